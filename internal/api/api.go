@@ -1,0 +1,262 @@
+// Package api holds the values that the management API speaks, for the service
+// that answers and the client that asks. Sizes are in bytes, times in RFC 3339
+// with a zone. The doc tags end up in the OpenAPI document.
+package api
+
+import "time"
+
+// Problem is an error (RFC 9457).
+type Problem struct {
+	Status int      `json:"status" doc:"HTTP status"`
+	Title  string   `json:"title" doc:"the class of the error"`
+	Code   string   `json:"code" doc:"stable, for programs" example:"name-taken"`
+	Detail string   `json:"detail" doc:"what happened, in a sentence"`
+	Hint   string   `json:"hint,omitempty" doc:"what to do"`
+	Errors []string `json:"errors,omitempty" doc:"what is wrong with the input, a line each"`
+}
+
+// Error makes a Problem an error.
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is the media type of problems.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Status is how the service is.
+type Status struct {
+	Version      string    `json:"version"`
+	StartedAt    time.Time `json:"startedAt"`
+	Address      string    `json:"address" doc:"how clients reach the service"`
+	Database     string    `json:"database" doc:"ok, or what is wrong" example:"ok"`
+	Repositories int       `json:"repositories" doc:"those that the caller may read"`
+	Packages     int64     `json:"packages"`
+	Versions     int64     `json:"versions"`
+	Bytes        int64     `json:"bytes"`
+}
+
+// Me is who the caller is.
+type Me struct {
+	Name      string   `json:"name" doc:"empty for nobody"`
+	Kind      string   `json:"kind" enum:"user,robot,anonymous"`
+	Token     string   `json:"token,omitempty" doc:"the name of the token that was used"`
+	Admin     bool     `json:"admin"`
+	Roles     []Grant  `json:"roles"`
+	LimitedTo []string `json:"limitedTo,omitempty" doc:"the actions that the token is limited to"`
+}
+
+// Grant is a role on repositories.
+type Grant struct {
+	Role         string `json:"role"`
+	Repositories string `json:"repositories" doc:"a name, or a pattern with *"`
+}
+
+// SignIn starts a session.
+type SignIn struct {
+	Name     string `json:"name" minLength:"1" maxLength:"63"`
+	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
+
+// Repository is a repository as the caller sees it.
+type Repository struct {
+	Name          string     `json:"name"`
+	Kind          string     `json:"kind" enum:"house,mirror,chain"`
+	Holds         string     `json:"holds" enum:"snapshots,releases,both"`
+	Description   string     `json:"description"`
+	AnonymousRead bool       `json:"anonymousRead" doc:"anybody may read without signing in"`
+	Address       string     `json:"address"`
+	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
+	Packages      int64      `json:"packages"`
+	Versions      int64      `json:"versions"`
+	Bytes         int64      `json:"bytes"`
+	CreatedAt     time.Time  `json:"createdAt"`
+	LastChange    *time.Time `json:"lastChange,omitempty" doc:"when its contents changed last"`
+	May           []string   `json:"may" doc:"what the caller may do there"`
+}
+
+// NewRepository is a repository to be made.
+type NewRepository struct {
+	Name          string `json:"name" minLength:"2" maxLength:"63" example:"snapshots"`
+	Kind          string `json:"kind,omitempty" enum:"house,mirror,chain" default:"house"`
+	Holds         string `json:"holds,omitempty" enum:"snapshots,releases,both" default:"both"`
+	Description   string `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead bool   `json:"anonymousRead,omitempty"`
+}
+
+// RepositoryChange is what is to be different; what is left out stays.
+type RepositoryChange struct {
+	Holds         *string `json:"holds,omitempty" enum:"snapshots,releases,both"`
+	Description   *string `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead *bool   `json:"anonymousRead,omitempty"`
+}
+
+// Folder is a level of a repository's tree.
+type Folder struct {
+	Repository string  `json:"repository"`
+	Ecosystem  string  `json:"ecosystem"`
+	Path       string  `json:"path"`
+	Address    string  `json:"address" doc:"of the folder, for package clients"`
+	Entries    []Entry `json:"entries"`
+}
+
+// Entry is a line of a folder.
+type Entry struct {
+	Name      string            `json:"name"`
+	Folder    bool              `json:"folder"`
+	Size      int64             `json:"size"`
+	ChangedAt *time.Time        `json:"changedAt,omitempty"`
+	PURL      string            `json:"purl,omitempty" doc:"of the package or version that it is"`
+	Document  bool              `json:"document,omitempty" doc:"made by Crelvo from its records"`
+	Checksums map[string]string `json:"checksums,omitempty" doc:"hexadecimal, by algorithm"`
+}
+
+// PackageLine is a package in a list.
+type PackageLine struct {
+	PURL        string    `json:"purl"`
+	Ecosystem   string    `json:"ecosystem"`
+	Namespace   string    `json:"namespace"`
+	Name        string    `json:"name"`
+	Repository  string    `json:"repository"`
+	Latest      string    `json:"latest" doc:"the version that arrived last"`
+	Versions    int64     `json:"versions"`
+	Bytes       int64     `json:"bytes"`
+	ChangedAt   time.Time `json:"changedAt"`
+	PublishedBy string    `json:"publishedBy"`
+	Description string    `json:"description"`
+}
+
+// PackageList is a page of packages.
+type PackageList struct {
+	Packages []PackageLine `json:"packages"`
+	More     bool          `json:"more" doc:"there are more; ask with a higher skip"`
+}
+
+// Package is all that is known of a package, or of one version of it.
+type Package struct {
+	PURL         string         `json:"purl"`
+	Ecosystem    string         `json:"ecosystem"`
+	Namespace    string         `json:"namespace"`
+	Name         string         `json:"name"`
+	Title        string         `json:"title"`
+	Description  string         `json:"description"`
+	Homepage     string         `json:"homepage,omitempty"`
+	Source       string         `json:"source,omitempty"`
+	Repositories []string       `json:"repositories"`
+	Versions     []VersionGroup `json:"versions" doc:"the newest first"`
+}
+
+// VersionGroup is a version in one repository with its uploads: one for a
+// release, any number for a snapshot, the newest first.
+type VersionGroup struct {
+	Version    string   `json:"version"`
+	PURL       string   `json:"purl"`
+	Repository string   `json:"repository"`
+	Snapshot   bool     `json:"snapshot"`
+	Downloads  int64    `json:"downloads"`
+	Users      int64    `json:"users" doc:"distinct users who downloaded it"`
+	Uploads    []Upload `json:"uploads"`
+}
+
+// Upload is one publication.
+type Upload struct {
+	Name         string       `json:"name"`
+	PublishedBy  string       `json:"publishedBy"`
+	PublishedAt  time.Time    `json:"publishedAt"`
+	Size         int64        `json:"size"`
+	Packaging    string       `json:"packaging,omitempty"`
+	Parent       string       `json:"parent,omitempty"`
+	Licences     []Licence    `json:"licences"`
+	Authors      []string     `json:"authors"`
+	Dependencies []Dependency `json:"dependencies"`
+	Files        []File       `json:"files"`
+}
+
+// Licence is a licence as the package states it.
+type Licence struct {
+	Name string `json:"name"`
+	URL  string `json:"url,omitempty"`
+}
+
+// Dependency is something that a version needs.
+type Dependency struct {
+	PURL     string `json:"purl"`
+	Version  string `json:"version,omitempty"`
+	Scope    string `json:"scope,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+}
+
+// File is a file of a version.
+type File struct {
+	Name       string            `json:"name"`
+	Classifier string            `json:"classifier,omitempty"`
+	Extension  string            `json:"extension"`
+	Size       int64             `json:"size"`
+	AddedAt    time.Time         `json:"addedAt"`
+	Path       string            `json:"path" doc:"where to get it, below the address of the service"`
+	Checksums  map[string]string `json:"checksums"`
+}
+
+// Snippet is text that sets up a client.
+type Snippet struct {
+	Title    string `json:"title"`
+	File     string `json:"file" doc:"where it belongs"`
+	Language string `json:"language"`
+	Text     string `json:"text"`
+}
+
+// Published is what came of publishing by hand.
+type Published struct {
+	PURL  string          `json:"purl"`
+	Same  bool            `json:"same" doc:"all of it was there already"`
+	Name  string          `json:"name" doc:"of the upload; for a release its version"`
+	Files []PublishedFile `json:"files"`
+}
+
+// PublishedFile is a file that was published by hand.
+type PublishedFile struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// Token is a token without its secret.
+type Token struct {
+	Name       string     `json:"name"`
+	Can        []string   `json:"can" doc:"empty: all that its owner may"`
+	On         []string   `json:"on" doc:"repositories by name or pattern; empty: all"`
+	CreatedAt  time.Time  `json:"createdAt"`
+	ExpiresAt  time.Time  `json:"expiresAt"`
+	UsedAt     *time.Time `json:"usedAt,omitempty"`
+	UsedFrom   string     `json:"usedFrom,omitempty"`
+	UsedClient string     `json:"usedClient,omitempty"`
+}
+
+// NewToken is a token to be made.
+type NewToken struct {
+	For     string   `json:"for,omitempty" doc:"a user or robot; left out: the caller"`
+	Name    string   `json:"name" minLength:"2" maxLength:"63"`
+	Can     []string `json:"can,omitempty"`
+	On      []string `json:"on,omitempty"`
+	Seconds int64    `json:"seconds,omitempty" minimum:"0" doc:"how long it lasts; left out: 90 days"`
+}
+
+// MadeToken is a new token; the secret is shown this once.
+type MadeToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// Event is a line of the activity record.
+type Event struct {
+	ID         int64             `json:"id"`
+	At         time.Time         `json:"at"`
+	Who        string            `json:"who"`
+	Token      string            `json:"token,omitempty"`
+	Address    string            `json:"address,omitempty"`
+	Action     string            `json:"action"`
+	Repository string            `json:"repository,omitempty"`
+	Subject    string            `json:"subject,omitempty"`
+	Detail     map[string]string `json:"detail,omitempty"`
+}

@@ -1,0 +1,201 @@
+package blob
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// writebackEvery is how much of an upload may wait in the page cache before its
+// writing is begun, so that the fsync at the end has little left to do.
+const writebackEvery = 8 << 20
+
+// Folder is a Store in a folder of a local file system:
+//
+//	bytes/ab/cd/abcd…   stored files, named by their SHA-256
+//	staging/            what is arriving; hard-linked into bytes/ by Keep, so
+//	                    that what a crash leaves here tells which files of
+//	                    bytes/ may have no record
+type Folder struct {
+	bytes, staging string
+
+	mu     sync.Mutex
+	shards map[string]bool // folders of bytes/ known to be durable
+}
+
+var _ Store = (*Folder)(nil)
+
+// OpenFolder makes the folder if need be. Only one process may use it.
+func OpenFolder(dir string) (*Folder, error) {
+	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"),
+		shards: map[string]bool{}}
+	for _, d := range []string{f.bytes, f.staging} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+type folderStaged struct {
+	*os.File
+	path string // changes once, to a name that tells the digest
+}
+
+func (s *folderStaged) discard() error {
+	return errors.Join(s.File.Close(), os.Remove(s.path))
+}
+
+// Stage implements Store.
+func (f *Folder) Stage(ctx context.Context, r io.Reader, length int64) (*Staged, error) {
+	path := filepath.Join(f.staging, "arriving."+rand.Text())
+	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	staged := &folderStaged{File: file, path: path}
+	if length >= 0 {
+		r = &exactly{r: r, length: length}
+	}
+	digests, err := copyDigesting(ctx, &earlyWriter{file: file}, r)
+	if err != nil {
+		_ = staged.discard() // the first failure is the one to tell
+		var w writeError
+		if errors.As(err, &w) {
+			return nil, w.error
+		}
+		return nil, fmt.Errorf("%w: %w", ErrCut, err)
+	}
+	return &Staged{Digests: digests, Arrived: time.Now(), file: staged}, nil
+}
+
+// earlyWriter starts the writing of what it was given every now and then.
+type earlyWriter struct {
+	file           *os.File
+	written, begun int64
+}
+
+func (w *earlyWriter) Write(p []byte) (int, error) {
+	n, err := w.file.Write(p)
+	w.written += int64(n)
+	if w.written-w.begun >= writebackEvery && err == nil {
+		// Only a hint: where it is not supported, fsync does all the work.
+		_ = unix.SyncFileRange(int(w.file.Fd()), w.begun, w.written-w.begun, unix.SYNC_FILE_RANGE_WRITE)
+		w.begun = w.written
+	}
+	return n, err
+}
+
+// Keep implements Store.
+func (f *Folder) Keep(ctx context.Context, s *Staged) error {
+	staged, ok := s.file.(*folderStaged)
+	if !ok {
+		return errors.New("staged in another store")
+	}
+	digest := s.Digests.Hex("sha256")
+	noted := filepath.Join(f.staging, digest+"."+rand.Text())
+	if err := os.Rename(staged.path, noted); err != nil {
+		return err
+	}
+	staged.path = noted
+	if err := staged.Sync(); err != nil {
+		return err
+	}
+	target := f.path(digest)
+	if err := f.makeShard(filepath.Dir(target)); err != nil {
+		return err
+	}
+	if err := os.Link(noted, target); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return syncFolder(filepath.Dir(target))
+}
+
+func (f *Folder) path(digest string) string {
+	return filepath.Join(f.bytes, digest[:2], digest[2:4], digest)
+}
+
+// makeShard makes a folder of bytes/ durable, once.
+func (f *Folder) makeShard(dir string) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.shards[dir] {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for _, parent := range []string{filepath.Dir(dir), f.bytes} {
+		if err := syncFolder(parent); err != nil {
+			return err
+		}
+	}
+	f.shards[dir] = true
+	return nil
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Open implements Store.
+func (f *Folder) Open(ctx context.Context, sha256 [32]byte) (Reader, error) {
+	file, err := os.Open(f.path(hex.EncodeToString(sha256[:])))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrMissing
+	}
+	if err != nil {
+		return nil, err
+	}
+	return file, nil
+}
+
+// Drop implements Store.
+func (f *Folder) Drop(ctx context.Context, sha256 [32]byte) error {
+	err := os.Remove(f.path(hex.EncodeToString(sha256[:])))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Leftovers implements Store. It must be called before anything is staged.
+func (f *Folder) Leftovers(ctx context.Context) ([]Leftover, error) {
+	entries, err := os.ReadDir(f.staging)
+	if err != nil {
+		return nil, err
+	}
+	var found []Leftover
+	for _, entry := range entries {
+		path := filepath.Join(f.staging, entry.Name())
+		digest, _, _ := strings.Cut(entry.Name(), ".")
+		raw, err := hex.DecodeString(digest)
+		if err != nil || len(raw) != 32 {
+			if err := os.Remove(path); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		found = append(found, Leftover{SHA256: [32]byte(raw), note: path})
+	}
+	return found, nil
+}
+
+// Forget implements Store.
+func (f *Folder) Forget(l Leftover) error { return os.Remove(l.note) }

@@ -1,0 +1,478 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+)
+
+func repoCommand(s *session) *cobra.Command {
+	c := &cobra.Command{Use: "repo", Short: "List, make, change and remove repositories"}
+	c.AddCommand(repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoRemove(s))
+	return c
+}
+
+func repoList(s *session) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the repositories that you may read", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Repositories(cmd.Context())
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(w, "There is no repository that you may read. Make one: crelvo repo add NAME --holds snapshots")
+					return
+				}
+				var rows [][]string
+				for _, r := range all {
+					rows = append(rows, []string{r.Name, r.Kind, r.Holds, strconv.FormatInt(r.Packages, 10),
+						strconv.FormatInt(r.Versions, 10), bytesText(r.Bytes), optionalTime(r.LastChange, "never"), r.Description})
+				}
+				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"}, []int{3, 4, 5}, rows)
+			})
+		}}
+}
+
+func showRepo(s *session, w io.Writer, r api.Repository) error {
+	return s.show(w, r, func() {
+		fields(w, "name", r.Name, "kind", r.Kind, "holds", r.Holds, "description", r.Description,
+			"anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"),
+			"packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", bytesText(r.Bytes),
+			"made", timeText(r.CreatedAt), "last change", optionalTime(r.LastChange, "never"),
+			"address", r.Address, "you may", orNone(r.May, "nothing"))
+	})
+}
+
+func repoShow(s *session) *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show one repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Repository(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return showRepo(s, cmd.OutOrStdout(), r)
+		}}
+}
+
+func repoAdd(s *session) *cobra.Command {
+	n := api.NewRepository{Kind: "house"}
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a house repository", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			n.Name = args[0]
+			r, err := c.AddRepository(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return showRepo(s, cmd.OutOrStdout(), r)
+		}}
+	cmd.Flags().StringVar(&n.Holds, "holds", "both", "which versions it takes: snapshots, releases or both")
+	cmd.Flags().StringVar(&n.Description, "description", "", "what it is for")
+	cmd.Flags().BoolVar(&n.AnonymousRead, "anonymous-read", false, "let anybody read without signing in")
+	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
+	return cmd
+}
+
+func repoEdit(s *session) *cobra.Command {
+	var holds, description string
+	var anonymous bool
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var change api.RepositoryChange
+			if cmd.Flags().Changed("holds") {
+				change.Holds = &holds
+			}
+			if cmd.Flags().Changed("description") {
+				change.Description = &description
+			}
+			if cmd.Flags().Changed("anonymous-read") {
+				change.AnonymousRead = &anonymous
+			}
+			if change == (api.RepositoryChange{}) {
+				return usageError{fmt.Errorf("nothing to change was given; see %s --help", cmd.CommandPath())}
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.EditRepository(cmd.Context(), args[0], change)
+			if err != nil {
+				return err
+			}
+			return showRepo(s, cmd.OutOrStdout(), r)
+		}}
+	cmd.Flags().StringVar(&holds, "holds", "", "which versions it takes: snapshots, releases or both")
+	cmd.Flags().StringVar(&description, "description", "", "what it is for")
+	cmd.Flags().BoolVar(&anonymous, "anonymous-read", false, "let anybody read without signing in")
+	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
+	return cmd
+}
+
+func repoRemove(s *session) *cobra.Command {
+	var withContents bool
+	cmd := &cobra.Command{Use: "remove NAME", Short: "Take a repository out of use", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Repository(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			question := fmt.Sprintf("Remove %s?", r.Name)
+			if withContents && r.Packages > 0 {
+				question = fmt.Sprintf("Remove %s with %d packages in %d versions (%s)?", r.Name, r.Packages, r.Versions, bytesText(r.Bytes))
+			}
+			if err := s.confirm(cmd, question); err != nil {
+				return err
+			}
+			if err := c.RemoveRepository(cmd.Context(), r.Name, withContents); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Removed %s.\n", r.Name)
+			return nil
+		}}
+	cmd.Flags().BoolVar(&withContents, "with-contents", false, "also if it holds anything")
+	return cmd
+}
+
+// confirm asks, unless --yes was given.
+func (s *session) confirm(cmd *cobra.Command, question string) error {
+	if s.yes {
+		return nil
+	}
+	fmt.Fprint(cmd.ErrOrStderr(), question+" [y/N] ")
+	answer, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return err
+	}
+	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
+		return fmt.Errorf("nothing was changed; answer y, or give --yes")
+	}
+	return nil
+}
+
+func tokenCommand(s *session) *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "List, make and revoke tokens"}
+	c.AddCommand(tokenList(s), tokenNew(s), tokenRevoke(s))
+	return c
+}
+
+func tokenList(s *session) *cobra.Command {
+	var owner string
+	cmd := &cobra.Command{Use: "list", Short: "List your tokens", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			tokens, err := c.Tokens(cmd.Context(), owner)
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, tokens, func() {
+				if len(tokens) == 0 {
+					fmt.Fprintln(w, "No tokens. Make one: crelvo token new NAME")
+					return
+				}
+				var rows [][]string
+				for _, t := range tokens {
+					rows = append(rows, []string{t.Name, orNone(t.Can, "all you may"), orNone(t.On, "all"), timeText(t.ExpiresAt),
+						optionalTime(t.UsedAt, "never"), t.UsedFrom, t.UsedClient})
+				}
+				table(w, []string{"NAME", "CAN", "ON", "ENDS", "LAST USE", "FROM", "BY"}, nil, rows)
+			})
+		}}
+	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
+	return cmd
+}
+
+func tokenNew(s *session) *cobra.Command {
+	var n api.NewToken
+	var expires string
+	cmd := &cobra.Command{Use: "new NAME", Short: "Make a token; its secret is shown once", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo token new laptop --can read\n  crelvo token new build-118 --for ci-berth --can publish --on snapshots --expires 12h",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if expires != "" {
+				length, err := parseDuration(expires)
+				if err != nil {
+					return usageError{err}
+				}
+				n.Seconds = int64(length.Seconds())
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			n.Name = args[0]
+			made, err := c.AddToken(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return s.show(cmd.OutOrStdout(), made, func() {
+				// The secret alone goes to the standard output, so that it can be caught.
+				fmt.Fprintf(cmd.ErrOrStderr(), "Token %s, until %s. It is shown this once:\n", made.Name, timeText(made.ExpiresAt))
+				fmt.Fprintln(cmd.OutOrStdout(), made.Secret)
+			})
+		}}
+	cmd.Flags().StringVar(&n.For, "for", "", "for another user or robot (admins)")
+	cmd.Flags().StringSliceVar(&n.Can, "can", nil, "limit it to: read, publish, remove, manage")
+	cmd.Flags().StringSliceVar(&n.On, "on", nil, "limit it to repositories, by name or pattern")
+	cmd.Flags().StringVar(&expires, "expires", "", "how long it lasts, such as 12h or 30d (default 90d)")
+	must(cmd.RegisterFlagCompletionFunc("can", fixed("read", "publish", "remove", "manage")))
+	must(cmd.RegisterFlagCompletionFunc("on", s.completeRepositories))
+	return cmd
+}
+
+func tokenRevoke(s *session) *cobra.Command {
+	var owner string
+	cmd := &cobra.Command{Use: "revoke NAME", Short: "End a token at once", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			if err := c.RevokeToken(cmd.Context(), owner, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Revoked %s.\n", args[0])
+			return nil
+		}}
+	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
+	return cmd
+}
+
+// parseDuration reads Go's durations and whole days, such as 30d.
+func parseDuration(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 && n < 100_000 {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	length, err := time.ParseDuration(text)
+	if err != nil || length < 0 {
+		return 0, fmt.Errorf("%q is no length of time; write it like 12h or 30d", text)
+	}
+	return length, nil
+}
+
+func eventsCommand(s *session) *cobra.Command {
+	var q client.EventQuery
+	var since string
+	cmd := &cobra.Command{Use: "events", Short: "Show the activity record, the newest first", Args: arguments(cobra.NoArgs),
+		Example: "  crelvo events --since 1d --who ci-berth",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if since != "" {
+				length, err := parseDuration(since)
+				if err != nil {
+					return usageError{err}
+				}
+				q.Since = time.Now().Add(-length)
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			events, err := c.Events(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, events, func() {
+				var rows [][]string
+				for _, e := range events {
+					var details []string
+					for _, key := range sortedKeys(e.Detail) {
+						if e.Detail[key] != "" {
+							details = append(details, key+": "+e.Detail[key])
+						}
+					}
+					rows = append(rows, []string{timeText(e.At), e.Who, e.Action, e.Repository,
+						strings.TrimSpace(e.Subject + "  " + strings.Join(details, ", "))})
+				}
+				table(w, []string{"WHEN", "WHO", "WHAT", "REPOSITORY", "SUBJECT"}, nil, rows)
+			})
+		}}
+	cmd.Flags().StringVar(&since, "since", "", "only the last while, such as 12h or 7d")
+	cmd.Flags().StringVar(&q.Who, "who", "", "only by this user or robot")
+	cmd.Flags().StringVar(&q.Action, "what", "", "only of this kind, such as 'version published'")
+	cmd.Flags().StringVar(&q.Repository, "in", "", "only about this repository")
+	cmd.Flags().IntVar(&q.Limit, "limit", 50, "at most so many, up to 1000")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func statusCommand(s *session) *cobra.Command {
+	return &cobra.Command{Use: "status", Short: "Show how the service is", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			status, err := c.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, status, func() {
+				fields(w, "service", c.Server, "version", status.Version, "database", status.Database,
+					"running since", timeText(status.StartedAt), "repositories", strconv.Itoa(status.Repositories),
+					"packages", strconv.FormatInt(status.Packages, 10), "versions", strconv.FormatInt(status.Versions, 10), "size", bytesText(status.Bytes))
+			})
+		}}
+}
+
+func whoamiCommand(s *session) *cobra.Command {
+	return &cobra.Command{Use: "whoami", Short: "Show who you are signed in as", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			me, err := c.Me(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if me.Kind == "anonymous" {
+				return &api.Problem{Status: 401, Detail: "you are not signed in to " + c.Server, Hint: "Sign in with crelvo login, or set CRELVO_TOKEN."}
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, me, func() {
+				var roles []string
+				for _, g := range me.Roles {
+					roles = append(roles, g.Role+" on "+g.Repositories)
+				}
+				fields(w, "name", me.Name, "kind", me.Kind, "service", c.Server, "token", me.Token,
+					"roles", orNone(roles, "none"), "limited to", strings.Join(me.LimitedTo, ", "))
+			})
+		}}
+}
+
+func loginCommand(s *session) *cobra.Command {
+	var name string
+	cmd := &cobra.Command{Use: "login [SERVER]", Short: "Sign in, and keep a token for the other commands", Args: arguments(cobra.MaximumNArgs(1)),
+		Example: "  crelvo login http://127.0.0.1:8700\n  crelvo login --name deckhand < password-file",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				s.server = args[0]
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			c.Token = ""
+			input := bufio.NewReader(cmd.InOrStdin())
+			if name == "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "Name for %s: ", c.Server)
+				if name, err = input.ReadString('\n'); err != nil {
+					return fmt.Errorf("no name was given; use --name")
+				}
+				name = strings.TrimSpace(name)
+			}
+			password, err := readPassword(cmd, input)
+			if err != nil {
+				return err
+			}
+			c.User, c.Password = name, password
+			return s.keepToken(cmd, c)
+		}}
+	cmd.Flags().StringVar(&name, "name", "", "the user to sign in as")
+	return cmd
+}
+
+func readPassword(cmd *cobra.Command, input *bufio.Reader) (string, error) {
+	if f, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(cmd.ErrOrStderr(), "Password: ")
+		raw, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		return string(raw), err
+	}
+	line, err := input.ReadString('\n')
+	if err == io.EOF {
+		err = nil
+	}
+	return strings.TrimRight(line, "\r\n"), err
+}
+
+var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
+
+// keepToken makes a token for this machine and stores it.
+func (s *session) keepToken(cmd *cobra.Command, c *client.Client) error {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "machine"
+	}
+	host = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(host), "-"), "-")
+	made, err := c.AddToken(cmd.Context(), api.NewToken{
+		Name: fmt.Sprintf("cli-%.30s-%s", host, strconv.FormatInt(time.Now().UnixMilli(), 36))})
+	if err != nil {
+		return err
+	}
+	path, err := writeStored(stored{Server: c.Server, Token: made.Secret})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Signed in to %s as %s. The token %s is kept in %s until %s.\n",
+		c.Server, c.User, made.Name, path, timeText(made.ExpiresAt))
+	return nil
+}
+
+func logoutCommand(s *session) *cobra.Command {
+	return &cobra.Command{Use: "logout", Short: "Revoke the kept token and forget it", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			kept, err := readStored()
+			if err != nil {
+				return err
+			}
+			if kept.Token == "" {
+				fmt.Fprintln(cmd.OutOrStdout(), "You were not signed in.")
+				return nil
+			}
+			c := &client.Client{Server: kept.Server, Token: kept.Token, Agent: "crelvo/" + Version}
+			revokeErr := revokeOwn(cmd.Context(), c)
+			if _, err := writeStored(stored{Server: kept.Server}); err != nil {
+				return err
+			}
+			if revokeErr != nil {
+				return fmt.Errorf("the token was forgotten here, but not revoked on the server: %w", revokeErr)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Signed out of %s.\n", kept.Server)
+			return nil
+		}}
+}
+
+func revokeOwn(ctx context.Context, c *client.Client) error {
+	me, err := c.Me(ctx)
+	if err != nil || me.Token == "" {
+		return err
+	}
+	return c.RevokeToken(ctx, "", me.Token)
+}

@@ -1,0 +1,301 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
+)
+
+func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+
+func searchCommand(s *session) *cobra.Command {
+	var in string
+	var limit int
+	cmd := &cobra.Command{Use: "search [WORD…]", Short: "Find packages by words of their names",
+		Example: "  crelvo search berth\n  crelvo search skerry --in releases",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			found, err := c.Search(cmd.Context(), strings.Join(args, " "), in, limit, 0)
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, found, func() {
+				if len(found.Packages) == 0 {
+					fmt.Fprintln(w, "Nothing found. Try fewer or shorter words.")
+					return
+				}
+				var rows [][]string
+				for _, p := range found.Packages {
+					rows = append(rows, []string{p.PURL, p.Repository, p.Latest, strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt), p.PublishedBy})
+				}
+				table(w, []string{"PACKAGE", "REPOSITORY", "LAST ARRIVAL", "VERSIONS", "WHEN", "BY"}, []int{3}, rows)
+				if found.More {
+					fmt.Fprintf(w, "There are more; the first %d are shown (--limit).\n", limit)
+				}
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	cmd.Flags().IntVar(&limit, "limit", 50, "at most so many, up to 500")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func showCommand(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			asked, err := purl.Parse(args[0])
+			if err != nil {
+				return usageError{err}
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Package(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, p, func() {
+				if asked.Version == "" {
+					showVersions(w, p)
+				} else {
+					showFiles(w, p)
+				}
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func showVersions(w io.Writer, p api.Package) {
+	fields(w, "package", p.PURL, "title", p.Title, "description", p.Description, "homepage", p.Homepage, "source", p.Source)
+	fmt.Fprintln(w)
+	var rows [][]string
+	for _, v := range p.Versions {
+		newest := v.Uploads[0]
+		rows = append(rows, []string{v.Version, v.Repository, strconv.Itoa(len(v.Uploads)), bytesText(newest.Size),
+			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
+	}
+	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7}, rows)
+}
+
+func showFiles(w io.Writer, p api.Package) {
+	for i, v := range p.Versions {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		newest := v.Uploads[0]
+		var licences, dependencies []string
+		for _, l := range newest.Licences {
+			licences = append(licences, l.Name)
+		}
+		for _, d := range newest.Dependencies {
+			dependencies = append(dependencies, d.PURL+"@"+d.Version)
+		}
+		fields(w, "version", v.PURL, "repository", v.Repository, "licence", orNone(licences, "not stated"),
+			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users))
+		var rows [][]string
+		for _, u := range v.Uploads {
+			for _, f := range u.Files {
+				rows = append(rows, []string{f.Name, bytesText(f.Size), timeText(u.PublishedAt), u.PublishedBy, f.Checksums["sha256"]})
+			}
+		}
+		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)
+	}
+}
+
+func publishCommand(s *session) *cobra.Command {
+	var to, as string
+	cmd := &cobra.Command{Use: "publish FILE|DIR…", Short: "Publish package files; all become visible together", Args: arguments(cobra.MinimumNArgs(1)),
+		Long: "Publish package files. A jar says itself what it is, by the pom inside or beside it;\nfor a third-party file without one, --as says it and a pom is made.",
+		Example: "  crelvo publish target/berth-planner-1.4.0.jar --to releases\n" +
+			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if to == "" {
+				return usageError{fmt.Errorf("--to is missing: say which repository to publish to")}
+			}
+			if as != "" {
+				if _, err := purl.Parse(as); err != nil {
+					return usageError{err}
+				}
+			}
+			files, err := gather(args)
+			if err != nil {
+				return err
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			bars := newProgress(cmd.ErrOrStderr())
+			published, err := c.Publish(cmd.Context(), to, as, files, bars.follow)
+			bars.wait()
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, published, func() {
+				done := "Published"
+				if published.Same {
+					done = "Was there already, byte for byte:"
+				}
+				fmt.Fprintf(w, "%s %s in %s", done, published.PURL, to)
+				if published.Name != "" && !strings.HasSuffix(published.PURL, "@"+published.Name) {
+					fmt.Fprintf(w, " as %s", published.Name)
+				}
+				fmt.Fprintln(w)
+				var rows [][]string
+				for _, f := range published.Files {
+					rows = append(rows, []string{f.Name, bytesText(f.Size), f.SHA256})
+				}
+				table(w, []string{"FILE", "SIZE", "SHA-256"}, []int{1}, rows)
+			})
+		}}
+	cmd.Flags().StringVar(&to, "to", "", "the repository to publish to")
+	cmd.Flags().StringVar(&as, "as", "", "what it is, as a package URL, if the files do not say so")
+	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
+	return cmd
+}
+
+// gather lists the files to publish: those given, those in folders given, and
+// the pom beside a single file.
+func gather(args []string) ([]string, error) {
+	var files []string
+	for _, arg := range args {
+		stat, err := os.Stat(arg)
+		if err != nil {
+			return nil, err
+		}
+		if !stat.IsDir() {
+			files = append(files, arg)
+			continue
+		}
+		entries, err := os.ReadDir(arg)
+		if err != nil {
+			return nil, err
+		}
+		for _, entry := range entries {
+			if entry.Type().IsRegular() && !isChecksum(entry.Name()) {
+				files = append(files, filepath.Join(arg, entry.Name()))
+			}
+		}
+	}
+	if len(files) == 1 {
+		beside := strings.TrimSuffix(files[0], filepath.Ext(files[0])) + ".pom"
+		if _, err := os.Stat(beside); err == nil && beside != files[0] {
+			files = append(files, beside)
+		}
+	}
+	if len(files) == 0 {
+		return nil, fmt.Errorf("there are no files in %s", strings.Join(args, ", "))
+	}
+	return files, nil
+}
+
+func isChecksum(name string) bool {
+	return slices.Contains([]string{".md5", ".sha1", ".sha256", ".sha512"}, filepath.Ext(name))
+}
+
+func fetchCommand(s *session) *cobra.Command {
+	var in, dir string
+	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified", Args: arguments(cobra.ExactArgs(1)),
+		Long:    "Download the files of a version, verified. Without a version it is the newest.\nThe qualifiers type and classifier choose one file.",
+		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			asked, err := purl.Parse(args[0])
+			if err != nil {
+				return usageError{err}
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Package(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			files := chooseFiles(p.Versions[0].Uploads[0].Files, asked.Qualifiers)
+			if len(files) == 0 {
+				return &api.Problem{Status: 404, Detail: p.Versions[0].PURL + " has no such file", Hint: "crelvo show lists its files."}
+			}
+			bars := newProgress(cmd.ErrOrStderr())
+			defer bars.wait()
+			var written []string
+			for _, f := range files {
+				target := filepath.Join(dir, filepath.Base(f.Name))
+				if err := download(cmd.Context(), c, f, target, bars); err != nil {
+					return err
+				}
+				written = append(written, target)
+			}
+			bars.wait()
+			w := cmd.OutOrStdout()
+			return s.show(w, written, func() {
+				for _, target := range written {
+					fmt.Fprintln(w, target)
+				}
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only from this repository")
+	cmd.Flags().StringVar(&dir, "dir", ".", "the folder to write to")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func chooseFiles(files []api.File, qualifiers map[string]string) []api.File {
+	if qualifiers["type"] == "" && qualifiers["classifier"] == "" {
+		return files
+	}
+	return slices.DeleteFunc(slices.Clone(files), func(f api.File) bool {
+		return f.Classifier != qualifiers["classifier"] || qualifiers["type"] != "" && f.Extension != qualifiers["type"]
+	})
+}
+
+// download writes a file beside its target and moves it there once its
+// checksum was seen to be right.
+func download(ctx context.Context, c *client.Client, f api.File, target string, bars *progress) error {
+	body, size, err := c.Download(ctx, f.Path)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	part, err := os.CreateTemp(filepath.Dir(target), "."+filepath.Base(target)+".*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part.Name()) // gone after the move
+	defer part.Close()
+	digest := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, size, body)); err != nil {
+		return &client.Unreachable{Server: c.Server, Err: err}
+	}
+	if got := hex.EncodeToString(digest.Sum(nil)); got != f.Checksums["sha256"] {
+		return fmt.Errorf("%s arrived damaged: its SHA-256 is %s, not %s", f.Name, got, f.Checksums["sha256"])
+	}
+	if err := part.Chmod(0o644); err != nil {
+		return err
+	}
+	return os.Rename(part.Name(), target)
+}

@@ -1,0 +1,245 @@
+// Package cli is Crelvo's command line.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/fault"
+)
+
+// Version is set when the program is built.
+var Version = "development"
+
+// The exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitNotFound    = 3
+	exitNotAllowed  = 4
+	exitUnreachable = 5
+)
+
+// usageError is wrong usage of a command.
+type usageError struct{ error }
+
+// Main runs the command line and returns its exit code.
+func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetIn(stdin)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	fmt.Fprintln(stderr, "crelvo: "+sentence(err))
+	return exitCode(err)
+}
+
+// sentence is an error in one line: what happened and what to do.
+func sentence(err error) string {
+	message, hint := err.Error(), ""
+	var p *api.Problem
+	var f *fault.Error
+	var u *client.Unreachable
+	switch {
+	case errors.As(err, &p):
+		hint = p.Hint
+	case errors.As(err, &f):
+		hint = f.Hint
+	case errors.As(err, &u):
+		hint = "Is the service running, and is the address right? Set it with --server or CRELVO_SERVER."
+	}
+	message = strings.TrimSuffix(strings.TrimSpace(message), ".")
+	if hint == "" {
+		return message
+	}
+	return message + ". " + hint
+}
+
+func exitCode(err error) int {
+	var p *api.Problem
+	var u *client.Unreachable
+	var usage usageError
+	switch {
+	case errors.As(err, &usage):
+		return exitUsage
+	case errors.As(err, &u):
+		return exitUnreachable
+	case errors.As(err, &p) && p.Status == http.StatusNotFound:
+		return exitNotFound
+	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
+		return exitNotAllowed
+	}
+	return exitFailed
+}
+
+// session is what the commands share.
+type session struct {
+	server string
+	output string
+	yes    bool
+}
+
+const defaultServer = "http://127.0.0.1:8700"
+
+func newRoot() *cobra.Command {
+	s := new(session)
+	root := &cobra.Command{
+		Use:           "crelvo",
+		Short:         "Keeps every package that an organisation makes or uses",
+		Version:       Version,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
+			if s.output != "table" && s.output != "json" && s.output != "yaml" {
+				return usageError{fmt.Errorf("--output cannot be %q; choose table, json or yaml", s.output)}
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&s.server, "server", "", "address of the service (CRELVO_SERVER; default "+defaultServer+")")
+	flags.StringVarP(&s.output, "output", "o", "table", "form of the output: table, json or yaml")
+	flags.BoolVar(&s.yes, "yes", false, "do not ask")
+	must(root.RegisterFlagCompletionFunc("output", fixed("table", "json", "yaml")))
+	root.AddGroup(&cobra.Group{ID: "run", Title: "Run the service:"}, &cobra.Group{ID: "use", Title: "Work with packages:"},
+		&cobra.Group{ID: "manage", Title: "Set up and look after:"})
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("run", serveCommand(), demoCommand())
+	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s))
+	add("manage", repoCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
+	root.AddCommand(openapiCommand())
+	return root
+}
+
+// arguments checks the number of arguments as wrong usage, not as a failure.
+func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w; usage: %s", err, cmd.UseLine())}
+		}
+		return nil
+	}
+}
+
+// must is for what can only fail by a mistake in the program.
+func must(err error) {
+	if err != nil {
+		panic(err)
+	}
+}
+
+func fixed(values ...string) cobra.CompletionFunc {
+	return cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)
+}
+
+// stored is ~/.config/crelvo/config.yaml.
+type stored struct {
+	Server string `yaml:"server,omitempty"`
+	Token  string `yaml:"token,omitempty"`
+}
+
+func configPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "crelvo", "config.yaml"), nil
+}
+
+func readStored() (stored, error) {
+	var c stored
+	path, err := configPath()
+	if err != nil {
+		return c, nil // no home: only the environment counts
+	}
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return c, nil
+	}
+	if err != nil {
+		return c, err
+	}
+	if err := yaml.Unmarshal(raw, &c); err != nil {
+		return c, fmt.Errorf("%s cannot be read: %w", path, err)
+	}
+	return c, nil
+}
+
+func writeStored(c stored) (string, error) {
+	path, err := configPath()
+	if err != nil {
+		return "", err
+	}
+	raw, err := yaml.Marshal(c)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	return path, os.WriteFile(path, raw, 0o600)
+}
+
+// client makes a client from flags, environment and stored settings. The
+// stored token is only for the stored server.
+func (s *session) client() (*client.Client, error) {
+	c, err := readStored()
+	if err != nil {
+		return nil, err
+	}
+	server := s.server
+	for _, candidate := range []string{os.Getenv("CRELVO_SERVER"), c.Server, defaultServer} {
+		if server == "" {
+			server = candidate
+		}
+	}
+	token := os.Getenv("CRELVO_TOKEN")
+	if token == "" && server == c.Server {
+		token = c.Token
+	}
+	return &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version}, nil
+}
+
+// completeRepositories completes names of repositories.
+func (s *session) completeRepositories(cmd *cobra.Command, args []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+	c, err := s.client()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	all, err := c.Repositories(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var names []string
+	for _, r := range all {
+		names = append(names, r.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}

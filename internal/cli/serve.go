@@ -1,0 +1,323 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/knadh/koanf/providers/env/v2"
+	"github.com/knadh/koanf/providers/file"
+	"github.com/knadh/koanf/providers/posflag"
+	"github.com/knadh/koanf/v2"
+	"github.com/spf13/cobra"
+
+	"crelvo/console"
+	"crelvo/internal/blob"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+	"crelvo/internal/record/privatepg"
+	"crelvo/internal/service"
+	"crelvo/internal/web"
+)
+
+// serveSettings are the settings of a service, by flags, environment
+// (CRELVO_DATA, …) and a YAML file with the same names.
+type serveSettings struct {
+	Data        string        `koanf:"data"`
+	Listen      string        `koanf:"listen"`
+	Database    string        `koanf:"database"`
+	PublicURL   string        `koanf:"public-url"`
+	QuietPeriod time.Duration `koanf:"quiet-period"`
+	Drain       time.Duration `koanf:"drain"`
+	LogLevel    string        `koanf:"log-level"`
+	LogFormat   string        `koanf:"log-format"`
+}
+
+func serveFlags(cmd *cobra.Command, data, logLevel string) {
+	f := cmd.Flags()
+	f.String("config", "", "a YAML file with these settings (CRELVO_CONFIG)")
+	f.String("data", data, "the folder to keep everything in")
+	f.String("listen", "127.0.0.1:8700", "the address to answer on")
+	f.String("database", "", "the address of a PostgreSQL database (default: a private server in the data folder)")
+	f.String("public-url", "", "how clients reach the service (default: as they asked)")
+	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
+	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
+	f.String("log-level", logLevel, "debug, info, warn or error")
+	f.String("log-format", "text", "text or json")
+}
+
+type yamlParser struct{}
+
+func (yamlParser) Unmarshal(raw []byte) (map[string]any, error) {
+	out := map[string]any{}
+	return out, yaml.Unmarshal(raw, &out)
+}
+
+func (yamlParser) Marshal(in map[string]any) ([]byte, error) { return yaml.Marshal(in) }
+
+func readSettings(cmd *cobra.Command) (serveSettings, error) {
+	var s serveSettings
+	k := koanf.New(".")
+	path, err := cmd.Flags().GetString("config")
+	if err != nil {
+		return s, err
+	}
+	if path == "" {
+		path = os.Getenv("CRELVO_CONFIG")
+	}
+	if path != "" {
+		if err := k.Load(file.Provider(path), yamlParser{}); err != nil {
+			return s, fault.New(fault.Invalid, "bad-config", "the settings in %s cannot be read: %v", path, err)
+		}
+	}
+	fromEnvironment := env.Provider(".", env.Opt{Prefix: "CRELVO_", TransformFunc: func(name, value string) (string, any) {
+		return strings.ReplaceAll(strings.ToLower(strings.TrimPrefix(name, "CRELVO_")), "_", "-"), value
+	}})
+	if err := k.Load(fromEnvironment, nil); err != nil {
+		return s, err
+	}
+	// Flags that were not given count only where nothing else was said.
+	if err := k.Load(posflag.Provider(cmd.Flags(), ".", k), nil); err != nil {
+		return s, err
+	}
+	if err := k.Unmarshal("", &s); err != nil {
+		return s, fault.New(fault.Invalid, "bad-settings", "the settings cannot be used: %v", err)
+	}
+	return s, nil
+}
+
+func newLog(w io.Writer, s serveSettings) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
+		return nil, usageError{fmt.Errorf("--log-level cannot be %q; choose debug, info, warn or error", s.LogLevel)}
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch s.LogFormat {
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, options)), nil
+	case "text":
+		return slog.New(slog.NewTextHandler(w, options)), nil
+	}
+	return nil, usageError{fmt.Errorf("--log-format cannot be %q; choose text or json", s.LogFormat)}
+}
+
+func serveCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: arguments(cobra.NoArgs),
+		Long: "Run the service. Every flag is also an environment variable (--public-url is CRELVO_PUBLIC_URL)\n" +
+			"and a name in the YAML file that --config gives. CRELVO_ADMIN_PASSWORD and CRELVO_ADMIN_TOKEN set\n" +
+			"how the first user, admin, signs in; without them a password is made and shown once.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			settings, err := readSettings(cmd)
+			if err != nil {
+				return err
+			}
+			h, err := openHouse(cmd.Context(), settings, cmd.ErrOrStderr(), nil)
+			if err != nil {
+				return err
+			}
+			first, err := h.service.Bootstrap(cmd.Context(), os.Getenv("CRELVO_ADMIN_PASSWORD"), os.Getenv("CRELVO_ADMIN_TOKEN"))
+			if err == nil && first.Password != "" {
+				err = tellFirstSignIn(cmd.OutOrStdout(), settings.Data, first)
+			}
+			if err != nil {
+				return errors.Join(err, h.close())
+			}
+			return h.run(cmd.Context(), func() { fmt.Fprintf(cmd.OutOrStdout(), "ready on %s\n", h.address()) })
+		}}
+	serveFlags(cmd, "./crelvo-data", "info")
+	return cmd
+}
+
+func tellFirstSignIn(w io.Writer, data string, first service.FirstSignIn) error {
+	path := filepath.Join(data, "first-sign-in")
+	if err := os.WriteFile(path, fmt.Appendf(nil, "name: %s\npassword: %s\n", first.Name, first.Password), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "first sign-in: name %s, password %s (shown once; also in %s)\n", first.Name, first.Password, path)
+	return nil
+}
+
+// house is a running service with all that it stands on.
+type house struct {
+	settings serveSettings
+	log      *slog.Logger
+	lock     *os.File
+	listener net.Listener
+	postgres *privatepg.Server
+	db       *record.DB
+	service  *service.Service
+	web      *web.Server
+}
+
+// openHouse starts everything but does not answer yet. now may be nil.
+func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time) (_ *house, err error) {
+	h := &house{settings: settings}
+	if h.log, err = newLog(logTo, settings); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, h.close())
+		}
+	}()
+	if h.lock, err = lockFolder(settings.Data); err != nil {
+		return nil, err
+	}
+	if h.listener, err = net.Listen("tcp", settings.Listen); err != nil {
+		return nil, web.ListenFault(settings.Listen, err)
+	}
+	database := settings.Database
+	if database == "" {
+		if h.postgres, err = privatepg.Start(ctx, filepath.Join(settings.Data, "postgres")); err != nil {
+			return nil, err
+		}
+		database = h.postgres.URL
+	}
+	if h.db, err = record.Open(ctx, database); err != nil {
+		return nil, databaseFault(err)
+	}
+	store, err := blob.OpenFolder(filepath.Join(settings.Data, "store"))
+	if err != nil {
+		return nil, err
+	}
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now})
+	if err != nil {
+		return nil, err
+	}
+	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, Version: Version, Log: h.log, Console: console.Files()})
+	return h, nil
+}
+
+func databaseFault(err error) error {
+	if errors.Is(err, record.ErrNewer) {
+		return fault.New(fault.Internal, "database-newer", "%v", err).
+			WithHint("Start the newer program, or restore a backup made before it ran.")
+	}
+	if record.Unreachable(err) {
+		return fault.New(fault.Internal, "no-database", "the database cannot be reached: %v", err).
+			WithHint("Check the address that --database gives.")
+	}
+	return err
+}
+
+// lockFolder makes the data folder and makes sure that no other process uses it.
+func lockFolder(dir string) (*os.File, error) {
+	unwritable := func(err error) error {
+		return fault.New(fault.Internal, "folder-not-writable", "cannot write to the data folder %s: %v", dir, pathless(err)).
+			WithHint("Choose another with --data, or change who may write there.")
+	}
+	// A private PostgreSQL may run as another account, which must get through.
+	if err := os.MkdirAll(dir, 0o711); err != nil {
+		return nil, unwritable(err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, unwritable(err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		raw, readErr := io.ReadAll(lock)
+		who := "another Crelvo"
+		if readErr == nil && len(raw) > 0 {
+			who += " (process " + strings.TrimSpace(string(raw)) + ")"
+		}
+		lock.Close()
+		return nil, fault.New(fault.Internal, "folder-in-use", "%s uses the data folder %s", who, dir).
+			WithHint("Stop it, or choose another folder with --data.")
+	}
+	if err := lock.Truncate(0); err != nil {
+		return nil, errors.Join(unwritable(err), lock.Close())
+	}
+	if _, err := fmt.Fprintln(lock, os.Getpid()); err != nil {
+		return nil, errors.Join(unwritable(err), lock.Close())
+	}
+	return lock, nil
+}
+
+func pathless(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func (h *house) address() string {
+	if h.settings.PublicURL != "" {
+		return h.settings.PublicURL
+	}
+	return "http://" + h.listener.Addr().String()
+}
+
+// run answers until ctx ends, and then closes everything in order.
+func (h *house) run(ctx context.Context, ready func()) error {
+	serving, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	if h.postgres != nil {
+		go func() {
+			select {
+			case <-h.postgres.Done():
+				stop(fmt.Errorf("the private PostgreSQL ended by itself; %s says why", h.postgres.Log))
+			case <-serving.Done():
+			}
+		}()
+	}
+	// The background goes on until the last request is answered.
+	background, stopBackground := context.WithCancel(context.WithoutCancel(ctx))
+	finished := make(chan struct{})
+	go func() {
+		defer close(finished)
+		h.service.Run(background)
+	}()
+	ready()
+	err := h.web.Serve(serving, h.listener, h.settings.Drain)
+	stopBackground()
+	<-finished
+	if ctx.Err() == nil {
+		err = errors.Join(err, context.Cause(serving))
+	}
+	return errors.Join(err, h.close())
+}
+
+// close stops what was started, in the opposite order.
+func (h *house) close() error {
+	var errs []error
+	if h.listener != nil {
+		if err := h.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
+			errs = append(errs, err)
+		}
+	}
+	if h.db != nil {
+		errs = append(errs, h.db.Close())
+	}
+	if h.postgres != nil {
+		errs = append(errs, h.postgres.Stop())
+	}
+	if h.lock != nil {
+		errs = append(errs, h.lock.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// openapiCommand prints the description of the API; the console's types are
+// made from it.
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Hidden: true, Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			document, err := web.New(nil, web.Settings{Version: Version, Console: console.Files()}).OpenAPI()
+			if err != nil {
+				return err
+			}
+			_, err = cmd.OutOrStdout().Write(append(document, '\n'))
+			return err
+		}}
+}

@@ -1,0 +1,281 @@
+// Package client is a Go client of Crelvo's management API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"crelvo/internal/api"
+)
+
+// Client asks one server. Errors that the server answers with are
+// *api.Problem; not reaching it is *Unreachable.
+type Client struct {
+	Server string // such as http://127.0.0.1:8700
+	Token  string
+	// User and Password sign in instead of Token, if they are set.
+	User, Password string
+	HTTP           *http.Client
+	Agent          string // the User-Agent
+}
+
+// Unreachable means that no answer came from the server.
+type Unreachable struct {
+	Server string
+	Err    error
+}
+
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("cannot reach %s: %v", u.Server, u.Err)
+}
+
+// Unwrap gives the cause.
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+// request makes a request to a path below the server's address.
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Server, "/")+path, body)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("User-Agent", c.Agent)
+	switch {
+	case c.User != "":
+		r.SetBasicAuth(c.User, c.Password)
+	case c.Token != "":
+		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	return r, nil
+}
+
+// send gives the answer of a request whose status says that it was done.
+func (c *Client) send(r *http.Request) (*http.Response, error) {
+	h := c.HTTP
+	if h == nil {
+		h = http.DefaultClient
+	}
+	response, err := h.Do(r)
+	if err != nil {
+		if inner := (*url.Error)(nil); asURLError(err, &inner) {
+			err = inner.Err
+		}
+		return nil, &Unreachable{Server: c.Server, Err: err}
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	p := &api.Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+	raw, err := io.ReadAll(io.LimitReader(response.Body, 64<<10))
+	if err != nil || json.Unmarshal(raw, p) != nil || p.Detail == "" {
+		p.Detail = strings.TrimSpace(string(raw))
+		if p.Detail == "" || strings.HasPrefix(p.Detail, "<") {
+			p.Detail = "the server answered " + response.Status
+		}
+	}
+	return nil, p
+}
+
+func asURLError(err error, into **url.Error) bool {
+	e, ok := err.(*url.Error)
+	*into = e
+	return ok
+}
+
+// do asks an operation with JSON in and out; either may be nil.
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	r, err := c.request(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	if in != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	response, err := c.send(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s is no JSON; is it a Crelvo server? %w", c.Server, err)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (out T, err error) {
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return out, c.do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// Me tells who the client is signed in as.
+func (c *Client) Me(ctx context.Context) (api.Me, error) {
+	return get[api.Me](ctx, c, "/api/v1/me", nil)
+}
+
+// Status tells how the server is.
+func (c *Client) Status(ctx context.Context) (api.Status, error) {
+	return get[api.Status](ctx, c, "/api/v1/status", nil)
+}
+
+const repositories = "/api/v1/repositories"
+
+// Repositories lists those that the client may read.
+func (c *Client) Repositories(ctx context.Context) ([]api.Repository, error) {
+	return get[[]api.Repository](ctx, c, repositories, nil)
+}
+
+// Repository shows one.
+func (c *Client) Repository(ctx context.Context, name string) (api.Repository, error) {
+	return get[api.Repository](ctx, c, repositories+"/"+url.PathEscape(name), nil)
+}
+
+// AddRepository makes one.
+func (c *Client) AddRepository(ctx context.Context, n api.NewRepository) (out api.Repository, err error) {
+	return out, c.do(ctx, http.MethodPost, repositories, n, &out)
+}
+
+// EditRepository changes the settings of one.
+func (c *Client) EditRepository(ctx context.Context, name string, change api.RepositoryChange) (out api.Repository, err error) {
+	return out, c.do(ctx, http.MethodPatch, repositories+"/"+url.PathEscape(name), change, &out)
+}
+
+// RemoveRepository takes one out of use.
+func (c *Client) RemoveRepository(ctx context.Context, name string, withContents bool) error {
+	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+strconv.FormatBool(withContents), nil, nil)
+}
+
+// Search finds packages.
+func (c *Client) Search(ctx context.Context, query, repository string, limit, skip int) (api.PackageList, error) {
+	return get[api.PackageList](ctx, c, "/api/v1/packages", url.Values{"q": {query}, "repository": {repository},
+		"limit": {strconv.Itoa(limit)}, "skip": {strconv.Itoa(skip)}})
+}
+
+// Package shows a package or a version; repository may be "".
+func (c *Client) Package(ctx context.Context, purl, repository string) (api.Package, error) {
+	return get[api.Package](ctx, c, "/api/v1/package", url.Values{"purl": {purl}, "repository": {repository}})
+}
+
+// Tokens lists the tokens of the client's owner, or of somebody else.
+func (c *Client) Tokens(ctx context.Context, owner string) ([]api.Token, error) {
+	return get[[]api.Token](ctx, c, "/api/v1/tokens", url.Values{"for": {owner}})
+}
+
+// AddToken makes a token.
+func (c *Client) AddToken(ctx context.Context, n api.NewToken) (out api.MadeToken, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/tokens", n, &out)
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, owner, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name)+"?"+url.Values{"for": {owner}}.Encode(), nil, nil)
+}
+
+// EventQuery selects events; zero fields select all.
+type EventQuery struct {
+	Since                   time.Time
+	Who, Action, Repository string
+	Limit                   int
+}
+
+// Events lists the activity record.
+func (c *Client) Events(ctx context.Context, q EventQuery) ([]api.Event, error) {
+	values := url.Values{"who": {q.Who}, "action": {q.Action}, "repository": {q.Repository}, "limit": {strconv.Itoa(q.Limit)}}
+	if !q.Since.IsZero() {
+		values.Set("since", q.Since.UTC().Format(time.RFC3339))
+	}
+	return get[[]api.Event](ctx, c, "/api/v1/events", values)
+}
+
+// Publish sends package files; all become visible together. progress wraps the
+// reader of each file, and may be nil. as may be "".
+func (c *Client) Publish(ctx context.Context, repository, as string, files []string, progress func(name string, size int64, r io.Reader) io.Reader) (api.Published, error) {
+	var out api.Published
+	body, w := io.Pipe()
+	form := multipart.NewWriter(w)
+	go func() {
+		w.CloseWithError(writeFiles(form, files, progress))
+	}()
+	path := repositories + "/" + url.PathEscape(repository) + "/publish"
+	if as != "" {
+		path += "?" + url.Values{"as": {as}}.Encode()
+	}
+	r, err := c.request(ctx, http.MethodPost, path, body)
+	if err != nil {
+		return out, err
+	}
+	r.Header.Set("Content-Type", form.FormDataContentType())
+	response, err := c.send(r)
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	return out, json.NewDecoder(response.Body).Decode(&out)
+}
+
+func writeFiles(form *multipart.Writer, files []string, progress func(string, int64, io.Reader) io.Reader) error {
+	for _, name := range files {
+		if err := writeFile(form, name, progress); err != nil {
+			return err
+		}
+	}
+	return form.Close()
+}
+
+func writeFile(form *multipart.Writer, name string, progress func(string, int64, io.Reader) io.Reader) error {
+	file, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	stat, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	part, err := form.CreateFormFile("file", filepath.Base(name))
+	if err != nil {
+		return err
+	}
+	var r io.Reader = file
+	if progress != nil {
+		r = progress(filepath.Base(name), stat.Size(), file)
+	}
+	_, err = io.Copy(part, r)
+	return err
+}
+
+// Download gives the bytes at a path that the server named.
+func (c *Client) Download(ctx context.Context, path string) (io.ReadCloser, int64, error) {
+	r, err := c.request(ctx, http.MethodGet, (&url.URL{Path: path}).EscapedPath(), nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	response, err := c.send(r)
+	if err != nil {
+		return nil, 0, err
+	}
+	return response.Body, response.ContentLength, nil
+}

@@ -1,0 +1,199 @@
+// Package catalog holds the plain values that all of Crelvo speaks of:
+// repositories, packages, versions and files. It has no behaviour beyond what
+// follows from the values themselves.
+package catalog
+
+import (
+	"encoding/hex"
+	"strings"
+	"time"
+)
+
+// Kind is what a repository does: hold, fetch or put together.
+type Kind string
+
+// The kinds of repository.
+const (
+	House  Kind = "house"
+	Mirror Kind = "mirror"
+	Chain  Kind = "chain"
+)
+
+// Holds says which maturities a house repository takes.
+type Holds string
+
+// What a house repository may hold.
+const (
+	Snapshots Holds = "snapshots"
+	Releases  Holds = "releases"
+	Both      Holds = "both"
+)
+
+// Takes tells whether a version of that maturity belongs there.
+func (h Holds) Takes(snapshot bool) bool {
+	return h == Both || (h == Snapshots) == snapshot
+}
+
+// Repository is one address and one set of rights.
+type Repository struct {
+	ID            int64
+	Name          string
+	Kind          Kind
+	Holds         Holds // house only
+	Description   string
+	AnonymousRead bool
+	CreatedAt     time.Time
+	ChangedAt     time.Time
+}
+
+// PackageKey names a package inside one repository.
+type PackageKey struct {
+	RepositoryID int64
+	Ecosystem    string // purl type
+	Namespace    string // "" where the ecosystem has none
+	Name         string
+}
+
+// Package is a name and everything visible under it in one repository.
+type Package struct {
+	ID       int64
+	Key      PackageKey
+	Revision int64 // raised by every change; the version of its rendered documents
+	Changed  time.Time
+	Versions []Version // no order promised
+}
+
+// Version is one publication. Every upload of a snapshot is a Version of its
+// own; Version.Version groups them.
+type Version struct {
+	ID          int64
+	Version     string // what clients ask for: 1.4.0, 1.4.0-SNAPSHOT
+	Upload      string // the name of this upload of a snapshot; "" for a release
+	Snapshot    bool
+	UploadedAt  time.Time // when the client says it was made, or when it began to arrive
+	UploadCount int       // the number of this upload of the snapshot; 0 for a release
+	PublishedBy string
+	PublishedAt time.Time // when it became visible
+	BrokenFile  string    // a file that did not arrive whole; it blocks completion
+	Complete    bool
+	Details     Details
+	Files       []File
+}
+
+// Exact is the most precise name of the version: the upload's, if it has one.
+func (v Version) Exact() string {
+	if v.Upload != "" {
+		return v.Upload
+	}
+	return v.Version
+}
+
+// Newer tells whether v, an upload of the same snapshot, is newer than other.
+func (v Version) Newer(other Version) bool {
+	if !v.UploadedAt.Equal(other.UploadedAt) {
+		return v.UploadedAt.After(other.UploadedAt)
+	}
+	return v.UploadCount > other.UploadCount
+}
+
+// Size is the sum of the sizes of the version's files in bytes.
+func (v Version) Size() (bytes int64) {
+	for _, f := range v.Files {
+		bytes += f.Digests.Size
+	}
+	return bytes
+}
+
+// File is one file of a version.
+type File struct {
+	ID         int64
+	VersionID  int64
+	Name       string // as it stands in the repository
+	Classifier string // Maven
+	Extension  string
+	Digests    Digests
+	AddedAt    time.Time
+}
+
+// Details is what is known of a version from its own files.
+type Details struct {
+	Title        string       `json:"title,omitempty"`
+	Description  string       `json:"description,omitempty"`
+	Homepage     string       `json:"homepage,omitempty"`
+	Source       string       `json:"source,omitempty"` // where its source code is
+	Packaging    string       `json:"packaging,omitempty"`
+	Parent       string       `json:"parent,omitempty"` // purl
+	PluginPrefix string       `json:"pluginPrefix,omitempty"`
+	Licences     []Licence    `json:"licences,omitempty"`
+	Authors      []string     `json:"authors,omitempty"`
+	Dependencies []Dependency `json:"dependencies,omitempty"`
+}
+
+// Licence is a licence as its package states it.
+type Licence struct {
+	Name string `json:"name"`
+	URL  string `json:"url,omitempty"`
+}
+
+// Dependency is one thing that a version needs.
+type Dependency struct {
+	PURL     string `json:"purl"` // without a version
+	Version  string `json:"version,omitempty"`
+	Scope    string `json:"scope,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+}
+
+// Merge adds what other knows and d does not.
+func (d Details) Merge(other Details) Details {
+	pick := func(a *string, b string) {
+		if *a == "" {
+			*a = b
+		}
+	}
+	pick(&d.Title, other.Title)
+	pick(&d.Description, other.Description)
+	pick(&d.Homepage, other.Homepage)
+	pick(&d.Source, other.Source)
+	pick(&d.Packaging, other.Packaging)
+	pick(&d.Parent, other.Parent)
+	pick(&d.PluginPrefix, other.PluginPrefix)
+	if d.Licences == nil {
+		d.Licences = other.Licences
+	}
+	if d.Authors == nil {
+		d.Authors = other.Authors
+	}
+	if d.Dependencies == nil {
+		d.Dependencies = other.Dependencies
+	}
+	return d
+}
+
+// Digests identifies bytes; Size is in bytes.
+type Digests struct {
+	Size   int64
+	SHA256 [32]byte
+	SHA512 [64]byte
+	SHA1   [20]byte
+	MD5    [16]byte
+}
+
+// Algorithms are the names that Digests.Hex takes, which are also the
+// extensions of checksum files.
+var Algorithms = []string{"md5", "sha1", "sha256", "sha512"}
+
+// Hex is the digest of that algorithm in lower-case hexadecimal, or "" for an
+// algorithm that is not in Algorithms.
+func (d Digests) Hex(algorithm string) string {
+	switch strings.ToLower(algorithm) {
+	case "md5":
+		return hex.EncodeToString(d.MD5[:])
+	case "sha1":
+		return hex.EncodeToString(d.SHA1[:])
+	case "sha256":
+		return hex.EncodeToString(d.SHA256[:])
+	case "sha512":
+		return hex.EncodeToString(d.SHA512[:])
+	}
+	return ""
+}

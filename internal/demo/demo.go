@@ -1,0 +1,192 @@
+// Package demo fills a service with the demo scenario: the Skerry Line, a
+// made-up ferry operator, and about eight weeks of its builds, published
+// through the real protocols.
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/access"
+	"crelvo/internal/service"
+)
+
+// The fixed credentials of the demo.
+const (
+	User     = "harbour-master"
+	Password = "low-tide-at-noon"
+	// Token belongs to the first user, admin.
+	Token = "demo-token-of-the-harbour"
+)
+
+// Clock is a clock that the seeding sets to the past, and that then runs with
+// the real one.
+type Clock struct{ offset atomic.Int64 }
+
+// Now is the time by the clock.
+func (c *Clock) Now() time.Time { return time.Now().Add(time.Duration(c.offset.Load())) }
+
+func (c *Clock) set(t time.Time) { c.offset.Store(int64(time.Until(t))) }
+
+func (c *Clock) reset() { c.offset.Store(0) }
+
+// weeks is how long ago the scenario begins.
+const weeks = 8
+
+// Seed makes the scenario, unless it is there already. The service answers at
+// address.
+func Seed(ctx context.Context, s *service.Service, address string, clock *Clock) error {
+	if len(s.Repositories()) > 0 {
+		return nil
+	}
+	defer clock.reset()
+	today := time.Now().UTC().Truncate(24 * time.Hour)
+	start := today.AddDate(0, 0, -7*weeks).Add(8 * time.Hour)
+	clock.set(start)
+	tokens, err := people(ctx, s)
+	if err != nil {
+		return err
+	}
+	as := func(who string) *client.Client {
+		return &client.Client{Server: address, Token: tokens[who], Agent: "crelvo-demo"}
+	}
+	for _, r := range repositories {
+		if _, err := as(User).AddRepository(ctx, r); err != nil {
+			return err
+		}
+	}
+	y := &yard{address: address, tokens: tokens, clock: clock, web: &http.Client{Timeout: time.Minute}}
+	if err := y.build(ctx, start, today); err != nil {
+		return err
+	}
+	// A correction that nobody has taken further yet.
+	if err := y.deploy(ctx, "staging", "ci-berth", modules[0], "1.4.1", 118, today.AddDate(0, 0, -1).Add(13*time.Hour)); err != nil {
+		return err
+	}
+	return y.crew(ctx, today.AddDate(0, 0, -1).Add(15*time.Hour))
+}
+
+var repositories = []api.NewRepository{
+	{Name: "snapshots", Holds: "snapshots", Description: "development builds, straight from CI"},
+	{Name: "staging", Holds: "releases", Description: "release candidates, waiting for the sea trial"},
+	{Name: "releases", Holds: "releases", Description: "what sails", AnonymousRead: true},
+	{Name: "crew-tools", Holds: "both", Description: "for the crew office only"},
+}
+
+// people makes the users and robots, with a token each.
+func people(ctx context.Context, s *service.Service) (map[string]string, error) {
+	by := access.Caller{Name: "crelvo"}
+	all := []service.NewPrincipal{
+		{Name: User, Password: Password, Grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}},
+		{Name: "deckhand", Password: "knots-and-splices", Grants: []access.Grant{
+			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Reader, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"}}},
+		{Name: "purser", Password: "tickets-please-all", Grants: []access.Grant{
+			{Role: access.Reader, Repositories: "snapshots"}, {Role: access.Promoter, Repositories: "staging"},
+			{Role: access.Promoter, Repositories: "releases"}, {Role: access.Publisher, Repositories: "crew-tools"}}},
+		{Name: "ci-berth", Robot: true, Grants: []access.Grant{
+			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Publisher, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"}}},
+	}
+	tokens := map[string]string{}
+	for _, p := range all {
+		if err := s.AddPrincipal(ctx, by, p); err != nil {
+			return nil, err
+		}
+		owner, err := s.CallerNamed(ctx, p.Name)
+		if err != nil {
+			return nil, err
+		}
+		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: service.MaxTokenLength})
+		if err != nil {
+			return nil, err
+		}
+		tokens[p.Name] = secret
+	}
+	return tokens, nil
+}
+
+// lines are the development lines of the berth build: which CI runs made
+// snapshots of them, and the day of the release, if there was one.
+var lines = []struct {
+	version     string
+	first, last int
+	released    int // days after the start; 0 for not yet
+}{
+	{"1.2.0", 101, 104, 10},
+	{"1.3.0", 105, 109, 25},
+	{"1.4.0", 110, 114, 42},
+	{"1.5.0", 115, 118, 0},
+}
+
+// build runs the CI of eight weeks.
+func (y *yard) build(ctx context.Context, start, today time.Time) error {
+	const runs = 18
+	for _, line := range lines {
+		for run := line.first; run <= line.last; run++ {
+			day := (run - 101) * (7*weeks - 1) / (runs - 1)
+			at := start.AddDate(0, 0, day).Add(time.Duration(run*37%240) * time.Minute)
+			for _, m := range modules {
+				if err := y.deploy(ctx, "snapshots", "ci-berth", m, line.version+"-SNAPSHOT", run, at); err != nil {
+					return err
+				}
+				at = at.Add(40 * time.Second)
+			}
+		}
+		if line.released == 0 {
+			continue
+		}
+		at := start.AddDate(0, 0, line.released).Add(5 * time.Hour)
+		for _, m := range modules {
+			if err := y.deploy(ctx, "staging", "ci-berth", m, line.version, line.last, at); err != nil {
+				return err
+			}
+			if err := y.deploy(ctx, "releases", "purser", m, line.version, line.last, at.Add(26*time.Hour)); err != nil {
+				return err
+			}
+			at = at.Add(50 * time.Second)
+		}
+		if err := y.useLine(ctx, line.version, at.Add(27*time.Hour), today); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// useLine downloads a release day by day; a newer line is liked better.
+func (y *yard) useLine(ctx context.Context, version string, from, until time.Time) error {
+	day := 0
+	for at := from; at.Before(until); at = at.AddDate(0, 0, 2) {
+		y.clock.set(at)
+		for i, m := range modules {
+			for _, who := range []string{"deckhand", "ci-berth", "purser"}[:1+(day+i)%3] {
+				path := fmt.Sprintf("/at/releases/maven/%s/%s/%s/%s-%s.jar", groupPath, m.name, version, m.name, version)
+				if err := y.get(ctx, who, path); err != nil {
+					return err
+				}
+			}
+		}
+		day++
+		if day > 6 {
+			break
+		}
+	}
+	return nil
+}
+
+// crew publishes a tool of the crew office by hand.
+func (y *yard) crew(ctx context.Context, at time.Time) error {
+	y.clock.set(at)
+	m := module{name: "rota-sheet", title: "Rota sheet", description: "Prints who works on which ferry", licence: "Apache-2.0", size: 24 << 10}
+	files, cleanUp, err := m.files("example.skerry.crew", "2.0.3", 1)
+	if err != nil {
+		return err
+	}
+	defer cleanUp()
+	c := &client.Client{Server: y.address, Token: y.tokens["purser"], Agent: "crelvo-demo"}
+	_, err = c.Publish(ctx, "crew-tools", "", files, nil)
+	return err
+}

@@ -1,0 +1,209 @@
+// Package ecosystem says what Crelvo must know of a kind of package, and holds
+// the table of all of them. Each lives in a folder of its own below, passes the
+// conformance test of ecosystemtest, and is one line in the table that the
+// program is started with.
+//
+// An ecosystem turns requests of its clients into questions to the Desk, and
+// records into the documents that its clients read. It keeps nothing itself.
+package ecosystem
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+)
+
+// Ecosystem is one kind of package. Methods may be called at the same time.
+type Ecosystem interface {
+	// Name is the purl type, which is also the door in addresses:
+	// /at/<repository>/<name>/.
+	Name() string
+	// Title is how people write the name.
+	Title() string
+	// Routes is the wire protocol.
+	Routes() []Route
+	// Refuse writes an error in the form that the clients show.
+	Refuse(call *Call, err error) error
+	// Inspect reads a file that has arrived whole, checks that it is what its
+	// place says, and tells what it knows of its version. Errors are faults.
+	Inspect(place Place, file SizedReaderAt) (catalog.Details, error)
+	// Whole tells whether a version with these files may be listed when its
+	// client has gone quiet without saying that it is complete.
+	Whole(details catalog.Details, files []catalog.File) bool
+	// Place gives package files handed over by hand their places. One of them
+	// must tell the coordinates, unless as does; files that the ecosystem wants
+	// and that are missing come back with their content. Errors are faults;
+	// ErrNotMine is for files of another kind.
+	Place(files []Handed, as purl.PURL) ([]Placed, error)
+	// UploadName names the nth upload of a snapshot.
+	UploadName(version string, at time.Time, n int) string
+	// Address is the path of a file below /at/<repository>/<name>/.
+	Address(p purl.PURL, f catalog.File) string
+	// Folder is what a person sees at a path; ErrNoFolder if nothing.
+	Folder(ctx context.Context, desk Desk, repository catalog.Repository, path string) (Folder, error)
+	// Point is the text that sets up a client.
+	Point(p Pointing) []Snippet
+}
+
+// SizedReaderAt is a file's bytes.
+type SizedReaderAt interface {
+	io.ReaderAt
+	Size() int64
+}
+
+// Place is where a file belongs.
+type Place struct {
+	Namespace, Name       string
+	Version               string
+	Upload                string // "" where the upload of a snapshot is not named yet
+	Snapshot              bool
+	UploadedAt            time.Time
+	UploadCount           int
+	FileName              string
+	Classifier, Extension string
+	// Rename gives the file name once the upload has a name.
+	Rename func(upload string) string
+}
+
+// PURL names the version that the place belongs to.
+func (p Place) PURL(ecosystem string) purl.PURL {
+	return purl.PURL{Ecosystem: ecosystem, Namespace: p.Namespace, Name: p.Name, Version: p.Version}
+}
+
+// Key names the package that the place belongs to.
+func (p Place) Key(ecosystem string, repositoryID int64) catalog.PackageKey {
+	return catalog.PackageKey{RepositoryID: repositoryID, Ecosystem: ecosystem, Namespace: p.Namespace, Name: p.Name}
+}
+
+// Handed is a file given by hand.
+type Handed struct {
+	Name string
+	SizedReaderAt
+}
+
+// Placed is a file with its place. File is the index in what was handed over;
+// -1 for one that the ecosystem made, whose bytes are in Content.
+type Placed struct {
+	Place   Place
+	File    int
+	Content []byte
+}
+
+// Folder is a level of the tree that a repository shows.
+type Folder struct {
+	Path    string
+	Entries []Entry
+}
+
+// Entry is a line of a Folder.
+type Entry struct {
+	Name      string
+	Folder    bool
+	Size      int64 // bytes; of a folder, where known, all below it
+	ChangedAt time.Time
+	PURL      string // of the package or version that the entry is
+	Digests   *catalog.Digests
+	Document  bool // made from records
+}
+
+// Pointing is what a client is to be pointed at.
+type Pointing struct {
+	Address    string // the ecosystem's door of the repository, with a slash at the end
+	Repository catalog.Repository
+	User       string
+	PURL       purl.PURL // optional: what to use from there
+}
+
+// Snippet is text to put into a file.
+type Snippet struct {
+	Title    string
+	File     string // where it belongs
+	Language string // xml, kotlin, shell, …
+	Text     string
+}
+
+// Route is one address of a wire protocol with the right that it needs.
+type Route struct {
+	Method string
+	Path   string // in echo's form, below /at/:repository/<ecosystem>
+	Action access.Action
+	Serve  func(*Call) error
+}
+
+// Receipt is what came of a file that was received.
+type Receipt struct {
+	Same    bool // it was there already
+	Visible bool // it can be seen; false until its version is complete
+	Digests catalog.Digests
+}
+
+// FileQuestion asks for one file. Either Name is given, with the exact Upload,
+// or Classifier and Extension, and the newest upload that has one answers.
+type FileQuestion struct {
+	Key             catalog.PackageKey
+	Version, Upload string
+	Name            string
+	Classifier      string
+	Extension       string
+	Open            bool  // also one whose version is not complete
+	By              int64 // only of versions that this principal published; 0 for any
+}
+
+// Completion selects the open versions that a client says are complete. The
+// service completes only what the caller itself is publishing.
+type Completion struct {
+	Key     catalog.PackageKey
+	Version func(version, upload string) bool
+}
+
+// Desk is what an ecosystem may ask of Crelvo. Errors are faults, or the
+// package's own Err values.
+type Desk interface {
+	// Receive takes a file; length is -1 if the client did not say it.
+	Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, place Place,
+		body io.Reader, length int64) (Receipt, error)
+	// Finish completes versions.
+	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
+	// Broken notes that a file which was received is not what the client sent.
+	Broken(ctx context.Context, f catalog.File) error
+	// File finds a file; ErrNoFile if there is none.
+	File(ctx context.Context, q FileQuestion) (catalog.File, error)
+	// Package gives all that is visible of a package; ErrNoPackage if nothing.
+	// The result is shared: do not change it.
+	Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error)
+	// Plugins lists the packages of a namespace with that packaging.
+	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string) ([]Plugin, error)
+	// Below lists what stands directly below a namespace.
+	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch, []PackageLine, error)
+	// Open gives the bytes of a file.
+	Open(ctx context.Context, f catalog.File) (SeekableFile, error)
+	// Downloaded counts a download.
+	Downloaded(caller access.Caller, f catalog.File)
+}
+
+// SeekableFile is a stored file's bytes; a *os.File is one.
+type SeekableFile interface {
+	io.ReadSeekCloser
+	io.ReaderAt
+}
+
+// Plugin is a package that extends a build tool.
+type Plugin struct{ Name, Prefix, Title string }
+
+// Branch is a namespace segment with packages below it.
+type Branch struct {
+	Segment   string
+	Bytes     int64
+	ChangedAt time.Time
+}
+
+// PackageLine is a package in a list.
+type PackageLine struct {
+	Name      string
+	Bytes     int64
+	ChangedAt time.Time
+}

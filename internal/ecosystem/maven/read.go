@@ -1,0 +1,318 @@
+package maven
+
+import (
+	"archive/zip"
+	"encoding/binary"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/encoding/htmlindex"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+const (
+	maxPOM      = 4 << 20
+	maxXMLDepth = 64
+	// maxEntries is up to how many entries of an archive are looked at.
+	maxEntries   = 100_000
+	maxDirectory = 16 << 20 // bytes
+)
+
+// pom is what Crelvo reads of a project object model
+// (https://maven.apache.org/pom.html).
+type pom struct {
+	XMLName     xml.Name   `xml:"project"`
+	GroupID     string     `xml:"groupId"`
+	ArtifactID  string     `xml:"artifactId"`
+	Version     string     `xml:"version"`
+	Packaging   string     `xml:"packaging"`
+	Name        string     `xml:"name"`
+	Description string     `xml:"description"`
+	URL         string     `xml:"url"`
+	SCM         string     `xml:"scm>url"`
+	Parent      *pomParent `xml:"parent"`
+	Licences    []struct {
+		Name string `xml:"name"`
+		URL  string `xml:"url"`
+	} `xml:"licenses>license"`
+	Developers []struct {
+		Name string `xml:"name"`
+	} `xml:"developers>developer"`
+	Properties struct {
+		All []struct {
+			XMLName xml.Name
+			Value   string `xml:",chardata"`
+		} `xml:",any"`
+	} `xml:"properties"`
+	Dependencies []struct {
+		GroupID    string `xml:"groupId"`
+		ArtifactID string `xml:"artifactId"`
+		Version    string `xml:"version"`
+		Scope      string `xml:"scope"`
+		Optional   string `xml:"optional"`
+	} `xml:"dependencies>dependency"`
+}
+
+type pomParent struct {
+	GroupID    string `xml:"groupId"`
+	ArtifactID string `xml:"artifactId"`
+	Version    string `xml:"version"`
+}
+
+// guard lets tokens through that are no threat: no document type declarations,
+// which could name entities or other files, and no absurd depth.
+type guard struct {
+	decoder *xml.Decoder
+	depth   int
+}
+
+func (g *guard) Token() (xml.Token, error) {
+	token, err := g.decoder.Token()
+	switch token.(type) {
+	case xml.Directive:
+		return nil, errors.New("it has a document type declaration (DOCTYPE), which is not accepted")
+	case xml.StartElement:
+		if g.depth++; g.depth > maxXMLDepth {
+			return nil, fmt.Errorf("its elements are nested deeper than %d", maxXMLDepth)
+		}
+	case xml.EndElement:
+		g.depth--
+	}
+	return token, err
+}
+
+// decodeXML reads one document into v.
+func decodeXML(r io.Reader, v any) error {
+	decoder := xml.NewDecoder(r)
+	decoder.CharsetReader = func(label string, input io.Reader) (io.Reader, error) {
+		encoding, err := htmlindex.Get(label)
+		if err != nil {
+			return nil, fmt.Errorf("its encoding %q is not known", label)
+		}
+		return encoding.NewDecoder().Reader(input), nil
+	}
+	guarded := xml.NewTokenDecoder(&guard{decoder: decoder})
+	if err := guarded.Decode(v); err != nil {
+		if errors.Is(err, io.EOF) {
+			return errors.New("it has no XML element")
+		}
+		return err
+	}
+	for {
+		switch token, err := guarded.Token(); {
+		case err == io.EOF:
+			return nil
+		case err != nil:
+			return err
+		default:
+			if _, element := token.(xml.StartElement); element {
+				return errors.New("something follows after its last element")
+			}
+		}
+	}
+}
+
+// parsePOM reads a pom.
+func parsePOM(r io.Reader) (*pom, error) {
+	p := new(pom)
+	if err := decodeXML(r, p); err != nil {
+		return nil, fault.New(fault.Invalid, "bad-pom", "the pom cannot be read: %s", trimXML(err)).
+			WithHint("A pom is an XML document whose root element is <project>.")
+	}
+	p.resolve()
+	return p, nil
+}
+
+func trimXML(err error) string {
+	return strings.TrimPrefix(err.Error(), "XML syntax error on ")
+}
+
+var propertyForm = regexp.MustCompile(`\$\{([^${}]+)\}`)
+
+// resolve takes what is inherited from the parent and fills in properties that
+// the pom itself defines. What it cannot know stays as it is written.
+func (p *pom) resolve() {
+	trim := func(fields ...*string) {
+		for _, f := range fields {
+			*f = strings.TrimSpace(*f)
+		}
+	}
+	trim(&p.GroupID, &p.ArtifactID, &p.Version, &p.Packaging, &p.Name, &p.Description, &p.URL, &p.SCM)
+	if p.Parent != nil {
+		trim(&p.Parent.GroupID, &p.Parent.ArtifactID, &p.Parent.Version)
+		if p.GroupID == "" {
+			p.GroupID = p.Parent.GroupID
+		}
+		if p.Version == "" {
+			p.Version = p.Parent.Version
+		}
+	}
+	if p.Packaging == "" {
+		p.Packaging = "jar"
+	}
+	properties := map[string]string{}
+	for _, property := range p.Properties.All {
+		properties[property.XMLName.Local] = strings.TrimSpace(property.Value)
+	}
+	fill := func(fields ...*string) {
+		for _, f := range fields {
+			// Properties may name properties; a few rounds are plenty, and a circle ends.
+			for range 4 {
+				*f = propertyForm.ReplaceAllStringFunc(*f, func(name string) string {
+					if value, ok := properties[name[2:len(name)-1]]; ok && len(value) <= 1000 {
+						return value
+					}
+					return name
+				})
+				if len(*f) > 10_000 {
+					break
+				}
+			}
+		}
+	}
+	fill(&p.GroupID, &p.ArtifactID, &p.Version)
+	for name, value := range map[string]string{"groupId": p.GroupID, "artifactId": p.ArtifactID, "version": p.Version} {
+		properties["project."+name], properties["pom."+name] = value, value
+	}
+	fill(&p.Name, &p.Description, &p.URL, &p.SCM, &p.Packaging)
+	for i := range p.Dependencies {
+		d := &p.Dependencies[i]
+		trim(&d.GroupID, &d.ArtifactID, &d.Version, &d.Scope, &d.Optional)
+		fill(&d.GroupID, &d.ArtifactID, &d.Version)
+	}
+}
+
+// disagrees tells whether a coordinate of a pom contradicts what is wanted;
+// one with an open property might still be the same.
+func disagrees(stated, wanted string) bool {
+	return stated != wanted && !strings.Contains(stated, "${")
+}
+
+func (p *pom) details() catalog.Details {
+	d := catalog.Details{Title: p.Name, Description: p.Description, Homepage: p.URL, Source: p.SCM, Packaging: p.Packaging}
+	if p.Parent != nil {
+		d.Parent = purl.PURL{Ecosystem: Name, Namespace: p.Parent.GroupID, Name: p.Parent.ArtifactID, Version: p.Parent.Version}.String()
+	}
+	for _, l := range p.Licences {
+		d.Licences = append(d.Licences, catalog.Licence{Name: strings.TrimSpace(l.Name), URL: strings.TrimSpace(l.URL)})
+	}
+	for _, a := range p.Developers {
+		if name := strings.TrimSpace(a.Name); name != "" {
+			d.Authors = append(d.Authors, name)
+		}
+	}
+	for _, dep := range p.Dependencies {
+		if dep.GroupID == "" || dep.ArtifactID == "" {
+			continue
+		}
+		d.Dependencies = append(d.Dependencies, catalog.Dependency{
+			PURL:    purl.PURL{Ecosystem: Name, Namespace: dep.GroupID, Name: dep.ArtifactID}.String(),
+			Version: dep.Version, Scope: dep.Scope, Optional: dep.Optional == "true"})
+	}
+	return d
+}
+
+// Inspect implements ecosystem.Ecosystem.
+func (m Maven) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+	switch {
+	case place.Extension == "pom" && place.Classifier == "":
+		if file.Size() > maxPOM {
+			return catalog.Details{}, fault.New(fault.Invalid, "bad-pom", "the pom has %d bytes; at most %d are accepted", file.Size(), maxPOM)
+		}
+		p, err := parsePOM(io.NewSectionReader(file, 0, file.Size()))
+		if err != nil {
+			return catalog.Details{}, err
+		}
+		if disagrees(p.GroupID, place.Namespace) || disagrees(p.ArtifactID, place.Name) || disagrees(p.Version, place.Version) {
+			return catalog.Details{}, fault.New(fault.Invalid, "pom-disagrees", "the pom says %s:%s:%s, but it was sent as %s:%s:%s",
+				p.GroupID, p.ArtifactID, p.Version, place.Namespace, place.Name, place.Version).
+				WithHint("Send it to the path of its own coordinates.")
+		}
+		return p.details(), nil
+	case slices.Contains(zipExtensions, place.Extension):
+		entries, err := zipEntries(file)
+		if err != nil {
+			return catalog.Details{}, fault.New(fault.Invalid, "bad-archive", "%s is not a zip archive: %v", place.FileName, err).
+				WithHint("A .%s must be one; the file may have been cut.", place.Extension)
+		}
+		if place.Extension == "jar" && place.Classifier == "" && entries <= maxEntries {
+			return catalog.Details{PluginPrefix: pluginPrefix(file)}, nil
+		}
+	}
+	return catalog.Details{}, nil
+}
+
+var zipExtensions = []string{"jar", "war", "ear", "aar", "zip"}
+
+// zipEntries finds the end of the central directory of a zip archive
+// (APPNOTE.TXT, 4.3.16) and gives its number of entries, without reading them.
+// Archives in the 64-bit form, and odd ones, say "more than maxEntries".
+func zipEntries(file ecosystem.SizedReaderAt) (int, error) {
+	const recordSize, maxComment, signature = 22, 1<<16 - 1, "PK\x05\x06"
+	tail := make([]byte, min(file.Size(), recordSize+maxComment))
+	if _, err := file.ReadAt(tail, file.Size()-int64(len(tail))); err != nil && err != io.EOF {
+		return 0, err
+	}
+	at := strings.LastIndex(string(tail), signature)
+	if at < 0 || len(tail)-at < recordSize {
+		return 0, errors.New("it has no directory")
+	}
+	record := tail[at:]
+	entries := int(binary.LittleEndian.Uint16(record[10:]))
+	size := int64(binary.LittleEndian.Uint32(record[12:]))
+	offset := int64(binary.LittleEndian.Uint32(record[16:]))
+	if offset != 0xffffffff && offset+size > file.Size() {
+		return 0, errors.New("its directory points outside of it")
+	}
+	// Counts can lie; the directory's real extent bounds what reading it costs.
+	end := file.Size() - int64(len(tail)-at)
+	if entries == 0xffff || offset+size != end || size > maxDirectory {
+		return maxEntries + 1, nil
+	}
+	return entries, nil
+}
+
+// pluginPrefix is the goal prefix that a plugin's jar states, or "".
+func pluginPrefix(file ecosystem.SizedReaderAt) string {
+	archive, err := zip.NewReader(file, file.Size())
+	if err != nil {
+		return ""
+	}
+	entry, err := archive.Open("META-INF/maven/plugin.xml")
+	if err != nil {
+		return ""
+	}
+	defer entry.Close()
+	var plugin struct {
+		XMLName    xml.Name `xml:"plugin"`
+		GoalPrefix string   `xml:"goalPrefix"`
+	}
+	if decodeXML(io.LimitReader(entry, maxPOM), &plugin) != nil {
+		return ""
+	}
+	return strings.TrimSpace(plugin.GoalPrefix)
+}
+
+// Whole implements ecosystem.Ecosystem: a pom, and the main artifact that the
+// pom promises.
+func (m Maven) Whole(details catalog.Details, files []catalog.File) bool {
+	var hasPOM, hasMain bool
+	for _, f := range files {
+		hasPOM = hasPOM || f.Extension == "pom" && f.Classifier == ""
+		hasMain = hasMain || f.Extension != "pom" && f.Classifier == "" && !isSignature(f.Extension)
+	}
+	return hasPOM && (hasMain || details.Packaging == "pom")
+}
+
+func isSignature(extension string) bool {
+	return slices.ContainsFunc(signatureEndings, func(ending string) bool { return strings.HasSuffix("."+extension, ending) })
+}

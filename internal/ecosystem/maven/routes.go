@@ -1,0 +1,380 @@
+// Package maven is Crelvo's Maven: the repository layout over HTTP as mvn,
+// Gradle, sbt and Ivy speak it. maven-metadata.xml and checksums are made from
+// records; what clients send under those names is only checked.
+package maven
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// Name is the purl type.
+const Name = "maven"
+
+// Maven implements ecosystem.Ecosystem.
+type Maven struct{}
+
+var _ ecosystem.Ecosystem = Maven{}
+
+// Name implements ecosystem.Ecosystem.
+func (Maven) Name() string { return Name }
+
+// Title implements ecosystem.Ecosystem.
+func (Maven) Title() string { return "Maven" }
+
+// Routes implements ecosystem.Ecosystem. The layout is one tree of paths.
+func (m Maven) Routes() []ecosystem.Route {
+	return []ecosystem.Route{
+		{Method: http.MethodGet, Path: "/*", Action: access.Read, Serve: m.get},
+		{Method: http.MethodHead, Path: "/*", Action: access.Read, Serve: m.get},
+		{Method: http.MethodPut, Path: "/*", Action: access.Publish, Serve: m.put},
+	}
+}
+
+// Refuse implements ecosystem.Ecosystem. mvn shows the reason phrase of the
+// status line and nothing else.
+func (m Maven) Refuse(c *ecosystem.Call, err error) error {
+	f := fault.Of(err)
+	body := f.Message + "\n"
+	if f.Hint != "" {
+		body += f.Hint + "\n"
+	}
+	// What clients ask in passing keeps its connection.
+	if f.Kind == fault.NotFound || f.Code == "sign-in-needed" {
+		return c.String(f.Status(), body)
+	}
+	reason := f.Message
+	if f.Hint != "" {
+		reason += ". " + f.Hint
+	}
+	return c.SendReason(f.Status(), reason, body)
+}
+
+func (m Maven) get(c *ecosystem.Call) error {
+	t, err := parsePath(c.Rest)
+	if err != nil {
+		return err
+	}
+	switch t.kind {
+	case folder:
+		return c.ShowFolder()
+	case metadata:
+		return m.getMetadata(c, t)
+	default:
+		return m.getFile(c, t)
+	}
+}
+
+func (m Maven) question(repository catalog.Repository, t target) ecosystem.FileQuestion {
+	q := ecosystem.FileQuestion{Key: t.place.Key(Name, repository.ID), Version: t.place.Version}
+	if t.literal {
+		q.Classifier, q.Extension = t.place.Classifier, t.place.Extension
+	} else {
+		q.Name, q.Upload = t.place.FileName, t.place.Upload
+	}
+	return q
+}
+
+func (m Maven) getFile(c *ecosystem.Call, t target) error {
+	f, err := c.Desk.File(c.Request().Context(), m.question(c.Repository, t))
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		return m.missing(c, t)
+	}
+	if err != nil {
+		return err
+	}
+	if t.checksum != "" {
+		return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", []byte(f.Digests.Hex(t.checksum)), f.AddedAt))
+	}
+	return c.SendFile(f, contentType(f.Extension), !t.literal)
+}
+
+func (m Maven) missing(c *ecosystem.Call, t target) error {
+	return fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.Name, strings.Join(t.segments, "/"))
+}
+
+// getMetadata answers for the three levels of maven-metadata.xml. A path can be
+// an artifact and a group at once.
+func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
+	ctx, n := c.Request().Context(), len(t.segments)
+	var made repositoryMetadata
+	var changed time.Time
+	found := false
+	if n >= 3 && purl.IsSnapshot(Name, t.segments[n-1]) {
+		p, err := m.packageAt(ctx, c, t.segments[:n-1])
+		if err != nil {
+			return err
+		}
+		if p != nil {
+			made, changed, found = snapshotMetadata(p, t.segments[n-1])
+		}
+	} else if n >= 1 {
+		if n >= 2 {
+			p, err := m.packageAt(ctx, c, t.segments)
+			if err != nil {
+				return err
+			}
+			if p != nil {
+				made, changed, found = artifactMetadata(p), p.Changed, true
+			}
+		}
+		plugins, err := c.Desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin")
+		if err != nil {
+			return err
+		}
+		made.Plugins = pluginMetadata(plugins)
+		found = found || made.Plugins != nil
+	}
+	if !found {
+		return m.missing(c, t)
+	}
+	document, err := made.document(changed)
+	if err != nil {
+		return err
+	}
+	if t.checksum != "" {
+		document = ecosystem.NewDocument("text/plain; charset=utf-8", []byte(document.Digests().Hex(t.checksum)), changed)
+	}
+	return c.SendDocument(document)
+}
+
+// packageAt is the package that the segments group/…/artifact name, or nil.
+func (m Maven) packageAt(ctx context.Context, c *ecosystem.Call, segments []string) (*catalog.Package, error) {
+	n := len(segments)
+	p, err := c.Desk.Package(ctx, catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
+		Namespace: strings.Join(segments[:n-1], "."), Name: segments[n-1]})
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, nil
+	}
+	return p, err
+}
+
+func (m Maven) put(c *ecosystem.Call) error {
+	t, err := parsePath(c.Rest)
+	if err != nil {
+		return err
+	}
+	switch {
+	case t.kind == folder:
+		return fault.New(fault.Invalid, "bad-path", "a file cannot be sent to a folder").
+			WithHint("Give the full path: group/artifact/version/artifact-version.extension.")
+	case t.checksum != "":
+		return m.putChecksum(c, t)
+	case t.kind == metadata:
+		return m.putMetadata(c, t)
+	}
+	receipt, err := c.Desk.Receive(c.Request().Context(), c.Caller, c.Repository, m, t.place, c.Request().Body, c.Request().ContentLength)
+	if err != nil {
+		return err
+	}
+	if receipt.Same {
+		return c.String(http.StatusOK, "These very bytes were here already.\n")
+	}
+	return c.String(http.StatusCreated, "Received. The version is listed once it is complete.\n")
+}
+
+const maxChecksum = 1 << 10
+
+// putChecksum compares what the client computed with what arrived.
+func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
+	raw, err := io.ReadAll(io.LimitReader(c.Request().Body, maxChecksum+1))
+	if err != nil {
+		return fault.New(fault.Invalid, "cut-upload", "the checksum did not arrive whole").WithCause(err)
+	}
+	if len(raw) > maxChecksum {
+		return fault.New(fault.TooLarge, "checksum-too-large", "a checksum file has at most %d bytes", maxChecksum)
+	}
+	// Some tools write "digest  file name".
+	stated, _, _ := strings.Cut(strings.TrimSpace(string(raw)), " ")
+	stated = strings.ToLower(stated)
+	wanted := catalog.Digests{}.Hex(t.checksum)
+	if len(stated) != len(wanted) || strings.Trim(stated, "0123456789abcdef") != "" {
+		return fault.New(fault.Invalid, "bad-checksum", "this is no %s checksum", t.checksum).
+			WithHint("It must be %d hexadecimal digits.", len(wanted))
+	}
+	if t.kind == metadata {
+		return c.String(http.StatusOK, "Crelvo makes the metadata itself.\n")
+	}
+	q := m.question(c.Repository, t)
+	q.Open, q.By = true, c.Caller.ID
+	f, err := c.Desk.File(c.Request().Context(), q)
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		// Repeating a publication that somebody else has made is no mistake.
+		q.By = 0
+		f, err = c.Desk.File(c.Request().Context(), q)
+	}
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		return fault.New(fault.Conflict, "checksum-first", "%s is not here, so its checksum cannot be compared", t.place.FileName).
+			WithHint("Send the file before its checksum.")
+	}
+	if err != nil {
+		return err
+	}
+	if computed := f.Digests.Hex(t.checksum); computed != stated {
+		if err := c.Desk.Broken(c.Request().Context(), f); err != nil {
+			return err
+		}
+		return fault.New(fault.Invalid, "checksum-mismatch", "the %s of %s is %s as received, but %s as sent",
+			t.checksum, t.place.FileName, computed, stated).WithHint("The file was damaged on its way; send it again.")
+	}
+	return c.String(http.StatusOK, "The checksum is right.\n")
+}
+
+// putMetadata takes from the client's metadata that its deployment is complete.
+func (m Maven) putMetadata(c *ecosystem.Call, t target) error {
+	uploaded, err := parseMetadata(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	n := len(t.segments)
+	if n > 0 && purl.IsSnapshot(Name, t.segments[n-1]) {
+		n--
+	}
+	if n >= 2 {
+		err = c.Desk.Finish(c.Request().Context(), c.Caller, c.Repository, ecosystem.Completion{
+			Key: catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
+				Namespace: strings.Join(t.segments[:n-1], "."), Name: t.segments[n-1]},
+			Version: uploaded.completes})
+	}
+	if err != nil {
+		return err
+	}
+	return c.String(http.StatusCreated, "Crelvo makes the metadata itself; the deployment is complete.\n")
+}
+
+var contentTypes = map[string]string{
+	"jar": "application/java-archive", "war": "application/java-archive", "ear": "application/java-archive",
+	"pom": "text/xml", "xml": "text/xml", "module": "application/json", "json": "application/json",
+	"zip": "application/zip", "gz": "application/gzip", "tgz": "application/gzip",
+	"asc": "application/pgp-signature", "txt": "text/plain; charset=utf-8",
+}
+
+func contentType(extension string) string {
+	if known, ok := contentTypes[extension[strings.LastIndexByte(extension, '.')+1:]]; ok {
+		return known
+	}
+	return "application/octet-stream"
+}
+
+// Address implements ecosystem.Ecosystem.
+func (Maven) Address(p purl.PURL, f catalog.File) string {
+	return folderOf(p.Namespace, p.Name, p.Version) + "/" + f.Name
+}
+
+// Folder implements ecosystem.Ecosystem.
+func (m Maven) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+	t, err := parsePath(strings.Trim(path, "/") + "/")
+	if err != nil {
+		return ecosystem.Folder{}, err
+	}
+	f := ecosystem.Folder{Path: strings.Join(t.segments, "/")}
+	branches, packages, err := desk.Below(ctx, repository, Name, strings.Join(t.segments, "."), ".")
+	if err != nil {
+		return f, err
+	}
+	for _, b := range branches {
+		f.Entries = append(f.Entries, ecosystem.Entry{Name: b.Segment, Folder: true, Size: b.Bytes, ChangedAt: b.ChangedAt})
+	}
+	for _, p := range packages {
+		address := purl.PURL{Ecosystem: Name, Namespace: strings.Join(t.segments, "."), Name: p.Name}
+		line := ecosystem.Entry{Name: p.Name, Folder: true, Size: p.Bytes, ChangedAt: p.ChangedAt, PURL: address.String()}
+		if i := slices.IndexFunc(f.Entries, func(e ecosystem.Entry) bool { return e.Name == p.Name }); i >= 0 {
+			line.Size += f.Entries[i].Size // a group and an artifact of one name
+			f.Entries[i] = line
+			continue
+		}
+		f.Entries = append(f.Entries, line)
+	}
+	// The same path may be an artifact, or a version of one.
+	for depth := range 2 {
+		n := len(t.segments) - depth
+		if n < 2 {
+			break
+		}
+		p, err := desk.Package(ctx, catalog.PackageKey{RepositoryID: repository.ID, Ecosystem: Name,
+			Namespace: strings.Join(t.segments[:n-1], "."), Name: t.segments[n-1]})
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return f, err
+		}
+		if depth == 0 {
+			f.Entries = append(f.Entries, versionEntries(p)...)
+		} else {
+			f.Entries = append(f.Entries, fileEntries(p, t.segments[n])...)
+		}
+	}
+	if len(f.Entries) == 0 && len(t.segments) > 0 {
+		return f, ecosystem.ErrNoFolder
+	}
+	return f, nil
+}
+
+// versionEntries are the folders of a package's versions, the newest first.
+func versionEntries(p *catalog.Package) []ecosystem.Entry {
+	var entries []ecosystem.Entry
+	address := purl.PURL{Ecosystem: Name, Namespace: p.Key.Namespace, Name: p.Key.Name}
+	names := versionNames(p)
+	for _, name := range slices.Backward(names) {
+		address.Version = name
+		e := ecosystem.Entry{Name: name, Folder: true, PURL: address.String()}
+		for _, v := range p.Versions {
+			if v.Version == name {
+				e.Size += v.Size()
+				if v.PublishedAt.After(e.ChangedAt) {
+					e.ChangedAt = v.PublishedAt
+				}
+			}
+		}
+		entries = append(entries, e)
+	}
+	return append(entries, metadataEntry(artifactMetadata(p), p.Changed))
+}
+
+func metadataEntry(m repositoryMetadata, changed time.Time) ecosystem.Entry {
+	e := ecosystem.Entry{Name: metadataName, ChangedAt: changed, Document: true}
+	if document, err := m.document(changed); err == nil {
+		digests := document.Digests()
+		e.Size, e.Digests = digests.Size, &digests
+	}
+	return e
+}
+
+// fileEntries are the files of one version, the newest upload first.
+func fileEntries(p *catalog.Package, version string) []ecosystem.Entry {
+	var of []catalog.Version
+	for _, v := range p.Versions {
+		if v.Version == version {
+			of = append(of, v)
+		}
+	}
+	slices.SortFunc(of, func(a, b catalog.Version) int {
+		if a.Newer(b) {
+			return -1
+		}
+		return 1
+	})
+	var entries []ecosystem.Entry
+	for _, v := range of {
+		for _, f := range v.Files {
+			digests := f.Digests
+			entries = append(entries, ecosystem.Entry{Name: f.Name, Size: digests.Size, ChangedAt: f.AddedAt, Digests: &digests})
+		}
+	}
+	if m, changed, ok := snapshotMetadata(p, version); ok {
+		entries = append(entries, metadataEntry(m, changed))
+	}
+	return entries
+}

@@ -1,0 +1,314 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"crelvo/internal/core/catalog"
+)
+
+type fileRow struct {
+	ID         int64     `db:"id"`
+	VersionID  int64     `db:"version_id"`
+	Name       string    `db:"name"`
+	Classifier string    `db:"classifier"`
+	Extension  string    `db:"extension"`
+	AddedAt    time.Time `db:"added_at"`
+	Size       int64     `db:"size"`
+	SHA256     []byte    `db:"sha256"`
+	SHA512     []byte    `db:"sha512"`
+	SHA1       []byte    `db:"sha1"`
+	MD5        []byte    `db:"md5"`
+}
+
+const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at,
+	b.size, b.sha256, b.sha512, b.sha1, b.md5`
+
+func (r fileRow) value() catalog.File {
+	f := catalog.File{ID: r.ID, VersionID: r.VersionID, Name: r.Name, Classifier: r.Classifier,
+		Extension: r.Extension, AddedAt: r.AddedAt, Digests: catalog.Digests{Size: r.Size}}
+	copy(f.Digests.SHA256[:], r.SHA256)
+	copy(f.Digests.SHA512[:], r.SHA512)
+	copy(f.Digests.SHA1[:], r.SHA1)
+	copy(f.Digests.MD5[:], r.MD5)
+	return f
+}
+
+// FileQuestion asks for one file of a package. Either Name is given, with the
+// exact Upload, or Classifier and Extension, and the newest upload of Version
+// that has such a file answers.
+type FileQuestion struct {
+	Key             catalog.PackageKey
+	Version, Upload string
+	Name            string
+	Classifier      string
+	Extension       string
+	// Open also finds a file of a version that is not complete; for the
+	// publisher's own checks.
+	Open bool
+	By   int64 // only of versions that this principal published; 0 for any
+}
+
+// File answers a question, or ErrNotFound.
+func (db *DB) File(ctx context.Context, q FileQuestion) (catalog.File, error) {
+	const from = ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
+		join blob b using (sha256)
+		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
+		and v.version = $5 and v.visible_until is null and (v.visible_from is not null or $6)
+		and ($7 = 0 or v.publisher_id = $7) `
+	var row fileRow
+	var err error
+	if q.Name != "" {
+		err = db.GetContext(ctx, &row, `select `+fileColumns+from+`and v.upload = $8 and f.name = $9`,
+			q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, q.Version, q.Open, q.By, q.Upload, q.Name)
+	} else {
+		err = db.GetContext(ctx, &row, `select `+fileColumns+from+`and f.classifier = $8 and f.extension = $9
+			order by v.uploaded_at desc, v.upload_count desc limit 1`,
+			q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, q.Version, q.Open, q.By, q.Classifier, q.Extension)
+	}
+	if errors.Is(err, sql.ErrNoRows) {
+		return catalog.File{}, ErrNotFound
+	}
+	return row.value(), err
+}
+
+type versionRow struct {
+	ID          int64      `db:"id"`
+	Version     string     `db:"version"`
+	Upload      string     `db:"upload"`
+	Snapshot    bool       `db:"snapshot"`
+	UploadedAt  time.Time  `db:"uploaded_at"`
+	UploadCount int        `db:"upload_count"`
+	PublishedBy string     `db:"published_by"`
+	VisibleFrom *time.Time `db:"visible_from"`
+	BrokenFile  string     `db:"broken_file"`
+	Details     []byte     `db:"details"`
+}
+
+// Package gives a package with its visible versions and their files, or ErrNotFound if nothing of it is visible.
+func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
+	var head struct {
+		ID       int64     `db:"id"`
+		Revision int64     `db:"revision"`
+		Changed  time.Time `db:"changed_at"`
+	}
+	err := db.GetContext(ctx, &head, `select id, revision, changed_at from package
+		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4 and versions > 0`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	p := &catalog.Package{ID: head.ID, Key: key, Revision: head.Revision, Changed: head.Changed}
+	var versions []versionRow
+	if err := db.SelectContext(ctx, &versions, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
+		v.published_by, v.visible_from, v.broken_file, v.details from version v where v.package_id = $1 and v.visible_from is not null and v.visible_until is null`, p.ID); err != nil {
+		return nil, err
+	}
+	var files []fileRow
+	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
+		join blob b using (sha256) where v.package_id = $1 and v.visible_from is not null and v.visible_until is null
+		order by f.version_id, f.name`, p.ID); err != nil {
+		return nil, err
+	}
+	byVersion := map[int64][]catalog.File{}
+	for _, f := range files {
+		byVersion[f.VersionID] = append(byVersion[f.VersionID], f.value())
+	}
+	for _, row := range versions {
+		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
+			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy,
+			PublishedAt: *row.VisibleFrom, BrokenFile: row.BrokenFile, Complete: true,
+			Files: byVersion[row.ID]}
+		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
+			return nil, err
+		}
+		p.Versions = append(p.Versions, v)
+	}
+	return p, nil
+}
+
+// FilesOf gives the names, classifiers and extensions of a version's files,
+// open or not.
+func (r reads) FilesOf(ctx context.Context, versionID int64) ([]catalog.File, error) {
+	var rows []fileRow
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256) where version_id = $1`, versionID)
+	files := make([]catalog.File, len(rows))
+	for i, row := range rows {
+		files[i] = row.value()
+	}
+	return files, err
+}
+
+// VersionNames lists the version names of a package that are, or are about to
+// be, visible.
+func (r reads) VersionNames(ctx context.Context, key catalog.PackageKey) (names []string, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &names, `select distinct v.version from package p join version v on v.package_id = p.id
+		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and v.visible_until is null`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+	return names, err
+}
+
+// LastUpload is the highest number that an upload of a snapshot has, open ones
+// included; 0 if there is none.
+func (tx *Tx) LastUpload(ctx context.Context, key catalog.PackageKey, version string) (n int, err error) {
+	err = tx.GetContext(ctx, &n, `select coalesce(max(v.upload_count), 0) from package p join version v on v.package_id = p.id
+		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and v.version = $5`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version)
+	return n, err
+}
+
+// LockName holds off others who lock the same name until the transaction ends.
+func (tx *Tx) LockName(ctx context.Context, name string) error {
+	_, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock(hashtextextended($1, 1))`, name)
+	return err
+}
+
+// Summary is a package in a list.
+type Summary struct {
+	RepositoryID int64     `db:"repository_id"`
+	Ecosystem    string    `db:"ecosystem"`
+	Namespace    string    `db:"namespace"`
+	Name         string    `db:"name"`
+	Versions     int64     `db:"versions"`
+	Bytes        int64     `db:"bytes"`
+	ChangedAt    time.Time `db:"changed_at"`
+	Latest       string    `db:"latest"` // the version that arrived last
+	PublishedBy  string    `db:"published_by"`
+	Description  string    `db:"description"`
+}
+
+const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at,
+	l.version latest, l.published_by, coalesce(l.details->>'description', '') description
+	from package p cross join lateral (select v.version, v.published_by, v.details from version v
+		where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
+		order by v.visible_from desc, v.id desc limit 1) l
+	where p.versions > 0 and p.repository_id = any($1) `
+
+// Search lists packages of the given repositories whose name has all the words,
+// in any case: exact names first, then those that begin with the first word,
+// then the rest, the last changed first. No words find everything.
+func (db *DB) Search(ctx context.Context, repositories []int64, words []string, limit, skip int) (found []Summary, err error) {
+	patterns := make([]string, len(words))
+	for i, w := range words {
+		patterns[i] = "%" + likeEscaper.Replace(w) + "%"
+	}
+	first := ""
+	if len(words) > 0 {
+		first = words[0]
+	}
+	err = db.SelectContext(ctx, &found, summarySelect+`
+		and (cardinality($2::text[]) = 0 or (p.namespace || ' ' || p.name) ilike all ($2))
+		order by case when $3 = '' then 3 when p.name = $3 then 0 when starts_with(p.name, $3) then 1 else 2 end,
+		p.changed_at desc, p.id desc limit $4 offset $5`,
+		repositories, patterns, first, limit, skip)
+	return found, err
+}
+
+// InNamespace lists the packages that stand directly in a namespace.
+func (db *DB) InNamespace(ctx context.Context, repositoryID int64, ecosystem, namespace string) (found []Summary, err error) {
+	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3 order by p.name`,
+		[]int64{repositoryID}, ecosystem, namespace)
+	return found, err
+}
+
+// Branch is a namespace segment with packages somewhere below it.
+type Branch struct {
+	Segment   string    `db:"segment"`
+	Bytes     int64     `db:"bytes"`
+	ChangedAt time.Time `db:"changed_at"`
+}
+
+// Branches lists the next segments of the namespaces below one; separator is
+// what the ecosystem puts between segments. An empty namespace is the root.
+func (db *DB) Branches(ctx context.Context, repositoryID int64, ecosystem, namespace, separator string) (found []Branch, err error) {
+	prefix := namespace
+	if prefix != "" {
+		prefix += separator
+	}
+	err = db.SelectContext(ctx, &found, `select split_part(substr(namespace, length($3) + 1), $4, 1) segment,
+		sum(bytes)::bigint bytes, max(changed_at) changed_at from package
+		where repository_id = $1 and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''
+		group by 1 order by 1`, repositoryID, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+	return found, err
+}
+
+// Ecosystems lists which ecosystems a repository holds anything of.
+func (db *DB) Ecosystems(ctx context.Context, repositoryID int64) (names []string, err error) {
+	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package where repository_id = $1 and versions > 0 order by 1`, repositoryID)
+	return names, err
+}
+
+// Plugin is a Maven-style plugin of a namespace.
+type Plugin struct {
+	Name    string `db:"name"`
+	Prefix  string `db:"prefix"`
+	Title   string `db:"title"`
+	Changed time.Time
+}
+
+// Plugins lists the packages of a namespace whose last version is a plugin.
+func (db *DB) Plugins(ctx context.Context, repositoryID int64, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+	err = db.SelectContext(ctx, &found, `select p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
+		coalesce(l.details->>'title', '') title, p.changed_at changed
+		from package p cross join lateral (select v.details from version v
+			where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
+			order by v.visible_from desc, v.id desc limit 1) l
+		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.versions > 0
+		and l.details->>'packaging' = $4 order by p.name`, repositoryID, ecosystem, namespace, packaging)
+	return found, err
+}
+
+// Use is how often a version was downloaded, and by how many.
+type Use struct {
+	VersionID int64 `db:"version_id"`
+	Downloads int64 `db:"downloads"`
+	Users     int64 `db:"users"`
+}
+
+// Uses gives the use of each version of a package that was used.
+func (db *DB) Uses(ctx context.Context, packageID int64) (map[int64]Use, error) {
+	var rows []Use
+	err := db.SelectContext(ctx, &rows, `select d.version_id, sum(d.downloads)::bigint downloads,
+		(select count(*) from download_user u where u.version_id = d.version_id) users
+		from version v join download_day d on d.version_id = v.id where v.package_id = $1 group by d.version_id`, packageID)
+	uses := make(map[int64]Use, len(rows))
+	for _, row := range rows {
+		uses[row.VersionID] = row
+	}
+	return uses, err
+}
+
+// Downloads is a batch of counted downloads: parallel slices.
+type Downloads struct {
+	VersionIDs []int64
+	Days       []time.Time
+	Counts     []int64
+}
+
+// CountDownloads adds a batch. Versions that are gone from the records are
+// passed over.
+func (tx *Tx) CountDownloads(ctx context.Context, d Downloads) error {
+	_, err := tx.ExecContext(ctx, `insert into download_day (version_id, day, downloads)
+		select n.id, n.day, n.count from unnest($1::bigint[], $2::date[], $3::bigint[]) n(id, day, count)
+		join version v on v.id = n.id
+		on conflict (version_id, day) do update set downloads = download_day.downloads + excluded.downloads`,
+		d.VersionIDs, d.Days, d.Counts)
+	return err
+}
+
+// CountUsers notes who downloaded what: parallel slices of distinct pairs.
+func (tx *Tx) CountUsers(ctx context.Context, versionIDs, principalIDs []int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `insert into download_user (version_id, principal_id, last_at)
+		select n.version, n.principal, $3 from unnest($1::bigint[], $2::bigint[]) n(version, principal)
+		join version v on v.id = n.version join principal p on p.id = n.principal
+		on conflict (version_id, principal_id) do update set last_at = excluded.last_at`, versionIDs, principalIDs, at)
+	return err
+}

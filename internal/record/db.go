@@ -1,0 +1,194 @@
+// Package record keeps what Crelvo knows in PostgreSQL. Files are written
+// elsewhere; a record names bytes only after they are durable.
+package record
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNewer is returned by Open for a database that a newer Crelvo has changed.
+var ErrNewer = errors.New("the database was written by a newer Crelvo")
+
+// ErrNotFound is returned where a record that was asked for is not there.
+var ErrNotFound = errors.New("no such record")
+
+// DB is the records. Its methods may be called at the same time.
+type DB struct {
+	pool *pgxpool.Pool
+	*sqlx.DB
+	reads
+}
+
+// reads are the questions that are asked inside of transactions too: a second
+// connection for them could be the one that everybody waits for.
+type reads struct{ q sqlx.QueryerContext }
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, url string) (*DB, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database address cannot be read: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 16)
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	db.reads = reads{db.DB}
+	if err := db.migrate(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+func (db *DB) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db.DB.DB, files)
+	if err != nil {
+		return err
+	}
+	current, target, err := provider.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if current > target {
+		return fmt.Errorf("%w (schema %d, this program knows %d)", ErrNewer, current, target)
+	}
+	_, err = provider.Up(ctx)
+	return err
+}
+
+// Close ends all connections.
+func (db *DB) Close() error {
+	err := db.DB.Close()
+	db.pool.Close()
+	return err
+}
+
+// Unreachable tells whether err means that PostgreSQL could not be asked, as
+// against an answer that was an error.
+func Unreachable(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		// Class 57: the server is shutting down or starting; 53300: too many connections.
+		return server.Code[:2] == "57" && server.Code != "57014" || server.Code == "53300"
+	}
+	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err)
+}
+
+// Tx is a transaction: all of it or nothing.
+type Tx struct {
+	*sqlx.Tx
+	reads
+}
+
+// Within runs do in a transaction, which is committed if do returns nil.
+func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) error {
+	tx, err := db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after Commit
+	if err := do(&Tx{tx, reads{tx}}); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Change tells every node what is not as it was.
+type Change struct {
+	// Kind is "package" (new, changed or removed versions), "repository"
+	// (made, changed or removed) or "access" (principals, grants, tokens,
+	// sessions).
+	Kind         string `json:"kind"`
+	RepositoryID int64  `json:"repositoryId,omitempty"`
+	Repository   string `json:"repository,omitempty"`
+	Ecosystem    string `json:"ecosystem,omitempty"`
+	Namespace    string `json:"namespace,omitempty"`
+	Name         string `json:"name,omitempty"`
+	Version      string `json:"version,omitempty"`
+}
+
+const channel = "crelvo"
+
+// Tell announces a change to all nodes when the transaction is committed.
+func (tx *Tx) Tell(ctx context.Context, c Change) error {
+	payload, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `select pg_notify($1, $2)`, channel, string(payload))
+	return err
+}
+
+// Listen calls heard for every change on any node until ctx ends. When the
+// connection was lost, missed is called after it is back, since changes may
+// have gone by.
+func (db *DB) Listen(ctx context.Context, heard func(Change), missed func()) {
+	for first := true; ctx.Err() == nil; first = false {
+		if err := db.listenOnce(ctx, heard, func() {
+			if !first {
+				missed()
+			}
+		}); err != nil && ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+}
+
+func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) error {
+	conn, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "listen "+channel); err != nil {
+		return err
+	}
+	ready()
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return errors.Join(err, conn.Conn().Close(context.WithoutCancel(ctx)))
+		}
+		var c Change
+		if err := json.Unmarshal([]byte(n.Payload), &c); err != nil {
+			continue // another version of Crelvo on the same database
+		}
+		heard(c)
+	}
+}
+
+// list scans a text[] column.
+func list(into *[]string) any { return pgtype.NewMap().SQLScanner(into) }

@@ -1,0 +1,272 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"crelvo/internal/core/catalog"
+)
+
+// NewFile is a file to be recorded; its bytes are durable already.
+type NewFile struct {
+	Key         catalog.PackageKey
+	Version     string
+	Upload      string
+	Snapshot    bool
+	UploadedAt  time.Time
+	UploadCount int
+
+	Name, Classifier, Extension string
+	Digests                     catalog.Digests
+	Details                     catalog.Details // what this file tells of its version
+
+	PublisherID   int64
+	PublisherName string
+	At            time.Time
+	// QuietSince: an open version that was last touched before it is given up
+	// by its publisher, and may be begun again.
+	QuietSince time.Time
+}
+
+// Added is what came of AddFile.
+type Added struct {
+	VersionID int64
+	// Same: the very same bytes were there already.
+	Same bool
+	// Taken: other bytes are there; nothing was recorded. By and At tell who was
+	// first, and when; Visible, whether that publication is complete.
+	Taken bool
+	By    string
+	At    time.Time
+	// Visible: the version could be seen before, and can be seen with the file.
+	Visible bool
+}
+
+// AddFile records a file, and its package and version where they are new. A new
+// version is open: not visible before Complete.
+func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
+	var packageID int64
+	err := tx.GetContext(ctx, &packageID, `select id from package
+		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
+		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name)
+	if errors.Is(err, sql.ErrNoRows) {
+		// The no-op update makes the row come back when another transaction was first.
+		err = tx.GetContext(ctx, &packageID, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
+			values ($1, $2, $3, $4, $5) on conflict (repository_id, ecosystem, namespace, name)
+			do update set name = excluded.name returning id`,
+			f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.At)
+	}
+	if err != nil {
+		return Added{}, err
+	}
+	var v struct {
+		ID          int64         `db:"id"`
+		PublisherID sql.NullInt64 `db:"publisher_id"`
+		PublishedBy string        `db:"published_by"`
+		TouchedAt   time.Time     `db:"touched_at"`
+		VisibleFrom *time.Time    `db:"visible_from"`
+		BrokenFile  string        `db:"broken_file"`
+		Details     []byte        `db:"details"`
+	}
+	if err := tx.GetContext(ctx, &v, `insert into version
+		(package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		on conflict (package_id, version, upload) where visible_until is null do update set version = excluded.version
+		returning id, publisher_id, published_by, touched_at, visible_from, broken_file, details`,
+		packageID, f.Version, f.Upload, f.Snapshot, f.UploadedAt, f.UploadCount, f.PublisherID, f.PublisherName, f.At); err != nil {
+		return Added{}, err
+	}
+	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt}
+	if v.VisibleFrom != nil {
+		added.At = *v.VisibleFrom
+	}
+	var existing []byte
+	err = tx.GetContext(ctx, &existing, `select sha256 from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return Added{}, err
+	}
+	added.Same = string(existing) == string(f.Digests.SHA256[:])
+	others := existing != nil && !added.Same || !added.Visible && v.PublisherID.Int64 != f.PublisherID
+	if others {
+		// Two publications of one version must never mix their files: one that
+		// was cut or given up is begun again as a whole, any other one stays.
+		givenUp := v.BrokenFile != "" || v.TouchedAt.Before(f.QuietSince)
+		if added.Visible || !givenUp {
+			added.Taken, added.Same = true, false
+			return added, nil
+		}
+		if err := tx.beginAgain(ctx, v.ID, f); err != nil {
+			return Added{}, err
+		}
+		added.Same, v.BrokenFile, v.Details = false, "", []byte("{}")
+	}
+	if !added.Same {
+		if err := tx.writeFile(ctx, v.ID, f); err != nil {
+			return Added{}, err
+		}
+	}
+	var known catalog.Details
+	if err := json.Unmarshal(v.Details, &known); err != nil {
+		return Added{}, err
+	}
+	details, err := json.Marshal(f.Details.Merge(known))
+	if err != nil {
+		return Added{}, err
+	}
+	if v.BrokenFile == f.Name || v.BrokenFile == Interrupted {
+		v.BrokenFile = ""
+	}
+	_, err = tx.ExecContext(ctx, `update version set touched_at = $2, details = $3, broken_file = $4 where id = $1`,
+		v.ID, f.At, details, v.BrokenFile)
+	if err == nil && added.Visible && !added.Same {
+		err = tx.raiseRevision(ctx, packageID, 0, f.Digests.Size, f.At)
+	}
+	return added, err
+}
+
+// beginAgain empties an open version for a new publisher.
+func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error {
+	if _, err := tx.ExecContext(ctx, `delete from file where version_id = $1`, versionID); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `update version set publisher_id = $2, published_by = $3 where id = $1`,
+		versionID, f.PublisherID, f.PublisherName)
+	return err
+}
+
+func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile) error {
+	if _, err := tx.ExecContext(ctx, `insert into blob (sha256, sha512, sha1, md5, size, created_at)
+		values ($1, $2, $3, $4, $5, $6) on conflict (sha256) do nothing`,
+		f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:], f.Digests.Size, f.At); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at)
+		values ($1, $2, $3, $4, $5, $6)`,
+		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.At)
+	return err
+}
+
+// Interrupted as a version's broken file means that the service ended while
+// the version was arriving.
+const Interrupted = "*"
+
+// MarkInterrupted marks every open version. Call it before anything is
+// published; what is sent again loses the mark.
+func (db *DB) MarkInterrupted(ctx context.Context) error {
+	_, err := db.ExecContext(ctx, `update version set broken_file = $1
+		where visible_from is null and visible_until is null and broken_file = ''`, Interrupted)
+	return err
+}
+
+// MarkBroken notes that a file of an open version did not arrive whole.
+func (db *DB) MarkBroken(ctx context.Context, key catalog.PackageKey, version, upload, file string) error {
+	_, err := db.ExecContext(ctx, `update version v set broken_file = $7 from package p
+		where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
+		and v.version = $5 and v.upload = $6 and v.visible_from is null and v.visible_until is null`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, upload, file)
+	return err
+}
+
+// MarkFileBroken is MarkBroken for a file that is on record.
+func (db *DB) MarkFileBroken(ctx context.Context, f catalog.File) error {
+	_, err := db.ExecContext(ctx, `update version set broken_file = $2
+		where id = $1 and visible_from is null and visible_until is null`, f.VersionID, f.Name)
+	return err
+}
+
+func (tx *Tx) raiseRevision(ctx context.Context, packageID, versions, bytes int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $2,
+		versions = versions + $3, bytes = bytes + $4 where id = $1`, packageID, at, versions, bytes)
+	return err
+}
+
+// OpenVersion is a version that is not complete.
+type OpenVersion struct {
+	ID          int64     `db:"id"`
+	PackageID   int64     `db:"package_id"`
+	Repository  string    `db:"repository"`
+	Key         keyRow    `db:"key"`
+	Version     string    `db:"version"`
+	Upload      string    `db:"upload"`
+	PublishedBy string    `db:"published_by"`
+	PublisherID int64     `db:"publisher_id"`
+	BrokenFile  string    `db:"broken_file"`
+	TouchedAt   time.Time `db:"touched_at"`
+	UploadedAt  time.Time `db:"uploaded_at"`
+	UploadCount int       `db:"upload_count"`
+	RawDetails  []byte    `db:"details"`
+}
+
+type keyRow struct {
+	RepositoryID int64  `db:"repository_id"`
+	Ecosystem    string `db:"ecosystem"`
+	Namespace    string `db:"namespace"`
+	Name         string `db:"name"`
+}
+
+// PackageKey is the key of the package that the version belongs to.
+func (o OpenVersion) PackageKey() catalog.PackageKey { return catalog.PackageKey(o.Key) }
+
+const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key.repository_id", p.ecosystem "key.ecosystem",
+	p.namespace "key.namespace", p.name "key.name", v.version, v.upload, v.published_by,
+	coalesce(v.publisher_id, 0) publisher_id, v.broken_file, v.touched_at,
+	v.uploaded_at, v.upload_count, v.details
+	from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
+	where v.visible_from is null and v.visible_until is null`
+
+// OpenOf lists the open versions of a package.
+func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenVersion, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &open, `select `+openColumns+` and p.repository_id = $1 and p.ecosystem = $2
+		and p.namespace = $3 and p.name = $4`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+	return open, err
+}
+
+// OpenSince lists at most 1,000 open versions that nothing was sent for since
+// a moment, the oldest first.
+func (db *DB) OpenSince(ctx context.Context, touchedBefore time.Time) (open []OpenVersion, err error) {
+	err = db.SelectContext(ctx, &open, `select `+openColumns+` and v.touched_at < $1 order by v.touched_at limit 1000`, touchedBefore)
+	return open, err
+}
+
+// Complete makes an open version visible. done is false if it was already, or
+// if a file of it is broken.
+func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
+	var row struct {
+		PackageID int64 `db:"package_id"`
+		Bytes     int64 `db:"bytes"`
+	}
+	err = tx.GetContext(ctx, &row, `update version v set visible_from = $2
+		where id = $1 and visible_from is null and visible_until is null and broken_file = ''
+		returning package_id, (select coalesce(sum(b.size), 0)::bigint from file f join blob b using (sha256) where f.version_id = v.id) bytes`,
+		versionID, at)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, tx.raiseRevision(ctx, row.PackageID, 1, row.Bytes, at)
+}
+
+// Abandon gives up an open version; its name is free again. done is false if
+// the version is not open any more.
+func (tx *Tx) Abandon(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
+	result, err := tx.ExecContext(ctx, `update version set visible_until = $2
+		where id = $1 and visible_from is null and visible_until is null`, versionID, at)
+	if err != nil {
+		return false, err
+	}
+	n, err := result.RowsAffected()
+	return n == 1, err
+}
+
+// KnowsBlob tells whether a record of these bytes exists.
+func (db *DB) KnowsBlob(ctx context.Context, sha256 [32]byte) (known bool, err error) {
+	err = db.GetContext(ctx, &known, `select exists (select from blob where sha256 = $1)`, sha256[:])
+	return known, err
+}

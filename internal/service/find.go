@@ -1,0 +1,123 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+func plural(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// Found is a package in a search's answer.
+type Found struct {
+	record.Summary
+	Repository catalog.Repository
+}
+
+// PURL names the package.
+func (f Found) PURL() purl.PURL {
+	return purl.PURL{Ecosystem: f.Ecosystem, Namespace: f.Namespace, Name: f.Name}
+}
+
+// Search finds packages by words of their names, in what the caller may read.
+// repository may be "" for all.
+func (s *Service) Search(ctx context.Context, caller access.Caller, query, repository string, limit, skip int) ([]Found, error) {
+	readable := s.Readable(caller)
+	if repository != "" {
+		r, err := s.Repository(caller, repository, access.Read)
+		if err != nil {
+			return nil, err
+		}
+		readable = []catalog.Repository{r}
+	}
+	byID := map[int64]catalog.Repository{}
+	var ids []int64
+	for _, r := range readable {
+		byID[r.ID] = r
+		ids = append(ids, r.ID)
+	}
+	// A purl or coordinates are words too, once their punctuation is gone.
+	words := strings.FieldsFunc(strings.TrimPrefix(query, "pkg:maven/"), func(r rune) bool {
+		return r == ' ' || r == ':' || r == '/' || r == '\t'
+	})
+	if len(words) > 10 {
+		words = words[:10]
+	}
+	rows, err := s.db.Search(ctx, ids, words, limit, skip)
+	found := make([]Found, len(rows))
+	for i, row := range rows {
+		found[i] = Found{row, byID[row.RepositoryID]}
+	}
+	return found, err
+}
+
+// Holding is a package in one repository.
+type Holding struct {
+	Repository catalog.Repository
+	Package    *catalog.Package
+	Uses       map[int64]record.Use // by version id
+}
+
+// Show gives a package, or one version of it, in every repository that has it
+// and that the caller may read. Versions are ordered the newest first, uploads
+// of a snapshot too.
+func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string) ([]Holding, error) {
+	readable := s.Readable(caller)
+	if repository != "" {
+		r, err := s.Repository(caller, repository, access.Read)
+		if err != nil {
+			return nil, err
+		}
+		readable = []catalog.Repository{r}
+	}
+	var holdings []Holding
+	for _, r := range readable {
+		found, err := s.Package(ctx, catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name})
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		shown := *found
+		shown.Versions = slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
+			return p.Version != "" && v.Version != p.Version && v.Upload != p.Version
+		})
+		if len(shown.Versions) == 0 {
+			continue
+		}
+		slices.SortFunc(shown.Versions, func(a, b catalog.Version) int {
+			if c := purl.Compare(p.Ecosystem, b.Version, a.Version); c != 0 {
+				return c
+			}
+			if a.Newer(b) {
+				return -1
+			}
+			return 1
+		})
+		uses, err := s.db.Uses(ctx, shown.ID)
+		if err != nil {
+			return nil, err
+		}
+		holdings = append(holdings, Holding{Repository: r, Package: &shown, Uses: uses})
+	}
+	if holdings == nil {
+		return nil, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
+			WithHint("crelvo search finds packages by parts of their names.")
+	}
+	return holdings, nil
+}

@@ -1,0 +1,333 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+)
+
+const (
+	// TokenPrefix begins every token, so that scanners can find leaked ones.
+	TokenPrefix = "crelvo_"
+	// sessionLength is how long a browser stays signed in.
+	sessionLength = 12 * time.Hour
+	// DefaultTokenLength and MaxTokenLength are how long tokens last.
+	DefaultTokenLength = 90 * 24 * time.Hour
+	MaxTokenLength     = 366 * 24 * time.Hour
+	// passwordMemory is how long a right password is not hashed again.
+	passwordMemory = 5 * time.Minute
+	minPassword    = 10
+)
+
+var tokenText = base32.StdEncoding.WithPadding(base32.NoPadding)
+
+// newToken makes a secret: the prefix, 160 random bits and a CRC-32 of both as
+// check digits, in lower-case base 32.
+func newToken() string {
+	var random [20]byte
+	rand.Read(random[:])
+	body := TokenPrefix + strings.ToLower(tokenText.EncodeToString(random[:]))
+	return body + checkDigits(body)
+}
+
+func checkDigits(body string) string {
+	sum := binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(body)))
+	return strings.ToLower(tokenText.EncodeToString(sum))
+}
+
+// checkToken finds typing and copying mistakes before anything is looked up.
+func checkToken(secret string) error {
+	const digits = 7
+	if len(secret) > len(TokenPrefix)+digits && checkDigits(secret[:len(secret)-digits]) == secret[len(secret)-digits:] {
+		return nil
+	}
+	return fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
+		WithHint("Copy it again, whole and without spaces or line breaks.")
+}
+
+// knownCaller is a caller whose secret was found to be right.
+type knownCaller struct {
+	caller  access.Caller
+	tokenID int64     // 0 for a password
+	ends    time.Time // when the secret, or the trust in this entry, ends
+}
+
+// Origin is where a request comes from.
+type Origin struct{ Address, UserAgent string }
+
+func (o Origin) on(c access.Caller) access.Caller {
+	c.Address, c.UserAgent = o.Address, o.UserAgent
+	return c
+}
+
+// ByToken finds the caller who has a token.
+func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (access.Caller, error) {
+	if strings.HasPrefix(secret, TokenPrefix) {
+		if err := checkToken(secret); err != nil {
+			return access.Caller{}, err
+		}
+	}
+	hash := sha256.Sum256([]byte(secret))
+	generation, now := s.accessGeneration.Load(), s.Now()
+	known, ok := s.callers.Get(hash)
+	if !ok || known.generation != generation {
+		t, p, err := s.db.ByToken(ctx, hash)
+		if errors.Is(err, record.ErrNotFound) {
+			return access.Caller{}, fault.New(fault.Unknown, "token-unknown", "this server does not know the token").
+				WithHint("It may belong to another server, or have been removed; make one with crelvo token new.")
+		}
+		if err != nil {
+			return access.Caller{}, err
+		}
+		if t.RevokedAt != nil {
+			return access.Caller{}, fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked on %s",
+				t.Name, p.Name, t.RevokedAt.UTC().Format(timeForm)).WithHint("Make a new one with crelvo token new.")
+		}
+		c := callerOf(p)
+		c.Token = t.Name
+		for _, can := range t.Can {
+			c.Can = append(c.Can, access.Action(can))
+		}
+		if len(t.On) > 0 {
+			c.On = t.On
+		}
+		known = aged[knownCaller]{knownCaller{c, t.ID, t.ExpiresAt}, generation}
+		s.callers.Add(hash, known)
+	}
+	if !now.Before(known.value.ends) {
+		return access.Caller{}, fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
+			known.value.caller.Token, known.value.caller.Name, known.value.ends.UTC().Format(timeForm)).
+			WithHint("Make a new one with crelvo token new.")
+	}
+	s.downloads.tokenUsed(record.TokenUse{TokenID: known.value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
+	return from.on(known.value.caller), nil
+}
+
+// BySecret finds the caller of HTTP Basic: the secret is a token, or the
+// password of the named user.
+func (s *Service) BySecret(ctx context.Context, name, secret string, from Origin) (access.Caller, error) {
+	if strings.HasPrefix(secret, TokenPrefix) {
+		return s.ByToken(ctx, secret, from)
+	}
+	// The token of the environment need not be of Crelvo's own making.
+	if len(secret) >= minEnvironmentToken {
+		if c, err := s.ByToken(ctx, secret, from); err == nil {
+			return c, nil
+		}
+	}
+	return s.byPassword(ctx, name, secret, from)
+}
+
+var wrongPassword = fault.New(fault.Unknown, "wrong-password", "the name or the password is wrong").
+	WithHint("Package clients are best given a token; make one with crelvo token new.")
+
+func (s *Service) byPassword(ctx context.Context, name, password string, from Origin) (access.Caller, error) {
+	hash := sha256.Sum256([]byte(name + "\x00" + password))
+	generation, now := s.accessGeneration.Load(), s.Now()
+	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
+		return from.on(known.value.caller), nil
+	}
+	p, err := s.db.Principal(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		// As slow as for a known name, so that names cannot be tried out.
+		s.verifyPassword(ctx, nobodysHash, password)
+		return access.Caller{}, wrongPassword
+	}
+	if err != nil {
+		return access.Caller{}, err
+	}
+	if !s.verifyPassword(ctx, p.PasswordHash, password) {
+		return access.Caller{}, wrongPassword
+	}
+	c := callerOf(p)
+	s.callers.Add(hash, aged[knownCaller]{knownCaller{c, 0, now.Add(passwordMemory)}, generation})
+	return from.on(c), nil
+}
+
+func callerOf(p record.Principal) access.Caller {
+	return access.Caller{ID: p.ID, Name: p.Name, Robot: p.Kind == "robot", Grants: p.Grants}
+}
+
+// CallerNamed is the caller that a user or robot is; for the program itself,
+// which needs no secret.
+func (s *Service) CallerNamed(ctx context.Context, name string) (access.Caller, error) {
+	p, err := s.db.Principal(ctx, name)
+	return callerOf(p), err
+}
+
+// SignIn starts a browser's session and returns its secret.
+func (s *Service) SignIn(ctx context.Context, name, password string, from Origin) (secret string, ends time.Time, err error) {
+	caller, err := s.byPassword(ctx, name, password, from)
+	if err != nil {
+		refused := s.event(access.Caller{Name: name, Address: from.Address}, "sign-in refused")
+		if noteErr := s.db.Within(ctx, func(tx *record.Tx) error { return tx.Append(ctx, refused) }); noteErr != nil {
+			s.log.Error("a refused sign-in could not be noted", "error", noteErr)
+		}
+		return "", ends, err
+	}
+	secret = rand.Text() + rand.Text()
+	now := s.Now()
+	ends = now.Add(sessionLength)
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.AddSession(ctx, sha256.Sum256([]byte(secret)), caller.ID, now, ends); err != nil {
+			return err
+		}
+		return tx.Append(ctx, s.event(caller, "signed in"))
+	})
+	return secret, ends, err
+}
+
+// BySession finds the caller of a browser's session; an anonymous one if it
+// has ended.
+func (s *Service) BySession(ctx context.Context, secret string, from Origin) (access.Caller, error) {
+	hash := sha256.Sum256([]byte(secret))
+	generation, now := s.accessGeneration.Load(), s.Now()
+	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
+		return from.on(known.value.caller), nil
+	}
+	p, ends, err := s.db.BySession(ctx, hash, now)
+	if errors.Is(err, record.ErrNotFound) {
+		return access.Caller{}, nil
+	}
+	if err != nil {
+		return access.Caller{}, err
+	}
+	c := callerOf(p)
+	s.callers.Add(hash, aged[knownCaller]{knownCaller{c, 0, ends}, generation})
+	return from.on(c), nil
+}
+
+// SignOut ends a browser's session.
+func (s *Service) SignOut(ctx context.Context, secret string) error {
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		return tx.EndSession(ctx, sha256.Sum256([]byte(secret)))
+	})
+}
+
+// changeAccess runs a transaction about who may do what.
+func (s *Service) changeAccess(ctx context.Context, do func(tx *record.Tx) error) error {
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.Tell(ctx, record.Change{Kind: "access"}); err != nil {
+			return err
+		}
+		return do(tx)
+	})
+	s.accessGeneration.Add(1)
+	return err
+}
+
+// NewToken is what a new token is to be like.
+type NewToken struct {
+	For    string // the principal; "" for the caller
+	Name   string
+	Can    []access.Action // empty: all that its owner may
+	On     []string        // repository patterns; empty: all
+	Length time.Duration   // 0 for the default
+}
+
+// AddToken makes a token and returns its secret, which is not kept.
+func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken) (secret string, t record.Token, err error) {
+	owner, err := s.tokenOwner(ctx, caller, n.For)
+	if err != nil {
+		return "", t, err
+	}
+	if err := checkName("token", n.Name); err != nil {
+		return "", t, err
+	}
+	for _, can := range n.Can {
+		if can != access.Read && can != access.Publish && can != access.Remove && can != access.Manage {
+			return "", t, fault.New(fault.Invalid, "bad-action", "a token cannot be limited to %q", can).
+				WithHint("Choose from read, publish, remove and manage.")
+		}
+	}
+	if n.Length == 0 {
+		n.Length = DefaultTokenLength
+	}
+	if n.Length < 0 || n.Length > MaxTokenLength {
+		return "", t, fault.New(fault.Invalid, "bad-expiry", "a token lasts at most %d days", int(MaxTokenLength.Hours()/24))
+	}
+	now := s.Now()
+	t = record.Token{PrincipalID: owner.ID, Name: n.Name, On: n.On, CreatedAt: now, ExpiresAt: now.Add(n.Length)}
+	for _, can := range n.Can {
+		t.Can = append(t.Can, string(can))
+	}
+	secret = newToken()
+	return secret, t, s.changeAccess(ctx, func(tx *record.Tx) error {
+		id, ok, err := tx.AddToken(ctx, t, sha256.Sum256([]byte(secret)))
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fault.New(fault.Conflict, "name-taken", "%s has a token %q already", owner.Name, n.Name).
+				WithHint("Choose another name, or revoke that one first: crelvo token revoke %s.", n.Name)
+		}
+		t.ID = id
+		event := s.event(caller, "token made")
+		event.Subject = owner.Name + "/" + n.Name
+		return tx.Append(ctx, event)
+	})
+}
+
+// tokenOwner: tokens are made with a session or password, or with a token that
+// is not limited; those of others by an admin.
+func (s *Service) tokenOwner(ctx context.Context, caller access.Caller, name string) (record.Principal, error) {
+	if caller.Can != nil || caller.On != nil {
+		return record.Principal{}, fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot look after tokens", caller.Token).
+			WithHint("Sign in with a password: crelvo login.")
+	}
+	if name == "" || name == caller.Name {
+		if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+			return record.Principal{}, err
+		}
+		return record.Principal{ID: caller.ID, Name: caller.Name}, nil
+	}
+	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+		return record.Principal{}, err
+	}
+	p, err := s.db.Principal(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		return p, fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name)
+	}
+	return p, err
+}
+
+// Tokens lists the tokens of the caller, or for an admin of somebody else.
+func (s *Service) Tokens(ctx context.Context, caller access.Caller, owner string) ([]record.Token, error) {
+	p, err := s.tokenOwner(ctx, caller, owner)
+	if err != nil {
+		return nil, err
+	}
+	return s.db.Tokens(ctx, p.ID)
+}
+
+// RevokeToken ends a token at once.
+func (s *Service) RevokeToken(ctx context.Context, caller access.Caller, owner, name string) error {
+	p, err := s.tokenOwner(ctx, caller, owner)
+	if err != nil {
+		return err
+	}
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		done, err := tx.RevokeToken(ctx, p.ID, name, s.Now())
+		if err != nil {
+			return err
+		}
+		if !done {
+			return fault.New(fault.NotFound, "no-such-token", "%s has no token %q", p.Name, name).
+				WithHint("crelvo token list shows those there are.")
+		}
+		event := s.event(caller, "token revoked")
+		event.Subject = p.Name + "/" + name
+		return tx.Append(ctx, event)
+	})
+}

@@ -1,0 +1,504 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// timeForm is how times stand in sentences.
+const timeForm = "2006-01-02 15:04 UTC"
+
+// Receive implements ecosystem.Desk: it takes one file of a version.
+func (s *Service) Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	place ecosystem.Place, body io.Reader, length int64) (ecosystem.Receipt, error) {
+	if err := s.accepts(caller, repository, place); err != nil {
+		return ecosystem.Receipt{}, err
+	}
+	staged, err := s.stage(ctx, body, length, place.FileName)
+	if err != nil {
+		return ecosystem.Receipt{}, s.broken(ctx, repository, e, place, err)
+	}
+	defer s.discard(staged)
+	details, err := e.Inspect(place, sized{staged})
+	if err != nil {
+		return ecosystem.Receipt{}, s.broken(ctx, repository, e, place, err)
+	}
+	var added record.Added
+	err = s.recorded(ctx, []*blob.Staged{staged}, func(tx *record.Tx) error {
+		if place.Snapshot && place.Upload == "" {
+			if err := s.nameUpload(ctx, tx, caller, e, repository, &place); err != nil {
+				return err
+			}
+		}
+		var err error
+		added, err = s.addFile(ctx, tx, caller, repository, e, place, staged, details)
+		if err != nil || !added.Visible || added.Same {
+			return err
+		}
+		event := s.event(caller, "file added")
+		event.Repository, event.Subject = repository.Name, place.PURL(e.Name()).String()
+		event.Detail = map[string]string{"file": place.FileName}
+		return s.announce(ctx, tx, repository, e.Name(), place.Namespace, place.Name, place.Version, event)
+	})
+	if err != nil {
+		return ecosystem.Receipt{}, err
+	}
+	s.changed(place.Key(e.Name(), repository.ID))
+	return ecosystem.Receipt{Same: added.Same, Visible: added.Visible, Digests: staged.Digests}, nil
+}
+
+type sized struct{ *blob.Staged }
+
+func (s sized) Size() int64 { return s.Digests.Size }
+
+func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name string) (*blob.Staged, error) {
+	staged, err := s.blobs.Stage(ctx, body, length)
+	if errors.Is(err, blob.ErrCut) {
+		return nil, fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name).
+			WithHint("Nothing of it was kept; send it again.").WithCause(err)
+	}
+	return staged, storeFault(err)
+}
+
+func (s *Service) discard(staged *blob.Staged) {
+	if err := staged.Discard(); err != nil {
+		s.log.Error("a staging file could not be removed", "error", err)
+	}
+}
+
+// broken notes that a file of an open version did not arrive as it should, and
+// gives err back. The client may be gone by now.
+func (s *Service) broken(ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, err error) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if noteErr := s.db.MarkBroken(ctx, place.Key(e.Name(), repository.ID), place.Version, place.Upload, place.FileName); noteErr != nil {
+		s.log.Error("a cut upload could not be noted", "error", noteErr)
+	}
+	return err
+}
+
+// Broken implements ecosystem.Desk.
+func (s *Service) Broken(ctx context.Context, f catalog.File) error {
+	return s.db.MarkFileBroken(ctx, f)
+}
+
+// accepts checks that a version of that maturity belongs in the repository.
+func (s *Service) accepts(caller access.Caller, repository catalog.Repository, place ecosystem.Place) error {
+	if repository.Kind != catalog.House {
+		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published", repository.Name, repository.Kind)
+	}
+	if repository.Holds.Takes(place.Snapshot) {
+		return nil
+	}
+	what := "release"
+	if place.Snapshot {
+		what = "snapshot"
+	}
+	err := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name, repository.Holds, place.Version, what)
+	var better []string
+	for _, r := range s.Repositories() {
+		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) && access.Decide(caller, access.Publish, r).Allowed {
+			better = append(better, r.Name)
+		}
+	}
+	if better == nil {
+		return err.WithHint("No repository that you may publish to holds %ss.", what)
+	}
+	return err.WithHint("It belongs in %s.", strings.Join(better, " or "))
+}
+
+// nameUpload gives a file of a snapshot that does not say to which upload it
+// belongs its place: in the caller's own open upload that lacks it, else in a
+// new one.
+func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.Caller, e ecosystem.Ecosystem,
+	repository catalog.Repository, place *ecosystem.Place) error {
+	key := place.Key(e.Name(), repository.ID)
+	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
+		return err
+	}
+	open, err := tx.OpenOf(ctx, key)
+	if err != nil {
+		return err
+	}
+	quietSince := s.Now().Add(-s.settings.QuietPeriod)
+	for _, o := range open {
+		if o.Version != place.Version || o.PublisherID != caller.ID || o.TouchedAt.Before(quietSince) {
+			continue
+		}
+		files, err := tx.FilesOf(ctx, o.ID)
+		if err != nil {
+			return err
+		}
+		name := place.Rename(o.Upload)
+		if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Name == name }) {
+			place.Upload, place.UploadedAt, place.FileName = o.Upload, o.UploadedAt, name
+			place.UploadCount = o.UploadCount
+			return nil
+		}
+	}
+	return s.newUpload(ctx, tx, e, key, place)
+}
+
+func (s *Service) addFile(ctx context.Context, tx *record.Tx, caller access.Caller, repository catalog.Repository,
+	e ecosystem.Ecosystem, place ecosystem.Place, staged *blob.Staged, details catalog.Details) (record.Added, error) {
+	now := s.Now()
+	if place.UploadedAt.IsZero() {
+		place.UploadedAt = now
+	}
+	added, err := tx.AddFile(ctx, record.NewFile{Key: place.Key(e.Name(), repository.ID),
+		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
+		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
+		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
+		Digests: staged.Digests, Details: details,
+		PublisherID: caller.ID, PublisherName: caller.Name, At: now, QuietSince: now.Add(-s.settings.QuietPeriod)})
+	if err != nil || !added.Taken {
+		return added, err
+	}
+	exact := place.Version
+	if place.Upload != "" {
+		exact = place.Upload
+	}
+	if !added.Visible {
+		return added, fault.New(fault.Conflict, "being-published", "%s is publishing %s %s since %s",
+			added.By, place.Name, exact, added.At.UTC().Format(timeForm)).
+			WithHint("If that was cut, try again after %s.", added.At.Add(s.settings.QuietPeriod).UTC().Format("15:04:05 UTC"))
+	}
+	names, err := tx.VersionNames(ctx, place.Key(e.Name(), repository.ID))
+	if err != nil {
+		return added, err
+	}
+	return added, fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
+		place.Name, exact, added.By, added.At.UTC().Format(timeForm), place.FileName).
+		WithHint("The next free version is %s.", purl.NextFree(place.Version, func(v string) bool { return slices.Contains(names, v) }))
+}
+
+// announce ends a transaction that changed what can be seen of a package.
+func (s *Service) announce(ctx context.Context, tx *record.Tx, repository catalog.Repository,
+	ecosystemName, namespace, name, version string, event record.Event) error {
+	if err := tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: repository.ID, Repository: repository.Name,
+		Ecosystem: ecosystemName, Namespace: namespace, Name: name, Version: version}); err != nil {
+		return err
+	}
+	return tx.Append(ctx, event)
+}
+
+// keeping counts, per digest, who is between storing bytes and recording them.
+type keeping struct {
+	mu  sync.Mutex
+	who map[[32]byte]int
+}
+
+// recorded stores staged bytes and then runs do in a transaction. If that
+// fails, bytes that no record names are dropped again.
+func (s *Service) recorded(ctx context.Context, staged []*blob.Staged, do func(tx *record.Tx) error) error {
+	k := &s.keeping
+	k.mu.Lock()
+	if k.who == nil {
+		k.who = map[[32]byte]int{}
+	}
+	for _, st := range staged {
+		k.who[st.Digests.SHA256]++
+	}
+	k.mu.Unlock()
+	err := func() error {
+		for _, st := range staged {
+			if err := s.blobs.Keep(ctx, st); err != nil {
+				return storeFault(err)
+			}
+		}
+		return s.db.Within(ctx, do)
+	}()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, st := range staged {
+		digest := st.Digests.SHA256
+		if k.who[digest]--; k.who[digest] > 0 {
+			continue
+		}
+		delete(k.who, digest)
+		if err == nil {
+			continue
+		}
+		// The commit's answer may have been lost on its way; only records tell.
+		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		known, knowErr := s.db.KnowsBlob(clean, digest)
+		if knowErr == nil && !known {
+			knowErr = s.blobs.Drop(clean, digest)
+		}
+		cancel()
+		if knowErr != nil {
+			s.log.Error("stored bytes of a failed publication stay until they are looked after", "sha256", st.Digests.Hex("sha256"), "error", knowErr)
+		}
+	}
+	return err
+}
+
+// Finish implements ecosystem.Desk.
+func (s *Service) Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c ecosystem.Completion) error {
+	open, err := s.db.OpenOf(ctx, c.Key)
+	if err != nil {
+		return err
+	}
+	var mine []record.OpenVersion
+	for _, o := range open {
+		if o.PublisherID != caller.ID || !c.Version(o.Version, o.Upload) {
+			continue
+		}
+		if o.BrokenFile != "" {
+			missing := o.BrokenFile
+			if missing == record.Interrupted {
+				missing = "a file, while the server was restarted,"
+			}
+			return fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed", missing, o.Version).
+				WithHint("Publish it again.")
+		}
+		mine = append(mine, o)
+	}
+	return s.complete(ctx, caller, mine)
+}
+
+// complete makes versions visible, all of them together.
+func (s *Service) complete(ctx context.Context, caller access.Caller, versions []record.OpenVersion) error {
+	if len(versions) == 0 {
+		return nil
+	}
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		for _, v := range versions {
+			done, err := tx.Complete(ctx, v.ID, s.Now())
+			if err != nil {
+				return err
+			}
+			if !done {
+				continue // somebody else was quicker
+			}
+			if err := s.announceVersion(ctx, tx, caller, v.Repository, v.PackageKey(), v.Version, v.Upload); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for _, v := range versions {
+		s.changed(v.PackageKey())
+	}
+	return err
+}
+
+func (s *Service) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller, repository string,
+	key catalog.PackageKey, version, upload string) error {
+	event := s.event(caller, "version published")
+	event.Repository = repository
+	event.Subject = purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: version}.String()
+	if upload != "" {
+		event.Detail = map[string]string{"upload": upload}
+	}
+	return s.announce(ctx, tx, catalog.Repository{ID: key.RepositoryID, Name: repository},
+		key.Ecosystem, key.Namespace, key.Name, version, event)
+}
+
+// completeQuiet completes versions whose clients went quiet after sending all
+// that such a version needs, and gives up on others after a day.
+func (s *Service) completeQuiet(ctx context.Context) error {
+	open, err := s.db.OpenSince(ctx, s.Now().Add(-s.settings.QuietPeriod))
+	if err != nil {
+		return err
+	}
+	for _, o := range open {
+		e := s.Ecosystem(o.Key.Ecosystem)
+		if e == nil {
+			continue
+		}
+		files, err := s.db.FilesOf(ctx, o.ID)
+		if err != nil {
+			return err
+		}
+		var details catalog.Details
+		if err := json.Unmarshal(o.RawDetails, &details); err != nil {
+			return err
+		}
+		publisher := access.Caller{ID: o.PublisherID, Name: o.PublishedBy}
+		switch {
+		case o.BrokenFile == "" && e.Whole(details, files):
+			err = s.complete(ctx, publisher, []record.OpenVersion{o})
+		case o.TouchedAt.Before(s.Now().Add(-abandonAfter)):
+			err = s.abandon(ctx, publisher, o)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) abandon(ctx context.Context, publisher access.Caller, o record.OpenVersion) error {
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		done, err := tx.Abandon(ctx, o.ID, s.Now())
+		if err != nil || !done {
+			return err
+		}
+		event := s.event(publisher, "publication given up")
+		event.Repository = o.Repository
+		event.Subject = purl.PURL{Ecosystem: o.Key.Ecosystem, Namespace: o.Key.Namespace, Name: o.Key.Name, Version: o.Version}.String()
+		event.Detail = map[string]string{"incomplete": o.BrokenFile}
+		return tx.Append(ctx, event)
+	})
+}
+
+// Handed is a file given by hand.
+type Handed struct {
+	Name string
+	Body io.Reader
+}
+
+// Published is a version that Publish made visible.
+type Published struct {
+	PURL   purl.PURL
+	Upload string
+	Files  []PublishedFile
+	Same   bool // all of it was there already
+}
+
+// PublishedFile is one of its files.
+type PublishedFile struct {
+	Name    string
+	Path    string // below the address of the repository
+	Digests catalog.Digests
+}
+
+// maxHanded is how many files one publication by hand may have.
+const maxHanded = 100
+
+// Publish takes package files by hand, recognises them, and makes their version
+// visible, all in one act. next gives the files one after the other, and io.EOF
+// in the end. as may be zero.
+func (s *Service) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, as purl.PURL,
+	next func() (Handed, error)) (Published, error) {
+	var staged []*blob.Staged
+	defer func() {
+		for _, st := range staged {
+			s.discard(st)
+		}
+	}()
+	var handed []ecosystem.Handed
+	for {
+		h, err := next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return Published{}, fault.New(fault.Invalid, "cut-upload", "the files did not arrive whole").WithCause(err)
+		}
+		if len(staged) == maxHanded {
+			return Published{}, fault.New(fault.TooLarge, "too-many-files", "one publication has at most %d files", maxHanded)
+		}
+		st, err := s.stage(ctx, h.Body, -1, h.Name)
+		if err != nil {
+			return Published{}, err
+		}
+		staged = append(staged, st)
+		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: sized{st}})
+	}
+	if len(handed) == 0 {
+		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
+	}
+	e, placed, err := s.recognise(handed, as)
+	if err != nil {
+		return Published{}, err
+	}
+	files := make([]*blob.Staged, len(placed))
+	details := make([]catalog.Details, len(placed))
+	for i, p := range placed {
+		if err := s.accepts(caller, repository, p.Place); err != nil {
+			return Published{}, err
+		}
+		if p.File >= 0 {
+			files[i] = staged[p.File]
+		} else {
+			st, err := s.stage(ctx, bytes.NewReader(p.Content), int64(len(p.Content)), p.Place.FileName)
+			if err != nil {
+				return Published{}, err
+			}
+			staged = append(staged, st)
+			files[i] = st
+		}
+		if details[i], err = e.Inspect(p.Place, sized{files[i]}); err != nil {
+			return Published{}, err
+		}
+	}
+	published := Published{PURL: placed[0].Place.PURL(e.Name()), Same: true}
+	key := placed[0].Place.Key(e.Name(), repository.ID)
+	err = s.recorded(ctx, files, func(tx *record.Tx) error {
+		var versionID int64
+		for i, p := range placed {
+			place := p.Place
+			if place.Snapshot && i == 0 {
+				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
+					return err
+				}
+				published.Upload = place.Upload
+			} else if place.Snapshot {
+				first := &placed[0].Place
+				place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
+				place.FileName = place.Rename(place.Upload)
+			}
+			placed[i].Place = place
+			added, err := s.addFile(ctx, tx, caller, repository, e, place, files[i], details[i])
+			if err != nil {
+				return err
+			}
+			versionID = added.VersionID
+			published.Same = published.Same && added.Same
+			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: files[i].Digests,
+				Path: e.Name() + "/" + e.Address(published.PURL, catalog.File{Name: place.FileName})})
+		}
+		if _, err := tx.Complete(ctx, versionID, s.Now()); err != nil || published.Same {
+			return err
+		}
+		return s.announceVersion(ctx, tx, caller, repository.Name, key, published.PURL.Version, published.Upload)
+	})
+	s.changed(key)
+	return published, err
+}
+
+// newUpload begins an upload of a snapshot: the next number, and the time now.
+func (s *Service) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place) error {
+	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
+		return err
+	}
+	last, err := tx.LastUpload(ctx, key, place.Version)
+	if err != nil {
+		return err
+	}
+	place.UploadedAt, place.UploadCount = s.Now().UTC().Truncate(time.Second), last+1
+	place.Upload = e.UploadName(place.Version, place.UploadedAt, place.UploadCount)
+	place.FileName = place.Rename(place.Upload)
+	return nil
+}
+
+// recognise finds the ecosystem that the files are of.
+func (s *Service) recognise(handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
+	for _, e := range Ecosystems() {
+		placed, err := e.Place(handed, as)
+		if errors.Is(err, ecosystem.ErrNotMine) {
+			continue
+		}
+		return e, placed, err
+	}
+	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises", handed[0].Name).
+		WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
+}

@@ -1,0 +1,285 @@
+// Package service is what Crelvo does: one file per use case. It carries values
+// from records, bytes and ecosystems to the core's decisions and acts on the
+// answers.
+package service
+
+import (
+	"context"
+	"errors"
+	"hash/maphash"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/maven"
+	"crelvo/internal/record"
+)
+
+// Ecosystems is the table of all kinds of package that Crelvo knows.
+func Ecosystems() []ecosystem.Ecosystem {
+	return []ecosystem.Ecosystem{
+		maven.Maven{},
+	}
+}
+
+// Settings of a Service; zero fields take the defaults.
+type Settings struct {
+	// QuietPeriod is how long after the last file a version is held to be
+	// complete when its client does not say so. Default one minute.
+	QuietPeriod time.Duration
+	Log         *slog.Logger
+	// Now is the clock; the demo's past is made with another one.
+	Now func() time.Time
+}
+
+// Service is Crelvo without its interfaces. It implements ecosystem.Desk.
+type Service struct {
+	db         *record.DB
+	blobs      blob.Store
+	ecosystems map[string]ecosystem.Ecosystem
+	settings   Settings
+	log        *slog.Logger
+
+	repositories atomic.Pointer[map[string]catalog.Repository]
+	seed         maphash.Seed
+	generations  [4096]atomic.Uint64 // by the hash of a package key; raised by every change
+	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
+	files        *lru.Cache[ecosystem.FileQuestion, aged[catalog.File]]
+
+	accessGeneration atomic.Uint64
+	callers          *lru.Cache[[32]byte, aged[knownCaller]]
+	hashing          chan struct{} // how many passwords are hashed at once
+
+	downloads counter
+	watchers  watchers
+	keeping   keeping
+}
+
+// aged is a cached value with the generation it was read in.
+type aged[T any] struct {
+	value      T
+	generation uint64
+}
+
+const abandonAfter = 24 * time.Hour
+
+// New makes a service and looks after what an earlier process may have left.
+// Nothing else may use the store yet.
+func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings) (*Service, error) {
+	if settings.QuietPeriod == 0 {
+		settings.QuietPeriod = time.Minute
+	}
+	if settings.Log == nil {
+		settings.Log = slog.Default()
+	}
+	if settings.Now == nil {
+		settings.Now = time.Now
+	}
+	s := &Service{db: db, blobs: blobs, settings: settings, log: settings.Log, seed: maphash.MakeSeed(),
+		ecosystems: map[string]ecosystem.Ecosystem{}, hashing: make(chan struct{}, 2)}
+	for _, e := range Ecosystems() {
+		s.ecosystems[e.Name()] = e
+	}
+	var err1, err2, err3 error
+	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
+	s.files, err2 = lru.New[ecosystem.FileQuestion, aged[catalog.File]](50_000)
+	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	if err := s.tidy(ctx); err != nil {
+		return nil, err
+	}
+	return s, s.loadRepositories(ctx)
+}
+
+// Ecosystem finds an ecosystem by its purl type; nil if there is none.
+func (s *Service) Ecosystem(name string) ecosystem.Ecosystem { return s.ecosystems[name] }
+
+// Now is the time by the service's clock.
+func (s *Service) Now() time.Time { return s.settings.Now() }
+
+// Ready tells whether the records can be reached.
+func (s *Service) Ready(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// Run does what goes on in the background until ctx ends, and then writes what
+// is still only in memory.
+func (s *Service) Run(ctx context.Context) {
+	var running sync.WaitGroup
+	running.Go(func() { s.db.Listen(ctx, s.heard, s.forgetAll) })
+	running.Go(func() { s.every(ctx, 2*time.Second, "counting downloads", s.flushCounts) })
+	running.Go(func() {
+		s.every(ctx, max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), "completing quiet versions", s.completeQuiet)
+	})
+	running.Wait()
+	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := s.flushCounts(final); err != nil {
+		s.log.Error("the last downloads were not counted", "error", err)
+	}
+}
+
+func (s *Service) every(ctx context.Context, interval time.Duration, what string, do func(context.Context) error) {
+	ticker := time.NewTicker(interval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			if err := do(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error(what+" failed", "error", err)
+			}
+		}
+	}
+}
+
+// tidy looks after what a process that was killed left behind: bytes without a
+// record are dropped, versions it was receiving do not become visible by
+// themselves.
+func (s *Service) tidy(ctx context.Context) error {
+	leftovers, err := s.blobs.Leftovers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range leftovers {
+		known, err := s.db.KnowsBlob(ctx, l.SHA256)
+		if err != nil {
+			return err
+		}
+		if !known {
+			if err := s.blobs.Drop(ctx, l.SHA256); err != nil {
+				return err
+			}
+		}
+		if err := s.blobs.Forget(l); err != nil {
+			return err
+		}
+	}
+	return s.db.MarkInterrupted(ctx)
+}
+
+// heard takes note of a change that some node made.
+func (s *Service) heard(c record.Change) {
+	switch c.Kind {
+	case "package":
+		s.changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
+	case "access":
+		s.accessGeneration.Add(1)
+	case "repository":
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := s.loadRepositories(ctx); err != nil {
+			s.log.Error("reading the repositories failed", "error", err)
+		}
+	}
+	s.watchers.tell(c)
+}
+
+// forgetAll empties what may be out of date.
+func (s *Service) forgetAll() {
+	s.packages.Purge()
+	s.files.Purge()
+	s.callers.Purge()
+	s.heard(record.Change{Kind: "repository"})
+}
+
+func (s *Service) generation(key catalog.PackageKey) *atomic.Uint64 {
+	return &s.generations[maphash.Comparable(s.seed, key)%uint64(len(s.generations))]
+}
+
+func (s *Service) changed(key catalog.PackageKey) { s.generation(key).Add(1) }
+
+// Watch tells every change from now on until ctx ends. A watcher that does not
+// keep up misses some.
+func (s *Service) Watch(ctx context.Context) <-chan record.Change { return s.watchers.add(ctx) }
+
+type watchers struct {
+	mu  sync.Mutex
+	all map[chan record.Change]bool
+}
+
+func (w *watchers) add(ctx context.Context) <-chan record.Change {
+	c := make(chan record.Change, 64)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.all == nil {
+		w.all = map[chan record.Change]bool{}
+	}
+	w.all[c] = true
+	context.AfterFunc(ctx, func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		delete(w.all, c)
+		close(c)
+	})
+	return c
+}
+
+func (w *watchers) tell(change record.Change) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for c := range w.all {
+		select {
+		case c <- change:
+		default:
+		}
+	}
+}
+
+// Allow decides whether the caller may do the action on the repository, and if
+// not, says in a fault what is missing.
+func (s *Service) Allow(caller access.Caller, action access.Action, repository catalog.Repository) error {
+	decision := access.Decide(caller, action, repository)
+	switch {
+	case decision.Allowed:
+		return nil
+	case caller.Anonymous():
+		return fault.New(fault.Unknown, "sign-in-needed", "this needs somebody to sign in").
+			WithHint("Give a token as the password (Basic) or as a Bearer token; make one with crelvo token new.")
+	case decision.TokenLimit:
+		return fault.New(fault.Denied, "token-too-narrow", "the token %q may not %s%s", caller.Token, action, onRepository(repository)).
+			WithHint("Use a token that may, or make one: crelvo token new --can %s.", action)
+	}
+	return fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, onRepository(repository), action).
+		WithHint("An admin can grant it.")
+}
+
+func onRepository(r catalog.Repository) string {
+	if r.Name == "" {
+		return ""
+	}
+	return " on " + r.Name
+}
+
+// event begins an event of the caller.
+func (s *Service) event(caller access.Caller, action string) record.Event {
+	return record.Event{At: s.Now(), Who: caller.Name, Token: caller.Token, Address: caller.Address, Action: action}
+}
+
+// Events lists the activity record, the newest first.
+func (s *Service) Events(ctx context.Context, f record.EventFilter) ([]record.Event, error) {
+	return s.db.Events(ctx, f)
+}
+
+// storeFault makes a fault of a failure to write bytes.
+func storeFault(err error) error {
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return fault.New(fault.Full, "disk-full", "the server has no room left for this file").
+			WithHint("Nothing was stored. Whoever runs the server must make room.").WithCause(err)
+	case errors.Is(err, syscall.EROFS):
+		return fault.New(fault.Internal, "disk-read-only", "the server cannot write to its store").
+			WithHint("Nothing was stored. Whoever runs the server must make its folder writable.").WithCause(err)
+	}
+	return err
+}

@@ -1,0 +1,80 @@
+package web
+
+import (
+	"context"
+	"crypto/tls"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+)
+
+// adapter lets huma's typed operations be routes of echo.
+type adapter struct{ *echo.Echo }
+
+func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
+	path := strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
+	a.Add(op.Method, path, func(c *echo.Context) error {
+		handler(&operationContext{op: op, echo: c})
+		return nil
+	})
+}
+
+// operationContext is a huma.Context over an echo.Context.
+type operationContext struct {
+	op     *huma.Operation
+	echo   *echo.Context
+	status int
+}
+
+var _ huma.Context = (*operationContext)(nil)
+
+func (c *operationContext) Operation() *huma.Operation   { return c.op }
+func (c *operationContext) Context() context.Context     { return c.echo.Request().Context() }
+func (c *operationContext) TLS() *tls.ConnectionState    { return c.echo.Request().TLS }
+func (c *operationContext) Method() string               { return c.echo.Request().Method }
+func (c *operationContext) Host() string                 { return c.echo.Request().Host }
+func (c *operationContext) RemoteAddr() string           { return c.echo.Request().RemoteAddr }
+func (c *operationContext) URL() url.URL                 { return *c.echo.Request().URL }
+func (c *operationContext) Param(name string) string     { return c.echo.Param(name) }
+func (c *operationContext) Query(name string) string     { return c.echo.QueryParam(name) }
+func (c *operationContext) Header(name string) string    { return c.echo.Request().Header.Get(name) }
+func (c *operationContext) BodyReader() io.Reader        { return c.echo.Request().Body }
+func (c *operationContext) BodyWriter() io.Writer        { return c.echo.Response() }
+func (c *operationContext) Status() int                  { return c.status }
+func (c *operationContext) SetHeader(name, value string) { c.echo.Response().Header().Set(name, value) }
+
+func (c *operationContext) AppendHeader(name, value string) {
+	c.echo.Response().Header().Add(name, value)
+}
+
+func (c *operationContext) Version() huma.ProtoVersion {
+	r := c.echo.Request()
+	return huma.ProtoVersion{Proto: r.Proto, ProtoMajor: r.ProtoMajor, ProtoMinor: r.ProtoMinor}
+}
+
+func (c *operationContext) EachHeader(each func(name, value string)) {
+	for name, values := range c.echo.Request().Header {
+		for _, value := range values {
+			each(name, value)
+		}
+	}
+}
+
+func (c *operationContext) GetMultipartForm() (*multipart.Form, error) {
+	return c.echo.MultipartForm()
+}
+
+func (c *operationContext) SetReadDeadline(deadline time.Time) error {
+	return http.NewResponseController(c.echo.Response()).SetReadDeadline(deadline)
+}
+
+func (c *operationContext) SetStatus(code int) {
+	c.status = code
+	c.echo.Response().WriteHeader(code)
+}

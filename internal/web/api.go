@@ -1,0 +1,359 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+	"crelvo/internal/service"
+)
+
+// visit is what an operation knows of its request besides its input.
+type visit struct {
+	caller  access.Caller
+	address string
+	session string // the secret of the browser's session, if there is one
+}
+
+type visitKey struct{}
+
+func visitOf(ctx context.Context) visit { return ctx.Value(visitKey{}).(visit) }
+
+// answer is the output of an operation.
+type answer[T any] struct{ Body T }
+
+type none struct{}
+
+func (w *Server) addAPI() {
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		p := &api.Problem{Status: status, Title: http.StatusText(status), Code: "bad-input", Detail: message}
+		for _, err := range errs {
+			if err != nil {
+				p.Errors = append(p.Errors, err.Error())
+			}
+		}
+		if status >= 500 {
+			p.Code = "internal"
+		} else if len(p.Errors) > 0 {
+			p.Detail += ": " + strings.Join(p.Errors, "; ")
+			p.Hint = "Compare the request with /api/openapi.json."
+		}
+		return p
+	}
+	config := huma.DefaultConfig("Crelvo", w.settings.Version)
+	config.CreateHooks = nil
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
+	config.Info.Description = "The management API of Crelvo. Package clients use the addresses /at/<repository>/<ecosystem>/."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token": {Type: "http", Scheme: "bearer"}, "password": {Type: "http", Scheme: "basic"}}
+	config.Security = []map[string][]string{{"token": {}}, {"password": {}}}
+	w.api = huma.NewAPI(config, adapter{w.echo})
+	w.api.UseMiddleware(w.enter)
+	w.addSessions()
+	w.addRepositories()
+	w.addPackages()
+	w.addTokens()
+	w.addActivity()
+	w.addUpload()
+	w.addLive()
+}
+
+// enter finds the caller of an operation.
+func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
+	c := ctx.(*operationContext).echo
+	caller, err := w.identify(c)
+	if err != nil && ctx.Operation().OperationID != "sign-in" {
+		w.onError(c, err)
+		return
+	}
+	v := visit{caller: caller, address: w.address(c.Request())}
+	if cookie, err := c.Request().Cookie(sessionCookie); err == nil {
+		v.session = cookie.Value
+	}
+	c.Response().Header().Set("Cache-Control", "no-store")
+	next(huma.WithValue(ctx, visitKey{}, v))
+}
+
+// operate adds an operation. Faults that do returns become problems.
+func operate[I, O any](w *Server, id, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
+		Errors: []int{400, 401, 403, 404, 409, 422, 503}}
+	if method == http.MethodDelete {
+		op.DefaultStatus = http.StatusNoContent
+	}
+	huma.Register(w.api, op, func(ctx context.Context, in *I) (*O, error) {
+		out, err := do(ctx, visitOf(ctx), in)
+		if err != nil {
+			f := asFault(err)
+			if f.Status() >= 500 {
+				w.log.Error("operation failed", "operation", id, "error", errors.Join(f, f.Cause))
+			}
+			return nil, problemOf(f)
+		}
+		return out, nil
+	})
+}
+
+func (w *Server) addSessions() {
+	type signedIn struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+		Body      api.Me
+	}
+	operate(w, "sign-in", http.MethodPost, "/api/v1/session", "Start a browser's session",
+		func(ctx context.Context, v visit, in *answer[api.SignIn]) (*signedIn, error) {
+			secret, ends, err := w.service.SignIn(ctx, in.Body.Name, in.Body.Password,
+				service.Origin{Address: v.caller.Address, UserAgent: v.caller.UserAgent})
+			if err != nil {
+				return nil, err
+			}
+			caller, err := w.service.BySession(ctx, secret, service.Origin{})
+			return &signedIn{SetCookie: w.cookie(secret, ends), Body: meOf(caller)}, err
+		})
+	type signedOut struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}
+	operate(w, "sign-out", http.MethodDelete, "/api/v1/session", "End the browser's session",
+		func(ctx context.Context, v visit, _ *none) (*signedOut, error) {
+			return &signedOut{w.cookie("", time.Unix(0, 0))}, w.service.SignOut(ctx, v.session)
+		})
+	operate(w, "me", http.MethodGet, "/api/v1/me", "Who the caller is",
+		func(ctx context.Context, v visit, _ *none) (*answer[api.Me], error) {
+			return &answer[api.Me]{meOf(v.caller)}, nil
+		})
+}
+
+func (w *Server) cookie(secret string, ends time.Time) http.Cookie {
+	return http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: ends, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(w.settings.PublicURL, "https:")}
+}
+
+func meOf(c access.Caller) api.Me {
+	me := api.Me{Name: c.Name, Kind: "user", Token: c.Token, Roles: []api.Grant{},
+		Admin: access.Decide(c, access.Manage, catalog.Repository{}).Allowed}
+	switch {
+	case c.Anonymous():
+		me.Kind = "anonymous"
+	case c.Robot:
+		me.Kind = "robot"
+	}
+	for _, g := range c.Grants {
+		me.Roles = append(me.Roles, api.Grant{Role: string(g.Role), Repositories: g.Repositories})
+	}
+	for _, can := range c.Can {
+		me.LimitedTo = append(me.LimitedTo, string(can))
+	}
+	return me
+}
+
+type byName struct {
+	Name string `path:"name" maxLength:"63" doc:"the repository"`
+}
+
+func (w *Server) addRepositories() {
+	const path = "/api/v1/repositories"
+	operate(w, "list-repositories", http.MethodGet, path, "The repositories that the caller may read",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Repository], error) {
+			totals, err := w.service.Totals(ctx)
+			if err != nil {
+				return nil, err
+			}
+			all := []api.Repository{}
+			for _, r := range w.service.Readable(v.caller) {
+				all = append(all, showRepository(v, r, totals[r.ID]))
+			}
+			return &answer[[]api.Repository]{all}, nil
+		})
+	operate(w, "show-repository", http.MethodGet, path+"/{name}", "One repository",
+		func(ctx context.Context, v visit, in *byName) (*answer[api.Repository], error) {
+			r, err := w.service.Repository(v.caller, in.Name, access.Read)
+			return w.oneRepository(ctx, v, r, err)
+		})
+	operate(w, "add-repository", http.MethodPost, path, "Make a repository",
+		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
+			r, err := w.service.AddRepository(ctx, v.caller, catalog.Repository{Name: in.Body.Name,
+				Kind: catalog.Kind(in.Body.Kind), Holds: catalog.Holds(in.Body.Holds),
+				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead})
+			return w.oneRepository(ctx, v, r, err)
+		})
+	operate(w, "edit-repository", http.MethodPatch, path+"/{name}", "Change the settings of a repository",
+		func(ctx context.Context, v visit, in *struct {
+			byName
+			Body api.RepositoryChange
+		}) (*answer[api.Repository], error) {
+			r, err := w.service.EditRepository(ctx, v.caller, in.Name, service.RepositoryChange{
+				Holds: (*catalog.Holds)(in.Body.Holds), Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead})
+			return w.oneRepository(ctx, v, r, err)
+		})
+	operate(w, "remove-repository", http.MethodDelete, path+"/{name}", "Take a repository out of use",
+		func(ctx context.Context, v visit, in *struct {
+			byName
+			WithContents bool `query:"withContents" doc:"also if it holds anything"`
+		}) (*none, error) {
+			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
+		})
+	operate(w, "show-folder", http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
+		func(ctx context.Context, v visit, in *struct {
+			byName
+			Ecosystem string `query:"ecosystem" default:"maven"`
+			Path      string `query:"path" maxLength:"1024"`
+		}) (*answer[api.Folder], error) {
+			r, err := w.service.Repository(v.caller, in.Name, access.Read)
+			if err != nil {
+				return nil, err
+			}
+			e := w.service.Ecosystem(in.Ecosystem)
+			if e == nil {
+				return nil, noEcosystem(in.Ecosystem)
+			}
+			folder, err := w.service.Folder(ctx, r, e, in.Path)
+			if err != nil {
+				return nil, err
+			}
+			shown := api.Folder{Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
+				Address: v.address + "/at/" + r.Name + "/" + e.Name() + "/" + folder.Path}
+			for _, entry := range folder.Entries {
+				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
+				if !entry.ChangedAt.IsZero() {
+					at := entry.ChangedAt.UTC()
+					line.ChangedAt = &at
+				}
+				if entry.Digests != nil {
+					line.Checksums = checksums(*entry.Digests)
+				}
+				shown.Entries = append(shown.Entries, line)
+			}
+			return &answer[api.Folder]{shown}, nil
+		})
+}
+
+func noEcosystem(name string) error {
+	return fault.New(fault.NotFound, "no-such-ecosystem", "this server does not know the ecosystem %q", name)
+}
+
+func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repository, err error) (*answer[api.Repository], error) {
+	if err != nil {
+		return nil, err
+	}
+	totals, err := w.service.Totals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &answer[api.Repository]{showRepository(v, r, totals[r.ID])}, nil
+}
+
+func showRepository(v visit, r catalog.Repository, total record.Total) api.Repository {
+	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
+		AnonymousRead: r.AnonymousRead, Address: v.address + "/at/" + r.Name + "/", Ecosystems: []string{},
+		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
+	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
+	if total.LastChange != nil {
+		at := total.LastChange.UTC()
+		shown.LastChange = &at
+	}
+	for _, action := range []access.Action{access.Read, access.Publish, access.Remove, access.Manage} {
+		if access.Decide(v.caller, action, r).Allowed {
+			shown.May = append(shown.May, string(action))
+		}
+	}
+	return shown
+}
+
+func checksums(d catalog.Digests) map[string]string {
+	sums := map[string]string{}
+	for _, algorithm := range catalog.Algorithms {
+		sums[algorithm] = d.Hex(algorithm)
+	}
+	return sums
+}
+
+func (w *Server) addTokens() {
+	type owner struct {
+		For string `query:"for" maxLength:"63" doc:"a user or robot; left out: the caller"`
+	}
+	operate(w, "list-tokens", http.MethodGet, "/api/v1/tokens", "The tokens of the caller, or for an admin of somebody else",
+		func(ctx context.Context, v visit, in *owner) (*answer[[]api.Token], error) {
+			tokens, err := w.service.Tokens(ctx, v.caller, in.For)
+			shown := make([]api.Token, len(tokens))
+			for i, t := range tokens {
+				shown[i] = showToken(t)
+			}
+			return &answer[[]api.Token]{shown}, err
+		})
+	operate(w, "add-token", http.MethodPost, "/api/v1/tokens", "Make a token",
+		func(ctx context.Context, v visit, in *answer[api.NewToken]) (*answer[api.MadeToken], error) {
+			n := service.NewToken{For: in.Body.For, Name: in.Body.Name, On: in.Body.On,
+				Length: time.Duration(in.Body.Seconds) * time.Second}
+			for _, can := range in.Body.Can {
+				n.Can = append(n.Can, access.Action(can))
+			}
+			secret, t, err := w.service.AddToken(ctx, v.caller, n)
+			return &answer[api.MadeToken]{api.MadeToken{Token: showToken(t), Secret: secret}}, err
+		})
+	operate(w, "revoke-token", http.MethodDelete, "/api/v1/tokens/{token}", "End a token at once",
+		func(ctx context.Context, v visit, in *struct {
+			owner
+			Token string `path:"token" maxLength:"63"`
+		}) (*none, error) {
+			return nil, w.service.RevokeToken(ctx, v.caller, in.For, in.Token)
+		})
+}
+
+func showToken(t record.Token) api.Token {
+	shown := api.Token{Name: t.Name, Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
+		CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(), UsedFrom: t.UsedFrom, UsedClient: t.UsedClient}
+	if t.UsedAt != nil {
+		at := t.UsedAt.UTC()
+		shown.UsedAt = &at
+	}
+	return shown
+}
+
+func (w *Server) addActivity() {
+	operate(w, "status", http.MethodGet, "/api/v1/status", "How the service is",
+		func(ctx context.Context, v visit, _ *none) (*answer[api.Status], error) {
+			if err := w.service.Allow(v.caller, access.SignedIn, catalog.Repository{}); err != nil {
+				return nil, err
+			}
+			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok"}
+			totals, err := w.service.Totals(ctx)
+			if err != nil {
+				status.Database = asFault(err).Message
+			}
+			for _, r := range w.service.Readable(v.caller) {
+				status.Repositories++
+				status.Packages += totals[r.ID].Packages
+				status.Versions += totals[r.ID].Versions
+				status.Bytes += totals[r.ID].Bytes
+			}
+			return &answer[api.Status]{status}, nil
+		})
+	operate(w, "list-events", http.MethodGet, "/api/v1/events", "The activity record, the newest first; for admins",
+		func(ctx context.Context, v visit, in *struct {
+			Since      time.Time `query:"since"`
+			Who        string    `query:"who" maxLength:"63"`
+			Action     string    `query:"action" maxLength:"63"`
+			Repository string    `query:"repository" maxLength:"63"`
+			Before     int64     `query:"before" minimum:"0" doc:"only events with a lower id"`
+			Limit      int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*answer[[]api.Event], error) {
+			if err := w.service.Allow(v.caller, access.Manage, catalog.Repository{}); err != nil {
+				return nil, err
+			}
+			events, err := w.service.Events(ctx, record.EventFilter{Since: in.Since, Who: in.Who, Action: in.Action,
+				Repository: in.Repository, Before: in.Before, Limit: in.Limit})
+			shown := make([]api.Event, len(events))
+			for i, e := range events {
+				shown[i] = api.Event(e)
+			}
+			return &answer[[]api.Event]{shown}, err
+		})
+}

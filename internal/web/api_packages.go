@@ -1,0 +1,155 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/service"
+)
+
+func (w *Server) addPackages() {
+	operate(w, "search", http.MethodGet, "/api/v1/packages", "Packages whose names have all the words",
+		func(ctx context.Context, v visit, in *struct {
+			Query      string `query:"q" maxLength:"300"`
+			Repository string `query:"repository" maxLength:"63"`
+			Limit      int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+			Skip       int    `query:"skip" minimum:"0" maximum:"100000"`
+		}) (*answer[api.PackageList], error) {
+			found, err := w.service.Search(ctx, v.caller, in.Query, in.Repository, in.Limit+1, in.Skip)
+			if err != nil {
+				return nil, err
+			}
+			page := api.PackageList{Packages: []api.PackageLine{}, More: len(found) > in.Limit}
+			for _, f := range found[:min(len(found), in.Limit)] {
+				page.Packages = append(page.Packages, api.PackageLine{PURL: f.PURL().String(), Ecosystem: f.Ecosystem,
+					Namespace: f.Namespace, Name: f.Name, Repository: f.Repository.Name, Latest: f.Latest, Versions: f.Versions,
+					Bytes: f.Bytes, ChangedAt: f.ChangedAt.UTC(), PublishedBy: f.PublishedBy, Description: f.Description})
+			}
+			return &answer[api.PackageList]{page}, nil
+		})
+	type which struct {
+		PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`
+		Repository string `query:"repository" maxLength:"63" doc:"left out: every one that the caller may read"`
+	}
+	operate(w, "show-package", http.MethodGet, "/api/v1/package", "A package, or one version of it",
+		func(ctx context.Context, v visit, in *which) (*answer[api.Package], error) {
+			p, err := purl.Parse(in.PURL)
+			if err != nil {
+				return nil, err
+			}
+			e := w.service.Ecosystem(p.Ecosystem)
+			if e == nil {
+				return nil, noEcosystem(p.Ecosystem)
+			}
+			holdings, err := w.service.Show(ctx, v.caller, p, in.Repository)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[api.Package]{showPackage(e, p, holdings)}, nil
+		})
+	operate(w, "point", http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
+		func(ctx context.Context, v visit, in *struct {
+			byName
+			Ecosystem string `query:"ecosystem" default:"maven"`
+			PURL      string `query:"purl" maxLength:"1024" doc:"what to use from there"`
+		}) (*answer[[]api.Snippet], error) {
+			r, err := w.service.Repository(v.caller, in.Name, access.Read)
+			if err != nil {
+				return nil, err
+			}
+			e := w.service.Ecosystem(in.Ecosystem)
+			if e == nil {
+				return nil, noEcosystem(in.Ecosystem)
+			}
+			pointing := ecosystem.Pointing{Address: v.address + "/at/" + r.Name + "/" + e.Name() + "/", Repository: r, User: v.caller.Name}
+			if in.PURL != "" {
+				if pointing.PURL, err = purl.Parse(in.PURL); err != nil {
+					return nil, err
+				}
+			}
+			snippets := []api.Snippet{}
+			for _, s := range e.Point(pointing) {
+				snippets = append(snippets, api.Snippet(s))
+			}
+			return &answer[[]api.Snippet]{snippets}, nil
+		})
+}
+
+// showPackage puts together what several repositories hold of a package.
+func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding) api.Package {
+	shown := api.Package{PURL: p.String(), Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name,
+		Repositories: []string{}, Versions: []api.VersionGroup{}}
+	type place struct{ version, repository string }
+	groups := map[place]int{}
+	for _, h := range holdings {
+		shown.Repositories = append(shown.Repositories, h.Repository.Name)
+		for _, v := range h.Package.Versions {
+			at := place{v.Version, h.Repository.Name}
+			i, ok := groups[at]
+			if !ok {
+				i = len(shown.Versions)
+				groups[at] = i
+				version := p
+				version.Version, version.Qualifiers = v.Version, nil
+				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, PURL: version.String(),
+					Repository: h.Repository.Name, Snapshot: v.Snapshot, Uploads: []api.Upload{}})
+			}
+			group := &shown.Versions[i]
+			group.Downloads += h.Uses[v.ID].Downloads
+			group.Users = max(group.Users, h.Uses[v.ID].Users)
+			group.Uploads = append(group.Uploads, showUpload(e, p, h.Repository, v))
+		}
+	}
+	sortGroups(p.Ecosystem, shown.Versions)
+	if len(holdings) > 0 {
+		describe(&shown, holdings)
+	}
+	return shown
+}
+
+// describe takes what the newest version says of the package.
+func describe(shown *api.Package, holdings []service.Holding) {
+	newest := holdings[0].Package.Versions[0]
+	for _, h := range holdings[1:] {
+		if v := h.Package.Versions[0]; v.PublishedAt.After(newest.PublishedAt) {
+			newest = v
+		}
+	}
+	d := newest.Details
+	shown.Title, shown.Description, shown.Homepage, shown.Source = d.Title, d.Description, d.Homepage, d.Source
+}
+
+func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v catalog.Version) api.Upload {
+	p.Version = v.Version
+	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(),
+		Packaging: v.Details.Packaging, Parent: v.Details.Parent,
+		Licences: []api.Licence{}, Authors: append([]string{}, v.Details.Authors...), Dependencies: []api.Dependency{}, Files: []api.File{}}
+	for _, l := range v.Details.Licences {
+		u.Licences = append(u.Licences, api.Licence(l))
+	}
+	for _, d := range v.Details.Dependencies {
+		u.Dependencies = append(u.Dependencies, api.Dependency(d))
+	}
+	for _, f := range v.Files {
+		u.Files = append(u.Files, api.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
+			Path: "/at/" + r.Name + "/" + e.Name() + "/" + e.Address(p, f)})
+	}
+	return u
+}
+
+func sortGroups(ecosystemName string, groups []api.VersionGroup) {
+	slices.SortStableFunc(groups, func(a, b api.VersionGroup) int {
+		if c := purl.Compare(ecosystemName, b.Version, a.Version); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Repository, b.Repository)
+	})
+}

@@ -1,0 +1,53 @@
+package web
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.CounterVec
+	seconds  *prometheus.HistogramVec
+	bytes    *prometheus.CounterVec
+	running  prometheus.Gauge
+}
+
+func newMetrics() *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crelvo_requests_total",
+			Help: "Requests answered, by method, route and status."}, []string{"method", "route", "status"}),
+		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "crelvo_request_seconds",
+			Help: "Time to answer, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 9)}, []string{"route"}),
+		bytes: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crelvo_sent_bytes_total",
+			Help: "Bytes of answers, by route."}, []string{"route"}),
+		running: prometheus.NewGauge(prometheus.GaugeOpts{Name: "crelvo_requests_running",
+			Help: "Requests being answered."}),
+	}
+	m.registry.MustRegister(m.requests, m.seconds, m.bytes, m.running, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+func (m *metrics) handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+}
+
+func (m *metrics) observe(method, route string, status int, took time.Duration, size int64) {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodPatch, http.MethodDelete:
+	default:
+		method = "other" // a client could invent any number of them
+	}
+	if route == "" {
+		route = "none"
+	}
+	m.requests.WithLabelValues(method, route, strconv.Itoa(status)).Inc()
+	m.seconds.WithLabelValues(route).Observe(took.Seconds())
+	m.bytes.WithLabelValues(route).Add(float64(size))
+}

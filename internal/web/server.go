@@ -1,0 +1,288 @@
+// Package web is how Crelvo is reached: sign-in, the package protocols of all
+// ecosystems, the management API, metrics, and the console's files.
+package web
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+	"crelvo/internal/service"
+)
+
+// Settings of a Server.
+type Settings struct {
+	// PublicURL is how clients reach the service; "" takes it from each request.
+	PublicURL string
+	Version   string
+	Log       *slog.Logger
+	Console   fs.FS // the built console
+}
+
+// Server answers requests.
+type Server struct {
+	service  *service.Service
+	settings Settings
+	log      *slog.Logger
+	echo     *echo.Echo
+	api      huma.API
+	metrics  *metrics
+	started  time.Time
+	crossing *http.CrossOriginProtection
+
+	// stopping ends requests that would never end by themselves.
+	stopping context.Context
+	stop     context.CancelFunc
+}
+
+const (
+	headerTime = 15 * time.Second
+	idleTime   = 2 * time.Minute
+	// silence is how long a client may send nothing in the middle of a body.
+	silence = time.Minute
+)
+
+// New makes a server over a service. The service may be nil if only the
+// OpenAPI document is wanted.
+func New(s *service.Service, settings Settings) *Server {
+	if settings.Log == nil {
+		settings.Log = slog.Default()
+	}
+	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
+		crossing: http.NewCrossOriginProtection()}
+	w.stopping, w.stop = context.WithCancel(context.Background())
+	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
+		// Behind a proxy the forwarding headers count only if the proxy is near.
+		IPExtractor: echo.ExtractIPFromXFFHeader()})
+	w.echo.Use(w.observe, middleware.Recover())
+	w.echo.GET("/livez", func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
+	w.echo.GET("/readyz", w.ready)
+	w.echo.GET("/metrics", echo.WrapHandler(w.metrics.handler()))
+	w.addAPI()
+	w.addDoors()
+	w.addConsole()
+	return w
+}
+
+// OpenAPI is the description of the management API as JSON.
+func (w *Server) OpenAPI() ([]byte, error) { return w.api.OpenAPI().MarshalJSON() }
+
+// Handler answers all requests.
+func (w *Server) Handler() http.Handler { return w.echo }
+
+// Serve answers on l until ctx ends, and then lets running requests finish
+// within the drain time.
+func (w *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
+	server := &http.Server{Handler: w.echo, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
+		ErrorLog: slog.NewLogLogger(w.log.Handler(), slog.LevelDebug)}
+	server.RegisterOnShutdown(w.stop)
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(l) }()
+	select {
+	case err := <-served:
+		return err
+	case <-ctx.Done():
+	}
+	draining, cancel := context.WithTimeout(context.WithoutCancel(ctx), drain)
+	defer cancel()
+	err := server.Shutdown(draining)
+	if errors.Is(err, context.DeadlineExceeded) {
+		w.log.Warn("some requests did not finish in time and were cut", "drain", drain)
+		err = server.Close()
+	}
+	return err
+}
+
+func (w *Server) ready(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	if err := w.service.Ready(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+var requestIDForm = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
+
+// observe gives each request an id, counts it, and logs what is worth it.
+func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		start := time.Now()
+		r := c.Request()
+		id := r.Header.Get("X-Request-Id")
+		if !requestIDForm.MatchString(id) {
+			id = rand.Text()[:16]
+		}
+		h := c.Response().Header()
+		h.Set("X-Request-Id", id)
+		h.Set("X-Content-Type-Options", "nosniff")
+		c.Set("request-id", id)
+		w.metrics.running.Inc()
+		defer w.metrics.running.Dec()
+		err := next(c)
+		if err != nil {
+			w.onError(c, err)
+		}
+		status, size := http.StatusOK, int64(0)
+		if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
+			if response.Status != 0 {
+				status = response.Status
+			}
+			size = response.Size
+		}
+		took := time.Since(start)
+		w.metrics.observe(r.Method, c.Path(), status, took, size)
+		level := slog.LevelDebug
+		switch {
+		case status >= 500:
+			level = slog.LevelError
+		case status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet && r.Method != http.MethodHead:
+			level = slog.LevelInfo
+		}
+		if w.log.Enabled(r.Context(), level) {
+			attributes := []any{"id", id, "method", r.Method, "path", r.URL.Path, "status", status,
+				"bytes", size, "ms", took.Milliseconds(), "from", c.RealIP()}
+			if f := (*fault.Error)(nil); errors.As(err, &f) {
+				attributes = append(attributes, "code", f.Code)
+				if f.Cause != nil {
+					attributes = append(attributes, "cause", f.Cause.Error())
+				}
+			} else if err != nil {
+				attributes = append(attributes, "error", err.Error())
+			}
+			w.log.Log(r.Context(), level, "request", attributes...)
+		}
+		return nil
+	}
+}
+
+// asFault makes a fault of any error, so that everybody is told something of
+// use.
+func asFault(err error) *fault.Error {
+	var e *echo.HTTPError
+	var tooLarge *http.MaxBytesError
+	switch {
+	case record.Unreachable(err):
+		return fault.New(fault.Unavailable, "database-away", "the database does not answer at the moment").
+			WithHint("Try again in a few seconds.").WithCause(err)
+	case errors.As(err, &tooLarge):
+		return fault.New(fault.TooLarge, "too-large", "the request has more than %d bytes", tooLarge.Limit)
+	case errors.As(err, &e):
+		return fault.New(fault.Kind(e.Code), "http-"+strconv.Itoa(e.Code), "%s", strings.ToLower(e.Message))
+	}
+	if status := echo.StatusCode(err); status != 0 && !fault.Is(err, fault.Internal) && fault.Of(err).Kind == fault.Internal {
+		return fault.New(fault.Kind(status), "http-"+strconv.Itoa(status), "%s", strings.ToLower(http.StatusText(status)))
+	}
+	return fault.Of(err)
+}
+
+// onError answers with a problem; the doors have their own way.
+func (w *Server) onError(c *echo.Context, err error) {
+	response, unwrapErr := echo.UnwrapResponse(c.Response())
+	if unwrapErr != nil || response.Committed {
+		return
+	}
+	problem := problemOf(err)
+	if problem.Status == http.StatusServiceUnavailable {
+		c.Response().Header().Set("Retry-After", "5")
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	if err := c.JSON(problem.Status, problem); err != nil {
+		w.log.Debug("an error could not be told", "error", err)
+	}
+}
+
+func problemOf(err error) *api.Problem {
+	var already *api.Problem
+	if errors.As(err, &already) {
+		return already
+	}
+	f := asFault(err)
+	return &api.Problem{Status: f.Status(), Title: http.StatusText(f.Status()), Code: f.Code, Detail: f.Message, Hint: f.Hint}
+}
+
+const sessionCookie = "crelvo_session"
+
+// identify finds who makes a request. No credentials are no error; wrong ones
+// are.
+func (w *Server) identify(c *echo.Context) (access.Caller, error) {
+	r := c.Request()
+	from := service.Origin{Address: c.RealIP(), UserAgent: r.UserAgent()}
+	if len(from.UserAgent) > 200 {
+		from.UserAgent = from.UserAgent[:200]
+	}
+	header := r.Header.Get("Authorization")
+	if header == "" {
+		cookie, err := r.Cookie(sessionCookie)
+		if err != nil {
+			return access.Caller{Address: from.Address, UserAgent: from.UserAgent}, nil
+		}
+		if err := w.crossing.Check(r); err != nil {
+			return access.Caller{}, fault.New(fault.Denied, "cross-site", "another site made this request").WithCause(err)
+		}
+		return w.service.BySession(r.Context(), cookie.Value, from)
+	}
+	if token, ok := strings.CutPrefix(header, "Bearer "); ok {
+		return w.service.ByToken(r.Context(), strings.TrimSpace(token), from)
+	}
+	name, secret, ok := r.BasicAuth()
+	if !ok {
+		return access.Caller{}, fault.New(fault.Unknown, "bad-authorization", "the Authorization header is neither Basic nor Bearer")
+	}
+	return w.service.BySecret(r.Context(), name, secret, from)
+}
+
+// address is how the client of a request reaches the service, with no slash at
+// the end.
+func (w *Server) address(r *http.Request) string {
+	if w.settings.PublicURL != "" {
+		return strings.TrimSuffix(w.settings.PublicURL, "/")
+	}
+	scheme := "http"
+	if r.TLS != nil {
+		scheme = "https"
+	}
+	return (&url.URL{Scheme: scheme, Host: r.Host}).String()
+}
+
+func challenge(h http.Header) {
+	h.Add("WWW-Authenticate", `Basic realm="Crelvo", charset="UTF-8"`)
+	h.Add("WWW-Authenticate", `Bearer realm="Crelvo"`)
+}
+
+// ListenFault explains why an address cannot be listened on.
+func ListenFault(address string, err error) error {
+	return fault.New(fault.Internal, "cannot-listen", "cannot listen on %s: %v", address, rootCause(err)).
+		WithHint("Choose another address with --listen, such as 127.0.0.1:8701.")
+}
+
+func rootCause(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		if _, ok := inner.(fmt.Stringer); ok {
+			return inner
+		}
+		err = inner
+	}
+}
