@@ -34,6 +34,7 @@ type answer[T any] struct{ Body T }
 type none struct{}
 
 func (w *Server) addAPI() {
+	huma.DefaultArrayNullable = false // empty lists are written as such
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		p := &api.Problem{Status: status, Title: http.StatusText(status), Code: "bad-input", Detail: message}
 		for _, err := range errs {
@@ -154,7 +155,9 @@ func meOf(c access.Caller) api.Me {
 	return me
 }
 
-type byName struct {
+// ByName names a repository. It is exported for the sake of the reflection that
+// reads inputs.
+type ByName struct {
 	Name string `path:"name" maxLength:"63" doc:"the repository"`
 }
 
@@ -173,7 +176,7 @@ func (w *Server) addRepositories() {
 			return &answer[[]api.Repository]{all}, nil
 		})
 	operate(w, "show-repository", http.MethodGet, path+"/{name}", "One repository",
-		func(ctx context.Context, v visit, in *byName) (*answer[api.Repository], error) {
+		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
 			r, err := w.service.Repository(v.caller, in.Name, access.Read)
 			return w.oneRepository(ctx, v, r, err)
 		})
@@ -186,7 +189,7 @@ func (w *Server) addRepositories() {
 		})
 	operate(w, "edit-repository", http.MethodPatch, path+"/{name}", "Change the settings of a repository",
 		func(ctx context.Context, v visit, in *struct {
-			byName
+			ByName
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
 			r, err := w.service.EditRepository(ctx, v.caller, in.Name, service.RepositoryChange{
@@ -195,14 +198,14 @@ func (w *Server) addRepositories() {
 		})
 	operate(w, "remove-repository", http.MethodDelete, path+"/{name}", "Take a repository out of use",
 		func(ctx context.Context, v visit, in *struct {
-			byName
+			ByName
 			WithContents bool `query:"withContents" doc:"also if it holds anything"`
 		}) (*none, error) {
 			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
 	operate(w, "show-folder", http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
 		func(ctx context.Context, v visit, in *struct {
-			byName
+			ByName
 			Ecosystem string `query:"ecosystem" default:"maven"`
 			Path      string `query:"path" maxLength:"1024"`
 		}) (*answer[api.Folder], error) {
@@ -276,11 +279,11 @@ func checksums(d catalog.Digests) map[string]string {
 }
 
 func (w *Server) addTokens() {
-	type owner struct {
+	type Owner struct {
 		For string `query:"for" maxLength:"63" doc:"a user or robot; left out: the caller"`
 	}
 	operate(w, "list-tokens", http.MethodGet, "/api/v1/tokens", "The tokens of the caller, or for an admin of somebody else",
-		func(ctx context.Context, v visit, in *owner) (*answer[[]api.Token], error) {
+		func(ctx context.Context, v visit, in *Owner) (*answer[[]api.Token], error) {
 			tokens, err := w.service.Tokens(ctx, v.caller, in.For)
 			shown := make([]api.Token, len(tokens))
 			for i, t := range tokens {
@@ -300,7 +303,7 @@ func (w *Server) addTokens() {
 		})
 	operate(w, "revoke-token", http.MethodDelete, "/api/v1/tokens/{token}", "End a token at once",
 		func(ctx context.Context, v visit, in *struct {
-			owner
+			Owner
 			Token string `path:"token" maxLength:"63"`
 		}) (*none, error) {
 			return nil, w.service.RevokeToken(ctx, v.caller, in.For, in.Token)

@@ -56,7 +56,7 @@ func (w *Server) addPackages() {
 		})
 	operate(w, "point", http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
 		func(ctx context.Context, v visit, in *struct {
-			byName
+			ByName
 			Ecosystem string `query:"ecosystem" default:"maven"`
 			PURL      string `query:"purl" maxLength:"1024" doc:"what to use from there"`
 		}) (*answer[[]api.Snippet], error) {

@@ -174,12 +174,18 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
+// clientGone is for the log: the client did not wait for its answer.
+const clientGone fault.Kind = 499
+
 // asFault makes a fault of any error, so that everybody is told something of
 // use.
 func asFault(err error) *fault.Error {
 	var e *echo.HTTPError
 	var tooLarge *http.MaxBytesError
 	switch {
+	case errors.Is(err, context.Canceled):
+		// Nobody hears the answer; it only keeps the log quiet.
+		return fault.New(clientGone, "client-gone", "the client went away").WithCause(err)
 	case record.Unreachable(err):
 		return fault.New(fault.Unavailable, "database-away", "the database does not answer at the moment").
 			WithHint("Try again in a few seconds.").WithCause(err)

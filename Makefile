@@ -1,0 +1,56 @@
+# What a fresh Debian 12 with Go, Node and npm needs is installed by the targets.
+# Debian packages are installed by apt-get, which needs root; as an ordinary
+# user, install what a target asks for first.
+
+GO_FILES := $(shell find cmd internal console/console.go test -name '*.go')
+CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build demo test bench soak lint screenshots clean
+
+build: bin/crelvo
+
+bin/crelvo: $(GO_FILES) console/dist/index.html go.mod go.sum
+	go build -trimpath -ldflags "-X crelvo/internal/cli.Version=$(VERSION)" -o $@ ./cmd/crelvo
+
+console/node_modules/.done: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	touch $@
+
+# The console's types are made from the API's own description.
+console/src/api/schema.gen.ts: $(wildcard internal/api/*.go internal/web/*.go) console/node_modules/.done
+	go run ./cmd/crelvo openapi > console/openapi.json
+	cd console && npm run --silent types
+
+console/dist/index.html: $(CONSOLE_FILES) console/src/api/schema.gen.ts console/node_modules/.done
+	cd console && npx tsc --noEmit && npx vite build --logLevel warn
+
+demo: build
+	@./test/install.sh run
+	bin/crelvo demo
+
+test: build
+	@./test/install.sh run test
+	go test -count=1 -timeout 40m ./...
+
+bench: build
+	@./test/install.sh run bench
+	go run ./test/bench
+
+soak: build
+	@./test/install.sh run test
+	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill' -v ./test/...
+
+lint: console/dist/index.html
+	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+	cd console && npx tsc --noEmit
+
+screenshots: build
+	@./test/install.sh run test screenshots
+	go run ./test/screenshots
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg console/src/api/schema.gen.ts console/openapi.json

@@ -1,0 +1,58 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+export type Schemas = components["schemas"];
+export type Problem = Schemas["Problem"];
+
+const raw = createClient<paths>({ baseUrl: "/" });
+
+/** Failure is what an operation answers when it does not do what was asked. */
+export class Failure extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    message: string,
+    readonly hint?: string,
+  ) {
+    super(message);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+async function value<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let settled: Answer<T>;
+  try {
+    settled = await answer;
+  } catch {
+    throw new Failure(0, "unreachable", "The service does not answer.", "Check that it is running; this page tries again by itself.");
+  }
+  if (settled.error !== undefined || !settled.response.ok) {
+    const p = settled.error as Partial<Problem> | undefined;
+    throw new Failure(settled.response.status, p?.code ?? "unknown", p?.detail ?? `The service answered ${settled.response.status}.`, p?.hint);
+  }
+  return settled.data as T;
+}
+
+export const api = {
+  me: () => value(raw.GET("/api/v1/me")),
+  signIn: (body: Schemas["SignIn"]) => value(raw.POST("/api/v1/session", { body })),
+  signOut: () => value(raw.DELETE("/api/v1/session")),
+  repositories: () => value(raw.GET("/api/v1/repositories")),
+  repository: (name: string) => value(raw.GET("/api/v1/repositories/{name}", { params: { path: { name } } })),
+  addRepository: (body: Schemas["NewRepository"]) => value(raw.POST("/api/v1/repositories", { body })),
+  editRepository: (name: string, body: Schemas["RepositoryChange"]) =>
+    value(raw.PATCH("/api/v1/repositories/{name}", { params: { path: { name } }, body })),
+  removeRepository: (name: string, withContents: boolean) =>
+    value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
+  folder: (name: string, ecosystem: string, path: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/folder", { params: { path: { name }, query: { ecosystem, path } } })),
+  point: (name: string, ecosystem: string, purl?: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/point", { params: { path: { name }, query: { ecosystem, purl } } })),
+  search: (q: string, repository?: string, limit = 50) =>
+    value(raw.GET("/api/v1/packages", { params: { query: { q, repository, limit } } })),
+  package: (purl: string) => value(raw.GET("/api/v1/package", { params: { query: { purl } } })),
+  tokens: () => value(raw.GET("/api/v1/tokens")),
+  addToken: (body: Schemas["NewToken"]) => value(raw.POST("/api/v1/tokens", { body })),
+  revokeToken: (token: string) => value(raw.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } })),
+};

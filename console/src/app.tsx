@@ -1,0 +1,120 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { KeyRound, LogOut, Search, SunMoon, WifiOff } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import { useEffect, useState } from "react";
+import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
+import { api, type Schemas } from "./api/client";
+import { useLive } from "./api/live";
+import { PackagePage } from "./pages/package";
+import { RepositoriesPage } from "./pages/repositories";
+import { RepositoryPage } from "./pages/repository";
+import { SearchPage } from "./pages/search";
+import { SignInPage } from "./pages/sign-in";
+import { TokensPage } from "./pages/tokens";
+import { Palette } from "./ui/palette";
+import { Empty, Loaded, useQuery } from "./ui/parts";
+import { toggleTheme } from "./ui/theme";
+
+export function App() {
+  const me = useQuery({ queryKey: ["me"], queryFn: api.me });
+  return (
+    <div className="mx-auto max-w-7xl px-4">
+      <Loaded query={me}>{(who) => (who.kind === "anonymous" ? <SignInPage /> : <Frame me={who} />)}</Loaded>
+    </div>
+  );
+}
+
+function Frame({ me }: { me: Schemas["Me"] }) {
+  const live = useLive();
+  const [palette, setPalette] = useState(false);
+  useEffect(() => {
+    const open = (e: KeyboardEvent) => {
+      const typing = (e.target as HTMLElement).closest("input, textarea, select");
+      if ((e.key === "k" && (e.ctrlKey || e.metaKey)) || (e.key === "/" && !typing)) {
+        e.preventDefault();
+        setPalette(true);
+      }
+    };
+    addEventListener("keydown", open);
+    return () => removeEventListener("keydown", open);
+  }, []);
+  return (
+    <>
+      <a href="#main" className="sr-only focus:not-sr-only">Skip to the content</a>
+      <header className="flex flex-wrap items-center gap-x-5 gap-y-2 py-3">
+        <Link to="/" className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline">
+          <img src="/mark.svg" alt="" className="size-7" /> Crelvo
+        </Link>
+        <nav aria-label="Pages" className="order-3 flex gap-1 text-sm sm:order-none">
+          {[["/", "Repositories"], ["/search", "Packages"], ["/tokens", "Tokens"]].map(([to, text]) => (
+            <NavLink
+              key={to}
+              to={to!}
+              end={to === "/"}
+              className={({ isActive }) => `rounded px-2.5 py-1.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
+            >
+              {text}
+            </NavLink>
+          ))}
+        </nav>
+        <button
+          type="button"
+          aria-label="Search"
+          onClick={() => setPalette(true)}
+          className="ml-auto flex h-9 w-56 max-w-full cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
+        >
+          <Search size={15} aria-hidden /> Search packages
+          <kbd className="ml-auto rounded border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+        </button>
+        {!live && (
+          <span role="status" className="flex items-center gap-1.5 text-sm text-glow">
+            <WifiOff size={15} aria-hidden /> connecting…
+          </span>
+        )}
+        <AccountMenu me={me} />
+      </header>
+      <main id="main" className="pb-16">
+        <Routes>
+          <Route path="/" element={<RepositoriesPage me={me} />} />
+          <Route path="/repositories/:name/*" element={<RepositoryPage />} />
+          <Route path="/package/*" element={<PackagePage />} />
+          <Route path="/search" element={<SearchPage />} />
+          <Route path="/tokens" element={<TokensPage />} />
+          <Route path="*" element={<Empty title="There is no such page">Go to the <Link to="/">repositories</Link>, or search with Ctrl K.</Empty>} />
+        </Routes>
+      </main>
+      <Palette open={palette} onOpenChange={setPalette} />
+    </>
+  );
+}
+
+const item = "flex w-full cursor-pointer items-center gap-2 rounded px-2.5 py-1.5 text-sm text-ink outline-none data-[highlighted]:bg-wash hover:no-underline";
+
+function AccountMenu({ me }: { me: Schemas["Me"] }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="flex h-9 cursor-pointer items-center gap-2 rounded px-2 text-sm hover:bg-wash">
+        <span aria-hidden className="grid size-6 place-items-center rounded-full bg-deep text-xs font-semibold text-deep-ink uppercase">{me.name[0]}</span>
+        {me.name}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" sideOffset={4} className="z-20 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg">
+          <p className="px-2.5 py-1.5 text-xs text-soft">{me.roles.map((r) => `${r.role} on ${r.repositories}`).join(", ") || "no roles"}</p>
+          <DropdownMenu.Item className={item} onSelect={() => void navigate("/tokens")}><KeyRound size={15} /> My tokens</DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={toggleTheme}><SunMoon size={15} /> Light or dark</DropdownMenu.Item>
+          <DropdownMenu.Item
+            className={item}
+            onSelect={() => void api.signOut().finally(() => {
+              queries.clear();
+              location.assign("/");
+            })}
+          >
+            <LogOut size={15} /> Sign out
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

@@ -1,0 +1,158 @@
+import { ChevronDown, ChevronRight, Download, Users } from "lucide-react";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, type Schemas } from "../api/client";
+import { bytes, coordinates, count, packagePath } from "../ui/format";
+import { CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Snippets } from "../ui/snippets";
+import { Checksums } from "../ui/tree";
+
+type Group = Schemas["VersionGroup"];
+type Upload = Schemas["Upload"];
+
+/** split takes a version off a package URL; the path may have lost its encoding. */
+function split(path: string): { purl: string; version: string } {
+  const at = path.lastIndexOf("@");
+  const scoped = at <= 0 || path[at - 1] === "/";
+  return scoped ? { purl: "pkg:" + path, version: "" } : { purl: "pkg:" + path.slice(0, at), version: path.slice(at + 1) };
+}
+
+export function PackagePage() {
+  const { "*": path = "" } = useParams();
+  const { purl, version } = split(path);
+  usePageTitle(path.split("/").pop() ?? path);
+  const query = useQuery({ queryKey: ["package", purl], queryFn: () => api.package(purl) });
+  return <Loaded query={query}>{(p) => <Page key={purl} p={p} version={version} />}</Loaded>;
+}
+
+function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
+  const key = (g: Group) => `${g.repository} ${g.version}`;
+  const wanted = p.versions.find((g) => g.version === version) ?? p.versions[0]!;
+  const [chosen, setChosen] = useState(key(wanted));
+  const group = p.versions.find((g) => key(g) === chosen) ?? wanted;
+  const fresh = useArrivals(p.versions.flatMap((g) => g.uploads.map((u) => `${key(g)} ${u.name}`)));
+  return (
+    <>
+      <div className="mb-4">
+        <p className="text-sm text-soft"><Link to="/search">Packages</Link> /</p>
+        <div className="flex flex-wrap items-baseline gap-x-3">
+          <h1 className="text-2xl font-semibold tracking-tight">{p.title || p.name}</h1>
+          <span className="inline-flex items-center gap-1 font-mono text-sm text-soft">{coordinates(p)}<CopyButton text={p.purl} label="Copy the package URL" /></span>
+        </div>
+        <p className="mt-1 max-w-3xl">{p.description}</p>
+        <p className="mt-1 flex flex-wrap gap-x-4 text-sm">
+          {p.homepage && <SafeLink href={p.homepage} />}
+          {p.source && <SafeLink href={p.source} />}
+        </p>
+      </div>
+      <div className="grid items-start gap-5 lg:grid-cols-[22rem_1fr]">
+        <Panel title="Versions" aside={<span className="text-xs text-soft">the newest first</span>}>
+          <ul onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
+            {p.versions.map((g) => (
+              <li key={key(g)} className={g.uploads.some((u) => fresh.has(`${key(g)} ${u.name}`)) ? "arrived" : ""}>
+                <button
+                  type="button"
+                  data-row
+                  aria-current={key(g) === key(group)}
+                  onClick={() => setChosen(key(g))}
+                  className={`grid w-full cursor-pointer grid-cols-[1fr_auto] gap-x-3 border-b border-rule px-4 py-2 text-left hover:bg-wash/60 ${key(g) === key(group) ? "bg-wash" : ""}`}
+                >
+                  <span className="truncate font-mono font-medium">{g.version}</span>
+                  <span className="justify-self-end"><Maturity snapshot={g.snapshot} /></span>
+                  <span className="text-xs text-soft">in {g.repository}{g.snapshot && `, ${count(g.uploads.length, "upload")}`}</span>
+                  <span className="text-right text-xs text-soft"><Time at={g.uploads[0]!.publishedAt} /></span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </Panel>
+        <Version key={key(group)} p={p} group={group} fresh={fresh} />
+      </div>
+    </>
+  );
+}
+
+/** SafeLink shows a link that a package states, if it is one that can be followed. */
+function SafeLink({ href }: { href: string }) {
+  if (!/^https?:\/\//.test(href)) return <span>{href}</span>;
+  return <a href={href} rel="noreferrer noopener">{href.replace(/^https?:\/\//, "")}</a>;
+}
+
+function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; fresh: Set<string> }) {
+  const newest = g.uploads[0]!;
+  return (
+    <div className="grid min-w-0 gap-5">
+      <Panel
+        title={<span className="font-mono">{g.version}</span>}
+        aside={
+          <span className="flex flex-wrap items-center gap-x-4 text-sm text-soft">
+            <span>in <Link to={`/repositories/${g.repository}`}>{g.repository}</Link></span>
+            <span className="inline-flex items-center gap-1"><Download size={14} aria-hidden />{count(g.downloads, "download")}</span>
+            <span className="inline-flex items-center gap-1"><Users size={14} aria-hidden />{count(g.users, "user")}</span>
+          </span>
+        }
+      >
+        <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
+          <dt className="text-soft">Published</dt>
+          <dd><Time at={newest.publishedAt} /> by {newest.publishedBy}</dd>
+          <dt className="text-soft">Licence</dt>
+          <dd>{newest.licences.length ? newest.licences.map((l) => l.name || l.url).join(", ") : <span className="text-soft">not stated</span>}</dd>
+          {newest.authors.length > 0 && (<><dt className="text-soft">Authors</dt><dd>{newest.authors.join(", ")}</dd></>)}
+          {newest.parent && (<><dt className="text-soft">Parent</dt><dd><Link to={packagePath(newest.parent)}>{newest.parent.replace(/^pkg:[^/]+\//, "")}</Link></dd></>)}
+          <dt className="text-soft">Needs</dt>
+          <dd>
+            {newest.dependencies.length === 0 && <span className="text-soft">nothing</span>}
+            <ul>
+              {newest.dependencies.map((d) => (
+                <li key={d.purl + d.scope}>
+                  <Link to={packagePath(d.purl)}>{d.purl.replace(/^pkg:[^/]+\//, "").replace("/", ":")}</Link> <span className="font-mono">{d.version}</span>
+                  {(d.scope || d.optional) && <span className="ml-2 text-xs text-soft">{[d.scope, d.optional && "optional"].filter(Boolean).join(", ")}</span>}
+                </li>
+              ))}
+            </ul>
+          </dd>
+        </dl>
+      </Panel>
+      <Panel title={g.snapshot ? "Uploads" : "Files"} aside={g.snapshot && <span className="text-xs text-soft">the first one answers</span>}>
+        {g.uploads.map((u, i) => (
+          <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
+        ))}
+      </Panel>
+      <Snippets repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
+    </div>
+  );
+}
+
+function UploadFiles({ upload: u, headed, unfolded, fresh }: { upload: Upload; headed: boolean; unfolded: boolean; fresh: boolean }) {
+  const [open, setOpen] = useState(unfolded);
+  return (
+    <div className={`border-b border-rule last:border-0 ${fresh ? "arrived" : ""}`}>
+      {headed && (
+        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="flex w-full cursor-pointer items-center gap-2 px-4 py-2 text-left text-sm hover:bg-wash/60">
+          {open ? <ChevronDown size={14} /> : <ChevronRight size={14} />}
+          <span className="truncate font-mono">{u.name}</span>
+          <span className="ml-auto text-xs whitespace-nowrap text-soft">{bytes(u.size)}, <Time at={u.publishedAt} /> by {u.publishedBy}</span>
+        </button>
+      )}
+      {(open || !headed) && (
+        <ul className={headed ? "pb-1 pl-5" : ""}>
+          {u.files.map((f) => <FileLine key={f.name} file={f} />)}
+        </ul>
+      )}
+    </div>
+  );
+}
+
+function FileLine({ file: f }: { file: Schemas["File"] }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <li className="px-4 py-1 text-sm">
+      <div className="flex items-center gap-3">
+        <a href={f.path} className="truncate font-mono">{f.name}</a>
+        <span className="ml-auto text-soft tabular-nums whitespace-nowrap">{bytes(f.size)}</span>
+        <button type="button" aria-expanded={open} className="cursor-pointer text-xs text-deep hover:underline" onClick={() => setOpen(!open)}>checksums</button>
+      </div>
+      {open && <div className="my-1 rounded border border-rule bg-paper px-3 py-2"><Checksums sums={f.checksums} /></div>}
+    </li>
+  );
+}

@@ -1,0 +1,155 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Globe, Plus } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, type Schemas } from "../api/client";
+import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
+import { bytes, coordinates, packagePath } from "../ui/format";
+import { Button, Empty, ErrorNote, Holds, Loaded, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+
+export function RepositoriesPage({ me }: { me: Schemas["Me"] }) {
+  usePageTitle("Repositories");
+  const [adding, setAdding] = useState(false);
+  const query = useQuery({ queryKey: ["repositories"], queryFn: api.repositories });
+  return (
+    <div className="grid gap-5">
+      <Panel
+        title={<span className="text-lg">Repositories</span>}
+        aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New repository</Button>}
+      >
+        <Loaded query={query}>{(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}</Loaded>
+      </Panel>
+      <LatestArrivals />
+      <NewRepository open={adding} onOpenChange={setAdding} />
+    </div>
+  );
+}
+
+function NoRepositories({ admin }: { admin: boolean }) {
+  return (
+    <Empty title="No repositories yet">
+      {admin
+        ? "Most teams begin with two: one that holds snapshots, for what CI builds, and one that holds releases. Make the first with “New repository”."
+        : "There is none that you may read. An admin can grant you a role on one."}
+    </Empty>
+  );
+}
+
+function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
+  const largest = Math.max(...all.map((r) => r.bytes), 1);
+  return (
+    <div className="overflow-x-auto" onKeyDown={rowKeys}>
+      <table className="w-full text-left">
+        <thead className="text-xs text-soft">
+          <tr className="border-b border-rule">
+            <th className="px-4 py-2 font-medium">Name</th>
+            <th className="px-4 py-2 font-medium">Holds</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Packages</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
+            <th className="px-4 py-2 text-right font-medium">Size</th>
+            <th className="hidden px-4 py-2 font-medium sm:table-cell">Last change</th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((r) => (
+            <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
+              <td className="px-4 py-2">
+                <Link data-row to={`/repositories/${r.name}`} className="font-medium">{r.name}</Link>
+                {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
+                <div className="max-w-xs truncate text-xs text-soft">{r.description}</div>
+              </td>
+              <td className="px-4 py-2 text-sm"><Holds holds={r.holds} /></td>
+              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
+              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
+              <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
+                {bytes(r.bytes)}
+                <div aria-hidden className="ml-auto mt-1 h-1 w-24 rounded-full bg-well">
+                  <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
+                </div>
+              </td>
+              <td className="hidden px-4 py-2 text-sm sm:table-cell">
+                {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function LatestArrivals() {
+  const query = useQuery({ queryKey: ["search", "", "", 8], queryFn: () => api.search("", undefined, 8) });
+  const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
+  const fresh = useArrivals(query.data?.packages.map(key) ?? []);
+  return (
+    <Panel title="Latest arrivals" aside={<span className="text-xs text-soft">appear by themselves</span>}>
+      <Loaded query={query}>
+        {({ packages }) =>
+          packages.length === 0 ? (
+            <Empty title="Nothing has been published yet">
+              Open a repository and choose “Use it” for the text that lets a build tool publish there, or run{" "}
+              <code className="font-mono">crelvo publish FILE --to REPOSITORY</code>.
+            </Empty>
+          ) : (
+            <ul onKeyDown={rowKeys}>
+              {packages.map((p) => (
+                <li key={key(p)} className={`grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[1fr_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}>
+                  <span className="min-w-0 truncate">
+                    <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
+                    <span className="font-mono text-sm">{p.latest}</span>
+                  </span>
+                  <span className="text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></span>
+                  <span className="hidden text-sm text-soft sm:block">{p.publishedBy}</span>
+                  <span className="text-right text-sm text-soft"><Time at={p.changedAt} /></span>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Loaded>
+    </Panel>
+  );
+}
+
+function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const blank = { name: "", holds: "snapshots", description: "", anonymousRead: false };
+  const [form, setForm] = useState(blank);
+  const add = useMutation({
+    mutationFn: () => api.addRepository({ ...form, kind: "house", holds: form.holds as "snapshots" }),
+    onSuccess: (made) => {
+      void queries.invalidateQueries();
+      onOpenChange(false);
+      setForm(blank);
+      void navigate(`/repositories/${made.name}`);
+    },
+  });
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title="New repository" description="A house repository: it holds what is published here, of any ecosystem.">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field label="Name" hint="Lower-case letters, digits and hyphens. It becomes part of the address.">
+          <TextInput name="name" required autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
+        </Field>
+        <Field label="Holds" hint="Snapshots may be published again and again; releases are published once.">
+          <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={[["snapshots", "snapshots"], ["releases", "releases"], ["both", "snapshots and releases"]]} />
+        </Field>
+        <Field label="Description">
+          <TextInput name="description" value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} />
+        </Field>
+        <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
+        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>Make it</Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

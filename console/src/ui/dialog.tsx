@@ -1,0 +1,58 @@
+import { Dialog as Primitive } from "radix-ui";
+import type { ReactNode } from "react";
+
+export function Dialog({ open, onOpenChange, title, description, children }: {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  title: string;
+  description?: string;
+  children: ReactNode;
+}) {
+  return (
+    <Primitive.Root open={open} onOpenChange={onOpenChange}>
+      <Primitive.Portal>
+        <Primitive.Overlay className="fixed inset-0 z-20 bg-black/40" />
+        <Primitive.Content className="fixed top-[12vh] left-1/2 z-30 max-h-[80vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-5 shadow-xl">
+          <Primitive.Title className="mb-1 text-lg font-semibold">{title}</Primitive.Title>
+          <Primitive.Description className={description ? "mb-4 text-sm text-soft" : "sr-only"}>{description ?? title}</Primitive.Description>
+          {children}
+        </Primitive.Content>
+      </Primitive.Portal>
+    </Primitive.Root>
+  );
+}
+
+const input = "h-9 w-full rounded border border-rule bg-paper px-2.5 text-sm";
+
+export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    <label className="mb-3 block text-sm">
+      <span className="mb-1 block font-medium">{label}</span>
+      {children}
+      {hint && <span className="mt-1 block text-xs text-soft">{hint}</span>}
+    </label>
+  );
+}
+
+export function TextInput(props: React.InputHTMLAttributes<HTMLInputElement>) {
+  return <input {...props} className={`${input} ${props.className ?? ""}`} />;
+}
+
+export function Choice({ value, onChange, options }: { value: string; onChange: (value: string) => void; options: [string, string][] }) {
+  return (
+    <select className={input} value={value} onChange={(e) => onChange(e.target.value)}>
+      {options.map(([key, text]) => (
+        <option key={key} value={key}>{text}</option>
+      ))}
+    </select>
+  );
+}
+
+export function Tick({ checked, onChange, children }: { checked: boolean; onChange: (checked: boolean) => void; children: ReactNode }) {
+  return (
+    <label className="mb-3 flex items-start gap-2 text-sm">
+      <input type="checkbox" className="mt-0.5 size-4 accent-(--deep)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
+      <span>{children}</span>
+    </label>
+  );
+}

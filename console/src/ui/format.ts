@@ -1,0 +1,47 @@
+/** bytes writes a size with a binary unit. */
+export function bytes(n: number): string {
+  if (n < 1024) return `${n} B`;
+  let value = n;
+  for (const unit of ["KiB", "MiB", "GiB", "TiB"]) {
+    value /= 1024;
+    if (value < 1024) return `${value.toFixed(1)} ${unit}`;
+  }
+  return `${value.toFixed(1)} TiB`;
+}
+
+export function count(n: number, one: string, many = one + "s"): string {
+  return `${n.toLocaleString("en")} ${n === 1 ? one : many}`;
+}
+
+const exact = new Intl.DateTimeFormat("en-GB", {
+  year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", timeZoneName: "short",
+});
+
+/** moment writes a time with its zone. */
+export function moment(iso: string): string {
+  return exact.format(new Date(iso));
+}
+
+const relative = new Intl.RelativeTimeFormat("en", { numeric: "auto" });
+
+/** ago writes how long ago a time is. */
+export function ago(iso: string, now = Date.now()): string {
+  const seconds = Math.round((new Date(iso).getTime() - now) / 1000);
+  const size = Math.abs(seconds);
+  if (size < 45) return "just now";
+  if (size < 3600) return relative.format(Math.round(seconds / 60), "minute");
+  if (size < 86400) return relative.format(Math.round(seconds / 3600), "hour");
+  if (size < 86400 * 60) return relative.format(Math.round(seconds / 86400), "day");
+  return relative.format(Math.round(seconds / 86400 / 30), "month");
+}
+
+/** coordinates is a package's name as people of its ecosystem write it. */
+export function coordinates(p: { ecosystem: string; namespace: string; name: string }): string {
+  if (!p.namespace) return p.name;
+  return p.namespace + (p.ecosystem === "maven" ? ":" : "/") + p.name;
+}
+
+/** packagePath is the console's address of a package or version. */
+export function packagePath(purl: string): string {
+  return "/package/" + purl.replace(/^pkg:/, "");
+}

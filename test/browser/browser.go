@@ -1,0 +1,93 @@
+// Package browser starts headless Chromium for the tests of the console and
+// for its pictures.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Start gives a context whose actions run in a new browser, and a function that
+// ends it.
+func Start(ctx context.Context, width, height int) (context.Context, func(), error) {
+	dir, err := os.MkdirTemp("", "crelvo-browser-")
+	if err != nil {
+		return nil, nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
+	tab, stopTab := chromedp.NewContext(allocator)
+	stop := func() {
+		stopTab()
+		stopAllocator()
+		os.RemoveAll(dir)
+	}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+		stop()
+		return nil, nil, fmt.Errorf("starting Chromium: %w", err)
+	}
+	return tab, stop, nil
+}
+
+// SignIn signs in to the console at an address.
+func SignIn(tab context.Context, address, name, password string) error {
+	return Within(tab, 20*time.Second,
+		chromedp.Navigate(address+"/"),
+		chromedp.WaitVisible(chromedp.CSS("input[name=name]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=name]"), name),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), password),
+		chromedp.Click(chromedp.CSS("button[type=submit]")),
+		chromedp.WaitVisible(chromedp.CSS("header nav")))
+}
+
+// Within runs actions with a time limit.
+func Within(tab context.Context, limit time.Duration, actions ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(tab, limit)
+	defer cancel()
+	return chromedp.Do(ctx, actions...)
+}
+
+// ShowsText waits until the page's text has all of the given pieces, in any
+// case: styles may change it.
+func ShowsText(pieces ...string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		shown := ""
+		for {
+			// A page that is being left has no text; the next one will.
+			if text, err := chromedp.Evaluate[string]("document.body.innerText")(ctx, t); err == nil {
+				shown = strings.ToLower(text)
+			}
+			missing := slices.IndexFunc(pieces, func(piece string) bool { return !strings.Contains(shown, strings.ToLower(piece)) })
+			if missing < 0 {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("the page does not show %q, but: %.2000s", pieces[missing], shown)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
+}
+
+// ClickText clicks the first button, link, tab or other control with that text
+// or label.
+func ClickText(text string) chromedp.Action[chromedp.Void] {
+	path := fmt.Sprintf(`//*[self::button or self::a or self::input or @role][normalize-space(.)=%q or @aria-label=%q]`, text, text)
+	return chromedp.Click(chromedp.Search(path))
+}
+
+// Unfold clicks the line of a tree that has that name.
+func Unfold(name string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role='treeitem'][.//span[normalize-space(.)=%q]]`, name)))
+}

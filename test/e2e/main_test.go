@@ -1,0 +1,168 @@
+// Package e2e tests the real program through its real interfaces: the package
+// protocol with the real mvn, the command line, the console in a browser.
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/sha1"
+	"encoding/hex"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"crelvo/test/house"
+)
+
+// shared is a service that most tests use, each with repositories of its own.
+var shared *house.House
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(run(m))
+}
+
+func run(m *testing.M) int {
+	dir, err := house.TempDir()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	if shared, err = house.Start(dir+"/data", "--quiet-period", "3s", "--log-level", "debug"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	code := m.Run()
+	if err := shared.Stop(); err != nil {
+		fmt.Fprintln(os.Stderr, "the shared service did not stop in order:", err)
+		code = 1
+	}
+	if code != 0 {
+		if err := os.WriteFile(os.TempDir()+"/crelvo-e2e.log", []byte(shared.Log()), 0o600); err == nil {
+			fmt.Fprintln(os.Stderr, "the service's log is in "+os.TempDir()+"/crelvo-e2e.log")
+		}
+	}
+	return code
+}
+
+// repository makes a repository for one test and gives its name.
+func repository(t *testing.T, holds string) string {
+	t.Helper()
+	name := strings.ToLower(strings.NewReplacer("/", "-", "_", "-", " ", "-").Replace(t.Name())) + "-" + holds
+	if len(name) > 60 {
+		name = name[len(name)-60:]
+		name = strings.TrimLeft(name, "-")
+	}
+	if err := shared.AddRepository(t.Context(), name, holds); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+// ask makes a request as admin to the shared service.
+func ask(t *testing.T, method, path, body string, headers ...string) house.Answer {
+	t.Helper()
+	var r io.Reader
+	if body != "" {
+		r = strings.NewReader(body)
+	}
+	a, err := shared.Ask(t.Context(), method, path, house.Token, r, headers...)
+	if err != nil {
+		t.Fatalf("%s %s: %v", method, path, err)
+	}
+	return a
+}
+
+// must asks and wants one of the statuses.
+func must(t *testing.T, method, path, body string, statuses ...int) house.Answer {
+	t.Helper()
+	a := ask(t, method, path, body)
+	for _, s := range statuses {
+		if a.Status == s {
+			return a
+		}
+	}
+	t.Fatalf("%s %s: %d %s: %s; want %v", method, path, a.Status, a.Reason, a.Body, statuses)
+	return a
+}
+
+// eventually waits for a condition.
+func eventually(t *testing.T, limit time.Duration, what string, holds func() bool) {
+	t.Helper()
+	deadline := time.Now().Add(limit)
+	for !holds() {
+		if time.Now().After(deadline) {
+			t.Fatalf("not within %v: %s", limit, what)
+		}
+		time.Sleep(20 * time.Millisecond) // between two looks at the condition
+	}
+}
+
+func pom(group, artifact, version string, more ...string) string {
+	return fmt.Sprintf("<?xml version=\"1.0\"?>\n<project><modelVersion>4.0.0</modelVersion><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>\n",
+		group, artifact, version, strings.Join(more, ""))
+}
+
+// jar makes a zip archive with one entry of that content.
+func jar(t *testing.T, content string) string {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create("content.txt")
+	if err == nil {
+		_, err = io.WriteString(w, content)
+	}
+	if err == nil {
+		err = z.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+func sha1Hex(s string) string {
+	sum := sha1.Sum([]byte(s))
+	return hex.EncodeToString(sum[:])
+}
+
+const groupPath = "example/skerry/berth"
+
+// publishRelease sends a release as build tools do.
+func publishRelease(t *testing.T, repository, artifact, version, content string) {
+	t.Helper()
+	base := fmt.Sprintf("/at/%s/maven/%s/%s", repository, groupPath, artifact)
+	file := fmt.Sprintf("%s/%s/%s-%s", base, version, artifact, version)
+	must(t, http.MethodPut, file+".jar", jar(t, content), 201)
+	must(t, http.MethodPut, file+".pom", pom("example.skerry.berth", artifact, version), 201)
+	must(t, http.MethodPut, base+"/maven-metadata.xml", releaseMetadata(artifact, version), 201)
+}
+
+func releaseMetadata(artifact, version string) string {
+	return fmt.Sprintf("<metadata><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>", artifact, version, version)
+}
+
+// crelvo runs the command line with a home of its own.
+func crelvo(t *testing.T, home, stdin string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, house.Program(), args...)
+	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER=" + shared.Address}
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if err != nil && cmd.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}

@@ -1,0 +1,47 @@
+#!/bin/sh
+# Installs the Debian packages that the named purposes need and that are not
+# there: run, test, bench, screenshots.
+set -eu
+
+packages() {
+	case "$1" in
+	run) echo postgresql-15 ;;
+	test) echo chromium maven default-jdk-headless \
+		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
+		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 ;;
+	bench) echo nginx-light ;;
+	screenshots) echo xterm xvfb xauth imagemagick fonts-dejavu-core ;;
+	*) echo "install.sh: unknown purpose $1" >&2; exit 2 ;;
+	esac
+}
+
+missing=""
+for purpose in "$@"; do
+	for package in $(packages "$purpose"); do
+		dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing="$missing $package"
+	done
+done
+# A machine may have Maven and Java from elsewhere.
+if command -v mvn >/dev/null && command -v javac >/dev/null; then
+	missing=$(echo "$missing" | sed 's/ maven / /; s/ default-jdk-headless / /; s/ maven$//; s/ default-jdk-headless$//')
+fi
+[ -n "$(echo "$missing" | tr -d ' ')" ] || exit 0
+if [ "$(id -u)" != 0 ]; then
+	echo "Install what is missing first: sudo apt-get install -y --no-install-recommends$missing" >&2
+	exit 1
+fi
+echo "Installing:$missing"
+# The packages bring services of their own, which are not wanted: servers are
+# started by Crelvo and its tests.
+policy=/usr/sbin/policy-rc.d
+made_policy=""
+if [ ! -e "$policy" ]; then
+	printf '#!/bin/sh\nexit 101\n' >"$policy"
+	chmod +x "$policy"
+	made_policy=yes
+fi
+trap '[ -z "$made_policy" ] || rm -f "$policy"' EXIT
+export DEBIAN_FRONTEND=noninteractive
+apt-get update -qq -o DPkg::Lock::Timeout=300
+# shellcheck disable=SC2086
+apt-get install -y -qq --no-install-recommends -o DPkg::Lock::Timeout=300 $missing >/dev/null

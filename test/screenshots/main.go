@@ -1,0 +1,192 @@
+// Command screenshots makes the pictures in docs/screenshots from the demo data.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"crelvo/internal/demo"
+	"crelvo/test/browser"
+)
+
+const (
+	listen  = "127.0.0.1:8790"
+	address = "http://" + listen
+	folder  = "docs/screenshots"
+)
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context) error {
+	service := exec.CommandContext(ctx, "bin/crelvo", "demo", "--listen", listen)
+	service.Stderr = os.Stderr
+	service.Cancel = func() error { return service.Process.Signal(os.Interrupt) }
+	output, err := service.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := service.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = service.Process.Signal(os.Interrupt)
+		_ = service.Wait() // the demo's folder is gone with it
+	}()
+	lines := bufio.NewScanner(output)
+	ready := false
+	for !ready && lines.Scan() {
+		ready = strings.HasPrefix(lines.Text(), "ready")
+	}
+	if !ready {
+		return errors.New("the demo did not start")
+	}
+	go func() {
+		for lines.Scan() { // the rest must not block it
+		}
+	}()
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	return errors.Join(pages(ctx), terminals(ctx))
+}
+
+// page is a picture of a page of the console.
+type page struct {
+	name, path    string
+	shows         string
+	width, height int
+	before        []chromedp.Action[chromedp.Void]
+	dark          bool
+}
+
+func pages(ctx context.Context) error {
+	const berth = "/package/maven/example.skerry.berth/berth-planner"
+	all := []page{
+		{name: "repositories", path: "/", shows: "berth-planner"},
+		{name: "repositories-dark", path: "/", shows: "berth-planner", dark: true},
+		{name: "repositories-phone", path: "/", shows: "berth-planner", width: 390, height: 780},
+		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
+			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
+		{name: "repository-use", path: "/repositories/releases/use", shows: "settings.xml"},
+		{name: "repository-settings", path: "/repositories/staging/settings", shows: "Remove"},
+		{name: "package", path: berth, shows: "Uploads"},
+		{name: "search", path: "/search?q=skerry", shows: "tide-model"},
+		{name: "find", path: "/", shows: "berth-planner", before: []chromedp.Action[chromedp.Void]{
+			browser.ClickText("Search"), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
+			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "engine"), browser.ShowsText("fare-engine")}},
+		{name: "tokens", path: "/tokens", shows: "demo"},
+	}
+	tab, stop, err := browser.Start(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	signIn, err := shoot(tab, page{name: "sign-in", path: "/", shows: "Sign in"})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(signIn.file, signIn.png, 0o644); err != nil {
+		return err
+	}
+	if err := browser.SignIn(tab, address, demo.User, demo.Password); err != nil {
+		return err
+	}
+	for _, p := range all {
+		made, err := shoot(tab, p)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		if err := os.WriteFile(made.file, made.png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type picture struct {
+	file string
+	png  []byte
+}
+
+func shoot(tab context.Context, p page) (picture, error) {
+	if p.width == 0 {
+		p.width, p.height = 1280, 800
+	}
+	theme := "light"
+	if p.dark {
+		theme = "dark"
+	}
+	err := browser.Within(tab, 20*time.Second,
+		chromedp.EmulateViewport(int64(p.width), int64(p.height)),
+		chromedp.Navigate(address+"/mark.svg"), // to be at the address whose storage is set
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('crelvo-theme', %q)", theme)),
+		chromedp.Navigate(address+p.path), browser.ShowsText(p.shows))
+	if err == nil {
+		err = browser.Within(tab, 20*time.Second, p.before...)
+	}
+	if err != nil {
+		return picture{}, err
+	}
+	png, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	return picture{filepath.Join(folder, p.name+".png"), png}, err
+}
+
+// terminals are pictures of commands and what they print.
+func terminals(ctx context.Context) error {
+	shots := []struct {
+		name     string
+		commands []string
+	}{
+		{"cli-repositories", []string{"crelvo status", "crelvo repo list", "crelvo search berth", "crelvo events --limit 6"}},
+		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
+	}
+	for _, s := range shots {
+		if err := terminal(ctx, s.name, s.commands); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+	}
+	return nil
+}
+
+func terminal(ctx context.Context, name string, commands []string) error {
+	program, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	done, err := os.CreateTemp("", "crelvo-shot-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(done.Name())
+	defer done.Close()
+	var script strings.Builder
+	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=/nonexistent\n", program, address, demo.Token)
+	for _, c := range commands {
+		fmt.Fprintf(&script, "printf '\\033[1;36m$\\033[0m %%s\\n' %q\n%s\necho\n", c, c)
+	}
+	fmt.Fprintf(&script, "echo drawn > %s\nsleep 60\n", done.Name())
+	// xterm runs in a display of its own; the picture is of that display.
+	shot := fmt.Sprintf(`xterm -geometry 158x42+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12191c' -fg '#e8ebe6' -b 12 +sb -e sh -c "$SCRIPT" &
+for i in $(seq 200); do grep -q drawn %s && break; sleep 0.05; done
+sleep 0.5; import -window root %s; kill $!`, done.Name(), filepath.Join(folder, name+".png"))
+	cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1290x740x24", "sh", "-c", shot)
+	cmd.Env = append(os.Environ(), "SCRIPT="+script.String())
+	if output, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, output)
+	}
+	return nil
+}
