@@ -61,7 +61,7 @@ func copyDigesting(ctx context.Context, w io.Writer, r io.Reader) (catalog.Diges
 		if err := ctx.Err(); err != nil {
 			return catalog.Digests{}, err
 		}
-		n, err := io.ReadFull(r, buf[:])
+		n, err := fill(r, buf[:])
 		for _, h := range d.hashes {
 			h.Write(buf[:n])
 		}
@@ -69,7 +69,7 @@ func copyDigesting(ctx context.Context, w io.Writer, r io.Reader) (catalog.Diges
 		if _, err := w.Write(buf[:n]); err != nil {
 			return catalog.Digests{}, writeError{err}
 		}
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
+		if err == io.EOF {
 			return d.sum(), nil
 		}
 		if err != nil {
@@ -80,6 +80,18 @@ func copyDigesting(ctx context.Context, w io.Writer, r io.Reader) (catalog.Diges
 		return catalog.Digests{}, err
 	}
 	return d.sum(), nil
+}
+
+// fill reads until p is full or r ends. Unlike io.ReadFull it tells an end,
+// which is io.EOF, from a source that was cut, which may say
+// io.ErrUnexpectedEOF.
+func fill(r io.Reader, p []byte) (n int, err error) {
+	for n < len(p) && err == nil {
+		var m int
+		m, err = r.Read(p[n:])
+		n += m
+	}
+	return n, err
 }
 
 // writeError marks a failure of the staging file, as against one of the source.
@@ -126,7 +138,7 @@ func (d *digester) copyParallel(ctx context.Context, w io.Writer, r io.Reader) e
 				return ctx.Err()
 			}
 			buf := chunkPool.Get().(*[chunkSize]byte)
-			n, err := io.ReadFull(r, buf[:])
+			n, err := fill(r, buf[:])
 			d.size += int64(n)
 			pending := new(sync.WaitGroup)
 			pending.Add(len(consumers))
@@ -138,7 +150,7 @@ func (d *digester) copyParallel(ctx context.Context, w io.Writer, r io.Reader) e
 			for _, in := range consumers {
 				in <- chunk{bytes: buf[:n], pending: pending}
 			}
-			if err == io.EOF || err == io.ErrUnexpectedEOF {
+			if err == io.EOF {
 				return nil
 			}
 			if err != nil {

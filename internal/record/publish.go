@@ -50,17 +50,7 @@ type Added struct {
 // AddFile records a file, and its package and version where they are new. A new
 // version is open: not visible before Complete.
 func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
-	var packageID int64
-	err := tx.GetContext(ctx, &packageID, `select id from package
-		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
-		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name)
-	if errors.Is(err, sql.ErrNoRows) {
-		// The no-op update makes the row come back when another transaction was first.
-		err = tx.GetContext(ctx, &packageID, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
-			values ($1, $2, $3, $4, $5) on conflict (repository_id, ecosystem, namespace, name)
-			do update set name = excluded.name returning id`,
-			f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.At)
-	}
+	packageID, err := tx.packageID(ctx, f)
 	if err != nil {
 		return Added{}, err
 	}
@@ -76,7 +66,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if err := tx.GetContext(ctx, &v, `insert into version
 		(package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-		on conflict (package_id, version, upload) where visible_until is null do update set version = excluded.version
+		on conflict (package_id, version, upload) where visible_until is null do update set touched_at = version.touched_at
 		returning id, publisher_id, published_by, touched_at, visible_from, broken_file, details`,
 		packageID, f.Version, f.Upload, f.Snapshot, f.UploadedAt, f.UploadCount, f.PublisherID, f.PublisherName, f.At); err != nil {
 		return Added{}, err
@@ -129,6 +119,23 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	return added, err
 }
 
+// packageID finds the package of a file, or makes it.
+func (tx *Tx) packageID(ctx context.Context, f NewFile) (id int64, err error) {
+	err = tx.GetContext(ctx, &id, `select id from package
+		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
+		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name)
+	if errors.Is(err, sql.ErrNoRows) {
+		// The no-op update makes the row come back when another transaction was
+		// first. It must not name a key column, or it would lock out those who
+		// refer to the row.
+		err = tx.GetContext(ctx, &id, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
+			values ($1, $2, $3, $4, $5) on conflict (repository_id, ecosystem, namespace, name)
+			do update set changed_at = package.changed_at returning id`,
+			f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.At)
+	}
+	return id, err
+}
+
 // beginAgain empties an open version for a new publisher.
 func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error {
 	if _, err := tx.ExecContext(ctx, `delete from file where version_id = $1`, versionID); err != nil {
@@ -163,16 +170,24 @@ func (db *DB) MarkInterrupted(ctx context.Context) error {
 	return err
 }
 
-// MarkBroken notes that a file of an open version did not arrive whole.
-func (db *DB) MarkBroken(ctx context.Context, key catalog.PackageKey, version, upload, file string) error {
-	_, err := db.ExecContext(ctx, `update version v set broken_file = $7 from package p
-		where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
-		and v.version = $5 and v.upload = $6 and v.visible_from is null and v.visible_until is null`,
-		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, upload, file)
+// MarkBroken notes that a file of an open version, or of one that is yet to be
+// seen, did not arrive whole. A visible version is not touched. The digests and
+// details of f are of no account.
+func (tx *Tx) MarkBroken(ctx context.Context, f NewFile) error {
+	packageID, err := tx.packageID(ctx, f)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `insert into version
+		(package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at, broken_file)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		on conflict (package_id, version, upload) where visible_until is null do update set broken_file = excluded.broken_file
+		where version.visible_from is null and version.publisher_id = excluded.publisher_id`,
+		packageID, f.Version, f.Upload, f.Snapshot, f.UploadedAt, f.UploadCount, f.PublisherID, f.PublisherName, f.At, f.Name)
 	return err
 }
 
-// MarkFileBroken is MarkBroken for a file that is on record.
+// MarkFileBroken notes the same of a file that is on record.
 func (db *DB) MarkFileBroken(ctx context.Context, f catalog.File) error {
 	_, err := db.ExecContext(ctx, `update version set broken_file = $2
 		where id = $1 and visible_from is null and visible_until is null`, f.VersionID, f.Name)

@@ -32,12 +32,12 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	}
 	staged, err := s.stage(ctx, body, length, place.FileName)
 	if err != nil {
-		return ecosystem.Receipt{}, s.broken(ctx, repository, e, place, err)
+		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	defer s.discard(staged)
 	details, err := e.Inspect(place, sized{staged})
 	if err != nil {
-		return ecosystem.Receipt{}, s.broken(ctx, repository, e, place, err)
+		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	var added record.Added
 	err = s.recorded(ctx, []*blob.Staged{staged}, func(tx *record.Tx) error {
@@ -84,13 +84,32 @@ func (s *Service) discard(staged *blob.Staged) {
 
 // broken notes that a file of an open version did not arrive as it should, and
 // gives err back. The client may be gone by now.
-func (s *Service) broken(ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, err error) error {
+func (s *Service) broken(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, err error) error {
+	if place.Snapshot && place.Upload == "" {
+		return err // it is not known which upload it would have belonged to
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if noteErr := s.db.MarkBroken(ctx, place.Key(e.Name(), repository.ID), place.Version, place.Upload, place.FileName); noteErr != nil {
+	noteErr := s.db.Within(ctx, func(tx *record.Tx) error {
+		return tx.MarkBroken(ctx, s.newFile(caller, repository, e, place))
+	})
+	if noteErr != nil {
 		s.log.Error("a cut upload could not be noted", "error", noteErr)
 	}
 	return err
+}
+
+// newFile is what is recorded of a file whatever its bytes are.
+func (s *Service) newFile(caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place) record.NewFile {
+	now := s.Now()
+	if place.UploadedAt.IsZero() {
+		place.UploadedAt = now
+	}
+	return record.NewFile{Key: place.Key(e.Name(), repository.ID),
+		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
+		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
+		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
+		PublisherID: caller.ID, PublisherName: caller.Name, At: now, QuietSince: now.Add(-s.settings.QuietPeriod)}
 }
 
 // Broken implements ecosystem.Desk.
@@ -157,16 +176,9 @@ func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.C
 
 func (s *Service) addFile(ctx context.Context, tx *record.Tx, caller access.Caller, repository catalog.Repository,
 	e ecosystem.Ecosystem, place ecosystem.Place, staged *blob.Staged, details catalog.Details) (record.Added, error) {
-	now := s.Now()
-	if place.UploadedAt.IsZero() {
-		place.UploadedAt = now
-	}
-	added, err := tx.AddFile(ctx, record.NewFile{Key: place.Key(e.Name(), repository.ID),
-		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
-		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
-		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
-		Digests: staged.Digests, Details: details,
-		PublisherID: caller.ID, PublisherName: caller.Name, At: now, QuietSince: now.Add(-s.settings.QuietPeriod)})
+	f := s.newFile(caller, repository, e, place)
+	f.Digests, f.Details = staged.Digests, details
+	added, err := tx.AddFile(ctx, f)
 	if err != nil || !added.Taken {
 		return added, err
 	}
