@@ -68,7 +68,7 @@ func sentence(err error) string {
 	case errors.As(err, &u):
 		hint = "Is the service running, and is the address right? Set it with --server or CRELVO_SERVER."
 	}
-	message = strings.TrimSuffix(strings.TrimSpace(message), ".")
+	message = strings.TrimSuffix(strings.Join(strings.Fields(message), " "), ".")
 	if hint == "" {
 		return message
 	}

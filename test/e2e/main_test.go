@@ -112,11 +112,18 @@ func pom(group, artifact, version string, more ...string) string {
 }
 
 // jar makes a zip archive with one entry of that content.
-func jar(t *testing.T, content string) string {
+func jar(t *testing.T, content string) string { return archive(t, "content.txt", content) }
+
+// jarWithPOM makes a jar as mvn does, with its pom inside.
+func jarWithPOM(t *testing.T, pom string) string {
+	return archive(t, "META-INF/maven/example.skerry.berth/inside/pom.xml", pom)
+}
+
+func archive(t *testing.T, name, content string) string {
 	t.Helper()
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
-	w, err := z.Create("content.txt")
+	w, err := z.Create(name)
 	if err == nil {
 		_, err = io.WriteString(w, content)
 	}

@@ -3,29 +3,47 @@ import { useEffect, useState } from "react";
 
 /**
  * useLive brings what is shown up to date as changes happen on the server. It
- * tells whether the stream is open.
+ * tells whether the stream is open. Browsers allow a server few connections,
+ * so only a page that is looked at holds one.
  */
 export function useLive(): boolean {
   const queries = useQueryClient();
   const [open, setOpen] = useState(true);
   useEffect(() => {
-    const source = new EventSource("/api/v1/live");
-    let lost = false;
-    source.onopen = () => {
-      setOpen(true);
-      // Whatever happened while the stream was cut was missed.
-      if (lost) void queries.invalidateQueries();
-      lost = false;
-    };
-    source.onerror = () => {
-      lost = true;
-      setOpen(false);
-    };
+    let source: EventSource | undefined;
+    let missed = false;
     const changed = () => void queries.invalidateQueries();
-    source.addEventListener("package", changed);
-    source.addEventListener("repository", changed);
-    source.addEventListener("access", changed);
-    return () => source.close();
+    const start = () => {
+      if (source) return;
+      source = new EventSource("/api/v1/live");
+      source.onopen = () => {
+        setOpen(true);
+        // Whatever happened while there was no stream was missed.
+        if (missed) changed();
+        missed = false;
+      };
+      source.onerror = () => {
+        missed = true;
+        setOpen(false);
+      };
+      for (const kind of ["package", "repository", "access"]) source.addEventListener(kind, changed);
+    };
+    const stop = () => {
+      source?.close();
+      source = undefined;
+      missed = true;
+    };
+    const look = () => (document.visibilityState === "visible" ? start() : stop());
+    look();
+    document.addEventListener("visibilitychange", look);
+    addEventListener("pagehide", stop);
+    addEventListener("pageshow", look);
+    return () => {
+      stop();
+      document.removeEventListener("visibilitychange", look);
+      removeEventListener("pagehide", stop);
+      removeEventListener("pageshow", look);
+    };
   }, [queries]);
   return open;
 }

@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"crelvo/test/browser"
+	"crelvo/test/house"
+)
+
+// TestConsole drives the console as a person at work: sign in, make a
+// repository, see a build arrive without a refresh, look at the package.
+func TestConsole(t *testing.T) {
+	tab, stop, err := browser.Start(context.WithoutCancel(t.Context()), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	do := func(actions ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := browser.Within(tab, 20*time.Second, actions...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	typeInto := func(selector, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(chromedp.CSS(selector), text)
+	}
+	see := browser.ShowsText
+
+	do(chromedp.Navigate(shared.Address+"/"), typeInto("input[name=name]", "admin"), typeInto("input[name=password]", "not it"),
+		chromedp.Click(chromedp.CSS("button[type=submit]")), see("the name or the password is wrong"))
+	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	cookies := must(t, http.MethodGet, "/", "", 200)
+	if policy := cookies.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "script-src 'self'") || strings.Contains(policy, "unsafe-eval") {
+		t.Errorf("the console's policy: %q", policy)
+	}
+	if seen, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.cookie")); err != nil || seen != "" {
+		t.Errorf("scripts can see the session: %q, %v", seen, err)
+	}
+
+	do(browser.ClickText("New repository"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
+		typeInto("[role=dialog] input[name=name]", "Wrong Name"), browser.ClickText("Make it"), see("cannot be the name of a repository"))
+	const r = "console-arrivals"
+	do(chromedp.Navigate(shared.Address+"/"), see("Repositories"), browser.ClickText("New repository"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
+		typeInto("[role=dialog] input[name=name]", r), typeInto("[role=dialog] select", "releases"),
+		browser.ClickText("Make it"), see(r+" is empty", "crelvo publish FILE --to "+r))
+
+	// The page stays as it is; the build arrives by itself.
+	publishRelease(t, r, "deck-plan", "1.0.0", "decks")
+	do(see("example", "1 package, 1 version"), browser.Unfold("deck-plan"), browser.Unfold("1.0.0"), see("deck-plan-1.0.0.jar", "deck-plan-1.0.0.pom"),
+		browser.Unfold("deck-plan-1.0.0.jar"), see("sha256", sha1Hex(jar(t, "decks"))))
+	publishRelease(t, r, "deck-plan", "1.1.0", "more decks")
+	do(see("1.1.0"))
+
+	// The keyboard reaches the package from any page.
+	do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")), typeInto("[role=combobox]", "deck-plan"),
+		see("example.skerry.berth:deck-plan"))
+	do(chromedp.KeyEvent("\r"), see("deck-plan", "1.0.0", "1.1.0", "Maven dependency", "<artifactId>deck-plan</artifactId>", "settings.xml"))
+	publishRelease(t, r, "deck-plan", "1.2.0", "yet more decks")
+	do(see("1.2.0"))
+
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), see("Anybody may read it"), chromedp.Click(chromedp.CSS("main input[type=checkbox]")),
+		browser.ClickText("Save"), see("it is in force now"))
+	if a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/deck-plan/maven-metadata.xml", "", nil); err != nil || a.Status != 200 {
+		t.Errorf("the setting is not in force: %d %v", a.Status, err)
+	}
+	do(browser.ClickText("Remove "+r), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[type=checkbox]")), chromedp.Click(chromedp.CSS("[role=dialog] input[type=checkbox]")),
+		typeInto("[role=dialog] input:not([type=checkbox])", r), chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Remove']`)),
+		chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), see("Latest arrivals"))
+	if a := ask(t, http.MethodGet, "/api/v1/repositories/"+r, ""); a.Status != 404 {
+		t.Errorf("the removed repository answers %d", a.Status)
+	}
+
+	do(chromedp.Navigate(shared.Address+"/package/maven/no.such/thing"), see("no repository that you may read holds"))
+	do(chromedp.Navigate(shared.Address+"/no/such/page"), see("There is no such page"))
+	do(chromedp.Navigate(shared.Address+"/tokens"), browser.ClickText("New token"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input")),
+		typeInto("[role=dialog] input", "console-token"), browser.ClickText("Make it"), see("shown this once", "crelvo_"), browser.ClickText("I have kept it"), see("console-token"))
+
+	// Pages that were left must not keep their connections.
+	for range 12 {
+		do(chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))
+	}
+
+	// A phone is wide enough for all that matters.
+	do(chromedp.EmulateViewport(390, 780), chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))
+	if wide, err := chromedp.Run(tab, chromedp.Evaluate[bool]("document.documentElement.scrollWidth > innerWidth")); err != nil || wide {
+		t.Errorf("the page is wider than a phone: %v, %v", wide, err)
+	}
+	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))
+	do(chromedp.Click(chromedp.CSS("button[aria-haspopup=menu]")))
+	do(see("Sign out"))
+	do(browser.ClickText("Sign out"), chromedp.WaitVisible(chromedp.CSS("input[name=password]")))
+}
