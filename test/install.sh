@@ -9,7 +9,7 @@ packages() {
 	test) echo chromium maven default-jdk-headless \
 		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
 		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 ;;
-	bench) echo nginx-light ;;
+	bench) echo nginx-light wrk curl ;;
 	screenshots) echo xterm xvfb xauth imagemagick fonts-dejavu-core ;;
 	*) echo "install.sh: unknown purpose $1" >&2; exit 2 ;;
 	esac

@@ -1,8 +1,10 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"io"
 
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
@@ -75,8 +77,38 @@ func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecos
 	return branches, packages, err
 }
 
+// Small files are kept in memory when they were asked for: opening one costs
+// more than sending it. Together they take at most smallSize * smallCount bytes.
+const smallSize, smallCount = 16 << 10, 1024
+
+// memoryFile is a small file's bytes.
+type memoryFile struct{ *bytes.Reader }
+
+func (memoryFile) Close() error { return nil }
+
 // Open implements ecosystem.Desk.
 func (s *Service) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
+	if f.Digests.Size > smallSize {
+		return s.openStored(ctx, f)
+	}
+	if content, ok := s.small.Get(f.Digests.SHA256); ok {
+		return memoryFile{bytes.NewReader(content)}, nil
+	}
+	r, err := s.openStored(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	content := make([]byte, f.Digests.Size)
+	if _, err := io.ReadFull(r, content); err != nil {
+		return nil, fault.New(fault.Internal, "bytes-damaged", "the bytes of %s are not whole in the server's store", f.Name).
+			WithHint("Whoever runs the server should bring back the file from a backup.").WithCause(err)
+	}
+	s.small.Add(f.Digests.SHA256, content)
+	return memoryFile{bytes.NewReader(content)}, nil
+}
+
+func (s *Service) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
 	r, err := s.blobs.Open(ctx, f.Digests.SHA256)
 	if errors.Is(err, blob.ErrMissing) {
 		return nil, fault.New(fault.Internal, "bytes-missing", "the bytes of %s are gone from the server's store", f.Name).

@@ -54,6 +54,7 @@ type Service struct {
 	generations  [4096]atomic.Uint64 // by the hash of a package key; raised by every change
 	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
 	files        *lru.Cache[ecosystem.FileQuestion, aged[catalog.File]]
+	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
 	accessGeneration atomic.Uint64
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
@@ -89,11 +90,12 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3 error
+	var err1, err2, err3, err4 error
 	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
 	s.files, err2 = lru.New[ecosystem.FileQuestion, aged[catalog.File]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
-	if err := errors.Join(err1, err2, err3); err != nil {
+	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {

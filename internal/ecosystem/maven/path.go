@@ -41,8 +41,14 @@ const (
 )
 
 var (
-	segmentForm = regexp.MustCompile(`^[A-Za-z0-9._+~$@=,!()-]+$`)
-	uploadForm  = regexp.MustCompile(`^(\d{8}\.\d{6})-(\d{1,9})`)
+	uploadForm = regexp.MustCompile(`^(\d{8}\.\d{6})-(\d{1,9})`)
+	// allowed are the characters of a path segment.
+	allowed = func() (set [256]bool) {
+		for _, c := range []byte("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._+~$@=,!()-") {
+			set[c] = true
+		}
+		return set
+	}()
 )
 
 // parsePath reads a decoded path below the repository's door.
@@ -81,7 +87,7 @@ func parsePath(path string) (target, error) {
 
 func checkSegments(segments []string) error {
 	for _, s := range segments {
-		if s == "." || s == ".." || len(s) > maxSegment || !segmentForm.MatchString(s) {
+		if !fitsPath(s) {
 			if len(s) > 60 {
 				s = s[:60] + "…"
 			}
@@ -90,6 +96,18 @@ func checkSegments(segments []string) error {
 		}
 	}
 	return nil
+}
+
+func fitsPath(segment string) bool {
+	if segment == "" || segment == "." || segment == ".." || len(segment) > maxSegment {
+		return false
+	}
+	for i := range len(segment) {
+		if !allowed[segment[i]] {
+			return false
+		}
+	}
+	return true
 }
 
 // parseArtifact fills place from group/…/artifact/version/file.

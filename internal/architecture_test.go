@@ -1,0 +1,79 @@
+package internal
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// layers are the packages of the house from the inside out. A package imports
+// only from the rows before its own, and what is in its own folder.
+var layers = [][]string{
+	{"internal/core"},
+	{"internal/ecosystem", "internal/blob", "internal/record", "internal/upstream", "internal/api"},
+	{"internal/service", "internal/client"},
+	{"internal/web", "internal/demo"},
+	{"internal/cli"},
+	{"cmd"},
+}
+
+func layerOf(path string) int {
+	return slices.IndexFunc(layers, func(row []string) bool {
+		return slices.ContainsFunc(row, func(prefix string) bool { return path == prefix || strings.HasPrefix(path, prefix+"/") })
+	})
+}
+
+func unit(path string) string {
+	return strings.Join(strings.SplitN(path, "/", 3)[:min(2, strings.Count(path, "/")+1)], "/")
+}
+
+// outside is what the core must not touch: no network, files, clock of its
+// own choosing, or database.
+var outside = []string{"net/http", "database/sql", "os", "net", "github.com/jmoiron/sqlx", "github.com/labstack/echo/v5", "github.com/jackc/pgx/v5", "log/slog"}
+
+// TestImportsRunOneWay holds the house to its plan.
+func TestImportsRunOneWay(t *testing.T) {
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd.Dir = ".."
+	output, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for decoder := json.NewDecoder(bytes.NewReader(output)); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := decoder.Decode(&p); err == io.EOF {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		from := strings.TrimPrefix(p.ImportPath, "crelvo/")
+		layer := layerOf(from)
+		if layer < 0 {
+			continue
+		}
+		seen++
+		for _, imported := range p.Imports {
+			to, ours := strings.CutPrefix(imported, "crelvo/")
+			if layer == 0 && slices.Contains(outside, imported) {
+				t.Errorf("%s imports %s; the core has no input or output", from, imported)
+			}
+			if !ours || layerOf(to) < 0 || unit(from) == unit(to) {
+				continue
+			}
+			if layerOf(to) >= layer {
+				t.Errorf("%s imports %s; imports run from the outside in", from, to)
+			}
+		}
+	}
+	if seen < 10 {
+		t.Fatalf("only %d packages were looked at", seen)
+	}
+}

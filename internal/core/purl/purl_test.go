@@ -1,0 +1,113 @@
+package purl
+
+import (
+	"slices"
+	"testing"
+)
+
+func TestParse(t *testing.T) {
+	for _, c := range []struct {
+		in   string
+		want PURL
+	}{
+		{"pkg:maven/example.skerry.berth/berth-planner@1.4.0", PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "berth-planner", Version: "1.4.0"}},
+		{"pkg:npm/%40skerry/deck-ui@2.0.0-dev.1", PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui", Version: "2.0.0-dev.1"}},
+		{"pkg:pypi/tidecast", PURL{Ecosystem: "pypi", Name: "tidecast"}},
+	} {
+		got, err := Parse(c.in)
+		if err != nil || got.String() != c.in || got.Namespace != c.want.Namespace || got.Name != c.want.Name || got.Version != c.want.Version || got.Ecosystem != c.want.Ecosystem {
+			t.Errorf("Parse(%q) = %+v (%s), %v; want %+v", c.in, got, got, err, c.want)
+		}
+	}
+	for _, in := range []string{"", "berth-planner", "pkg:", "pkg:maven", "pkg:maven/", "http://example.com/x"} {
+		if got, err := Parse(in); err == nil {
+			t.Errorf("Parse(%q) = %+v; want an error", in, got)
+		}
+	}
+}
+
+func TestMatch(t *testing.T) {
+	for _, c := range []struct {
+		purl, pattern string
+		want          bool
+	}{
+		{"pkg:npm/%40skerry/deck-ui@1.0.0", "pkg:npm/@skerry/*", true},
+		{"pkg:npm/%40other/deck-ui@1.0.0", "pkg:npm/@skerry/*", false},
+		{"pkg:maven/example.skerry.berth/tide-model@1.0", "pkg:maven/example.skerry.*/*", true},
+		{"pkg:maven/example.skerries/tide-model@1.0", "pkg:maven/example.skerry.*/*", false},
+		{"pkg:npm/deck@1.0.0-dev.3", "pkg:*/*@*-dev*", true},
+		{"pkg:npm/%40skerry/deck@1.0.0-dev.3", "pkg:*/*@*-dev*", true},
+		{"pkg:npm/deck@1.0.0", "pkg:*/*@*-dev*", false},
+		{"pkg:npm/deck@1.0.0", "pkg:npm/deck@1.0.0", true},
+		{"pkg:npm/deck@1.0.0", "npm/deck", false},
+		{"pkg:npm/de%5Bck@1.0.0", "pkg:npm/de[ck", true},
+	} {
+		p, err := Parse(c.purl)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.Match(c.pattern); got != c.want {
+			t.Errorf("%s fits %s: %v; want %v", c.purl, c.pattern, got, c.want)
+		}
+	}
+}
+
+// TestCompareMaven has the examples of the "Version Order Specification" and
+// more, in ascending order.
+func TestCompareMaven(t *testing.T) {
+	ascending := []string{
+		"1-alpha-1", "1-alpha2", "1-beta-2", "1-milestone-1", "1.0-rc1", "1.0-cr2", "1-SNAPSHOT", "1",
+		"1-sp", "1-abc", "1-xyz", "1.0.1-SNAPSHOT", "1.0.1", "1.0.1.1", "1.1", "1.2-SNAPSHOT", "1.2", "1.10", "2.0.0-alpha", "2", "10.0",
+		"20261101.5", "99999999999999999999.1",
+	}
+	for i, a := range ascending {
+		for j, b := range ascending {
+			got := Compare("maven", a, b)
+			if (got < 0) != (i < j) || (got > 0) != (i > j) {
+				t.Errorf("Compare(%s, %s) = %d; want the order of %d and %d", a, b, got, i, j)
+			}
+		}
+	}
+	for _, same := range [][2]string{{"1", "1.0.0"}, {"1-ga", "1"}, {"1.final", "1.0"}, {"1.0-RELEASE", "1"}, {"1a1", "1-alpha-1"}, {"1.0rc3", "1-cr-3"}, {"01.02", "1.2"}} {
+		if c := Compare("maven", same[0], same[1]); c != 0 {
+			t.Errorf("Compare(%s, %s) = %d; want 0", same[0], same[1], c)
+		}
+	}
+}
+
+func TestIsSnapshot(t *testing.T) {
+	for version, want := range map[string]bool{"1.0-SNAPSHOT": true, "SNAPSHOT": true, "1.0": false, "1.0-snapshot": false, "SNAPSHOT-1": false} {
+		if got := IsSnapshot("maven", version); got != want {
+			t.Errorf("IsSnapshot(%s) = %v", version, got)
+		}
+	}
+}
+
+func TestNextFree(t *testing.T) {
+	taken := []string{"1.4.0", "1.4.1", "2.0-rc1", "1.09", "final", "final.1", "99999999999999999999"}
+	for version, want := range map[string]string{"1.4.0": "1.4.2", "2.0-rc1": "2.0-rc2", "1.09": "1.10", "final": "final.2", "99999999999999999999": "99999999999999999999.1", "1.4.0-jre": "1.4.1-jre"} {
+		if got := NextFree(version, func(v string) bool { return slices.Contains(taken, v) }); got != want {
+			t.Errorf("NextFree(%s) = %s; want %s", version, got, want)
+		}
+	}
+}
+
+// FuzzCompareMaven checks that the order is one: reflexive, antisymmetric and
+// transitive, whatever the versions are.
+func FuzzCompareMaven(f *testing.F) {
+	f.Add("1.0-SNAPSHOT", "1.0", "1.0.1")
+	f.Add("1-a1", "..", "-_-.0x")
+	sign := func(n int) int { return min(1, max(-1, n)) }
+	f.Fuzz(func(t *testing.T, a, b, c string) {
+		if Compare("maven", a, a) != 0 {
+			t.Errorf("%q is not like itself", a)
+		}
+		ab, ba, bc, ac := sign(Compare("maven", a, b)), sign(Compare("maven", b, a)), sign(Compare("maven", b, c)), sign(Compare("maven", a, c))
+		if ab != -ba {
+			t.Errorf("%q and %q: %d and %d", a, b, ab, ba)
+		}
+		if ab < 0 && bc < 0 && ac >= 0 {
+			t.Errorf("%q < %q < %q, but the first and the last compare as %d", a, b, c, ac)
+		}
+	})
+}

@@ -1,0 +1,384 @@
+package main
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"crelvo/test/house"
+)
+
+const group = "example/skerry/berth"
+
+func rows() []row {
+	return []row{
+		{name: "S1", what: "GET 1 KiB, 32 clients, token checked, counted", unit: "/s", rounds: 5, target: ">= 0.5", better: atLeast(0.5),
+			prepare: publishFile("small", 1<<10), round: load("small", "4s")},
+		{name: "S2", what: "GET 1 MiB, 32 clients", unit: "/s", rounds: 5, target: ">= 0.9", better: atLeast(0.9),
+			prepare: publishFile("middle", 1<<20), round: load("middle", "4s")},
+		{name: "S3", what: "GET 256 MiB, 1 client", unit: "MB/s", rounds: 7, target: ">= 0.95", better: atLeast(0.95),
+			prepare: publishFile("large", 256<<20), round: single("large")},
+		{name: "S4", what: "PUT 1 GiB, all digests, durable", unit: "s", rounds: 3, target: "<= 1.15", better: atMost(1.15),
+			prepare: prepareUpload, round: upload},
+		{name: "S5", what: "publish 1,000 versions (jar and pom), 8 clients", unit: "s", rounds: 3, target: "<= 3", better: atMost(3),
+			round: publishMany},
+		{name: "S13", what: "idle service, memory", unit: "MiB", rounds: 1, target: "< 80", better: func(v float64) bool { return v < 80 }, round: idle},
+		{name: "S13", what: "idle service, ready after its database", unit: "s", rounds: 3, target: "< 1", better: func(v float64) bool { return v < 1 }, round: ready},
+	}
+}
+
+func randomFile(path string, size int64) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	if _, err := io.CopyN(f, rand.Reader, size); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func (b *bench) nginxRoot() string { return filepath.Join(b.dir, "www") }
+
+// startNginx serves a folder with the defaults that anybody would choose.
+func (b *bench) startNginx() (stop func(), err error) {
+	if err := os.MkdirAll(b.nginxRoot(), 0o755); err != nil {
+		return nil, err
+	}
+	const listen = "127.0.0.1:8791"
+	b.nginx = "http://" + listen
+	user := ""
+	if os.Geteuid() == 0 {
+		user = "user root;"
+	}
+	configuration := fmt.Sprintf(`%s worker_processes auto; daemon off; pid %s/nginx.pid; error_log %s/nginx.log;
+events { worker_connections 1024; }
+http { access_log off; sendfile on; tcp_nopush on; keepalive_requests 1000000; root %s;
+  client_body_temp_path %s/t1; proxy_temp_path %s/t2; fastcgi_temp_path %s/t3; uwsgi_temp_path %s/t4; scgi_temp_path %s/t5;
+  server { listen %s; } }`, user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
+	path := filepath.Join(b.dir, "nginx.conf")
+	if err := os.WriteFile(path, []byte(configuration), 0o600); err != nil {
+		return nil, err
+	}
+	cmd := exec.Command("/usr/sbin/nginx", "-c", path)
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	for range 100 {
+		if r, err := http.Get(b.nginx + "/"); err == nil {
+			r.Body.Close()
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait() // ended by the signal
+	}, nil
+}
+
+// publishFile puts random bytes into both servers.
+func publishFile(name string, size int64) func(context.Context, *bench) error {
+	return func(ctx context.Context, b *bench) error {
+		path := filepath.Join(b.nginxRoot(), name)
+		if err := randomFile(path, size); err != nil {
+			return err
+		}
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		return b.publish(ctx, name, "1.0", "bin", f)
+	}
+}
+
+// publish sends a release with one file and completes it.
+func (b *bench) publish(ctx context.Context, artifact, version, extension string, content io.Reader) error {
+	base := fmt.Sprintf("/at/bench/maven/%s/%s/", group, artifact)
+	file := fmt.Sprintf("%s%s/%s-%s", base, version, artifact, version)
+	pom := fmt.Sprintf("<project><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging></project>", artifact, version, extension)
+	metadata := fmt.Sprintf("<metadata><versioning><versions><version>%s</version></versions></versioning></metadata>", version)
+	for _, step := range []struct {
+		path string
+		body io.Reader
+	}{{file + "." + extension, content}, {file + ".pom", strings.NewReader(pom)}, {base + "maven-metadata.xml", strings.NewReader(metadata)}} {
+		a, err := b.house.Ask(ctx, http.MethodPut, step.path, house.Token, step.body)
+		if err != nil {
+			return err
+		}
+		if a.Status != 201 {
+			return fmt.Errorf("%s: %d %s", step.path, a.Status, a.Body)
+		}
+	}
+	return nil
+}
+
+func address(artifact string) string {
+	return fmt.Sprintf("/at/bench/maven/%s/%s/1.0/%s-1.0.bin", group, artifact, artifact)
+}
+
+var wrkRate = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
+
+func wrk(ctx context.Context, url, duration string, headers ...string) (float64, error) {
+	args := []string{"-t1", "-c32", "-d" + duration}
+	for _, h := range headers {
+		args = append(args, "-H", h)
+	}
+	out, err := exec.CommandContext(ctx, "wrk", append(args, url)...).CombinedOutput()
+	if err != nil {
+		return 0, fmt.Errorf("wrk: %w: %s", err, out)
+	}
+	if strings.Contains(string(out), "Non-2xx") {
+		return 0, fmt.Errorf("wrk got errors: %s", out)
+	}
+	return strconv.ParseFloat(wrkRate.FindStringSubmatch(string(out))[1], 64)
+}
+
+func load(artifact, duration string) func(context.Context, *bench, int) (float64, float64, error) {
+	return func(ctx context.Context, b *bench, _ int) (float64, float64, error) {
+		ours, err := wrk(ctx, b.house.Address+address(artifact), duration, "Authorization: Bearer "+house.Token)
+		if err != nil {
+			return 0, 0, err
+		}
+		reference, err := wrk(ctx, b.nginx+"/"+artifact, duration)
+		return ours, reference, err
+	}
+}
+
+func curlSpeed(ctx context.Context, url string) (float64, error) {
+	out, err := exec.CommandContext(ctx, "curl", "-sf", "-o", "/dev/null", "-H", "Authorization: Bearer "+house.Token, "-w", "%{speed_download}", url).Output()
+	if err != nil {
+		return 0, fmt.Errorf("curl: %w", err)
+	}
+	speed, err := strconv.ParseFloat(string(out), 64)
+	return speed / 1e6, err
+}
+
+func single(artifact string) func(context.Context, *bench, int) (float64, float64, error) {
+	return func(ctx context.Context, b *bench, n int) (float64, float64, error) {
+		before := b.resident()
+		ours, err := curlSpeed(ctx, b.house.Address+address(artifact))
+		if err != nil {
+			return 0, 0, err
+		}
+		if n == 1 {
+			b.note("S3: memory grew by %.1f MiB (target < 8)", float64(b.resident()-before)/(1<<20))
+		}
+		reference, err := curlSpeed(ctx, b.nginx+"/"+artifact)
+		return ours, reference, err
+	}
+}
+
+func (b *bench) resident() int64 { return residentOf(b.house) }
+
+func residentOf(h *house.House) int64 {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", h.Command.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	pages, _ := strconv.ParseInt(strings.Fields(string(raw))[1], 10, 64)
+	return pages * int64(os.Getpagesize())
+}
+
+var slowestDigest string
+
+// prepareUpload makes the file and finds the slowest digest tool.
+func prepareUpload(ctx context.Context, b *bench) error {
+	path := filepath.Join(b.dir, "upload")
+	if err := randomFile(path, 1<<30); err != nil {
+		return err
+	}
+	slowest := time.Duration(0)
+	for _, tool := range []string{"md5sum", "sha1sum", "sha256sum", "sha512sum"} {
+		start := time.Now()
+		if err := exec.CommandContext(ctx, tool, path).Run(); err != nil {
+			return err
+		}
+		if took := time.Since(start); took > slowest {
+			slowest, slowestDigest = took, tool
+		}
+	}
+	b.note("S4: the slowest digest is %s, %.1f s for 1 GiB", slowestDigest, slowest.Seconds())
+	return exec.CommandContext(ctx, "sync").Run()
+}
+
+func upload(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
+	path := filepath.Join(b.dir, "upload")
+	// Other bytes in every round, or nothing would have to be stored.
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return 0, 0, err
+	}
+	if _, err := fmt.Fprintf(f, "round %d", n); err != nil {
+		return 0, 0, err
+	}
+	if err := f.Close(); err != nil {
+		return 0, 0, err
+	}
+	if err := exec.CommandContext(ctx, "sync").Run(); err != nil {
+		return 0, 0, err
+	}
+	before, peak := b.resident(), int64(0)
+	watching, stop := context.WithCancel(ctx)
+	defer stop()
+	var watcher sync.WaitGroup
+	watcher.Go(func() {
+		for watching.Err() == nil {
+			peak = max(peak, b.resident())
+			time.Sleep(10 * time.Millisecond)
+		}
+	})
+	start := time.Now()
+	url := fmt.Sprintf("%s/at/bench-snapshots/maven/%s/chart-tiles/1.0-SNAPSHOT/chart-tiles-1.0-20261101.08000%d-1.bin", b.house.Address, group, n)
+	out, err := exec.CommandContext(ctx, "curl", "-sf", "-T", path, "-H", "Authorization: Bearer "+house.Token, url).CombinedOutput()
+	if err != nil {
+		return 0, 0, fmt.Errorf("curl: %w: %s", err, out)
+	}
+	ours = time.Since(start).Seconds()
+	stop()
+	watcher.Wait()
+	if n == 0 {
+		b.note("S4: memory grew by %.1f MiB (target < 32)", float64(peak-before)/(1<<20))
+	}
+	if err := exec.CommandContext(ctx, "sync").Run(); err != nil {
+		return 0, 0, err
+	}
+	start = time.Now()
+	target := filepath.Join(b.dir, "copy")
+	for _, c := range [][]string{{"cp", path, target}, {slowestDigest, target}, {"sync", target}} {
+		if err := exec.CommandContext(ctx, c[0], c[1:]...).Run(); err != nil {
+			return 0, 0, err
+		}
+	}
+	reference = time.Since(start).Seconds()
+	return ours, reference, os.Remove(target)
+}
+
+const versionsPublished, publishers = 1000, 8
+
+// eachOf shares n pieces of work among the publishers.
+func eachOf(n int, do func(i int) error) error {
+	work := make(chan int)
+	failed := make(chan error, publishers)
+	var workers sync.WaitGroup
+	for range publishers {
+		workers.Go(func() {
+			for i := range work {
+				if err := do(i); err != nil {
+					failed <- err
+					return
+				}
+			}
+		})
+	}
+	for i := range n {
+		select {
+		case work <- i:
+		case err := <-failed:
+			return err
+		}
+	}
+	close(work)
+	workers.Wait()
+	close(failed)
+	return <-failed
+}
+
+func publishMany(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
+	jars := make([][]byte, versionsPublished)
+	for i := range jars {
+		if jars[i], err = smallJar(20 << 10); err != nil {
+			return 0, 0, err
+		}
+	}
+	start := time.Now()
+	if err := eachOf(versionsPublished, func(i int) error {
+		return b.publish(ctx, fmt.Sprintf("module-%d", i%100), fmt.Sprintf("%d.%d", n, i/100), "jar", bytes.NewReader(jars[i]))
+	}); err != nil {
+		return 0, 0, err
+	}
+	ours = time.Since(start).Seconds()
+	// A version is two files.
+	dir := filepath.Join(b.dir, fmt.Sprintf("plain-%d", n))
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return 0, 0, err
+	}
+	start = time.Now()
+	err = eachOf(2*versionsPublished, func(i int) error {
+		f, err := os.Create(filepath.Join(dir, strconv.Itoa(i)))
+		if err != nil {
+			return err
+		}
+		if _, err := f.Write(jars[i/2]); err != nil {
+			return err
+		}
+		if err := f.Sync(); err != nil {
+			return err
+		}
+		return f.Close()
+	})
+	reference = time.Since(start).Seconds()
+	if n == 0 {
+		b.note("S5: against one file of 20 KiB a version instead of two: ratio %.2f", ours/(reference/2))
+	}
+	return ours, reference, err
+}
+
+func smallJar(size int) ([]byte, error) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.CreateHeader(&zip.FileHeader{Name: "content", Method: zip.Store})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.CopyN(w, rand.Reader, int64(size)); err != nil {
+		return nil, err
+	}
+	err = z.Close()
+	return b.Bytes(), err
+}
+
+// idle starts a service of its own, leaves it alone, and looks at its memory.
+func idle(ctx context.Context, b *bench, _ int) (float64, float64, error) {
+	h, err := house.Start(filepath.Join(b.dir, "idle"))
+	if err != nil {
+		return 0, 0, err
+	}
+	time.Sleep(2 * time.Second) // being left alone is what is measured
+	resident := float64(residentOf(h)) / (1 << 20)
+	return resident, 0, h.Stop()
+}
+
+// ready starts a second service on a database that runs already.
+func ready(ctx context.Context, b *bench, n int) (float64, float64, error) {
+	password, err := os.ReadFile(b.house.Data + "/postgres-password")
+	if err != nil {
+		return 0, 0, err
+	}
+	pid, err := os.ReadFile(b.house.Data + "/postgres/postmaster.pid")
+	if err != nil {
+		return 0, 0, err
+	}
+	database := fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable", strings.TrimSpace(string(password)), strings.Split(string(pid), "\n")[3])
+	start := time.Now()
+	h, err := house.Start(filepath.Join(b.dir, fmt.Sprintf("ready-%d", n)), "--database", database)
+	if err != nil {
+		return 0, 0, err
+	}
+	took := time.Since(start).Seconds()
+	return took, 0, h.Stop()
+}
