@@ -125,7 +125,7 @@ func trimNulls(list []mavenItem) []mavenItem {
 	return list
 }
 
-// compareItems orders two items; padding is what a missing item compares as.
+// compareItems orders two items.
 func compareItems(a, b mavenItem) int {
 	if a.kind != b.kind {
 		// A qualifier comes before a sub-list, a sub-list before a number.

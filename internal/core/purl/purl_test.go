@@ -92,22 +92,19 @@ func TestNextFree(t *testing.T) {
 	}
 }
 
-// FuzzCompareMaven checks that the order is one: reflexive, antisymmetric and
-// transitive, whatever the versions are.
+// FuzzCompareMaven checks that the order does not contradict itself for any two
+// versions. (For three it can: Maven's own order has circles among versions
+// that nobody writes, such as 1 < 1-sp < 1.0.alpha < 1.)
 func FuzzCompareMaven(f *testing.F) {
-	f.Add("1.0-SNAPSHOT", "1.0", "1.0.1")
-	f.Add("1-a1", "..", "-_-.0x")
+	f.Add("1.0-SNAPSHOT", "1.0.1")
+	f.Add("1-a1", "-_-.0x")
 	sign := func(n int) int { return min(1, max(-1, n)) }
-	f.Fuzz(func(t *testing.T, a, b, c string) {
+	f.Fuzz(func(t *testing.T, a, b string) {
 		if Compare("maven", a, a) != 0 {
 			t.Errorf("%q is not like itself", a)
 		}
-		ab, ba, bc, ac := sign(Compare("maven", a, b)), sign(Compare("maven", b, a)), sign(Compare("maven", b, c)), sign(Compare("maven", a, c))
-		if ab != -ba {
+		if ab, ba := sign(Compare("maven", a, b)), sign(Compare("maven", b, a)); ab != -ba {
 			t.Errorf("%q and %q: %d and %d", a, b, ab, ba)
-		}
-		if ab < 0 && bc < 0 && ac >= 0 {
-			t.Errorf("%q < %q < %q, but the first and the last compare as %d", a, b, c, ac)
 		}
 	})
 }
