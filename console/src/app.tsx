@@ -61,10 +61,10 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           type="button"
           aria-label="Search"
           onClick={() => setPalette(true)}
-          className="ml-auto flex h-9 w-56 max-w-full cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
+          className="ml-auto flex h-9 w-36 max-w-full sm:w-56 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
         >
-          <Search size={15} aria-hidden /> Search packages
-          <kbd className="ml-auto rounded border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+          <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span><span className="sm:hidden">Search</span>
+          <kbd className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
         </button>
         {!live && (
           <span role="status" className="flex items-center gap-1.5 text-sm text-glow">
@@ -97,7 +97,7 @@ function AccountMenu({ me }: { me: Schemas["Me"] }) {
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="flex h-9 cursor-pointer items-center gap-2 rounded px-2 text-sm hover:bg-wash">
         <span aria-hidden className="grid size-6 place-items-center rounded-full bg-deep text-xs font-semibold text-deep-ink uppercase">{me.name[0]}</span>
-        {me.name}
+        <span className="max-sm:sr-only">{me.name}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" sideOffset={4} className="z-20 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg">

@@ -89,9 +89,14 @@ func TestConsole(t *testing.T) {
 	}
 
 	// A phone is wide enough for all that matters.
-	do(chromedp.EmulateViewport(390, 780), chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))
-	if wide, err := chromedp.Run(tab, chromedp.Evaluate[bool]("document.documentElement.scrollWidth > innerWidth")); err != nil || wide {
-		t.Errorf("the page is wider than a phone: %v, %v", wide, err)
+	publishRelease(t, repository(t, "releases"), "a-package-with-a-name-that-does-not-fit-on-any-phone", "1.0.0", "x")
+	do(chromedp.EmulateViewport(390, 780))
+	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit",
+		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Maven dependency"} {
+		do(chromedp.Navigate(shared.Address+path), see(shows))
+		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil || width > 390 {
+			t.Errorf("%s is %d pixels wide on a phone of 390, %v", path, width, err)
+		}
 	}
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))
 	do(chromedp.Click(chromedp.CSS("button[aria-haspopup=menu]")))

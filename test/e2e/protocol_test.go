@@ -377,7 +377,9 @@ func TestManyJobs(t *testing.T) {
 	for err := range failures {
 		t.Error(err)
 	}
-	var shown struct{ Versions []struct{ Uploads []struct{ Name string } } }
+	var shown struct {
+		Versions []struct{ Uploads []struct{ Name string } }
+	}
 	if _, err := shared.JSON(t.Context(), "GET", "/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+r, nil, &shown); err != nil {
 		t.Fatal(err)
 	}

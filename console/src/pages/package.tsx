@@ -45,7 +45,7 @@ function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
           {p.source && <SafeLink href={p.source} />}
         </p>
       </div>
-      <div className="grid items-start gap-5 lg:grid-cols-[22rem_1fr]">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[22rem_minmax(0,1fr)]">
         <Panel title="Versions" aside={<span className="text-xs text-soft">the newest first</span>}>
           <ul onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
             {p.versions.map((g) => (
@@ -81,7 +81,7 @@ function SafeLink({ href }: { href: string }) {
 function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; fresh: Set<string> }) {
   const newest = g.uploads[0]!;
   return (
-    <div className="grid min-w-0 gap-5">
+    <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-5">
       <Panel
         title={<span className="font-mono">{g.version}</span>}
         aside={

@@ -12,7 +12,7 @@ export function RepositoriesPage({ me }: { me: Schemas["Me"] }) {
   const [adding, setAdding] = useState(false);
   const query = useQuery({ queryKey: ["repositories"], queryFn: api.repositories });
   return (
-    <div className="grid gap-5">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
       <Panel
         title={<span className="text-lg">Repositories</span>}
         aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New repository</Button>}
@@ -94,8 +94,8 @@ function LatestArrivals() {
           ) : (
             <ul onKeyDown={rowKeys}>
               {packages.map((p) => (
-                <li key={key(p)} className={`grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[1fr_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}>
-                  <span className="min-w-0 truncate">
+                <li key={key(p)} className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[minmax(0,1fr)_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}>
+                  <span className="col-span-2 min-w-0 truncate sm:col-span-1">
                     <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
                     <span className="font-mono text-sm">{p.latest}</span>
                   </span>

@@ -74,7 +74,7 @@ function Contents({ repository: r }: { repository: Schemas["Repository"] }) {
     );
   }
   return (
-    <div className="grid gap-5">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
       {r.ecosystems.map((e) => <Panel key={e} title={ecosystemTitles[e] ?? e}><Tree repository={r.name} ecosystem={e} /></Panel>)}
     </div>
   );

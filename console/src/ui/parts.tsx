@@ -109,7 +109,7 @@ export function Holds({ holds }: { holds: string }) {
         <span className={`w-1/2 border-r border-deep ${part(holds !== "releases")}`} />
         <span className={`w-1/2 ${part(holds !== "snapshots")}`} />
       </span>
-      {holds === "both" ? "snapshots and releases" : holds}
+      <span className="max-sm:sr-only">{holds === "both" ? "snapshots and releases" : holds}</span>
     </span>
   );
 }

@@ -8,7 +8,7 @@ export function Snippets({ repository, ecosystem, purl }: { repository: string; 
   return (
     <Loaded query={query}>
       {(all) => (
-        <div className="grid gap-4 lg:grid-cols-2">
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-4 lg:grid-cols-[repeat(2,minmax(0,1fr))]">
           {all.map((s) => (
             <Panel
               key={s.title}
