@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"os"
 
 	"github.com/labstack/echo/v5"
 
@@ -57,7 +58,11 @@ func (c *Call) SendFile(f catalog.File, contentType string, fixed bool) error {
 	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) {
 		c.Desk.Downloaded(c.Caller, f)
 	}
-	http.ServeContent(direct(c.Response()), c.Request(), "", f.AddedAt, opened)
+	w := c.Response()
+	if _, isFile := opened.(*os.File); isFile {
+		w = direct(w) // bytes in memory leave with the header in one write instead
+	}
+	http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
 	return nil
 }
 

@@ -3,6 +3,7 @@ package web
 import (
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -12,6 +13,7 @@ import (
 
 type metrics struct {
 	registry *prometheus.Registry
+	known    sync.Map // labels -> *series
 	requests *prometheus.CounterVec
 	seconds  *prometheus.HistogramVec
 	bytes    *prometheus.CounterVec
@@ -47,7 +49,26 @@ func (m *metrics) observe(method, route string, status int, took time.Duration, 
 	if route == "" {
 		route = "none"
 	}
-	m.requests.WithLabelValues(method, route, strconv.Itoa(status)).Inc()
-	m.seconds.WithLabelValues(route).Observe(took.Seconds())
-	m.bytes.WithLabelValues(route).Add(float64(size))
+	key := labels{method, route, status}
+	found, ok := m.known.Load(key)
+	if !ok {
+		found, _ = m.known.LoadOrStore(key, &series{
+			m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.seconds.WithLabelValues(route), m.bytes.WithLabelValues(route)})
+	}
+	s := found.(*series)
+	s.requests.Inc()
+	s.seconds.Observe(took.Seconds())
+	s.bytes.Add(float64(size))
+}
+
+type labels struct {
+	method, route string
+	status        int
+}
+
+// series are the figures of one kind of request, found once.
+type series struct {
+	requests prometheus.Counter
+	seconds  prometheus.Observer
+	bytes    prometheus.Counter
 }

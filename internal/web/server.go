@@ -15,6 +15,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -47,6 +48,8 @@ type Server struct {
 	metrics  *metrics
 	started  time.Time
 	crossing *http.CrossOriginProtection
+	process  string // begins the ids of this process's requests
+	requests atomic.Uint64
 
 	// stopping ends requests that would never end by themselves.
 	stopping context.Context
@@ -67,7 +70,7 @@ func New(s *service.Service, settings Settings) *Server {
 		settings.Log = slog.Default()
 	}
 	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
-		crossing: http.NewCrossOriginProtection()}
+		crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
 		// Behind a proxy the forwarding headers count only if the proxy is near.
@@ -120,6 +123,11 @@ func (w *Server) ready(c *echo.Context) error {
 	return c.String(http.StatusOK, "ready\n")
 }
 
+// newRequestID numbers the requests of this process, whose name is random.
+func (w *Server) newRequestID() string {
+	return w.process + strconv.FormatUint(w.requests.Add(1), 36)
+}
+
 var requestIDForm = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
 
 // observe gives each request an id, counts it, and logs what is worth it.
@@ -128,8 +136,8 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		start := time.Now()
 		r := c.Request()
 		id := r.Header.Get("X-Request-Id")
-		if !requestIDForm.MatchString(id) {
-			id = rand.Text()[:16]
+		if id == "" || !requestIDForm.MatchString(id) {
+			id = w.newRequestID()
 		}
 		h := c.Response().Header()
 		h.Set("X-Request-Id", id)
