@@ -13,10 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"crelvo/internal/core/fault"
 	"crelvo/internal/demo"
+	"crelvo/internal/web"
 )
 
 func demoCommand() *cobra.Command {
+	var publicMaven string
 	cmd := &cobra.Command{Use: "demo", Short: "Run the service with demo data", Args: arguments(cobra.NoArgs),
 		Long: "Run the service with the data of a made-up ferry operator, in a temporary folder or the one\n" +
 			"that --data gives. The flags, and the environment, are those of crelvo serve.",
@@ -46,11 +49,34 @@ func demoCommand() *cobra.Command {
 			if err := h.seed(cmd.Context(), clock); err != nil {
 				return errors.Join(err, h.close())
 			}
+			if publicMaven != "" {
+				stop, err := servePublicMaven(publicMaven)
+				if err != nil {
+					return errors.Join(err, h.close())
+				}
+				defer stop()
+			}
 			return h.run(cmd.Context(), func() { h.welcome(cmd, token) })
 		}}
 	serveFlags(cmd, "", "warn")
+	cmd.Flags().StringVar(&publicMaven, "public-maven", "", "also stand in for a public Maven repository at this address, with Debian's Maven tree")
 	must(cmd.Flags().MarkHidden("config"))
 	return cmd
+}
+
+// servePublicMaven stands in for a public repository until stop is called.
+func servePublicMaven(address string) (stop func() error, err error) {
+	if _, err := os.Stat(demo.MavenTree); err != nil {
+		return nil, fault.New(fault.Internal, "no-maven-tree", "there is no Maven tree at %s", demo.MavenTree).
+			WithHint("Install Debian's maven package, or leave out --public-maven.")
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, web.ListenFault(address, err)
+	}
+	server := &http.Server{Handler: demo.MavenPublic(demo.MavenTree), ReadHeaderTimeout: time.Minute}
+	go func() { _ = server.Serve(l) }() // it ends with Close
+	return server.Close, nil
 }
 
 // seed publishes the scenario over HTTP, at an address that nobody else knows.

@@ -285,7 +285,7 @@ func challenge(h http.Header) {
 // ListenFault explains why an address cannot be listened on.
 func ListenFault(address string, err error) error {
 	return fault.New(fault.Internal, "cannot-listen", "cannot listen on %s: %v", address, rootCause(err)).
-		WithHint("Choose another address with --listen, such as 127.0.0.1:8701.")
+		WithHint("Choose another address, such as --listen 127.0.0.1:8710.")
 }
 
 func rootCause(err error) error {

@@ -63,9 +63,18 @@ func Start(data string, flags ...string) (*House, error) {
 	return h, h.start()
 }
 
+// StartDemo starts a service with the demo data, and the demo's own sign-ins.
+func StartDemo(data string, flags ...string) (*House, error) {
+	h := &House{Data: data, Args: append([]string{"demo", "--data", data, "--listen", "127.0.0.1:0"}, flags...)}
+	return h, h.start()
+}
+
 func (h *House) start() error {
 	h.Command = exec.Command(Program(), h.Args...)
-	h.Command.Env = append(os.Environ(), "CRELVO_ADMIN_TOKEN="+Token, "CRELVO_ADMIN_PASSWORD="+Password)
+	h.Command.Env = os.Environ()
+	if h.Args[0] == "serve" {
+		h.Command.Env = append(h.Command.Env, "CRELVO_ADMIN_TOKEN="+Token, "CRELVO_ADMIN_PASSWORD="+Password)
+	}
 	h.Command.Stderr = writer{&h.mu, &h.log}
 	// Whatever becomes of the test, the service ends with it.
 	h.Command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
@@ -171,13 +180,16 @@ type Answer struct {
 	Body   []byte
 }
 
-// Ask makes a request as admin; token "" is nobody.
+// Ask makes a request with a token, or with a name and password written
+// name/password; "" is nobody.
 func (h *House) Ask(ctx context.Context, method, path, token string, body io.Reader, headers ...string) (Answer, error) {
 	r, err := http.NewRequestWithContext(ctx, method, h.Address+path, body)
 	if err != nil {
 		return Answer{}, err
 	}
-	if token != "" {
+	if name, password, ok := strings.Cut(token, "/"); ok {
+		r.SetBasicAuth(name, password)
+	} else if token != "" {
 		r.SetBasicAuth("anybody", token)
 	}
 	for i := 0; i+1 < len(headers); i += 2 {

@@ -1,0 +1,166 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"crelvo/internal/demo"
+	"crelvo/test/house"
+)
+
+// TestDemo starts the demo twice on one folder, and sees what each of its
+// people may see and do.
+func TestDemo(t *testing.T) {
+	dir, err := house.TempDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	h, err := house.StartDemo(dir+"/data", "--public-maven", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	says(t, h.Output(), "ready on "+h.Address)
+	if err := h.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.Restart(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := h.Stop(); err != nil {
+			t.Error(err)
+		}
+	}()
+	asking := func(who, method, path, body string) house.Answer {
+		t.Helper()
+		a, err := h.Ask(t.Context(), method, path, who, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	names := func(a house.Answer) string {
+		var all []struct{ Name string }
+		if err := json.Unmarshal(a.Body, &all); err != nil {
+			t.Fatalf("%s: %v", a.Body, err)
+		}
+		var b strings.Builder
+		for _, r := range all {
+			b.WriteString(r.Name + " ")
+		}
+		return b.String()
+	}
+	const deckhand = "deckhand/knots-and-splices"
+	for who, want := range map[string]string{
+		demo.User + "/" + demo.Password: "crew-tools releases snapshots staging ",
+		demo.Token:                      "crew-tools releases snapshots staging ",
+		deckhand:                        "releases snapshots staging ",
+		"":                              "releases ",
+	} {
+		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {
+			t.Errorf("%q sees the repositories %q; want %q", who, got, want)
+		}
+	}
+	for _, c := range []struct {
+		who, method, path string
+		status            int
+		says              string
+	}{
+		{deckhand, "GET", "/at/crew-tools/maven/", 404, "no repository \"crew-tools\" that you may read"},
+		{deckhand, "PUT", "/at/releases/maven/g/a/1.0/a-1.0.jar", 403, "deckhand needs the role publisher on releases to publish"},
+		{deckhand, "GET", "/api/v1/events", 403, "needs the role admin"},
+		{deckhand, "POST", "/api/v1/repositories", 403, "needs the role admin"},
+		{deckhand, "DELETE", "/api/v1/repositories/snapshots", 403, "needs the role admin on snapshots"},
+		{deckhand, "GET", "/api/v1/tokens?for=purser", 403, "needs the role admin"},
+		{deckhand, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.crew/rota-sheet", 404, "no repository that you may read holds"},
+		{"", "GET", "/at/snapshots/maven/", 401, "sign in"},
+		{"", "GET", "/api/v1/status", 401, "sign in"},
+		{"", "GET", "/at/releases/maven/example/", 200, "skerry/"},
+	} {
+		body := ""
+		if c.method == "POST" {
+			body = `{"name":"mine"}`
+		}
+		if a := asking(c.who, c.method, c.path, body); a.Status != c.status || !strings.Contains(string(a.Body), c.says) && !jsonSays(a, c.says) {
+			t.Errorf("%s %s as %q: %d %s; want %d saying %q", c.method, c.path, c.who, a.Status, a.Body, c.status, c.says)
+		}
+	}
+	if found := asking(deckhand, "GET", "/api/v1/packages?q=rota", ""); !strings.Contains(string(found.Body), `"packages":[]`) {
+		t.Errorf("the search reveals what deckhand may not read: %s", found.Body)
+	}
+	shown := asking(deckhand, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@1.4.0&repository=releases", "")
+	if !strings.Contains(string(shown.Body), `"users":3`) {
+		t.Errorf("the demo's downloads are not counted: %s", shown.Body)
+	}
+}
+
+func jsonSays(a house.Answer, want string) bool {
+	var p struct{ Detail string }
+	return json.Unmarshal(a.Body, &p) == nil && strings.Contains(p.Detail, want)
+}
+
+// TestProblems sends the API what it cannot use: each answer is a problem with
+// a code, a sentence and a hint.
+func TestProblems(t *testing.T) {
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		code               string
+	}{
+		{"POST", "/api/v1/repositories", "{", 400, "bad-input"},
+		{"POST", "/api/v1/repositories", `{"name":"ok-name","holds":"everything"}`, 422, "bad-input"},
+		{"POST", "/api/v1/repositories", `{"name":"x","kind":"house"}`, 422, "bad-input"},
+		{"POST", "/api/v1/repositories", `{"name":"ok-name","kind":"mirror"}`, 400, "kind-not-made"},
+		{"POST", "/api/v1/repositories", `{"name":"-x-","kind":"house"}`, 400, "bad-name"},
+		{"GET", "/api/v1/package?purl=nonsense", "", 400, "bad-purl"},
+		{"GET", "/api/v1/package", "", 422, "bad-input"},
+		{"GET", "/api/v1/package?purl=pkg:abacus/x", "", 404, "no-such-ecosystem"},
+		{"GET", "/api/v1/packages?limit=100000", "", 422, "bad-input"},
+		{"GET", "/api/v1/nonsense", "", 404, "no-such-operation"},
+		{"POST", "/api/v1/repositories/nowhere/publish", "", 404, "no-such-repository"},
+		{"POST", "/api/v1/tokens", `{"name":"tt","can":["fly"]}`, 400, "bad-action"},
+		{"POST", "/api/v1/tokens", `{"name":"tt","seconds":999999999}`, 400, "bad-expiry"},
+	} {
+		a := ask(t, c.method, c.path, c.body, "Content-Type", "application/json")
+		var p struct{ Code, Detail, Hint string }
+		if err := json.Unmarshal(a.Body, &p); err != nil || a.Header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s: %s %s, %v", c.method, c.path, a.Header.Get("Content-Type"), a.Body, err)
+			continue
+		}
+		if a.Status != c.status || p.Code != c.code || p.Detail == "" {
+			t.Errorf("%s %s: %d %+v; want %d %s", c.method, c.path, a.Status, p, c.status, c.code)
+		}
+	}
+	metrics := must(t, "GET", "/metrics", "", 200)
+	says(t, string(metrics.Body), `crelvo_requests_total{method="POST",route="/api/v1/repositories",status="422"}`, "process_resident_memory_bytes")
+	must(t, "GET", "/livez", "", 200)
+	must(t, "GET", "/readyz", "", 200)
+	document := must(t, "GET", "/api/openapi.json", "", 200)
+	says(t, string(document.Body), `"openapi":"3.1.0"`, "/api/v1/repositories/{name}/publish", "text/event-stream")
+	if a := ask(t, "GET", "/livez", "", "X-Request-Id", "of-the-client"); a.Header.Get("X-Request-Id") != "of-the-client" {
+		t.Errorf("the client's request id is not kept: %v", a.Header)
+	}
+	// A browser's session does not work for another site.
+	signed := ask(t, "POST", "/api/v1/session", `{"name":"admin","password":"`+house.Password+`"}`, "Content-Type", "application/json")
+	cookie := signed.Header.Get("Set-Cookie")
+	for _, want := range []string{"HttpOnly", "SameSite=Strict", "crelvo_session="} {
+		if !strings.Contains(cookie, want) {
+			t.Errorf("the cookie %q lacks %s", cookie, want)
+		}
+	}
+	session, _, _ := strings.Cut(cookie, ";")
+	a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session, "Sec-Fetch-Site", "cross-site")
+	if err != nil || a.Status != 403 {
+		t.Errorf("another site could sign out: %d, %v", a.Status, err)
+	}
+	if a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session); err != nil || a.Status != 204 {
+		t.Errorf("signing out: %d %s, %v", a.Status, a.Body, err)
+	}
+	if a, err := shared.Ask(t.Context(), "GET", "/api/v1/me", "", nil, "Cookie", session); err != nil || !strings.Contains(string(a.Body), "anonymous") {
+		t.Errorf("the ended session: %s, %v", a.Body, err)
+	}
+}
