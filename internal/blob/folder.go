@@ -23,10 +23,10 @@ const writebackEvery = 8 << 20
 
 // Folder is a Store in a folder of a local file system:
 //
-//	bytes/ab/cd/abcd…   stored files, named by their SHA-256
-//	staging/            what is arriving; hard-linked into bytes/ by Keep, so
-//	                    that what a crash leaves here tells which files of
-//	                    bytes/ may have no record
+//	bytes/ab/abcd…   stored files, named by their SHA-256
+//	staging/         what is arriving; hard-linked into bytes/ by Keep, so
+//	                 that what a crash leaves here tells which files of
+//	                 bytes/ may have no record
 type Folder struct {
 	bytes, staging string
 
@@ -123,7 +123,7 @@ func (f *Folder) Keep(ctx context.Context, s *Staged) error {
 }
 
 func (f *Folder) path(digest string) string {
-	return filepath.Join(f.bytes, digest[:2], digest[2:4], digest)
+	return filepath.Join(f.bytes, digest[:2], digest)
 }
 
 // makeShard makes a folder of bytes/ durable, once.
@@ -136,10 +136,8 @@ func (f *Folder) makeShard(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	for _, parent := range []string{filepath.Dir(dir), f.bytes} {
-		if err := syncFolder(parent); err != nil {
-			return err
-		}
+	if err := syncFolder(f.bytes); err != nil {
+		return err
 	}
 	f.shards[dir] = true
 	return nil
