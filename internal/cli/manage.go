@@ -19,9 +19,7 @@ import (
 )
 
 func repoCommand(s *session) *cobra.Command {
-	c := &cobra.Command{Use: "repo", Short: "List, make, change and remove repositories"}
-	c.AddCommand(repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoRemove(s))
-	return c
+	return group("repo", "List, make, change and remove repositories", repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoRemove(s))
 }
 
 func repoList(s *session) *cobra.Command {
@@ -180,9 +178,7 @@ func (s *session) confirm(cmd *cobra.Command, question string) error {
 }
 
 func tokenCommand(s *session) *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "List, make and revoke tokens"}
-	c.AddCommand(tokenList(s), tokenNew(s), tokenRevoke(s))
-	return c
+	return group("token", "List, make and revoke tokens", tokenList(s), tokenNew(s), tokenRevoke(s))
 }
 
 func tokenList(s *session) *cobra.Command {

@@ -103,17 +103,15 @@ const defaultServer = "http://127.0.0.1:8700"
 
 func newRoot() *cobra.Command {
 	s := new(session)
-	root := &cobra.Command{
-		Use:           "crelvo",
-		Short:         "Keeps every package that an organisation makes or uses",
-		Version:       Version,
-		SilenceErrors: true, SilenceUsage: true,
-		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
-			if s.output != "table" && s.output != "json" && s.output != "yaml" {
-				return usageError{fmt.Errorf("--output cannot be %q; choose table, json or yaml", s.output)}
-			}
-			return nil
-		},
+	root := group("crelvo", "Keeps every package that an organisation makes or uses")
+	root.Version = Version
+	root.Args = cobra.ArbitraryArgs
+	root.SilenceErrors, root.SilenceUsage = true, true
+	root.PersistentPreRunE = func(cmd *cobra.Command, args []string) error {
+		if s.output != "table" && s.output != "json" && s.output != "yaml" {
+			return usageError{fmt.Errorf("--output cannot be %q; choose table, json or yaml", s.output)}
+		}
+		return nil
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
@@ -136,6 +134,18 @@ func newRoot() *cobra.Command {
 	add("manage", repoCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
 	root.AddCommand(openapiCommand())
 	return root
+}
+
+// group makes a command that only holds others.
+func group(use, short string, commands ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usageError{fmt.Errorf("there is no command %q; see %s --help", cmd.CommandPath()+" "+args[0], cmd.CommandPath())}
+		}
+		return cmd.Help()
+	}}
+	c.AddCommand(commands...)
+	return c
 }
 
 // arguments checks the number of arguments as wrong usage, not as a failure.

@@ -144,6 +144,10 @@ func TestCommandLine(t *testing.T) {
 	says(t, errs, "table, json or yaml")
 	_, errs = run(2, "", "repo", "list", "--no-such-flag")
 	says(t, errs, "--help")
+	for _, args := range [][]string{{"frob"}, {"repo", "frob"}, {"repo", "show"}, {"token", "new", "a", "b"}} {
+		_, errs = run(2, "", args...)
+		says(t, errs, "crelvo")
+	}
 	out, _ = run(0, "", "completion", "bash")
 	says(t, out, "complete")
 	out, _ = run(0, "", "__complete", "repo", "show", "cli")
