@@ -1,0 +1,387 @@
+package service
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record/recordtest"
+)
+
+func TestMain(m *testing.M) { recordtest.Main(m) }
+
+// faulty is a store with switchable faults.
+type faulty struct {
+	blob.Store
+	stage, keep error
+}
+
+func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*blob.Staged, error) {
+	if f.stage != nil {
+		return nil, f.stage
+	}
+	return f.Store.Stage(ctx, r, length)
+}
+
+func (f *faulty) Keep(ctx context.Context, s *blob.Staged) error {
+	if f.keep != nil {
+		return f.keep
+	}
+	return f.Store.Keep(ctx, s)
+}
+
+// node is a service on a database, with its store.
+type node struct {
+	*Service
+	store *faulty
+	dir   string
+	admin access.Caller
+}
+
+func newNode(t *testing.T, url string) *node {
+	t.Helper()
+	dir := t.TempDir()
+	folder, err := blob.OpenFolder(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := &node{store: &faulty{Store: folder}, dir: dir}
+	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store, Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {
+		t.Fatal(err)
+	}
+	if n.admin, err = n.CallerNamed(t.Context(), "admin"); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func (n *node) repository(t *testing.T) catalog.Repository {
+	t.Helper()
+	r, err := n.AddRepository(t.Context(), n.admin, catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func jar(t *testing.T, content string) string {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create("content")
+	if err == nil {
+		_, err = io.WriteString(w, content)
+	}
+	if err = errors.Join(err, z.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+func (n *node) publish(t *testing.T, r catalog.Repository, version, content string) error {
+	t.Helper()
+	as, err := purl.Parse("pkg:maven/example.skerry.berth/tide-model@" + version)
+	if err != nil {
+		t.Fatal(err)
+	}
+	given := false
+	_, err = n.Publish(t.Context(), n.admin, r, as, func() (Handed, error) {
+		if given {
+			return Handed{}, io.EOF
+		}
+		given = true
+		return Handed{Name: "tide.jar", Body: strings.NewReader(jar(t, content))}, nil
+	})
+	return err
+}
+
+// stored counts the files of the store.
+func (n *node) stored(t *testing.T) (count int) {
+	t.Helper()
+	err := filepath.WalkDir(n.dir, func(path string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.Type().IsRegular() {
+			count++
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return count
+}
+
+// TestStoreFaults: a full or failing disk is told as what it is, nothing is
+// recorded and nothing left behind, and what was there can still be read.
+func TestStoreFaults(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0", "there already"); err != nil {
+		t.Fatal(err)
+	}
+	before := n.stored(t)
+	for name, c := range map[string]struct {
+		stage, keep error
+		kind        fault.Kind
+		code        string
+	}{
+		"full while it arrives": {stage: fmt.Errorf("write: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
+		"full while it is kept": {keep: fmt.Errorf("fsync: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
+		"over the disk's quota": {stage: syscall.EDQUOT, kind: fault.Full, code: "disk-full"},
+		"read-only":             {stage: &fs.PathError{Op: "open", Err: syscall.EROFS}, kind: fault.Internal, code: "disk-read-only"},
+		"another failure":       {keep: errors.New("the controller is on fire"), kind: fault.Internal, code: "internal"},
+	} {
+		n.store.stage, n.store.keep = c.stage, c.keep
+		err := n.publish(t, r, "2.0", "new")
+		if f := fault.Of(err); err == nil || f.Kind != c.kind || f.Code != c.code {
+			t.Errorf("%s: %v (%v); want %s", name, err, f, c.code)
+		}
+	}
+	n.store.stage, n.store.keep = nil, nil
+	if got := n.stored(t); got != before {
+		t.Errorf("%d files are in the store; want %d", got, before)
+	}
+	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	if err != nil || len(p.Versions) != 1 {
+		t.Fatalf("%+v, %v; want what was there before", p, err)
+	}
+	if err := n.publish(t, r, "2.0", "new"); err != nil {
+		t.Errorf("after the disk is well again: %v", err)
+	}
+}
+
+// TestRefusedBytes: bytes of a refused publication do not stay, those that
+// somebody else's records name do.
+func TestRefusedBytes(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	for version, content := range map[string]string{"1.0": "first", "2.0": "second"} {
+		if err := n.publish(t, r, version, content); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := n.stored(t)
+	if err := n.publish(t, r, "1.0", "other"); !fault.Is(err, fault.Conflict) || !strings.Contains(fault.Of(err).Hint, "next free version is 1.1") {
+		t.Errorf("other bytes: %v", err)
+	}
+	if err := n.publish(t, r, "1.0", "second"); !fault.Is(err, fault.Conflict) {
+		t.Errorf("the bytes of another version: %v", err)
+	}
+	if got := n.stored(t); got != before {
+		t.Errorf("%d files are in the store; want %d", got, before)
+	}
+}
+
+// TestMissingBytes: a file that is gone from the store is told as such.
+func TestMissingBytes(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	for _, size := range []int64{10, smallSize + 1} {
+		_, err := n.Open(t.Context(), catalog.File{Name: "gone.jar", Digests: catalog.Digests{Size: size}})
+		if f := fault.Of(err); f.Code != "bytes-missing" || !strings.Contains(f.Message, "gone.jar") {
+			t.Errorf("%d bytes: %v", size, err)
+		}
+	}
+}
+
+// TestTwoNodes: what one node changes, another on the same database sees.
+func TestTwoNodes(t *testing.T) {
+	url := recordtest.URL(t)
+	a, b := newNode(t, url), newNode(t, url)
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() { defer close(ended); b.Run(ctx) }()
+	defer func() { stop(); <-ended }()
+	changes := b.Watch(ctx)
+	r := a.repository(t)
+	await := func(what string, holds func() bool) {
+		t.Helper()
+		deadline := time.Now().Add(20 * time.Second)
+		for !holds() {
+			if time.Now().After(deadline) {
+				t.Fatalf("the other node does not see %s", what)
+			}
+			time.Sleep(10 * time.Millisecond) // between two looks
+		}
+	}
+	await("the repository", func() bool {
+		_, err := b.Repository(b.admin, "releases", access.Read)
+		return err == nil
+	})
+	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"}
+	versions := func() int {
+		p, err := b.Package(ctx, key)
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			return 0
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(p.Versions)
+	}
+	for want := 1; want <= 3; want++ {
+		if err := a.publish(t, r, fmt.Sprint(want), "x"); err != nil {
+			t.Fatal(err)
+		}
+		await("the new version", func() bool { return versions() == want })
+	}
+	secret, _, err := a.AddToken(ctx, a.admin, NewToken{Name: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.ByToken(ctx, secret, Origin{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.RevokeToken(ctx, a.admin, "", "test"); err != nil {
+		t.Fatal(err)
+	}
+	await("that the token is revoked", func() bool {
+		_, err := b.ByToken(ctx, secret, Origin{})
+		return fault.Of(err).Code == "token-revoked"
+	})
+	kinds := map[string]bool{}
+	for len(kinds) < 3 {
+		select {
+		case c := <-changes:
+			kinds[c.Kind] = true
+		case <-time.After(20 * time.Second):
+			t.Fatalf("the watcher was told of %v only", kinds)
+		}
+	}
+}
+
+// TestTokenDigits: every slip of the hand is found before anything is asked.
+func TestTokenDigits(t *testing.T) {
+	secret := newToken()
+	if err := checkToken(secret); err != nil || !strings.HasPrefix(secret, TokenPrefix) {
+		t.Fatalf("%s: %v", secret, err)
+	}
+	for i := len(TokenPrefix); i < len(secret); i++ {
+		changed := []byte(secret)
+		changed[i] ^= 1
+		for _, wrong := range []string{string(changed), secret[:i] + secret[i+1:], secret[:i] + "\n" + secret[i:]} {
+			if checkToken(wrong) == nil {
+				t.Errorf("%q passes for %q", wrong, secret)
+			}
+		}
+	}
+	for _, wrong := range []string{"", TokenPrefix, TokenPrefix + "short"} {
+		if checkToken(wrong) == nil {
+			t.Errorf("%q passes", wrong)
+		}
+	}
+}
+
+func TestPasswords(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	phc := hashPassword("low tide at noon")
+	if !strings.HasPrefix(phc, "$argon2id$v=19$") || phc == hashPassword("low tide at noon") {
+		t.Errorf("the hash %s", phc)
+	}
+	for password, want := range map[string]bool{"low tide at noon": true, "low tide": false, "": false} {
+		if got := n.verifyPassword(ctx, phc, password); got != want {
+			t.Errorf("%q: %v", password, got)
+		}
+	}
+	for _, damaged := range []string{"", "$argon2id$", strings.Replace(phc, "$m=", "$x=", 1), phc[:len(phc)-50]} {
+		if n.verifyPassword(ctx, damaged, "low tide at noon") {
+			t.Errorf("the damaged hash %q fits", damaged)
+		}
+	}
+	if _, err := n.BySecret(ctx, "admin", "a-password-for-tests", Origin{}); err != nil {
+		t.Error(err)
+	}
+	// Another password from the environment replaces it, and is remembered
+	// nowhere.
+	if _, err := n.Bootstrap(ctx, "another-password", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.BySecret(ctx, "admin", "a-password-for-tests", Origin{}); !fault.Is(err, fault.Unknown) {
+		t.Errorf("the old password: %v", err)
+	}
+	for _, weak := range [][2]string{{"short", ""}, {"", "short"}} {
+		if _, err := n.Bootstrap(ctx, weak[0], weak[1]); !fault.Is(err, fault.Invalid) {
+			t.Errorf("%v: %v", weak, err)
+		}
+	}
+	if first, err := n.Bootstrap(ctx, "", ""); err != nil || first.Password != "" {
+		t.Errorf("a later start shows a password: %+v, %v", first, err)
+	}
+}
+
+// TestDownloadsAreCounted, also after the database could not be asked.
+func TestDownloadsAreCounted(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0", "x"); err != nil {
+		t.Fatal(err)
+	}
+	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := p.Versions[0].Files[0]
+	for range 3 {
+		n.Downloaded(n.admin, f)
+		n.Downloaded(access.Caller{}, f)
+	}
+	canceled, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := n.flushCounts(canceled); err == nil {
+		t.Error("counting without a database went well")
+	}
+	n.Downloaded(n.admin, f)
+	if err := n.flushCounts(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	uses, err := n.db.Uses(t.Context(), p.ID)
+	if err != nil || uses[f.VersionID].Downloads != 7 || uses[f.VersionID].Users != 1 {
+		t.Errorf("%+v, %v; want 7 downloads by one user", uses, err)
+	}
+}
+
+// TestTidy: what a killed process left in the store is dropped unless a record
+// names it.
+func TestTidy(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0", "recorded"); err != nil {
+		t.Fatal(err)
+	}
+	before := n.stored(t)
+	staged, err := n.store.Stage(t.Context(), strings.NewReader("never recorded"), -1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := n.store.Keep(t.Context(), staged); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(n.dir+"/staging/arriving.X", []byte("half"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := n.tidy(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got := n.stored(t); got != before {
+		t.Errorf("%d files are in the store; want %d", got, before)
+	}
+}
