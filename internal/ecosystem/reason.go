@@ -16,8 +16,9 @@ import (
 // connection is closed; closing at once could take the answer away from it.
 const lingerTime = 2 * time.Second
 
-// lingerBytes is how much of a refused body is read for the same reason.
-const lingerBytes = 1 << 20
+// What of a refused body is read for the same reason: drainBytes before the
+// answer, lingerBytes, within the time, after it.
+const drainBytes, lingerBytes = 256 << 10, 64 << 20
 
 // SendReason answers with a status line of its own wording (RFC 9112, 4), for
 // clients that show nothing else, and the same as the body. The connection is
@@ -32,7 +33,7 @@ func (c *Call) SendReason(status int, reason, body string) error {
 	}
 	// A client that waits for leave to send its body must not get it.
 	if r.Header.Get("Expect") == "" {
-		_, _ = io.CopyN(io.Discard, r.Body, lingerBytes) // whatever is left is cut below
+		_, _ = io.CopyN(io.Discard, r.Body, drainBytes) // whatever is left is cut below
 	}
 	conn, buffered, err := http.NewResponseController(c.Response()).Hijack()
 	if err != nil {

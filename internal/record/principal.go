@@ -94,8 +94,12 @@ type Token struct {
 }
 
 // AddToken makes one and returns its id. ok is false if its owner has one of
-// that name that is not revoked.
+// that name that is in force; one that has ended makes way.
 func (tx *Tx) AddToken(ctx context.Context, t Token, hash [32]byte) (id int64, ok bool, err error) {
+	if _, err := tx.ExecContext(ctx, `update token set revoked_at = $3 where principal_id = $1 and name = $2
+		and revoked_at is null and expires_at <= $3`, t.PrincipalID, t.Name, t.CreatedAt); err != nil {
+		return 0, false, err
+	}
 	err = tx.GetContext(ctx, &id, `insert into token (principal_id, name, hash, can, repositories, created_at, expires_at)
 		values ($1, $2, $3, coalesce($4, '{}'::text[]), coalesce($5, '{}'::text[]), $6, $7)
 		on conflict (principal_id, name) where revoked_at is null do nothing returning id`,

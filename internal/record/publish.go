@@ -50,12 +50,9 @@ type Added struct {
 // AddFile records a file, and its package and version where they are new. A new
 // version is open: not visible before Complete.
 func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
-	packageID, err := tx.packageID(ctx, f)
-	if err != nil {
-		return Added{}, err
-	}
 	var v struct {
 		ID          int64         `db:"id"`
+		PackageID   int64         `db:"package_id"`
 		PublisherID sql.NullInt64 `db:"publisher_id"`
 		PublishedBy string        `db:"published_by"`
 		TouchedAt   time.Time     `db:"touched_at"`
@@ -63,12 +60,13 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		BrokenFile  string        `db:"broken_file"`
 		Details     []byte        `db:"details"`
 	}
-	if err := tx.GetContext(ctx, &v, `insert into version
-		(package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-		on conflict (package_id, version, upload) where visible_until is null do update set touched_at = version.touched_at
-		returning id, publisher_id, published_by, touched_at, visible_from, broken_file, details`,
-		packageID, f.Version, f.Upload, f.Snapshot, f.UploadedAt, f.UploadCount, f.PublisherID, f.PublisherName, f.At); err != nil {
+	err := sql.ErrNoRows
+	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
+		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
+			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details`,
+			f.versionArguments("")...)
+	}
+	if err != nil {
 		return Added{}, err
 	}
 	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt}
@@ -95,11 +93,6 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		}
 		added.Same, v.BrokenFile, v.Details = false, "", []byte("{}")
 	}
-	if !added.Same {
-		if err := tx.writeFile(ctx, v.ID, f); err != nil {
-			return Added{}, err
-		}
-	}
 	var known catalog.Details
 	if err := json.Unmarshal(v.Details, &known); err != nil {
 		return Added{}, err
@@ -111,29 +104,40 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if v.BrokenFile == f.Name || v.BrokenFile == Interrupted {
 		v.BrokenFile = ""
 	}
-	_, err = tx.ExecContext(ctx, `update version set touched_at = $2, details = $3, broken_file = $4 where id = $1`,
-		v.ID, f.At, details, v.BrokenFile)
-	if err == nil && added.Visible && !added.Same {
-		err = tx.raiseRevision(ctx, packageID, 0, f.Digests.Size, f.At)
+	if added.Same {
+		_, err = tx.ExecContext(ctx, `update version set touched_at = $2, details = $3, broken_file = $4 where id = $1`,
+			v.ID, f.At, details, v.BrokenFile)
+		return added, err
+	}
+	if err := tx.writeFile(ctx, v.ID, f, details, v.BrokenFile); err != nil {
+		return Added{}, err
+	}
+	if added.Visible {
+		err = tx.raiseRevision(ctx, v.PackageID, f.Digests.Size, f.At)
 	}
 	return added, err
 }
 
-// packageID finds the package of a file, or makes it.
-func (tx *Tx) packageID(ctx context.Context, f NewFile) (id int64, err error) {
-	err = tx.GetContext(ctx, &id, `select id from package
-		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
-		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name)
-	if errors.Is(err, sql.ErrNoRows) {
-		// The no-op update makes the row come back when another transaction was
-		// first. It must not name a key column, or it would lock out those who
-		// refer to the row.
-		err = tx.GetContext(ctx, &id, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
-			values ($1, $2, $3, $4, $5) on conflict (repository_id, ecosystem, namespace, name)
-			do update set changed_at = package.changed_at returning id`,
-			f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.At)
-	}
-	return id, err
+// versionUpsert finds or makes a package and its version, in one statement; the
+// caller adds what is to be done with a version that is there. It comes back
+// without a row when another transaction made the package meanwhile, and is to
+// be asked again: everybody locks the version first and the package after it,
+// so it must not lock the package to see it. The update of a conflict must not
+// name a key column either: it would lock out those who refer to the row.
+const versionUpsert = `with known as (
+		select id from package where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4
+	), made as (
+		insert into package (repository_id, ecosystem, namespace, name, changed_at)
+		select $1, $2, $3, $4, $11::timestamptz where not exists (select from known)
+		on conflict (repository_id, ecosystem, namespace, name) do nothing returning id
+	)
+	insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, broken_file, touched_at)
+	select id, $5, $6, $7, $8::timestamptz, $9, $10, $12, $13, $11::timestamptz from (select id from known union all select id from made) p
+	on conflict (package_id, version, upload) where visible_until is null`
+
+func (f NewFile) versionArguments(brokenFile string) []any {
+	return []any{f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot,
+		f.UploadedAt, f.UploadCount, f.PublisherID, f.At, f.PublisherName, brokenFile}
 }
 
 // beginAgain empties an open version for a new publisher.
@@ -146,15 +150,17 @@ func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error 
 	return err
 }
 
-func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile) error {
-	if _, err := tx.ExecContext(ctx, `insert into blob (sha256, sha512, sha1, md5, size, created_at)
-		values ($1, $2, $3, $4, $5, $6) on conflict (sha256) do nothing`,
-		f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:], f.Digests.Size, f.At); err != nil {
-		return err
-	}
-	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at)
-		values ($1, $2, $3, $4, $5, $6)`,
-		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.At)
+// writeFile records a file and what it changes of its version.
+func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, details []byte, brokenFile string) error {
+	_, err := tx.ExecContext(ctx, `with bytes as (
+			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
+			on conflict (sha256) do nothing
+		), touched as (
+			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12 where id = $1
+		)
+		insert into file (version_id, name, classifier, extension, sha256, added_at) values ($1, $2, $3, $4, $5, $10::timestamptz)`,
+		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:],
+		f.Digests.Size, f.At, details, brokenFile)
 	return err
 }
 
@@ -174,16 +180,8 @@ func (db *DB) MarkInterrupted(ctx context.Context) error {
 // seen, did not arrive whole. A visible version is not touched. The digests and
 // details of f are of no account.
 func (tx *Tx) MarkBroken(ctx context.Context, f NewFile) error {
-	packageID, err := tx.packageID(ctx, f)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `insert into version
-		(package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at, broken_file)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-		on conflict (package_id, version, upload) where visible_until is null do update set broken_file = excluded.broken_file
-		where version.visible_from is null and version.publisher_id = excluded.publisher_id`,
-		packageID, f.Version, f.Upload, f.Snapshot, f.UploadedAt, f.UploadCount, f.PublisherID, f.PublisherName, f.At, f.Name)
+	_, err := tx.ExecContext(ctx, versionUpsert+` do update set broken_file = excluded.broken_file
+		where version.visible_from is null and version.publisher_id = excluded.publisher_id`, f.versionArguments(f.Name)...)
 	return err
 }
 
@@ -194,9 +192,10 @@ func (db *DB) MarkFileBroken(ctx context.Context, f catalog.File) error {
 	return err
 }
 
-func (tx *Tx) raiseRevision(ctx context.Context, packageID, versions, bytes int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $2,
-		versions = versions + $3, bytes = bytes + $4 where id = $1`, packageID, at, versions, bytes)
+// raiseRevision notes that a visible version grew.
+func (tx *Tx) raiseRevision(ctx context.Context, packageID, bytes int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $2, bytes = bytes + $3
+		where id = $1`, packageID, at, bytes)
 	return err
 }
 
@@ -251,21 +250,18 @@ func (db *DB) OpenSince(ctx context.Context, touchedBefore time.Time) (open []Op
 // Complete makes an open version visible. done is false if it was already, or
 // if a file of it is broken.
 func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
-	var row struct {
-		PackageID int64 `db:"package_id"`
-		Bytes     int64 `db:"bytes"`
-	}
-	err = tx.GetContext(ctx, &row, `update version v set visible_from = $2
-		where id = $1 and visible_from is null and visible_until is null and broken_file = ''
-		returning package_id, (select coalesce(sum(b.size), 0)::bigint from file f join blob b using (sha256) where f.version_id = v.id) bytes`,
-		versionID, at)
-	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
-	}
+	result, err := tx.ExecContext(ctx, `with shown as (
+			update version set visible_from = $2
+			where id = $1 and visible_from is null and visible_until is null and broken_file = '' returning id, package_id
+		)
+		update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + coalesce(
+			(select sum(b.size) from file f join blob b using (sha256) where f.version_id = shown.id), 0)
+		from shown where p.id = shown.package_id`, versionID, at)
 	if err != nil {
 		return false, err
 	}
-	return true, tx.raiseRevision(ctx, row.PackageID, 1, row.Bytes, at)
+	n, err := result.RowsAffected()
+	return n == 1, err
 }
 
 // Abandon gives up an open version; its name is free again. done is false if

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -53,14 +54,13 @@ func run(m *testing.M) int {
 	return code
 }
 
+var made atomic.Int64
+
 // repository makes a repository for one test and gives its name.
 func repository(t *testing.T, holds string) string {
 	t.Helper()
-	name := strings.ToLower(strings.NewReplacer("/", "-", "_", "-", " ", "-").Replace(t.Name())) + "-" + holds
-	if len(name) > 60 {
-		name = name[len(name)-60:]
-		name = strings.TrimLeft(name, "-")
-	}
+	top, _, _ := strings.Cut(strings.ToLower(t.Name()), "/")
+	name := fmt.Sprintf("%.40s-%s-%d", top, holds, made.Add(1))
 	if err := shared.AddRepository(t.Context(), name, holds); err != nil {
 		t.Fatal(err)
 	}

@@ -233,12 +233,17 @@ func TestCredentials(t *testing.T) {
 	if a := with("Bearer " + made.Secret); a.Status != 401 || !strings.Contains(string(a.Body), "was revoked on") {
 		t.Errorf("a revoked token: %d %s", a.Status, a.Body)
 	}
-	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": "short", "seconds": 1}, &made); err != nil || a.Status != 200 {
+	short := fmt.Sprintf("short-%d", time.Now().UnixNano())
+	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1}, &made); err != nil || a.Status != 200 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
 	eventually(t, 10*time.Second, "the token ends", func() bool { return with("Bearer "+made.Secret).Status == 401 })
-	if a := with("Bearer " + made.Secret); !strings.Contains(string(a.Body), `the token "short" of admin ended on`) {
+	if a := with("Bearer " + made.Secret); !strings.Contains(string(a.Body), `the token "`+short+`" of admin ended on`) {
 		t.Errorf("an ended token: %s", a.Body)
+	}
+	// An ended token does not keep its name.
+	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1}, nil); err != nil || a.Status != 200 {
+		t.Errorf("a token with the name of an ended one: %d %s %v", a.Status, a.Body, err)
 	}
 	if a, err := shared.Ask(ctx, "GET", file, house.Password, nil); err != nil || a.Status != 401 {
 		t.Errorf("the right password of somebody else: %d %v", a.Status, err)
