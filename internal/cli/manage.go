@@ -25,16 +25,9 @@ func repoCommand(s *session) *cobra.Command {
 func repoList(s *session) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the repositories that you may read", Args: arguments(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			all, err := c.Repositories(cmd.Context())
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, all, func() {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Repository, error) {
+				return c.Repositories(ctx)
+			}, func(w io.Writer, all []api.Repository) {
 				if len(all) == 0 {
 					fmt.Fprintln(w, "There is no repository that you may read. Make one: crelvo repo add NAME --holds snapshots")
 					return
@@ -42,35 +35,27 @@ func repoList(s *session) *cobra.Command {
 				var rows [][]string
 				for _, r := range all {
 					rows = append(rows, []string{r.Name, r.Kind, r.Holds, strconv.FormatInt(r.Packages, 10),
-						strconv.FormatInt(r.Versions, 10), bytesText(r.Bytes), optionalTime(r.LastChange, "never"), r.Description})
+						strconv.FormatInt(r.Versions, 10), api.Bytes(r.Bytes), optionalTime(r.LastChange, "never"), r.Description})
 				}
 				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"}, []int{3, 4, 5}, rows)
 			})
 		}}
 }
 
-func showRepo(s *session, w io.Writer, r api.Repository) error {
-	return s.show(w, r, func() {
-		fields(w, "name", r.Name, "kind", r.Kind, "holds", r.Holds, "description", r.Description,
-			"anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"),
-			"packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", bytesText(r.Bytes),
-			"made", timeText(r.CreatedAt), "last change", optionalTime(r.LastChange, "never"),
-			"address", r.Address, "you may", orNone(r.May, "nothing"))
-	})
+func showRepo(w io.Writer, r api.Repository) {
+	fields(w, "name", r.Name, "kind", r.Kind, "holds", r.Holds, "description", r.Description,
+		"anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"),
+		"packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes),
+		"made", timeText(r.CreatedAt), "last change", optionalTime(r.LastChange, "never"),
+		"address", r.Address, "you may", orNone(r.May, "nothing"))
 }
 
 func repoShow(s *session) *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: "Show one repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			r, err := c.Repository(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return showRepo(s, cmd.OutOrStdout(), r)
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
+				return c.Repository(ctx, args[0])
+			}, showRepo)
 		}}
 }
 
@@ -79,16 +64,10 @@ func repoAdd(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "add NAME", Short: "Make a house repository", Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
 			n.Name = args[0]
-			r, err := c.AddRepository(cmd.Context(), n)
-			if err != nil {
-				return err
-			}
-			return showRepo(s, cmd.OutOrStdout(), r)
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
+				return c.AddRepository(ctx, n)
+			}, showRepo)
 		}}
 	cmd.Flags().StringVar(&n.Holds, "holds", "both", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&n.Description, "description", "", "what it is for")
@@ -115,15 +94,9 @@ func repoEdit(s *session) *cobra.Command {
 			if change == (api.RepositoryChange{}) {
 				return usageError{fmt.Errorf("nothing to change was given; see %s --help", cmd.CommandPath())}
 			}
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			r, err := c.EditRepository(cmd.Context(), args[0], change)
-			if err != nil {
-				return err
-			}
-			return showRepo(s, cmd.OutOrStdout(), r)
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
+				return c.EditRepository(ctx, args[0], change)
+			}, showRepo)
 		}}
 	cmd.Flags().StringVar(&holds, "holds", "", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&description, "description", "", "what it is for")
@@ -146,7 +119,7 @@ func repoRemove(s *session) *cobra.Command {
 			}
 			question := fmt.Sprintf("Remove %s?", r.Name)
 			if withContents && r.Packages > 0 {
-				question = fmt.Sprintf("Remove %s with %d packages in %d versions (%s)?", r.Name, r.Packages, r.Versions, bytesText(r.Bytes))
+				question = fmt.Sprintf("Remove %s with %d packages in %d versions (%s)?", r.Name, r.Packages, r.Versions, api.Bytes(r.Bytes))
 			}
 			if err := s.confirm(cmd, question); err != nil {
 				return err
@@ -185,16 +158,9 @@ func tokenList(s *session) *cobra.Command {
 	var owner string
 	cmd := &cobra.Command{Use: "list", Short: "List your tokens", Args: arguments(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			tokens, err := c.Tokens(cmd.Context(), owner)
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, tokens, func() {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Token, error) {
+				return c.Tokens(ctx, owner)
+			}, func(w io.Writer, tokens []api.Token) {
 				if len(tokens) == 0 {
 					fmt.Fprintln(w, "No tokens. Make one: crelvo token new NAME")
 					return
@@ -293,16 +259,9 @@ func eventsCommand(s *session) *cobra.Command {
 				}
 				q.Since = time.Now().Add(-length)
 			}
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			events, err := c.Events(cmd.Context(), q)
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, events, func() {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Event, error) {
+				return c.Events(ctx, q)
+			}, func(w io.Writer, events []api.Event) {
 				var rows [][]string
 				for _, e := range events {
 					var details []string
@@ -329,19 +288,12 @@ func eventsCommand(s *session) *cobra.Command {
 func statusCommand(s *session) *cobra.Command {
 	return &cobra.Command{Use: "status", Short: "Show how the service is", Args: arguments(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			status, err := c.Status(cmd.Context())
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, status, func() {
-				fields(w, "service", c.Server, "version", status.Version, "database", status.Database,
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Status, error) {
+				return c.Status(ctx)
+			}, func(w io.Writer, status api.Status) {
+				fields(w, "service", status.Address, "version", status.Version, "database", status.Database,
 					"running since", timeText(status.StartedAt), "repositories", strconv.Itoa(status.Repositories),
-					"packages", strconv.FormatInt(status.Packages, 10), "versions", strconv.FormatInt(status.Versions, 10), "size", bytesText(status.Bytes))
+					"packages", strconv.FormatInt(status.Packages, 10), "versions", strconv.FormatInt(status.Versions, 10), "size", api.Bytes(status.Bytes))
 			})
 		}}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,10 +12,27 @@ import (
 	"github.com/charmbracelet/lipgloss"
 	"github.com/goccy/go-yaml"
 	"github.com/mattn/go-runewidth"
+	"github.com/spf13/cobra"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
+
+	"crelvo/internal/client"
 )
+
+// answer asks the service and shows what it says.
+func answer[T any](s *session, cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) (T, error), table func(w io.Writer, value T)) error {
+	c, err := s.client()
+	if err != nil {
+		return err
+	}
+	value, err := ask(cmd.Context(), c)
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	return s.show(w, value, func() { table(w, value) })
+}
 
 // show writes a value as JSON or YAML, or calls table for people.
 func (s *session) show(w io.Writer, value any, table func()) error {
@@ -108,20 +126,6 @@ func fields(w io.Writer, pairs ...string) {
 			fmt.Fprintf(w, "%-*s  %s\n", width, pairs[i], pairs[i+1])
 		}
 	}
-}
-
-func bytesText(n int64) string {
-	const step = 1024
-	if n < step {
-		return fmt.Sprintf("%d B", n)
-	}
-	value, unit := float64(n), ""
-	for _, unit = range []string{"KiB", "MiB", "GiB", "TiB"} {
-		if value /= step; value < step {
-			break
-		}
-	}
-	return fmt.Sprintf("%.1f %s", value, unit)
 }
 
 // timeText is a time for people, with its zone.

@@ -28,16 +28,9 @@ func searchCommand(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "search [WORD…]", Short: "Find packages by words of their names",
 		Example: "  crelvo search berth\n  crelvo search skerry --in releases",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			found, err := c.Search(cmd.Context(), strings.Join(args, " "), in, limit, 0)
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, found, func() {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.PackageList, error) {
+				return c.Search(ctx, strings.Join(args, " "), in, limit, 0)
+			}, func(w io.Writer, found api.PackageList) {
 				if len(found.Packages) == 0 {
 					fmt.Fprintln(w, "Nothing found. Try fewer or shorter words.")
 					return
@@ -67,16 +60,9 @@ func showCommand(s *session) *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			p, err := c.Package(cmd.Context(), args[0], in)
-			if err != nil {
-				return err
-			}
-			w := cmd.OutOrStdout()
-			return s.show(w, p, func() {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Package, error) {
+				return c.Package(ctx, args[0], in)
+			}, func(w io.Writer, p api.Package) {
 				if asked.Version == "" {
 					showVersions(w, p)
 				} else {
@@ -95,7 +81,7 @@ func showVersions(w io.Writer, p api.Package) {
 	var rows [][]string
 	for _, v := range p.Versions {
 		newest := v.Uploads[0]
-		rows = append(rows, []string{v.Version, v.Repository, strconv.Itoa(len(v.Uploads)), bytesText(newest.Size),
+		rows = append(rows, []string{v.Version, v.Repository, strconv.Itoa(len(v.Uploads)), api.Bytes(newest.Size),
 			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
 	}
 	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7}, rows)
@@ -119,7 +105,7 @@ func showFiles(w io.Writer, p api.Package) {
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
-				rows = append(rows, []string{f.Name, bytesText(f.Size), timeText(u.PublishedAt), u.PublishedBy, f.Checksums["sha256"]})
+				rows = append(rows, []string{f.Name, api.Bytes(f.Size), timeText(u.PublishedAt), u.PublishedBy, f.Checksums["sha256"]})
 			}
 		}
 		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)
@@ -168,7 +154,7 @@ func publishCommand(s *session) *cobra.Command {
 				fmt.Fprintln(w)
 				var rows [][]string
 				for _, f := range published.Files {
-					rows = append(rows, []string{f.Name, bytesText(f.Size), f.SHA256})
+					rows = append(rows, []string{f.Name, api.Bytes(f.Size), f.SHA256})
 				}
 				table(w, []string{"FILE", "SIZE", "SHA-256"}, []int{1}, rows)
 			})

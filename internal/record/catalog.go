@@ -86,7 +86,6 @@ type versionRow struct {
 	UploadCount int        `db:"upload_count"`
 	PublishedBy string     `db:"published_by"`
 	VisibleFrom *time.Time `db:"visible_from"`
-	BrokenFile  string     `db:"broken_file"`
 	Details     []byte     `db:"details"`
 }
 
@@ -109,7 +108,7 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 	p := &catalog.Package{ID: head.ID, Key: key, Revision: head.Revision, Changed: head.Changed}
 	var versions []versionRow
 	if err := db.SelectContext(ctx, &versions, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, v.visible_from, v.broken_file, v.details from version v where v.package_id = $1 and v.visible_from is not null and v.visible_until is null`, p.ID); err != nil {
+		v.published_by, v.visible_from, v.details from version v where v.package_id = $1 and v.visible_from is not null and v.visible_until is null`, p.ID); err != nil {
 		return nil, err
 	}
 	var files []fileRow
@@ -125,8 +124,8 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 	for _, row := range versions {
 		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
 			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy,
-			PublishedAt: *row.VisibleFrom, BrokenFile: row.BrokenFile, Complete: true,
-			Files: byVersion[row.ID]}
+			PublishedAt: *row.VisibleFrom,
+			Files:       byVersion[row.ID]}
 		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
 			return nil, err
 		}

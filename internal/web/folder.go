@@ -1,7 +1,6 @@
 package web
 
 import (
-	"fmt"
 	"html/template"
 	"net/http"
 	"strings"
@@ -9,6 +8,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"crelvo/internal/api"
 	"crelvo/internal/ecosystem"
 )
 
@@ -20,7 +20,7 @@ type folderPage struct {
 }
 
 var folderTemplate = template.Must(template.New("folder").Funcs(template.FuncMap{
-	"size": humanBytes,
+	"size": api.Bytes,
 	"time": func(t time.Time) string {
 		if t.IsZero() {
 			return ""
@@ -53,19 +53,4 @@ func renderFolder(c *echo.Context, page folderPage) error {
 	}
 	c.Response().Header().Set("Cache-Control", "private, no-cache")
 	return c.HTML(http.StatusOK, b.String())
-}
-
-// humanBytes writes a size with a binary unit.
-func humanBytes(n int64) string {
-	const step = 1024
-	if n < step {
-		return fmt.Sprintf("%d B", n)
-	}
-	value, unit := float64(n), ""
-	for _, unit = range []string{"KiB", "MiB", "GiB", "TiB", "PiB"} {
-		if value /= step; value < step {
-			break
-		}
-	}
-	return fmt.Sprintf("%.1f %s", value, unit)
 }

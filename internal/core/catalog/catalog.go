@@ -74,8 +74,6 @@ type Version struct {
 	UploadCount int       // the number of this upload of the snapshot; 0 for a release
 	PublishedBy string
 	PublishedAt time.Time // when it became visible
-	BrokenFile  string    // a file that did not arrive whole; it blocks completion
-	Complete    bool
 	Details     Details
 	Files       []File
 }

@@ -19,7 +19,6 @@ const (
 	Denied      Kind = 403
 	NotFound    Kind = 404
 	Conflict    Kind = 409
-	LengthUnset Kind = 411
 	TooLarge    Kind = 413
 	Unavailable Kind = 503
 	Full        Kind = 507

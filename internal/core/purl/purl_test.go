@@ -26,32 +26,6 @@ func TestParse(t *testing.T) {
 	}
 }
 
-func TestMatch(t *testing.T) {
-	for _, c := range []struct {
-		purl, pattern string
-		want          bool
-	}{
-		{"pkg:npm/%40skerry/deck-ui@1.0.0", "pkg:npm/@skerry/*", true},
-		{"pkg:npm/%40other/deck-ui@1.0.0", "pkg:npm/@skerry/*", false},
-		{"pkg:maven/example.skerry.berth/tide-model@1.0", "pkg:maven/example.skerry.*/*", true},
-		{"pkg:maven/example.skerries/tide-model@1.0", "pkg:maven/example.skerry.*/*", false},
-		{"pkg:npm/deck@1.0.0-dev.3", "pkg:*/*@*-dev*", true},
-		{"pkg:npm/%40skerry/deck@1.0.0-dev.3", "pkg:*/*@*-dev*", true},
-		{"pkg:npm/deck@1.0.0", "pkg:*/*@*-dev*", false},
-		{"pkg:npm/deck@1.0.0", "pkg:npm/deck@1.0.0", true},
-		{"pkg:npm/deck@1.0.0", "npm/deck", false},
-		{"pkg:npm/de%5Bck@1.0.0", "pkg:npm/de[ck", true},
-	} {
-		p, err := Parse(c.purl)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := p.Match(c.pattern); got != c.want {
-			t.Errorf("%s fits %s: %v; want %v", c.purl, c.pattern, got, c.want)
-		}
-	}
-}
-
 // TestCompareMaven has the examples of the "Version Order Specification" and
 // more, in ascending order.
 func TestCompareMaven(t *testing.T) {

@@ -1,0 +1,11 @@
+package api
+
+import "testing"
+
+func TestBytes(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 5 << 20: "5.0 MiB", 3 << 40: "3.0 TiB", 1 << 62: "4096.0 PiB"} {
+		if got := Bytes(n); got != want {
+			t.Errorf("Bytes(%d) = %q; want %q", n, got, want)
+		}
+	}
+}
