@@ -39,7 +39,8 @@ const immutable = "private, max-age=31536000, immutable"
 
 // SendFile answers with a stored file: conditions, ranges and HEAD included,
 // by sendfile where the store is a folder. fixed tells that its address will
-// never give other bytes. A whole GET counts as a download.
+// never give other bytes. A GET that is answered with the beginning counts as a
+// download.
 func (c *Call) SendFile(f catalog.File, contentType string, fixed bool) error {
 	opened, err := c.Desk.Open(c.Request().Context(), f)
 	if err != nil {
@@ -55,15 +56,21 @@ func (c *Call) SendFile(f catalog.File, contentType string, fixed bool) error {
 	if fixed {
 		h.Set("Cache-Control", immutable)
 	}
-	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) {
-		c.Desk.Downloaded(c.Caller, f)
-	}
 	w := c.Response()
 	if _, isFile := opened.(*os.File); isFile {
 		w = direct(w) // bytes in memory leave with the header in one write instead
 	}
 	http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
+	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) && c.sent() {
+		c.Desk.Downloaded(c.Caller, f)
+	}
 	return nil
+}
+
+// sent tells whether the answer had content: neither "not modified" nor an error.
+func (c *Call) sent() bool {
+	r, err := echo.UnwrapResponse(c.Response())
+	return err == nil && (r.Status == http.StatusOK || r.Status == http.StatusPartialContent)
 }
 
 // firstPart tells whether a range begins with the first byte, so that a

@@ -190,6 +190,50 @@ func TestMavenBuild(t *testing.T) {
 	})
 }
 
+// TestMavenReactor deploys a build of several modules with a parent, with
+// sources beside the jars, twice: as a snapshot and as a release.
+func TestMavenReactor(t *testing.T) {
+	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
+	m := newMaven(t, house.Token, snapshots, releases)
+	build := func(version string) {
+		dir := m.project("berth-"+version, version, snapshots, releases, "package skerry;\npublic class unused {}\n")
+		pom, err := os.ReadFile(filepath.Join(dir, "pom.xml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		parent := strings.Replace(string(pom), "<artifactId>berth-"+version+"</artifactId>", "<artifactId>berth</artifactId>", 1)
+		parent = strings.Replace(parent, "<name>", "<packaging>pom</packaging><modules><module>tide-model</module><module>berth-planner</module></modules><name>", 1)
+		m.write(filepath.Join(dir, "pom.xml"), parent)
+		module := func(name, dependencies string) {
+			m.write(filepath.Join(dir, name, "pom.xml"), fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><parent><groupId>example.skerry.berth</groupId><artifactId>berth</artifactId><version>%s</version></parent><artifactId>%s</artifactId><dependencies>%s</dependencies></project>", version, name, dependencies))
+			m.write(filepath.Join(dir, name, "src/main/java/skerry", className(name)+".java"), "package skerry;\npublic class "+className(name)+" {}\n")
+		}
+		module("tide-model", "")
+		module("berth-planner", dependency("tide-model", "${project.version}"))
+		m.mustRun(dir, "deploy")
+	}
+	build("5.0.0-SNAPSHOT")
+	build("5.0.0")
+	for _, name := range []string{"berth", "tide-model", "berth-planner"} {
+		for r, version := range map[string]string{snapshots: "5.0.0-SNAPSHOT", releases: "5.0.0"} {
+			a := must(t, http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/"+name+"/maven-metadata.xml", "", 200)
+			if !strings.Contains(string(a.Body), "<version>"+version+"</version>") {
+				t.Errorf("%s in %s: %s", name, r, a.Body)
+			}
+		}
+	}
+	// The parent and the dependency are found by somebody who has neither.
+	fresh := newMaven(t, house.Token, snapshots, releases)
+	user := fresh.project("ferry", "1.0.0", snapshots, releases, "package skerry;\npublic class ferry { berth_planner planner; tide_model tides; }\n", dependency("berth-planner", "5.0.0"))
+	fresh.mustRun(user, "package")
+	shown := must(t, http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@5.0.0&repository="+releases, "", 200)
+	for _, want := range []string{`"parent":"pkg:maven/example.skerry.berth/berth@5.0.0"`, `"purl":"pkg:maven/example.skerry.berth/tide-model","version":"5.0.0"`} {
+		if !strings.Contains(string(shown.Body), want) {
+			t.Errorf("the package does not say %s: %s", want, shown.Body)
+		}
+	}
+}
+
 // TestMavenDeployFile publishes a third-party file with its coordinates.
 func TestMavenDeployFile(t *testing.T) {
 	releases := repository(t, "releases")

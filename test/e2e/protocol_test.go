@@ -177,6 +177,13 @@ func TestReading(t *testing.T) {
 	if a := ask(t, "HEAD", file+".x", ""); a.Status != 404 {
 		t.Errorf("HEAD of nothing: %d", a.Status)
 	}
+	// The whole and the first part of it were downloads; what was not modified,
+	// not satisfiable, a later part or only the head was not.
+	ask(t, "GET", file, "", "Range", "bytes=0-9")
+	eventually(t, 20*time.Second, "two downloads are counted", func() bool {
+		a := must(t, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+r, "", 200)
+		return strings.Contains(string(a.Body), `"downloads":2,`)
+	})
 	listing := must(t, "GET", "/at/"+r+"/maven/"+groupPath+"/tide-model/1.0.0/", "", 200)
 	for _, want := range []string{"tide-model-1.0.0.jar", "tide-model-1.0.0.pom", "UTC"} {
 		if !strings.Contains(string(listing.Body), want) {

@@ -1,6 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
+/** gather is how long changes are gathered, in milliseconds. */
+const gather = 250;
+
 /**
  * useLive brings what is shown up to date as changes happen on the server. It
  * tells whether the stream is open. Browsers allow a server few connections,
@@ -12,7 +15,14 @@ export function useLive(): boolean {
   useEffect(() => {
     let source: EventSource | undefined;
     let missed = false;
-    const changed = () => void queries.invalidateQueries();
+    let pending: ReturnType<typeof setTimeout> | undefined;
+    // Many changes at once, as a build makes them, ask for one look.
+    const changed = () => {
+      pending ??= setTimeout(() => {
+        pending = undefined;
+        void queries.invalidateQueries();
+      }, gather);
+    };
     const start = () => {
       if (source) return;
       source = new EventSource("/api/v1/live");
@@ -40,6 +50,7 @@ export function useLive(): boolean {
     addEventListener("pageshow", look);
     return () => {
       stop();
+      clearTimeout(pending);
       document.removeEventListener("visibilitychange", look);
       removeEventListener("pagehide", stop);
       removeEventListener("pageshow", look);

@@ -55,13 +55,10 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o711); err != nil {
 		return nil, err
 	}
 	if account != nil {
-		if err := os.Chown(dir, int(account.Uid), int(account.Gid)); err != nil {
-			return nil, err
-		}
 		if err := reachable(dir, account); err != nil {
 			return nil, err
 		}
@@ -71,7 +68,7 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
 		if err := initialise(ctx, bin, dir, password, account); err != nil {
 			return nil, err
 		}
@@ -163,14 +160,15 @@ func readOrMakePassword(path string) (string, error) {
 	return password, os.WriteFile(path, []byte(password+"\n"), 0o600)
 }
 
+// initialise makes the cluster in a folder beside dir, which becomes dir when
+// it is whole: an initdb that was cut is begun again by the next start.
 func initialise(ctx context.Context, bin, dir, password string, account *syscall.Credential) error {
-	// An earlier initdb that was cut leaves a folder that initdb refuses.
-	entries, err := os.ReadDir(dir)
-	if err != nil {
+	unfinished := dir + ".unfinished"
+	if err := errors.Join(os.RemoveAll(unfinished), os.Mkdir(unfinished, 0o700)); err != nil {
 		return err
 	}
-	for _, entry := range entries {
-		if err := os.RemoveAll(filepath.Join(dir, entry.Name())); err != nil {
+	if account != nil {
+		if err := os.Chown(unfinished, int(account.Uid), int(account.Gid)); err != nil {
 			return err
 		}
 	}
@@ -187,14 +185,14 @@ func initialise(ctx context.Context, bin, dir, password string, account *syscall
 	if err := errors.Join(err, secret.Close()); err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "--pgdata="+dir, "--username="+superuser,
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "--pgdata="+unfinished, "--username="+superuser,
 		"--pwfile="+secret.Name(), "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--data-checksums")
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	if output, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, lastLine(output))
 	}
-	return nil
+	return os.Rename(unfinished, dir)
 }
 
 // awaitFormer waits for the server of a process that was killed to finish its
