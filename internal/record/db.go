@@ -137,6 +137,7 @@ type Change struct {
 	Version      string `json:"version,omitempty"`
 }
 
+// channel is what changes are announced on.
 const channel = "crelvo"
 
 // Tell announces a change to all nodes when the transaction is committed.

@@ -2,10 +2,7 @@ package record
 
 import (
 	"context"
-	"crypto/sha256"
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"time"
 )
 
@@ -25,24 +22,27 @@ type Event struct {
 // eventLock is held while an event takes its place in the chain.
 const eventLock = 7_320_001
 
-// Append adds an event in the transaction of what it tells. Each event holds a
-// hash over itself and the hash before it; the lock that this takes lasts until
-// the transaction ends, so call it last.
-func (tx *Tx) Append(ctx context.Context, e Event) error {
-	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock($1)`, eventLock); err != nil {
+// Append adds an event in the transaction of what it tells, and announces
+// changes to all nodes for when the transaction is committed. Each event holds
+// the SHA-256 over the hash before it and itself, as JSON without its id; the
+// lock that this takes lasts until the transaction ends, so call it last.
+func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
+	payloads := make([]string, len(changes))
+	for i, c := range changes {
+		raw, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		payloads[i] = string(raw)
+	}
+	// A statement of its own: the next one must see what the holder before wrote.
+	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock($1), (select count(pg_notify($2, x)) from unnest($3::text[]) x)`,
+		eventLock, channel, payloads); err != nil {
 		return err
 	}
-	var last struct {
-		ID   int64  `db:"id"`
-		Hash []byte `db:"hash"`
-	}
-	err := tx.GetContext(ctx, &last, `select id, hash from event order by id desc limit 1`)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	e.ID = last.ID + 1
+	e.ID = 0
 	e.At = e.At.UTC().Truncate(time.Microsecond) // what the database keeps
-	hash, err := e.chained(last.Hash)
+	line, err := json.Marshal(e)
 	if err != nil {
 		return err
 	}
@@ -51,21 +51,10 @@ func (tx *Tx) Append(ctx context.Context, e Event) error {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `insert into event (id, at, who, token, address, action, repository, subject, detail, previous, hash)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-		e.ID, e.At, e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, detail, append([]byte{}, last.Hash...), hash)
+		select coalesce(last.id, 0) + 1, $1::timestamptz, $2, $3, $4, $5, $6, $7, $8::jsonb, coalesce(last.hash, ''), sha256(coalesce(last.hash, '') || $9::bytea)
+		from (values (1)) once left join (select id, hash from event order by id desc limit 1) last on true`,
+		e.At, e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, string(detail), line)
 	return err
-}
-
-// chained is the SHA-256 over the hash before and the event as JSON.
-func (e Event) chained(previous []byte) ([]byte, error) {
-	line, err := json.Marshal(e)
-	if err != nil {
-		return nil, err
-	}
-	h := sha256.New()
-	h.Write(previous)
-	h.Write(line)
-	return h.Sum(nil), nil
 }
 
 // EventFilter selects events; zero fields select all.

@@ -3,6 +3,7 @@ package record_test
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -192,6 +193,10 @@ func TestEventsAreChained(t *testing.T) {
 		})
 	}
 	running.Wait()
+	events, err := w.Events(t.Context(), record.EventFilter{Limit: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
 	rows, err := w.QueryContext(t.Context(), `select id, previous, hash from event order by id`)
 	if err != nil {
 		t.Fatal(err)
@@ -205,15 +210,23 @@ func TestEventsAreChained(t *testing.T) {
 		if err := rows.Scan(&id, &previous, &hash); err != nil {
 			t.Fatal(err)
 		}
-		if id != next || string(previous) != string(last) || len(hash) != sha256.Size {
-			t.Fatalf("event %d follows %d; its previous hash fits: %v", id, next-1, string(previous) == string(last))
+		// By hand: the hash before, and the event as JSON without its id.
+		e := events[len(events)-int(id)]
+		e.ID = 0
+		line, err := json.Marshal(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := sha256.Sum256(append(append([]byte{}, previous...), line...))
+		if id != next || string(previous) != string(last) || string(hash) != string(want[:]) {
+			t.Fatalf("event %d follows %d; its previous hash fits: %v; its hash is %x, want %x of %s", id, next-1, string(previous) == string(last), hash, want, line)
 		}
 		last, next = hash, next+1
 	}
 	if next != writers*each+1 {
 		t.Errorf("%d events; want %d", next-1, writers*each)
 	}
-	events, err := w.Events(t.Context(), record.EventFilter{Who: "writer-3", Limit: 5})
+	events, err = w.Events(t.Context(), record.EventFilter{Who: "writer-3", Limit: 5})
 	if err != nil || len(events) != 5 || events[0].ID < events[1].ID || events[0].Detail["n"] == "" {
 		t.Errorf("%+v, %v", events, err)
 	}

@@ -203,11 +203,8 @@ func (s *Service) addFile(ctx context.Context, tx *record.Tx, caller access.Call
 // announce ends a transaction that changed what can be seen of a package.
 func (s *Service) announce(ctx context.Context, tx *record.Tx, repository catalog.Repository,
 	ecosystemName, namespace, name, version string, event record.Event) error {
-	if err := tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: repository.ID, Repository: repository.Name,
-		Ecosystem: ecosystemName, Namespace: namespace, Name: name, Version: version}); err != nil {
-		return err
-	}
-	return tx.Append(ctx, event)
+	return tx.Append(ctx, event, record.Change{Kind: "package", RepositoryID: repository.ID, Repository: repository.Name,
+		Ecosystem: ecosystemName, Namespace: namespace, Name: name, Version: version})
 }
 
 // keeping counts, per digest, who is between storing bytes and recording them.

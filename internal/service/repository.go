@@ -141,10 +141,7 @@ func (s *Service) changeRepository(ctx context.Context, do func(tx *record.Tx) (
 		if err != nil {
 			return err
 		}
-		if err := tx.Tell(ctx, record.Change{Kind: "repository", Repository: event.Repository}); err != nil {
-			return err
-		}
-		return tx.Append(ctx, event)
+		return tx.Append(ctx, event, record.Change{Kind: "repository", Repository: event.Repository})
 	})
 	if err != nil {
 		return err
