@@ -15,7 +15,7 @@ export function Snippets({ repository, ecosystem, purl }: { repository: string; 
               title={<span className="text-sm">{s.title}</span>}
               aside={<span className="flex items-center gap-1 text-xs text-soft">in <code className="font-mono">{s.file}</code><CopyButton text={s.text} label={`Copy: ${s.title}`} /></span>}
             >
-              <pre className="overflow-x-auto px-4 py-3 font-mono text-xs leading-5">{s.text}</pre>
+              <pre className="px-4 py-3 font-mono text-xs leading-5 wrap-anywhere whitespace-pre-wrap">{s.text}</pre>
             </Panel>
           ))}
           <p className="text-sm text-soft lg:col-span-2">
