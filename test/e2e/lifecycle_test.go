@@ -192,6 +192,11 @@ func TestRestart(t *testing.T) {
 		answered <- err
 	}()
 	<-half
+	// Only a request that the service has begun is one that it must finish.
+	eventually(t, 20*time.Second, "the body arrives", func() bool {
+		arriving, err := os.ReadDir(h.Data + "/store/staging")
+		return err == nil && len(arriving) > 0
+	})
 	if err := h.Stop(); err != nil {
 		t.Errorf("stopping: %v\n%s", err, h.Log())
 	}
