@@ -136,21 +136,7 @@ type Route struct {
 
 // Receipt is what came of a file that was received.
 type Receipt struct {
-	Same    bool // it was there already
-	Visible bool // it can be seen; false until its version is complete
-	Digests catalog.Digests
-}
-
-// FileQuestion asks for one file. Either Name is given, with the exact Upload,
-// or Classifier and Extension, and the newest upload that has one answers.
-type FileQuestion struct {
-	Key             catalog.PackageKey
-	Version, Upload string
-	Name            string
-	Classifier      string
-	Extension       string
-	Open            bool  // also one whose version is not complete
-	By              int64 // only of versions that this principal published; 0 for any
+	Same bool // it was there already
 }
 
 // Completion selects the open versions that a client says are complete. The
@@ -171,7 +157,7 @@ type Desk interface {
 	// Broken notes that a file which was received is not what the client sent.
 	Broken(ctx context.Context, f catalog.File) error
 	// File finds a file; ErrNoFile if there is none.
-	File(ctx context.Context, q FileQuestion) (catalog.File, error)
+	File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error)
 	// Package gives all that is visible of a package; ErrNoPackage if nothing.
 	// The result is shared: do not change it.
 	Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error)

@@ -39,23 +39,8 @@ func (r fileRow) value() catalog.File {
 	return f
 }
 
-// FileQuestion asks for one file of a package. Either Name is given, with the
-// exact Upload, or Classifier and Extension, and the newest upload of Version
-// that has such a file answers.
-type FileQuestion struct {
-	Key             catalog.PackageKey
-	Version, Upload string
-	Name            string
-	Classifier      string
-	Extension       string
-	// Open also finds a file of a version that is not complete; for the
-	// publisher's own checks.
-	Open bool
-	By   int64 // only of versions that this principal published; 0 for any
-}
-
 // File answers a question, or ErrNotFound.
-func (db *DB) File(ctx context.Context, q FileQuestion) (catalog.File, error) {
+func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
 	const from = ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
 		join blob b using (sha256)
 		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
@@ -134,14 +119,14 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 	return p, nil
 }
 
-// FilesOf gives the names, classifiers and extensions of a version's files,
-// open or not.
-func (r reads) FilesOf(ctx context.Context, versionID int64) ([]catalog.File, error) {
+// FilesOf gives the files of versions, open or not, by version id.
+func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256) where version_id = $1`, versionID)
-	files := make([]catalog.File, len(rows))
-	for i, row := range rows {
-		files[i] = row.value()
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256)
+		where version_id = any($1)`, versionIDs)
+	files := map[int64][]catalog.File{}
+	for _, row := range rows {
+		files[row.VersionID] = append(files[row.VersionID], row.value())
 	}
 	return files, err
 }
@@ -247,16 +232,15 @@ func (db *DB) Ecosystems(ctx context.Context, repositoryID int64) (names []strin
 
 // Plugin is a Maven-style plugin of a namespace.
 type Plugin struct {
-	Name    string `db:"name"`
-	Prefix  string `db:"prefix"`
-	Title   string `db:"title"`
-	Changed time.Time
+	Name   string `db:"name"`
+	Prefix string `db:"prefix"`
+	Title  string `db:"title"`
 }
 
 // Plugins lists the packages of a namespace whose last version is a plugin.
 func (db *DB) Plugins(ctx context.Context, repositoryID int64, ecosystem, namespace, packaging string) (found []Plugin, err error) {
 	err = db.SelectContext(ctx, &found, `select p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
-		coalesce(l.details->>'title', '') title, p.changed_at changed
+		coalesce(l.details->>'title', '') title
 		from package p cross join lateral (select v.details from version v
 			where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
 			order by v.visible_from desc, v.id desc limit 1) l

@@ -28,6 +28,9 @@ type NewFile struct {
 	PublisherID   int64
 	PublisherName string
 	At            time.Time
+	// Afresh: the version is published as a whole in this transaction, so what
+	// an earlier publication left of it is not to be added to.
+	Afresh bool
 	// QuietSince: an open version that was last touched before it is given up
 	// by its publisher, and may be begun again.
 	QuietSince time.Time
@@ -80,6 +83,11 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	}
 	added.Same = string(existing) == string(f.Digests.SHA256[:])
 	others := existing != nil && !added.Same || !added.Visible && v.PublisherID.Int64 != f.PublisherID
+	if f.Afresh && !added.Visible && !others {
+		if err := tx.GetContext(ctx, &others, `select $2 <> '' or exists (select from file where version_id = $1)`, v.ID, v.BrokenFile); err != nil {
+			return Added{}, err
+		}
+	}
 	if others {
 		// Two publications of one version must never mix their files: one that
 		// was cut or given up is begun again as a whole, any other one stays.
@@ -240,10 +248,10 @@ func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenV
 	return open, err
 }
 
-// OpenSince lists at most 1,000 open versions that nothing was sent for since
-// a moment, the oldest first.
-func (db *DB) OpenSince(ctx context.Context, touchedBefore time.Time) (open []OpenVersion, err error) {
-	err = db.SelectContext(ctx, &open, `select `+openColumns+` and v.touched_at < $1 order by v.touched_at limit 1000`, touchedBefore)
+// OpenBetween lists the open versions that were last touched at from or later,
+// and before until.
+func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []OpenVersion, err error) {
+	err = db.SelectContext(ctx, &open, `select `+openColumns+` and v.touched_at >= $1 and v.touched_at < $2 order by v.touched_at`, from, until)
 	return open, err
 }
 

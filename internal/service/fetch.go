@@ -17,12 +17,12 @@ import (
 var _ ecosystem.Desk = (*Service)(nil)
 
 // File implements ecosystem.Desk.
-func (s *Service) File(ctx context.Context, q ecosystem.FileQuestion) (catalog.File, error) {
+func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
 	generation := s.generation(q.Key).Load()
 	if known, ok := s.files.Get(q); ok && known.generation == generation {
 		return known.value, nil
 	}
-	f, err := s.db.File(ctx, record.FileQuestion(q))
+	f, err := s.db.File(ctx, q)
 	if errors.Is(err, record.ErrNotFound) {
 		return f, ecosystem.ErrNoFile
 	}

@@ -47,7 +47,9 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 			}
 		}
 		var err error
-		added, err = s.addFile(ctx, tx, caller, repository, e, place, staged, details)
+		f := s.newFile(caller, repository, e, place)
+		f.Digests, f.Details = staged.Digests, details
+		added, err = s.addFile(ctx, tx, f)
 		if err != nil || !added.Visible || added.Same {
 			return err
 		}
@@ -60,7 +62,7 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 		return ecosystem.Receipt{}, err
 	}
 	s.changed(place.Key(e.Name(), repository.ID))
-	return ecosystem.Receipt{Same: added.Same, Visible: added.Visible, Digests: staged.Digests}, nil
+	return ecosystem.Receipt{Same: added.Same}, nil
 }
 
 type sized struct{ *blob.Staged }
@@ -156,16 +158,20 @@ func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.C
 		return err
 	}
 	quietSince := s.Now().Add(-s.settings.QuietPeriod)
+	open = slices.DeleteFunc(open, func(o record.OpenVersion) bool {
+		return o.Version != place.Version || o.PublisherID != caller.ID || o.TouchedAt.Before(quietSince)
+	})
+	ids := make([]int64, len(open))
+	for i, o := range open {
+		ids[i] = o.ID
+	}
+	files, err := tx.FilesOf(ctx, ids)
+	if err != nil {
+		return err
+	}
 	for _, o := range open {
-		if o.Version != place.Version || o.PublisherID != caller.ID || o.TouchedAt.Before(quietSince) {
-			continue
-		}
-		files, err := tx.FilesOf(ctx, o.ID)
-		if err != nil {
-			return err
-		}
 		name := place.Rename(o.Upload)
-		if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Name == name }) {
+		if !slices.ContainsFunc(files[o.ID], func(f catalog.File) bool { return f.Name == name }) {
 			place.Upload, place.UploadedAt, place.FileName = o.Upload, o.UploadedAt, name
 			place.UploadCount = o.UploadCount
 			return nil
@@ -174,30 +180,28 @@ func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.C
 	return s.newUpload(ctx, tx, e, key, place)
 }
 
-func (s *Service) addFile(ctx context.Context, tx *record.Tx, caller access.Caller, repository catalog.Repository,
-	e ecosystem.Ecosystem, place ecosystem.Place, staged *blob.Staged, details catalog.Details) (record.Added, error) {
-	f := s.newFile(caller, repository, e, place)
-	f.Digests, f.Details = staged.Digests, details
+// addFile records a file, or says in a fault why not.
+func (s *Service) addFile(ctx context.Context, tx *record.Tx, f record.NewFile) (record.Added, error) {
 	added, err := tx.AddFile(ctx, f)
 	if err != nil || !added.Taken {
 		return added, err
 	}
-	exact := place.Version
-	if place.Upload != "" {
-		exact = place.Upload
+	exact := f.Version
+	if f.Upload != "" {
+		exact = f.Upload
 	}
 	if !added.Visible {
 		return added, fault.New(fault.Conflict, "being-published", "%s is publishing %s %s since %s",
-			added.By, place.Name, exact, added.At.UTC().Format(timeForm)).
+			added.By, f.Key.Name, exact, added.At.UTC().Format(timeForm)).
 			WithHint("If that was cut, try again after %s.", added.At.Add(s.settings.QuietPeriod).UTC().Format("15:04:05 UTC"))
 	}
-	names, err := tx.VersionNames(ctx, place.Key(e.Name(), repository.ID))
+	names, err := tx.VersionNames(ctx, f.Key)
 	if err != nil {
 		return added, err
 	}
 	return added, fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
-		place.Name, exact, added.By, added.At.UTC().Format(timeForm), place.FileName).
-		WithHint("The next free version is %s.", purl.NextFree(place.Version, func(v string) bool { return slices.Contains(names, v) }))
+		f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), f.Name).
+		WithHint("The next free version is %s.", purl.NextFree(f.Version, func(v string) bool { return slices.Contains(names, v) }))
 }
 
 // announce ends a transaction that changed what can be seen of a package.
@@ -296,7 +300,7 @@ func (s *Service) complete(ctx context.Context, caller access.Caller, versions [
 			if !done {
 				continue // somebody else was quicker
 			}
-			if err := s.announceVersion(ctx, tx, caller, v.Repository, v.PackageKey(), v.Version, v.Upload); err != nil {
+			if err := s.announceVersion(ctx, tx, caller, "version published", v.Repository, v.PackageKey(), v.Version, v.Upload); err != nil {
 				return err
 			}
 		}
@@ -308,9 +312,9 @@ func (s *Service) complete(ctx context.Context, caller access.Caller, versions [
 	return err
 }
 
-func (s *Service) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller, repository string,
+func (s *Service) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller, action, repository string,
 	key catalog.PackageKey, version, upload string) error {
-	event := s.event(caller, "version published")
+	event := s.event(caller, action)
 	event.Repository = repository
 	event.Subject = purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: version}.String()
 	if upload != "" {
@@ -321,37 +325,58 @@ func (s *Service) announceVersion(ctx context.Context, tx *record.Tx, caller acc
 }
 
 // completeQuiet completes versions whose clients went quiet after sending all
-// that such a version needs, and gives up on others after a day.
+// that such a version needs. Each is looked at once: what is sent later touches
+// it again.
 func (s *Service) completeQuiet(ctx context.Context) error {
-	open, err := s.db.OpenSince(ctx, s.Now().Add(-s.settings.QuietPeriod))
+	quietSince := s.Now().Add(-s.settings.QuietPeriod)
+	open, err := s.db.OpenBetween(ctx, s.lookedAt, quietSince)
+	if err != nil {
+		return err
+	}
+	ids := make([]int64, len(open))
+	for i, o := range open {
+		ids[i] = o.ID
+	}
+	files, err := s.db.FilesOf(ctx, ids)
 	if err != nil {
 		return err
 	}
 	for _, o := range open {
 		e := s.Ecosystem(o.Key.Ecosystem)
-		if e == nil {
+		if e == nil || o.BrokenFile != "" {
 			continue
-		}
-		files, err := s.db.FilesOf(ctx, o.ID)
-		if err != nil {
-			return err
 		}
 		var details catalog.Details
 		if err := json.Unmarshal(o.RawDetails, &details); err != nil {
 			return err
 		}
-		publisher := access.Caller{ID: o.PublisherID, Name: o.PublishedBy}
-		switch {
-		case o.BrokenFile == "" && e.Whole(details, files):
-			err = s.complete(ctx, publisher, []record.OpenVersion{o})
-		case o.TouchedAt.Before(s.Now().Add(-abandonAfter)):
-			err = s.abandon(ctx, publisher, o)
+		if !e.Whole(details, files[o.ID]) {
+			continue
 		}
-		if err != nil {
+		if err := s.complete(ctx, publisherOf(o), []record.OpenVersion{o}); err != nil {
+			return err
+		}
+	}
+	s.lookedAt = quietSince
+	return nil
+}
+
+// giveUp abandons versions that stayed incomplete for long.
+func (s *Service) giveUp(ctx context.Context) error {
+	open, err := s.db.OpenBetween(ctx, time.Time{}, s.Now().Add(-abandonAfter))
+	if err != nil {
+		return err
+	}
+	for _, o := range open {
+		if err := s.abandon(ctx, publisherOf(o), o); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func publisherOf(o record.OpenVersion) access.Caller {
+	return access.Caller{ID: o.PublisherID, Name: o.PublishedBy}
 }
 
 func (s *Service) abandon(ctx context.Context, publisher access.Caller, o record.OpenVersion) error {
@@ -452,7 +477,7 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 	published := Published{PURL: placed[0].Place.PURL(e.Name()), Same: true}
 	key := placed[0].Place.Key(e.Name(), repository.ID)
 	err = s.recorded(ctx, files, func(tx *record.Tx) error {
-		var versionID int64
+		var last record.Added
 		for i, p := range placed {
 			place := p.Place
 			if place.Snapshot && i == 0 {
@@ -466,19 +491,29 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 				place.FileName = place.Rename(place.Upload)
 			}
 			placed[i].Place = place
-			added, err := s.addFile(ctx, tx, caller, repository, e, place, files[i], details[i])
+			f := s.newFile(caller, repository, e, place)
+			f.Digests, f.Details, f.Afresh = files[i].Digests, details[i], i == 0
+			added, err := s.addFile(ctx, tx, f)
 			if err != nil {
 				return err
 			}
-			versionID = added.VersionID
+			last = added
 			published.Same = published.Same && added.Same
 			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: files[i].Digests,
 				Path: e.Name() + "/" + e.Address(published.PURL, catalog.File{Name: place.FileName})})
 		}
-		if _, err := tx.Complete(ctx, versionID, s.Now()); err != nil || published.Same {
+		done, err := tx.Complete(ctx, last.VersionID, s.Now())
+		switch {
+		case err != nil:
 			return err
+		case done:
+			return s.announceVersion(ctx, tx, caller, "version published", repository.Name, key, published.PURL.Version, published.Upload)
+		case !last.Visible:
+			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
+		case published.Same:
+			return nil
 		}
-		return s.announceVersion(ctx, tx, caller, repository.Name, key, published.PURL.Version, published.Upload)
+		return s.announceVersion(ctx, tx, caller, "file added", repository.Name, key, published.PURL.Version, published.Upload)
 	})
 	s.changed(key)
 	return published, err

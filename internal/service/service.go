@@ -53,12 +53,15 @@ type Service struct {
 	seed         maphash.Seed
 	generations  [4096]atomic.Uint64 // by the hash of a package key; raised by every change
 	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
-	files        *lru.Cache[ecosystem.FileQuestion, aged[catalog.File]]
+	files        *lru.Cache[catalog.FileQuestion, aged[catalog.File]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
 	accessGeneration atomic.Uint64
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
 	hashing          chan struct{} // how many passwords are hashed at once
+
+	// lookedAt is up to when completeQuiet has seen what was touched.
+	lookedAt time.Time
 
 	downloads counter
 	watchers  watchers
@@ -92,7 +95,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	}
 	var err1, err2, err3, err4 error
 	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
-	s.files, err2 = lru.New[ecosystem.FileQuestion, aged[catalog.File]](50_000)
+	s.files, err2 = lru.New[catalog.FileQuestion, aged[catalog.File]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
 	if err := errors.Join(err1, err2, err3, err4); err != nil {
@@ -122,6 +125,7 @@ func (s *Service) Run(ctx context.Context) {
 	running.Go(func() {
 		s.every(ctx, max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), "completing quiet versions", s.completeQuiet)
 	})
+	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
 	running.Wait()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()

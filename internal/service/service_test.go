@@ -191,6 +191,98 @@ func TestRefusedBytes(t *testing.T) {
 	}
 }
 
+// TestHandOverOpen: what is published by hand is whole in itself. It neither
+// completes what a build tool is still sending nor is held up by what was cut.
+func TestHandOverOpen(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	e := n.Ecosystem("maven")
+	send := func(version, extension, content string, length int64) error {
+		place := ecosystem.Place{Namespace: "example.skerry.berth", Name: "tide-model", Version: version,
+			FileName: "tide-model-" + version + "." + extension, Extension: extension}
+		_, err := n.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), length)
+		return err
+	}
+	content := jar(t, "x")
+	if err := send("1.0", "jar", content, int64(len(content))); err != nil {
+		t.Fatal(err)
+	}
+	if err := n.publish(t, r, "1.0", "x"); fault.Of(err).Code != "being-published" {
+		t.Errorf("by hand while a build tool sends it: %v", err)
+	}
+	if err := send("2.0", "tar.gz", content, int64(len(content))+1); fault.Of(err).Code != "cut-upload" {
+		t.Fatalf("a cut upload: %v", err)
+	}
+	if err := n.publish(t, r, "2.0", "x"); err != nil {
+		t.Errorf("by hand after an upload was cut: %v", err)
+	}
+	if err := n.publish(t, r, "2.0", "x"); err != nil {
+		t.Errorf("the same again: %v", err)
+	}
+	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	if err != nil || len(p.Versions) != 1 || p.Versions[0].Version != "2.0" || len(p.Versions[0].Files) != 2 {
+		t.Errorf("%+v, %v; want 2.0 with its jar and pom", p, err)
+	}
+}
+
+// TestQuietVersions: each open version is looked at once after its client went
+// quiet, again when something more came, and given up after a day.
+func TestQuietVersions(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	clock := time.Now()
+	n.settings.Now = func() time.Time { return clock }
+	e := n.Ecosystem("maven")
+	send := func(version, extension, content string) {
+		t.Helper()
+		place := ecosystem.Place{Namespace: "example.skerry.berth", Name: "tide-model", Version: version,
+			FileName: "tide-model-" + version + "." + extension, Extension: extension}
+		if _, err := n.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), -1); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tick := func(after time.Duration) (versions []string) {
+		t.Helper()
+		clock = clock.Add(after)
+		if err := errors.Join(n.completeQuiet(t.Context()), n.giveUp(t.Context())); err != nil {
+			t.Fatal(err)
+		}
+		p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			return nil
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range p.Versions {
+			versions = append(versions, v.Version)
+		}
+		return versions
+	}
+	pom := func(version string) string {
+		return "<project><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>" + version + "</version></project>"
+	}
+	send("1.0", "jar", jar(t, "late"))
+	send("2.0", "jar", jar(t, "never"))
+	if got := tick(2 * time.Minute); got != nil {
+		t.Errorf("without a pom: %v", got)
+	}
+	send("1.0", "pom", pom("1.0"))
+	if got := tick(30 * time.Second); got != nil {
+		t.Errorf("before it is quiet: %v", got)
+	}
+	if got := tick(time.Minute); len(got) != 1 || got[0] != "1.0" {
+		t.Errorf("after the pom came: %v; want 1.0", got)
+	}
+	if got := tick(25 * time.Hour); len(got) != 1 {
+		t.Errorf("a day later: %v", got)
+	}
+	open, err := n.db.OpenOf(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	if err != nil || len(open) != 0 {
+		t.Errorf("still open: %+v, %v; want 2.0 given up", open, err)
+	}
+}
+
 // TestMissingBytes: a file that is gone from the store is told as such.
 func TestMissingBytes(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))

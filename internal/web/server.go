@@ -188,9 +188,14 @@ const clientGone fault.Kind = 499
 // asFault makes a fault of any error, so that everybody is told something of
 // use.
 func asFault(err error) *fault.Error {
+	var already *fault.Error
 	var e *echo.HTTPError
 	var tooLarge *http.MaxBytesError
 	switch {
+	case errors.As(err, &already):
+		// Its cause may be a failing connection, but to the client, say, and not
+		// to the database.
+		return already
 	case errors.Is(err, context.Canceled):
 		// Nobody hears the answer; it only keeps the log quiet.
 		return fault.New(clientGone, "client-gone", "the client went away").WithCause(err)
@@ -202,7 +207,7 @@ func asFault(err error) *fault.Error {
 	case errors.As(err, &e):
 		return fault.New(fault.Kind(e.Code), "http-"+strconv.Itoa(e.Code), "%s", strings.ToLower(e.Message))
 	}
-	if status := echo.StatusCode(err); status != 0 && !fault.Is(err, fault.Internal) && fault.Of(err).Kind == fault.Internal {
+	if status := echo.StatusCode(err); status != 0 {
 		return fault.New(fault.Kind(status), "http-"+strconv.Itoa(status), "%s", strings.ToLower(http.StatusText(status)))
 	}
 	return fault.Of(err)

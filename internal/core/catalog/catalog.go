@@ -195,3 +195,15 @@ func (d Digests) Hex(algorithm string) string {
 	}
 	return ""
 }
+
+// FileQuestion asks for one file. Either Name is given, with the exact Upload,
+// or Classifier and Extension, and the newest upload that has one answers.
+type FileQuestion struct {
+	Key             PackageKey
+	Version, Upload string
+	Name            string
+	Classifier      string
+	Extension       string
+	Open            bool  // also one whose version is not complete
+	By              int64 // only of versions that this principal published; 0 for any
+}

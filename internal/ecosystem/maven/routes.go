@@ -76,8 +76,8 @@ func (m Maven) get(c *ecosystem.Call) error {
 	}
 }
 
-func (m Maven) question(repository catalog.Repository, t target) ecosystem.FileQuestion {
-	q := ecosystem.FileQuestion{Key: t.place.Key(Name, repository.ID), Version: t.place.Version}
+func (m Maven) question(repository catalog.Repository, t target) catalog.FileQuestion {
+	q := catalog.FileQuestion{Key: t.place.Key(Name, repository.ID), Version: t.place.Version}
 	if t.literal {
 		q.Classifier, q.Extension = t.place.Classifier, t.place.Extension
 	} else {
