@@ -39,11 +39,14 @@ type Repository struct {
 	ID            int64
 	Name          string
 	Kind          Kind
-	Holds         Holds // house only
+	Holds         Holds  // of a chain, without meaning
+	Ecosystem     string // mirror only
 	Description   string
 	AnonymousRead bool
 	CreatedAt     time.Time
 	ChangedAt     time.Time
+	Mirror        *MirrorSettings // mirror only; not to be changed
+	Chain         *ChainSettings  // chain only; not to be changed
 }
 
 // PackageKey names a package inside one repository.
@@ -61,9 +64,19 @@ type Package struct {
 	Revision int64 // raised by every change; the version of its rendered documents
 	Changed  time.Time
 	Versions []Version // no order promised
+	// Stale names the mirrors that could not bring up to date what they say of
+	// it.
+	Stale []Staleness
 }
 
-// Version is one publication. Every upload of a snapshot is a Version of its
+// Staleness is that a mirror says what its upstream said some time ago.
+type Staleness struct {
+	Mirror string
+	By     time.Duration // since it should have been brought up to date
+	Why    string
+}
+
+// Version is one publication, or, in a mirror, what is kept of one. Every upload of a snapshot is a Version of its
 // own; Version.Version groups them.
 type Version struct {
 	ID          int64
@@ -76,6 +89,8 @@ type Version struct {
 	PublishedAt time.Time // when it became visible
 	Details     Details
 	Files       []File
+	// Listed: an upstream says that it has it, and nothing of it is kept yet.
+	Listed bool
 }
 
 // Exact is the most precise name of the version: the upload's, if it has one.
@@ -104,13 +119,15 @@ func (v Version) Size() (bytes int64) {
 
 // File is one file of a version.
 type File struct {
-	ID         int64
-	VersionID  int64
-	Name       string // as it stands in the repository
-	Classifier string // Maven
-	Extension  string
-	Digests    Digests
-	AddedAt    time.Time
+	ID        int64
+	VersionID int64
+	// RepositoryID is where it is kept; behind a chain, not the chain.
+	RepositoryID int64
+	Name         string // as it stands in the repository
+	Classifier   string // Maven
+	Extension    string
+	Digests      Digests
+	AddedAt      time.Time
 }
 
 // Details is what is known of a version from its own files.

@@ -1,0 +1,250 @@
+// Package chain decides which repository of a chain answers for a package, and
+// says why the others do not. It is pure: what members know is asked through a
+// function.
+package chain
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+)
+
+// Member is a house or mirror repository behind a chain.
+type Member struct {
+	catalog.Repository
+	MaySkip bool
+	Via     []string // the chains between, from the outside in
+}
+
+// Flatten gives the house and mirror repositories behind a chain in their
+// order; chains among the members are replaced by what is behind them. What
+// stands there twice counts at its first place.
+func Flatten(of catalog.Repository, byID func(int64) (catalog.Repository, bool)) []Member {
+	var members []Member
+	seen := map[int64]bool{of.ID: true}
+	var add func(r catalog.Repository, maySkip bool, via []string)
+	add = func(r catalog.Repository, maySkip bool, via []string) {
+		for _, m := range r.Chain.Members {
+			inner, ok := byID(m.RepositoryID)
+			if !ok || seen[inner.ID] {
+				continue
+			}
+			seen[inner.ID] = true
+			if inner.Kind == catalog.Chain {
+				add(inner, maySkip || m.MaySkip, append(slices.Clip(via), inner.Name))
+				continue
+			}
+			members = append(members, Member{Repository: inner, MaySkip: maySkip || m.MaySkip, Via: via})
+		}
+	}
+	if of.Chain != nil {
+		add(of, false, nil)
+	}
+	return members
+}
+
+// Circle finds a way from a chain back to itself, and names the chains on it,
+// the first one again at the end; nil if there is none.
+func Circle(of catalog.Repository, byID func(int64) (catalog.Repository, bool)) []string {
+	visited := map[int64]bool{}
+	var find func(r catalog.Repository, way []string) []string
+	find = func(r catalog.Repository, way []string) []string {
+		if r.Chain == nil {
+			return nil
+		}
+		for _, m := range r.Chain.Members {
+			if m.RepositoryID == of.ID {
+				return append(way, of.Name)
+			}
+			inner, ok := byID(m.RepositoryID)
+			if !ok || visited[inner.ID] {
+				continue
+			}
+			visited[inner.ID] = true
+			if found := find(inner, append(slices.Clip(way), inner.Name)); found != nil {
+				return found
+			}
+		}
+		return nil
+	}
+	return find(of, []string{of.Name})
+}
+
+// Said is what a member says of a package or version.
+type Said string
+
+// What members say.
+const (
+	HasIt    Said = "has it"
+	Stale    Said = "stale" // has it, as it was before its upstream failed
+	HasNot   Said = "has it not"
+	Failed   Said = "failed"
+	Denied   Said = "denied by pattern"
+	Claimed  Said = "claimed elsewhere"
+	Foreign  Said = "other ecosystem"
+	Unfit    Said = "other maturity"
+	NotAsked Said = "not asked"
+)
+
+// Finding is what a member that was asked found.
+type Finding struct {
+	Said Said // HasIt, Stale, HasNot or Failed
+	Why  string
+	Err  error // with Failed
+}
+
+// Step is one member's part in an explanation.
+type Step struct {
+	Member
+	Finding
+	Answers bool
+	// Skipped: it failed, and the chain says that it may.
+	Skipped bool
+}
+
+// Question is what a chain is asked: a package, or one version of it.
+type Question struct {
+	PURL purl.PURL
+	// Snapshot tells the maturity of the version.
+	Snapshot bool
+	// Ours tells why the name is ours, so that mirrors do not answer for it; ""
+	// if it is not.
+	Ours string
+	// All: every member is asked, though the answer may be known before.
+	All bool
+}
+
+// Answer is the outcome. Who answers stands in the steps.
+type Answer struct {
+	Steps []Step
+	// Failed is the step that makes an answer impossible, since its member may
+	// have what was asked for; -1 if there is none.
+	Failed int
+}
+
+// Answering lists the members that answer, in the order in which their word
+// counts.
+func (a Answer) Answering() (members []Step) {
+	for _, s := range a.Steps {
+		if s.Answers {
+			members = append(members, s)
+		}
+	}
+	return members
+}
+
+// Resolve finds who answers. For a package, everybody who has it does. A
+// release comes whole from the first member that has it. For a snapshot, all
+// house members that have it answer together; only if none has, the first
+// mirror does. ask is called at most once for each member, with its place in
+// members.
+func Resolve(members []Member, q Question, ask func(i int) Finding) Answer {
+	a := Answer{Steps: make([]Step, len(members)), Failed: -1}
+	for i, m := range members {
+		a.Steps[i] = Step{Member: m, Finding: Finding{Said: NotAsked}}
+	}
+	together := q.PURL.Version == ""
+	take := func(i int, found bool) bool {
+		step := &a.Steps[i]
+		if step.Said == NotAsked {
+			step.Finding = Excuse(members[i], q)
+		}
+		if step.Said == "" {
+			step.Finding = ask(i)
+		}
+		switch step.Said {
+		case HasIt, Stale:
+			step.Answers = a.Failed < 0 && (!found || together || q.Snapshot && members[i].Kind == catalog.House)
+		case Failed:
+			if members[i].MaySkip {
+				step.Skipped = true
+			} else if a.Failed < 0 && (!found || together) {
+				a.Failed = i
+			}
+		}
+		return found || step.Answers
+	}
+	found := false
+	// Snapshots: the houses first, wherever they stand.
+	for pass := range 2 {
+		for i, m := range members {
+			if q.Snapshot && !together && (m.Kind == catalog.House) != (pass == 0) || !(q.Snapshot && !together) && pass == 1 {
+				continue
+			}
+			houses := q.Snapshot && m.Kind == catalog.House
+			if !q.All && !together && !houses && (found || a.Failed >= 0) {
+				continue
+			}
+			found = take(i, found)
+		}
+	}
+	if a.Failed >= 0 {
+		for i := range a.Steps {
+			a.Steps[i].Answers = false
+		}
+	}
+	return a
+}
+
+// Excuse tells why a member need not be asked; Said is "" if it must be.
+func Excuse(m Member, q Question) Finding {
+	if m.Kind != catalog.Mirror {
+		return Finding{}
+	}
+	if m.Ecosystem != q.PURL.Ecosystem {
+		return Finding{Said: Foreign, Why: "it mirrors " + m.Ecosystem}
+	}
+	if q.Ours != "" {
+		return Finding{Said: Claimed, Why: q.Ours}
+	}
+	if v := Admits(m.Mirror, q.PURL); !v.Allowed {
+		return Finding{Said: Denied, Why: v.Why}
+	}
+	if q.PURL.Version != "" && !m.Holds.Takes(q.Snapshot) {
+		return Finding{Said: Unfit, Why: fmt.Sprintf("it holds %s", m.Holds)}
+	}
+	return Finding{}
+}
+
+// Admission is whether a mirror lets something in.
+type Admission struct {
+	Allowed bool
+	// ByDeny: a pattern of what is denied fits, as against no pattern of what is
+	// allowed.
+	ByDeny bool
+	Why    string
+}
+
+// Admits tells whether a mirror's patterns let a package or version in. Without
+// a version, a package is let in if some version of it could be. Patterns that
+// cannot be read, which are not saved, fit nothing.
+func Admits(m *catalog.MirrorSettings, p purl.PURL) Admission {
+	if m == nil {
+		return Admission{Allowed: true}
+	}
+	for _, text := range m.Deny {
+		pattern, err := purl.ParsePattern(text)
+		if err != nil {
+			continue
+		}
+		if p.Version != "" && pattern.Match(p) || p.Version == "" && pattern.Whole() && pattern.MatchName(p) {
+			return Admission{ByDeny: true, Why: "denied by " + text}
+		}
+	}
+	if len(m.Allow) == 0 {
+		return Admission{Allowed: true, Why: "no pattern denies it"}
+	}
+	for _, text := range m.Allow {
+		pattern, err := purl.ParsePattern(text)
+		if err != nil {
+			continue
+		}
+		if p.Version != "" && pattern.Match(p) || p.Version == "" && pattern.MatchName(p) {
+			return Admission{Allowed: true, Why: "allowed by " + text}
+		}
+	}
+	return Admission{Why: "not among what is allowed: " + strings.Join(m.Allow, ", ")}
+}
