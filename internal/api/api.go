@@ -63,6 +63,9 @@ type Repository struct {
 	Name          string     `json:"name"`
 	Kind          string     `json:"kind" enum:"house,mirror,chain"`
 	Holds         string     `json:"holds" enum:"snapshots,releases,both"`
+	Ecosystem     string     `json:"ecosystem,omitempty" doc:"of a mirror"`
+	Mirror        *Mirror    `json:"mirror,omitempty" doc:"of a mirror"`
+	Chain         *Chain     `json:"chain,omitempty" doc:"of a chain"`
 	Description   string     `json:"description"`
 	AnonymousRead bool       `json:"anonymousRead" doc:"anybody may read without signing in"`
 	Address       string     `json:"address"`
@@ -77,18 +80,23 @@ type Repository struct {
 
 // NewRepository is a repository to be made.
 type NewRepository struct {
-	Name          string `json:"name" minLength:"2" maxLength:"63" example:"snapshots"`
-	Kind          string `json:"kind,omitempty" enum:"house,mirror,chain" default:"house"`
-	Holds         string `json:"holds,omitempty" enum:"snapshots,releases,both" default:"both"`
-	Description   string `json:"description,omitempty" maxLength:"500"`
-	AnonymousRead bool   `json:"anonymousRead,omitempty"`
+	Name          string        `json:"name" minLength:"2" maxLength:"63" example:"snapshots"`
+	Kind          string        `json:"kind,omitempty" enum:"house,mirror,chain" default:"house"`
+	Holds         string        `json:"holds,omitempty" enum:"snapshots,releases,both" default:"both"`
+	Ecosystem     string        `json:"ecosystem,omitempty" doc:"what a mirror mirrors" example:"maven"`
+	Mirror        *MirrorChange `json:"mirror,omitempty"`
+	Chain         *ChainChange  `json:"chain,omitempty"`
+	Description   string        `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead bool          `json:"anonymousRead,omitempty"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
 type RepositoryChange struct {
-	Holds         *string `json:"holds,omitempty" enum:"snapshots,releases,both"`
-	Description   *string `json:"description,omitempty" maxLength:"500"`
-	AnonymousRead *bool   `json:"anonymousRead,omitempty"`
+	Holds         *string       `json:"holds,omitempty" enum:"snapshots,releases,both"`
+	Description   *string       `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead *bool         `json:"anonymousRead,omitempty"`
+	Mirror        *MirrorChange `json:"mirror,omitempty"`
+	Chain         *ChainChange  `json:"chain,omitempty"`
 }
 
 // Folder is a level of a repository's tree.
@@ -153,6 +161,7 @@ type VersionGroup struct {
 	PURL       string   `json:"purl"`
 	Repository string   `json:"repository"`
 	Snapshot   bool     `json:"snapshot"`
+	Listed     bool     `json:"listed,omitempty" doc:"the upstream of a mirror lists it, and nothing of it is kept yet"`
 	Downloads  int64    `json:"downloads"`
 	Users      int64    `json:"users" doc:"distinct users who downloaded it"`
 	Uploads    []Upload `json:"uploads"`
@@ -207,10 +216,11 @@ type Snippet struct {
 
 // Published is what came of publishing by hand.
 type Published struct {
-	PURL  string          `json:"purl"`
-	Same  bool            `json:"same" doc:"all of it was there already"`
-	Name  string          `json:"name" doc:"of the upload; for a release its version"`
-	Files []PublishedFile `json:"files"`
+	PURL       string          `json:"purl"`
+	Repository string          `json:"repository" doc:"where it is; a chain passes it on"`
+	Same       bool            `json:"same" doc:"all of it was there already"`
+	Name       string          `json:"name" doc:"of the upload; for a release its version"`
+	Files      []PublishedFile `json:"files"`
 }
 
 // PublishedFile is a file that was published by hand.

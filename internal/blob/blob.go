@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"os"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -32,6 +33,8 @@ type Store interface {
 	// r must give exactly so many bytes. Any failure of r, a wrong length
 	// included, is reported as ErrCut with its cause, and leaves nothing.
 	Stage(ctx context.Context, r io.Reader, length int64) (*Staged, error)
+	// StageOpenly is Stage for bytes that others read while they arrive.
+	StageOpenly(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error)
 	// Keep makes the staged bytes durable and readable under their SHA-256.
 	// Bytes that are there already are kept once.
 	Keep(ctx context.Context, s *Staged) error
@@ -44,6 +47,17 @@ type Store interface {
 	// the note of one of them, once it was looked after.
 	Leftovers(ctx context.Context) ([]Leftover, error)
 	Forget(l Leftover) error
+}
+
+// Watcher is told how far a staging file is. Its methods are called one after
+// the other.
+type Watcher interface {
+	// Begun comes before the first byte. open gives the bytes for reading, as
+	// far as they have arrived, until StageOpenly has returned; what was opened
+	// can be read after that too.
+	Begun(open func() (*os.File, error))
+	// Arrived tells how many bytes can be read.
+	Arrived(n int64)
 }
 
 // Leftover is the trace of a publication that may not have been recorded.

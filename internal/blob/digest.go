@@ -52,9 +52,14 @@ type chunk struct {
 
 // copyDigesting copies r to w and computes all digests. Small sources are
 // digested in turn; for larger ones each digest and the writing get a goroutine
-// of their own, over shared chunks. The first failure ends it.
-func copyDigesting(ctx context.Context, w io.Writer, r io.Reader) (catalog.Digests, error) {
+// of their own, over shared chunks. The first failure ends it. With eager, bytes
+// are passed on as they come, and not only when a chunk is full.
+func copyDigesting(ctx context.Context, w io.Writer, r io.Reader, eager bool) (catalog.Digests, error) {
 	d := newDigester()
+	fill := fill
+	if eager {
+		fill = func(r io.Reader, p []byte) (int, error) { return r.Read(p) }
+	}
 	buf := chunkPool.Get().(*[chunkSize]byte)
 	defer func() { chunkPool.Put(buf) }()
 	for d.size < smallFile {
@@ -76,7 +81,7 @@ func copyDigesting(ctx context.Context, w io.Writer, r io.Reader) (catalog.Diges
 			return catalog.Digests{}, err
 		}
 	}
-	if err := d.copyParallel(ctx, w, r); err != nil {
+	if err := d.copyParallel(ctx, w, r, fill); err != nil {
 		return catalog.Digests{}, err
 	}
 	return d.sum(), nil
@@ -99,7 +104,7 @@ type writeError struct{ error }
 
 func (e writeError) Unwrap() error { return e.error }
 
-func (d *digester) copyParallel(ctx context.Context, w io.Writer, r io.Reader) error {
+func (d *digester) copyParallel(ctx context.Context, w io.Writer, r io.Reader, fill func(io.Reader, []byte) (int, error)) error {
 	var (
 		workers   sync.WaitGroup
 		writeErr  error

@@ -59,6 +59,15 @@ func (s *folderStaged) discard() error {
 
 // Stage implements Store.
 func (f *Folder) Stage(ctx context.Context, r io.Reader, length int64) (*Staged, error) {
+	return f.stage(ctx, r, length, nil)
+}
+
+// StageOpenly implements Store.
+func (f *Folder) StageOpenly(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error) {
+	return f.stage(ctx, r, length, w)
+}
+
+func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error) {
 	path := filepath.Join(f.staging, "arriving."+rand.Text())
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -68,7 +77,10 @@ func (f *Folder) Stage(ctx context.Context, r io.Reader, length int64) (*Staged,
 	if length >= 0 {
 		r = &exactly{r: r, length: length}
 	}
-	digests, err := copyDigesting(ctx, &earlyWriter{file: file}, r)
+	if w != nil {
+		w.Begun(func() (*os.File, error) { return os.Open(path) })
+	}
+	digests, err := copyDigesting(ctx, &earlyWriter{file: file, watcher: w}, r, w != nil)
 	if err != nil {
 		_ = staged.discard() // the first failure is the one to tell
 		var w writeError
@@ -83,6 +95,7 @@ func (f *Folder) Stage(ctx context.Context, r io.Reader, length int64) (*Staged,
 // earlyWriter starts the writing of what it was given every now and then.
 type earlyWriter struct {
 	file           *os.File
+	watcher        Watcher // may be nil
 	written, begun int64
 }
 
@@ -93,6 +106,9 @@ func (w *earlyWriter) Write(p []byte) (int, error) {
 		// Only a hint: where it is not supported, fsync does all the work.
 		_ = unix.SyncFileRange(int(w.file.Fd()), w.begun, w.written-w.begun, unix.SYNC_FILE_RANGE_WRITE)
 		w.begun = w.written
+	}
+	if w.watcher != nil && err == nil {
+		w.watcher.Arrived(w.written)
 	}
 	return n, err
 }

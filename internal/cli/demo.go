@@ -1,28 +1,35 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"crelvo/internal/client"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/demo"
 	"crelvo/internal/web"
 )
 
 func demoCommand() *cobra.Command {
-	var publicMaven string
+	var shoreAddress, control string
 	cmd := &cobra.Command{Use: "demo", Short: "Run the service with demo data", Args: arguments(cobra.NoArgs),
 		Long: "Run the service with the data of a made-up ferry operator, in a temporary folder or the one\n" +
-			"that --data gives. The flags, and the environment, are those of crelvo serve.",
+			"that --data gives, and with a stand-in for a public Maven repository. The flags, and the\n" +
+			"environment, are those of crelvo serve.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			settings, err := readSettings(cmd)
 			if err != nil {
@@ -37,6 +44,15 @@ func demoCommand() *cobra.Command {
 					return err
 				}
 			}
+			content, err := demo.ShoreMaven()
+			if err != nil {
+				return err
+			}
+			shore, err := standIn(content, shoreAddress, control)
+			if err != nil {
+				return err
+			}
+			defer shore.stop()
 			clock := new(demo.Clock)
 			h, err := openHouse(cmd.Context(), settings, cmd.ErrOrStderr(), clock.Now)
 			if err != nil {
@@ -46,41 +62,133 @@ func demoCommand() *cobra.Command {
 			if _, err := h.service.Bootstrap(cmd.Context(), password, token); err != nil {
 				return errors.Join(err, h.close())
 			}
-			if err := h.seed(cmd.Context(), clock); err != nil {
+			if err := h.seed(cmd.Context(), clock, shore.address); err != nil {
 				return errors.Join(err, h.close())
 			}
-			if publicMaven != "" {
-				stop, err := servePublicMaven(publicMaven)
-				if err != nil {
-					return errors.Join(err, h.close())
-				}
-				defer stop()
-			}
-			return h.run(cmd.Context(), func() { h.welcome(cmd, token) })
+			return h.run(cmd.Context(), func() { h.welcome(cmd, token, shore) })
 		}}
 	serveFlags(cmd, "", "warn")
-	cmd.Flags().StringVar(&publicMaven, "public-maven", "", "also stand in for a public Maven repository at this address, with Debian's Maven tree")
+	cmd.Flags().StringVar(&shoreAddress, "shore", "127.0.0.1:0", "the address of the stand-in for a public Maven repository")
+	cmd.Flags().StringVar(&control, "control", "127.0.0.1:0", "the address where its faults are switched")
 	must(cmd.Flags().MarkHidden("config"))
+	cmd.AddCommand(demoUpstream(), demoFault())
 	return cmd
 }
 
-// servePublicMaven stands in for a public repository until stop is called.
-func servePublicMaven(address string) (stop func() error, err error) {
-	if _, err := os.Stat(demo.MavenTree); err != nil {
-		return nil, fault.New(fault.Internal, "no-maven-tree", "there is no Maven tree at %s", demo.MavenTree).
-			WithHint("Install Debian's maven package, or leave out --public-maven.")
-	}
-	l, err := net.Listen("tcp", address)
+// standing is a stand-in upstream that runs.
+type standing struct {
+	*demo.Upstream
+	address, control string
+	stop             func()
+}
+
+// standIn stands in for a public server until stop is called.
+func standIn(content demo.Content, address, control string) (standing, error) {
+	s := standing{Upstream: demo.NewUpstream(content)}
+	l, err := net.Listen("tcp", control)
 	if err != nil {
-		return nil, web.ListenFault(address, err)
+		return s, web.ListenFault(control, err)
 	}
-	server := &http.Server{Handler: demo.MavenPublic(demo.MavenTree), ReadHeaderTimeout: time.Minute}
+	if s.address, err = s.Listen(address); err != nil {
+		return s, errors.Join(web.ListenFault(address, err), l.Close())
+	}
+	server := &http.Server{Handler: s.Control(), ReadHeaderTimeout: time.Minute}
 	go func() { _ = server.Serve(l) }() // it ends with Close
-	return server.Close, nil
+	s.control = "http://" + l.Addr().String()
+	s.stop = func() { _ = errors.Join(s.Close(), server.Close()) }
+	return s, nil
+}
+
+func demoUpstream() *cobra.Command {
+	var address, control, tree string
+	cmd := &cobra.Command{Use: "upstream", Short: "Stand in for a public Maven repository, with faults to be switched", Args: arguments(cobra.NoArgs),
+		Long: "Stand in for a public Maven repository: with made-up packages, or with a folder that has the\n" +
+			"repository layout, such as " + demo.MavenTree + ". Faults are switched with crelvo demo fault.",
+		Example: "  crelvo demo upstream --listen 127.0.0.1:8701 --control 127.0.0.1:8702 --tree " + demo.MavenTree,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var content demo.Content = demo.Tree(tree)
+			if tree == "" {
+				made, err := demo.ShoreMaven()
+				if err != nil {
+					return err
+				}
+				content = made
+			} else if stat, err := os.Stat(tree); err != nil || !stat.IsDir() {
+				return fault.New(fault.Invalid, "no-tree", "there is no folder %s", tree)
+			}
+			s, err := standIn(content, address, control)
+			if err != nil {
+				return err
+			}
+			defer s.stop()
+			fmt.Fprintf(cmd.OutOrStdout(), "ready on %s\nfaults are switched at %s\n", s.address, s.control)
+			<-cmd.Context().Done()
+			return nil
+		}}
+	cmd.Flags().StringVar(&address, "listen", "127.0.0.1:8701", "the address to answer on")
+	cmd.Flags().StringVar(&control, "control", "127.0.0.1:8702", "the address where its faults are switched")
+	cmd.Flags().StringVar(&tree, "tree", "", "a folder to serve instead of the made-up packages")
+	return cmd
+}
+
+func demoFault() *cobra.Command {
+	var at string
+	var f demo.Fault
+	var length string
+	var kinds strings.Builder
+	for _, kind := range slices.Sorted(maps.Keys(demo.FaultKinds)) {
+		fmt.Fprintf(&kinds, "  %-16s %s\n", kind, demo.FaultKinds[kind])
+	}
+	cmd := &cobra.Command{Use: "fault KIND|none", Short: "Switch a fault of a stand-in upstream on, or all off", Args: arguments(cobra.ExactArgs(1)),
+		Long:              "Switch a fault of a stand-in upstream on, in place of the one that was; none switches it off.\nThe faults:\n" + kinds.String(),
+		Example:           "  crelvo demo fault cut --path brine-http --times 1\n  crelvo demo fault none",
+		ValidArgsFunction: fixed(append(slices.Sorted(maps.Keys(demo.FaultKinds)), "none")...),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if length != "" {
+				d, err := parseDuration(length)
+				if err != nil {
+					return usageError{err}
+				}
+				f.For = int(d.Milliseconds())
+			}
+			faults := []demo.Fault{}
+			if f.Kind = args[0]; f.Kind != "none" {
+				faults = append(faults, f)
+			}
+			return switchFaults(cmd.Context(), at, faults)
+		}}
+	cmd.Flags().StringVar(&at, "at", "http://127.0.0.1:8702", "where the faults of the stand-in are switched")
+	cmd.Flags().StringVar(&f.Path, "path", "", "only for requests whose path has this in it")
+	cmd.Flags().IntVar(&f.Times, "times", 0, "only for so many requests (all)")
+	cmd.Flags().StringVar(&f.To, "to", "http://10.0.0.1/", "where a redirect leads")
+	cmd.Flags().StringVar(&length, "for", "", "how long slowness lasts")
+	return cmd
+}
+
+// switchFaults tells a stand-in its faults.
+func switchFaults(ctx context.Context, at string, faults []demo.Fault) error {
+	raw, err := json.Marshal(faults)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, strings.TrimSuffix(at, "/")+"/faults", bytes.NewReader(raw))
+	if err != nil {
+		return usageError{err}
+	}
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return &client.Unreachable{Server: at, Err: err}
+	}
+	defer response.Body.Close()
+	said, err := io.ReadAll(io.LimitReader(response.Body, 4096))
+	if err == nil && response.StatusCode != http.StatusOK {
+		err = usageError{errors.New(strings.TrimSpace(string(said)))}
+	}
+	return err
 }
 
 // seed publishes the scenario over HTTP, at an address that nobody else knows.
-func (h *house) seed(ctx context.Context, clock *demo.Clock) error {
+func (h *house) seed(ctx context.Context, clock *demo.Clock, shore string) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -94,7 +202,7 @@ func (h *house) seed(ctx context.Context, clock *demo.Clock) error {
 		defer close(finished)
 		h.service.Run(background)
 	}()
-	err = demo.Seed(ctx, h.service, "http://"+l.Addr().String(), clock)
+	err = demo.Seed(ctx, h.service, "http://"+l.Addr().String(), clock, shore)
 	stop()
 	<-finished
 	err = errors.Join(err, server.Close())
@@ -104,7 +212,7 @@ func (h *house) seed(ctx context.Context, clock *demo.Clock) error {
 	return err
 }
 
-func (h *house) welcome(cmd *cobra.Command, token string) {
+func (h *house) welcome(cmd *cobra.Command, token string, shore standing) {
 	program := os.Args[0]
 	environment := "CRELVO_TOKEN=" + token
 	if h.address() != defaultServer {
@@ -120,6 +228,12 @@ func (h *house) welcome(cmd *cobra.Command, token string) {
 		"    " + environment + " " + program + " repo list",
 		"    " + environment + " " + program + " show pkg:maven/example.skerry.berth/berth-planner",
 		"    curl -u admin:" + token + " " + h.address() + "/at/snapshots/maven/example/skerry/berth/tide-model/maven-metadata.xml",
+		"",
+		"    " + environment + " " + program + " explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
+		"",
+		"  A stand-in for a public Maven repository is at " + shore.address + "; to see it fail:",
+		"    " + program + " demo fault error --at " + shore.control,
+		"    " + environment + " " + program + " mirror show shore-maven",
 		"",
 		"  Ctrl-C stops it.",
 	}

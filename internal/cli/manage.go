@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -34,8 +35,23 @@ func repoList(s *session) *cobra.Command {
 				}
 				var rows [][]string
 				for _, r := range all {
-					rows = append(rows, []string{r.Name, r.Kind, r.Holds, strconv.FormatInt(r.Packages, 10),
-						strconv.FormatInt(r.Versions, 10), api.Bytes(r.Bytes), optionalTime(r.LastChange, "never"), r.Description})
+					row := []string{r.Name, r.Kind, r.Holds, strconv.FormatInt(r.Packages, 10),
+						strconv.FormatInt(r.Versions, 10), api.Bytes(r.Bytes), optionalTime(r.LastChange, "never"), r.Description}
+					if r.Chain != nil { // it holds nothing itself
+						var members []string
+						for _, m := range r.Chain.Members {
+							members = append(members, m.Name)
+						}
+						row = []string{r.Name, r.Kind, "-", "-", "-", "-", "-", strings.Join(members, " > ")}
+					}
+					if r.Mirror != nil {
+						for _, c := range r.Mirror.Contacts {
+							if c.State == "failing" {
+								row[7] = strings.TrimSpace("FAILING: it " + c.Failure + ". " + row[7])
+							}
+						}
+					}
+					rows = append(rows, row)
 				}
 				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"}, []int{3, 4, 5}, rows)
 			})
@@ -43,11 +59,68 @@ func repoList(s *session) *cobra.Command {
 }
 
 func showRepo(w io.Writer, r api.Repository) {
-	fields(w, "name", r.Name, "kind", r.Kind, "holds", r.Holds, "description", r.Description,
-		"anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"),
-		"packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes),
-		"made", timeText(r.CreatedAt), "last change", optionalTime(r.LastChange, "never"),
-		"address", r.Address, "you may", orNone(r.May, "nothing"))
+	pairs := []string{"name", r.Name, "kind", r.Kind}
+	if r.Chain == nil {
+		pairs = append(pairs, "holds", r.Holds)
+	}
+	pairs = append(pairs, "description", r.Description, "anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"))
+	if c := r.Chain; c != nil {
+		for i, m := range c.Members {
+			name := m.Name
+			if m.MaySkip {
+				name += " (may be skipped)"
+			}
+			pairs = append(pairs, fmt.Sprintf("member %d", i+1), name)
+		}
+		pairs = append(pairs, "releases go to", cmp.Or(c.ReleasesTo, "nowhere"), "snapshots go to", cmp.Or(c.SnapshotsTo, "nowhere"))
+	} else {
+		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes))
+	}
+	if m := r.Mirror; m != nil {
+		pairs = append(pairs, mirrorFields(m)...)
+	}
+	pairs = append(pairs, "made", timeText(r.CreatedAt))
+	if r.Chain == nil {
+		pairs = append(pairs, "last change", optionalTime(r.LastChange, "never"))
+	}
+	fields(w, append(pairs, "address", r.Address, "you may", orNone(r.May, "nothing"))...)
+}
+
+func mirrorFields(m *api.Mirror) []string {
+	seconds := func(n float64) string { return time.Duration(n * float64(time.Second)).String() }
+	var pairs []string
+	for i, u := range m.Upstreams {
+		what := "upstream"
+		if i > 0 {
+			what = "falls back on"
+		}
+		pairs = append(pairs, what, u)
+	}
+	signIn := "no"
+	switch {
+	case m.User != "":
+		signIn = "as " + m.User
+	case m.HasSecret:
+		signIn = "with a Bearer token"
+	}
+	pairs = append(pairs, "signs in", signIn, "proxy", m.Proxy, "may redirect to", strings.Join(m.RedirectTo, ", "),
+		"allows", orNone(m.Allow, "everything"), "denies", orNone(m.Deny, "nothing"),
+		"documents are fresh for", seconds(m.FreshSeconds), "absence is remembered for", seconds(m.AbsentSeconds),
+		"limits", fmt.Sprintf("connect %s, first byte %s, silence %s, %d requests at once, files up to %s", seconds(m.ConnectSeconds),
+			seconds(m.FirstByteSeconds), seconds(m.SilenceSeconds), m.Parallel, api.Bytes(m.LargestBytes)))
+	if p := m.Prefetch; len(p.Patterns) > 0 {
+		when := "by hand only"
+		if p.Schedule != "" {
+			when = p.Schedule + " in " + p.Zone
+		}
+		pairs = append(pairs, "prefetches", strings.Join(p.Patterns, ", "), "when", when, "how many", "the newest "+strconv.Itoa(p.Newest))
+		var next []string
+		for _, at := range p.Next {
+			next = append(next, at.Format("Mon 2006-01-02 15:04 MST"))
+		}
+		pairs = append(pairs, "next times", strings.Join(next, ", "))
+	}
+	return pairs
 }
 
 func repoShow(s *session) *cobra.Command {
@@ -60,18 +133,42 @@ func repoShow(s *session) *cobra.Command {
 }
 
 func repoAdd(s *session) *cobra.Command {
-	n := api.NewRepository{Kind: "house"}
-	cmd := &cobra.Command{Use: "add NAME", Short: "Make a house repository", Args: arguments(cobra.ExactArgs(1)),
-		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'",
+	var n api.NewRepository
+	var mirror mirrorFlags
+	var chain chainFlags
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a repository: a house, a mirror or a chain", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'\n" +
+			"  crelvo repo add shore-maven --kind mirror --upstream https://maven.openshore.example/ --holds releases\n" +
+			"  crelvo repo add platform --kind chain --members releases,snapshots,shore-maven --snapshots-to snapshots",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
+			var err error
+			if n.Mirror, err = mirror.change(cmd); err != nil {
+				return err
+			}
+			if n.Chain, err = chain.change(cmd, nil); err != nil {
+				return err
+			}
+			if !cmd.Flags().Changed("kind") {
+				switch {
+				case n.Mirror != nil:
+					n.Kind = "mirror"
+				case n.Chain != nil:
+					n.Kind = "chain"
+				}
+			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
 				return c.AddRepository(ctx, n)
 			}, showRepo)
 		}}
+	cmd.Flags().StringVar(&n.Kind, "kind", "house", "house, mirror or chain; with --upstream or --members it need not be said")
+	cmd.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what a mirror mirrors")
 	cmd.Flags().StringVar(&n.Holds, "holds", "both", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&n.Description, "description", "", "what it is for")
 	cmd.Flags().BoolVar(&n.AnonymousRead, "anonymous-read", false, "let anybody read without signing in")
+	mirror.add(cmd)
+	chain.add(cmd, s)
+	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
 	return cmd
 }
@@ -79,7 +176,11 @@ func repoAdd(s *session) *cobra.Command {
 func repoEdit(s *session) *cobra.Command {
 	var holds, description string
 	var anonymous bool
+	var mirror mirrorFlags
+	var chain chainFlags
 	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		Example: "  crelvo repo edit platform --members releases,snapshots,shore-maven,shore-central\n" +
+			"  crelvo repo edit shore-maven --prefetch 'pkg:maven/org.openshore/*' --schedule '30 5 * * 1-5' --zone Europe/Oslo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var change api.RepositoryChange
 			if cmd.Flags().Changed("holds") {
@@ -91,6 +192,25 @@ func repoEdit(s *session) *cobra.Command {
 			if cmd.Flags().Changed("anonymous-read") {
 				change.AnonymousRead = &anonymous
 			}
+			var err error
+			if change.Mirror, err = mirror.change(cmd); err != nil {
+				return err
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			var known *api.Chain
+			if cmd.Flags().Changed("members") || cmd.Flags().Changed("may-skip") {
+				r, err := c.Repository(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				known = r.Chain
+			}
+			if change.Chain, err = chain.change(cmd, known); err != nil {
+				return err
+			}
 			if change == (api.RepositoryChange{}) {
 				return usageError{fmt.Errorf("nothing to change was given; see %s --help", cmd.CommandPath())}
 			}
@@ -101,6 +221,8 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&holds, "holds", "", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&description, "description", "", "what it is for")
 	cmd.Flags().BoolVar(&anonymous, "anonymous-read", false, "let anybody read without signing in")
+	mirror.add(cmd)
+	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
 	return cmd
 }

@@ -81,6 +81,10 @@ func showVersions(w io.Writer, p api.Package) {
 	var rows [][]string
 	for _, v := range p.Versions {
 		newest := v.Uploads[0]
+		if v.Listed {
+			rows = append(rows, []string{v.Version, v.Repository, "", "", "not kept yet", "", "", ""})
+			continue
+		}
 		rows = append(rows, []string{v.Version, v.Repository, strconv.Itoa(len(v.Uploads)), api.Bytes(newest.Size),
 			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
 	}
@@ -147,7 +151,7 @@ func publishCommand(s *session) *cobra.Command {
 				if published.Same {
 					done = "Was there already, byte for byte:"
 				}
-				fmt.Fprintf(w, "%s %s in %s", done, published.PURL, to)
+				fmt.Fprintf(w, "%s %s in %s", done, published.PURL, published.Repository)
 				if published.Name != "" && !strings.HasSuffix(published.PURL, "@"+published.Name) {
 					fmt.Fprintf(w, " as %s", published.Name)
 				}
@@ -223,6 +227,10 @@ func fetchCommand(s *session) *cobra.Command {
 				return err
 			}
 			files := chooseFiles(p.Versions[0].Uploads[0].Files, asked.Qualifiers)
+			if p.Versions[0].Listed {
+				return &api.Problem{Status: 404, Detail: p.Versions[0].PURL + " is only listed by the upstream of " + p.Versions[0].Repository + ", and not kept yet",
+					Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
+			}
 			if len(files) == 0 {
 				return &api.Problem{Status: 404, Detail: p.Versions[0].PURL + " has no such file", Hint: "crelvo show lists its files."}
 			}

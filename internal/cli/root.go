@@ -130,8 +130,8 @@ func newRoot() *cobra.Command {
 		}
 	}
 	add("run", serveCommand(), demoCommand())
-	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s))
-	add("manage", repoCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
+	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s))
+	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
 	root.AddCommand(openapiCommand())
 	return root
 }

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -40,6 +43,7 @@ type serveSettings struct {
 	PublicURL   string        `koanf:"public-url"`
 	QuietPeriod time.Duration `koanf:"quiet-period"`
 	Drain       time.Duration `koanf:"drain"`
+	KeyFile     string        `koanf:"key-file"`
 	LogLevel    string        `koanf:"log-level"`
 	LogFormat   string        `koanf:"log-format"`
 }
@@ -53,6 +57,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
+	f.String("key-file", "", "the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
 	f.String("log-level", logLevel, "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
 }
@@ -198,12 +203,35 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now})
+	key, err := secretKey(cmp.Or(settings.KeyFile, filepath.Join(settings.Data, "secret-key")))
+	if err != nil {
+		return nil, err
+	}
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version})
 	if err != nil {
 		return nil, err
 	}
 	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, Version: Version, Log: h.log, Console: console.Files()})
 	return h, nil
+}
+
+// secretKey reads a key of 32 bytes in hexadecimal, and makes it if there is
+// none.
+func secretKey(path string) (key [32]byte, err error) {
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		rand.Read(key[:]) // it never fails
+		return key, os.WriteFile(path, []byte(hex.EncodeToString(key[:])+"\n"), 0o600)
+	}
+	if err != nil {
+		return key, err
+	}
+	decoded, err := hex.DecodeString(strings.TrimSpace(string(raw)))
+	if err != nil || len(decoded) != len(key) {
+		return key, fault.New(fault.Internal, "bad-key", "%s holds no key", path).
+			WithHint("It must be 64 hexadecimal digits. Without the right key the credentials for upstreams must be set again.")
+	}
+	return [32]byte(decoded), nil
 }
 
 func databaseFault(err error) error {

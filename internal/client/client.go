@@ -168,6 +168,66 @@ func (c *Client) RemoveRepository(ctx context.Context, name string, withContents
 	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+strconv.FormatBool(withContents), nil, nil)
 }
 
+func of(name, what string) string { return repositories + "/" + url.PathEscape(name) + "/" + what }
+
+// Mirror tells how a mirror is, with its counts of the last hours.
+func (c *Client) Mirror(ctx context.Context, name string, hours int) (api.MirrorState, error) {
+	return get[api.MirrorState](ctx, c, of(name, "mirror"), url.Values{"hours": {strconv.Itoa(hours)}})
+}
+
+// CheckMirror tries upstreams that need not be saved.
+func (c *Client) CheckMirror(ctx context.Context, check api.Check) (out []api.Checked, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/mirror-check", check, &out)
+}
+
+// TryPatterns asks whether the patterns of a mirror let something in.
+func (c *Client) TryPatterns(ctx context.Context, name string, try api.Try) (out api.Tried, err error) {
+	return out, c.do(ctx, http.MethodPost, of(name, "try"), try, &out)
+}
+
+// Forget drops the copies of a package or version from a mirror.
+func (c *Client) Forget(ctx context.Context, name, purl string) (out api.Forgotten, err error) {
+	return out, c.do(ctx, http.MethodPost, of(name, "forget"), api.Forget{PURL: purl}, &out)
+}
+
+// Prefetch runs the prefetch rule of a mirror.
+func (c *Client) Prefetch(ctx context.Context, name string) (out api.PrefetchRun, err error) {
+	return out, c.do(ctx, http.MethodPost, of(name, "prefetch"), nil, &out)
+}
+
+// PrefetchRuns lists the last runs of a mirror's prefetch rule.
+func (c *Client) PrefetchRuns(ctx context.Context, name string, limit int) ([]api.PrefetchRun, error) {
+	return get[[]api.PrefetchRun](ctx, c, of(name, "prefetch"), url.Values{"limit": {strconv.Itoa(limit)}})
+}
+
+// Explain tells which repository answers for a package, and why the others do
+// not.
+func (c *Client) Explain(ctx context.Context, name, purl string) (api.Explanation, error) {
+	return get[api.Explanation](ctx, c, of(name, "explain"), url.Values{"purl": {purl}})
+}
+
+// Claims lists the claims by pattern, and the lifts.
+func (c *Client) Claims(ctx context.Context) ([]api.Claim, error) {
+	return get[[]api.Claim](ctx, c, "/api/v1/claims", nil)
+}
+
+// ClaimedNames lists the names that are claimed in a chain since they were
+// published.
+func (c *Client) ClaimedNames(ctx context.Context, name, words string) (api.ClaimedNames, error) {
+	return get[api.ClaimedNames](ctx, c, of(name, "claimed-names"), url.Values{"q": {words}})
+}
+
+// AddClaim claims names.
+func (c *Client) AddClaim(ctx context.Context, n api.NewClaim) (out api.Claim, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/claims", n, &out)
+}
+
+// LiftClaim ends a claim, or lets mirrors answer for names that were published
+// here.
+func (c *Client) LiftClaim(ctx context.Context, n api.NewClaim) (out api.Claim, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/claims/lift", n, &out)
+}
+
 // Search finds packages.
 func (c *Client) Search(ctx context.Context, query, repository string, limit, skip int) (api.PackageList, error) {
 	return get[api.PackageList](ctx, c, "/api/v1/packages", url.Values{"q": {query}, "repository": {repository},

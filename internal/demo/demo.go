@@ -7,12 +7,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/service"
 )
 
@@ -39,10 +41,10 @@ func (c *Clock) reset() { c.offset.Store(0) }
 const weeks = 8
 
 // Seed makes the scenario, unless it is there already. The service answers at
-// address.
-func Seed(ctx context.Context, s *service.Service, address string, clock *Clock) error {
+// address, and the stand-in for the public Maven repository at shore.
+func Seed(ctx context.Context, s *service.Service, address string, clock *Clock, shore string) error {
 	if len(s.Repositories()) > 0 {
-		return nil
+		return moveShore(ctx, s, shore)
 	}
 	defer clock.reset()
 	today := time.Now().UTC().Truncate(24 * time.Hour)
@@ -55,7 +57,7 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock)
 	as := func(who string) *client.Client {
 		return &client.Client{Server: address, Token: tokens[who], Agent: "crelvo-demo"}
 	}
-	for _, r := range repositories {
+	for _, r := range repositories(shore) {
 		if _, err := as(User).AddRepository(ctx, r); err != nil {
 			return err
 		}
@@ -68,14 +70,89 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock)
 	if err := y.deploy(ctx, "staging", "ci-berth", modules[0], "1.4.1", 118, today.AddDate(0, 0, -1).Add(13*time.Hour)); err != nil {
 		return err
 	}
-	return y.crew(ctx, today.AddDate(0, 0, -1).Add(15*time.Hour))
+	if err := y.crew(ctx, today.AddDate(0, 0, -1).Add(15*time.Hour)); err != nil {
+		return err
+	}
+	return y.abroad(ctx, as(User))
 }
 
-var repositories = []api.NewRepository{
-	{Name: "snapshots", Holds: "snapshots", Description: "development builds, straight from CI"},
-	{Name: "staging", Holds: "releases", Description: "release candidates, waiting for the sea trial"},
-	{Name: "releases", Holds: "releases", Description: "what sails", AnonymousRead: true},
-	{Name: "crew-tools", Holds: "both", Description: "for the crew office only"},
+// moveShore points the mirror at where the stand-in is this time.
+func moveShore(ctx context.Context, s *service.Service, shore string) error {
+	caller, err := s.CallerNamed(ctx, User)
+	if err != nil {
+		return err
+	}
+	_, err = s.EditRepository(ctx, caller, "shore-maven", service.RepositoryChange{Mirror: func(m *catalog.MirrorSettings) {
+		m.Upstreams = []catalog.Upstream{{URL: shore}}
+	}})
+	return err
+}
+
+// nowhere is an address where nothing listens.
+const nowhere = "http://127.0.0.1:9/"
+
+func repositories(shore string) []api.NewRepository {
+	list := func(items ...string) *[]string { return &items }
+	text := func(s string) *string { return &s }
+	fresh := 30.0
+	return []api.NewRepository{
+		{Name: "snapshots", Holds: "snapshots", Description: "development builds, straight from CI"},
+		{Name: "staging", Holds: "releases", Description: "release candidates, waiting for the sea trial"},
+		{Name: "releases", Holds: "releases", Description: "what sails", AnonymousRead: true},
+		{Name: "crew-tools", Holds: "both", Description: "for the crew office only"},
+		{Name: "shore-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore), FreshSeconds: &fresh, Deny: list("pkg:maven/org.openshore/brine-http@vers:maven/<2.0.1"),
+				Prefetch: &api.PrefetchChange{Patterns: list("pkg:maven/org.openshore/*"), Schedule: text("30 5 * * 1-5"), Zone: text("Europe/Oslo")}}},
+		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "the yard on the mainland",
+			Mirror: &api.MirrorChange{Upstreams: list(nowhere)}},
+		{Name: "platform", Kind: "chain", Description: "the one address for everything",
+			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "mainland-maven", MaySkip: true}},
+				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging")}},
+	}
+}
+
+// abroad uses third-party packages through the chain over the last day, claims
+// the names of the house, and fetches ahead once.
+func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
+	now := time.Now().UTC().Truncate(time.Hour)
+	y.clock.set(now.Add(-26 * time.Hour))
+	if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: "pkg:maven/example.skerry.*/*", Reason: "our own group; nothing of it comes from elsewhere"}); err != nil {
+		return err
+	}
+	for hour := 25; hour >= 1; hour-- {
+		at := now.Add(-time.Duration(hour) * time.Hour).Add(7 * time.Minute)
+		y.clock.set(at)
+		uses := 2 + hour*5%9
+		if at.Hour() < 6 || at.Hour() > 18 {
+			uses /= 3
+		}
+		for i := range uses {
+			p := shore[i%2]
+			version := p.versions[len(p.versions)-1-(hour/9+i/4)%2]
+			who := []string{"deckhand", "ci-berth", "purser"}[(hour+i)%3]
+			for _, ending := range []string{".pom", ".jar"} {
+				path := fmt.Sprintf("/at/platform/maven/%s/%s/%s/%s-%s%s", strings.ReplaceAll(p.group, ".", "/"), p.name, version, p.name, version, ending)
+				if err := y.get(ctx, who, path); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	y.clock.set(now.Add(-20 * time.Minute))
+	if _, err := admin.Prefetch(ctx, "shore-maven"); err != nil {
+		return err
+	}
+	for {
+		runs, err := admin.PrefetchRuns(ctx, "shore-maven", 1)
+		if err != nil || len(runs) == 1 && runs[0].State != "running" {
+			return err
+		}
+		select {
+		case <-time.After(20 * time.Millisecond): // between two looks at the run
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // people makes the users and robots, with a token each.
@@ -84,12 +161,15 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 	all := []service.NewPrincipal{
 		{Name: User, Password: Password, Grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}},
 		{Name: "deckhand", Password: "knots-and-splices", Grants: []access.Grant{
-			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Reader, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"}}},
+			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Reader, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
+			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "*-maven"}}},
 		{Name: "purser", Password: "tickets-please-all", Grants: []access.Grant{
 			{Role: access.Reader, Repositories: "snapshots"}, {Role: access.Promoter, Repositories: "staging"},
-			{Role: access.Promoter, Repositories: "releases"}, {Role: access.Publisher, Repositories: "crew-tools"}}},
+			{Role: access.Promoter, Repositories: "releases"}, {Role: access.Publisher, Repositories: "crew-tools"},
+			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "*-maven"}}},
 		{Name: "ci-berth", Robot: true, Grants: []access.Grant{
-			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Publisher, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"}}},
+			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Publisher, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
+			{Role: access.Reader, Repositories: "platform"}}},
 	}
 	tokens := map[string]string{}
 	for _, p := range all {

@@ -1,11 +1,15 @@
 package ecosystem
 
 import (
+	"context"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
+	"strconv"
 
 	"github.com/labstack/echo/v5"
 
@@ -37,34 +41,115 @@ type Call struct {
 // immutable is for content that never changes under its address.
 const immutable = "private, max-age=31536000, immutable"
 
-// SendFile answers with a stored file: conditions, ranges and HEAD included,
-// by sendfile where the store is a folder. fixed tells that its address will
-// never give other bytes. A GET that is answered with the beginning counts as a
-// download.
-func (c *Call) SendFile(f catalog.File, contentType string, fixed bool) error {
+// SendFile answers with a file: conditions, ranges and HEAD included, by
+// sendfile where the store is a folder. fixed tells that its address will never
+// give other bytes. A GET that is answered with the beginning counts as a
+// download. What is still arriving from an upstream is passed on as it comes.
+func (c *Call) SendFile(f Found, contentType string, fixed bool) error {
+	h := c.Response().Header()
+	h.Set("Content-Type", contentType)
+	h.Set("Cache-Control", "private, no-cache")
+	if fixed {
+		h.Set("Cache-Control", immutable)
+	}
+	c.answeredBy(f.From)
+	if f.Arriving != nil {
+		h.Set("Cache-Status", f.Mirror+"; fwd=uri-miss; stored")
+		return c.pass(f)
+	}
+	if f.Mirror != "" {
+		h.Set("Cache-Status", f.Mirror+"; hit")
+	}
+	return c.sendKept(f.File, false)
+}
+
+// answeredBy names the repository behind a chain that answers.
+func (c *Call) answeredBy(name string) {
+	if name != "" {
+		c.Response().Header().Set("Crelvo-Repository", name)
+	}
+}
+
+// sendKept answers with a file of the store.
+func (c *Call) sendKept(f catalog.File, fetched bool) error {
 	opened, err := c.Desk.Open(c.Request().Context(), f)
 	if err != nil {
 		return err
 	}
 	defer opened.Close()
 	h := c.Response().Header()
-	h.Set("Content-Type", contentType)
 	h.Set("ETag", `"`+f.Digests.Hex("sha256")+`"`)
 	// RFC 9530, 3.
 	h.Set("Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(f.Digests.SHA256[:])+":")
-	h.Set("Cache-Control", "private, no-cache")
-	if fixed {
-		h.Set("Cache-Control", immutable)
-	}
 	w := c.Response()
 	if _, isFile := opened.(*os.File); isFile {
 		w = direct(w) // bytes in memory leave with the header in one write instead
 	}
 	http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
 	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) && c.sent() {
-		c.Desk.Downloaded(c.Caller, f)
+		c.Desk.Downloaded(c.Caller, f, fetched)
 	}
 	return nil
+}
+
+// pass answers with a file that is arriving. If it turns out not to be what it
+// should, the connection is cut before the end, so that no client takes what it
+// got for whole.
+func (c *Call) pass(f Found) error {
+	ctx := c.Request().Context()
+	kept, isKept, length, err := f.Arriving.Ready(ctx)
+	if err != nil {
+		return err
+	}
+	if isKept {
+		return c.sendKept(kept, f.Fetched)
+	}
+	h := c.Response().Header()
+	if length >= 0 {
+		h.Set("Content-Length", strconv.FormatInt(length, 10))
+	}
+	if c.Request().Method == http.MethodHead {
+		return c.NoContent(http.StatusOK)
+	}
+	err = f.Arriving.CopyTo(ctx, direct(c.Response()))
+	switch {
+	case err != nil && !c.committed():
+		h.Del("Content-Length")
+		if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	case err != nil:
+		return errors.Join(err, c.cut())
+	default:
+		// The client need not wait for the counting.
+		if err := http.NewResponseController(c.Response()).Flush(); err != nil {
+			return err
+		}
+	}
+	kept, keepErr := f.Arriving.File(context.WithoutCancel(ctx))
+	if keepErr != nil {
+		return keepErr
+	}
+	if err != nil {
+		return c.sendKept(kept, f.Fetched)
+	}
+	c.Desk.Downloaded(c.Caller, kept, f.Fetched)
+	return nil
+}
+
+// cut ends the connection at once.
+func (c *Call) cut() error {
+	connection, _, err := http.NewResponseController(c.Response()).Hijack()
+	if err != nil {
+		return err
+	}
+	return connection.Close()
+}
+
+// committed tells whether the answer has begun.
+func (c *Call) committed() bool {
+	r, err := echo.UnwrapResponse(c.Response())
+	return err == nil && r.Committed
 }
 
 // sent tells whether the answer had content: neither "not modified" nor an error.
@@ -79,12 +164,17 @@ func firstPart(header string) bool {
 	return header == "" || len(header) > 8 && header[:8] == "bytes=0-"
 }
 
-// SendDocument answers with a rendered document and its validator.
-func (c *Call) SendDocument(d Document) error {
+// SendDocument answers with a rendered document and its validator. stale tells
+// which mirrors could not bring up to date what it was made from.
+func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 	h := c.Response().Header()
 	h.Set("Content-Type", d.ContentType)
 	h.Set("ETag", d.ETag)
 	h.Set("Cache-Control", "private, no-cache")
+	for _, s := range stale {
+		// RFC 9211, 2.3: a negative time to live is the mark of a stale hit.
+		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), oneLine(s.Why)))
+	}
 	http.ServeContent(c.Response(), c.Request(), "", d.Changed, d.Reader())
 	return nil
 }

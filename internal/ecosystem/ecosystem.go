@@ -156,19 +156,63 @@ type Desk interface {
 	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
 	// Broken notes that a file which was received is not what the client sent.
 	Broken(ctx context.Context, f catalog.File) error
-	// File finds a file; ErrNoFile if there is none.
-	File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error)
-	// Package gives all that is visible of a package; ErrNoPackage if nothing.
-	// The result is shared: do not change it.
+	// Target is the house repository that takes what is published to a
+	// repository: itself, or the one that a chain names.
+	Target(caller access.Caller, repository catalog.Repository, snapshot bool) (catalog.Repository, error)
+	// File finds a file, where it is kept or, for mirrors, elsewhere; ErrNoFile
+	// if there is none.
+	File(ctx context.Context, q catalog.FileQuestion) (Found, error)
+	// Package gives all that is visible of a package, in mirrors also what the
+	// upstream lists; ErrNoPackage if nothing. The result is shared: do not
+	// change it.
 	Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error)
-	// Plugins lists the packages of a namespace with that packaging.
-	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string) ([]Plugin, error)
+	// Uploads is Package for one snapshot, whose uploads mirrors may have to ask
+	// for; ErrNoPackage if there are none.
+	Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error)
+	// Plugins lists the packages of a namespace with that packaging; with near,
+	// only those that are here, and not what the upstreams of mirrors list.
+	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string, near bool) ([]Plugin, error)
 	// Below lists what stands directly below a namespace.
 	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch, []PackageLine, error)
 	// Open gives the bytes of a file.
 	Open(ctx context.Context, f catalog.File) (SeekableFile, error)
-	// Downloaded counts a download.
-	Downloaded(caller access.Caller, f catalog.File)
+	// Downloaded counts a download; fetched is Found's.
+	Downloaded(caller access.Caller, f catalog.File, fetched bool)
+}
+
+// Found is a file that answers a question.
+type Found struct {
+	catalog.File // not known yet while it is arriving
+	// Arriving is not nil while the file is on its way from an upstream.
+	Arriving Arriving
+	// From names the repository that answers, where it is not the one that was
+	// asked.
+	From string
+	// Mirror names the mirror that answers, if it is one.
+	Mirror string
+	// Fetched: this question made the mirror fetch it.
+	Fetched bool
+}
+
+// Kept waits until the file is kept, and gives it.
+func (f Found) Kept(ctx context.Context) (catalog.File, error) {
+	if f.Arriving == nil {
+		return f.File, nil
+	}
+	return f.Arriving.File(ctx)
+}
+
+// Arriving is a file on its way from an upstream.
+type Arriving interface {
+	// Ready waits until some of it can be passed on, or all of it is kept: then
+	// kept is true, and the file is given. length is -1 if it is not known.
+	Ready(ctx context.Context) (file catalog.File, kept bool, length int64, err error)
+	// CopyTo passes on what arrives, the end of it only after all was verified.
+	// An error means that not all was passed on; fs.ErrNotExist, that nothing
+	// was, since the file was kept in the meantime.
+	CopyTo(ctx context.Context, w io.Writer) error
+	// File waits until it is kept, and gives it.
+	File(ctx context.Context) (catalog.File, error)
 }
 
 // SeekableFile is a stored file's bytes; a *os.File is one.

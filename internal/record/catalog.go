@@ -59,7 +59,9 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 	if errors.Is(err, sql.ErrNoRows) {
 		return catalog.File{}, ErrNotFound
 	}
-	return row.value(), err
+	f := row.value()
+	f.RepositoryID = q.Key.RepositoryID
+	return f, err
 }
 
 type versionRow struct {
@@ -103,8 +105,10 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 		return nil, err
 	}
 	byVersion := map[int64][]catalog.File{}
-	for _, f := range files {
-		byVersion[f.VersionID] = append(byVersion[f.VersionID], f.value())
+	for _, row := range files {
+		f := row.value()
+		f.RepositoryID = key.RepositoryID
+		byVersion[f.VersionID] = append(byVersion[f.VersionID], f)
 	}
 	for _, row := range versions {
 		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
@@ -129,6 +133,40 @@ func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]cat
 		files[row.VersionID] = append(files[row.VersionID], row.value())
 	}
 	return files, err
+}
+
+// PackagesOf lists the packages of which a repository has something.
+func (db *DB) PackagesOf(ctx context.Context, repositoryID int64) ([]catalog.PackageKey, error) {
+	var rows []keyRow
+	err := db.SelectContext(ctx, &rows, `select repository_id, ecosystem, namespace, name from package
+		where repository_id = $1 and versions > 0 order by ecosystem, namespace, name`, repositoryID)
+	keys := make([]catalog.PackageKey, len(rows))
+	for i, row := range rows {
+		keys[i] = catalog.PackageKey(row)
+	}
+	return keys, err
+}
+
+// Holder is a repository that has a version.
+type Holder struct {
+	RepositoryID int64     `db:"repository_id"`
+	PublishedAt  time.Time `db:"published_at"` // of its newest upload
+	PublishedBy  string    `db:"published_by"`
+}
+
+// Holders tells which of the repositories have a version that can be seen, by
+// repository.
+func (db *DB) Holders(ctx context.Context, repositories []int64, key catalog.PackageKey, version string) (map[int64]Holder, error) {
+	var rows []Holder
+	err := db.SelectContext(ctx, &rows, `select distinct on (p.repository_id) p.repository_id, v.visible_from published_at, v.published_by
+		from package p join version v on v.package_id = p.id where p.repository_id = any($1) and p.ecosystem = $2
+		and p.namespace = $3 and p.name = $4 and v.version = $5 and v.visible_from is not null and v.visible_until is null
+		order by p.repository_id, v.visible_from desc`, repositories, key.Ecosystem, key.Namespace, key.Name, version)
+	holders := make(map[int64]Holder, len(rows))
+	for _, row := range rows {
+		holders[row.RepositoryID] = row
+	}
+	return holders, err
 }
 
 // VersionNames lists the version names of a package that are, or are about to
@@ -256,12 +294,12 @@ type Use struct {
 	Users     int64 `db:"users"`
 }
 
-// Uses gives the use of each version of a package that was used.
-func (db *DB) Uses(ctx context.Context, packageID int64) (map[int64]Use, error) {
+// Uses gives the use of each of the versions that was used.
+func (db *DB) Uses(ctx context.Context, versionIDs []int64) (map[int64]Use, error) {
 	var rows []Use
 	err := db.SelectContext(ctx, &rows, `select d.version_id, sum(d.downloads)::bigint downloads,
 		(select count(*) from download_user u where u.version_id = d.version_id) users
-		from version v join download_day d on d.version_id = v.id where v.package_id = $1 group by d.version_id`, packageID)
+		from download_day d where d.version_id = any($1) group by d.version_id`, versionIDs)
 	uses := make(map[int64]Use, len(rows))
 	for _, row := range rows {
 		uses[row.VersionID] = row
@@ -293,5 +331,12 @@ func (tx *Tx) CountUsers(ctx context.Context, versionIDs, principalIDs []int64, 
 		select n.version, n.principal, $3 from unnest($1::bigint[], $2::bigint[]) n(version, principal)
 		join version v on v.id = n.version join principal p on p.id = n.principal
 		on conflict (version_id, principal_id) do update set last_at = excluded.last_at`, versionIDs, principalIDs, at)
+	return err
+}
+
+// NoteUses notes when versions were last downloaded: parallel slices.
+func (tx *Tx) NoteUses(ctx context.Context, versionIDs []int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `insert into version_use (version_id, used_at) select v.id, $2 from version v where v.id = any($1) order by v.id
+		on conflict (version_id) do update set used_at = greatest(version_use.used_at, excluded.used_at)`, versionIDs, at)
 	return err
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"time"
 
@@ -18,6 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 )
 
 //go:embed migrations/*.sql
@@ -80,9 +83,19 @@ func (db *DB) migrate(ctx context.Context) error {
 	if current > target {
 		return fmt.Errorf("%w (schema %d, this program knows %d)", ErrNewer, current, target)
 	}
-	_, err = provider.Up(ctx)
+	if _, err := provider.Up(ctx); err != nil {
+		return err
+	}
+	jobs, err := rivermigrate.New(riverpgxv5.New(db.pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	_, err = jobs.Migrate(ctx, rivermigrate.DirectionUp, nil)
 	return err
 }
+
+// Pool is the connections themselves, for the queue of jobs.
+func (db *DB) Pool() *pgxpool.Pool { return db.pool }
 
 // Close ends all connections.
 func (db *DB) Close() error {
@@ -126,8 +139,8 @@ func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) error {
 // Change tells every node what is not as it was.
 type Change struct {
 	// Kind is "package" (new, changed or removed versions), "repository"
-	// (made, changed or removed) or "access" (principals, grants, tokens,
-	// sessions).
+	// (made, changed or removed, and claims), "mirror" (how a run of it is) or
+	// "access" (principals, grants, tokens, sessions).
 	Kind         string `json:"kind"`
 	RepositoryID int64  `json:"repositoryId,omitempty"`
 	Repository   string `json:"repository,omitempty"`

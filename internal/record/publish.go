@@ -25,7 +25,7 @@ type NewFile struct {
 	Digests                     catalog.Digests
 	Details                     catalog.Details // what this file tells of its version
 
-	PublisherID   int64
+	PublisherID   int64 // 0 for what a mirror fetched
 	PublisherName string
 	At            time.Time
 	// Afresh: the version is published as a whole in this transaction, so what
@@ -145,7 +145,7 @@ const versionUpsert = `with known as (
 
 func (f NewFile) versionArguments(brokenFile string) []any {
 	return []any{f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot,
-		f.UploadedAt, f.UploadCount, f.PublisherID, f.At, f.PublisherName, brokenFile}
+		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.At, f.PublisherName, brokenFile}
 }
 
 // beginAgain empties an open version for a new publisher.

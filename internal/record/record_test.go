@@ -33,7 +33,7 @@ func newWorld(t *testing.T) *world {
 	w.within(func(tx *record.Tx) error {
 		var ok bool
 		var err error
-		w.repo, ok, err = tx.AddRepository(t.Context(), catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Both, CreatedAt: now})
+		w.repo, ok, err = tx.AddRepository(t.Context(), record.StoredRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Both, CreatedAt: now}})
 		if !ok {
 			t.Error("the name is taken in an empty database")
 		}

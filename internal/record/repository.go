@@ -3,60 +3,137 @@ package record
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"crelvo/internal/core/catalog"
 )
 
 type repositoryRow struct {
-	ID            int64     `db:"id"`
-	Name          string    `db:"name"`
-	Kind          string    `db:"kind"`
-	Holds         string    `db:"holds"`
-	Description   string    `db:"description"`
-	AnonymousRead bool      `db:"anonymous_read"`
-	CreatedAt     time.Time `db:"created_at"`
-	ChangedAt     time.Time `db:"changed_at"`
+	ID            int64         `db:"id"`
+	Name          string        `db:"name"`
+	Kind          string        `db:"kind"`
+	Holds         string        `db:"holds"`
+	Ecosystem     string        `db:"ecosystem"`
+	Description   string        `db:"description"`
+	AnonymousRead bool          `db:"anonymous_read"`
+	CreatedAt     time.Time     `db:"created_at"`
+	ChangedAt     time.Time     `db:"changed_at"`
+	Settings      []byte        `db:"settings"`
+	Secret        []byte        `db:"secret"`
+	ReleasesTo    sql.NullInt64 `db:"releases_to"`
+	SnapshotsTo   sql.NullInt64 `db:"snapshots_to"`
 }
 
-func (r repositoryRow) value() catalog.Repository {
-	return catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds),
+func (r repositoryRow) value() (catalog.Repository, error) {
+	v := catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds), Ecosystem: r.Ecosystem,
 		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt}
+	switch v.Kind {
+	case catalog.Mirror:
+		v.Mirror = new(catalog.MirrorSettings)
+		return v, json.Unmarshal(r.Settings, v.Mirror)
+	case catalog.Chain:
+		v.Chain = &catalog.ChainSettings{ReleasesTo: r.ReleasesTo.Int64, SnapshotsTo: r.SnapshotsTo.Int64}
+	}
+	return v, nil
+}
+
+// StoredRepository is a repository with the encrypted secret of a mirror.
+type StoredRepository struct {
+	catalog.Repository
+	Secret []byte
 }
 
 // Repositories lists all that are not removed, by name.
-func (db *DB) Repositories(ctx context.Context) ([]catalog.Repository, error) {
+func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	var rows []repositoryRow
-	err := db.SelectContext(ctx, &rows, `select id, name, kind, holds, description, anonymous_read, created_at, changed_at
-		from repository where removed_at is null order by name`)
-	repositories := make([]catalog.Repository, len(rows))
-	for i, row := range rows {
-		repositories[i] = row.value()
+	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
+		settings, secret, releases_to, snapshots_to from repository where removed_at is null order by name`); err != nil {
+		return nil, err
 	}
-	return repositories, err
+	var members []struct {
+		ChainID  int64 `db:"chain_id"`
+		MemberID int64 `db:"member_id"`
+		MaySkip  bool  `db:"may_skip"`
+	}
+	if err := sqlx.SelectContext(ctx, r.q, &members, `select chain_id, member_id, may_skip from chain_member order by chain_id, position`); err != nil {
+		return nil, err
+	}
+	repositories := make([]StoredRepository, len(rows))
+	for i, row := range rows {
+		v, err := row.value()
+		if err != nil {
+			return nil, err
+		}
+		if v.Chain != nil {
+			for _, m := range members {
+				if m.ChainID == v.ID {
+					v.Chain.Members = append(v.Chain.Members, catalog.Member{RepositoryID: m.MemberID, MaySkip: m.MaySkip})
+				}
+			}
+		}
+		repositories[i] = StoredRepository{v, row.Secret}
+	}
+	return repositories, nil
 }
+
+// LockRepositories holds off other changes of settings that concern several
+// repositories until the transaction ends.
+func (tx *Tx) LockRepositories(ctx context.Context) error { return tx.LockName(ctx, "repositories") }
 
 // AddRepository makes one and returns it with its id. ok is false if the name
 // is taken.
-func (tx *Tx) AddRepository(ctx context.Context, r catalog.Repository) (_ catalog.Repository, ok bool, err error) {
+func (tx *Tx) AddRepository(ctx context.Context, r StoredRepository) (_ catalog.Repository, ok bool, err error) {
 	err = tx.GetContext(ctx, &r.ID, `insert into repository
-		(name, kind, holds, description, anonymous_read, created_at, changed_at)
-		values ($1, $2, $3, $4, $5, $6, $6)
+		(name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $7)
 		on conflict (name) where removed_at is null do nothing returning id`,
-		r.Name, r.Kind, r.Holds, r.Description, r.AnonymousRead, r.CreatedAt)
+		r.Name, r.Kind, r.Holds, r.Ecosystem, r.Description, r.AnonymousRead, r.CreatedAt)
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, false, nil
+		return r.Repository, false, nil
+	}
+	if err != nil {
+		return r.Repository, false, err
 	}
 	r.ChangedAt = r.CreatedAt
-	return r, err == nil, err
+	return r.Repository, true, tx.SetRepository(ctx, r)
 }
 
-// SetRepository writes the settings of r.
-func (tx *Tx) SetRepository(ctx context.Context, r catalog.Repository) error {
-	_, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5
-		where id = $1`, r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt)
-	return err
+// SetRepository writes the settings of r, its members included.
+func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
+	settings := []byte("{}")
+	var releases, snapshots sql.NullInt64
+	if r.Mirror != nil {
+		var err error
+		if settings, err = json.Marshal(r.Mirror); err != nil {
+			return err
+		}
+	}
+	if r.Chain != nil {
+		releases = sql.NullInt64{Int64: r.Chain.ReleasesTo, Valid: r.Chain.ReleasesTo != 0}
+		snapshots = sql.NullInt64{Int64: r.Chain.SnapshotsTo, Valid: r.Chain.SnapshotsTo != 0}
+	}
+	if _, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
+		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9 where id = $1`,
+		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots); err != nil {
+		return err
+	}
+	if r.Chain == nil {
+		return nil
+	}
+	if _, err := tx.ExecContext(ctx, `delete from chain_member where chain_id = $1`, r.ID); err != nil {
+		return err
+	}
+	for i, m := range r.Chain.Members {
+		if _, err := tx.ExecContext(ctx, `insert into chain_member (chain_id, position, member_id, may_skip) values ($1, $2, $3, $4)`,
+			r.ID, i, m.RepositoryID, m.MaySkip); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // RemoveRepository takes a repository out of use; its contents stay on record.

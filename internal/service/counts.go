@@ -73,7 +73,8 @@ func (c *counter) giveBack(days map[versionDay]int64, users map[versionUser]bool
 // flushCounts writes what was counted.
 func (s *Service) flushCounts(ctx context.Context) error {
 	days, users, tokens := s.downloads.take()
-	if len(days)+len(users)+len(tokens) == 0 {
+	hours, contacts := s.mirroring.take()
+	if len(days)+len(users)+len(tokens)+len(hours)+len(contacts) == 0 {
 		return nil
 	}
 	var batch record.Downloads
@@ -97,9 +98,19 @@ func (s *Service) flushCounts(ctx context.Context) error {
 		if err := tx.CountUsers(ctx, versions, principals, s.Now()); err != nil {
 			return err
 		}
-		return tx.NoteTokenUses(ctx, uses)
+		if err := tx.NoteTokenUses(ctx, uses); err != nil {
+			return err
+		}
+		if err := tx.NoteUses(ctx, batch.VersionIDs, s.Now()); err != nil {
+			return err
+		}
+		if err := tx.CountMirrors(ctx, hours); err != nil {
+			return err
+		}
+		return tx.NoteContacts(ctx, contacts)
 	})
 	if err != nil {
+		s.mirroring.giveBack(hours)
 		s.downloads.giveBack(days, users, tokens)
 	}
 	return err

@@ -4,12 +4,17 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 )
@@ -17,25 +22,64 @@ import (
 var _ ecosystem.Desk = (*Service)(nil)
 
 // File implements ecosystem.Desk.
-func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
-	generation := s.generation(q.Key).Load()
-	if known, ok := s.files.Get(q); ok && known.generation == generation {
+func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.Found, error) {
+	age := s.age(q.Key)
+	if known, ok := s.files.Get(q); ok && known.generation == age {
 		return known.value, nil
 	}
-	f, err := s.db.File(ctx, q)
+	r, ok := s.repositories.Load().byID[q.Key.RepositoryID]
+	if !ok {
+		return ecosystem.Found{}, ecosystem.ErrNoFile
+	}
+	var found ecosystem.Found
+	var err error
+	switch r.Kind {
+	case catalog.House:
+		found.File, err = s.db.File(ctx, q)
+	case catalog.Mirror:
+		found, err = s.mirrorFile(ctx, s.mirrorOf(r.ID), q)
+	case catalog.Chain:
+		found, err = s.chainFile(ctx, r, q)
+	}
 	if errors.Is(err, record.ErrNotFound) {
-		return f, ecosystem.ErrNoFile
+		return found, ecosystem.ErrNoFile
 	}
-	if err == nil && !q.Open {
-		s.files.Add(q, aged[catalog.File]{f, generation})
+	// Which upload of a mirror's snapshot is the newest is not known for long.
+	if err == nil && !q.Open && found.Arriving == nil && (found.Mirror == "" || q.Name != "") {
+		s.files.Add(q, aged[ecosystem.Found]{value: found, generation: age})
 	}
-	return f, err
+	return found, err
 }
 
 // Package implements ecosystem.Desk.
 func (s *Service) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
-	generation := s.generation(key).Load()
-	if known, ok := s.packages.Get(key); ok && known.generation == generation {
+	return s.packageOf(ctx, key, "")
+}
+
+// Uploads implements ecosystem.Desk.
+func (s *Service) Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error) {
+	return s.packageOf(ctx, key, version)
+}
+
+// packageOf is what a repository of any kind has of a package; of a snapshot
+// with its uploads if version is one.
+func (s *Service) packageOf(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error) {
+	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	switch {
+	case !ok:
+		return nil, ecosystem.ErrNoPackage
+	case r.Kind == catalog.Mirror:
+		return s.mirrorPackage(ctx, s.mirrorOf(r.ID), key, version)
+	case r.Kind == catalog.Chain:
+		return s.chainPackage(ctx, r, key, version)
+	}
+	return s.housePackage(ctx, key)
+}
+
+// housePackage is what is kept of a package in a house or mirror repository.
+func (s *Service) housePackage(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
+	age := s.age(key)
+	if known, ok := s.packages.Get(key); ok && known.generation == age {
 		return known.value, nil
 	}
 	p, err := s.db.Package(ctx, key)
@@ -43,38 +87,94 @@ func (s *Service) Package(ctx context.Context, key catalog.PackageKey) (*catalog
 		return nil, ecosystem.ErrNoPackage
 	}
 	if err == nil {
-		s.packages.Add(key, aged[*catalog.Package]{p, generation})
+		s.packages.Add(key, aged[*catalog.Package]{p, age})
 	}
 	return p, err
 }
 
-// Plugins implements ecosystem.Desk.
-func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, packaging string) ([]ecosystem.Plugin, error) {
-	rows, err := s.db.Plugins(ctx, repository.ID, ecosystemName, namespace, packaging)
-	plugins := make([]ecosystem.Plugin, len(rows))
-	for i, row := range rows {
-		plugins[i] = ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title}
+// Plugins implements ecosystem.Desk. Of a chain it lists those of all members,
+// the first member's if several have one.
+func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, packaging string, near bool) ([]ecosystem.Plugin, error) {
+	var plugins []ecosystem.Plugin
+	known := map[string]bool{}
+	add := func(more ...ecosystem.Plugin) {
+		for _, p := range more {
+			if !known[p.Name] {
+				known[p.Name] = true
+				plugins = append(plugins, p)
+			}
+		}
 	}
-	return plugins, err
+	// Where all names of the namespace are ours, nobody else is asked: what fits
+	// any name fits a * as well.
+	claims := s.repositories.Load().claims
+	if repository.Kind != catalog.Chain {
+		claims = nil
+	}
+	near = near || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
+	for _, member := range s.membersOf(repository) {
+		rows, err := s.db.Plugins(ctx, member.ID, ecosystemName, namespace, packaging)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			add(ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title})
+		}
+		if near || member.Kind != catalog.Mirror || member.Ecosystem != ecosystemName {
+			continue
+		}
+		listed, err := s.mirrorPlugins(ctx, s.mirrorOf(member.ID), namespace)
+		if err != nil && len(rows) == 0 && !member.MaySkip {
+			return nil, s.memberFault(repository, member, fmt.Sprintf("the plugins of %s", namespace), err)
+		}
+		for _, p := range listed {
+			if chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: p.Name}, nil) == "" {
+				add(p)
+			}
+		}
+	}
+	slices.SortFunc(plugins, func(a, b ecosystem.Plugin) int { return strings.Compare(a.Name, b.Name) })
+	return plugins, nil
 }
 
-// Below implements ecosystem.Desk.
+// Below implements ecosystem.Desk. Of a mirror it shows what is kept; of a chain
+// what its members do, the first member's if several have a package.
 func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, separator string) (
 	[]ecosystem.Branch, []ecosystem.PackageLine, error) {
-	rows, err := s.db.Branches(ctx, repository.ID, ecosystemName, namespace, separator)
-	if err != nil {
-		return nil, nil, err
+	var branches []ecosystem.Branch
+	var packages []ecosystem.PackageLine
+	branchAt, known := map[string]int{}, map[string]bool{}
+	for _, member := range s.membersOf(repository) {
+		rows, err := s.db.Branches(ctx, member.ID, ecosystemName, namespace, separator)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, row := range rows {
+			i, ok := branchAt[row.Segment]
+			if !ok {
+				branchAt[row.Segment] = len(branches)
+				branches = append(branches, ecosystem.Branch(row))
+				continue
+			}
+			branches[i].Bytes += row.Bytes
+			if row.ChangedAt.After(branches[i].ChangedAt) {
+				branches[i].ChangedAt = row.ChangedAt
+			}
+		}
+		found, err := s.db.InNamespace(ctx, member.ID, ecosystemName, namespace)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, p := range found {
+			if !known[p.Name] {
+				known[p.Name] = true
+				packages = append(packages, ecosystem.PackageLine{Name: p.Name, Bytes: p.Bytes, ChangedAt: p.ChangedAt})
+			}
+		}
 	}
-	branches := make([]ecosystem.Branch, len(rows))
-	for i, row := range rows {
-		branches[i] = ecosystem.Branch(row)
-	}
-	found, err := s.db.InNamespace(ctx, repository.ID, ecosystemName, namespace)
-	packages := make([]ecosystem.PackageLine, len(found))
-	for i, p := range found {
-		packages[i] = ecosystem.PackageLine{Name: p.Name, Bytes: p.Bytes, ChangedAt: p.ChangedAt}
-	}
-	return branches, packages, err
+	slices.SortFunc(branches, func(a, b ecosystem.Branch) int { return strings.Compare(a.Segment, b.Segment) })
+	slices.SortFunc(packages, func(a, b ecosystem.PackageLine) int { return strings.Compare(a.Name, b.Name) })
+	return branches, packages, nil
 }
 
 // Small files are kept in memory when they were asked for: opening one costs
@@ -118,8 +218,18 @@ func (s *Service) openStored(ctx context.Context, f catalog.File) (ecosystem.See
 }
 
 // Downloaded implements ecosystem.Desk.
-func (s *Service) Downloaded(caller access.Caller, f catalog.File) {
-	s.downloads.add(f.VersionID, caller.ID, s.Now())
+func (s *Service) Downloaded(caller access.Caller, f catalog.File, fetched bool) {
+	now := s.Now()
+	s.downloads.add(f.VersionID, caller.ID, now)
+	if s.mirrorOf(f.RepositoryID) == nil {
+		return
+	}
+	s.mirroring.add(f.RepositoryID, now, func(h *record.MirrorHour) {
+		h.BytesServed += f.Digests.Size
+		if !fetched {
+			h.Hits++
+		}
+	})
 }
 
 // Folder is a level of a repository's tree in one ecosystem.

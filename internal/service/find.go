@@ -44,11 +44,17 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, query, repos
 		}
 		readable = []catalog.Repository{r}
 	}
+	// Behind a chain are others, which its reader may see through it.
 	byID := map[int64]catalog.Repository{}
 	var ids []int64
 	for _, r := range readable {
-		byID[r.ID] = r
-		ids = append(ids, r.ID)
+		if r.Kind == catalog.Chain && repository == "" {
+			continue
+		}
+		for _, m := range s.membersOf(r) {
+			byID[m.ID] = m.Repository
+			ids = append(ids, m.ID)
+		}
 	}
 	// A purl or coordinates are words too, once their punctuation is gone.
 	words := strings.FieldsFunc(strings.TrimPrefix(query, "pkg:maven/"), func(r rune) bool {
@@ -74,7 +80,8 @@ type Holding struct {
 
 // Show gives a package, or one version of it, in every repository that has it
 // and that the caller may read. Versions are ordered the newest first, uploads
-// of a snapshot too.
+// of a snapshot too. What is behind a chain, and what the upstream of a mirror
+// lists, is shown only if the repository is named.
 func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string) ([]Holding, error) {
 	readable := s.Readable(caller)
 	if repository != "" {
@@ -86,7 +93,17 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 	}
 	var holdings []Holding
 	for _, r := range readable {
-		found, err := s.Package(ctx, catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name})
+		key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+		var found *catalog.Package
+		var err error
+		switch {
+		case repository != "":
+			found, err = s.Package(ctx, key)
+		case r.Kind == catalog.Chain:
+			continue
+		default:
+			found, err = s.housePackage(ctx, key)
+		}
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			continue
 		}
@@ -109,7 +126,11 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 			}
 			return 1
 		})
-		uses, err := s.db.Uses(ctx, shown.ID)
+		ids := make([]int64, len(shown.Versions))
+		for i, v := range shown.Versions {
+			ids[i] = v.ID
+		}
+		uses, err := s.db.Uses(ctx, ids)
 		if err != nil {
 			return nil, err
 		}

@@ -119,6 +119,23 @@ func (s *Service) Broken(ctx context.Context, f catalog.File) error {
 	return s.db.MarkFileBroken(ctx, f)
 }
 
+// Target implements ecosystem.Desk.
+func (s *Service) Target(caller access.Caller, repository catalog.Repository, snapshot bool) (catalog.Repository, error) {
+	if repository.Chain == nil {
+		return repository, nil
+	}
+	id, what := repository.Chain.ReleasesTo, "releases"
+	if snapshot {
+		id, what = repository.Chain.SnapshotsTo, "snapshots"
+	}
+	target, ok := s.repositories.Load().byID[id]
+	if !ok {
+		return repository, fault.New(fault.Conflict, "no-target", "%s does not take %s", repository.Name, what).
+			WithHint("Publish to a house repository, or have an admin name the one that %s of %s go to.", what, repository.Name)
+	}
+	return target, s.Allow(caller, access.Publish, target)
+}
+
 // accepts checks that a version of that maturity belongs in the repository.
 func (s *Service) accepts(caller access.Caller, repository catalog.Repository, place ecosystem.Place) error {
 	if repository.Kind != catalog.House {
@@ -401,10 +418,11 @@ type Handed struct {
 
 // Published is a version that Publish made visible.
 type Published struct {
-	PURL   purl.PURL
-	Upload string
-	Files  []PublishedFile
-	Same   bool // all of it was there already
+	PURL       purl.PURL
+	Repository string // where it is
+	Upload     string
+	Files      []PublishedFile
+	Same       bool // all of it was there already
 }
 
 // PublishedFile is one of its files.
@@ -454,6 +472,9 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 	if err != nil {
 		return Published{}, err
 	}
+	if repository, err = s.Target(caller, repository, placed[0].Place.Snapshot); err != nil {
+		return Published{}, err
+	}
 	files := make([]*blob.Staged, len(placed))
 	details := make([]catalog.Details, len(placed))
 	for i, p := range placed {
@@ -474,7 +495,7 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 			return Published{}, err
 		}
 	}
-	published := Published{PURL: placed[0].Place.PURL(e.Name()), Same: true}
+	published := Published{PURL: placed[0].Place.PURL(e.Name()), Repository: repository.Name, Same: true}
 	key := placed[0].Place.Key(e.Name(), repository.ID)
 	err = s.recorded(ctx, files, func(tx *record.Tx) error {
 		var last record.Added

@@ -8,7 +8,9 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
 )
 
@@ -23,23 +25,73 @@ func checkName(what, name string) error {
 		WithHint("Use 2 to 63 lower-case letters, digits and hyphens, with no hyphen at either end.")
 }
 
+// directory is what is known of all repositories at a moment. It is replaced as
+// a whole.
+type directory struct {
+	byName map[string]catalog.Repository
+	byID   map[int64]catalog.Repository
+	behind map[int64][]chain.Member // house and mirror repositories behind each chain
+	claims []chain.Claim
+}
+
+func (d *directory) find(id int64) (catalog.Repository, bool) {
+	r, ok := d.byID[id]
+	return r, ok
+}
+
+// newDirectory puts the directory together from records.
+func (s *Service) newDirectory(all []record.StoredRepository, claims []record.Claim) *directory {
+	d := &directory{byName: make(map[string]catalog.Repository, len(all)), byID: make(map[int64]catalog.Repository, len(all)),
+		behind: map[int64][]chain.Member{}}
+	for _, r := range all {
+		if err := s.unseal(r.Secret, r.Mirror); err != nil {
+			s.log.Error("a mirror cannot sign in to its upstream", "mirror", r.Name, "error", err)
+		}
+		d.byName[r.Name], d.byID[r.ID] = r.Repository, r.Repository
+	}
+	for _, r := range d.byID {
+		if r.Kind == catalog.Chain {
+			d.behind[r.ID] = chain.Flatten(r, d.find)
+		}
+	}
+	for _, c := range claims {
+		pattern, err := purl.ParsePattern(c.Pattern)
+		if err != nil {
+			s.log.Error("a claim cannot be read", "pattern", c.Pattern, "error", err)
+			continue
+		}
+		d.claims = append(d.claims, chain.Claim{Pattern: pattern, Lifted: c.Lifted, Reason: c.Reason, By: c.By, At: c.At})
+	}
+	return d
+}
+
+// loadRepositories brings the directory up to date. Everything that is cached
+// is then out of date.
 func (s *Service) loadRepositories(ctx context.Context) error {
+	s.loading.Lock()
+	defer s.loading.Unlock()
 	all, err := s.db.Repositories(ctx)
 	if err != nil {
 		return err
 	}
-	byName := make(map[string]catalog.Repository, len(all))
-	for _, r := range all {
-		byName[r.Name] = r
+	claims, err := s.db.Claims(ctx)
+	if err != nil {
+		return err
 	}
-	s.repositories.Store(&byName)
+	d := s.newDirectory(all, claims)
+	if err := s.setMirrors(d); err != nil {
+		return err
+	}
+	s.repositories.Store(d)
+	s.settled.Add(1)
+	s.schedulePrefetch(d)
 	return nil
 }
 
 // Repositories lists all repositories by name, whoever may read them.
 func (s *Service) Repositories() []catalog.Repository {
 	var all []catalog.Repository
-	for _, r := range *s.repositories.Load() {
+	for _, r := range s.repositories.Load().byName {
 		all = append(all, r)
 	}
 	slices.SortFunc(all, func(a, b catalog.Repository) int { return strings.Compare(a.Name, b.Name) })
@@ -57,7 +109,7 @@ func (s *Service) Readable(caller access.Caller) []catalog.Repository {
 // One that the caller may not even read looks to a stranger as if it were not
 // there.
 func (s *Service) Repository(caller access.Caller, name string, action access.Action) (catalog.Repository, error) {
-	r, ok := (*s.repositories.Load())[name]
+	r, ok := s.repositories.Load().byName[name]
 	if ok {
 		if err := s.Allow(caller, action, r); err == nil {
 			return r, nil
@@ -79,8 +131,54 @@ func (s *Service) Totals(ctx context.Context) (map[int64]record.Total, error) {
 
 // EcosystemsIn tells which ecosystems a repository holds anything of.
 func (s *Service) EcosystemsIn(ctx context.Context, r catalog.Repository) ([]string, error) {
-	return s.db.Ecosystems(ctx, r.ID)
+	var names []string
+	for _, member := range s.membersOf(r) {
+		if member.Kind == catalog.Mirror {
+			names = append(names, member.Ecosystem)
+			continue
+		}
+		in, err := s.db.Ecosystems(ctx, member.ID)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, in...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
 }
+
+// membersOf are the house and mirror repositories behind a chain; any other
+// repository is its own only member.
+func (s *Service) membersOf(r catalog.Repository) []chain.Member {
+	if r.Kind == catalog.Chain {
+		return s.repositories.Load().behind[r.ID]
+	}
+	return []chain.Member{{Repository: r}}
+}
+
+// Behind lists the house and mirror repositories behind a chain, in their order.
+func (s *Service) Behind(r catalog.Repository) (behind []catalog.Repository) {
+	for _, m := range s.membersOf(r) {
+		behind = append(behind, m.Repository)
+	}
+	return behind
+}
+
+// Members names the members of a chain, in their order.
+func (s *Service) Members(r catalog.Repository) []NewMember {
+	if r.Chain == nil {
+		return nil
+	}
+	d := s.repositories.Load()
+	var members []NewMember
+	for _, m := range r.Chain.Members {
+		members = append(members, NewMember{Name: d.byID[m.RepositoryID].Name, MaySkip: m.MaySkip})
+	}
+	return members
+}
+
+// RepositoryName is the name of a repository; "" if there is none with that id.
+func (s *Service) RepositoryName(id int64) string { return s.repositories.Load().byID[id].Name }
 
 func checkHolds(h catalog.Holds) error {
 	if h != catalog.Snapshots && h != catalog.Releases && h != catalog.Both {
@@ -90,8 +188,17 @@ func checkHolds(h catalog.Holds) error {
 	return nil
 }
 
+// NewRepository is a repository to be made. The members of a chain are given by
+// name.
+type NewRepository struct {
+	catalog.Repository
+	Members                 []NewMember
+	ReleasesTo, SnapshotsTo string
+}
+
 // AddRepository makes a repository.
-func (s *Service) AddRepository(ctx context.Context, caller access.Caller, r catalog.Repository) (catalog.Repository, error) {
+func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n NewRepository) (catalog.Repository, error) {
+	r := n.Repository
 	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
 		return r, err
 	}
@@ -101,16 +208,37 @@ func (s *Service) AddRepository(ctx context.Context, caller access.Caller, r cat
 	if err := checkHolds(r.Holds); err != nil {
 		return r, err
 	}
-	if r.Kind != catalog.House {
-		return r, fault.New(fault.Invalid, "kind-not-made", "repositories of the kind %q cannot be made yet", r.Kind).
-			WithHint("Choose house.")
+	var err error
+	switch r.Kind {
+	case catalog.House:
+		r.Ecosystem, r.Mirror, r.Chain = "", nil, nil
+	case catalog.Mirror:
+		r.Chain = nil
+		err = s.checkMirror(ctx, &r)
+	case catalog.Chain:
+		r.Ecosystem, r.Mirror = "", nil
+		r.Chain, err = s.chainOf(caller, n.Members, n.ReleasesTo, n.SnapshotsTo)
+	default:
+		err = bad("bad-kind", "a repository cannot be a %q", r.Kind).WithHint("Choose house, mirror or chain.")
+	}
+	if err != nil {
+		return r, err
+	}
+	sealed, err := s.seal(r.Mirror)
+	if err != nil {
+		return r, err
 	}
 	r.CreatedAt = s.Now()
 	var made catalog.Repository
-	err := s.changeRepository(ctx, func(tx *record.Tx) (record.Event, error) {
+	err = s.changeRepository(ctx, func(tx *record.Tx, d *directory) (record.Event, error) {
+		if r.Kind == catalog.Chain {
+			if err := checkChain(r, d.find); err != nil {
+				return record.Event{}, err
+			}
+		}
 		var ok bool
 		var err error
-		if made, ok, err = tx.AddRepository(ctx, r); err != nil {
+		if made, ok, err = tx.AddRepository(ctx, record.StoredRepository{Repository: r, Secret: sealed}); err != nil {
 			return record.Event{}, err
 		}
 		if !ok {
@@ -119,25 +247,25 @@ func (s *Service) AddRepository(ctx context.Context, caller access.Caller, r cat
 		}
 		event := s.event(caller, "repository made")
 		event.Repository = r.Name
-		event.Detail = settingsOf(r)
+		event.Detail = d.settingsOf(r)
 		return event, nil
 	})
 	return made, err
 }
 
-func settingsOf(r catalog.Repository) map[string]string {
-	anonymous := "no"
-	if r.AnonymousRead {
-		anonymous = "yes"
-	}
-	return map[string]string{"holds": string(r.Holds), "description": r.Description, "anonymous reading": anonymous}
-}
-
-// changeRepository runs a transaction about a repository and brings the list
-// of this and, through the announcement, of every other node up to date.
-func (s *Service) changeRepository(ctx context.Context, do func(tx *record.Tx) (record.Event, error)) error {
+// changeRepository runs a transaction about a repository, with the directory as
+// the transaction sees it, and brings the directory of this and, through the
+// announcement, of every other node up to date.
+func (s *Service) changeRepository(ctx context.Context, do func(tx *record.Tx, d *directory) (record.Event, error)) error {
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
-		event, err := do(tx)
+		if err := tx.LockRepositories(ctx); err != nil {
+			return err
+		}
+		all, err := tx.Repositories(ctx)
+		if err != nil {
+			return err
+		}
+		event, err := do(tx, s.newDirectory(all, nil))
 		if err != nil {
 			return err
 		}
@@ -154,6 +282,11 @@ type RepositoryChange struct {
 	Holds         *catalog.Holds
 	Description   *string
 	AnonymousRead *bool
+	// Mirror changes the settings of a mirror.
+	Mirror func(m *catalog.MirrorSettings)
+	// Members, ReleasesTo and SnapshotsTo change a chain.
+	Members                 *[]NewMember
+	ReleasesTo, SnapshotsTo *string
 }
 
 // EditRepository changes the settings of a repository.
@@ -163,31 +296,66 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 		return before, err
 	}
 	after := before
-	if change.Holds != nil {
-		after.Holds = *change.Holds
-	}
-	if change.Description != nil {
-		after.Description = *change.Description
-	}
-	if change.AnonymousRead != nil {
-		after.AnonymousRead = *change.AnonymousRead
-	}
+	set(&after.Holds, change.Holds)
+	set(&after.Description, change.Description)
+	set(&after.AnonymousRead, change.AnonymousRead)
 	if err := checkHolds(after.Holds); err != nil {
 		return before, err
 	}
+	if change.Mirror != nil {
+		if after.Mirror == nil {
+			return before, bad("not-a-mirror", "%s is a %s, so it has no upstream", name, before.Kind)
+		}
+		settings := *before.Mirror
+		change.Mirror(&settings)
+		after.Mirror = &settings
+		if err := s.checkMirror(ctx, &after); err != nil {
+			return before, err
+		}
+	}
+	if change.Members != nil || change.ReleasesTo != nil || change.SnapshotsTo != nil {
+		if after.Chain == nil {
+			return before, bad("not-a-chain", "%s is a %s, so it has no members", name, before.Kind)
+		}
+		members, releases, snapshots := s.Members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
+		set(&members, change.Members)
+		set(&releases, change.ReleasesTo)
+		set(&snapshots, change.SnapshotsTo)
+		if after.Chain, err = s.chainOf(caller, members, releases, snapshots); err != nil {
+			return before, err
+		}
+	}
+	sealed, err := s.seal(after.Mirror)
+	if err != nil {
+		return before, err
+	}
 	after.ChangedAt = s.Now()
-	return after, s.changeRepository(ctx, func(tx *record.Tx) (record.Event, error) {
+	return after, s.changeRepository(ctx, func(tx *record.Tx, d *directory) (record.Event, error) {
+		if after.Kind == catalog.Chain {
+			if err := checkChain(after, d.find); err != nil {
+				return record.Event{}, err
+			}
+		}
 		event := s.event(caller, "repository changed")
 		event.Repository = name
 		event.Detail = map[string]string{}
-		was := settingsOf(before)
-		for k, v := range settingsOf(after) {
+		was := d.settingsOf(before)
+		for k, v := range d.settingsOf(after) {
 			if was[k] != v {
 				event.Detail[k] = was[k] + " → " + v
 			}
 		}
-		return event, tx.SetRepository(ctx, after)
+		if before.Mirror != nil && before.Mirror.Secret != after.Mirror.Secret {
+			event.Detail["secret"] = "changed"
+		}
+		return event, tx.SetRepository(ctx, record.StoredRepository{Repository: after, Secret: sealed})
 	})
+}
+
+func set[T any](field *T, to *T) {
+	if to != nil {
+		*field = *to
+	}
 }
 
 // RemoveRepository takes a repository out of use; one that holds anything only
@@ -197,9 +365,13 @@ func (s *Service) RemoveRepository(ctx context.Context, caller access.Caller, na
 	if err != nil {
 		return err
 	}
-	return s.changeRepository(ctx, func(tx *record.Tx) (record.Event, error) {
+	return s.changeRepository(ctx, func(tx *record.Tx, d *directory) (record.Event, error) {
 		event := s.event(caller, "repository removed")
 		event.Repository = name
+		if in := chainsWith(d, r.ID); in != nil {
+			return event, fault.New(fault.Conflict, "member", "%s stands in the chain %s", name, strings.Join(in, " and ")).
+				WithHint("Take it out there first.")
+		}
 		if err := tx.LockRepository(ctx, r.ID); err != nil {
 			return event, err
 		}
@@ -213,4 +385,16 @@ func (s *Service) RemoveRepository(ctx context.Context, caller access.Caller, na
 		}
 		return event, tx.RemoveRepository(ctx, r.ID, s.Now())
 	})
+}
+
+// chainsWith names the chains that a repository is a member or a target of.
+func chainsWith(d *directory, id int64) (names []string) {
+	for _, r := range d.byID {
+		if r.Chain != nil && (r.Chain.ReleasesTo == id || r.Chain.SnapshotsTo == id ||
+			slices.ContainsFunc(r.Chain.Members, func(m catalog.Member) bool { return m.RepositoryID == id })) {
+			names = append(names, r.Name)
+		}
+	}
+	slices.Sort(names)
+	return names
 }

@@ -39,6 +39,10 @@ type Settings struct {
 	Log         *slog.Logger
 	// Now is the clock; the demo's past is made with another one.
 	Now func() time.Time
+	// SecretKey encrypts the credentials for upstreams. All nodes need the same.
+	SecretKey [32]byte
+	// Version names the program to upstreams.
+	Version string
 }
 
 // Service is Crelvo without its interfaces. It implements ecosystem.Desk.
@@ -49,12 +53,19 @@ type Service struct {
 	settings   Settings
 	log        *slog.Logger
 
-	repositories atomic.Pointer[map[string]catalog.Repository]
+	repositories atomic.Pointer[directory]
+	loading      sync.Mutex
+	settled      atomic.Uint64 // raised by every change of settings
 	seed         maphash.Seed
-	generations  [4096]atomic.Uint64 // by the hash of a package key; raised by every change
+	generations  [4096]atomic.Uint64 // by the hash of a package's name; raised by every change
 	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
-	files        *lru.Cache[catalog.FileQuestion, aged[catalog.File]]
+	files        *lru.Cache[catalog.FileQuestion, aged[ecosystem.Found]]
+	documents    *lru.Cache[documentKey, aged[record.UpstreamDocument]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
+
+	mirrors   atomic.Pointer[map[int64]*mirror]
+	jobs      jobs
+	mirroring mirrorCounter
 
 	accessGeneration atomic.Uint64
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
@@ -93,15 +104,19 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3, err4 error
+	var err1, err2, err3, err4, err5 error
 	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
-	s.files, err2 = lru.New[catalog.FileQuestion, aged[catalog.File]](50_000)
+	s.files, err2 = lru.New[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
-	if err := errors.Join(err1, err2, err3, err4); err != nil {
+	s.documents, err5 = lru.New[documentKey, aged[record.UpstreamDocument]](10_000)
+	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.newJobs(); err != nil {
 		return nil, err
 	}
 	return s, s.loadRepositories(ctx)
@@ -126,6 +141,8 @@ func (s *Service) Run(ctx context.Context) {
 		s.every(ctx, max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), "completing quiet versions", s.completeQuiet)
 	})
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
+	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
+	running.Go(func() { s.runJobs(ctx) })
 	running.Wait()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
@@ -195,12 +212,22 @@ func (s *Service) heard(c record.Change) {
 func (s *Service) forgetAll() {
 	s.packages.Purge()
 	s.files.Purge()
+	s.documents.Purge()
 	s.callers.Purge()
 	s.heard(record.Change{Kind: "repository"})
 }
 
+// generation counts the changes of all packages of a name, in whichever
+// repository: chains put several together.
 func (s *Service) generation(key catalog.PackageKey) *atomic.Uint64 {
+	key.RepositoryID = 0
 	return &s.generations[maphash.Comparable(s.seed, key)%uint64(len(s.generations))]
+}
+
+// age is the generation of what is known of a package now. It grows with every
+// change of the package and of any repository's settings.
+func (s *Service) age(key catalog.PackageKey) uint64 {
+	return s.generation(key).Load() + s.settled.Load()
 }
 
 func (s *Service) changed(key catalog.PackageKey) { s.generation(key).Add(1) }
@@ -243,8 +270,20 @@ func (w *watchers) tell(change record.Change) {
 }
 
 // Allow decides whether the caller may do the action on the repository, and if
-// not, says in a fault what is missing.
+// not, says in a fault what is missing. To publish to a chain is to publish to
+// a repository that it names.
 func (s *Service) Allow(caller access.Caller, action access.Action, repository catalog.Repository) error {
+	if c := repository.Chain; c != nil && action == access.Publish {
+		d := s.repositories.Load()
+		if releases, ok := d.byID[c.ReleasesTo]; ok && access.Decide(caller, action, releases).Allowed {
+			return nil
+		}
+		if snapshots, ok := d.byID[c.SnapshotsTo]; ok {
+			repository = snapshots
+		} else if releases, ok := d.byID[c.ReleasesTo]; ok {
+			repository = releases
+		}
+	}
 	decision := access.Decide(caller, action, repository)
 	switch {
 	case decision.Allowed:

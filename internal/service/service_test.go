@@ -77,7 +77,7 @@ func newNode(t *testing.T, url string) *node {
 
 func (n *node) repository(t *testing.T) catalog.Repository {
 	t.Helper()
-	r, err := n.AddRepository(t.Context(), n.admin, catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases})
+	r, err := n.AddRepository(t.Context(), n.admin, NewRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -433,19 +433,19 @@ func TestDownloadsAreCounted(t *testing.T) {
 	}
 	f := p.Versions[0].Files[0]
 	for range 3 {
-		n.Downloaded(n.admin, f)
-		n.Downloaded(access.Caller{}, f)
+		n.Downloaded(n.admin, f, false)
+		n.Downloaded(access.Caller{}, f, false)
 	}
 	canceled, cancel := context.WithCancel(t.Context())
 	cancel()
 	if err := n.flushCounts(canceled); err == nil {
 		t.Error("counting without a database went well")
 	}
-	n.Downloaded(n.admin, f)
+	n.Downloaded(n.admin, f, false)
 	if err := n.flushCounts(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	uses, err := n.db.Uses(t.Context(), p.ID)
+	uses, err := n.db.Uses(t.Context(), []int64{p.Versions[0].ID})
 	if err != nil || uses[f.VersionID].Downloads != 7 || uses[f.VersionID].Users != 1 {
 		t.Errorf("%+v, %v; want 7 downloads by one user", uses, err)
 	}

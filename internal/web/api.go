@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,6 +63,8 @@ func (w *Server) addAPI() {
 	w.addSessions()
 	w.addRepositories()
 	w.addPackages()
+	w.addMirrors()
+	w.addChains()
 	w.addTokens()
 	w.addActivity()
 	w.addUpload()
@@ -170,8 +173,12 @@ func (w *Server) addRepositories() {
 				return nil, err
 			}
 			all := []api.Repository{}
+			contacts, err := w.service.MirrorContacts(ctx)
+			if err != nil {
+				return nil, err
+			}
 			for _, r := range w.service.Readable(v.caller) {
-				all = append(all, showRepository(v, r, totals[r.ID]))
+				all = append(all, w.showRepository(v, r, totals, contacts[r.ID]))
 			}
 			return &answer[[]api.Repository]{all}, nil
 		})
@@ -182,9 +189,7 @@ func (w *Server) addRepositories() {
 		})
 	operate(w, "add-repository", http.MethodPost, path, "Make a repository",
 		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
-			r, err := w.service.AddRepository(ctx, v.caller, catalog.Repository{Name: in.Body.Name,
-				Kind: catalog.Kind(in.Body.Kind), Holds: catalog.Holds(in.Body.Holds),
-				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead})
+			r, err := w.service.AddRepository(ctx, v.caller, newRepository(in.Body))
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "edit-repository", http.MethodPatch, path+"/{name}", "Change the settings of a repository",
@@ -192,8 +197,15 @@ func (w *Server) addRepositories() {
 			ByName
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
-			r, err := w.service.EditRepository(ctx, v.caller, in.Name, service.RepositoryChange{
-				Holds: (*catalog.Holds)(in.Body.Holds), Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead})
+			change := service.RepositoryChange{Holds: (*catalog.Holds)(in.Body.Holds),
+				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead}
+			if m := in.Body.Mirror; m != nil {
+				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
+			}
+			if c := in.Body.Chain; c != nil {
+				change.Members, change.ReleasesTo, change.SnapshotsTo = membersOf(c.Members), c.ReleasesTo, c.SnapshotsTo
+			}
+			r, err := w.service.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "remove-repository", http.MethodDelete, path+"/{name}", "Take a repository out of use",
@@ -250,20 +262,39 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 	if err != nil {
 		return nil, err
 	}
-	return &answer[api.Repository]{showRepository(v, r, totals[r.ID])}, nil
+	contacts, err := w.service.MirrorContacts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &answer[api.Repository]{w.showRepository(v, r, totals, contacts[r.ID])}, nil
 }
 
-func showRepository(v visit, r catalog.Repository, total record.Total) api.Repository {
+func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]record.Total, contacts []record.UpstreamContact) api.Repository {
+	total := totals[r.ID]
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
 		AnonymousRead: r.AnonymousRead, Address: v.address + "/at/" + r.Name + "/", Ecosystems: []string{},
 		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
+	switch r.Kind {
+	case catalog.Mirror:
+		shown.Ecosystem, shown.Mirror, shown.Ecosystems = r.Ecosystem, showMirror(r, contacts, w.service.Now()), []string{r.Ecosystem}
+	case catalog.Chain:
+		shown.Chain = w.showChain(r)
+		for _, member := range w.service.Behind(r) {
+			shown.Ecosystems = append(shown.Ecosystems, totals[member.ID].Ecosystems...)
+			if member.Kind == catalog.Mirror {
+				shown.Ecosystems = append(shown.Ecosystems, member.Ecosystem)
+			}
+		}
+		slices.Sort(shown.Ecosystems)
+		shown.Ecosystems = slices.Compact(shown.Ecosystems)
+	}
 	if total.LastChange != nil {
 		at := total.LastChange.UTC()
 		shown.LastChange = &at
 	}
 	for _, action := range []access.Action{access.Read, access.Publish, access.Remove, access.Manage} {
-		if access.Decide(v.caller, action, r).Allowed {
+		if w.service.Allow(v.caller, action, r) == nil {
 			shown.May = append(shown.May, string(action))
 		}
 	}

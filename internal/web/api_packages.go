@@ -99,9 +99,10 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 				version := p
 				version.Version, version.Qualifiers = v.Version, nil
 				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, PURL: version.String(),
-					Repository: h.Repository.Name, Snapshot: v.Snapshot, Uploads: []api.Upload{}})
+					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{}})
 			}
 			group := &shown.Versions[i]
+			group.Listed = group.Listed && v.Listed
 			group.Downloads += h.Uses[v.ID].Downloads
 			group.Users = max(group.Users, h.Uses[v.ID].Users)
 			group.Uploads = append(group.Uploads, showUpload(e, p, h.Repository, v))
@@ -138,6 +139,9 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v cata
 		u.Dependencies = append(u.Dependencies, api.Dependency(d))
 	}
 	for _, f := range v.Files {
+		if v.Listed {
+			break // their bytes are not known
+		}
 		u.Files = append(u.Files, api.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
 			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
 			Path: "/at/" + r.Name + "/" + e.Name() + "/" + e.Address(p, f)})

@@ -118,12 +118,12 @@ func (w *Server) addUpload() {
 		if err != nil {
 			return err
 		}
-		shown := api.Published{PURL: published.PURL.String(), Same: published.Same, Name: published.Upload, Files: []api.PublishedFile{}}
+		shown := api.Published{PURL: published.PURL.String(), Repository: published.Repository, Same: published.Same, Name: published.Upload, Files: []api.PublishedFile{}}
 		if shown.Name == "" {
 			shown.Name = published.PURL.Version
 		}
 		for _, f := range published.Files {
-			shown.Files = append(shown.Files, api.PublishedFile{Name: f.Name, Path: "/at/" + repository.Name + "/" + f.Path,
+			shown.Files = append(shown.Files, api.PublishedFile{Name: f.Name, Path: "/at/" + published.Repository + "/" + f.Path,
 				Size: f.Digests.Size, SHA256: f.Digests.Hex("sha256")})
 		}
 		return c.JSON(http.StatusOK, shown)

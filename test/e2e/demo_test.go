@@ -19,7 +19,7 @@ func TestDemo(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
-	h, err := house.StartDemo(dir+"/data", "--public-maven", "127.0.0.1:0")
+	h, err := house.StartDemo(dir + "/data")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,9 +56,9 @@ func TestDemo(t *testing.T) {
 	}
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
-		demo.User + "/" + demo.Password: "crew-tools releases snapshots staging ",
-		demo.Token:                      "crew-tools releases snapshots staging ",
-		deckhand:                        "releases snapshots staging ",
+		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven snapshots staging ",
+		demo.Token:                      "crew-tools mainland-maven platform releases shore-maven snapshots staging ",
+		deckhand:                        "mainland-maven platform releases shore-maven snapshots staging ",
 		"":                              "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {

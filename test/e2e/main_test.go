@@ -160,10 +160,21 @@ func releaseMetadata(artifact, version string) string {
 // crelvo runs the command line with a home of its own.
 func crelvo(t *testing.T, home, stdin string, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
+	return command(t, []string{"HOME=" + home}, stdin, args...)
+}
+
+// crelvoAsAdmin runs the command line with admin's token.
+func crelvoAsAdmin(t *testing.T, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	return command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}, "", args...)
+}
+
+func command(t *testing.T, environment []string, stdin string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, house.Program(), args...)
-	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER=" + shared.Address}
+	cmd.Env = append(environment, "PATH="+os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER="+shared.Address)
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs

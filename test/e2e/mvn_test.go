@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,8 +32,7 @@ func newMaven(t *testing.T, token string, repositories ...string) *maven {
 	if _, err := exec.LookPath("mvn"); err != nil {
 		t.Fatal("mvn is not installed; run make test, which installs it")
 	}
-	public := httptest.NewServer(demo.MavenPublic(demo.MavenTree))
-	t.Cleanup(public.Close)
+	_, public := shore(t, demo.Tree(demo.MavenTree))
 	m := &maven{t: t, dir: t.TempDir()}
 	var servers, sources strings.Builder
 	for _, r := range repositories {
@@ -45,10 +43,30 @@ func newMaven(t *testing.T, token string, repositories ...string) *maven {
 	m.write(m.settings, fmt.Sprintf(`<settings>
 <localRepository>%s/local</localRepository>
 <servers>%s</servers>
-<mirrors><mirror><id>public</id><mirrorOf>central</mirrorOf><url>%s/</url></mirror></mirrors>
+<mirrors><mirror><id>public</id><mirrorOf>central</mirrorOf><url>%s</url></mirror></mirrors>
 <profiles><profile><id>crelvo</id><repositories>%s</repositories></profile></profiles>
 <activeProfiles><activeProfile>crelvo</activeProfile></activeProfiles>
-</settings>`, m.dir, servers.String(), public.URL, sources.String()))
+</settings>`, m.dir, servers.String(), public, sources.String()))
+	return m
+}
+
+// newMavenVia sets mvn up so that it sees one address of the shared service, and
+// nothing else.
+func newMavenVia(t *testing.T, repository string) *maven {
+	t.Helper()
+	m := &maven{t: t, dir: t.TempDir()}
+	m.settings = filepath.Join(m.dir, "settings.xml")
+	const open = "<releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled></snapshots>"
+	m.write(m.settings, fmt.Sprintf(`<settings>
+<localRepository>%s/local</localRepository>
+<servers><server><id>platform</id><username>ci-berth</username><password>%s</password></server></servers>
+<mirrors><mirror><id>platform</id><mirrorOf>*</mirrorOf><url>%s/at/%s/maven/</url></mirror></mirrors>
+<profiles><profile><id>crelvo</id>
+<repositories><repository><id>central</id><url>http://central</url>%s</repository></repositories>
+<pluginRepositories><pluginRepository><id>central</id><url>http://central</url>%s</pluginRepository></pluginRepositories>
+</profile></profiles>
+<activeProfiles><activeProfile>crelvo</activeProfile></activeProfiles>
+</settings>`, m.dir, house.Token, shared.Address, repository, open, open))
 	return m
 }
 

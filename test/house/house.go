@@ -224,9 +224,31 @@ func (h *House) JSON(ctx context.Context, method, path string, in, out any) (Ans
 
 // AddRepository makes a house repository.
 func (h *House) AddRepository(ctx context.Context, name, holds string) error {
-	a, err := h.JSON(ctx, http.MethodPost, "/api/v1/repositories", map[string]any{"name": name, "holds": holds}, nil)
+	return h.add(ctx, map[string]any{"name": name, "holds": holds})
+}
+
+// AddMirror makes a mirror of a Maven repository; more are settings of it.
+func (h *House) AddMirror(ctx context.Context, name, upstream string, more map[string]any) error {
+	settings := map[string]any{"upstreams": []string{upstream}}
+	for key, value := range more {
+		settings[key] = value
+	}
+	return h.add(ctx, map[string]any{"name": name, "kind": "mirror", "ecosystem": "maven", "mirror": settings})
+}
+
+// AddChain makes a chain of the named members.
+func (h *House) AddChain(ctx context.Context, name string, members ...string) error {
+	listed := []map[string]any{}
+	for _, m := range members {
+		listed = append(listed, map[string]any{"name": m})
+	}
+	return h.add(ctx, map[string]any{"name": name, "kind": "chain", "chain": map[string]any{"members": listed}})
+}
+
+func (h *House) add(ctx context.Context, repository map[string]any) error {
+	a, err := h.JSON(ctx, http.MethodPost, "/api/v1/repositories", repository, nil)
 	if err == nil && a.Status != http.StatusOK {
-		err = fmt.Errorf("making %s: %d %s", name, a.Status, a.Body)
+		err = fmt.Errorf("making %s: %d %s", repository["name"], a.Status, a.Body)
 	}
 	return err
 }

@@ -87,17 +87,20 @@ func (m Maven) question(repository catalog.Repository, t target) catalog.FileQue
 }
 
 func (m Maven) getFile(c *ecosystem.Call, t target) error {
-	f, err := c.Desk.File(c.Request().Context(), m.question(c.Repository, t))
+	found, err := c.Desk.File(c.Request().Context(), m.question(c.Repository, t))
+	if err == nil && t.checksum != "" {
+		var f catalog.File
+		if f, err = found.Kept(c.Request().Context()); err == nil {
+			return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", []byte(f.Digests.Hex(t.checksum)), f.AddedAt), nil)
+		}
+	}
+	if err == nil {
+		err = c.SendFile(found, contentType(t.place.Extension), !t.literal)
+	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
 		return m.missing(c, t)
 	}
-	if err != nil {
-		return err
-	}
-	if t.checksum != "" {
-		return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", []byte(f.Digests.Hex(t.checksum)), f.AddedAt))
-	}
-	return c.SendFile(f, contentType(f.Extension), !t.literal)
+	return err
 }
 
 func (m Maven) missing(c *ecosystem.Call, t target) error {
@@ -110,26 +113,29 @@ func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
 	ctx, n := c.Request().Context(), len(t.segments)
 	var made repositoryMetadata
 	var changed time.Time
+	var stale []catalog.Staleness
 	found := false
 	if n >= 3 && purl.IsSnapshot(Name, t.segments[n-1]) {
-		p, err := m.packageAt(ctx, c, t.segments[:n-1])
-		if err != nil {
+		p, err := c.Desk.Uploads(ctx, m.keyAt(c, t.segments[:n-1]), t.segments[n-1])
+		if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 			return err
 		}
 		if p != nil {
 			made, changed, found = snapshotMetadata(p, t.segments[n-1])
+			stale = p.Stale
 		}
 	} else if n >= 1 {
 		if n >= 2 {
-			p, err := m.packageAt(ctx, c, t.segments)
-			if err != nil {
+			p, err := c.Desk.Package(ctx, m.keyAt(c, t.segments))
+			if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 				return err
 			}
 			if p != nil {
 				made, changed, found = artifactMetadata(p), p.Changed, true
+				stale = p.Stale
 			}
 		}
-		plugins, err := c.Desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin")
+		plugins, err := c.Desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin", found)
 		if err != nil {
 			return err
 		}
@@ -146,18 +152,14 @@ func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
 	if t.checksum != "" {
 		document = ecosystem.NewDocument("text/plain; charset=utf-8", []byte(document.Digests().Hex(t.checksum)), changed)
 	}
-	return c.SendDocument(document)
+	return c.SendDocument(document, stale)
 }
 
-// packageAt is the package that the segments group/…/artifact name, or nil.
-func (m Maven) packageAt(ctx context.Context, c *ecosystem.Call, segments []string) (*catalog.Package, error) {
+// keyAt is the key of the package that the segments group/…/artifact name.
+func (m Maven) keyAt(c *ecosystem.Call, segments []string) catalog.PackageKey {
 	n := len(segments)
-	p, err := c.Desk.Package(ctx, catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
-		Namespace: strings.Join(segments[:n-1], "."), Name: segments[n-1]})
-	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return nil, nil
-	}
-	return p, err
+	return catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
+		Namespace: strings.Join(segments[:n-1], "."), Name: segments[n-1]}
 }
 
 func (m Maven) put(c *ecosystem.Call) error {
@@ -165,10 +167,16 @@ func (m Maven) put(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	switch {
-	case t.kind == folder:
+	if t.kind == folder {
 		return fault.New(fault.Invalid, "bad-path", "a file cannot be sent to a folder").
 			WithHint("Give the full path: group/artifact/version/artifact-version.extension.")
+	}
+	n := len(t.segments)
+	snapshot := t.place.Snapshot || t.kind == metadata && n > 0 && purl.IsSnapshot(Name, t.segments[n-1])
+	if c.Repository, err = c.Desk.Target(c.Caller, c.Repository, snapshot); err != nil {
+		return err
+	}
+	switch {
 	case t.checksum != "":
 		return m.putChecksum(c, t)
 	case t.kind == metadata:
@@ -195,13 +203,10 @@ func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
 	if len(raw) > maxChecksum {
 		return fault.New(fault.TooLarge, "checksum-too-large", "a checksum file has at most %d bytes", maxChecksum)
 	}
-	// Some tools write "digest  file name".
-	stated, _, _ := strings.Cut(strings.TrimSpace(string(raw)), " ")
-	stated = strings.ToLower(stated)
-	wanted := catalog.Digests{}.Hex(t.checksum)
-	if len(stated) != len(wanted) || strings.Trim(stated, "0123456789abcdef") != "" {
+	stated, ok := ecosystem.ChecksumIn(string(raw), t.checksum)
+	if !ok {
 		return fault.New(fault.Invalid, "bad-checksum", "this is no %s checksum", t.checksum).
-			WithHint("It must be %d hexadecimal digits.", len(wanted))
+			WithHint("It must be %d hexadecimal digits.", len(catalog.Digests{}.Hex(t.checksum)))
 	}
 	if t.kind == metadata {
 		return c.String(http.StatusOK, "Crelvo makes the metadata itself.\n")
@@ -222,7 +227,7 @@ func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
 		return err
 	}
 	if computed := f.Digests.Hex(t.checksum); computed != stated {
-		if err := c.Desk.Broken(c.Request().Context(), f); err != nil {
+		if err := c.Desk.Broken(c.Request().Context(), f.File); err != nil {
 			return err
 		}
 		return fault.New(fault.Invalid, "checksum-mismatch", "the %s of %s is %s as received, but %s as sent",
@@ -243,9 +248,7 @@ func (m Maven) putMetadata(c *ecosystem.Call, t target) error {
 	}
 	if n >= 2 {
 		err = c.Desk.Finish(c.Request().Context(), c.Caller, c.Repository, ecosystem.Completion{
-			Key: catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
-				Namespace: strings.Join(t.segments[:n-1], "."), Name: t.segments[n-1]},
-			Version: uploaded.completes})
+			Key: m.keyAt(c, t.segments[:n]), Version: uploaded.completes})
 	}
 	if err != nil {
 		return err

@@ -1,0 +1,368 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// ours tells why a name is ours in a chain; "" if it is not.
+func (s *Service) ours(ctx context.Context, members []chain.Member, key catalog.PackageKey) (string, error) {
+	var houses []int64
+	for _, m := range members {
+		if m.Kind == catalog.House {
+			houses = append(houses, m.ID)
+		}
+	}
+	d := s.repositories.Load()
+	in, err := s.db.PublishedIn(ctx, houses, key)
+	if err != nil {
+		return "", err
+	}
+	var names []string
+	for _, id := range in {
+		names = append(names, d.byID[id].Name)
+	}
+	return chain.Ours(d.claims, purlOf(key, ""), names), nil
+}
+
+// inquiry is one question on its way through the members of a chain.
+type inquiry struct {
+	s       *Service
+	members []chain.Member
+	key     catalog.PackageKey // its repository is the one that was asked
+	version string
+	holders map[int64]record.Holder
+	// found are the packages of the members, where a package was asked for.
+	found []*catalog.Package
+	// fetched is what a mirror had to fetch for its answer.
+	fetched catalog.FileQuestion
+}
+
+func (i *inquiry) at(n int) catalog.PackageKey {
+	key := i.key
+	key.RepositoryID = i.members[n].ID
+	return key
+}
+
+// resolve asks the members for a version, one after the other. all asks those
+// too whose answer cannot count any more.
+func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Answer, error) {
+	ids := make([]int64, len(i.members))
+	for n, m := range i.members {
+		ids[n] = m.ID
+	}
+	var err error
+	if i.holders, err = i.s.db.Holders(ctx, ids, i.key, i.version); err != nil {
+		return chain.Answer{}, err
+	}
+	q := chain.Question{PURL: purlOf(i.key, i.version), Snapshot: purl.IsSnapshot(i.key.Ecosystem, i.version), Ours: ours, All: all}
+	answer := chain.Resolve(i.members, q, func(n int) chain.Finding { return i.askVersion(ctx, n) })
+	return answer, ctx.Err()
+}
+
+// askVersion finds out whether a member has the version. What is kept answers
+// without the upstream.
+func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
+	member := i.members[n]
+	held, kept := i.holders[member.ID]
+	if member.Kind == catalog.House {
+		if !kept {
+			return chain.Finding{Said: chain.HasNot, Why: "it was not published there"}
+		}
+		return chain.Finding{Said: chain.HasIt, Why: fmt.Sprintf("published on %s by %s", held.PublishedAt.UTC().Format(timeForm), held.PublishedBy)}
+	}
+	m := i.s.mirrorOf(member.ID)
+	if kept {
+		why := fmt.Sprintf("kept since %s", held.PublishedAt.UTC().Format(timeForm))
+		if m.source.Failing() {
+			return chain.Finding{Said: chain.Stale, Why: why + "; its upstream fails at the moment"}
+		}
+		return chain.Finding{Said: chain.HasIt, Why: why}
+	}
+	has, why, err := i.askUpstream(ctx, n, m)
+	switch {
+	case err != nil:
+		return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
+	case has:
+		return chain.Finding{Said: chain.HasIt, Why: why}
+	}
+	return chain.Finding{Said: chain.HasNot, Why: why}
+}
+
+// askUpstream finds out whether a mirror that keeps nothing of the version
+// could have it.
+func (i *inquiry) askUpstream(ctx context.Context, n int, m *mirror) (has bool, why string, err error) {
+	p := purlOf(i.key, i.version)
+	if purl.IsSnapshot(p.Ecosystem, p.Version) {
+		found, err := i.s.mirrorPackage(ctx, m, i.at(n), i.version)
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			return false, "its upstream has no uploads of it", nil
+		}
+		if err != nil {
+			return false, "", err
+		}
+		for _, v := range found.Versions {
+			if v.Version == i.version {
+				return true, "its upstream lists it", nil
+			}
+		}
+		return false, "its upstream has no uploads of it", nil
+	}
+	// The file that every version has decides; a list only where that file was
+	// not asked for, since lists may lack a version, or have one that is gone.
+	marker := m.ecosystem.Marker(p, "")
+	marker.Key = i.at(n)
+	place, err := m.ecosystem.PlaceOf(marker)
+	if err != nil {
+		return false, "", err
+	}
+	known, err := i.s.document(ctx, m, m.ecosystem.FilePath(place), i.at(n))
+	if err != nil {
+		return false, "", err
+	}
+	if known != nil && !known.Found && i.laterKept(n) {
+		// It was not there, and a later member keeps it: that one need not wait.
+		return false, fmt.Sprintf("its upstream did not have it on %s", known.CheckedAt.UTC().Format(timeForm)), nil
+	}
+	if known == nil {
+		listed, err := i.s.document(ctx, m, m.ecosystem.ListingPath(purlOf(i.key, "")), i.at(n))
+		if err != nil {
+			return false, "", err
+		}
+		if listed != nil && listed.Lists(i.version) {
+			return true, "its upstream lists it", nil
+		}
+	}
+	found, err := i.s.File(ctx, marker)
+	if found.Fetched {
+		i.fetched = marker
+	}
+	if err == nil && found.Arriving != nil {
+		_, _, _, err = found.Arriving.Ready(ctx)
+	}
+	switch {
+	case errors.Is(err, ecosystem.ErrNoFile):
+		return false, "its upstream does not have it", nil
+	case err != nil:
+		return false, "", err
+	}
+	return true, "its upstream has it", nil
+}
+
+// laterKept tells whether a member behind the nth keeps the version.
+func (i *inquiry) laterKept(n int) bool {
+	for _, m := range i.members[n+1:] {
+		if _, ok := i.holders[m.ID]; ok {
+			return true
+		}
+	}
+	return false
+}
+
+// resolvePackage asks all members for a package, at the same time, since the
+// word of each counts.
+func (i *inquiry) resolvePackage(ctx context.Context, ours string) chain.Answer {
+	i.found = make([]*catalog.Package, len(i.members))
+	q := chain.Question{PURL: purlOf(i.key, ""), Ours: ours}
+	findings := make([]chain.Finding, len(i.members))
+	var asking sync.WaitGroup
+	for n, m := range i.members {
+		if chain.Excuse(m, q).Said == "" {
+			asking.Go(func() { findings[n] = i.askPackage(ctx, n) })
+		}
+	}
+	asking.Wait()
+	return chain.Resolve(i.members, q, func(n int) chain.Finding { return findings[n] })
+}
+
+func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
+	p, err := i.s.packageOf(ctx, i.at(n), i.version)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return chain.Finding{Said: chain.HasNot, Why: "it has no version of it"}
+	}
+	if err != nil {
+		return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
+	}
+	i.found[n] = p
+	names := map[string]bool{}
+	newest := ""
+	for _, v := range p.Versions {
+		names[v.Version] = true
+		if newest == "" || purl.Compare(i.key.Ecosystem, v.Version, newest) > 0 {
+			newest = v.Version
+		}
+	}
+	why := fmt.Sprintf("%s, the newest %s", plural(int64(len(names)), "version"), newest)
+	if len(p.Stale) > 0 {
+		return chain.Finding{Said: chain.Stale, Why: why + "; its upstream fails: " + p.Stale[0].Why}
+	}
+	return chain.Finding{Said: chain.HasIt, Why: why}
+}
+
+// chainFile finds a file behind a chain. All files of a release come from the
+// member that answers for it.
+func (s *Service) chainFile(ctx context.Context, r catalog.Repository, q catalog.FileQuestion) (ecosystem.Found, error) {
+	members := s.membersOf(r)
+	ours, err := s.ours(ctx, members, q.Key)
+	if err != nil {
+		return ecosystem.Found{}, err
+	}
+	asked := &inquiry{s: s, members: members, key: q.Key, version: q.Version}
+	answer, err := asked.resolve(ctx, ours, false)
+	if err != nil {
+		return ecosystem.Found{}, err
+	}
+	if answer.Failed >= 0 {
+		step := answer.Steps[answer.Failed]
+		return ecosystem.Found{}, s.memberFault(r, step.Member, purlOf(q.Key, q.Version).String(), step.Err)
+	}
+	answering := answer.Answering()
+	if len(answering) == 0 {
+		return ecosystem.Found{}, s.nobody(r, q, answer)
+	}
+	if q.Name == "" && len(answering) > 1 {
+		if q, err = s.newestAmong(ctx, answering, q); err != nil {
+			return ecosystem.Found{}, err
+		}
+	}
+	for _, step := range answering {
+		of := q
+		of.Key.RepositoryID = step.ID
+		found, err := s.File(ctx, of)
+		if errors.Is(err, ecosystem.ErrNoFile) {
+			continue
+		}
+		found.From = step.Name
+		found.Fetched = found.Fetched || asked.fetched == of
+		return found, err
+	}
+	return ecosystem.Found{}, ecosystem.ErrNoFile
+}
+
+// newestAmong makes a question for the newest upload of a snapshot exact, over
+// all house members that have uploads.
+func (s *Service) newestAmong(ctx context.Context, answering []chain.Step, q catalog.FileQuestion) (catalog.FileQuestion, error) {
+	all := new(catalog.Package)
+	for _, step := range answering {
+		key := q.Key
+		key.RepositoryID = step.ID
+		p, err := s.packageOf(ctx, key, q.Version)
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return q, err
+		}
+		all.Versions = append(all.Versions, p.Versions...)
+	}
+	newest := newestWith(all, q)
+	if newest == nil {
+		return q, ecosystem.ErrNoFile
+	}
+	q.Upload, q.Name, q.Classifier, q.Extension = newest.version.Upload, newest.file, "", ""
+	return q, nil
+}
+
+// nobody says that nobody answers, and why a mirror must not where that is the
+// reason.
+func (s *Service) nobody(r catalog.Repository, q catalog.FileQuestion, answer chain.Answer) error {
+	p := purlOf(q.Key, q.Version)
+	for _, step := range answer.Steps {
+		switch {
+		case step.Said == chain.Claimed:
+			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s", r.Name, p, step.Name, step.Why).
+				WithHint("If it is not, have the claim lifted: crelvo claim lift %s --reason …", purlOf(q.Key, ""))
+		case step.Said == chain.Denied && chain.Admits(step.Mirror, p).ByDeny:
+			return fault.New(fault.Denied, "denied-by-pattern", "%s has no %s, and %s does not let it in: it is %s", r.Name, p, step.Name, step.Why).
+				WithHint("Whoever looks after %s can change its patterns.", step.Name)
+		}
+	}
+	return ecosystem.ErrNoFile
+}
+
+// memberFault says that a chain cannot answer, since a member may have what was
+// asked for, and cannot tell.
+func (s *Service) memberFault(r catalog.Repository, member chain.Member, what string, err error) error {
+	if r.Kind != catalog.Chain || !fault.Is(err, fault.Unavailable) {
+		return err
+	}
+	f := fault.Of(err)
+	said := fault.New(fault.Unavailable, "member-failed", "%s cannot tell about %s, since its member %s fails: %s", r.Name, what, member.Name, f.Message)
+	said.Hint, said.Cause = f.Hint, f.Cause
+	return said
+}
+
+// chainPackage puts together what the members of a chain have of a package.
+func (s *Service) chainPackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string) (*catalog.Package, error) {
+	members := s.membersOf(r)
+	ours, err := s.ours(ctx, members, key)
+	if err != nil {
+		return nil, err
+	}
+	asked := &inquiry{s: s, members: members, key: key, version: version}
+	answer := asked.resolvePackage(ctx, ours)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if answer.Failed >= 0 {
+		step := answer.Steps[answer.Failed]
+		return nil, s.memberFault(r, step.Member, purlOf(key, version).String(), step.Err)
+	}
+	var parts []chain.Part
+	for n, step := range answer.Steps {
+		if step.Answers {
+			parts = append(parts, chain.Part{House: step.Kind == catalog.House, Package: asked.found[n]})
+		}
+	}
+	merged := chain.Merge(key, parts)
+	if merged == nil {
+		return nil, ecosystem.ErrNoPackage
+	}
+	return merged, nil
+}
+
+// Explanation tells who answers for a package or version in a repository.
+type Explanation struct {
+	PURL       purl.PURL
+	Repository catalog.Repository
+	Ours       string // why the name is ours; "" if it is not
+	chain.Answer
+}
+
+// Explain asks every member of a repository about a package or version, as a
+// client's question would.
+func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL, name string) (Explanation, error) {
+	r, err := s.Repository(caller, name, access.Read)
+	if err != nil {
+		return Explanation{}, err
+	}
+	if s.Ecosystem(p.Ecosystem) == nil {
+		return Explanation{}, fault.New(fault.NotFound, "no-such-ecosystem", "this server does not know the ecosystem %q", p.Ecosystem)
+	}
+	p.Qualifiers = nil
+	explained := Explanation{PURL: p, Repository: r}
+	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	members := s.membersOf(r)
+	if r.Kind == catalog.Chain {
+		if explained.Ours, err = s.ours(ctx, members, key); err != nil {
+			return explained, err
+		}
+	}
+	asked := &inquiry{s: s, members: members, key: key, version: p.Version}
+	if p.Version == "" {
+		explained.Answer = asked.resolvePackage(ctx, explained.Ours)
+		return explained, ctx.Err()
+	}
+	explained.Answer, err = asked.resolve(ctx, explained.Ours, true)
+	return explained, err
+}

@@ -1,0 +1,102 @@
+package service
+
+import (
+	"context"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+)
+
+// Claims lists the claims and lifts by pattern.
+func (s *Service) Claims(ctx context.Context, caller access.Caller) ([]record.Claim, error) {
+	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+		return nil, err
+	}
+	return s.db.Claims(ctx)
+}
+
+// maxPublished is how many published names a list has at most.
+const maxPublished = 200
+
+// PublishedNames lists the names that are claimed in a chain because its house
+// members have published them, and how many there are.
+func (s *Service) PublishedNames(ctx context.Context, caller access.Caller, name, words string) ([]record.PublishedName, int, error) {
+	r, err := s.Repository(caller, name, access.Read)
+	if err != nil {
+		return nil, 0, err
+	}
+	var houses []int64
+	for _, m := range s.membersOf(r) {
+		if m.Kind == catalog.House {
+			houses = append(houses, m.ID)
+		}
+	}
+	return s.db.PublishedNames(ctx, houses, strings.TrimSpace(words), maxPublished)
+}
+
+// AddClaim claims the names that a pattern fits: no mirror behind a chain then
+// answers for them. A lift of the same pattern ends.
+func (s *Service) AddClaim(ctx context.Context, caller access.Caller, pattern, reason string) (record.Claim, error) {
+	return s.changeClaim(ctx, caller, pattern, reason, func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+		if known != nil && !known.Lifted {
+			return "", fault.New(fault.Conflict, "claimed-already", "%s claimed %s already: %s", known.By, pattern, known.Reason)
+		}
+		return "names claimed", tx.SetClaim(ctx, c)
+	})
+}
+
+// LiftClaim ends a claim. Where there is none with that pattern, names that it
+// fits are not ours from now on, although they were published here.
+func (s *Service) LiftClaim(ctx context.Context, caller access.Caller, pattern, reason string) (record.Claim, error) {
+	return s.changeClaim(ctx, caller, pattern, reason, func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+		if known != nil && known.Lifted {
+			return "", fault.New(fault.Conflict, "lifted-already", "%s lifted %s already: %s", known.By, pattern, known.Reason)
+		}
+		if known != nil {
+			return "claim ended", tx.RemoveClaim(ctx, known.Pattern)
+		}
+		c.Lifted = true
+		return "claim lifted", tx.SetClaim(ctx, c)
+	})
+}
+
+func (s *Service) changeClaim(ctx context.Context, caller access.Caller, pattern, reason string,
+	do func(tx *record.Tx, known *record.Claim, c record.Claim) (action string, err error)) (record.Claim, error) {
+	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+		return record.Claim{}, err
+	}
+	parsed, err := purl.ParsePattern(strings.TrimSpace(pattern))
+	if err != nil {
+		return record.Claim{}, err
+	}
+	if !parsed.Whole() {
+		return record.Claim{}, bad("bad-claim", "a claim is about names, with all their versions").WithHint("Leave out the version.")
+	}
+	reason = strings.TrimSpace(reason)
+	if reason == "" {
+		return record.Claim{}, bad("no-reason", "the reason is missing").WithHint("Say why, so that others understand it later: --reason '…'.")
+	}
+	c := record.Claim{Pattern: parsed.String(), Reason: reason, By: caller.Name, At: s.Now()}
+	err = s.changeRepository(ctx, func(tx *record.Tx, _ *directory) (record.Event, error) {
+		claims, err := tx.Claims(ctx)
+		if err != nil {
+			return record.Event{}, err
+		}
+		var known *record.Claim
+		for i := range claims {
+			if claims[i].Pattern == c.Pattern {
+				known = &claims[i]
+			}
+		}
+		action, err := do(tx, known, c)
+		event := s.event(caller, action)
+		event.Subject = c.Pattern
+		event.Detail = map[string]string{"reason": reason}
+		return event, err
+	})
+	return c, err
+}

@@ -1,0 +1,138 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/robfig/cron/v3"
+
+	"crelvo/internal/core/catalog"
+)
+
+// jobs is the work in the background that is on a schedule, or must not be
+// lost: a queue in the database, shared by all nodes.
+type jobs struct {
+	mu     sync.Mutex
+	client *river.Client[pgx.Tx]
+	// scheduled are the prefetch rules that are on the schedule, by mirror.
+	scheduled map[int64]string
+}
+
+const (
+	jobsAtOnce = 4
+	// longestJob ends a job that hangs.
+	longestJob = 6 * time.Hour
+)
+
+// parseSchedule reads a schedule in the cron form of five fields, in a time
+// zone of the IANA database.
+func parseSchedule(schedule, zone string) (cron.Schedule, error) {
+	if _, err := time.LoadLocation(zone); err != nil {
+		return nil, bad("bad-zone", "%q is no time zone", zone).WithHint("Write it like Europe/Oslo, or UTC.")
+	}
+	parsed, err := cron.ParseStandard("CRON_TZ=" + zone + " " + schedule)
+	if err != nil {
+		return nil, bad("bad-schedule", "%q is no schedule: %v", schedule, err).
+			WithHint("Write minute, hour, day of the month, month and day of the week: 30 5 * * 1-5 is 05:30 from Monday to Friday.")
+	}
+	if parsed.Next(time.Now()).IsZero() {
+		return nil, bad("bad-schedule", "%q never comes", schedule)
+	}
+	return parsed, nil
+}
+
+// NextTimes gives the next times of a schedule.
+func NextTimes(schedule, zone string, from time.Time, n int) ([]time.Time, error) {
+	parsed, err := parseSchedule(schedule, zone)
+	if err != nil {
+		return nil, err
+	}
+	in, err := time.LoadLocation(zone)
+	if err != nil {
+		return nil, err
+	}
+	var times []time.Time
+	for at := from; len(times) < n; {
+		if at = parsed.Next(at); at.IsZero() {
+			break
+		}
+		times = append(times, at.In(in))
+	}
+	return times, nil
+}
+
+// newJobs makes the queue's client.
+func (s *Service) newJobs() error {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &prefetchWorker{service: s})
+	client, err := river.NewClient(riverpgxv5.New(s.db.Pool()), &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}}, Workers: workers,
+		JobTimeout: longestJob, Logger: s.log, MaxAttempts: 1})
+	s.jobs.client, s.jobs.scheduled = client, map[int64]string{}
+	return err
+}
+
+// runJobs works on the queue until ctx ends.
+func (s *Service) runJobs(ctx context.Context) {
+	for {
+		err := s.jobs.client.Start(context.WithoutCancel(ctx))
+		if err == nil {
+			break
+		}
+		s.log.Error("the queue of jobs could not be started", "error", err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Second):
+		}
+	}
+	<-ctx.Done()
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	// What a job has fetched so far is kept; the rest comes next time.
+	if err := s.jobs.client.StopAndCancel(stopping); err != nil {
+		s.log.Error("the queue of jobs did not stop in time", "error", err)
+	}
+}
+
+// schedulePrefetch puts the prefetch rules of a directory on the schedule.
+func (s *Service) schedulePrefetch(d *directory) {
+	s.jobs.mu.Lock()
+	defer s.jobs.mu.Unlock()
+	wanted := map[int64]catalog.Prefetch{}
+	for id, r := range d.byID {
+		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
+			wanted[id] = r.Mirror.Prefetch
+		}
+	}
+	name := func(id int64) string { return fmt.Sprintf("prefetch-%d", id) }
+	for id, was := range s.jobs.scheduled {
+		if rule, ok := wanted[id]; !ok || was != rule.Zone+" "+rule.Schedule {
+			s.jobs.client.PeriodicJobs().RemoveByID(name(id))
+			delete(s.jobs.scheduled, id)
+		}
+	}
+	for id, rule := range wanted {
+		if _, ok := s.jobs.scheduled[id]; ok {
+			continue
+		}
+		schedule, err := parseSchedule(rule.Schedule, rule.Zone)
+		if err != nil {
+			s.log.Error("a prefetch schedule cannot be read", "mirror", d.byID[id].Name, "error", err)
+			continue
+		}
+		job := river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) {
+			return prefetchArgs{Mirror: id}, nil
+		}, &river.PeriodicJobOpts{ID: name(id)})
+		if _, err := s.jobs.client.PeriodicJobs().AddSafely(job); err != nil {
+			s.log.Error("a prefetch rule could not be put on the schedule", "mirror", d.byID[id].Name, "error", err)
+			continue
+		}
+		s.jobs.scheduled[id] = rule.Zone + " " + rule.Schedule
+	}
+}

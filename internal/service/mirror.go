@@ -1,0 +1,610 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"reflect"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/upstream"
+)
+
+// mirror is what a mirror repository needs at work.
+type mirror struct {
+	catalog.Repository
+	ecosystem  ecosystem.Mirrored
+	source     *upstream.Source
+	flights    *upstream.Flights
+	refreshing *singleflight.Group
+}
+
+// setMirrors makes what the mirrors of a directory need. A mirror whose
+// settings are as they were keeps what it has learnt of its upstreams.
+func (s *Service) setMirrors(d *directory) error {
+	before := map[int64]*mirror{}
+	if m := s.mirrors.Load(); m != nil {
+		before = *m
+	}
+	after := map[int64]*mirror{}
+	for id, r := range d.byID {
+		if r.Kind != catalog.Mirror {
+			continue
+		}
+		e, ok := s.ecosystems[r.Ecosystem].(ecosystem.Mirrored)
+		if !ok {
+			return fmt.Errorf("%s mirrors %s, which this program does not know how to", r.Name, r.Ecosystem)
+		}
+		m := &mirror{Repository: r, ecosystem: e, flights: new(upstream.Flights), refreshing: new(singleflight.Group)}
+		if was := before[id]; was != nil {
+			m.flights = was.flights
+			if reflect.DeepEqual(was.Mirror, r.Mirror) {
+				m.source, m.refreshing = was.source, was.refreshing
+			} else {
+				was.source.Close()
+			}
+		}
+		if m.source == nil {
+			var err error
+			if m.source, err = upstream.New(*r.Mirror, "crelvo/"+s.settings.Version, &mirrorObserver{s, id}, s.Now); err != nil {
+				return err
+			}
+		}
+		after[id] = m
+	}
+	s.mirrors.Store(&after)
+	return nil
+}
+
+// mirrorOf is the mirror at work of a repository; nil for any other kind.
+func (s *Service) mirrorOf(id int64) *mirror { return (*s.mirrors.Load())[id] }
+
+// admits tells in a fault why a mirror does not let something in.
+func (m *mirror) admits(p purl.PURL) error {
+	v := chain.Admits(m.Mirror, p)
+	if v.Allowed {
+		return nil
+	}
+	return fault.New(fault.Denied, "denied-by-pattern", "%s does not let %s in: it is %s", m.Name, p, v.Why).
+		WithHint("Whoever looks after %s can change its patterns.", m.Name)
+}
+
+func purlOf(key catalog.PackageKey, version string) purl.PURL {
+	return purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: version}
+}
+
+// mirrorFile finds a file in a mirror, or begins to fetch it.
+func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuestion) (ecosystem.Found, error) {
+	if q.Key.Ecosystem != m.Ecosystem || !m.Holds.Takes(purl.IsSnapshot(m.Ecosystem, q.Version)) {
+		return ecosystem.Found{}, ecosystem.ErrNoFile
+	}
+	if err := m.admits(purlOf(q.Key, q.Version)); err != nil {
+		return ecosystem.Found{}, err
+	}
+	if q.Name == "" && purl.IsSnapshot(m.Ecosystem, q.Version) {
+		var err error
+		if q, err = s.newestUpload(ctx, m, q); err != nil {
+			return ecosystem.Found{}, err
+		}
+	}
+	f, err := s.db.File(ctx, q)
+	if err == nil {
+		return ecosystem.Found{File: f, Mirror: m.Name}, nil
+	}
+	if !errors.Is(err, record.ErrNotFound) {
+		return ecosystem.Found{}, err
+	}
+	place, err := m.ecosystem.PlaceOf(q)
+	if err != nil {
+		return ecosystem.Found{}, err
+	}
+	path := m.ecosystem.FilePath(place)
+	known, err := s.document(ctx, m, path, q.Key)
+	if err != nil {
+		return ecosystem.Found{}, err
+	}
+	if known != nil && !known.Found && s.Now().Before(known.CheckedAt.Add(m.Mirror.AbsentFor)) {
+		return ecosystem.Found{}, ecosystem.ErrNoFile
+	}
+	flight, begun := m.flights.Join(path, func(flight *upstream.Flight) (catalog.File, error) {
+		return s.fetchCopy(m, flight, q, place, path, known)
+	})
+	if begun {
+		s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Misses++ })
+	}
+	return ecosystem.Found{Arriving: arriving{flight}, Mirror: m.Name, Fetched: begun}, nil
+}
+
+// arriving is a flight as the ecosystems see it.
+type arriving struct{ *upstream.Flight }
+
+// newestUpload makes a question for the newest upload of a snapshot exact.
+func (s *Service) newestUpload(ctx context.Context, m *mirror, q catalog.FileQuestion) (catalog.FileQuestion, error) {
+	p, err := s.mirrorPackage(ctx, m, q.Key, q.Version)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return q, ecosystem.ErrNoFile
+	}
+	if err != nil {
+		return q, err
+	}
+	newest := newestWith(p, q)
+	if newest == nil {
+		return q, ecosystem.ErrNoFile
+	}
+	q.Upload, q.Name, q.Classifier, q.Extension = newest.version.Upload, newest.file, "", ""
+	return q, nil
+}
+
+// upload is an upload of a snapshot, and the name of a file of it.
+type upload struct {
+	version catalog.Version
+	file    string
+}
+
+// newestWith is the newest upload of a snapshot that has the file that a
+// question asks for by classifier and extension; nil if there is none.
+func newestWith(p *catalog.Package, q catalog.FileQuestion) *upload {
+	var newest *upload
+	for _, v := range p.Versions {
+		if v.Version != q.Version || newest != nil && !v.Newer(newest.version) {
+			continue
+		}
+		for _, f := range v.Files {
+			if f.Classifier == q.Classifier && f.Extension == q.Extension {
+				newest = &upload{v, f.Name}
+			}
+		}
+	}
+	return newest
+}
+
+// fetchCopy fetches a file, verifies it, and keeps it. It runs on its own,
+// whoever waits.
+func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQuestion, place ecosystem.Place, path string,
+	known *record.UpstreamDocument) (catalog.File, error) {
+	ctx := context.Background()
+	// It may have been kept between the look and the flight.
+	if f, err := s.db.File(ctx, q); err == nil {
+		return f, nil
+	}
+	response, err := m.source.Get(ctx, upstream.Request{Path: path})
+	if errors.Is(err, upstream.ErrAbsent) {
+		return catalog.File{}, s.noteAbsence(ctx, m, path, q.Key)
+	}
+	if err != nil {
+		if known != nil && !known.Found {
+			return catalog.File{}, ecosystem.ErrNoFile // as far as we know, and nobody can tell us better
+		}
+		return catalog.File{}, s.upstreamFault(m, err)
+	}
+	defer response.Body.Close()
+	if strings.HasPrefix(response.ContentType, "text/html") && !strings.HasPrefix(place.Extension, "htm") {
+		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent a web page instead of %s", place.FileName))
+	}
+	flight.Expect(response.Length)
+	stated := make(chan statedChecksum, 1)
+	go func() { stated <- s.fetchChecksum(ctx, m, response.Upstream, path) }()
+	staged, err := s.blobs.StageOpenly(ctx, response.Body, response.Length, flight)
+	if errors.Is(err, blob.ErrCut) {
+		return catalog.File{}, s.upstreamFault(m, err)
+	}
+	if err != nil {
+		return catalog.File{}, storeFault(err)
+	}
+	defer s.discard(staged)
+	sum := <-stated
+	if sum.err != nil {
+		return catalog.File{}, s.upstreamFault(m, sum.err)
+	}
+	if got := staged.Digests.Hex(sum.algorithm); sum.hex != "" && got != sum.hex {
+		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent other bytes for %s than its own checksum says: their %s is %s, not %s",
+			place.FileName, sum.algorithm, got, sum.hex))
+	}
+	details, err := m.ecosystem.Inspect(place, sized{staged})
+	if err != nil && sum.hex == "" && fault.Of(err).Code != "pom-disagrees" {
+		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent something else as %s: %s", place.FileName, err))
+	}
+	flight.Verified(staged.Digests.Size)
+	f := s.newCopy(m, place, response.Upstream)
+	f.Digests, f.Details = staged.Digests, details
+	err = s.recorded(ctx, []*blob.Staged{staged}, func(tx *record.Tx) error {
+		if known != nil {
+			if err := tx.ForgetUpstreamDocument(ctx, m.ID, path); err != nil {
+				return err
+			}
+		}
+		kept, err := tx.AddCopy(ctx, f)
+		if err != nil || !kept {
+			return err
+		}
+		return tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+			Namespace: place.Namespace, Name: place.Name, Version: place.Version})
+	})
+	s.changed(q.Key)
+	if err != nil {
+		s.log.Error("a copy could not be kept", "mirror", m.Name, "path", path, "error", err)
+		return catalog.File{}, err
+	}
+	return s.db.File(ctx, q)
+}
+
+// newCopy is what is recorded of a copy whatever its bytes are.
+func (s *Service) newCopy(m *mirror, place ecosystem.Place, from string) record.NewFile {
+	now := s.Now()
+	if place.UploadedAt.IsZero() {
+		place.UploadedAt = now
+	}
+	host := from
+	if u, err := url.Parse(from); err == nil {
+		host = u.Host
+	}
+	return record.NewFile{Key: place.Key(m.Ecosystem, m.ID), Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
+		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
+		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension, PublisherName: host, At: now}
+}
+
+// statedChecksum is what an upstream says that the checksum of a file is; an
+// empty hex is that it says nothing.
+type statedChecksum struct {
+	algorithm, hex string
+	err            error
+}
+
+// maxChecksum is more than any checksum file has, in bytes.
+const maxChecksum = 4 << 10
+
+// fetchChecksum asks for the checksum of a file, where the file came from.
+func (s *Service) fetchChecksum(ctx context.Context, m *mirror, at, path string) statedChecksum {
+	for _, sum := range m.ecosystem.Checksums(path) {
+		response, err := m.source.Get(ctx, upstream.Request{Path: sum.Path, At: at})
+		if errors.Is(err, upstream.ErrAbsent) {
+			continue
+		}
+		if err != nil {
+			return statedChecksum{err: err}
+		}
+		raw, err := io.ReadAll(io.LimitReader(response.Body, maxChecksum))
+		if closeErr := response.Body.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			return statedChecksum{err: err}
+		}
+		if hex, ok := ecosystem.ChecksumIn(string(raw), sum.Algorithm); ok {
+			return statedChecksum{algorithm: sum.Algorithm, hex: hex}
+		}
+		// Some servers answer with a page where there is nothing.
+	}
+	return statedChecksum{}
+}
+
+// upstreamFault makes a fault of a failure to fetch.
+func (s *Service) upstreamFault(m *mirror, err error) error {
+	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Failures++ })
+	return s.inWords(m, err)
+}
+
+// inWords makes a fault of a failure of an upstream.
+func (s *Service) inWords(m *mirror, err error) error {
+	var f *upstream.Failure
+	if !errors.As(err, &f) {
+		return err
+	}
+	e := fault.New(fault.Unavailable, "upstream-failed", "the upstream of %s, %s, %s", m.Name, f.Upstream, f.What).WithCause(f.Cause)
+	if f.RetryAt.After(s.Now()) {
+		return e.WithHint("It is tried again after %s.", f.RetryAt.UTC().Format("15:04:05 UTC"))
+	}
+	return e.WithHint("crelvo mirror show %s tells how it is.", m.Name)
+}
+
+// noteAbsence remembers that an upstream does not have something, and gives
+// ErrNoFile.
+func (s *Service) noteAbsence(ctx context.Context, m *mirror, path string, about catalog.PackageKey) error {
+	about.RepositoryID = m.ID
+	now := s.Now()
+	d := record.UpstreamDocument{RepositoryID: m.ID, Path: path, About: about, CheckedAt: now, ChangedAt: now}
+	if err := s.setDocument(ctx, m, d, false); err != nil {
+		return err
+	}
+	return ecosystem.ErrNoFile
+}
+
+type documentKey struct {
+	repositoryID int64
+	path         string
+}
+
+// document is what is known of a path of an upstream; nil if nothing is.
+func (s *Service) document(ctx context.Context, m *mirror, path string, about catalog.PackageKey) (*record.UpstreamDocument, error) {
+	key, age := documentKey{m.ID, path}, s.age(about)
+	if known, ok := s.documents.Get(key); ok && known.generation == age {
+		return &known.value, nil
+	}
+	d, err := s.db.UpstreamDocument(ctx, m.ID, path)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, nil
+	}
+	if err == nil {
+		s.documents.Add(key, aged[record.UpstreamDocument]{value: d, generation: age})
+	}
+	return &d, err
+}
+
+// setDocument writes what an upstream said; tell is whether it is news.
+func (s *Service) setDocument(ctx context.Context, m *mirror, d record.UpstreamDocument, tell bool) error {
+	age := s.age(d.About)
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SetUpstreamDocument(ctx, d); err != nil || !tell {
+			return err
+		}
+		return tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+			Namespace: d.About.Namespace, Name: d.About.Name})
+	})
+	if err != nil {
+		return err
+	}
+	if tell {
+		s.changed(d.About)
+		age = s.age(d.About)
+	}
+	s.documents.Add(documentKey{m.ID, d.Path}, aged[record.UpstreamDocument]{value: d, generation: age})
+	return nil
+}
+
+// patience is how long somebody waits for a document to be refreshed while an
+// older one is there.
+const patience = 3 * time.Second
+
+// maxListing is how large a document of an upstream may be, in bytes.
+const maxListing = 64 << 20
+
+// listing gives what an upstream lists for a purl, fresh or, if the upstream
+// fails, as it was; nil if there is no such list.
+func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (*record.UpstreamDocument, *catalog.Staleness, error) {
+	path := m.ecosystem.ListingPath(p)
+	if path == "" {
+		return nil, nil, nil
+	}
+	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	known, err := s.document(ctx, m, path, about)
+	if err != nil {
+		return nil, nil, err
+	}
+	if known != nil {
+		lasts := m.Mirror.AbsentFor
+		if known.Found {
+			lasts = m.Mirror.Freshness
+		}
+		if s.Now().Before(known.CheckedAt.Add(lasts)) {
+			return orNil(known), nil, nil
+		}
+	}
+	result := m.refreshing.DoChan(path, func() (any, error) {
+		return s.refresh(context.Background(), m, p, path, about, known)
+	})
+	enough := make(<-chan time.Time)
+	if known != nil {
+		timer := time.NewTimer(patience)
+		defer timer.Stop()
+		enough = timer.C
+	}
+	select {
+	case r := <-result:
+		if r.Err == nil {
+			return orNil(r.Val.(*record.UpstreamDocument)), nil, nil
+		}
+		err = r.Err
+	case <-enough:
+		err = &upstream.Failure{Upstream: m.Mirror.Upstreams[0].URL, What: fmt.Sprintf("did not answer within %s", patience)}
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	}
+	if known == nil {
+		return nil, nil, s.inWords(m, err)
+	}
+	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Stale++ })
+	why := err.Error()
+	if f := (*upstream.Failure)(nil); errors.As(err, &f) {
+		why = f.What
+	}
+	return orNil(known), &catalog.Staleness{Mirror: m.Name, By: s.Now().Sub(known.CheckedAt.Add(m.Mirror.Freshness)), Why: why}, nil
+}
+
+// askAnew brings what an upstream lists of a package up to date, however fresh
+// it is.
+func (s *Service) askAnew(ctx context.Context, m *mirror, p purl.PURL) error {
+	path := m.ecosystem.ListingPath(p)
+	if path == "" {
+		return nil
+	}
+	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	known, err := s.document(ctx, m, path, about)
+	if err != nil {
+		return err
+	}
+	if _, err, _ = m.refreshing.Do(path, func() (any, error) { return s.refresh(ctx, m, p, path, about, known) }); err != nil {
+		return s.inWords(m, err)
+	}
+	return nil
+}
+
+func orNil(d *record.UpstreamDocument) *record.UpstreamDocument {
+	if !d.Found {
+		return nil
+	}
+	return d
+}
+
+// refresh asks the upstream for a document, if it has changed.
+func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path string, about catalog.PackageKey,
+	known *record.UpstreamDocument) (*record.UpstreamDocument, error) {
+	request := upstream.Request{Path: path, Document: true}
+	if known != nil && known.Found {
+		request.ETag, request.LastModified, request.From = known.ETag, known.LastModified, known.URL
+	}
+	response, err := m.source.Get(ctx, request)
+	now := s.Now()
+	next := record.UpstreamDocument{RepositoryID: m.ID, Path: path, About: about, CheckedAt: now, ChangedAt: now}
+	switch {
+	case errors.Is(err, upstream.ErrAbsent):
+		return &next, s.setDocument(ctx, m, next, known != nil && known.Found)
+	case err != nil:
+		return nil, s.noteFailure(ctx, m, known, err)
+	}
+	defer response.Body.Close()
+	if response.NotModified {
+		next = *known
+		next.CheckedAt, next.FailedAt, next.Failure = now, time.Time{}, ""
+		if err := s.db.CheckedUpstreamDocument(ctx, m.ID, path, now); err != nil {
+			return nil, err
+		}
+		s.documents.Add(documentKey{m.ID, path}, aged[record.UpstreamDocument]{value: next, generation: s.age(about)})
+		return &next, nil
+	}
+	limited := &cutReader{from: response.Body, left: maxListing}
+	listing, err := m.ecosystem.ReadListing(p, limited)
+	if limited.err != nil {
+		return nil, s.noteFailure(ctx, m, known, limited.err)
+	}
+	if err != nil {
+		return nil, s.noteFailure(ctx, m, known, m.source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
+	}
+	next.Found, next.URL, next.ETag, next.LastModified = true, response.Upstream, response.ETag, response.LastModified
+	var before []catalog.ListedVersion
+	if known != nil {
+		before = known.Listing.Versions
+	}
+	next.Listing.Plugins, next.Listing.Versions = listing.Plugins, chain.Seen(before, listing.Versions, now)
+	news := known == nil || !reflect.DeepEqual(known.Listing, next.Listing)
+	if !news {
+		next.ChangedAt = known.ChangedAt
+	}
+	return &next, s.setDocument(ctx, m, next, news)
+}
+
+// noteFailure notes that a document could not be refreshed, and gives err back.
+func (s *Service) noteFailure(ctx context.Context, m *mirror, known *record.UpstreamDocument, err error) error {
+	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Failures++ })
+	if known != nil {
+		if noteErr := s.db.FailedUpstreamDocument(ctx, m.ID, known.Path, s.Now(), err.Error()); noteErr != nil {
+			s.log.Error("a stale document could not be noted", "error", noteErr)
+		}
+	}
+	return err
+}
+
+// mirrorPackage is what a mirror has of a package: what it keeps, and what its
+// upstream lists. version is "" or a snapshot whose uploads are wanted.
+func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.PackageKey, version string) (*catalog.Package, error) {
+	if key.Ecosystem != m.Ecosystem {
+		return nil, ecosystem.ErrNoPackage
+	}
+	if !chain.Admits(m.Mirror, purlOf(key, "")).Allowed {
+		return nil, ecosystem.ErrNoPackage
+	}
+	copies, err := s.housePackage(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, err
+	}
+	all := &catalog.Package{Key: key}
+	kept := map[string]bool{}
+	if copies != nil {
+		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
+		for _, v := range copies.Versions {
+			kept[v.Version+"/"+v.Upload] = true
+			all.Versions = append(all.Versions, v)
+		}
+	}
+	listed, stale, err := s.listing(ctx, m, purlOf(key, version))
+	if err != nil && copies == nil {
+		return nil, err
+	}
+	if err != nil {
+		stale = &catalog.Staleness{Mirror: m.Name, Why: fault.Of(err).Message}
+	}
+	if stale != nil {
+		all.Stale = append(all.Stale, *stale)
+	}
+	if listed != nil {
+		if listed.ChangedAt.After(all.Changed) {
+			all.Changed = listed.ChangedAt
+		}
+		for _, l := range listed.Listing.Versions {
+			if l.GoneAt.IsZero() && !kept[l.Version+"/"+l.Upload] {
+				all.Versions = append(all.Versions, listedVersion(m, l))
+			}
+		}
+	}
+	admitted := all.Versions[:0]
+	for _, v := range all.Versions {
+		if m.Holds.Takes(v.Snapshot) && chain.Admits(m.Mirror, purlOf(key, v.Version)).Allowed {
+			admitted = append(admitted, v)
+		}
+	}
+	if all.Versions = admitted; len(admitted) == 0 {
+		return nil, ecosystem.ErrNoPackage
+	}
+	return all, nil
+}
+
+func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
+	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version), Listed: true,
+		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
+	for _, f := range l.Files {
+		v.Files = append(v.Files, catalog.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension})
+	}
+	return v
+}
+
+// mirrorPlugins are the plugins of a namespace that a mirror knows of.
+func (s *Service) mirrorPlugins(ctx context.Context, m *mirror, namespace string) ([]ecosystem.Plugin, error) {
+	listed, _, err := s.listing(ctx, m, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace})
+	if err != nil || listed == nil {
+		return nil, err
+	}
+	var plugins []ecosystem.Plugin
+	for _, l := range listed.Listing.Plugins {
+		if chain.Admits(m.Mirror, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace, Name: l.Name}).Allowed {
+			plugins = append(plugins, ecosystem.Plugin(l))
+		}
+	}
+	return plugins, nil
+}
+
+// cutReader ends a reader that gives too much, and keeps the reader's error,
+// which parsers hide.
+type cutReader struct {
+	from io.Reader
+	left int64
+	err  error
+}
+
+// Read implements io.Reader.
+func (c *cutReader) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	if c.left -= int64(n); c.left < 0 {
+		err = fmt.Errorf("it has more than %d bytes", maxListing)
+	}
+	if err != nil && err != io.EOF {
+		c.err = err
+	}
+	return n, err
+}
+
+// forgetAbsences drops what was not there long ago and was not asked for since.
+func (s *Service) forgetAbsences(ctx context.Context) error {
+	const keep = 30 * 24 * time.Hour
+	return s.db.ForgetOldAbsences(ctx, s.Now().Add(-keep))
+}

@@ -1,0 +1,125 @@
+package service
+
+import (
+	"sync"
+	"time"
+
+	"crelvo/internal/record"
+	"crelvo/internal/upstream"
+)
+
+// mirrorCounter counts what mirrors do, in memory, until it is written.
+type mirrorCounter struct {
+	mu       sync.Mutex
+	hours    map[mirrorHour]*record.MirrorHour
+	contacts map[contact]*record.UpstreamContact
+}
+
+type mirrorHour struct {
+	mirror int64
+	hour   time.Time
+}
+
+type contact struct {
+	mirror int64
+	url    string
+}
+
+func (c *mirrorCounter) add(mirror int64, at time.Time, count func(h *record.MirrorHour)) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	count(c.hour(mirror, at))
+}
+
+// hour is the count of a mirror's hour. Call it with mu held.
+func (c *mirrorCounter) hour(mirror int64, at time.Time) *record.MirrorHour {
+	key := mirrorHour{mirror, at.UTC().Truncate(time.Hour)}
+	if c.hours == nil {
+		c.hours = map[mirrorHour]*record.MirrorHour{}
+	}
+	h := c.hours[key]
+	if h == nil {
+		h = &record.MirrorHour{RepositoryID: mirror, Hour: key.hour}
+		c.hours[key] = h
+	}
+	return h
+}
+
+// contact is the note of an upstream. Call it with mu held.
+func (c *mirrorCounter) contact(mirror int64, url string) *record.UpstreamContact {
+	key := contact{mirror, url}
+	if c.contacts == nil {
+		c.contacts = map[contact]*record.UpstreamContact{}
+	}
+	n := c.contacts[key]
+	if n == nil {
+		n = &record.UpstreamContact{RepositoryID: mirror, URL: url}
+		c.contacts[key] = n
+	}
+	return n
+}
+
+func (c *mirrorCounter) take() (hours []record.MirrorHour, contacts []record.UpstreamContact) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, h := range c.hours {
+		hours = append(hours, *h)
+	}
+	for _, n := range c.contacts {
+		contacts = append(contacts, *n)
+	}
+	c.hours, c.contacts = nil, nil
+	return hours, contacts
+}
+
+// giveBack adds counts that could not be written, for the next time.
+func (c *mirrorCounter) giveBack(hours []record.MirrorHour) {
+	for _, was := range hours {
+		c.add(was.RepositoryID, was.Hour, func(h *record.MirrorHour) {
+			h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+was.Failures
+			h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+was.BytesFetched
+			h.FirstByteUS += was.FirstByteUS
+		})
+	}
+}
+
+// mirrorObserver notes what the upstreams of one mirror do.
+type mirrorObserver struct {
+	s  *Service
+	id int64
+}
+
+// Answered implements upstream.Observer.
+func (o *mirrorObserver) Answered(url string, at time.Time, firstByte time.Duration) {
+	c := &o.s.mirroring
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	h := c.hour(o.id, at)
+	h.Requests++
+	h.FirstByteUS += firstByte.Microseconds()
+	n := c.contact(o.id, url)
+	n.ContactAt, n.LatencyUS = &at, firstByte.Microseconds()
+	n.FailingSince, n.RetryAt = nil, nil
+}
+
+// Failed implements upstream.Observer.
+func (o *mirrorObserver) Failed(f *upstream.Failure, at, since time.Time) {
+	c := &o.s.mirroring
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.contact(o.id, f.Upstream)
+	n.FailedAt, n.Failure = &at, f.What
+	n.FailingSince, n.RetryAt = timeOrNil(since), timeOrNil(f.RetryAt)
+}
+
+// Fetched implements upstream.Observer.
+func (o *mirrorObserver) Fetched(n int64) {
+	o.s.mirroring.add(o.id, o.s.Now(), func(h *record.MirrorHour) { h.BytesFetched += n })
+}
+
+func timeOrNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}

@@ -1,0 +1,339 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/riverqueue/river"
+	"golang.org/x/sync/errgroup"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// prefetchArgs is a job that runs the prefetch rule of a mirror.
+type prefetchArgs struct {
+	Mirror int64 `json:"mirror"`
+	// Run is the run that was begun already; 0 for a scheduled one.
+	Run int64 `json:"run,omitempty"`
+}
+
+// Kind implements river.JobArgs.
+func (prefetchArgs) Kind() string { return "prefetch" }
+
+type prefetchWorker struct {
+	river.WorkerDefaults[prefetchArgs]
+	service *Service
+}
+
+// Work implements river.Worker.
+func (w *prefetchWorker) Work(ctx context.Context, job *river.Job[prefetchArgs]) error {
+	s := w.service
+	m := s.mirrorOf(job.Args.Mirror)
+	if m == nil {
+		return nil // it was removed
+	}
+	run := record.PrefetchRun{ID: job.Args.Run, RepositoryID: m.ID}
+	if run.ID == 0 {
+		var err error
+		if run, err = s.beginPrefetch(ctx, access.Caller{Name: "schedule"}, m.Repository); err != nil {
+			return err
+		}
+	}
+	return s.prefetch(ctx, m, run)
+}
+
+// abandonedRun is after how long without a sign of life a run is given up.
+const abandonedRun = 2 * time.Minute
+
+// beginPrefetch notes the begin of a run; one at a time.
+func (s *Service) beginPrefetch(ctx context.Context, caller access.Caller, r catalog.Repository) (record.PrefetchRun, error) {
+	now := s.Now()
+	run := record.PrefetchRun{RepositoryID: r.ID, BegunBy: caller.Name, BegunAt: now, TouchedAt: now}
+	last, err := s.db.PrefetchRuns(ctx, r.ID, 1)
+	if err != nil {
+		return run, err
+	}
+	if len(last) == 1 && last[0].EndedAt == nil && last[0].TouchedAt.Before(now.Add(-abandonedRun)) {
+		lines, err := last[0].Report()
+		if err != nil {
+			return run, err
+		}
+		last[0].EndedAt, last[0].Failure = &now, "the service ended in the middle of it"
+		if err := s.db.NotePrefetch(ctx, last[0], lines); err != nil {
+			return run, err
+		}
+	}
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		id, ok, err := tx.BeginPrefetch(ctx, run)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fault.New(fault.Conflict, "prefetch-running", "a prefetch run of %s is under way already", r.Name).
+				WithHint("crelvo mirror runs %s shows how far it is.", r.Name)
+		}
+		run.ID = id
+		event := s.event(caller, "prefetch begun")
+		event.Repository = r.Name
+		return tx.Append(ctx, event, record.Change{Kind: "mirror", RepositoryID: r.ID, Repository: r.Name})
+	})
+	return run, err
+}
+
+// Prefetch runs the prefetch rule of a mirror now, in the background.
+func (s *Service) Prefetch(ctx context.Context, caller access.Caller, name string) (record.PrefetchRun, error) {
+	r, err := s.Mirror(caller, name, access.Manage)
+	if err != nil {
+		return record.PrefetchRun{}, err
+	}
+	if len(r.Mirror.Prefetch.Patterns) == 0 {
+		return record.PrefetchRun{}, fault.New(fault.Conflict, "no-prefetch", "%s has no prefetch rule", name).
+			WithHint("Say what is to be fetched: crelvo repo edit %s --prefetch 'pkg:%s/…'.", name, r.Ecosystem)
+	}
+	run, err := s.beginPrefetch(ctx, caller, r)
+	if err != nil {
+		return run, err
+	}
+	_, err = s.jobs.client.Insert(ctx, prefetchArgs{Mirror: r.ID, Run: run.ID}, nil)
+	return run, err
+}
+
+// PrefetchRuns lists the last runs of a mirror.
+func (s *Service) PrefetchRuns(ctx context.Context, caller access.Caller, name string, limit int) ([]record.PrefetchRun, error) {
+	r, err := s.Mirror(caller, name, access.Read)
+	if err != nil {
+		return nil, err
+	}
+	return s.db.PrefetchRuns(ctx, r.ID, limit)
+}
+
+// prefetching is a run under way.
+type prefetching struct {
+	s     *Service
+	m     *mirror
+	mu    sync.Mutex
+	run   record.PrefetchRun
+	lines []record.PrefetchLine
+	noted time.Time
+}
+
+const (
+	prefetchAtOnce = 4
+	maxReport      = 5000 // lines that are kept of a run
+	noteEvery      = time.Second
+)
+
+// prefetch does a run: it brings the lists of the wanted packages up to date
+// and fetches their newest versions.
+func (s *Service) prefetch(ctx context.Context, m *mirror, run record.PrefetchRun) error {
+	stored, err := s.db.PrefetchRun(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	p := &prefetching{s: s, m: m, run: stored}
+	err = p.all(ctx)
+	if err == nil {
+		err = ctx.Err()
+	}
+	now := s.Now()
+	p.run.EndedAt = &now
+	if err != nil {
+		p.run.Failure = fault.Of(err).Message
+		if errors.Is(err, context.Canceled) {
+			p.run.Failure = "the service was stopped in the middle of it"
+		}
+	}
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	return p.note(ending)
+}
+
+func (p *prefetching) all(ctx context.Context) error {
+	wanted, err := p.packages(ctx)
+	if err != nil {
+		return err
+	}
+	p.run.Planned = len(wanted)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(prefetchAtOnce)
+	for _, of := range wanted {
+		group.Go(func() error {
+			if err := p.one(ctx, of); err != nil {
+				p.add(record.PrefetchLine{PURL: of.String(), Outcome: "failed", Why: fault.Of(err).Message})
+			}
+			return p.noteNow(ctx)
+		})
+	}
+	return group.Wait()
+}
+
+// packages are the packages that the patterns fit, of those that the mirror
+// knows or that the patterns name.
+func (p *prefetching) packages(ctx context.Context) ([]purl.PURL, error) {
+	var wanted []purl.PURL
+	seen := map[string]bool{}
+	add := func(of purl.PURL) {
+		of.Version, of.Qualifiers = "", nil
+		if key := of.String(); !seen[key] && p.wants(of) {
+			seen[key] = true
+			wanted = append(wanted, of)
+		}
+	}
+	for _, text := range p.m.Mirror.Prefetch.Patterns {
+		pattern, err := purl.ParsePattern(text)
+		if err != nil {
+			return nil, err
+		}
+		if of, ok := pattern.Exact(); ok {
+			add(of)
+		}
+	}
+	err := p.s.db.UpstreamListings(ctx, p.m.ID, func(d record.UpstreamDocument) error {
+		add(purlOf(d.About, ""))
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	names, err := p.s.db.PackagesOf(ctx, p.m.ID)
+	for _, key := range names {
+		add(purlOf(key, ""))
+	}
+	return wanted, err
+}
+
+// wants tells whether a pattern of the rule fits a package, or a version.
+func (p *prefetching) wants(of purl.PURL) bool {
+	return chain.Admits(p.m.Mirror, of).Allowed &&
+		chain.Admits(&catalog.MirrorSettings{Allow: p.m.Mirror.Prefetch.Patterns}, of).Allowed
+}
+
+// one fetches the newest versions of a package.
+func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
+	key := catalog.PackageKey{RepositoryID: p.m.ID, Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}
+	if err := p.s.askAnew(ctx, p.m, of); err != nil {
+		return err
+	}
+	found, err := p.s.mirrorPackage(ctx, p.m, key, "")
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return fault.New(fault.NotFound, "no-such-package", "the upstream lists no version of it")
+	}
+	if err != nil {
+		return err
+	}
+	versions := slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
+		return v.Snapshot || !p.wants(purlOf(key, v.Version))
+	})
+	slices.SortFunc(versions, func(a, b catalog.Version) int { return purl.Compare(of.Ecosystem, b.Version, a.Version) })
+	var like []catalog.File
+	for _, v := range versions {
+		if len(v.Files) > 0 {
+			like = v.Files
+			break
+		}
+	}
+	for _, v := range versions[:min(len(versions), p.m.Mirror.Prefetch.Newest)] {
+		line, err := p.version(ctx, purlOf(key, v.Version), key, like)
+		if err != nil {
+			line.Outcome, line.Why = "failed", fault.Of(err).Message
+		}
+		p.add(line)
+	}
+	return nil
+}
+
+// version fetches a version: the file that every version has, and then those
+// that are wanted beside it.
+func (p *prefetching) version(ctx context.Context, of purl.PURL, key catalog.PackageKey, like []catalog.File) (record.PrefetchLine, error) {
+	line := record.PrefetchLine{PURL: of.String(), Outcome: "there"}
+	fetch := func(q catalog.FileQuestion) error {
+		q.Key.RepositoryID = p.m.ID
+		found, err := p.s.File(ctx, q)
+		if err != nil {
+			return err
+		}
+		f, err := found.Kept(ctx)
+		if err == nil && found.Fetched {
+			line.Outcome = "came"
+			line.Files++
+			line.Bytes += f.Digests.Size
+		}
+		return err
+	}
+	if err := fetch(p.m.ecosystem.Marker(of, "")); err != nil {
+		if errors.Is(err, ecosystem.ErrNoFile) {
+			err = fault.New(fault.NotFound, "no-such-version", "the upstream lists it, but does not have it")
+		}
+		return line, err
+	}
+	kept, err := p.s.housePackage(ctx, key)
+	if err != nil {
+		return line, err
+	}
+	var details catalog.Details
+	for _, v := range kept.Versions {
+		if v.Version == of.Version {
+			details = v.Details
+		}
+	}
+	for i, q := range p.m.ecosystem.Companions(of, details, like) {
+		// Only the first is what the version promises.
+		if err := fetch(q); err != nil && !(i > 0 && errors.Is(err, ecosystem.ErrNoFile)) {
+			if errors.Is(err, ecosystem.ErrNoFile) {
+				err = fault.New(fault.NotFound, "no-such-file", "the upstream does not have %s", q.Name)
+			}
+			return line, err
+		}
+	}
+	return line, nil
+}
+
+func (p *prefetching) add(line record.PrefetchLine) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch line.Outcome {
+	case "came":
+		p.run.Came++
+	case "there":
+		p.run.There++
+	default:
+		p.run.Failed++
+	}
+	p.run.Bytes += line.Bytes
+	if len(p.lines) < maxReport {
+		p.lines = append(p.lines, line)
+	}
+}
+
+// noteNow writes how far the run is, every now and then.
+func (p *prefetching) noteNow(ctx context.Context) error {
+	p.mu.Lock()
+	due := p.s.Now().Sub(p.noted) >= noteEvery
+	p.mu.Unlock()
+	if !due {
+		return ctx.Err()
+	}
+	return p.note(ctx)
+}
+
+func (p *prefetching) note(ctx context.Context) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.noted = p.s.Now()
+	p.run.TouchedAt = p.noted
+	if err := p.s.db.NotePrefetch(ctx, p.run, p.lines); err != nil {
+		return err
+	}
+	return p.s.db.Within(ctx, func(tx *record.Tx) error {
+		return tx.Tell(ctx, record.Change{Kind: "mirror", RepositoryID: p.m.ID, Repository: p.m.Name})
+	})
+}

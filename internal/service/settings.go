@@ -1,0 +1,249 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/upstream"
+)
+
+// The settings that a mirror has if nothing else is said.
+const (
+	defaultFreshness = 10 * time.Minute
+	defaultAbsentFor = 5 * time.Minute
+	defaultConnect   = 5 * time.Second
+	defaultFirstByte = 20 * time.Second
+	defaultSilence   = 30 * time.Second
+	defaultParallel  = 16
+	defaultLargest   = 8 << 30
+	maxUpstreams     = 8
+	maxPatterns      = 500
+	maxMembers       = 100
+)
+
+func bad(code, format string, args ...any) *fault.Error {
+	return fault.New(fault.Invalid, code, format, args...)
+}
+
+// checkMirror fills in what was left out of the settings of a mirror, and
+// checks them.
+func (s *Service) checkMirror(ctx context.Context, r *catalog.Repository) error {
+	m := r.Mirror
+	if m == nil {
+		return bad("no-upstream", "a mirror needs the address that it fetches from").WithHint("Give at least one upstream.")
+	}
+	if e := s.ecosystems[r.Ecosystem]; e == nil {
+		return bad("no-such-ecosystem", "this server does not know the ecosystem %q", r.Ecosystem)
+	} else if _, ok := e.(ecosystem.Mirrored); !ok {
+		return bad("not-mirrored", "packages of the ecosystem %s cannot be mirrored", r.Ecosystem)
+	}
+	if len(m.Upstreams) == 0 || len(m.Upstreams) > maxUpstreams {
+		return bad("bad-upstreams", "a mirror has 1 to %d upstreams, not %d", maxUpstreams, len(m.Upstreams)).
+			WithHint("Give its address first, then those to fall back on.")
+	}
+	m.Upstreams = slices.Clone(m.Upstreams)
+	for i := range m.Upstreams {
+		u := &m.Upstreams[i]
+		address, err := webAddress(u.URL)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(m.Upstreams[:i], func(o catalog.Upstream) bool { return o.URL == address }) {
+			return bad("bad-upstreams", "the upstream %s is there twice", address)
+		}
+		u.URL, u.Private = address, upstream.LeadsToPrivate(ctx, address)
+	}
+	m.Freshness, m.AbsentFor = cmp.Or(m.Freshness, defaultFreshness), cmp.Or(m.AbsentFor, defaultAbsentFor)
+	m.Connect, m.FirstByte, m.Silence = cmp.Or(m.Connect, defaultConnect), cmp.Or(m.FirstByte, defaultFirstByte), cmp.Or(m.Silence, defaultSilence)
+	m.Parallel, m.Largest = cmp.Or(m.Parallel, defaultParallel), cmp.Or(m.Largest, defaultLargest)
+	for what, d := range map[string]time.Duration{"freshness": m.Freshness, "the time for which absence is remembered": m.AbsentFor,
+		"the time to connect": m.Connect, "the time until the first byte": m.FirstByte, "the time of silence": m.Silence} {
+		if d < 50*time.Millisecond || d > 366*24*time.Hour {
+			return bad("bad-time", "%s cannot be %s", what, d)
+		}
+	}
+	if m.Parallel < 1 || m.Parallel > 1000 || m.Largest < 1 {
+		return bad("bad-limit", "a mirror makes 1 to 1000 requests at once, and takes files of at least one byte")
+	}
+	if m.Proxy != "" {
+		if u, err := url.Parse(m.Proxy); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
+			return bad("bad-proxy", "the address of the proxy cannot be used").WithHint("Write it like http://proxy.skerry.example:3128.")
+		}
+	}
+	for _, host := range m.RedirectTo {
+		if _, err := path.Match(host, "x"); err != nil || host == "" || strings.ContainsAny(host, "/ ") {
+			return bad("bad-host", "%q is no host to redirect to", host).WithHint("Write it like files.openshore.example or *.openshore.example.")
+		}
+	}
+	return checkPatterns(m)
+}
+
+// webAddress checks the address of an upstream, and gives it with a slash at
+// the end.
+func webAddress(text string) (string, error) {
+	u, err := url.Parse(strings.TrimSpace(text))
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return "", bad("bad-address", "%q is no address of an upstream", text).WithHint("Write it like https://maven.openshore.example/.")
+	}
+	if u.User != nil {
+		return "", bad("bad-address", "the address of an upstream cannot have a password in it").
+			WithHint("Give user and secret apart from it; they are kept encrypted.")
+	}
+	if u.RawQuery != "" || u.Fragment != "" {
+		return "", bad("bad-address", "the address of an upstream cannot have a query").WithHint("Leave out what follows ? or #.")
+	}
+	u.Path = strings.TrimSuffix(u.Path, "/") + "/"
+	u.RawPath = ""
+	return u.String(), nil
+}
+
+func checkPatterns(m *catalog.MirrorSettings) error {
+	for _, list := range [][]string{m.Allow, m.Deny, m.Prefetch.Patterns} {
+		if len(list) > maxPatterns {
+			return bad("too-many-patterns", "a list has at most %d patterns", maxPatterns)
+		}
+		for _, text := range list {
+			if _, err := purl.ParsePattern(text); err != nil {
+				return err
+			}
+		}
+	}
+	p := &m.Prefetch
+	if len(p.Patterns) == 0 {
+		if p.Schedule != "" {
+			return bad("no-patterns", "a prefetch schedule needs patterns").WithHint("Say what is to be fetched, such as pkg:maven/org.openshore/*.")
+		}
+		*p = catalog.Prefetch{}
+		return nil
+	}
+	p.Newest, p.Zone = cmp.Or(p.Newest, 1), cmp.Or(p.Zone, "UTC")
+	if p.Newest < 1 || p.Newest > 100 {
+		return bad("bad-newest", "a prefetch takes the newest 1 to 100 versions, not %d", p.Newest)
+	}
+	if p.Schedule == "" {
+		return nil
+	}
+	_, err := parseSchedule(p.Schedule, p.Zone)
+	return err
+}
+
+// checkChain checks the members of a chain.
+func checkChain(r catalog.Repository, byID func(int64) (catalog.Repository, bool)) error {
+	c := r.Chain
+	if c == nil || len(c.Members) == 0 {
+		return bad("no-members", "a chain needs members").WithHint("Name the repositories behind it, in their order.")
+	}
+	if len(c.Members) > maxMembers {
+		return bad("too-many-members", "a chain has at most %d members", maxMembers)
+	}
+	seen := map[int64]bool{}
+	for _, m := range c.Members {
+		member, ok := byID(m.RepositoryID)
+		if !ok {
+			return bad("no-such-member", "a repository that is to be a member is not there any more").WithHint("Look at the list again.")
+		}
+		if seen[m.RepositoryID] {
+			return bad("member-twice", "%s is a member twice", member.Name).WithHint("Name it once, at its place.")
+		}
+		seen[m.RepositoryID] = true
+	}
+	if circle := chain.Circle(r, byID); circle != nil {
+		return fault.New(fault.Conflict, "circle", "the chain would go in a circle: %s", strings.Join(circle, " → ")).
+			WithHint("Take one of them out.")
+	}
+	for _, to := range []struct {
+		id       int64
+		snapshot bool
+		what     string
+	}{{c.ReleasesTo, false, "releases"}, {c.SnapshotsTo, true, "snapshots"}} {
+		if to.id == 0 {
+			continue
+		}
+		target, ok := byID(to.id)
+		if !ok || target.Kind != catalog.House || !target.Holds.Takes(to.snapshot) {
+			return bad("bad-target", "%s that are published to a chain go to a house repository that holds them, and %q does not", to.what, target.Name)
+		}
+	}
+	return nil
+}
+
+// NewMember is a member by its name.
+type NewMember struct {
+	Name    string
+	MaySkip bool
+}
+
+// chainOf finds the repositories that a chain is to be made of. The caller must
+// be able to read them, and to publish to the targets.
+func (s *Service) chainOf(caller access.Caller, members []NewMember, releasesTo, snapshotsTo string) (*catalog.ChainSettings, error) {
+	c := new(catalog.ChainSettings)
+	for _, m := range members {
+		r, err := s.Repository(caller, m.Name, access.Read)
+		if err != nil {
+			return nil, err
+		}
+		c.Members = append(c.Members, catalog.Member{RepositoryID: r.ID, MaySkip: m.MaySkip})
+	}
+	for _, to := range []struct {
+		name string
+		id   *int64
+	}{{releasesTo, &c.ReleasesTo}, {snapshotsTo, &c.SnapshotsTo}} {
+		if to.name == "" {
+			continue
+		}
+		r, err := s.Repository(caller, to.name, access.Publish)
+		if err != nil {
+			return nil, err
+		}
+		*to.id = r.ID
+	}
+	return c, nil
+}
+
+// settingsOf are the settings of a repository for the activity record; secrets
+// are not among them.
+func (d *directory) settingsOf(r catalog.Repository) map[string]string {
+	yesNo := map[bool]string{true: "yes", false: "no"}
+	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead]}
+	if r.Kind != catalog.Chain {
+		all["holds"] = string(r.Holds)
+	}
+	if m := r.Mirror; m != nil {
+		var upstreams []string
+		for _, u := range m.Upstreams {
+			upstreams = append(upstreams, u.URL)
+		}
+		all["ecosystem"], all["upstreams"] = r.Ecosystem, strings.Join(upstreams, ", ")
+		all["allow"], all["deny"] = strings.Join(m.Allow, ", "), strings.Join(m.Deny, ", ")
+		all["limits"] = fmt.Sprintf("fresh for %s, absent for %s, connect %s, first byte %s, silence %s, %d at once, %d bytes",
+			m.Freshness, m.AbsentFor, m.Connect, m.FirstByte, m.Silence, m.Parallel, m.Largest)
+		all["redirects to"], all["user"] = strings.Join(m.RedirectTo, ", "), m.User
+		all["proxy"], all["secret"] = yesNo[m.Proxy != ""], yesNo[m.Secret != ""]
+		all["prefetch"] = strings.TrimSpace(strings.Join(m.Prefetch.Patterns, ", ") + " " + m.Prefetch.Schedule + " " + m.Prefetch.Zone)
+	}
+	if c := r.Chain; c != nil {
+		name := func(id int64) string { return d.byID[id].Name }
+		var members []string
+		for _, m := range c.Members {
+			member := name(m.RepositoryID)
+			if m.MaySkip {
+				member += " (may be skipped)"
+			}
+			members = append(members, member)
+		}
+		all["members"], all["releases go to"], all["snapshots go to"] = strings.Join(members, ", "), name(c.ReleasesTo), name(c.SnapshotsTo)
+	}
+	return all
+}

@@ -1,0 +1,485 @@
+// Package upstream fetches from elsewhere: from the upstreams of a mirror, in
+// their order, within limits, and never where it should not go. What is fetched
+// once is passed on to all who wait for it.
+package upstream
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+// ErrAbsent is an upstream's answer that it does not have what was asked for.
+var ErrAbsent = errors.New("the upstream does not have it")
+
+// Failure is why an upstream could not give what was asked for.
+type Failure struct {
+	Upstream string // its address
+	What     string // in words, to go on after the name of the upstream
+	// RetryAt is when the upstream is tried again; zero is at once.
+	RetryAt time.Time
+	Cause   error
+}
+
+func (f *Failure) Error() string { return f.Upstream + " " + f.What }
+
+// Unwrap gives the cause.
+func (f *Failure) Unwrap() error { return f.Cause }
+
+// Observer is told what became of requests. Its methods may be called at the
+// same time.
+type Observer interface {
+	// Answered: an upstream answered, took that long until its first byte.
+	Answered(upstream string, at time.Time, firstByte time.Duration)
+	// Failed: it did not, or not as it should. since and retry are those of
+	// its row of failures.
+	Failed(f *Failure, at time.Time, since time.Time)
+	// Fetched counts bytes that arrived.
+	Fetched(n int64)
+}
+
+// Source fetches from the upstreams of one mirror. Its methods may be called at
+// the same time.
+type Source struct {
+	settings catalog.MirrorSettings
+	agent    string
+	observer Observer
+	now      func() time.Time
+	http     *http.Transport
+	places   chan struct{}
+	breakers []breaker
+}
+
+// New makes a source. now is the clock.
+func New(settings catalog.MirrorSettings, agent string, observer Observer, now func() time.Time) (*Source, error) {
+	s := &Source{settings: settings, agent: agent, observer: observer, now: now,
+		places: make(chan struct{}, max(settings.Parallel, 1)), breakers: make([]breaker, len(settings.Upstreams))}
+	dialer := &net.Dialer{Timeout: settings.Connect, KeepAlive: 30 * time.Second, ControlContext: control}
+	s.http = &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: settings.Connect, ForceAttemptHTTP2: true,
+		ResponseHeaderTimeout: settings.FirstByte, MaxIdleConnsPerHost: settings.Parallel, IdleConnTimeout: 90 * time.Second}
+	if settings.Proxy != "" {
+		proxy, err := url.Parse(settings.Proxy)
+		if err != nil {
+			return nil, err
+		}
+		s.http.Proxy = http.ProxyURL(proxy)
+	}
+	return s, nil
+}
+
+// Close ends idle connections; requests under way go on.
+func (s *Source) Close() { s.http.CloseIdleConnections() }
+
+// Request asks for a path below the upstreams' addresses.
+type Request struct {
+	Path string // without escapes
+	// Document: it may be compressed on its way.
+	Document bool
+	// At limits it to the upstream with that address; "" asks them in order.
+	At string
+	// ETag and LastModified make it conditional at the upstream From.
+	ETag, LastModified, From string
+}
+
+// Response is an upstream's answer.
+type Response struct {
+	Upstream           string
+	NotModified        bool
+	Length             int64 // -1 if it is not known
+	ContentType        string
+	ETag, LastModified string
+	// Body fails with a *Failure if the bytes are cut, silent or too many. It
+	// must be closed.
+	Body io.ReadCloser
+}
+
+// Get asks the upstreams in their order, the next one only if those before
+// failed. The error is ErrAbsent, a *Failure of the first of them, or that of
+// the context.
+func (s *Source) Get(ctx context.Context, r Request) (*Response, error) {
+	var first error
+	for i, u := range s.settings.Upstreams {
+		if r.At != "" && r.At != u.URL {
+			continue
+		}
+		response, err := s.ask(ctx, i, r)
+		if err == nil || errors.Is(err, ErrAbsent) || ctx.Err() != nil {
+			return response, err
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	if first == nil {
+		first = &Failure{Upstream: r.At, What: "is no upstream of this mirror any more"}
+	}
+	return nil, first
+}
+
+// ask makes a request to one upstream.
+func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
+	u, b := s.settings.Upstreams[i], &s.breakers[i]
+	p, last, retry, ok := b.enter(s.now())
+	if !ok {
+		return nil, &Failure{Upstream: u.URL, What: last, RetryAt: retry}
+	}
+	waiting := time.NewTimer(s.settings.FirstByte)
+	defer waiting.Stop()
+	select {
+	case s.places <- struct{}{}:
+	case <-waiting.C:
+		b.leave(p)
+		return nil, &Failure{Upstream: u.URL, What: fmt.Sprintf("has %d requests of ours under way, which is the limit", cap(s.places))}
+	case <-ctx.Done():
+		b.leave(p)
+		return nil, ctx.Err()
+	}
+	// The context ends with the body, or when the upstream falls silent.
+	asking, cancel := context.WithCancelCause(ctx)
+	body := &body{source: s, breaker: b, pass: p, upstream: u.URL, cancel: cancel, left: s.settings.Largest}
+	response, err := s.roundTrip(asking, u, r)
+	if err != nil {
+		body.release()
+		return nil, s.judge(ctx, b, p, u.URL, err)
+	}
+	body.from, body.want = response.Body, response.ContentLength
+	if response.Uncompressed {
+		body.want = -1
+	}
+	out := &Response{Upstream: u.URL, Length: body.want, ContentType: response.Header.Get("Content-Type"),
+		ETag: response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
+	switch response.StatusCode {
+	case http.StatusOK:
+		if encoding := response.Header.Get("Content-Encoding"); encoding != "" && encoding != "identity" {
+			return nil, body.refuse("sent it encoded as %s, which was not asked for", encoding)
+		}
+		if body.want > s.settings.Largest {
+			return nil, body.refuse("wants to send %d bytes; this mirror takes files up to %d", body.want, s.settings.Largest)
+		}
+		body.guard(asking)
+		return out, nil
+	case http.StatusNotModified:
+		if r.From == u.URL {
+			out.NotModified = true
+			return out, body.Close()
+		}
+	case http.StatusNotFound, http.StatusGone:
+		body.good = true
+		return nil, errors.Join(ErrAbsent, body.Close())
+	}
+	return nil, s.status(body, response)
+}
+
+// status makes a failure of an answer that is of no use.
+func (s *Source) status(b *body, r *http.Response) error {
+	now := s.now()
+	f := &Failure{Upstream: b.upstream, What: "answered " + strings.TrimSpace(r.Status)}
+	var asked time.Duration
+	if r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable {
+		asked = retryAfter(r.Header.Get("Retry-After"), now)
+		if asked == 0 && r.StatusCode == http.StatusTooManyRequests {
+			asked = 10 * time.Second
+		}
+	}
+	switch {
+	case r.StatusCode == http.StatusUnauthorized || r.StatusCode == http.StatusForbidden:
+		f.What += "; does it want other credentials?"
+	case asked > 0:
+		f.What += fmt.Sprintf(" and asked to be left alone for %s", asked.Round(time.Second))
+	}
+	b.release()
+	if r.StatusCode >= 500 || asked > 0 {
+		b.breaker.failed(b.pass, now, f.What, false, asked)
+		_, f.RetryAt = b.breaker.state()
+	} else {
+		b.breaker.succeeded(b.pass) // it can be reached
+	}
+	b.settled = true
+	since, _ := b.breaker.state()
+	s.observer.Failed(f, now, since)
+	return f
+}
+
+func retryAfter(header string, now time.Time) time.Duration {
+	if seconds, err := strconv.Atoi(strings.TrimSpace(header)); err == nil && seconds > 0 {
+		return time.Duration(seconds) * time.Second
+	}
+	if at, err := http.ParseTime(header); err == nil && at.After(now) {
+		return at.Sub(now)
+	}
+	return 0
+}
+
+const maxRedirects = 5
+
+// roundTrip follows redirects itself, since each step has its own conditions.
+func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (*http.Response, error) {
+	start, err := url.Parse(u.URL)
+	if err != nil {
+		return nil, err
+	}
+	at := start.JoinPath(strings.Split(r.Path, "/")...)
+	begun := time.Now()
+	for range maxRedirects {
+		request, err := http.NewRequestWithContext(mayBePrivate(ctx, u.Private || s.settings.Proxy != ""), http.MethodGet, at.String(), nil)
+		if err != nil {
+			return nil, err
+		}
+		request.Header.Set("User-Agent", s.agent)
+		if !r.Document {
+			request.Header.Set("Accept-Encoding", "identity")
+		}
+		if strings.EqualFold(at.Host, start.Host) && at.Scheme == start.Scheme {
+			s.signIn(request)
+		}
+		if r.From == u.URL {
+			if r.ETag != "" {
+				request.Header.Set("If-None-Match", r.ETag)
+			}
+			if r.LastModified != "" {
+				request.Header.Set("If-Modified-Since", r.LastModified)
+			}
+		}
+		response, err := s.http.RoundTrip(request)
+		if forbid := (forbidden{}); errors.As(err, &forbid) {
+			if at == start || at.Host == start.Host {
+				return nil, refused{fmt.Sprintf("leads to %s, a private address, which it did not when the mirror was set up", forbid.address)}
+			}
+			return nil, refused{fmt.Sprintf("redirected to %s, a private address", at.Host)}
+		}
+		if err != nil {
+			return nil, err
+		}
+		location := response.Header.Get("Location")
+		if response.StatusCode < 300 || response.StatusCode > 399 || response.StatusCode == http.StatusNotModified || location == "" {
+			s.observer.Answered(u.URL, s.now(), time.Since(begun))
+			return response, nil
+		}
+		// What a redirect says besides is of no interest, and may be long.
+		if err := response.Body.Close(); err != nil {
+			return nil, err
+		}
+		to, err := at.Parse(location)
+		if err != nil {
+			return nil, refused{"redirected to an address that cannot be read"}
+		}
+		if err := mayRedirect(start, to, s.settings.RedirectTo); err != nil {
+			return nil, refused{err.Error()}
+		}
+		// A proxy would resolve the name, and go where we would not.
+		if s.settings.Proxy != "" && !u.Private && LeadsToPrivate(ctx, to.String()) {
+			return nil, refused{"redirected to " + to.Host + ", a private address"}
+		}
+		at = to
+	}
+	return nil, refused{fmt.Sprintf("redirected more than %d times", maxRedirects)}
+}
+
+func (s *Source) signIn(r *http.Request) {
+	switch {
+	case s.settings.User != "":
+		r.SetBasicAuth(s.settings.User, s.settings.Secret)
+	case s.settings.Secret != "":
+		r.Header.Set("Authorization", "Bearer "+s.settings.Secret)
+	}
+}
+
+// refused is an answer that we do not follow.
+type refused struct{ what string }
+
+func (r refused) Error() string { return r.what }
+
+// judge makes a failure of an error on the way to an upstream's answer.
+func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, err error) error {
+	if ctx.Err() != nil {
+		b.leave(p)
+		return ctx.Err()
+	}
+	now := s.now()
+	f := &Failure{Upstream: address, Cause: err}
+	var no refused
+	var dns *net.DNSError
+	var network net.Error
+	var dial *net.OpError
+	switch {
+	case errors.As(err, &no):
+		f.What = no.what
+	case errors.As(err, &dns):
+		f.What = "cannot be found: there is no address for " + dns.Name
+	case errors.Is(err, syscall.ECONNREFUSED):
+		f.What = "refused the connection"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		f.What = "closed the connection before it answered"
+	case errors.As(err, &dial) && dial.Op == "dial" && dial.Timeout():
+		f.What = fmt.Sprintf("could not be reached within %s", s.settings.Connect)
+	case errors.As(err, &network) && network.Timeout():
+		f.What = fmt.Sprintf("did not answer within %s", s.settings.FirstByte)
+	default:
+		f.What = "could not be asked: " + last(err).Error()
+	}
+	if no.what != "" {
+		b.succeeded(p) // it can be reached; this one answer is of no use
+	} else {
+		b.failed(p, now, f.What, true, 0)
+	}
+	since, retry := b.state()
+	f.RetryAt = retry
+	s.observer.Failed(f, now, since)
+	return f
+}
+
+// last is the innermost error, whose text names no addresses.
+func last(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
+// errSilent ends a request whose upstream has fallen silent.
+var errSilent = errors.New("silent")
+
+// body is what an upstream sends, watched.
+type body struct {
+	source   *Source
+	breaker  *breaker
+	pass     pass
+	upstream string
+	cancel   context.CancelCauseFunc
+	from     io.ReadCloser
+	want     int64 // bytes; -1 if it is not known
+	got      int64
+	left     int64
+	silence  *time.Timer
+	ctx      context.Context
+	good     bool // ended as it should
+	settled  bool // the breaker knows
+	once     sync.Once
+}
+
+// guard begins to watch for silence.
+func (b *body) guard(ctx context.Context) {
+	b.ctx = ctx
+	b.silence = time.AfterFunc(b.source.settings.Silence, func() { b.cancel(errSilent) })
+}
+
+// Read implements io.Reader.
+func (b *body) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	b.got += int64(n)
+	b.left -= int64(n)
+	b.source.observer.Fetched(int64(n))
+	if n > 0 {
+		b.silence.Reset(b.source.settings.Silence)
+	}
+	switch {
+	case b.left < 0:
+		return 0, b.fail("sent more than the %d bytes that this mirror takes", b.source.settings.Largest)
+	case err == io.EOF:
+		b.good = true
+	case err == nil:
+	case errors.Is(context.Cause(b.ctx), errSilent):
+		return n, b.fail("sent nothing for %s", b.source.settings.Silence)
+	case b.ctx.Err() != nil:
+		return n, context.Cause(b.ctx)
+	case b.want >= 0:
+		return n, b.fail("sent %d of %d bytes and then broke off", b.got, b.want)
+	default:
+		return n, b.fail("broke off after %d bytes", b.got)
+	}
+	return n, err
+}
+
+// fail notes a failure in the middle of the bytes.
+func (b *body) fail(format string, args ...any) error {
+	f := &Failure{Upstream: b.upstream, What: fmt.Sprintf(format, args...)}
+	if !b.settled {
+		b.settled = true
+		now := b.source.now()
+		b.breaker.failed(b.pass, now, f.What, false, 0)
+		since, retry := b.breaker.state()
+		f.RetryAt = retry
+		b.source.observer.Failed(f, now, since)
+	}
+	return f
+}
+
+// refuse ends an answer that is of no use.
+func (b *body) refuse(format string, args ...any) error {
+	err := b.fail(format, args...)
+	b.release()
+	return err
+}
+
+// release gives back what the request holds.
+func (b *body) release() {
+	b.once.Do(func() {
+		if b.silence != nil {
+			b.silence.Stop()
+		}
+		b.cancel(context.Canceled)
+		if b.from != nil {
+			_ = b.from.Close() // nothing more is wanted of it
+		}
+		<-b.source.places
+	})
+}
+
+// Close implements io.Closer.
+func (b *body) Close() error {
+	b.release()
+	if b.settled {
+		return nil
+	}
+	b.settled = true
+	if b.good || b.want == 0 || b.ctx == nil {
+		b.breaker.succeeded(b.pass)
+	} else {
+		b.breaker.leave(b.pass)
+	}
+	return nil
+}
+
+// Wrong notes that what an upstream sent is not what it should be, and gives
+// the failure.
+func (s *Source) Wrong(upstream, format string, args ...any) *Failure {
+	f := &Failure{Upstream: upstream, What: fmt.Sprintf(format, args...)}
+	s.observer.Failed(f, s.now(), time.Time{})
+	return f
+}
+
+// Retry tells since when an upstream fails, and when it is tried again; zero
+// times if it does not fail.
+func (s *Source) Retry(upstream string) (since, retry time.Time) {
+	for i, u := range s.settings.Upstreams {
+		if u.URL == upstream {
+			return s.breakers[i].state()
+		}
+	}
+	return time.Time{}, time.Time{}
+}
+
+// Failing tells whether every upstream is being left alone at the moment.
+func (s *Source) Failing() bool {
+	now := s.now()
+	for i := range s.breakers {
+		if _, retry := s.breakers[i].state(); !now.Before(retry) {
+			return false
+		}
+	}
+	return true
+}
