@@ -163,16 +163,12 @@ func (tx *Tx) Tell(ctx context.Context, c Change) error {
 	return err
 }
 
-// Listen calls heard for every change on any node until ctx ends. When the
-// connection was lost, missed is called after it is back, since changes may
-// have gone by.
+// Listen calls heard for every change on any node until ctx ends. Whenever it
+// begins to listen, and that is also after the connection was lost, missed is
+// called: changes may have gone by.
 func (db *DB) Listen(ctx context.Context, heard func(Change), missed func()) {
-	for first := true; ctx.Err() == nil; first = false {
-		if err := db.listenOnce(ctx, heard, func() {
-			if !first {
-				missed()
-			}
-		}); err != nil && ctx.Err() == nil {
+	for ctx.Err() == nil {
+		if err := db.listenOnce(ctx, heard, missed); err != nil && ctx.Err() == nil {
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):

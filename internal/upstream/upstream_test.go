@@ -1,0 +1,300 @@
+package upstream
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+func TestIsPrivate(t *testing.T) {
+	for _, a := range strings.Fields("127.0.0.1 10.1.2.3 172.16.0.1 192.168.1.1 169.254.169.254 0.0.0.0 100.64.0.1 224.0.0.1 ::1 fe80::1 fd00::1 ::ffff:10.0.0.1 ::ffff:127.0.0.1 64:ff9b::a00:1 2002:a00:1::") {
+		if !IsPrivate(netip.MustParseAddr(a)) {
+			t.Errorf("%s counts as public", a)
+		}
+	}
+	for _, a := range strings.Fields("1.1.1.1 93.184.216.34 2606:2800:220:1::1") {
+		if IsPrivate(netip.MustParseAddr(a)) {
+			t.Errorf("%s counts as private", a)
+		}
+	}
+	if !LeadsToPrivate(t.Context(), "http://localhost:1/") || !LeadsToPrivate(t.Context(), "http://[::1]/") || LeadsToPrivate(t.Context(), "http://1.1.1.1/") {
+		t.Error("the hosts of addresses are not told apart")
+	}
+}
+
+func TestMayRedirect(t *testing.T) {
+	for _, c := range []struct {
+		from, to string
+		allowed  string
+		ok       bool
+	}{
+		{"https://a.example/x", "https://a.example/y", "", true},
+		{"https://a.example/x", "https://b.example/y", "", false},
+		{"https://a.example/x", "https://files.b.example/y", "*.b.example", true},
+		{"https://a.example/x", "https://b.example.evil.example/y", "*.b.example", false},
+		{"https://a.example/x", "http://a.example/y", "", false},
+		{"http://a.example/x", "https://a.example/y", "", true},
+		{"http://a.example/x", "file:///etc/passwd", "*", false},
+		{"http://a.example:80/x", "http://a.example:8080/y", "", false},
+		{"http://a.example/x", "http://b.example:8080/y", "b.example:8080", true},
+	} {
+		from, err1 := url.Parse(c.from)
+		to, err2 := url.Parse(c.to)
+		if err := errors.Join(err1, err2); err != nil {
+			t.Fatal(err)
+		}
+		if err := mayRedirect(from, to, strings.Fields(c.allowed)); (err == nil) != c.ok {
+			t.Errorf("%s to %s with %q: %v", c.from, c.to, c.allowed, err)
+		}
+	}
+}
+
+// TestBreaker lets a failing upstream alone for a growing while.
+func TestBreaker(t *testing.T) {
+	now := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
+	var b breaker
+	fail := func(hard bool, asked time.Duration) {
+		t.Helper()
+		p, _, _, ok := b.enter(now)
+		if !ok {
+			t.Fatal("the upstream is left alone")
+		}
+		b.failed(p, now, "failed", hard, asked)
+	}
+	pause := func() time.Duration { _, retry := b.state(); return retry.Sub(now) }
+	fail(false, 0)
+	fail(false, 0)
+	if pause() > 0 {
+		t.Error("two bad answers are enough to leave it alone")
+	}
+	fail(false, 0)
+	for _, want := range []time.Duration{1, 2, 4, 8, 16} {
+		if got := pause(); got != want*time.Second {
+			t.Fatalf("the pause is %v; want %ds", got, want)
+		}
+		if _, last, _, ok := b.enter(now); ok || last != "failed" {
+			t.Error("it is asked during the pause")
+		}
+		now = now.Add(pause())
+		fail(true, 0)
+	}
+	for range 20 {
+		now = now.Add(pause())
+		fail(true, 0)
+	}
+	if pause() != longestPause {
+		t.Errorf("the longest pause is %v", pause())
+	}
+	now = now.Add(pause())
+	p, _, _, ok := b.enter(now)
+	if !ok || !p.trial {
+		t.Fatal("it is not tried again")
+	}
+	if _, _, _, ok := b.enter(now); ok {
+		t.Error("more than one request tries it")
+	}
+	b.succeeded(p)
+	if since, retry := b.state(); !since.IsZero() || !retry.IsZero() {
+		t.Error("it still counts as failing")
+	}
+	fail(false, time.Minute)
+	if pause() != time.Minute {
+		t.Errorf("asked for a minute, it is left alone for %v", pause())
+	}
+	// Requests that were under way together fail once.
+	b = breaker{}
+	first, _, _, _ := b.enter(now)
+	second, _, _, _ := b.enter(now)
+	b.failed(first, now, "failed", true, 0)
+	b.failed(second, now, "failed", true, 0)
+	if pause() != firstPause {
+		t.Errorf("one outage makes a pause of %v", pause())
+	}
+}
+
+// notes is an observer that remembers.
+type notes struct {
+	mu     sync.Mutex
+	failed []string
+}
+
+func (n *notes) Answered(string, time.Time, time.Duration) {}
+func (n *notes) Fetched(int64)                             {}
+func (n *notes) Failed(f *Failure, _, _ time.Time) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.failed = append(n.failed, f.What)
+}
+
+func source(t *testing.T, change func(*catalog.MirrorSettings), upstreams ...catalog.Upstream) *Source {
+	t.Helper()
+	m := catalog.MirrorSettings{Upstreams: upstreams, Connect: time.Second, FirstByte: time.Second, Silence: time.Second, Parallel: 2, Largest: 1 << 20}
+	if change != nil {
+		change(&m)
+	}
+	s, err := New(m, "test", new(notes), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+func read(s *Source, path string) (string, error) {
+	response, err := s.Get(context.Background(), Request{Path: path})
+	if err != nil {
+		return "", err
+	}
+	raw, err := io.ReadAll(response.Body)
+	return string(raw), errors.Join(err, response.Body.Close())
+}
+
+// TestPrivateAddresses are reached only from an upstream that is private itself.
+func TestPrivateAddresses(t *testing.T) {
+	reached := 0
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		reached++
+		if strings.HasPrefix(r.URL.Path, "/hop/") {
+			http.Redirect(w, r, "http://"+r.Host+"/inside", http.StatusFound)
+			return
+		}
+		_, _ = io.WriteString(w, "inside") // the client may be gone
+	}))
+	t.Cleanup(inside.Close)
+	_, err := read(source(t, nil, catalog.Upstream{URL: inside.URL + "/"}), "x")
+	if err == nil || !strings.Contains(err.Error(), "leads to 127.0.0.1, a private address, which it did not when the mirror was set up") || reached != 0 {
+		t.Errorf("%v after %d requests", err, reached)
+	}
+	if got, err := read(source(t, nil, catalog.Upstream{URL: inside.URL + "/", Private: true}), "hop/x"); err != nil || got != "inside" {
+		t.Errorf("%q, %v", got, err)
+	}
+	// A proxy stands for a public upstream that redirects into our network.
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Host != "maven.openshore.example" {
+			t.Errorf("the proxy was asked for %s", r.URL)
+		}
+		http.Redirect(w, r, inside.URL+"/secret", http.StatusFound)
+	}))
+	t.Cleanup(proxy.Close)
+	s := source(t, func(m *catalog.MirrorSettings) { m.Proxy, m.RedirectTo = proxy.URL, []string{"127.0.0.1"} }, catalog.Upstream{URL: "http://maven.openshore.example/"})
+	if _, err := read(s, "x"); err == nil || !strings.Contains(err.Error(), "a private address") {
+		t.Errorf("a redirect into our network: %v", err)
+	}
+}
+
+// TestLimits ends what takes too long or is too much.
+func TestLimits(t *testing.T) {
+	hang := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/large":
+			w.Header().Set("Content-Length", "2000000")
+		case "/endless":
+			_, _ = w.Write(make([]byte, 2<<20)) // the client may be gone
+		case "/silent":
+			w.Header().Set("Content-Length", "10")
+			_, _ = io.WriteString(w, "12345") // the client may be gone
+			_ = http.NewResponseController(w).Flush()
+			<-hang
+		case "/encoded":
+			w.Header().Set("Content-Encoding", "br")
+		case "/around":
+			http.Redirect(w, r, "/around", http.StatusFound)
+		case "/moved":
+			http.Redirect(w, r, "/good", http.StatusMovedPermanently)
+		case "/good":
+			_, _ = io.WriteString(w, "good") // the client may be gone
+		default:
+			http.NotFound(w, r)
+		}
+	}))
+	t.Cleanup(func() { close(hang); server.Close() })
+	s := source(t, nil, catalog.Upstream{URL: server.URL + "/", Private: true})
+	for path, says := range map[string]string{
+		"large":   "wants to send 2000000 bytes; this mirror takes files up to 1048576",
+		"endless": "sent more than the 1048576 bytes",
+		"silent":  "sent nothing for 1s",
+		"encoded": "sent it encoded as br",
+		"around":  "redirected more than 5 times",
+	} {
+		var f *Failure
+		if _, err := read(s, path); !errors.As(err, &f) || !strings.Contains(f.What, says) {
+			t.Errorf("%s: %v; want %q", path, err, says)
+		}
+		if _, err := read(s, "good"); err != nil {
+			t.Errorf("after %s: %v", path, err)
+		}
+	}
+	if got, err := read(s, "moved"); got != "good" || err != nil {
+		t.Errorf("%q, %v", got, err)
+	}
+	if _, err := read(s, "nothing"); !errors.Is(err, ErrAbsent) {
+		t.Errorf("what is not there: %v", err)
+	}
+}
+
+// TestFlight passes on what arrives, and holds back its end until it is
+// verified.
+func TestFlight(t *testing.T) {
+	content := bytes.Repeat([]byte("tide"), heldBack)
+	path := filepath.Join(t.TempDir(), "arriving")
+	if err := os.WriteFile(path, content, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, verified := range []bool{true, false} {
+		var flights Flights
+		go1, end := make(chan struct{}), make(chan struct{})
+		broken := errors.New("broken off")
+		flight, begun := flights.Join("x", func(f *Flight) (catalog.File, error) {
+			f.Expect(int64(len(content)))
+			f.Begun(func() (*os.File, error) { return os.Open(path) })
+			f.Arrived(int64(len(content)))
+			close(go1)
+			<-end
+			if !verified {
+				return catalog.File{}, broken
+			}
+			f.Verified(int64(len(content)))
+			return catalog.File{Name: "x"}, nil
+		})
+		if other, again := flights.Join("x", nil); !begun || again || other != flight {
+			t.Error("a second flight was begun")
+		}
+		<-go1
+		if _, kept, length, err := flight.Ready(t.Context()); kept || length != int64(len(content)) || err != nil {
+			t.Errorf("kept %v, length %d, %v", kept, length, err)
+		}
+		reading, writing := io.Pipe()
+		copied := make(chan error, 1)
+		go func() { copied <- errors.Join(flight.CopyTo(t.Context(), writing), writing.Close()) }()
+		early := make([]byte, len(content)-heldBack)
+		if _, err := io.ReadFull(reading, early); err != nil {
+			t.Fatal(err)
+		}
+		close(end)
+		rest, err := io.ReadAll(reading)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = <-copied
+		if verified && (err != nil || !bytes.Equal(append(early, rest...), content)) || !verified && (!errors.Is(err, broken) || len(rest) != 0) {
+			t.Errorf("verified %v: %d bytes after the verdict, %v", verified, len(rest), err)
+		}
+		if f, err := flight.File(t.Context()); (err == nil) != verified || verified && f.Name != "x" {
+			t.Errorf("%+v, %v", f, err)
+		}
+	}
+}
