@@ -270,20 +270,22 @@ func (db *DB) Ecosystems(ctx context.Context, repositoryID int64) (names []strin
 
 // Plugin is a Maven-style plugin of a namespace.
 type Plugin struct {
-	Name   string `db:"name"`
-	Prefix string `db:"prefix"`
-	Title  string `db:"title"`
+	RepositoryID int64  `db:"repository_id"`
+	Name         string `db:"name"`
+	Prefix       string `db:"prefix"`
+	Title        string `db:"title"`
 }
 
-// Plugins lists the packages of a namespace whose last version is a plugin.
-func (db *DB) Plugins(ctx context.Context, repositoryID int64, ecosystem, namespace, packaging string) (found []Plugin, err error) {
-	err = db.SelectContext(ctx, &found, `select p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
+// Plugins lists the packages of a namespace whose last version is a plugin, in
+// several repositories.
+func (db *DB) Plugins(ctx context.Context, repositories []int64, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+	err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
 		coalesce(l.details->>'title', '') title
 		from package p cross join lateral (select v.details from version v
 			where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
 			order by v.visible_from desc, v.id desc limit 1) l
-		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.versions > 0
-		and l.details->>'packaging' = $4 order by p.name`, repositoryID, ecosystem, namespace, packaging)
+		where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and p.versions > 0
+		and l.details->>'packaging' = $4 order by p.name`, repositories, ecosystem, namespace, packaging)
 	return found, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -44,6 +45,8 @@ type inquiry struct {
 	holders map[int64]record.Holder
 	// found are the packages of the members, where a package was asked for.
 	found []*catalog.Package
+	// until is when each of them is to be asked again.
+	until []time.Time
 	// fetched is what a mirror had to fetch for its answer.
 	fetched catalog.FileQuestion
 }
@@ -104,7 +107,7 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 func (i *inquiry) askUpstream(ctx context.Context, n int, m *mirror) (has bool, why string, err error) {
 	p := purlOf(i.key, i.version)
 	if purl.IsSnapshot(p.Ecosystem, p.Version) {
-		found, err := i.s.mirrorPackage(ctx, m, i.at(n), i.version)
+		found, _, err := i.s.mirrorPackage(ctx, m, i.at(n), i.version)
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			return false, "its upstream has no uploads of it", nil
 		}
@@ -172,7 +175,7 @@ func (i *inquiry) laterKept(n int) bool {
 // resolvePackage asks all members for a package, at the same time, since the
 // word of each counts.
 func (i *inquiry) resolvePackage(ctx context.Context, ours string) chain.Answer {
-	i.found = make([]*catalog.Package, len(i.members))
+	i.found, i.until = make([]*catalog.Package, len(i.members)), make([]time.Time, len(i.members))
 	q := chain.Question{PURL: purlOf(i.key, ""), Ours: ours}
 	findings := make([]chain.Finding, len(i.members))
 	var asking sync.WaitGroup
@@ -186,7 +189,8 @@ func (i *inquiry) resolvePackage(ctx context.Context, ours string) chain.Answer 
 }
 
 func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
-	p, err := i.s.packageOf(ctx, i.at(n), i.version)
+	p, until, err := i.s.packageUntil(ctx, i.at(n), i.version)
+	i.until[n] = until
 	if errors.Is(err, ecosystem.ErrNoPackage) {
 		return chain.Finding{Said: chain.HasNot, Why: "it has no version of it"}
 	}
@@ -303,32 +307,37 @@ func (s *Service) memberFault(r catalog.Repository, member chain.Member, what st
 }
 
 // chainPackage puts together what the members of a chain have of a package.
-func (s *Service) chainPackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string) (*catalog.Package, error) {
+// until is when a mirror among them is to be asked again.
+func (s *Service) chainPackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
 	members := s.membersOf(r)
 	ours, err := s.ours(ctx, members, key)
 	if err != nil {
-		return nil, err
+		return nil, until, err
 	}
 	asked := &inquiry{s: s, members: members, key: key, version: version}
 	answer := asked.resolvePackage(ctx, ours)
 	if err := ctx.Err(); err != nil {
-		return nil, err
+		return nil, until, err
 	}
 	if answer.Failed >= 0 {
 		step := answer.Steps[answer.Failed]
-		return nil, s.memberFault(r, step.Member, purlOf(key, version).String(), step.Err)
+		return nil, until, s.memberFault(r, step.Member, purlOf(key, version).String(), step.Err)
 	}
 	var parts []chain.Part
+	until = forever
 	for n, step := range answer.Steps {
+		if chain.Excuse(step.Member, chain.Question{PURL: purlOf(key, ""), Ours: ours}).Said == "" && asked.until[n].Before(until) {
+			until = asked.until[n]
+		}
 		if step.Answers {
 			parts = append(parts, chain.Part{House: step.Kind == catalog.House, Package: asked.found[n]})
 		}
 	}
 	merged := chain.Merge(key, parts)
 	if merged == nil {
-		return nil, ecosystem.ErrNoPackage
+		return nil, until, ecosystem.ErrNoPackage
 	}
-	return merged, nil
+	return merged, until, nil
 }
 
 // Explanation tells who answers for a package or version in a repository.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
@@ -64,16 +65,34 @@ func (s *Service) Uploads(ctx context.Context, key catalog.PackageKey, version s
 // packageOf is what a repository of any kind has of a package; of a snapshot
 // with its uploads if version is one.
 func (s *Service) packageOf(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error) {
+	p, _, err := s.packageUntil(ctx, key, version)
+	return p, err
+}
+
+// packageUntil is packageOf, and until when that holds if nothing changes.
+func (s *Service) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
 	r, ok := s.repositories.Load().byID[key.RepositoryID]
 	switch {
 	case !ok:
-		return nil, ecosystem.ErrNoPackage
+		return nil, forever, ecosystem.ErrNoPackage
 	case r.Kind == catalog.Mirror:
 		return s.mirrorPackage(ctx, s.mirrorOf(r.ID), key, version)
-	case r.Kind == catalog.Chain:
+	case r.Kind == catalog.House:
+		p, err = s.housePackage(ctx, key)
+		return p, forever, err
+	}
+	if version != "" {
 		return s.chainPackage(ctx, r, key, version)
 	}
-	return s.housePackage(ctx, key)
+	age := s.age(key)
+	if known, ok := s.packages.Get(key); ok && known.generation == age && s.Now().Before(known.until) {
+		return known.value, known.until, nil
+	}
+	p, until, err = s.chainPackage(ctx, r, key, version)
+	if err == nil {
+		s.packages.Add(key, aged[*catalog.Package]{value: p, generation: age, until: until})
+	}
+	return p, until, err
 }
 
 // housePackage is what is kept of a package in a house or mirror repository.
@@ -87,7 +106,7 @@ func (s *Service) housePackage(ctx context.Context, key catalog.PackageKey) (*ca
 		return nil, ecosystem.ErrNoPackage
 	}
 	if err == nil {
-		s.packages.Add(key, aged[*catalog.Package]{p, age})
+		s.packages.Add(key, aged[*catalog.Package]{value: p, generation: age})
 	}
 	return p, err
 }
@@ -112,19 +131,18 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 		claims = nil
 	}
 	near = near || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
-	for _, member := range s.membersOf(repository) {
-		rows, err := s.db.Plugins(ctx, member.ID, ecosystemName, namespace, packaging)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range rows {
-			add(ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title})
-		}
+	members := s.membersOf(repository)
+	here, err := s.pluginsHere(ctx, repository, members, ecosystemName, namespace, packaging)
+	if err != nil {
+		return nil, err
+	}
+	for _, member := range members {
+		add(here[member.ID]...)
 		if near || member.Kind != catalog.Mirror || member.Ecosystem != ecosystemName {
 			continue
 		}
 		listed, err := s.mirrorPlugins(ctx, s.mirrorOf(member.ID), namespace)
-		if err != nil && len(rows) == 0 && !member.MaySkip {
+		if err != nil && len(here[member.ID]) == 0 && !member.MaySkip {
 			return nil, s.memberFault(repository, member, fmt.Sprintf("the plugins of %s", namespace), err)
 		}
 		for _, p := range listed {
@@ -135,6 +153,31 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 	}
 	slices.SortFunc(plugins, func(a, b ecosystem.Plugin) int { return strings.Compare(a.Name, b.Name) })
 	return plugins, nil
+}
+
+// pluginsHere are the plugins of a namespace that the members of a repository
+// keep, by member. Most namespaces have none, which is worth remembering.
+func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository, members []chain.Member,
+	ecosystemName, namespace, packaging string) (map[int64][]ecosystem.Plugin, error) {
+	key := catalog.PackageKey{RepositoryID: repository.ID, Ecosystem: ecosystemName, Namespace: namespace}
+	age := s.age(key)
+	if known, ok := s.plugins.Get(key); ok && known.generation == age {
+		return known.value, nil
+	}
+	ids := make([]int64, len(members))
+	for i, m := range members {
+		ids[i] = m.ID
+	}
+	rows, err := s.db.Plugins(ctx, ids, ecosystemName, namespace, packaging)
+	if err != nil {
+		return nil, err
+	}
+	here := map[int64][]ecosystem.Plugin{}
+	for _, row := range rows {
+		here[row.RepositoryID] = append(here[row.RepositoryID], ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title})
+	}
+	s.plugins.Add(key, aged[map[int64][]ecosystem.Plugin]{value: here, generation: age})
+	return here, nil
 }
 
 // Below implements ecosystem.Desk. Of a mirror it shows what is kept; of a chain

@@ -102,7 +102,7 @@ func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (acce
 		if len(t.On) > 0 {
 			c.On = t.On
 		}
-		known = aged[knownCaller]{knownCaller{c, t.ID, t.ExpiresAt}, generation}
+		known = aged[knownCaller]{value: knownCaller{c, t.ID, t.ExpiresAt}, generation: generation}
 		s.callers.Add(hash, known)
 	}
 	if !now.Before(known.value.ends) {
@@ -151,7 +151,7 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 		return access.Caller{}, wrongPassword
 	}
 	c := callerOf(p)
-	s.callers.Add(hash, aged[knownCaller]{knownCaller{c, 0, now.Add(passwordMemory)}, generation})
+	s.callers.Add(hash, aged[knownCaller]{value: knownCaller{c, 0, now.Add(passwordMemory)}, generation: generation})
 	return from.on(c), nil
 }
 
@@ -204,7 +204,7 @@ func (s *Service) BySession(ctx context.Context, secret string, from Origin) (ac
 		return access.Caller{}, err
 	}
 	c := callerOf(p)
-	s.callers.Add(hash, aged[knownCaller]{knownCaller{c, 0, ends}, generation})
+	s.callers.Add(hash, aged[knownCaller]{value: knownCaller{c, 0, ends}, generation: generation})
 	return from.on(c), nil
 }
 

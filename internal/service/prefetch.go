@@ -223,7 +223,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 	if err := p.s.askAnew(ctx, p.m, of); err != nil {
 		return err
 	}
-	found, err := p.s.mirrorPackage(ctx, p.m, key, "")
+	found, _, err := p.s.mirrorPackage(ctx, p.m, key, "")
 	if errors.Is(err, ecosystem.ErrNoPackage) {
 		return fault.New(fault.NotFound, "no-such-package", "the upstream lists no version of it")
 	}

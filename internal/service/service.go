@@ -61,6 +61,7 @@ type Service struct {
 	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
 	files        *lru.Cache[catalog.FileQuestion, aged[ecosystem.Found]]
 	documents    *lru.Cache[documentKey, aged[record.UpstreamDocument]]
+	plugins      *lru.Cache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
 	mirrors   atomic.Pointer[map[int64]*mirror]
@@ -83,6 +84,7 @@ type Service struct {
 type aged[T any] struct {
 	value      T
 	generation uint64
+	until      time.Time // where time ends it too
 }
 
 const abandonAfter = 24 * time.Hour
@@ -104,13 +106,14 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3, err4, err5 error
+	var err1, err2, err3, err4, err5, err6 error
 	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
 	s.files, err2 = lru.New[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
+	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
 	s.documents, err5 = lru.New[documentKey, aged[record.UpstreamDocument]](10_000)
-	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
+	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {
@@ -213,6 +216,7 @@ func (s *Service) forgetAll() {
 	s.packages.Purge()
 	s.files.Purge()
 	s.documents.Purge()
+	s.plugins.Purge()
 	s.callers.Purge()
 	s.heard(record.Change{Kind: "repository"})
 }
@@ -230,7 +234,12 @@ func (s *Service) age(key catalog.PackageKey) uint64 {
 	return s.generation(key).Load() + s.settled.Load()
 }
 
-func (s *Service) changed(key catalog.PackageKey) { s.generation(key).Add(1) }
+// changed notes that a package is not as it was, and so its namespace.
+func (s *Service) changed(key catalog.PackageKey) {
+	s.generation(key).Add(1)
+	key.Name = ""
+	s.generation(key).Add(1)
+}
 
 // Watch tells every change from now on until ctx ends. A watcher that does not
 // keep up misses some.

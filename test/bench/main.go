@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"crelvo/internal/demo"
 	"crelvo/test/house"
 )
 
@@ -33,6 +34,9 @@ type bench struct {
 	house *house.House
 	nginx string // its address
 	notes []string
+
+	shore   *demo.Upstream
+	chained bool
 }
 
 func (b *bench) note(format string, args ...any) {

@@ -114,7 +114,7 @@ func TestProblems(t *testing.T) {
 		{"POST", "/api/v1/repositories", "{", 400, "bad-input"},
 		{"POST", "/api/v1/repositories", `{"name":"ok-name","holds":"everything"}`, 422, "bad-input"},
 		{"POST", "/api/v1/repositories", `{"name":"x","kind":"house"}`, 422, "bad-input"},
-		{"POST", "/api/v1/repositories", `{"name":"ok-name","kind":"mirror"}`, 400, "kind-not-made"},
+		{"POST", "/api/v1/repositories", `{"name":"ok-name","kind":"mirror"}`, 400, "no-upstream"},
 		{"POST", "/api/v1/repositories", `{"name":"-x-","kind":"house"}`, 400, "bad-name"},
 		{"GET", "/api/v1/package?purl=nonsense", "", 400, "bad-purl"},
 		{"GET", "/api/v1/package", "", 422, "bad-input"},

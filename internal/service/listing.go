@@ -1,0 +1,320 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/upstream"
+)
+
+type documentKey struct {
+	repositoryID int64
+	path         string
+}
+
+// document is what is known of a path of an upstream; nil if nothing is.
+func (s *Service) document(ctx context.Context, m *mirror, path string, about catalog.PackageKey) (*record.UpstreamDocument, error) {
+	key, age := documentKey{m.ID, path}, s.age(about)
+	if known, ok := s.documents.Get(key); ok && known.generation == age {
+		return &known.value, nil
+	}
+	d, err := s.db.UpstreamDocument(ctx, m.ID, path)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, nil
+	}
+	if err == nil {
+		s.documents.Add(key, aged[record.UpstreamDocument]{value: d, generation: age})
+	}
+	return &d, err
+}
+
+// setDocument writes what an upstream said; tell is whether it is news.
+func (s *Service) setDocument(ctx context.Context, m *mirror, d record.UpstreamDocument, tell bool) error {
+	age := s.age(d.About)
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SetUpstreamDocument(ctx, d); err != nil || !tell {
+			return err
+		}
+		return tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+			Namespace: d.About.Namespace, Name: d.About.Name})
+	})
+	if err != nil {
+		return err
+	}
+	if tell {
+		s.changed(d.About)
+		age = s.age(d.About)
+	}
+	s.documents.Add(documentKey{m.ID, d.Path}, aged[record.UpstreamDocument]{value: d, generation: age})
+	return nil
+}
+
+// patience is how long somebody waits for a document to be refreshed while an
+// older one is there.
+const patience = 3 * time.Second
+
+// maxListing is how large a document of an upstream may be, in bytes.
+const maxListing = 64 << 20
+
+// listed is what an upstream lists.
+type listed struct {
+	document *record.UpstreamDocument // nil if there is no such list
+	stale    *catalog.Staleness       // not nil if it could not be brought up to date
+	until    time.Time                // when it is to be brought up to date again
+}
+
+// lasts is how long a document is taken as current.
+func (m *mirror) lasts(d *record.UpstreamDocument) time.Time {
+	if d.Found {
+		return d.CheckedAt.Add(m.Mirror.Freshness)
+	}
+	return d.CheckedAt.Add(m.Mirror.AbsentFor)
+}
+
+// listing gives what an upstream lists for a purl, fresh or, if the upstream
+// fails, as it was.
+func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, error) {
+	path := m.ecosystem.ListingPath(p)
+	if path == "" {
+		return listed{}, nil
+	}
+	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	known, err := s.document(ctx, m, path, about)
+	if err != nil {
+		return listed{}, err
+	}
+	if known != nil {
+		if until := m.lasts(known); s.Now().Before(until) {
+			return listed{document: orNil(known), until: until}, nil
+		}
+	}
+	result := m.refreshing.DoChan(path, func() (any, error) {
+		return s.refresh(context.Background(), m, p, path, about, known)
+	})
+	enough := make(<-chan time.Time)
+	if known != nil {
+		timer := time.NewTimer(patience)
+		defer timer.Stop()
+		enough = timer.C
+	}
+	select {
+	case r := <-result:
+		if r.Err == nil {
+			d := r.Val.(*record.UpstreamDocument)
+			return listed{document: orNil(d), until: m.lasts(d)}, nil
+		}
+		err = r.Err
+	case <-enough:
+		err = &upstream.Failure{Upstream: m.Mirror.Upstreams[0].URL, What: fmt.Sprintf("did not answer within %s", patience)}
+	case <-ctx.Done():
+		return listed{}, ctx.Err()
+	}
+	if known == nil {
+		return listed{}, s.inWords(m, err)
+	}
+	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Stale++ })
+	why := err.Error()
+	if f := (*upstream.Failure)(nil); errors.As(err, &f) {
+		why = f.What
+	}
+	stale := &catalog.Staleness{Mirror: m.Name, By: s.Now().Sub(m.lasts(known)), Why: why}
+	return listed{document: orNil(known), stale: stale}, nil
+}
+
+// askAnew brings what an upstream lists of a package up to date, however fresh
+// it is.
+func (s *Service) askAnew(ctx context.Context, m *mirror, p purl.PURL) error {
+	path := m.ecosystem.ListingPath(p)
+	if path == "" {
+		return nil
+	}
+	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	known, err := s.document(ctx, m, path, about)
+	if err != nil {
+		return err
+	}
+	if _, err, _ = m.refreshing.Do(path, func() (any, error) { return s.refresh(ctx, m, p, path, about, known) }); err != nil {
+		return s.inWords(m, err)
+	}
+	return nil
+}
+
+func orNil(d *record.UpstreamDocument) *record.UpstreamDocument {
+	if !d.Found {
+		return nil
+	}
+	return d
+}
+
+// refresh asks the upstream for a document, if it has changed.
+func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path string, about catalog.PackageKey,
+	known *record.UpstreamDocument) (*record.UpstreamDocument, error) {
+	request := upstream.Request{Path: path, Document: true}
+	if known != nil && known.Found {
+		request.ETag, request.LastModified, request.From = known.ETag, known.LastModified, known.URL
+	}
+	response, err := m.source.Get(ctx, request)
+	now := s.Now()
+	next := record.UpstreamDocument{RepositoryID: m.ID, Path: path, About: about, CheckedAt: now, ChangedAt: now}
+	switch {
+	case errors.Is(err, upstream.ErrAbsent):
+		return &next, s.setDocument(ctx, m, next, known != nil && known.Found)
+	case err != nil:
+		return nil, s.noteFailure(ctx, m, known, err)
+	}
+	defer response.Body.Close()
+	if response.NotModified {
+		next = *known
+		next.CheckedAt, next.FailedAt, next.Failure = now, time.Time{}, ""
+		if err := s.db.CheckedUpstreamDocument(ctx, m.ID, path, now); err != nil {
+			return nil, err
+		}
+		s.documents.Add(documentKey{m.ID, path}, aged[record.UpstreamDocument]{value: next, generation: s.age(about)})
+		return &next, nil
+	}
+	limited := &cutReader{from: response.Body, left: maxListing}
+	listing, err := m.ecosystem.ReadListing(p, limited)
+	if limited.err != nil {
+		return nil, s.noteFailure(ctx, m, known, limited.err)
+	}
+	if err != nil {
+		return nil, s.noteFailure(ctx, m, known, m.source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
+	}
+	next.Found, next.URL, next.ETag, next.LastModified = true, response.Upstream, response.ETag, response.LastModified
+	var before []catalog.ListedVersion
+	if known != nil {
+		before = known.Listing.Versions
+	}
+	next.Listing.Plugins, next.Listing.Versions = listing.Plugins, chain.Seen(before, listing.Versions, now)
+	news := known == nil || !reflect.DeepEqual(known.Listing, next.Listing)
+	if !news {
+		next.ChangedAt = known.ChangedAt
+	}
+	return &next, s.setDocument(ctx, m, next, news)
+}
+
+// noteFailure notes that a document could not be refreshed, and gives err back.
+func (s *Service) noteFailure(ctx context.Context, m *mirror, known *record.UpstreamDocument, err error) error {
+	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Failures++ })
+	if known != nil {
+		if noteErr := s.db.FailedUpstreamDocument(ctx, m.ID, known.Path, s.Now(), err.Error()); noteErr != nil {
+			s.log.Error("a stale document could not be noted", "error", noteErr)
+		}
+	}
+	return err
+}
+
+// mirrorPackage is what a mirror has of a package: what it keeps, and what its
+// upstream lists. version is "" or a snapshot whose uploads are wanted. until is
+// when the upstream is to be asked again, if nothing changes before.
+func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
+	if key.Ecosystem != m.Ecosystem || !chain.Admits(m.Mirror, purlOf(key, "")).Allowed {
+		return nil, forever, ecosystem.ErrNoPackage
+	}
+	copies, err := s.housePackage(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, until, err
+	}
+	all := &catalog.Package{Key: key}
+	kept := map[string]bool{}
+	if copies != nil {
+		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
+		for _, v := range copies.Versions {
+			kept[v.Version+"/"+v.Upload] = true
+			all.Versions = append(all.Versions, v)
+		}
+	}
+	list, err := s.listing(ctx, m, purlOf(key, version))
+	if err != nil && copies == nil {
+		return nil, until, err
+	}
+	if err != nil {
+		list.stale = &catalog.Staleness{Mirror: m.Name, Why: fault.Of(err).Message}
+	}
+	if list.stale != nil {
+		all.Stale = append(all.Stale, *list.stale)
+	}
+	if d := list.document; d != nil {
+		if d.ChangedAt.After(all.Changed) {
+			all.Changed = d.ChangedAt
+		}
+		for _, l := range d.Listing.Versions {
+			if l.GoneAt.IsZero() && !kept[l.Version+"/"+l.Upload] {
+				all.Versions = append(all.Versions, listedVersion(m, l))
+			}
+		}
+	}
+	admitted := all.Versions[:0]
+	for _, v := range all.Versions {
+		if m.Holds.Takes(v.Snapshot) && chain.Admits(m.Mirror, purlOf(key, v.Version)).Allowed {
+			admitted = append(admitted, v)
+		}
+	}
+	if all.Versions = admitted; len(admitted) == 0 {
+		return nil, list.until, ecosystem.ErrNoPackage
+	}
+	return all, list.until, nil
+}
+
+// forever is until when something holds that only a change can end.
+var forever = time.Unix(1<<40, 0)
+
+func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
+	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version), Listed: true,
+		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
+	for _, f := range l.Files {
+		v.Files = append(v.Files, catalog.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension})
+	}
+	return v
+}
+
+// mirrorPlugins are the plugins of a namespace that a mirror knows of.
+func (s *Service) mirrorPlugins(ctx context.Context, m *mirror, namespace string) ([]ecosystem.Plugin, error) {
+	list, err := s.listing(ctx, m, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace})
+	if err != nil || list.document == nil {
+		return nil, err
+	}
+	var plugins []ecosystem.Plugin
+	for _, l := range list.document.Listing.Plugins {
+		if chain.Admits(m.Mirror, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace, Name: l.Name}).Allowed {
+			plugins = append(plugins, ecosystem.Plugin(l))
+		}
+	}
+	return plugins, nil
+}
+
+// cutReader ends a reader that gives too much, and keeps the reader's error,
+// which parsers hide.
+type cutReader struct {
+	from io.Reader
+	left int64
+	err  error
+}
+
+// Read implements io.Reader.
+func (c *cutReader) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	if c.left -= int64(n); c.left < 0 {
+		err = fmt.Errorf("it has more than %d bytes", maxListing)
+	}
+	if err != nil && err != io.EOF {
+		c.err = err
+	}
+	return n, err
+}
+
+// forgetAbsences drops what was not there long ago and was not asked for since.
+func (s *Service) forgetAbsences(ctx context.Context) error {
+	const keep = 30 * 24 * time.Hour
+	return s.db.ForgetOldAbsences(ctx, s.Now().Add(-keep))
+}
