@@ -128,7 +128,10 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 		}
 		for i := range uses {
 			p := shore[i%2]
-			version := p.versions[len(p.versions)-1-(hour/9+i/4)%2]
+			version := p.versions[len(p.versions)-2]
+			if i%2 == 0 && hour < 14 { // a new version is taken up
+				version = p.versions[len(p.versions)-1]
+			}
 			who := []string{"deckhand", "ci-berth", "purser"}[(hour+i)%3]
 			for _, ending := range []string{".pom", ".jar"} {
 				path := fmt.Sprintf("/at/platform/maven/%s/%s/%s/%s-%s%s", strings.ReplaceAll(p.group, ".", "/"), p.name, version, p.name, version, ending)
@@ -137,6 +140,11 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 				}
 			}
 		}
+	}
+	// Nobody near has it, so the yard on the mainland is asked, and is down.
+	y.clock.set(now.Add(-30 * time.Minute))
+	if _, err := admin.Explain(ctx, "platform", "pkg:maven/org.mainland/slipway@1.0.0"); err != nil {
+		return err
 	}
 	y.clock.set(now.Add(-20 * time.Minute))
 	if _, err := admin.Prefetch(ctx, "shore-maven"); err != nil {

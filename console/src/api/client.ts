@@ -52,6 +52,23 @@ export const api = {
   search: (q: string, repository?: string, limit = 50) =>
     value(raw.GET("/api/v1/packages", { params: { query: { q, repository, limit } } })),
   package: (purl: string) => value(raw.GET("/api/v1/package", { params: { query: { purl } } })),
+  mirror: (name: string, hours: number) =>
+    value(raw.GET("/api/v1/repositories/{name}/mirror", { params: { path: { name }, query: { hours } } })),
+  checkMirror: (body: Schemas["Check"]) => value(raw.POST("/api/v1/mirror-check", { body })),
+  tryPatterns: (name: string, body: Schemas["Try"]) =>
+    value(raw.POST("/api/v1/repositories/{name}/try", { params: { path: { name } }, body })),
+  forget: (name: string, purl: string) =>
+    value(raw.POST("/api/v1/repositories/{name}/forget", { params: { path: { name } }, body: { purl } })),
+  prefetchRuns: (name: string) => value(raw.GET("/api/v1/repositories/{name}/prefetch", { params: { path: { name } } })),
+  prefetch: (name: string) => value(raw.POST("/api/v1/repositories/{name}/prefetch", { params: { path: { name } } })),
+  nextTimes: (schedule: string, zone: string) => value(raw.GET("/api/v1/schedule", { params: { query: { schedule, zone } } })),
+  explain: (name: string, purl: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/explain", { params: { path: { name }, query: { purl } } })),
+  claims: () => value(raw.GET("/api/v1/claims")),
+  addClaim: (body: Schemas["NewClaim"]) => value(raw.POST("/api/v1/claims", { body })),
+  liftClaim: (body: Schemas["NewClaim"]) => value(raw.POST("/api/v1/claims/lift", { body })),
+  claimedNames: (name: string, q: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/claimed-names", { params: { path: { name }, query: { q } } })),
   tokens: () => value(raw.GET("/api/v1/tokens")),
   addToken: (body: Schemas["NewToken"]) => value(raw.POST("/api/v1/tokens", { body })),
   revokeToken: (token: string) => value(raw.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } })),

@@ -1,11 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Globe, Plus } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
-import { Button, Empty, ErrorNote, Holds, Loaded, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { NewRepository } from "./new-repository";
 
 export function RepositoriesPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Repositories");
@@ -55,10 +54,18 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
             <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
               <td className="px-4 py-2">
                 <Link data-row to={`/repositories/${r.name}`} className="font-medium">{r.name}</Link>
+                {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
                 {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
                 <div className="max-w-xs truncate text-xs text-soft">{r.description}</div>
               </td>
-              <td className="px-4 py-2 text-sm"><Holds holds={r.holds} /></td>
+              {r.chain ? (
+                <td colSpan={5} className="px-4 py-2 text-sm text-soft"><ChainLine members={r.chain.members} /></td>
+              ) : (
+                <>
+              <td className="px-4 py-2 text-sm">
+                <Holds holds={r.holds} />
+                {r.mirror && <div className="mt-0.5"><UpstreamMark mirror={r.mirror} /></div>}
+              </td>
               <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
               <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
               <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
@@ -70,11 +77,28 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
               <td className="hidden px-4 py-2 text-sm sm:table-cell">
                 {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
               </td>
+                </>
+              )}
             </tr>
           ))}
         </tbody>
       </table>
     </div>
+  );
+}
+
+/** ChainLine is the order of a chain in a line. */
+function ChainLine({ members }: { members: Schemas["Member"][] }) {
+  return (
+    <span className="flex flex-wrap items-center gap-x-1.5 gap-y-1">
+      {members.map((m, i) => (
+        <span key={m.name} className="inline-flex items-center gap-1.5 whitespace-nowrap">
+          {i > 0 && <span aria-hidden className="w-4 border-t-2 border-rule" />}
+          <span className="sr-only">{i > 0 && "then "}</span>
+          {m.name}
+        </span>
+      ))}
+    </span>
   );
 }
 
@@ -109,47 +133,5 @@ function LatestArrivals() {
         }
       </Loaded>
     </Panel>
-  );
-}
-
-function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
-  const queries = useQueryClient();
-  const navigate = useNavigate();
-  const blank = { name: "", holds: "snapshots", description: "", anonymousRead: false };
-  const [form, setForm] = useState(blank);
-  const add = useMutation({
-    mutationFn: () => api.addRepository({ ...form, kind: "house", holds: form.holds as "snapshots" }),
-    onSuccess: (made) => {
-      void queries.invalidateQueries();
-      onOpenChange(false);
-      setForm(blank);
-      void navigate(`/repositories/${made.name}`);
-    },
-  });
-  return (
-    <Dialog open={open} onOpenChange={onOpenChange} title="New repository" description="A house repository: it holds what is published here, of any ecosystem.">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Field label="Name" hint="Lower-case letters, digits and hyphens. It becomes part of the address.">
-          <TextInput name="name" required autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
-        </Field>
-        <Field label="Holds" hint="Snapshots may be published again and again; releases are published once.">
-          <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={[["snapshots", "snapshots"], ["releases", "releases"], ["both", "snapshots and releases"]]} />
-        </Field>
-        <Field label="Description">
-          <TextInput name="description" value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} />
-        </Field>
-        <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
-        <div className="flex justify-end gap-2">
-          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>Make it</Button>
-        </div>
-      </form>
-    </Dialog>
   );
 }

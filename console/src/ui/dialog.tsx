@@ -38,6 +38,10 @@ export function TextInput(props: React.InputHTMLAttributes<HTMLInputElement>) {
   return <input {...props} className={`${input} ${props.className ?? ""}`} />;
 }
 
+export function TextArea(props: React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
+  return <textarea rows={2} {...props} className={`w-full rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-sm ${props.className ?? ""}`} />;
+}
+
 export function Choice({ value, onChange, options }: { value: string; onChange: (value: string) => void; options: [string, string][] }) {
   return (
     <select className={input} value={value} onChange={(e) => onChange(e.target.value)}>

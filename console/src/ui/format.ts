@@ -41,6 +41,29 @@ export function coordinates(p: { ecosystem: string; namespace: string; name: str
   return p.namespace + (p.ecosystem === "maven" ? ":" : "/") + p.name;
 }
 
+/** asPurl makes a package URL of what people type: one, or group:name:version. */
+export function asPurl(text: string, ecosystem = "maven"): string {
+  const typed = text.trim();
+  if (typed === "" || typed.startsWith("pkg:")) return typed;
+  const [group, name, version] = typed.split(":");
+  if (!name) return `pkg:${ecosystem}/${group}`;
+  return `pkg:${ecosystem}/${group}/${name}${version ? `@${version}` : ""}`;
+}
+
+/** seconds writes a length of time. */
+export function seconds(n: number): string {
+  if (n < 0.001) return `${(n * 1000).toFixed(2)} ms`;
+  if (n < 1) return `${(n * 1000).toFixed(n < 0.01 ? 1 : 0)} ms`;
+  if (n < 120) return `${+n.toFixed(1)} s`;
+  if (n < 7200) return `${+(n / 60).toFixed(1)} min`;
+  return `${+(n / 3600).toFixed(1)} h`;
+}
+
+/** lines splits what stands in a text area. */
+export function lines(text: string): string[] {
+  return text.split("\n").map((line) => line.trim()).filter(Boolean);
+}
+
 /** packagePath is the console's address of a package or version. */
 export function packagePath(purl: string): string {
   return "/package/" + purl.replace(/^pkg:/, "");

@@ -1,7 +1,7 @@
 import { useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { Check, Copy, Inbox, TriangleAlert } from "lucide-react";
 import { type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
-import { Failure } from "../api/client";
+import { Failure, type Schemas } from "../api/client";
 import { ago, moment } from "./format";
 
 const looks = {
@@ -110,6 +110,23 @@ export function Holds({ holds }: { holds: string }) {
         <span className={`w-1/2 ${part(holds !== "snapshots")}`} />
       </span>
       <span className="max-sm:sr-only">{holds === "both" ? "snapshots and releases" : holds}</span>
+    </span>
+  );
+}
+
+/** UpstreamMark says how the upstreams of a mirror are: a lamp, and words. */
+export function UpstreamMark({ mirror }: { mirror: Schemas["Mirror"] }) {
+  const failing = mirror.contacts.filter((c) => c.state === "failing").length;
+  const answers = mirror.contacts.some((c) => c.state === "ok");
+  const [look, text] =
+    failing === mirror.contacts.length ? ["bg-bad", "upstream fails"]
+    : failing > 0 ? ["bg-glow", "falls back"]
+    : answers ? ["bg-good", "upstream answers"]
+    : ["bg-rule", "not asked yet"];
+  return (
+    <span className="inline-flex items-center gap-1.5 text-sm whitespace-nowrap" title={mirror.contacts.map((c) => `${c.url}: ${c.state}${c.state === "failing" ? `, it ${c.failure}` : ""}`).join("\n")}>
+      <span aria-hidden className={`size-2.5 rounded-full ${look}`} />
+      <span className={failing ? "text-bad" : "text-soft"}>{text}</span>
     </span>
   );
 }

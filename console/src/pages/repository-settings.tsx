@@ -1,0 +1,102 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, type Schemas } from "../api/client";
+import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
+import { bytes, count } from "../ui/format";
+import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../ui/mirror-form";
+import { Button, ErrorNote, Panel } from "../ui/parts";
+import { holdsOptions } from "./new-repository";
+
+export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
+  const queries = useQueryClient();
+  const saved = {
+    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead,
+    releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "",
+  };
+  const [form, setForm] = useState(saved);
+  const savedMirror = r.mirror ? mirrorForm(r.mirror) : blankMirror;
+  const [mirror, setMirror] = useState(savedMirror);
+  const [removing, setRemoving] = useState(false);
+  const all = useQuery({ queryKey: ["repositories"], queryFn: api.repositories });
+  const houses = (takes: string) =>
+    [["", "nowhere"], ...(all.data ?? []).filter((o) => o.kind === "house" && (o.holds === takes || o.holds === "both")).map((o) => [o.name, o.name])] as [string, string][];
+  const save = useMutation({
+    mutationFn: () =>
+      api.editRepository(r.name, {
+        description: form.description, anonymousRead: form.anonymousRead,
+        ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo } } : { holds: form.holds as "both" }),
+        ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
+      }),
+    onSuccess: (after) => {
+      if (after.mirror) setMirror(mirrorForm(after.mirror));
+      return queries.invalidateQueries();
+    },
+  });
+  const changed = JSON.stringify([form, mirror]) !== JSON.stringify([saved, savedMirror]);
+  return (
+    <div className="grid max-w-2xl gap-5">
+      <Panel title="Settings">
+        <form
+          className="p-4"
+          onSubmit={(e) => {
+            e.preventDefault();
+            save.mutate();
+          }}
+        >
+          {!r.chain && (
+            <Field label="Holds" hint="What is there already stays, whatever you choose.">
+              <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
+            </Field>
+          )}
+          {r.mirror && <MirrorFields form={mirror} onChange={setMirror} like={r.name} hasSecret={r.mirror.hasSecret} />}
+          {r.chain && (
+            <div className="grid gap-x-4 sm:grid-cols-2">
+              <Field label="Releases that are published here go to"><Choice value={form.releasesTo} onChange={(releasesTo) => setForm({ ...form, releasesTo })} options={houses("releases")} /></Field>
+              <Field label="Snapshots go to"><Choice value={form.snapshotsTo} onChange={(snapshotsTo) => setForm({ ...form, snapshotsTo })} options={houses("snapshots")} /></Field>
+            </div>
+          )}
+          <Field label="Description"><TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} /></Field>
+          <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
+          {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+          <div className="flex items-center gap-3">
+            <Button type="submit" look="strong" disabled={!changed || save.isPending}>Save</Button>
+            <span role="status" className="text-sm text-soft">{changed ? "Not saved yet." : save.isSuccess ? "Saved; it is in force now." : ""}</span>
+          </div>
+        </form>
+      </Panel>
+      <Panel title="Remove">
+        <div className="flex flex-wrap items-center justify-between gap-3 p-4 text-sm">
+          <p>Clients that use its address will be refused. Its records stay in the history.</p>
+          <Button look="danger" onClick={() => setRemoving(true)}>Remove {r.name}</Button>
+        </div>
+      </Panel>
+      <Remove repository={r} open={removing} onOpenChange={setRemoving} />
+    </div>
+  );
+}
+
+function Remove({ repository: r, open, onOpenChange }: { repository: Schemas["Repository"]; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [typed, setTyped] = useState("");
+  const [withContents, setWithContents] = useState(false);
+  const remove = useMutation({
+    mutationFn: () => api.removeRepository(r.name, withContents),
+    onSuccess: () => {
+      void navigate("/");
+      void queries.invalidateQueries();
+    },
+  });
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title={`Remove ${r.name}?`} description={r.packages ? `It holds ${count(r.packages, "package")} in ${count(r.versions, "version")}, ${bytes(r.bytes)}.` : "It is empty."}>
+      {r.packages > 0 && <Tick checked={withContents} onChange={setWithContents}>Its contents go too</Tick>}
+      <Field label={`Type ${r.name} to confirm`}><TextInput value={typed} onChange={(e) => setTyped(e.target.value)} /></Field>
+      {remove.error && <div className="mb-3"><ErrorNote error={remove.error} /></div>}
+      <div className="flex justify-end gap-2">
+        <Button onClick={() => onOpenChange(false)}>Keep it</Button>
+        <Button look="danger" disabled={typed !== r.name || remove.isPending} onClick={() => remove.mutate()}>Remove</Button>
+      </div>
+    </Dialog>
+  );
+}
