@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"runtime/debug"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -98,7 +99,12 @@ func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, 
 			return listed{document: orNil(known), until: until}, nil
 		}
 	}
-	result := m.refreshing.DoChan(path, func() (any, error) {
+	result := m.refreshing.DoChan(path, func() (_ any, err error) {
+		defer func() {
+			if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
+				err = fmt.Errorf("reading %s failed badly: %v\n%s", path, bad, debug.Stack())
+			}
+		}()
 		return s.refresh(context.Background(), m, p, path, about, known)
 	})
 	enough := make(<-chan time.Time)

@@ -3,8 +3,10 @@ package upstream
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"sync"
 
 	"crelvo/internal/core/catalog"
@@ -164,11 +166,22 @@ func (f *Flights) Join(key string, fetch func(*Flight) (catalog.File, error)) (f
 	flight = newFlight()
 	f.all[key] = flight
 	go func() {
-		file, err := fetch(flight)
+		file, err := guarded(flight, fetch)
 		f.mu.Lock()
 		delete(f.all, key)
 		f.mu.Unlock()
 		flight.finish(file, err)
 	}()
 	return flight, true
+}
+
+// guarded makes an error of a panic: bytes from elsewhere must not end the
+// service.
+func guarded(flight *Flight, fetch func(*Flight) (catalog.File, error)) (file catalog.File, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("fetching failed badly: %v\n%s", p, debug.Stack())
+		}
+	}()
+	return fetch(flight)
 }

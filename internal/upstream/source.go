@@ -390,7 +390,9 @@ func (b *body) Read(p []byte) (int, error) {
 	case b.left < 0:
 		return 0, b.fail("sent more than the %d bytes that this mirror takes", b.source.settings.Largest)
 	case err == io.EOF:
+		// Whoever reads this may have to ask for more before it closes it.
 		b.good = true
+		b.release()
 	case err == nil:
 	case errors.Is(context.Cause(b.ctx), errSilent):
 		return n, b.fail("sent nothing for %s", b.source.settings.Silence)

@@ -298,3 +298,36 @@ func TestFlight(t *testing.T) {
 		}
 	}
 }
+
+// TestFlightPanics: what goes badly wrong on the way is an error for all who
+// wait.
+func TestFlightPanics(t *testing.T) {
+	var flights Flights
+	flight, _ := flights.Join("x", func(*Flight) (catalog.File, error) { panic("salt in the works") })
+	if _, _, _, err := flight.Ready(t.Context()); err == nil || !strings.Contains(err.Error(), "salt in the works") {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestOnePlace: a file whose reader asks for its checksum before it closes it
+// does not stand in its own way.
+func TestOnePlace(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, r.URL.Path) // the client may be gone
+	}))
+	t.Cleanup(server.Close)
+	s := source(t, func(m *catalog.MirrorSettings) { m.Parallel = 1 }, catalog.Upstream{URL: server.URL + "/", Private: true})
+	response, err := s.Get(t.Context(), Request{Path: "file"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadAll(response.Body); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := read(s, "file.sha1"); got != "/file.sha1" || err != nil {
+		t.Errorf("%q, %v", got, err)
+	}
+	if err := response.Body.Close(); err != nil {
+		t.Error(err)
+	}
+}

@@ -137,6 +137,48 @@ func TestChainSnapshots(t *testing.T) {
 	}
 }
 
+// TestMirrorOfSnapshots mirrors the snapshots of another service: the newest
+// upload comes, whole, and stays when the other is away.
+func TestMirrorOfSnapshots(t *testing.T) {
+	source := repository(t, "snapshots")
+	publish := func(stamp string, n int) string {
+		exact := fmt.Sprintf("1.0-%s-%d", stamp, n)
+		base := "/at/" + source + "/maven/" + groupPath + "/tide-model/1.0-SNAPSHOT/"
+		must(t, http.MethodPut, base+"tide-model-"+exact+".jar", jar(t, exact), 201)
+		must(t, http.MethodPut, base+"tide-model-"+exact+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT"), 201)
+		must(t, http.MethodPut, base+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n), 201)
+		return exact
+	}
+	first := publish("20261101.080000", 1)
+	mirror := addMirror(t, shared.Address+"/at/"+source+"/maven/", map[string]any{"secret": house.Token, "freshSeconds": 0.1})
+	chain := addChain(t, mirror)
+	for _, r := range []string{mirror, chain} {
+		at := "/at/" + r + "/maven/" + groupPath + "/tide-model/"
+		if list := must(t, http.MethodGet, at+"maven-metadata.xml", "", 200); !strings.Contains(string(list.Body), "<version>1.0-SNAPSHOT</version>") {
+			t.Errorf("%s lists %s", r, list.Body)
+		}
+		if list := must(t, http.MethodGet, at+"1.0-SNAPSHOT/maven-metadata.xml", "", 200); !strings.Contains(string(list.Body), "<value>"+first+"</value>") {
+			t.Errorf("%s lists %s", r, list.Body)
+		}
+		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200); string(a.Body) != jar(t, first) {
+			t.Errorf("%s gives another upload", r)
+		}
+		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-"+first+".jar.sha1", "", 200); string(a.Body) != sha1Hex(jar(t, first)) {
+			t.Errorf("%s gives another checksum: %s", r, a.Body)
+		}
+	}
+	second := publish("20261102.080000", 2)
+	for _, r := range []string{mirror, chain} {
+		eventually(t, 10*time.Second, r+" has the new upload", func() bool {
+			a := must(t, http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200)
+			return string(a.Body) == jar(t, second)
+		})
+	}
+	must(t, http.MethodDelete, "/api/v1/repositories/"+source+"?withContents=true", "", 204)
+	must(t, http.MethodGet, "/at/"+chain+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-"+first+".jar", "", 200)
+	must(t, http.MethodGet, "/at/"+chain+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200)
+}
+
 // TestChainNamesThatAreOurs is the attack: a public artifact with our name and a
 // higher version.
 func TestChainNamesThatAreOurs(t *testing.T) {
@@ -235,6 +277,12 @@ func TestChainMemberFails(t *testing.T) {
 	switchTo(t, good, demo.Fault{Kind: "gone"})
 	must(t, http.MethodGet, at+brineFile("1.0", "jar"), "", 200)
 	must(t, http.MethodGet, at+brineFile("1.0", "pom"), "", 200)
+	patch(t, second, map[string]any{"mirror": map[string]any{"freshSeconds": 0.1}}, 200)
+	patch(t, first, map[string]any{"mirror": map[string]any{"freshSeconds": 0.1}}, 200)
+	eventually(t, 10*time.Second, "the chain's list says that it is stale", func() bool {
+		status := strings.Join(must(t, http.MethodGet, at+brineList, "", 200).Header.Values("Cache-Status"), ", ")
+		return strings.Contains(status, first+"; hit; ttl=-") && strings.Contains(status, second+"; hit; ttl=-")
+	})
 	switchTo(t, good)
 	// The chain may say that it does without the first.
 	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": first, "maySkip": true}, {"name": second}}}}, 200)

@@ -83,6 +83,11 @@ func pages(ctx context.Context) error {
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
 		{name: "repository-use", path: "/repositories/releases/use", shows: "settings.xml"},
 		{name: "repository-settings", path: "/repositories/staging/settings", shows: "Remove"},
+		{name: "chain", path: "/repositories/platform", shows: "Try a name", before: []chromedp.Action[chromedp.Void]{
+			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"), browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
+		{name: "claims", path: "/repositories/platform/claims", shows: "since"},
+		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
+		{name: "prefetch", path: "/repositories/shore-maven/prefetch", shows: "came"},
 		{name: "package", path: berth, shows: "Uploads"},
 		{name: "search", path: "/search?q=skerry", shows: "tide-model"},
 		{name: "find", path: "/", shows: "berth-planner", before: []chromedp.Action[chromedp.Void]{
@@ -152,6 +157,9 @@ func terminals(ctx context.Context) error {
 		commands []string
 	}{
 		{"cli-repositories", []string{"crelvo status", "crelvo repo list", "crelvo search berth", "crelvo events --limit 6"}},
+		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
+			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform | cut -c1-150", "crelvo claim list --in platform"}},
+		{"cli-mirror", []string{"crelvo mirror show shore-maven", "crelvo mirror check mainland-maven", "crelvo mirror prefetch shore-maven"}},
 		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
 	}
 	for _, s := range shots {

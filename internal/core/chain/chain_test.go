@@ -203,6 +203,11 @@ func TestMerge(t *testing.T) {
 	if all := strings.Join(got, " "); all != "1.0@1 1.1@3 2.0-2@2 2.0-3@3 3.0-1@1" {
 		t.Errorf("merged to %s", all)
 	}
+	stale := part(false, version(4, "1.0", "", "a"))
+	stale.Package.Stale = []catalog.Staleness{{Mirror: "shore"}}
+	if merged := Merge(catalog.PackageKey{}, []Part{stale}); len(merged.Stale) != 1 {
+		t.Errorf("that a part is stale is lost: %+v", merged)
+	}
 	if Merge(catalog.PackageKey{}, nil) != nil {
 		t.Error("nothing merged to something")
 	}

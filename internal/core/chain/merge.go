@@ -55,6 +55,7 @@ func Merge(key catalog.PackageKey, parts []Part) *catalog.Package {
 	}
 	for i, p := range parts {
 		add(i, p.Package, !p.House, true)
+		merged.Stale = append(merged.Stale, p.Package.Stale...)
 	}
 	return merged
 }

@@ -92,6 +92,9 @@ func Run(t *testing.T, e ecosystem.Ecosystem, s Samples) {
 		}
 	})
 	t.Run("pointing clients", func(t *testing.T) { pointing(t, e) })
+	if m, ok := e.(ecosystem.Mirrored); ok {
+		t.Run("upstreams", func(t *testing.T) { mirrored(t, m, s) })
+	}
 }
 
 func routes(t *testing.T, e ecosystem.Ecosystem) {
@@ -208,6 +211,47 @@ func pointing(t *testing.T, e ecosystem.Ecosystem) {
 	}
 	if !told {
 		t.Error("no snippet says the address")
+	}
+}
+
+// mirrored tests what is known of servers elsewhere.
+func mirrored(t *testing.T, e ecosystem.Mirrored, s Samples) {
+	for _, sample := range s.Good {
+		p := parse(t, sample.PURL)
+		if purl.IsSnapshot(e.Name(), p.Version) {
+			continue // which of its uploads is meant is not said
+		}
+		q := e.Marker(p, "")
+		place, err := e.PlaceOf(q)
+		if err != nil {
+			t.Errorf("%s: the marker has no place: %v", p, err)
+			continue
+		}
+		if got := place.PURL(e.Name()).String(); got != p.String() {
+			t.Errorf("the marker of %s belongs to %s", p, got)
+		}
+		path := e.FilePath(place)
+		if path == "" || strings.HasPrefix(path, "/") || !strings.Contains(path, p.Name) {
+			t.Errorf("the marker of %s is at %q", p, path)
+		}
+		for _, sum := range e.Checksums(path) {
+			if sum.Path == path || (catalog.Digests{}).Hex(sum.Algorithm) == "" {
+				t.Errorf("a checksum of %s is %+v", path, sum)
+			}
+		}
+		name := p
+		name.Version = ""
+		if list := e.ListingPath(name); list == path || strings.HasPrefix(list, "/") {
+			t.Errorf("the list of %s is at %q", name, list)
+		}
+	}
+	for _, nonsense := range []string{"", "<!doctype html><title>Welcome</title>", "{", "\x00\x01"} {
+		if l, err := e.ReadListing(purl.PURL{Ecosystem: e.Name(), Name: "x"}, strings.NewReader(nonsense)); err == nil {
+			t.Errorf("%q was read as the list %+v", nonsense, l)
+		}
+	}
+	if place, err := e.PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: e.Name(), Name: "x", Namespace: "y"}, Version: "1", Name: "../../etc/passwd"}); err == nil {
+		t.Errorf("a way out of the repository has the place %+v", place)
 	}
 }
 
