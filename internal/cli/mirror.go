@@ -440,11 +440,11 @@ func showRun(w io.Writer, r api.PrefetchRun) {
 	fmt.Fprintln(w)
 	var rows [][]string
 	for _, l := range r.Report {
-		size := ""
+		files, size := "", ""
 		if l.Files > 0 {
-			size = api.Bytes(l.Bytes)
+			files, size = strconv.Itoa(l.Files), api.Bytes(l.Bytes)
 		}
-		rows = append(rows, []string{l.PURL, l.Outcome, strconv.Itoa(l.Files), size, l.Why})
+		rows = append(rows, []string{l.PURL, l.Outcome, files, size, l.Why})
 	}
 	table(w, []string{"VERSION", "OUTCOME", "FILES", "SIZE", "WHY"}, []int{2, 3}, rows)
 }

@@ -232,7 +232,7 @@ func (s *Service) chainFile(ctx context.Context, r catalog.Repository, q catalog
 	}
 	answering := answer.Answering()
 	if len(answering) == 0 {
-		return ecosystem.Found{}, s.nobody(r, q, answer)
+		return ecosystem.Found{}, s.nobody(r, q, ours, answer)
 	}
 	if q.Name == "" && len(answering) > 1 {
 		if q, err = s.newestAmong(ctx, answering, q); err != nil {
@@ -279,12 +279,12 @@ func (s *Service) newestAmong(ctx context.Context, answering []chain.Step, q cat
 
 // nobody says that nobody answers, and why a mirror must not where that is the
 // reason.
-func (s *Service) nobody(r catalog.Repository, q catalog.FileQuestion, answer chain.Answer) error {
+func (s *Service) nobody(r catalog.Repository, q catalog.FileQuestion, ours string, answer chain.Answer) error {
 	p := purlOf(q.Key, q.Version)
 	for _, step := range answer.Steps {
 		switch {
 		case step.Said == chain.Claimed:
-			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s", r.Name, p, step.Name, step.Why).
+			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s", r.Name, p, step.Name, ours).
 				WithHint("If it is not, have the claim lifted: crelvo claim lift %s --reason …", purlOf(q.Key, ""))
 		case step.Said == chain.Denied && chain.Admits(step.Mirror, p).ByDeny:
 			return fault.New(fault.Denied, "denied-by-pattern", "%s has no %s, and %s does not let it in: it is %s", r.Name, p, step.Name, step.Why).

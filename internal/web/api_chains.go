@@ -79,7 +79,8 @@ func showClaim(c record.Claim) api.Claim {
 
 func showExplanation(e service.Explanation) api.Explanation {
 	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.Name, Ours: e.Ours, Outcome: "absent", Steps: []api.Step{}}
-	var answering, blocked []string
+	var answering []string
+	blocked := map[chain.Said][]string{}
 	for _, s := range e.Steps {
 		shown.Steps = append(shown.Steps, api.Step{Repository: s.Name, Kind: string(s.Kind), Via: append([]string{}, s.Via...),
 			Said: string(s.Said), Why: s.Why, Answers: s.Answers, Skipped: s.Skipped})
@@ -87,7 +88,7 @@ func showExplanation(e service.Explanation) api.Explanation {
 			answering = append(answering, s.Name)
 		}
 		if s.Said == chain.Claimed || s.Said == chain.Denied {
-			blocked = append(blocked, fmt.Sprintf("%s must not (%s)", s.Name, s.Said))
+			blocked[s.Said] = append(blocked[s.Said], s.Name)
 		}
 	}
 	switch {
@@ -103,8 +104,10 @@ func showExplanation(e service.Explanation) api.Explanation {
 	default:
 		shown.Sentence = "Nobody has it: clients get 404."
 	}
-	if len(blocked) > 0 {
-		shown.Sentence += " " + strings.Join(blocked, "; ") + "."
+	for _, said := range []chain.Said{chain.Claimed, chain.Denied} {
+		if names := blocked[said]; names != nil {
+			shown.Sentence += fmt.Sprintf(" %s must not (%s).", strings.Join(names, " and "), said)
+		}
 	}
 	return shown
 }

@@ -158,7 +158,7 @@ func terminals(ctx context.Context) error {
 	}{
 		{"cli-repositories", []string{"crelvo status", "crelvo repo list", "crelvo search berth", "crelvo events --limit 6"}},
 		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
-			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform | cut -c1-150", "crelvo claim list --in platform"}},
+			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform", "crelvo claim list --in platform"}},
 		{"cli-mirror", []string{"crelvo mirror show shore-maven", "crelvo mirror check mainland-maven", "crelvo mirror prefetch shore-maven"}},
 		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
 	}

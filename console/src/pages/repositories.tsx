@@ -56,34 +56,38 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
                 <Link data-row to={`/repositories/${r.name}`} className="font-medium">{r.name}</Link>
                 {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
                 {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
-                <div className="max-w-xs truncate text-xs text-soft">{r.description}</div>
+                <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
+                {r.mirror && <div className="mt-0.5 sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
               </td>
-              {r.chain ? (
-                <td colSpan={5} className="px-4 py-2 text-sm text-soft"><ChainLine members={r.chain.members} /></td>
-              ) : (
-                <>
-              <td className="px-4 py-2 text-sm">
-                <Holds holds={r.holds} />
-                {r.mirror && <div className="mt-0.5"><UpstreamMark mirror={r.mirror} /></div>}
-              </td>
-              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
-              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
-              <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
-                {bytes(r.bytes)}
-                <div aria-hidden className="ml-auto mt-1 h-1 w-24 rounded-full bg-well">
-                  <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
-                </div>
-              </td>
-              <td className="hidden px-4 py-2 text-sm sm:table-cell">
-                {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
-              </td>
-                </>
-              )}
+              {r.chain ? <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs"><ChainLine members={r.chain.members} /></td> : <Holdings repository={r} largest={largest} />}
             </tr>
           ))}
         </tbody>
       </table>
     </div>
+  );
+}
+
+/** Holdings are the cells about what a house or mirror holds. */
+function Holdings({ repository: r, largest }: { repository: Schemas["Repository"]; largest: number }) {
+  return (
+    <>
+      <td className="px-4 py-2 text-sm">
+        <Holds holds={r.holds} />
+        {r.mirror && <div className="mt-0.5 max-sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
+      </td>
+      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
+      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
+      <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
+        {bytes(r.bytes)}
+        <div aria-hidden className="mt-1 ml-auto h-1 w-14 rounded-full bg-well sm:w-24">
+          <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
+        </div>
+      </td>
+      <td className="hidden px-4 py-2 text-sm sm:table-cell">
+        {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
+      </td>
+    </>
   );
 }
 

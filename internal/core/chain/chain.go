@@ -198,7 +198,7 @@ func Excuse(m Member, q Question) Finding {
 		return Finding{Said: Foreign, Why: "it mirrors " + m.Ecosystem}
 	}
 	if q.Ours != "" {
-		return Finding{Said: Claimed, Why: q.Ours}
+		return Finding{Said: Claimed, Why: "the name is ours"}
 	}
 	if v := Admits(m.Mirror, q.PURL); !v.Allowed {
 		return Finding{Said: Denied, Why: v.Why}
