@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"testing/iotest"
 )
@@ -157,5 +158,61 @@ func TestLeftovers(t *testing.T) {
 	}
 	if n := entries(t, dir); n != 0 {
 		t.Errorf("%d files are left in staging", n)
+	}
+}
+
+// watched remembers what a staging file was seen to hold.
+type watched struct {
+	t    *testing.T
+	open func() (*os.File, error)
+	seen []byte
+}
+
+func (w *watched) Begun(open func() (*os.File, error)) { w.open = open }
+
+func (w *watched) Arrived(n int64) {
+	f, err := w.open()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer f.Close()
+	if w.seen, err = io.ReadAll(io.LimitReader(f, n)); err != nil || int64(len(w.seen)) != n {
+		w.t.Errorf("%d bytes can be read of %d that arrived, %v", len(w.seen), n, err)
+	}
+}
+
+// TestStageOpenly lets others read while the bytes arrive, as they come and not
+// only when a chunk is full.
+func TestStageOpenly(t *testing.T) {
+	f, err := OpenFolder(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	content := random(smallFile + 3*chunkSize)
+	reading, writing := io.Pipe()
+	w := &watched{t: t}
+	go func() {
+		for piece := range slices.Chunk(content, 10_000) {
+			if _, err := writing.Write(piece); err != nil {
+				t.Error(err)
+			}
+		}
+		writing.Close()
+	}()
+	staged, err := f.StageOpenly(t.Context(), reading, int64(len(content)), w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(w.seen, content) || staged.Digests.SHA256 != sha256.Sum256(content) {
+		t.Errorf("%d of %d bytes were seen", len(w.seen), len(content))
+	}
+	if err := staged.Discard(); err != nil {
+		t.Error(err)
+	}
+	if _, err := f.StageOpenly(t.Context(), bytes.NewReader(content[:10]), 11, w); !errors.Is(err, ErrCut) {
+		t.Errorf("cut bytes: %v", err)
+	}
+	if _, err := w.open(); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("cut bytes are still there: %v", err)
 	}
 }

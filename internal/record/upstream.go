@@ -104,7 +104,7 @@ func (db *DB) UpstreamListings(ctx context.Context, repositoryID int64, each fun
 // SetUpstreamDocument notes what an upstream said just now.
 func (tx *Tx) SetUpstreamDocument(ctx context.Context, d UpstreamDocument) error {
 	var listing []byte
-	if d.Found {
+	if d.Found || d.Listing.Versions != nil {
 		var err error
 		if listing, err = json.Marshal(d.Listing); err != nil {
 			return err
@@ -168,9 +168,9 @@ func (tx *Tx) ForgetUpstreamDocuments(ctx context.Context, key catalog.PackageKe
 	return result.RowsAffected()
 }
 
-// ForgetOldAbsences drops what was not there, and was not asked for since.
+// ForgetOldAbsences drops what was never there, and was not asked for since.
 func (db *DB) ForgetOldAbsences(ctx context.Context, before time.Time) error {
-	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and checked_at < $1`, before)
+	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and listing is null and checked_at < $1`, before)
 	return err
 }
 

@@ -174,6 +174,9 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 	next := record.UpstreamDocument{RepositoryID: m.ID, Path: path, About: about, CheckedAt: now, ChangedAt: now}
 	switch {
 	case errors.Is(err, upstream.ErrAbsent):
+		if known != nil { // what it once listed is remembered
+			next.Listing.Versions = chain.Seen(known.Listing.Versions, nil, now)
+		}
 		return &next, s.setDocument(ctx, m, next, known != nil && known.Found)
 	case err != nil:
 		return nil, s.noteFailure(ctx, m, known, err)

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -21,20 +20,7 @@ import (
 // its members with the keyboard, tries names, claims, prefetches, and looks at
 // the state of an upstream that fails.
 func TestConsoleMirrorsAndChains(t *testing.T) {
-	tab, stop, err := browser.Start(context.WithoutCancel(t.Context()), 1280, 800)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	do := func(actions ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		if err := browser.Within(tab, 20*time.Second, actions...); err != nil {
-			t.Fatal(err)
-		}
-	}
-	typeInto := func(selector, text string) chromedp.Action[chromedp.Void] {
-		return chromedp.SendKeys(chromedp.CSS(selector), text)
-	}
+	tab, do := openConsole(t)
 	selectAll := func(selector string) chromedp.Action[chromedp.Void] {
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", selector))
 	}

@@ -13,23 +13,31 @@ import (
 	"crelvo/test/house"
 )
 
-// TestConsole drives the console as a person at work: sign in, make a
-// repository, see a build arrive without a refresh, look at the package.
-func TestConsole(t *testing.T) {
+// openConsole starts a browser, and gives it with a way to do things in it that
+// ends the test if they fail.
+func openConsole(t *testing.T) (tab context.Context, do func(...chromedp.Action[chromedp.Void])) {
+	t.Helper()
 	tab, stop, err := browser.Start(context.WithoutCancel(t.Context()), 1280, 800)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer stop()
-	do := func(actions ...chromedp.Action[chromedp.Void]) {
+	t.Cleanup(stop)
+	return tab, func(actions ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
 		if err := browser.Within(tab, 20*time.Second, actions...); err != nil {
 			t.Fatal(err)
 		}
 	}
-	typeInto := func(selector, text string) chromedp.Action[chromedp.Void] {
-		return chromedp.SendKeys(chromedp.CSS(selector), text)
-	}
+}
+
+func typeInto(selector, text string) chromedp.Action[chromedp.Void] {
+	return chromedp.SendKeys(chromedp.CSS(selector), text)
+}
+
+// TestConsole drives the console as a person at work: sign in, make a
+// repository, see a build arrive without a refresh, look at the package.
+func TestConsole(t *testing.T) {
+	tab, do := openConsole(t)
 	see := browser.ShowsText
 
 	do(chromedp.Navigate(shared.Address+"/"), typeInto("input[name=name]", "admin"), typeInto("input[name=password]", "not it"),

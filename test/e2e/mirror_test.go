@@ -333,6 +333,31 @@ func TestMirrorShares(t *testing.T) {
 	must(t, http.MethodGet, "/at/"+mirror+"/maven/"+big+".sha256", "", 200)
 }
 
+// TestMirrorHead asks for the head, and for a part, of a file that is not kept.
+func TestMirrorHead(t *testing.T) {
+	content := brine(t, "1.0", "2.0", "3.0")
+	_, address := shore(t, content)
+	mirror := addMirror(t, address, nil)
+	at := "/at/" + mirror + "/maven/"
+	for range 2 { // cold and warm
+		a := must(t, http.MethodHead, at+brineFile("1.0", "jar"), "", 200)
+		if a.Header.Get("Content-Length") != fmt.Sprint(len(content[brineFile("1.0", "jar")])) || len(a.Body) != 0 {
+			t.Errorf("the head is %v with %d bytes", a.Header, len(a.Body))
+		}
+	}
+	must(t, http.MethodHead, at+brineFile("9.0", "jar"), "", 404)
+	whole := content[brineFile("2.0", "jar")]
+	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status == 206 && string(a.Body) != string(whole[:100]) || a.Status == 200 && string(a.Body) != string(whole) || a.Status/100 != 2 {
+		t.Errorf("a part of what is arriving: %d, %d bytes", a.Status, len(a.Body))
+	}
+	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status != 206 || string(a.Body) != string(whole[:100]) {
+		t.Errorf("a part of what is kept: %d, %d bytes", a.Status, len(a.Body))
+	}
+	if sum := must(t, http.MethodGet, at+brineFile("3.0", "jar")+".sha1", "", 200); string(sum.Body) != sha1Hex(string(content[brineFile("3.0", "jar")])) {
+		t.Errorf("the checksum of what was not kept is %s", sum.Body)
+	}
+}
+
 // TestMirrorDocuments sees how lists and absences are remembered.
 func TestMirrorDocuments(t *testing.T) {
 	content := brine(t, "1.0")

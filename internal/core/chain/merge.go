@@ -68,7 +68,7 @@ func Seen(before, now []catalog.ListedVersion, at time.Time) []catalog.ListedVer
 	for _, v := range before {
 		known[name{v.Version, v.Upload}] = v
 	}
-	all := make([]catalog.ListedVersion, 0, len(now))
+	var all []catalog.ListedVersion
 	listed := make(map[name]bool, len(now))
 	for _, v := range now {
 		n := name{v.Version, v.Upload}
