@@ -157,14 +157,15 @@ type Package struct {
 // VersionGroup is a version in one repository with its uploads: one for a
 // release, any number for a snapshot, the newest first.
 type VersionGroup struct {
-	Version    string   `json:"version"`
-	PURL       string   `json:"purl"`
-	Repository string   `json:"repository"`
-	Snapshot   bool     `json:"snapshot"`
-	Listed     bool     `json:"listed,omitempty" doc:"the upstream of a mirror lists it, and nothing of it is kept yet"`
-	Downloads  int64    `json:"downloads"`
-	Users      int64    `json:"users" doc:"distinct users who downloaded it"`
-	Uploads    []Upload `json:"uploads"`
+	Version    string     `json:"version"`
+	PURL       string     `json:"purl"`
+	Repository string     `json:"repository"`
+	Snapshot   bool       `json:"snapshot"`
+	Listed     bool       `json:"listed,omitempty" doc:"the upstream of a mirror lists it, and nothing of it is kept yet"`
+	Downloads  int64      `json:"downloads"`
+	LastUse    *time.Time `json:"lastUse,omitempty" doc:"when it was downloaded last"`
+	Users      int64      `json:"users" doc:"distinct users who downloaded it"`
+	Uploads    []Upload   `json:"uploads"`
 }
 
 // Upload is one publication.

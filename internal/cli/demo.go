@@ -155,7 +155,15 @@ func demoFault() *cobra.Command {
 			if f.Kind = args[0]; f.Kind != "none" {
 				faults = append(faults, f)
 			}
-			return switchFaults(cmd.Context(), at, faults)
+			if err := switchFaults(cmd.Context(), at, faults); err != nil {
+				return err
+			}
+			said := "does everything right again"
+			if len(faults) > 0 {
+				said = demo.FaultKinds[f.Kind]
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "The stand-in %s.\n", said)
+			return nil
 		}}
 	cmd.Flags().StringVar(&at, "at", "http://127.0.0.1:8702", "where the faults of the stand-in are switched")
 	cmd.Flags().StringVar(&f.Path, "path", "", "only for requests whose path has this in it")

@@ -105,7 +105,7 @@ func showFiles(w io.Writer, p api.Package) {
 			dependencies = append(dependencies, d.PURL+"@"+d.Version)
 		}
 		fields(w, "version", v.PURL, "repository", v.Repository, "licence", orNone(licences, "not stated"),
-			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users))
+			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users), "last use", optionalTime(v.LastUse, "never"))
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {

@@ -291,16 +291,18 @@ func (db *DB) Plugins(ctx context.Context, repositories []int64, ecosystem, name
 
 // Use is how often a version was downloaded, and by how many.
 type Use struct {
-	VersionID int64 `db:"version_id"`
-	Downloads int64 `db:"downloads"`
-	Users     int64 `db:"users"`
+	VersionID int64      `db:"version_id"`
+	Downloads int64      `db:"downloads"`
+	Users     int64      `db:"users"`
+	UsedAt    *time.Time `db:"used_at"` // last
 }
 
 // Uses gives the use of each of the versions that was used.
 func (db *DB) Uses(ctx context.Context, versionIDs []int64) (map[int64]Use, error) {
 	var rows []Use
 	err := db.SelectContext(ctx, &rows, `select d.version_id, sum(d.downloads)::bigint downloads,
-		(select count(*) from download_user u where u.version_id = d.version_id) users
+		(select count(*) from download_user u where u.version_id = d.version_id) users,
+		(select used_at from version_use w where w.version_id = d.version_id) used_at
 		from download_day d where d.version_id = any($1) group by d.version_id`, versionIDs)
 	uses := make(map[int64]Use, len(rows))
 	for _, row := range rows {

@@ -446,7 +446,7 @@ func TestDownloadsAreCounted(t *testing.T) {
 		t.Fatal(err)
 	}
 	uses, err := n.db.Uses(t.Context(), []int64{p.Versions[0].ID})
-	if err != nil || uses[f.VersionID].Downloads != 7 || uses[f.VersionID].Users != 1 {
+	if err != nil || uses[f.VersionID].Downloads != 7 || uses[f.VersionID].Users != 1 || uses[f.VersionID].UsedAt == nil {
 		t.Errorf("%+v, %v; want 7 downloads by one user", uses, err)
 	}
 }

@@ -207,6 +207,9 @@ func (s *Source) status(b *body, r *http.Response) error {
 	}
 	b.settled = true
 	since, _ := b.breaker.state()
+	if r.StatusCode == http.StatusUnauthorized {
+		since = now // it answers, but is of no use to us
+	}
 	s.observer.Failed(f, now, since)
 	return f
 }

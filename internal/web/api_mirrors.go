@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"crelvo/internal/api"
+	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
@@ -236,6 +237,9 @@ func (w *Server) addMirrors() {
 			Schedule string `query:"schedule" required:"true" maxLength:"200" example:"30 5 * * 1-5"`
 			Zone     string `query:"zone" maxLength:"100" default:"UTC"`
 		}) (*answer[api.NextTimes], error) {
+			if err := w.service.Allow(v.caller, access.SignedIn, catalog.Repository{}); err != nil {
+				return nil, err
+			}
 			next, err := service.NextTimes(in.Schedule, in.Zone, w.service.Now(), shownTimes)
 			return &answer[api.NextTimes]{api.NextTimes{Next: next}}, err
 		})

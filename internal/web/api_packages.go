@@ -103,8 +103,12 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 			}
 			group := &shown.Versions[i]
 			group.Listed = group.Listed && v.Listed
-			group.Downloads += h.Uses[v.ID].Downloads
-			group.Users = max(group.Users, h.Uses[v.ID].Users)
+			use := h.Uses[v.ID]
+			group.Downloads += use.Downloads
+			if use.UsedAt != nil && (group.LastUse == nil || use.UsedAt.After(*group.LastUse)) {
+				group.LastUse = utc(use.UsedAt)
+			}
+			group.Users = max(group.Users, use.Users)
 			group.Uploads = append(group.Uploads, showUpload(e, p, h.Repository, v))
 		}
 	}

@@ -169,7 +169,7 @@ func TestMirrorFaults(t *testing.T) {
 			// What is kept does not wait for the upstream.
 			begun := time.Now()
 			again := must(t, http.MethodGet, at+brineFile("2.0", "jar"), "", 200)
-			if string(again.Body) != string(kept.Body) || time.Since(begun) > 500*time.Millisecond {
+			if string(again.Body) != string(kept.Body) || time.Since(begun) > 900*time.Millisecond {
 				t.Errorf("the kept file took %v, %d bytes", time.Since(begun), len(again.Body))
 			}
 			// The list may be old, and says so.
@@ -266,7 +266,7 @@ func TestMirrorShares(t *testing.T) {
 	big := "org/openshore/chart/1.0/chart-1.0.bin"
 	content[big] = []byte(strings.Repeat("0123456789abcdef", size/16))
 	u, address := shore(t, content)
-	switchTo(t, u, demo.Fault{Kind: "slow-body", Path: "chart-1.0.bin", For: 3000})
+	switchTo(t, u, demo.Fault{Kind: "slow-body", Path: "chart-1.0.bin", For: 4000})
 	mirror := addMirror(t, address, nil)
 	var early, whole atomic.Int64
 	var done atomic.Bool
@@ -473,6 +473,9 @@ func TestMirrorSignsIn(t *testing.T) {
 	patch(map[string]any{"secret": "wrong"})
 	if a := must(t, http.MethodGet, "/at/"+mirror+"/maven/org/openshore/c/1/c-1.txt", "", 503); !strings.Contains(a.Reason, "401 Unauthorized; does it want other credentials?") {
 		t.Errorf("the reason is %q", a.Reason)
+	}
+	if state := mirrorState(t, mirror); state.Contacts[0].State != "failing" {
+		t.Errorf("an upstream that refuses our credentials is %q", state.Contacts[0].State)
 	}
 }
 

@@ -87,7 +87,7 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         aside={
           <span className="flex flex-wrap items-center gap-x-4 text-sm text-soft">
             <span>in <Link to={`/repositories/${g.repository}`}>{g.repository}</Link></span>
-            <span className="inline-flex items-center gap-1"><Download size={14} aria-hidden />{count(g.downloads, "download")}</span>
+            <span className="inline-flex items-center gap-1"><Download size={14} aria-hidden />{count(g.downloads, "download")}{g.lastUse && <>, last <Time at={g.lastUse} /></>}</span>
             <span className="inline-flex items-center gap-1"><Users size={14} aria-hidden />{count(g.users, "user")}</span>
           </span>
         }
