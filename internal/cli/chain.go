@@ -112,7 +112,9 @@ func claimAdd(s *session) *cobra.Command {
 		func(ctx context.Context, c *client.Client, n api.NewClaim) (api.Claim, error) {
 			return c.AddClaim(ctx, n)
 		},
-		"Claimed %s: no mirror behind a chain answers for these names any more.\n")
+		func(c api.Claim) string {
+			return "Claimed " + c.Pattern + ": no mirror behind a chain answers for these names any more."
+		})
 }
 
 func claimLift(s *session) *cobra.Command {
@@ -121,10 +123,15 @@ func claimLift(s *session) *cobra.Command {
 		func(ctx context.Context, c *client.Client, n api.NewClaim) (api.Claim, error) {
 			return c.LiftClaim(ctx, n)
 		},
-		"Lifted %s.\n")
+		func(c api.Claim) string {
+			if c.Lifted {
+				return "Lifted " + c.Pattern + ": mirrors may answer for these names, although they were published or claimed here."
+			}
+			return "The claim " + c.Pattern + " has ended. Names that were published here stay claimed."
+		})
 }
 
-func changeClaim(s *session, use, short, example string, do func(context.Context, *client.Client, api.NewClaim) (api.Claim, error), done string) *cobra.Command {
+func changeClaim(s *session, use, short, example string, do func(context.Context, *client.Client, api.NewClaim) (api.Claim, error), done func(api.Claim) string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: arguments(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -133,7 +140,7 @@ func changeClaim(s *session, use, short, example string, do func(context.Context
 			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Claim, error) {
 				return do(ctx, c, api.NewClaim{Pattern: args[0], Reason: reason})
-			}, func(w io.Writer, c api.Claim) { fmt.Fprintf(w, done, c.Pattern) })
+			}, func(w io.Writer, c api.Claim) { fmt.Fprintln(w, done(c)) })
 		}}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
 	return cmd

@@ -37,6 +37,9 @@ const (
 // usageError is wrong usage of a command.
 type usageError struct{ error }
 
+// Unwrap gives the cause, which may have a hint.
+func (u usageError) Unwrap() error { return u.error }
+
 // Main runs the command line and returns its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

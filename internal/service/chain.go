@@ -85,6 +85,9 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 		return chain.Finding{Said: chain.HasIt, Why: fmt.Sprintf("published on %s by %s", held.PublishedAt.UTC().Format(timeForm), held.PublishedBy)}
 	}
 	m := i.s.mirrorOf(member.ID)
+	if m == nil {
+		return chain.Finding{Said: chain.HasNot, Why: "it was just removed"}
+	}
 	if kept {
 		why := fmt.Sprintf("kept since %s", held.PublishedAt.UTC().Format(timeForm))
 		if m.source.Failing() {

@@ -227,7 +227,7 @@ func (s *Service) noteFailure(ctx context.Context, m *mirror, known *record.Upst
 // upstream lists. version is "" or a snapshot whose uploads are wanted. until is
 // when the upstream is to be asked again, if nothing changes before.
 func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
-	if key.Ecosystem != m.Ecosystem || !chain.Admits(m.Mirror, purlOf(key, "")).Allowed {
+	if m == nil || key.Ecosystem != m.Ecosystem || !chain.Admits(m.Mirror, purlOf(key, "")).Allowed {
 		return nil, forever, ecosystem.ErrNoPackage
 	}
 	copies, err := s.housePackage(ctx, key)
@@ -289,6 +289,9 @@ func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
 
 // mirrorPlugins are the plugins of a namespace that a mirror knows of.
 func (s *Service) mirrorPlugins(ctx context.Context, m *mirror, namespace string) ([]ecosystem.Plugin, error) {
+	if m == nil {
+		return nil, nil
+	}
 	list, err := s.listing(ctx, m, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace})
 	if err != nil || list.document == nil {
 		return nil, err

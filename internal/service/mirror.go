@@ -67,7 +67,8 @@ func (s *Service) setMirrors(d *directory) error {
 	return nil
 }
 
-// mirrorOf is the mirror at work of a repository; nil for any other kind.
+// mirrorOf is the mirror at work of a repository; nil for any other kind, and
+// for one that was removed a moment ago.
 func (s *Service) mirrorOf(id int64) *mirror { return (*s.mirrors.Load())[id] }
 
 // admits tells in a fault why a mirror does not let something in.
@@ -86,7 +87,7 @@ func purlOf(key catalog.PackageKey, version string) purl.PURL {
 
 // mirrorFile finds a file in a mirror, or begins to fetch it.
 func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuestion) (ecosystem.Found, error) {
-	if q.Key.Ecosystem != m.Ecosystem || !m.Holds.Takes(purl.IsSnapshot(m.Ecosystem, q.Version)) {
+	if m == nil || q.Key.Ecosystem != m.Ecosystem || !m.Holds.Takes(purl.IsSnapshot(m.Ecosystem, q.Version)) {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	if err := m.admits(purlOf(q.Key, q.Version)); err != nil {

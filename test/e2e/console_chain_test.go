@@ -53,6 +53,13 @@ func TestConsoleMirrorsAndChains(t *testing.T) {
 	if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+chain, nil, &shown); err != nil || shown.Chain.Members[0].Name != releases {
 		t.Errorf("the order is %+v, %v", shown.Chain, err)
 	}
+	// The mouse moves them too.
+	do(chromedp.Evaluate[chromedp.Void](`(() => {
+		const [from, to] = document.querySelectorAll("[data-member]");
+		const carried = new DataTransfer();
+		for (const [kind, on] of [["dragstart", from], ["dragover", to], ["drop", to], ["dragend", from]])
+			setTimeout(() => on.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: carried })), { dragstart: 0, dragover: 50, drop: 100, dragend: 150 }[kind]);
+	})()`), see("Not saved yet", releases+" is now number 2 of 2"), click("Leave it as it was"), see("Saved; it is in force now"))
 	do(typeInto("input[name=explain]", "org.openshore:brine-http:1.0"), click("Who answers?"), see(mirror+" answers.", "it was not published there"))
 	do(page("/repositories/"+chain), see("Try a name"), typeInto("input[name=explain]", "example.skerry.berth:console-chained:9"), click("Who answers?"),
 		see("Nobody has it", "The name is ours: published in "+releases, "claimed elsewhere"))

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/demo"
 	"crelvo/test/house"
 )
 
@@ -172,5 +173,73 @@ func checkStore(t *testing.T, h *house.House) {
 	left, err := os.ReadDir(h.Data + "/store/staging")
 	if err != nil || len(left) > 0 {
 		t.Errorf("the staging folder holds %d files, %v", len(left), err)
+	}
+}
+
+// TestKillWhileFetching ends the service in the middle of a mirror's fetch. What
+// was kept before is there, what was arriving left nothing, and comes again.
+func TestKillWhileFetching(t *testing.T) {
+	dir, err := house.TempDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	h, err := house.Start(dir + "/data")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := h.Stop(); err != nil {
+			t.Error(err)
+		}
+	}()
+	content := brine(t, "1.0", "2.0")
+	u, address := shore(t, content)
+	if err := h.AddMirror(t.Context(), "shore", address, nil); err != nil {
+		t.Fatal(err)
+	}
+	get := func(version string) (house.Answer, error) {
+		return h.Ask(t.Context(), http.MethodGet, "/at/shore/maven/"+brineFile(version, "jar"), house.Token, nil)
+	}
+	if a, err := get("1.0"); err != nil || a.Status != 200 {
+		t.Fatalf("%d %v", a.Status, err)
+	}
+	for range 3 {
+		switchTo(t, u, demo.Fault{Kind: "slow-body", Path: "/2.0/", For: 20_000})
+		asked := u.Requests()["/"+brineFile("2.0", "jar")]
+		broken := make(chan error, 1)
+		go func() {
+			a, err := get("2.0")
+			if err == nil {
+				err = fmt.Errorf("it looks whole: %d, %d bytes", a.Status, len(a.Body))
+			} else {
+				err = nil
+			}
+			broken <- err
+		}()
+		eventually(t, 5*time.Second, "the file is on its way", func() bool { return u.Requests()["/"+brineFile("2.0", "jar")] > asked })
+		if err := h.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		if err := <-broken; err != nil {
+			t.Error(err)
+		}
+		switchTo(t, u)
+		if err := h.Restart(); err != nil {
+			t.Fatal(err)
+		}
+		left, err := os.ReadDir(filepath.Join(h.Data, "store", "staging"))
+		if err != nil || len(left) != 0 {
+			t.Errorf("%d files are left in the staging folder, %v", len(left), err)
+		}
+	}
+	asked := u.Requests()["/"+brineFile("1.0", "jar")]
+	for _, version := range []string{"1.0", "2.0"} {
+		if a, err := get(version); err != nil || string(a.Body) != string(content[brineFile(version, "jar")]) {
+			t.Errorf("%s after the kills: %d, %d bytes, %v", version, a.Status, len(a.Body), err)
+		}
+	}
+	if now := u.Requests()["/"+brineFile("1.0", "jar")]; now != asked {
+		t.Error("what was kept was fetched again")
 	}
 }
