@@ -44,7 +44,10 @@ func (w *prefetchWorker) Work(ctx context.Context, job *river.Job[prefetchArgs])
 	run := record.PrefetchRun{ID: job.Args.Run, RepositoryID: m.ID}
 	if run.ID == 0 {
 		var err error
-		if run, err = s.beginPrefetch(ctx, access.Caller{Name: "schedule"}, m.Repository); err != nil {
+		if run, err = s.beginPrefetch(ctx, access.Caller{Name: "schedule"}, m.Repository); fault.Of(err).Code == "prefetch-running" {
+			return nil
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -72,6 +72,22 @@ func TestDemo(t *testing.T) {
 	}{
 		{deckhand, "GET", "/at/crew-tools/maven/", 404, "no repository \"crew-tools\" that you may read"},
 		{deckhand, "PUT", "/at/releases/maven/g/a/1.0/a-1.0.jar", 403, "deckhand needs the role publisher on releases to publish"},
+		{deckhand, "PUT", "/at/platform/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on staging to publish"},
+		{deckhand, "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 201, "Received"},
+		{"purser/tickets-please-all", "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 403, "purser needs the role publisher on snapshots to publish"},
+		{"", "GET", "/at/platform/maven/", 401, "sign in"},
+		{deckhand, "GET", "/at/platform/maven/org/openshore/brine-http/2.1.1/brine-http-2.1.1.pom", 200, "Brine HTTP"},
+		{deckhand, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on shore-maven"},
+		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 409, "shore-maven is a mirror; only house repositories take what is published"},
+		{deckhand, "POST", "/api/v1/mirror-check", 403, "needs the role admin"},
+		{deckhand, "POST", "/api/v1/repositories/shore-maven/prefetch", 403, "needs the role admin on shore-maven"},
+		{deckhand, "POST", "/api/v1/repositories/shore-maven/forget", 403, "needs the role curator on shore-maven"},
+		{deckhand, "POST", "/api/v1/claims", 403, "needs the role admin"},
+		{deckhand, "POST", "/api/v1/claims/lift", 403, "needs the role admin"},
+		{"", "GET", "/api/v1/claims", 401, "sign in"},
+		{"", "GET", "/api/v1/repositories/platform/explain?purl=pkg:maven/g/a", 401, "sign in"},
+		{"", "GET", "/api/v1/repositories/shore-maven/mirror", 401, "sign in"},
+		{"", "GET", "/api/v1/schedule?schedule=0+5+*+*+*", 401, "sign in"},
 		{deckhand, "GET", "/api/v1/events", 403, "needs the role admin"},
 		{deckhand, "POST", "/api/v1/repositories", 403, "needs the role admin"},
 		{deckhand, "DELETE", "/api/v1/repositories/snapshots", 403, "needs the role admin on snapshots"},
@@ -83,7 +99,11 @@ func TestDemo(t *testing.T) {
 	} {
 		body := ""
 		if c.method == "POST" {
-			body = `{"name":"mine"}`
+			body = map[string]string{"/api/v1/repositories": `{"name":"mine"}`, "/api/v1/mirror-check": `{}`,
+				"/api/v1/repositories/shore-maven/forget": `{"purl":"pkg:maven/g/a"}`}[c.path]
+			if strings.HasPrefix(c.path, "/api/v1/claims") {
+				body = `{"pattern":"pkg:maven/g/*","reason":"a test"}`
+			}
 		}
 		if a := asking(c.who, c.method, c.path, body); a.Status != c.status || !strings.Contains(string(a.Body), c.says) && !jsonSays(a, c.says) {
 			t.Errorf("%s %s as %q: %d %s; want %d saying %q", c.method, c.path, c.who, a.Status, a.Body, c.status, c.says)
