@@ -110,7 +110,7 @@ func (s *Service) flushCounts(ctx context.Context) error {
 		return tx.NoteContacts(ctx, contacts)
 	})
 	if err != nil {
-		s.mirroring.giveBack(hours)
+		s.mirroring.giveBack(hours, contacts)
 		s.downloads.giveBack(days, users, tokens)
 	}
 	return err

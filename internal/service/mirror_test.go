@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 )
 
@@ -139,6 +140,37 @@ func TestCopiesOfTwoNodes(t *testing.T) {
 			t.Errorf("after forgetting: %+v, %v", totals[r.ID], err)
 		}
 		b.changed(brineQuestion(r, "").Key) // what the announcement does where it runs
+	}
+}
+
+// TestMirrorCountsAreKept, also if they could not be written at first.
+func TestMirrorCountsAreKept(t *testing.T) {
+	source := newElsewhere(t, map[string]string{"org/openshore/brine-http/1.0/brine-http-1.0.pom": brinePOM})
+	n := newNode(t, recordtest.URL(t))
+	r := n.mirror(t, "shore", source.URL, nil)
+	found, err := n.File(t.Context(), brineQuestion(r, "brine-http-1.0.pom"))
+	if err == nil {
+		_, err = found.Kept(t.Context())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	canceled, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := n.flushCounts(canceled); err == nil {
+		t.Error("counting without a database went well")
+	}
+	n.mirroring.add(r.ID, n.Now(), func(h *record.MirrorHour) { h.Misses++ })
+	state, err := n.MirrorState(t.Context(), n.admin, "shore", 2)
+	if err != nil || state.Contacts[0].ContactAt == nil {
+		t.Fatalf("the contact is lost: %+v, %v", state.Contacts, err)
+	}
+	var misses, requests int64
+	for _, h := range state.Hours {
+		misses, requests = misses+h.Misses, requests+h.Requests
+	}
+	if misses != 2 || requests < 2 {
+		t.Errorf("%d misses and %d requests; want 2 and those for a file and its checksums", misses, requests)
 	}
 }
 

@@ -72,14 +72,29 @@ func (c *mirrorCounter) take() (hours []record.MirrorHour, contacts []record.Ups
 	return hours, contacts
 }
 
-// giveBack adds counts that could not be written, for the next time.
-func (c *mirrorCounter) giveBack(hours []record.MirrorHour) {
+// giveBack keeps what could not be written for the next time.
+func (c *mirrorCounter) giveBack(hours []record.MirrorHour, contacts []record.UpstreamContact) {
 	for _, was := range hours {
 		c.add(was.RepositoryID, was.Hour, func(h *record.MirrorHour) {
 			h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+was.Failures
 			h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+was.BytesFetched
 			h.FirstByteUS += was.FirstByteUS
 		})
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, was := range contacts {
+		n := c.contact(was.RepositoryID, was.URL)
+		if n.ContactAt == nil && n.FailedAt == nil { // nothing newer is known
+			*n = was
+			continue
+		}
+		if n.ContactAt == nil {
+			n.ContactAt, n.LatencyUS = was.ContactAt, was.LatencyUS
+		}
+		if n.FailedAt == nil {
+			n.FailedAt, n.Failure = was.FailedAt, was.Failure
+		}
 	}
 }
 
