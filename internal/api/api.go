@@ -73,6 +73,7 @@ type Repository struct {
 	Packages      int64      `json:"packages"`
 	Versions      int64      `json:"versions"`
 	Bytes         int64      `json:"bytes"`
+	AsOf          *time.Time `json:"asOf,omitempty" doc:"the moment as of which it is read, if it is not now"`
 	CreatedAt     time.Time  `json:"createdAt"`
 	LastChange    *time.Time `json:"lastChange,omitempty" doc:"when its contents changed last"`
 	May           []string   `json:"may" doc:"what the caller may do there"`

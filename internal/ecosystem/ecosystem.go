@@ -75,8 +75,8 @@ func (p Place) PURL(ecosystem string) purl.PURL {
 }
 
 // Key names the package that the place belongs to.
-func (p Place) Key(ecosystem string, repositoryID int64) catalog.PackageKey {
-	return catalog.PackageKey{RepositoryID: repositoryID, Ecosystem: ecosystem, Namespace: p.Namespace, Name: p.Name}
+func (p Place) Key(ecosystem string, r catalog.Repository) catalog.PackageKey {
+	return r.Key(ecosystem, p.Namespace, p.Name)
 }
 
 // Handed is a file given by hand.

@@ -41,10 +41,14 @@ func (r fileRow) value() catalog.File {
 
 // File answers a question, or ErrNotFound.
 func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
-	const from = ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
+	visible := "v.visible_until is null and (v.visible_from is not null or $6)"
+	if q.Key.AsOf != 0 {
+		visible = seen(q.Key.AsOf) + added(q.Key.AsOf) + " and not $6"
+	}
+	from := ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
 		join blob b using (sha256)
 		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
-		and v.version = $5 and v.visible_until is null and (v.visible_from is not null or $6)
+		and v.version = $5 and ` + visible + `
 		and ($7 = 0 or v.publisher_id = $7) `
 	var row fileRow
 	var err error
@@ -84,8 +88,8 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 		Changed  time.Time `db:"changed_at"`
 	}
 	err := db.GetContext(ctx, &head, `select id, revision, changed_at from package
-		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4 and versions > 0`,
-		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4 and (versions > 0 or $5)`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, key.AsOf != 0)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -95,12 +99,12 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 	p := &catalog.Package{ID: head.ID, Key: key, Revision: head.Revision, Changed: head.Changed}
 	var versions []versionRow
 	if err := db.SelectContext(ctx, &versions, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, v.visible_from, v.details from version v where v.package_id = $1 and v.visible_from is not null and v.visible_until is null`, p.ID); err != nil {
+		v.published_by, v.visible_from, v.details from version v where v.package_id = $1 and`+seen(key.AsOf), p.ID); err != nil {
 		return nil, err
 	}
 	var files []fileRow
 	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
-		join blob b using (sha256) where v.package_id = $1 and v.visible_from is not null and v.visible_until is null
+		join blob b using (sha256) where v.package_id = $1 and`+seen(key.AsOf)+added(key.AsOf)+`
 		order by f.version_id, f.name`, p.ID); err != nil {
 		return nil, err
 	}
@@ -119,6 +123,18 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Pac
 			return nil, err
 		}
 		p.Versions = append(p.Versions, v)
+	}
+	if key.AsOf == 0 {
+		return p, nil
+	}
+	p.Changed = time.Time{}
+	for _, v := range p.Versions {
+		if v.PublishedAt.After(p.Changed) {
+			p.Changed = v.PublishedAt
+		}
+	}
+	if len(p.Versions) == 0 {
+		return nil, ErrNotFound
 	}
 	return p, nil
 }
@@ -142,7 +158,7 @@ func (db *DB) PackagesOf(ctx context.Context, repositoryID int64) ([]catalog.Pac
 		where repository_id = $1 and versions > 0 order by ecosystem, namespace, name`, repositoryID)
 	keys := make([]catalog.PackageKey, len(rows))
 	for i, row := range rows {
-		keys[i] = catalog.PackageKey(row)
+		keys[i] = row.value()
 	}
 	return keys, err
 }
@@ -160,7 +176,7 @@ func (db *DB) Holders(ctx context.Context, repositories []int64, key catalog.Pac
 	var rows []Holder
 	err := db.SelectContext(ctx, &rows, `select distinct on (p.repository_id) p.repository_id, v.visible_from published_at, v.published_by
 		from package p join version v on v.package_id = p.id where p.repository_id = any($1) and p.ecosystem = $2
-		and p.namespace = $3 and p.name = $4 and v.version = $5 and v.visible_from is not null and v.visible_until is null
+		and p.namespace = $3 and p.name = $4 and v.version = $5 and`+seen(key.AsOf)+`
 		order by p.repository_id, v.visible_from desc`, repositories, key.Ecosystem, key.Namespace, key.Name, version)
 	holders := make(map[int64]Holder, len(rows))
 	for _, row := range rows {
@@ -235,7 +251,14 @@ func (db *DB) Search(ctx context.Context, repositories []int64, words []string, 
 }
 
 // InNamespace lists the packages that stand directly in a namespace.
-func (db *DB) InNamespace(ctx context.Context, repositoryID int64, ecosystem, namespace string) (found []Summary, err error) {
+func (db *DB) InNamespace(ctx context.Context, repositoryID int64, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
+	if at != 0 {
+		err = db.SelectContext(ctx, &found, `select p.name, max(v.visible_from) changed_at, count(distinct v.id) versions, coalesce(sum(b.size), 0)::bigint bytes
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
+			where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and`+seen(at)+`group by p.name order by p.name`,
+			repositoryID, ecosystem, namespace)
+		return found, err
+	}
 	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3 order by p.name`,
 		[]int64{repositoryID}, ecosystem, namespace)
 	return found, err
@@ -250,10 +273,18 @@ type Branch struct {
 
 // Branches lists the next segments of the namespaces below one; separator is
 // what the ecosystem puts between segments. An empty namespace is the root.
-func (db *DB) Branches(ctx context.Context, repositoryID int64, ecosystem, namespace, separator string) (found []Branch, err error) {
+func (db *DB) Branches(ctx context.Context, repositoryID int64, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
 	prefix := namespace
 	if prefix != "" {
 		prefix += separator
+	}
+	if at != 0 {
+		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
+			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
+			where p.repository_id = $1 and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> '' and`+seen(at)+`
+			group by 1 order by 1`, repositoryID, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+		return found, err
 	}
 	err = db.SelectContext(ctx, &found, `select split_part(substr(namespace, length($3) + 1), $4, 1) segment,
 		sum(bytes)::bigint bytes, max(changed_at) changed_at from package
@@ -278,13 +309,13 @@ type Plugin struct {
 
 // Plugins lists the packages of a namespace whose last version is a plugin, in
 // several repositories.
-func (db *DB) Plugins(ctx context.Context, repositories []int64, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+func (db *DB) Plugins(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace, packaging string) (found []Plugin, err error) {
 	err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
 		coalesce(l.details->>'title', '') title
 		from package p cross join lateral (select v.details from version v
-			where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
+			where v.package_id = p.id and`+seen(at)+`
 			order by v.visible_from desc, v.id desc limit 1) l
-		where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and p.versions > 0
+		where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3
 		and l.details->>'packaging' = $4 order by p.name`, repositories, ecosystem, namespace, packaging)
 	return found, err
 }

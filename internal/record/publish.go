@@ -231,8 +231,12 @@ type keyRow struct {
 	Name         string `db:"name"`
 }
 
+func (k keyRow) value() catalog.PackageKey {
+	return catalog.PackageKey{RepositoryID: k.RepositoryID, Ecosystem: k.Ecosystem, Namespace: k.Namespace, Name: k.Name}
+}
+
 // PackageKey is the key of the package that the version belongs to.
-func (o OpenVersion) PackageKey() catalog.PackageKey { return catalog.PackageKey(o.Key) }
+func (o OpenVersion) PackageKey() catalog.PackageKey { return o.Key.value() }
 
 const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key.repository_id", p.ecosystem "key.ecosystem",
 	p.namespace "key.namespace", p.name "key.name", v.version, v.upload, v.published_by,

@@ -30,7 +30,7 @@ type UpstreamDocument struct {
 
 // Lists tells whether the document has a version.
 func (d UpstreamDocument) Lists(version string) bool {
-	return slices.ContainsFunc(d.Listing.Versions, func(v catalog.ListedVersion) bool { return v.Version == version && v.GoneAt.IsZero() })
+	return slices.ContainsFunc(d.Listing.Versions, func(v catalog.ListedVersion) bool { return v.Version == version && v.Then(0) })
 }
 
 type documentRow struct {

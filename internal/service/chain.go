@@ -95,6 +95,16 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 		}
 		return chain.Finding{Said: chain.HasIt, Why: why}
 	}
+	if i.key.AsOf != 0 {
+		listed, err := i.s.listedThen(ctx, m, i.key, i.version)
+		switch {
+		case err != nil:
+			return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
+		case listed:
+			return chain.Finding{Said: chain.HasIt, Why: "its upstream listed it then"}
+		}
+		return chain.Finding{Said: chain.HasNot, Why: "it was neither kept nor listed then"}
+	}
 	has, why, err := i.askUpstream(ctx, n, m)
 	switch {
 	case err != nil:
@@ -363,7 +373,7 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 	}
 	p.Qualifiers = nil
 	explained := Explanation{PURL: p, Repository: r}
-	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	members := s.membersOf(r)
 	if r.Kind == catalog.Chain {
 		if explained.Ours, err = s.ours(ctx, members, key); err != nil {

@@ -130,7 +130,7 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 	if repository.Kind != catalog.Chain {
 		claims = nil
 	}
-	near = near || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
+	near = near || repository.AsOf != 0 || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
 	members := s.membersOf(repository)
 	here, err := s.pluginsHere(ctx, repository, members, ecosystemName, namespace, packaging)
 	if err != nil {
@@ -159,7 +159,7 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 // keep, by member. Most namespaces have none, which is worth remembering.
 func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository, members []chain.Member,
 	ecosystemName, namespace, packaging string) (map[int64][]ecosystem.Plugin, error) {
-	key := catalog.PackageKey{RepositoryID: repository.ID, Ecosystem: ecosystemName, Namespace: namespace}
+	key := repository.Key(ecosystemName, namespace, "")
 	age := s.age(key)
 	if known, ok := s.plugins.Get(key); ok && known.generation == age {
 		return known.value, nil
@@ -168,7 +168,7 @@ func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository
 	for i, m := range members {
 		ids[i] = m.ID
 	}
-	rows, err := s.db.Plugins(ctx, ids, ecosystemName, namespace, packaging)
+	rows, err := s.db.Plugins(ctx, ids, repository.AsOf, ecosystemName, namespace, packaging)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +188,7 @@ func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecos
 	var packages []ecosystem.PackageLine
 	branchAt, known := map[string]int{}, map[string]bool{}
 	for _, member := range s.membersOf(repository) {
-		rows, err := s.db.Branches(ctx, member.ID, ecosystemName, namespace, separator)
+		rows, err := s.db.Branches(ctx, member.ID, repository.AsOf, ecosystemName, namespace, separator)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -204,7 +204,7 @@ func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecos
 				branches[i].ChangedAt = row.ChangedAt
 			}
 		}
-		found, err := s.db.InNamespace(ctx, member.ID, ecosystemName, namespace)
+		found, err := s.db.InNamespace(ctx, member.ID, repository.AsOf, ecosystemName, namespace)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -93,7 +93,7 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 	}
 	var holdings []Holding
 	for _, r := range readable {
-		key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+		key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 		var found *catalog.Package
 		var err error
 		switch {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"reflect"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -155,6 +156,33 @@ func (s *Service) askAnew(ctx context.Context, m *mirror, p purl.PURL) error {
 	return nil
 }
 
+// listingAt is listing as of a moment: what was listed by then, for which the
+// upstream need not be asked.
+func (s *Service) listingAt(ctx context.Context, m *mirror, p purl.PURL, at catalog.Moment) (listed, error) {
+	if at == 0 {
+		return s.listing(ctx, m, p)
+	}
+	path := m.ecosystem.ListingPath(p)
+	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+	known, err := s.document(ctx, m, path, about)
+	if err != nil || known == nil {
+		return listed{until: forever}, err
+	}
+	return listed{document: known, until: forever}, nil
+}
+
+// listedThen tells whether the upstream of a mirror was seen to list a version
+// by a moment.
+func (s *Service) listedThen(ctx context.Context, m *mirror, key catalog.PackageKey, version string) (bool, error) {
+	list, err := s.listingAt(ctx, m, purlOf(key, ""), key.AsOf)
+	if err != nil || list.document == nil {
+		return false, err
+	}
+	return slices.ContainsFunc(list.document.Listing.Versions, func(v catalog.ListedVersion) bool {
+		return v.Version == version && v.Then(key.AsOf)
+	}), nil
+}
+
 func orNil(d *record.UpstreamDocument) *record.UpstreamDocument {
 	if !d.Found {
 		return nil
@@ -243,7 +271,7 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 			all.Versions = append(all.Versions, v)
 		}
 	}
-	list, err := s.listing(ctx, m, purlOf(key, version))
+	list, err := s.listingAt(ctx, m, purlOf(key, version), key.AsOf)
 	if err != nil && copies == nil {
 		return nil, until, err
 	}
@@ -258,7 +286,7 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 			all.Changed = d.ChangedAt
 		}
 		for _, l := range d.Listing.Versions {
-			if l.GoneAt.IsZero() && !kept[l.Version+"/"+l.Upload] {
+			if l.Then(key.AsOf) && !kept[l.Version+"/"+l.Upload] {
 				all.Versions = append(all.Versions, listedVersion(m, l))
 			}
 		}

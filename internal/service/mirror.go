@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -105,6 +106,15 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 	}
 	if !errors.Is(err, record.ErrNotFound) {
 		return ecosystem.Found{}, err
+	}
+	if q.Key.AsOf != 0 {
+		// What was listed by then is what it is now, if it was not kept then.
+		listed, err := s.listedThen(ctx, m, q.Key, q.Version)
+		if err != nil || !listed {
+			return ecosystem.Found{}, cmp.Or(err, ecosystem.ErrNoFile)
+		}
+		q.Key.AsOf = 0
+		return s.mirrorFile(ctx, m, q)
 	}
 	place, err := m.ecosystem.PlaceOf(q)
 	if err != nil {
@@ -250,7 +260,7 @@ func (s *Service) newCopy(m *mirror, place ecosystem.Place, from string) record.
 	if u, err := url.Parse(from); err == nil {
 		host = u.Host
 	}
-	return record.NewFile{Key: place.Key(m.Ecosystem, m.ID), Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
+	return record.NewFile{Key: place.Key(m.Ecosystem, m.Repository), Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
 		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
 		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension, PublisherName: host, At: now}
 }

@@ -61,7 +61,7 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	if err != nil {
 		return ecosystem.Receipt{}, err
 	}
-	s.changed(place.Key(e.Name(), repository.ID))
+	s.changed(place.Key(e.Name(), repository))
 	return ecosystem.Receipt{Same: added.Same}, nil
 }
 
@@ -107,7 +107,7 @@ func (s *Service) newFile(caller access.Caller, repository catalog.Repository, e
 	if place.UploadedAt.IsZero() {
 		place.UploadedAt = now
 	}
-	return record.NewFile{Key: place.Key(e.Name(), repository.ID),
+	return record.NewFile{Key: place.Key(e.Name(), repository),
 		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
 		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
 		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
@@ -166,7 +166,7 @@ func (s *Service) accepts(caller access.Caller, repository catalog.Repository, p
 // new one.
 func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.Caller, e ecosystem.Ecosystem,
 	repository catalog.Repository, place *ecosystem.Place) error {
-	key := place.Key(e.Name(), repository.ID)
+	key := place.Key(e.Name(), repository)
 	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
 		return err
 	}
@@ -496,7 +496,7 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 		}
 	}
 	published := Published{PURL: placed[0].Place.PURL(e.Name()), Repository: repository.Name, Same: true}
-	key := placed[0].Place.Key(e.Name(), repository.ID)
+	key := placed[0].Place.Key(e.Name(), repository)
 	err = s.recorded(ctx, files, func(tx *record.Tx) error {
 		var last record.Added
 		for i, p := range placed {

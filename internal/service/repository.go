@@ -107,9 +107,18 @@ func (s *Service) Readable(caller access.Caller) []catalog.Repository {
 
 // Repository finds a repository for a caller who wants to do something there.
 // One that the caller may not even read looks to a stranger as if it were not
-// there.
+// there. The name may carry a moment: platform@2026-11-01.
 func (s *Service) Repository(caller access.Caller, name string, action access.Action) (catalog.Repository, error) {
+	name, at, err := catalog.SplitMoment(name, s.Now())
+	if err != nil {
+		return catalog.Repository{}, err
+	}
+	if at != 0 && action != access.Read {
+		return catalog.Repository{}, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", name, at).
+			WithHint("Use %s without a moment.", name)
+	}
 	r, ok := s.repositories.Load().byName[name]
+	r.AsOf = at
 	if ok {
 		if err := s.Allow(caller, action, r); err == nil {
 			return r, nil
@@ -179,6 +188,25 @@ func (s *Service) Members(r catalog.Repository) []NewMember {
 
 // RepositoryName is the name of a repository; "" if there is none with that id.
 func (s *Service) RepositoryName(id int64) string { return s.repositories.Load().byID[id].Name }
+
+// TotalAsOf tells what a repository held at its moment, over all that stands
+// behind it.
+func (s *Service) TotalAsOf(ctx context.Context, r catalog.Repository) (record.Total, error) {
+	var all record.Total
+	for _, m := range s.membersOf(r) {
+		t, err := s.db.TotalAsOf(ctx, m.ID, r.AsOf)
+		if err != nil {
+			return all, err
+		}
+		all.Packages, all.Versions, all.Bytes = all.Packages+t.Packages, all.Versions+t.Versions, all.Bytes+t.Bytes
+		if t.LastChange != nil && (all.LastChange == nil || t.LastChange.After(*all.LastChange)) {
+			all.LastChange = t.LastChange
+		}
+	}
+	var err error
+	all.Ecosystems, err = s.EcosystemsIn(ctx, r)
+	return all, err
+}
 
 func checkHolds(h catalog.Holds) error {
 	if h != catalog.Snapshots && h != catalog.Releases && h != catalog.Both {

@@ -224,7 +224,7 @@ func (s *Service) forgetAll() {
 // generation counts the changes of all packages of a name, in whichever
 // repository: chains put several together.
 func (s *Service) generation(key catalog.PackageKey) *atomic.Uint64 {
-	key.RepositoryID = 0
+	key.RepositoryID, key.AsOf = 0, 0
 	return &s.generations[maphash.Comparable(s.seed, key)%uint64(len(s.generations))]
 }
 

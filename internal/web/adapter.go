@@ -25,6 +25,15 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	})
 }
 
+// param is a part of the path without escapes, which the router leaves in.
+func param(c *echo.Context, name string) string {
+	value := c.Param(name)
+	if plain, err := url.PathUnescape(value); err == nil && c.Request().URL.RawPath != "" {
+		return plain
+	}
+	return value
+}
+
 // operationContext is a huma.Context over an echo.Context.
 type operationContext struct {
 	op     *huma.Operation
@@ -41,7 +50,7 @@ func (c *operationContext) Method() string               { return c.echo.Request
 func (c *operationContext) Host() string                 { return c.echo.Request().Host }
 func (c *operationContext) RemoteAddr() string           { return c.echo.Request().RemoteAddr }
 func (c *operationContext) URL() url.URL                 { return *c.echo.Request().URL }
-func (c *operationContext) Param(name string) string     { return c.echo.Param(name) }
+func (c *operationContext) Param(name string) string     { return param(c.echo, name) }
 func (c *operationContext) Query(name string) string     { return c.echo.QueryParam(name) }
 func (c *operationContext) Header(name string) string    { return c.echo.Request().Header.Get(name) }
 func (c *operationContext) BodyReader() io.Reader        { return c.echo.Request().Body }

@@ -161,7 +161,7 @@ func meOf(c access.Caller) api.Me {
 // ByName names a repository. It is exported for the sake of the reflection that
 // reads inputs.
 type ByName struct {
-	Name string `path:"name" maxLength:"63" doc:"the repository"`
+	Name string `path:"name" maxLength:"110" doc:"the repository; for reading also as of a moment: platform@2026-11-01T08:00Z"`
 }
 
 func (w *Server) addRepositories() {
@@ -234,7 +234,7 @@ func (w *Server) addRepositories() {
 				return nil, err
 			}
 			shown := api.Folder{Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
-				Address: v.address + "/at/" + r.Name + "/" + e.Name() + "/" + folder.Path}
+				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
 			for _, entry := range folder.Entries {
 				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
 				if !entry.ChangedAt.IsZero() {
@@ -262,6 +262,11 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 	if err != nil {
 		return nil, err
 	}
+	if r.AsOf != 0 {
+		if totals[r.ID], err = w.service.TotalAsOf(ctx, r); err != nil {
+			return nil, err
+		}
+	}
 	contacts, err := w.service.MirrorContacts(ctx)
 	if err != nil {
 		return nil, err
@@ -272,7 +277,7 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]record.Total, contacts []record.UpstreamContact) api.Repository {
 	total := totals[r.ID]
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
-		AnonymousRead: r.AnonymousRead, Address: v.address + "/at/" + r.Name + "/", Ecosystems: []string{},
+		AnonymousRead: r.AnonymousRead, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
 		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
 	switch r.Kind {
@@ -294,11 +299,20 @@ func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]
 		shown.LastChange = &at
 	}
 	for _, action := range []access.Action{access.Read, access.Publish, access.Remove, access.Manage} {
-		if w.service.Allow(v.caller, action, r) == nil {
+		if (r.AsOf == 0 || action == access.Read) && w.service.Allow(v.caller, action, r) == nil {
 			shown.May = append(shown.May, string(action))
 		}
 	}
 	return shown
+}
+
+// asOf is the moment as of which a repository is read; nil for now.
+func asOf(r catalog.Repository) *time.Time {
+	if r.AsOf == 0 {
+		return nil
+	}
+	at := r.AsOf.Time()
+	return &at
 }
 
 func checksums(d catalog.Digests) map[string]string {

@@ -78,7 +78,7 @@ func showClaim(c record.Claim) api.Claim {
 }
 
 func showExplanation(e service.Explanation) api.Explanation {
-	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.Name, Ours: e.Ours, Outcome: "absent", Steps: []api.Step{}}
+	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.At(), Ours: e.Ours, Outcome: "absent", Steps: []api.Step{}}
 	var answering []string
 	blocked := map[chain.Said][]string{}
 	for _, s := range e.Steps {

@@ -36,7 +36,7 @@ func (w *Server) addPackages() {
 		})
 	type which struct {
 		PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`
-		Repository string `query:"repository" maxLength:"63" doc:"left out: every one that the caller may read"`
+		Repository string `query:"repository" maxLength:"110" doc:"left out: every one that the caller may read"`
 	}
 	operate(w, "show-package", http.MethodGet, "/api/v1/package", "A package, or one version of it",
 		func(ctx context.Context, v visit, in *which) (*answer[api.Package], error) {
@@ -68,7 +68,7 @@ func (w *Server) addPackages() {
 			if e == nil {
 				return nil, noEcosystem(in.Ecosystem)
 			}
-			pointing := ecosystem.Pointing{Address: v.address + "/at/" + r.Name + "/" + e.Name() + "/", Repository: r, User: v.caller.Name}
+			pointing := ecosystem.Pointing{Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/", Repository: r, User: v.caller.Name}
 			if in.PURL != "" {
 				if pointing.PURL, err = purl.Parse(in.PURL); err != nil {
 					return nil, err
@@ -148,7 +148,7 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v cata
 		}
 		u.Files = append(u.Files, api.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
 			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
-			Path: "/at/" + r.Name + "/" + e.Name() + "/" + e.Address(p, f)})
+			Path: "/at/" + r.At() + "/" + e.Name() + "/" + e.Address(p, f)})
 	}
 	return u
 }

@@ -56,7 +56,7 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 				return err
 			}
 			call.Caller = caller
-			if call.Repository, err = w.service.Repository(caller, c.Param("repository"), route.Action); err != nil {
+			if call.Repository, err = w.service.Repository(caller, param(c, "repository"), route.Action); err != nil {
 				return err
 			}
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
@@ -106,7 +106,7 @@ func (w *Server) repositoryFolder(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := w.service.Repository(caller, c.Param("repository"), access.Read)
+	r, err := w.service.Repository(caller, param(c, "repository"), access.Read)
 	if err != nil {
 		if fault.Is(err, fault.Unknown) {
 			challenge(c.Response().Header())
@@ -117,7 +117,7 @@ func (w *Server) repositoryFolder(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	page := folderPage{Title: r.Name, Base: "/at/" + r.Name + "/"}
+	page := folderPage{Title: r.At(), Base: "/at/" + r.At() + "/"}
 	for _, name := range names {
 		page.Entries = append(page.Entries, ecosystem.Entry{Name: name, Folder: true})
 	}
@@ -129,8 +129,8 @@ func (w *Server) showFolder(c *echo.Context, call *ecosystem.Call, e ecosystem.E
 	if err != nil {
 		return err
 	}
-	page := folderPage{Title: call.Repository.Name + " / " + folder.Path, Up: "../",
-		Base: "/at/" + call.Repository.Name + "/" + e.Name() + "/", Entries: folder.Entries}
+	page := folderPage{Title: call.Repository.At() + " / " + folder.Path, Up: "../",
+		Base: "/at/" + call.Repository.At() + "/" + e.Name() + "/", Entries: folder.Entries}
 	if folder.Path != "" {
 		page.Base += folder.Path + "/"
 	}

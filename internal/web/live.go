@@ -97,7 +97,7 @@ func (w *Server) addUpload() {
 		if err != nil {
 			return err
 		}
-		repository, err := w.service.Repository(caller, c.Param("name"), access.Publish)
+		repository, err := w.service.Repository(caller, param(c, "name"), access.Publish)
 		if err != nil {
 			return err
 		}

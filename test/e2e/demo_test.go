@@ -74,6 +74,7 @@ func TestDemo(t *testing.T) {
 		{deckhand, "PUT", "/at/releases/maven/g/a/1.0/a-1.0.jar", 403, "deckhand needs the role publisher on releases to publish"},
 		{deckhand, "PUT", "/at/platform/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on staging to publish"},
 		{deckhand, "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 201, "Received"},
+		{deckhand, "PUT", "/at/platform/maven/g/a/maven-metadata.xml", 201, "the deployment is complete"},
 		{"purser/tickets-please-all", "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 403, "purser needs the role publisher on snapshots to publish"},
 		{"", "GET", "/at/platform/maven/", 401, "sign in"},
 		{deckhand, "GET", "/at/platform/maven/org/openshore/brine-http/2.1.1/brine-http-2.1.1.pom", 200, "Brine HTTP"},
@@ -98,9 +99,12 @@ func TestDemo(t *testing.T) {
 		{"", "GET", "/at/releases/maven/example/", 200, "skerry/"},
 	} {
 		body := ""
-		if c.method == "POST" {
+		if c.method != "GET" {
 			body = map[string]string{"/api/v1/repositories": `{"name":"mine"}`, "/api/v1/mirror-check": `{}`,
 				"/api/v1/repositories/shore-maven/forget": `{"purl":"pkg:maven/g/a"}`}[c.path]
+			if strings.HasSuffix(c.path, "/maven-metadata.xml") {
+				body = releaseMetadata("a", "1.0-SNAPSHOT")
+			}
 			if strings.HasPrefix(c.path, "/api/v1/claims") {
 				body = `{"pattern":"pkg:maven/g/*","reason":"a test"}`
 			}

@@ -1,9 +1,10 @@
+import { History } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { TextInput } from "../ui/dialog";
-import { bytes, count } from "../ui/format";
+import { bytes, count, moment } from "../ui/format";
 import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, usePageTitle, useQuery } from "../ui/parts";
 import { Snippets } from "../ui/snippets";
 import { Tree } from "../ui/tree";
@@ -22,7 +23,7 @@ export function RepositoryPage() {
   usePageTitle(name);
   const navigate = useNavigate();
   const query = useQuery({ queryKey: ["repository", name], queryFn: () => api.repository(name) });
-  const first = query.data?.chain ? "order" : "contents";
+  const first = query.data?.chain && !query.data.asOf ? "order" : "contents";
   const shown = rest.split("/")[0] || first;
   return (
     <Loaded query={query}>
@@ -31,16 +32,16 @@ export function RepositoryPage() {
           <Head repository={r} />
           <Tabs.Root value={shown} onValueChange={(value) => void navigate(`/repositories/${name}/${value === first ? "" : value}`)}>
             <Tabs.List className="mb-4 flex gap-1 overflow-x-auto border-b border-rule" aria-label={name}>
-              {r.chain && <Tabs.Trigger className={tab} value="order">Order</Tabs.Trigger>}
+              {r.chain && !r.asOf && <Tabs.Trigger className={tab} value="order">Order</Tabs.Trigger>}
               <Tabs.Trigger className={tab} value="contents">Contents</Tabs.Trigger>
-              <Tabs.Trigger className={tab} value="packages">Packages</Tabs.Trigger>
-              {r.chain && <Tabs.Trigger className={tab} value="claims">Claims</Tabs.Trigger>}
-              {r.mirror && <Tabs.Trigger className={tab} value="upstream">Upstream</Tabs.Trigger>}
-              {r.mirror && <Tabs.Trigger className={tab} value="prefetch">Prefetch</Tabs.Trigger>}
+              {!r.asOf && <Tabs.Trigger className={tab} value="packages">Packages</Tabs.Trigger>}
+              {r.chain && !r.asOf && <Tabs.Trigger className={tab} value="claims">Claims</Tabs.Trigger>}
+              {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="upstream">Upstream</Tabs.Trigger>}
+              {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="prefetch">Prefetch</Tabs.Trigger>}
               <Tabs.Trigger className={tab} value="use">Use it</Tabs.Trigger>
               {r.may.includes("manage") && <Tabs.Trigger className={tab} value="settings">Settings</Tabs.Trigger>}
             </Tabs.List>
-            <Tabs.Content value="contents"><Contents repository={r} /></Tabs.Content>
+            <Tabs.Content value="contents"><Contents repository={r} name={name} /></Tabs.Content>
             <Tabs.Content value="packages"><Packages repository={name} /></Tabs.Content>
             {r.chain && <Tabs.Content value="order"><ChainOrder key={r.name} repository={r} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="claims"><Claims repository={r} /></Tabs.Content>}
@@ -65,11 +66,17 @@ function Head({ repository: r }: { repository: Schemas["Repository"] }) {
         {r.mirror && <UpstreamMark mirror={r.mirror} />}
         <span className="text-sm text-soft">{r.description}</span>
       </div>
+      {r.asOf && (
+        <p role="status" className="mt-2 rounded border border-glow/50 bg-glow-wash px-3 py-1.5 text-sm">
+          As it stood on {moment(r.asOf)}. Clients see the same at this address; nothing can be published to it.
+        </p>
+      )}
       <div className="mt-1.5 flex flex-wrap items-center gap-x-5 gap-y-1 text-sm text-soft">
         <span className="inline-flex items-center gap-1"><code className="font-mono text-ink">{r.address}</code><CopyButton text={r.address} label="Copy the address" /></span>
         {!r.chain && <span>{count(r.packages, "package")}, {count(r.versions, "version")}, {bytes(r.bytes)}{r.mirror && " kept"}</span>}
         <span>{r.anonymousRead ? "anybody may read" : "readers sign in"}</span>
         {r.lastChange && <span>changed <Time at={r.lastChange} /></span>}
+        <AsOf repository={r} />
       </div>
     </div>
   );
@@ -77,7 +84,32 @@ function Head({ repository: r }: { repository: Schemas["Repository"] }) {
 
 const ecosystemTitles: Record<string, string> = { maven: "Maven" };
 
-function Contents({ repository: r }: { repository: Schemas["Repository"] }) {
+/** AsOf chooses the day as of which a repository is shown. */
+function AsOf({ repository: r }: { repository: Schemas["Repository"] }) {
+  const navigate = useNavigate();
+  const day = r.asOf?.slice(0, 10) ?? "";
+  return (
+    <span className="inline-flex flex-wrap items-center gap-2">
+      <label className="inline-flex items-center gap-1.5">
+        <History size={14} aria-hidden /> as of
+        <input
+          type="date"
+          aria-label="Show it as of a day"
+          className="h-7 rounded border border-rule bg-sheet px-1.5 text-ink"
+          max={new Date().toISOString().slice(0, 10)}
+          value={day}
+          onChange={(e) => void navigate(`/repositories/${r.name}${e.target.value ? `@${e.target.value}` : ""}`)}
+        />
+      </label>
+      {r.asOf && <Link to={`/repositories/${r.name}`}>Back to now</Link>}
+    </span>
+  );
+}
+
+function Contents({ repository: r, name }: { repository: Schemas["Repository"]; name: string }) {
+  if (r.asOf && r.packages === 0) {
+    return <Panel><Empty title={`${r.name} held nothing then`}>Choose a later day, or go <Link to={`/repositories/${r.name}`}>back to now</Link>.</Empty></Panel>;
+  }
   if (r.mirror && r.packages === 0) {
     return (
       <Panel>
@@ -100,7 +132,7 @@ function Contents({ repository: r }: { repository: Schemas["Repository"] }) {
   }
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
-      {r.ecosystems.map((e) => <Panel key={e} title={ecosystemTitles[e] ?? e}><Tree repository={r.name} ecosystem={e} /></Panel>)}
+      {r.ecosystems.map((e) => <Panel key={e} title={ecosystemTitles[e] ?? e}><Tree key={name} repository={name} ecosystem={e} /></Panel>)}
     </div>
   );
 }

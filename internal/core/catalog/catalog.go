@@ -45,13 +45,29 @@ type Repository struct {
 	AnonymousRead bool
 	CreatedAt     time.Time
 	ChangedAt     time.Time
-	Mirror        *MirrorSettings // mirror only; not to be changed
-	Chain         *ChainSettings  // chain only; not to be changed
+	// AsOf is the moment as of which it is read; 0 is now.
+	AsOf   Moment
+	Mirror *MirrorSettings // mirror only; not to be changed
+	Chain  *ChainSettings  // chain only; not to be changed
+}
+
+// At is the name as it stands in addresses: with the moment, if there is one.
+func (r Repository) At() string {
+	if r.AsOf == 0 {
+		return r.Name
+	}
+	return r.Name + "@" + r.AsOf.String()
+}
+
+// Key names a package in the repository.
+func (r Repository) Key(ecosystem, namespace, name string) PackageKey {
+	return PackageKey{RepositoryID: r.ID, AsOf: r.AsOf, Ecosystem: ecosystem, Namespace: namespace, Name: name}
 }
 
 // PackageKey names a package inside one repository.
 type PackageKey struct {
 	RepositoryID int64
+	AsOf         Moment
 	Ecosystem    string // purl type
 	Namespace    string // "" where the ecosystem has none
 	Name         string

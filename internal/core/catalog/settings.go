@@ -90,6 +90,14 @@ type ListedVersion struct {
 	GoneAt      time.Time    `json:"goneAt,omitzero"` // when it was not listed any more
 }
 
+// Then tells whether the version was listed at a moment; 0 is now.
+func (v ListedVersion) Then(at Moment) bool {
+	if at == 0 {
+		return v.GoneAt.IsZero()
+	}
+	return !v.SeenAt.After(at.Time()) && (v.GoneAt.IsZero() || v.GoneAt.After(at.Time()))
+}
+
 // ListedFile is a file that an upstream says it has.
 type ListedFile struct {
 	Name       string `json:"name"`

@@ -46,6 +46,8 @@ func (Maven) Point(p ecosystem.Pointing) []ecosystem.Snippet {
 // takes tells what may be published to a repository's address.
 func takes(r catalog.Repository) (releases, snapshots bool) {
 	switch {
+	case r.AsOf != 0: // nothing can be added to the past
+		return false, false
 	case r.Chain != nil:
 		return r.Chain.ReleasesTo != 0, r.Chain.SnapshotsTo != 0
 	case r.Kind == catalog.Mirror:

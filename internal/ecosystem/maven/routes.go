@@ -77,7 +77,7 @@ func (m Maven) get(c *ecosystem.Call) error {
 }
 
 func (m Maven) question(repository catalog.Repository, t target) catalog.FileQuestion {
-	q := catalog.FileQuestion{Key: t.place.Key(Name, repository.ID), Version: t.place.Version}
+	q := catalog.FileQuestion{Key: t.place.Key(Name, repository), Version: t.place.Version}
 	if t.literal {
 		q.Classifier, q.Extension = t.place.Classifier, t.place.Extension
 	} else {
@@ -158,8 +158,7 @@ func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
 // keyAt is the key of the package that the segments group/…/artifact name.
 func (m Maven) keyAt(c *ecosystem.Call, segments []string) catalog.PackageKey {
 	n := len(segments)
-	return catalog.PackageKey{RepositoryID: c.Repository.ID, Ecosystem: Name,
-		Namespace: strings.Join(segments[:n-1], "."), Name: segments[n-1]}
+	return c.Repository.Key(Name, strings.Join(segments[:n-1], "."), segments[n-1])
 }
 
 func (m Maven) put(c *ecosystem.Call) error {
@@ -173,9 +172,18 @@ func (m Maven) put(c *ecosystem.Call) error {
 	}
 	n := len(t.segments)
 	snapshot := t.place.Snapshot || t.kind == metadata && n > 0 && purl.IsSnapshot(Name, t.segments[n-1])
-	if c.Repository, err = c.Desk.Target(c.Caller, c.Repository, snapshot); err != nil {
+	target, err := c.Desk.Target(c.Caller, c.Repository, snapshot)
+	if err != nil && t.kind == metadata && !snapshot {
+		// Clients end the deployment of a snapshot with this file too, and then
+		// need not be able to publish releases.
+		if snapshots, snapshotsErr := c.Desk.Target(c.Caller, c.Repository, true); snapshotsErr == nil {
+			target, err = snapshots, nil
+		}
+	}
+	if err != nil {
 		return err
 	}
+	c.Repository = target
 	switch {
 	case t.checksum != "":
 		return m.putChecksum(c, t)
@@ -305,8 +313,7 @@ func (m Maven) Folder(ctx context.Context, desk ecosystem.Desk, repository catal
 		if n < 2 {
 			break
 		}
-		p, err := desk.Package(ctx, catalog.PackageKey{RepositoryID: repository.ID, Ecosystem: Name,
-			Namespace: strings.Join(t.segments[:n-1], "."), Name: t.segments[n-1]})
+		p, err := desk.Package(ctx, repository.Key(Name, strings.Join(t.segments[:n-1], "."), t.segments[n-1]))
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			continue
 		}
