@@ -97,9 +97,17 @@ func TestConsole(t *testing.T) {
 	}
 
 	// A phone is wide enough for all that matters.
-	publishRelease(t, repository(t, "releases"), "a-package-with-a-name-that-does-not-fit-on-any-phone", "1.0.0", "x")
+	const long = "a-repository-with-a-name-that-does-not-fit-on-any-phone-either"
+	if err := shared.AddRepository(t.Context(), long, "releases"); err != nil {
+		t.Fatal(err)
+	}
+	if err := shared.AddChain(t.Context(), "chain-of-"+long[:40], long); err != nil {
+		t.Fatal(err)
+	}
+	publishRelease(t, long, "a-package-with-a-name-that-does-not-fit-on-any-phone", "1.0.0", "x")
 	do(chromedp.EmulateViewport(390, 780))
-	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit",
+	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit", "/repositories/" + long: "1 package",
+		"/repositories/chain-of-" + long[:40]:                                                      "Try a name",
 		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Maven dependency"} {
 		do(chromedp.Navigate(shared.Address+path), see(shows))
 		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil || width > 390 {

@@ -127,7 +127,7 @@ function LatestArrivals() {
                     <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
                     <span className="font-mono text-sm">{p.latest}</span>
                   </span>
-                  <span className="text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></span>
+                  <span className="min-w-0 truncate text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></span>
                   <span className="hidden text-sm text-soft sm:block">{p.publishedBy}</span>
                   <span className="text-right text-sm text-soft"><Time at={p.changedAt} /></span>
                 </li>
