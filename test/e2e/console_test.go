@@ -104,6 +104,15 @@ func TestConsole(t *testing.T) {
 	if err := shared.AddChain(t.Context(), "chain-of-"+long[:40], long); err != nil {
 		t.Fatal(err)
 	}
+	short := []string{"deck-1", "deck-2", "deck-3", "deck-4", "deck-5"}
+	for _, name := range short {
+		if err := shared.AddRepository(t.Context(), name, "both"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := shared.AddChain(t.Context(), "decks", short...); err != nil {
+		t.Fatal(err)
+	}
 	publishRelease(t, long, "a-package-with-a-name-that-does-not-fit-on-any-phone", "1.0.0", "x")
 	do(chromedp.EmulateViewport(390, 780))
 	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit", "/repositories/" + long: "1 package",
@@ -111,7 +120,8 @@ func TestConsole(t *testing.T) {
 		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Maven dependency"} {
 		do(chromedp.Navigate(shared.Address+path), see(shows))
 		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil || width > 390 {
-			t.Errorf("%s is %d pixels wide on a phone of 390, %v", path, width, err)
+			widest, _ := chromedp.Run(tab, chromedp.Evaluate[string](`[...document.querySelectorAll("*")].filter((e) => e.getBoundingClientRect().right > 390 && getComputedStyle(e).position === "absolute" || e.getBoundingClientRect().right > 390 && !e.closest(".overflow-x-auto")).map((e) => e.outerHTML.slice(0, 200)).join("\n")`))
+			t.Errorf("%s is %d pixels wide on a phone of 390, %v; too wide are:\n%s", path, width, err, widest)
 		}
 	}
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(shared.Address+"/"), see("Latest arrivals"))

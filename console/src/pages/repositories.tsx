@@ -37,7 +37,7 @@ function NoRepositories({ admin }: { admin: boolean }) {
 function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
   const largest = Math.max(...all.map((r) => r.bytes), 1);
   return (
-    <div className="overflow-x-auto" onKeyDown={rowKeys}>
+    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
       <table className="w-full text-left">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">

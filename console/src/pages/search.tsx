@@ -35,7 +35,7 @@ export function PackageTable({ found, within }: { found: Schemas["PackageList"];
     return <Empty title="No package has that name">Try fewer or shorter words. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
   }
   return (
-    <div className="overflow-x-auto" onKeyDown={rowKeys}>
+    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
       <table className="w-full text-left">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">

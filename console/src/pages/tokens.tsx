@@ -22,7 +22,7 @@ export function TokensPage() {
           all.length === 0 ? (
             <Empty title="No tokens">Build tools sign in with a token in the place of a password. Make one for each machine, so that one can be revoked alone.</Empty>
           ) : (
-            <div className="overflow-x-auto">
+            <div className="relative overflow-x-auto">
               <table className="w-full text-left text-sm">
                 <thead className="text-xs text-soft">
                   <tr className="border-b border-rule">

@@ -11,7 +11,7 @@ type Entry = Schemas["Entry"];
 /** Tree unfolds the folders of a repository, as its package clients see them. */
 export function Tree({ repository, ecosystem }: { repository: string; ecosystem: string }) {
   return (
-    <div role="tree" aria-label={`Files of ${repository}`} className="overflow-x-auto py-1.5 font-mono text-sm" onKeyDown={treeKeys}>
+    <div role="tree" aria-label={`Files of ${repository}`} className="relative overflow-x-auto py-1.5 font-mono text-sm" onKeyDown={treeKeys}>
       <Level repository={repository} ecosystem={ecosystem} path="" depth={0} />
     </div>
   );
