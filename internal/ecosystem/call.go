@@ -23,6 +23,9 @@ var (
 	ErrNoPackage = errors.New("no such package")
 	ErrNoFolder  = errors.New("no such folder")
 	ErrNotMine   = errors.New("not a file of this ecosystem")
+	// ErrDisagrees is the cause of a fault of Inspect about a file that is sound,
+	// but says that it is something else than its place does.
+	ErrDisagrees = errors.New("the file says that it is something else")
 )
 
 // Call is a request to a route, after its caller and repository were found and

@@ -193,6 +193,7 @@ func (i *inquiry) resolvePackage(ctx context.Context, ours string) chain.Answer 
 	findings := make([]chain.Finding, len(i.members))
 	var asking sync.WaitGroup
 	for n, m := range i.members {
+		i.until[n] = forever
 		if chain.Excuse(m, q).Said == "" {
 			asking.Go(func() { findings[n] = i.askPackage(ctx, n) })
 		}
@@ -339,7 +340,7 @@ func (s *Service) chainPackage(ctx context.Context, r catalog.Repository, key ca
 	var parts []chain.Part
 	until = forever
 	for n, step := range answer.Steps {
-		if chain.Excuse(step.Member, chain.Question{PURL: purlOf(key, ""), Ours: ours}).Said == "" && asked.until[n].Before(until) {
+		if asked.until[n].Before(until) {
 			until = asked.until[n]
 		}
 		if step.Answers {

@@ -83,6 +83,11 @@ func (m *mirror) lasts(d *record.UpstreamDocument) time.Time {
 	return d.CheckedAt.Add(m.Mirror.AbsentFor)
 }
 
+// about is what a document that is asked for by a purl tells of.
+func (m *mirror) about(p purl.PURL) catalog.PackageKey {
+	return m.Key(p.Ecosystem, p.Namespace, p.Name)
+}
+
 // listing gives what an upstream lists for a purl, fresh or, if the upstream
 // fails, as it was.
 func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, error) {
@@ -90,8 +95,7 @@ func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, 
 	if path == "" {
 		return listed{}, nil
 	}
-	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
-	known, err := s.document(ctx, m, path, about)
+	known, err := s.document(ctx, m, path, m.about(p))
 	if err != nil {
 		return listed{}, err
 	}
@@ -100,14 +104,7 @@ func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, 
 			return listed{document: orNil(known), until: until}, nil
 		}
 	}
-	result := m.refreshing.DoChan(path, func() (_ any, err error) {
-		defer func() {
-			if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
-				err = fmt.Errorf("reading %s failed badly: %v\n%s", path, bad, debug.Stack())
-			}
-		}()
-		return s.refresh(context.Background(), m, p, path, about, known)
-	})
+	result := m.refreshing.DoChan(path, func() (any, error) { return s.refresh(context.Background(), m, p, path, known) })
 	enough := make(<-chan time.Time)
 	if known != nil {
 		timer := time.NewTimer(patience)
@@ -145,12 +142,11 @@ func (s *Service) askAnew(ctx context.Context, m *mirror, p purl.PURL) error {
 	if path == "" {
 		return nil
 	}
-	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
-	known, err := s.document(ctx, m, path, about)
+	known, err := s.document(ctx, m, path, m.about(p))
 	if err != nil {
 		return err
 	}
-	if _, err, _ = m.refreshing.Do(path, func() (any, error) { return s.refresh(ctx, m, p, path, about, known) }); err != nil {
+	if _, err, _ = m.refreshing.Do(path, func() (any, error) { return s.refresh(ctx, m, p, path, known) }); err != nil {
 		return s.inWords(m, err)
 	}
 	return nil
@@ -163,8 +159,7 @@ func (s *Service) listingAt(ctx context.Context, m *mirror, p purl.PURL, at cata
 		return s.listing(ctx, m, p)
 	}
 	path := m.ecosystem.ListingPath(p)
-	about := catalog.PackageKey{RepositoryID: m.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
-	known, err := s.document(ctx, m, path, about)
+	known, err := s.document(ctx, m, path, m.about(p))
 	if err != nil || known == nil {
 		return listed{until: forever}, err
 	}
@@ -191,8 +186,13 @@ func orNil(d *record.UpstreamDocument) *record.UpstreamDocument {
 }
 
 // refresh asks the upstream for a document, if it has changed.
-func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path string, about catalog.PackageKey,
-	known *record.UpstreamDocument) (*record.UpstreamDocument, error) {
+func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path string, known *record.UpstreamDocument) (_ *record.UpstreamDocument, err error) {
+	defer func() {
+		if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
+			err = fmt.Errorf("reading %s failed badly: %v\n%s", path, bad, debug.Stack())
+		}
+	}()
+	about := m.about(p)
 	request := upstream.Request{Path: path, Document: true}
 	if known != nil && known.Found {
 		request.ETag, request.LastModified, request.From = known.ETag, known.LastModified, known.URL
@@ -255,7 +255,11 @@ func (s *Service) noteFailure(ctx context.Context, m *mirror, known *record.Upst
 // upstream lists. version is "" or a snapshot whose uploads are wanted. until is
 // when the upstream is to be asked again, if nothing changes before.
 func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
-	if m == nil || key.Ecosystem != m.Ecosystem || !chain.Admits(m.Mirror, purlOf(key, "")).Allowed {
+	if m == nil || key.Ecosystem != m.Ecosystem {
+		return nil, forever, ecosystem.ErrNoPackage
+	}
+	filter := chain.NewFilter(m.Mirror)
+	if !filter.Admits(purlOf(key, "")).Allowed {
 		return nil, forever, ecosystem.ErrNoPackage
 	}
 	copies, err := s.housePackage(ctx, key)
@@ -293,7 +297,7 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 	}
 	admitted := all.Versions[:0]
 	for _, v := range all.Versions {
-		if m.Holds.Takes(v.Snapshot) && chain.Admits(m.Mirror, purlOf(key, v.Version)).Allowed {
+		if m.Holds.Takes(v.Snapshot) && filter.Admits(purlOf(key, v.Version)).Allowed {
 			admitted = append(admitted, v)
 		}
 	}
@@ -325,8 +329,9 @@ func (s *Service) mirrorPlugins(ctx context.Context, m *mirror, namespace string
 		return nil, err
 	}
 	var plugins []ecosystem.Plugin
+	filter := chain.NewFilter(m.Mirror)
 	for _, l := range list.document.Listing.Plugins {
-		if chain.Admits(m.Mirror, purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace, Name: l.Name}).Allowed {
+		if filter.Admits(purl.PURL{Ecosystem: m.Ecosystem, Namespace: namespace, Name: l.Name}).Allowed {
 			plugins = append(plugins, ecosystem.Plugin(l))
 		}
 	}

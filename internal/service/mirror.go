@@ -125,7 +125,7 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 	if err != nil {
 		return ecosystem.Found{}, err
 	}
-	if known != nil && !known.Found && s.Now().Before(known.CheckedAt.Add(m.Mirror.AbsentFor)) {
+	if known != nil && !known.Found && s.Now().Before(m.lasts(known)) {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	flight, begun := m.flights.Join(path, func(flight *upstream.Flight) (catalog.File, error) {
@@ -223,7 +223,7 @@ func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQu
 			place.FileName, sum.algorithm, got, sum.hex))
 	}
 	details, err := m.ecosystem.Inspect(place, sized{staged})
-	if err != nil && sum.hex == "" && fault.Of(err).Code != "pom-disagrees" {
+	if err != nil && sum.hex == "" && !errors.Is(err, ecosystem.ErrDisagrees) {
 		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent something else as %s: %s", place.FileName, err))
 	}
 	flight.Verified(staged.Digests.Size)

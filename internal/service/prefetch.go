@@ -121,8 +121,11 @@ func (s *Service) PrefetchRuns(ctx context.Context, caller access.Caller, name s
 
 // prefetching is a run under way.
 type prefetching struct {
-	s     *Service
-	m     *mirror
+	s *Service
+	m *mirror
+	// admitted is what the mirror lets in, chosen what the rule is about.
+	admitted, chosen chain.Filter
+
 	mu    sync.Mutex
 	run   record.PrefetchRun
 	lines []record.PrefetchLine
@@ -142,7 +145,8 @@ func (s *Service) prefetch(ctx context.Context, m *mirror, run record.PrefetchRu
 	if err != nil {
 		return err
 	}
-	p := &prefetching{s: s, m: m, run: stored}
+	p := &prefetching{s: s, m: m, run: stored, admitted: chain.NewFilter(m.Mirror),
+		chosen: chain.NewFilter(&catalog.MirrorSettings{Allow: m.Mirror.Prefetch.Patterns})}
 	err = p.all(ctx)
 	if err == nil {
 		err = ctx.Err()
@@ -216,8 +220,7 @@ func (p *prefetching) packages(ctx context.Context) ([]purl.PURL, error) {
 
 // wants tells whether a pattern of the rule fits a package, or a version.
 func (p *prefetching) wants(of purl.PURL) bool {
-	return chain.Admits(p.m.Mirror, of).Allowed &&
-		chain.Admits(&catalog.MirrorSettings{Allow: p.m.Mirror.Prefetch.Patterns}, of).Allowed
+	return p.admitted.Admits(of).Allowed && p.chosen.Admits(of).Allowed
 }
 
 // one fetches the newest versions of a package.

@@ -92,8 +92,8 @@ type Staleness struct {
 	Why    string
 }
 
-// Version is one publication, or, in a mirror, what is kept of one. Every upload of a snapshot is a Version of its
-// own; Version.Version groups them.
+// Version is one publication, or, in a mirror, what is kept of one. Every
+// upload of a snapshot is a Version of its own; Version.Version groups them.
 type Version struct {
 	ID          int64
 	Version     string // what clients ask for: 1.4.0, 1.4.0-SNAPSHOT

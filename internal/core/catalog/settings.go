@@ -19,8 +19,8 @@ type MirrorSettings struct {
 	Parallel int `json:"parallel"`
 	// Largest is the size in bytes up to which a file is taken.
 	Largest int64 `json:"largest"`
-	// Proxy is the address of a proxy server; "" is none.
-	// Like User and Secret it is kept encrypted, since it may have a password.
+	// Proxy is the address of a proxy server; "" is none. Like User and Secret
+	// it is kept encrypted, since it may have a password.
 	Proxy string `json:"-"`
 	// RedirectTo are the hosts, with * for any run of characters, to which the
 	// upstream may redirect besides its own.

@@ -146,39 +146,25 @@ func Resolve(members []Member, q Question, ask func(i int) Finding) Answer {
 	for i, m := range members {
 		a.Steps[i] = Step{Member: m, Finding: Finding{Said: NotAsked}}
 	}
-	together := q.PURL.Version == ""
-	take := func(i int, found bool) bool {
-		step := &a.Steps[i]
-		if step.Said == NotAsked {
-			step.Finding = Excuse(members[i], q)
+	found := false
+	for _, i := range order(members, q) {
+		m, step := members[i], &a.Steps[i]
+		// Its word counts beside that of others.
+		together := q.PURL.Version == "" || q.Snapshot && m.Kind == catalog.House
+		if !q.All && !together && (found || a.Failed >= 0) {
+			continue
 		}
-		if step.Said == "" {
+		if step.Finding = Excuse(m, q); step.Said == "" {
 			step.Finding = ask(i)
 		}
-		switch step.Said {
-		case HasIt, Stale:
-			step.Answers = a.Failed < 0 && (!found || together || q.Snapshot && members[i].Kind == catalog.House)
-		case Failed:
-			if members[i].MaySkip {
-				step.Skipped = true
-			} else if a.Failed < 0 && (!found || together) {
-				a.Failed = i
-			}
-		}
-		return found || step.Answers
-	}
-	found := false
-	// Snapshots: the houses first, wherever they stand.
-	for pass := range 2 {
-		for i, m := range members {
-			if q.Snapshot && !together && (m.Kind == catalog.House) != (pass == 0) || !(q.Snapshot && !together) && pass == 1 {
-				continue
-			}
-			houses := q.Snapshot && m.Kind == catalog.House
-			if !q.All && !together && !houses && (found || a.Failed >= 0) {
-				continue
-			}
-			found = take(i, found)
+		switch {
+		case step.Said == HasIt || step.Said == Stale:
+			step.Answers = a.Failed < 0 && (!found || together)
+			found = found || step.Answers
+		case step.Said == Failed && m.MaySkip:
+			step.Skipped = true
+		case step.Said == Failed && a.Failed < 0 && (!found || together):
+			a.Failed = i
 		}
 	}
 	if a.Failed >= 0 {
@@ -187,6 +173,27 @@ func Resolve(members []Member, q Question, ask func(i int) Finding) Answer {
 		}
 	}
 	return a
+}
+
+// order is in which order the members are asked: as they stand, but for a
+// snapshot the houses first.
+func order(members []Member, q Question) []int {
+	all := make([]int, len(members))
+	for i := range all {
+		all[i] = i
+	}
+	if q.Snapshot {
+		slices.SortStableFunc(all, func(a, b int) int {
+			switch first := members[a].Kind == catalog.House; {
+			case first == (members[b].Kind == catalog.House):
+				return 0
+			case first:
+				return -1
+			}
+			return 1
+		})
+	}
+	return all
 }
 
 // Excuse tells why a member need not be asked; Said is "" if it must be.
@@ -218,33 +225,44 @@ type Admission struct {
 	Why    string
 }
 
-// Admits tells whether a mirror's patterns let a package or version in. Without
-// a version, a package is let in if some version of it could be. Patterns that
-// cannot be read, which are not saved, fit nothing.
-func Admits(m *catalog.MirrorSettings, p purl.PURL) Admission {
-	if m == nil {
-		return Admission{Allowed: true}
-	}
-	for _, text := range m.Deny {
-		pattern, err := purl.ParsePattern(text)
-		if err != nil {
-			continue
+// Filter is the patterns of a mirror, read.
+type Filter struct {
+	allow, deny []purl.Pattern
+	allowed     []string // as it was written
+}
+
+// NewFilter reads the patterns of a mirror. Those that cannot be read, which are
+// not saved, fit nothing.
+func NewFilter(m *catalog.MirrorSettings) Filter {
+	read := func(texts []string) (patterns []purl.Pattern) {
+		for _, text := range texts {
+			if p, err := purl.ParsePattern(text); err == nil {
+				patterns = append(patterns, p)
+			}
 		}
+		return patterns
+	}
+	return Filter{allow: read(m.Allow), deny: read(m.Deny), allowed: m.Allow}
+}
+
+// Admits tells whether the patterns let a package or version in. Without a
+// version, a package is let in if some version of it could be.
+func (f Filter) Admits(p purl.PURL) Admission {
+	for _, pattern := range f.deny {
 		if p.Version != "" && pattern.Match(p) || p.Version == "" && pattern.Whole() && pattern.MatchName(p) {
-			return Admission{ByDeny: true, Why: "denied by " + text}
+			return Admission{ByDeny: true, Why: "denied by " + pattern.String()}
 		}
 	}
-	if len(m.Allow) == 0 {
+	if len(f.allowed) == 0 {
 		return Admission{Allowed: true, Why: "no pattern denies it"}
 	}
-	for _, text := range m.Allow {
-		pattern, err := purl.ParsePattern(text)
-		if err != nil {
-			continue
-		}
+	for _, pattern := range f.allow {
 		if p.Version != "" && pattern.Match(p) || p.Version == "" && pattern.MatchName(p) {
-			return Admission{Allowed: true, Why: "allowed by " + text}
+			return Admission{Allowed: true, Why: "allowed by " + pattern.String()}
 		}
 	}
-	return Admission{Why: "not among what is allowed: " + strings.Join(m.Allow, ", ")}
+	return Admission{Why: "not among what is allowed: " + strings.Join(f.allowed, ", ")}
 }
+
+// Admits is NewFilter(m).Admits(p), for a single question.
+func Admits(m *catalog.MirrorSettings, p purl.PURL) Admission { return NewFilter(m).Admits(p) }

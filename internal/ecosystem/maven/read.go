@@ -235,7 +235,7 @@ func (m Maven) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (cat
 		if disagrees(p.GroupID, place.Namespace) || disagrees(p.ArtifactID, place.Name) || disagrees(p.Version, place.Version) {
 			return catalog.Details{}, fault.New(fault.Invalid, "pom-disagrees", "the pom says %s:%s:%s, but it was sent as %s:%s:%s",
 				p.GroupID, p.ArtifactID, p.Version, place.Namespace, place.Name, place.Version).
-				WithHint("Send it to the path of its own coordinates.")
+				WithHint("Send it to the path of its own coordinates.").WithCause(ecosystem.ErrDisagrees)
 		}
 		return p.details(), nil
 	case slices.Contains(zipExtensions, place.Extension):
