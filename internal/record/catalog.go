@@ -250,17 +250,19 @@ func (db *DB) Search(ctx context.Context, repositories []int64, words []string, 
 	return found, err
 }
 
-// InNamespace lists the packages that stand directly in a namespace.
-func (db *DB) InNamespace(ctx context.Context, repositoryID int64, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
+// InNamespace lists the packages that stand directly in a namespace of several
+// repositories, by name; of one name in the order of the repositories.
+func (db *DB) InNamespace(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
 	if at != 0 {
-		err = db.SelectContext(ctx, &found, `select p.name, max(v.visible_from) changed_at, count(distinct v.id) versions, coalesce(sum(b.size), 0)::bigint bytes
+		err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions, coalesce(sum(b.size), 0)::bigint bytes
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-			where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and`+seen(at)+`group by p.name order by p.name`,
-			repositoryID, ecosystem, namespace)
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and`+seen(at)+`
+			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`,
+			repositories, ecosystem, namespace)
 		return found, err
 	}
-	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3 order by p.name`,
-		[]int64{repositoryID}, ecosystem, namespace)
+	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3
+		order by p.name, array_position($1, p.repository_id)`, repositories, ecosystem, namespace)
 	return found, err
 }
 
@@ -271,9 +273,9 @@ type Branch struct {
 	ChangedAt time.Time `db:"changed_at"`
 }
 
-// Branches lists the next segments of the namespaces below one; separator is
-// what the ecosystem puts between segments. An empty namespace is the root.
-func (db *DB) Branches(ctx context.Context, repositoryID int64, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
+// Branches lists the next segments of the namespaces below one, in several
+// repositories together; separator is what the ecosystem puts between segments. An empty namespace is the root.
+func (db *DB) Branches(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
 	prefix := namespace
 	if prefix != "" {
 		prefix += separator
@@ -282,20 +284,20 @@ func (db *DB) Branches(ctx context.Context, repositoryID int64, at catalog.Momen
 		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
 			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-			where p.repository_id = $1 and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> '' and`+seen(at)+`
-			group by 1 order by 1`, repositoryID, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> '' and`+seen(at)+`
+			group by 1 order by 1`, repositories, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
 		return found, err
 	}
 	err = db.SelectContext(ctx, &found, `select split_part(substr(namespace, length($3) + 1), $4, 1) segment,
 		sum(bytes)::bigint bytes, max(changed_at) changed_at from package
-		where repository_id = $1 and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''
-		group by 1 order by 1`, repositoryID, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+		where repository_id = any($1) and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''
+		group by 1 order by 1`, repositories, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
 	return found, err
 }
 
-// Ecosystems lists which ecosystems a repository holds anything of.
-func (db *DB) Ecosystems(ctx context.Context, repositoryID int64) (names []string, err error) {
-	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package where repository_id = $1 and versions > 0 order by 1`, repositoryID)
+// Ecosystems lists which ecosystems the repositories hold anything of.
+func (db *DB) Ecosystems(ctx context.Context, repositories []int64) (names []string, err error) {
+	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package where repository_id = any($1) and versions > 0 order by 1`, repositories)
 	return names, err
 }
 

@@ -265,7 +265,7 @@ func TestSearch(t *testing.T) {
 	if found, err := w.Search(t.Context(), nil, nil, 10, 0); err != nil || len(found) != 0 {
 		t.Errorf("in no repository there is %v, %v", found, err)
 	}
-	branches, err := w.Branches(t.Context(), w.repo.ID, 0, "maven", "example", ".")
+	branches, err := w.Branches(t.Context(), []int64{w.repo.ID}, 0, "maven", "example", ".")
 	if err != nil || len(branches) != 1 || branches[0].Segment != "skerry" {
 		t.Errorf("below example: %+v, %v", branches, err)
 	}

@@ -180,12 +180,12 @@ func (db *DB) Totals(ctx context.Context) (map[int64]Total, error) {
 	return totals, rows.Err()
 }
 
-// TotalAsOf is what a repository held at a moment, without its ecosystems.
-func (db *DB) TotalAsOf(ctx context.Context, repositoryID int64, at catalog.Moment) (t Total, err error) {
-	t.RepositoryID = repositoryID
+// TotalAsOf is what repositories together held at a moment, without their
+// ecosystems.
+func (db *DB) TotalAsOf(ctx context.Context, repositories []int64, at catalog.Moment) (t Total, err error) {
 	row := db.QueryRowContext(ctx, `select count(distinct p.id), count(distinct v.id), coalesce(sum(b.size), 0)::bigint, max(v.visible_from)
 		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-		where p.repository_id = $1 and`+seen(at), repositoryID)
+		where p.repository_id = any($1) and`+seen(at), repositories)
 	return t, row.Scan(&t.Packages, &t.Versions, &t.Bytes, &t.LastChange)
 }
 

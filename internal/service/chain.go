@@ -60,12 +60,8 @@ func (i *inquiry) at(n int) catalog.PackageKey {
 // resolve asks the members for a version, one after the other. all asks those
 // too whose answer cannot count any more.
 func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Answer, error) {
-	ids := make([]int64, len(i.members))
-	for n, m := range i.members {
-		ids[n] = m.ID
-	}
 	var err error
-	if i.holders, err = i.s.db.Holders(ctx, ids, i.key, i.version); err != nil {
+	if i.holders, err = i.s.db.Holders(ctx, idsOf(i.members), i.key, i.version); err != nil {
 		return chain.Answer{}, err
 	}
 	q := chain.Question{PURL: purlOf(i.key, i.version), Snapshot: purl.IsSnapshot(i.key.Ecosystem, i.version), Ours: ours, All: all}

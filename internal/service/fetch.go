@@ -164,11 +164,7 @@ func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository
 	if known, ok := s.plugins.Get(key); ok && known.generation == age {
 		return known.value, nil
 	}
-	ids := make([]int64, len(members))
-	for i, m := range members {
-		ids[i] = m.ID
-	}
-	rows, err := s.db.Plugins(ctx, ids, repository.AsOf, ecosystemName, namespace, packaging)
+	rows, err := s.db.Plugins(ctx, idsOf(members), repository.AsOf, ecosystemName, namespace, packaging)
 	if err != nil {
 		return nil, err
 	}
@@ -184,40 +180,23 @@ func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository
 // what its members do, the first member's if several have a package.
 func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, separator string) (
 	[]ecosystem.Branch, []ecosystem.PackageLine, error) {
-	var branches []ecosystem.Branch
+	ids := idsOf(s.membersOf(repository))
+	rows, err := s.db.Branches(ctx, ids, repository.AsOf, ecosystemName, namespace, separator)
+	if err != nil {
+		return nil, nil, err
+	}
+	branches := make([]ecosystem.Branch, len(rows))
+	for i, row := range rows {
+		branches[i] = ecosystem.Branch(row)
+	}
+	found, err := s.db.InNamespace(ctx, ids, repository.AsOf, ecosystemName, namespace)
 	var packages []ecosystem.PackageLine
-	branchAt, known := map[string]int{}, map[string]bool{}
-	for _, member := range s.membersOf(repository) {
-		rows, err := s.db.Branches(ctx, member.ID, repository.AsOf, ecosystemName, namespace, separator)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, row := range rows {
-			i, ok := branchAt[row.Segment]
-			if !ok {
-				branchAt[row.Segment] = len(branches)
-				branches = append(branches, ecosystem.Branch(row))
-				continue
-			}
-			branches[i].Bytes += row.Bytes
-			if row.ChangedAt.After(branches[i].ChangedAt) {
-				branches[i].ChangedAt = row.ChangedAt
-			}
-		}
-		found, err := s.db.InNamespace(ctx, member.ID, repository.AsOf, ecosystemName, namespace)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, p := range found {
-			if !known[p.Name] {
-				known[p.Name] = true
-				packages = append(packages, ecosystem.PackageLine{Name: p.Name, Bytes: p.Bytes, ChangedAt: p.ChangedAt})
-			}
+	for i, p := range found {
+		if i == 0 || p.Name != found[i-1].Name {
+			packages = append(packages, ecosystem.PackageLine{Name: p.Name, Bytes: p.Bytes, ChangedAt: p.ChangedAt})
 		}
 	}
-	slices.SortFunc(branches, func(a, b ecosystem.Branch) int { return strings.Compare(a.Segment, b.Segment) })
-	slices.SortFunc(packages, func(a, b ecosystem.PackageLine) int { return strings.Compare(a.Name, b.Name) })
-	return branches, packages, nil
+	return branches, packages, err
 }
 
 // Small files are kept in memory when they were asked for: opening one costs

@@ -140,20 +140,23 @@ func (s *Service) Totals(ctx context.Context) (map[int64]record.Total, error) {
 
 // EcosystemsIn tells which ecosystems a repository holds anything of.
 func (s *Service) EcosystemsIn(ctx context.Context, r catalog.Repository) ([]string, error) {
-	var names []string
-	for _, member := range s.membersOf(r) {
-		if member.Kind == catalog.Mirror {
-			names = append(names, member.Ecosystem)
-			continue
+	members := s.membersOf(r)
+	names, err := s.db.Ecosystems(ctx, idsOf(members))
+	for _, m := range members {
+		if m.Kind == catalog.Mirror {
+			names = append(names, m.Ecosystem)
 		}
-		in, err := s.db.Ecosystems(ctx, member.ID)
-		if err != nil {
-			return nil, err
-		}
-		names = append(names, in...)
 	}
 	slices.Sort(names)
-	return slices.Compact(names), nil
+	return slices.Compact(names), err
+}
+
+func idsOf(members []chain.Member) []int64 {
+	ids := make([]int64, len(members))
+	for i, m := range members {
+		ids[i] = m.ID
+	}
+	return ids
 }
 
 // membersOf are the house and mirror repositories behind a chain; any other
@@ -192,20 +195,13 @@ func (s *Service) RepositoryName(id int64) string { return s.repositories.Load()
 // TotalAsOf tells what a repository held at its moment, over all that stands
 // behind it.
 func (s *Service) TotalAsOf(ctx context.Context, r catalog.Repository) (record.Total, error) {
-	var all record.Total
-	for _, m := range s.membersOf(r) {
-		t, err := s.db.TotalAsOf(ctx, m.ID, r.AsOf)
-		if err != nil {
-			return all, err
-		}
-		all.Packages, all.Versions, all.Bytes = all.Packages+t.Packages, all.Versions+t.Versions, all.Bytes+t.Bytes
-		if t.LastChange != nil && (all.LastChange == nil || t.LastChange.After(*all.LastChange)) {
-			all.LastChange = t.LastChange
-		}
+	total, err := s.db.TotalAsOf(ctx, idsOf(s.membersOf(r)), r.AsOf)
+	if err != nil {
+		return total, err
 	}
-	var err error
-	all.Ecosystems, err = s.EcosystemsIn(ctx, r)
-	return all, err
+	total.RepositoryID = r.ID
+	total.Ecosystems, err = s.EcosystemsIn(ctx, r)
+	return total, err
 }
 
 func checkHolds(h catalog.Holds) error {
@@ -324,9 +320,9 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 		return before, err
 	}
 	after := before
-	set(&after.Holds, change.Holds)
-	set(&after.Description, change.Description)
-	set(&after.AnonymousRead, change.AnonymousRead)
+	Set(&after.Holds, change.Holds)
+	Set(&after.Description, change.Description)
+	Set(&after.AnonymousRead, change.AnonymousRead)
 	if err := checkHolds(after.Holds); err != nil {
 		return before, err
 	}
@@ -346,9 +342,9 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 			return before, bad("not-a-chain", "%s is a %s, so it has no members", name, before.Kind)
 		}
 		members, releases, snapshots := s.Members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
-		set(&members, change.Members)
-		set(&releases, change.ReleasesTo)
-		set(&snapshots, change.SnapshotsTo)
+		Set(&members, change.Members)
+		Set(&releases, change.ReleasesTo)
+		Set(&snapshots, change.SnapshotsTo)
 		if after.Chain, err = s.chainOf(caller, members, releases, snapshots); err != nil {
 			return before, err
 		}
@@ -380,7 +376,8 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 	})
 }
 
-func set[T any](field *T, to *T) {
+// Set writes a value that was given, and leaves the field where none was.
+func Set[T any](field *T, to *T) {
 	if to != nil {
 		*field = *to
 	}

@@ -25,16 +25,10 @@ func newRepository(n api.NewRepository) service.NewRepository {
 		if members := membersOf(c.Members); members != nil {
 			made.Members = *members
 		}
-		put(&made.ReleasesTo, c.ReleasesTo)
-		put(&made.SnapshotsTo, c.SnapshotsTo)
+		service.Set(&made.ReleasesTo, c.ReleasesTo)
+		service.Set(&made.SnapshotsTo, c.SnapshotsTo)
 	}
 	return made
-}
-
-func put[T any](field *T, to *T) {
-	if to != nil {
-		*field = *to
-	}
 }
 
 func membersOf(members *[]api.Member) *[]service.NewMember {
@@ -65,19 +59,19 @@ func applyMirror(c *api.MirrorChange, m *catalog.MirrorSettings) {
 			*d.to = time.Duration(*d.from * float64(time.Second))
 		}
 	}
-	put(&m.Parallel, c.Parallel)
-	put(&m.Largest, c.LargestBytes)
-	put(&m.Proxy, c.Proxy)
-	put(&m.RedirectTo, c.RedirectTo)
-	put(&m.Allow, c.Allow)
-	put(&m.Deny, c.Deny)
-	put(&m.User, c.User)
-	put(&m.Secret, c.Secret)
+	service.Set(&m.Parallel, c.Parallel)
+	service.Set(&m.Largest, c.LargestBytes)
+	service.Set(&m.Proxy, c.Proxy)
+	service.Set(&m.RedirectTo, c.RedirectTo)
+	service.Set(&m.Allow, c.Allow)
+	service.Set(&m.Deny, c.Deny)
+	service.Set(&m.User, c.User)
+	service.Set(&m.Secret, c.Secret)
 	if p := c.Prefetch; p != nil {
-		put(&m.Prefetch.Patterns, p.Patterns)
-		put(&m.Prefetch.Schedule, p.Schedule)
-		put(&m.Prefetch.Zone, p.Zone)
-		put(&m.Prefetch.Newest, p.Newest)
+		service.Set(&m.Prefetch.Patterns, p.Patterns)
+		service.Set(&m.Prefetch.Schedule, p.Schedule)
+		service.Set(&m.Prefetch.Zone, p.Zone)
+		service.Set(&m.Prefetch.Newest, p.Newest)
 	}
 }
 
@@ -188,8 +182,8 @@ func (w *Server) addMirrors() {
 			var allow, deny []string
 			if in.Body.Allow != nil || in.Body.Deny != nil {
 				allow, deny = []string{}, []string{}
-				put(&allow, in.Body.Allow)
-				put(&deny, in.Body.Deny)
+				service.Set(&allow, in.Body.Allow)
+				service.Set(&deny, in.Body.Deny)
 			}
 			admission, err := w.service.TryPatterns(v.caller, in.Name, p, allow, deny)
 			return &answer[api.Tried]{api.Tried{PURL: p.String(), Allowed: admission.Allowed, Why: admission.Why}}, err
