@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -178,8 +180,32 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 		// RFC 9211, 2.3: a negative time to live is the mark of a stale hit.
 		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), oneLine(s.Why)))
 	}
-	http.ServeContent(c.Response(), c.Request(), "", d.Changed, d.Reader())
+	h.Add("Vary", "Accept-Encoding")
+	content := d.Reader()
+	if packed := d.Packed(); packed != nil && acceptsGzip(c.Request().Header.Get("Accept-Encoding")) {
+		// The two forms have validators of their own (RFC 9110, 8.8.3.3); who has
+		// the other form need not get this one.
+		if asked := c.Request().Header.Get("If-None-Match"); !strings.Contains(asked, d.ETag) {
+			h.Set("ETag", strings.TrimSuffix(d.ETag, `"`)+`-gzip"`)
+		}
+		h.Set("Content-Encoding", "gzip")
+		content = bytes.NewReader(packed)
+	} else if asked := c.Request().Header.Get("If-None-Match"); strings.Contains(asked, strings.Trim(d.ETag, `"`)+"-gzip") {
+		h.Set("ETag", strings.TrimSuffix(d.ETag, `"`)+`-gzip"`)
+	}
+	http.ServeContent(c.Response(), c.Request(), "", d.Changed, content)
 	return nil
+}
+
+// acceptsGzip reads an Accept-Encoding header (RFC 9110, 12.5.3).
+func acceptsGzip(header string) bool {
+	for part := range strings.SplitSeq(header, ",") {
+		name, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
+		if name = strings.TrimSpace(name); name == "gzip" || name == "*" {
+			return strings.TrimRight(strings.ReplaceAll(weight, " ", ""), ".0") != "q="
+		}
+	}
+	return false
 }
 
 // sendfile gives echo's response back the ReadFrom of the response below it.

@@ -41,8 +41,9 @@ type Ecosystem interface {
 	Place(files []Handed, as purl.PURL) ([]Placed, error)
 	// UploadName names the nth upload of a snapshot.
 	UploadName(version string, at time.Time, n int) string
-	// Address is the path of a file below /at/<repository>/<name>/.
-	Address(p purl.PURL, f catalog.File) string
+	// Address is the path of a file below /at/<repository>/<name>/; upload is
+	// that of a snapshot, "" of a release.
+	Address(p purl.PURL, upload string, f catalog.File) string
 	// Folder is what a person sees at a path; ErrNoFolder if nothing.
 	Folder(ctx context.Context, desk Desk, repository catalog.Repository, path string) (Folder, error)
 	// Point is the text that sets up a client.
@@ -65,8 +66,17 @@ type Place struct {
 	UploadCount           int
 	FileName              string
 	Classifier, Extension string
-	// Rename gives the file name once the upload has a name.
+	// Rename gives the file name once the upload has a name; nil where that
+	// does not change it.
 	Rename func(upload string) string
+}
+
+// NameOf is the file's name in an upload.
+func (p Place) NameOf(upload string) string {
+	if p.Rename == nil {
+		return p.FileName
+	}
+	return p.Rename(upload)
 }
 
 // PURL names the version that the place belongs to.
@@ -131,7 +141,56 @@ type Route struct {
 	Method string
 	Path   string // in echo's form, below /at/:repository/<ecosystem>
 	Action access.Action
-	Serve  func(*Call) error
+	// Asks: it changes nothing, though its method could.
+	Asks bool
+	// EncodedSlash: its clients write the slash within a name as %2f.
+	EncodedSlash bool
+	Serve        func(*Call) error
+}
+
+// Keyed is an ecosystem whose clients send a token in a header of their own.
+type Keyed interface{ KeyHeader() string }
+
+// Staged is a file that has arrived and is not recorded yet. Whoever staged it
+// must discard it in the end, whatever became of it.
+type Staged interface {
+	SizedReaderAt
+	Digests() catalog.Digests
+	Discard()
+}
+
+// Publication is a version that arrived whole, or files that are added to one.
+type Publication struct {
+	Files []StagedFile // of one version
+	// Labels are moved to the version.
+	Labels []string
+}
+
+// StagedFile is a file with its place.
+type StagedFile struct {
+	Place Place
+	Staged
+	// Details come before what Inspect reads of the file.
+	Details catalog.Details
+}
+
+// Hit is a package in the answer to a search.
+type Hit struct {
+	Namespace, Name string
+	Latest          string // the version that arrived last
+	Versions        []string
+	Details         catalog.Details // of Latest
+	PublishedBy     string
+	ChangedAt       time.Time
+	Downloads       int64
+}
+
+// Search is what a client searches for.
+type Search struct {
+	Text        string
+	Skip, Limit int
+	// Snapshots: versions of that maturity are wanted too.
+	Snapshots bool
 }
 
 // Receipt is what came of a file that was received.
@@ -152,6 +211,31 @@ type Desk interface {
 	// Receive takes a file; length is -1 if the client did not say it.
 	Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, place Place,
 		body io.Reader, length int64) (Receipt, error)
+	// Stage takes a file that is not to be recorded yet; length is -1 if the
+	// client did not say it.
+	Stage(ctx context.Context, body io.Reader, length int64, name string) (Staged, error)
+	// Publish records a version that arrived whole, in one act.
+	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt, error)
+	// Allow tells in a fault why the caller may not do something.
+	Allow(caller access.Caller, action access.Action, repository catalog.Repository) error
+	// SetLabel moves a label to a version; "" takes it away.
+	SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error
+	// Withdraw marks versions as not to be used any more, or, with nil, takes
+	// the mark away. Versions that are marked so already are passed over.
+	Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error
+	// Remove takes versions away.
+	Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error
+	// Hits finds packages, those that fit best first, and tells how many fit.
+	Hits(ctx context.Context, repository catalog.Repository, ecosystem string, q Search) ([]Hit, int, error)
+	// Readme is the text about a version that is kept; nil if there is none.
+	Readme(ctx context.Context, v catalog.Version) (*catalog.Readme, error)
+	// SignInClient gives a token, named after the client, for a name and a
+	// password.
+	SignInClient(ctx context.Context, caller access.Caller, client, name, password string) (token string, err error)
+	// Rendered gives a document about a package, from memory where it was made
+	// of this very value before. which names the document among those of the
+	// package.
+	Rendered(p *catalog.Package, which string, render func() (Document, error)) (Document, error)
 	// Finish completes versions.
 	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
 	// Broken notes that a file which was received is not what the client sent.
@@ -236,4 +320,10 @@ type PackageLine struct {
 	Name      string
 	Bytes     int64
 	ChangedAt time.Time
+}
+
+// Labelling is an ecosystem whose clients give a version a label when they
+// publish it; Labels are those that it gets when it is published by hand.
+type Labelling interface {
+	Labels(p *catalog.Package, version string) []string
 }

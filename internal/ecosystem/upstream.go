@@ -1,7 +1,9 @@
 package ecosystem
 
 import (
+	"fmt"
 	"io"
+	"net/url"
 	"strings"
 
 	"crelvo/internal/core/catalog"
@@ -9,19 +11,57 @@ import (
 )
 
 // Mirrored is an ecosystem whose packages can be fetched from servers
-// elsewhere. Paths are below an upstream's address, without escapes.
+// elsewhere.
 type Mirrored interface {
 	Ecosystem
 	// ListingPath is where an upstream lists the versions of a package; for a
 	// purl with a snapshot version, its uploads; for one without a name, the
-	// plugins of the namespace. "" is that there is no such list.
+	// plugins of the namespace. "" is that there is no such list. It is below
+	// the upstream's address, without escapes; a beginning {name} stands for an
+	// address that the upstream's entrance tells.
 	ListingPath(p purl.PURL) string
+	// Accepts is the Accept header that asks for such a list.
+	Accepts() string
 	// ReadListing reads what stands there. Errors say what is wrong with it.
-	ReadListing(p purl.PURL, r io.Reader) (catalog.Listing, error)
+	ReadListing(p purl.PURL, r Reading) (catalog.Listing, error)
 	// PlaceOf gives the place of the file that a question names. Errors are
 	// faults.
 	PlaceOf(q catalog.FileQuestion) (Place, error)
-	// FilePath is where an upstream has a file.
+	// Companions are the files of a version that somebody who uses it will
+	// want, given what is known of it, and which files it is listed with or, if
+	// with none, which were wanted of another version. The first is what every
+	// version has.
+	Companions(p purl.PURL, details catalog.Details, like []catalog.File) []catalog.FileQuestion
+}
+
+// Reading is a document of an upstream. Addresses in listings are relative to
+// the upstream's address, or whole.
+type Reading struct {
+	io.Reader
+	// Address is where the document was found.
+	Address string
+	// More gets a further document that this one names.
+	More func(address string) (io.ReadCloser, error)
+}
+
+// Resolve gives the whole address of something that the document names.
+func (r Reading) Resolve(address string) (string, error) {
+	base, err := url.Parse(r.Address)
+	if err != nil {
+		return "", err
+	}
+	u, err := base.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return "", fmt.Errorf("%q is no address of a file", address)
+	}
+	return u.String(), nil
+}
+
+// ByPath is a Mirrored ecosystem whose files stand at paths that follow from
+// their names. In others, the lists tell where files are.
+type ByPath interface {
+	Mirrored
+	// FilePath is where an upstream has a file, without escapes.
 	FilePath(p Place) string
 	// Checksums lists where an upstream may have a checksum of the file at a
 	// path, the best first.
@@ -29,10 +69,15 @@ type Mirrored interface {
 	// Marker is the file that every version has, which tells whether there is
 	// such a version where no list does.
 	Marker(p purl.PURL, upload string) catalog.FileQuestion
-	// Companions are the other files of a version that somebody who uses it
-	// will want, given what is known of it, and which files were wanted of
-	// another version.
-	Companions(p purl.PURL, details catalog.Details, like []catalog.File) []catalog.FileQuestion
+}
+
+// Guided is a Mirrored ecosystem whose upstreams have an entrance, which tells
+// the addresses of what they offer.
+type Guided interface {
+	// Entrance is its path.
+	Entrance() string
+	// ReadEntrance gives the addresses by the names that ListingPath uses.
+	ReadEntrance(r Reading) (map[string]string, error)
 }
 
 // Checksum is where a checksum stands, and by which of catalog.Algorithms.

@@ -3,7 +3,6 @@ package record
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -66,77 +65,6 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 	f := row.value()
 	f.RepositoryID = q.Key.RepositoryID
 	return f, err
-}
-
-type versionRow struct {
-	ID          int64      `db:"id"`
-	Version     string     `db:"version"`
-	Upload      string     `db:"upload"`
-	Snapshot    bool       `db:"snapshot"`
-	UploadedAt  time.Time  `db:"uploaded_at"`
-	UploadCount int        `db:"upload_count"`
-	PublishedBy string     `db:"published_by"`
-	VisibleFrom *time.Time `db:"visible_from"`
-	Details     []byte     `db:"details"`
-}
-
-// Package gives a package with its visible versions and their files, or ErrNotFound if nothing of it is visible.
-func (db *DB) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
-	var head struct {
-		ID       int64     `db:"id"`
-		Revision int64     `db:"revision"`
-		Changed  time.Time `db:"changed_at"`
-	}
-	err := db.GetContext(ctx, &head, `select id, revision, changed_at from package
-		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4 and (versions > 0 or $5)`,
-		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, key.AsOf != 0)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNotFound
-	}
-	if err != nil {
-		return nil, err
-	}
-	p := &catalog.Package{ID: head.ID, Key: key, Revision: head.Revision, Changed: head.Changed}
-	var versions []versionRow
-	if err := db.SelectContext(ctx, &versions, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, v.visible_from, v.details from version v where v.package_id = $1 and`+seen(key.AsOf), p.ID); err != nil {
-		return nil, err
-	}
-	var files []fileRow
-	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
-		join blob b using (sha256) where v.package_id = $1 and`+seen(key.AsOf)+added(key.AsOf)+`
-		order by f.version_id, f.name`, p.ID); err != nil {
-		return nil, err
-	}
-	byVersion := map[int64][]catalog.File{}
-	for _, row := range files {
-		f := row.value()
-		f.RepositoryID = key.RepositoryID
-		byVersion[f.VersionID] = append(byVersion[f.VersionID], f)
-	}
-	for _, row := range versions {
-		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
-			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy,
-			PublishedAt: *row.VisibleFrom,
-			Files:       byVersion[row.ID]}
-		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
-			return nil, err
-		}
-		p.Versions = append(p.Versions, v)
-	}
-	if key.AsOf == 0 {
-		return p, nil
-	}
-	p.Changed = time.Time{}
-	for _, v := range p.Versions {
-		if v.PublishedAt.After(p.Changed) {
-			p.Changed = v.PublishedAt
-		}
-	}
-	if len(p.Versions) == 0 {
-		return nil, ErrNotFound
-	}
-	return p, nil
 }
 
 // FilesOf gives the files of versions, open or not, by version id.

@@ -1,10 +1,13 @@
 package record
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"regexp"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -48,6 +51,9 @@ type Added struct {
 	At    time.Time
 	// Visible: the version could be seen before, and can be seen with the file.
 	Visible bool
+	// RemovedAt is, with Taken, when what was there was removed; zero if it was
+	// not.
+	RemovedAt time.Time
 }
 
 // AddFile records a file, and its package and version where they are new. A new
@@ -62,11 +68,14 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		VisibleFrom *time.Time    `db:"visible_from"`
 		BrokenFile  string        `db:"broken_file"`
 		Details     []byte        `db:"details"`
+		Gone        sql.NullInt64 `db:"gone"`
 	}
 	err := sql.ErrNoRows
 	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
 		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
-			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details`,
+			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details,
+			(select g.id from version g where g.package_id = version.package_id and g.version = version.version and not g.snapshot
+				and g.visible_from is not null and g.visible_until is not null order by g.id desc limit 1) gone`,
 			f.versionArguments("")...)
 	}
 	if err != nil {
@@ -75,6 +84,11 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt}
 	if v.VisibleFrom != nil {
 		added.At = *v.VisibleFrom
+	}
+	if v.Gone.Valid && !added.Visible {
+		if other, err := tx.removedAs(ctx, v.Gone.Int64, f); err != nil || other.Taken {
+			return other, err
+		}
 	}
 	var existing []byte
 	err = tx.GetContext(ctx, &existing, `select sha256 from file where version_id = $1 and name = $2`, v.ID, f.Name)
@@ -105,7 +119,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if err := json.Unmarshal(v.Details, &known); err != nil {
 		return Added{}, err
 	}
-	details, err := json.Marshal(f.Details.Merge(known))
+	details, err := writeDetails(f.Details.Merge(known))
 	if err != nil {
 		return Added{}, err
 	}
@@ -124,6 +138,45 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		err = tx.raiseRevision(ctx, v.PackageID, f.Digests.Size, f.At)
 	}
 	return added, err
+}
+
+// removedAs tells whether a release that was removed had other bytes for a file:
+// then it does not come back as something else.
+func (tx *Tx) removedAs(ctx context.Context, versionID int64, f NewFile) (Added, error) {
+	var row struct {
+		By    string    `db:"published_by"`
+		At    time.Time `db:"visible_from"`
+		Until time.Time `db:"visible_until"`
+	}
+	err := tx.GetContext(ctx, &row, `select v.published_by, v.visible_from, v.visible_until from version v join file f on f.version_id = v.id
+		where v.id = $1 and f.name = $2 and f.sha256 <> $3`, versionID, f.Name, f.Digests.SHA256[:])
+	if errors.Is(err, sql.ErrNoRows) {
+		return Added{}, nil
+	}
+	return Added{VersionID: versionID, Taken: true, Visible: true, By: row.By, At: row.At, RemovedAt: row.Until}, err
+}
+
+// writeDetails is details as they are stored.
+func writeDetails(d catalog.Details) ([]byte, error) {
+	raw, err := json.Marshal(d)
+	return withoutNUL(raw), err
+}
+
+// withoutNUL takes out what PostgreSQL cannot keep in a text: the character 0,
+// which JSON writes as an escape.
+func withoutNUL(raw []byte) []byte {
+	if !bytes.Contains(raw, []byte(`\u0000`)) {
+		return raw
+	}
+	return nulEscape.ReplaceAll(raw, []byte("$1"))
+}
+
+// nulEscape is the escape, if it is not itself escaped.
+var nulEscape = regexp.MustCompile(`((?:^|[^\\])(?:\\\\)*)\\u0000`)
+
+// storable is text without what PostgreSQL cannot keep.
+func storable(text string) string {
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
 }
 
 // versionUpsert finds or makes a package and its version, in one statement; the
@@ -164,12 +217,15 @@ func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, details
 			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
 			on conflict (sha256) do nothing
 		), touched as (
-			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12 where id = $1
+			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, changed_in = pg_current_xact_id() where id = $1
 		)
 		insert into file (version_id, name, classifier, extension, sha256, added_at) values ($1, $2, $3, $4, $5, $10::timestamptz)`,
 		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:],
 		f.Digests.Size, f.At, details, brokenFile)
-	return err
+	if err != nil {
+		return err
+	}
+	return tx.setReadme(ctx, versionID, f.Details.Readme)
 }
 
 // Interrupted as a version's broken file means that the service ended while
@@ -263,7 +319,7 @@ func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []Op
 // if a file of it is broken.
 func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
 	result, err := tx.ExecContext(ctx, `with shown as (
-			update version set visible_from = $2
+			update version set visible_from = $2, changed_in = pg_current_xact_id()
 			where id = $1 and visible_from is null and visible_until is null and broken_file = '' returning id, package_id
 		)
 		update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + coalesce(

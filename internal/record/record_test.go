@@ -125,8 +125,8 @@ func TestAddFile(t *testing.T) {
 	if got := w.add(signature); got.Taken || got.Same || !got.Visible {
 		t.Errorf("a further file of a visible version: %+v", got)
 	}
-	p, err := w.Package(ctx, signature.Key)
-	if err != nil || len(p.Versions) != 1 || len(p.Versions[0].Files) != 2 || p.Versions[0].PublishedBy != "publisher-2" {
+	known, err := w.Package(ctx, signature.Key, record.Known{})
+	if p := known.Package; err != nil || len(p.Versions) != 1 || len(p.Versions[0].Files) != 2 || p.Versions[0].PublishedBy != "publisher-2" {
 		t.Errorf("%+v, %v", p, err)
 	}
 }

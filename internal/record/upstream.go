@@ -109,6 +109,7 @@ func (tx *Tx) SetUpstreamDocument(ctx context.Context, d UpstreamDocument) error
 		if listing, err = json.Marshal(d.Listing); err != nil {
 			return err
 		}
+		listing = withoutNUL(listing)
 	}
 	_, err := tx.ExecContext(ctx, `insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, url, etag, last_modified,
 		checked_at, changed_at, listing) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
@@ -200,7 +201,7 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 	if err := json.Unmarshal(v.Details, &known); err != nil {
 		return false, err
 	}
-	details, err := json.Marshal(f.Details.Merge(known))
+	details, err := writeDetails(f.Details.Merge(known))
 	if err != nil {
 		return false, err
 	}
@@ -212,23 +213,6 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 		return true, err
 	}
 	return true, tx.raiseRevision(ctx, v.PackageID, f.Digests.Size, f.At)
-}
-
-// ForgetCopies takes the copies of a package out of use: of one version, or of
-// all if version is "".
-func (tx *Tx) ForgetCopies(ctx context.Context, key catalog.PackageKey, version string, at time.Time) (n int64, err error) {
-	// The versions first, and the package after them, as everybody does.
-	err = tx.GetContext(ctx, &n, `with gone as (
-			update version v set visible_until = $6 from package p
-			where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
-			and ($5 = '' or v.version = $5) and v.visible_from is not null and v.visible_until is null returning v.id, v.package_id
-		), less as (
-			update package p set revision = p.revision + 1, changed_at = $6, versions = p.versions - (select count(*) from gone),
-				bytes = p.bytes - coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id in (select id from gone)), 0)
-			where p.id in (select package_id from gone)
-		)
-		select count(*) from gone`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, at)
-	return n, err
 }
 
 // MirrorHour is what a mirror did in an hour.

@@ -115,10 +115,11 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 // could have it.
 func (i *inquiry) askUpstream(ctx context.Context, n int, m *mirror) (has bool, why string, err error) {
 	p := purlOf(i.key, i.version)
-	if purl.IsSnapshot(p.Ecosystem, p.Version) {
+	byPath, ok := m.ecosystem.(ecosystem.ByPath)
+	if !ok || purl.IsSnapshot(p.Ecosystem, p.Version) {
 		found, _, err := i.s.mirrorPackage(ctx, m, i.at(n), i.version)
 		if errors.Is(err, ecosystem.ErrNoPackage) {
-			return false, "its upstream has no uploads of it", nil
+			return false, "its upstream does not list it", nil
 		}
 		if err != nil {
 			return false, "", err
@@ -128,17 +129,17 @@ func (i *inquiry) askUpstream(ctx context.Context, n int, m *mirror) (has bool, 
 				return true, "its upstream lists it", nil
 			}
 		}
-		return false, "its upstream has no uploads of it", nil
+		return false, "its upstream does not list it", nil
 	}
 	// The file that every version has decides; a list only where that file was
 	// not asked for, since lists may lack a version, or have one that is gone.
-	marker := m.ecosystem.Marker(p, "")
+	marker := byPath.Marker(p, "")
 	marker.Key = i.at(n)
-	place, err := m.ecosystem.PlaceOf(marker)
+	place, err := byPath.PlaceOf(marker)
 	if err != nil {
 		return false, "", err
 	}
-	known, err := i.s.document(ctx, m, m.ecosystem.FilePath(place), i.at(n))
+	known, err := i.s.document(ctx, m, byPath.FilePath(place), i.at(n))
 	if err != nil {
 		return false, "", err
 	}
@@ -147,7 +148,7 @@ func (i *inquiry) askUpstream(ctx context.Context, n int, m *mirror) (has bool, 
 		return false, fmt.Sprintf("its upstream did not have it on %s", known.CheckedAt.UTC().Format(timeForm)), nil
 	}
 	if known == nil {
-		listed, err := i.s.document(ctx, m, m.ecosystem.ListingPath(purlOf(i.key, "")), i.at(n))
+		listed, err := i.s.document(ctx, m, byPath.ListingPath(purlOf(i.key, "")), i.at(n))
 		if err != nil {
 			return false, "", err
 		}

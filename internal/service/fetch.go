@@ -72,43 +72,23 @@ func (s *Service) packageOf(ctx context.Context, key catalog.PackageKey, version
 // packageUntil is packageOf, and until when that holds if nothing changes.
 func (s *Service) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
 	r, ok := s.repositories.Load().byID[key.RepositoryID]
-	switch {
-	case !ok:
+	if !ok {
 		return nil, forever, ecosystem.ErrNoPackage
-	case r.Kind == catalog.Mirror:
-		return s.mirrorPackage(ctx, s.mirrorOf(r.ID), key, version)
-	case r.Kind == catalog.House:
+	}
+	find := func() (*catalog.Package, time.Time, error) { return s.chainPackage(ctx, r, key, version) }
+	switch r.Kind {
+	case catalog.House:
 		p, err = s.housePackage(ctx, key)
 		return p, forever, err
+	case catalog.Mirror:
+		find = func() (*catalog.Package, time.Time, error) {
+			return s.mirrorPackage(ctx, s.mirrorOf(r.ID), key, version)
+		}
 	}
 	if version != "" {
-		return s.chainPackage(ctx, r, key, version)
+		return find()
 	}
-	age := s.age(key)
-	if known, ok := s.packages.Get(key); ok && known.generation == age && s.Now().Before(known.until) {
-		return known.value, known.until, nil
-	}
-	p, until, err = s.chainPackage(ctx, r, key, version)
-	if err == nil {
-		s.packages.Add(key, aged[*catalog.Package]{value: p, generation: age, until: until})
-	}
-	return p, until, err
-}
-
-// housePackage is what is kept of a package in a house or mirror repository.
-func (s *Service) housePackage(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
-	age := s.age(key)
-	if known, ok := s.packages.Get(key); ok && known.generation == age {
-		return known.value, nil
-	}
-	p, err := s.db.Package(ctx, key)
-	if errors.Is(err, record.ErrNotFound) {
-		return nil, ecosystem.ErrNoPackage
-	}
-	if err == nil {
-		s.packages.Add(key, aged[*catalog.Package]{value: p, generation: age})
-	}
-	return p, err
+	return s.remembered(key, find)
 }
 
 // Plugins implements ecosystem.Desk. Of a chain it lists those of all members,

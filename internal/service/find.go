@@ -142,3 +142,15 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 	}
 	return holdings, nil
 }
+
+// Hits implements ecosystem.Desk.
+func (s *Service) Hits(ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search) ([]ecosystem.Hit, int, error) {
+	words := strings.FieldsFunc(q.Text, func(r rune) bool { return r == ' ' || r == '/' || r == '\t' || r == ',' })
+	rows, total, err := s.db.Hits(ctx, idsOf(s.membersOf(repository)), ecosystemName, words[:min(len(words), 10)], q.Snapshots, q.Skip, q.Limit)
+	hits := make([]ecosystem.Hit, len(rows))
+	for i, row := range rows {
+		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,
+			PublishedBy: row.PublishedBy, ChangedAt: row.ChangedAt, Downloads: row.Downloads}
+	}
+	return hits, total, err
+}

@@ -188,6 +188,18 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from Origin
 	return secret, ends, err
 }
 
+// SignInClient implements ecosystem.Desk: a package client signs in with a
+// password, and gets a token of its own.
+func (s *Service) SignInClient(ctx context.Context, caller access.Caller, client, name, password string) (secret string, err error) {
+	from := Origin{Address: caller.Address, UserAgent: caller.UserAgent}
+	known, err := s.byPassword(ctx, name, password, from)
+	if err != nil {
+		return "", err
+	}
+	secret, _, err = s.AddToken(ctx, from.on(known), NewToken{Name: client + "-" + strings.ToLower(rand.Text()[:8])})
+	return secret, err
+}
+
 // BySession finds the caller of a browser's session; an anonymous one if it
 // has ended.
 func (s *Service) BySession(ctx context.Context, secret string, from Origin) (access.Caller, error) {

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -91,7 +92,11 @@ func (m *mirror) about(p purl.PURL) catalog.PackageKey {
 // listing gives what an upstream lists for a purl, fresh or, if the upstream
 // fails, as it was.
 func (s *Service) listing(ctx context.Context, m *mirror, p purl.PURL) (listed, error) {
-	path := m.ecosystem.ListingPath(p)
+	return s.listingFrom(ctx, m, p, m.ecosystem.ListingPath(p))
+}
+
+// listingFrom is listing, of the document at a path.
+func (s *Service) listingFrom(ctx context.Context, m *mirror, p purl.PURL, path string) (listed, error) {
 	if path == "" {
 		return listed{}, nil
 	}
@@ -193,9 +198,12 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 		}
 	}()
 	about := m.about(p)
-	request := upstream.Request{Path: path, Document: true}
+	request := upstream.Request{Document: true, Accept: m.ecosystem.Accepts()}
 	if known != nil && known.Found {
 		request.ETag, request.LastModified, request.From = known.ETag, known.LastModified, known.URL
+	}
+	if request.Path, request.Address, err = s.whereIs(ctx, m, path); err != nil {
+		return nil, s.noteFailure(ctx, m, known, err)
 	}
 	response, err := m.source.Get(ctx, request)
 	now := s.Now()
@@ -220,7 +228,7 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 		return &next, nil
 	}
 	limited := &cutReader{from: response.Body, left: maxListing}
-	listing, err := m.ecosystem.ReadListing(p, limited)
+	listing, err := s.readListing(ctx, m, p, path, response, limited)
 	if limited.err != nil {
 		return nil, s.noteFailure(ctx, m, known, limited.err)
 	}
@@ -232,12 +240,57 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 	if known != nil {
 		before = known.Listing.Versions
 	}
-	next.Listing.Plugins, next.Listing.Versions = listing.Plugins, chain.Seen(before, listing.Versions, now)
+	next.Listing = listing
+	next.Listing.Versions = chain.Seen(before, listing.Versions, now)
 	news := known == nil || !reflect.DeepEqual(known.Listing, next.Listing)
 	if !news {
 		next.ChangedAt = known.ChangedAt
 	}
 	return &next, s.setDocument(ctx, m, next, news)
+}
+
+// whereIs gives the path of a document below the upstream, or its address, where
+// the path begins with the {name} of one that the upstream's entrance tells.
+func (s *Service) whereIs(ctx context.Context, m *mirror, path string) (below, address string, err error) {
+	name, rest, ok := strings.Cut(strings.TrimPrefix(path, "{"), "}")
+	guided, isGuided := m.ecosystem.(ecosystem.Guided)
+	if !ok || !isGuided || path[0] != '{' {
+		return path, "", nil
+	}
+	entrance, err := s.listingFrom(ctx, m, purl.PURL{Ecosystem: m.Ecosystem}, guided.Entrance())
+	if err != nil {
+		return "", "", err
+	}
+	if entrance.document == nil || entrance.document.Listing.Places[name] == "" {
+		return "", "", m.source.Wrong(m.Mirror.Upstreams[0].URL, "does not say at %s where %s is", guided.Entrance(), name)
+	}
+	return "", strings.TrimSuffix(entrance.document.Listing.Places[name], "/") + "/" + rest, nil
+}
+
+// readListing reads the document at a path.
+func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path string, response *upstream.Response, body io.Reader) (catalog.Listing, error) {
+	reading := ecosystem.Reading{Reader: body, Address: response.Address, More: func(address string) (io.ReadCloser, error) {
+		more, err := m.source.Get(ctx, upstream.Request{Address: address, At: response.Upstream, Document: true, Accept: m.ecosystem.Accepts()})
+		if err != nil {
+			return nil, err
+		}
+		return struct {
+			io.Reader
+			io.Closer
+		}{&cutReader{from: more.Body, left: maxListing}, more.Body}, nil
+	}}
+	if guided, ok := m.ecosystem.(ecosystem.Guided); ok && path == guided.Entrance() {
+		places, err := guided.ReadEntrance(reading)
+		return catalog.Listing{Places: places}, err
+	}
+	listing, err := m.ecosystem.ReadListing(p, reading)
+	for _, v := range listing.Versions {
+		for i, f := range v.Files {
+			// Other upstreams of the mirror may have it at the same path.
+			v.Files[i].Address = strings.TrimPrefix(f.Address, response.Upstream)
+		}
+	}
+	return listing, err
 }
 
 // noteFailure notes that a document could not be refreshed, and gives err back.
@@ -267,11 +320,12 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 		return nil, until, err
 	}
 	all := &catalog.Package{Key: key}
-	kept := map[string]bool{}
+	kept := map[string]int{}
 	if copies != nil {
 		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
-		for _, v := range copies.Versions {
-			kept[v.Version+"/"+v.Upload] = true
+		all.Versions = slices.Grow(all.Versions, len(copies.Versions))
+		for i, v := range copies.Versions {
+			kept[v.Version+"/"+v.Upload] = i
 			all.Versions = append(all.Versions, v)
 		}
 	}
@@ -290,10 +344,16 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 			all.Changed = d.ChangedAt
 		}
 		for _, l := range d.Listing.Versions {
-			if l.Then(key.AsOf) && !kept[l.Version+"/"+l.Upload] {
-				all.Versions = append(all.Versions, listedVersion(m, l))
+			if !l.Then(key.AsOf) {
+				continue
 			}
+			if i, ok := kept[l.Version+"/"+l.Upload]; ok {
+				all.Versions[i] = withListed(all.Versions[i], listedVersion(m, l))
+				continue
+			}
+			all.Versions = append(all.Versions, listedVersion(m, l))
 		}
+		all.Labels = d.Listing.Labels
 	}
 	admitted := all.Versions[:0]
 	for _, v := range all.Versions {
@@ -313,9 +373,39 @@ var forever = time.Unix(1<<40, 0)
 func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
 	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version), Listed: true,
 		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
-	for _, f := range l.Files {
-		v.Files = append(v.Files, catalog.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension})
+	if v.Upload == "" && !l.UploadedAt.IsZero() {
+		v.PublishedAt = l.UploadedAt
 	}
+	if l.Details != nil {
+		v.Details = *l.Details
+	}
+	v.Withdrawn = l.Withdrawn
+	for _, f := range l.Files {
+		file := catalog.File{RepositoryID: m.ID, Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, AddedAt: l.UploadedAt}
+		file.Digests.Size = f.Size
+		for algorithm, text := range f.Digests {
+			file.Digests.ParseHex(algorithm, text)
+		}
+		v.Files = append(v.Files, file)
+	}
+	return v
+}
+
+// withListed is a version that is kept, with what its upstream says of it
+// besides: files that are not kept yet, and that it was withdrawn.
+func withListed(v, listed catalog.Version) catalog.Version {
+	v.Withdrawn = listed.Withdrawn
+	v.Details = listed.Details.Merge(v.Details)
+	if !listed.UploadedAt.IsZero() {
+		v.PublishedAt = listed.UploadedAt
+	}
+	files := slices.Clip(v.Files)
+	for _, f := range listed.Files {
+		if !slices.ContainsFunc(v.Files, func(k catalog.File) bool { return k.Name == f.Name }) {
+			files = append(files, f)
+		}
+	}
+	v.Files = files
 	return v
 }
 

@@ -120,7 +120,10 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 	if err != nil {
 		return ecosystem.Found{}, err
 	}
-	path := m.ecosystem.FilePath(place)
+	path, stated, err := s.fileAt(ctx, m, q, place)
+	if err != nil {
+		return ecosystem.Found{}, err
+	}
 	known, err := s.document(ctx, m, path, q.Key)
 	if err != nil {
 		return ecosystem.Found{}, err
@@ -129,12 +132,45 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	flight, begun := m.flights.Join(path, func(flight *upstream.Flight) (catalog.File, error) {
-		return s.fetchCopy(m, flight, q, place, path, known)
+		return s.fetchCopy(m, flight, q, place, path, stated, known)
 	})
 	if begun {
 		s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Misses++ })
 	}
 	return ecosystem.Found{Arriving: arriving{flight}, Mirror: m.Name, Fetched: begun}, nil
+}
+
+// fileAt tells where an upstream has a file, and, where its list says so, by
+// which digests it is known. ErrNoFile is that no list has it.
+func (s *Service) fileAt(ctx context.Context, m *mirror, q catalog.FileQuestion, place ecosystem.Place) (path string, stated map[string]string, err error) {
+	if byPath, ok := m.ecosystem.(ecosystem.ByPath); ok {
+		return byPath.FilePath(place), nil, nil
+	}
+	list, err := s.listing(ctx, m, purlOf(q.Key, ""))
+	if err != nil {
+		return "", nil, err
+	}
+	if list.document != nil {
+		for _, v := range list.document.Listing.Versions {
+			if v.Version != q.Version || v.Upload != q.Upload || !v.Then(0) {
+				continue
+			}
+			for _, f := range v.Files {
+				if f.Name == place.FileName && f.Address != "" {
+					return f.Address, f.Digests, nil
+				}
+			}
+		}
+	}
+	return "", nil, ecosystem.ErrNoFile
+}
+
+// requestFor asks for a file by what fileAt gives.
+func requestFor(path string) upstream.Request {
+	if strings.HasPrefix(path, "http://") || strings.HasPrefix(path, "https://") {
+		return upstream.Request{Address: path}
+	}
+	return upstream.Request{Path: path}
 }
 
 // arriving is a flight as the ecosystems see it.
@@ -183,13 +219,13 @@ func newestWith(p *catalog.Package, q catalog.FileQuestion) *upload {
 // fetchCopy fetches a file, verifies it, and keeps it. It runs on its own,
 // whoever waits.
 func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQuestion, place ecosystem.Place, path string,
-	known *record.UpstreamDocument) (catalog.File, error) {
+	digests map[string]string, known *record.UpstreamDocument) (catalog.File, error) {
 	ctx := context.Background()
 	// It may have been kept between the look and the flight.
 	if f, err := s.db.File(ctx, q); err == nil {
 		return f, nil
 	}
-	response, err := m.source.Get(ctx, upstream.Request{Path: path})
+	response, err := m.source.Get(ctx, requestFor(path))
 	if errors.Is(err, upstream.ErrAbsent) {
 		return catalog.File{}, s.noteAbsence(ctx, m, path, q.Key)
 	}
@@ -205,31 +241,32 @@ func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQu
 	}
 	flight.Expect(response.Length)
 	stated := make(chan statedChecksum, 1)
-	go func() { stated <- s.fetchChecksum(ctx, m, response.Upstream, path) }()
-	staged, err := s.blobs.StageOpenly(ctx, response.Body, response.Length, flight)
+	go func() { stated <- s.fetchChecksum(ctx, m, response.Upstream, path, digests) }()
+	arrived, err := s.blobs.StageOpenly(ctx, response.Body, response.Length, flight)
 	if errors.Is(err, blob.ErrCut) {
 		return catalog.File{}, s.upstreamFault(m, err)
 	}
 	if err != nil {
 		return catalog.File{}, storeFault(err)
 	}
-	defer s.discard(staged)
+	staged := &staging{file: arrived, service: s}
+	defer staged.Discard()
 	sum := <-stated
 	if sum.err != nil {
 		return catalog.File{}, s.upstreamFault(m, sum.err)
 	}
-	if got := staged.Digests.Hex(sum.algorithm); sum.hex != "" && got != sum.hex {
+	if got := staged.Digests().Hex(sum.algorithm); sum.hex != "" && got != sum.hex {
 		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent other bytes for %s than its own checksum says: their %s is %s, not %s",
 			place.FileName, sum.algorithm, got, sum.hex))
 	}
-	details, err := m.ecosystem.Inspect(place, sized{staged})
+	details, err := m.ecosystem.Inspect(place, staged)
 	if err != nil && sum.hex == "" && !errors.Is(err, ecosystem.ErrDisagrees) {
 		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent something else as %s: %s", place.FileName, err))
 	}
-	flight.Verified(staged.Digests.Size)
+	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
-	f.Digests, f.Details = staged.Digests, details
-	err = s.recorded(ctx, []*blob.Staged{staged}, func(tx *record.Tx) error {
+	f.Digests, f.Details = staged.Digests(), details
+	err = s.recorded(ctx, []*blob.Staged{staged.file}, func(tx *record.Tx) error {
 		if known != nil {
 			if err := tx.ForgetUpstreamDocument(ctx, m.ID, path); err != nil {
 				return err
@@ -275,9 +312,19 @@ type statedChecksum struct {
 // maxChecksum is more than any checksum file has, in bytes.
 const maxChecksum = 4 << 10
 
-// fetchChecksum asks for the checksum of a file, where the file came from.
-func (s *Service) fetchChecksum(ctx context.Context, m *mirror, at, path string) statedChecksum {
-	for _, sum := range m.ecosystem.Checksums(path) {
+// fetchChecksum gives the strongest digest that the upstream's list states of a
+// file, or asks for its checksum where the file came from.
+func (s *Service) fetchChecksum(ctx context.Context, m *mirror, at, path string, listed map[string]string) statedChecksum {
+	for _, algorithm := range []string{"sha512", "sha256", "sha1", "md5"} {
+		if hex := listed[algorithm]; hex != "" {
+			return statedChecksum{algorithm: algorithm, hex: strings.ToLower(hex)}
+		}
+	}
+	byPath, ok := m.ecosystem.(ecosystem.ByPath)
+	if !ok {
+		return statedChecksum{}
+	}
+	for _, sum := range byPath.Checksums(path) {
 		response, err := m.source.Get(ctx, upstream.Request{Path: sum.Path, At: at})
 		if errors.Is(err, upstream.ErrAbsent) {
 			continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"crelvo/internal/core/access"
@@ -129,18 +130,23 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 	checked := Checked{URL: u.URL, Private: u.Private}
 	begun := time.Now()
 	path, what := "", "its root"
+	byPath, isByPath := e.(ecosystem.ByPath)
+	guided, isGuided := e.(ecosystem.Guided)
 	switch {
-	case sample.Version != "":
-		place, err := e.PlaceOf(e.Marker(sample, ""))
+	case sample.Version != "" && isByPath:
+		place, err := e.PlaceOf(byPath.Marker(sample, ""))
 		if err != nil {
 			checked.Said = fault.Of(err).Message
 			return checked
 		}
-		path, what = e.FilePath(place), sample.String()
+		path, what = byPath.FilePath(place), sample.String()
+	case isGuided:
+		path, what = guided.Entrance(), "the list of what it offers"
 	case sample.Name != "":
+		sample.Version = ""
 		path, what = e.ListingPath(sample), "a list of the versions of "+sample.String()
 	}
-	response, err := source.Get(ctx, upstream.Request{Path: path, At: u.URL, Document: true})
+	response, err := source.Get(ctx, upstream.Request{Path: path, At: u.URL, Document: true, Accept: e.Accepts()})
 	checked.Took = time.Since(begun)
 	var f *upstream.Failure
 	switch {
@@ -154,8 +160,14 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 		checked.Said = err.Error()
 	default:
 		checked.OK, checked.Said = true, "it answers and has "+what
-		if sample.Name != "" && sample.Version == "" {
-			listing, err := e.ReadListing(sample, &cutReader{from: response.Body, left: maxListing})
+		reading := ecosystem.Reading{Reader: &cutReader{from: response.Body, left: maxListing}, Address: response.Address,
+			More: func(string) (io.ReadCloser, error) { return nil, errors.New("it goes on elsewhere") }}
+		if isGuided {
+			if _, err := guided.ReadEntrance(reading); err != nil {
+				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+fault.Of(err).Message
+			}
+		} else if sample.Name != "" && sample.Version == "" {
+			listing, err := e.ReadListing(sample, reading)
 			if err != nil {
 				checked.OK, checked.Said = false, "it answers, but not with a list of versions: "+fault.Of(err).Message
 			} else {
@@ -210,7 +222,7 @@ func (s *Service) Forget(ctx context.Context, caller access.Caller, name string,
 	var forgotten Forgotten
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
 		var err error
-		if forgotten.Copies, err = tx.ForgetCopies(ctx, key, p.Version, s.Now()); err != nil {
+		if forgotten.Copies, err = tx.RemoveVersions(ctx, key, p.Version, s.Now()); err != nil {
 			return err
 		}
 		if forgotten.Documents, err = tx.ForgetUpstreamDocuments(ctx, key); err != nil {

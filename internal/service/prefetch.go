@@ -248,7 +248,11 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 		}
 	}
 	for _, v := range versions[:min(len(versions), p.m.Mirror.Prefetch.Newest)] {
-		line, err := p.version(ctx, purlOf(key, v.Version), key, like)
+		wanted := like
+		if len(v.Files) > 0 {
+			wanted = v.Files
+		}
+		line, err := p.version(ctx, purlOf(key, v.Version), v.Details, key, wanted)
 		if err != nil {
 			line.Outcome, line.Why = "failed", fault.Of(err).Message
 		}
@@ -259,7 +263,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 
 // version fetches a version: the file that every version has, and then those
 // that are wanted beside it.
-func (p *prefetching) version(ctx context.Context, of purl.PURL, key catalog.PackageKey, like []catalog.File) (record.PrefetchLine, error) {
+func (p *prefetching) version(ctx context.Context, of purl.PURL, details catalog.Details, key catalog.PackageKey, like []catalog.File) (record.PrefetchLine, error) {
 	line := record.PrefetchLine{PURL: of.String(), Outcome: "there"}
 	fetch := func(q catalog.FileQuestion) error {
 		q.Key.RepositoryID = p.m.ID
@@ -275,25 +279,26 @@ func (p *prefetching) version(ctx context.Context, of purl.PURL, key catalog.Pac
 		}
 		return err
 	}
-	if err := fetch(p.m.ecosystem.Marker(of, "")); err != nil {
-		if errors.Is(err, ecosystem.ErrNoFile) {
-			err = fault.New(fault.NotFound, "no-such-version", "the upstream lists it, but does not have it")
+	if byPath, ok := p.m.ecosystem.(ecosystem.ByPath); ok {
+		if err := fetch(byPath.Marker(of, "")); err != nil {
+			if errors.Is(err, ecosystem.ErrNoFile) {
+				err = fault.New(fault.NotFound, "no-such-version", "the upstream lists it, but does not have it")
+			}
+			return line, err
 		}
-		return line, err
-	}
-	kept, err := p.s.housePackage(ctx, key)
-	if err != nil {
-		return line, err
-	}
-	var details catalog.Details
-	for _, v := range kept.Versions {
-		if v.Version == of.Version {
-			details = v.Details
+		kept, err := p.s.housePackage(ctx, key)
+		if err != nil {
+			return line, err
+		}
+		for _, v := range kept.Versions {
+			if v.Version == of.Version {
+				details = v.Details
+			}
 		}
 	}
 	for i, q := range p.m.ecosystem.Companions(of, details, like) {
-		// Only the first is what the version promises.
-		if err := fetch(q); err != nil && !(i > 0 && errors.Is(err, ecosystem.ErrNoFile)) {
+		// Only the first two are what the version promises.
+		if err := fetch(q); err != nil && !(i > 1 && errors.Is(err, ecosystem.ErrNoFile)) {
 			if errors.Is(err, ecosystem.ErrNoFile) {
 				err = fault.New(fault.NotFound, "no-such-file", "the upstream does not have %s", q.Name)
 			}

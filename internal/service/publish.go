@@ -1,10 +1,8 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -34,13 +32,13 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	if err != nil {
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
-	defer s.discard(staged)
-	details, err := e.Inspect(place, sized{staged})
+	defer staged.Discard()
+	details, err := e.Inspect(place, staged)
 	if err != nil {
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	var added record.Added
-	err = s.recorded(ctx, []*blob.Staged{staged}, func(tx *record.Tx) error {
+	err = s.recorded(ctx, []*blob.Staged{staged.file}, func(tx *record.Tx) error {
 		if place.Snapshot && place.Upload == "" {
 			if err := s.nameUpload(ctx, tx, caller, e, repository, &place); err != nil {
 				return err
@@ -48,7 +46,7 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 		}
 		var err error
 		f := s.newFile(caller, repository, e, place)
-		f.Digests, f.Details = staged.Digests, details
+		f.Digests, f.Details = staged.Digests(), details
 		added, err = s.addFile(ctx, tx, f)
 		if err != nil || !added.Visible || added.Same {
 			return err
@@ -63,25 +61,6 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	}
 	s.changed(place.Key(e.Name(), repository))
 	return ecosystem.Receipt{Same: added.Same}, nil
-}
-
-type sized struct{ *blob.Staged }
-
-func (s sized) Size() int64 { return s.Digests.Size }
-
-func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name string) (*blob.Staged, error) {
-	staged, err := s.blobs.Stage(ctx, body, length)
-	if errors.Is(err, blob.ErrCut) {
-		return nil, fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name).
-			WithHint("Nothing of it was kept; send it again.").WithCause(err)
-	}
-	return staged, storeFault(err)
-}
-
-func (s *Service) discard(staged *blob.Staged) {
-	if err := staged.Discard(); err != nil {
-		s.log.Error("a staging file could not be removed", "error", err)
-	}
 }
 
 // broken notes that a file of an open version did not arrive as it should, and
@@ -187,7 +166,7 @@ func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.C
 		return err
 	}
 	for _, o := range open {
-		name := place.Rename(o.Upload)
+		name := place.NameOf(o.Upload)
 		if !slices.ContainsFunc(files[o.ID], func(f catalog.File) bool { return f.Name == name }) {
 			place.Upload, place.UploadedAt, place.FileName = o.Upload, o.UploadedAt, name
 			place.UploadCount = o.UploadCount
@@ -216,9 +195,16 @@ func (s *Service) addFile(ctx context.Context, tx *record.Tx, f record.NewFile) 
 	if err != nil {
 		return added, err
 	}
+	hint := "The next free version is " + purl.NextFree(f.Version, func(v string) bool {
+		return v == f.Version || slices.Contains(names, purl.NormalVersion(f.Key.Ecosystem, v))
+	}) + "."
+	if !added.RemovedAt.IsZero() {
+		return added, fault.New(fault.Conflict, "published-before", "%s %s was published by %s on %s, and removed on %s; a release does not come back with other bytes",
+			f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), added.RemovedAt.UTC().Format(timeForm)).WithHint("%s", hint)
+	}
 	return added, fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
 		f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), f.Name).
-		WithHint("The next free version is %s.", purl.NextFree(f.Version, func(v string) bool { return slices.Contains(names, v) }))
+		WithHint("%s", hint)
 }
 
 // announce ends a transaction that changed what can be seen of a package.
@@ -408,162 +394,4 @@ func (s *Service) abandon(ctx context.Context, publisher access.Caller, o record
 		event.Detail = map[string]string{"incomplete": o.BrokenFile}
 		return tx.Append(ctx, event)
 	})
-}
-
-// Handed is a file given by hand.
-type Handed struct {
-	Name string
-	Body io.Reader
-}
-
-// Published is a version that Publish made visible.
-type Published struct {
-	PURL       purl.PURL
-	Repository string // where it is
-	Upload     string
-	Files      []PublishedFile
-	Same       bool // all of it was there already
-}
-
-// PublishedFile is one of its files.
-type PublishedFile struct {
-	Name    string
-	Path    string // below the address of the repository
-	Digests catalog.Digests
-}
-
-// maxHanded is how many files one publication by hand may have.
-const maxHanded = 100
-
-// Publish takes package files by hand, recognises them, and makes their version
-// visible, all in one act. next gives the files one after the other, and io.EOF
-// in the end. as may be zero.
-func (s *Service) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, as purl.PURL,
-	next func() (Handed, error)) (Published, error) {
-	var staged []*blob.Staged
-	defer func() {
-		for _, st := range staged {
-			s.discard(st)
-		}
-	}()
-	var handed []ecosystem.Handed
-	for {
-		h, err := next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return Published{}, fault.New(fault.Invalid, "cut-upload", "the files did not arrive whole").WithCause(err)
-		}
-		if len(staged) == maxHanded {
-			return Published{}, fault.New(fault.TooLarge, "too-many-files", "one publication has at most %d files", maxHanded)
-		}
-		st, err := s.stage(ctx, h.Body, -1, h.Name)
-		if err != nil {
-			return Published{}, err
-		}
-		staged = append(staged, st)
-		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: sized{st}})
-	}
-	if len(handed) == 0 {
-		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
-	}
-	e, placed, err := s.recognise(handed, as)
-	if err != nil {
-		return Published{}, err
-	}
-	if repository, err = s.Target(caller, repository, placed[0].Place.Snapshot); err != nil {
-		return Published{}, err
-	}
-	files := make([]*blob.Staged, len(placed))
-	details := make([]catalog.Details, len(placed))
-	for i, p := range placed {
-		if err := s.accepts(caller, repository, p.Place); err != nil {
-			return Published{}, err
-		}
-		if p.File >= 0 {
-			files[i] = staged[p.File]
-		} else {
-			st, err := s.stage(ctx, bytes.NewReader(p.Content), int64(len(p.Content)), p.Place.FileName)
-			if err != nil {
-				return Published{}, err
-			}
-			staged = append(staged, st)
-			files[i] = st
-		}
-		if details[i], err = e.Inspect(p.Place, sized{files[i]}); err != nil {
-			return Published{}, err
-		}
-	}
-	published := Published{PURL: placed[0].Place.PURL(e.Name()), Repository: repository.Name, Same: true}
-	key := placed[0].Place.Key(e.Name(), repository)
-	err = s.recorded(ctx, files, func(tx *record.Tx) error {
-		var last record.Added
-		for i, p := range placed {
-			place := p.Place
-			if place.Snapshot && i == 0 {
-				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
-					return err
-				}
-				published.Upload = place.Upload
-			} else if place.Snapshot {
-				first := &placed[0].Place
-				place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
-				place.FileName = place.Rename(place.Upload)
-			}
-			placed[i].Place = place
-			f := s.newFile(caller, repository, e, place)
-			f.Digests, f.Details, f.Afresh = files[i].Digests, details[i], i == 0
-			added, err := s.addFile(ctx, tx, f)
-			if err != nil {
-				return err
-			}
-			last = added
-			published.Same = published.Same && added.Same
-			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: files[i].Digests,
-				Path: e.Name() + "/" + e.Address(published.PURL, catalog.File{Name: place.FileName})})
-		}
-		done, err := tx.Complete(ctx, last.VersionID, s.Now())
-		switch {
-		case err != nil:
-			return err
-		case done:
-			return s.announceVersion(ctx, tx, caller, "version published", repository.Name, key, published.PURL.Version, published.Upload)
-		case !last.Visible:
-			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
-		case published.Same:
-			return nil
-		}
-		return s.announceVersion(ctx, tx, caller, "file added", repository.Name, key, published.PURL.Version, published.Upload)
-	})
-	s.changed(key)
-	return published, err
-}
-
-// newUpload begins an upload of a snapshot: the next number, and the time now.
-func (s *Service) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place) error {
-	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
-		return err
-	}
-	last, err := tx.LastUpload(ctx, key, place.Version)
-	if err != nil {
-		return err
-	}
-	place.UploadedAt, place.UploadCount = s.Now().UTC().Truncate(time.Second), last+1
-	place.Upload = e.UploadName(place.Version, place.UploadedAt, place.UploadCount)
-	place.FileName = place.Rename(place.Upload)
-	return nil
-}
-
-// recognise finds the ecosystem that the files are of.
-func (s *Service) recognise(handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
-	for _, e := range Ecosystems() {
-		placed, err := e.Place(handed, as)
-		if errors.Is(err, ecosystem.ErrNotMine) {
-			continue
-		}
-		return e, placed, err
-	}
-	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises", handed[0].Name).
-		WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
 }

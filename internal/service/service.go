@@ -14,6 +14,7 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
 
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
@@ -57,8 +58,11 @@ type Service struct {
 	loading      sync.Mutex
 	settled      atomic.Uint64 // raised by every change of settings
 	seed         maphash.Seed
-	generations  [4096]atomic.Uint64 // by the hash of a package's name; raised by every change
-	packages     *lru.Cache[catalog.PackageKey, aged[*catalog.Package]]
+	generations  [4096]atomic.Uint64                               // by the hash of a package's name; raised by every change
+	packages     *weighted[catalog.PackageKey, aged[record.Known]] // as one repository keeps them
+	composed     *weighted[catalog.PackageKey, aged[record.Known]] // as a mirror or chain puts them together
+	rendered     *weighted[renderedKey, rendered]
+	rendering    singleflight.Group
 	files        *lru.Cache[catalog.FileQuestion, aged[ecosystem.Found]]
 	documents    *lru.Cache[documentKey, aged[record.UpstreamDocument]]
 	plugins      *lru.Cache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]]
@@ -106,14 +110,16 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3, err4, err5, err6 error
-	s.packages, err1 = lru.New[catalog.PackageKey, aged[*catalog.Package]](512)
+	var err1, err2, err3, err4, err5, err6, err7, err8 error
+	s.packages, err1 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
+	s.composed, err7 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
+	s.rendered, err8 = newWeighted[renderedKey](20_000, documentMemory, func(r rendered) int64 { return r.document.Weight() })
 	s.files, err2 = lru.New[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
 	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
 	s.documents, err5 = lru.New[documentKey, aged[record.UpstreamDocument]](10_000)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
+	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {
@@ -214,6 +220,7 @@ func (s *Service) heard(c record.Change) {
 // forgetAll empties what may be out of date.
 func (s *Service) forgetAll() {
 	s.packages.Purge()
+	s.composed.Purge()
 	s.files.Purge()
 	s.documents.Purge()
 	s.plugins.Purge()

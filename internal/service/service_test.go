@@ -105,7 +105,7 @@ func (n *node) publish(t *testing.T, r catalog.Repository, version, content stri
 		t.Fatal(err)
 	}
 	given := false
-	_, err = n.Publish(t.Context(), n.admin, r, as, func() (Handed, error) {
+	_, err = n.PublishByHand(t.Context(), n.admin, r, as, func() (Handed, error) {
 		if given {
 			return Handed{}, io.EOF
 		}

@@ -56,6 +56,10 @@ func (s *Service) checkMirror(ctx context.Context, r *catalog.Repository) error 
 	m.Upstreams = slices.Clone(m.Upstreams)
 	for i := range m.Upstreams {
 		u := &m.Upstreams[i]
+		if guided, ok := s.ecosystems[r.Ecosystem].(ecosystem.Guided); ok {
+			// Its clients are given the address of the entrance itself.
+			u.URL = strings.TrimSuffix(strings.TrimSpace(u.URL), "/"+guided.Entrance())
+		}
 		address, err := webAddress(u.URL)
 		if err != nil {
 			return err

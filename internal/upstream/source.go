@@ -84,6 +84,11 @@ func (s *Source) Close() { s.http.CloseIdleConnections() }
 // Request asks for a path below the upstreams' addresses.
 type Request struct {
 	Path string // without escapes
+	// Address is where else it is, by the upstream's own word, instead of Path.
+	// The upstream's credentials stay with its own host.
+	Address string
+	// Accept is the Accept header; "" is none.
+	Accept string
 	// Document: it may be compressed on its way.
 	Document bool
 	// At limits it to the upstream with that address; "" asks them in order.
@@ -95,6 +100,7 @@ type Request struct {
 // Response is an upstream's answer.
 type Response struct {
 	Upstream           string
+	Address            string // where it was found in the end
 	NotModified        bool
 	Length             int64 // -1 if it is not known
 	ContentType        string
@@ -157,7 +163,7 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	if response.Uncompressed {
 		body.want = -1
 	}
-	out := &Response{Upstream: u.URL, Length: body.want, ContentType: response.Header.Get("Content-Type"),
+	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want, ContentType: response.Header.Get("Content-Type"),
 		ETag: response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
 	switch response.StatusCode {
 	case http.StatusOK:
@@ -233,6 +239,15 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		return nil, err
 	}
 	at := start.JoinPath(strings.Split(r.Path, "/")...)
+	if r.Address != "" {
+		if at, err = url.Parse(r.Address); err != nil || start.Scheme == "https" && at.Scheme != "https" || at.Host == "" {
+			return nil, refused{"names an address that is of no use: " + r.Address}
+		}
+		if s.settings.Proxy != "" && !u.Private && LeadsToPrivate(ctx, at.String()) {
+			return nil, refused{"names " + at.Host + ", a private address"}
+		}
+	}
+	origin := at
 	begun := time.Now()
 	for range maxRedirects {
 		request, err := http.NewRequestWithContext(mayBePrivate(ctx, u.Private || s.settings.Proxy != ""), http.MethodGet, at.String(), nil)
@@ -242,6 +257,9 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		request.Header.Set("User-Agent", s.agent)
 		if !r.Document {
 			request.Header.Set("Accept-Encoding", "identity")
+		}
+		if r.Accept != "" {
+			request.Header.Set("Accept", r.Accept)
 		}
 		if strings.EqualFold(at.Host, start.Host) && at.Scheme == start.Scheme {
 			s.signIn(request)
@@ -256,8 +274,11 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		}
 		response, err := s.http.RoundTrip(request)
 		if forbid := (forbidden{}); errors.As(err, &forbid) {
-			if at == start || at.Host == start.Host {
+			if at.Host == start.Host {
 				return nil, refused{fmt.Sprintf("leads to %s, a private address, which it did not when the mirror was set up", forbid.address)}
+			}
+			if at == origin {
+				return nil, refused{fmt.Sprintf("names %s, a private address", at.Host)}
 			}
 			return nil, refused{fmt.Sprintf("redirected to %s, a private address", at.Host)}
 		}
@@ -267,6 +288,7 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		location := response.Header.Get("Location")
 		if response.StatusCode < 300 || response.StatusCode > 399 || response.StatusCode == http.StatusNotModified || location == "" {
 			s.observer.Answered(u.URL, s.now(), time.Since(begun))
+			response.Request = request
 			return response, nil
 		}
 		// What a redirect says besides is of no interest, and may be long.
@@ -277,7 +299,7 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		if err != nil {
 			return nil, refused{"redirected to an address that cannot be read"}
 		}
-		if err := mayRedirect(start, to, s.settings.RedirectTo); err != nil {
+		if err := mayRedirect(origin, to, s.settings.RedirectTo); err != nil {
 			return nil, refused{err.Error()}
 		}
 		// A proxy would resolve the name, and go where we would not.

@@ -143,12 +143,12 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v cata
 		u.Dependencies = append(u.Dependencies, api.Dependency(d))
 	}
 	for _, f := range v.Files {
-		if v.Listed {
-			break // their bytes are not known
+		if !f.Kept() {
+			continue // its bytes are not known
 		}
 		u.Files = append(u.Files, api.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
 			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
-			Path: "/at/" + r.At() + "/" + e.Name() + "/" + e.Address(p, f)})
+			Path: "/at/" + r.At() + "/" + e.Name() + "/" + e.Address(p, v.Upload, f)})
 	}
 	return u
 }

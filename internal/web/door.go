@@ -48,8 +48,14 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
 		call := &ecosystem.Call{Context: c, Desk: w.service}
 		err := func() error {
-			if escaped := strings.ToLower(r.URL.EscapedPath()); strings.Contains(escaped, "%2f") || strings.Contains(escaped, "%5c") {
+			escaped := strings.ToLower(r.URL.EscapedPath())
+			if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {
 				return fault.New(fault.Invalid, "bad-path", "the path has an encoded slash, which cannot be part of a name")
+			}
+			if keyed, ok := e.(ecosystem.Keyed); ok && r.Header.Get("Authorization") == "" {
+				if key := r.Header.Get(keyed.KeyHeader()); key != "" {
+					r.Header.Set("Authorization", "Bearer "+key)
+				}
 			}
 			caller, err := w.identify(c)
 			if err != nil {

@@ -112,7 +112,7 @@ func (w *Server) addUpload() {
 		if err != nil {
 			return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)
 		}
-		published, err := w.service.Publish(r.Context(), caller, repository, as, func() (service.Handed, error) {
+		published, err := w.service.PublishByHand(r.Context(), caller, repository, as, func() (service.Handed, error) {
 			return nextFile(parts)
 		})
 		if err != nil {

@@ -20,6 +20,7 @@ const (
 	Remove   Action = "remove"   // curator
 	Manage   Action = "manage"   // admin: settings of a repository, and all that is not about one
 	SignedIn Action = "signedin" // any known caller
+	Anyone   Action = "anyone"   // whoever asks: to sign in, or to see that there is a service
 )
 
 // Role is what a grant gives.
@@ -75,6 +76,9 @@ type Decision struct {
 // Decide tells whether the caller may do the action on the repository. For
 // actions that are about no repository, give the zero one.
 func Decide(c Caller, action Action, repository catalog.Repository) Decision {
+	if action == Anyone {
+		return Decision{Allowed: true}
+	}
 	if action == SignedIn {
 		return Decision{Allowed: !c.Anonymous()}
 	}

@@ -5,6 +5,8 @@ package catalog
 
 import (
 	"encoding/hex"
+	"encoding/json"
+	"maps"
 	"strings"
 	"time"
 )
@@ -80,6 +82,8 @@ type Package struct {
 	Revision int64 // raised by every change; the version of its rendered documents
 	Changed  time.Time
 	Versions []Version // no order promised
+	// Labels are movable names for versions: npm's dist-tags. Not to be changed.
+	Labels map[string]string
 	// Stale names the mirrors that could not bring up to date what they say of
 	// it.
 	Stale []Staleness
@@ -107,6 +111,39 @@ type Version struct {
 	Files       []File
 	// Listed: an upstream says that it has it, and nothing of it is kept yet.
 	Listed bool
+	// Withdrawn: it is not to be used any more; nil if it is.
+	Withdrawn *Withdrawal
+}
+
+// Withdrawal is why a version is not to be used any more: what the ecosystems
+// call yank, unlist or deprecate.
+type Withdrawal struct {
+	Reason string    `json:"reason,omitempty"`
+	By     string    `json:"by,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+}
+
+// Newest is the version that comes last in an order, of those that accept fits
+// or, if none does, of all; nil if there are no versions.
+func (p *Package) Newest(compare func(a, b string) int, accept func(Version) bool) *Version {
+	var newest *Version
+	accepted := false
+	for i := range p.Versions {
+		v := &p.Versions[i]
+		ok := accept(*v)
+		switch {
+		case newest == nil || ok && !accepted:
+		case accepted && !ok:
+			continue
+		default:
+			c := compare(v.Version, newest.Version)
+			if c < 0 || c == 0 && !v.Newer(*newest) {
+				continue
+			}
+		}
+		newest, accepted = v, accepted || ok
+	}
+	return newest
 }
 
 // Exact is the most precise name of the version: the upload's, if it has one.
@@ -125,26 +162,31 @@ func (v Version) Newer(other Version) bool {
 	return v.UploadCount > other.UploadCount
 }
 
-// Size is the sum of the sizes of the version's files in bytes.
+// Size is the sum of the sizes of the version's files that are kept, in bytes.
 func (v Version) Size() (bytes int64) {
 	for _, f := range v.Files {
-		bytes += f.Digests.Size
+		if f.Kept() {
+			bytes += f.Digests.Size
+		}
 	}
 	return bytes
 }
 
 // File is one file of a version.
 type File struct {
-	ID        int64
+	ID        int64 // 0 for one that an upstream lists and that is not kept
 	VersionID int64
 	// RepositoryID is where it is kept; behind a chain, not the chain.
 	RepositoryID int64
 	Name         string // as it stands in the repository
 	Classifier   string // Maven
 	Extension    string
-	Digests      Digests
+	Digests      Digests // of a listed one, as far as the upstream states them
 	AddedAt      time.Time
 }
+
+// Kept tells whether the bytes of the file are here.
+func (f File) Kept() bool { return f.ID != 0 }
 
 // Details is what is known of a version from its own files.
 type Details struct {
@@ -158,6 +200,16 @@ type Details struct {
 	Licences     []Licence    `json:"licences,omitempty"`
 	Authors      []string     `json:"authors,omitempty"`
 	Dependencies []Dependency `json:"dependencies,omitempty"`
+	// Native is what the ecosystem's own documents say besides, by its own names.
+	Native map[string]json.RawMessage `json:"native,omitempty"`
+	// Readme is kept apart from the rest, since it may be long.
+	Readme *Readme `json:"-"`
+}
+
+// Readme is a text about a version.
+type Readme struct {
+	Text   string
+	Format string // a media type: text/markdown, text/plain, text/x-rst
 }
 
 // Licence is a licence as its package states it.
@@ -197,6 +249,14 @@ func (d Details) Merge(other Details) Details {
 	if d.Dependencies == nil {
 		d.Dependencies = other.Dependencies
 	}
+	if d.Readme == nil {
+		d.Readme = other.Readme
+	}
+	if len(other.Native) > 0 {
+		native := maps.Clone(other.Native)
+		maps.Copy(native, d.Native)
+		d.Native = native
+	}
 	return d
 }
 
@@ -228,6 +288,31 @@ func (d Digests) Hex(algorithm string) string {
 	}
 	return ""
 }
+
+// ParseHex sets the digest of that algorithm from hexadecimal; ok is false if
+// it is none.
+func (d *Digests) ParseHex(algorithm, text string) (ok bool) {
+	var into []byte
+	switch strings.ToLower(algorithm) {
+	case "md5":
+		into = d.MD5[:]
+	case "sha1":
+		into = d.SHA1[:]
+	case "sha256":
+		into = d.SHA256[:]
+	case "sha512":
+		into = d.SHA512[:]
+	}
+	if len(into) == 0 || hex.DecodedLen(len(text)) != len(into) {
+		return false
+	}
+	raw, err := hex.DecodeString(text)
+	copy(into, raw)
+	return err == nil
+}
+
+// Has tells whether the digest of that algorithm is known.
+func (d Digests) Has(algorithm string) bool { return strings.Trim(d.Hex(algorithm), "0") != "" }
 
 // FileQuestion asks for one file. Either Name is given, with the exact Upload,
 // or Classifier and Extension, and the newest upload that has one answers.

@@ -72,10 +72,12 @@ type Member struct {
 }
 
 // Listing is what an upstream says in a document: which versions of a package
-// it has, and which plugins of a namespace.
+// it has, which plugins of a namespace, or where its other documents are.
 type Listing struct {
-	Versions []ListedVersion `json:"versions,omitempty"`
-	Plugins  []ListedPlugin  `json:"plugins,omitempty"`
+	Versions []ListedVersion   `json:"versions,omitempty"`
+	Plugins  []ListedPlugin    `json:"plugins,omitempty"`
+	Labels   map[string]string `json:"labels,omitempty"` // movable names for versions
+	Places   map[string]string `json:"places,omitempty"` // addresses, by the names of what is there
 }
 
 // ListedVersion is a version, or an upload of a snapshot, that an upstream
@@ -86,6 +88,8 @@ type ListedVersion struct {
 	UploadedAt  time.Time    `json:"uploadedAt,omitzero"`
 	UploadCount int          `json:"uploadCount,omitempty"`
 	Files       []ListedFile `json:"files,omitempty"` // where the document says
+	Details     *Details     `json:"details,omitempty"`
+	Withdrawn   *Withdrawal  `json:"withdrawn,omitempty"`
 	SeenAt      time.Time    `json:"seenAt"`          // when it was first listed
 	GoneAt      time.Time    `json:"goneAt,omitzero"` // when it was not listed any more
 }
@@ -103,6 +107,11 @@ type ListedFile struct {
 	Name       string `json:"name"`
 	Classifier string `json:"classifier,omitempty"`
 	Extension  string `json:"extension,omitempty"`
+	// Address is where it is, where the document says: relative to the
+	// upstream's address, or whole.
+	Address string            `json:"address,omitempty"`
+	Size    int64             `json:"size,omitempty"`
+	Digests map[string]string `json:"digests,omitempty"` // in hexadecimal, by algorithm
 }
 
 // ListedPlugin is a plugin of a build tool that an upstream says it has.

@@ -57,6 +57,19 @@ func Merge(key catalog.PackageKey, parts []Part) *catalog.Package {
 		add(i, p.Package, !p.House, true)
 		merged.Stale = append(merged.Stale, p.Package.Stale...)
 	}
+	// A label is the first member's that has it, if its version comes from there.
+	for i, p := range parts {
+		for label, version := range p.Package.Labels {
+			first, known := from[version]
+			if _, taken := merged.Labels[label]; taken || !known || first != i && !(p.House && parts[first].House) {
+				continue
+			}
+			if merged.Labels == nil {
+				merged.Labels = map[string]string{}
+			}
+			merged.Labels[label] = version
+		}
+	}
 	return merged
 }
 

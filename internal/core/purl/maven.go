@@ -189,3 +189,7 @@ func compareQualifiers(a, b string) int {
 	}
 	return strings.Compare(a, b)
 }
+
+func snapshotMaven(version string) bool {
+	return strings.HasSuffix(version, "-SNAPSHOT") || version == "SNAPSHOT"
+}

@@ -59,7 +59,11 @@ func ParsePattern(text string) (Pattern, error) {
 	if !ok || kind == "" || strings.Trim(rest, "/") == "" {
 		return Pattern{}, wrong("it has no name")
 	}
-	p.name = strings.ToLower(kind) + "/" + strings.Trim(rest, "/")
+	kind = strings.ToLower(kind)
+	p.name = kind + "/" + NormalName(kind, strings.Trim(rest, "/"))
+	if !strings.Contains(p.version, "*") {
+		p.version = NormalVersion(kind, p.version)
+	}
 	return p, nil
 }
 
@@ -67,7 +71,15 @@ func ParsePattern(text string) (Pattern, error) {
 func (p Pattern) String() string { return p.text }
 
 // MatchName tells whether some version of the package could fit.
-func (p Pattern) MatchName(of PURL) bool { return glob(p.name, of.path()) }
+func (p Pattern) MatchName(of PURL) bool {
+	if !strings.HasPrefix(p.name, "*") {
+		return glob(p.name, of.path())
+	}
+	// A pattern for any ecosystem is read by the rules of each.
+	_, rest, _ := strings.Cut(p.name, "/")
+	kind, _, _ := strings.Cut(p.name, "/")
+	return glob(kind+"/"+NormalName(of.Ecosystem, rest), of.path())
+}
 
 // Match tells whether the version fits. A package URL without a version fits a
 // pattern without one only.

@@ -26,8 +26,8 @@ func Parse(s string) (PURL, error) {
 			WithHint("Write it as pkg:maven/example.skerry.berth/berth-planner@1.4.0; the version may be left out.").
 			WithCause(err)
 	}
-	return PURL{Ecosystem: parsed.Type, Namespace: parsed.Namespace, Name: parsed.Name,
-		Version: parsed.Version, Qualifiers: parsed.Qualifiers.Map()}, nil
+	return PURL{Ecosystem: parsed.Type, Namespace: parsed.Namespace, Name: NormalName(parsed.Type, parsed.Name),
+		Version: NormalVersion(parsed.Type, parsed.Version), Qualifiers: parsed.Qualifiers.Map()}, nil
 }
 
 // String writes the package URL in its canonical form.

@@ -5,23 +5,56 @@ import (
 	"strings"
 )
 
+// rules are what an ecosystem says of names and versions. What is nil is as
+// it is written.
+type rules struct {
+	snapshot func(version string) bool
+	compare  func(a, b string) int
+	// name and version give the one form that all spellings of a name or
+	// version share; what cannot be read stays as it is.
+	name    func(string) string
+	version func(string) string
+}
+
+var byEcosystem = map[string]rules{
+	"maven": {snapshot: snapshotMaven, compare: compareMaven},
+	"npm":   {snapshot: snapshotSemver, compare: compareSemver},
+	"nuget": {snapshot: snapshotNuGet, compare: compareNuGet, name: strings.ToLower, version: normalNuGet},
+	"pypi":  {snapshot: snapshotPyPI, compare: comparePyPI, name: normalPyPIName, version: normalPyPI},
+}
+
 // IsSnapshot tells whether a version is a development version, which may be
 // published again, by the rules of the ecosystem.
 func IsSnapshot(ecosystem, version string) bool {
-	switch ecosystem {
-	case "maven":
-		return strings.HasSuffix(version, "-SNAPSHOT") || version == "SNAPSHOT"
+	if r := byEcosystem[ecosystem]; r.snapshot != nil {
+		return r.snapshot(version)
 	}
 	return false
 }
 
 // Compare orders two versions of an ecosystem: negative if a comes before b.
 func Compare(ecosystem, a, b string) int {
-	switch ecosystem {
-	case "maven":
-		return compareMaven(a, b)
+	if r := byEcosystem[ecosystem]; r.compare != nil {
+		return r.compare(a, b)
 	}
 	return strings.Compare(a, b)
+}
+
+// NormalName is the one form of a name that the ecosystem takes for the same.
+func NormalName(ecosystem, name string) string {
+	if r := byEcosystem[ecosystem]; r.name != nil {
+		return r.name(name)
+	}
+	return name
+}
+
+// NormalVersion is the one form of a version that the ecosystem takes for the
+// same.
+func NormalVersion(ecosystem, version string) string {
+	if r := byEcosystem[ecosystem]; r.version != nil {
+		return r.version(version)
+	}
+	return version
 }
 
 // NextFree proposes the first version after version that taken does not know:

@@ -104,11 +104,11 @@ func routes(t *testing.T, e ecosystem.Ecosystem) {
 			t.Errorf("route %s %q is not whole", r.Method, r.Path)
 		}
 		switch r.Action {
-		case access.Read, access.Publish, access.Remove, access.Manage:
+		case access.Read, access.Publish, access.Remove, access.Manage, access.SignedIn, access.Anyone:
 		default:
 			t.Errorf("route %s %s has no decision: action %q", r.Method, r.Path, r.Action)
 		}
-		if (r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodDelete) && r.Action == access.Read {
+		if (r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodDelete) && r.Action == access.Read && !r.Asks {
 			t.Errorf("route %s %s changes something with the right to read", r.Method, r.Path)
 		}
 		if methods[r.Path] == nil {
@@ -153,8 +153,14 @@ func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 		if p.Place.Snapshot != purl.IsSnapshot(e.Name(), p.Place.Version) {
 			t.Errorf("%s: snapshot %v disagrees with its version", p.Place.FileName, p.Place.Snapshot)
 		}
-		if p.Place.Snapshot && p.Place.Rename == nil {
-			t.Errorf("%s cannot be named after its upload", p.Place.FileName)
+		if p.Place.Snapshot {
+			address := func(upload string) string {
+				return e.Address(parse(t, s.PURL), upload, catalog.File{Name: p.Place.NameOf(upload)})
+			}
+			at := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
+			if a, b := address(e.UploadName(p.Place.Version, at, 1)), address(e.UploadName(p.Place.Version, at, 2)); a == b {
+				t.Errorf("two uploads of %s have the same address %s", p.Place.FileName, a)
+			}
 		}
 		if names[p.Place.FileName] {
 			t.Errorf("two files are named %s", p.Place.FileName)
@@ -171,7 +177,7 @@ func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 		details = details.Merge(known)
 		f := catalog.File{Name: p.Place.FileName, Classifier: p.Place.Classifier, Extension: p.Place.Extension}
 		stored = append(stored, f)
-		if a := e.Address(parse(t, s.PURL), f); strings.HasPrefix(a, "/") || !strings.HasSuffix(a, f.Name) {
+		if a := e.Address(parse(t, s.PURL), "", f); strings.HasPrefix(a, "/") || !strings.HasSuffix(a, f.Name) {
 			t.Errorf("the address of %s is %q", f.Name, a)
 		}
 	}
@@ -221,37 +227,45 @@ func mirrored(t *testing.T, e ecosystem.Mirrored, s Samples) {
 		if purl.IsSnapshot(e.Name(), p.Version) {
 			continue // which of its uploads is meant is not said
 		}
-		q := e.Marker(p, "")
-		place, err := e.PlaceOf(q)
-		if err != nil {
-			t.Errorf("%s: the marker has no place: %v", p, err)
-			continue
-		}
-		if got := place.PURL(e.Name()).String(); got != p.String() {
-			t.Errorf("the marker of %s belongs to %s", p, got)
-		}
-		path := e.FilePath(place)
-		if path == "" || strings.HasPrefix(path, "/") || !strings.Contains(path, p.Name) {
-			t.Errorf("the marker of %s is at %q", p, path)
-		}
-		for _, sum := range e.Checksums(path) {
-			if sum.Path == path || (catalog.Digests{}).Hex(sum.Algorithm) == "" {
-				t.Errorf("a checksum of %s is %+v", path, sum)
-			}
-		}
 		name := p
 		name.Version = ""
-		if list := e.ListingPath(name); list == path || strings.HasPrefix(list, "/") {
+		list := e.ListingPath(name)
+		if strings.HasPrefix(list, "/") {
 			t.Errorf("the list of %s is at %q", name, list)
+		}
+		if byPath, ok := e.(ecosystem.ByPath); ok {
+			found(t, byPath, p, list)
+		} else if list == "" {
+			t.Errorf("nothing tells where the files of %s are", name)
 		}
 	}
 	for _, nonsense := range []string{"", "<!doctype html><title>Welcome</title>", "{", "\x00\x01"} {
-		if l, err := e.ReadListing(purl.PURL{Ecosystem: e.Name(), Name: "x"}, strings.NewReader(nonsense)); err == nil {
+		if l, err := e.ReadListing(purl.PURL{Ecosystem: e.Name(), Name: "x"}, ecosystem.Reading{Reader: strings.NewReader(nonsense), Address: "https://packages.openshore.example/x"}); err == nil {
 			t.Errorf("%q was read as the list %+v", nonsense, l)
 		}
 	}
 	if place, err := e.PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: e.Name(), Name: "x", Namespace: "y"}, Version: "1", Name: "../../etc/passwd"}); err == nil {
 		t.Errorf("a way out of the repository has the place %+v", place)
+	}
+}
+
+// found tests where files of an ecosystem are looked for.
+func found(t *testing.T, e ecosystem.ByPath, p purl.PURL, list string) {
+	place, err := e.PlaceOf(e.Marker(p, ""))
+	if err != nil {
+		t.Fatalf("%s: the marker has no place: %v", p, err)
+	}
+	if got := place.PURL(e.Name()).String(); got != p.String() {
+		t.Errorf("the marker of %s belongs to %s", p, got)
+	}
+	path := e.FilePath(place)
+	if path == "" || path == list || strings.HasPrefix(path, "/") || !strings.Contains(path, p.Name) {
+		t.Errorf("the marker of %s is at %q", p, path)
+	}
+	for _, sum := range e.Checksums(path) {
+		if sum.Path == path || (catalog.Digests{}).Hex(sum.Algorithm) == "" {
+			t.Errorf("a checksum of %s is %+v", path, sum)
+		}
 	}
 }
 

@@ -279,7 +279,7 @@ func contentType(extension string) string {
 }
 
 // Address implements ecosystem.Ecosystem.
-func (Maven) Address(p purl.PURL, f catalog.File) string {
+func (Maven) Address(p purl.PURL, _ string, f catalog.File) string {
 	return folderOf(p.Namespace, p.Name, p.Version) + "/" + f.Name
 }
 

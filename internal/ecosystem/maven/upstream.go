@@ -1,7 +1,6 @@
 package maven
 
 import (
-	"io"
 	"slices"
 	"strings"
 
@@ -10,7 +9,7 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-var _ ecosystem.Mirrored = Maven{}
+var _ ecosystem.ByPath = Maven{}
 
 // ListingPath implements ecosystem.Mirrored: the three levels of
 // maven-metadata.xml.
@@ -25,9 +24,12 @@ func (Maven) ListingPath(p purl.PURL) string {
 	return strings.Join(append(parts, metadataName), "/")
 }
 
+// Accepts implements ecosystem.Mirrored.
+func (Maven) Accepts() string { return "" }
+
 // ReadListing implements ecosystem.Mirrored. The same document may be about an
 // artifact and a group, so both are read.
-func (Maven) ReadListing(p purl.PURL, r io.Reader) (catalog.Listing, error) {
+func (Maven) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	m, err := parseMetadata(r)
 	if err != nil {
 		return catalog.Listing{}, err
@@ -99,18 +101,18 @@ func (Maven) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	return t.place, err
 }
 
-// FilePath implements ecosystem.Mirrored.
+// FilePath implements ecosystem.ByPath.
 func (Maven) FilePath(p ecosystem.Place) string {
 	return folderOf(p.Namespace, p.Name, p.Version) + "/" + p.FileName
 }
 
-// Checksums implements ecosystem.Mirrored. SHA-1 is the one that every
+// Checksums implements ecosystem.ByPath. SHA-1 is the one that every
 // repository has.
 func (Maven) Checksums(path string) []ecosystem.Checksum {
 	return []ecosystem.Checksum{{Path: path + ".sha1", Algorithm: "sha1"}, {Path: path + ".md5", Algorithm: "md5"}}
 }
 
-// Marker implements ecosystem.Mirrored: the pom.
+// Marker implements ecosystem.ByPath: the pom.
 func (Maven) Marker(p purl.PURL, upload string) catalog.FileQuestion {
 	q := catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: Name, Namespace: p.Namespace, Name: p.Name}, Version: p.Version, Upload: upload}
 	if exact := p.Version; !purl.IsSnapshot(Name, exact) || upload != "" {
@@ -124,11 +126,11 @@ func (Maven) Marker(p purl.PURL, upload string) catalog.FileQuestion {
 	return q
 }
 
-// Companions implements ecosystem.Mirrored: the main artifact, and classifiers
-// that were wanted before.
+// Companions implements ecosystem.Mirrored: the pom, the main artifact, and
+// classifiers that were wanted before.
 func (m Maven) Companions(p purl.PURL, details catalog.Details, like []catalog.File) []catalog.FileQuestion {
 	marker := m.Marker(p, "")
-	var wanted []catalog.FileQuestion
+	wanted := []catalog.FileQuestion{marker}
 	add := func(classifier, extension string) {
 		q := marker
 		if q.Name == "" {
@@ -136,7 +138,7 @@ func (m Maven) Companions(p purl.PURL, details catalog.Details, like []catalog.F
 		} else {
 			q.Name = fileName(p.Name, p.Version, classifier, extension)
 		}
-		if q != marker && !slices.Contains(wanted, q) {
+		if !slices.Contains(wanted, q) {
 			wanted = append(wanted, q)
 		}
 	}

@@ -1,0 +1,75 @@
+package record
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+// Hit is a package in the answer to a search by a package client.
+type Hit struct {
+	RepositoryID int64
+	Namespace    string
+	Name         string
+	ChangedAt    time.Time
+	Latest       string // the version that arrived last
+	PublishedBy  string
+	Details      catalog.Details // of Latest
+	Versions     []string
+	Downloads    int64
+}
+
+// Hits finds packages of an ecosystem whose name, title or description has all
+// the words, those whose name fits best first, and tells how many there are. Of
+// a name that several repositories have, the first one's counts. Without
+// snapshots, packages that have nothing else are left out.
+func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
+	patterns := make([]string, len(words))
+	for i, w := range words {
+		patterns[i] = "%" + likeEscaper.Replace(w) + "%"
+	}
+	var rows []struct {
+		Total        int       `db:"total"`
+		RepositoryID int64     `db:"repository_id"`
+		Namespace    string    `db:"namespace"`
+		Name         string    `db:"name"`
+		ChangedAt    time.Time `db:"changed_at"`
+		Latest       string    `db:"latest"`
+		PublishedBy  string    `db:"published_by"`
+		Details      []byte    `db:"details"`
+		Versions     string    `db:"versions"`
+		Downloads    int64     `db:"downloads"`
+	}
+	err = db.SelectContext(ctx, &rows, `with fitting as (
+			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.details
+			from package p cross join lateral (select v.version, v.published_by, v.details from version v
+				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null and ($4 or not v.snapshot)
+				order by v.visible_from desc, v.id desc limit 1) l
+			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2
+				and (cardinality($3::text[]) = 0 or (p.namespace || ' ' || p.name) ilike all ($3)
+					or (p.namespace || ' ' || p.name || ' ' || coalesce(l.details->>'title', '') || ' ' || coalesce(l.details->>'description', '')) ilike all ($3))
+			order by p.namespace, p.name, array_position($1, p.repository_id)
+		), page as (
+			select f.*, count(*) over () total, case when $7 = '' then 3 when name = $7 then 0 when starts_with(name, $7) then 1
+				when position($7 in namespace || ' ' || name) > 0 then 2 else 3 end fit
+			from fitting f order by fit, name, namespace offset $5 limit $6
+		)
+		select f.total, f.repository_id, f.namespace, f.name, f.changed_at, f.latest, f.published_by, f.details,
+			(select string_agg(distinct v.version, ' ') from version v where v.package_id = f.id and v.visible_from is not null
+				and v.visible_until is null and ($4 or not v.snapshot)) versions,
+			coalesce((select sum(d.downloads) from version v join download_day d on d.version_id = v.id where v.package_id = f.id), 0)::bigint downloads
+		from page f order by f.fit, f.name, f.namespace`,
+		repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " ")))
+	for _, row := range rows {
+		h := Hit{RepositoryID: row.RepositoryID, Namespace: row.Namespace, Name: row.Name, ChangedAt: row.ChangedAt, Latest: row.Latest,
+			PublishedBy: row.PublishedBy, Versions: strings.Fields(row.Versions), Downloads: row.Downloads}
+		if err := json.Unmarshal(row.Details, &h.Details); err != nil {
+			return nil, 0, err
+		}
+		hits, total = append(hits, h), row.Total
+	}
+	return hits, total, err
+}

@@ -1,0 +1,113 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+const packageOf = `(select id from package where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4)`
+
+// end ends what is visible of a table at a package and name, and tells whether
+// there was anything.
+func (tx *Tx) end(ctx context.Context, table, column string, key catalog.PackageKey, name string, at time.Time) (bool, error) {
+	result, err := tx.ExecContext(ctx, `update `+table+` set visible_until = $6 where package_id = `+packageOf+` and `+column+` = $5
+		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, at)
+	if err != nil {
+		return false, err
+	}
+	n, err := result.RowsAffected()
+	return n > 0, err
+}
+
+// SetLabel moves a label to a version.
+func (tx *Tx) SetLabel(ctx context.Context, key catalog.PackageKey, name, version, by string, at time.Time) error {
+	if err := tx.touchPackage(ctx, key, at); err != nil {
+		return err
+	}
+	if _, err := tx.end(ctx, "label", "name", key, name, at); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
+		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, version, by, at)
+	return err
+}
+
+// DropLabel takes a label away; done is false if there was none.
+func (tx *Tx) DropLabel(ctx context.Context, key catalog.PackageKey, name string, at time.Time) (done bool, err error) {
+	if err := tx.touchPackage(ctx, key, at); err != nil {
+		return false, err
+	}
+	return tx.end(ctx, "label", "name", key, name, at)
+}
+
+// Withdraw marks a version as not to be used any more.
+func (tx *Tx) Withdraw(ctx context.Context, key catalog.PackageKey, version, reason, by string, at time.Time) error {
+	if _, err := tx.Restore(ctx, key, version, at); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `insert into withdrawal (package_id, version, reason, by_name, visible_from)
+		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, reason, by, at)
+	return err
+}
+
+// Restore takes the mark away; done is false if there was none.
+func (tx *Tx) Restore(ctx context.Context, key catalog.PackageKey, version string, at time.Time) (done bool, err error) {
+	if err := tx.touchPackage(ctx, key, at); err != nil {
+		return false, err
+	}
+	return tx.end(ctx, "withdrawal", "version", key, version, at)
+}
+
+// touchPackage raises the revision of a package, which must be there, and so
+// holds off others who change it.
+func (tx *Tx) touchPackage(ctx context.Context, key catalog.PackageKey, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $5 where repository_id = $1 and ecosystem = $2
+		and namespace = $3 and name = $4`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, at)
+	return err
+}
+
+// RemoveVersions takes what can be seen of a package out of use: of one version,
+// or of all if version is "". Labels go with the versions that they are at.
+func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, version string, at time.Time) (n int64, err error) {
+	// The versions first, and the package after them, as everybody does.
+	err = tx.GetContext(ctx, &n, `with gone as (
+			update version v set visible_until = $6, changed_in = pg_current_xact_id() from package p
+			where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
+			and ($5 = '' or v.version = $5) and v.visible_from is not null and v.visible_until is null returning v.id, v.package_id, v.version
+		), less as (
+			update package p set revision = p.revision + 1, changed_at = $6, versions = p.versions - (select count(*) from gone),
+				bytes = p.bytes - coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id in (select id from gone)), 0)
+			where p.id in (select package_id from gone)
+		), unlabelled as (
+			update label l set visible_until = $6 from gone where l.package_id = gone.package_id and l.version = gone.version and l.visible_until is null
+		)
+		select count(*) from gone`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, at)
+	return n, err
+}
+
+// Readme is the text about a version, or ErrNotFound.
+func (db *DB) Readme(ctx context.Context, versionID int64) (catalog.Readme, error) {
+	var row struct {
+		Text   string `db:"text"`
+		Format string `db:"format"`
+	}
+	err := db.GetContext(ctx, &row, `select text, format from readme where version_id = $1`, versionID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return catalog.Readme{}, ErrNotFound
+	}
+	return catalog.Readme(row), err
+}
+
+// setReadme keeps the text about a version.
+func (tx *Tx) setReadme(ctx context.Context, versionID int64, r *catalog.Readme) error {
+	if r == nil || r.Text == "" {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `insert into readme (version_id, text, format) values ($1, $2, $3)
+		on conflict (version_id) do update set text = excluded.text, format = excluded.format`, versionID, storable(r.Text), r.Format)
+	return err
+}

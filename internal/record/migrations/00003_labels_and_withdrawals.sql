@@ -1,0 +1,39 @@
+-- +goose Up
+
+-- The transaction that changed a version last: what is cached of a package with
+-- thousands of versions is brought up to date with those that changed since.
+alter table version add column changed_in xid8 not null default pg_current_xact_id();
+create index version_changed on version (package_id, changed_in);
+-- What was published once and removed must not come back as something else.
+create index version_gone on version (package_id, version) where visible_from is not null and visible_until is not null;
+
+create table label (
+  package_id    bigint not null references package,
+  name          text not null,
+  version       text not null,
+  set_by        text not null,
+  visible_from  timestamptz not null,
+  visible_until timestamptz
+);
+create unique index label_once on label (package_id, name) where visible_until is null;
+
+create table withdrawal (
+  package_id    bigint not null references package,
+  version       text not null,
+  reason        text not null,
+  by_name       text not null,
+  visible_from  timestamptz not null,
+  visible_until timestamptz
+);
+create unique index withdrawal_once on withdrawal (package_id, version) where visible_until is null;
+
+create table readme (
+  version_id bigint primary key references version,
+  text       text not null,
+  format     text not null
+);
+
+-- +goose Down
+drop table readme, withdrawal, label;
+drop index version_gone, version_changed;
+alter table version drop column changed_in;

@@ -1,0 +1,164 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+type versionRow struct {
+	ID          int64      `db:"id"`
+	Version     string     `db:"version"`
+	Upload      string     `db:"upload"`
+	Snapshot    bool       `db:"snapshot"`
+	UploadedAt  time.Time  `db:"uploaded_at"`
+	UploadCount int        `db:"upload_count"`
+	PublishedBy string     `db:"published_by"`
+	VisibleFrom *time.Time `db:"visible_from"`
+	Details     []byte     `db:"details"`
+	Seen        bool       `db:"seen"`
+}
+
+type packageHead struct {
+	ID       int64     `db:"id"`
+	Revision int64     `db:"revision"`
+	Changed  time.Time `db:"changed_at"`
+	// State is which transactions had ended when it was read.
+	State       string `db:"state"`
+	Labels      []byte `db:"labels"`
+	Withdrawals []byte `db:"withdrawals"`
+}
+
+// Known is a package as it was read, and what is needed to bring it up to date.
+type Known struct {
+	Package *catalog.Package
+	state   string
+}
+
+// Package gives a package with its visible versions and their files, or
+// ErrNotFound if nothing of it is visible. before is what an earlier call gave
+// for the same key, or the zero Known: then only what changed since is read.
+// What was given before is not changed.
+func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known) (Known, error) {
+	var head packageHead
+	during := " x.visible_until is null"
+	if key.AsOf != 0 {
+		during = " x.visible_from <= " + moment(key.AsOf) + " and (x.visible_until is null or x.visible_until > " + moment(key.AsOf) + ")"
+	}
+	// What is read after this may be newer, and is then read again next time.
+	err := db.GetContext(ctx, &head, `select p.id, p.revision, p.changed_at, pg_current_snapshot()::text state,
+		(select jsonb_object_agg(x.name, x.version) from label x where x.package_id = p.id and`+during+`) labels,
+		(select jsonb_object_agg(x.version, jsonb_build_object('reason', x.reason, 'by', x.by_name, 'at', x.visible_from))
+			from withdrawal x where x.package_id = p.id and`+during+`) withdrawals
+		from package p where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and (p.versions > 0 or $5)`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, key.AsOf != 0)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Known{}, ErrNotFound
+	}
+	if err != nil {
+		return Known{}, err
+	}
+	p := &catalog.Package{ID: head.ID, Key: key, Revision: head.Revision, Changed: head.Changed}
+	if before.Package != nil && (before.Package.ID != p.ID || key.AsOf != 0) {
+		before = Known{}
+	}
+	if p.Versions, err = db.versions(ctx, key, p.ID, before); err != nil {
+		return Known{}, err
+	}
+	if len(p.Versions) == 0 {
+		return Known{}, ErrNotFound
+	}
+	if err := head.apply(p); err != nil {
+		return Known{}, err
+	}
+	if key.AsOf != 0 {
+		p.Changed = time.Time{}
+		for _, v := range p.Versions {
+			if v.PublishedAt.After(p.Changed) {
+				p.Changed = v.PublishedAt
+			}
+		}
+	}
+	return Known{Package: p, state: head.State}, nil
+}
+
+// apply adds the labels, and marks what is withdrawn.
+func (h packageHead) apply(p *catalog.Package) error {
+	if h.Labels != nil {
+		if err := json.Unmarshal(h.Labels, &p.Labels); err != nil {
+			return err
+		}
+	}
+	withdrawn := map[string]*catalog.Withdrawal{}
+	if h.Withdrawals != nil {
+		if err := json.Unmarshal(h.Withdrawals, &withdrawn); err != nil {
+			return err
+		}
+	}
+	for i := range p.Versions {
+		p.Versions[i].Withdrawn = withdrawn[p.Versions[i].Version]
+	}
+	return nil
+}
+
+// versions reads the versions of a package that can be seen, with their files;
+// after before, only those that changed, which take the place of what was known
+// of them.
+func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID int64, before Known) ([]catalog.Version, error) {
+	which := `v.package_id = $1 and` + seen(key.AsOf)
+	arguments := []any{packageID}
+	if before.Package != nil {
+		which = `v.package_id = $1 and v.changed_in >= pg_snapshot_xmin($2::pg_snapshot) and not pg_visible_in_snapshot(v.changed_in, $2::pg_snapshot)`
+		arguments = append(arguments, before.state)
+	}
+	var rows []versionRow
+	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
+		v.published_by, v.visible_from, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
+		return nil, err
+	}
+	var versions []catalog.Version
+	if before.Package != nil {
+		changed := make(map[int64]bool, len(rows))
+		for _, row := range rows {
+			changed[row.ID] = true
+		}
+		versions = slices.Grow(versions, len(before.Package.Versions)+len(rows))
+		for _, v := range before.Package.Versions {
+			if !changed[v.ID] {
+				versions = append(versions, v)
+			}
+		}
+		if len(rows) == 0 {
+			return versions, nil
+		}
+	}
+	var files []fileRow
+	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
+		join blob b using (sha256) where `+which+added(key.AsOf)+` order by f.version_id, f.name`, arguments...); err != nil {
+		return nil, err
+	}
+	byVersion := map[int64][]catalog.File{}
+	for _, row := range files {
+		f := row.value()
+		f.RepositoryID = key.RepositoryID
+		byVersion[f.VersionID] = append(byVersion[f.VersionID], f)
+	}
+	for _, row := range rows {
+		if !row.Seen {
+			continue
+		}
+		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
+			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy,
+			PublishedAt: *row.VisibleFrom, Files: byVersion[row.ID]}
+		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
+			return nil, err
+		}
+		versions = append(versions, v)
+	}
+	return versions, nil
+}

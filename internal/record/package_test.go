@@ -1,0 +1,151 @@
+package record_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/record"
+)
+
+// told is what a package says, in one line.
+func told(p *catalog.Package) string {
+	var all []string
+	for _, v := range p.Versions {
+		one := v.Version
+		for _, f := range v.Files {
+			one += "/" + f.Name
+		}
+		if v.Withdrawn != nil {
+			one += " withdrawn: " + v.Withdrawn.Reason
+		}
+		all = append(all, one)
+	}
+	slices.Sort(all)
+	labels, _ := json.Marshal(p.Labels) // a map of strings can be written
+	return strings.Join(all, ", ") + " " + string(labels)
+}
+
+// TestPackageIsBroughtUpToDate: reading on from what was known gives the same as
+// reading anew, after every kind of change.
+func TestPackageIsBroughtUpToDate(t *testing.T) {
+	w := newWorld(t)
+	ctx, now := t.Context(), time.Now()
+	first := w.file("a", "1", "one", 1, now)
+	key := first.Key
+	w.complete(w.add(first).VersionID, now)
+	known, err := w.Package(ctx, key, record.Known{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, change := range []struct {
+		do   func(tx *record.Tx) error
+		want string
+	}{
+		{func(tx *record.Tx) error {
+			added, err := tx.AddFile(ctx, w.file("a", "2", "two", 1, now))
+			if err == nil {
+				_, err = tx.Complete(ctx, added.VersionID, now)
+			}
+			return err
+		}, "1/a-1.jar, 2/a-2.jar null"},
+		{func(tx *record.Tx) error {
+			f := w.file("a", "1", "sign", 1, now)
+			f.Name = "a-1.asc"
+			_, err := tx.AddFile(ctx, f)
+			return err
+		}, "1/a-1.asc/a-1.jar, 2/a-2.jar null"},
+		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "1", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"1"}`},
+		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "2", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, "1", "leaks", "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, "1", "leaks much", "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks much, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, key, "2", now); return err }, `1/a-1.asc/a-1.jar withdrawn: leaks much null`},
+		{func(tx *record.Tx) error { _, err := tx.Restore(ctx, key, "1", now); return err }, `1/a-1.asc/a-1.jar null`},
+	} {
+		before := told(known.Package)
+		w.within(change.do)
+		was := known
+		if known, err = w.Package(ctx, key, was); err != nil {
+			t.Fatal(err)
+		}
+		anew, err := w.Package(ctx, key, record.Known{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := told(known.Package); got != change.want || got != told(anew.Package) {
+			t.Errorf("change %d: brought up to date %s, anew %s, want %s", i, got, told(anew.Package), change.want)
+		}
+		if got := told(was.Package); got != before {
+			t.Errorf("change %d: what was read before became %s", i, got)
+		}
+		if known.Package.Revision <= was.Package.Revision {
+			t.Errorf("change %d: the revision stays %d", i, known.Package.Revision)
+		}
+	}
+}
+
+// TestWhatIsUnderWay: a version whose transaction began before a read and ended
+// after it must not be missed.
+func TestWhatIsUnderWay(t *testing.T) {
+	w := newWorld(t)
+	ctx, now := t.Context(), time.Now()
+	first := w.file("a", "1", "one", 1, now)
+	w.complete(w.add(first).VersionID, now)
+	second := w.add(w.file("a", "2", "two", 1, now)).VersionID
+	var known record.Known
+	w.within(func(tx *record.Tx) error {
+		if _, err := tx.Complete(ctx, second, now); err != nil {
+			return err
+		}
+		var err error
+		known, err = w.Package(ctx, first.Key, record.Known{}) // beside the transaction
+		return err
+	})
+	if len(known.Package.Versions) != 1 {
+		t.Fatalf("read before the commit: %s", told(known.Package))
+	}
+	known, err := w.Package(ctx, first.Key, known)
+	if err != nil || len(known.Package.Versions) != 2 {
+		t.Errorf("after the commit: %v, %v", known.Package, err)
+	}
+}
+
+// TestRemovedReleases: what was removed comes back with the same bytes only.
+func TestRemovedReleases(t *testing.T) {
+	w := newWorld(t)
+	ctx, now := t.Context(), time.Now()
+	f := w.file("a", "1", "one", 1, now)
+	w.complete(w.add(f).VersionID, now)
+	w.within(func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, f.Key, "1", now); return err })
+	if got := w.add(w.file("a", "1", "other", 1, now)); !got.Taken || got.RemovedAt.IsZero() {
+		t.Errorf("other bytes: %+v", got)
+	}
+	if got := w.add(f); got.Taken {
+		t.Errorf("the same bytes: %+v", got)
+	}
+}
+
+func TestDetailsWithNUL(t *testing.T) {
+	w := newWorld(t)
+	now := time.Now()
+	f := w.file("a", "1", "one", 1, now)
+	f.Details = catalog.Details{Title: "a\x00b", Native: map[string]json.RawMessage{"x": json.RawMessage(`"\\u0000 and \u0000 and \\\u0000"`)},
+		Readme: &catalog.Readme{Text: "c\x00\xffd", Format: "text/plain"}}
+	id := w.add(f).VersionID
+	w.complete(id, now)
+	known, err := w.Package(t.Context(), f.Key, record.Known{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := known.Package.Versions[0].Details
+	if got := d.Title + fmt.Sprintf(" %s", d.Native["x"]); got != `ab "\\u0000 and  and \\"` {
+		t.Errorf("%s", got)
+	}
+	if r, err := w.Readme(t.Context(), id); err != nil || r.Text != "c�d" {
+		t.Errorf("%q, %v", r.Text, err)
+	}
+}

@@ -1,0 +1,157 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// changing finds the house repository and package that somebody wants to change.
+func (s *Service) changing(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey) (catalog.Repository, *catalog.Package, error) {
+	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	if !ok {
+		return r, nil, ecosystem.ErrNoPackage
+	}
+	if key.AsOf != 0 {
+		return r, nil, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", r.Name, key.AsOf)
+	}
+	if r.Kind != catalog.House {
+		return r, nil, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories hold can be changed", r.Name, r.Kind).
+			WithHint("Name the house repository that holds %s.", key.Name)
+	}
+	if err := s.Allow(caller, action, r); err != nil {
+		return r, nil, err
+	}
+	p, err := s.Package(ctx, key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return r, nil, fault.New(fault.NotFound, "no-such-package", "%s holds no %s", r.Name, purlOf(key, ""))
+	}
+	return r, p, err
+}
+
+func hasVersion(p *catalog.Package, version string) bool {
+	return slices.ContainsFunc(p.Versions, func(v catalog.Version) bool { return v.Version == version })
+}
+
+func noVersion(r catalog.Repository, key catalog.PackageKey, version string) error {
+	return fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", r.Name, version, key.Name)
+}
+
+// SetLabel implements ecosystem.Desk.
+func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
+	r, p, err := s.changing(ctx, caller, access.Publish, key)
+	if err != nil {
+		return err
+	}
+	if version != "" && !hasVersion(p, version) {
+		return noVersion(r, key, version)
+	}
+	if p.Labels[label] == version && version != "" {
+		return nil
+	}
+	return s.changePackage(ctx, r, key, version, func(tx *record.Tx) (record.Event, error) {
+		event := s.event(caller, "label moved")
+		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
+		if version != "" {
+			return event, tx.SetLabel(ctx, key, label, version, caller.Name, s.Now())
+		}
+		done, err := tx.DropLabel(ctx, key, label, s.Now())
+		if err == nil && !done {
+			err = fault.New(fault.NotFound, "no-such-label", "%s has no label %q", key.Name, label)
+		}
+		return event, err
+	})
+}
+
+// changePackage changes what is visible of a package.
+func (s *Service) changePackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string,
+	do func(tx *record.Tx) (record.Event, error)) error {
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		event, err := do(tx)
+		if err != nil {
+			return err
+		}
+		event.Repository, event.Subject = r.Name, purlOf(key, version).String()
+		return s.announce(ctx, tx, r, key.Ecosystem, key.Namespace, key.Name, version, event)
+	})
+	s.changed(key)
+	return err
+}
+
+// Withdraw implements ecosystem.Desk.
+func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
+	r, p, err := s.changing(ctx, caller, access.Publish, key)
+	if err != nil {
+		return err
+	}
+	now := map[string]*catalog.Withdrawal{}
+	for _, v := range p.Versions {
+		now[v.Version] = v.Withdrawn
+	}
+	for _, version := range slices.Sorted(maps.Keys(reasons)) {
+		reason := reasons[version]
+		was, ok := now[version]
+		if !ok {
+			return noVersion(r, key, version)
+		}
+		if (was == nil) == (reason == nil) && (was == nil || was.Reason == *reason) {
+			continue
+		}
+		err := s.changePackage(ctx, r, key, version, func(tx *record.Tx) (record.Event, error) {
+			event := s.event(caller, "withdrawal ended")
+			if reason == nil {
+				_, err := tx.Restore(ctx, key, version, s.Now())
+				return event, err
+			}
+			event.Action, event.Detail = "version withdrawn", map[string]string{"reason": *reason}
+			return event, tx.Withdraw(ctx, key, version, *reason, caller.Name, s.Now())
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Remove implements ecosystem.Desk.
+func (s *Service) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
+	r, p, err := s.changing(ctx, caller, access.Remove, key)
+	if err != nil {
+		return err
+	}
+	for _, version := range versions {
+		if !hasVersion(p, version) {
+			return noVersion(r, key, version)
+		}
+	}
+	return s.changePackage(ctx, r, key, "", func(tx *record.Tx) (record.Event, error) {
+		event := s.event(caller, "versions removed")
+		event.Detail = map[string]string{"versions": fmt.Sprint(versions)}
+		for _, version := range versions {
+			if _, err := tx.RemoveVersions(ctx, key, version, s.Now()); err != nil {
+				return event, err
+			}
+		}
+		return event, nil
+	})
+}
+
+// Readme implements ecosystem.Desk.
+func (s *Service) Readme(ctx context.Context, v catalog.Version) (*catalog.Readme, error) {
+	if v.ID == 0 {
+		return v.Details.Readme, nil
+	}
+	r, err := s.db.Readme(ctx, v.ID)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, nil
+	}
+	return &r, err
+}

@@ -1,0 +1,268 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// staging is a file that has arrived and is not recorded yet.
+type staging struct {
+	file    *blob.Staged
+	service *Service
+}
+
+var _ ecosystem.Staged = (*staging)(nil)
+
+// ReadAt implements ecosystem.Staged.
+func (s *staging) ReadAt(p []byte, off int64) (int, error) { return s.file.ReadAt(p, off) }
+
+// Size implements ecosystem.Staged.
+func (s *staging) Size() int64 { return s.file.Digests.Size }
+
+// Digests implements ecosystem.Staged.
+func (s *staging) Digests() catalog.Digests { return s.file.Digests }
+
+// Discard implements ecosystem.Staged.
+func (s *staging) Discard() {
+	if err := s.file.Discard(); err != nil {
+		s.service.log.Error("a staging file could not be removed", "error", err)
+	}
+}
+
+func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name string) (*staging, error) {
+	staged, err := s.blobs.Stage(ctx, body, length)
+	if errors.Is(err, blob.ErrCut) {
+		return nil, fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name).
+			WithHint("Nothing of it was kept; send it again.").WithCause(err)
+	}
+	if err != nil {
+		return nil, storeFault(err)
+	}
+	return &staging{file: staged, service: s}, nil
+}
+
+// Stage implements ecosystem.Desk.
+func (s *Service) Stage(ctx context.Context, body io.Reader, length int64, name string) (ecosystem.Staged, error) {
+	staged, err := s.stage(ctx, body, length, name)
+	if err != nil {
+		return nil, err // not a nil pointer in an interface
+	}
+	return staged, nil
+}
+
+// Publish implements ecosystem.Desk.
+func (s *Service) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	p ecosystem.Publication) (ecosystem.Receipt, error) {
+	done, err := s.publish(ctx, caller, repository, e, p)
+	return ecosystem.Receipt{Same: done.Same}, err
+}
+
+// publish records files of one version, which is visible afterwards.
+func (s *Service) publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	p ecosystem.Publication) (Published, error) {
+	stored := make([]*blob.Staged, len(p.Files))
+	details := make([]catalog.Details, len(p.Files))
+	for i, f := range p.Files {
+		if err := s.accepts(caller, repository, f.Place); err != nil {
+			return Published{}, err
+		}
+		known, err := e.Inspect(f.Place, f.Staged)
+		if err != nil {
+			return Published{}, err
+		}
+		details[i] = f.Details.Merge(known)
+		stored[i] = f.Staged.(*staging).file
+	}
+	first := p.Files[0].Place
+	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name, Same: true}
+	key := first.Key(e.Name(), repository)
+	err := s.recorded(ctx, stored, func(tx *record.Tx) error {
+		var last record.Added
+		for i, given := range p.Files {
+			place := given.Place
+			if place.Snapshot && i == 0 {
+				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
+					return err
+				}
+				published.Upload = place.Upload
+				first = place
+			} else if place.Snapshot {
+				place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
+				place.FileName = place.NameOf(place.Upload)
+			}
+			f := s.newFile(caller, repository, e, place)
+			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0
+			added, err := s.addFile(ctx, tx, f)
+			if err != nil {
+				return err
+			}
+			last = added
+			published.Same = published.Same && added.Same
+			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
+				Path: e.Name() + "/" + e.Address(published.PURL, place.Upload, catalog.File{Name: place.FileName})})
+		}
+		done, err := tx.Complete(ctx, last.VersionID, s.Now())
+		if err != nil {
+			return err
+		}
+		for _, label := range p.Labels {
+			if err := tx.SetLabel(ctx, key, label, published.PURL.Version, caller.Name, s.Now()); err != nil {
+				return err
+			}
+		}
+		action := "file added"
+		switch {
+		case done:
+			action = "version published"
+		case !last.Visible:
+			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
+		case published.Same && len(p.Labels) == 0:
+			return nil
+		case published.Same:
+			action = "label moved"
+		}
+		return s.announceVersion(ctx, tx, caller, action, repository.Name, key, published.PURL.Version, published.Upload)
+	})
+	s.changed(key)
+	return published, err
+}
+
+// Handed is a file given by hand.
+type Handed struct {
+	Name string
+	Body io.Reader
+}
+
+// Published is a version that was made visible.
+type Published struct {
+	PURL       purl.PURL
+	Repository string // where it is
+	Upload     string
+	Files      []PublishedFile
+	Same       bool // all of it was there already
+}
+
+// PublishedFile is one of its files.
+type PublishedFile struct {
+	Name    string
+	Path    string // below the address of the repository
+	Digests catalog.Digests
+}
+
+// maxHanded is how many files one publication by hand may have.
+const maxHanded = 100
+
+// PublishByHand takes package files by hand, recognises them, and makes their
+// version visible, all in one act. next gives the files one after the other, and
+// io.EOF in the end. as may be zero.
+func (s *Service) PublishByHand(ctx context.Context, caller access.Caller, repository catalog.Repository, as purl.PURL,
+	next func() (Handed, error)) (Published, error) {
+	var staged []*staging
+	defer func() {
+		for _, st := range staged {
+			st.Discard()
+		}
+	}()
+	stage := func(body io.Reader, length int64, name string) error {
+		st, err := s.stage(ctx, body, length, name)
+		if err == nil {
+			staged = append(staged, st)
+		}
+		return err
+	}
+	var handed []ecosystem.Handed
+	for {
+		h, err := next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return Published{}, fault.New(fault.Invalid, "cut-upload", "the files did not arrive whole").WithCause(err)
+		}
+		if len(staged) == maxHanded {
+			return Published{}, fault.New(fault.TooLarge, "too-many-files", "one publication has at most %d files", maxHanded)
+		}
+		if err := stage(h.Body, -1, h.Name); err != nil {
+			return Published{}, err
+		}
+		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: staged[len(staged)-1]})
+	}
+	if len(handed) == 0 {
+		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
+	}
+	e, placed, err := s.recognise(handed, as)
+	if err != nil {
+		return Published{}, err
+	}
+	if repository, err = s.Target(caller, repository, placed[0].Place.Snapshot); err != nil {
+		return Published{}, err
+	}
+	var p ecosystem.Publication
+	for _, placed := range placed {
+		if placed.File < 0 {
+			if err := stage(bytes.NewReader(placed.Content), int64(len(placed.Content)), placed.Place.FileName); err != nil {
+				return Published{}, err
+			}
+			placed.File = len(staged) - 1
+		}
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: placed.Place, Staged: staged[placed.File]})
+	}
+	if l, ok := e.(ecosystem.Labelling); ok {
+		if p.Labels, err = s.labelsFor(ctx, l, placed[0].Place.Key(e.Name(), repository), placed[0].Place.Version); err != nil {
+			return Published{}, err
+		}
+	}
+	return s.publish(ctx, caller, repository, e, p)
+}
+
+// labelsFor are the labels that move to a version that is published by hand.
+func (s *Service) labelsFor(ctx context.Context, e ecosystem.Labelling, key catalog.PackageKey, version string) ([]string, error) {
+	p, err := s.Package(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, err
+	}
+	if p == nil {
+		p = &catalog.Package{Key: key}
+	}
+	return e.Labels(p, version), nil
+}
+
+// newUpload begins an upload of a snapshot: the next number, and the time now.
+func (s *Service) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place) error {
+	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
+		return err
+	}
+	last, err := tx.LastUpload(ctx, key, place.Version)
+	if err != nil {
+		return err
+	}
+	place.UploadedAt, place.UploadCount = s.Now().UTC().Truncate(time.Second), last+1
+	place.Upload = e.UploadName(place.Version, place.UploadedAt, place.UploadCount)
+	place.FileName = place.NameOf(place.Upload)
+	return nil
+}
+
+// recognise finds the ecosystem that the files are of.
+func (s *Service) recognise(handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
+	for _, e := range Ecosystems() {
+		placed, err := e.Place(handed, as)
+		if errors.Is(err, ecosystem.ErrNotMine) {
+			continue
+		}
+		return e, placed, err
+	}
+	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises", handed[0].Name).
+		WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
+}
