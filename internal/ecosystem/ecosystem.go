@@ -232,6 +232,8 @@ type Desk interface {
 	// SignInClient gives a token, named after the client, for a name and a
 	// password.
 	SignInClient(ctx context.Context, caller access.Caller, client, name, password string) (token string, err error)
+	// SignOutClient ends the token that the caller came with.
+	SignOutClient(ctx context.Context, caller access.Caller) error
 	// Rendered gives a document about a package, from memory where it was made
 	// of this very value before. which names the document among those of the
 	// package.

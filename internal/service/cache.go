@@ -14,9 +14,10 @@ import (
 	"crelvo/internal/record"
 )
 
-// How much memory, in bytes, the packages and the rendered documents that are
-// remembered may take.
-const packageMemory, documentMemory = 192 << 20, 192 << 20
+// How much memory, in bytes, each of what is remembered of packages may take,
+// and the rendered documents. What a mirror has of a package is mostly what its
+// upstream's list has.
+const packageMemory, documentMemory = 96 << 20, 96 << 20
 
 // weighted is an LRU cache whose values together may weigh so much. A value that
 // weighs more than half of that is not kept.
@@ -75,9 +76,27 @@ func weightOf(known aged[record.Known]) int64 {
 	weight := int64(500)
 	for i := range p.Versions {
 		v := &p.Versions[i]
-		weight += 600 + 400*int64(len(v.Files)) + 150*int64(len(v.Details.Dependencies)) + int64(len(v.Details.Description))
-		for _, raw := range v.Details.Native {
-			weight += int64(len(raw))
+		weight += 400 + 400*int64(len(v.Files)) + weightOfDetails(&v.Details)
+	}
+	return weight
+}
+
+func weightOfDetails(d *catalog.Details) int64 {
+	weight := 300 + 150*int64(len(d.Dependencies)) + int64(len(d.Description))
+	for _, raw := range d.Native {
+		weight += int64(len(raw))
+	}
+	return weight
+}
+
+// weightOfListing is about what an upstream's document takes in memory, in bytes.
+func weightOfListing(known aged[record.UpstreamDocument]) int64 {
+	weight := int64(500)
+	for i := range known.value.Listing.Versions {
+		v := &known.value.Listing.Versions[i]
+		weight += 300 + 500*int64(len(v.Files))
+		if v.Details != nil {
+			weight += weightOfDetails(v.Details)
 		}
 	}
 	return weight

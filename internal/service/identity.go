@@ -200,6 +200,14 @@ func (s *Service) SignInClient(ctx context.Context, caller access.Caller, client
 	return secret, err
 }
 
+// SignOutClient implements ecosystem.Desk.
+func (s *Service) SignOutClient(ctx context.Context, caller access.Caller) error {
+	if caller.Token == "" {
+		return fault.New(fault.Invalid, "no-token", "the request was not made with a token")
+	}
+	return s.RevokeToken(ctx, caller, "", caller.Token)
+}
+
 // BySession finds the caller of a browser's session; an anonymous one if it
 // has ended.
 func (s *Service) BySession(ctx context.Context, secret string, from Origin) (access.Caller, error) {

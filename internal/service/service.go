@@ -22,6 +22,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
+	"crelvo/internal/ecosystem/npm"
 	"crelvo/internal/record"
 )
 
@@ -29,6 +30,7 @@ import (
 func Ecosystems() []ecosystem.Ecosystem {
 	return []ecosystem.Ecosystem{
 		maven.Maven{},
+		npm.NPM{},
 	}
 }
 
@@ -64,7 +66,7 @@ type Service struct {
 	rendered     *weighted[renderedKey, rendered]
 	rendering    singleflight.Group
 	files        *lru.Cache[catalog.FileQuestion, aged[ecosystem.Found]]
-	documents    *lru.Cache[documentKey, aged[record.UpstreamDocument]]
+	documents    *weighted[documentKey, aged[record.UpstreamDocument]]
 	plugins      *lru.Cache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
@@ -118,7 +120,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
 	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
-	s.documents, err5 = lru.New[documentKey, aged[record.UpstreamDocument]](10_000)
+	s.documents, err5 = newWeighted[documentKey](20_000, packageMemory, weightOfListing)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8); err != nil {
 		return nil, err
 	}

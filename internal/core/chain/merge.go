@@ -55,6 +55,7 @@ func Merge(key catalog.PackageKey, parts []Part) *catalog.Package {
 	}
 	for i, p := range parts {
 		add(i, p.Package, !p.House, true)
+		merged.Revision += p.Package.Revision
 		merged.Stale = append(merged.Stale, p.Package.Stale...)
 	}
 	// A label is the first member's that has it, if its version comes from there.

@@ -84,7 +84,7 @@ func (m repositoryMetadata) document(changed time.Time) (ecosystem.Document, err
 
 // artifactMetadata lists the versions of a package.
 func artifactMetadata(p *catalog.Package) repositoryMetadata {
-	names := versionNames(p)
+	names := ecosystem.VersionNames(p)
 	v := &versioning{Versions: &versionList{Version: names}}
 	var updated time.Time
 	for _, version := range p.Versions {
@@ -100,25 +100,6 @@ func artifactMetadata(p *catalog.Package) repositoryMetadata {
 	}
 	v.LastUpdated = updated.UTC().Format(updatedLayout)
 	return repositoryMetadata{GroupID: p.Key.Namespace, ArtifactID: p.Key.Name, Versioning: v}
-}
-
-// versionNames are the distinct versions, the oldest first.
-func versionNames(p *catalog.Package) []string {
-	var names []string
-	seen := map[string]bool{}
-	for _, v := range p.Versions {
-		if !seen[v.Version] {
-			seen[v.Version] = true
-			names = append(names, v.Version)
-		}
-	}
-	slices.SortFunc(names, func(a, b string) int {
-		if c := purl.Compare(Name, a, b); c != 0 {
-			return c
-		}
-		return strings.Compare(a, b)
-	})
-	return names
 }
 
 // snapshotMetadata tells the newest upload of each file of a snapshot. ok is

@@ -131,12 +131,12 @@ func pomInside(files []ecosystem.Handed, as purl.PURL) (*pom, []byte, error) {
 		if !mayBeMaven(h.Name) {
 			continue
 		}
-		entries, err := zipEntries(h)
+		entries, err := ecosystem.ZipEntries(h)
 		if err != nil {
 			return nil, nil, fault.New(fault.Invalid, "bad-archive", "%s is not a zip archive: %v", h.Name, err).
 				WithHint("The file may have been cut.")
 		}
-		if entries > maxEntries {
+		if entries > ecosystem.MaxEntries {
 			continue
 		}
 		archive, err := zip.NewReader(h, h.Size())

@@ -2,7 +2,6 @@ package maven
 
 import (
 	"archive/zip"
-	"encoding/binary"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -22,9 +21,6 @@ import (
 const (
 	maxPOM      = 4 << 20
 	maxXMLDepth = 64
-	// maxEntries is up to how many entries of an archive are looked at.
-	maxEntries   = 100_000
-	maxDirectory = 16 << 20 // bytes
 )
 
 // pom is what Crelvo reads of a project object model
@@ -239,12 +235,12 @@ func (m Maven) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (cat
 		}
 		return p.details(), nil
 	case slices.Contains(zipExtensions, place.Extension):
-		entries, err := zipEntries(file)
+		entries, err := ecosystem.ZipEntries(file)
 		if err != nil {
 			return catalog.Details{}, fault.New(fault.Invalid, "bad-archive", "%s is not a zip archive: %v", place.FileName, err).
 				WithHint("A .%s must be one; the file may have been cut.", place.Extension)
 		}
-		if place.Extension == "jar" && place.Classifier == "" && entries <= maxEntries {
+		if place.Extension == "jar" && place.Classifier == "" && entries <= ecosystem.MaxEntries {
 			return catalog.Details{PluginPrefix: pluginPrefix(file)}, nil
 		}
 	}
@@ -252,34 +248,6 @@ func (m Maven) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (cat
 }
 
 var zipExtensions = []string{"jar", "war", "ear", "aar", "zip"}
-
-// zipEntries finds the end of the central directory of a zip archive
-// (APPNOTE.TXT, 4.3.16) and gives its number of entries, without reading them.
-// Archives in the 64-bit form, and odd ones, say "more than maxEntries".
-func zipEntries(file ecosystem.SizedReaderAt) (int, error) {
-	const recordSize, maxComment, signature = 22, 1<<16 - 1, "PK\x05\x06"
-	tail := make([]byte, min(file.Size(), recordSize+maxComment))
-	if _, err := file.ReadAt(tail, file.Size()-int64(len(tail))); err != nil && err != io.EOF {
-		return 0, err
-	}
-	at := strings.LastIndex(string(tail), signature)
-	if at < 0 || len(tail)-at < recordSize {
-		return 0, errors.New("it has no directory")
-	}
-	record := tail[at:]
-	entries := int(binary.LittleEndian.Uint16(record[10:]))
-	size := int64(binary.LittleEndian.Uint32(record[12:]))
-	offset := int64(binary.LittleEndian.Uint32(record[16:]))
-	if offset != 0xffffffff && offset+size > file.Size() {
-		return 0, errors.New("its directory points outside of it")
-	}
-	// Counts can lie; the directory's real extent bounds what reading it costs.
-	end := file.Size() - int64(len(tail)-at)
-	if entries == 0xffff || offset+size != end || size > maxDirectory {
-		return maxEntries + 1, nil
-	}
-	return entries, nil
-}
 
 // pluginPrefix is the goal prefix that a plugin's jar states, or "".
 func pluginPrefix(file ecosystem.SizedReaderAt) string {

@@ -321,36 +321,18 @@ func (m Maven) Folder(ctx context.Context, desk ecosystem.Desk, repository catal
 			return f, err
 		}
 		if depth == 0 {
-			f.Entries = append(f.Entries, versionEntries(p)...)
+			f.Entries = append(append(f.Entries, ecosystem.VersionEntries(p)...), metadataEntry(artifactMetadata(p), p.Changed))
 		} else {
-			f.Entries = append(f.Entries, fileEntries(p, t.segments[n])...)
+			f.Entries = append(f.Entries, ecosystem.FileEntries(p, t.segments[n])...)
+			if m, changed, ok := snapshotMetadata(p, t.segments[n]); ok {
+				f.Entries = append(f.Entries, metadataEntry(m, changed))
+			}
 		}
 	}
 	if len(f.Entries) == 0 && len(t.segments) > 0 {
 		return f, ecosystem.ErrNoFolder
 	}
 	return f, nil
-}
-
-// versionEntries are the folders of a package's versions, the newest first.
-func versionEntries(p *catalog.Package) []ecosystem.Entry {
-	var entries []ecosystem.Entry
-	address := purl.PURL{Ecosystem: Name, Namespace: p.Key.Namespace, Name: p.Key.Name}
-	names := versionNames(p)
-	for _, name := range slices.Backward(names) {
-		address.Version = name
-		e := ecosystem.Entry{Name: name, Folder: true, PURL: address.String()}
-		for _, v := range p.Versions {
-			if v.Version == name {
-				e.Size += v.Size()
-				if v.PublishedAt.After(e.ChangedAt) {
-					e.ChangedAt = v.PublishedAt
-				}
-			}
-		}
-		entries = append(entries, e)
-	}
-	return append(entries, metadataEntry(artifactMetadata(p), p.Changed))
 }
 
 func metadataEntry(m repositoryMetadata, changed time.Time) ecosystem.Entry {
@@ -360,31 +342,4 @@ func metadataEntry(m repositoryMetadata, changed time.Time) ecosystem.Entry {
 		e.Size, e.Digests = digests.Size, &digests
 	}
 	return e
-}
-
-// fileEntries are the files of one version, the newest upload first.
-func fileEntries(p *catalog.Package, version string) []ecosystem.Entry {
-	var of []catalog.Version
-	for _, v := range p.Versions {
-		if v.Version == version {
-			of = append(of, v)
-		}
-	}
-	slices.SortFunc(of, func(a, b catalog.Version) int {
-		if a.Newer(b) {
-			return -1
-		}
-		return 1
-	})
-	var entries []ecosystem.Entry
-	for _, v := range of {
-		for _, f := range v.Files {
-			digests := f.Digests
-			entries = append(entries, ecosystem.Entry{Name: f.Name, Size: digests.Size, ChangedAt: f.AddedAt, Digests: &digests})
-		}
-	}
-	if m, changed, ok := snapshotMetadata(p, version); ok {
-		entries = append(entries, metadataEntry(m, changed))
-	}
-	return entries
 }

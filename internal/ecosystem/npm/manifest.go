@@ -1,0 +1,305 @@
+package npm
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+)
+
+// The limits of what is read of a package, in bytes.
+const maxManifest, maxReadme = 2 << 20, 512 << 10
+
+// What Native keeps of a manifest: what the abbreviated form of package
+// documents has (https://github.com/npm/registry/blob/main/docs/responses/package-metadata.md),
+// the rest of it, and what stands in dist besides the tarball and its digests.
+const nativeInstall, nativeRest, nativeDist = "install", "rest", "dist"
+
+var installFields = []string{"name", "version", "dependencies", "optionalDependencies", "peerDependencies", "peerDependenciesMeta",
+	"bundleDependencies", "bundledDependencies", "acceptDependencies", "bin", "directories", "engines", "cpu", "os", "libc", "funding",
+	"_hasShrinkwrap", "hasInstallScript"}
+
+// Fields that are made from records, or kept apart.
+var madeFields = []string{"dist", "_id", "deprecated", "readme", "readmeFilename", "_rev", "_attachments"}
+
+// manifest is what is read of a package.json, or of a version in a package
+// document.
+type manifest struct {
+	Name        string          `json:"name"`
+	Version     string          `json:"version"`
+	Description text            `json:"description"`
+	Homepage    text            `json:"homepage"`
+	Repository  json.RawMessage `json:"repository"`
+	License     json.RawMessage `json:"license"`
+	Licenses    json.RawMessage `json:"licenses"`
+	Author      json.RawMessage `json:"author"`
+	Maintainers json.RawMessage `json:"maintainers"`
+	Scripts     json.RawMessage `json:"scripts"`
+	Deprecated  json.RawMessage `json:"deprecated"`
+	Readme      text            `json:"readme"`
+	Dist        json.RawMessage `json:"dist"`
+
+	Dependencies         dependencies `json:"dependencies"`
+	OptionalDependencies dependencies `json:"optionalDependencies"`
+	PeerDependencies     dependencies `json:"peerDependencies"`
+	DevDependencies      dependencies `json:"devDependencies"`
+}
+
+// text takes a string, and passes over anything else: old manifests are full of
+// surprises.
+type text string
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (t *text) UnmarshalJSON(raw []byte) error {
+	var s string
+	if json.Unmarshal(raw, &s) == nil {
+		*t = text(s)
+	}
+	return nil
+}
+
+// dependencies takes an object of strings, and passes over anything else.
+type dependencies map[string]string
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (d *dependencies) UnmarshalJSON(raw []byte) error {
+	var all map[string]text
+	if json.Unmarshal(raw, &all) == nil {
+		*d = dependencies{}
+		for name, version := range all {
+			(*d)[name] = string(version)
+		}
+	}
+	return nil
+}
+
+// dist is what a package document says of a version's tarball.
+type dist struct {
+	Tarball   text `json:"tarball"`
+	Shasum    text `json:"shasum"`
+	Integrity text `json:"integrity"`
+}
+
+// names of packages, as the clients accept them for new ones, and as old ones
+// may still be.
+var nameForm = regexp.MustCompile(`^(?:(@[A-Za-z0-9~-][A-Za-z0-9._~-]*)/)?([A-Za-z0-9~_-][A-Za-z0-9._~-]*)$`)
+
+const maxName = 214
+
+// splitName takes the scope off a name.
+func splitName(name string) (scope, base string, ok bool) {
+	m := nameForm.FindStringSubmatch(name)
+	if m == nil || len(name) > maxName {
+		return "", "", false
+	}
+	return m[1], m[2], true
+}
+
+func joinName(scope, base string) string {
+	if scope == "" {
+		return base
+	}
+	return scope + "/" + base
+}
+
+// parseManifest reads a manifest, and checks its name and version.
+func parseManifest(raw []byte) (*manifest, error) {
+	m := new(manifest)
+	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), m); err != nil {
+		return nil, fmt.Errorf("it cannot be read: %w", err)
+	}
+	if _, _, ok := splitName(m.Name); !ok {
+		return nil, fmt.Errorf("its name %.60q cannot be that of a package", m.Name)
+	}
+	m.Version = strings.TrimPrefix(strings.TrimSpace(m.Version), "v")
+	if len(m.Version) > 256 || !purl.IsSemver(m.Version) {
+		return nil, fmt.Errorf("its version %.60q is none by Semantic Versioning", m.Version)
+	}
+	return m, nil
+}
+
+// details is what a manifest tells. keep chooses the fields of Native, nil all.
+func (m *manifest) details(raw []byte, keep []string) (catalog.Details, error) {
+	d := catalog.Details{Description: string(m.Description), Homepage: string(m.Homepage), Source: sourceOf(m.Repository)}
+	for _, stated := range []json.RawMessage{m.License, m.Licenses} {
+		d.Licences = append(d.Licences, licences(stated)...)
+	}
+	if d.Authors = people(m.Author); d.Authors == nil {
+		d.Authors = people(m.Maintainers)
+	}
+	for _, group := range []struct {
+		of    dependencies
+		scope string
+	}{{m.Dependencies, ""}, {m.PeerDependencies, "peer"}, {m.OptionalDependencies, "optional"}, {m.DevDependencies, "dev"}} {
+		for name, version := range group.of {
+			scope, base, ok := splitName(name)
+			if _, also := m.OptionalDependencies[name]; !ok || also && group.scope == "" {
+				continue // the optional ones stand among the others too
+			}
+			d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Namespace: scope, Name: base}.String(),
+				Version: version, Scope: group.scope, Optional: group.scope == "optional"})
+		}
+	}
+	slices.SortFunc(d.Dependencies, func(a, b catalog.Dependency) int {
+		return cmp.Or(strings.Compare(a.Scope, b.Scope), strings.Compare(a.PURL, b.PURL))
+	})
+	if m.Readme != "" && !strings.HasPrefix(string(m.Readme), "ERROR:") {
+		d.Readme = readmeOf("README.md", []byte(m.Readme))
+	}
+	var err error
+	d.Native, err = split(raw, m, keep)
+	return d, err
+}
+
+func readmeOf(name string, raw []byte) *catalog.Readme {
+	format := "text/markdown"
+	switch lower := strings.ToLower(name); {
+	case strings.HasSuffix(lower, ".txt"), lower == "readme":
+		format = "text/plain"
+	case strings.HasSuffix(lower, ".rst"):
+		format = "text/x-rst"
+	}
+	return &catalog.Readme{Text: string(raw[:min(len(raw), maxReadme)]), Format: format}
+}
+
+// split takes a manifest apart for Native.
+func split(raw []byte, m *manifest, keep []string) (map[string]json.RawMessage, error) {
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), &fields); err != nil {
+		return nil, err
+	}
+	fields["version"], _ = json.Marshal(m.Version) // a string can be written
+	if runsAtInstall(m.Scripts) {
+		fields["hasInstallScript"] = json.RawMessage("true")
+	}
+	install, rest := map[string]json.RawMessage{}, map[string]json.RawMessage{}
+	for name, value := range fields {
+		switch {
+		case slices.Contains(madeFields, name):
+		case slices.Contains(installFields, name):
+			install[name] = value
+		case keep == nil || slices.Contains(keep, name):
+			rest[name] = value
+		}
+	}
+	native := map[string]json.RawMessage{}
+	var err error
+	if native[nativeInstall], err = json.Marshal(install); err != nil {
+		return nil, err
+	}
+	if native[nativeRest], err = json.Marshal(rest); err != nil {
+		return nil, err
+	}
+	var about map[string]json.RawMessage
+	if json.Unmarshal(m.Dist, &about) == nil && about != nil {
+		for _, made := range []string{"tarball", "shasum", "integrity"} {
+			delete(about, made)
+		}
+		if native[nativeDist], err = json.Marshal(about); err != nil {
+			return nil, err
+		}
+	}
+	return native, nil
+}
+
+func runsAtInstall(scripts json.RawMessage) bool {
+	var named map[string]json.RawMessage
+	if json.Unmarshal(scripts, &named) != nil {
+		return false
+	}
+	for _, name := range []string{"preinstall", "install", "postinstall"} {
+		if _, ok := named[name]; ok {
+			return true
+		}
+	}
+	return false
+}
+
+// sourceOf reads repository, which is a string or an object with an url.
+func sourceOf(raw json.RawMessage) string {
+	var short string
+	var long struct {
+		URL text `json:"url"`
+	}
+	if json.Unmarshal(raw, &short) != nil && json.Unmarshal(raw, &long) == nil {
+		short = string(long.URL)
+	}
+	short = strings.TrimSuffix(strings.TrimPrefix(short, "git+"), ".git")
+	if strings.HasPrefix(short, "http://") || strings.HasPrefix(short, "https://") {
+		return short
+	}
+	return ""
+}
+
+// licences reads an SPDX expression, or one of the older forms.
+func licences(raw json.RawMessage) []catalog.Licence {
+	var name string
+	if json.Unmarshal(raw, &name) == nil {
+		if name == "" {
+			return nil
+		}
+		return []catalog.Licence{{Name: name}}
+	}
+	var one struct{ Type, URL text }
+	if json.Unmarshal(raw, &one) == nil && one.Type != "" {
+		return []catalog.Licence{{Name: string(one.Type), URL: string(one.URL)}}
+	}
+	var several []json.RawMessage
+	var all []catalog.Licence
+	if json.Unmarshal(raw, &several) == nil {
+		for _, each := range several {
+			if !bytes.HasPrefix(bytes.TrimSpace(each), []byte("[")) {
+				all = append(all, licences(each)...)
+			}
+		}
+	}
+	return all
+}
+
+// people reads "Name <mail> (address)", an object, or a list of either.
+func people(raw json.RawMessage) (names []string) {
+	var one string
+	if json.Unmarshal(raw, &one) == nil {
+		if one, _, _ = strings.Cut(one, "<"); strings.TrimSpace(one) != "" {
+			one, _, _ = strings.Cut(one, "(")
+			return []string{strings.TrimSpace(one)}
+		}
+		return nil
+	}
+	var object struct{ Name text }
+	if json.Unmarshal(raw, &object) == nil && object.Name != "" {
+		return []string{string(object.Name)}
+	}
+	var several []json.RawMessage
+	if json.Unmarshal(raw, &several) == nil {
+		for _, each := range several[:min(len(several), 50)] {
+			if !bytes.HasPrefix(bytes.TrimSpace(each), []byte("[")) {
+				names = append(names, people(each)...)
+			}
+		}
+	}
+	return names
+}
+
+// deprecation is the text that a manifest is deprecated with; nil if it is not.
+func (m *manifest) deprecation() *string {
+	var reason string
+	var yes bool
+	switch {
+	case json.Unmarshal(m.Deprecated, &reason) == nil && reason != "":
+		return &reason
+	case json.Unmarshal(m.Deprecated, &yes) == nil && yes:
+		reason = "deprecated"
+		return &reason
+	}
+	return nil
+}
+
+var errNoManifest = errors.New("it has no package.json")

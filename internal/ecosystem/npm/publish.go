@@ -1,0 +1,337 @@
+package npm
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"path"
+	"strings"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// maxDocument is how much of a published document is kept, in bytes; tarballs
+// are not counted, since they are not kept.
+const maxDocument = 64 << 20
+
+// uploaded is what a client sends to change a package.
+type uploaded struct {
+	name        string
+	tags        map[string]string
+	versions    map[string]json.RawMessage
+	readme      string
+	attachments []attachment
+}
+
+type attachment struct {
+	name   string
+	staged ecosystem.Staged
+}
+
+// discard drops what was staged.
+func (u *uploaded) discard() {
+	for _, a := range u.attachments {
+		a.staged.Discard()
+	}
+}
+
+// readUploaded reads the body of a PUT. Attachments are staged as they come.
+func readUploaded(c *ecosystem.Call) (*uploaded, error) {
+	u := &uploaded{}
+	s := newScanner(c.Request().Body, maxDocument)
+	err := s.object(func(name string) error {
+		switch name {
+		case "_attachments":
+			return s.object(func(name string) error { return u.readAttachment(c, s, name) })
+		case "versions":
+			u.versions = map[string]json.RawMessage{}
+			return s.object(func(version string) error {
+				raw, err := s.value()
+				u.versions[version] = raw
+				return err
+			})
+		}
+		raw, err := s.value()
+		if err != nil {
+			return err
+		}
+		switch name {
+		case "name":
+			err = json.Unmarshal(raw, &u.name)
+		case "dist-tags":
+			err = json.Unmarshal(raw, &u.tags)
+		case "readme":
+			var t text
+			err = json.Unmarshal(raw, &t)
+			u.readme = string(t)
+		}
+		return err
+	})
+	if err == nil {
+		return u, nil
+	}
+	u.discard()
+	var told *fault.Error
+	switch {
+	case errors.As(err, &told):
+		return nil, err
+	case errors.Is(err, errTooMuch):
+		return nil, fault.New(fault.TooLarge, "document-too-large", "the package document has more than %d bytes besides its tarball", maxDocument)
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return nil, fault.New(fault.Invalid, "cut-upload", "the package document did not arrive whole").WithHint("Nothing of it was kept; publish it again.")
+	}
+	return nil, fault.New(fault.Invalid, "bad-document", "the package document cannot be read: %v", err)
+}
+
+const maxAttachments = 4
+
+func (u *uploaded) readAttachment(c *ecosystem.Call, s *scanner, name string) error {
+	return s.object(func(field string) error {
+		if field != "data" {
+			_, err := s.value()
+			return err
+		}
+		if len(u.attachments) == maxAttachments {
+			return fault.New(fault.Invalid, "too-many-attachments", "a package document has at most %d attachments", maxAttachments)
+		}
+		return s.base64(func(r io.Reader) error {
+			staged, err := c.Desk.Stage(c.Request().Context(), r, -1, path.Base(name))
+			if err == nil {
+				u.attachments = append(u.attachments, attachment{path.Base(name), staged})
+			}
+			return err
+		})
+	})
+}
+
+// put takes a package document: to publish a version, or to change what is said
+// of versions that are there.
+func (n NPM) put(c *ecosystem.Call, name string) error {
+	u, err := readUploaded(c)
+	if err != nil {
+		return err
+	}
+	defer u.discard()
+	if u.name != name {
+		return fault.New(fault.Invalid, "name-disagrees", "the package document is about %q, but was sent to %q", u.name, name)
+	}
+	if len(u.attachments) > 0 {
+		return n.publish(c, u)
+	}
+	return n.annotate(c, u)
+}
+
+func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
+	if len(u.versions) != 1 {
+		return fault.New(fault.Invalid, "not-one-version", "a publication has one version, and this has %d", len(u.versions))
+	}
+	var raw json.RawMessage
+	for _, raw = range u.versions {
+	}
+	m, err := parseManifest(raw)
+	if err != nil {
+		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
+	}
+	if m.Name != u.name {
+		return fault.New(fault.Invalid, "name-disagrees", "the manifest says that it is %s, not %s", m.Name, u.name)
+	}
+	if m.Readme == "" {
+		m.Readme = text(u.readme)
+	}
+	details, err := m.details(raw, nil)
+	if err != nil {
+		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
+	}
+	scope, base, _ := splitName(m.Name) // parseManifest saw that it is one
+	place := placeOf(scope, base, m.Version)
+	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
+	if err != nil {
+		return err
+	}
+	var p ecosystem.Publication
+	for _, a := range u.attachments {
+		at := place
+		if strings.HasSuffix(a.name, "."+tarball) {
+			if err := checkDist(m, a.staged.Digests()); err != nil {
+				return err
+			}
+			p.Files = append([]ecosystem.StagedFile{{Place: at, Staged: a.staged, Details: details}}, p.Files...)
+			continue
+		}
+		// What attests where the tarball comes from.
+		at.FileName, at.Extension = base+"-"+m.Version+".sigstore", "sigstore"
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: at, Staged: a.staged})
+	}
+	if p.Files[0].Place.Extension != tarball {
+		return fault.New(fault.Invalid, "no-tarball", "the package document has no tarball")
+	}
+	for tag, version := range u.tags {
+		if version != m.Version {
+			continue
+		}
+		if err := checkTag(tag); err != nil {
+			return err
+		}
+		p.Labels = append(p.Labels, tag)
+	}
+	receipt, err := c.Desk.Publish(c.Request().Context(), c.Caller, target, n, p)
+	if err != nil {
+		return err
+	}
+	said := "published"
+	if receipt.Same {
+		said = "these very bytes were here already"
+	}
+	return c.JSON(http.StatusCreated, map[string]any{"ok": said, "id": u.name, "success": true})
+}
+
+// checkDist compares what the client computed with what arrived.
+func checkDist(m *manifest, got catalog.Digests) error {
+	var stated dist
+	if m.Dist == nil || json.Unmarshal(m.Dist, &stated) != nil {
+		return nil
+	}
+	wrong := stated.Shasum != "" && !strings.EqualFold(string(stated.Shasum), got.Hex("sha1"))
+	for _, one := range strings.Fields(string(stated.Integrity)) {
+		if sum, ok := strings.CutPrefix(one, "sha512-"); ok && sum != base64.StdEncoding.EncodeToString(got.SHA512[:]) {
+			wrong = true
+		}
+	}
+	if wrong {
+		return fault.New(fault.Invalid, "checksum-mismatch", "the tarball of %s@%s is not the one that its manifest was made for", m.Name, m.Version).
+			WithHint("It was damaged on its way; publish it again.")
+	}
+	return nil
+}
+
+func checkTag(tag string) error {
+	if tag == "" || len(tag) > 100 || purl.IsSemver(tag) || strings.ContainsAny(tag, "/%\\ ") {
+		return fault.New(fault.Invalid, "bad-tag", "%.100q cannot be a dist-tag", tag).WithHint("Use a word such as next; not a version.")
+	}
+	return nil
+}
+
+// annotate takes from a whole package document, as clients send it back, which
+// versions are deprecated, and which dist-tags there are.
+func (n NPM) annotate(c *ecosystem.Call, u *uploaded) error {
+	ctx := c.Request().Context()
+	key, p, err := n.own(c, u.name)
+	if err != nil {
+		return err
+	}
+	reasons := map[string]*string{}
+	for _, v := range ecosystem.Newest(p) {
+		raw, ok := u.versions[v.Version]
+		if !ok || !bytes.Contains(raw, []byte(`"deprecated"`)) && v.Withdrawn == nil {
+			continue
+		}
+		var m manifest
+		if json.Unmarshal(raw, &m) != nil {
+			continue
+		}
+		reasons[v.Version] = m.deprecation()
+	}
+	if err := c.Desk.Withdraw(ctx, c.Caller, key, reasons); err != nil {
+		return err
+	}
+	for tag, version := range u.tags {
+		if p.Labels[tag] == version || tag == latestTag && p.Labels[tag] == "" {
+			continue
+		}
+		if err := checkTag(tag); err != nil {
+			return err
+		}
+		if err := c.Desk.SetLabel(ctx, c.Caller, key, tag, version); err != nil {
+			return err
+		}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"ok": "changed", "success": true})
+}
+
+// own finds a package that the caller wants to change: behind a chain, in the
+// house repository that it publishes to.
+func (n NPM) own(c *ecosystem.Call, name string) (catalog.PackageKey, *catalog.Package, error) {
+	scope, base, ok := splitName(name)
+	if !ok {
+		return catalog.PackageKey{}, nil, badName(name)
+	}
+	var first error
+	for _, snapshot := range []bool{false, true} {
+		target, err := c.Desk.Target(c.Caller, c.Repository, snapshot)
+		if err == nil {
+			var p *catalog.Package
+			key := target.Key(Name, scope, base)
+			if p, err = c.Desk.Package(c.Request().Context(), key); err == nil {
+				return key, p, nil
+			}
+		}
+		if first == nil || errors.Is(first, ecosystem.ErrNoPackage) {
+			first = err
+		}
+	}
+	if errors.Is(first, ecosystem.ErrNoPackage) {
+		first = noPackage(c, name)
+	}
+	return catalog.PackageKey{}, nil, first
+}
+
+// ownAt is own, if what the client saw of the package is still so.
+func (n NPM) ownAt(c *ecosystem.Call, name, rev string) (catalog.PackageKey, *catalog.Package, error) {
+	key, p, err := n.own(c, name)
+	if err != nil {
+		return key, nil, err
+	}
+	seen, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, key.Namespace, key.Name))
+	if err != nil {
+		return key, nil, err
+	}
+	if rev != revision(seen) {
+		return key, nil, fault.New(fault.Conflict, "changed-meanwhile", "%s was changed by somebody else meanwhile", name).WithHint("Run it again.")
+	}
+	return key, p, nil
+}
+
+// shrink takes a package document without some of its versions, which are to be
+// removed.
+func (n NPM) shrink(c *ecosystem.Call, name, rev string) error {
+	u, err := readUploaded(c)
+	if err != nil {
+		return err
+	}
+	defer u.discard()
+	key, p, err := n.ownAt(c, name, rev)
+	if err != nil {
+		return err
+	}
+	if u.versions == nil {
+		return fault.New(fault.Invalid, "bad-document", "the package document has no versions")
+	}
+	var gone []string
+	for _, version := range ecosystem.VersionNames(p) {
+		if _, ok := u.versions[version]; !ok {
+			gone = append(gone, version)
+		}
+	}
+	if err := c.Desk.Remove(c.Request().Context(), c.Caller, key, gone); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"ok": "removed", "success": true})
+}
+
+// remove takes a whole package away.
+func (n NPM) remove(c *ecosystem.Call, name, rev string) error {
+	key, p, err := n.ownAt(c, name, rev)
+	if err != nil {
+		return err
+	}
+	if err := c.Desk.Remove(c.Request().Context(), c.Caller, key, ecosystem.VersionNames(p)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"ok": "removed", "success": true})
+}
