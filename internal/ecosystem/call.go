@@ -200,17 +200,6 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 	return nil
 }
 
-// acceptsGzip reads an Accept-Encoding header (RFC 9110, 12.5.3).
-func acceptsGzip(header string) bool {
-	for part := range strings.SplitSeq(header, ",") {
-		name, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
-		if name = strings.TrimSpace(name); name == "gzip" || name == "*" {
-			return strings.TrimRight(strings.ReplaceAll(weight, " ", ""), ".0") != "q="
-		}
-	}
-	return false
-}
-
 // sendfile gives echo's response back the ReadFrom of the response below it.
 type sendfile struct{ *echo.Response }
 

@@ -164,6 +164,9 @@ type Publication struct {
 	Files []StagedFile // of one version
 	// Labels are moved to the version.
 	Labels []string
+	// Joins: the files of a snapshot belong to the caller's last upload of it, if
+	// that is recent and has none of them.
+	Joins bool
 }
 
 // StagedFile is a file with its place.

@@ -88,11 +88,18 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 	first := p.Files[0].Place
 	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name, Same: true}
 	key := first.Key(e.Name(), repository)
-	err := s.recorded(ctx, stored, func(tx *record.Tx) error {
+	joined, err := s.joins(ctx, caller, key, p)
+	if err != nil {
+		return published, err
+	}
+	err = s.recorded(ctx, stored, func(tx *record.Tx) error {
 		var last record.Added
 		for i, given := range p.Files {
 			place := given.Place
-			if place.Snapshot && i == 0 {
+			if joined != nil {
+				place.Upload, place.UploadedAt, place.UploadCount = joined.Upload, joined.UploadedAt, joined.UploadCount
+				published.Upload = place.Upload
+			} else if place.Snapshot && i == 0 {
 				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
 					return err
 				}
@@ -103,7 +110,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 				place.FileName = place.NameOf(place.Upload)
 			}
 			f := s.newFile(caller, repository, e, place)
-			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0
+			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0 && joined == nil
 			added, err := s.addFile(ctx, tx, f)
 			if err != nil {
 				return err
@@ -137,6 +144,38 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 	})
 	s.changed(key)
 	return published, err
+}
+
+// joins finds the upload of a snapshot that files belong to; nil if they make a
+// new one.
+func (s *Service) joins(ctx context.Context, caller access.Caller, key catalog.PackageKey, p ecosystem.Publication) (*catalog.Version, error) {
+	if !p.Joins || !p.Files[0].Place.Snapshot {
+		return nil, nil
+	}
+	known, err := s.housePackage(ctx, key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var last *catalog.Version
+	for i, v := range known.Versions {
+		if v.Version == p.Files[0].Place.Version && (last == nil || v.Newer(*last)) {
+			last = &known.Versions[i]
+		}
+	}
+	if last == nil || last.PublishedBy != caller.Name || s.Now().Sub(last.PublishedAt) > s.settings.QuietPeriod {
+		return nil, nil
+	}
+	for _, f := range p.Files {
+		for _, there := range last.Files {
+			if there.Name == f.Place.FileName && there.Digests.SHA256 != f.Digests().SHA256 {
+				return nil, nil
+			}
+		}
+	}
+	return last, nil
 }
 
 // Handed is a file given by hand.

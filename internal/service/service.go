@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
+	"crelvo/internal/ecosystem/pypi"
 	"crelvo/internal/record"
 )
 
@@ -31,6 +32,7 @@ func Ecosystems() []ecosystem.Ecosystem {
 	return []ecosystem.Ecosystem{
 		maven.Maven{},
 		npm.NPM{},
+		pypi.PyPI{},
 	}
 }
 

@@ -45,20 +45,7 @@ func (m Maven) Routes() []ecosystem.Route {
 // Refuse implements ecosystem.Ecosystem. mvn shows the reason phrase of the
 // status line and nothing else.
 func (m Maven) Refuse(c *ecosystem.Call, err error) error {
-	f := fault.Of(err)
-	body := f.Message + "\n"
-	if f.Hint != "" {
-		body += f.Hint + "\n"
-	}
-	// What clients ask in passing keeps its connection.
-	if f.Kind == fault.NotFound || f.Code == "sign-in-needed" {
-		return c.String(f.Status(), body)
-	}
-	reason := f.Message
-	if f.Hint != "" {
-		reason += ". " + f.Hint
-	}
-	return c.SendReason(f.Status(), reason, body)
+	return c.RefuseInReason(fault.Of(err))
 }
 
 func (m Maven) get(c *ecosystem.Call) error {

@@ -18,8 +18,6 @@ const latestTag = "latest"
 // timeForm is how the registry protocol writes times.
 const timeForm = "2006-01-02T15:04:05.000Z"
 
-func itoa(n int) string { return strconv.Itoa(n) }
-
 // quote writes a string in JSON.
 func quote(b *bytes.Buffer, s string) {
 	raw, err := json.Marshal(s)

@@ -24,19 +24,7 @@ func fileName(base, version string) string { return base + "-" + version + "." +
 // UploadName implements ecosystem.Ecosystem: the version with build metadata,
 // which does not count in its order.
 func (NPM) UploadName(version string, at time.Time, n int) string {
-	return uploadOf(version, at.UTC().Format("20060102.150405")+"."+itoa(n))
-}
-
-// uploadOf joins a version and the stamp of an upload; stampOf takes it off.
-func uploadOf(version, stamp string) string {
-	if strings.Contains(version, "+") {
-		return version + "." + stamp
-	}
-	return version + "+" + stamp
-}
-
-func stampOf(version, upload string) string {
-	return strings.TrimLeft(strings.TrimPrefix(upload, version), "+.")
+	return ecosystem.StampedUpload(version, at, n)
 }
 
 // Address implements ecosystem.Ecosystem. Uploads of a snapshot have addresses
@@ -49,7 +37,7 @@ func address(name, version, upload, file string) string {
 	if upload == "" {
 		return name + "/-/" + file
 	}
-	return name + "/-/" + stampOf(version, upload) + "/" + file
+	return name + "/-/" + ecosystem.StampOf(version, upload) + "/" + file
 }
 
 // Place implements ecosystem.Ecosystem: one tarball says itself what it is.

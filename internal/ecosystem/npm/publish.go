@@ -154,7 +154,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	if err != nil {
 		return err
 	}
-	var p ecosystem.Publication
+	p := ecosystem.Publication{Joins: true}
 	for _, a := range u.attachments {
 		at := place
 		if strings.HasSuffix(a.name, "."+tarball) {

@@ -260,7 +260,7 @@ func (n NPM) getFile(c *ecosystem.Call, p parsed) error {
 	fixed := true
 	switch {
 	case len(p.rest) == 3:
-		q.Upload = uploadOf(version, p.rest[1])
+		q.Upload = ecosystem.UploadWith(version, p.rest[1])
 	case purl.IsSnapshot(Name, version):
 		q.Name, q.Extension, fixed = "", extension, false // the newest upload
 	}

@@ -1,0 +1,209 @@
+package pypi
+
+import (
+	"bytes"
+	"encoding/json"
+	"html"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// The media types of the simple repository API
+// (https://packaging.python.org/specifications/simple-repository-api/).
+const (
+	typeJSON   = "application/vnd.pypi.simple.v1+json"
+	typeHTML   = "application/vnd.pypi.simple.v1+html"
+	plainHTML  = "text/html"
+	apiVersion = "1.1"
+)
+
+// project is the answer about a project (PEP 691, 700).
+type project struct {
+	Meta     meta     `json:"meta"`
+	Name     string   `json:"name"`
+	Versions []string `json:"versions"`
+	Files    []file   `json:"files"`
+}
+
+type meta struct {
+	Version string `json:"api-version"`
+}
+
+// file is a file of a project, and of an upstream's.
+type file struct {
+	Filename       string            `json:"filename"`
+	URL            string            `json:"url"`
+	Hashes         map[string]string `json:"hashes"`
+	RequiresPython string            `json:"requires-python,omitempty"`
+	Size           int64             `json:"size,omitempty"`
+	UploadTime     string            `json:"upload-time,omitempty"`
+	Yanked         yanked            `json:"yanked"`
+	CoreMetadata   hashes            `json:"core-metadata"`
+	// DistInfo is an older name of CoreMetadata (PEP 714).
+	DistInfo hashes `json:"dist-info-metadata"`
+	Signed   bool   `json:"gpg-sig,omitempty"`
+}
+
+// yanked is false, true or a reason (PEP 592).
+type yanked struct{ *string }
+
+// MarshalJSON implements json.Marshaler.
+func (y yanked) MarshalJSON() ([]byte, error) {
+	switch {
+	case y.string == nil:
+		return []byte("false"), nil
+	case *y.string == "":
+		return []byte("true"), nil
+	}
+	return json.Marshal(*y.string)
+}
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (y *yanked) UnmarshalJSON(raw []byte) error {
+	var reason string
+	var is bool
+	if json.Unmarshal(raw, &reason) == nil && string(raw) != "null" || json.Unmarshal(raw, &is) == nil && is {
+		y.string = &reason
+	}
+	return nil
+}
+
+// hashes is false, true or the digests by algorithm.
+type hashes struct {
+	there bool
+	by    map[string]string
+}
+
+// MarshalJSON implements json.Marshaler.
+func (h hashes) MarshalJSON() ([]byte, error) {
+	if h.by == nil {
+		return json.Marshal(h.there)
+	}
+	return json.Marshal(h.by)
+}
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (h *hashes) UnmarshalJSON(raw []byte) error {
+	var by map[string]string
+	if json.Unmarshal(raw, &by) == nil && by != nil {
+		h.there, h.by = true, by
+		return nil
+	}
+	_ = json.Unmarshal(raw, &h.there) // anything else is no
+	return nil
+}
+
+const timeForm = "2006-01-02T15:04:05.000000Z"
+
+// projectOf makes the answer from what is known of a package. Of a snapshot, the
+// newest upload of each file counts. Addresses are relative to the project's
+// page.
+func projectOf(p *catalog.Package) project {
+	out := project{Meta: meta{apiVersion}, Name: p.Key.Name, Versions: ecosystem.VersionNames(p), Files: []file{}}
+	newest := map[string]*catalog.Version{}
+	for i := range p.Versions {
+		v := &p.Versions[i]
+		for _, f := range v.Files {
+			if was := newest[f.Name]; was == nil || v.Newer(*was) {
+				newest[f.Name] = v
+			}
+		}
+	}
+	for i := range p.Versions {
+		v := &p.Versions[i]
+		for _, f := range v.Files {
+			if newest[f.Name] != v || !isDistribution(f.Extension) {
+				continue
+			}
+			facts := factsOf(v, f.Name)
+			at := f.AddedAt
+			if at.IsZero() {
+				at = v.PublishedAt
+			}
+			shown := file{Filename: f.Name, URL: "../../" + address(p.Key.Name, v.Version, v.Upload, f.Name), Hashes: map[string]string{},
+				RequiresPython: facts.RequiresPython, Size: f.Digests.Size, UploadTime: at.UTC().Format(timeForm)}
+			if f.Digests.Has("sha256") {
+				shown.Hashes["sha256"] = f.Digests.Hex("sha256")
+			}
+			if facts.Metadata != "" {
+				shown.CoreMetadata = hashes{there: true, by: map[string]string{"sha256": facts.Metadata}}
+				shown.DistInfo = shown.CoreMetadata
+			}
+			if v.Withdrawn != nil {
+				shown.Yanked.string = &v.Withdrawn.Reason
+			}
+			shown.Signed = facts.Signed || slices.ContainsFunc(v.Files, func(s catalog.File) bool { return s.Name == f.Name+"."+signature })
+			out.Files = append(out.Files, shown)
+		}
+	}
+	slices.SortFunc(out.Files, func(a, b file) int { return strings.Compare(a.Filename, b.Filename) })
+	return out
+}
+
+// document writes the answer in one of the forms.
+func (p project) document(form string, changed time.Time) (ecosystem.Document, error) {
+	if form == typeJSON {
+		raw, err := json.Marshal(p)
+		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), changed), err
+	}
+	var b bytes.Buffer
+	b.WriteString(htmlHead(p.Name))
+	for _, f := range p.Files {
+		b.WriteString("    <a href=\"" + html.EscapeString(f.URL))
+		if sum := f.Hashes["sha256"]; sum != "" {
+			b.WriteString("#sha256=" + sum)
+		}
+		b.WriteByte('"')
+		if f.RequiresPython != "" {
+			b.WriteString(` data-requires-python="` + html.EscapeString(f.RequiresPython) + `"`)
+		}
+		if sum := f.CoreMetadata.by["sha256"]; sum != "" {
+			b.WriteString(` data-core-metadata="sha256=` + sum + `" data-dist-info-metadata="sha256=` + sum + `"`)
+		}
+		if f.Yanked.string != nil {
+			b.WriteString(` data-yanked="` + html.EscapeString(*f.Yanked.string) + `"`)
+		}
+		if f.Signed {
+			b.WriteString(` data-gpg-sig="true"`)
+		}
+		b.WriteString(">" + html.EscapeString(f.Filename) + "</a><br>\n")
+	}
+	b.WriteString("  </body>\n</html>\n")
+	return ecosystem.NewDocument(form+"; charset=utf-8", b.Bytes(), changed), nil
+}
+
+func htmlHead(title string) string {
+	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + apiVersion + "\">\n    <title>" +
+		html.EscapeString(title) + "</title>\n  </head>\n  <body>\n"
+}
+
+// allProjects is the answer about which projects there are.
+func allProjects(names []string, form string, now time.Time) (ecosystem.Document, error) {
+	if form == typeJSON {
+		type one struct {
+			Name string `json:"name"`
+		}
+		all := struct {
+			Meta     meta  `json:"meta"`
+			Projects []one `json:"projects"`
+		}{Meta: meta{apiVersion}, Projects: []one{}}
+		for _, name := range names {
+			all.Projects = append(all.Projects, one{name})
+		}
+		raw, err := json.Marshal(all)
+		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), now), err
+	}
+	var b bytes.Buffer
+	b.WriteString(htmlHead("Projects"))
+	for _, name := range names {
+		name = html.EscapeString(purl.NormalName(Name, name))
+		b.WriteString("    <a href=\"" + name + "/\">" + name + "</a><br>\n")
+	}
+	b.WriteString("  </body>\n</html>\n")
+	return ecosystem.NewDocument(form+"; charset=utf-8", b.Bytes(), now), nil
+}

@@ -1,0 +1,256 @@
+package pypi
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"path"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+var _ ecosystem.Mirrored = PyPI{}
+
+// ListingPath implements ecosystem.Mirrored: the page of a project.
+func (PyPI) ListingPath(p purl.PURL) string {
+	if p.Name == "" {
+		return ""
+	}
+	return p.Name + "/"
+}
+
+// Accepts implements ecosystem.Mirrored.
+func (PyPI) Accepts() string { return typeJSON + ", " + typeHTML + ";q=0.2, " + plainHTML + ";q=0.1" }
+
+// maxFiles is up to how many files a page may list.
+const maxFiles = 500_000
+
+// ReadListing implements ecosystem.Mirrored. Either form of the page is read.
+func (PyPI) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
+	body := bufio.NewReader(r)
+	l := &lister{project: p.Name, reading: r, at: map[string]int{}}
+	first, err := body.Peek(1)
+	for err == nil && strings.ContainsRune(" \t\r\n", rune(first[0])) {
+		if _, err = body.Discard(1); err == nil {
+			first, err = body.Peek(1)
+		}
+	}
+	switch {
+	case err == io.EOF:
+		return catalog.Listing{}, errors.New("it is empty")
+	case err != nil:
+		return catalog.Listing{}, err
+	case first[0] == '{':
+		err = l.readJSON(body)
+	default:
+		err = l.readHTML(body)
+	}
+	return l.listing, err
+}
+
+// lister puts a listing together, file by file.
+type lister struct {
+	project string
+	reading ecosystem.Reading
+	listing catalog.Listing
+	at      map[string]int // by version
+	files   int
+}
+
+func (l *lister) readJSON(r io.Reader) error {
+	d := json.NewDecoder(r)
+	token, err := d.Token()
+	if err != nil || token != json.Delim('{') {
+		return errors.Join(errors.New("it is no object"), err)
+	}
+	found := false
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return err
+		}
+		switch key {
+		case "files":
+			found = true
+			if token, err := d.Token(); err != nil || token != json.Delim('[') {
+				return errors.Join(errors.New("its files are no list"), err)
+			}
+			for d.More() {
+				var f file
+				if err := d.Decode(&f); err != nil {
+					return err
+				}
+				if err := l.add(f); err != nil {
+					return err
+				}
+			}
+			if _, err := d.Token(); err != nil {
+				return err
+			}
+		case "name":
+			var name string
+			if err := d.Decode(&name); err != nil {
+				return err
+			}
+			if purl.NormalName(Name, name) != l.project {
+				return fmt.Errorf("it is about %.100q", name)
+			}
+		default:
+			var other json.RawMessage
+			if err := d.Decode(&other); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := d.Token(); err != nil {
+		return err
+	}
+	if !found {
+		return errors.New("it has no files")
+	}
+	return nil
+}
+
+func (l *lister) readHTML(r io.Reader) error {
+	tokens := html.NewTokenizer(r)
+	tokens.SetMaxBuf(1 << 20)
+	anchors := false
+	for {
+		switch tokens.Next() {
+		case html.ErrorToken:
+			if err := tokens.Err(); err != io.EOF {
+				return err
+			}
+			if !anchors {
+				return errors.New("it is a page without a single link")
+			}
+			return nil
+		case html.StartTagToken:
+			token := tokens.Token()
+			if token.Data != "a" {
+				continue
+			}
+			anchors = true
+			if err := l.add(fileOf(token.Attr)); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// fileOf reads an anchor (PEP 503, 592, 658, 714).
+func fileOf(attributes []html.Attribute) file {
+	f := file{Hashes: map[string]string{}}
+	for _, a := range attributes {
+		switch a.Key {
+		case "href":
+			f.URL = a.Val
+			if u, err := url.Parse(a.Val); err == nil {
+				f.Filename = path.Base(u.Path)
+				if algorithm, sum, ok := strings.Cut(u.Fragment, "="); ok {
+					f.Hashes[algorithm] = sum
+				}
+				u.Fragment = ""
+				f.URL = u.String()
+			}
+		case "data-requires-python":
+			f.RequiresPython = a.Val
+		case "data-yanked":
+			f.Yanked.string = &a.Val
+		case "data-core-metadata", "data-dist-info-metadata":
+			if algorithm, sum, ok := strings.Cut(a.Val, "="); ok {
+				f.CoreMetadata = hashes{there: true, by: map[string]string{algorithm: sum}}
+			}
+		case "data-gpg-sig":
+			f.Signed = a.Val == "true"
+		}
+	}
+	return f
+}
+
+// add takes a file in. What cannot be installed here, as eggs and installers of
+// old, is passed over.
+func (l *lister) add(f file) error {
+	if l.files++; l.files > maxFiles {
+		return fmt.Errorf("it lists more than %d files", maxFiles)
+	}
+	place, ok := parseName(f.Filename, l.project)
+	if !ok || place.Name != l.project || !isDistribution(place.Extension) {
+		return nil
+	}
+	address, err := l.reading.Resolve(f.URL)
+	if err != nil {
+		return nil
+	}
+	i, known := l.at[place.Version]
+	if !known {
+		i = len(l.listing.Versions)
+		l.at[place.Version] = i
+		l.listing.Versions = append(l.listing.Versions, catalog.ListedVersion{Version: place.Version, Details: new(catalog.Details)})
+	}
+	v := &l.listing.Versions[i]
+	listed := catalog.ListedFile{Name: f.Filename, Extension: place.Extension, Address: address, Size: f.Size, Digests: map[string]string{}}
+	for algorithm, sum := range f.Hashes {
+		var d catalog.Digests
+		if d.ParseHex(algorithm, sum) {
+			listed.Digests[strings.ToLower(algorithm)] = strings.ToLower(sum)
+		}
+	}
+	v.Files = append(v.Files, listed)
+	facts := fileFacts{RequiresPython: f.RequiresPython}
+	meta := f.CoreMetadata
+	if meta.by == nil {
+		meta = f.DistInfo
+	}
+	if sum := strings.ToLower(meta.by["sha256"]); len(sum) == 64 {
+		facts.Metadata = sum
+		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + metadataFile, Extension: place.Extension + "." + metadataFile,
+			Address: address + "." + metadataFile, Digests: map[string]string{"sha256": sum}})
+	}
+	*v.Details = withFacts(*v.Details, f.Filename, facts)
+	if at, err := time.Parse(time.RFC3339, f.UploadTime); err == nil && at.After(v.UploadedAt) {
+		v.UploadedAt = at.UTC()
+	}
+	if f.Yanked.string != nil {
+		v.Withdrawn = &catalog.Withdrawal{Reason: *f.Yanked.string}
+	}
+	return nil
+}
+
+// PlaceOf implements ecosystem.Mirrored.
+func (PyPI) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
+	p, ok := parseName(q.Name, q.Key.Name)
+	if !ok || p.Name != q.Key.Name || p.Version != q.Version {
+		return ecosystem.Place{}, badFile(q.Name)
+	}
+	return p, nil
+}
+
+// Companions implements ecosystem.Mirrored: the wheels for every machine, or,
+// where there are none, everything.
+func (PyPI) Companions(p purl.PURL, _ catalog.Details, like []catalog.File) []catalog.FileQuestion {
+	var everywhere, all []catalog.FileQuestion
+	for _, f := range like {
+		if !isDistribution(f.Extension) {
+			continue
+		}
+		q := catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: Name, Name: p.Name}, Version: p.Version, Name: f.Name}
+		all = append(all, q)
+		if strings.HasSuffix(f.Name, "-none-any."+wheel) {
+			everywhere = append(everywhere, q)
+		}
+	}
+	if everywhere != nil {
+		return everywhere
+	}
+	return all
+}
