@@ -25,7 +25,8 @@ type Hit struct {
 // Hits finds packages of an ecosystem whose name, title or description has all
 // the words, those whose name fits best first, and tells how many there are. Of
 // a name that several repositories have, the first one's counts. Without
-// snapshots, packages that have nothing else are left out.
+// snapshots, packages that have nothing else are left out; versions that are
+// withdrawn are not found.
 func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
 	patterns := make([]string, len(words))
 	for i, w := range words {
@@ -47,6 +48,7 @@ func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, 
 			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.details
 			from package p cross join lateral (select v.version, v.published_by, v.details from version v
 				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null and ($4 or not v.snapshot)
+					and not exists (select from withdrawal w where w.package_id = p.id and w.version = v.version and w.visible_until is null)
 				order by v.visible_from desc, v.id desc limit 1) l
 			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2
 				and (cardinality($3::text[]) = 0 or (p.namespace || ' ' || p.name) ilike all ($3)
@@ -59,7 +61,8 @@ func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, 
 		)
 		select f.total, f.repository_id, f.namespace, f.name, f.changed_at, f.latest, f.published_by, f.details,
 			(select string_agg(distinct v.version, ' ') from version v where v.package_id = f.id and v.visible_from is not null
-				and v.visible_until is null and ($4 or not v.snapshot)) versions,
+				and v.visible_until is null and ($4 or not v.snapshot)
+				and not exists (select from withdrawal w where w.package_id = f.id and w.version = v.version and w.visible_until is null)) versions,
 			coalesce((select sum(d.downloads) from version v join download_day d on d.version_id = v.id where v.package_id = f.id), 0)::bigint downloads
 		from page f order by f.fit, f.name, f.namespace`,
 		repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " ")))

@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
+	"crelvo/internal/ecosystem/nuget"
 	"crelvo/internal/ecosystem/pypi"
 	"crelvo/internal/record"
 )
@@ -33,6 +34,7 @@ func Ecosystems() []ecosystem.Ecosystem {
 		maven.Maven{},
 		npm.NPM{},
 		pypi.PyPI{},
+		nuget.NuGet{},
 	}
 }
 

@@ -171,7 +171,7 @@ func pluginMetadata(plugins []ecosystem.Plugin) *pluginList {
 func parseMetadata(r io.Reader) (*repositoryMetadata, error) {
 	limited := &io.LimitedReader{R: r, N: maxMetadata + 1}
 	m := new(repositoryMetadata)
-	err := decodeXML(limited, m)
+	err := ecosystem.DecodeXML(limited, m)
 	if limited.N <= 0 {
 		return nil, fault.New(fault.TooLarge, "metadata-too-large", "the metadata has more than %d bytes", maxMetadata)
 	}

@@ -3,14 +3,10 @@ package maven
 import (
 	"archive/zip"
 	"encoding/xml"
-	"errors"
-	"fmt"
 	"io"
 	"regexp"
 	"slices"
 	"strings"
-
-	"golang.org/x/text/encoding/htmlindex"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -18,10 +14,7 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-const (
-	maxPOM      = 4 << 20
-	maxXMLDepth = 64
-)
+const maxPOM = 4 << 20
 
 // pom is what Crelvo reads of a project object model
 // (https://maven.apache.org/pom.html).
@@ -64,63 +57,10 @@ type pomParent struct {
 	Version    string `xml:"version"`
 }
 
-// guard lets tokens through that are no threat: no document type declarations,
-// which could name entities or other files, and no absurd depth.
-type guard struct {
-	decoder *xml.Decoder
-	depth   int
-}
-
-func (g *guard) Token() (xml.Token, error) {
-	token, err := g.decoder.Token()
-	switch token.(type) {
-	case xml.Directive:
-		return nil, errors.New("it has a document type declaration (DOCTYPE), which is not accepted")
-	case xml.StartElement:
-		if g.depth++; g.depth > maxXMLDepth {
-			return nil, fmt.Errorf("its elements are nested deeper than %d", maxXMLDepth)
-		}
-	case xml.EndElement:
-		g.depth--
-	}
-	return token, err
-}
-
-// decodeXML reads one document into v.
-func decodeXML(r io.Reader, v any) error {
-	decoder := xml.NewDecoder(r)
-	decoder.CharsetReader = func(label string, input io.Reader) (io.Reader, error) {
-		encoding, err := htmlindex.Get(label)
-		if err != nil {
-			return nil, fmt.Errorf("its encoding %q is not known", label)
-		}
-		return encoding.NewDecoder().Reader(input), nil
-	}
-	guarded := xml.NewTokenDecoder(&guard{decoder: decoder})
-	if err := guarded.Decode(v); err != nil {
-		if errors.Is(err, io.EOF) {
-			return errors.New("it has no XML element")
-		}
-		return err
-	}
-	for {
-		switch token, err := guarded.Token(); {
-		case err == io.EOF:
-			return nil
-		case err != nil:
-			return err
-		default:
-			if _, element := token.(xml.StartElement); element {
-				return errors.New("something follows after its last element")
-			}
-		}
-	}
-}
-
 // parsePOM reads a pom.
 func parsePOM(r io.Reader) (*pom, error) {
 	p := new(pom)
-	if err := decodeXML(r, p); err != nil {
+	if err := ecosystem.DecodeXML(r, p); err != nil {
 		return nil, fault.New(fault.Invalid, "bad-pom", "the pom cannot be read: %s", trimXML(err)).
 			WithHint("A pom is an XML document whose root element is <project>.")
 	}
@@ -264,7 +204,7 @@ func pluginPrefix(file ecosystem.SizedReaderAt) string {
 		XMLName    xml.Name `xml:"plugin"`
 		GoalPrefix string   `xml:"goalPrefix"`
 	}
-	if decodeXML(io.LimitReader(entry, maxPOM), &plugin) != nil {
+	if ecosystem.DecodeXML(io.LimitReader(entry, maxPOM), &plugin) != nil {
 		return ""
 	}
 	return strings.TrimSpace(plugin.GoalPrefix)

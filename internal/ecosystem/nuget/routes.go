@@ -1,0 +1,329 @@
+// Package nuget is Crelvo's NuGet: the v3 protocol as nuget and dotnet speak it
+// (https://learn.microsoft.com/nuget/api/overview). Its documents are made from
+// records.
+package nuget
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// Name is the purl type.
+const Name = "nuget"
+
+// NuGet implements ecosystem.Ecosystem.
+type NuGet struct{}
+
+var (
+	_ ecosystem.Ecosystem = NuGet{}
+	_ ecosystem.Keyed     = NuGet{}
+)
+
+// Name implements ecosystem.Ecosystem.
+func (NuGet) Name() string { return Name }
+
+// Title implements ecosystem.Ecosystem.
+func (NuGet) Title() string { return "NuGet" }
+
+// KeyHeader implements ecosystem.Keyed.
+func (NuGet) KeyHeader() string { return "X-NuGet-ApiKey" }
+
+// Routes implements ecosystem.Ecosystem.
+func (n NuGet) Routes() []ecosystem.Route {
+	var all []ecosystem.Route
+	read := func(path string, serve func(*ecosystem.Call) error) {
+		for _, method := range []string{http.MethodGet, http.MethodHead} {
+			all = append(all, ecosystem.Route{Method: method, Path: path, Action: access.Read, Serve: serve})
+		}
+	}
+	read("/index.json", n.getIndex)
+	read("/flat/*", n.getFlat)
+	read("/registration/*", n.getRegistration)
+	read("/search", n.search)
+	read("/autocomplete", n.complete)
+	read("/*", func(c *ecosystem.Call) error { return c.ShowFolder() })
+	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/"} {
+		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: n.push})
+	}
+	return append(all,
+		ecosystem.Route{Method: http.MethodDelete, Path: "/package/:id/:version", Action: access.Publish, Serve: n.unlist},
+		ecosystem.Route{Method: http.MethodPost, Path: "/package/:id/:version", Action: access.Publish, Serve: n.relist})
+}
+
+// Refuse implements ecosystem.Ecosystem. The clients show the reason phrase.
+func (NuGet) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
+
+func (NuGet) getIndex(c *ecosystem.Call) error {
+	d, err := jsonDocument(serviceIndex(c.Base), c.Repository.ChangedAt)
+	if err != nil {
+		return err
+	}
+	return c.SendDocument(d, nil)
+}
+
+func missing(c *ecosystem.Call) error {
+	return fault.New(fault.NotFound, "no-such-document", "%s holds nothing at %s", c.Repository.At(), c.Rest)
+}
+
+func (NuGet) find(c *ecosystem.Call, id string) (*catalog.Package, error) {
+	if !isID(id) {
+		return nil, fault.New(fault.Invalid, "bad-name", "%.100q cannot be the id of a NuGet package", id)
+	}
+	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", strings.ToLower(id)))
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		err = fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), id)
+	}
+	return p, err
+}
+
+func (n NuGet) getFlat(c *ecosystem.Call) error {
+	segments := strings.Split(strings.TrimPrefix(c.Rest, doorFlat), "/")
+	if len(segments) == 2 && segments[1] == "index.json" {
+		p, err := n.find(c, segments[0])
+		if err != nil {
+			return err
+		}
+		d, err := c.Desk.Rendered(p, "flat", func() (ecosystem.Document, error) { return flat(p) })
+		if err != nil {
+			return err
+		}
+		return c.SendDocument(d, p.Stale)
+	}
+	if len(segments) < 3 || len(segments) > 4 {
+		return missing(c)
+	}
+	id, version := strings.ToLower(segments[0]), purl.NormalVersion(Name, segments[1])
+	name := strings.ToLower(segments[len(segments)-1])
+	q := catalog.FileQuestion{Key: c.Repository.Key(Name, "", id), Version: version, Name: name}
+	extension := name[strings.LastIndexByte(name, '.')+1:]
+	manifest := extension == "nuspec"
+	switch {
+	case manifest && name == id+".nuspec":
+		extension = packed
+	case name != fileName(id, strings.ToLower(segments[1]), extension) && name != fileName(id, version, extension):
+		return missing(c)
+	}
+	q.Name = fileName(id, version, extension)
+	if len(segments) == 4 {
+		q.Upload = ecosystem.UploadWith(version, segments[2])
+	} else if purl.IsSnapshot(Name, version) {
+		q.Name, q.Extension = "", extension // the newest upload
+	}
+	found, err := c.Desk.File(c.Request().Context(), q)
+	switch {
+	case err == nil && manifest:
+		return n.sendManifest(c, found)
+	case err == nil:
+		err = c.SendFile(found, "application/octet-stream", q.Name != "")
+	}
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		return missing(c)
+	}
+	return err
+}
+
+type readerAt struct {
+	io.ReaderAt
+	size int64
+}
+
+func (r readerAt) Size() int64 { return r.size }
+
+// sendManifest takes the .nuspec out of a package.
+func (n NuGet) sendManifest(c *ecosystem.Call, found ecosystem.Found) error {
+	f, err := found.Kept(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	opened, err := c.Desk.Open(c.Request().Context(), f)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	_, raw, _, err := readPackage(readerAt{opened, f.Digests.Size})
+	if err != nil {
+		return missing(c)
+	}
+	return c.SendDocument(ecosystem.NewDocument("application/xml", raw, f.AddedAt), nil)
+}
+
+func (n NuGet) getRegistration(c *ecosystem.Call) error {
+	segments := strings.Split(strings.TrimPrefix(c.Rest, doorRegistration), "/")
+	p, err := n.find(c, segments[0])
+	if err != nil {
+		return err
+	}
+	w := writer{p, c.Base}
+	switch {
+	case len(segments) == 2 && segments[1] == "index.json":
+		d, err := c.Desk.Rendered(p, "registration "+c.Base, w.index)
+		if err != nil {
+			return err
+		}
+		return c.SendDocument(d, p.Stale)
+	case len(segments) == 2:
+		version := purl.NormalVersion(Name, strings.TrimSuffix(segments[1], ".json"))
+		for _, v := range ecosystem.Newest(p) {
+			if v.Version == version {
+				d, err := jsonDocument(w.single(v), v.PublishedAt)
+				if err != nil {
+					return err
+				}
+				return c.SendDocument(d, p.Stale)
+			}
+		}
+	case len(segments) == 4 && segments[1] == "page":
+		d, ok, err := w.page(segments[2], strings.TrimSuffix(segments[3], ".json"))
+		if err != nil {
+			return err
+		}
+		if ok {
+			return c.SendDocument(d, p.Stale)
+		}
+	}
+	return missing(c)
+}
+
+// single is a leaf by itself.
+func (w writer) single(v *catalog.Version) any {
+	l := w.leaf(v)
+	return map[string]any{"@id": l.ID, "@type": []string{"Package"}, "catalogEntry": l.Entry, "listed": l.Entry.Listed, "packageContent": l.Content,
+		"published": l.Entry.Published, "registration": l.Registration}
+}
+
+func asked(c *ecosystem.Call) ecosystem.Search {
+	number := func(name string, usual, most int) int {
+		n, err := strconv.Atoi(c.QueryParam(name))
+		if err != nil || n < 0 {
+			n = usual
+		}
+		return min(n, most)
+	}
+	text := c.QueryParam("q")
+	for _, field := range []string{"packageid:", "id:"} {
+		text = strings.TrimPrefix(text, field)
+	}
+	return ecosystem.Search{Text: strings.ToLower(text), Skip: number("skip", 0, 100_000), Limit: number("take", 20, 1000),
+		Snapshots: c.QueryParam("prerelease") == "true"}
+}
+
+func (n NuGet) search(c *ecosystem.Call) error {
+	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, asked(c))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, answerOf(hits, total, c.Base))
+}
+
+func (n NuGet) complete(c *ecosystem.Call) error {
+	data := []string{}
+	if id := c.QueryParam("id"); id != "" {
+		p, err := n.find(c, id)
+		if err != nil && !fault.Is(err, fault.NotFound) {
+			return err
+		}
+		if p != nil {
+			for _, v := range ordered(p) {
+				if v.Withdrawn == nil && (!v.Snapshot || c.QueryParam("prerelease") == "true") {
+					data = append(data, v.Version)
+				}
+			}
+		}
+		return c.JSON(http.StatusOK, map[string]any{"totalHits": len(data), "data": data})
+	}
+	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, asked(c))
+	if err != nil {
+		return err
+	}
+	for _, h := range hits {
+		data = append(data, factsOf(h.Details, h.Name, h.Latest).ID)
+	}
+	return c.JSON(http.StatusOK, map[string]any{"totalHits": total, "data": data})
+}
+
+// push takes a package, or the symbols of one.
+func (n NuGet) push(c *ecosystem.Call) error {
+	ctx := c.Request().Context()
+	extension := packed
+	if strings.HasPrefix(c.Rest, doorSymbols) {
+		extension = symbols
+	}
+	body := io.Reader(c.Request().Body)
+	if parts, err := c.Request().MultipartReader(); err == nil {
+		part, err := parts.NextPart()
+		if err != nil {
+			return fault.New(fault.Invalid, "cut-upload", "the package did not arrive whole").WithHint("Nothing of it was kept; push it again.").WithCause(err)
+		}
+		body = part
+	}
+	staged, err := c.Desk.Stage(ctx, body, -1, "the package")
+	if err != nil {
+		return err
+	}
+	defer staged.Discard()
+	spec, _, _, err := readPackage(staged)
+	if err != nil {
+		return badPackage("what was pushed", err)
+	}
+	place := placeOf(spec.Metadata.ID, spec.Metadata.Version, extension)
+	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
+	if err != nil {
+		return err
+	}
+	if extension == symbols {
+		p, err := c.Desk.Package(ctx, place.Key(Name, target))
+		if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+			return err
+		}
+		there := false
+		if p != nil {
+			for _, v := range p.Versions {
+				there = there || v.Version == place.Version
+			}
+		}
+		if !there {
+			return fault.New(fault.Conflict, "package-first", "%s does not hold %s %s, so its symbols have no place", target.Name, spec.Metadata.ID, place.Version).
+				WithHint("Push the .nupkg before the .snupkg.")
+		}
+	}
+	_, err = c.Desk.Publish(ctx, c.Caller, target, n, ecosystem.Publication{Joins: true, Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}})
+	if err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusCreated)
+}
+
+func (n NuGet) unlist(c *ecosystem.Call) error {
+	reason := ""
+	return n.withdraw(c, &reason, http.StatusNoContent)
+}
+
+func (n NuGet) relist(c *ecosystem.Call) error { return n.withdraw(c, nil, http.StatusOK) }
+
+// withdraw marks a version that is behind the address, or takes the mark away.
+func (n NuGet) withdraw(c *ecosystem.Call, reason *string, status int) error {
+	id, version := strings.ToLower(c.Param("id")), purl.NormalVersion(Name, c.Param("version"))
+	target, err := c.Desk.Target(c.Caller, c.Repository, purl.IsSnapshot(Name, version))
+	if err != nil {
+		return err
+	}
+	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, target.Key(Name, "", id), map[string]*string{version: reason}); err != nil {
+		return err
+	}
+	return c.NoContent(status)
+}
+
+// Folder implements ecosystem.Ecosystem.
+func (NuGet) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
+}
