@@ -44,7 +44,7 @@ func demoCommand() *cobra.Command {
 					return err
 				}
 			}
-			content, err := demo.ShoreMaven()
+			content, err := demo.ShoreAll()
 			if err != nil {
 				return err
 			}
@@ -68,7 +68,7 @@ func demoCommand() *cobra.Command {
 			return h.run(cmd.Context(), func() { h.welcome(cmd, token, shore) })
 		}}
 	serveFlags(cmd, "", "warn")
-	cmd.Flags().StringVar(&shoreAddress, "shore", "127.0.0.1:0", "the address of the stand-in for a public Maven repository")
+	cmd.Flags().StringVar(&shoreAddress, "shore", "127.0.0.1:0", "the address of the stand-in for the public sources")
 	cmd.Flags().StringVar(&control, "control", "127.0.0.1:0", "the address where its faults are switched")
 	must(cmd.Flags().MarkHidden("config"))
 	cmd.AddCommand(demoUpstream(), demoFault())
@@ -101,14 +101,14 @@ func standIn(content demo.Content, address, control string) (standing, error) {
 
 func demoUpstream() *cobra.Command {
 	var address, control, tree string
-	cmd := &cobra.Command{Use: "upstream", Short: "Stand in for a public Maven repository, with faults to be switched", Args: arguments(cobra.NoArgs),
-		Long: "Stand in for a public Maven repository: with made-up packages, or with a folder that has the\n" +
-			"repository layout, such as " + demo.MavenTree + ". Faults are switched with crelvo demo fault.",
+	cmd := &cobra.Command{Use: "upstream", Short: "Stand in for public sources, with faults to be switched", Args: arguments(cobra.NoArgs),
+		Long: "Stand in for public sources: with made-up packages, Maven's at the root, others below npm/, pypi/simple/\n" +
+			"and nuget/; or with a folder that has the Maven repository layout, such as " + demo.MavenTree + ". Faults are switched with crelvo demo fault.",
 		Example: "  crelvo demo upstream --listen 127.0.0.1:8701 --control 127.0.0.1:8702 --tree " + demo.MavenTree,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var content demo.Content = demo.Tree(tree)
 			if tree == "" {
-				made, err := demo.ShoreMaven()
+				made, err := demo.ShoreAll()
 				if err != nil {
 					return err
 				}
@@ -239,7 +239,7 @@ func (h *house) welcome(cmd *cobra.Command, token string, shore standing) {
 		"",
 		"    " + environment + " " + program + " explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
 		"",
-		"  A stand-in for a public Maven repository is at " + shore.address + "; to see it fail:",
+		"  A stand-in for the public sources is at " + shore.address + "; to see it fail:",
 		"    " + program + " demo fault error --at " + shore.control,
 		"    " + environment + " " + program + " mirror show shore-maven",
 		"",

@@ -41,7 +41,7 @@ func (c *Clock) reset() { c.offset.Store(0) }
 const weeks = 8
 
 // Seed makes the scenario, unless it is there already. The service answers at
-// address, and the stand-in for the public Maven repository at shore.
+// address, and the stand-in for the public sources at shore.
 func Seed(ctx context.Context, s *service.Service, address string, clock *Clock, shore string) error {
 	if len(s.Repositories()) > 0 {
 		return moveShore(ctx, s, shore)
@@ -66,6 +66,9 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.build(ctx, start, today); err != nil {
 		return err
 	}
+	if err := y.publishMade(ctx, start, today); err != nil {
+		return err
+	}
 	// A correction that nobody has taken further yet.
 	if err := y.deploy(ctx, "staging", "ci-berth", modules[0], "1.4.1", 118, today.AddDate(0, 0, -1).Add(13*time.Hour)); err != nil {
 		return err
@@ -76,15 +79,17 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	return y.abroad(ctx, as(User))
 }
 
-// moveShore points the mirror at where the stand-in is this time.
+// moveShore points the mirrors at where the stand-in is this time.
 func moveShore(ctx context.Context, s *service.Service, shore string) error {
 	caller, err := s.CallerNamed(ctx, User)
-	if err != nil {
-		return err
+	for ecosystem, path := range ShorePaths {
+		if err != nil {
+			return err
+		}
+		_, err = s.EditRepository(ctx, caller, "shore-"+ecosystem, service.RepositoryChange{Mirror: func(m *catalog.MirrorSettings) {
+			m.Upstreams = []catalog.Upstream{{URL: shore + path}}
+		}})
 	}
-	_, err = s.EditRepository(ctx, caller, "shore-maven", service.RepositoryChange{Mirror: func(m *catalog.MirrorSettings) {
-		m.Upstreams = []catalog.Upstream{{URL: shore}}
-	}})
 	return err
 }
 
@@ -103,10 +108,16 @@ func repositories(shore string) []api.NewRepository {
 		{Name: "shore-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "third-party packages, copied when first used",
 			Mirror: &api.MirrorChange{Upstreams: list(shore), FreshSeconds: &fresh, Deny: list("pkg:maven/org.openshore/brine-http@vers:maven/<2.0.1"),
 				Prefetch: &api.PrefetchChange{Patterns: list("pkg:maven/org.openshore/*"), Schedule: text("30 5 * * 1-5"), Zone: text("Europe/Oslo")}}},
+		{Name: "shore-npm", Kind: "mirror", Ecosystem: "npm", Holds: "both", Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["npm"]), FreshSeconds: &fresh}},
+		{Name: "shore-pypi", Kind: "mirror", Ecosystem: "pypi", Holds: "both", Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["pypi"]), FreshSeconds: &fresh}},
+		{Name: "shore-nuget", Kind: "mirror", Ecosystem: "nuget", Holds: "both", Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["nuget"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "the yard on the mainland",
 			Mirror: &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
-			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "mainland-maven", MaySkip: true}},
+			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging")}},
 	}
 }
@@ -116,8 +127,11 @@ func repositories(shore string) []api.NewRepository {
 func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 	now := time.Now().UTC().Truncate(time.Hour)
 	y.clock.set(now.Add(-26 * time.Hour))
-	if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: "pkg:maven/example.skerry.*/*", Reason: "our own group; nothing of it comes from elsewhere"}); err != nil {
-		return err
+	for pattern, reason := range map[string]string{"pkg:maven/example.skerry.*/*": "our own group; nothing of it comes from elsewhere",
+		"pkg:npm/@skerry/*": "our own scope; nothing of it comes from elsewhere", "pkg:nuget/Skerry.*": "our own prefix; nothing of it comes from elsewhere"} {
+		if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: pattern, Reason: reason}); err != nil {
+			return err
+		}
 	}
 	for hour := 25; hour >= 1; hour-- {
 		at := now.Add(-time.Duration(hour) * time.Hour).Add(7 * time.Minute)
@@ -140,6 +154,9 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 				}
 			}
 		}
+	}
+	if err := y.useShelves(ctx, now.Add(-5*time.Hour)); err != nil {
+		return err
 	}
 	// Nobody near has it, so the yard on the mainland is asked, and is down.
 	y.clock.set(now.Add(-30 * time.Minute))
@@ -170,11 +187,11 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 		{Name: User, Password: Password, Grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}},
 		{Name: "deckhand", Password: "knots-and-splices", Grants: []access.Grant{
 			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Reader, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
-			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "*-maven"}}},
+			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "shore-*"}, {Role: access.Reader, Repositories: "mainland-*"}}},
 		{Name: "purser", Password: "tickets-please-all", Grants: []access.Grant{
 			{Role: access.Reader, Repositories: "snapshots"}, {Role: access.Promoter, Repositories: "staging"},
 			{Role: access.Promoter, Repositories: "releases"}, {Role: access.Publisher, Repositories: "crew-tools"},
-			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "*-maven"}}},
+			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "shore-*"}, {Role: access.Reader, Repositories: "mainland-*"}}},
 		{Name: "ci-berth", Robot: true, Grants: []access.Grant{
 			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Publisher, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
 			{Role: access.Reader, Repositories: "platform"}}},

@@ -55,11 +55,12 @@ type Files map[string][]byte
 
 type inMemory struct {
 	*bytes.Reader
-	etag string
+	content []byte
+	etag    string
 }
 
 func newInMemory(content []byte) inMemory {
-	return inMemory{bytes.NewReader(content), fmt.Sprintf("%q", fmt.Sprintf("%d-%x", len(content), crc32.ChecksumIEEE(content)))}
+	return inMemory{bytes.NewReader(content), content, fmt.Sprintf("%q", fmt.Sprintf("%d-%x", len(content), crc32.ChecksumIEEE(content)))}
 }
 
 func (inMemory) Close() error { return nil }
@@ -266,6 +267,9 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer f.Close()
+	if made, ok := f.(inMemory); ok && bytes.Contains(made.content, []byte(Here)) {
+		f = newInMemory(bytes.ReplaceAll(made.content, []byte(Here), []byte("http://"+r.Host+"/")))
+	}
 	switch fault.Kind {
 	case "slow-body", "cut", "wrong-bytes", "long", "wrong-checksum":
 		u.sendWrong(w, r, f, fault.Kind, pause)

@@ -187,22 +187,33 @@ func (y *yard) get(ctx context.Context, who, path string) error {
 }
 
 func (y *yard) ask(ctx context.Context, method, who, path string, content []byte) error {
+	return y.askWith(ctx, method, who, path, content, "")
+}
+
+func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {
 	r, err := http.NewRequestWithContext(ctx, method, y.address+path, bytes.NewReader(content))
 	if err != nil {
 		return err
 	}
 	r.SetBasicAuth(who, y.tokens[who])
 	r.Header.Set("User-Agent", "crelvo-demo")
+	if contentType != "" {
+		r.Header.Set("Content-Type", contentType)
+	}
 	response, err := y.web.Do(r)
 	if err != nil {
 		return err
 	}
 	defer response.Body.Close()
-	if _, err := io.Copy(io.Discard, response.Body); err != nil {
+	said, err := io.ReadAll(io.LimitReader(response.Body, 300))
+	if err == nil {
+		_, err = io.Copy(io.Discard, response.Body)
+	}
+	if err != nil {
 		return err
 	}
 	if response.StatusCode >= 300 {
-		return fmt.Errorf("the demo could not %s %s as %s: %s", method, path, who, response.Status)
+		return fmt.Errorf("the demo could not %s %s as %s: %s: %s", method, path, who, response.Status, said)
 	}
 	return nil
 }

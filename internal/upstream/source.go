@@ -239,6 +239,9 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		return nil, err
 	}
 	at := start.JoinPath(strings.Split(r.Path, "/")...)
+	if strings.HasSuffix(r.Path, "/") {
+		at = at.JoinPath("/")
+	}
 	if r.Address != "" {
 		if at, err = url.Parse(r.Address); err != nil || start.Scheme == "https" && at.Scheme != "https" || at.Host == "" {
 			return nil, refused{"names an address that is of no use: " + r.Address}

@@ -37,15 +37,12 @@ type Samples struct {
 	Snapshot, Release string
 }
 
-type handed struct {
-	*bytes.Reader
-}
-
-func (h handed) Size() int64 { return h.Reader.Size() }
+// Bytes are a file's bytes in memory.
+func Bytes(content []byte) ecosystem.SizedReaderAt { return bytes.NewReader(content) }
 
 func hand(files map[string][]byte) (all []ecosystem.Handed) {
 	for name, content := range files {
-		all = append(all, ecosystem.Handed{Name: name, SizedReaderAt: handed{bytes.NewReader(content)}})
+		all = append(all, ecosystem.Handed{Name: name, SizedReaderAt: Bytes(content)})
 	}
 	return all
 }
@@ -166,7 +163,7 @@ func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 			t.Errorf("two files are named %s", p.Place.FileName)
 		}
 		names[p.Place.FileName] = true
-		content := ecosystem.SizedReaderAt(handed{bytes.NewReader(p.Content)})
+		content := Bytes(p.Content)
 		if p.File >= 0 {
 			content = files[p.File]
 		}

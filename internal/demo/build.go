@@ -1,0 +1,183 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"crelvo/internal/ecosystem/madeup"
+)
+
+// made is what the house makes besides the berth build.
+type made struct {
+	madeup.Package
+	ecosystem string
+	// dev writes a development version; the number is that of the CI run.
+	dev func(version string, run int) string
+	// releases are versions, and how many days after the start they came.
+	releases []release
+	// doing is the version that is being worked on.
+	doing string
+}
+
+type release struct {
+	version string
+	day     int
+}
+
+const deckReadme = `# deck-ui
+
+Buttons, dials and **warning lights** for everything on deck.
+
+| Part | For |
+| --- | --- |
+| ` + "`ThrottleDial`" + ` | how fast |
+| ` + "`FogLight`" + ` | when you cannot see |
+
+` + "```js\nimport { FogLight } from '@skerry/deck-ui'\n```" + `
+
+See the [bridge handbook](https://skerry.example/bridge) first.
+`
+
+const tideReadme = `# tidecast
+
+Says when the tide turns, for **every pier** of the Skerry Line.
+
+1. Give it a pier.
+2. Wait for the moon.
+`
+
+func semver(version string, run int) string { return fmt.Sprintf("%s-dev.%d", version, run) }
+func pep440(version string, run int) string { return fmt.Sprintf("%s.dev%d", version, run) }
+
+var alsoMade = []made{
+	{ecosystem: "npm", dev: semver, doing: "2.2.0", releases: []release{{"2.0.0", 6}, {"2.1.0", 30}},
+		Package: madeup.Package{Name: "@skerry/deck-ui", Description: "Buttons, dials and lights for everything on deck", Licence: "MIT", Author: "The Skerry Line deck team",
+			Homepage: "https://skerry.example/deck-ui", Readme: deckReadme, Needs: map[string]string{"kelp-colors": "^3.0.0"}}},
+	{ecosystem: "npm", dev: semver, doing: "1.1.0", releases: []release{{"1.0.0", 20}},
+		Package: madeup.Package{Name: "@skerry/ticket-widgets", Description: "Shows tickets, fares and queues", Licence: "MIT", Author: "The Skerry Line fare team",
+			Readme: "# ticket-widgets\n\nSmall things to put on a page.\n", Needs: map[string]string{"@skerry/deck-ui": "^2.0.0", "fathom-format": "^1.2.0"}}},
+	{ecosystem: "pypi", dev: pep440, doing: "0.7.0", releases: []release{{"0.5.0", 12}, {"0.6.0", 36}},
+		Package: madeup.Package{Name: "tidecast", Description: "Says when the tide turns", Licence: "Apache-2.0", Author: "The Skerry Line berth team",
+			Homepage: "https://skerry.example/tidecast", Readme: tideReadme, Needs: map[string]string{"soundings": ">=2.3", "moonphase-lite": "<1"}}},
+	{ecosystem: "nuget", dev: semver, doing: "4.1.0", releases: []release{{"4.0.0", 28}},
+		Package: madeup.Package{Name: "Skerry.TurnstileLink", Description: "Talks to turnstiles over a wire", Licence: "Apache-2.0", Author: "The Skerry Line turnstile team",
+			Readme: "# Turnstile link\n\nOne wire, many gates.\n", Needs: map[string]string{"Openshore.Serial": "2.0.0"}}},
+}
+
+// publishMade publishes what the house makes besides the berth build, day by
+// day, and uses it.
+func (y *yard) publishMade(ctx context.Context, start, today time.Time) error {
+	for i, m := range alsoMade {
+		run := 40 + 10*i
+		send := func(repository, who, version string, at time.Time) error {
+			y.clock.set(at)
+			p := m.Package
+			p.Version = version
+			return y.publishPackage(ctx, repository, who, m.ecosystem, p)
+		}
+		for _, r := range m.releases {
+			at := start.AddDate(0, 0, r.day).Add(time.Duration(i) * time.Hour)
+			for n := range 2 {
+				run++
+				if err := send("snapshots", "ci-berth", m.dev(r.version, run), at.AddDate(0, 0, n-3)); err != nil {
+					return err
+				}
+			}
+			if err := send("releases", "purser", r.version, at); err != nil {
+				return err
+			}
+			for day := 1; day <= 5+i; day++ {
+				y.clock.set(at.AddDate(0, 0, day))
+				who := []string{"deckhand", "ci-berth", "purser"}[(day+i)%3]
+				if at.AddDate(0, 0, day).Before(today) {
+					if err := y.get(ctx, who, fileOf("releases", m.ecosystem, m.Name, r.version)); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		for n := range 3 {
+			run++
+			if err := send("snapshots", "ci-berth", m.dev(m.doing, run), today.AddDate(0, 0, n-4).Add(time.Duration(9+i)*time.Hour)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// fileOf is the path of the main file of a release.
+func fileOf(repository, ecosystem, name, version string) string {
+	base := name[strings.LastIndexByte(name, '/')+1:]
+	id := strings.ToLower(name)
+	return "/at/" + repository + "/" + map[string]string{
+		"npm":   fmt.Sprintf("npm/%s/-/%s-%s.tgz", name, base, version),
+		"pypi":  fmt.Sprintf("pypi/files/%s/%s/%s", name, version, madeup.Package{Name: name, Version: version}.WheelName()),
+		"nuget": fmt.Sprintf("nuget/flat/%[1]s/%[2]s/%[1]s.%[2]s.nupkg", id, version),
+	}[ecosystem]
+}
+
+// publishPackage sends a package as the client of its ecosystem does.
+func (y *yard) publishPackage(ctx context.Context, repository, who, ecosystem string, p madeup.Package) error {
+	at := "/at/" + repository + "/" + ecosystem + "/"
+	switch ecosystem {
+	case "npm":
+		tag := "latest"
+		if strings.Contains(p.Version, "-") {
+			tag = "next"
+		}
+		return y.put(ctx, who, at+url.PathEscape(p.Name), p.NPMDocument(tag, p.NPM()))
+	case "nuget":
+		return y.put(ctx, who, at+"package", p.NuGet())
+	}
+	for _, f := range []struct {
+		name    string
+		content []byte
+	}{{p.WheelName(), p.Wheel()}, {p.SdistName(), p.Sdist()}} {
+		body, contentType := UploadForm(p, f.name, f.content)
+		if err := y.askWith(ctx, http.MethodPost, who, at, body, contentType); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// UploadForm is the form that uploads a file of a Python distribution.
+func UploadForm(p madeup.Package, name string, content []byte) (body []byte, contentType string) {
+	var b bytes.Buffer
+	form := multipart.NewWriter(&b)
+	for field, value := range map[string]string{":action": "file_upload", "protocol_version": "1", "name": p.Name, "version": p.Version, "summary": p.Description} {
+		if err := form.WriteField(field, value); err != nil {
+			panic(err) // writing to memory does not fail
+		}
+	}
+	must(must(form.CreateFormFile("content", name)).Write(content))
+	if err := form.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes(), form.FormDataContentType()
+}
+
+// useShelves installs third-party packages through the chain.
+func (y *yard) useShelves(ctx context.Context, at time.Time) error {
+	for i, e := range []string{"npm", "pypi", "nuget"} {
+		for j, p := range shoreShelves[e] {
+			if p.Version == "99.0.0" {
+				continue
+			}
+			y.clock.set(at.Add(time.Duration(10*i+j) * time.Minute))
+			for _, who := range []string{"deckhand", "ci-berth"}[:1+(i+j)%2] {
+				if err := y.get(ctx, who, fileOf("platform", e, p.Name, p.Version)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

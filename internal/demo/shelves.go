@@ -1,0 +1,152 @@
+package demo
+
+import (
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"crelvo/internal/ecosystem/madeup"
+)
+
+// Here stands in Files for the address of the stand-in that has them.
+const Here = "http://here.example/"
+
+// Shelf is made-up packages of one ecosystem, as a stand-in upstream has them,
+// below a folder with a slash at its end.
+type Shelf func(folder string, packages ...madeup.Package) Files
+
+// Shelves are by ecosystem.
+var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err) // plain values can be written
+	}
+	return v
+}
+
+// byName groups packages, each in the order that they were given in.
+func byName(packages []madeup.Package) map[string][]madeup.Package {
+	groups := map[string][]madeup.Package{}
+	for _, p := range packages {
+		groups[p.Name] = append(groups[p.Name], p)
+	}
+	return groups
+}
+
+func npmShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{}
+	for name, all := range byName(packages) {
+		versions, times := map[string]any{}, map[string]string{}
+		latest := ""
+		for i, p := range all {
+			tarball := p.NPM()
+			at := name + "/-/" + path.Base(name) + "-" + p.Version + ".tgz"
+			files[folder+at] = tarball
+			var manifest map[string]any
+			if err := json.Unmarshal(p.Manifest(), &manifest); err != nil {
+				panic(err) // it was just written
+			}
+			sum := sha512.Sum512(tarball)
+			manifest["dist"] = map[string]any{"tarball": Here + folder + at, "integrity": "sha512-" + base64.StdEncoding.EncodeToString(sum[:])}
+			versions[p.Version] = manifest
+			times[p.Version] = fmt.Sprintf("2026-0%d-01T08:00:00.000Z", i%9+1)
+			latest = p.Version
+		}
+		files[folder+name] = must(json.Marshal(map[string]any{"_id": name, "name": name, "dist-tags": map[string]string{"latest": latest},
+			"versions": versions, "time": times}))
+	}
+	return files
+}
+
+func pypiShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{}
+	for name, all := range byName(packages) {
+		var page strings.Builder
+		page.WriteString("<!DOCTYPE html><html><body>\n")
+		for _, p := range all {
+			for _, f := range []struct {
+				name    string
+				content []byte
+			}{{p.WheelName(), p.Wheel()}, {p.SdistName(), p.Sdist()}} {
+				sum := sha256.Sum256(f.content)
+				files[folder+"files/"+f.name] = f.content
+				extra := ""
+				if strings.HasSuffix(f.name, ".whl") {
+					metadata := sha256.Sum256([]byte(p.Metadata()))
+					files[folder+"files/"+f.name+".metadata"] = []byte(p.Metadata())
+					extra = ` data-core-metadata="sha256=` + hex.EncodeToString(metadata[:]) + `"`
+				}
+				fmt.Fprintf(&page, "<a href=\"../../files/%s#sha256=%x\" data-requires-python=\"&gt;=3.8\"%s>%s</a><br>\n", f.name, sum, extra, f.name)
+			}
+		}
+		files[folder+"simple/"+name+"/"] = []byte(page.String() + "</body></html>\n")
+	}
+	return files
+}
+
+func nugetShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{folder + "index.json": must(json.Marshal(map[string]any{"version": "3.0.0", "resources": []map[string]string{
+		{"@id": Here + folder + "registration/", "@type": "RegistrationsBaseUrl/3.6.0"}, {"@id": Here + folder + "flat/", "@type": "PackageBaseAddress/3.0.0"}}}))}
+	for name, all := range byName(packages) {
+		id := strings.ToLower(name)
+		var leaves []any
+		for _, p := range all {
+			at := "flat/" + id + "/" + p.Version + "/" + id + "." + p.Version + ".nupkg"
+			files[folder+at] = p.NuGet()
+			var needs []any
+			for _, need := range slices.Sorted(maps.Keys(p.Needs)) {
+				needs = append(needs, map[string]string{"id": need, "range": p.Needs[need]})
+			}
+			leaves = append(leaves, map[string]any{"packageContent": Here + folder + at, "catalogEntry": map[string]any{"id": p.Name, "version": p.Version,
+				"authors": p.Author, "description": p.Description, "licenseExpression": p.Licence, "listed": true, "published": "2026-08-01T08:00:00Z",
+				"dependencyGroups": []any{map[string]any{"targetFramework": "net45", "dependencies": needs}}}})
+		}
+		files[folder+"registration/"+id+"/index.json"] = must(json.Marshal(map[string]any{"count": 1, "items": []any{
+			map[string]any{"@id": Here + folder + "registration/" + id + "/index.json#page", "count": len(leaves),
+				"lower": all[0].Version, "upper": all[len(all)-1].Version, "items": leaves}}}))
+	}
+	return files
+}
+
+// shoreShelves is what the public sources of the scenario have besides Maven
+// packages. The last of each has a name of the house, and a higher version.
+var shoreShelves = map[string][]madeup.Package{
+	"npm": {
+		{Name: "kelp-colors", Version: "3.0.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore", Readme: "# kelp-colors\n\nGreens and browns.\n"},
+		{Name: "kelp-colors", Version: "3.1.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore", Readme: "# kelp-colors\n\nGreens, browns, and some red.\n"},
+		{Name: "fathom-format", Version: "1.2.0", Description: "Writes depths", Licence: "ISC", Author: "Open Shore", Readme: "# fathom-format\n"},
+		{Name: "@skerry/deck-ui", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
+	"pypi": {
+		{Name: "soundings", Version: "2.3.0", Description: "Depths from echoes", Licence: "BSD-3-Clause", Author: "Open Shore", Readme: "# soundings\n"},
+		{Name: "soundings", Version: "2.4.0", Description: "Depths from echoes", Licence: "BSD-3-Clause", Author: "Open Shore", Readme: "# soundings\n"},
+		{Name: "moonphase-lite", Version: "0.8.1", Description: "The moon, roughly", Licence: "MIT", Author: "Open Shore", Readme: "# moonphase-lite\n"},
+		{Name: "tidecast", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
+	"nuget": {
+		{Name: "Openshore.Serial", Version: "2.0.0", Description: "Serial ports that stay open", Licence: "MIT", Author: "Open Shore"},
+		{Name: "Openshore.Serial", Version: "2.1.0", Description: "Serial ports that stay open", Licence: "MIT", Author: "Open Shore"},
+		{Name: "Skerry.TurnstileLink", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
+}
+
+// ShoreAll is the content of all public sources of the scenario: the Maven
+// repository at the root, the others in folders named after their ecosystems.
+func ShoreAll() (Files, error) {
+	files, err := ShoreMaven()
+	for ecosystem, packages := range shoreShelves {
+		maps.Copy(files, Shelves[ecosystem](ecosystem+"/", packages...))
+	}
+	return files, err
+}
+
+// ShorePaths is where the public source of an ecosystem is below the stand-in.
+var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/"}

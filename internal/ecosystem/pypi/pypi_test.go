@@ -1,0 +1,175 @@
+package pypi
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/ecosystemtest"
+	"crelvo/internal/ecosystem/madeup"
+)
+
+var tidecast = madeup.Package{Name: "tidecast", Version: "1.4.0", Description: "Tides as they come", Licence: "MIT", Author: "Deck Hands", Readme: "# tidecast\n",
+	Needs: map[string]string{"soundings": ">=1.0"}}
+
+func TestConformance(t *testing.T) {
+	snapshot, renamed := tidecast, tidecast
+	snapshot.Version, renamed.Version = "1.5.0.dev7", "1.6.0"
+	ecosystemtest.Run(t, PyPI{}, ecosystemtest.Samples{
+		Snapshot: "1.5.0.dev7", Release: "1.4.0",
+		Good: []ecosystemtest.Sample{
+			{Name: "a wheel", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel()}, PURL: "pkg:pypi/tidecast@1.4.0"},
+			{Name: "a wheel and its source", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(), tidecast.SdistName(): tidecast.Sdist()}, PURL: "pkg:pypi/tidecast@1.4.0"},
+			{Name: "a snapshot", Files: map[string][]byte{snapshot.WheelName(): snapshot.Wheel()}, PURL: "pkg:pypi/tidecast@1.5.0.dev7"},
+		},
+		Bad: []ecosystemtest.Sample{
+			{Name: "a renamed wheel", Files: map[string][]byte{tidecast.WheelName(): renamed.Wheel()}},
+			{Name: "a cut wheel", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel()[:100]}},
+			{Name: "a wheel with a way out", Files: map[string][]byte{tidecast.WheelName(): madeup.Zip(madeup.Entry{Name: "../x", Content: "x"}, madeup.Entry{Name: "tidecast-1.4.0.dist-info/METADATA", Content: tidecast.Metadata()})}},
+			{Name: "an egg", Files: map[string][]byte{"tidecast-1.4.0.egg": tidecast.Wheel()}, As: "pkg:pypi/tidecast@1.4.0"},
+			{Name: "two versions", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(), snapshot.WheelName(): snapshot.Wheel()}},
+		},
+		Foreign: map[string][]byte{"deck-ui-1.0.0.tgz": []byte("x")},
+	})
+}
+
+func TestParseName(t *testing.T) {
+	for _, c := range []struct{ file, project, name, version, extension string }{
+		{"tidecast-1.4.0-py3-none-any.whl", "", "tidecast", "1.4.0", "whl"},
+		{"Moon_Phase.Lite-1.0-1-cp311-abi3-manylinux_2_17_x86_64.whl", "", "moon-phase-lite", "1.0", "whl"},
+		{"tidecast-1.4.0+local.1-py3-none-any.whl.metadata", "", "tidecast", "1.4.0+local.1", "whl.metadata"},
+		{"tidecast-1.4.0-py3-none-any.whl.asc", "", "tidecast", "1.4.0", "whl.asc"},
+		{"moon-phase-lite-1.0rc1.tar.gz", "moon-phase-lite", "moon-phase-lite", "1.0rc1", "tar.gz"},
+		{"moon-phase-2-1.0.tar.gz", "moon-phase-2", "moon-phase-2", "1.0", "tar.gz"},
+		{"tidecast-1.0-post1.zip", "tidecast", "tidecast", "1.0.post1", "zip"},
+		{"tidecast-1.0.tar.gz", "other", "", "", ""},
+		{"tidecast-nonsense.tar.gz", "tidecast", "", "", ""},
+		{"../tidecast-1.0.tar.gz", "tidecast", "", "", ""},
+		{"tidecast-1.0.exe", "tidecast", "", "", ""},
+		{"tidecast.whl", "", "", "", ""},
+	} {
+		p, ok := parseName(c.file, c.project)
+		if ok != (c.name != "") || p.Name != c.name || p.Version != c.version || p.Extension != c.extension {
+			t.Errorf("%s: %+v, %v", c.file, p, ok)
+		}
+	}
+}
+
+const page = `<!DOCTYPE html><html><body><h1>Links for soundings</h1>
+<a href="../../packages/ab/soundings-1.0-py3-none-any.whl#sha256=e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855" data-requires-python="&gt;=3.8" data-core-metadata="sha256=e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855">x</a>
+<a href="https://files.openshore.example/soundings-1.1.tar.gz" data-yanked="wrong depth">soundings-1.1.tar.gz</a>
+<a href="javascript:alert(1)/soundings-1.2.tar.gz">bad</a><a href="soundings-1.0.exe">old</a><a href="/other-1.0.tar.gz">other</a></body></html>`
+
+const pageJSON = `{"meta":{"api-version":"1.1"},"name":"soundings","files":[
+{"filename":"soundings-1.0-py3-none-any.whl","url":"../../packages/ab/soundings-1.0-py3-none-any.whl","hashes":{"sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"},"requires-python":">=3.8","core-metadata":{"sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"},"yanked":false,"size":7,"upload-time":"2026-10-01T08:00:00Z"},
+{"filename":"soundings-1.1.tar.gz","url":"https://files.openshore.example/soundings-1.1.tar.gz","hashes":{},"yanked":"wrong depth","core-metadata":false}]}`
+
+func soundings() purl.PURL { return purl.PURL{Ecosystem: Name, Name: "soundings"} }
+
+func TestReadListing(t *testing.T) {
+	for form, text := range map[string]string{"HTML": page, "JSON": pageJSON} {
+		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://pypi.openshore.example/simple/soundings/"})
+		if err != nil || len(l.Versions) != 2 {
+			t.Fatalf("%s: %+v, %v", form, l, err)
+		}
+		first, second := l.Versions[0], l.Versions[1]
+		if first.Version != "1.0" || len(first.Files) != 2 || first.Files[0].Address != "https://pypi.openshore.example/packages/ab/soundings-1.0-py3-none-any.whl" ||
+			first.Files[0].Digests["sha256"] == "" || first.Files[1].Address != first.Files[0].Address+".metadata" {
+			t.Errorf("%s: %+v", form, first)
+		}
+		if second.Withdrawn == nil || second.Withdrawn.Reason != "wrong depth" || second.Files[0].Address != "https://files.openshore.example/soundings-1.1.tar.gz" {
+			t.Errorf("%s: %+v", form, second)
+		}
+		var facts fileFacts
+		if err := json.Unmarshal(first.Details.Native["soundings-1.0-py3-none-any.whl"], &facts); err != nil || facts.RequiresPython != ">=3.8" || facts.Metadata == "" {
+			t.Errorf("%s: %+v, %v", form, facts, err)
+		}
+		if form == "JSON" && (first.Files[0].Size != 7 || first.UploadedAt.IsZero()) {
+			t.Errorf("%+v", first)
+		}
+	}
+}
+
+// TestPages: what is written in either form is read again as the same.
+func TestPages(t *testing.T) {
+	reason := `leaks "much" & <more>`
+	p := &catalog.Package{Key: catalog.PackageKey{Name: "soundings"}}
+	for i, version := range []string{"1.0", "1.1"} {
+		v := catalog.Version{Version: version, PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC)}
+		name := "soundings-" + version + "-py3-none-any.whl"
+		v.Details = withFacts(v.Details, name, fileFacts{RequiresPython: ">=3.8,<4", Metadata: strings.Repeat("ab", 32)})
+		v.Files = []catalog.File{{ID: 1, Name: name, Extension: wheel, Digests: catalog.Digests{Size: 9, SHA256: [32]byte{1}}}, {ID: 2, Name: name + ".asc", Extension: wheel + ".asc"}}
+		if i == 1 {
+			v.Withdrawn = &catalog.Withdrawal{Reason: reason}
+		}
+		p.Versions = append(p.Versions, v)
+	}
+	for _, form := range []string{typeJSON, typeHTML, plainHTML} {
+		d, err := projectOf(p).document(form, p.Changed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
+		if err != nil || len(l.Versions) != 2 {
+			t.Fatalf("%s: %+v, %v\n%s", form, l, err, d.Bytes)
+		}
+		if f := l.Versions[0].Files[0]; f.Address != "https://packages.skerry.example/at/r/pypi/files/soundings/1.0/soundings-1.0-py3-none-any.whl" || f.Digests["sha256"] == "" {
+			t.Errorf("%s: %+v", form, f)
+		}
+		if w := l.Versions[1].Withdrawn; w == nil || w.Reason != reason || l.Versions[0].Withdrawn != nil {
+			t.Errorf("%s: withdrawn %+v, %+v", form, w, l.Versions[0].Withdrawn)
+		}
+	}
+}
+
+func FuzzReadListing(f *testing.F) {
+	f.Add([]byte(page))
+	f.Add([]byte(pageJSON))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"})
+		if err != nil {
+			return
+		}
+		for _, v := range l.Versions {
+			for _, file := range v.Files {
+				q := catalog.FileQuestion{Key: catalog.PackageKey{Name: "soundings"}, Version: v.Version, Name: file.Name}
+				if _, err := (PyPI{}).PlaceOf(q); err != nil || !strings.HasPrefix(file.Address, "http") {
+					t.Errorf("%+v: %v", file, err)
+				}
+			}
+		}
+	})
+}
+
+func FuzzMetadata(f *testing.F) {
+	f.Add([]byte(tidecast.Metadata()))
+	f.Add([]byte("Name: x\nVersion: 1\nDescription: a\n        b\n       |c\nRequires-Dist: y (>=1) ; extra == 'z'\n"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		if m, err := parseMetadata(raw); err == nil {
+			m.details()
+		}
+	})
+}
+
+func FuzzInspect(f *testing.F) {
+	f.Add(tidecast.Wheel(), true)
+	f.Add(tidecast.Sdist(), false)
+	f.Fuzz(func(t *testing.T, raw []byte, isWheel bool) {
+		name := tidecast.SdistName()
+		if isWheel {
+			name = tidecast.WheelName()
+		}
+		place, ok := parseName(name, "tidecast")
+		if !ok {
+			t.Fatal(name)
+		}
+		if d, err := (PyPI{}).Inspect(place, ecosystemtest.Bytes(raw)); err == nil && d.Native[name] == nil {
+			t.Errorf("nothing is known of the file: %+v", d)
+		}
+	})
+}
