@@ -30,7 +30,12 @@ demo: build
 	@./test/install.sh run
 	bin/crelvo demo
 
-test: build
+# The package clients that the tests drive, besides those that Debian has.
+test/clients/node_modules/.done: test/clients/package.json test/clients/package-lock.json
+	cd test/clients && npm ci --no-audit --no-fund --ignore-scripts
+	touch $@
+
+test: build test/clients/node_modules/.done
 	@./test/install.sh run test
 	go test -count=1 -timeout 40m ./...
 
@@ -38,7 +43,7 @@ bench: build
 	@./test/install.sh run bench
 	go run ./test/bench
 
-soak: build
+soak: build test/clients/node_modules/.done
 	@./test/install.sh run test
 	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill' -v ./test/...
 

@@ -8,7 +8,13 @@ packages() {
 	run) echo postgresql-15 ;;
 	test) echo chromium maven default-jdk-headless \
 		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
-		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 ;;
+		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 \
+		twine python3-pip mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \
+		libmono-system-io-compression4.0-cil libmono-system-io-compression-filesystem4.0-cil libmono-windowsbase4.0-cil \
+		libmono-system-xml-linq4.0-cil libmono-system-runtime-serialization4.0-cil libmono-microsoft-build-framework4.0-cil \
+		libmono-microsoft-build-utilities-v4.0-4.0-cil libmono-microsoft-csharp4.0-cil \
+		libmono-system-componentmodel-dataannotations4.0-cil libmono-system-data-services-client4.0-cil \
+		libmono-system-servicemodel4.0a-cil ;;
 	bench) echo nginx-light wrk curl ;;
 	screenshots) echo xterm xvfb xauth imagemagick fonts-dejavu-core ;;
 	*) echo "install.sh: unknown purpose $1" >&2; exit 2 ;;

@@ -167,6 +167,29 @@ type VersionGroup struct {
 	LastUse    *time.Time `json:"lastUse,omitempty" doc:"when it was downloaded last"`
 	Users      int64      `json:"users" doc:"distinct users who downloaded it"`
 	Uploads    []Upload   `json:"uploads"`
+	// Labels are movable names that are at the version, as npm's dist-tags.
+	Labels    []string    `json:"labels"`
+	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`
+}
+
+// Withdrawal is why a version is not to be used any more.
+type Withdrawal struct {
+	Reason string     `json:"reason"`
+	By     string     `json:"by,omitempty" doc:"empty where the upstream of a mirror says so"`
+	At     *time.Time `json:"at,omitempty"`
+}
+
+// Withdraw marks a version as not to be used any more, or takes the mark away.
+type Withdraw struct {
+	PURL   string `json:"purl" maxLength:"1024" doc:"with a version"`
+	Reason string `json:"reason,omitempty" maxLength:"1000" doc:"clients show it where their protocol can"`
+	Undo   bool   `json:"undo,omitempty"`
+}
+
+// Readme is the text about a version.
+type Readme struct {
+	Version string `json:"version"`
+	HTML    string `json:"html" doc:"safe to show: no scripts, styles, forms or pictures"`
 }
 
 // Upload is one publication.

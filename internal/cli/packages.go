@@ -81,11 +81,18 @@ func showVersions(w io.Writer, p api.Package) {
 	var rows [][]string
 	for _, v := range p.Versions {
 		newest := v.Uploads[0]
+		name := v.Version
+		if len(v.Labels) > 0 {
+			name += " (" + strings.Join(v.Labels, ", ") + ")"
+		}
+		if v.Withdrawn != nil {
+			name += " withdrawn"
+		}
 		if v.Listed {
-			rows = append(rows, []string{v.Version, v.Repository, "", "", "not kept yet", "", "", ""})
+			rows = append(rows, []string{name, v.Repository, "", "", "not kept yet", "", "", ""})
 			continue
 		}
-		rows = append(rows, []string{v.Version, v.Repository, strconv.Itoa(len(v.Uploads)), api.Bytes(newest.Size),
+		rows = append(rows, []string{name, v.Repository, strconv.Itoa(len(v.Uploads)), api.Bytes(newest.Size),
 			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
 	}
 	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7}, rows)
@@ -102,9 +109,13 @@ func showFiles(w io.Writer, p api.Package) {
 			licences = append(licences, l.Name)
 		}
 		for _, d := range newest.Dependencies {
-			dependencies = append(dependencies, d.PURL+"@"+d.Version)
+			dependencies = append(dependencies, strings.TrimSpace(d.PURL+" "+d.Version))
 		}
-		fields(w, "version", v.PURL, "repository", v.Repository, "licence", orNone(licences, "not stated"),
+		withdrawn := ""
+		if v.Withdrawn != nil {
+			withdrawn = strings.TrimSuffix("yes: "+v.Withdrawn.Reason, ": ")
+		}
+		fields(w, "version", v.PURL, "repository", v.Repository, "labels", strings.Join(v.Labels, ", "), "withdrawn", withdrawn, "licence", orNone(licences, "not stated"),
 			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users), "last use", optionalTime(v.LastUse, "never"))
 		var rows [][]string
 		for _, u := range v.Uploads {
@@ -119,8 +130,10 @@ func showFiles(w io.Writer, p api.Package) {
 func publishCommand(s *session) *cobra.Command {
 	var to, as string
 	cmd := &cobra.Command{Use: "publish FILE|DIR…", Short: "Publish package files; all become visible together", Args: arguments(cobra.MinimumNArgs(1)),
-		Long: "Publish package files. A jar says itself what it is, by the pom inside or beside it;\nfor a third-party file without one, --as says it and a pom is made.",
+		Long: "Publish package files. npm tarballs, Python distributions, NuGet packages and jars say themselves what\n" +
+			"they are, a jar by the pom inside or beside it; for a third-party jar without one, --as says it and a\npom is made.",
 		Example: "  crelvo publish target/berth-planner-1.4.0.jar --to releases\n" +
+			"  crelvo publish dist/tidecast-0.6.0-py3-none-any.whl dist/tidecast-0.6.0.tar.gz --to releases\n" +
 			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {

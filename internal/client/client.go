@@ -228,6 +228,11 @@ func (c *Client) LiftClaim(ctx context.Context, n api.NewClaim) (out api.Claim, 
 	return out, c.do(ctx, http.MethodPost, "/api/v1/claims/lift", n, &out)
 }
 
+// Withdraw marks a version as not to be used any more, or takes the mark away.
+func (c *Client) Withdraw(ctx context.Context, repository string, w api.Withdraw) (out api.Withdraw, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/repositories/"+url.PathEscape(repository)+"/withdraw", w, &out)
+}
+
 // Search finds packages.
 func (c *Client) Search(ctx context.Context, query, repository string, limit, skip int) (api.PackageList, error) {
 	return get[api.PackageList](ctx, c, "/api/v1/packages", url.Values{"q": {query}, "repository": {repository},

@@ -152,6 +152,33 @@ func OpenZip(file SizedReaderAt) (*zip.Reader, error) {
 	return archive, nil
 }
 
+// CheckZip reads every entry of a zip archive of so many bytes, so that its
+// checksums are compared.
+func CheckZip(archive *zip.Reader, size int64) error {
+	limit := min(size*maxRatio+freeInflated, maxInflated)
+	left := limit
+	for _, entry := range archive.File {
+		if strings.HasSuffix(entry.Name, "/") {
+			continue
+		}
+		r, err := entry.Open()
+		if err != nil {
+			return fmt.Errorf("its %.100q cannot be read: %w", entry.Name, err)
+		}
+		n, err := io.Copy(io.Discard, io.LimitReader(r, left+1))
+		if closeErr := r.Close(); err == nil {
+			err = closeErr
+		}
+		if left -= n; left < 0 {
+			return fmt.Errorf("it unpacks to more than %d bytes, from %d", limit, size)
+		}
+		if err != nil {
+			return fmt.Errorf("its %.100q is damaged: %w", entry.Name, err)
+		}
+	}
+	return nil
+}
+
 // ReadZipEntry reads an entry, up to a limit.
 func ReadZipEntry(entry *zip.File, limit int64) ([]byte, error) {
 	if entry.UncompressedSize64 > uint64(limit) {

@@ -130,7 +130,7 @@ func TestAbsurdZips(t *testing.T) {
 	w := zip.NewWriter(&b)
 	into, err := w.Create("x")
 	if err == nil {
-		_, err = io.CopyN(into, zeros{}, 100<<20)
+		_, err = io.CopyN(into, zeros{}, 80<<20)
 	}
 	if err == nil {
 		err = w.Close()
@@ -141,6 +141,12 @@ func TestAbsurdZips(t *testing.T) {
 	archive, err := ecosystem.OpenZip(ecosystemtest.Bytes(b.Bytes()))
 	if err != nil {
 		t.Fatal(err)
+	}
+	if err := ecosystem.CheckZip(archive, 10); err == nil {
+		t.Error("what unpacks to far more than its size is sound")
+	}
+	if err := ecosystem.CheckZip(archive, int64(b.Len())); err != nil {
+		t.Error(err)
 	}
 	archive.File[0].UncompressedSize64 = 10
 	if raw, err := ecosystem.ReadZipEntry(archive.File[0], 1<<20); err == nil {

@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 )
@@ -154,4 +155,49 @@ func (s *Service) Readme(ctx context.Context, v catalog.Version) (*catalog.Readm
 		return nil, nil
 	}
 	return &r, err
+}
+
+// WithdrawVersion marks a version as not to be used any more, or takes the mark
+// away.
+func (s *Service) WithdrawVersion(ctx context.Context, caller access.Caller, name string, p purl.PURL, reason string, undo bool) error {
+	r, err := s.Repository(caller, name, access.Publish)
+	if err != nil {
+		return err
+	}
+	if p.Version == "" {
+		return bad("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
+	}
+	if r, err = s.Target(caller, r, purl.IsSnapshot(p.Ecosystem, p.Version)); err != nil {
+		return err
+	}
+	reasons := map[string]*string{p.Version: &reason}
+	if undo {
+		reasons[p.Version] = nil
+	}
+	return s.Withdraw(ctx, caller, r.Key(p.Ecosystem, p.Namespace, p.Name), reasons)
+}
+
+// ReadmeOf is the text about a version, or about the newest one, that the caller
+// may read, and which version that is.
+func (s *Service) ReadmeOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string) (catalog.Readme, string, error) {
+	holdings, err := s.Show(ctx, caller, p, repository)
+	if err != nil {
+		return catalog.Readme{}, "", err
+	}
+	var newest *catalog.Version
+	for _, h := range holdings {
+		for i, v := range h.Package.Versions {
+			if newest == nil || purl.Compare(p.Ecosystem, v.Version, newest.Version) > 0 || v.Version == newest.Version && v.Newer(*newest) {
+				newest = &h.Package.Versions[i]
+			}
+		}
+	}
+	readme, err := s.Readme(ctx, *newest)
+	if err == nil && readme == nil {
+		err = fault.New(fault.NotFound, "no-readme", "%s has no README", p)
+	}
+	if err != nil {
+		return catalog.Readme{}, "", err
+	}
+	return *readme, newest.Version, nil
 }

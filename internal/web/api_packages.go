@@ -54,6 +54,30 @@ func (w *Server) addPackages() {
 			}
 			return &answer[api.Package]{showPackage(e, p, holdings)}, nil
 		})
+	operate(w, "withdraw", http.MethodPost, "/api/v1/repositories/{name}/withdraw", "Mark a version as not to be used any more, or take the mark away",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Body api.Withdraw
+		}) (*answer[api.Withdraw], error) {
+			p, err := purl.Parse(in.Body.PURL)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[api.Withdraw]{in.Body}, w.service.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
+		})
+	operate(w, "readme", http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
+		func(ctx context.Context, v visit, in *which) (*answer[api.Readme], error) {
+			p, err := purl.Parse(in.PURL)
+			if err != nil {
+				return nil, err
+			}
+			readme, version, err := w.service.ReadmeOf(ctx, v.caller, p, in.Repository)
+			if err != nil {
+				return nil, err
+			}
+			html, err := safeHTML(readme)
+			return &answer[api.Readme]{api.Readme{Version: version, HTML: html}}, err
+		})
 	operate(w, "point", http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
@@ -99,7 +123,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 				version := p
 				version.Version, version.Qualifiers = v.Version, nil
 				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, PURL: version.String(),
-					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{}})
+					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{}, Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
 			}
 			group := &shown.Versions[i]
 			group.Listed = group.Listed && v.Listed
@@ -129,6 +153,29 @@ func describe(shown *api.Package, holdings []service.Holding) {
 	}
 	d := newest.Details
 	shown.Title, shown.Description, shown.Homepage, shown.Source = d.Title, d.Description, d.Homepage, d.Source
+}
+
+// labelsOf are the labels that are at a version, in their order.
+func labelsOf(p *catalog.Package, version string) []string {
+	labels := []string{}
+	for label, at := range p.Labels {
+		if at == version {
+			labels = append(labels, label)
+		}
+	}
+	slices.Sort(labels)
+	return labels
+}
+
+func showWithdrawal(w *catalog.Withdrawal) *api.Withdrawal {
+	if w == nil {
+		return nil
+	}
+	shown := &api.Withdrawal{Reason: w.Reason, By: w.By}
+	if !w.At.IsZero() {
+		shown.At = utc(&w.At)
+	}
+	return shown
 }
 
 func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v catalog.Version) api.Upload {

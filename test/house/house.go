@@ -229,11 +229,16 @@ func (h *House) AddRepository(ctx context.Context, name, holds string) error {
 
 // AddMirror makes a mirror of a Maven repository; more are settings of it.
 func (h *House) AddMirror(ctx context.Context, name, upstream string, more map[string]any) error {
+	return h.AddMirrorOf(ctx, "maven", name, upstream, more)
+}
+
+// AddMirrorOf makes a mirror of an ecosystem.
+func (h *House) AddMirrorOf(ctx context.Context, ecosystem, name, upstream string, more map[string]any) error {
 	settings := map[string]any{"upstreams": []string{upstream}}
 	for key, value := range more {
 		settings[key] = value
 	}
-	return h.add(ctx, map[string]any{"name": name, "kind": "mirror", "ecosystem": "maven", "mirror": settings})
+	return h.add(ctx, map[string]any{"name": name, "kind": "mirror", "ecosystem": ecosystem, "mirror": settings})
 }
 
 // AddChain makes a chain of the named members.

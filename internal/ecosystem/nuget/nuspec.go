@@ -130,6 +130,16 @@ func readPackage(file ecosystem.SizedReaderAt) (*nuspec, []byte, *catalog.Readme
 	return n, raw, readmeIn(archive, m.Readme), nil
 }
 
+// checkPackage compares the checksums inside a package: lists do not state
+// digests, so these are all there is.
+func checkPackage(file ecosystem.SizedReaderAt) error {
+	archive, err := ecosystem.OpenZip(file)
+	if err != nil {
+		return err
+	}
+	return ecosystem.CheckZip(archive, file.Size())
+}
+
 func readmeIn(archive *zip.Reader, named string) *catalog.Readme {
 	named = strings.TrimPrefix(strings.ReplaceAll(strings.TrimSpace(named), "\\", "/"), "/")
 	for _, entry := range archive.File {

@@ -74,6 +74,9 @@ func (NuGet) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, 
 // Inspect implements ecosystem.Ecosystem.
 func (NuGet) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
 	n, _, readme, err := readPackage(file)
+	if err == nil {
+		err = checkPackage(file)
+	}
 	if err != nil {
 		return catalog.Details{}, badPackage(place.FileName, err)
 	}
