@@ -186,6 +186,34 @@ type Withdraw struct {
 	Undo   bool   `json:"undo,omitempty"`
 }
 
+// Ecosystem is a kind of package that the service knows.
+type Ecosystem struct {
+	Name     string `json:"name" doc:"the purl type, and the door in addresses"`
+	Title    string `json:"title"`
+	Mirrored bool   `json:"mirrored" doc:"its packages can be fetched from elsewhere"`
+}
+
+// SavedSearch is a query with a name.
+type SavedSearch struct {
+	Name   string    `json:"name"`
+	Query  string    `json:"query"`
+	Owner  string    `json:"owner"`
+	Shared bool      `json:"shared" doc:"with everybody who signs in"`
+	At     time.Time `json:"at"`
+}
+
+// SaveSearch is a query to be kept.
+type SaveSearch struct {
+	Query  string `json:"query" minLength:"1" maxLength:"1000"`
+	Shared bool   `json:"shared,omitempty"`
+}
+
+// Completion is how a query could go on.
+type Completion struct {
+	Text  string `json:"text" doc:"in place of the query's last term"`
+	Means string `json:"means"`
+}
+
 // Readme is the text about a version.
 type Readme struct {
 	Version string `json:"version"`

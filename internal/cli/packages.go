@@ -22,35 +22,6 @@ import (
 
 func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
 
-func searchCommand(s *session) *cobra.Command {
-	var in string
-	var limit int
-	cmd := &cobra.Command{Use: "search [WORD…]", Short: "Find packages by words of their names",
-		Example: "  crelvo search berth\n  crelvo search skerry --in releases",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.PackageList, error) {
-				return c.Search(ctx, strings.Join(args, " "), in, limit, 0)
-			}, func(w io.Writer, found api.PackageList) {
-				if len(found.Packages) == 0 {
-					fmt.Fprintln(w, "Nothing found. Try fewer or shorter words.")
-					return
-				}
-				var rows [][]string
-				for _, p := range found.Packages {
-					rows = append(rows, []string{p.PURL, p.Repository, p.Latest, strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt), p.PublishedBy})
-				}
-				table(w, []string{"PACKAGE", "REPOSITORY", "LAST ARRIVAL", "VERSIONS", "WHEN", "BY"}, []int{3}, rows)
-				if found.More {
-					fmt.Fprintf(w, "There are more; the first %d are shown (--limit).\n", limit)
-				}
-			})
-		}}
-	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
-	cmd.Flags().IntVar(&limit, "limit", 50, "at most so many, up to 500")
-	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
-	return cmd
-}
-
 func showCommand(s *session) *cobra.Command {
 	var in string
 	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it", Args: arguments(cobra.ExactArgs(1)),

@@ -233,6 +233,21 @@ func (c *Client) Withdraw(ctx context.Context, repository string, w api.Withdraw
 	return out, c.do(ctx, http.MethodPost, "/api/v1/repositories/"+url.PathEscape(repository)+"/withdraw", w, &out)
 }
 
+// SavedSearches lists the caller's, and those that others share.
+func (c *Client) SavedSearches(ctx context.Context) (out []api.SavedSearch, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/v1/searches", nil, &out)
+}
+
+// SaveSearch keeps a query under a name.
+func (c *Client) SaveSearch(ctx context.Context, name string, s api.SaveSearch) (out api.SaveSearch, err error) {
+	return out, c.do(ctx, http.MethodPut, "/api/v1/searches/"+url.PathEscape(name), s, &out)
+}
+
+// ForgetSearch drops a saved search.
+func (c *Client) ForgetSearch(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/searches/"+url.PathEscape(name), nil, nil)
+}
+
 // Search finds packages.
 func (c *Client) Search(ctx context.Context, query, repository string, limit, skip int) (api.PackageList, error) {
 	return get[api.PackageList](ctx, c, "/api/v1/packages", url.Values{"q": {query}, "repository": {repository},

@@ -158,26 +158,6 @@ const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name,
 		order by v.visible_from desc, v.id desc limit 1) l
 	where p.versions > 0 and p.repository_id = any($1) `
 
-// Search lists packages of the given repositories whose name has all the words,
-// in any case: exact names first, then those that begin with the first word,
-// then the rest, the last changed first. No words find everything.
-func (db *DB) Search(ctx context.Context, repositories []int64, words []string, limit, skip int) (found []Summary, err error) {
-	patterns := make([]string, len(words))
-	for i, w := range words {
-		patterns[i] = "%" + likeEscaper.Replace(w) + "%"
-	}
-	first := ""
-	if len(words) > 0 {
-		first = words[0]
-	}
-	err = db.SelectContext(ctx, &found, summarySelect+`
-		and (cardinality($2::text[]) = 0 or (p.namespace || ' ' || p.name) ilike all ($2))
-		order by case when $3 = '' then 3 when p.name = $3 then 0 when starts_with(p.name, $3) then 1 else 2 end,
-		p.changed_at desc, p.id desc limit $4 offset $5`,
-		repositories, patterns, first, limit, skip)
-	return found, err
-}
-
 // InNamespace lists the packages that stand directly in a namespace of several
 // repositories, by name; of one name in the order of the repositories.
 func (db *DB) InNamespace(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/query"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 )
@@ -250,7 +251,7 @@ func TestSearch(t *testing.T) {
 		{"i_e", ""},
 		{"nothing", ""},
 	} {
-		found, err := w.Search(t.Context(), []int64{w.repo.ID}, strings.Fields(c.words), 10, 0)
+		found, err := w.Search(t.Context(), []int64{w.repo.ID}, query.Query{Words: strings.Fields(c.words)}, now, 10, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -262,7 +263,7 @@ func TestSearch(t *testing.T) {
 			t.Errorf("%q finds %q; want %q", c.words, got, c.want)
 		}
 	}
-	if found, err := w.Search(t.Context(), nil, nil, 10, 0); err != nil || len(found) != 0 {
+	if found, err := w.Search(t.Context(), nil, query.Query{}, now, 10, 0); err != nil || len(found) != 0 {
 		t.Errorf("in no repository there is %v, %v", found, err)
 	}
 	branches, err := w.Branches(t.Context(), []int64{w.repo.ID}, 0, "maven", "example", ".")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -11,6 +12,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/query"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 )
@@ -33,9 +35,13 @@ func (f Found) PURL() purl.PURL {
 	return purl.PURL{Ecosystem: f.Ecosystem, Namespace: f.Namespace, Name: f.Name}
 }
 
-// Search finds packages by words of their names, in what the caller may read.
-// repository may be "" for all.
-func (s *Service) Search(ctx context.Context, caller access.Caller, query, repository string, limit, skip int) ([]Found, error) {
+// Search finds packages by a query in what the caller may read. repository may
+// be "" for all.
+func (s *Service) Search(ctx context.Context, caller access.Caller, text, repository string, limit, skip int) ([]Found, error) {
+	q, err := s.parseQuery(ctx, caller, text)
+	if err != nil {
+		return nil, err
+	}
 	readable := s.Readable(caller)
 	if repository != "" {
 		r, err := s.Repository(caller, repository, access.Read)
@@ -52,23 +58,136 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, query, repos
 			continue
 		}
 		for _, m := range s.membersOf(r) {
-			byID[m.ID] = m.Repository
-			ids = append(ids, m.ID)
+			if fitsRepo(q, m.Name) {
+				byID[m.ID] = m.Repository
+				ids = append(ids, m.ID)
+			}
 		}
 	}
-	// A purl or coordinates are words too, once their punctuation is gone.
-	words := strings.FieldsFunc(strings.TrimPrefix(query, "pkg:maven/"), func(r rune) bool {
-		return r == ' ' || r == ':' || r == '/' || r == '\t'
-	})
-	if len(words) > 10 {
-		words = words[:10]
-	}
-	rows, err := s.db.Search(ctx, ids, words, limit, skip)
+	rows, err := s.db.Search(ctx, ids, q, s.Now(), limit, skip)
 	found := make([]Found, len(rows))
 	for i, row := range rows {
 		found[i] = Found{row, byID[row.RepositoryID]}
 	}
 	return found, err
+}
+
+// fitsRepo tells whether a repository's name fits the conditions repo.
+func fitsRepo(q query.Query, name string) bool {
+	for _, c := range q.Conditions {
+		if ok, err := path.Match(c.Text, name); c.Key == "repo" && (err == nil && ok) == c.Not {
+			return false
+		}
+	}
+	return true
+}
+
+// maxSaved bounds how deep saved searches may name each other.
+const maxSaved = 5
+
+// parseQuery reads a query, with what its saved searches ask for. An @name that
+// is no saved search is a word, as scopes are.
+func (s *Service) parseQuery(ctx context.Context, caller access.Caller, text string) (query.Query, error) {
+	q, err := query.Parse(text)
+	if err != nil || len(q.Saved) == 0 {
+		return q, err
+	}
+	saved, err := s.db.SavedSearches(ctx, caller.ID)
+	if err != nil || caller.Anonymous() {
+		saved = nil
+	}
+	for depth := 0; len(q.Saved) > 0; depth++ {
+		if depth == maxSaved {
+			return q, bad("circle", "the saved searches name each other more than %d deep", maxSaved)
+		}
+		names := q.Saved
+		q.Saved = nil
+		for _, name := range names {
+			i := slices.IndexFunc(saved, func(s record.SavedSearch) bool { return s.Name == name })
+			if i < 0 {
+				q.Words = append(q.Words, "@"+name)
+				continue
+			}
+			inner, err := query.Parse(saved[i].Query)
+			if err != nil {
+				return q, fmt.Errorf("the saved search @%s: %w", name, err)
+			}
+			q = q.Join(inner)
+			q.Saved = append(q.Saved, inner.Saved...)
+		}
+	}
+	return q, err
+}
+
+// Completions proposes how a query could go on.
+func (s *Service) Completions(ctx context.Context, caller access.Caller, text string) ([]query.Completion, error) {
+	saved, err := s.SavedSearches(ctx, caller)
+	return query.Complete(text, func(key string) (values []string) {
+		switch key {
+		case "repo":
+			for _, r := range s.Readable(caller) {
+				values = append(values, r.Name)
+			}
+		case "ecosystem":
+			for _, e := range Ecosystems() {
+				values = append(values, e.Name())
+			}
+		case "@":
+			for _, one := range saved {
+				values = append(values, one.Name)
+			}
+		}
+		return slices.Compact(values)
+	}), err
+}
+
+// SavedSearches lists what the caller saved, and what others share.
+func (s *Service) SavedSearches(ctx context.Context, caller access.Caller) ([]record.SavedSearch, error) {
+	if caller.Anonymous() {
+		return nil, nil
+	}
+	return s.db.SavedSearches(ctx, caller.ID)
+}
+
+// SaveSearch keeps a query of the caller under a name.
+func (s *Service) SaveSearch(ctx context.Context, caller access.Caller, name, text string, shared bool) error {
+	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+		return err
+	}
+	if err := checkName("saved search", name); err != nil {
+		return err
+	}
+	if _, err := s.parseQuery(ctx, caller, text); err != nil {
+		return err
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SaveSearch(ctx, record.SavedSearch{OwnerID: caller.ID, Name: name, Query: text, Shared: shared, At: s.Now()}); err != nil {
+			return err
+		}
+		event := s.event(caller, "search saved")
+		event.Subject, event.Detail = "@"+name, map[string]string{"query": text}
+		return tx.Append(ctx, event)
+	})
+}
+
+// ForgetSearch drops a saved search of the caller.
+func (s *Service) ForgetSearch(ctx context.Context, caller access.Caller, name string) error {
+	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+		return err
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		done, err := tx.ForgetSearch(ctx, caller.ID, name)
+		if err == nil && !done {
+			return fault.New(fault.NotFound, "no-such-search", "%s has no saved search %q", caller.Name, name).
+				WithHint("Only who saved a search can drop it.")
+		}
+		if err != nil {
+			return err
+		}
+		event := s.event(caller, "saved search dropped")
+		event.Subject = "@" + name
+		return tx.Append(ctx, event)
+	})
 }
 
 // Holding is a package in one repository.

@@ -63,6 +63,7 @@ func (w *Server) addAPI() {
 	w.addSessions()
 	w.addRepositories()
 	w.addPackages()
+	w.addSearches()
 	w.addMirrors()
 	w.addChains()
 	w.addTokens()

@@ -15,9 +15,9 @@ import (
 )
 
 func (w *Server) addPackages() {
-	operate(w, "search", http.MethodGet, "/api/v1/packages", "Packages whose names have all the words",
+	operate(w, "search", http.MethodGet, "/api/v1/packages", "Packages that fit a query; docs/search.md has its form",
 		func(ctx context.Context, v visit, in *struct {
-			Query      string `query:"q" maxLength:"300"`
+			Query      string `query:"q" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`
 			Limit      int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 			Skip       int    `query:"skip" minimum:"0" maximum:"100000"`
@@ -33,6 +33,15 @@ func (w *Server) addPackages() {
 					Bytes: f.Bytes, ChangedAt: f.ChangedAt.UTC(), PublishedBy: f.PublishedBy, Description: f.Description})
 			}
 			return &answer[api.PackageList]{page}, nil
+		})
+	operate(w, "list-ecosystems", http.MethodGet, "/api/v1/ecosystems", "The kinds of package that the service knows",
+		func(context.Context, visit, *none) (*answer[[]api.Ecosystem], error) {
+			all := []api.Ecosystem{}
+			for _, e := range service.Ecosystems() {
+				_, mirrored := e.(ecosystem.Mirrored)
+				all = append(all, api.Ecosystem{Name: e.Name(), Title: e.Title(), Mirrored: mirrored})
+			}
+			return &answer[[]api.Ecosystem]{all}, nil
 		})
 	type which struct {
 		PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -74,11 +75,10 @@ type page struct {
 }
 
 func pages(ctx context.Context) error {
-	const berth = "/package/maven/example.skerry.berth/berth-planner"
 	all := []page{
-		{name: "repositories", path: "/", shows: "berth-planner"},
-		{name: "repositories-dark", path: "/", shows: "berth-planner", dark: true},
-		{name: "repositories-phone", path: "/", shows: "berth-planner", width: 390, height: 780},
+		{name: "repositories", path: "/", shows: "rota-sheet"},
+		{name: "repositories-dark", path: "/", shows: "rota-sheet", dark: true},
+		{name: "repositories-phone", path: "/", shows: "rota-sheet", width: 390, height: 780},
 		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
 		{name: "repository-use", path: "/repositories/releases/use", shows: "settings.xml"},
@@ -88,9 +88,10 @@ func pages(ctx context.Context) error {
 		{name: "claims", path: "/repositories/platform/claims", shows: "since"},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
 		{name: "prefetch", path: "/repositories/shore-maven/prefetch", shows: "came"},
-		{name: "package", path: berth, shows: "Uploads"},
-		{name: "search", path: "/search?q=skerry", shows: "tide-model"},
-		{name: "find", path: "/", shows: "berth-planner", before: []chromedp.Action[chromedp.Void]{
+		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
+		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui", before: []chromedp.Action[chromedp.Void]{
+			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
+		{name: "find", path: "/", shows: "rota-sheet", before: []chromedp.Action[chromedp.Void]{
 			browser.ClickText("Search"), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
 			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "engine"), browser.ShowsText("fare-engine")}},
 		{name: "tokens", path: "/tokens", shows: "demo"},

@@ -51,6 +51,13 @@ export const api = {
     value(raw.GET("/api/v1/repositories/{name}/point", { params: { path: { name }, query: { ecosystem, purl } } })),
   search: (q: string, repository?: string, limit = 50) =>
     value(raw.GET("/api/v1/packages", { params: { query: { q, repository, limit } } })),
+  ecosystems: () => value(raw.GET("/api/v1/ecosystems")),
+  completions: (q: string) => value(raw.GET("/api/v1/search-completions", { params: { query: { q } } })),
+  searches: () => value(raw.GET("/api/v1/searches")),
+  saveSearch: (name: string, body: Schemas["SaveSearch"]) => value(raw.PUT("/api/v1/searches/{name}", { params: { path: { name } }, body })),
+  forgetSearch: (name: string) => value(raw.DELETE("/api/v1/searches/{name}", { params: { path: { name } } })),
+  readme: (purl: string, repository: string) => value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } } })),
+  withdraw: (name: string, body: Schemas["Withdraw"]) => value(raw.POST("/api/v1/repositories/{name}/withdraw", { params: { path: { name } }, body })),
   package: (purl: string) => value(raw.GET("/api/v1/package", { params: { query: { purl } } })),
   mirror: (name: string, hours: number) =>
     value(raw.GET("/api/v1/repositories/{name}/mirror", { params: { path: { name }, query: { hours } } })),

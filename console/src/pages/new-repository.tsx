@@ -5,7 +5,7 @@ import { api, type Schemas } from "../api/client";
 import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { blankMirror, MirrorFields, mirrorChange } from "../ui/mirror-form";
 import { Order } from "../ui/order";
-import { Button, ErrorNote } from "../ui/parts";
+import { Button, ErrorNote, useEcosystems } from "../ui/parts";
 
 type Kind = "house" | "mirror" | "chain";
 
@@ -20,10 +20,11 @@ export const holdsOptions: [string, string][] = [["snapshots", "snapshots"], ["r
 export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const blank = { kind: "house" as Kind, name: "", holds: "snapshots", description: "", anonymousRead: false };
+  const blank = { kind: "house" as Kind, name: "", holds: "snapshots", ecosystem: "maven", description: "", anonymousRead: false };
   const [form, setForm] = useState(blank);
   const [mirror, setMirror] = useState(blankMirror);
   const [members, setMembers] = useState<Schemas["Member"][]>([]);
+  const ecosystems = useEcosystems();
   const all = useQuery({ queryKey: ["repositories"], queryFn: api.repositories });
   const add = useMutation({
     mutationFn: () =>
@@ -31,7 +32,7 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
         name: form.name, kind: form.kind, description: form.description, anonymousRead: form.anonymousRead,
         holds: (form.kind === "chain" ? "both" : form.holds) as "both",
         ...(form.kind === "chain" ? { chain: { members } } : {}),
-        ...(form.kind === "mirror" ? { ecosystem: "maven", mirror: mirrorChange(mirror) } : {}),
+        ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(mirror) } : {}),
       }),
     onSuccess: (made) => {
       void queries.invalidateQueries();
@@ -69,12 +70,17 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
         <Field label="Name" hint="Lower-case letters, digits and hyphens. It becomes part of the address.">
           <TextInput name="name" required autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
         </Field>
+        {form.kind === "mirror" && (
+          <Field label="Ecosystem">
+            <Choice value={form.ecosystem} onChange={(ecosystem) => setForm({ ...form, ecosystem })} options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])} />
+          </Field>
+        )}
         {form.kind !== "chain" && (
           <Field label="Holds" hint={form.kind === "mirror" ? "What else its upstream has is not asked for." : "Snapshots may be published again and again; releases are published once."}>
             <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
           </Field>
         )}
-        {form.kind === "mirror" && <MirrorFields form={mirror} onChange={setMirror} />}
+        {form.kind === "mirror" && <MirrorFields form={mirror} onChange={setMirror} ecosystem={form.ecosystem} />}
         {form.kind === "chain" && (
           <div className="mb-3 rounded border border-rule">
             <Order members={members} onChange={setMembers} candidates={(all.data ?? []).map((r) => r.name)} />

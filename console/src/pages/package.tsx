@@ -1,4 +1,4 @@
-import { ChevronDown, ChevronRight, Download, Users } from "lucide-react";
+import { ChevronDown, ChevronRight, Download, TriangleAlert, Users } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
@@ -59,6 +59,12 @@ function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
                 >
                   <span className="truncate font-mono font-medium">{g.version}</span>
                   <span className="justify-self-end"><Maturity snapshot={g.snapshot} /></span>
+                  {(g.labels.length > 0 || g.withdrawn) && (
+                    <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
+                      {g.labels.map((l) => <span key={l} className="rounded border border-rule bg-sheet px-1.5">{l}</span>)}
+                      {g.withdrawn && <span className="rounded bg-bad-wash px-1.5 text-bad">withdrawn</span>}
+                    </span>
+                  )}
                   <span className="text-xs text-soft">in {g.repository}{g.snapshot && `, ${count(g.uploads.length, "upload")}`}</span>
                   <span className="text-right text-xs text-soft"><Time at={g.uploads[0]!.publishedAt} /></span>
                 </button>
@@ -70,6 +76,13 @@ function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
       </div>
     </>
   );
+}
+
+/** needed is the name of a dependency as people of its ecosystem write it. */
+function needed(purl: string): string {
+  const [, ecosystem = "", path = ""] = /^pkg:([^/]+)\/(.*)$/.exec(purl) ?? [];
+  const at = path.lastIndexOf("/");
+  return decodeURIComponent(coordinates({ ecosystem, namespace: at < 0 ? "" : path.slice(0, at), name: path.slice(at + 1) }));
 }
 
 /** SafeLink shows a link that a package states, if it is one that can be followed. */
@@ -92,6 +105,12 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
           </span>
         }
       >
+        {g.withdrawn && (
+          <p role="note" className="flex items-start gap-2 border-b border-rule bg-bad-wash px-4 py-2 text-sm text-bad">
+            <TriangleAlert size={16} className="mt-0.5 shrink-0" aria-hidden />
+            <span>Withdrawn{g.withdrawn.by && ` by ${g.withdrawn.by}`}{g.withdrawn.reason ? `: ${g.withdrawn.reason}` : ". Do not use it any more."}</span>
+          </p>
+        )}
         <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
           <dt className="text-soft">Published</dt>
           <dd><Time at={newest.publishedAt} /> by {newest.publishedBy}</dd>
@@ -105,7 +124,7 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
             <ul>
               {newest.dependencies.map((d) => (
                 <li key={d.purl + d.scope}>
-                  <Link to={packagePath(d.purl)}>{d.purl.replace(/^pkg:[^/]+\//, "").replace("/", ":")}</Link> <span className="font-mono">{d.version}</span>
+                  <Link to={packagePath(d.purl)}>{needed(d.purl)}</Link> <span className="font-mono">{d.version}</span>
                   {(d.scope || d.optional) && <span className="ml-2 text-xs text-soft">{[d.scope, d.optional && "optional"].filter(Boolean).join(", ")}</span>}
                 </li>
               ))}
@@ -118,8 +137,20 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
           <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
         ))}
       </Panel>
+      <Readme purl={g.purl} repository={g.repository} />
       <Snippets repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
     </div>
+  );
+}
+
+/** Readme shows the text about a version, which the service made harmless. */
+function Readme({ purl, repository }: { purl: string; repository: string }) {
+  const query = useQuery({ queryKey: ["readme", purl, repository], queryFn: () => api.readme(purl, repository), retry: false });
+  if (!query.data?.html) return null;
+  return (
+    <Panel title="README">
+      <div className="readme px-4 py-3" dangerouslySetInnerHTML={{ __html: query.data.html }} />
+    </Panel>
   );
 }
 

@@ -49,7 +49,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
             </Field>
           )}
-          {r.mirror && <MirrorFields form={mirror} onChange={setMirror} like={r.name} hasSecret={r.mirror.hasSecret} />}
+          {r.mirror && <MirrorFields form={mirror} onChange={setMirror} ecosystem={r.ecosystem ?? ""} like={r.name} hasSecret={r.mirror.hasSecret} />}
           {r.chain && (
             <div className="grid gap-x-4 sm:grid-cols-2">
               <Field label="Releases that are published here go to"><Choice value={form.releasesTo} onChange={(releasesTo) => setForm({ ...form, releasesTo })} options={houses("releases")} /></Field>

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { TextInput } from "../ui/dialog";
 import { bytes, count, moment } from "../ui/format";
-import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, usePageTitle, useQuery } from "../ui/parts";
+import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, useEcosystems, usePageTitle, useQuery } from "../ui/parts";
 import { Snippets } from "../ui/snippets";
 import { Tree } from "../ui/tree";
 import { Claims } from "./claims";
@@ -47,7 +47,7 @@ export function RepositoryPage() {
             {r.chain && <Tabs.Content value="claims"><Claims repository={r} /></Tabs.Content>}
             {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}
             {r.mirror && <Tabs.Content value="prefetch"><Prefetch key={r.name} repository={r} /></Tabs.Content>}
-            <Tabs.Content value="use"><Snippets repository={name} ecosystem={r.ecosystems[0] ?? "maven"} /></Tabs.Content>
+            <Tabs.Content value="use"><UseIt repository={r} name={name} /></Tabs.Content>
             <Tabs.Content value="settings"><Settings key={r.name} repository={r} /></Tabs.Content>
           </Tabs.Root>
         </>
@@ -82,7 +82,6 @@ function Head({ repository: r }: { repository: Schemas["Repository"] }) {
   );
 }
 
-const ecosystemTitles: Record<string, string> = { maven: "Maven" };
 
 /** AsOf chooses the day as of which a repository is shown. */
 function AsOf({ repository: r }: { repository: Schemas["Repository"] }) {
@@ -106,7 +105,38 @@ function AsOf({ repository: r }: { repository: Schemas["Repository"] }) {
   );
 }
 
+/** UseIt shows the text that points clients here, one ecosystem at a time. */
+function UseIt({ repository: r, name }: { repository: Schemas["Repository"]; name: string }) {
+  const known = useEcosystems();
+  const [chosen, setChosen] = useState("");
+  const all = (known.data ?? []).filter((e) => !r.mirror || e.name === r.ecosystem);
+  const ecosystem = chosen || r.ecosystem || r.ecosystems[0] || all[0]?.name;
+  if (!ecosystem) return null;
+  return (
+    <>
+      {all.length > 1 && (
+        <div role="radiogroup" aria-label="Ecosystem" className="mb-4 flex flex-wrap gap-1">
+          {all.map((e) => (
+            <button
+              key={e.name}
+              type="button"
+              role="radio"
+              aria-checked={e.name === ecosystem}
+              onClick={() => setChosen(e.name)}
+              className={`cursor-pointer rounded border px-3 py-1 text-sm ${e.name === ecosystem ? "border-deep bg-wash font-medium" : "border-rule hover:bg-wash/50"}`}
+            >
+              {e.title}
+            </button>
+          ))}
+        </div>
+      )}
+      <Snippets repository={name} ecosystem={ecosystem} />
+    </>
+  );
+}
+
 function Contents({ repository: r, name }: { repository: Schemas["Repository"]; name: string }) {
+  const known = useEcosystems();
   if (r.asOf && r.packages === 0) {
     return <Panel><Empty title={`${r.name} held nothing then`}>Choose a later day, or go <Link to={`/repositories/${r.name}`}>back to now</Link>.</Empty></Panel>;
   }
@@ -132,7 +162,7 @@ function Contents({ repository: r, name }: { repository: Schemas["Repository"]; 
   }
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
-      {r.ecosystems.map((e) => <Panel key={e} title={ecosystemTitles[e] ?? e}><Tree key={name} repository={name} ecosystem={e} /></Panel>)}
+      {r.ecosystems.map((e) => <Panel key={e} title={known.data?.find((k) => k.name === e)?.title ?? e}><Tree key={name} repository={name} ecosystem={e} /></Panel>)}
     </div>
   );
 }

@@ -1,30 +1,99 @@
-import { keepPreviousData } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
+import { Bookmark, X } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { TextInput } from "../ui/dialog";
+import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
-import { Empty, Loaded, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { QueryInput } from "../ui/query-input";
 
 export function SearchPage() {
   usePageTitle("Packages");
   const [params, setParams] = useSearchParams();
-  const text = params.get("q") ?? "";
+  const asked = params.get("q") ?? "";
+  // The address follows what is typed a little later, and must not take letters back.
+  const [text, setText] = useState(asked);
+  const sent = useRef(new Set<string>());
+  useEffect(() => {
+    if (asked === text) sent.current.clear();
+    else if (!sent.current.has(asked)) setText(asked);
+  }, [asked, text]);
   const query = useQuery({
     queryKey: ["search", text, "", 100],
     queryFn: () => api.search(text, undefined, 100),
     placeholderData: keepPreviousData,
   });
+  const [saving, setSaving] = useState(false);
+  const ask = (q: string) => {
+    sent.current.add(asked).add(q);
+    setText(q);
+    setParams(q ? { q } : {}, { replace: true });
+  };
   return (
-    <Panel
-      title={<span className="text-lg">Packages</span>}
-      aside={
-        <div className="w-72 max-w-full">
-          <TextInput autoFocus aria-label="Words of the name" placeholder="Words of the name" value={text} onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
-        </div>
-      }
-    >
-      <Loaded query={query}>{(found) => <PackageTable found={found} />}</Loaded>
+    <Panel title={<span className="text-lg">Packages</span>} aside={text !== "" && <Button onClick={() => setSaving(true)}><Bookmark size={15} /> Save this search</Button>}>
+      <div className="grid gap-2 border-b border-rule px-4 py-3">
+        <QueryInput value={text} onChange={ask} />
+        <Saved onChoose={ask} />
+        {query.error && <ErrorNote error={query.error} />}
+      </div>
+      {!query.error && <Loaded query={query}>{(found) => <PackageTable found={found} />}</Loaded>}
+      <SaveSearch key={text} text={text} open={saving} onOpenChange={setSaving} />
     </Panel>
+  );
+}
+
+/** Saved lists the saved searches, to be asked again. */
+function Saved({ onChoose }: { onChoose: (q: string) => void }) {
+  const queries = useQueryClient();
+  const me = useQuery({ queryKey: ["me"], queryFn: api.me });
+  const query = useQuery({ queryKey: ["searches"], queryFn: api.searches });
+  const forget = useMutation({ mutationFn: api.forgetSearch, onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }) });
+  if (!query.data?.length) {
+    return <p className="text-xs text-soft">Words, patterns such as <code className="font-mono">pkg:npm/@skerry/*</code>, and conditions such as <code className="font-mono">repo:releases age:&gt;30d downloads:0</code>.</p>;
+  }
+  return (
+    <ul className="flex flex-wrap gap-2 text-sm" aria-label="Saved searches">
+      {query.data.map((s) => (
+        <li key={s.owner + s.name} className="inline-flex items-center rounded border border-rule">
+          <button type="button" title={`${s.query} (${s.shared ? "shared by" : "only for"} ${s.owner})`} onClick={() => onChoose(`@${s.name}`)} className="cursor-pointer px-2 py-0.5 text-deep hover:underline">@{s.name}</button>
+          {s.owner === me.data?.name && (
+            <button type="button" aria-label={`Drop the saved search ${s.name}`} onClick={() => forget.mutate(s.name)} className="cursor-pointer px-1 text-soft hover:text-bad"><X size={13} /></button>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function SaveSearch({ text, open, onOpenChange }: { text: string; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState("");
+  const [shared, setShared] = useState(false);
+  const save = useMutation({
+    mutationFn: () => api.saveSearch(name, { query: text, shared }),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["searches"] });
+      onOpenChange(false);
+    },
+  });
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title="Save this search" description={text}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Field label="Name" hint="It is asked for by @ and this name, alone or with more."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
+        <Tick checked={shared} onChange={setShared}>Share it with everybody who signs in</Tick>
+        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={save.isPending}>Save it</Button>
+        </div>
+      </form>
+    </Dialog>
   );
 }
 
@@ -32,7 +101,7 @@ export function PackageTable({ found, within }: { found: Schemas["PackageList"];
   const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
   const fresh = useArrivals(found.packages.map(key));
   if (found.packages.length === 0) {
-    return <Empty title="No package has that name">Try fewer or shorter words. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
+    return <Empty title="Nothing fits">Try fewer or shorter words, or fewer conditions. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
   }
   return (
     <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
@@ -41,7 +110,7 @@ export function PackageTable({ found, within }: { found: Schemas["PackageList"];
           <tr className="border-b border-rule">
             <th className="px-4 py-2 font-medium">Package</th>
             {!within && <th className="px-4 py-2 font-medium">Repository</th>}
-            <th className="px-4 py-2 font-medium">Last arrival</th>
+            <th className="px-4 py-2 font-medium">Newest that fits</th>
             <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
             <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Size</th>
             <th className="hidden px-4 py-2 font-medium sm:table-cell">When, and by whom</th>

@@ -50,14 +50,20 @@ export function mirrorChange(f: MirrorForm, before?: MirrorForm): Schemas["Mirro
 }
 
 /** MirrorFields are the fields of a mirror, with a way to try them before they are saved. */
-export function MirrorFields({ form, onChange, like, hasSecret }: { form: MirrorForm; onChange: (form: MirrorForm) => void; like?: string; hasSecret?: boolean }) {
+export function MirrorFields({ form, onChange, ecosystem, like, hasSecret }: {
+  form: MirrorForm;
+  onChange: (form: MirrorForm) => void;
+  ecosystem: string;
+  like?: string;
+  hasSecret?: boolean;
+}) {
   const [more, setMore] = useState(false);
   const text = (key: keyof MirrorForm) => ({ name: key, value: form[key], onChange: (e: { target: { value: string } }) => onChange({ ...form, [key]: e.target.value }) });
-  const check = useMutation({ mutationFn: () => api.checkMirror({ ecosystem: "maven", mirror: mirrorChange(form, like ? form : undefined), like }) });
+  const check = useMutation({ mutationFn: () => api.checkMirror({ ecosystem, mirror: mirrorChange(form, like ? form : undefined), like }) });
   return (
     <>
       <Field label="Upstreams" hint="One address a line: the first is asked; the others only if those before fail.">
-        <TextArea {...text("upstreams")} required placeholder="https://maven.openshore.example/" />
+        <TextArea {...text("upstreams")} required placeholder={`https://${ecosystem}.openshore.example/`} />
       </Field>
       <div className="mb-3 text-sm">
         <Button onClick={() => check.mutate()} disabled={check.isPending || lines(form.upstreams).length === 0}>Check the connection</Button>
@@ -76,8 +82,8 @@ export function MirrorFields({ form, onChange, like, hasSecret }: { form: Mirror
           <Field label="Password, or Bearer token" hint={hasSecret ? "One is kept; type another to change it." : "Kept encrypted."}><TextInput {...text("secret")} type="password" autoComplete="new-password" /></Field>
           <Field label="Proxy"><TextInput {...text("proxy")} placeholder="http://proxy.skerry.example:3128" /></Field>
           <Field label="May redirect to" hint="Hosts besides its own, one a line."><TextArea {...text("redirectTo")} placeholder="*.openshore.example" /></Field>
-          <Field label="Lets in only" hint="Patterns, one a line; empty is everything."><TextArea {...text("allow")} placeholder="pkg:maven/org.openshore/*" /></Field>
-          <Field label="Never lets in" hint="Patterns, one a line."><TextArea {...text("deny")} placeholder="pkg:maven/org.openshore/*@vers:maven/<2.0" /></Field>
+          <Field label="Lets in only" hint="Patterns, one a line; empty is everything."><TextArea {...text("allow")} placeholder={`pkg:${ecosystem}/*`} /></Field>
+          <Field label="Never lets in" hint="Patterns, one a line."><TextArea {...text("deny")} placeholder={`pkg:${ecosystem}/*@vers:${ecosystem}/<2.0`} /></Field>
           {([["freshSeconds", "Lists are fresh for (s)"], ["absentSeconds", "Absence is remembered for (s)"], ["connectSeconds", "Connecting takes at most (s)"],
             ["firstByteSeconds", "An answer begins within (s)"], ["silenceSeconds", "Silence lasts at most (s)"], ["parallel", "Requests at once"]] as const).map(([key, label]) => (
             <Field key={key} label={label}><TextInput {...text(key)} type="number" min={key === "parallel" ? 1 : 0.1} step="any" required /></Field>

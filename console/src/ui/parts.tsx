@@ -1,7 +1,7 @@
 import { useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { Check, Copy, Inbox, TriangleAlert } from "lucide-react";
 import { type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
-import { Failure, type Schemas } from "../api/client";
+import { api, Failure, type Schemas } from "../api/client";
 import { ago, moment } from "./format";
 
 const looks = {
@@ -180,6 +180,11 @@ export function usePageTitle(title: string) {
   useEffect(() => {
     document.title = `${title} · Crelvo`;
   }, [title]);
+}
+
+/** useEcosystems gives the kinds of package that the service knows. */
+export function useEcosystems() {
+  return useQuery({ queryKey: ["ecosystems"], queryFn: api.ecosystems, staleTime: Infinity });
 }
 
 export { useQuery };

@@ -96,6 +96,16 @@ func (p Pattern) Match(of PURL) bool {
 // Whole tells whether the pattern is about every version of the names it fits.
 func (p Pattern) Whole() bool { return p.version == "" && p.ranges == nil }
 
+// Ranged tells whether the version is a range.
+func (p Pattern) Ranged() bool { return p.ranges != nil }
+
+// Parts gives the type, the rest of the name with its namespace, and the
+// version, each with * for any run of characters; the version may be "".
+func (p Pattern) Parts() (kind, name, version string) {
+	kind, name, _ = strings.Cut(p.name, "/")
+	return kind, name, p.version
+}
+
 // Exact gives the package that the pattern names, if it names just one.
 func (p Pattern) Exact() (PURL, bool) {
 	if strings.Contains(p.name, "*") {

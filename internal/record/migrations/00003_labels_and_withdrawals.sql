@@ -33,7 +33,16 @@ create table readme (
   format     text not null
 );
 
+create table saved_search (
+  owner_id bigint not null references principal on delete cascade,
+  name     text not null,
+  query    text not null,
+  shared   boolean not null,
+  at       timestamptz not null,
+  primary key (owner_id, name)
+);
+
 -- +goose Down
-drop table readme, withdrawal, label;
+drop table saved_search, readme, withdrawal, label;
 drop index version_gone, version_changed;
 alter table version drop column changed_in;
