@@ -184,20 +184,79 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), oneLine(s.Why)))
 	}
 	h.Add("Vary", "Accept-Encoding")
-	content := d.Reader()
-	if packed := d.Packed(); packed != nil && acceptsGzip(c.Request().Header.Get("Accept-Encoding")) {
-		// The two forms have validators of their own (RFC 9110, 8.8.3.3); who has
-		// the other form need not get this one.
-		if asked := c.Request().Header.Get("If-None-Match"); !strings.Contains(asked, d.ETag) {
-			h.Set("ETag", strings.TrimSuffix(d.ETag, `"`)+`-gzip"`)
-		}
-		h.Set("Content-Encoding", "gzip")
-		content = bytes.NewReader(packed)
-	} else if asked := c.Request().Header.Get("If-None-Match"); strings.Contains(asked, strings.Trim(d.ETag, `"`)+"-gzip") {
-		h.Set("ETag", strings.TrimSuffix(d.ETag, `"`)+`-gzip"`)
+	r := c.Request()
+	pieces := d.Parts()
+	asked := r.Header.Get("If-None-Match")
+	packedTag := strings.TrimSuffix(d.ETag, `"`) + `-gzip"`
+	// The two forms have validators of their own (RFC 9110, 8.8.3.3); who has
+	// the other form need not get this one.
+	if strings.Contains(asked, packedTag) {
+		h.Set("ETag", packedTag)
 	}
-	http.ServeContent(c.Response(), c.Request(), "", d.Changed, content)
+	if acceptsGzip(r.Header.Get("Accept-Encoding")) {
+		if packed := d.Packed(); packed != nil {
+			pieces = []Part{{bytes: packed}}
+			h.Set("Content-Encoding", "gzip")
+			if !strings.Contains(asked, d.ETag) {
+				h.Set("ETag", packedTag)
+			}
+		}
+	}
+	if r.Method == http.MethodGet && r.Header.Get("Range") == "" && asked == "" && r.Header.Get("If-Modified-Since") == "" &&
+		r.Header.Get("If-Match") == "" && r.Header.Get("If-Unmodified-Since") == "" {
+		// The usual question needs no more than its answer.
+		size := 0
+		for _, p := range pieces {
+			size += len(p.bytes)
+		}
+		h.Set("Last-Modified", d.Changed.UTC().Format(http.TimeFormat))
+		h.Set("Content-Length", strconv.Itoa(size))
+		w := c.Response()
+		w.WriteHeader(http.StatusOK)
+		for _, p := range pieces {
+			if _, err := w.Write(p.bytes); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	http.ServeContent(c.Response(), r, "", d.Changed, &whole{pieces: pieces})
 	return nil
+}
+
+// whole reads pieces as one, which are put together only if they are read.
+type whole struct {
+	pieces []Part
+	reader *bytes.Reader
+	at     int64
+}
+
+// Read implements io.Reader.
+func (w *whole) Read(p []byte) (int, error) {
+	if w.reader == nil {
+		w.reader = bytes.NewReader(Document{parts: w.pieces}.Bytes())
+		if _, err := w.reader.Seek(w.at, io.SeekStart); err != nil {
+			return 0, err
+		}
+	}
+	return w.reader.Read(p)
+}
+
+// Seek implements io.Seeker.
+func (w *whole) Seek(offset int64, whence int) (int64, error) {
+	if w.reader != nil {
+		return w.reader.Seek(offset, whence)
+	}
+	switch whence {
+	case io.SeekCurrent:
+		offset += w.at
+	case io.SeekEnd:
+		for _, p := range w.pieces {
+			offset += int64(len(p.bytes))
+		}
+	}
+	w.at = offset
+	return offset, nil
 }
 
 // sendfile gives echo's response back the ReadFrom of the response below it.

@@ -7,10 +7,8 @@ import (
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
-	"encoding/binary"
 	"encoding/hex"
-	"hash/crc32"
-	"io"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -20,66 +18,79 @@ import (
 // Document is bytes that were made from records.
 type Document struct {
 	ContentType string
-	Bytes       []byte
 	ETag        string // quoted
 	Changed     time.Time
+	parts       []Part
+	size        int64
 	packed      *packed
 }
 
-// packed is a document's bytes, compressed; nil as long as they are not.
-type packed struct{ bytes atomic.Pointer[[]byte] }
+// Part is a piece of a document. Large documents are made of parts, so that
+// those that have not changed need not be made again.
+type Part struct {
+	bytes []byte
+	sum   [sha256.Size]byte
+	// Of is what the part was made of, for whoever makes it.
+	Of any
+}
+
+// NewPart makes a piece of a document; the bytes must not be changed any more.
+func NewPart(content []byte, of any) Part {
+	return Part{bytes: content, sum: sha256.Sum256(content), Of: of}
+}
+
+// packed is a document's bytes, compressed, once somebody wanted them so.
+type packed struct {
+	once  sync.Once
+	bytes atomic.Pointer[[]byte]
+}
 
 // What is smaller than packFrom is not worth compressing; up to packAtOnce, it is
-// compressed before the first answer. Up to hashWhole the validator is a
-// cryptographic digest. All in bytes.
-const packFrom, packAtOnce, hashWhole = 1400, 128 << 10, 256 << 10
+// compressed before the answer. Both in bytes.
+const packFrom, packAtOnce = 1400, 128 << 10
 
-// NewDocument makes a document whose validator is computed from its bytes.
+// NewDocument makes a document of one piece.
 func NewDocument(contentType string, content []byte, changed time.Time) Document {
-	var sum []byte
-	if len(content) <= hashWhole {
-		whole := sha256.Sum256(content)
-		sum = whole[:16]
-	} else {
-		// Two different polynomials and the length, at memory speed.
-		sum = binary.BigEndian.AppendUint32(sum, crc32.ChecksumIEEE(content))
-		sum = binary.BigEndian.AppendUint32(sum, crc32.Checksum(content, crc32.MakeTable(crc32.Castagnoli)))
-		sum = binary.BigEndian.AppendUint32(sum, uint32(len(content)))
-	}
-	return Document{ContentType: contentType, Bytes: content, Changed: changed, ETag: `"` + hex.EncodeToString(sum) + `"`}
+	return Assemble(contentType, changed, NewPart(content, nil))
 }
 
-// Pack compresses the document, once; a large one beside what goes on, so that
-// it can be answered with at once.
-func (d *Document) Pack() {
-	if len(d.Bytes) < packFrom {
-		return
+// Assemble makes a document of pieces. Its validator is computed from theirs.
+func Assemble(contentType string, changed time.Time, parts ...Part) Document {
+	d := Document{ContentType: contentType, Changed: changed, parts: parts, packed: new(packed)}
+	sum := sha256.New()
+	for _, p := range parts {
+		sum.Write(p.sum[:])
+		d.size += int64(len(p.bytes))
 	}
-	d.packed = new(packed)
-	content, into := d.Bytes, d.packed
-	pack := func() {
-		var b bytes.Buffer
-		w, err := gzip.NewWriterLevel(&b, gzip.BestSpeed+3)
-		if err != nil {
-			panic(err) // the level is a constant
-		}
-		_, writeErr := w.Write(content)
-		if writeErr == nil && w.Close() == nil { // a buffer takes everything
-			compressed := bytes.Clone(b.Bytes())
-			into.bytes.Store(&compressed)
-		}
-	}
-	if len(content) <= packAtOnce {
-		pack()
-		return
-	}
-	go pack()
+	d.ETag = `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`
+	return d
 }
 
-// Packed is the document by gzip; nil if it is not compressed (yet).
+// Parts are the document's pieces.
+func (d Document) Parts() []Part { return d.parts }
+
+// Bytes are the document's bytes.
+func (d Document) Bytes() []byte {
+	if len(d.parts) == 1 {
+		return d.parts[0].bytes
+	}
+	all := make([]byte, 0, d.size)
+	for _, p := range d.parts {
+		all = append(all, p.bytes...)
+	}
+	return all
+}
+
+// Packed is the document by gzip; nil if it is not compressed (yet). A large one
+// is compressed beside what goes on, so that it can be answered with at once.
 func (d Document) Packed() []byte {
-	if d.packed == nil {
+	if d.size < packFrom {
 		return nil
+	}
+	if d.size <= packAtOnce {
+		d.packed.once.Do(d.pack)
+	} else {
+		d.packed.once.Do(func() { go d.pack() })
 	}
 	if p := d.packed.bytes.Load(); p != nil {
 		return *p
@@ -87,14 +98,29 @@ func (d Document) Packed() []byte {
 	return nil
 }
 
-// Weight is about what the document takes in memory, in bytes.
-func (d Document) Weight() int64 { return 300 + int64(len(d.Bytes)) + int64(len(d.Bytes))/4 }
+func (d Document) pack() {
+	var b bytes.Buffer
+	w, err := gzip.NewWriterLevel(&b, gzip.BestSpeed+3)
+	if err != nil {
+		panic(err) // the level is a constant
+	}
+	for _, p := range d.parts {
+		if _, err := w.Write(p.bytes); err != nil {
+			return // a buffer takes everything
+		}
+	}
+	if w.Close() == nil {
+		compressed := bytes.Clone(b.Bytes())
+		d.packed.bytes.Store(&compressed)
+	}
+}
 
-// Reader reads the document's bytes.
-func (d Document) Reader() io.ReadSeeker { return bytes.NewReader(d.Bytes) }
+// Weight is about what the document takes in memory, in bytes.
+func (d Document) Weight() int64 { return 300 + d.size + d.size/4 }
 
 // Digests are the digests of the document's bytes.
 func (d Document) Digests() catalog.Digests {
-	return catalog.Digests{Size: int64(len(d.Bytes)), MD5: md5.Sum(d.Bytes), SHA1: sha1.Sum(d.Bytes),
-		SHA256: sha256.Sum256(d.Bytes), SHA512: sha512.Sum512(d.Bytes)}
+	content := d.Bytes()
+	return catalog.Digests{Size: d.size, MD5: md5.Sum(content), SHA1: sha1.Sum(content),
+		SHA256: sha256.Sum256(content), SHA512: sha512.Sum512(content)}
 }

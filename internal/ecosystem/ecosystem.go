@@ -239,8 +239,8 @@ type Desk interface {
 	SignOutClient(ctx context.Context, caller access.Caller) error
 	// Rendered gives a document about a package, from memory where it was made
 	// of this very value before. which names the document among those of the
-	// package.
-	Rendered(p *catalog.Package, which string, render func() (Document, error)) (Document, error)
+	// package. before is what was made of an earlier value, or the zero Document.
+	Rendered(p *catalog.Package, which string, render func(before Document) (Document, error)) (Document, error)
 	// Finish completes versions.
 	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
 	// Broken notes that a file which was received is not what the client sent.

@@ -1,10 +1,13 @@
 package record
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"io"
 	"slices"
 	"time"
 
@@ -57,10 +60,9 @@ func (row documentRow) value() (UpstreamDocument, error) {
 	if row.FailedAt != nil {
 		d.FailedAt = *row.FailedAt
 	}
-	if row.Listing == nil {
-		return d, nil
-	}
-	return d, json.Unmarshal(row.Listing, &d.Listing)
+	var err error
+	d.Listing, err = unpackListing(row.Listing)
+	return d, err
 }
 
 // UpstreamDocument finds what is known of a path, or ErrNotFound.
@@ -106,10 +108,9 @@ func (tx *Tx) SetUpstreamDocument(ctx context.Context, d UpstreamDocument) error
 	var listing []byte
 	if d.Found || d.Listing.Versions != nil {
 		var err error
-		if listing, err = json.Marshal(d.Listing); err != nil {
+		if listing, err = packListing(d.Listing); err != nil {
 			return err
 		}
-		listing = withoutNUL(listing)
 	}
 	_, err := tx.ExecContext(ctx, `insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, url, etag, last_modified,
 		checked_at, changed_at, listing) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
@@ -173,6 +174,56 @@ func (tx *Tx) ForgetUpstreamDocuments(ctx context.Context, key catalog.PackageKe
 func (db *DB) ForgetOldAbsences(ctx context.Context, before time.Time) error {
 	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and listing is null and checked_at < $1`, before)
 	return err
+}
+
+// packListing writes a listing compressed, its versions one by one: some have
+// thousands, and nothing is asked of them in SQL.
+func packListing(l catalog.Listing) ([]byte, error) {
+	var b bytes.Buffer
+	zipped, err := gzip.NewWriterLevel(&b, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	encoder := json.NewEncoder(zipped)
+	versions := l.Versions
+	l.Versions = nil
+	if err := encoder.Encode(l); err != nil {
+		return nil, err
+	}
+	for i := range versions {
+		if err := encoder.Encode(&versions[i]); err != nil {
+			return nil, err
+		}
+	}
+	err = zipped.Close()
+	return b.Bytes(), err
+}
+
+// unpackListing reads what packListing wrote, or a listing as plain JSON.
+func unpackListing(raw []byte) (l catalog.Listing, err error) {
+	if len(raw) == 0 {
+		return l, nil
+	}
+	if raw[0] == '{' {
+		return l, json.Unmarshal(raw, &l)
+	}
+	zipped, err := gzip.NewReader(bytes.NewReader(raw))
+	if err != nil {
+		return l, err
+	}
+	decoder := json.NewDecoder(zipped)
+	if err := decoder.Decode(&l); err != nil {
+		return l, err
+	}
+	for {
+		var v catalog.ListedVersion
+		if err := decoder.Decode(&v); err == io.EOF {
+			return l, nil
+		} else if err != nil {
+			return l, err
+		}
+		l.Versions = append(l.Versions, v)
+	}
 }
 
 // AddCopy records a file that a mirror fetched, and its package and version

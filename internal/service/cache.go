@@ -115,20 +115,20 @@ type rendered struct {
 }
 
 // Rendered implements ecosystem.Desk.
-func (s *Service) Rendered(p *catalog.Package, which string, render func() (ecosystem.Document, error)) (ecosystem.Document, error) {
+func (s *Service) Rendered(p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
 	key := renderedKey{p.Key, which}
 	if known, ok := s.rendered.Get(key); ok && known.of == p {
 		return known.document, nil
 	}
 	made, err, _ := s.rendering.Do(fmt.Sprintf("%p %s", p, which), func() (any, error) {
-		if known, ok := s.rendered.Get(key); ok && known.of == p {
+		known, _ := s.rendered.Get(key)
+		if known.of == p {
 			return known.document, nil
 		}
-		d, err := render()
+		d, err := render(known.document)
 		if err != nil {
 			return ecosystem.Document{}, err
 		}
-		d.Pack()
 		s.rendered.Add(key, rendered{p, d})
 		return d, nil
 	})

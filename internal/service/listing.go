@@ -69,6 +69,9 @@ const patience = 3 * time.Second
 // maxListing is how large a document of an upstream may be, in bytes.
 const maxListing = 64 << 20
 
+// largeListing is from which size on a document is read sparingly, in bytes.
+const largeListing = 2 << 20
+
 // listed is what an upstream lists.
 type listed struct {
 	document *record.UpstreamDocument // nil if there is no such list
@@ -226,6 +229,9 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 		}
 		s.documents.Add(documentKey{m.ID, path}, aged[record.UpstreamDocument]{value: next, generation: s.age(about)})
 		return &next, nil
+	}
+	if response.Length < 0 || response.Length > largeListing {
+		defer spare()()
 	}
 	limited := &cutReader{from: response.Body, left: maxListing}
 	listing, err := s.readListing(ctx, m, p, path, response, limited)

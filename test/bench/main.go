@@ -37,6 +37,8 @@ type bench struct {
 
 	shore   *demo.Upstream
 	chained bool
+
+	published int // versions of the package with many
 }
 
 func (b *bench) note(format string, args ...any) {

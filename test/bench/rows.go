@@ -34,6 +34,16 @@ func rows() []row {
 			prepare: prepareUpload, round: upload},
 		{name: "S5", what: "publish 1,000 versions (jar and pom), 8 clients", unit: "s", rounds: 3, target: "<= 3", better: atMost(3),
 			round: publishMany},
+		{name: "S6", what: "GET the document of 5,000 versions, warm, 32 clients", unit: "/s", rounds: 3, target: ">= 0.5", better: atLeast(0.5),
+			prepare: prepareMany, round: document},
+		{name: "S7", what: "the same, first answer after one more publish", unit: "ms", rounds: 9, target: "< 20", better: func(v float64) bool { return v < 20 },
+			prepare: prepareMany, round: afterPublish},
+		{name: "Parse", what: "memory while an upstream's 5,000 versions are read", unit: "MiB", rounds: 1, target: "< 64", better: func(v float64) bool { return v < 64 },
+			prepare: prepareFarDocument, round: farDocument},
+		{name: "S11", what: "search 1,000,000 versions as typed, p95", unit: "ms", rounds: 1, target: "< 50", better: func(v float64) bool { return v < 50 },
+			round: searchAsTyped},
+		{name: "CI", what: "npm ci of the console through the warm mirror", unit: "s", rounds: 5, target: "<= 1.15", better: atMost(1.15),
+			prepare: prepareCI, round: ciThroughMirror},
 		{name: "S8", what: "200 clients, one 64 MiB file that no mirror has yet", unit: "s", rounds: 3, target: "<= 1.5", better: atMost(1.5),
 			prepare: prepareShare, round: share},
 		{name: "S12", what: "GET 1 KiB through a chain of 10, warm", unit: "/s", rounds: 5, target: ">= 0.8 of the house", better: atLeast(0.8),
@@ -75,7 +85,7 @@ func (b *bench) startNginx() (stop func(), err error) {
 events { worker_connections 1024; }
 http { access_log off; sendfile on; tcp_nopush on; keepalive_requests 1000000; root %s;
   client_body_temp_path %s/t1; proxy_temp_path %s/t2; fastcgi_temp_path %s/t3; uwsgi_temp_path %s/t4; scgi_temp_path %s/t5;
-  server { listen %s; } }`, user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
+  server { listen %s; location /at/ { default_type application/json; try_files $uri $uri/document.json =404; } } }`, user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
 	path := filepath.Join(b.dir, "nginx.conf")
 	if err := os.WriteFile(path, []byte(configuration), 0o600); err != nil {
 		return nil, err

@@ -312,7 +312,19 @@ func (d *Digests) ParseHex(algorithm, text string) (ok bool) {
 }
 
 // Has tells whether the digest of that algorithm is known.
-func (d Digests) Has(algorithm string) bool { return strings.Trim(d.Hex(algorithm), "0") != "" }
+func (d *Digests) Has(algorithm string) bool {
+	switch algorithm {
+	case "md5":
+		return d.MD5 != [16]byte{}
+	case "sha1":
+		return d.SHA1 != [20]byte{}
+	case "sha256":
+		return d.SHA256 != [32]byte{}
+	case "sha512":
+		return d.SHA512 != [64]byte{}
+	}
+	return false
+}
 
 // FileQuestion asks for one file. Either Name is given, with the exact Upload,
 // or Classifier and Extension, and the newest upload that has one answers.

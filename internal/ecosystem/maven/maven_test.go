@@ -175,7 +175,7 @@ func TestMetadata(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	back, err := parseMetadata(bytes.NewReader(document.Bytes))
+	back, err := parseMetadata(bytes.NewReader(document.Bytes()))
 	if err != nil || !back.completes("1.11.0-SNAPSHOT", "1.11.0-20261105.080000-2") || back.completes("1.11.0-SNAPSHOT", "1.11.0-20261101.080000-1") || back.completes("1.10.0", "") {
 		t.Errorf("%+v, %v", back, err)
 	}

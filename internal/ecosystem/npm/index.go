@@ -2,8 +2,11 @@ package npm
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
+	"reflect"
 	"slices"
 	"strconv"
 	"time"
@@ -18,37 +21,67 @@ const latestTag = "latest"
 // timeForm is how the registry protocol writes times.
 const timeForm = "2006-01-02T15:04:05.000Z"
 
-// quote writes a string in JSON.
-func quote(b *bytes.Buffer, s string) {
-	raw, err := json.Marshal(s)
-	if err != nil {
-		panic(err) // a string can always be written
+// writer puts a document together. Documents have thousands of versions, so it
+// makes no pieces in between.
+type writer struct{ b []byte }
+
+func (w *writer) raw(s string) { w.b = append(w.b, s...) }
+
+// quote writes strings as one, in JSON.
+func (w *writer) quote(pieces ...string) {
+	w.b = append(w.b, '"')
+	for _, s := range pieces {
+		if plain(s) {
+			w.b = append(w.b, s...)
+			continue
+		}
+		raw, err := json.Marshal(s)
+		if err != nil {
+			panic(err) // a string can always be written
+		}
+		w.b = append(w.b, raw[1:len(raw)-1]...)
 	}
-	b.Write(raw)
+	w.b = append(w.b, '"')
+}
+
+// plain tells whether a string is the same in JSON.
+func plain(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *writer) time(t time.Time) {
+	w.b = append(w.b, '"')
+	w.b = t.UTC().AppendFormat(w.b, timeForm)
+	w.b = append(w.b, '"')
 }
 
 // members writes the members of an object without its braces, and tells whether
 // there were any.
-func members(b *bytes.Buffer, object json.RawMessage) bool {
+func (w *writer) members(object json.RawMessage) bool {
 	object = bytes.TrimSpace(object)
 	if len(object) < 2 {
 		return false
 	}
 	inside := bytes.TrimSpace(object[1 : len(object)-1])
-	b.Write(inside)
+	w.b = append(w.b, inside...)
 	return len(inside) > 0
 }
 
 // tags are the dist-tags of a package: its labels, and always a latest.
 func tags(p *catalog.Package, newest []*catalog.Version) map[string]string {
-	known := make(map[string]bool, len(newest))
-	for _, v := range newest {
-		known[v.Version] = true
+	labels := map[string][]string{} // by version
+	for label, version := range p.Labels {
+		labels[version] = append(labels[version], label)
 	}
 	all := map[string]string{}
-	for label, version := range p.Labels {
-		if known[version] {
-			all[label] = version
+	for _, v := range newest {
+		for _, label := range labels[v.Version] {
+			all[label] = v.Version
 		}
 	}
 	if all[latestTag] == "" {
@@ -60,133 +93,203 @@ func tags(p *catalog.Package, newest []*catalog.Version) map[string]string {
 	return all
 }
 
+// partVersions is how many versions make a part of a document.
+const partVersions = 64
+
+// mark is the state of a version that a part was made of. It holds on to what it
+// compares, so that nothing else can come to be at the same place.
+type mark struct {
+	id              int64
+	version, upload string
+	native          map[string]json.RawMessage
+	files           []catalog.File
+	withdrawn       string
+}
+
+func markOf(v *catalog.Version) mark {
+	m := mark{id: v.ID, version: v.Version, upload: v.Upload, native: v.Details.Native, files: v.Files}
+	if v.Withdrawn != nil {
+		m.withdrawn = "withdrawn " + v.Withdrawn.Reason
+	}
+	return m
+}
+
+// same tells whether two marks are of the same state: versions are never changed,
+// but made anew.
+func same(a, b mark) bool {
+	return a.id == b.id && a.version == b.version && a.upload == b.upload && a.withdrawn == b.withdrawn &&
+		reflect.ValueOf(a.native).Pointer() == reflect.ValueOf(b.native).Pointer() &&
+		len(a.files) == len(b.files) && (len(a.files) == 0 || &a.files[0] == &b.files[0])
+}
+
 // packageDocument is what clients read about a package: all that is known, or
 // the abbreviated form, which is enough to install. base is the address of the
-// door that the tarballs' addresses begin with.
-func packageDocument(p *catalog.Package, base string, full bool, readme *catalog.Readme) (ecosystem.Document, error) {
+// door that the tarballs' addresses begin with. before is what was made of an
+// earlier state of the package, whose parts are taken over where they still hold.
+func packageDocument(p *catalog.Package, base string, full bool, readme *catalog.Readme, before ecosystem.Document) (ecosystem.Document, error) {
 	name := joinName(p.Key.Namespace, p.Key.Name)
 	newest := ecosystem.Newest(p)
 	slices.SortFunc(newest, func(a, b *catalog.Version) int { return a.PublishedAt.Compare(b.PublishedAt) })
 	tagged := tags(p, newest)
-	var b bytes.Buffer
-	b.Grow(sizeOf(newest, full))
-	b.WriteByte('{')
-	if full {
-		b.WriteString(`"_id":`)
-		quote(&b, name)
-		b.WriteString(`,"_rev":`)
-		quote(&b, revision(p))
-		b.WriteByte(',')
-	}
-	b.WriteString(`"name":`)
-	quote(&b, name)
-	b.WriteString(`,"dist-tags":`)
-	raw, err := json.Marshal(tagged)
-	if err != nil {
+	head := new(writer)
+	if err := head.head(p, name, tagged, full); err != nil {
 		return ecosystem.Document{}, err
 	}
-	b.Write(raw)
-	b.WriteString(`,"modified":"` + p.Changed.UTC().Format(timeForm) + `","versions":{`)
-	for i, v := range newest {
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		quote(&b, v.Version)
-		b.WriteByte(':')
-		writeVersion(&b, name, v, base, full)
-	}
-	b.WriteByte('}')
+	d := draft{known: before.Parts(), parts: []ecosystem.Part{ecosystem.NewPart(head.b, nil)}}
+	d.add("versions", newest, func(w *writer, v *catalog.Version) {
+		w.quote(v.Version)
+		w.raw(":")
+		w.version(name, v, base, full)
+	})
 	contentType := "application/vnd.npm.install-v1+json"
+	end := new(writer)
 	if full {
 		contentType = "application/json"
-		if err := writeAbout(&b, p, newest, tagged[latestTag], readme); err != nil {
+		end.raw("}")
+		if err := end.about(p, newest, tagged[latestTag], readme); err != nil {
 			return ecosystem.Document{}, err
 		}
+		end.raw(`,"time":{"created":`)
+		created := p.Changed
+		if len(newest) > 0 {
+			created = newest[0].PublishedAt
+		}
+		end.time(created)
+		end.raw(`,"modified":`)
+		end.time(p.Changed)
+		if len(newest) > 0 {
+			end.raw(",")
+		}
+		d.parts = append(d.parts, ecosystem.NewPart(end.b, nil))
+		d.add("times", newest, func(w *writer, v *catalog.Version) {
+			w.quote(v.Version)
+			w.raw(":")
+			w.time(v.PublishedAt)
+		})
 	}
-	b.WriteString("}\n")
-	return ecosystem.NewDocument(contentType, b.Bytes(), p.Changed), nil
+	return ecosystem.Assemble(contentType, p.Changed, append(d.parts, ecosystem.NewPart([]byte("}}\n"), nil))...), nil
 }
 
-// sizeOf is about how long the document will be.
-func sizeOf(newest []*catalog.Version, full bool) int {
-	size := 4096
-	for _, v := range newest {
-		size += 500 + len(v.Details.Native[nativeInstall]) + len(v.Details.Native[nativeDist])
-		if full {
-			size += 200 + len(v.Details.Native[nativeRest])
+// made is what a part was made of, and for what.
+type made struct {
+	what  string
+	marks []mark
+}
+
+// draft is a document that is being put together.
+type draft struct{ known, parts []ecosystem.Part }
+
+// add adds members for all versions, in parts, each of which is taken over from
+// the document before if it was made of the same versions.
+func (d *draft) add(what string, newest []*catalog.Version, write func(w *writer, v *catalog.Version)) {
+	first := len(d.parts)
+	for some := range slices.Chunk(newest, partVersions) {
+		if at := len(d.parts); at < len(d.known) {
+			was, ok := d.known[at].Of.(made)
+			if ok && was.what == what && slices.EqualFunc(was.marks, some, func(m mark, v *catalog.Version) bool { return same(m, markOf(v)) }) {
+				d.parts = append(d.parts, d.known[at])
+				continue
+			}
 		}
+		size := 0
+		for _, v := range some {
+			size += 700 + len(v.Details.Native[nativeInstall]) + len(v.Details.Native[nativeDist]) + len(v.Details.Native[nativeRest])
+		}
+		w := &writer{b: make([]byte, 0, size)}
+		marks := make([]mark, len(some))
+		for i, v := range some {
+			marks[i] = markOf(v)
+			if i > 0 || len(d.parts) > first {
+				w.raw(",")
+			}
+			write(w, v)
+		}
+		d.parts = append(d.parts, ecosystem.NewPart(slices.Clip(w.b), made{what, marks}))
 	}
-	return size
+}
+
+// head writes what stands before the versions.
+func (w *writer) head(p *catalog.Package, name string, tagged map[string]string, full bool) error {
+	w.raw("{")
+	if full {
+		w.raw(`"_id":`)
+		w.quote(name)
+		w.raw(`,"_rev":`)
+		w.quote(revision(p))
+		w.raw(",")
+	}
+	w.raw(`"name":`)
+	w.quote(name)
+	w.raw(`,"dist-tags":`)
+	raw, err := json.Marshal(tagged)
+	if err != nil {
+		return err
+	}
+	w.b = append(w.b, raw...)
+	w.raw(`,"modified":`)
+	w.time(p.Changed)
+	w.raw(`,"versions":{`)
+	return nil
 }
 
 func revision(p *catalog.Package) string { return strconv.FormatInt(p.Revision, 10) + "-crelvo" }
 
-// writeVersion writes a version of a document.
-func writeVersion(b *bytes.Buffer, name string, v *catalog.Version, base string, full bool) {
-	b.WriteByte('{')
-	if !members(b, v.Details.Native[nativeInstall]) {
-		b.WriteString(`"name":`)
-		quote(b, name)
-		b.WriteString(`,"version":`)
-		quote(b, v.Version)
+// version writes a version of a document.
+func (w *writer) version(name string, v *catalog.Version, base string, full bool) {
+	w.raw("{")
+	if !w.members(v.Details.Native[nativeInstall]) {
+		w.raw(`"name":`)
+		w.quote(name)
+		w.raw(`,"version":`)
+		w.quote(v.Version)
 	}
 	if full {
-		b.WriteString(`,"_id":`)
-		quote(b, name+"@"+v.Version)
+		w.raw(`,"_id":`)
+		w.quote(name, "@", v.Version)
 		if rest := v.Details.Native[nativeRest]; len(bytes.TrimSpace(rest)) > 2 {
-			b.WriteByte(',')
-			members(b, rest)
+			w.raw(",")
+			w.members(rest)
 		}
 	}
 	if v.Withdrawn != nil {
-		b.WriteString(`,"deprecated":`)
-		reason := v.Withdrawn.Reason
-		if reason == "" {
-			reason = "withdrawn"
-		}
-		quote(b, reason)
+		w.raw(`,"deprecated":`)
+		w.quote(cmp.Or(v.Withdrawn.Reason, "withdrawn"))
 	}
-	b.WriteString(`,"dist":{`)
-	if members(b, v.Details.Native[nativeDist]) {
-		b.WriteByte(',')
+	w.raw(`,"dist":{`)
+	if w.members(v.Details.Native[nativeDist]) {
+		w.raw(",")
 	}
-	for _, f := range v.Files {
+	for i := range v.Files {
+		f := &v.Files[i]
 		if f.Extension != tarball {
 			continue
 		}
 		if f.Digests.Has("sha1") {
-			b.WriteString(`"shasum":"` + f.Digests.Hex("sha1") + `",`)
+			w.raw(`"shasum":"`)
+			w.b = hex.AppendEncode(w.b, f.Digests.SHA1[:])
+			w.raw(`",`)
 		}
 		if f.Digests.Has("sha512") {
-			b.WriteString(`"integrity":"sha512-` + base64.StdEncoding.EncodeToString(f.Digests.SHA512[:]) + `",`)
+			w.raw(`"integrity":"sha512-`)
+			w.b = base64.StdEncoding.AppendEncode(w.b, f.Digests.SHA512[:])
+			w.raw(`",`)
 		}
-		b.WriteString(`"tarball":`)
-		quote(b, base+address(name, v.Version, v.Upload, f.Name))
+		w.raw(`"tarball":`)
+		if v.Upload == "" {
+			w.quote(base, name, "/-/", f.Name)
+		} else {
+			w.quote(base, address(name, v.Version, v.Upload, f.Name))
+		}
 		break
 	}
-	b.WriteString("}}")
+	w.raw("}}")
 }
 
 // aboutFields are taken from the latest version for the package as a whole.
 var aboutFields = []string{"description", "homepage", "keywords", "repository", "author", "contributors", "maintainers", "bugs", "license"}
 
-// writeAbout writes what only the full document has.
-func writeAbout(b *bytes.Buffer, p *catalog.Package, newest []*catalog.Version, latest string, readme *catalog.Readme) error {
-	b.WriteString(`,"time":{"created":"`)
-	created := p.Changed
-	if len(newest) > 0 {
-		created = newest[0].PublishedAt
-	}
-	b.WriteString(created.UTC().Format(timeForm) + `","modified":"` + p.Changed.UTC().Format(timeForm) + `"`)
-	for _, v := range newest {
-		b.WriteByte(',')
-		quote(b, v.Version)
-		b.WriteString(`:"` + v.PublishedAt.UTC().Format(timeForm) + `"`)
-		if v.Version != latest {
-			continue
-		}
-	}
-	b.WriteByte('}')
+// about writes what only the full document has.
+func (w *writer) about(p *catalog.Package, newest []*catalog.Version, latest string, readme *catalog.Readme) error {
 	for _, v := range newest {
 		if v.Version != latest {
 			continue
@@ -199,30 +302,30 @@ func writeAbout(b *bytes.Buffer, p *catalog.Package, newest []*catalog.Version, 
 		}
 		for _, field := range aboutFields {
 			if value, ok := fields[field]; ok {
-				b.WriteString(`,"` + field + `":`)
-				b.Write(value)
+				w.raw(`,"` + field + `":`)
+				w.b = append(w.b, value...)
 			}
 		}
 		if fields["maintainers"] == nil && !v.Listed {
-			b.WriteString(`,"maintainers":[{"name":`)
-			quote(b, v.PublishedBy)
-			b.WriteString(`,"email":""}]`)
+			w.raw(`,"maintainers":[{"name":`)
+			w.quote(v.PublishedBy)
+			w.raw(`,"email":""}]`)
 		}
 	}
 	if readme != nil {
-		b.WriteString(`,"readme":`)
-		quote(b, readme.Text)
-		b.WriteString(`,"readmeFilename":"README.md"`)
+		w.raw(`,"readme":`)
+		w.quote(readme.Text)
+		w.raw(`,"readmeFilename":"README.md"`)
 	}
 	return nil
 }
 
 // versionDocument is one version of the full document.
 func versionDocument(p *catalog.Package, v *catalog.Version, base string) ecosystem.Document {
-	var b bytes.Buffer
-	writeVersion(&b, joinName(p.Key.Namespace, p.Key.Name), v, base, true)
-	b.WriteByte('\n')
-	return ecosystem.NewDocument("application/json", b.Bytes(), v.PublishedAt)
+	w := new(writer)
+	w.version(joinName(p.Key.Namespace, p.Key.Name), v, base, true)
+	w.raw("\n")
+	return ecosystem.NewDocument("application/json", w.b, v.PublishedAt)
 }
 
 // searchAnswer is what a search finds

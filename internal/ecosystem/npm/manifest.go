@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -32,24 +33,14 @@ var madeFields = []string{"dist", "_id", "deprecated", "readme", "readmeFilename
 // manifest is what is read of a package.json, or of a version in a package
 // document.
 type manifest struct {
-	Name        string          `json:"name"`
-	Version     string          `json:"version"`
-	Description text            `json:"description"`
-	Homepage    text            `json:"homepage"`
-	Repository  json.RawMessage `json:"repository"`
-	License     json.RawMessage `json:"license"`
-	Licenses    json.RawMessage `json:"licenses"`
-	Author      json.RawMessage `json:"author"`
-	Maintainers json.RawMessage `json:"maintainers"`
-	Scripts     json.RawMessage `json:"scripts"`
-	Deprecated  json.RawMessage `json:"deprecated"`
-	Readme      text            `json:"readme"`
-	Dist        json.RawMessage `json:"dist"`
-
-	Dependencies         dependencies `json:"dependencies"`
-	OptionalDependencies dependencies `json:"optionalDependencies"`
-	PeerDependencies     dependencies `json:"peerDependencies"`
-	DevDependencies      dependencies `json:"devDependencies"`
+	Name, Version                      string
+	Description, Homepage, Readme      text
+	Repository, License, Licenses      json.RawMessage
+	Author, Maintainers, Scripts       json.RawMessage
+	Deprecated, Dist                   json.RawMessage
+	Dependencies, OptionalDependencies dependencies
+	PeerDependencies, DevDependencies  dependencies
+	fields                             map[string]json.RawMessage
 }
 
 // text takes a string, and passes over anything else: old manifests are full of
@@ -109,11 +100,17 @@ func joinName(scope, base string) string {
 	return scope + "/" + base
 }
 
-// parseManifest reads a manifest, and checks its name and version.
-func parseManifest(raw []byte) (*manifest, error) {
+// parseManifest reads a manifest, and checks its name and version. lean leaves
+// out the dependencies.
+func parseManifest(raw []byte, lean bool) (*manifest, error) {
 	m := new(manifest)
-	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), m); err != nil {
+	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), &m.fields); err != nil {
 		return nil, fmt.Errorf("it cannot be read: %w", err)
+	}
+	for name, into := range map[string]*string{"name": &m.Name, "version": &m.Version} {
+		if value, ok := m.fields[name]; ok && json.Unmarshal(value, into) != nil {
+			return nil, fmt.Errorf("its %s is no text", name)
+		}
 	}
 	if _, _, ok := splitName(m.Name); !ok {
 		return nil, fmt.Errorf("its name %.60q cannot be that of a package", m.Name)
@@ -122,11 +119,60 @@ func parseManifest(raw []byte) (*manifest, error) {
 	if len(m.Version) > 256 || !purl.IsSemver(m.Version) {
 		return nil, fmt.Errorf("its version %.60q is none by Semantic Versioning", m.Version)
 	}
+	for name, value := range m.fields {
+		m.read(name, value, lean)
+	}
 	return m, nil
 }
 
+// read takes a field in. What is not of the kind that it should be is passed
+// over.
+func (m *manifest) read(name string, value json.RawMessage, lean bool) {
+	var list *dependencies
+	switch name {
+	case "description":
+		m.Description = textOf(value)
+	case "homepage":
+		m.Homepage = textOf(value)
+	case "readme":
+		m.Readme = textOf(value)
+	case "repository":
+		m.Repository = value
+	case "license":
+		m.License = value
+	case "licenses":
+		m.Licenses = value
+	case "author":
+		m.Author = value
+	case "maintainers":
+		m.Maintainers = value
+	case "scripts":
+		m.Scripts = value
+	case "deprecated":
+		m.Deprecated = value
+	case "dist":
+		m.Dist = value
+	case "dependencies":
+		list = &m.Dependencies
+	case "optionalDependencies":
+		list = &m.OptionalDependencies
+	case "peerDependencies":
+		list = &m.PeerDependencies
+	case "devDependencies":
+		list = &m.DevDependencies
+	}
+	if list != nil && !lean {
+		_ = json.Unmarshal(value, list) // it never fails
+	}
+}
+
+func textOf(raw json.RawMessage) (t text) {
+	_ = t.UnmarshalJSON(raw) // it never fails
+	return t
+}
+
 // details is what a manifest tells. keep chooses the fields of Native, nil all.
-func (m *manifest) details(raw []byte, keep []string) (catalog.Details, error) {
+func (m *manifest) details(keep []string) (catalog.Details, error) {
 	d := catalog.Details{Description: string(m.Description), Homepage: string(m.Homepage), Source: sourceOf(m.Repository)}
 	for _, stated := range []json.RawMessage{m.License, m.Licenses} {
 		d.Licences = append(d.Licences, licences(stated)...)
@@ -154,7 +200,7 @@ func (m *manifest) details(raw []byte, keep []string) (catalog.Details, error) {
 		d.Readme = readmeOf("README.md", []byte(m.Readme))
 	}
 	var err error
-	d.Native, err = split(raw, m, keep)
+	d.Native, err = m.split(keep)
 	return d, err
 }
 
@@ -169,45 +215,54 @@ func readmeOf(name string, raw []byte) *catalog.Readme {
 	return &catalog.Readme{Text: string(raw[:min(len(raw), maxReadme)]), Format: format}
 }
 
-// split takes a manifest apart for Native.
-func split(raw []byte, m *manifest, keep []string) (map[string]json.RawMessage, error) {
-	var fields map[string]json.RawMessage
-	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), &fields); err != nil {
+// split takes a manifest apart for Native. The same manifest always gives the
+// same bytes.
+func (m *manifest) split(keep []string) (map[string]json.RawMessage, error) {
+	version, err := json.Marshal(m.Version)
+	if err != nil {
 		return nil, err
 	}
-	fields["version"], _ = json.Marshal(m.Version) // a string can be written
+	m.fields["version"] = version
 	if runsAtInstall(m.Scripts) {
-		fields["hasInstallScript"] = json.RawMessage("true")
+		m.fields["hasInstallScript"] = json.RawMessage("true")
 	}
-	install, rest := map[string]json.RawMessage{}, map[string]json.RawMessage{}
-	for name, value := range fields {
+	install, rest := object{'{'}, object{'{'}
+	for _, name := range slices.Sorted(maps.Keys(m.fields)) {
 		switch {
 		case slices.Contains(madeFields, name):
 		case slices.Contains(installFields, name):
-			install[name] = value
+			install.add(name, m.fields[name])
 		case keep == nil || slices.Contains(keep, name):
-			rest[name] = value
+			rest.add(name, m.fields[name])
 		}
 	}
-	native := map[string]json.RawMessage{}
-	var err error
-	if native[nativeInstall], err = json.Marshal(install); err != nil {
-		return nil, err
-	}
-	if native[nativeRest], err = json.Marshal(rest); err != nil {
-		return nil, err
-	}
+	native := map[string]json.RawMessage{nativeInstall: install.end(), nativeRest: rest.end()}
 	var about map[string]json.RawMessage
 	if json.Unmarshal(m.Dist, &about) == nil && about != nil {
-		for _, made := range []string{"tarball", "shasum", "integrity"} {
-			delete(about, made)
+		dist := object{'{'}
+		for _, name := range slices.Sorted(maps.Keys(about)) {
+			if name != "tarball" && name != "shasum" && name != "integrity" {
+				dist.add(name, about[name])
+			}
 		}
-		if native[nativeDist], err = json.Marshal(about); err != nil {
-			return nil, err
-		}
+		native[nativeDist] = dist.end()
 	}
 	return native, nil
 }
+
+// object is a JSON object that is being written.
+type object []byte
+
+func (o *object) add(name string, value json.RawMessage) {
+	if len(*o) > 1 {
+		*o = append(*o, ',')
+	}
+	w := writer{*o}
+	w.quote(name)
+	*o = append(append(w.b, ':'), value...)
+}
+
+func (o object) end() json.RawMessage { return json.RawMessage(slices.Clip(append(o, '}'))) }
 
 func runsAtInstall(scripts json.RawMessage) bool {
 	var named map[string]json.RawMessage

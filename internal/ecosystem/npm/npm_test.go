@@ -3,6 +3,7 @@ package npm
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -108,7 +109,7 @@ func TestDocuments(t *testing.T) {
 	}
 	const base = "https://packages.skerry.example/at/platform/npm/"
 	for _, full := range []bool{false, true} {
-		d, err := packageDocument(p, base, full, &catalog.Readme{Text: "<b>"})
+		d, err := packageDocument(p, base, full, &catalog.Readme{Text: "<b>"}, ecosystem.Document{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -126,8 +127,8 @@ func TestDocuments(t *testing.T) {
 			Time   map[string]string
 			Readme string
 		}
-		if err := json.Unmarshal(d.Bytes, &read); err != nil {
-			t.Fatalf("%v\n%s", err, d.Bytes)
+		if err := json.Unmarshal(d.Bytes(), &read); err != nil {
+			t.Fatalf("%v\n%s", err, d.Bytes())
 		}
 		first := read.Versions["1.0.0"]
 		if read.Name != "kelp-colors" || len(read.Versions) != 3 || read.Tags["latest"] != "2.0.0" || read.Tags["next"] != "2.1.0-rc.1" || read.Tags["gone"] != "" ||
@@ -136,7 +137,7 @@ func TestDocuments(t *testing.T) {
 			t.Errorf("full %v: %+v", full, read)
 		}
 		if full != (first.License == "MIT") || full != (read.Time["1.0.0"] != "") || full != (read.Readme == "<b>") {
-			t.Errorf("full %v: %s", full, d.Bytes)
+			t.Errorf("full %v: %s", full, d.Bytes())
 		}
 	}
 }
@@ -219,13 +220,35 @@ func FuzzManifest(f *testing.F) {
 	f.Add(deck.Manifest())
 	f.Add([]byte(`{"name":"kelp","version":"1.0.0","license":[{"type":"MIT"}],"author":{"name":"x"},"repository":"x","bin":7}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		m, err := parseManifest(raw)
+		m, err := parseManifest(raw, false)
 		if err != nil {
 			return
 		}
-		d, err := m.details(raw, nil)
+		d, err := m.details(nil)
 		if err == nil && !json.Valid(d.Native[nativeRest]) {
 			t.Errorf("%s", d.Native[nativeRest])
 		}
 	})
+}
+
+// BenchmarkDocument renders a document of 5,000 versions.
+func BenchmarkDocument(b *testing.B) {
+	p := &catalog.Package{Key: catalog.PackageKey{Name: "many"}, Labels: map[string]string{"latest": "1.0.7"}, Changed: time.Now()}
+	rest := json.RawMessage(`{"description": "` + strings.Repeat("x", 200) + `", "license": "MIT"}`)
+	install := json.RawMessage(`{"name": "many", "dependencies": {"x": "` + strings.Repeat("y", 1200) + `"}}`)
+	for n := range 5000 {
+		version := fmt.Sprintf("1.0.%d", n)
+		p.Versions = append(p.Versions, catalog.Version{ID: int64(n), Version: version, PublishedAt: p.Changed.Add(time.Duration(n) * time.Second),
+			Details: catalog.Details{Native: map[string]json.RawMessage{nativeInstall: install, nativeRest: rest}},
+			Files:   []catalog.File{{ID: 1, Name: fileName("many", version), Extension: tarball, Digests: catalog.Digests{SHA1: [20]byte{1}, SHA512: [64]byte{2}}}}})
+	}
+	b.ReportAllocs()
+	var before ecosystem.Document
+	for b.Loop() {
+		p.Versions[len(p.Versions)-1].ID++ // one has changed
+		var err error
+		if before, err = packageDocument(p, "https://packages.skerry.example/at/platform/npm/", true, nil, before); err != nil {
+			b.Fatal(err)
+		}
+	}
 }

@@ -58,7 +58,7 @@ func (NPM) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, er
 	if err != nil {
 		return nil, badTarball(files[0].Name, err)
 	}
-	m, err := parseManifest(c.manifest)
+	m, err := parseManifest(c.manifest, true)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "bad-manifest", "the package.json in %s is not right: %v", files[0].Name, err)
 	}

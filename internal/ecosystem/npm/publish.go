@@ -134,7 +134,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	var raw json.RawMessage
 	for _, raw = range u.versions {
 	}
-	m, err := parseManifest(raw)
+	m, err := parseManifest(raw, false)
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
 	}
@@ -144,7 +144,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	if m.Readme == "" {
 		m.Readme = text(u.readme)
 	}
-	details, err := m.details(raw, nil)
+	details, err := m.details(nil)
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
 	}
@@ -231,11 +231,11 @@ func (n NPM) annotate(c *ecosystem.Call, u *uploaded) error {
 		if !ok || !bytes.Contains(raw, []byte(`"deprecated"`)) && v.Withdrawn == nil {
 			continue
 		}
-		var m manifest
-		if json.Unmarshal(raw, &m) != nil {
+		var fields struct{ Deprecated json.RawMessage }
+		if json.Unmarshal(raw, &fields) != nil {
 			continue
 		}
-		reasons[v.Version] = m.deprecation()
+		reasons[v.Version] = (&manifest{Deprecated: fields.Deprecated}).deprecation()
 	}
 	if err := c.Desk.Withdraw(ctx, c.Caller, key, reasons); err != nil {
 		return err

@@ -57,7 +57,7 @@ func (NPM) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog
 	if err != nil {
 		return catalog.Details{}, badTarball(place.FileName, err)
 	}
-	m, err := parseManifest(c.manifest)
+	m, err := parseManifest(c.manifest, false)
 	if err != nil {
 		return catalog.Details{}, fault.New(fault.Invalid, "bad-manifest", "the package.json in %s is not right: %v", place.FileName, err)
 	}
@@ -65,7 +65,7 @@ func (NPM) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog
 		return catalog.Details{}, fault.New(fault.Invalid, "manifest-disagrees", "the package.json says %s@%s, but it was sent as %s@%s",
 			m.Name, m.Version, name, place.Version).WithHint("Publish it under its own name and version.").WithCause(ecosystem.ErrDisagrees)
 	}
-	d, err := m.details(c.manifest, nil)
+	d, err := m.details(nil)
 	if err != nil {
 		return d, badTarball(place.FileName, err)
 	}

@@ -197,7 +197,7 @@ func (n NPM) getDocument(c *ecosystem.Call, p parsed) error {
 	if full {
 		which = "full " + c.Base
 	}
-	document, err := c.Desk.Rendered(found, which, func() (ecosystem.Document, error) {
+	document, err := c.Desk.Rendered(found, which, func(before ecosystem.Document) (ecosystem.Document, error) {
 		var readme *catalog.Readme
 		if full {
 			if v := latestOf(found); v != nil {
@@ -207,7 +207,7 @@ func (n NPM) getDocument(c *ecosystem.Call, p parsed) error {
 				}
 			}
 		}
-		return packageDocument(found, c.Base, full, readme)
+		return packageDocument(found, c.Base, full, readme, before)
 	})
 	if err != nil {
 		return err
@@ -217,15 +217,17 @@ func (n NPM) getDocument(c *ecosystem.Call, p parsed) error {
 }
 
 // latestOf is the version that the dist-tag latest is at.
-func latestOf(p *catalog.Package) *catalog.Version {
-	newest := ecosystem.Newest(p)
-	latest := tags(p, newest)[latestTag]
-	for _, v := range newest {
-		if v.Version == latest {
-			return v
+func latestOf(p *catalog.Package) (latest *catalog.Version) {
+	version, ok := p.Labels[latestTag]
+	if !ok {
+		version = tags(p, ecosystem.Newest(p))[latestTag]
+	}
+	for i := range p.Versions {
+		if v := &p.Versions[i]; v.Version == version && (latest == nil || v.Newer(*latest)) {
+			latest = v
 		}
 	}
-	return nil
+	return latest
 }
 
 func (n NPM) getVersion(c *ecosystem.Call, p parsed) error {

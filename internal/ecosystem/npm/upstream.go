@@ -175,7 +175,7 @@ func readVersions(d *json.Decoder, p purl.PURL) ([]catalog.ListedVersion, error)
 }
 
 func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok bool) {
-	m, err := parseManifest(raw)
+	m, err := parseManifest(raw, true) // the package page tells of dependencies once it is kept
 	if err != nil || m.Name != joinName(p.Namespace, p.Name) {
 		return v, false
 	}
@@ -184,12 +184,10 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 	if json.Unmarshal(m.Dist, &at) != nil || at.Tarball == "" {
 		return v, false
 	}
-	details, err := m.details(raw, listedFields)
+	details, err := m.details(listedFields)
 	if err != nil {
 		return v, false
 	}
-	// The package page tells them of what is kept.
-	details.Dependencies = nil
 	file := catalog.ListedFile{Name: fileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball), Digests: map[string]string{}}
 	for _, one := range strings.Fields(string(at.Integrity)) { // Subresource Integrity, 3.5
 		algorithm, digest, _ := strings.Cut(one, "-")

@@ -108,14 +108,14 @@ func TestRegistrations(t *testing.T) {
 			t.Fatal(err)
 		}
 		fetched := 0
-		l, err := NuGet{}.ReadListing(serial(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes), Address: w.registration() + "index.json", More: func(address string) (io.ReadCloser, error) {
+		l, err := NuGet{}.ReadListing(serial(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: w.registration() + "index.json", More: func(address string) (io.ReadCloser, error) {
 			fetched++
 			bounds := strings.Split(strings.TrimSuffix(strings.TrimPrefix(address, w.registration()+"page/"), ".json"), "/")
 			page, ok, err := w.page(bounds[0], bounds[1])
 			if !ok {
 				t.Errorf("there is no page %s", address)
 			}
-			return io.NopCloser(bytes.NewReader(page.Bytes)), err
+			return io.NopCloser(bytes.NewReader(page.Bytes())), err
 		}})
 		if err != nil || len(l.Versions) != n || (n > inlineVersions) != (fetched > 1) {
 			t.Fatalf("%d of %d versions, %d pages fetched, %v", len(l.Versions), n, fetched, err)

@@ -93,7 +93,7 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 		if err != nil {
 			return err
 		}
-		d, err := c.Desk.Rendered(p, "flat", func() (ecosystem.Document, error) { return flat(p) })
+		d, err := c.Desk.Rendered(p, "flat", func(ecosystem.Document) (ecosystem.Document, error) { return flat(p) })
 		if err != nil {
 			return err
 		}
@@ -166,7 +166,7 @@ func (n NuGet) getRegistration(c *ecosystem.Call) error {
 	w := writer{p, c.Base}
 	switch {
 	case len(segments) == 2 && segments[1] == "index.json":
-		d, err := c.Desk.Rendered(p, "registration "+c.Base, w.index)
+		d, err := c.Desk.Rendered(p, "registration "+c.Base, func(ecosystem.Document) (ecosystem.Document, error) { return w.index() })
 		if err != nil {
 			return err
 		}

@@ -114,9 +114,9 @@ func TestPages(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
 		if err != nil || len(l.Versions) != 2 {
-			t.Fatalf("%s: %+v, %v\n%s", form, l, err, d.Bytes)
+			t.Fatalf("%s: %+v, %v\n%s", form, l, err, d.Bytes())
 		}
 		if f := l.Versions[0].Files[0]; f.Address != "https://packages.skerry.example/at/r/pypi/files/soundings/1.0/soundings-1.0-py3-none-any.whl" || f.Digests["sha256"] == "" {
 			t.Errorf("%s: %+v", form, f)

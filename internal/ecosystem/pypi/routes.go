@@ -101,7 +101,7 @@ func (y PyPI) getPage(c *ecosystem.Call) error {
 		return err
 	}
 	form := formOf(c)
-	document, err := c.Desk.Rendered(p, form, func() (ecosystem.Document, error) { return projectOf(p).document(form, p.Changed) })
+	document, err := c.Desk.Rendered(p, form, func(ecosystem.Document) (ecosystem.Document, error) { return projectOf(p).document(form, p.Changed) })
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,11 @@ create table saved_search (
   primary key (owner_id, name)
 );
 
+-- Lists of upstreams are read and written as a whole, and compressed.
+alter table upstream_document alter column listing type bytea using convert_to(listing::text, 'UTF8');
+
 -- +goose Down
+alter table upstream_document alter column listing type jsonb using null; -- they are fetched again
 drop table saved_search, readme, withdrawal, label;
 drop index version_gone, version_changed;
 alter table version drop column changed_in;
