@@ -57,8 +57,16 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	return exitCode(err)
 }
 
+// pointedError shows the place of a mistake, so its lines stay as they are.
+type pointedError struct{ text string }
+
+func (p pointedError) Error() string { return p.text }
+
 // sentence is an error in one line: what happened and what to do.
 func sentence(err error) string {
+	if pointed := (pointedError{}); errors.As(err, &pointed) {
+		return pointed.text
+	}
 	message, hint := err.Error(), ""
 	var p *api.Problem
 	var f *fault.Error

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -31,7 +30,7 @@ func searchCommand(s *session) *cobra.Command {
 		Example: "  crelvo search berth\n  crelvo search holds:snapshots 'age:>30d' downloads:0\n  crelvo search 'pkg:npm/@skerry/*' -- -repo:snapshots\n" +
 			"  crelvo search --save stale-snapshots holds:snapshots 'age:>30d' downloads:0\n  crelvo search @stale-snapshots",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text := joinQuery(args)
+			text := strings.TrimSpace(strings.Join(args, " "))
 			if err := checkQuery(text); err != nil {
 				return err
 			}
@@ -68,26 +67,6 @@ func searchCommand(s *session) *cobra.Command {
 	return cmd
 }
 
-// joinQuery puts the arguments together; one that the shell kept together with
-// blanks inside stays together.
-func joinQuery(args []string) string {
-	if len(args) == 1 {
-		return args[0]
-	}
-	parts := make([]string, len(args))
-	for i, arg := range args {
-		parts[i] = arg
-		if strings.ContainsAny(arg, " \t") && !strings.Contains(arg, `"`) {
-			if key, value, ok := strings.Cut(arg, ":"); ok && !strings.Contains(key, " ") {
-				parts[i] = key + `:"` + value + `"`
-			} else {
-				parts[i] = `"` + arg + `"`
-			}
-		}
-	}
-	return strings.Join(parts, " ")
-}
-
 // checkQuery points at what is wrong with a query.
 func checkQuery(text string) error {
 	_, err := query.Parse(text)
@@ -103,7 +82,7 @@ func checkQuery(text string) error {
 	if f.Hint != "" {
 		said += "\n" + f.Hint
 	}
-	return usageError{errors.New(said)}
+	return usageError{pointedError{said}}
 }
 
 func showFound(w io.Writer, found api.PackageList, limit int) {

@@ -50,6 +50,8 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		return nil, fmt.Errorf("the database address cannot be read: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 16)
+	// Compiling a plan takes longer than any answer that somebody waits for.
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err

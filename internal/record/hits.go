@@ -30,7 +30,7 @@ type Hit struct {
 func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
 	patterns := make([]string, len(words))
 	for i, w := range words {
-		patterns[i] = "%" + likeEscaper.Replace(w) + "%"
+		patterns[i] = "%" + likeEscaper.Replace(strings.ToLower(w)) + "%"
 	}
 	var rows []struct {
 		Total        int       `db:"total"`
@@ -51,12 +51,12 @@ func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, 
 					and not exists (select from withdrawal w where w.package_id = p.id and w.version = v.version and w.visible_until is null)
 				order by v.visible_from desc, v.id desc limit 1) l
 			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2
-				and (cardinality($3::text[]) = 0 or (p.namespace || ' ' || p.name) ilike all ($3)
-					or (p.namespace || ' ' || p.name || ' ' || coalesce(l.details->>'title', '') || ' ' || coalesce(l.details->>'description', '')) ilike all ($3))
+				and (cardinality($3::text[]) = 0 or p.words like all ($3)
+					or (p.words || ' ' || coalesce(l.details->>'title', '') || ' ' || coalesce(l.details->>'description', '')) ilike all ($3))
 			order by p.namespace, p.name, array_position($1, p.repository_id)
 		), page as (
-			select f.*, count(*) over () total, case when $7 = '' then 3 when name = $7 then 0 when starts_with(name, $7) then 1
-				when position($7 in namespace || ' ' || name) > 0 then 2 else 3 end fit
+			select f.*, count(*) over () total, case when $7 = '' then 3 when lower(name) = $7 then 0 when starts_with(lower(name), $7) then 1
+				when position($7 in lower(namespace || ' ' || name)) > 0 then 2 else 3 end fit
 			from fitting f order by fit, name, namespace offset $5 limit $6
 		)
 		select f.total, f.repository_id, f.namespace, f.name, f.changed_at, f.latest, f.published_by, f.details,

@@ -35,20 +35,26 @@ func (db *DB) Search(ctx context.Context, repositories []int64, q query.Query, n
 	fit := "3"
 	if len(q.Words) > 0 {
 		first := s.arg(strings.ToLower(q.Words[0]))
-		fit = fmt.Sprintf("case when lower(p.name) = %[1]s then 0 when starts_with(lower(p.name), %[1]s) then 1 else 2 end", first)
+		fit = fmt.Sprintf("case when right(p.words, length(p.name)) = %[1]s then 0 when starts_with(right(p.words, length(p.name)), %[1]s) then 1 else 2 end", first)
 	}
-	const visible = " v.visible_from is not null and v.visible_until is null"
-	fmt.Fprintf(s, `with page as materialized (
-		select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at, %s fit
-		from package p where p.versions > 0 and p.repository_id = any(%s)%s`, fit, s.arg(repositories), names)
-	if versions != "" {
-		fmt.Fprintf(s, " and exists (select from version v where v.package_id = p.id and%s%s)", visible, versions)
+	// Without conditions on versions, the first packages are the answer.
+	enough := ""
+	if versions == "" {
+		enough = " limit " + s.arg(limit+skip)
 	}
-	fmt.Fprintf(s, ` order by fit, p.changed_at desc, p.id desc limit %s offset %s)
-		select p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at, l.version latest, l.published_by, l.description
-		from page p cross join lateral (select v.version, v.published_by, coalesce(v.details->>'description', '') description from version v
-			where v.package_id = p.id and%s%s order by v.visible_from desc, v.id desc limit 1) l
-		order by p.fit, p.changed_at desc, p.id desc`, s.arg(limit), s.arg(skip), visible, versions)
+	// The packages come in their order, and each is asked for its version only
+	// until there are enough.
+	fmt.Fprintf(s, `with p as materialized (
+			select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at, %s fit
+			from package p where p.versions > 0 and p.repository_id = any(%s)%s order by fit, p.changed_at desc, p.id desc%s
+		), hit as materialized (
+			select p.*, l.version latest, l.published_by, l.description from p
+			cross join lateral (select v.version, v.published_by, coalesce(v.details->>'description', '') description from version v
+				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null%s order by v.visible_from desc, v.id desc limit 1) l
+			limit %s offset %s
+		)
+		select repository_id, ecosystem, namespace, name, versions, bytes, changed_at, latest, published_by, description
+		from hit order by fit, changed_at desc, id desc`, fit, s.arg(repositories), names, enough, versions, s.arg(limit), s.arg(skip))
 	err = db.SelectContext(ctx, &found, s.String(), s.arguments...)
 	return found, err
 }
@@ -59,9 +65,9 @@ func (s *statement) ofPackage(q query.Query) string {
 	if len(q.Words) > 0 {
 		patterns := make([]string, len(q.Words))
 		for i, w := range q.Words {
-			patterns[i] = "%" + likeEscaper.Replace(w) + "%"
+			patterns[i] = "%" + likeEscaper.Replace(strings.ToLower(w)) + "%"
 		}
-		b.WriteString(" and (p.namespace || ' ' || p.name) ilike all (" + s.arg(patterns) + ")")
+		b.WriteString(" and p.words like all (" + s.arg(patterns) + ")")
 	}
 	for _, p := range q.Patterns {
 		kind, name, _ := p.Parts()
@@ -111,7 +117,7 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 	case "age":
 		return "v.visible_from " + since()
 	case "used":
-		return "exists (select from version_use u where u.version_id = v.id and u.used_at " + since() + ")"
+		return "v.id in (select u.version_id from version_use u where u.used_at " + since() + ")"
 	case "downloads":
 		return "coalesce((select sum(d.downloads) from download_day d where d.version_id = v.id), 0) " + c.Op + " " + s.arg(c.Number)
 	case "size":

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -64,13 +65,22 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, text, reposi
 			}
 		}
 	}
-	rows, err := s.db.Search(ctx, ids, q, s.Now(), limit, skip)
+	limited, cancel := context.WithTimeout(ctx, searchLimit)
+	defer cancel()
+	rows, err := s.db.Search(limited, ids, q, s.Now(), limit, skip)
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		return nil, fault.New(fault.Unavailable, "search-too-long", "this search takes longer than %s", searchLimit).
+			WithHint("Add a word or a repository, so that fewer versions have to be looked at.")
+	}
 	found := make([]Found, len(rows))
 	for i, row := range rows {
 		found[i] = Found{row, byID[row.RepositoryID]}
 	}
 	return found, err
 }
+
+// searchLimit is how long a search may take.
+const searchLimit = 10 * time.Second
 
 // fitsRepo tells whether a repository's name fits the conditions repo.
 func fitsRepo(q query.Query, name string) bool {

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -36,7 +37,7 @@ analyze;`
 
 // typed are queries that are asked letter by letter.
 var typed = []string{"berth-planner", "skerry tide", "lodestar json", "kelp repo:releases", "ecosystem:npm widgets", "holds:snapshots age:>30d downloads:0",
-	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d harbour", "zebra"}
+	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d harbour", "zebra", "tide model", "harbour-client", "@skerry/anchor", "gull codec", "slipway server 77"}
 
 // searchAsTyped gives the 95th percentile, in milliseconds, of the answers while
 // people type.
@@ -64,7 +65,7 @@ func searchAsTyped(ctx context.Context, b *bench, _ int) (p95, _ float64, err er
 	if _, err := conn.Exec(ctx, crowd); err != nil {
 		return 0, 0, err
 	}
-	var took []float64
+	var took, words []float64
 	slowest, slowestQuery := 0.0, ""
 	for _, text := range typed {
 		for end := 1; end <= len(text); end++ {
@@ -78,12 +79,17 @@ func searchAsTyped(ctx context.Context, b *bench, _ int) (p95, _ float64, err er
 			}
 			ms := time.Since(begun).Seconds() * 1000
 			took = append(took, ms)
+			if !strings.Contains(text[:end], ":") {
+				words = append(words, ms)
+			}
 			if ms > slowest {
 				slowest, slowestQuery = ms, text[:end]
 			}
 		}
 	}
 	slices.Sort(took)
-	b.note("S11: %d answers, the middle one in %.1f ms, the slowest in %.1f ms, for %q", len(took), took[len(took)/2], slowest, slowestQuery)
+	slices.Sort(words)
+	b.note("S11: %d answers, the middle one in %.1f ms, the slowest in %.1f ms, for %q; of words alone, p95 is %.1f ms", len(took), took[len(took)/2], slowest, slowestQuery,
+		words[len(words)*95/100])
 	return took[len(took)*95/100], 0, nil
 }

@@ -56,9 +56,9 @@ func TestDemo(t *testing.T) {
 	}
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
-		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven snapshots staging ",
-		demo.Token:                      "crew-tools mainland-maven platform releases shore-maven snapshots staging ",
-		deckhand:                        "mainland-maven platform releases shore-maven snapshots staging ",
+		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
+		demo.Token:                      "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
+		deckhand:                        "mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
 		"":                              "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {

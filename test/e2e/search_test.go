@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/browser"
+	"crelvo/test/house"
 )
 
 func found(t *testing.T, q string) string {
@@ -80,14 +81,17 @@ func TestSearch(t *testing.T) {
 		t.Errorf("%s, %v", a.Body, err)
 	}
 
-	_, do := openConsole(t)
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
 	do(chromedp.Navigate(shared.Address+"/search"), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
 		chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "crane hol"), browser.ShowsText("the maturity of the version"))
 	do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"), browser.ShowsText("holds:releases"), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"))
 	do(browser.ShowsText("crane-model", "2.0.0"))
 	do(browser.ClickText("Save this search"), chromedp.WaitVisible(chromedp.CSS("input[name=name]")), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "from-the-page"),
 		browser.ClickText("Save it"), browser.ShowsText("@from-the-page"))
-	do(chromedp.Navigate(shared.Address+"/package/npm/@wharf/crane-ui"), browser.ShowsText("latest", "kelp-colors"))
+	do(chromedp.Navigate(shared.Address+"/package/npm/@wharf/crane-ui"), browser.ShowsText("latest", "2.0.0"))
 	if _, errs, code := crelvoAsAdmin(t, "search", "--forget", "cranes"); code != 0 {
 		t.Errorf("%d %s", code, errs)
 	}

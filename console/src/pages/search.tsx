@@ -24,6 +24,8 @@ export function SearchPage() {
     queryFn: () => api.search(text, undefined, 100),
     placeholderData: keepPreviousData,
   });
+  // Whoever is about to choose a value has made no mistake yet.
+  const wrong = query.error && !text.endsWith(":");
   const [saving, setSaving] = useState(false);
   const ask = (q: string) => {
     sent.current.add(asked).add(q);
@@ -35,9 +37,9 @@ export function SearchPage() {
       <div className="grid gap-2 border-b border-rule px-4 py-3">
         <QueryInput value={text} onChange={ask} />
         <Saved onChoose={ask} />
-        {query.error && <ErrorNote error={query.error} />}
+        {wrong && <ErrorNote error={query.error} />}
       </div>
-      {!query.error && <Loaded query={query}>{(found) => <PackageTable found={found} />}</Loaded>}
+      {!wrong && <Loaded query={query}>{(found) => <PackageTable found={found} />}</Loaded>}
       <SaveSearch key={text} text={text} open={saving} onOpenChange={setSaving} />
     </Panel>
   );

@@ -7,6 +7,11 @@ create index version_changed on version (package_id, changed_in);
 -- What was published once and removed must not come back as something else.
 create index version_gone on version (package_id, version) where visible_from is not null and visible_until is not null;
 
+-- What words of a search are looked for in.
+alter table package add column words text generated always as (lower(namespace || ' ' || name)) stored;
+drop index package_words;
+create index package_words on package using gin (words gin_trgm_ops);
+
 create table label (
   package_id    bigint not null references package,
   name          text not null,
@@ -33,6 +38,8 @@ create table readme (
   format     text not null
 );
 
+create index version_use_at on version_use (used_at);
+
 create table saved_search (
   owner_id bigint not null references principal on delete cascade,
   name     text not null,
@@ -47,6 +54,9 @@ alter table upstream_document alter column listing type bytea using convert_to(l
 
 -- +goose Down
 alter table upstream_document alter column listing type jsonb using null; -- they are fetched again
+drop index version_use_at;
 drop table saved_search, readme, withdrawal, label;
-drop index version_gone, version_changed;
+drop index version_gone, version_changed, package_words;
+create index package_words on package using gin ((namespace || ' ' || name) gin_trgm_ops);
+alter table package drop column words;
 alter table version drop column changed_in;
