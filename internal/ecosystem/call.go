@@ -37,9 +37,9 @@ type Call struct {
 	Caller     access.Caller
 	Repository catalog.Repository
 	Desk       Desk
-	// Base is the address of the ecosystem's door, as the client reaches it, with
-	// a slash at the end.
-	Base string
+	// Base gives the address of the ecosystem's door, as the client reaches it,
+	// with a slash at the end.
+	Base func() string
 	// Rest is the decoded path below the ecosystem's door.
 	Rest string
 	// ShowFolder writes the folder at Rest for a person.

@@ -66,7 +66,7 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 				return err
 			}
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
-			call.Base = w.address(r) + "/at/" + call.Repository.At() + prefix
+			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
 			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
 			if r.Method == http.MethodPut || r.Method == http.MethodPost {
 				r.Body = patient{r.Body, http.NewResponseController(c.Response())}

@@ -132,28 +132,37 @@ func prepareFarDocument(ctx context.Context, b *bench) error {
 	}
 	files := demo.Shelves["npm"]("npm/", packages...)
 	b.note("Parse: the upstream's document has %.1f MiB", float64(len(files["npm/many"]))/(1<<20))
-	far := demo.NewUpstream(demo.Files{"npm/many": files["npm/many"]})
-	at, err := far.Listen("127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	return b.house.AddMirrorOf(ctx, "npm", "far-many", at+"npm/", nil)
+	b.shore = demo.NewUpstream(demo.Files{"npm/many": files["npm/many"]})
+	return nil
 }
 
-// farDocument gives by how many MiB the service grows while it reads the
+// farDocument gives by how many MiB a fresh service grows while it reads the
 // document of an upstream and keeps what it says.
-func farDocument(ctx context.Context, b *bench, _ int) (float64, float64, error) {
-	before, peak := b.resident(), int64(0)
+func farDocument(ctx context.Context, b *bench, n int) (float64, float64, error) {
+	at, err := b.shore.Listen("127.0.0.1:0")
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = b.shore.Close() }()
+	h, err := house.Start(filepath.Join(b.dir, fmt.Sprint("parse-", n)), "--log-level", "warn")
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = h.Stop() }()
+	if err := h.AddMirrorOf(ctx, "npm", "far-many", at+"npm/", nil); err != nil {
+		return 0, 0, err
+	}
+	before, peak := residentOf(h), int64(0)
 	watching, stop := context.WithCancel(ctx)
 	defer stop()
 	var watcher sync.WaitGroup
 	watcher.Go(func() {
 		for watching.Err() == nil {
-			peak = max(peak, b.resident())
+			peak = max(peak, residentOf(h))
 			time.Sleep(5 * time.Millisecond)
 		}
 	})
-	a, err := b.house.Ask(ctx, http.MethodGet, "/at/far-many/npm/many/1.0.7", house.Token, nil)
+	a, err := h.Ask(ctx, http.MethodGet, "/at/far-many/npm/many/1.0.7", house.Token, nil)
 	stop()
 	watcher.Wait()
 	if err == nil && a.Status != http.StatusOK {

@@ -193,9 +193,9 @@ func (n NPM) getDocument(c *ecosystem.Call, p parsed) error {
 		return err
 	}
 	full := !strings.Contains(c.Request().Header.Get("Accept"), "application/vnd.npm.install-v1+json")
-	which := "abbreviated " + c.Base
+	which := "abbreviated " + c.Base()
 	if full {
-		which = "full " + c.Base
+		which = "full " + c.Base()
 	}
 	document, err := c.Desk.Rendered(found, which, func(before ecosystem.Document) (ecosystem.Document, error) {
 		var readme *catalog.Readme
@@ -207,7 +207,7 @@ func (n NPM) getDocument(c *ecosystem.Call, p parsed) error {
 				}
 			}
 		}
-		return packageDocument(found, c.Base, full, readme, before)
+		return packageDocument(found, c.Base(), full, readme, before)
 	})
 	if err != nil {
 		return err
@@ -242,7 +242,7 @@ func (n NPM) getVersion(c *ecosystem.Call, p parsed) error {
 	}
 	for _, v := range newest {
 		if v.Version == version {
-			return c.SendDocument(versionDocument(found, v, c.Base), found.Stale)
+			return c.SendDocument(versionDocument(found, v, c.Base()), found.Stale)
 		}
 	}
 	return fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", c.Repository.At(), p.rest[0], p.name)

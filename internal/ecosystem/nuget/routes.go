@@ -64,7 +64,7 @@ func (n NuGet) Routes() []ecosystem.Route {
 func (NuGet) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
 
 func (NuGet) getIndex(c *ecosystem.Call) error {
-	d, err := jsonDocument(serviceIndex(c.Base), c.Repository.ChangedAt)
+	d, err := jsonDocument(serviceIndex(c.Base()), c.Repository.ChangedAt)
 	if err != nil {
 		return err
 	}
@@ -163,10 +163,10 @@ func (n NuGet) getRegistration(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	w := writer{p, c.Base}
+	w := writer{p, c.Base()}
 	switch {
 	case len(segments) == 2 && segments[1] == "index.json":
-		d, err := c.Desk.Rendered(p, "registration "+c.Base, func(ecosystem.Document) (ecosystem.Document, error) { return w.index() })
+		d, err := c.Desk.Rendered(p, "registration "+c.Base(), func(ecosystem.Document) (ecosystem.Document, error) { return w.index() })
 		if err != nil {
 			return err
 		}
@@ -222,7 +222,7 @@ func (n NuGet) search(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, answerOf(hits, total, c.Base))
+	return c.JSON(http.StatusOK, answerOf(hits, total, c.Base()))
 }
 
 func (n NuGet) complete(c *ecosystem.Call) error {

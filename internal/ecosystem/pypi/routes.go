@@ -91,7 +91,7 @@ func (y PyPI) getPage(c *ecosystem.Call) error {
 		return fault.New(fault.Invalid, "bad-name", "%.100q cannot be the name of a Python project", bare)
 	}
 	if name != normal+"/" {
-		return c.Redirect(http.StatusMovedPermanently, c.Base+"simple/"+normal+"/")
+		return c.Redirect(http.StatusMovedPermanently, c.Base()+"simple/"+normal+"/")
 	}
 	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", normal))
 	if errors.Is(err, ecosystem.ErrNoPackage) {

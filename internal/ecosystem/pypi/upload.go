@@ -74,7 +74,7 @@ func (f *form) read(c *ecosystem.Call) error {
 	}
 	parts, err := c.Request().MultipartReader()
 	if err != nil {
-		return fault.New(fault.Invalid, "no-form", "this address takes uploads as twine sends them").WithHint("twine upload --repository-url %s dist/*", c.Base)
+		return fault.New(fault.Invalid, "no-form", "this address takes uploads as twine sends them").WithHint("twine upload --repository-url %s dist/*", c.Base())
 	}
 	left := int64(maxForm)
 	for n := 0; ; n++ {
