@@ -11,10 +11,9 @@ import (
 
 const packageOf = `(select id from package where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4)`
 
-// end ends what is visible of a table at a package and name, and tells whether
-// there was anything.
-func (tx *Tx) end(ctx context.Context, table, column string, key catalog.PackageKey, name string, at time.Time) (bool, error) {
-	result, err := tx.ExecContext(ctx, `update `+table+` set visible_until = $6 where package_id = `+packageOf+` and `+column+` = $5
+// endLabel ends a label, and tells whether there was one.
+func (tx *Tx) endLabel(ctx context.Context, key catalog.PackageKey, name string, at time.Time) (bool, error) {
+	result, err := tx.ExecContext(ctx, `update label set visible_until = $6 where package_id = `+packageOf+` and name = $5
 		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, at)
 	if err != nil {
 		return false, err
@@ -28,7 +27,7 @@ func (tx *Tx) SetLabel(ctx context.Context, key catalog.PackageKey, name, versio
 	if err := tx.touchPackage(ctx, key, at); err != nil {
 		return err
 	}
-	if _, err := tx.end(ctx, "label", "name", key, name, at); err != nil {
+	if _, err := tx.endLabel(ctx, key, name, at); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
@@ -41,25 +40,29 @@ func (tx *Tx) DropLabel(ctx context.Context, key catalog.PackageKey, name string
 	if err := tx.touchPackage(ctx, key, at); err != nil {
 		return false, err
 	}
-	return tx.end(ctx, "label", "name", key, name, at)
+	return tx.endLabel(ctx, key, name, at)
 }
 
-// Withdraw marks a version as not to be used any more.
-func (tx *Tx) Withdraw(ctx context.Context, key catalog.PackageKey, version, reason, by string, at time.Time) error {
-	if _, err := tx.Restore(ctx, key, version, at); err != nil {
+// Withdraw marks versions as not to be used any more; reasons are parallel to
+// them.
+func (tx *Tx) Withdraw(ctx context.Context, key catalog.PackageKey, versions, reasons []string, by string, at time.Time) error {
+	if err := tx.Restore(ctx, key, versions, at); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `insert into withdrawal (package_id, version, reason, by_name, visible_from)
-		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, reason, by, at)
+		select `+packageOf+`, n.version, n.reason, $7, $8::timestamptz from unnest($5::text[], $6::text[]) n(version, reason)`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, versions, reasons, by, at)
 	return err
 }
 
-// Restore takes the mark away; done is false if there was none.
-func (tx *Tx) Restore(ctx context.Context, key catalog.PackageKey, version string, at time.Time) (done bool, err error) {
+// Restore takes the marks away.
+func (tx *Tx) Restore(ctx context.Context, key catalog.PackageKey, versions []string, at time.Time) error {
 	if err := tx.touchPackage(ctx, key, at); err != nil {
-		return false, err
+		return err
 	}
-	return tx.end(ctx, "withdrawal", "version", key, version, at)
+	_, err := tx.ExecContext(ctx, `update withdrawal set visible_until = $6 where package_id = `+packageOf+` and version = any($5)
+		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, versions, at)
+	return err
 }
 
 // touchPackage raises the revision of a package, which must be there, and so
@@ -70,14 +73,15 @@ func (tx *Tx) touchPackage(ctx context.Context, key catalog.PackageKey, at time.
 	return err
 }
 
-// RemoveVersions takes what can be seen of a package out of use: of one version,
-// or of all if version is "". Labels go with the versions that they are at.
-func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, version string, at time.Time) (n int64, err error) {
+// RemoveVersions takes what can be seen of a package out of use: of some
+// versions, or of all if none are named. Labels go with the versions that they
+// are at.
+func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, versions []string, at time.Time) (n int64, err error) {
 	// The versions first, and the package after them, as everybody does.
 	err = tx.GetContext(ctx, &n, `with gone as (
 			update version v set visible_until = $6, changed_in = pg_current_xact_id() from package p
 			where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
-			and ($5 = '' or v.version = $5) and v.visible_from is not null and v.visible_until is null returning v.id, v.package_id, v.version
+			and (cardinality($5::text[]) = 0 or v.version = any($5)) and v.visible_from is not null and v.visible_until is null returning v.id, v.package_id, v.version
 		), less as (
 			update package p set revision = p.revision + 1, changed_at = $6, versions = p.versions - (select count(*) from gone),
 				bytes = p.bytes - coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id in (select id from gone)), 0)
@@ -85,7 +89,7 @@ func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, versio
 		), unlabelled as (
 			update label l set visible_until = $6 from gone where l.package_id = gone.package_id and l.version = gone.version and l.visible_until is null
 		)
-		select count(*) from gone`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, at)
+		select count(*) from gone`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, append([]string{}, versions...), at)
 	return n, err
 }
 

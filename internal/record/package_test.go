@@ -61,10 +61,12 @@ func TestPackageIsBroughtUpToDate(t *testing.T) {
 		}, "1/a-1.asc/a-1.jar, 2/a-2.jar null"},
 		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "1", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"1"}`},
 		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "2", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"2"}`},
-		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, "1", "leaks", "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks, 2/a-2.jar {"latest":"2"}`},
-		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, "1", "leaks much", "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks much, 2/a-2.jar {"latest":"2"}`},
-		{func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, key, "2", now); return err }, `1/a-1.asc/a-1.jar withdrawn: leaks much null`},
-		{func(tx *record.Tx) error { _, err := tx.Restore(ctx, key, "1", now); return err }, `1/a-1.asc/a-1.jar null`},
+		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks"}, "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error {
+			return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks much"}, "x", now)
+		}, `1/a-1.asc/a-1.jar withdrawn: leaks much, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, key, []string{"2"}, now); return err }, `1/a-1.asc/a-1.jar withdrawn: leaks much null`},
+		{func(tx *record.Tx) error { return tx.Restore(ctx, key, []string{"1"}, now) }, `1/a-1.asc/a-1.jar null`},
 	} {
 		before := told(known.Package)
 		w.within(change.do)
@@ -120,7 +122,7 @@ func TestRemovedReleases(t *testing.T) {
 	ctx, now := t.Context(), time.Now()
 	f := w.file("a", "1", "one", 1, now)
 	w.complete(w.add(f).VersionID, now)
-	w.within(func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, f.Key, "1", now); return err })
+	w.within(func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, f.Key, []string{"1"}, now); return err })
 	if got := w.add(w.file("a", "1", "other", 1, now)); !got.Taken || got.RemovedAt.IsZero() {
 		t.Errorf("other bytes: %+v", got)
 	}
@@ -147,5 +149,26 @@ func TestDetailsWithNUL(t *testing.T) {
 	}
 	if r, err := w.Readme(t.Context(), id); err != nil || r.Text != "c�d" {
 		t.Errorf("%q, %v", r.Text, err)
+	}
+}
+
+// TestListingsOfBefore: lists that were kept before they were compressed are
+// still read.
+func TestListingsOfBefore(t *testing.T) {
+	w := newWorld(t)
+	const before = `{"versions": [{"version": "1.0", "seenAt": "2026-10-01T08:00:00Z"}], "labels": {"latest": "1.0"}}`
+	if _, err := w.ExecContext(t.Context(), `insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, checked_at, changed_at, listing)
+		values ($1, 'x', 'npm', '', 'x', true, now(), now(), convert_to($2, 'UTF8'))`, w.repo.ID, before); err != nil {
+		t.Fatal(err)
+	}
+	d, err := w.UpstreamDocument(t.Context(), w.repo.ID, "x")
+	if err != nil || !d.Lists("1.0") || d.Listing.Labels["latest"] != "1.0" {
+		t.Fatalf("%+v, %v", d, err)
+	}
+	d.Listing.Versions = append(d.Listing.Versions, catalog.ListedVersion{Version: "2.0", Details: &catalog.Details{Native: map[string]json.RawMessage{"a": json.RawMessage(`"\u0000"`)}}})
+	w.within(func(tx *record.Tx) error { return tx.SetUpstreamDocument(t.Context(), d) })
+	again, err := w.UpstreamDocument(t.Context(), w.repo.ID, "x")
+	if err != nil || !again.Lists("1.0") || !again.Lists("2.0") || again.Listing.Labels["latest"] != "1.0" || len(again.Listing.Versions) != 2 {
+		t.Errorf("%+v, %v", again, err)
 	}
 }

@@ -33,7 +33,7 @@ func TestSearchConditions(t *testing.T) {
 		if err := tx.SetLabel(ctx, key, "latest", "2.0.0", "x", now); err != nil {
 			return err
 		}
-		if err := tx.Withdraw(ctx, w.repo.Key("pypi", "", "tidecast"), "0.6.0", "wrong moon", "x", now); err != nil {
+		if err := tx.Withdraw(ctx, w.repo.Key("pypi", "", "tidecast"), []string{"0.6.0"}, []string{"wrong moon"}, "x", now); err != nil {
 			return err
 		}
 		if err := tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{deck}, Days: []time.Time{now}, Counts: []int64{7}}); err != nil {

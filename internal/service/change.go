@@ -3,9 +3,9 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -58,7 +58,7 @@ func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalo
 	if p.Labels[label] == version && version != "" {
 		return nil
 	}
-	return s.changePackage(ctx, r, key, version, func(tx *record.Tx) (record.Event, error) {
+	return s.changePackage(ctx, r, key, []string{version}, func(tx *record.Tx) (record.Event, error) {
 		event := s.event(caller, "label moved")
 		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
 		if version != "" {
@@ -72,9 +72,13 @@ func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalo
 	})
 }
 
-// changePackage changes what is visible of a package.
-func (s *Service) changePackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string,
+// changePackage changes what is visible of some versions of a package.
+func (s *Service) changePackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, versions []string,
 	do func(tx *record.Tx) (record.Event, error)) error {
+	version := "" // several
+	if len(versions) == 1 {
+		version = versions[0]
+	}
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		event, err := do(tx)
 		if err != nil {
@@ -97,29 +101,35 @@ func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalo
 	for _, v := range p.Versions {
 		now[v.Version] = v.Withdrawn
 	}
+	var withdrawn, why, restored []string
 	for _, version := range slices.Sorted(maps.Keys(reasons)) {
 		reason := reasons[version]
 		was, ok := now[version]
-		if !ok {
+		switch {
+		case !ok:
 			return noVersion(r, key, version)
-		}
-		if (was == nil) == (reason == nil) && (was == nil || was.Reason == *reason) {
-			continue
-		}
-		err := s.changePackage(ctx, r, key, version, func(tx *record.Tx) (record.Event, error) {
-			event := s.event(caller, "withdrawal ended")
-			if reason == nil {
-				_, err := tx.Restore(ctx, key, version, s.Now())
-				return event, err
-			}
-			event.Action, event.Detail = "version withdrawn", map[string]string{"reason": *reason}
-			return event, tx.Withdraw(ctx, key, version, *reason, caller.Name, s.Now())
-		})
-		if err != nil {
-			return err
+		case (was == nil) == (reason == nil) && (was == nil || was.Reason == *reason):
+		case reason == nil:
+			restored = append(restored, version)
+		default:
+			withdrawn, why = append(withdrawn, version), append(why, *reason)
 		}
 	}
-	return nil
+	if withdrawn != nil {
+		err = s.changePackage(ctx, r, key, withdrawn, func(tx *record.Tx) (record.Event, error) {
+			event := s.event(caller, "versions withdrawn")
+			event.Detail = map[string]string{"versions": strings.Join(withdrawn, " "), "reason": strings.Join(slices.Compact(slices.Clone(why)), "; ")}
+			return event, tx.Withdraw(ctx, key, withdrawn, why, caller.Name, s.Now())
+		})
+	}
+	if restored != nil && err == nil {
+		err = s.changePackage(ctx, r, key, restored, func(tx *record.Tx) (record.Event, error) {
+			event := s.event(caller, "withdrawal ended")
+			event.Detail = map[string]string{"versions": strings.Join(restored, " ")}
+			return event, tx.Restore(ctx, key, restored, s.Now())
+		})
+	}
+	return err
 }
 
 // Remove implements ecosystem.Desk.
@@ -133,15 +143,14 @@ func (s *Service) Remove(ctx context.Context, caller access.Caller, key catalog.
 			return noVersion(r, key, version)
 		}
 	}
-	return s.changePackage(ctx, r, key, "", func(tx *record.Tx) (record.Event, error) {
+	if len(versions) == 0 {
+		return nil
+	}
+	return s.changePackage(ctx, r, key, versions, func(tx *record.Tx) (record.Event, error) {
 		event := s.event(caller, "versions removed")
-		event.Detail = map[string]string{"versions": fmt.Sprint(versions)}
-		for _, version := range versions {
-			if _, err := tx.RemoveVersions(ctx, key, version, s.Now()); err != nil {
-				return event, err
-			}
-		}
-		return event, nil
+		event.Detail = map[string]string{"versions": strings.Join(versions, " ")}
+		_, err := tx.RemoveVersions(ctx, key, versions, s.Now())
+		return event, err
 	})
 }
 

@@ -222,7 +222,11 @@ func (s *Service) Forget(ctx context.Context, caller access.Caller, name string,
 	var forgotten Forgotten
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
 		var err error
-		if forgotten.Copies, err = tx.RemoveVersions(ctx, key, p.Version, s.Now()); err != nil {
+		var versions []string // all
+		if p.Version != "" {
+			versions = []string{p.Version}
+		}
+		if forgotten.Copies, err = tx.RemoveVersions(ctx, key, versions, s.Now()); err != nil {
 			return err
 		}
 		if forgotten.Documents, err = tx.ForgetUpstreamDocuments(ctx, key); err != nil {

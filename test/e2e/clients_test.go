@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"encoding/base64"
 	"fmt"
 	"net/http"
 	"os"
@@ -140,10 +139,6 @@ func shelf(t *testing.T, ecosystem string, packages ...madeup.Package) (u *demo.
 		t.Fatal(err)
 	}
 	return u, content, mirror
-}
-
-func basic() string {
-	return "Basic " + base64.StdEncoding.EncodeToString([]byte("admin:"+house.Token))
 }
 
 func npmShelfOf(packages ...madeup.Package) demo.Files {

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -114,15 +113,8 @@ func (NPM) signOut(c *ecosystem.Call) error {
 }
 
 func (NPM) search(c *ecosystem.Call) error {
-	number := func(name string, usual, most int) int {
-		n, err := strconv.Atoi(c.QueryParam(name))
-		if err != nil || n < 0 {
-			n = usual
-		}
-		return min(n, most)
-	}
 	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, ecosystem.Search{
-		Text: c.QueryParam("text"), Limit: number("size", 20, 250), Skip: number("from", 0, 100_000), Snapshots: true})
+		Text: c.QueryParam("text"), Limit: c.Number("size", 20, 250), Skip: c.Number("from", 0, 100_000), Snapshots: true})
 	if err != nil {
 		return err
 	}

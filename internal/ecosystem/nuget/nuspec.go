@@ -157,7 +157,7 @@ func readmeIn(archive *zip.Reader, named string) *catalog.Readme {
 func (n *nuspec) details() catalog.Details {
 	m := &n.Metadata
 	trim := strings.TrimSpace
-	f := facts{ID: m.ID, Version: m.Version, Title: trim(m.Title), Summary: trim(m.Summary), IconURL: webOnly(m.IconURL), LicenseURL: webOnly(m.LicenseURL),
+	f := facts{ID: m.ID, Version: m.Version, Title: trim(m.Title), Summary: trim(m.Summary), IconURL: ecosystem.WebOnly(m.IconURL), LicenseURL: ecosystem.WebOnly(m.LicenseURL),
 		Language: trim(m.Language), MinClient: trim(m.MinClient), MustAccept: trim(m.MustAccept) == "true", Tags: split(m.Tags)}
 	if m.License.Type == "expression" {
 		f.License = trim(m.License.Text)
@@ -180,7 +180,7 @@ func (n *nuspec) details() catalog.Details {
 	for _, g := range m.Dependencies.Groups {
 		add(g.Framework, g.All)
 	}
-	return f.details(trim(m.Description), trim(m.Authors), webOnly(m.ProjectURL), webOnly(m.Repository.URL))
+	return f.details(trim(m.Description), trim(m.Authors), ecosystem.WebOnly(m.ProjectURL), ecosystem.WebOnly(m.Repository.URL))
 }
 
 // details puts together what is known of a package.
@@ -221,14 +221,6 @@ func factsOf(d catalog.Details, id, version string) facts {
 
 func split(tags string) []string {
 	return strings.FieldsFunc(tags, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == '\n' || r == '\t' })
-}
-
-func webOnly(address string) string {
-	address = strings.TrimSpace(address)
-	if strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://") {
-		return address
-	}
-	return ""
 }
 
 // rangeOf writes a range as documents have it: "1.0" means 1.0 or later.

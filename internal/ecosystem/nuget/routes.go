@@ -8,7 +8,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"crelvo/internal/core/access"
@@ -132,29 +131,15 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 	return err
 }
 
-type readerAt struct {
-	io.ReaderAt
-	size int64
-}
-
-func (r readerAt) Size() int64 { return r.size }
-
 // sendManifest takes the .nuspec out of a package.
 func (n NuGet) sendManifest(c *ecosystem.Call, found ecosystem.Found) error {
-	f, err := found.Kept(c.Request().Context())
-	if err != nil {
-		return err
-	}
-	opened, err := c.Desk.Open(c.Request().Context(), f)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	_, raw, _, err := readPackage(readerAt{opened, f.Digests.Size})
-	if err != nil {
-		return missing(c)
-	}
-	return c.SendDocument(ecosystem.NewDocument("application/xml", raw, f.AddedAt), nil)
+	return c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
+		_, raw, _, err := readPackage(content)
+		if err != nil {
+			return missing(c)
+		}
+		return c.SendDocument(ecosystem.NewDocument("application/xml", raw, f.AddedAt), nil)
+	})
 }
 
 func (n NuGet) getRegistration(c *ecosystem.Call) error {
@@ -202,18 +187,11 @@ func (w writer) single(v *catalog.Version) any {
 }
 
 func asked(c *ecosystem.Call) ecosystem.Search {
-	number := func(name string, usual, most int) int {
-		n, err := strconv.Atoi(c.QueryParam(name))
-		if err != nil || n < 0 {
-			n = usual
-		}
-		return min(n, most)
-	}
 	text := c.QueryParam("q")
 	for _, field := range []string{"packageid:", "id:"} {
 		text = strings.TrimPrefix(text, field)
 	}
-	return ecosystem.Search{Text: strings.ToLower(text), Skip: number("skip", 0, 100_000), Limit: number("take", 20, 1000),
+	return ecosystem.Search{Text: strings.ToLower(text), Skip: c.Number("skip", 0, 100_000), Limit: c.Number("take", 20, 1000),
 		Snapshots: c.QueryParam("prerelease") == "true"}
 }
 

@@ -171,7 +171,7 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 	if raw, err := base64.StdEncoding.DecodeString(e.Hash); err == nil && strings.EqualFold(e.Algorithm, "SHA512") && len(raw) == 64 {
 		file.Digests["sha512"] = hex.EncodeToString(raw)
 	}
-	f := facts{ID: e.ID, Version: e.Version, Title: e.Title, Summary: e.Summary, IconURL: webOnly(e.IconURL), LicenseURL: webOnly(e.LicenseURL),
+	f := facts{ID: e.ID, Version: e.Version, Title: e.Title, Summary: e.Summary, IconURL: ecosystem.WebOnly(e.IconURL), LicenseURL: ecosystem.WebOnly(e.LicenseURL),
 		License: e.License, Language: e.Language, MinClient: e.MinClient, MustAccept: e.MustAccept, Tags: e.Tags}
 	for _, g := range e.Groups {
 		kept := group{Framework: g.Framework}
@@ -182,7 +182,7 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 		}
 		f.Groups = append(f.Groups, kept)
 	}
-	details := f.details(e.Description, strings.Join(e.Authors, ","), webOnly(e.ProjectURL), "")
+	details := f.details(e.Description, strings.Join(e.Authors, ","), ecosystem.WebOnly(e.ProjectURL), "")
 	v = catalog.ListedVersion{Version: place.Version, Files: []catalog.ListedFile{file}, Details: &details}
 	if at, err := time.Parse(time.RFC3339, e.Published); err == nil && at.Year() > 1900 {
 		v.UploadedAt = at.UTC()

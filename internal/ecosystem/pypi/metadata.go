@@ -10,6 +10,7 @@ import (
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
 )
 
 // The limits of what is read of a file, in bytes, and of its fields.
@@ -73,13 +74,13 @@ var requirementForm = regexp.MustCompile(`^\s*([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[
 
 // details is what the metadata tells of its version.
 func (m *metadata) details() catalog.Details {
-	d := catalog.Details{Description: m.get("summary"), Homepage: webOnly(m.get("home-page"))}
+	d := catalog.Details{Description: m.get("summary"), Homepage: ecosystem.WebOnly(m.get("home-page"))}
 	if name := m.get("name"); name != purl.NormalName(Name, name) {
 		d.Title = name
 	}
 	for _, value := range m.fields["project-url"] {
 		label, address, _ := strings.Cut(value, ",")
-		address = webOnly(strings.TrimSpace(address))
+		address = ecosystem.WebOnly(strings.TrimSpace(address))
 		switch strings.ToLower(strings.TrimSpace(label)) {
 		case "homepage", "home":
 			if d.Homepage == "" {
@@ -121,13 +122,6 @@ func (m *metadata) details() catalog.Details {
 		d.Native = map[string]json.RawMessage{"metadata": raw}
 	}
 	return d
-}
-
-func webOnly(address string) string {
-	if strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://") {
-		return address
-	}
-	return ""
 }
 
 func (m *metadata) licences() []catalog.Licence {

@@ -7,7 +7,6 @@ package pypi
 import (
 	"context"
 	"errors"
-	"io"
 	"net/http"
 	"path"
 	"slices"
@@ -181,29 +180,15 @@ func (y PyPI) sendMetadata(c *ecosystem.Call, q catalog.FileQuestion) error {
 	if err != nil {
 		return err
 	}
-	f, err := found.Kept(ctx)
-	if err != nil {
-		return err
-	}
-	opened, err := c.Desk.Open(ctx, f)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	place, _ := parseName(q.Name, q.Key.Name) // getFile saw that it is one
-	raw, err := readMetadata(place, readerAt{opened, f.Digests.Size})
-	if err != nil {
-		return missing(c)
-	}
-	return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", raw, f.AddedAt), nil)
+	return c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
+		place, _ := parseName(q.Name, q.Key.Name) // getFile saw that it is one
+		raw, err := readMetadata(place, content)
+		if err != nil {
+			return missing(c)
+		}
+		return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", raw, f.AddedAt), nil)
+	})
 }
-
-type readerAt struct {
-	io.ReaderAt
-	size int64
-}
-
-func (r readerAt) Size() int64 { return r.size }
 
 // Folder implements ecosystem.Ecosystem.
 func (PyPI) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, at string) (ecosystem.Folder, error) {
