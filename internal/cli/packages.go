@@ -221,6 +221,9 @@ func fetchCommand(s *session) *cobra.Command {
 			bars := newProgress(cmd.ErrOrStderr())
 			defer bars.wait()
 			var written []string
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
 			for _, f := range files {
 				target := filepath.Join(dir, filepath.Base(f.Name))
 				if err := download(cmd.Context(), c, f, target, bars); err != nil {

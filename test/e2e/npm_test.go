@@ -254,3 +254,19 @@ func TestNPMAsOf(t *testing.T) {
 		t.Errorf("publishing to the past: %d %s", a.Status, a.Body)
 	}
 }
+
+// TestNPMStrangers: signing in tells nobody which repositories there are.
+func TestNPMStrangers(t *testing.T) {
+	there := repository(t, "releases")
+	var answers []string
+	for _, name := range []string{there, "no-such-repository"} {
+		a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+name+"/npm/-/user/org.couchdb.user:admin", "", strings.NewReader(`{"name":"admin","password":"wrong"}`))
+		if err != nil || a.Status != 401 {
+			t.Errorf("%s: %d %s, %v", name, a.Status, a.Body, err)
+		}
+		answers = append(answers, string(a.Body))
+	}
+	if answers[0] != answers[1] {
+		t.Errorf("the answers differ: %q", answers)
+	}
+}
