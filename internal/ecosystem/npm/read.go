@@ -63,7 +63,7 @@ func (NPM) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog
 	}
 	if name := joinName(place.Namespace, place.Name); m.Name != name || m.Version != place.Version {
 		return catalog.Details{}, fault.New(fault.Invalid, "manifest-disagrees", "the package.json says %s@%s, but it was sent as %s@%s",
-			m.Name, m.Version, name, place.Version).WithHint("Publish it under its own name and version.").WithCause(ecosystem.ErrDisagrees)
+			m.Name, m.Version, name, place.Version).WithHint("Publish it under its own name and version.")
 	}
 	d, err := m.details(nil)
 	if err != nil {

@@ -82,7 +82,7 @@ func (NuGet) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catal
 	}
 	if is := placeOf(n.Metadata.ID, n.Metadata.Version, place.Extension); is.Name != place.Name || is.Version != place.Version {
 		return catalog.Details{}, fault.New(fault.Invalid, "nuspec-disagrees", "the .nuspec says %s %s, but it was sent as %s %s",
-			n.Metadata.ID, n.Metadata.Version, place.Name, place.Version).WithCause(ecosystem.ErrDisagrees)
+			n.Metadata.ID, n.Metadata.Version, place.Name, place.Version)
 	}
 	if place.Extension == symbols {
 		return catalog.Details{}, nil

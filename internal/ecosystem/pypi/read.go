@@ -106,7 +106,7 @@ func (PyPI) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalo
 		}
 		if purl.NormalName(Name, m.get("name")) != place.Name || purl.NormalVersion(Name, m.get("version")) != place.Version {
 			return catalog.Details{}, fault.New(fault.Invalid, "metadata-disagrees", "the metadata in %s says %s %s",
-				place.FileName, m.get("name"), m.get("version")).WithHint("Build it anew; files must not be renamed.").WithCause(ecosystem.ErrDisagrees)
+				place.FileName, m.get("name"), m.get("version")).WithHint("Build it anew; files must not be renamed.")
 		}
 		d = m.details()
 		facts.RequiresPython = m.get("requires-python")
