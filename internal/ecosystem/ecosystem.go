@@ -167,6 +167,9 @@ type Publication struct {
 	// Joins: the files of a snapshot belong to the caller's last upload of it, if
 	// that is recent and has none of them.
 	Joins bool
+	// Beside: they belong beside other files, so with Joins, how recent the upload
+	// is does not matter.
+	Beside bool
 }
 
 // StagedFile is a file with its place.

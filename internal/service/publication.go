@@ -165,7 +165,7 @@ func (s *Service) joins(ctx context.Context, caller access.Caller, key catalog.P
 			last = &known.Versions[i]
 		}
 	}
-	if last == nil || last.PublishedBy != caller.Name || s.Now().Sub(last.PublishedAt) > s.settings.QuietPeriod {
+	if last == nil || last.PublishedBy != caller.Name || !p.Beside && s.Now().Sub(last.PublishedAt) > s.settings.QuietPeriod {
 		return nil, nil
 	}
 	for _, f := range p.Files {

@@ -197,3 +197,21 @@ func TestBadCopies(t *testing.T) {
 		})
 	}
 }
+
+// TestLateSymbols: the symbols of a development version stand beside its package,
+// however late they come.
+func TestLateSymbols(t *testing.T) {
+	snapshots := repository(t, "snapshots")
+	p := turnstile("1.5.0-dev.7")
+	publishMade(t, snapshots, "nuget", p)
+	published := publishedAt(t, snapshots, "pkg:nuget/Skerry.TurnstileLink@1.5.0-dev.7")
+	eventually(t, 10*time.Second, "the quiet period is over", func() bool { return time.Since(published) > 4*time.Second })
+	must(t, http.MethodPut, "/at/"+snapshots+"/nuget/symbols", string(p.NuGet()), 201)
+	const at = "/nuget/flat/skerry.turnstilelink/1.5.0-dev.7/skerry.turnstilelink.1.5.0-dev.7."
+	for _, extension := range []string{"nupkg", "snupkg"} {
+		must(t, http.MethodGet, "/at/"+snapshots+at+extension, "", 200)
+	}
+	if index := must(t, http.MethodGet, "/at/"+snapshots+"/nuget/registration/skerry.turnstilelink/index.json", "", 200); !strings.Contains(string(index.Body), ".nupkg") {
+		t.Errorf("the newest upload has no package: %s", index.Body)
+	}
+}

@@ -274,7 +274,7 @@ func (n NuGet) push(c *ecosystem.Call) error {
 				WithHint("Push the .nupkg before the .snupkg.")
 		}
 	}
-	_, err = c.Desk.Publish(ctx, c.Caller, target, n, ecosystem.Publication{Joins: true, Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}})
+	_, err = c.Desk.Publish(ctx, c.Caller, target, n, ecosystem.Publication{Joins: true, Beside: extension == symbols, Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}})
 	if err != nil {
 		return err
 	}

@@ -137,7 +137,7 @@ func projectOf(p *catalog.Package) project {
 			if v.Withdrawn != nil {
 				shown.Yanked.string = &v.Withdrawn.Reason
 			}
-			shown.Signed = facts.Signed || slices.ContainsFunc(v.Files, func(s catalog.File) bool { return s.Name == f.Name+"."+signature })
+			shown.Signed = slices.ContainsFunc(v.Files, func(s catalog.File) bool { return s.Name == f.Name+"."+signature })
 			out.Files = append(out.Files, shown)
 		}
 	}

@@ -23,7 +23,6 @@ type fileFacts struct {
 	RequiresPython string `json:"requiresPython,omitempty"`
 	// Metadata is the SHA-256 of the core metadata in a wheel, in hexadecimal.
 	Metadata string `json:"metadata,omitempty"`
-	Signed   bool   `json:"signed,omitempty"`
 }
 
 // readMetadata finds the core metadata in a distribution; nil if an old source

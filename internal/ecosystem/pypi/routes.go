@@ -9,7 +9,6 @@ import (
 	"errors"
 	"net/http"
 	"path"
-	"slices"
 	"strings"
 
 	"crelvo/internal/core/access"
@@ -193,14 +192,4 @@ func (y PyPI) sendMetadata(c *ecosystem.Call, q catalog.FileQuestion) error {
 // Folder implements ecosystem.Ecosystem.
 func (PyPI) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, at string) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path.Clean("/" + at)[1:])
-}
-
-// knownActions are what the upload form may ask for.
-var knownActions = []string{"file_upload"}
-
-func checkAction(action string) error {
-	if !slices.Contains(knownActions, action) {
-		return fault.New(fault.Invalid, "bad-action", "the form asks for %.60q, not for file_upload", action)
-	}
-	return nil
 }

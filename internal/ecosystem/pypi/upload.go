@@ -133,8 +133,8 @@ func (f *form) stage(c *ecosystem.Call, name string, part *multipart.Part) error
 
 // check compares what the form says with its file.
 func (f *form) check() (ecosystem.Place, error) {
-	if err := checkAction(f.fields[":action"]); err != nil {
-		return ecosystem.Place{}, err
+	if action := f.fields[":action"]; action != "file_upload" {
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-action", "the form asks for %.60q, not for file_upload", action)
 	}
 	if f.file == nil {
 		return ecosystem.Place{}, fault.New(fault.Invalid, "no-file", "the form has no file").WithHint("The file's field is named content.")

@@ -170,8 +170,6 @@ func fileOf(attributes []html.Attribute) file {
 			if algorithm, sum, ok := strings.Cut(a.Val, "="); ok {
 				f.CoreMetadata = hashes{there: true, by: map[string]string{algorithm: sum}}
 			}
-		case "data-gpg-sig":
-			f.Signed = a.Val == "true"
 		}
 	}
 	return f
