@@ -42,14 +42,14 @@ type Me struct {
 	Kind      string   `json:"kind" enum:"user,robot,anonymous"`
 	Token     string   `json:"token,omitempty" doc:"the name of the token that was used"`
 	Admin     bool     `json:"admin"`
-	Roles     []Grant  `json:"roles"`
+	SomeAdmin bool     `json:"someAdmin" doc:"admin of some repository at least"`
+	Roles     []Role   `json:"roles"`
+	Teams     []string `json:"teams"`
 	LimitedTo []string `json:"limitedTo,omitempty" doc:"the actions that the token is limited to"`
-}
-
-// Grant is a role on repositories.
-type Grant struct {
-	Role         string `json:"role"`
-	Repositories string `json:"repositories" doc:"a name, or a pattern with *"`
+	// ChangePassword: somebody else chose the password.
+	ChangePassword bool `json:"changePassword,omitempty" doc:"somebody else chose the password, so it is to be changed"`
+	// TokenEnds is when the token ends that was used.
+	TokenEnds *time.Time `json:"tokenEnds,omitempty"`
 }
 
 // SignIn starts a session.
@@ -282,44 +282,4 @@ type PublishedFile struct {
 	Path   string `json:"path"`
 	Size   int64  `json:"size"`
 	SHA256 string `json:"sha256"`
-}
-
-// Token is a token without its secret.
-type Token struct {
-	Name       string     `json:"name"`
-	Can        []string   `json:"can" doc:"empty: all that its owner may"`
-	On         []string   `json:"on" doc:"repositories by name or pattern; empty: all"`
-	CreatedAt  time.Time  `json:"createdAt"`
-	ExpiresAt  time.Time  `json:"expiresAt"`
-	UsedAt     *time.Time `json:"usedAt,omitempty"`
-	UsedFrom   string     `json:"usedFrom,omitempty"`
-	UsedClient string     `json:"usedClient,omitempty"`
-}
-
-// NewToken is a token to be made.
-type NewToken struct {
-	For     string   `json:"for,omitempty" doc:"a user or robot; left out: the caller"`
-	Name    string   `json:"name" minLength:"2" maxLength:"63"`
-	Can     []string `json:"can,omitempty"`
-	On      []string `json:"on,omitempty"`
-	Seconds int64    `json:"seconds,omitempty" minimum:"0" doc:"how long it lasts; left out: 90 days"`
-}
-
-// MadeToken is a new token; the secret is shown this once.
-type MadeToken struct {
-	Token
-	Secret string `json:"secret"`
-}
-
-// Event is a line of the activity record.
-type Event struct {
-	ID         int64             `json:"id"`
-	At         time.Time         `json:"at"`
-	Who        string            `json:"who"`
-	Token      string            `json:"token,omitempty"`
-	Address    string            `json:"address,omitempty"`
-	Action     string            `json:"action"`
-	Repository string            `json:"repository,omitempty"`
-	Subject    string            `json:"subject,omitempty"`
-	Detail     map[string]string `json:"detail,omitempty"`
 }

@@ -77,6 +77,8 @@ type Chain struct {
 	Members     []Member `json:"members" doc:"in their order"`
 	ReleasesTo  string   `json:"releasesTo" doc:"where releases go that are published to the chain; empty: nowhere"`
 	SnapshotsTo string   `json:"snapshotsTo"`
+	OpenMembers bool     `json:"openMembers" doc:"whoever may read the chain may read through it what its members add; else only what they may read there"`
+	Hidden      bool     `json:"hidden,omitempty" doc:"it has members that the caller may not see"`
 }
 
 // Member is a place in a chain.
@@ -90,6 +92,7 @@ type ChainChange struct {
 	Members     *[]Member `json:"members,omitempty"`
 	ReleasesTo  *string   `json:"releasesTo,omitempty" maxLength:"63"`
 	SnapshotsTo *string   `json:"snapshotsTo,omitempty" maxLength:"63"`
+	OpenMembers *bool     `json:"openMembers,omitempty"`
 }
 
 // MirrorState is how a mirror is.

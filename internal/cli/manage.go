@@ -72,7 +72,11 @@ func showRepo(w io.Writer, r api.Repository) {
 			}
 			pairs = append(pairs, fmt.Sprintf("member %d", i+1), name)
 		}
-		pairs = append(pairs, "releases go to", cmp.Or(c.ReleasesTo, "nowhere"), "snapshots go to", cmp.Or(c.SnapshotsTo, "nowhere"))
+		pairs = append(pairs, "releases go to", cmp.Or(c.ReleasesTo, "nowhere"), "snapshots go to", cmp.Or(c.SnapshotsTo, "nowhere"),
+			"members are open", yesNo(c.OpenMembers))
+		if c.Hidden {
+			pairs = append(pairs, "", "it has members that you may not see")
+		}
 	} else {
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes))
 	}
@@ -272,88 +276,6 @@ func (s *session) confirm(cmd *cobra.Command, question string) error {
 	return nil
 }
 
-func tokenCommand(s *session) *cobra.Command {
-	return group("token", "List, make and revoke tokens", tokenList(s), tokenNew(s), tokenRevoke(s))
-}
-
-func tokenList(s *session) *cobra.Command {
-	var owner string
-	cmd := &cobra.Command{Use: "list", Short: "List your tokens", Args: arguments(cobra.NoArgs),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Token, error) {
-				return c.Tokens(ctx, owner)
-			}, func(w io.Writer, tokens []api.Token) {
-				if len(tokens) == 0 {
-					fmt.Fprintln(w, "No tokens. Make one: crelvo token new NAME")
-					return
-				}
-				var rows [][]string
-				for _, t := range tokens {
-					rows = append(rows, []string{t.Name, orNone(t.Can, "all you may"), orNone(t.On, "all"), timeText(t.ExpiresAt),
-						optionalTime(t.UsedAt, "never"), t.UsedFrom, t.UsedClient})
-				}
-				table(w, []string{"NAME", "CAN", "ON", "ENDS", "LAST USE", "FROM", "BY"}, nil, rows)
-			})
-		}}
-	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
-	return cmd
-}
-
-func tokenNew(s *session) *cobra.Command {
-	var n api.NewToken
-	var expires string
-	cmd := &cobra.Command{Use: "new NAME", Short: "Make a token; its secret is shown once", Args: arguments(cobra.ExactArgs(1)),
-		Example: "  crelvo token new laptop --can read\n  crelvo token new build-118 --for ci-berth --can publish --on snapshots --expires 12h",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if expires != "" {
-				length, err := parseDuration(expires)
-				if err != nil {
-					return usageError{err}
-				}
-				n.Seconds = int64(length.Seconds())
-			}
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			n.Name = args[0]
-			made, err := c.AddToken(cmd.Context(), n)
-			if err != nil {
-				return err
-			}
-			return s.show(cmd.OutOrStdout(), made, func() {
-				// The secret alone goes to the standard output, so that it can be caught.
-				fmt.Fprintf(cmd.ErrOrStderr(), "Token %s, until %s. It is shown this once:\n", made.Name, timeText(made.ExpiresAt))
-				fmt.Fprintln(cmd.OutOrStdout(), made.Secret)
-			})
-		}}
-	cmd.Flags().StringVar(&n.For, "for", "", "for another user or robot (admins)")
-	cmd.Flags().StringSliceVar(&n.Can, "can", nil, "limit it to: read, publish, remove, manage")
-	cmd.Flags().StringSliceVar(&n.On, "on", nil, "limit it to repositories, by name or pattern")
-	cmd.Flags().StringVar(&expires, "expires", "", "how long it lasts, such as 12h or 30d (default 90d)")
-	must(cmd.RegisterFlagCompletionFunc("can", fixed("read", "publish", "remove", "manage")))
-	must(cmd.RegisterFlagCompletionFunc("on", s.completeRepositories))
-	return cmd
-}
-
-func tokenRevoke(s *session) *cobra.Command {
-	var owner string
-	cmd := &cobra.Command{Use: "revoke NAME", Short: "End a token at once", Args: arguments(cobra.ExactArgs(1)),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			if err := c.RevokeToken(cmd.Context(), owner, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Revoked %s.\n", args[0])
-			return nil
-		}}
-	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
-	return cmd
-}
-
 // parseDuration reads Go's durations and whole days, such as 30d.
 func parseDuration(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(text, "d"); ok {
@@ -366,45 +288,6 @@ func parseDuration(text string) (time.Duration, error) {
 		return 0, fmt.Errorf("%q is no length of time; write it like 12h or 30d", text)
 	}
 	return length, nil
-}
-
-func eventsCommand(s *session) *cobra.Command {
-	var q client.EventQuery
-	var since string
-	cmd := &cobra.Command{Use: "events", Short: "Show the activity record, the newest first", Args: arguments(cobra.NoArgs),
-		Example: "  crelvo events --since 1d --who ci-berth",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if since != "" {
-				length, err := parseDuration(since)
-				if err != nil {
-					return usageError{err}
-				}
-				q.Since = time.Now().Add(-length)
-			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Event, error) {
-				return c.Events(ctx, q)
-			}, func(w io.Writer, events []api.Event) {
-				var rows [][]string
-				for _, e := range events {
-					var details []string
-					for _, key := range sortedKeys(e.Detail) {
-						if e.Detail[key] != "" {
-							details = append(details, key+": "+e.Detail[key])
-						}
-					}
-					rows = append(rows, []string{timeText(e.At), e.Who, e.Action, e.Repository,
-						strings.TrimSpace(e.Subject + "  " + strings.Join(details, ", "))})
-				}
-				table(w, []string{"WHEN", "WHO", "WHAT", "REPOSITORY", "SUBJECT"}, nil, rows)
-			})
-		}}
-	cmd.Flags().StringVar(&since, "since", "", "only the last while, such as 12h or 7d")
-	cmd.Flags().StringVar(&q.Who, "who", "", "only by this user or robot")
-	cmd.Flags().StringVar(&q.Action, "what", "", "only of this kind, such as 'version published'")
-	cmd.Flags().StringVar(&q.Repository, "in", "", "only about this repository")
-	cmd.Flags().IntVar(&q.Limit, "limit", 50, "at most so many, up to 1000")
-	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
-	return cmd
 }
 
 func statusCommand(s *session) *cobra.Command {
@@ -438,10 +321,27 @@ func whoamiCommand(s *session) *cobra.Command {
 			return s.show(w, me, func() {
 				var roles []string
 				for _, g := range me.Roles {
-					roles = append(roles, g.Role+" on "+g.Repositories)
+					role := g.Role + " on " + g.Repositories
+					if g.Packages != "" {
+						role += " for " + g.Packages
+					}
+					if g.Through != "" {
+						role += " (" + g.Through + ")"
+					}
+					roles = append(roles, role)
 				}
-				fields(w, "name", me.Name, "kind", me.Kind, "service", c.Server, "token", me.Token,
-					"roles", orNone(roles, "none"), "limited to", strings.Join(me.LimitedTo, ", "))
+				pairs := []string{"name", me.Name, "kind", me.Kind, "service", c.Server, "token", me.Token, "teams", strings.Join(me.Teams, ", ")}
+				for i, role := range roles {
+					name := ""
+					if i == 0 {
+						name = "roles"
+					}
+					pairs = append(pairs, name, role)
+				}
+				if roles == nil {
+					pairs = append(pairs, "roles", "none")
+				}
+				fields(w, append(pairs, "limited to", strings.Join(me.LimitedTo, ", "))...)
 			})
 		}}
 }
@@ -459,7 +359,7 @@ func loginCommand(s *session) *cobra.Command {
 				return err
 			}
 			c.Token = ""
-			input := bufio.NewReader(cmd.InOrStdin())
+			input := newInput(cmd)
 			if name == "" {
 				fmt.Fprintf(cmd.ErrOrStderr(), "Name for %s: ", c.Server)
 				if name, err = input.ReadString('\n'); err != nil {
@@ -477,6 +377,8 @@ func loginCommand(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "", "the user to sign in as")
 	return cmd
 }
+
+func newInput(cmd *cobra.Command) *bufio.Reader { return bufio.NewReader(cmd.InOrStdin()) }
 
 func readPassword(cmd *cobra.Command, input *bufio.Reader) (string, error) {
 	if f, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(f.Fd())) {

@@ -129,6 +129,7 @@ func readSecret(cmd *cobra.Command, path string) (string, error) {
 type chainFlags struct {
 	members, maySkip        []string
 	releasesTo, snapshotsTo string
+	open                    bool
 }
 
 func (m *chainFlags) add(cmd *cobra.Command, s *session) {
@@ -137,6 +138,7 @@ func (m *chainFlags) add(cmd *cobra.Command, s *session) {
 	f.StringSliceVar(&m.maySkip, "may-skip", nil, "which members may be left out of an answer when they fail")
 	f.StringVar(&m.releasesTo, "releases-to", "", "where releases go that are published to a chain")
 	f.StringVar(&m.snapshotsTo, "snapshots-to", "", "where snapshots go that are published to a chain")
+	f.BoolVar(&m.open, "open-members", false, "whoever may read a chain may read through it what its members add")
 	for _, name := range []string{"members", "may-skip", "releases-to", "snapshots-to"} {
 		must(cmd.RegisterFlagCompletionFunc(name, s.completeRepositories))
 	}
@@ -183,6 +185,9 @@ func (m *chainFlags) change(cmd *cobra.Command, known *api.Chain) (*api.ChainCha
 	}
 	if f.Changed("snapshots-to") {
 		c.SnapshotsTo = &m.snapshotsTo
+	}
+	if f.Changed("open-members") {
+		c.OpenMembers = &m.open
 	}
 	if *c == (api.ChainChange{}) {
 		return nil, nil

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -53,9 +54,17 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if err == nil {
 		return exitDone
 	}
+	if code := silent(0); errors.As(err, &code) {
+		return int(code)
+	}
 	fmt.Fprintln(stderr, "crelvo: "+sentence(err))
 	return exitCode(err)
 }
+
+// silent ends the program with a code after all was said.
+type silent int
+
+func (silent) Error() string { return "" }
 
 // pointedError shows the place of a mistake, so its lines stay as they are.
 type pointedError struct{ text string }
@@ -107,7 +116,16 @@ func exitCode(err error) int {
 type session struct {
 	server string
 	output string
+	warned bool
 	yes    bool
+}
+
+// warnOfEnd says, once, that the token ends soon.
+func (s *session) warnOfEnd(at time.Time) {
+	if !s.warned {
+		s.warned = true
+		fmt.Fprintf(os.Stderr, "crelvo: your token ends on %s, in %s; make a new one with crelvo login or crelvo token new\n", timeText(at), api.Length(time.Until(at)))
+	}
 }
 
 const defaultServer = "http://127.0.0.1:8700"
@@ -142,7 +160,7 @@ func newRoot() *cobra.Command {
 	}
 	add("run", serveCommand(), demoCommand())
 	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s), withdrawCommand(s))
-	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
+	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), userCommand(s), teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
 	root.AddCommand(openapiCommand())
 	return root
 }
@@ -245,7 +263,7 @@ func (s *session) client() (*client.Client, error) {
 	if token == "" && server == c.Server {
 		token = c.Token
 	}
-	return &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version}, nil
+	return &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version, OnTokenEnds: s.warnOfEnd}, nil
 }
 
 // completeRepositories completes names of repositories.

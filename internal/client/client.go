@@ -28,6 +28,8 @@ type Client struct {
 	User, Password string
 	HTTP           *http.Client
 	Agent          string // the User-Agent
+	// OnTokenEnds, if set, is told when the server says that the token ends soon.
+	OnTokenEnds func(time.Time)
 }
 
 // Unreachable means that no answer came from the server.
@@ -71,6 +73,9 @@ func (c *Client) send(r *http.Request) (*http.Response, error) {
 			err = inner.Err
 		}
 		return nil, &Unreachable{Server: c.Server, Err: err}
+	}
+	if ends, err := time.Parse(time.RFC3339, response.Header.Get(api.TokenEndsHeader)); err == nil && c.OnTokenEnds != nil {
+		c.OnTokenEnds(ends)
 	}
 	if response.StatusCode < 300 {
 		return response, nil
@@ -257,37 +262,6 @@ func (c *Client) Search(ctx context.Context, query, repository string, limit, sk
 // Package shows a package or a version; repository may be "".
 func (c *Client) Package(ctx context.Context, purl, repository string) (api.Package, error) {
 	return get[api.Package](ctx, c, "/api/v1/package", url.Values{"purl": {purl}, "repository": {repository}})
-}
-
-// Tokens lists the tokens of the client's owner, or of somebody else.
-func (c *Client) Tokens(ctx context.Context, owner string) ([]api.Token, error) {
-	return get[[]api.Token](ctx, c, "/api/v1/tokens", url.Values{"for": {owner}})
-}
-
-// AddToken makes a token.
-func (c *Client) AddToken(ctx context.Context, n api.NewToken) (out api.MadeToken, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/tokens", n, &out)
-}
-
-// RevokeToken ends a token.
-func (c *Client) RevokeToken(ctx context.Context, owner, name string) error {
-	return c.do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name)+"?"+url.Values{"for": {owner}}.Encode(), nil, nil)
-}
-
-// EventQuery selects events; zero fields select all.
-type EventQuery struct {
-	Since                   time.Time
-	Who, Action, Repository string
-	Limit                   int
-}
-
-// Events lists the activity record.
-func (c *Client) Events(ctx context.Context, q EventQuery) ([]api.Event, error) {
-	values := url.Values{"who": {q.Who}, "action": {q.Action}, "repository": {q.Repository}, "limit": {strconv.Itoa(q.Limit)}}
-	if !q.Since.IsZero() {
-		values.Set("since", q.Since.UTC().Format(time.RFC3339))
-	}
-	return get[[]api.Event](ctx, c, "/api/v1/events", values)
 }
 
 // Publish sends package files; all become visible together. progress wraps the

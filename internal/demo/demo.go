@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/client"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/service"
 )
 
@@ -99,7 +100,7 @@ const nowhere = "http://127.0.0.1:9/"
 func repositories(shore string) []api.NewRepository {
 	list := func(items ...string) *[]string { return &items }
 	text := func(s string) *string { return &s }
-	fresh := 30.0
+	fresh, open := 30.0, true
 	return []api.NewRepository{
 		{Name: "snapshots", Holds: "snapshots", Description: "development builds, straight from CI"},
 		{Name: "staging", Holds: "releases", Description: "release candidates, waiting for the sea trial"},
@@ -118,7 +119,7 @@ func repositories(shore string) []api.NewRepository {
 			Mirror: &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
 			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "mainland-maven", MaySkip: true}},
-				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging")}},
+				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }
 
@@ -182,34 +183,57 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 
 // people makes the users and robots, with a token each.
 func people(ctx context.Context, s *service.Service) (map[string]string, error) {
-	by := access.Caller{Name: "crelvo"}
+	grant := func(r access.Role, on string) access.Grant { return access.Grant{Role: r, Repositories: on} }
+	ours, err := purl.ParsePattern("pkg:npm/@skerry/*")
+	if err != nil {
+		return nil, err
+	}
 	all := []service.NewPrincipal{
-		{Name: User, Password: Password, Grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}},
-		{Name: "deckhand", Password: "knots-and-splices", Grants: []access.Grant{
-			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Reader, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
-			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "shore-*"}, {Role: access.Reader, Repositories: "mainland-*"}}},
-		{Name: "purser", Password: "tickets-please-all", Grants: []access.Grant{
-			{Role: access.Reader, Repositories: "snapshots"}, {Role: access.Promoter, Repositories: "staging"},
-			{Role: access.Promoter, Repositories: "releases"}, {Role: access.Publisher, Repositories: "crew-tools"},
-			{Role: access.Reader, Repositories: "platform"}, {Role: access.Reader, Repositories: "shore-*"}, {Role: access.Reader, Repositories: "mainland-*"}}},
-		{Name: "ci-berth", Robot: true, Grants: []access.Grant{
-			{Role: access.Publisher, Repositories: "snapshots"}, {Role: access.Publisher, Repositories: "staging"}, {Role: access.Reader, Repositories: "releases"},
-			{Role: access.Reader, Repositories: "platform"}}},
+		{Name: User, Password: Password, Description: "looks after the service", Grants: []access.Grant{grant(access.Admin, "*")}},
+		{Name: "deckhand", Password: "knots-and-splices", Description: "developer"},
+		{Name: "purser", Password: "tickets-please-all", Description: "release manager", Grants: []access.Grant{grant(access.Reader, "snapshots")}},
+		{Name: "ci-berth", Robot: true, Description: "builds the berth planner", Grants: []access.Grant{
+			grant(access.Publisher, "snapshots"), grant(access.Publisher, "staging"), grant(access.Reader, "releases"), grant(access.Reader, "platform")}},
+		{Name: "ci-deck", Robot: true, Description: "builds what passengers see", Grants: []access.Grant{
+			{Role: access.Publisher, Repositories: "snapshots", Packages: ours}, grant(access.Reader, "platform")}},
+	}
+	teams := []struct {
+		name, description string
+		members           []string
+		grants            []service.NewGrant
+	}{
+		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
+			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
+			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
+			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
+			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
 	}
 	tokens := map[string]string{}
 	for _, p := range all {
-		if err := s.AddPrincipal(ctx, by, p); err != nil {
+		if err := s.AddPrincipal(ctx, service.Bootstrapper, p); err != nil {
 			return nil, err
 		}
 		owner, err := s.CallerNamed(ctx, p.Name)
 		if err != nil {
 			return nil, err
 		}
-		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: service.MaxTokenLength})
+		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: 366 * 24 * time.Hour})
 		if err != nil {
 			return nil, err
 		}
 		tokens[p.Name] = secret
+	}
+	for _, t := range teams {
+		if err := s.AddTeam(ctx, service.Bootstrapper, t.name, t.description, t.members); err != nil {
+			return nil, err
+		}
+		for _, g := range t.grants {
+			g.Holder = access.TeamPrefix + t.name
+			if _, err := s.AddGrant(ctx, service.Bootstrapper, g); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return tokens, nil
 }

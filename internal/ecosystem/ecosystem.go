@@ -222,8 +222,6 @@ type Desk interface {
 	Stage(ctx context.Context, body io.Reader, length int64, name string) (Staged, error)
 	// Publish records a version that arrived whole, in one act.
 	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt, error)
-	// Allow tells in a fault why the caller may not do something.
-	Allow(caller access.Caller, action access.Action, repository catalog.Repository) error
 	// SetLabel moves a label to a version; "" takes it away.
 	SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error
 	// Withdraw marks versions as not to be used any more, or, with nil, takes

@@ -160,17 +160,18 @@ const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name,
 
 // InNamespace lists the packages that stand directly in a namespace of several
 // repositories, by name; of one name in the order of the repositories.
-func (db *DB) InNamespace(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
+func (db *DB) InNamespace(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
+	arguments := []any{scope.Repositories, ecosystem, namespace}
+	inScope := scope.and(&arguments)
 	if at != 0 {
 		err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions, coalesce(sum(b.size), 0)::bigint bytes
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and`+seen(at)+`
-			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`,
-			repositories, ecosystem, namespace)
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3`+inScope+` and`+seen(at)+`
+			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`, arguments...)
 		return found, err
 	}
-	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3
-		order by p.name, array_position($1, p.repository_id)`, repositories, ecosystem, namespace)
+	err = db.SelectContext(ctx, &found, summarySelect+`and p.ecosystem = $2 and p.namespace = $3`+inScope+`
+		order by p.name, array_position($1, p.repository_id)`, arguments...)
 	return found, err
 }
 
@@ -183,29 +184,33 @@ type Branch struct {
 
 // Branches lists the next segments of the namespaces below one, in several
 // repositories together; separator is what the ecosystem puts between segments. An empty namespace is the root.
-func (db *DB) Branches(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
+func (db *DB) Branches(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
 	prefix := namespace
 	if prefix != "" {
 		prefix += separator
 	}
+	arguments := []any{scope.Repositories, ecosystem, prefix, separator, likeEscaper.Replace(prefix) + "%"}
+	inScope := scope.and(&arguments)
 	if at != 0 {
 		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
 			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> '' and`+seen(at)+`
-			group by 1 order by 1`, repositories, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> ''`+inScope+` and`+seen(at)+`
+			group by 1 order by 1`, arguments...)
 		return found, err
 	}
 	err = db.SelectContext(ctx, &found, `select split_part(substr(namespace, length($3) + 1), $4, 1) segment,
-		sum(bytes)::bigint bytes, max(changed_at) changed_at from package
-		where repository_id = any($1) and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''
-		group by 1 order by 1`, repositories, ecosystem, prefix, separator, likeEscaper.Replace(prefix)+"%")
+		sum(bytes)::bigint bytes, max(changed_at) changed_at from package p
+		where repository_id = any($1) and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''`+inScope+`
+		group by 1 order by 1`, arguments...)
 	return found, err
 }
 
-// Ecosystems lists which ecosystems the repositories hold anything of.
-func (db *DB) Ecosystems(ctx context.Context, repositories []int64) (names []string, err error) {
-	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package where repository_id = any($1) and versions > 0 order by 1`, repositories)
+// Ecosystems lists which ecosystems there is anything of.
+func (db *DB) Ecosystems(ctx context.Context, scope Scope) (names []string, err error) {
+	arguments := []any{scope.Repositories}
+	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package p where repository_id = any($1) and versions > 0`+
+		scope.and(&arguments)+` order by 1`, arguments...)
 	return names, err
 }
 
@@ -219,14 +224,15 @@ type Plugin struct {
 
 // Plugins lists the packages of a namespace whose last version is a plugin, in
 // several repositories.
-func (db *DB) Plugins(ctx context.Context, repositories []int64, at catalog.Moment, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+func (db *DB) Plugins(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+	arguments := []any{scope.Repositories, ecosystem, namespace, packaging}
 	err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
 		coalesce(l.details->>'title', '') title
 		from package p cross join lateral (select v.details from version v
 			where v.package_id = p.id and`+seen(at)+`
 			order by v.visible_from desc, v.id desc limit 1) l
 		where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3
-		and l.details->>'packaging' = $4 order by p.name`, repositories, ecosystem, namespace, packaging)
+		and l.details->>'packaging' = $4`+scope.and(&arguments)+` order by p.name`, arguments...)
 	return found, err
 }
 

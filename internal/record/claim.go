@@ -57,12 +57,13 @@ type PublishedName struct {
 
 // PublishedNames lists what the repositories ever published, with the names
 // of those that did, and how many there are. words is part of the name.
-func (db *DB) PublishedNames(ctx context.Context, repositories []int64, words string, limit int) (names []PublishedName, total int, err error) {
+func (db *DB) PublishedNames(ctx context.Context, scope Scope, words string, limit int) (names []PublishedName, total int, err error) {
+	arguments := []any{scope.Repositories, "%" + likeEscaper.Replace(words) + "%", limit}
 	rows, err := db.QueryContext(ctx, `select p.ecosystem, p.namespace, p.name, min(first.at), array_agg(r.name order by r.name), count(*) over ()
 		from package p join repository r on r.id = p.repository_id
 		cross join lateral (select min(v.visible_from) at from version v where v.package_id = p.id and v.visible_from is not null) first
-		where p.repository_id = any($1) and first.at is not null and (p.namespace || ' ' || p.name) ilike $2
-		group by 1, 2, 3 order by 1, 2, 3 limit $3`, repositories, "%"+likeEscaper.Replace(words)+"%", limit)
+		where p.repository_id = any($1) and first.at is not null and (p.namespace || ' ' || p.name) ilike $2`+scope.and(&arguments)+`
+		group by 1, 2, 3 order by 1, 2, 3 limit $3`, arguments...)
 	if err != nil {
 		return nil, 0, err
 	}

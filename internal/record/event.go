@@ -2,7 +2,9 @@ package record
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"slices"
 	"time"
 )
 
@@ -60,34 +62,77 @@ func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
 // EventFilter selects events; zero fields select all.
 type EventFilter struct {
 	Since      time.Time
+	Until      time.Time
 	Who        string
 	Action     string
 	Repository string
-	Before     int64 // only events with a lower id
-	Limit      int
+	Subject    string // a part of it
+	Before     int64  // only events with a lower id
+	Limit      int    // 0 for no limit
+	// OldestFirst turns the order around.
+	OldestFirst bool
 }
 
-// Events lists events, the newest first.
-func (db *DB) Events(ctx context.Context, f EventFilter) ([]Event, error) {
-	rows, err := db.QueryContext(ctx, `select id, at, who, token, address, action, repository, subject, detail from event
+// SealedEvent is an event with its place in the chain.
+type SealedEvent struct {
+	Event
+	Previous []byte
+	Hash     []byte
+}
+
+// EachEvent gives events one after the other, the newest first unless the filter
+// says otherwise, until do fails.
+func (db *DB) EachEvent(ctx context.Context, f EventFilter, do func(SealedEvent) error) error {
+	order, limit := "desc", any(f.Limit)
+	if f.OldestFirst {
+		order = "asc"
+	}
+	if f.Limit == 0 {
+		limit = nil
+	}
+	until := any(f.Until)
+	if f.Until.IsZero() {
+		until = nil
+	}
+	rows, err := db.QueryContext(ctx, `select id, at, who, token, address, action, repository, subject, detail, previous, hash from event
 		where at >= $1 and ($2 = '' or who = $2) and ($3 = '' or action = $3) and ($4 = '' or repository = $4)
-		and ($5 = 0 or id < $5) order by id desc limit $6`, f.Since, f.Who, f.Action, f.Repository, f.Before, f.Limit)
+		and ($5 = 0 or id < $5) and ($7::timestamptz is null or at < $7) and ($8 = '' or position(lower($8) in lower(subject)) > 0)
+		order by id `+order+` limit $6`, f.Since, f.Who, f.Action, f.Repository, f.Before, limit, until, f.Subject)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e SealedEvent
+		var detail []byte
+		if err := rows.Scan(&e.ID, &e.At, &e.Who, &e.Token, &e.Address, &e.Action, &e.Repository, &e.Subject, &detail, &e.Previous, &e.Hash); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(detail, &e.Detail); err != nil {
+			return err
+		}
+		e.At = e.At.UTC()
+		if err := do(e); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Seal is the hash that an event has after another one: the SHA-256 over the
+// hash of that and the event as JSON without its id.
+func Seal(previous []byte, e Event) ([]byte, error) {
+	e.ID = 0
+	line, err := json.Marshal(e)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	var events []Event
-	for rows.Next() {
-		var e Event
-		var detail []byte
-		if err := rows.Scan(&e.ID, &e.At, &e.Who, &e.Token, &e.Address, &e.Action, &e.Repository, &e.Subject, &detail); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(detail, &e.Detail); err != nil {
-			return nil, err
-		}
-		e.At = e.At.UTC()
-		events = append(events, e)
-	}
-	return events, rows.Err()
+	sum := sha256.Sum256(append(slices.Clone(previous), line...))
+	return sum[:], nil
+}
+
+// EventActions lists the kinds of event that there are.
+func (db *DB) EventActions(ctx context.Context) (all []string, err error) {
+	err = db.SelectContext(ctx, &all, `select distinct action from event order by 1`)
+	return all, err
 }

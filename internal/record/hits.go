@@ -27,7 +27,7 @@ type Hit struct {
 // a name that several repositories have, the first one's counts. Without
 // snapshots, packages that have nothing else are left out; versions that are
 // withdrawn are not found.
-func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
+func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
 	patterns := make([]string, len(words))
 	for i, w := range words {
 		patterns[i] = "%" + likeEscaper.Replace(strings.ToLower(w)) + "%"
@@ -44,13 +44,15 @@ func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, 
 		Versions     string    `db:"versions"`
 		Downloads    int64     `db:"downloads"`
 	}
+	arguments := []any{scope.Repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " "))}
+	inScope := scope.and(&arguments)
 	err = db.SelectContext(ctx, &rows, `with fitting as (
 			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.details
 			from package p cross join lateral (select v.version, v.published_by, v.details from version v
 				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null and ($4 or not v.snapshot)
 					and not exists (select from withdrawal w where w.package_id = p.id and w.version = v.version and w.visible_until is null)
 				order by v.visible_from desc, v.id desc limit 1) l
-			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2
+			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2`+inScope+`
 				and (cardinality($3::text[]) = 0 or p.words like all ($3)
 					or (p.words || ' ' || coalesce(l.details->>'title', '') || ' ' || coalesce(l.details->>'description', '')) ilike all ($3))
 			order by p.namespace, p.name, array_position($1, p.repository_id)
@@ -65,7 +67,7 @@ func (db *DB) Hits(ctx context.Context, repositories []int64, ecosystem string, 
 				and not exists (select from withdrawal w where w.package_id = f.id and w.version = v.version and w.visible_until is null)) versions,
 			coalesce((select sum(d.downloads) from version v join download_day d on d.version_id = v.id where v.package_id = f.id), 0)::bigint downloads
 		from page f order by f.fit, f.name, f.namespace`,
-		repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " ")))
+		arguments...)
 	for _, row := range rows {
 		h := Hit{RepositoryID: row.RepositoryID, Namespace: row.Namespace, Name: row.Name, ChangedAt: row.ChangedAt, Latest: row.Latest,
 			PublishedBy: row.PublishedBy, Versions: strings.Fields(row.Versions), Downloads: row.Downloads}

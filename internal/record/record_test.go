@@ -166,7 +166,7 @@ func TestTotalsStayTrue(t *testing.T) {
 		where v.visible_from is not null and v.visible_until is null`).Scan(&counted.Packages, &counted.Versions, &counted.Bytes); err != nil {
 		t.Fatal(err)
 	}
-	totals, err := w.Totals(t.Context())
+	totals, err := w.Totals(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -194,10 +194,17 @@ func TestEventsAreChained(t *testing.T) {
 		})
 	}
 	running.Wait()
-	events, err := w.Events(t.Context(), record.EventFilter{Limit: 1000})
-	if err != nil {
-		t.Fatal(err)
+	list := func(f record.EventFilter) (events []record.Event) {
+		t.Helper()
+		if err := w.EachEvent(t.Context(), f, func(e record.SealedEvent) error {
+			events = append(events, e.Event)
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return events
 	}
+	events := list(record.EventFilter{})
 	rows, err := w.QueryContext(t.Context(), `select id, previous, hash from event order by id`)
 	if err != nil {
 		t.Fatal(err)
@@ -227,9 +234,14 @@ func TestEventsAreChained(t *testing.T) {
 	if next != writers*each+1 {
 		t.Errorf("%d events; want %d", next-1, writers*each)
 	}
-	events, err = w.Events(t.Context(), record.EventFilter{Who: "writer-3", Limit: 5})
-	if err != nil || len(events) != 5 || events[0].ID < events[1].ID || events[0].Detail["n"] == "" {
-		t.Errorf("%+v, %v", events, err)
+	events = list(record.EventFilter{Who: "writer-3", Limit: 5})
+	if len(events) != 5 || events[0].ID < events[1].ID || events[0].Detail["n"] == "" {
+		t.Errorf("%+v", events)
+	}
+	for _, change := range []string{"update event set who = 'nobody' where id = 3", "delete from event where id = 3", "truncate event"} {
+		if _, err := w.ExecContext(t.Context(), change); err == nil {
+			t.Errorf("%s was done", change)
+		}
 	}
 }
 
@@ -251,7 +263,7 @@ func TestSearch(t *testing.T) {
 		{"i_e", ""},
 		{"nothing", ""},
 	} {
-		found, err := w.Search(t.Context(), []int64{w.repo.ID}, query.Query{Words: strings.Fields(c.words)}, now, 10, 0)
+		found, err := w.Search(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}}, query.Query{Words: strings.Fields(c.words)}, now, 10, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -263,10 +275,10 @@ func TestSearch(t *testing.T) {
 			t.Errorf("%q finds %q; want %q", c.words, got, c.want)
 		}
 	}
-	if found, err := w.Search(t.Context(), nil, query.Query{}, now, 10, 0); err != nil || len(found) != 0 {
+	if found, err := w.Search(t.Context(), record.Scope{}, query.Query{}, now, 10, 0); err != nil || len(found) != 0 {
 		t.Errorf("in no repository there is %v, %v", found, err)
 	}
-	branches, err := w.Branches(t.Context(), []int64{w.repo.ID}, 0, "maven", "example", ".")
+	branches, err := w.Branches(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}}, 0, "maven", "example", ".")
 	if err != nil || len(branches) != 1 || branches[0].Segment != "skerry" {
 		t.Errorf("below example: %+v, %v", branches, err)
 	}

@@ -26,6 +26,7 @@ type repositoryRow struct {
 	Secret        []byte        `db:"secret"`
 	ReleasesTo    sql.NullInt64 `db:"releases_to"`
 	SnapshotsTo   sql.NullInt64 `db:"snapshots_to"`
+	OpenMembers   bool          `db:"open_members"`
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
@@ -36,7 +37,7 @@ func (r repositoryRow) value() (catalog.Repository, error) {
 		v.Mirror = new(catalog.MirrorSettings)
 		return v, json.Unmarshal(r.Settings, v.Mirror)
 	case catalog.Chain:
-		v.Chain = &catalog.ChainSettings{ReleasesTo: r.ReleasesTo.Int64, SnapshotsTo: r.SnapshotsTo.Int64}
+		v.Chain = &catalog.ChainSettings{ReleasesTo: r.ReleasesTo.Int64, SnapshotsTo: r.SnapshotsTo.Int64, OpenMembers: r.OpenMembers}
 	}
 	return v, nil
 }
@@ -51,7 +52,7 @@ type StoredRepository struct {
 func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	var rows []repositoryRow
 	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
-		settings, secret, releases_to, snapshots_to from repository where removed_at is null order by name`); err != nil {
+		settings, secret, releases_to, snapshots_to, open_members from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -106,6 +107,7 @@ func (tx *Tx) AddRepository(ctx context.Context, r StoredRepository) (_ catalog.
 func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 	settings := []byte("{}")
 	var releases, snapshots sql.NullInt64
+	open := false
 	if r.Mirror != nil {
 		var err error
 		if settings, err = json.Marshal(r.Mirror); err != nil {
@@ -113,12 +115,13 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		}
 	}
 	if r.Chain != nil {
+		open = r.Chain.OpenMembers
 		releases = sql.NullInt64{Int64: r.Chain.ReleasesTo, Valid: r.Chain.ReleasesTo != 0}
 		snapshots = sql.NullInt64{Int64: r.Chain.SnapshotsTo, Valid: r.Chain.SnapshotsTo != 0}
 	}
 	if _, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
-		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9 where id = $1`,
-		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots); err != nil {
+		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10 where id = $1`,
+		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open); err != nil {
 		return err
 	}
 	if r.Chain == nil {
@@ -159,12 +162,13 @@ type Total struct {
 	Ecosystems   []string // of what it holds
 }
 
-// Totals are the totals of all repositories that ever held anything.
-func (db *DB) Totals(ctx context.Context) (map[int64]Total, error) {
+// Totals are the totals of those repositories that ever held anything.
+func (db *DB) Totals(ctx context.Context, scope Scope) (map[int64]Total, error) {
+	arguments := []any{scope.Repositories}
 	rows, err := db.QueryContext(ctx, `select repository_id, count(*) filter (where versions > 0),
 		sum(versions)::bigint, sum(bytes)::bigint, max(changed_at),
 		coalesce(array_agg(distinct ecosystem) filter (where versions > 0), '{}')
-		from package group by repository_id`)
+		from package p where repository_id = any($1)`+scope.and(&arguments)+` group by repository_id`, arguments...)
 	if err != nil {
 		return nil, err
 	}
@@ -182,10 +186,11 @@ func (db *DB) Totals(ctx context.Context) (map[int64]Total, error) {
 
 // TotalAsOf is what repositories together held at a moment, without their
 // ecosystems.
-func (db *DB) TotalAsOf(ctx context.Context, repositories []int64, at catalog.Moment) (t Total, err error) {
+func (db *DB) TotalAsOf(ctx context.Context, scope Scope, at catalog.Moment) (t Total, err error) {
+	arguments := []any{scope.Repositories}
 	row := db.QueryRowContext(ctx, `select count(distinct p.id), count(distinct v.id), coalesce(sum(b.size), 0)::bigint, max(v.visible_from)
 		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-		where p.repository_id = any($1) and`+seen(at), repositories)
+		where p.repository_id = any($1)`+scope.and(&arguments)+` and`+seen(at), arguments...)
 	return t, row.Scan(&t.Packages, &t.Versions, &t.Bytes, &t.LastChange)
 }
 

@@ -24,14 +24,14 @@ func (s *statement) arg(v any) string {
 // globs makes a pattern of LIKE of one with *.
 func globs(text string) string { return strings.ReplaceAll(likeEscaper.Replace(text), "*", "%") }
 
-// Search lists packages of the given repositories that fit a query: those whose
+// Search lists packages in scope that fit a query: those whose
 // name is the first word first, then those that begin with it, then the rest,
 // each the last changed first. A package fits if one of its versions fits all
 // conditions; the newest one that does is its Latest. The conditions repo and
 // the saved searches of the query are the caller's business.
-func (db *DB) Search(ctx context.Context, repositories []int64, q query.Query, now time.Time, limit, skip int) (found []Summary, err error) {
+func (db *DB) Search(ctx context.Context, scope Scope, q query.Query, now time.Time, limit, skip int) (found []Summary, err error) {
 	s := new(statement)
-	names, versions := s.ofPackage(q), s.ofVersion(q, now)
+	names, versions := s.ofPackage(q)+scope.and(&s.arguments), s.ofVersion(q, now)
 	fit := "3"
 	if len(q.Words) > 0 {
 		first := s.arg(strings.ToLower(q.Words[0]))
@@ -54,7 +54,7 @@ func (db *DB) Search(ctx context.Context, repositories []int64, q query.Query, n
 			limit %s offset %s
 		)
 		select repository_id, ecosystem, namespace, name, versions, bytes, changed_at, latest, published_by, description
-		from hit order by fit, changed_at desc, id desc`, fit, s.arg(repositories), names, enough, versions, s.arg(limit), s.arg(skip))
+		from hit order by fit, changed_at desc, id desc`, fit, s.arg(scope.Repositories), names, enough, versions, s.arg(limit), s.arg(skip))
 	err = db.SelectContext(ctx, &found, s.String(), s.arguments...)
 	return found, err
 }
@@ -72,7 +72,7 @@ func (s *statement) ofPackage(q query.Query) string {
 	for _, p := range q.Patterns {
 		kind, name, _ := p.Parts()
 		b.WriteString(" and p.ecosystem like " + s.arg(globs(kind)) +
-			" and case when p.namespace = '' then p.name else p.namespace || '/' || p.name end like " + s.arg(globs(name)))
+			" and " + fullName + " like " + s.arg(globs(name)))
 	}
 	for _, c := range q.Conditions {
 		if column, ok := map[string]string{"ecosystem": "p.ecosystem", "name": "p.name", "namespace": "p.namespace"}[c.Key]; ok {

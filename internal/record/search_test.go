@@ -86,7 +86,7 @@ func TestSearchConditions(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 			continue
 		}
-		found, err := w.Search(ctx, []int64{w.repo.ID}, q, now, 10, 0)
+		found, err := w.Search(ctx, record.Scope{Repositories: []int64{w.repo.ID}}, q, now, 10, 0)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)
 		}

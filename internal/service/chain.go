@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,25 +17,36 @@ import (
 	"crelvo/internal/record"
 )
 
-// ours tells why a name is ours in a chain; "" if it is not.
-func (s *Service) ours(ctx context.Context, members []chain.Member, key catalog.PackageKey) (string, error) {
+// ours tells why a name is ours in a chain; "" if it is not. It is ours also if
+// whoever asks may not see where it was published: what mirrors must not answer
+// for does not depend on that. But then it is not said.
+func (s *Service) ours(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (string, error) {
 	var houses []int64
-	for _, m := range members {
+	d := s.repositories.Load()
+	for _, m := range d.behind[r.ID] {
 		if m.Kind == catalog.House {
 			houses = append(houses, m.ID)
 		}
 	}
-	d := s.repositories.Load()
 	in, err := s.db.PublishedIn(ctx, houses, key)
 	if err != nil {
 		return "", err
 	}
+	seen := s.membersFor(r, key)
 	var names []string
 	for _, id := range in {
-		names = append(names, d.byID[id].Name)
+		if slices.ContainsFunc(seen, func(m chain.Member) bool { return m.ID == id }) {
+			names = append(names, d.byID[id].Name)
+		}
 	}
-	return chain.Ours(d.claims, purlOf(key, ""), names), nil
+	if ours := chain.Ours(d.claims, purlOf(key, ""), names); ours != "" || len(in) == 0 {
+		return ours, nil
+	}
+	return oursUnseen, nil
 }
+
+// oursUnseen is why a name is ours to those who may not know.
+const oursUnseen = "for a reason that you may not see"
 
 // inquiry is one question on its way through the members of a chain.
 type inquiry struct {
@@ -53,7 +65,7 @@ type inquiry struct {
 
 func (i *inquiry) at(n int) catalog.PackageKey {
 	key := i.key
-	key.RepositoryID = i.members[n].ID
+	key.RepositoryID, key.Sight = i.members[n].ID, ""
 	return key
 }
 
@@ -227,8 +239,8 @@ func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
 // chainFile finds a file behind a chain. All files of a release come from the
 // member that answers for it.
 func (s *Service) chainFile(ctx context.Context, r catalog.Repository, q catalog.FileQuestion) (ecosystem.Found, error) {
-	members := s.membersOf(r)
-	ours, err := s.ours(ctx, members, q.Key)
+	members := s.membersFor(r, q.Key)
+	ours, err := s.ours(ctx, r, q.Key)
 	if err != nil {
 		return ecosystem.Found{}, err
 	}
@@ -252,7 +264,7 @@ func (s *Service) chainFile(ctx context.Context, r catalog.Repository, q catalog
 	}
 	for _, step := range answering {
 		of := q
-		of.Key.RepositoryID = step.ID
+		of.Key.RepositoryID, of.Key.Sight = step.ID, ""
 		found, err := s.File(ctx, of)
 		if errors.Is(err, ecosystem.ErrNoFile) {
 			continue
@@ -270,7 +282,7 @@ func (s *Service) newestAmong(ctx context.Context, answering []chain.Step, q cat
 	all := new(catalog.Package)
 	for _, step := range answering {
 		key := q.Key
-		key.RepositoryID = step.ID
+		key.RepositoryID, key.Sight = step.ID, ""
 		p, err := s.packageOf(ctx, key, q.Version)
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			continue
@@ -292,6 +304,9 @@ func (s *Service) newestAmong(ctx context.Context, answering []chain.Step, q cat
 // reason.
 func (s *Service) nobody(r catalog.Repository, q catalog.FileQuestion, ours string, answer chain.Answer) error {
 	p := purlOf(q.Key, q.Version)
+	if ours == oursUnseen {
+		return ecosystem.ErrNoFile
+	}
 	for _, step := range answer.Steps {
 		switch {
 		case step.Said == chain.Claimed:
@@ -320,8 +335,8 @@ func (s *Service) memberFault(r catalog.Repository, member chain.Member, what st
 // chainPackage puts together what the members of a chain have of a package.
 // until is when a mirror among them is to be asked again.
 func (s *Service) chainPackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
-	members := s.membersOf(r)
-	ours, err := s.ours(ctx, members, key)
+	members := s.membersFor(r, key)
+	ours, err := s.ours(ctx, r, key)
 	if err != nil {
 		return nil, until, err
 	}
@@ -372,9 +387,9 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 	p.Qualifiers = nil
 	explained := Explanation{PURL: p, Repository: r}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
-	members := s.membersOf(r)
+	members := s.membersFor(r, key)
 	if r.Kind == catalog.Chain {
-		if explained.Ours, err = s.ours(ctx, members, key); err != nil {
+		if explained.Ours, err = s.ours(ctx, r, key); err != nil {
 			return explained, err
 		}
 	}

@@ -28,7 +28,7 @@ func (s *Service) changing(ctx context.Context, caller access.Caller, action acc
 		return r, nil, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories hold can be changed", r.Name, r.Kind).
 			WithHint("Name the house repository that holds %s.", key.Name)
 	}
-	if err := s.Allow(caller, action, r); err != nil {
+	if err := s.Allow(caller, action, access.Object{Repository: r, Package: purlOf(key, "")}); err != nil {
 		return r, nil, err
 	}
 	p, err := s.Package(ctx, key)
@@ -48,6 +48,7 @@ func noVersion(r catalog.Repository, key catalog.PackageKey, version string) err
 
 // SetLabel implements ecosystem.Desk.
 func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
+	key.Sight = ""
 	r, p, err := s.changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -93,6 +94,7 @@ func (s *Service) changePackage(ctx context.Context, r catalog.Repository, key c
 
 // Withdraw implements ecosystem.Desk.
 func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
+	key.Sight = ""
 	r, p, err := s.changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -134,6 +136,7 @@ func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalo
 
 // Remove implements ecosystem.Desk.
 func (s *Service) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
+	key.Sight = ""
 	r, p, err := s.changing(ctx, caller, access.Remove, key)
 	if err != nil {
 		return err

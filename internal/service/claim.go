@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/access"
@@ -13,7 +14,7 @@ import (
 
 // Claims lists the claims and lifts by pattern.
 func (s *Service) Claims(ctx context.Context, caller access.Caller) ([]record.Claim, error) {
-	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
 		return nil, err
 	}
 	return s.db.Claims(ctx)
@@ -29,13 +30,9 @@ func (s *Service) PublishedNames(ctx context.Context, caller access.Caller, name
 	if err != nil {
 		return nil, 0, err
 	}
-	var houses []int64
-	for _, m := range s.membersOf(r) {
-		if m.Kind == catalog.House {
-			houses = append(houses, m.ID)
-		}
-	}
-	return s.db.PublishedNames(ctx, houses, strings.TrimSpace(words), maxPublished)
+	scope := s.scopeOf(r)
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return s.repositories.Load().byID[id].Kind != catalog.House })
+	return s.db.PublishedNames(ctx, scope, strings.TrimSpace(words), maxPublished)
 }
 
 // AddClaim claims the names that a pattern fits: no mirror behind a chain then
@@ -66,7 +63,7 @@ func (s *Service) LiftClaim(ctx context.Context, caller access.Caller, pattern, 
 
 func (s *Service) changeClaim(ctx context.Context, caller access.Caller, pattern, reason string,
 	do func(tx *record.Tx, known *record.Claim, c record.Claim) (action string, err error)) (record.Claim, error) {
-	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
 		return record.Claim{}, err
 	}
 	parsed, err := purl.ParsePattern(strings.TrimSpace(pattern))

@@ -24,6 +24,9 @@ var _ ecosystem.Desk = (*Service)(nil)
 
 // File implements ecosystem.Desk.
 func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.Found, error) {
+	if !s.shows(q.Key) {
+		return ecosystem.Found{}, ecosystem.ErrNoFile
+	}
 	age := s.age(q.Key)
 	if known, ok := s.files.Get(q); ok && known.generation == age {
 		return known.value, nil
@@ -32,6 +35,11 @@ func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.F
 	if !ok {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
+	if r.Kind != catalog.Chain && q.Key.Sight != "" {
+		q.Key.Sight = ""
+		return s.File(ctx, q)
+	}
+	r.Sight = q.Key.Sight
 	var found ecosystem.Found
 	var err error
 	switch r.Kind {
@@ -72,9 +80,13 @@ func (s *Service) packageOf(ctx context.Context, key catalog.PackageKey, version
 // packageUntil is packageOf, and until when that holds if nothing changes.
 func (s *Service) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
 	r, ok := s.repositories.Load().byID[key.RepositoryID]
-	if !ok {
+	if !ok || !s.shows(key) {
 		return nil, forever, ecosystem.ErrNoPackage
 	}
+	if r.Kind != catalog.Chain {
+		key.Sight = ""
+	}
+	r.Sight = key.Sight
 	find := func() (*catalog.Package, time.Time, error) { return s.chainPackage(ctx, r, key, version) }
 	switch r.Kind {
 	case catalog.House:
@@ -112,13 +124,14 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 	}
 	near = near || repository.AsOf != 0 || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
 	members := s.membersOf(repository)
-	here, err := s.pluginsHere(ctx, repository, members, ecosystemName, namespace, packaging)
+	scope := s.scopeOf(repository)
+	here, err := s.pluginsHere(ctx, repository, scope, ecosystemName, namespace, packaging)
 	if err != nil {
 		return nil, err
 	}
 	for _, member := range members {
 		add(here[member.ID]...)
-		if near || member.Kind != catalog.Mirror || member.Ecosystem != ecosystemName {
+		if _, partly := scope.Parts[member.ID]; near || partly || member.Kind != catalog.Mirror || member.Ecosystem != ecosystemName {
 			continue
 		}
 		listed, err := s.mirrorPlugins(ctx, s.mirrorOf(member.ID), namespace)
@@ -137,14 +150,14 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 
 // pluginsHere are the plugins of a namespace that the members of a repository
 // keep, by member. Most namespaces have none, which is worth remembering.
-func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository, members []chain.Member,
+func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository, scope record.Scope,
 	ecosystemName, namespace, packaging string) (map[int64][]ecosystem.Plugin, error) {
 	key := repository.Key(ecosystemName, namespace, "")
 	age := s.age(key)
 	if known, ok := s.plugins.Get(key); ok && known.generation == age {
 		return known.value, nil
 	}
-	rows, err := s.db.Plugins(ctx, idsOf(members), repository.AsOf, ecosystemName, namespace, packaging)
+	rows, err := s.db.Plugins(ctx, scope, repository.AsOf, ecosystemName, namespace, packaging)
 	if err != nil {
 		return nil, err
 	}
@@ -160,8 +173,8 @@ func (s *Service) pluginsHere(ctx context.Context, repository catalog.Repository
 // what its members do, the first member's if several have a package.
 func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, separator string) (
 	[]ecosystem.Branch, []ecosystem.PackageLine, error) {
-	ids := idsOf(s.membersOf(repository))
-	rows, err := s.db.Branches(ctx, ids, repository.AsOf, ecosystemName, namespace, separator)
+	scope := s.scopeOf(repository)
+	rows, err := s.db.Branches(ctx, scope, repository.AsOf, ecosystemName, namespace, separator)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -169,7 +182,7 @@ func (s *Service) Below(ctx context.Context, repository catalog.Repository, ecos
 	for i, row := range rows {
 		branches[i] = ecosystem.Branch(row)
 	}
-	found, err := s.db.InNamespace(ctx, ids, repository.AsOf, ecosystemName, namespace)
+	found, err := s.db.InNamespace(ctx, scope, repository.AsOf, ecosystemName, namespace)
 	var packages []ecosystem.PackageLine
 	for i, p := range found {
 		if i == 0 || p.Name != found[i-1].Name {

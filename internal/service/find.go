@@ -52,29 +52,19 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, text, reposi
 		readable = []catalog.Repository{r}
 	}
 	// Behind a chain are others, which its reader may see through it.
-	byID := map[int64]catalog.Repository{}
-	var ids []int64
-	for _, r := range readable {
-		if r.Kind == catalog.Chain && repository == "" {
-			continue
-		}
-		for _, m := range s.membersOf(r) {
-			if fitsRepo(q, m.Name) {
-				byID[m.ID] = m.Repository
-				ids = append(ids, m.ID)
-			}
-		}
-	}
+	scope := s.scopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool { return r.Kind == catalog.Chain && repository == "" })...)
+	d := s.repositories.Load()
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return !fitsRepo(q, d.byID[id].Name) })
 	limited, cancel := context.WithTimeout(ctx, searchLimit)
 	defer cancel()
-	rows, err := s.db.Search(limited, ids, q, s.Now(), limit, skip)
+	rows, err := s.db.Search(limited, scope, q, s.Now(), limit, skip)
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {
 		return nil, fault.New(fault.Unavailable, "search-too-long", "this search takes longer than %s", searchLimit).
 			WithHint("Add a word or a repository, so that fewer versions have to be looked at.")
 	}
 	found := make([]Found, len(rows))
 	for i, row := range rows {
-		found[i] = Found{row, byID[row.RepositoryID]}
+		found[i] = Found{row, d.byID[row.RepositoryID]}
 	}
 	return found, err
 }
@@ -161,7 +151,7 @@ func (s *Service) SavedSearches(ctx context.Context, caller access.Caller) ([]re
 
 // SaveSearch keeps a query of the caller under a name.
 func (s *Service) SaveSearch(ctx context.Context, caller access.Caller, name, text string, shared bool) error {
-	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
 		return err
 	}
 	if err := checkName("saved search", name); err != nil {
@@ -182,7 +172,7 @@ func (s *Service) SaveSearch(ctx context.Context, caller access.Caller, name, te
 
 // ForgetSearch drops a saved search of the caller.
 func (s *Service) ForgetSearch(ctx context.Context, caller access.Caller, name string) error {
-	if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
 		return err
 	}
 	return s.db.Within(ctx, func(tx *record.Tx) error {
@@ -231,6 +221,10 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 		case r.Kind == catalog.Chain:
 			continue
 		default:
+			if !s.shows(key) {
+				continue
+			}
+			key.Sight = ""
 			found, err = s.housePackage(ctx, key)
 		}
 		if errors.Is(err, ecosystem.ErrNoPackage) {
@@ -275,7 +269,7 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 // Hits implements ecosystem.Desk.
 func (s *Service) Hits(ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search) ([]ecosystem.Hit, int, error) {
 	words := strings.FieldsFunc(q.Text, func(r rune) bool { return r == ' ' || r == '/' || r == '\t' || r == ',' })
-	rows, total, err := s.db.Hits(ctx, idsOf(s.membersOf(repository)), ecosystemName, words[:min(len(words), 10)], q.Snapshots, q.Skip, q.Limit)
+	rows, total, err := s.db.Hits(ctx, s.scopeOf(repository), ecosystemName, words[:min(len(words), 10)], q.Snapshots, q.Skip, q.Limit)
 	hits := make([]ecosystem.Hit, len(rows))
 	for i, row := range rows {
 		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,

@@ -4,56 +4,36 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base32"
-	"encoding/binary"
 	"errors"
-	"hash/crc32"
+	"slices"
 	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
 )
 
 const (
-	// TokenPrefix begins every token, so that scanners can find leaked ones.
-	TokenPrefix = "crelvo_"
 	// sessionLength is how long a browser stays signed in.
 	sessionLength = 12 * time.Hour
-	// DefaultTokenLength and MaxTokenLength are how long tokens last.
+	// DefaultTokenLength is how long tokens last if nothing else is said.
 	DefaultTokenLength = 90 * 24 * time.Hour
-	MaxTokenLength     = 366 * 24 * time.Hour
+	defaultLongest     = 366 * 24 * time.Hour
+	// WarnBefore is how long before its end a token is warned of.
+	WarnBefore = 7 * 24 * time.Hour
 	// passwordMemory is how long a right password is not hashed again.
 	passwordMemory = 5 * time.Minute
 	minPassword    = 10
 )
 
-var tokenText = base32.StdEncoding.WithPadding(base32.NoPadding)
-
-// newToken makes a secret: the prefix, 160 random bits and a CRC-32 of both as
-// check digits, in lower-case base 32.
+// newToken makes a secret: the prefix, 160 random bits and check digits.
 func newToken() string {
 	var random [20]byte
 	rand.Read(random[:])
-	body := TokenPrefix + strings.ToLower(tokenText.EncodeToString(random[:]))
-	return body + checkDigits(body)
-}
-
-func checkDigits(body string) string {
-	sum := binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(body)))
-	return strings.ToLower(tokenText.EncodeToString(sum))
-}
-
-// checkToken finds typing and copying mistakes before anything is looked up.
-func checkToken(secret string) error {
-	const digits = 7
-	if len(secret) > len(TokenPrefix)+digits && checkDigits(secret[:len(secret)-digits]) == secret[len(secret)-digits:] {
-		return nil
-	}
-	return fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
-		WithHint("Copy it again, whole and without spaces or line breaks.")
+	body := access.TokenPrefix + strings.ToLower(access.TokenText.EncodeToString(random[:]))
+	return body + access.CheckDigits(body)
 }
 
 // knownCaller is a caller whose secret was found to be right.
@@ -73,10 +53,10 @@ func (o Origin) on(c access.Caller) access.Caller {
 
 // ByToken finds the caller who has a token.
 func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (access.Caller, error) {
-	if strings.HasPrefix(secret, TokenPrefix) {
-		if err := checkToken(secret); err != nil {
-			return access.Caller{}, err
-		}
+	if strings.HasPrefix(secret, access.TokenPrefix) && !access.TokenWhole(secret) {
+		f := fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
+			WithHint("Copy it again, whole and without spaces or line breaks.")
+		return access.Caller{}, s.notIn(from.on(access.Caller{}), f)
 	}
 	hash := sha256.Sum256([]byte(secret))
 	generation, now := s.accessGeneration.Load(), s.Now()
@@ -84,18 +64,28 @@ func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (acce
 	if !ok || known.generation != generation {
 		t, p, err := s.db.ByToken(ctx, hash)
 		if errors.Is(err, record.ErrNotFound) {
-			return access.Caller{}, fault.New(fault.Unknown, "token-unknown", "this server does not know the token").
-				WithHint("It may belong to another server, or have been removed; make one with crelvo token new.")
+			return access.Caller{}, s.notIn(from.on(access.Caller{}), fault.New(fault.Unknown, "token-unknown", "this server does not know the token").
+				WithHint("It may belong to another server, or have been removed; make one with crelvo token new."))
 		}
 		if err != nil {
 			return access.Caller{}, err
 		}
 		if t.RevokedAt != nil {
-			return access.Caller{}, fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked on %s",
-				t.Name, p.Name, t.RevokedAt.UTC().Format(timeForm)).WithHint("Make a new one with crelvo token new.")
+			return access.Caller{}, s.notIn(from.on(access.Caller{Name: p.Name, Token: t.Name}), fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked on %s",
+				t.Name, p.Name, t.RevokedAt.UTC().Format(timeForm)).WithHint("Make a new one with crelvo token new."))
+		}
+		if p.BlockedAt != nil {
+			return access.Caller{}, s.notIn(from.on(access.Caller{Name: p.Name, Token: t.Name}), blocked(p))
 		}
 		c := callerOf(p)
 		c.Token = t.Name
+		for _, text := range t.Only {
+			pattern, err := purl.ParsePattern(text)
+			if err != nil {
+				return access.Caller{}, err
+			}
+			c.Only = append(c.Only, pattern)
+		}
 		for _, can := range t.Can {
 			c.Can = append(c.Can, access.Action(can))
 		}
@@ -106,18 +96,45 @@ func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (acce
 		s.callers.Add(hash, known)
 	}
 	if !now.Before(known.value.ends) {
-		return access.Caller{}, fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
+		return access.Caller{}, s.notIn(from.on(known.value.caller), fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
 			known.value.caller.Token, known.value.caller.Name, known.value.ends.UTC().Format(timeForm)).
-			WithHint("Make a new one with crelvo token new.")
+			WithHint("Make a new one with crelvo token new."))
 	}
 	s.downloads.tokenUsed(record.TokenUse{TokenID: known.value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
-	return from.on(known.value.caller), nil
+	caller := from.on(known.value.caller)
+	caller.TokenEnds = known.value.ends
+	return caller, nil
+}
+
+// notIn notes that somebody did not get in.
+func (s *Service) notIn(who access.Caller, f *fault.Error) error {
+	s.Refused(who, "", "to get in", f)
+	return f
+}
+
+func blocked(p record.Principal) *fault.Error {
+	return fault.New(fault.Unknown, "blocked", "%s was blocked on %s", p.Name, p.BlockedAt.UTC().Format(timeForm)).
+		WithHint("An admin can let it in again.")
+}
+
+// Nobody is who did not sign in, with what everybody may do.
+func (s *Service) Nobody(ctx context.Context, from Origin) (access.Caller, error) {
+	generation := s.accessGeneration.Load()
+	if known := s.nobodys.Load(); known != nil && known.generation == generation {
+		return from.on(access.Caller{Grants: known.value}), nil
+	}
+	grants, err := s.db.GrantsOf(ctx, 0)
+	if err != nil {
+		return access.Caller{}, err
+	}
+	s.nobodys.Store(&aged[[]access.Grant]{value: grants, generation: generation})
+	return from.on(access.Caller{Grants: grants}), nil
 }
 
 // BySecret finds the caller of HTTP Basic: the secret is a token, or the
 // password of the named user.
 func (s *Service) BySecret(ctx context.Context, name, secret string, from Origin) (access.Caller, error) {
-	if strings.HasPrefix(secret, TokenPrefix) {
+	if strings.HasPrefix(secret, access.TokenPrefix) {
 		return s.ByToken(ctx, secret, from)
 	}
 	// The token of the environment need not be of Crelvo's own making.
@@ -138,17 +155,25 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
 		return from.on(known.value.caller), nil
 	}
+	who := from.on(access.Caller{Name: name})
+	if err := s.brake.try(name, from.Address, now); err != nil {
+		return access.Caller{}, s.notIn(who, fault.Of(err))
+	}
 	p, err := s.db.Principal(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		// As slow as for a known name, so that names cannot be tried out.
 		s.verifyPassword(ctx, nobodysHash, password)
-		return access.Caller{}, wrongPassword
+		return access.Caller{}, s.notIn(who, wrongPassword)
 	}
 	if err != nil {
 		return access.Caller{}, err
 	}
 	if !s.verifyPassword(ctx, p.PasswordHash, password) {
-		return access.Caller{}, wrongPassword
+		return access.Caller{}, s.notIn(who, wrongPassword)
+	}
+	s.brake.succeeded(name, from.Address)
+	if p.BlockedAt != nil {
+		return access.Caller{}, s.notIn(who, blocked(p))
 	}
 	c := callerOf(p)
 	s.callers.Add(hash, aged[knownCaller]{value: knownCaller{c, 0, now.Add(passwordMemory)}, generation: generation})
@@ -170,17 +195,13 @@ func (s *Service) CallerNamed(ctx context.Context, name string) (access.Caller, 
 func (s *Service) SignIn(ctx context.Context, name, password string, from Origin) (secret string, ends time.Time, err error) {
 	caller, err := s.byPassword(ctx, name, password, from)
 	if err != nil {
-		refused := s.event(access.Caller{Name: name, Address: from.Address}, "sign-in refused")
-		if noteErr := s.db.Within(ctx, func(tx *record.Tx) error { return tx.Append(ctx, refused) }); noteErr != nil {
-			s.log.Error("a refused sign-in could not be noted", "error", noteErr)
-		}
 		return "", ends, err
 	}
 	secret = rand.Text() + rand.Text()
 	now := s.Now()
 	ends = now.Add(sessionLength)
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.AddSession(ctx, sha256.Sum256([]byte(secret)), caller.ID, now, ends); err != nil {
+		if err := tx.AddSession(ctx, sha256.Sum256([]byte(secret)), caller.ID, now, ends, from.Address, from.UserAgent); err != nil {
 			return err
 		}
 		return tx.Append(ctx, s.event(caller, "signed in"))
@@ -217,8 +238,8 @@ func (s *Service) BySession(ctx context.Context, secret string, from Origin) (ac
 		return from.on(known.value.caller), nil
 	}
 	p, ends, err := s.db.BySession(ctx, hash, now)
-	if errors.Is(err, record.ErrNotFound) {
-		return access.Caller{}, nil
+	if errors.Is(err, record.ErrNotFound) || err == nil && p.BlockedAt != nil {
+		return s.Nobody(ctx, from)
 	}
 	if err != nil {
 		return access.Caller{}, err
@@ -253,6 +274,7 @@ type NewToken struct {
 	Name   string
 	Can    []access.Action // empty: all that its owner may
 	On     []string        // repository patterns; empty: all
+	Only   []string        // package patterns; empty: all
 	Length time.Duration   // 0 for the default
 }
 
@@ -266,19 +288,32 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 		return "", t, err
 	}
 	for _, can := range n.Can {
-		if can != access.Read && can != access.Publish && can != access.Remove && can != access.Manage {
+		if !slices.Contains(access.Actions, can) {
 			return "", t, fault.New(fault.Invalid, "bad-action", "a token cannot be limited to %q", can).
-				WithHint("Choose from read, publish, remove and manage.")
+				WithHint("Choose from read, publish, promote, remove and manage.")
 		}
 	}
-	if n.Length == 0 {
-		n.Length = DefaultTokenLength
+	for _, on := range n.On {
+		if !repositoriesForm(on) {
+			return "", t, bad("bad-repositories", "%q is neither the name of a repository nor a pattern", on).
+				WithHint("Write a name, or a pattern with * for any run of characters, such as shore-*.")
+		}
 	}
-	if n.Length < 0 || n.Length > MaxTokenLength {
-		return "", t, fault.New(fault.Invalid, "bad-expiry", "a token lasts at most %d days", int(MaxTokenLength.Hours()/24))
+	for _, only := range n.Only {
+		if _, err := packagesPattern(only); err != nil {
+			return "", t, err
+		}
+	}
+	longest := s.settings.LongestToken
+	if n.Length == 0 {
+		n.Length = min(DefaultTokenLength, longest)
+	}
+	if n.Length < 0 || n.Length > longest {
+		return "", t, fault.New(fault.Invalid, "bad-expiry", "a token lasts at most %s on this server", daysOf(longest)).
+			WithHint("Whoever runs the server can raise that (longest-token).")
 	}
 	now := s.Now()
-	t = record.Token{PrincipalID: owner.ID, Name: n.Name, On: n.On, CreatedAt: now, ExpiresAt: now.Add(n.Length)}
+	t = record.Token{PrincipalID: owner.ID, Name: n.Name, On: n.On, Only: n.Only, CreatedAt: now, ExpiresAt: now.Add(n.Length)}
 	for _, can := range n.Can {
 		t.Can = append(t.Can, string(can))
 	}
@@ -295,6 +330,8 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 		t.ID = id
 		event := s.event(caller, "token made")
 		event.Subject = owner.Name + "/" + n.Name
+		event.Detail = map[string]string{"can": strings.Join(t.Can, ", "), "on": strings.Join(t.On, ", "), "only": strings.Join(t.Only, ", "),
+			"until": t.ExpiresAt.UTC().Format(timeForm)}
 		return tx.Append(ctx, event)
 	})
 }
@@ -302,17 +339,17 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 // tokenOwner: tokens are made with a session or password, or with a token that
 // is not limited; those of others by an admin.
 func (s *Service) tokenOwner(ctx context.Context, caller access.Caller, name string) (record.Principal, error) {
-	if caller.Can != nil || caller.On != nil {
+	if caller.Limited() {
 		return record.Principal{}, fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot look after tokens", caller.Token).
 			WithHint("Sign in with a password: crelvo login.")
 	}
 	if name == "" || name == caller.Name {
-		if err := s.Allow(caller, access.SignedIn, catalog.Repository{}); err != nil {
+		if err := s.Allow(caller, access.SignedIn, everything); err != nil {
 			return record.Principal{}, err
 		}
 		return record.Principal{ID: caller.ID, Name: caller.Name}, nil
 	}
-	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
 		return record.Principal{}, err
 	}
 	p, err := s.db.Principal(ctx, name)
@@ -329,6 +366,22 @@ func (s *Service) Tokens(ctx context.Context, caller access.Caller, owner string
 		return nil, err
 	}
 	return s.db.Tokens(ctx, p.ID)
+}
+
+// daysOf writes a length of time in whole days, if it is some.
+func daysOf(d time.Duration) string {
+	if days := d / (24 * time.Hour); days > 0 && d%(24*time.Hour) == 0 {
+		return plural(int64(days), "day")
+	}
+	return d.String()
+}
+
+// AllTokens lists the tokens of everybody, for an admin.
+func (s *Service) AllTokens(ctx context.Context, caller access.Caller) ([]record.OwnedToken, error) {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return nil, err
+	}
+	return s.db.AllTokens(ctx)
 }
 
 // RevokeToken ends a token at once.

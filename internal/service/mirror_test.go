@@ -128,7 +128,7 @@ func TestCopiesOfTwoNodes(t *testing.T) {
 			}
 		}
 		fetching.Wait()
-		totals, err := a.Totals(t.Context())
+		totals, err := a.Totals(t.Context(), r)
 		if err != nil || totals[r.ID].Packages != 1 || totals[r.ID].Versions != 1 || totals[r.ID].Bytes != total {
 			t.Errorf("round %d: %+v, %v; want 1 version of %d bytes", round, totals[r.ID], err, total)
 		}
@@ -136,7 +136,7 @@ func TestCopiesOfTwoNodes(t *testing.T) {
 		if err != nil || forgotten.Copies != 1 {
 			t.Errorf("%+v, %v", forgotten, err)
 		}
-		if totals, err = a.Totals(t.Context()); err != nil || totals[r.ID].Versions != 0 || totals[r.ID].Bytes != 0 {
+		if totals, err = a.Totals(t.Context(), r); err != nil || totals[r.ID].Versions != 0 || totals[r.ID].Bytes != 0 {
 			t.Errorf("after forgetting: %+v, %v", totals[r.ID], err)
 		}
 		b.changed(brineQuestion(r, "").Key) // what the announcement does where it runs

@@ -96,7 +96,7 @@ type Checked struct {
 // its version must have. like names a mirror whose secret is used where none is
 // given; it may be "".
 func (s *Service) CheckMirror(ctx context.Context, caller access.Caller, r catalog.Repository, like string, sample purl.PURL) ([]Checked, error) {
-	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
 		return nil, err
 	}
 	if like != "" {

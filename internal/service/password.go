@@ -100,7 +100,7 @@ func (s *Service) Bootstrap(ctx context.Context, password, token string) (FirstS
 			set = rand.Text()
 			first = FirstSignIn{Name: name, Password: set}
 		}
-		if err := s.AddPrincipal(ctx, access.Caller{Name: "crelvo"}, NewPrincipal{Name: name, Password: set,
+		if err := s.AddPrincipal(ctx, Bootstrapper, NewPrincipal{Name: name, Password: set, Given: first.Password != "",
 			Grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}}); err != nil {
 			return first, err
 		}
@@ -114,7 +114,10 @@ func (s *Service) Bootstrap(ctx context.Context, password, token string) (FirstS
 	}
 	return first, s.changeAccess(ctx, func(tx *record.Tx) error {
 		if password != "" && !s.verifyPassword(ctx, admin.PasswordHash, password) {
-			if err := tx.SetPassword(ctx, admin.ID, hashPassword(password)); err != nil {
+			if err := tx.SetPassword(ctx, admin.ID, hashPassword(password), false); err != nil {
+				return err
+			}
+			if _, err := tx.EndSessions(ctx, admin.ID, [32]byte{}); err != nil {
 				return err
 			}
 		}
@@ -124,39 +127,5 @@ func (s *Service) Bootstrap(ctx context.Context, password, token string) (FirstS
 		}
 		return tx.PutToken(ctx, record.Token{PrincipalID: admin.ID, Name: environmentToken, CreatedAt: now,
 			ExpiresAt: now.Add(10 * 365 * 24 * time.Hour)}, sha256.Sum256([]byte(token)))
-	})
-}
-
-// NewPrincipal is a user or robot to be made.
-type NewPrincipal struct {
-	Name     string
-	Robot    bool
-	Password string // "" for none: only tokens get in
-	Grants   []access.Grant
-}
-
-// AddPrincipal makes a user or robot.
-func (s *Service) AddPrincipal(ctx context.Context, by access.Caller, n NewPrincipal) error {
-	if err := checkName("user", n.Name); err != nil {
-		return err
-	}
-	p := record.Principal{Name: n.Name, Kind: "user", CreatedAt: s.Now(), Grants: n.Grants}
-	if n.Robot {
-		p.Kind = "robot"
-	}
-	if n.Password != "" {
-		p.PasswordHash = hashPassword(n.Password)
-	}
-	return s.changeAccess(ctx, func(tx *record.Tx) error {
-		_, ok, err := tx.AddPrincipal(ctx, p)
-		if err != nil {
-			return err
-		}
-		if !ok {
-			return fault.New(fault.Conflict, "name-taken", "there is a user or robot %q already", n.Name)
-		}
-		event := s.event(by, p.Kind+" made")
-		event.Subject = n.Name
-		return tx.Append(ctx, event)
 	})
 }

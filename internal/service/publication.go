@@ -72,10 +72,11 @@ func (s *Service) Publish(ctx context.Context, caller access.Caller, repository 
 // publish records files of one version, which is visible afterwards.
 func (s *Service) publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
 	p ecosystem.Publication) (Published, error) {
+	repository.Sight = ""
 	stored := make([]*blob.Staged, len(p.Files))
 	details := make([]catalog.Details, len(p.Files))
 	for i, f := range p.Files {
-		if err := s.accepts(caller, repository, f.Place); err != nil {
+		if err := s.accepts(caller, repository, e, f.Place); err != nil {
 			return Published{}, err
 		}
 		known, err := e.Inspect(f.Place, f.Staged)

@@ -25,7 +25,8 @@ const timeForm = "2006-01-02 15:04 UTC"
 // Receive implements ecosystem.Desk: it takes one file of a version.
 func (s *Service) Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
 	place ecosystem.Place, body io.Reader, length int64) (ecosystem.Receipt, error) {
-	if err := s.accepts(caller, repository, place); err != nil {
+	repository.Sight = ""
+	if err := s.accepts(caller, repository, e, place); err != nil {
 		return ecosystem.Receipt{}, err
 	}
 	staged, err := s.stage(ctx, body, length, place.FileName)
@@ -112,25 +113,25 @@ func (s *Service) Target(caller access.Caller, repository catalog.Repository, sn
 		return repository, fault.New(fault.Conflict, "no-target", "%s does not take %s", repository.Name, what).
 			WithHint("Publish to a house repository, or have an admin name the one that %s of %s go to.", what, repository.Name)
 	}
-	return target, s.Allow(caller, access.Publish, target)
+	err := s.Allow(caller, access.Publish, access.Of(target))
+	target.Sight, _ = s.sightOf(caller, target)
+	return target, err
 }
 
-// accepts checks that a version of that maturity belongs in the repository.
-func (s *Service) accepts(caller access.Caller, repository catalog.Repository, place ecosystem.Place) error {
-	if repository.Kind != catalog.House {
-		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published", repository.Name, repository.Kind)
+// accepts checks that the caller may publish the package, and that a version of
+// that maturity belongs in the repository.
+func (s *Service) accepts(caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place) error {
+	if err := s.Allow(caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+		return err
 	}
-	if repository.Holds.Takes(place.Snapshot) {
-		return nil
+	if err := s.Takes(repository, place.Snapshot); err == nil || fault.Of(err).Code != "wrong-maturity" {
+		return err
 	}
-	what := "release"
-	if place.Snapshot {
-		what = "snapshot"
-	}
+	what := maturity(place.Snapshot)
 	err := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name, repository.Holds, place.Version, what)
 	var better []string
 	for _, r := range s.Repositories() {
-		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) && access.Decide(caller, access.Publish, r).Allowed {
+		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) && access.Decide(caller, access.Publish, access.Object{Repository: r, Package: place.PURL(e.Name())}).Allowed {
 			better = append(better, r.Name)
 		}
 	}
@@ -138,6 +139,24 @@ func (s *Service) accepts(caller access.Caller, repository catalog.Repository, p
 		return err.WithHint("No repository that you may publish to holds %ss.", what)
 	}
 	return err.WithHint("It belongs in %s.", strings.Join(better, " or "))
+}
+
+func maturity(snapshot bool) string {
+	if snapshot {
+		return "snapshot"
+	}
+	return "release"
+}
+
+// Takes checks that versions of that maturity may be published to a repository.
+func (s *Service) Takes(repository catalog.Repository, snapshot bool) error {
+	if repository.Kind != catalog.House {
+		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published", repository.Name, repository.Kind)
+	}
+	if !repository.Holds.Takes(snapshot) {
+		return fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and no %s", repository.Name, repository.Holds, maturity(snapshot))
+	}
+	return nil
 }
 
 // nameUpload gives a file of a snapshot that does not say to which upload it

@@ -100,9 +100,14 @@ func (s *Service) Repositories() []catalog.Repository {
 
 // Readable lists the repositories that the caller may read, by name.
 func (s *Service) Readable(caller access.Caller) []catalog.Repository {
-	return slices.DeleteFunc(s.Repositories(), func(r catalog.Repository) bool {
-		return !access.Decide(caller, access.Read, r).Allowed
-	})
+	var readable []catalog.Repository
+	for _, r := range s.Repositories() {
+		var ok bool
+		if r.Sight, ok = s.sightOf(caller, r); ok {
+			readable = append(readable, r)
+		}
+	}
+	return readable
 }
 
 // Repository finds a repository for a caller who wants to do something there.
@@ -123,28 +128,50 @@ func (s *Service) Repository(caller access.Caller, name string, action access.Ac
 		return r, nil // whether it is there is nobody's business yet
 	}
 	if ok {
-		if err := s.Allow(caller, action, r); err == nil {
+		var readable bool
+		r.Sight, readable = s.sightOf(caller, r)
+		if err := s.Allow(caller, action, access.Of(r)); err == nil {
 			return r, nil
-		} else if caller.Anonymous() || access.Decide(caller, access.Read, r).Allowed || access.Decide(caller, action, r).TokenLimit {
+		} else if caller.Anonymous() || readable || access.Decide(caller, action, access.Of(r)).TokenLimit {
 			return r, err
 		}
 	} else if caller.Anonymous() {
 		// The same answer as for one that is there.
-		return r, s.Allow(caller, access.Manage, r)
+		return r, s.Allow(caller, access.Manage, everything)
 	}
 	return r, fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
-		WithHint("crelvo repo list shows those that you may read; an admin can grant you more.")
+		WithHint("%screlvo repo list shows those that you may read. %s.", alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
+			access.Of(catalog.Repository{Name: name})), s.whoGrants(everything))
 }
 
-// Totals tells what each repository holds.
-func (s *Service) Totals(ctx context.Context) (map[int64]record.Total, error) {
-	return s.db.Totals(ctx)
+// Totals tells what each of the repositories holds of what is in sight. Chains
+// hold nothing, but have the ecosystems of what stands behind them.
+func (s *Service) Totals(ctx context.Context, repositories ...catalog.Repository) (map[int64]record.Total, error) {
+	isChain := func(r catalog.Repository) bool { return r.Kind == catalog.Chain }
+	totals, err := s.db.Totals(ctx, s.scopeOf(slices.DeleteFunc(slices.Clone(repositories), isChain)...))
+	chains := slices.DeleteFunc(slices.Clone(repositories), func(r catalog.Repository) bool { return !isChain(r) })
+	if err != nil || len(chains) == 0 {
+		return totals, err
+	}
+	behind, err := s.db.Totals(ctx, s.scopeOf(chains...))
+	for _, r := range chains {
+		var names []string
+		for _, m := range s.membersOf(r) {
+			names = append(names, behind[m.ID].Ecosystems...)
+			if m.Kind == catalog.Mirror {
+				names = append(names, m.Ecosystem)
+			}
+		}
+		slices.Sort(names)
+		totals[r.ID] = record.Total{RepositoryID: r.ID, Ecosystems: slices.Compact(names)}
+	}
+	return totals, err
 }
 
 // EcosystemsIn tells which ecosystems a repository holds anything of.
 func (s *Service) EcosystemsIn(ctx context.Context, r catalog.Repository) ([]string, error) {
 	members := s.membersOf(r)
-	names, err := s.db.Ecosystems(ctx, idsOf(members))
+	names, err := s.db.Ecosystems(ctx, s.scopeOf(r))
 	for _, m := range members {
 		if m.Kind == catalog.Mirror {
 			names = append(names, m.Ecosystem)
@@ -162,25 +189,37 @@ func idsOf(members []chain.Member) []int64 {
 	return ids
 }
 
-// membersOf are the house and mirror repositories behind a chain; any other
-// repository is its own only member.
+// membersOf are the house and mirror repositories behind a chain that are in its
+// sight; any other repository is its own only member.
 func (s *Service) membersOf(r catalog.Repository) []chain.Member {
 	if r.Kind == catalog.Chain {
-		return s.repositories.Load().behind[r.ID]
+		members := s.repositories.Load().behind[r.ID]
+		if r.Sight == "" {
+			return members
+		}
+		if view := s.seenOf(r.Sight); view.partly {
+			members = slices.DeleteFunc(slices.Clone(members), func(m chain.Member) bool {
+				_, ok := view.members[m.ID]
+				return !ok
+			})
+		}
+		return members
 	}
 	return []chain.Member{{Repository: r}}
 }
 
-// Behind lists the house and mirror repositories behind a chain, in their order.
-func (s *Service) Behind(r catalog.Repository) (behind []catalog.Repository) {
-	for _, m := range s.membersOf(r) {
-		behind = append(behind, m.Repository)
+// NameIn is the name of a member or target of a chain; "" if there is none with
+// that id, or the caller may not see it.
+func (s *Service) NameIn(caller access.Caller, chain catalog.Repository, id int64) string {
+	r, ok := s.repositories.Load().byID[id]
+	if !ok || !chain.Chain.OpenMembers && !access.Decide(caller, access.Read, access.Of(r)).Allowed {
+		return ""
 	}
-	return behind
+	return r.Name
 }
 
-// Members names the members of a chain, in their order.
-func (s *Service) Members(r catalog.Repository) []NewMember {
+// members names the members of a chain, in their order.
+func (s *Service) members(r catalog.Repository) []NewMember {
 	if r.Chain == nil {
 		return nil
 	}
@@ -198,7 +237,7 @@ func (s *Service) RepositoryName(id int64) string { return s.repositories.Load()
 // TotalAsOf tells what a repository held at its moment, over all that stands
 // behind it.
 func (s *Service) TotalAsOf(ctx context.Context, r catalog.Repository) (record.Total, error) {
-	total, err := s.db.TotalAsOf(ctx, idsOf(s.membersOf(r)), r.AsOf)
+	total, err := s.db.TotalAsOf(ctx, s.scopeOf(r), r.AsOf)
 	if err != nil {
 		return total, err
 	}
@@ -221,12 +260,13 @@ type NewRepository struct {
 	catalog.Repository
 	Members                 []NewMember
 	ReleasesTo, SnapshotsTo string
+	OpenMembers             bool
 }
 
 // AddRepository makes a repository.
 func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n NewRepository) (catalog.Repository, error) {
 	r := n.Repository
-	if err := s.Allow(caller, access.Manage, catalog.Repository{}); err != nil {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
 		return r, err
 	}
 	if err := checkName("repository", r.Name); err != nil {
@@ -244,7 +284,7 @@ func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n New
 		err = s.checkMirror(ctx, &r)
 	case catalog.Chain:
 		r.Ecosystem, r.Mirror = "", nil
-		r.Chain, err = s.chainOf(caller, n.Members, n.ReleasesTo, n.SnapshotsTo)
+		r.Chain, err = s.chainOf(caller, nil, n.Members, n.ReleasesTo, n.SnapshotsTo, n.OpenMembers)
 	default:
 		err = bad("bad-kind", "a repository cannot be a %q", r.Kind).WithHint("Choose house, mirror or chain.")
 	}
@@ -314,6 +354,7 @@ type RepositoryChange struct {
 	// Members, ReleasesTo and SnapshotsTo change a chain.
 	Members                 *[]NewMember
 	ReleasesTo, SnapshotsTo *string
+	OpenMembers             *bool
 }
 
 // EditRepository changes the settings of a repository.
@@ -340,15 +381,16 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 			return before, err
 		}
 	}
-	if change.Members != nil || change.ReleasesTo != nil || change.SnapshotsTo != nil {
+	if change.Members != nil || change.ReleasesTo != nil || change.SnapshotsTo != nil || change.OpenMembers != nil {
 		if after.Chain == nil {
 			return before, bad("not-a-chain", "%s is a %s, so it has no members", name, before.Kind)
 		}
-		members, releases, snapshots := s.Members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
+		open, members, releases, snapshots := before.Chain.OpenMembers, s.members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
 		Set(&members, change.Members)
 		Set(&releases, change.ReleasesTo)
 		Set(&snapshots, change.SnapshotsTo)
-		if after.Chain, err = s.chainOf(caller, members, releases, snapshots); err != nil {
+		Set(&open, change.OpenMembers)
+		if after.Chain, err = s.chainOf(caller, before.Chain, members, releases, snapshots, open); err != nil {
 			return before, err
 		}
 	}

@@ -48,6 +48,8 @@ type Settings struct {
 	Now func() time.Time
 	// SecretKey encrypts the credentials for upstreams. All nodes need the same.
 	SecretKey [32]byte
+	// LongestToken is how long a token may last. Default 366 days.
+	LongestToken time.Duration
 	// Version names the program to upstreams.
 	Version string
 }
@@ -78,7 +80,12 @@ type Service struct {
 	jobs      jobs
 	mirroring mirrorCounter
 
+	sights           *lru.Cache[catalog.Sight, seen]
 	accessGeneration atomic.Uint64
+	nobodys          atomic.Pointer[aged[[]access.Grant]] // what who did not sign in may do
+	brake            *brake
+	refusals         refusals
+	admins           atomic.Pointer[aged[[]access.Grant]]
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
 	hashing          chan struct{} // how many passwords are hashed at once
 
@@ -105,6 +112,9 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if settings.QuietPeriod == 0 {
 		settings.QuietPeriod = time.Minute
 	}
+	if settings.LongestToken == 0 {
+		settings.LongestToken = defaultLongest
+	}
 	if settings.Log == nil {
 		settings.Log = slog.Default()
 	}
@@ -116,16 +126,18 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3, err4, err5, err6, err7, err8 error
+	var err1, err2, err3, err4, err5, err6, err7, err8, err9, err10 error
 	s.packages, err1 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
 	s.composed, err7 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
 	s.rendered, err8 = newWeighted[renderedKey](20_000, documentMemory, func(r rendered) int64 { return r.document.Weight() })
 	s.files, err2 = lru.New[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
 	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
+	s.brake, err10 = newBrake()
+	s.sights, err9 = lru.New[catalog.Sight, seen](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
 	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
 	s.documents, err5 = newWeighted[documentKey](20_000, packageMemory, weightOfListing)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8); err != nil {
+	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {
@@ -155,6 +167,7 @@ func (s *Service) Run(ctx context.Context) {
 	running.Go(func() {
 		s.every(ctx, max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), "completing quiet versions", s.completeQuiet)
 	})
+	running.Go(func() { s.every(ctx, 2*time.Second, "noting refusals", s.noteRefusals) })
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
 	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
 	running.Go(func() { s.runJobs(ctx) })
@@ -163,6 +176,9 @@ func (s *Service) Run(ctx context.Context) {
 	defer cancel()
 	if err := s.flushCounts(final); err != nil {
 		s.log.Error("the last downloads were not counted", "error", err)
+	}
+	if err := s.noteRefusals(final); err != nil {
+		s.log.Error("the last refusals were not noted", "error", err)
 	}
 }
 
@@ -237,7 +253,7 @@ func (s *Service) forgetAll() {
 // generation counts the changes of all packages of a name, in whichever
 // repository: chains put several together.
 func (s *Service) generation(key catalog.PackageKey) *atomic.Uint64 {
-	key.RepositoryID, key.AsOf = 0, 0
+	key.RepositoryID, key.AsOf, key.Sight = 0, 0, ""
 	return &s.generations[maphash.Comparable(s.seed, key)%uint64(len(s.generations))]
 }
 
@@ -291,51 +307,9 @@ func (w *watchers) tell(change record.Change) {
 	}
 }
 
-// Allow decides whether the caller may do the action on the repository, and if
-// not, says in a fault what is missing. To publish to a chain is to publish to
-// a repository that it names.
-func (s *Service) Allow(caller access.Caller, action access.Action, repository catalog.Repository) error {
-	if c := repository.Chain; c != nil && action == access.Publish {
-		d := s.repositories.Load()
-		if releases, ok := d.byID[c.ReleasesTo]; ok && access.Decide(caller, action, releases).Allowed {
-			return nil
-		}
-		if snapshots, ok := d.byID[c.SnapshotsTo]; ok {
-			repository = snapshots
-		} else if releases, ok := d.byID[c.ReleasesTo]; ok {
-			repository = releases
-		}
-	}
-	decision := access.Decide(caller, action, repository)
-	switch {
-	case decision.Allowed:
-		return nil
-	case caller.Anonymous():
-		return fault.New(fault.Unknown, "sign-in-needed", "this needs somebody to sign in").
-			WithHint("Give a token as the password (Basic) or as a Bearer token; make one with crelvo token new.")
-	case decision.TokenLimit:
-		return fault.New(fault.Denied, "token-too-narrow", "the token %q may not %s%s", caller.Token, action, onRepository(repository)).
-			WithHint("Use a token that may, or make one: crelvo token new --can %s.", action)
-	}
-	return fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, onRepository(repository), action).
-		WithHint("An admin can grant it.")
-}
-
-func onRepository(r catalog.Repository) string {
-	if r.Name == "" {
-		return ""
-	}
-	return " on " + r.Name
-}
-
 // event begins an event of the caller.
 func (s *Service) event(caller access.Caller, action string) record.Event {
 	return record.Event{At: s.Now(), Who: caller.Name, Token: caller.Token, Address: caller.Address, Action: action}
-}
-
-// Events lists the activity record, the newest first.
-func (s *Service) Events(ctx context.Context, f record.EventFilter) ([]record.Event, error) {
-	return s.db.Events(ctx, f)
 }
 
 // storeFault makes a fault of a failure to write bytes.

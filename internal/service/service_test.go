@@ -363,20 +363,20 @@ func TestTwoNodes(t *testing.T) {
 // TestTokenDigits: every slip of the hand is found before anything is asked.
 func TestTokenDigits(t *testing.T) {
 	secret := newToken()
-	if err := checkToken(secret); err != nil || !strings.HasPrefix(secret, TokenPrefix) {
-		t.Fatalf("%s: %v", secret, err)
+	if !access.TokenWhole(secret) {
+		t.Fatal(secret)
 	}
-	for i := len(TokenPrefix); i < len(secret); i++ {
+	for i := len(access.TokenPrefix); i < len(secret); i++ {
 		changed := []byte(secret)
 		changed[i] ^= 1
 		for _, wrong := range []string{string(changed), secret[:i] + secret[i+1:], secret[:i] + "\n" + secret[i:]} {
-			if checkToken(wrong) == nil {
+			if access.TokenWhole(wrong) {
 				t.Errorf("%q passes for %q", wrong, secret)
 			}
 		}
 	}
-	for _, wrong := range []string{"", TokenPrefix, TokenPrefix + "short"} {
-		if checkToken(wrong) == nil {
+	for _, wrong := range []string{"", access.TokenPrefix, access.TokenPrefix + "short"} {
+		if access.TokenWhole(wrong) {
 			t.Errorf("%q passes", wrong)
 		}
 	}

@@ -190,11 +190,24 @@ type NewMember struct {
 }
 
 // chainOf finds the repositories that a chain is to be made of. The caller must
-// be able to read them, and to publish to the targets.
-func (s *Service) chainOf(caller access.Caller, members []NewMember, releasesTo, snapshotsTo string) (*catalog.ChainSettings, error) {
-	c := new(catalog.ChainSettings)
+// be able to read those that were not there before, and to publish to the
+// targets; to open members to whoever reads the chain, to manage them.
+func (s *Service) chainOf(caller access.Caller, before *catalog.ChainSettings, members []NewMember, releasesTo, snapshotsTo string, open bool) (*catalog.ChainSettings, error) {
+	if before == nil {
+		before = new(catalog.ChainSettings)
+	}
+	c := &catalog.ChainSettings{OpenMembers: open}
+	d := s.repositories.Load()
 	for _, m := range members {
-		r, err := s.Repository(caller, m.Name, access.Read)
+		r := d.byName[m.Name]
+		was := r.ID != 0 && slices.ContainsFunc(before.Members, func(m catalog.Member) bool { return m.RepositoryID == r.ID })
+		var err error
+		switch {
+		case open && !(was && before.OpenMembers):
+			r, err = s.Repository(caller, m.Name, access.Manage)
+		case !was:
+			r, err = s.Repository(caller, m.Name, access.Read)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -205,6 +218,10 @@ func (s *Service) chainOf(caller access.Caller, members []NewMember, releasesTo,
 		id   *int64
 	}{{releasesTo, &c.ReleasesTo}, {snapshotsTo, &c.SnapshotsTo}} {
 		if to.name == "" {
+			continue
+		}
+		if r := d.byName[to.name]; r.ID != 0 && (r.ID == before.ReleasesTo || r.ID == before.SnapshotsTo) {
+			*to.id = r.ID
 			continue
 		}
 		r, err := s.Repository(caller, to.name, access.Publish)
@@ -247,6 +264,7 @@ func (d *directory) settingsOf(r catalog.Repository) map[string]string {
 			}
 			members = append(members, member)
 		}
+		all["members are open"] = yesNo[c.OpenMembers]
 		all["members"], all["releases go to"], all["snapshots go to"] = strings.Join(members, ", "), name(c.ReleasesTo), name(c.SnapshotsTo)
 	}
 	return all

@@ -18,12 +18,14 @@ import (
 type adapter struct{ *echo.Echo }
 
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
-	path := strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
-	a.Add(op.Method, path, func(c *echo.Context) error {
+	a.Add(op.Method, routerPath(op.Path), func(c *echo.Context) error {
 		handler(&operationContext{op: op, echo: c})
 		return nil
 	})
 }
+
+// routerPath is the path of an operation in the router's form.
+func routerPath(path string) string { return strings.NewReplacer("{", ":", "}", "").Replace(path) }
 
 // param is a part of the path without escapes, which the router leaves in.
 func param(c *echo.Context, name string) string {

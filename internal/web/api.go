@@ -1,10 +1,10 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +23,7 @@ type visit struct {
 	caller  access.Caller
 	address string
 	session string // the secret of the browser's session, if there is one
+	refused func(error)
 }
 
 type visitKey struct{}
@@ -67,37 +68,26 @@ func (w *Server) addAPI() {
 	w.addMirrors()
 	w.addChains()
 	w.addTokens()
+	w.addUsers()
+	w.addGrants()
 	w.addActivity()
 	w.addUpload()
 	w.addLive()
 }
 
-// enter finds the caller of an operation.
-func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
-	c := ctx.(*operationContext).echo
-	caller, err := w.identify(c)
-	if err != nil && ctx.Operation().OperationID != "sign-in" {
-		w.onError(c, err)
-		return
-	}
-	v := visit{caller: caller, address: w.address(c.Request())}
-	if cookie, err := c.Request().Cookie(sessionCookie); err == nil {
-		v.session = cookie.Value
-	}
-	c.Response().Header().Set("Cache-Control", "no-store")
-	next(huma.WithValue(ctx, visitKey{}, v))
-}
-
 // operate adds an operation. Faults that do returns become problems.
-func operate[I, O any](w *Server, id, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
+func operate[I, O any](w *Server, id string, need Need, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
 	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
-		Errors: []int{400, 401, 403, 404, 409, 422, 503}}
+		Errors: []int{400, 401, 403, 404, 409, 422, 503}, Metadata: map[string]any{needKey: need}}
+	w.needs[method+" "+routerPath(path)] = need
 	if method == http.MethodDelete {
 		op.DefaultStatus = http.StatusNoContent
 	}
 	huma.Register(w.api, op, func(ctx context.Context, in *I) (*O, error) {
-		out, err := do(ctx, visitOf(ctx), in)
+		v := visitOf(ctx)
+		out, err := do(ctx, v, in)
 		if err != nil {
+			v.refused(err)
 			f := asFault(err)
 			if f.Status() >= 500 {
 				w.log.Error("operation failed", "operation", id, "error", errors.Join(f, f.Cause))
@@ -113,7 +103,7 @@ func (w *Server) addSessions() {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      api.Me
 	}
-	operate(w, "sign-in", http.MethodPost, "/api/v1/session", "Start a browser's session",
+	operate(w, "sign-in", forAnyone, http.MethodPost, "/api/v1/session", "Start a browser's session",
 		func(ctx context.Context, v visit, in *answer[api.SignIn]) (*signedIn, error) {
 			secret, ends, err := w.service.SignIn(ctx, in.Body.Name, in.Body.Password,
 				service.Origin{Address: v.caller.Address, UserAgent: v.caller.UserAgent})
@@ -121,18 +111,23 @@ func (w *Server) addSessions() {
 				return nil, err
 			}
 			caller, err := w.service.BySession(ctx, secret, service.Origin{})
-			return &signedIn{SetCookie: w.cookie(secret, ends), Body: meOf(caller)}, err
+			if err != nil {
+				return nil, err
+			}
+			me, err := w.me(ctx, caller)
+			return &signedIn{SetCookie: w.cookie(secret, ends), Body: me}, err
 		})
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	operate(w, "sign-out", http.MethodDelete, "/api/v1/session", "End the browser's session",
+	operate(w, "sign-out", forAnyone, http.MethodDelete, "/api/v1/session", "End the browser's session",
 		func(ctx context.Context, v visit, _ *none) (*signedOut, error) {
 			return &signedOut{w.cookie("", time.Unix(0, 0))}, w.service.SignOut(ctx, v.session)
 		})
-	operate(w, "me", http.MethodGet, "/api/v1/me", "Who the caller is",
+	operate(w, "me", forAnyone, http.MethodGet, "/api/v1/me", "Who the caller is",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.Me], error) {
-			return &answer[api.Me]{meOf(v.caller)}, nil
+			me, err := w.me(ctx, v.caller)
+			return &answer[api.Me]{me}, err
 		})
 }
 
@@ -141,9 +136,21 @@ func (w *Server) cookie(secret string, ends time.Time) http.Cookie {
 		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(w.settings.PublicURL, "https:")}
 }
 
+// me is who the caller is, with what is on record of it.
+func (w *Server) me(ctx context.Context, c access.Caller) (api.Me, error) {
+	me := meOf(c)
+	if c.Anonymous() {
+		return me, nil
+	}
+	given, teams, err := w.service.Standing(ctx, c)
+	me.ChangePassword, me.Teams = given, append(me.Teams, teams...)
+	return me, err
+}
+
 func meOf(c access.Caller) api.Me {
-	me := api.Me{Name: c.Name, Kind: "user", Token: c.Token, Roles: []api.Grant{},
-		Admin: access.Decide(c, access.Manage, catalog.Repository{}).Allowed}
+	me := api.Me{Name: c.Name, Kind: "user", Token: c.Token, Roles: []api.Role{}, Teams: []string{},
+		Admin:     access.Decide(c, access.Manage, access.Object{}).Allowed,
+		SomeAdmin: access.Decide(c, access.ManageSome, access.Object{}).Allowed}
 	switch {
 	case c.Anonymous():
 		me.Kind = "anonymous"
@@ -151,7 +158,14 @@ func meOf(c access.Caller) api.Me {
 		me.Kind = "robot"
 	}
 	for _, g := range c.Grants {
-		me.Roles = append(me.Roles, api.Grant{Role: string(g.Role), Repositories: g.Repositories})
+		role := api.Role{Role: string(g.Role), Repositories: g.Repositories, Packages: g.Packages.String()}
+		if g.Holder != c.Name {
+			role.Through = g.Holder
+		}
+		me.Roles = append(me.Roles, role)
+	}
+	if !c.TokenEnds.IsZero() {
+		me.TokenEnds = utc(&c.TokenEnds)
 	}
 	for _, can := range c.Can {
 		me.LimitedTo = append(me.LimitedTo, string(can))
@@ -167,9 +181,10 @@ type ByName struct {
 
 func (w *Server) addRepositories() {
 	const path = "/api/v1/repositories"
-	operate(w, "list-repositories", http.MethodGet, path, "The repositories that the caller may read",
+	operate(w, "list-repositories", forAnyone, http.MethodGet, path, "The repositories that the caller may read",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Repository], error) {
-			totals, err := w.service.Totals(ctx)
+			readable := w.service.Readable(v.caller)
+			totals, err := w.service.Totals(ctx, readable...)
 			if err != nil {
 				return nil, err
 			}
@@ -178,22 +193,22 @@ func (w *Server) addRepositories() {
 			if err != nil {
 				return nil, err
 			}
-			for _, r := range w.service.Readable(v.caller) {
+			for _, r := range readable {
 				all = append(all, w.showRepository(v, r, totals, contacts[r.ID]))
 			}
 			return &answer[[]api.Repository]{all}, nil
 		})
-	operate(w, "show-repository", http.MethodGet, path+"/{name}", "One repository",
+	operate(w, "show-repository", toRead, http.MethodGet, path+"/{name}", "One repository",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
 			r, err := w.service.Repository(v.caller, in.Name, access.Read)
 			return w.oneRepository(ctx, v, r, err)
 		})
-	operate(w, "add-repository", http.MethodPost, path, "Make a repository",
+	operate(w, "add-repository", forAdmin, http.MethodPost, path, "Make a repository",
 		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
 			r, err := w.service.AddRepository(ctx, v.caller, newRepository(in.Body))
 			return w.oneRepository(ctx, v, r, err)
 		})
-	operate(w, "edit-repository", http.MethodPatch, path+"/{name}", "Change the settings of a repository",
+	operate(w, "edit-repository", toManage, http.MethodPatch, path+"/{name}", "Change the settings of a repository",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.RepositoryChange
@@ -204,19 +219,19 @@ func (w *Server) addRepositories() {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
 			if c := in.Body.Chain; c != nil {
-				change.Members, change.ReleasesTo, change.SnapshotsTo = membersOf(c.Members), c.ReleasesTo, c.SnapshotsTo
+				change.Members, change.ReleasesTo, change.SnapshotsTo, change.OpenMembers = membersOf(c.Members), c.ReleasesTo, c.SnapshotsTo, c.OpenMembers
 			}
 			r, err := w.service.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
-	operate(w, "remove-repository", http.MethodDelete, path+"/{name}", "Take a repository out of use",
+	operate(w, "remove-repository", toManage, http.MethodDelete, path+"/{name}", "Take a repository out of use",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			WithContents bool `query:"withContents" doc:"also if it holds anything"`
 		}) (*none, error) {
 			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
-	operate(w, "show-folder", http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
+	operate(w, "show-folder", toRead, http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Ecosystem string `query:"ecosystem" default:"maven"`
@@ -259,7 +274,7 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 	if err != nil {
 		return nil, err
 	}
-	totals, err := w.service.Totals(ctx)
+	totals, err := w.service.Totals(ctx, r)
 	if err != nil {
 		return nil, err
 	}
@@ -285,22 +300,14 @@ func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]
 	case catalog.Mirror:
 		shown.Ecosystem, shown.Mirror, shown.Ecosystems = r.Ecosystem, showMirror(r, contacts, w.service.Now()), []string{r.Ecosystem}
 	case catalog.Chain:
-		shown.Chain = w.showChain(r)
-		for _, member := range w.service.Behind(r) {
-			shown.Ecosystems = append(shown.Ecosystems, totals[member.ID].Ecosystems...)
-			if member.Kind == catalog.Mirror {
-				shown.Ecosystems = append(shown.Ecosystems, member.Ecosystem)
-			}
-		}
-		slices.Sort(shown.Ecosystems)
-		shown.Ecosystems = slices.Compact(shown.Ecosystems)
+		shown.Chain = w.showChain(v.caller, r)
 	}
 	if total.LastChange != nil {
 		at := total.LastChange.UTC()
 		shown.LastChange = &at
 	}
-	for _, action := range []access.Action{access.Read, access.Publish, access.Remove, access.Manage} {
-		if (r.AsOf == 0 || action == access.Read) && w.service.Allow(v.caller, action, r) == nil {
+	for _, action := range access.Actions {
+		if (r.AsOf == 0 || action == access.Read) && w.service.Allow(v.caller, action, access.Of(r)) == nil {
 			shown.May = append(shown.May, string(action))
 		}
 	}
@@ -328,26 +335,35 @@ func (w *Server) addTokens() {
 	type Owner struct {
 		For string `query:"for" maxLength:"63" doc:"a user or robot; left out: the caller"`
 	}
-	operate(w, "list-tokens", http.MethodGet, "/api/v1/tokens", "The tokens of the caller, or for an admin of somebody else",
+	operate(w, "list-tokens", forSignedIn, http.MethodGet, "/api/v1/tokens", "The tokens of the caller, or for an admin of somebody else",
 		func(ctx context.Context, v visit, in *Owner) (*answer[[]api.Token], error) {
 			tokens, err := w.service.Tokens(ctx, v.caller, in.For)
 			shown := make([]api.Token, len(tokens))
 			for i, t := range tokens {
-				shown[i] = showToken(t)
+				shown[i] = w.showToken(record.OwnedToken{Token: t, Owner: cmp.Or(in.For, v.caller.Name), Robot: in.For == "" && v.caller.Robot})
 			}
 			return &answer[[]api.Token]{shown}, err
 		})
-	operate(w, "add-token", http.MethodPost, "/api/v1/tokens", "Make a token",
+	operate(w, "list-all-tokens", forAdmin, http.MethodGet, "/api/v1/all-tokens", "The tokens of everybody, those that end first first",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Token], error) {
+			tokens, err := w.service.AllTokens(ctx, v.caller)
+			shown := make([]api.Token, len(tokens))
+			for i, t := range tokens {
+				shown[i] = w.showToken(t)
+			}
+			return &answer[[]api.Token]{shown}, err
+		})
+	operate(w, "add-token", forSignedIn, http.MethodPost, "/api/v1/tokens", "Make a token",
 		func(ctx context.Context, v visit, in *answer[api.NewToken]) (*answer[api.MadeToken], error) {
-			n := service.NewToken{For: in.Body.For, Name: in.Body.Name, On: in.Body.On,
+			n := service.NewToken{For: in.Body.For, Name: in.Body.Name, On: in.Body.On, Only: in.Body.Only,
 				Length: time.Duration(in.Body.Seconds) * time.Second}
 			for _, can := range in.Body.Can {
 				n.Can = append(n.Can, access.Action(can))
 			}
 			secret, t, err := w.service.AddToken(ctx, v.caller, n)
-			return &answer[api.MadeToken]{api.MadeToken{Token: showToken(t), Secret: secret}}, err
+			return &answer[api.MadeToken]{api.MadeToken{Token: w.showToken(record.OwnedToken{Token: t, Owner: cmp.Or(in.Body.For, v.caller.Name)}), Secret: secret}}, err
 		})
-	operate(w, "revoke-token", http.MethodDelete, "/api/v1/tokens/{token}", "End a token at once",
+	operate(w, "revoke-token", forSignedIn, http.MethodDelete, "/api/v1/tokens/{token}", "End a token at once",
 		func(ctx context.Context, v visit, in *struct {
 			Owner
 			Token string `path:"token" maxLength:"63"`
@@ -356,53 +372,13 @@ func (w *Server) addTokens() {
 		})
 }
 
-func showToken(t record.Token) api.Token {
-	shown := api.Token{Name: t.Name, Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
+func (w *Server) showToken(t record.OwnedToken) api.Token {
+	shown := api.Token{Name: t.Name, Owner: t.Owner, Robot: t.Robot, Only: append([]string{}, t.Only...),
+		EndsSoon: t.ExpiresAt.Sub(w.service.Now()) < service.WarnBefore, Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
 		CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(), UsedFrom: t.UsedFrom, UsedClient: t.UsedClient}
 	if t.UsedAt != nil {
 		at := t.UsedAt.UTC()
 		shown.UsedAt = &at
 	}
 	return shown
-}
-
-func (w *Server) addActivity() {
-	operate(w, "status", http.MethodGet, "/api/v1/status", "How the service is",
-		func(ctx context.Context, v visit, _ *none) (*answer[api.Status], error) {
-			if err := w.service.Allow(v.caller, access.SignedIn, catalog.Repository{}); err != nil {
-				return nil, err
-			}
-			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok"}
-			totals, err := w.service.Totals(ctx)
-			if err != nil {
-				status.Database = asFault(err).Message
-			}
-			for _, r := range w.service.Readable(v.caller) {
-				status.Repositories++
-				status.Packages += totals[r.ID].Packages
-				status.Versions += totals[r.ID].Versions
-				status.Bytes += totals[r.ID].Bytes
-			}
-			return &answer[api.Status]{status}, nil
-		})
-	operate(w, "list-events", http.MethodGet, "/api/v1/events", "The activity record, the newest first; for admins",
-		func(ctx context.Context, v visit, in *struct {
-			Since      time.Time `query:"since"`
-			Who        string    `query:"who" maxLength:"63"`
-			Action     string    `query:"action" maxLength:"63"`
-			Repository string    `query:"repository" maxLength:"63"`
-			Before     int64     `query:"before" minimum:"0" doc:"only events with a lower id"`
-			Limit      int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*answer[[]api.Event], error) {
-			if err := w.service.Allow(v.caller, access.Manage, catalog.Repository{}); err != nil {
-				return nil, err
-			}
-			events, err := w.service.Events(ctx, record.EventFilter{Since: in.Since, Who: in.Who, Action: in.Action,
-				Repository: in.Repository, Before: in.Before, Limit: in.Limit})
-			shown := make([]api.Event, len(events))
-			for i, e := range events {
-				shown[i] = api.Event(e)
-			}
-			return &answer[[]api.Event]{shown}, err
-		})
 }

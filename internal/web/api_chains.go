@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"crelvo/internal/api"
+	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/purl"
@@ -14,17 +15,22 @@ import (
 	"crelvo/internal/service"
 )
 
-func (w *Server) showChain(r catalog.Repository) *api.Chain {
-	shown := &api.Chain{Members: []api.Member{}, ReleasesTo: w.service.RepositoryName(r.Chain.ReleasesTo),
-		SnapshotsTo: w.service.RepositoryName(r.Chain.SnapshotsTo)}
-	for _, m := range w.service.Members(r) {
-		shown.Members = append(shown.Members, api.Member(m))
+func (w *Server) showChain(caller access.Caller, r catalog.Repository) *api.Chain {
+	shown := &api.Chain{Members: []api.Member{}, OpenMembers: r.Chain.OpenMembers,
+		ReleasesTo:  w.service.NameIn(caller, r, r.Chain.ReleasesTo),
+		SnapshotsTo: w.service.NameIn(caller, r, r.Chain.SnapshotsTo)}
+	for _, m := range r.Chain.Members {
+		if name := w.service.NameIn(caller, r, m.RepositoryID); name != "" {
+			shown.Members = append(shown.Members, api.Member{Name: name, MaySkip: m.MaySkip})
+		} else {
+			shown.Hidden = true
+		}
 	}
 	return shown
 }
 
 func (w *Server) addChains() {
-	operate(w, "explain", http.MethodGet, "/api/v1/repositories/{name}/explain", "Which repository answers for a package or version, and why the others do not",
+	operate(w, "explain", toRead, http.MethodGet, "/api/v1/repositories/{name}/explain", "Which repository answers for a package or version, and why the others do not",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			PURL string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/org.openshore/brine-http@2.1.0"`
@@ -39,7 +45,7 @@ func (w *Server) addChains() {
 			}
 			return &answer[api.Explanation]{showExplanation(explained)}, nil
 		})
-	operate(w, "list-claims", http.MethodGet, "/api/v1/claims", "The names that are claimed by pattern, and the lifts",
+	operate(w, "list-claims", forSignedIn, http.MethodGet, "/api/v1/claims", "The names that are claimed by pattern, and the lifts",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Claim], error) {
 			claims, err := w.service.Claims(ctx, v.caller)
 			shown := []api.Claim{}
@@ -48,17 +54,17 @@ func (w *Server) addChains() {
 			}
 			return &answer[[]api.Claim]{shown}, err
 		})
-	operate(w, "add-claim", http.MethodPost, "/api/v1/claims", "Claim names, so that no mirror behind a chain answers for them",
+	operate(w, "add-claim", forAdmin, http.MethodPost, "/api/v1/claims", "Claim names, so that no mirror behind a chain answers for them",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
 			c, err := w.service.AddClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
-	operate(w, "lift-claim", http.MethodPost, "/api/v1/claims/lift", "End a claim, or let mirrors answer for names that were published here",
+	operate(w, "lift-claim", forAdmin, http.MethodPost, "/api/v1/claims/lift", "End a claim, or let mirrors answer for names that were published here",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
 			c, err := w.service.LiftClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
-	operate(w, "list-claimed-names", http.MethodGet, "/api/v1/repositories/{name}/claimed-names", "The names that are claimed in a chain since they were published",
+	operate(w, "list-claimed-names", toRead, http.MethodGet, "/api/v1/repositories/{name}/claimed-names", "The names that are claimed in a chain since they were published",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Query string `query:"q" maxLength:"200"`

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
@@ -27,6 +26,7 @@ func newRepository(n api.NewRepository) service.NewRepository {
 		}
 		service.Set(&made.ReleasesTo, c.ReleasesTo)
 		service.Set(&made.SnapshotsTo, c.SnapshotsTo)
+		service.Set(&made.OpenMembers, c.OpenMembers)
 	}
 	return made
 }
@@ -138,7 +138,7 @@ func showHour(h record.MirrorHour) api.Hour {
 
 func (w *Server) addMirrors() {
 	const path = "/api/v1/repositories/{name}"
-	operate(w, "mirror-state", http.MethodGet, path+"/mirror", "How a mirror is",
+	operate(w, "mirror-state", toRead, http.MethodGet, path+"/mirror", "How a mirror is",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Hours int `query:"hours" minimum:"1" maximum:"1440" default:"24"`
@@ -149,7 +149,7 @@ func (w *Server) addMirrors() {
 			}
 			return &answer[api.MirrorState]{showState(state, w.service.Now())}, nil
 		})
-	operate(w, "check-mirror", http.MethodPost, "/api/v1/mirror-check", "Try upstreams before they are saved",
+	operate(w, "check-mirror", forAdmin, http.MethodPost, "/api/v1/mirror-check", "Try upstreams before they are saved",
 		func(ctx context.Context, v visit, in *answer[api.Check]) (*answer[[]api.Checked], error) {
 			r := catalog.Repository{Kind: catalog.Mirror, Ecosystem: in.Body.Ecosystem, Holds: catalog.Both}
 			if in.Body.Mirror != nil {
@@ -170,7 +170,7 @@ func (w *Server) addMirrors() {
 			}
 			return &answer[[]api.Checked]{shown}, err
 		})
-	operate(w, "try-patterns", http.MethodPost, path+"/try", "Whether the patterns of a mirror let something in",
+	operate(w, "try-patterns", toRead, http.MethodPost, path+"/try", "Whether the patterns of a mirror let something in",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Try
@@ -188,7 +188,7 @@ func (w *Server) addMirrors() {
 			admission, err := w.service.TryPatterns(v.caller, in.Name, p, allow, deny)
 			return &answer[api.Tried]{api.Tried{PURL: p.String(), Allowed: admission.Allowed, Why: admission.Why}}, err
 		})
-	operate(w, "forget", http.MethodPost, path+"/forget", "Drop the copies of a package or version from a mirror",
+	operate(w, "forget", toRemove, http.MethodPost, path+"/forget", "Drop the copies of a package or version from a mirror",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Forget
@@ -200,7 +200,7 @@ func (w *Server) addMirrors() {
 			forgotten, err := w.service.Forget(ctx, v.caller, in.Name, p)
 			return &answer[api.Forgotten]{api.Forgotten{PURL: p.String(), Copies: forgotten.Copies, Documents: forgotten.Documents}}, err
 		})
-	operate(w, "list-prefetch-runs", http.MethodGet, path+"/prefetch", "The last runs of a mirror's prefetch rule",
+	operate(w, "list-prefetch-runs", toRead, http.MethodGet, path+"/prefetch", "The last runs of a mirror's prefetch rule",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Limit int `query:"limit" minimum:"1" maximum:"100" default:"10"`
@@ -216,7 +216,7 @@ func (w *Server) addMirrors() {
 			}
 			return &answer[[]api.PrefetchRun]{shown}, err
 		})
-	operate(w, "prefetch", http.MethodPost, path+"/prefetch", "Run a mirror's prefetch rule now",
+	operate(w, "prefetch", toManage, http.MethodPost, path+"/prefetch", "Run a mirror's prefetch rule now",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.PrefetchRun], error) {
 			run, err := w.service.Prefetch(ctx, v.caller, in.Name)
 			if err != nil {
@@ -226,14 +226,11 @@ func (w *Server) addMirrors() {
 			shown, err := showRun(run)
 			return &answer[api.PrefetchRun]{shown}, err
 		})
-	operate(w, "next-times", http.MethodGet, "/api/v1/schedule", "The next times of a schedule",
+	operate(w, "next-times", forSignedIn, http.MethodGet, "/api/v1/schedule", "The next times of a schedule",
 		func(ctx context.Context, v visit, in *struct {
 			Schedule string `query:"schedule" required:"true" maxLength:"200" example:"30 5 * * 1-5"`
 			Zone     string `query:"zone" maxLength:"100" default:"UTC"`
 		}) (*answer[api.NextTimes], error) {
-			if err := w.service.Allow(v.caller, access.SignedIn, catalog.Repository{}); err != nil {
-				return nil, err
-			}
 			next, err := service.NextTimes(in.Schedule, in.Zone, w.service.Now(), shownTimes)
 			return &answer[api.NextTimes]{api.NextTimes{Next: next}}, err
 		})

@@ -15,7 +15,7 @@ import (
 )
 
 func (w *Server) addPackages() {
-	operate(w, "search", http.MethodGet, "/api/v1/packages", "Packages that fit a query; docs/search.md has its form",
+	operate(w, "search", forAnyone, http.MethodGet, "/api/v1/packages", "Packages that fit a query; docs/search.md has its form",
 		func(ctx context.Context, v visit, in *struct {
 			Query      string `query:"q" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`
@@ -34,7 +34,7 @@ func (w *Server) addPackages() {
 			}
 			return &answer[api.PackageList]{page}, nil
 		})
-	operate(w, "list-ecosystems", http.MethodGet, "/api/v1/ecosystems", "The kinds of package that the service knows",
+	operate(w, "list-ecosystems", forAnyone, http.MethodGet, "/api/v1/ecosystems", "The kinds of package that the service knows",
 		func(context.Context, visit, *none) (*answer[[]api.Ecosystem], error) {
 			all := []api.Ecosystem{}
 			for _, e := range service.Ecosystems() {
@@ -47,7 +47,7 @@ func (w *Server) addPackages() {
 		PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`
 		Repository string `query:"repository" maxLength:"110" doc:"left out: every one that the caller may read"`
 	}
-	operate(w, "show-package", http.MethodGet, "/api/v1/package", "A package, or one version of it",
+	operate(w, "show-package", forAnyone, http.MethodGet, "/api/v1/package", "A package, or one version of it",
 		func(ctx context.Context, v visit, in *which) (*answer[api.Package], error) {
 			p, err := purl.Parse(in.PURL)
 			if err != nil {
@@ -63,7 +63,7 @@ func (w *Server) addPackages() {
 			}
 			return &answer[api.Package]{showPackage(e, p, holdings)}, nil
 		})
-	operate(w, "withdraw", http.MethodPost, "/api/v1/repositories/{name}/withdraw", "Mark a version as not to be used any more, or take the mark away",
+	operate(w, "withdraw", toPublish, http.MethodPost, "/api/v1/repositories/{name}/withdraw", "Mark a version as not to be used any more, or take the mark away",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Withdraw
@@ -74,7 +74,7 @@ func (w *Server) addPackages() {
 			}
 			return &answer[api.Withdraw]{in.Body}, w.service.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
 		})
-	operate(w, "readme", http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
+	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
 		func(ctx context.Context, v visit, in *which) (*answer[api.Readme], error) {
 			p, err := purl.Parse(in.PURL)
 			if err != nil {
@@ -87,7 +87,7 @@ func (w *Server) addPackages() {
 			html, err := safeHTML(readme)
 			return &answer[api.Readme]{api.Readme{Version: version, HTML: html}}, err
 		})
-	operate(w, "point", http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
+	operate(w, "point", toRead, http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Ecosystem string `query:"ecosystem" default:"maven"`

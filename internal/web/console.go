@@ -52,6 +52,5 @@ func (w *Server) addConsole() {
 		return c.HTMLBlob(http.StatusOK, page)
 	}
 	compress := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
-	w.echo.GET("/*", serve, compress)
-	w.echo.HEAD("/*", serve)
+	w.both("/*", forAnyone, serve, compress)
 }

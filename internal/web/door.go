@@ -9,6 +9,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
@@ -20,14 +21,14 @@ func (w *Server) addDoors() {
 	for _, e := range service.Ecosystems() {
 		prefix := "/at/:repository/" + e.Name()
 		for _, route := range e.Routes() {
-			w.echo.Add(route.Method, prefix+route.Path, w.door(e, route))
+			w.route(route.Method, prefix+route.Path, Need{route.Action, true}, w.door(e, route))
 		}
-		w.echo.GET(prefix, func(c *echo.Context) error {
+		w.route(http.MethodGet, prefix, forAnyone, func(c *echo.Context) error {
 			return c.Redirect(http.StatusMovedPermanently, c.Request().URL.Path+"/")
 		})
 	}
-	w.echo.GET("/at/:repository", w.repositoryFolder)
-	w.echo.GET("/at/:repository/", w.repositoryFolder)
+	w.route(http.MethodGet, "/at/:repository", toRead, w.repositoryFolder)
+	w.route(http.MethodGet, "/at/:repository/", toRead, w.repositoryFolder)
 	w.echo.RouteNotFound("/at/*", func(c *echo.Context) error {
 		var known []string
 		for _, e := range service.Ecosystems() {
@@ -68,6 +69,9 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
 			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
 			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
+			if r.Header.Get(api.DryRunHeader) != "" && !route.Asks {
+				return w.dryRun(c, call, route)
+			}
 			if r.Method == http.MethodPut || r.Method == http.MethodPost {
 				r.Body = patient{r.Body, http.NewResponseController(c.Response())}
 			}
@@ -77,18 +81,40 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			return nil
 		}
 		f := asFault(err)
-		switch f.Kind {
-		case fault.Unknown:
+		w.refused(c, call.Caller, param(c, "repository"), f)
+		if f.Kind == fault.Unknown {
 			challenge(h)
-		case fault.Unavailable:
-			h.Set("Retry-After", "5")
 		}
+		retryAfter(h, f)
+		h.Set(api.CodeHeader, f.Code)
 		h.Del("ETag")
 		if refuseErr := e.Refuse(call, f); refuseErr != nil {
 			return refuseErr
 		}
 		return f // for the log; the answer is out
 	}
+}
+
+// dryRun answers a client that only wants to know whether its request would be
+// let in: the right, and for what is published the repository that takes it. The
+// body was sent like any other.
+func (w *Server) dryRun(c *echo.Context, call *ecosystem.Call, route ecosystem.Route) error {
+	c.Response().Header().Set(api.DryRunHeader, "would do")
+	if route.Action == access.Publish {
+		if _, err := io.Copy(io.Discard, io.LimitReader(c.Request().Body, 1<<20)); err != nil {
+			return fault.New(fault.Invalid, "cut-upload", "the request did not arrive whole").WithCause(err)
+		}
+		snapshot := c.Request().Header.Get(api.DryRunHeader) == "snapshot"
+		target, err := w.service.Target(call.Caller, call.Repository, snapshot)
+		if err != nil {
+			return err
+		}
+		if err := w.service.Takes(target, snapshot); err != nil {
+			return err
+		}
+		c.Response().Header().Set(api.DryRunHeader, "would go to "+target.Name)
+	}
+	return c.NoContent(http.StatusNoContent)
 }
 
 // patient gives up on a client that stops sending, however long its body is.

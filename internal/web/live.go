@@ -8,7 +8,6 @@ import (
 	"mime/multipart"
 	"net/http"
 	"reflect"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/service"
@@ -32,11 +32,7 @@ func (w *Server) addLive() {
 		Summary: "Changes as they happen, as server-sent events",
 		Responses: map[string]*huma.Response{"200": {Description: "events with a JSON object each: kind, repository, and for packages ecosystem, namespace, name, version",
 			Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
-	w.echo.GET(path, func(c *echo.Context) error {
-		caller, err := w.identify(c)
-		if err != nil {
-			return err
-		}
+	w.guarded(http.MethodGet, path, forAnyone, func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
 		ctx, cancel := context.WithCancel(c.Request().Context())
 		defer cancel()
 		defer context.AfterFunc(w.stopping, cancel)()
@@ -62,8 +58,8 @@ func (w *Server) addLive() {
 				if !ok {
 					return nil
 				}
-				// A removed repository cannot be read, but may have been.
-				if _, err := w.service.Repository(caller, change.Repository, access.Read); err != nil && change.Kind != "repository" {
+				change, ok = w.service.Heard(caller, change)
+				if !ok {
 					continue
 				}
 				line, err := json.Marshal(change)
@@ -91,17 +87,10 @@ func (w *Server) addUpload() {
 		Responses: map[string]*huma.Response{
 			"200":     {Description: "Published", Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Published](), true, "")}}},
 			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
-	w.echo.POST(strings.Replace(path, "{name}", ":name", 1), func(c *echo.Context) error {
+	w.guarded(http.MethodPost, routerPath(path), toPublish, func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
 		r := c.Request()
-		caller, err := w.identify(c)
-		if err != nil {
-			return err
-		}
-		repository, err := w.service.Repository(caller, param(c, "name"), access.Publish)
-		if err != nil {
-			return err
-		}
 		var as purl.PURL
+		var err error
 		if given := c.QueryParam("as"); given != "" {
 			if as, err = purl.Parse(given); err != nil {
 				return err

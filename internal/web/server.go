@@ -48,7 +48,8 @@ type Server struct {
 	metrics  *metrics
 	started  time.Time
 	crossing *http.CrossOriginProtection
-	process  string // begins the ids of this process's requests
+	needs    map[string]Need // by method and path
+	process  string          // begins the ids of this process's requests
 	requests atomic.Uint64
 
 	// stopping ends requests that would never end by themselves.
@@ -70,15 +71,15 @@ func New(s *service.Service, settings Settings) *Server {
 		settings.Log = slog.Default()
 	}
 	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
-		crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
+		needs: map[string]Need{}, crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
 		// Behind a proxy the forwarding headers count only if the proxy is near.
 		IPExtractor: echo.ExtractIPFromXFFHeader()})
 	w.echo.Use(w.observe, middleware.Recover())
-	w.echo.GET("/livez", func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
-	w.echo.GET("/readyz", w.ready)
-	w.echo.GET("/metrics", echo.WrapHandler(w.metrics.handler()))
+	w.route(http.MethodGet, "/livez", forAnyone, func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
+	w.route(http.MethodGet, "/readyz", forAnyone, w.ready)
+	w.route(http.MethodGet, "/metrics", forAnyone, echo.WrapHandler(w.metrics.handler()))
 	w.addAPI()
 	w.addDoors()
 	w.addConsole()
@@ -129,6 +130,16 @@ func (w *Server) newRequestID() string {
 }
 
 var requestIDForm = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
+
+// retryAfter tells when to try again, where that makes sense.
+func retryAfter(h http.Header, f *fault.Error) {
+	switch {
+	case f.After > 0:
+		h.Set("Retry-After", strconv.Itoa(int(f.After.Seconds())))
+	case f.Kind == fault.Unavailable:
+		h.Set("Retry-After", "5")
+	}
+}
 
 // observe gives each request an id, counts it, and logs what is worth it.
 func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
@@ -220,9 +231,7 @@ func (w *Server) onError(c *echo.Context, err error) {
 		return
 	}
 	problem := problemOf(err)
-	if problem.Status == http.StatusServiceUnavailable {
-		c.Response().Header().Set("Retry-After", "5")
-	}
+	retryAfter(c.Response().Header(), asFault(err))
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if err := c.JSON(problem.Status, problem); err != nil {
 		w.log.Debug("an error could not be told", "error", err)
@@ -248,11 +257,28 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	if len(from.UserAgent) > 200 {
 		from.UserAgent = from.UserAgent[:200]
 	}
+	caller, err := w.whoIs(c, from)
+	if left := caller.TokenEnds.Sub(w.service.Now()); err == nil && !caller.TokenEnds.IsZero() && left < service.WarnBefore {
+		w.warn(c.Response().Header(), caller)
+	}
+	return caller, err
+}
+
+// warn tells a client that its token ends soon: our own, and npm, which shows
+// what a server notes.
+func (w *Server) warn(h http.Header, caller access.Caller) {
+	at := caller.TokenEnds.UTC()
+	h.Set(api.TokenEndsHeader, at.Format(time.RFC3339))
+	h.Set("Npm-Notice", fmt.Sprintf("The token %q of %s ends on %s; make a new one with crelvo token new.", caller.Token, caller.Name, at.Format("2006-01-02 15:04 UTC")))
+}
+
+func (w *Server) whoIs(c *echo.Context, from service.Origin) (access.Caller, error) {
+	r := c.Request()
 	header := r.Header.Get("Authorization")
 	if header == "" {
 		cookie, err := r.Cookie(sessionCookie)
 		if err != nil {
-			return access.Caller{Address: from.Address, UserAgent: from.UserAgent}, nil
+			return w.service.Nobody(r.Context(), from)
 		}
 		if err := w.crossing.Check(r); err != nil {
 			return access.Caller{}, fault.New(fault.Denied, "cross-site", "another site made this request").WithCause(err)

@@ -48,7 +48,9 @@ type Repository struct {
 	CreatedAt     time.Time
 	ChangedAt     time.Time
 	// AsOf is the moment as of which it is read; 0 is now.
-	AsOf   Moment
+	AsOf Moment
+	// Sight is the part of it that whoever asks may read; "" is all.
+	Sight  Sight
 	Mirror *MirrorSettings // mirror only; not to be changed
 	Chain  *ChainSettings  // chain only; not to be changed
 }
@@ -63,13 +65,18 @@ func (r Repository) At() string {
 
 // Key names a package in the repository.
 func (r Repository) Key(ecosystem, namespace, name string) PackageKey {
-	return PackageKey{RepositoryID: r.ID, AsOf: r.AsOf, Ecosystem: ecosystem, Namespace: namespace, Name: name}
+	return PackageKey{RepositoryID: r.ID, AsOf: r.AsOf, Sight: r.Sight, Ecosystem: ecosystem, Namespace: namespace, Name: name}
 }
+
+// Sight tells which part of a repository somebody may read, in a form that the
+// service knows.
+type Sight string
 
 // PackageKey names a package inside one repository.
 type PackageKey struct {
 	RepositoryID int64
 	AsOf         Moment
+	Sight        Sight
 	Ecosystem    string // purl type
 	Namespace    string // "" where the ecosystem has none
 	Name         string

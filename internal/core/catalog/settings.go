@@ -62,6 +62,9 @@ type ChainSettings struct {
 	// ReleasesTo and SnapshotsTo are the house repositories that take what is
 	// published to the chain; 0 is none.
 	ReleasesTo, SnapshotsTo int64
+	// OpenMembers: whoever may read the chain may read through it what its
+	// members add; else only what they may read there.
+	OpenMembers bool
 }
 
 // Member is a place in a chain.

@@ -6,6 +6,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"time"
 )
 
 // Kind is the class of a refusal.
@@ -20,6 +21,7 @@ const (
 	NotFound    Kind = 404
 	Conflict    Kind = 409
 	TooLarge    Kind = 413
+	TooMany     Kind = 429
 	Unavailable Kind = 503
 	Full        Kind = 507
 )
@@ -31,6 +33,8 @@ type Error struct {
 	Message string // one sentence: what happened
 	Hint    string // one sentence: what to do; may be empty
 	Cause   error  // for the log; never shown
+	// After is how long to wait before trying again, if that is known.
+	After time.Duration
 }
 
 func (e *Error) Error() string { return e.Message }

@@ -1,0 +1,92 @@
+package service
+
+import (
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"crelvo/internal/core/fault"
+)
+
+// brake slows down who tries passwords: after some failures in a row each
+// further one makes an account, or an address, wait twice as long. Every node
+// counts for itself. The waits are bounded, so that nobody can lock others out.
+type brake struct {
+	mu       sync.Mutex
+	accounts *lru.Cache[string, failures]
+	places   *lru.Cache[string, failures]
+}
+
+type failures struct {
+	times int
+	last  time.Time
+}
+
+const (
+	freeAccount, longestAccount = 5, 30 * time.Second
+	freePlace, longestPlace     = 30, 2 * time.Minute
+	// forgiveAfter is when failures are forgotten.
+	forgiveAfter = 15 * time.Minute
+)
+
+func newBrake() (*brake, error) {
+	accounts, err := lru.New[string, failures](10_000)
+	if err != nil {
+		return nil, err
+	}
+	places, err := lru.New[string, failures](10_000)
+	return &brake{accounts: accounts, places: places}, err
+}
+
+// wait is how long is to be waited after so many failures, the last one then.
+func (f failures) wait(now time.Time, free int, longest time.Duration) time.Duration {
+	if f.times < free {
+		return 0
+	}
+	pause := longest
+	if over := f.times - free; over < 10 {
+		pause = min(time.Second<<over, longest)
+	}
+	return max(0, f.last.Add(pause).Sub(now))
+}
+
+// try counts an attempt as a failure, until succeeded says otherwise, so that
+// attempts at the same time count as well; or it refuses it.
+func (b *brake) try(account, place string, now time.Time) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	of := func(all *lru.Cache[string, failures], key string) failures {
+		f, _ := all.Get(key)
+		if now.Sub(f.last) > forgiveAfter {
+			f = failures{}
+		}
+		return f
+	}
+	a, p := of(b.accounts, account), of(b.places, place)
+	pause := a.wait(now, freeAccount, longestAccount)
+	if place != "" {
+		pause = max(pause, p.wait(now, freePlace, longestPlace))
+	}
+	if pause > 0 {
+		pause = pause.Truncate(time.Second) + time.Second
+		f := fault.New(fault.TooMany, "slow-down", "too many wrong passwords; try again in %s", pause).
+			WithHint("Tokens are not slowed down.")
+		f.After = pause
+		return f
+	}
+	b.accounts.Add(account, failures{a.times + 1, now})
+	b.places.Add(place, failures{p.times + 1, now})
+	return nil
+}
+
+// succeeded takes back what try counted.
+func (b *brake) succeeded(account, place string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.accounts.Remove(account)
+	if f, ok := b.places.Get(place); ok {
+		f.times--
+		b.places.Add(place, f)
+	}
+}

@@ -1,0 +1,372 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+)
+
+// everything is what is about no repository.
+var everything = access.Object{}
+
+// Allow decides whether the caller may do the action, and if not, says in a
+// fault what is missing and who can grant it. To publish to a chain is to publish
+// to a repository that it names.
+func (s *Service) Allow(caller access.Caller, action access.Action, o access.Object) error {
+	if c := o.Repository.Chain; c != nil && action == access.Publish {
+		d := s.repositories.Load()
+		if releases, ok := d.byID[c.ReleasesTo]; ok && access.Decide(caller, action, access.Object{Repository: releases, Package: o.Package}).Allowed {
+			return nil
+		}
+		if snapshots, ok := d.byID[c.SnapshotsTo]; ok {
+			o.Repository = snapshots
+		} else if releases, ok := d.byID[c.ReleasesTo]; ok {
+			o.Repository = releases
+		}
+	}
+	decision := access.Decide(caller, action, o)
+	switch {
+	case decision.Allowed:
+		return nil
+	case caller.Anonymous():
+		return fault.New(fault.Unknown, "sign-in-needed", "this needs somebody to sign in").
+			WithHint("Give a token as the password (Basic) or as a Bearer token; make one with crelvo token new.")
+	case decision.TokenLimit:
+		return fault.New(fault.Denied, "token-too-narrow", "the token %q of %s may not %s%s", caller.Token, caller.Name, action, whereOf(o)).
+			WithHint("Use a token that may, or make one: crelvo token new --can %s.", action)
+	}
+	f := fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, whereOf(o), action)
+	return f.WithHint("%s%s.", alsoHas(caller, decision, o), s.whoGrants(o))
+}
+
+// whereOf says where a right is missing.
+func whereOf(o access.Object) string {
+	switch {
+	case o.Repository.Name == "":
+		return " on all repositories"
+	case o.Package.Name == "":
+		return " on " + o.Repository.Name
+	}
+	of := o.Package
+	of.Version, of.Qualifiers = "", nil
+	return " on " + o.Repository.Name + " for " + of.String()
+}
+
+// alsoHas tells for what the caller has the role that is missing here.
+func alsoHas(caller access.Caller, d access.Decision, o access.Object) string {
+	var has []string
+	for _, g := range d.Elsewhere {
+		if text := g.String(); !slices.Contains(has, text) && len(has) < maxNamed {
+			has = append(has, text)
+		}
+	}
+	if has == nil || o.Repository.Name == "" {
+		return ""
+	}
+	return caller.Name + " is " + strings.Join(has, " and ") + ". "
+}
+
+// maxNamed is how many names a sentence has at most.
+const maxNamed = 3
+
+// whoGrants names those who can grant rights on something.
+func (s *Service) whoGrants(o access.Object) string {
+	var names []string
+	for _, g := range s.adminGrants() {
+		if access.Decide(access.Caller{ID: 1, Grants: []access.Grant{g}}, access.Manage, access.Of(o.Repository)).Allowed && !slices.Contains(names, g.Holder) {
+			names = append(names, g.Holder)
+		}
+	}
+	switch {
+	case len(names) == 0:
+		return "An admin can grant it"
+	case len(names) > maxNamed:
+		return fmt.Sprintf("%s and %d more can grant it", strings.Join(names[:maxNamed], ", "), len(names)-maxNamed)
+	}
+	return strings.Join(names, " or ") + " can grant it"
+}
+
+// adminGrants are all grants of the role admin. Where they cannot be read, those
+// that were read before have to do.
+func (s *Service) adminGrants() []access.Grant {
+	known, generation := s.admins.Load(), s.accessGeneration.Load()
+	if known != nil && known.generation == generation {
+		return known.value
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	now, err := s.db.AdminGrants(ctx)
+	if err != nil {
+		if known != nil {
+			return known.value
+		}
+		return nil
+	}
+	s.admins.Store(&aged[[]access.Grant]{value: now, generation: generation})
+	return now
+}
+
+// NewGrant is a grant to be given; Packages is a pattern, "" for all.
+type NewGrant struct {
+	Holder, Role, Repositories, Packages string
+}
+
+func (n NewGrant) parse() (access.Grant, error) {
+	g := access.Grant{Holder: n.Holder, Role: access.Role(n.Role), Repositories: n.Repositories}
+	if !slices.Contains(access.Roles, g.Role) {
+		return g, bad("bad-role", "there is no role %q", n.Role).WithHint("Choose reader, publisher, promoter, curator or admin.")
+	}
+	if !repositoriesForm(n.Repositories) {
+		return g, bad("bad-repositories", "%q is neither the name of a repository nor a pattern", n.Repositories).
+			WithHint("Write a name, or a pattern with * for any run of characters, such as shore-*.")
+	}
+	if n.Packages != "" {
+		p, err := packagesPattern(n.Packages)
+		if err != nil {
+			return g, err
+		}
+		g.Packages = p
+		if g.Role == access.Admin {
+			return g, bad("admin-of-packages", "the role admin is about whole repositories, not about some of their packages").
+				WithHint("Leave the pattern out, or give the role curator.")
+		}
+	}
+	if (n.Holder == access.Anonymous || n.Holder == access.Everybody) && g.Role != access.Reader && g.Role != access.Publisher ||
+		n.Holder == access.Anonymous && g.Role != access.Reader {
+		return g, bad("too-much", "%s cannot be given to %s", g.Role, n.Holder).WithHint("Give it to users, robots or teams.")
+	}
+	return g, nil
+}
+
+// packagesPattern reads a pattern that rights are limited to: of packages, since
+// they are about all their versions.
+func packagesPattern(text string) (purl.Pattern, error) {
+	p, err := purl.ParsePattern(text)
+	if err == nil && !p.Whole() {
+		err = bad("pattern-with-version", "%q names versions; rights are about all versions of a package", text).
+			WithHint("Leave out what follows the @.")
+	}
+	return p, err
+}
+
+func repositoriesForm(text string) bool {
+	return text != "" && len(text) <= 63 && strings.Trim(text, "abcdefghijklmnopqrstuvwxyz0123456789-*") == ""
+}
+
+// mayGrant checks that the caller is an admin of all that a grant is about.
+func (s *Service) mayGrant(caller access.Caller, g access.Grant) error {
+	if caller.Limited() && !(caller.Can == nil || slices.Contains(caller.Can, access.Manage)) {
+		return s.Allow(caller, access.Manage, everything)
+	}
+	for _, has := range caller.Grants {
+		if has.Role == access.Admin && has.Covers(access.Grant{Repositories: g.Repositories}) && caller.On == nil && caller.Only == nil {
+			return nil
+		}
+	}
+	return s.Allow(caller, access.Manage, access.Of(catalog.Repository{Name: g.Repositories}))
+}
+
+// Grants lists the grants on what the caller is an admin of, by holder.
+func (s *Service) Grants(ctx context.Context, caller access.Caller) ([]record.StoredGrant, error) {
+	if err := s.mustBeAdmin(caller); err != nil {
+		return nil, err
+	}
+	all, err := s.db.Grants(ctx)
+	return slices.DeleteFunc(all, func(g record.StoredGrant) bool { return s.mayGrant(caller, g.Grant) != nil }), err
+}
+
+// mustBeAdmin checks that the caller is an admin of something.
+func (s *Service) mustBeAdmin(caller access.Caller) error {
+	return s.Allow(caller, access.ManageSome, everything)
+}
+
+// AddGrant gives somebody a role.
+func (s *Service) AddGrant(ctx context.Context, caller access.Caller, n NewGrant) (record.StoredGrant, error) {
+	g, err := n.parse()
+	if err != nil {
+		return record.StoredGrant{}, err
+	}
+	if err := s.mayGrant(caller, g); err != nil {
+		return record.StoredGrant{}, err
+	}
+	stored := record.StoredGrant{Grant: g, By: caller.Name, At: s.Now()}
+	return stored, s.changeAccess(ctx, func(tx *record.Tx) error {
+		principalID, teamID, err := holderOf(ctx, tx, g.Holder)
+		if err != nil {
+			return err
+		}
+		id, ok, err := tx.AddGrant(ctx, principalID, teamID, stored)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fault.New(fault.Conflict, "granted-already", "%s is %s already", g.Holder, g)
+		}
+		stored.ID = id
+		event := s.event(caller, "grant given")
+		event.Subject, event.Repository = g.Holder, nameOnly(g.Repositories)
+		event.Detail = map[string]string{"after": g.String()}
+		return tx.Append(ctx, event)
+	})
+}
+
+// nameOnly gives the name of a repository, and "" for a pattern.
+func nameOnly(repositories string) string {
+	if strings.Contains(repositories, "*") {
+		return ""
+	}
+	return repositories
+}
+
+// holderOf finds whom a grant is for.
+func holderOf(ctx context.Context, tx *record.Tx, holder string) (principalID, teamID int64, err error) {
+	if holder == access.Everybody || holder == access.Anonymous {
+		return 0, 0, nil
+	}
+	if name, ok := strings.CutPrefix(holder, access.TeamPrefix); ok {
+		t, err := tx.Team(ctx, name)
+		if errors.Is(err, record.ErrNotFound) {
+			err = noTeam(name)
+		}
+		return 0, t.ID, err
+	}
+	p, err := tx.Principal(ctx, holder)
+	if errors.Is(err, record.ErrNotFound) {
+		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", holder).
+			WithHint("Teams are written team:NAME; everybody who signs in is signed-in, and whoever asks is anonymous.")
+	}
+	return p.ID, 0, err
+}
+
+// RemoveGrant takes a role away.
+func (s *Service) RemoveGrant(ctx context.Context, caller access.Caller, id int64) error {
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		g, err := tx.RemoveGrant(ctx, id)
+		if err == nil {
+			err = s.mayGrant(caller, g.Grant)
+			if fault.Is(err, fault.Denied) && s.mustBeAdmin(caller) == nil {
+				err = record.ErrNotFound // grants on other repositories are nobody's business
+			}
+		} else if errors.Is(err, record.ErrNotFound) {
+			if adminErr := s.mustBeAdmin(caller); adminErr != nil {
+				return adminErr
+			}
+		}
+		if errors.Is(err, record.ErrNotFound) {
+			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).WithHint("crelvo grant list shows those there are.")
+		}
+		if err != nil {
+			return err
+		}
+		event := s.event(caller, "grant taken away")
+		event.Subject, event.Repository = g.Holder, nameOnly(g.Repositories)
+		event.Detail = map[string]string{"before": g.Grant.String()}
+		if err := s.adminRemains(ctx, tx); err != nil {
+			return err
+		}
+		return tx.Append(ctx, event)
+	})
+}
+
+// adminRemains refuses what would leave nobody to look after the service.
+func (s *Service) adminRemains(ctx context.Context, tx *record.Tx) error {
+	any, err := tx.AnyAdmin(ctx)
+	if err == nil && !any {
+		err = fault.New(fault.Conflict, "last-admin", "then no user would be left who is admin on *").
+			WithHint("Make another one first: crelvo grant add admin --to NAME --on '*'.")
+	}
+	return err
+}
+
+// Verdict answers whether somebody may do something, and why.
+type Verdict struct {
+	access.Decision
+	Who string
+	// In is the repository that decides, where that is not the one that was asked
+	// for: what is published to a chain goes to one that it names.
+	In string
+	// Can names those who can grant what is missing.
+	Can string
+}
+
+// CheckGrant tells whether a user, a robot, a team, access.Everybody or
+// access.Anonymous may do an action on a repository, and because of which grant.
+// Others than oneself only an admin of the repository may ask about.
+func (s *Service) CheckGrant(ctx context.Context, caller access.Caller, who, action, name string, p purl.PURL) (Verdict, error) {
+	act := access.Action(action)
+	if !slices.Contains(access.Actions, act) {
+		return Verdict{}, bad("bad-action", "there is no action %q", action).WithHint("Choose read, publish, promote, remove or manage.")
+	}
+	r, err := s.Repository(caller, name, access.Read)
+	if err != nil {
+		return Verdict{}, err
+	}
+	if who == "" {
+		who = caller.Name
+	}
+	about := caller
+	if who != caller.Name || caller.Anonymous() {
+		if err := s.Allow(caller, access.Manage, access.Of(r)); err != nil {
+			return Verdict{}, err
+		}
+		if about, err = s.callerFor(ctx, who); err != nil {
+			return Verdict{}, err
+		}
+	}
+	o := access.Object{Repository: r, Package: p}
+	if c := r.Chain; c != nil && act == access.Publish {
+		d, id := s.repositories.Load(), c.ReleasesTo
+		if purl.IsSnapshot(p.Ecosystem, p.Version) || id == 0 {
+			id = c.SnapshotsTo
+		}
+		target, ok := d.byID[id]
+		if !ok {
+			return Verdict{}, fault.New(fault.Conflict, "no-target", "%s does not take what is published to it", r.Name)
+		}
+		o.Repository = target
+	}
+	v := Verdict{Decision: access.Decide(about, act, o), Who: who, In: o.Repository.Name}
+	if !v.Allowed {
+		v.Can = s.whoGrants(o)
+	}
+	return v, nil
+}
+
+// callerFor is somebody as a caller without a token.
+func (s *Service) callerFor(ctx context.Context, who string) (access.Caller, error) {
+	if who == access.Anonymous {
+		return s.Nobody(ctx, Origin{})
+	}
+	if name, ok := strings.CutPrefix(who, access.TeamPrefix); ok || who == access.Everybody {
+		all, err := s.db.Grants(ctx)
+		if err != nil {
+			return access.Caller{}, err
+		}
+		if ok {
+			if _, err := s.db.Team(ctx, name); errors.Is(err, record.ErrNotFound) {
+				return access.Caller{}, noTeam(name)
+			}
+		}
+		c := access.Caller{ID: -1, Name: who}
+		for _, g := range all {
+			if g.Holder == who || g.Holder == access.Everybody || g.Holder == access.Anonymous {
+				c.Grants = append(c.Grants, g.Grant)
+			}
+		}
+		return c, nil
+	}
+	p, err := s.db.Principal(ctx, who)
+	if errors.Is(err, record.ErrNotFound) {
+		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", who)
+	}
+	return callerOf(p), err
+}

@@ -1,0 +1,131 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+)
+
+func noTeam(name string) error {
+	return fault.New(fault.NotFound, "no-such-team", "there is no team %q", name).WithHint("crelvo team list shows those there are.")
+}
+
+// Teams lists the teams that the caller is in; an admin of something sees all.
+func (s *Service) Teams(ctx context.Context, caller access.Caller) ([]record.Team, error) {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
+		return nil, err
+	}
+	if s.mustBeAdmin(caller) == nil {
+		return s.db.Teams(ctx, 0)
+	}
+	return s.db.Teams(ctx, caller.ID)
+}
+
+// AddTeam makes a team of users and robots.
+func (s *Service) AddTeam(ctx context.Context, caller access.Caller, name, description string, members []string) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	if err := checkName("team", name); err != nil {
+		return err
+	}
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		id, ok, err := tx.AddTeam(ctx, record.Team{Name: name, Description: description, CreatedAt: s.Now()})
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fault.New(fault.Conflict, "name-taken", "there is a team %q already", name)
+		}
+		if err := join(ctx, tx, id, members); err != nil {
+			return err
+		}
+		event := s.event(caller, "team made")
+		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"members": strings.Join(members, " ")}
+		return tx.Append(ctx, event)
+	})
+}
+
+func join(ctx context.Context, tx *record.Tx, id int64, names []string) error {
+	unknown, err := tx.Join(ctx, id, names)
+	if err == nil && unknown != nil {
+		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", unknown[0])
+	}
+	return err
+}
+
+// TeamChange is what is to be different.
+type TeamChange struct {
+	Description *string
+	Join, Leave []string
+}
+
+// EditTeam changes a team.
+func (s *Service) EditTeam(ctx context.Context, caller access.Caller, name string, change TeamChange) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		t, err := tx.Team(ctx, name)
+		if errors.Is(err, record.ErrNotFound) {
+			err = noTeam(name)
+		}
+		if err != nil {
+			return err
+		}
+		for _, leaver := range change.Leave {
+			if !slices.Contains(t.Members(), leaver) {
+				return fault.New(fault.NotFound, "no-such-member", "%s is not in the team %s", leaver, name)
+			}
+		}
+		event := s.event(caller, "team changed")
+		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"joined": strings.Join(change.Join, " "), "left": strings.Join(change.Leave, " ")}
+		if change.Description != nil && *change.Description != t.Description {
+			event.Detail["description"] = t.Description + " → " + *change.Description
+			t.Description = *change.Description
+			if err := tx.SetTeam(ctx, t); err != nil {
+				return err
+			}
+		}
+		if err := join(ctx, tx, t.ID, change.Join); err != nil {
+			return err
+		}
+		if err := tx.Leave(ctx, t.ID, change.Leave); err != nil {
+			return err
+		}
+		if err := s.adminRemains(ctx, tx); err != nil {
+			return err
+		}
+		return tx.Append(ctx, event)
+	})
+}
+
+// RemoveTeam removes a team with its grants.
+func (s *Service) RemoveTeam(ctx context.Context, caller access.Caller, name string) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	return s.changeAccess(ctx, func(tx *record.Tx) error {
+		t, err := tx.Team(ctx, name)
+		if errors.Is(err, record.ErrNotFound) {
+			err = noTeam(name)
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.RemoveTeam(ctx, t.ID); err != nil {
+			return err
+		}
+		if err := s.adminRemains(ctx, tx); err != nil {
+			return err
+		}
+		event := s.event(caller, "team removed")
+		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"members before": t.Names}
+		return tx.Append(ctx, event)
+	})
+}

@@ -1,0 +1,112 @@
+package web
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+)
+
+// EventFilter selects events. It is exported for the sake of the reflection that
+// reads inputs.
+type EventFilter struct {
+	Since      time.Time `query:"since"`
+	Until      time.Time `query:"until"`
+	Who        string    `query:"who" maxLength:"63"`
+	Action     string    `query:"action" maxLength:"63"`
+	Repository string    `query:"repository" maxLength:"63"`
+	Subject    string    `query:"subject" maxLength:"200" doc:"a part of it"`
+}
+
+func (f EventFilter) value() record.EventFilter {
+	return record.EventFilter{Since: f.Since, Until: f.Until, Who: f.Who, Action: f.Action, Repository: f.Repository, Subject: f.Subject}
+}
+
+func (w *Server) addActivity() {
+	operate(w, "status", forSignedIn, http.MethodGet, "/api/v1/status", "How the service is",
+		func(ctx context.Context, v visit, _ *none) (*answer[api.Status], error) {
+			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok"}
+			readable := w.service.Readable(v.caller)
+			totals, err := w.service.Totals(ctx, readable...)
+			if err != nil {
+				status.Database = asFault(err).Message
+			}
+			for _, r := range readable {
+				status.Repositories++
+				status.Packages += totals[r.ID].Packages
+				status.Versions += totals[r.ID].Versions
+				status.Bytes += totals[r.ID].Bytes
+			}
+			return &answer[api.Status]{status}, nil
+		})
+	operate(w, "list-events", forSignedIn, http.MethodGet, "/api/v1/events", "The activity record, the newest first; who is no admin sees what they did themselves",
+		func(ctx context.Context, v visit, in *struct {
+			EventFilter
+			Before int64 `query:"before" minimum:"0" doc:"only events with a lower id"`
+			Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*answer[[]api.Event], error) {
+			f := in.value()
+			f.Before, f.Limit = in.Before, in.Limit
+			shown := []api.Event{}
+			err := w.service.Events(ctx, v.caller, f, func(e record.SealedEvent) error {
+				shown = append(shown, api.Event(e.Event))
+				return nil
+			})
+			return &answer[[]api.Event]{shown}, err
+		})
+	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/event-actions", "The kinds of event that there are",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]string], error) {
+			all, err := w.service.EventActions(ctx, v.caller)
+			return &answer[[]string]{append([]string{}, all...)}, err
+		})
+	operate(w, "verify-events", forAdmin, http.MethodGet, "/api/v1/event-chain", "Compute the chain of all events again",
+		func(ctx context.Context, v visit, in *struct {
+			Noted int64  `query:"noted" minimum:"0" doc:"the number of an event whose seal was noted before"`
+			Seal  string `query:"seal" maxLength:"64" doc:"that seal"`
+		}) (*answer[api.EventChain], error) {
+			verified, err := w.service.VerifyEvents(ctx, v.caller, in.Noted, in.Seal)
+			return &answer[api.EventChain]{api.EventChain(verified)}, err
+		})
+	w.addEventExport()
+}
+
+// addEventExport adds the activity record as JSON lines, which are streamed.
+func (w *Server) addEventExport() {
+	const path = "/api/v1/event-export"
+	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "export-events", Method: http.MethodGet, Path: path,
+		Summary: "The activity record as JSON lines, the oldest first; filters as for list-events",
+		Responses: map[string]*huma.Response{"200": {Description: "an event in each line, with previous and seal in hexadecimal",
+			Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}}}})
+	w.guarded(http.MethodGet, path, forAdmin, func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
+		f := record.EventFilter{Who: c.QueryParam("who"), Action: c.QueryParam("action"), Repository: c.QueryParam("repository"),
+			Subject: c.QueryParam("subject"), OldestFirst: true}
+		for name, at := range map[string]*time.Time{"since": &f.Since, "until": &f.Until} {
+			text := c.QueryParam(name)
+			if text == "" {
+				continue
+			}
+			var err error
+			if *at, err = time.Parse(time.RFC3339, text); err != nil {
+				return fault.New(fault.Invalid, "bad-time", "%s is no time: %q", name, text).WithHint("Write it like 2026-11-01T08:00:00Z.")
+			}
+		}
+		h := c.Response().Header()
+		h.Set("Content-Type", "application/x-ndjson")
+		h.Set("Cache-Control", "no-store")
+		h.Set("Content-Disposition", `attachment; filename="events.jsonl"`)
+		lines := json.NewEncoder(c.Response())
+		return w.service.Events(c.Request().Context(), caller, f, func(e record.SealedEvent) error {
+			return lines.Encode(api.SealedEvent{Event: api.Event(e.Event), Previous: hex.EncodeToString(e.Previous), Seal: hex.EncodeToString(e.Hash)})
+		})
+	})
+}
