@@ -388,6 +388,9 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 	explained := Explanation{PURL: p, Repository: r}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	members := s.membersFor(r, key)
+	if !s.shows(key) {
+		members = nil
+	}
 	if r.Kind == catalog.Chain {
 		if explained.Ours, err = s.ours(ctx, r, key); err != nil {
 			return explained, err

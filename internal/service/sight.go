@@ -18,8 +18,9 @@ import (
 type view struct {
 	// Own is what of the repository itself is in sight.
 	Own [][]string `json:"own,omitempty"`
-	// Members are, by id, those of the repositories behind a chain that are in
-	// sight, and what of them; nil is all of all.
+	// Partly: not all of what stands behind a chain is in sight.
+	Partly bool `json:"partly,omitempty"`
+	// Members are then, by id, the repositories that are, and what of them.
 	Members map[int64][][]string `json:"members,omitempty"`
 }
 
@@ -40,10 +41,10 @@ func (s *Service) sightOf(caller access.Caller, r catalog.Repository) (sight cat
 			}
 		}
 		if !whole {
-			v.Members = members
+			v.Partly, v.Members = true, members
 		}
 	}
-	if v.Own == nil && v.Members == nil {
+	if v.Own == nil && !v.Partly {
 		return "", true
 	}
 	// It has nothing that could not be written.
@@ -111,7 +112,7 @@ func (s *Service) seenOf(sight catalog.Sight) seen {
 		}
 		return read
 	}
-	known := seen{own: patternsOf(v.Own), partly: v.Members != nil, members: map[int64]access.Sight{}}
+	known := seen{own: patternsOf(v.Own), partly: v.Partly, members: map[int64]access.Sight{}}
 	for id, lists := range v.Members {
 		known.members[id] = patternsOf(lists)
 	}
