@@ -32,17 +32,21 @@ func (s *Service) ours(ctx context.Context, r catalog.Repository, key catalog.Pa
 	if err != nil {
 		return "", err
 	}
-	seen := s.membersFor(r, key)
-	var names []string
+	members := s.membersFor(r, key)
+	var all, seen []string
 	for _, id := range in {
-		if slices.ContainsFunc(seen, func(m chain.Member) bool { return m.ID == id }) {
-			names = append(names, d.byID[id].Name)
+		all = append(all, d.byID[id].Name)
+		if slices.ContainsFunc(members, func(m chain.Member) bool { return m.ID == id }) {
+			seen = append(seen, d.byID[id].Name)
 		}
 	}
-	if ours := chain.Ours(d.claims, purlOf(key, ""), names); ours != "" || len(in) == 0 {
-		return ours, nil
+	ours := chain.Ours(d.claims, purlOf(key, ""), all)
+	if ours != "" && len(seen) < len(all) {
+		if ours = chain.Ours(d.claims, purlOf(key, ""), seen); ours == "" {
+			ours = oursUnseen
+		}
 	}
-	return oursUnseen, nil
+	return ours, nil
 }
 
 // oursUnseen is why a name is ours to those who may not know.

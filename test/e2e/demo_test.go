@@ -89,7 +89,7 @@ func TestDemo(t *testing.T) {
 		{"", "GET", "/api/v1/repositories/platform/explain?purl=pkg:maven/g/a", 401, "sign in"},
 		{"", "GET", "/api/v1/repositories/shore-maven/mirror", 401, "sign in"},
 		{"", "GET", "/api/v1/schedule?schedule=0+5+*+*+*", 401, "sign in"},
-		{deckhand, "GET", "/api/v1/events", 403, "needs the role admin"},
+		{deckhand, "GET", "/api/v1/events?who=admin", 403, "needs the role admin"},
 		{deckhand, "POST", "/api/v1/repositories", 403, "needs the role admin"},
 		{deckhand, "DELETE", "/api/v1/repositories/snapshots", 403, "needs the role admin on snapshots"},
 		{deckhand, "GET", "/api/v1/tokens?for=purser", 403, "needs the role admin"},

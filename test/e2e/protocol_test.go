@@ -230,7 +230,7 @@ func TestCredentials(t *testing.T) {
 		t.Errorf("a damaged token: %d %s", a.Status, a.Body)
 	}
 	a, err := shared.Ask(ctx, "PUT", "/at/"+r+"/maven/"+groupPath+"/a/1.0/a-1.0.jar", made.Secret, strings.NewReader("x"))
-	if err != nil || a.Status != 403 || !strings.Contains(a.Reason, `the token "reading-only" may not publish on `+r) {
+	if err != nil || a.Status != 403 || !strings.Contains(a.Reason, `the token "reading-only" of admin may not publish on `+r) {
 		t.Errorf("publishing with a token for reading: %d %q %v", a.Status, a.Reason, err)
 	}
 	if a, err := shared.Ask(ctx, "POST", "/api/v1/tokens", made.Secret, strings.NewReader(`{"name":"more"}`), "Content-Type", "application/json"); err != nil || a.Status != 403 {

@@ -1,0 +1,202 @@
+package splice
+
+import (
+	"strings"
+	"testing"
+)
+
+// change is a way to set something, so that all of them can be tried alike.
+type change func(existing string) (string, error)
+
+func set(all ...change) change {
+	return func(text string) (string, error) {
+		for _, c := range all {
+			var err error
+			if text, err = c(text); err != nil {
+				return "", err
+			}
+		}
+		return text, nil
+	}
+}
+
+func ini(section, key, value string) change {
+	return func(t string) (string, error) { return SetINI(t, section, key, value) }
+}
+
+func xmlText(value string, steps ...Step) change {
+	return func(t string) (string, error) { return SetXML(t, steps, "", value) }
+}
+
+func server(child string) []Step {
+	return []Step{{Name: "settings"}, {Name: "servers"}, {Name: "server", Child: "id", Value: "platform"}, {Name: child}}
+}
+
+var cases = []struct {
+	name, before string
+	do           change
+	after        string // "" for an error
+}{
+	{"ini: a new file", "", ini("", "registry", "http://x/"), "registry=http://x/\n"},
+	{"ini: a new section", "[a]\nk = v", ini("global", "index-url", "u"), "[a]\nk = v\n\n[global]\nindex-url = u\n"},
+	{"ini: another value", "# mine\nregistry = https://old/\nother=1\n", ini("", "registry", "http://x/"), "# mine\nregistry = http://x/\nother=1\n"},
+	{"ini: without a last line end", "a=1", ini("", "b", "2"), "a=1\nb=2\n"},
+	{"ini: before the first section", "a=1\n\n[s]\nb=2\n", ini("", "c", "3"), "a=1\nc=3\n\n[s]\nb=2\n"},
+	{"ini: in a section in the middle", "[s]\na = 1\n\n[t]\nb = 2\n", ini("s", "c", "3"), "[s]\na = 1\nc = 3\n\n[t]\nb = 2\n"},
+	{"ini: commented out is not set", "[s]\n# a = 1\n", ini("s", "a", "2"), "[s]\n# a = 1\na = 2\n"},
+	{"ini: over several lines", "[s]\na =\n  1\n  2\nb = 3\n", ini("s", "a", "4"), "[s]\na =4\nb = 3\n"},
+	{"ini: of Windows", "a=1\r\nb=2\r\n", ini("", "a", "3"), "a=3\r\nb=2\r\n"},
+	{"ini: a line break in the value", "", ini("", "a", "1\n2"), ""},
+	{"ini: a list begins", "", func(t string) (string, error) { return AddToINI(t, "distutils", "index-servers", "platform") }, "[distutils]\nindex-servers = platform\n"},
+	{"ini: a list in one line", "[distutils]\nindex-servers = pypi\n", func(t string) (string, error) { return AddToINI(t, "distutils", "index-servers", "platform") },
+		"[distutils]\nindex-servers =\n    pypi\n    platform\n"},
+	{"ini: a list in several lines", "[distutils]\nindex-servers =\n  pypi\n  x\n\n[x]\n", func(t string) (string, error) {
+		return AddToINI(t, "distutils", "index-servers", "platform")
+	}, "[distutils]\nindex-servers =\n  pypi\n  x\n  platform\n\n[x]\n"},
+
+	{"netrc: a new file", "", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") }, "machine h\n  login u\n  password p\n"},
+	{"netrc: in one line", "machine a login b password c\nmachine h login x password y\nmachine z login b password c\n",
+		func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") },
+		"machine a login b password c\nmachine h\n  login u\n  password p\nmachine z login b password c\n"},
+	{"netrc: before the default", "# mine\nmachine a login b password c\ndefault login d password e\n", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") },
+		"# mine\nmachine a login b password c\nmachine h\n  login u\n  password p\ndefault login d password e\n"},
+	{"netrc: a space in the secret", "", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p q") }, ""},
+
+	{"yaml: a new file", "", func(t string) (string, error) {
+		return SetYAML(t, []string{"npmRegistries", "//h/at", "npmAuthToken"}, `"x"`)
+	},
+		"npmRegistries:\n  \"//h/at\":\n    npmAuthToken: \"x\"\n"},
+	{"yaml: another value", "# mine\nnpmRegistryServer: \"https://old\"\nnodeLinker: node-modules\n", func(t string) (string, error) { return SetYAML(t, []string{"npmRegistryServer"}, `"http://x"`) },
+		"# mine\nnpmRegistryServer: \"http://x\"\nnodeLinker: node-modules\n"},
+	{"yaml: below a key that is there", "npmRegistries:\n    '//a':\n        npmAuthToken: y\n\n# end\nz: 1\n",
+		func(t string) (string, error) {
+			return SetYAML(t, []string{"npmRegistries", "//h", "npmAuthToken"}, "x")
+		},
+		"npmRegistries:\n    '//a':\n        npmAuthToken: y\n    \"//h\":\n      npmAuthToken: x\n\n# end\nz: 1\n"},
+	{"yaml: in one line", "npmRegistries: {}\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"npmRegistries", "//h", "npmAuthToken"}, "x")
+	}, ""},
+	{"yaml: a list of another form", "unsafeHttpWhitelist:\n  - a\n  - b\nz: 1\n", func(t string) (string, error) { return SetYAML(t, []string{"unsafeHttpWhitelist"}, "[a]") },
+		"unsafeHttpWhitelist: [a]\nz: 1\n"},
+
+	{"toml: a new table", "[project]\nname = \"x\"", func(t string) (string, error) {
+		return SetTOML(t, "tool.uv.index", "name", []Setting{{"name", "platform"}, {"url", "u"}, {"default", "true"}})
+	}, "[project]\nname = \"x\"\n\n[[tool.uv.index]]\nname = \"platform\"\nurl = \"u\"\ndefault = true\n"},
+	{"toml: one of several", "[[i]]\nname = \"a\"\nurl = \"1\" \n\n[[i]]\nname = \"platform\" \nurl = \"2\"\n# mine\n[z]\nq = 1\n", func(t string) (string, error) {
+		return SetTOML(t, "i", "name", []Setting{{"name", "platform"}, {"url", "u"}})
+	}, "[[i]]\nname = \"a\"\nurl = \"1\" \n\n[[i]]\nname = \"platform\" \nurl = \"u\"\n# mine\n[z]\nq = 1\n"},
+	{"toml: a key more", "[http-basic.platform]\nusername = \"u\"\n\n[z]\n", func(t string) (string, error) {
+		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}, {"password", "p"}})
+	}, "[http-basic.platform]\nusername = \"u\"\npassword = \"p\"\n\n[z]\n"},
+
+	{"xml: a new file", "", set(xmlText("ci", server("username")...), xmlText("a<b", server("password")...)),
+		"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<settings>\n  <servers>\n    <server>\n      <id>platform</id>\n      <username>ci</username>\n      <password>a&lt;b</password>\n    </server>\n  </servers>\n</settings>\n"},
+	{"xml: beside others", "<settings xmlns=\"http://maven.example/S\">\n\t<!-- mine -->\n\t<servers>\n\t\t<server><id>other</id></server>\n\t</servers>\n</settings>\n", xmlText("ci", server("username")...),
+		"<settings xmlns=\"http://maven.example/S\">\n\t<!-- mine -->\n\t<servers>\n\t\t<server><id>other</id></server>\n\t\t<server>\n\t\t\t<id>platform</id>\n\t\t\t<username>ci</username>\n\t\t</server>\n\t</servers>\n</settings>\n"},
+	{"xml: another value, the rest kept", "<settings><servers><server>\n  <id> platform </id><configuration><t>1</t></configuration><username>x</username></server></servers></settings>", xmlText("ci", server("username")...),
+		"<settings><servers><server>\n  <id> platform </id><configuration><t>1</t></configuration><username>ci</username></server></servers></settings>"},
+	{"xml: closes itself", "<settings>\n  <servers/>\n</settings>\n", xmlText("ci", server("username")...),
+		"<settings>\n  <servers>\n    <server>\n      <id>platform</id>\n      <username>ci</username>\n    </server>\n  </servers>\n</settings>\n"},
+	{"xml: an attribute", "<configuration>\n  <packageSources>\n    <clear />\n    <add key=\"x\" value='1' />\n  </packageSources>\n</configuration>", func(t string) (string, error) {
+		steps := func(key string) []Step {
+			return []Step{{Name: "configuration"}, {Name: "packageSources"}, {Name: "add", Attr: "key", Value: key}}
+		}
+		t, err := SetXML(t, steps("x"), "value", "2")
+		if err == nil {
+			t, err = SetXML(t, steps("y"), "value", "3")
+		}
+		if err == nil {
+			t, err = SetXML(t, steps("y"), "protocolVersion", "3")
+		}
+		return t, err
+	}, "<configuration>\n  <packageSources>\n    <clear />\n    <add key=\"x\" value=\"2\" />\n    <add key=\"y\" value=\"3\" protocolVersion=\"3\" />\n  </packageSources>\n</configuration>"},
+	{"xml: another root", "<project/>", xmlText("ci", server("username")...), ""},
+	{"xml: broken", "<settings><servers></settings>", xmlText("ci", server("username")...), ""},
+
+	{"block: at the end", "plugins {}\n", func(t string) (string, error) { return Block(t, "//", "platform", "x {}") },
+		"plugins {}\n\n// crelvo platform: begin\nx {}\n// crelvo platform: end\n"},
+	{"block: again", "a\n// crelvo p: begin\nold\n// crelvo p: end\nb\n", func(t string) (string, error) { return Block(t, "//", "p", "new\n") },
+		"a\n// crelvo p: begin\nnew\n// crelvo p: end\nb\n"},
+	{"block: its end is gone", "// crelvo p: begin\nold\n", func(t string) (string, error) { return Block(t, "//", "p", "new\n") }, ""},
+}
+
+// TestSet: what is set is set, all else stays, and a second time nothing changes.
+func TestSet(t *testing.T) {
+	for _, c := range cases {
+		got, err := c.do(c.before)
+		if c.after == "" {
+			if err == nil {
+				t.Errorf("%s: done:\n%s", c.name, got)
+			}
+			continue
+		}
+		if err != nil || got != c.after {
+			t.Errorf("%s: %v\n%s\nwant\n%s", c.name, err, got, c.after)
+			continue
+		}
+		if again, err := c.do(got); err != nil || again != got {
+			t.Errorf("%s, a second time: %v\n%s", c.name, err, again)
+		}
+	}
+}
+
+func TestGet(t *testing.T) {
+	if v, after, ok := GetINI("[s]\na = crelvo_x\nyz\nb=1\n", "s", "a"); !ok || v != "crelvo_x" || after != "yz" {
+		t.Errorf("%q %q %v", v, after, ok)
+	}
+	if v, _, _ := GetINI("[s]\na = x\n  y\n", "s", "a"); v != "x\ny" {
+		t.Errorf("%q", v)
+	}
+	if names := SectionsINI("a=1\n[b]\n[ c ]\n"); strings.Join(names, ",") != "b,c" {
+		t.Error(names)
+	}
+	if v, ok := GetYAML("a:\n  'b':\n    c: \"d e\" \n", "a", "b", "c"); !ok || v != "d e" {
+		t.Errorf("%q %v", v, ok)
+	}
+	if keys := KeysYAML("a:\n  b: 1\n  \"//c\": 2\nd: 3\n", "a"); strings.Join(keys, " ") != "b //c" {
+		t.Error(keys)
+	}
+	if tables := GetTOML("[[i]]\nname = \"a\"\n[[i]]\nname = 'b'\nd = true\n", "i"); len(tables) != 2 || tables[1]["name"] != "b" || tables[1]["d"] != "true" {
+		t.Error(tables)
+	}
+	root, err := ReadXML("<s xmlns='u'><servers><server><id> a </id></server><server><id>b</id></server></servers></s>")
+	if err != nil || len(root.Below("servers", "server")) != 2 || root.Below("servers", "server")[0].Says("id") != "a" {
+		t.Error(root, err)
+	}
+	if l, p, ok := GetNetrc("machine h login u password p", "h"); !ok || l != "u" || p != "p" {
+		t.Error(l, p, ok)
+	}
+}
+
+// FuzzSet: whatever the file is, setting does not crash, and what was set is
+// read again.
+func FuzzSet(f *testing.F) {
+	for _, c := range cases {
+		f.Add(c.before)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if got, err := SetINI(text, "s", "key", "value"); err == nil {
+			if v, _, ok := GetINI(got, "s", "key"); !ok || v != "value" {
+				t.Errorf("ini: %q became %q, which says %q", text, got, v)
+			}
+		}
+		if got, err := SetXML(text, server("password"), "", "value"); err == nil {
+			if _, err := ReadXML(got); err != nil {
+				t.Errorf("xml: %q became %q: %v", text, got, err)
+			}
+		}
+		if got, err := SetYAML(text, []string{"a", "b"}, "value"); err == nil {
+			if v, ok := GetYAML(got, "a", "b"); !ok || v != "value" {
+				t.Errorf("yaml: %q became %q, which says %q", text, got, v)
+			}
+		}
+		if got, err := SetNetrc(text, "host", "u", "p"); err == nil {
+			if l, p, ok := GetNetrc(got, "host"); !ok || l != "u" || p != "p" {
+				t.Errorf("netrc: %q became %q, which says %q %q", text, got, l, p)
+			}
+		}
+		if _, err := SetTOML(text, "t", "name", []Setting{{"name", "x"}, {"url", "u"}}); err != nil {
+			return
+		}
+	})
+}
