@@ -46,8 +46,9 @@ type Ecosystem interface {
 	Address(p purl.PURL, upload string, f catalog.File) string
 	// Folder is what a person sees at a path; ErrNoFolder if nothing.
 	Folder(ctx context.Context, desk Desk, repository catalog.Repository, path string) (Folder, error)
-	// Point is the text that sets up a client.
-	Point(p Pointing) []Snippet
+	// Clients are the programs that can be pointed at a repository, the usual one
+	// first.
+	Clients() []PackageClient
 }
 
 // SizedReaderAt is a file's bytes.
@@ -118,22 +119,6 @@ type Entry struct {
 	PURL      string // of the package or version that the entry is
 	Digests   *catalog.Digests
 	Document  bool // made from records
-}
-
-// Pointing is what a client is to be pointed at.
-type Pointing struct {
-	Address    string // the ecosystem's door of the repository, with a slash at the end
-	Repository catalog.Repository
-	User       string
-	PURL       purl.PURL // optional: what to use from there
-}
-
-// Snippet is text to put into a file.
-type Snippet struct {
-	Title    string
-	File     string // where it belongs
-	Language string // xml, kotlin, shell, …
-	Text     string
 }
 
 // Route is one address of a wire protocol with the right that it needs.

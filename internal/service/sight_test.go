@@ -278,9 +278,11 @@ func TestAdminRemains(t *testing.T) {
 	}
 	yes := true
 	attempts := map[string]func(context.Context) error{
-		"the grant":  func(ctx context.Context) error { return n.RemoveGrant(ctx, n.admin, grants[0].ID) },
-		"the user":   func(ctx context.Context) error { return n.RemovePrincipal(ctx, n.admin, "admin") },
-		"the way in": func(ctx context.Context) error { return n.EditPrincipal(ctx, n.admin, "admin", PrincipalChange{Blocked: &yes}) },
+		"the grant": func(ctx context.Context) error { return n.RemoveGrant(ctx, n.admin, grants[0].ID) },
+		"the user":  func(ctx context.Context) error { return n.RemovePrincipal(ctx, n.admin, "admin") },
+		"the way in": func(ctx context.Context) error {
+			return n.EditPrincipal(ctx, n.admin, "admin", PrincipalChange{Blocked: &yes})
+		},
 	}
 	for what, attempt := range attempts {
 		if err := attempt(ctx); fault.Of(err).Code != "last-admin" {

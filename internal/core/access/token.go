@@ -16,6 +16,9 @@ var TokenText = base32.StdEncoding.WithPadding(base32.NoPadding)
 
 const checkLength = 7
 
+// TokenLength is how long a token is: the prefix, 160 bits, and the check digits.
+const TokenLength = len(TokenPrefix) + 32 + checkLength
+
 // CheckDigits gives what ends a token that begins with body: the CRC-32 (IEEE)
 // of it.
 func CheckDigits(body string) string {

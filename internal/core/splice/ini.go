@@ -60,8 +60,8 @@ func SetINI(existing, section, key, value string) (string, error) {
 }
 
 // GetINI gives the value of a key, continuing lines with line breaks between
-// them, and the line after it, which tells whether a value was cut.
-func GetINI(existing, section, key string) (value, after string, ok bool) {
+// them.
+func GetINI(existing, section, key string) (value string, ok bool) {
 	all := lines(existing)
 	start, end := iniSection(all, section)
 	for i := max(start, 0); i < end; i++ {
@@ -69,16 +69,13 @@ func GetINI(existing, section, key string) (value, after string, ok bool) {
 		if !isSetting || k != key {
 			continue
 		}
-		value, ok, after = v, true, ""
+		value, ok = v, true
 		for i++; i < end && continues(all[i]); i++ {
 			value += "\n" + strings.TrimSpace(all[i])
 		}
-		if i < end {
-			after = strings.TrimRight(all[i], "\r\n")
-		}
 		i--
 	}
-	return value, after, ok
+	return value, ok
 }
 
 // AllINI gives the settings of a section.
@@ -105,7 +102,7 @@ func SectionsINI(existing string) (names []string) {
 
 // AddToINI adds an item to a value that is a list, one in each line.
 func AddToINI(existing, section, key, item string) (string, error) {
-	value, _, ok := GetINI(existing, section, key)
+	value, ok := GetINI(existing, section, key)
 	if !ok || strings.TrimSpace(value) == "" {
 		return SetINI(existing, section, key, item)
 	}

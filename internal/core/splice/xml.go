@@ -166,6 +166,25 @@ func SetXML(existing string, steps []Step, attr, value string) (string, error) {
 	return existing[:now.inner] + escapeXML(value) + existing[now.innerEnd:], nil
 }
 
+// AddXML adds one more element with a text at the end of a way, whose other
+// elements it makes if they are missing.
+func AddXML(existing string, steps []Step, value string) (string, error) {
+	parent, err := ReadXML(existing)
+	if err != nil {
+		return "", err
+	}
+	last := len(steps) - 1
+	if parent != nil && parent.Name == steps[0].Name {
+		for _, step := range steps[1:last] {
+			parent = parent.Child(step.Name)
+		}
+		if parent != nil {
+			return insertXML(existing, parent, steps[last:], "", value), nil
+		}
+	}
+	return SetXML(existing, steps, "", value)
+}
+
 func (e *Element) selfClosed(text string) bool {
 	return strings.HasSuffix(strings.TrimSpace(text[e.start:e.inner]), "/>")
 }

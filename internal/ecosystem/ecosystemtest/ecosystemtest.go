@@ -6,7 +6,9 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -203,17 +205,90 @@ func bad(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 }
 
 func pointing(t *testing.T, e ecosystem.Ecosystem) {
-	const address = "https://packages.skerry.example/at/releases/"
-	p := ecosystem.Pointing{Address: address + e.Name() + "/", Repository: catalog.Repository{Name: "releases", Holds: catalog.Both}, User: "deckhand"}
-	told := false
-	for _, s := range e.Point(p) {
-		if s.Title == "" || s.File == "" || s.Text == "" {
-			t.Errorf("a snippet is not whole: %+v", s)
+	const body = access.TokenPrefix + "aaaabbbbccccddddeeeeffffgggghhhh"
+	secret := body + access.CheckDigits(body)
+	for _, c := range e.Clients() {
+		for _, address := range []string{"https://packages.skerry.example:8443/at/platform/", "http://packages.skerry.example/at/platform/"} {
+			p := ecosystem.Pointing{Address: address + e.Name() + "/", ID: "platform", User: "deckhand", Secret: secret, Everything: true,
+				Releases: true, Snapshots: true, PublishReleases: c.Publishes, PublishSnapshots: c.Publishes}
+			pointClient(t, c, p)
+			p.Everything = false
+			pointClient(t, c, p)
 		}
-		told = told || strings.Contains(s.Text, p.Address)
 	}
-	if !told {
-		t.Error("no snippet says the address")
+}
+
+// pointClient points a client, reads back what that gives, and makes the mistakes
+// that people make.
+func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) {
+	t.Helper()
+	files := map[string]string{}
+	write := func(p ecosystem.Pointing) {
+		t.Helper()
+		for _, piece := range c.Parts(p) {
+			text, err := piece.Edit(files[piece.File])
+			if err != nil {
+				t.Fatalf("%s: %s: %v", c.Name, piece.File, err)
+			}
+			if piece.Secret != strings.Contains(text, p.Secret) || piece.Secret && !piece.Personal() {
+				t.Errorf("%s: %s is a secret: %v, personal: %v, and says\n%s", c.Name, piece.File, piece.Secret, piece.Personal(), text)
+			}
+			if again, err := piece.Edit(text); err != nil || again != text {
+				t.Errorf("%s: %s, a second time: %v\n%s\ninstead of\n%s", c.Name, piece.File, err, again, text)
+			}
+			if piece.Title == "" || piece.Language == "" || piece.Text() == "" {
+				t.Errorf("%s: a piece is not whole: %+v", c.Name, piece)
+			}
+			files[piece.File] = text
+		}
+	}
+	host := "://" + strings.Split(p.Address, "/")[2] + "/"
+	read := func() []ecosystem.Use {
+		return c.Configured(ecosystem.Files{Read: func(file string) string { return files[file] }, Env: func(string) string { return "" },
+			Ours: func(address string) bool { return strings.Contains(address, host) }})
+	}
+	write(p)
+	uses := read()
+	publishes := false
+	for _, u := range uses {
+		if u.Address != p.Address || u.Secret != p.Secret || u.Wrong != "" || u.In == "" || u.SecretIn == "" || u.User != "" && u.User != p.User {
+			t.Errorf("%s: %+v; want %s and its secret", c.Name, u, p.Address)
+		}
+		publishes = publishes || u.Publish
+	}
+	if len(uses) == 0 || c.Publishes && !publishes {
+		t.Errorf("%s finds %+v in %v", c.Name, uses, files)
+	}
+	// A repository more: the first one stays as it is.
+	whole := maps.Clone(files)
+	for file, text := range files {
+		if cut := strings.Index(text, p.Secret); cut >= 0 {
+			files[file] = text[:cut+20] + "\n" + text[cut+20:]
+		}
+	}
+	if uses := read(); len(uses) == 0 || !strings.Contains(uses[0].Wrong, "line break") || !strings.Contains(uses[0].Wrong, uses[0].SecretIn) {
+		t.Errorf("%s: of a token with a line break: %+v", c.Name, uses)
+	}
+	files = maps.Clone(whole)
+	for _, piece := range c.Parts(p) {
+		if piece.Secret && strings.Contains(files[piece.File], "platform") && len(c.Parts(p)) > 1 {
+			files[piece.File] = strings.ReplaceAll(files[piece.File], "platform", "platfrom")
+			if uses := read(); !slices.ContainsFunc(uses, func(u ecosystem.Use) bool {
+				return strings.Contains(u.Wrong, "platfrom") && strings.Contains(u.Wrong, "in both")
+			}) {
+				t.Errorf("%s: of an id that differs: %+v\n%s", c.Name, uses, files[piece.File])
+			}
+		}
+	}
+	files = map[string]string{}
+	if uses := read(); len(uses) != 0 {
+		t.Errorf("%s finds %+v in no files", c.Name, uses)
+	}
+	if commands := c.Commands(p); len(commands) == 0 {
+		t.Errorf("%s has no commands", c.Name)
+	}
+	if c.Variables == nil && c.Reference == "" && c.Name != "sbt" {
+		t.Errorf("%s has no way to be used in CI", c.Name)
 	}
 }
 

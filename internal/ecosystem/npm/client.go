@@ -1,34 +1,198 @@
 package npm
 
 import (
-	"fmt"
 	"strings"
 
+	"crelvo/internal/core/splice"
 	"crelvo/internal/ecosystem"
 )
 
-// Point implements ecosystem.Ecosystem.
-func (NPM) Point(p ecosystem.Pointing) []ecosystem.Snippet {
-	var snippets []ecosystem.Snippet
-	if p.PURL.Name != "" {
-		what := joinName(p.PURL.Namespace, p.PURL.Name)
-		if p.PURL.Version != "" {
-			what += "@" + p.PURL.Version
+// Clients implements ecosystem.Ecosystem.
+func (NPM) Clients() []ecosystem.PackageClient {
+	rc := func(always bool) func(p ecosystem.Pointing) []ecosystem.Piece {
+		return func(p ecosystem.Pointing) []ecosystem.Piece {
+			secret := func(text string) (string, error) {
+				return splice.SetINI(text, "", nerf(p.Address)+":_authToken", p.Token())
+			}
+			if always {
+				secret = ecosystem.Sequence(secret, func(text string) (string, error) {
+					return splice.SetINI(text, "", nerf(p.Address)+":always-auth", "true")
+				})
+			}
+			return []ecosystem.Piece{
+				{Title: "Where packages come from", File: ".npmrc", Language: "ini",
+					Edit: func(text string) (string, error) { return splice.SetINI(text, "", registryKey(p), p.Address) }},
+				{Title: "Who you are, for this address only", File: "~/.npmrc", Language: "ini", Secret: true, Edit: secret},
+			}
 		}
-		snippets = append(snippets, ecosystem.Snippet{Title: "Install it", File: "shell", Language: "shell",
-			Text: fmt.Sprintf("npm install %s\n", what)})
 	}
-	address := strings.TrimPrefix(strings.TrimPrefix(p.Address, "https:"), "http:")
-	snippets = append(snippets,
-		ecosystem.Snippet{Title: "Where npm, pnpm and yarn 1 find everything", File: ".npmrc beside package.json", Language: "ini",
-			Text: fmt.Sprintf("registry=%s\n", p.Address)})
-	if scope := p.PURL.Namespace; scope != "" {
-		snippets = append(snippets, ecosystem.Snippet{Title: "Or only for this scope", File: ".npmrc beside package.json", Language: "ini",
-			Text: fmt.Sprintf("%s:registry=%s\n", scope, p.Address)})
+	commands := func(program, add string) func(p ecosystem.Pointing) []string {
+		return func(p ecosystem.Pointing) (all []string) {
+			all = []string{program + " install"}
+			if p.PURL.Name != "" {
+				all = []string{program + " " + add + " " + exact(p)}
+			}
+			if p.Publishes() {
+				all = append(all, program+" publish")
+			}
+			return all
+		}
 	}
-	return append(snippets,
-		ecosystem.Snippet{Title: "Who you are", File: "~/.npmrc", Language: "ini",
-			Text: fmt.Sprintf("%s:_authToken=${CRELVO_TOKEN}\n", address)},
-		ecosystem.Snippet{Title: "yarn 4", File: ".yarnrc.yml", Language: "yaml",
-			Text: fmt.Sprintf("npmRegistryServer: %q\nnpmAuthToken: \"${CRELVO_TOKEN}\"\nnpmAlwaysAuth: true\n", p.Address)})
+	const variable = "${CRELVO_TOKEN}"
+	return []ecosystem.PackageClient{
+		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("npm", "install"), Uses: usesRC, Probe: "-/ping"},
+		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("pnpm", "add"), Uses: usesRC, Probe: "-/ping"},
+		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"), Uses: usesYarn, Probe: "-/ping",
+			Variables: func(p ecosystem.Pointing) []splice.Setting {
+				return []splice.Setting{{Key: "YARN_NPM_REGISTRY_SERVER", Value: p.Address}, {Key: "YARN_NPM_AUTH_TOKEN", Value: p.Token()}, {Key: "YARN_NPM_ALWAYS_AUTH", Value: "1"}}
+			}},
+		{Name: "yarn-1", Title: "Yarn 1", Publishes: true, Parts: rc(true), Reference: variable, Commands: commands("yarn", "add"), Uses: usesRC, Probe: "-/ping"},
+	}
+}
+
+// registryKey is the setting for the address: of everything, or of a scope where
+// the repository does not answer for everything.
+func registryKey(p ecosystem.Pointing) string {
+	if !p.Everything && strings.HasPrefix(p.PURL.Namespace, "@") {
+		return p.PURL.Namespace + ":registry"
+	}
+	return "registry"
+}
+
+func exact(p ecosystem.Pointing) string {
+	what := joinName(p.PURL.Namespace, p.PURL.Name)
+	if p.PURL.Version != "" {
+		what += "@" + p.PURL.Version
+	}
+	return what
+}
+
+// nerf is an address as npm names what belongs to it: without the scheme.
+func nerf(address string) string {
+	_, rest, _ := strings.Cut(address, ":")
+	return rest
+}
+
+// usesRC reads what npm, pnpm and Yarn 1 read: the project's file before the
+// personal one.
+func usesRC(f ecosystem.Files) (uses []ecosystem.Use) {
+	taken := map[string]bool{}
+	for _, file := range []string{".npmrc", "~/.npmrc"} {
+		for _, s := range splice.AllINI(f.Read(file), "") {
+			if s.Key != "registry" && !strings.HasSuffix(s.Key, ":registry") || taken[s.Key] {
+				continue
+			}
+			taken[s.Key] = true
+			address := strings.Trim(f.Expand(s.Value), `"`)
+			if !f.Ours(address) {
+				continue
+			}
+			u := ecosystem.Use{Address: address, ID: nerf(address), In: file, Publish: true}
+			secretRC(f, &u)
+			uses = append(uses, u)
+		}
+	}
+	return uses
+}
+
+// secretRC finds the token that npm would send to an address: that of the longest
+// path that the address begins with.
+func secretRC(f ecosystem.Files, u *ecosystem.Use) {
+	files := []string{".npmrc", "~/.npmrc"}
+	at := strings.TrimSuffix(nerf(u.Address), "/") + "/"
+	for prefix := at; strings.Count(prefix, "/") > 2; prefix = prefix[:strings.LastIndex(strings.TrimSuffix(prefix, "/"), "/")+1] {
+		for _, file := range files {
+			if value, ok := splice.GetINI(f.Read(file), "", prefix+":_authToken"); ok {
+				u.Secret, u.SecretIn = f.Expand(strings.Trim(value, `"`)), file
+				return
+			}
+		}
+	}
+	for _, file := range files {
+		for _, s := range splice.AllINI(f.Read(file), "") {
+			if other, ok := strings.CutSuffix(s.Key, ":_authToken"); ok && (f.Ours("http:"+other) || f.Ours("https:"+other)) {
+				u.SecretIn = file
+				u.Elsewhere(other)
+				return
+			}
+		}
+	}
+}
+
+func yarnParts(p ecosystem.Pointing) []ecosystem.Piece {
+	quoted := func(text string) string { return `"` + text + `"` }
+	set := func(value string, path ...string) func(string) (string, error) {
+		return func(text string) (string, error) { return splice.SetYAML(text, path, value) }
+	}
+	address := set(quoted(p.Address), "npmRegistryServer")
+	if scope, ok := strings.CutPrefix(p.PURL.Namespace, "@"); ok && !p.Everything {
+		address = set(quoted(p.Address), "npmScopes", scope, "npmRegistryServer")
+	}
+	if p.Plain() {
+		address = ecosystem.Sequence(address, func(text string) (string, error) {
+			if known, ok := splice.GetYAML(text, "unsafeHttpWhitelist"); ok && strings.Contains(known, p.Host()) {
+				return text, nil
+			} else if ok {
+				return "", &splice.Error{Why: "it has a list unsafeHttpWhitelist already; add " + p.Host() + " to it"}
+			}
+			return splice.SetYAML(text, []string{"unsafeHttpWhitelist"}, "["+quoted(p.Host())+"]")
+		})
+	}
+	server := strings.TrimSuffix(nerf(p.Address), "/")
+	return []ecosystem.Piece{
+		{Title: "Where packages come from", File: ".yarnrc.yml", Language: "yaml", Edit: address},
+		{Title: "Who you are, for this address only", File: "~/.yarnrc.yml", Language: "yaml", Secret: true, Edit: ecosystem.Sequence(
+			set("true", "npmRegistries", server, "npmAlwaysAuth"), set(quoted(p.Token()), "npmRegistries", server, "npmAuthToken"))},
+	}
+}
+
+func usesYarn(f ecosystem.Files) (uses []ecosystem.Use) {
+	project, personal := f.Read(".yarnrc.yml"), f.Read("~/.yarnrc.yml")
+	add := func(file, address string) {
+		if address = f.Expand(address); !f.Ours(address) {
+			return
+		}
+		u := ecosystem.Use{Address: address, ID: strings.TrimSuffix(nerf(address), "/"), In: file, Publish: true}
+		other := ""
+		for _, in := range []struct{ file, text string }{{".yarnrc.yml", project}, {"~/.yarnrc.yml", personal}} {
+			for _, key := range splice.KeysYAML(in.text, "npmRegistries") {
+				server := key
+				if strings.HasPrefix(key, "http") {
+					server = nerf(key)
+				}
+				token, ok := splice.GetYAML(in.text, "npmRegistries", key, "npmAuthToken")
+				switch {
+				case !ok:
+				case strings.TrimSuffix(server, "/") == u.ID && u.Secret == "":
+					u.Secret, u.SecretIn = f.Expand(strings.Trim(token, `"'`)), in.file
+				case f.Ours("http:" + server + "/"):
+					other = key
+					if u.SecretIn == "" {
+						u.SecretIn = in.file
+					}
+				}
+			}
+			if token, ok := splice.GetYAML(in.text, "npmAuthToken"); ok && u.Secret == "" {
+				u.Secret, u.SecretIn = f.Expand(strings.Trim(token, `"'`)), in.file
+			}
+		}
+		if u.Secret == "" && other != "" {
+			u.Elsewhere(other)
+		}
+		uses = append(uses, u)
+	}
+	for _, in := range []struct{ file, text string }{{".yarnrc.yml", project}, {"~/.yarnrc.yml", personal}} {
+		if address, ok := splice.GetYAML(in.text, "npmRegistryServer"); ok {
+			add(in.file, address)
+		}
+		for _, scope := range splice.KeysYAML(in.text, "npmScopes") {
+			if address, ok := splice.GetYAML(in.text, "npmScopes", scope, "npmRegistryServer"); ok {
+				add(in.file, address)
+			}
+		}
+		if len(uses) > 0 {
+			break
+		}
+	}
+	return uses
 }
