@@ -259,14 +259,6 @@ type File struct {
 	Checksums  map[string]string `json:"checksums"`
 }
 
-// Snippet is text that sets up a client.
-type Snippet struct {
-	Title    string `json:"title"`
-	File     string `json:"file" doc:"where it belongs"`
-	Language string `json:"language"`
-	Text     string `json:"text"`
-}
-
 // Published is what came of publishing by hand.
 type Published struct {
 	PURL       string          `json:"purl"`

@@ -154,3 +154,9 @@ func (c *Client) ExportEvents(ctx context.Context, q EventQuery, w io.Writer) er
 	_, err = io.Copy(w, response.Body)
 	return err
 }
+
+// Point gives what points a package client at a repository.
+func (c *Client) Point(ctx context.Context, repository, client, ecosystem string, publish bool, purl string) (api.Setup, error) {
+	return get[api.Setup](ctx, c, of(repository, "point"), url.Values{"client": {client}, "ecosystem": {ecosystem},
+		"publish": {strconv.FormatBool(publish)}, "purl": {purl}})
+}

@@ -80,6 +80,11 @@ type PackageClient struct {
 	Uses func(f Files) []Use
 	// Probe is what the client reads first, below the address; "" is the address.
 	Probe string
+	// Upload is the method and the path below the address of an upload such as the
+	// client makes.
+	Upload string
+	// Bearer: it sends its secret as a Bearer token; else with a name, by Basic.
+	Bearer bool
 }
 
 // Piece is a part of the set-up of a client.
@@ -121,6 +126,8 @@ type Files struct {
 	Env func(name string) string
 	// Ours tells whether an address is one of the server's.
 	Ours func(address string) bool
+	// At is the address that is wanted, for a client that is given it each time.
+	At string
 }
 
 // Use is a repository that a client is set up to use.
@@ -220,6 +227,23 @@ func (f Files) FromNetrc(u *Use) {
 func InNetrc(p Pointing) Piece {
 	return Piece{Title: "Who you are, for this host", File: "~/.netrc", Windows: `%USERPROFILE%\_netrc`, Language: "text", Secret: true,
 		Edit: func(text string) (string, error) { return splice.SetNetrc(text, p.Host(), p.User, p.Token()) }}
+}
+
+// Curl is the plain client of an ecosystem.
+func Curl(e Ecosystem) PackageClient {
+	return PackageClient{Name: "curl", Title: "curl", Parts: func(p Pointing) []Piece { return []Piece{InNetrc(p)} },
+		Commands: func(p Pointing) []string { return []string{"curl --netrc --fail --remote-name " + p.Address + "…"} },
+		Variables: func(p Pointing) []splice.Setting {
+			return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
+		},
+		Uses: func(f Files) []Use {
+			u := Use{Address: f.At, In: "the command line"}
+			f.FromNetrc(&u)
+			if u.Secret == "" {
+				return nil
+			}
+			return []Use{u}
+		}}
 }
 
 // Sequence makes one edit of several.

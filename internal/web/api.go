@@ -64,6 +64,7 @@ func (w *Server) addAPI() {
 	w.addSessions()
 	w.addRepositories()
 	w.addPackages()
+	w.addPointing()
 	w.addSearches()
 	w.addMirrors()
 	w.addChains()

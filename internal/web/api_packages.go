@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"crelvo/internal/api"
-	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -86,32 +85,6 @@ func (w *Server) addPackages() {
 			}
 			html, err := safeHTML(readme)
 			return &answer[api.Readme]{api.Readme{Version: version, HTML: html}}, err
-		})
-	operate(w, "point", toRead, http.MethodGet, "/api/v1/repositories/{name}/point", "The text that sets up a client",
-		func(ctx context.Context, v visit, in *struct {
-			ByName
-			Ecosystem string `query:"ecosystem" default:"maven"`
-			PURL      string `query:"purl" maxLength:"1024" doc:"what to use from there"`
-		}) (*answer[[]api.Snippet], error) {
-			r, err := w.service.Repository(v.caller, in.Name, access.Read)
-			if err != nil {
-				return nil, err
-			}
-			e := w.service.Ecosystem(in.Ecosystem)
-			if e == nil {
-				return nil, noEcosystem(in.Ecosystem)
-			}
-			pointing := ecosystem.Pointing{Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/", Repository: r, User: v.caller.Name}
-			if in.PURL != "" {
-				if pointing.PURL, err = purl.Parse(in.PURL); err != nil {
-					return nil, err
-				}
-			}
-			snippets := []api.Snippet{}
-			for _, s := range e.Point(pointing) {
-				snippets = append(snippets, api.Snippet(s))
-			}
-			return &answer[[]api.Snippet]{snippets}, nil
 		})
 }
 

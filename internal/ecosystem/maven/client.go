@@ -12,14 +12,14 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (Maven) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven,
+		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"mvn verify", "mvn deploy"}
 				}
 				return []string{"mvn verify"}
 			}},
-		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle,
+		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Upload: upload,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Username", Value: p.User}, {Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Password", Value: p.Token()}}
 			},
@@ -29,7 +29,7 @@ func (Maven) Clients() []ecosystem.PackageClient {
 				}
 				return []string{"gradle build"}
 			}},
-		{Name: "sbt", Title: "sbt", Publishes: true, Parts: sbtParts, Uses: usesSbt,
+		{Name: "sbt", Title: "sbt", Publishes: true, Parts: sbtParts, Uses: usesSbt, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"sbt update", "sbt publish"}
@@ -42,6 +42,9 @@ func (Maven) Clients() []ecosystem.PackageClient {
 			}},
 	}
 }
+
+// upload is an upload such as all these clients make.
+const upload = "PUT crelvo/check/1.0/check-1.0.pom"
 
 const settingsFile = "~/.m2/settings.xml"
 

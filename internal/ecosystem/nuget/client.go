@@ -16,7 +16,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 	const windows = `%APPDATA%\NuGet\NuGet.Config`
 	return []ecosystem.PackageClient{
 		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows), Variables: variables,
-			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json",
+			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"nuget restore"}
 				if p.PURL.Name != "" {
@@ -28,7 +28,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 				return all
 			}},
 		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows), Variables: variables,
-			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json",
+			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"dotnet restore"}
 				if p.PURL.Name != "" {

@@ -16,12 +16,12 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				return []splice.Setting{{Key: "PIP_INDEX_URL", Value: p.WithSecret(simple(p))}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"pip install " + wanted(p)} }},
-		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine,
+		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine, Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "TWINE_REPOSITORY_URL", Value: p.Address}, {Key: "TWINE_USERNAME", Value: p.User}, {Key: "TWINE_PASSWORD", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"twine upload -r " + p.ID + " dist/*"} }},
-		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Probe: "simple/",
+		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "UV_INDEX_" + variable(p.ID)
 				all := []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
@@ -40,7 +40,7 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts, Uses: usesTOML("tool.poetry.source", fromPoetry), Probe: "simple/",
+		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts, Uses: usesTOML("tool.poetry.source", fromPoetry), Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "POETRY_HTTP_BASIC_" + variable(p.ID)
 				return []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}

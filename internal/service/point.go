@@ -1,0 +1,100 @@
+package service
+
+import (
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// FindClient finds a package client by its name, with its ecosystem. Of those that every
+// ecosystem has, ecosystemName chooses; "" is the first.
+func FindClient(name, ecosystemName string) (ecosystem.PackageClient, ecosystem.Ecosystem, error) {
+	var names []string
+	for _, e := range Ecosystems() {
+		for _, c := range append(e.Clients(), ecosystem.Curl(e)) {
+			if c.Name == name && (ecosystemName == "" || e.Name() == ecosystemName) {
+				return c, e, nil
+			}
+			if !slices.Contains(names, c.Name) {
+				names = append(names, c.Name)
+			}
+		}
+	}
+	return ecosystem.PackageClient{}, nil, fault.New(fault.NotFound, "no-such-client", "there is no client %q", name).
+		WithHint("Choose one of %s.", strings.Join(names, ", "))
+}
+
+// Pointed is what a client is to be pointed at, and the least token that does.
+type Pointed struct {
+	Client    ecosystem.PackageClient
+	Ecosystem ecosystem.Ecosystem
+	ecosystem.Pointing
+	Token NewToken // without a name
+}
+
+// Point tells how a client is pointed at a repository, to read or also to publish.
+// address is that of the service.
+func (s *Service) Point(caller access.Caller, name, client, ecosystemName, address string, publish bool, of purl.PURL) (Pointed, error) {
+	r, err := s.Repository(caller, name, access.Read)
+	if err != nil {
+		return Pointed{}, err
+	}
+	if of.Ecosystem != "" {
+		ecosystemName = of.Ecosystem
+	} else if ecosystemName == "" && r.Kind == catalog.Mirror {
+		ecosystemName = r.Ecosystem
+	}
+	if client != "curl" && r.Kind != catalog.Mirror && of.Ecosystem == "" {
+		ecosystemName = ""
+	}
+	c, e, err := FindClient(client, ecosystemName)
+	if err != nil {
+		if _, other, anyErr := FindClient(client, ""); anyErr == nil {
+			return Pointed{}, bad("other-ecosystem", "%s is a client for %s packages, and this is about %s", client, other.Title(), ecosystemName)
+		}
+		return Pointed{}, err
+	}
+	p := Pointed{Client: c, Ecosystem: e, Pointing: ecosystem.Pointing{Address: address + "/at/" + r.At() + "/" + e.Name() + "/", ID: r.Name, User: caller.Name,
+		Everything: r.Kind == catalog.Chain, PURL: of}}
+	p.Token = NewToken{Can: []access.Action{access.Read}, On: []string{r.Name}}
+	for _, m := range s.membersOf(r) {
+		p.Releases = p.Releases || m.Kind == catalog.Mirror || m.Holds.Takes(false)
+		p.Snapshots = p.Snapshots || m.Kind != catalog.Mirror && m.Holds.Takes(true)
+	}
+	add := func(id int64) {
+		if name := s.repositories.Load().byID[id].Name; name != "" && !slices.Contains(p.Token.On, name) {
+			p.Token.On = append(p.Token.On, name)
+		}
+	}
+	if r.Chain != nil && !r.Chain.OpenMembers {
+		for _, m := range s.membersOf(r) {
+			add(m.ID)
+		}
+	}
+	if !publish {
+		return p, nil
+	}
+	if !c.Publishes {
+		return p, bad("does-not-publish", "%s does not publish", c.Title)
+	}
+	switch {
+	case r.AsOf != 0 || r.Kind == catalog.Mirror:
+	case r.Chain != nil:
+		p.PublishReleases, p.PublishSnapshots = r.Chain.ReleasesTo != 0, r.Chain.SnapshotsTo != 0
+		add(r.Chain.ReleasesTo)
+		add(r.Chain.SnapshotsTo)
+	default:
+		p.PublishReleases, p.PublishSnapshots = r.Holds.Takes(false), r.Holds.Takes(true)
+	}
+	if !p.Publishes() {
+		return p, fault.New(fault.Conflict, "takes-nothing", "%s takes nothing that is published", r.At()).
+			WithHint("Point at a house repository, or at a chain that says where releases or snapshots go.")
+	}
+	p.Token.Can = []access.Action{access.Publish}
+	return p, s.Allow(caller, access.Publish, access.Object{Repository: r, Package: of})
+}
