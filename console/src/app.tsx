@@ -1,11 +1,13 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { KeyRound, LogOut, Search, SunMoon, WifiOff } from "lucide-react";
+import { KeyRound, LockKeyhole, LogOut, ScrollText, Search, SunMoon, WifiOff } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
-import { useEffect, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
 import { api, type Schemas } from "./api/client";
 import { useLive } from "./api/live";
+import { Notices } from "./pages/first-steps";
 import { PackagePage } from "./pages/package";
+import { ChangePassword } from "./pages/password";
 import { RepositoriesPage } from "./pages/repositories";
 import { RepositoryPage } from "./pages/repository";
 import { SearchPage } from "./pages/search";
@@ -14,6 +16,9 @@ import { TokensPage } from "./pages/tokens";
 import { Palette } from "./ui/palette";
 import { Empty, Loaded, useQuery } from "./ui/parts";
 import { toggleTheme } from "./ui/theme";
+
+const ActivityPage = lazy(() => import("./pages/activity"));
+const RightsPage = lazy(() => import("./pages/rights"));
 
 export function App() {
   const me = useQuery({ queryKey: ["me"], queryFn: api.me });
@@ -27,6 +32,7 @@ export function App() {
 function Frame({ me }: { me: Schemas["Me"] }) {
   const live = useLive();
   const [palette, setPalette] = useState(false);
+  const [password, setPassword] = useState(false);
   useEffect(() => {
     const open = (e: KeyboardEvent) => {
       const typing = (e.target as HTMLElement).closest("input, textarea, select");
@@ -45,13 +51,13 @@ function Frame({ me }: { me: Schemas["Me"] }) {
         <Link to="/" className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline">
           <img src="/mark.svg" alt="" className="size-7" /> Crelvo
         </Link>
-        <nav aria-label="Pages" className="order-3 flex gap-1 text-sm sm:order-none">
-          {[["/", "Repositories"], ["/search", "Packages"], ["/tokens", "Tokens"]].map(([to, text]) => (
+        <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full gap-1 overflow-x-auto p-1 text-sm sm:order-none">
+          {[["/", "Repositories"], ["/search", "Packages"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
             <NavLink
               key={to}
               to={to!}
               end={to === "/"}
-              className={({ isActive }) => `rounded px-2.5 py-1.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
+              className={({ isActive }) => `rounded px-2 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
             >
               {text}
             </NavLink>
@@ -71,18 +77,22 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <WifiOff size={15} aria-hidden /> connecting…
           </span>
         )}
-        <AccountMenu me={me} />
+        <AccountMenu me={me} changePassword={() => setPassword(true)} />
       </header>
       <main id="main" className="pb-16">
-        <Routes>
-          <Route path="/" element={<RepositoriesPage me={me} />} />
+        <Notices me={me} changePassword={() => setPassword(true)} />
+        <Suspense fallback={<p className="px-1 py-6 text-sm text-soft" aria-busy="true">Loading…</p>}><Routes>
+          <Route path="/" element={<RepositoriesPage me={me} changePassword={() => setPassword(true)} />} />
           <Route path="/repositories/:name/*" element={<RepositoryPage />} />
           <Route path="/package/*" element={<PackagePage />} />
           <Route path="/search" element={<SearchPage />} />
-          <Route path="/tokens" element={<TokensPage />} />
+          <Route path="/tokens" element={<TokensPage me={me} />} />
+          {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
+          <Route path="/activity" element={<ActivityPage me={me} />} />
           <Route path="*" element={<Empty title="There is no such page">Go to the <Link to="/">repositories</Link>, or search with Ctrl K.</Empty>} />
-        </Routes>
+        </Routes></Suspense>
       </main>
+      {password && <ChangePassword close={() => setPassword(false)} />}
       <Palette open={palette} onOpenChange={setPalette} />
     </>
   );
@@ -90,7 +100,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
 
 const item = "flex w-full cursor-pointer items-center gap-2 rounded px-2.5 py-1.5 text-sm text-ink outline-none data-[highlighted]:bg-wash hover:no-underline";
 
-function AccountMenu({ me }: { me: Schemas["Me"] }) {
+function AccountMenu({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   return (
@@ -100,9 +110,11 @@ function AccountMenu({ me }: { me: Schemas["Me"] }) {
         <span className="max-sm:sr-only">{me.name}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={4} className="z-20 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg">
-          <p className="px-2.5 py-1.5 text-xs text-soft">{me.roles.map((r) => `${r.role} on ${r.repositories}`).join(", ") || "no roles"}</p>
+        <DropdownMenu.Content align="end" sideOffset={4} className="z-20 max-w-72 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg">
+          <p className="px-2.5 py-1.5 text-xs text-soft">{me.roles.map((r) => `${r.role} on ${r.repositories}${r.packages ? ` for ${r.packages}` : ""}`).join(", ") || "no roles"}{me.teams.length > 0 && <span className="block">in {me.teams.join(", ")}</span>}</p>
           <DropdownMenu.Item className={item} onSelect={() => void navigate("/tokens")}><KeyRound size={15} /> My tokens</DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => void navigate("/activity")}><ScrollText size={15} /> {me.admin ? "Activity" : "What I did"}</DropdownMenu.Item>
+          {me.kind === "user" && <DropdownMenu.Item className={item} onSelect={changePassword}><LockKeyhole size={15} /> Change password</DropdownMenu.Item>}
           <DropdownMenu.Item className={item} onSelect={toggleTheme}><SunMoon size={15} /> Light or dark</DropdownMenu.Item>
           <DropdownMenu.Item
             className={item}

@@ -90,6 +90,13 @@ type PasswordChange struct {
 	New string `json:"new" minLength:"1" maxLength:"1000"`
 }
 
+// FirstSteps are the first steps with a new service, and which are done.
+type FirstSteps struct {
+	Mirror    bool `json:"mirror" doc:"there is a mirror of an upstream"`
+	Client    bool `json:"client" doc:"a package client fetched something"`
+	Published bool `json:"published" doc:"something was published"`
+}
+
 // Ended is what was ended.
 type Ended struct {
 	Sessions int64 `json:"sessions"`

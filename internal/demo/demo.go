@@ -13,9 +13,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
-	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/purl"
 	"crelvo/internal/service"
 )
 
@@ -164,6 +162,9 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 	if _, err := admin.Explain(ctx, "platform", "pkg:maven/org.mainland/slipway@1.0.0"); err != nil {
 		return err
 	}
+	if err := y.mistakes(ctx, admin, now.Add(-25*time.Minute)); err != nil {
+		return err
+	}
 	y.clock.set(now.Add(-20 * time.Minute))
 	if _, err := admin.Prefetch(ctx, "shore-maven"); err != nil {
 		return err
@@ -179,63 +180,6 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 			return ctx.Err()
 		}
 	}
-}
-
-// people makes the users and robots, with a token each.
-func people(ctx context.Context, s *service.Service) (map[string]string, error) {
-	grant := func(r access.Role, on string) access.Grant { return access.Grant{Role: r, Repositories: on} }
-	ours, err := purl.ParsePattern("pkg:npm/@skerry/*")
-	if err != nil {
-		return nil, err
-	}
-	all := []service.NewPrincipal{
-		{Name: User, Password: Password, Description: "looks after the service", Grants: []access.Grant{grant(access.Admin, "*")}},
-		{Name: "deckhand", Password: "knots-and-splices", Description: "developer"},
-		{Name: "purser", Password: "tickets-please-all", Description: "release manager", Grants: []access.Grant{grant(access.Reader, "snapshots")}},
-		{Name: "ci-berth", Robot: true, Description: "builds the berth planner", Grants: []access.Grant{
-			grant(access.Publisher, "snapshots"), grant(access.Publisher, "staging"), grant(access.Reader, "releases"), grant(access.Reader, "platform")}},
-		{Name: "ci-deck", Robot: true, Description: "builds what passengers see", Grants: []access.Grant{
-			{Role: access.Publisher, Repositories: "snapshots", Packages: ours}, grant(access.Reader, "platform")}},
-	}
-	teams := []struct {
-		name, description string
-		members           []string
-		grants            []service.NewGrant
-	}{
-		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
-			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
-			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
-		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
-			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
-			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
-	}
-	tokens := map[string]string{}
-	for _, p := range all {
-		if err := s.AddPrincipal(ctx, service.Bootstrapper, p); err != nil {
-			return nil, err
-		}
-		owner, err := s.CallerNamed(ctx, p.Name)
-		if err != nil {
-			return nil, err
-		}
-		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: 366 * 24 * time.Hour})
-		if err != nil {
-			return nil, err
-		}
-		tokens[p.Name] = secret
-	}
-	for _, t := range teams {
-		if err := s.AddTeam(ctx, service.Bootstrapper, t.name, t.description, t.members); err != nil {
-			return nil, err
-		}
-		for _, g := range t.grants {
-			g.Holder = access.TeamPrefix + t.name
-			if _, err := s.AddGrant(ctx, service.Bootstrapper, g); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return tokens, nil
 }
 
 // lines are the development lines of the berth build: which CI runs made

@@ -101,3 +101,20 @@ func (db *DB) Principals(ctx context.Context, kind string, now time.Time) (all [
 		from principal p where $1 = '' or kind = $1 order by name`, kind, now)
 	return all, err
 }
+
+// Steps tells what of the first steps with a new service was done.
+type Steps struct {
+	Mirror    bool `db:"mirror"`    // there is one
+	Client    bool `db:"client"`    // a package client fetched something
+	Published bool `db:"published"` // something was published to a house
+}
+
+// Steps tells how far a new service is.
+func (db *DB) Steps(ctx context.Context) (s Steps, err error) {
+	err = db.GetContext(ctx, &s, `select
+		exists (select from repository where kind = 'mirror' and removed_at is null) mirror,
+		exists (select from version_use) client,
+		exists (select from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
+			where r.kind = 'house' and v.visible_from is not null) published`)
+	return s, err
+}

@@ -252,6 +252,14 @@ func (s *Service) Standing(ctx context.Context, caller access.Caller) (passwordG
 	return p.PasswordGiven, teams, err
 }
 
+// FirstSteps tells an admin which of the first steps with a new service are done.
+func (s *Service) FirstSteps(ctx context.Context, caller access.Caller) (record.Steps, error) {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return record.Steps{}, err
+	}
+	return s.db.Steps(ctx)
+}
+
 func checkPassword(password string) error {
 	if len(password) < minPassword {
 		return bad("weak-password", "a password has at least %d characters", minPassword).WithHint("A few words are easier to remember than signs.")

@@ -72,6 +72,11 @@ func (w *Server) addUsers() {
 			sessions, tokens, err := w.service.SignOutEverywhere(ctx, v.caller, in.For, in.Tokens)
 			return &answer[api.Ended]{api.Ended{Sessions: sessions, Tokens: tokens}}, err
 		})
+	operate(w, "first-steps", forAdmin, http.MethodGet, "/api/v1/first-steps", "Which of the first steps with a new service are done",
+		func(ctx context.Context, v visit, _ *none) (*answer[api.FirstSteps], error) {
+			steps, err := w.service.FirstSteps(ctx, v.caller)
+			return &answer[api.FirstSteps]{api.FirstSteps(steps)}, err
+		})
 	operate(w, "list-teams", forSignedIn, http.MethodGet, teams, "All teams; who is no admin sees their own",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Team], error) {
 			all, err := w.service.Teams(ctx, v.caller)

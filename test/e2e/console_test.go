@@ -70,7 +70,8 @@ func TestConsole(t *testing.T) {
 	// The keyboard reaches the package from any page.
 	do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")), typeInto("[role=combobox]", "deck-plan"),
 		see("example.skerry.berth:deck-plan"))
-	do(chromedp.KeyEvent("\r"), see("deck-plan", "1.0.0", "1.1.0", "Maven dependency", "<artifactId>deck-plan</artifactId>", "settings.xml"))
+	do(chromedp.KeyEvent("\r"), see("deck-plan", "1.0.0", "1.1.0", "Use it"))
+	do(browser.ClickText("Show how"), see("To use the package", "<artifactId>deck-plan</artifactId>", "settings.xml", "crelvo point maven --at "+r))
 	publishRelease(t, r, "deck-plan", "1.2.0", "yet more decks")
 	do(see("1.2.0"))
 
@@ -117,7 +118,7 @@ func TestConsole(t *testing.T) {
 	do(chromedp.EmulateViewport(390, 780))
 	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit", "/repositories/" + long: "1 package",
 		"/repositories/chain-of-" + long[:40]:                                                      "Try a name",
-		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Maven dependency"} {
+		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Use it"} {
 		do(chromedp.Navigate(shared.Address+path), see(shows))
 		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil || width > 390 {
 			widest, _ := chromedp.Run(tab, chromedp.Evaluate[string](`[...document.querySelectorAll("*")].filter((e) => e.getBoundingClientRect().right > 390 && getComputedStyle(e).position === "absolute" || e.getBoundingClientRect().right > 390 && !e.closest(".overflow-x-auto")).map((e) => e.outerHTML.slice(0, 200)).join("\n")`))

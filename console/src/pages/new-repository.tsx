@@ -20,7 +20,7 @@ export const holdsOptions: [string, string][] = [["snapshots", "snapshots"], ["r
 export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const blank = { kind: "house" as Kind, name: "", holds: "snapshots", ecosystem: "maven", description: "", anonymousRead: false };
+  const blank = { kind: "house" as Kind, name: "", holds: "snapshots", ecosystem: "maven", description: "", anonymousRead: false, openMembers: true };
   const [form, setForm] = useState(blank);
   const [mirror, setMirror] = useState(blankMirror);
   const [members, setMembers] = useState<Schemas["Member"][]>([]);
@@ -31,7 +31,7 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
       api.addRepository({
         name: form.name, kind: form.kind, description: form.description, anonymousRead: form.anonymousRead,
         holds: (form.kind === "chain" ? "both" : form.holds) as "both",
-        ...(form.kind === "chain" ? { chain: { members } } : {}),
+        ...(form.kind === "chain" ? { chain: { members, openMembers: form.openMembers } } : {}),
         ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(mirror) } : {}),
       }),
     onSuccess: (made) => {
@@ -89,6 +89,7 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
         <Field label="Description">
           <TextInput name="description" value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} />
         </Field>
+        {form.kind === "chain" && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read the chain may read through it what its members add; else only what they may read there</Tick>}
         <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
         {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
         <div className="flex justify-end gap-2">

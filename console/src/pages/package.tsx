@@ -3,8 +3,8 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { bytes, coordinates, count, packagePath } from "../ui/format";
-import { CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
-import { Snippets } from "../ui/snippets";
+import { Button, CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Point } from "../ui/point";
 import { Checksums } from "../ui/tree";
 
 type Group = Schemas["VersionGroup"];
@@ -138,8 +138,18 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         ))}
       </Panel>
       <Readme purl={g.purl} repository={g.repository} />
-      <Snippets repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
+      <UseThis repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
     </div>
+  );
+}
+
+/** UseThis points a client at the repository that has the version. */
+function UseThis({ repository, ecosystem, purl }: { repository: string; ecosystem: string; purl: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <Panel title="Use it" aside={<Button aria-expanded={open} onClick={() => setOpen(!open)}>{open ? "Fold" : "Show how"}</Button>}>
+      {open && <div className="p-4"><Point repository={repository} ecosystem={ecosystem} purl={purl} may={[]} /></div>}
+    </Panel>
   );
 }
 

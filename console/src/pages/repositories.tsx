@@ -4,14 +4,16 @@ import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { bytes, coordinates, packagePath } from "../ui/format";
 import { Button, Empty, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { FirstSteps } from "./first-steps";
 import { NewRepository } from "./new-repository";
 
-export function RepositoriesPage({ me }: { me: Schemas["Me"] }) {
+export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   usePageTitle("Repositories");
   const [adding, setAdding] = useState(false);
   const query = useQuery({ queryKey: ["repositories"], queryFn: api.repositories });
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
+      {me.admin && <FirstSteps me={me} changePassword={changePassword} addRepository={() => setAdding(true)} />}
       <Panel
         title={<span className="text-lg">Repositories</span>}
         aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New repository</Button>}
@@ -59,7 +61,7 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
                 <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
                 {r.mirror && <div className="mt-0.5 sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
               </td>
-              {r.chain ? <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs"><ChainLine members={r.chain.members} /></td> : <Holdings repository={r} largest={largest} />}
+              {r.chain ? <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs"><ChainLine members={r.chain.members} />{r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}</td> : <Holdings repository={r} largest={largest} />}
             </tr>
           ))}
         </tbody>

@@ -12,7 +12,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
   const queries = useQueryClient();
   const saved = {
     holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead,
-    releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "",
+    releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "", openMembers: r.chain?.openMembers ?? false,
   };
   const [form, setForm] = useState(saved);
   const savedMirror = r.mirror ? mirrorForm(r.mirror) : blankMirror;
@@ -25,7 +25,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     mutationFn: () =>
       api.editRepository(r.name, {
         description: form.description, anonymousRead: form.anonymousRead,
-        ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo } } : { holds: form.holds as "both" }),
+        ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo, openMembers: form.openMembers } } : { holds: form.holds as "both" }),
         ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
       }),
     onSuccess: (after) => {
@@ -56,6 +56,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               <Field label="Snapshots go to"><Choice value={form.snapshotsTo} onChange={(snapshotsTo) => setForm({ ...form, snapshotsTo })} options={houses("snapshots")} /></Field>
             </div>
           )}
+          {r.chain && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read {r.name} may read through it what all its members add; else only what they may read there</Tick>}
           <Field label="Description"><TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} /></Field>
           <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
           {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}

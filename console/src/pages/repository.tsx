@@ -6,7 +6,7 @@ import { api, type Schemas } from "../api/client";
 import { TextInput } from "../ui/dialog";
 import { bytes, count, moment } from "../ui/format";
 import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, useEcosystems, usePageTitle, useQuery } from "../ui/parts";
-import { Snippets } from "../ui/snippets";
+import { OneOf, Point } from "../ui/point";
 import { Tree } from "../ui/tree";
 import { Claims } from "./claims";
 import { ChainOrder } from "./chain";
@@ -115,22 +115,9 @@ function UseIt({ repository: r, name }: { repository: Schemas["Repository"]; nam
   return (
     <>
       {all.length > 1 && (
-        <div role="radiogroup" aria-label="Ecosystem" className="mb-4 flex flex-wrap gap-1">
-          {all.map((e) => (
-            <button
-              key={e.name}
-              type="button"
-              role="radio"
-              aria-checked={e.name === ecosystem}
-              onClick={() => setChosen(e.name)}
-              className={`cursor-pointer rounded border px-3 py-1 text-sm ${e.name === ecosystem ? "border-deep bg-wash font-medium" : "border-rule hover:bg-wash/50"}`}
-            >
-              {e.title}
-            </button>
-          ))}
-        </div>
+        <div className="mb-4"><OneOf label="Ecosystem" value={ecosystem} onChange={setChosen} options={all.map((e) => [e.name, e.title])} /></div>
       )}
-      <Snippets repository={name} ecosystem={ecosystem} />
+      <Point key={ecosystem} repository={name} ecosystem={ecosystem} may={r.may} />
     </>
   );
 }

@@ -1,0 +1,106 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/service"
+)
+
+// people makes the users and robots, with a token each.
+func people(ctx context.Context, s *service.Service) (map[string]string, error) {
+	grant := func(r access.Role, on string) access.Grant { return access.Grant{Role: r, Repositories: on} }
+	ours, err := purl.ParsePattern("pkg:npm/@skerry/*")
+	if err != nil {
+		return nil, err
+	}
+	all := []service.NewPrincipal{
+		{Name: User, Password: Password, Description: "looks after the service", Grants: []access.Grant{grant(access.Admin, "*")}},
+		{Name: "deckhand", Password: "knots-and-splices", Description: "developer"},
+		{Name: "purser", Password: "tickets-please-all", Description: "release manager", Grants: []access.Grant{grant(access.Reader, "snapshots")}},
+		{Name: "ci-berth", Robot: true, Description: "builds the berth planner", Grants: []access.Grant{
+			grant(access.Publisher, "snapshots"), grant(access.Publisher, "staging"), grant(access.Reader, "releases"), grant(access.Reader, "platform")}},
+		{Name: "ci-deck", Robot: true, Description: "builds what passengers see", Grants: []access.Grant{
+			{Role: access.Publisher, Repositories: "snapshots", Packages: ours}, grant(access.Reader, "platform")}},
+	}
+	teams := []struct {
+		name, description string
+		members           []string
+		grants            []service.NewGrant
+	}{
+		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
+			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
+			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
+			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
+			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+	}
+	tokens := map[string]string{}
+	for _, p := range all {
+		if err := s.AddPrincipal(ctx, service.Bootstrapper, p); err != nil {
+			return nil, err
+		}
+		owner, err := s.CallerNamed(ctx, p.Name)
+		if err != nil {
+			return nil, err
+		}
+		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: 366 * 24 * time.Hour})
+		if err != nil {
+			return nil, err
+		}
+		tokens[p.Name] = secret
+	}
+	for _, t := range teams {
+		if err := s.AddTeam(ctx, service.Bootstrapper, t.name, t.description, t.members); err != nil {
+			return nil, err
+		}
+		for _, g := range t.grants {
+			g.Holder = access.TeamPrefix + t.name
+			if _, err := s.AddGrant(ctx, service.Bootstrapper, g); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return tokens, nil
+}
+
+// mistakes are what people did wrong in the last hour: a right that is missing,
+// and a token that was revoked. A token of a robot ends soon.
+func (y *yard) mistakes(ctx context.Context, admin *client.Client, at time.Time) error {
+	y.clock.set(at)
+	nightly, err := admin.AddToken(ctx, api.NewToken{For: "ci-berth", Name: "nightly", Can: []string{"publish"}, On: []string{"snapshots"}, Seconds: 3 * 24 * 3600})
+	if err != nil {
+		return err
+	}
+	robot := &client.Client{Server: admin.Server, Token: nightly.Secret, Agent: "maven-resolver/1.9"}
+	if _, err := robot.Repository(ctx, "snapshots"); err != nil {
+		return err
+	}
+	old, err := admin.AddToken(ctx, api.NewToken{For: "deckhand", Name: "old-laptop", Can: []string{"read"}})
+	if err != nil {
+		return err
+	}
+	if err := admin.RevokeToken(ctx, "deckhand", "old-laptop"); err != nil {
+		return err
+	}
+	hand := &client.Client{Server: admin.Server, Token: old.Secret, Agent: "npm/11"}
+	if _, err := hand.Repository(ctx, "platform"); !refusedAs(err, http.StatusUnauthorized) {
+		return errors.Join(errors.New("the revoked token was taken"), err)
+	}
+	hand.Token = y.tokens["deckhand"]
+	if _, err := hand.Withdraw(ctx, "releases", api.Withdraw{PURL: "pkg:pypi/tidecast@0.6.0", Reason: "a trial"}); !refusedAs(err, http.StatusForbidden) {
+		return errors.Join(errors.New("deckhand was let in"), err)
+	}
+	return nil
+}
+
+func refusedAs(err error, status int) bool {
+	var p *api.Problem
+	return errors.As(err, &p) && p.Status == status
+}
