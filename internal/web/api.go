@@ -93,7 +93,9 @@ func operate[I, O any](w *Server, id string, need Need, method, path, summary st
 			if f.Status() >= 500 {
 				w.log.Error("operation failed", "operation", id, "error", errors.Join(f, f.Cause))
 			}
-			return nil, problemOf(f)
+			headers := http.Header{}
+			retryAfter(headers, f)
+			return nil, huma.ErrorWithHeaders(problemOf(f), headers)
 		}
 		return out, nil
 	})

@@ -16,7 +16,7 @@ export function TokensPage({ me }: { me: Schemas["Me"] }) {
   const [params, setParams] = useSearchParams();
   const everybody = me.admin && params.get("of") === "everybody";
   const [adding, setAdding] = useState(false);
-  const query = useQuery({ queryKey: ["tokens", everybody], queryFn: everybody ? api.allTokens : api.tokens });
+  const query = useQuery({ queryKey: ["tokens", everybody], queryFn: everybody ? api.allTokens : api.tokens, refetchInterval: 5000 });
   return (
     <Panel
       title={<span className="text-lg">Tokens</span>}

@@ -85,6 +85,7 @@ func noPackage(c *ecosystem.Call, name string) error {
 func (NPM) ping(c *ecosystem.Call) error { return c.JSON(http.StatusOK, map[string]string{}) }
 
 func (NPM) whoAmI(c *ecosystem.Call) error {
+	c.Response().Header().Set("Cache-Control", "no-store")
 	return c.JSON(http.StatusOK, map[string]string{"username": c.Caller.Name})
 }
 
