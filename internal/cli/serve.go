@@ -37,15 +37,16 @@ import (
 // serveSettings are the settings of a service, by flags, environment
 // (CRELVO_DATA, …) and a YAML file with the same names.
 type serveSettings struct {
-	Data        string        `koanf:"data"`
-	Listen      string        `koanf:"listen"`
-	Database    string        `koanf:"database"`
-	PublicURL   string        `koanf:"public-url"`
-	QuietPeriod time.Duration `koanf:"quiet-period"`
-	Drain       time.Duration `koanf:"drain"`
-	KeyFile     string        `koanf:"key-file"`
-	LogLevel    string        `koanf:"log-level"`
-	LogFormat   string        `koanf:"log-format"`
+	Data         string        `koanf:"data"`
+	Listen       string        `koanf:"listen"`
+	Database     string        `koanf:"database"`
+	PublicURL    string        `koanf:"public-url"`
+	QuietPeriod  time.Duration `koanf:"quiet-period"`
+	LongestToken string        `koanf:"longest-token"`
+	Drain        time.Duration `koanf:"drain"`
+	KeyFile      string        `koanf:"key-file"`
+	LogLevel     string        `koanf:"log-level"`
+	LogFormat    string        `koanf:"log-format"`
 }
 
 func serveFlags(cmd *cobra.Command, data, logLevel string) {
@@ -56,6 +57,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("database", "", "the address of a PostgreSQL database (default: a private server in the data folder)")
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
+	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
 	f.String("key-file", "", "the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
 	f.String("log-level", logLevel, "debug, info, warn or error")
@@ -207,7 +209,11 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version})
+	longest, err := parseDuration(cmp.Or(settings.LongestToken, "366d"))
+	if err != nil || longest == 0 {
+		return nil, usageError{fmt.Errorf("--longest-token cannot be %q; write it like 30d", settings.LongestToken)}
+	}
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest})
 	if err != nil {
 		return nil, err
 	}

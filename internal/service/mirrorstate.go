@@ -31,9 +31,14 @@ const (
 	shownStale    = 50
 )
 
-// Mirror finds a mirror for a caller.
+// Mirror finds a mirror for a caller, who must be able to read all of it: what is
+// told of a mirror tells of any of its packages.
 func (s *Service) Mirror(caller access.Caller, name string, action access.Action) (catalog.Repository, error) {
 	r, err := s.Repository(caller, name, action)
+	if err == nil && r.Sight != "" {
+		err = fault.New(fault.Denied, "role-missing", "%s needs the role %s on %s, for all packages", caller.Name, access.Needed(action), name).
+			WithHint("%s.", s.whoGrants(access.Of(r)))
+	}
 	if err == nil && r.Kind != catalog.Mirror {
 		err = fault.New(fault.Conflict, "not-a-mirror", "%s is a %s, so it has no upstream", name, r.Kind)
 	}

@@ -77,12 +77,11 @@ type page struct {
 func pages(ctx context.Context) error {
 	all := []page{
 		{name: "repositories", path: "/", shows: "rota-sheet"},
-		{name: "repositories-dark", path: "/", shows: "rota-sheet", dark: true},
 		{name: "repositories-phone", path: "/", shows: "rota-sheet", width: 390, height: 780},
 		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
-		{name: "repository-use", path: "/repositories/releases/use", shows: "settings.xml"},
-		{name: "repository-settings", path: "/repositories/staging/settings", shows: "Remove"},
+		{name: "repository-use", path: "/repositories/platform/use", shows: "settings.xml", before: []chromedp.Action[chromedp.Void]{
+			browser.ClickText("npm"), browser.ShowsText(".npmrc"), browser.ClickText("Put in a new token"), browser.ShowsText("It is shown this once")}},
 		{name: "chain", path: "/repositories/platform", shows: "Try a name", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"), browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
 		{name: "claims", path: "/repositories/platform/claims", shows: "since"},
@@ -91,23 +90,15 @@ func pages(ctx context.Context) error {
 		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
-		{name: "find", path: "/", shows: "rota-sheet", before: []chromedp.Action[chromedp.Void]{
-			browser.ClickText("Search"), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
-			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "engine"), browser.ShowsText("fare-engine")}},
-		{name: "tokens", path: "/tokens", shows: "demo"},
+		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
+		{name: "tokens", path: "/tokens?of=everybody", shows: "nightly"},
+		{name: "activity", path: "/activity", shows: "token-revoked"},
 	}
 	tab, stop, err := browser.Start(ctx, 1280, 800)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	signIn, err := shoot(tab, page{name: "sign-in", path: "/", shows: "Sign in"})
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(signIn.file, signIn.png, 0o644); err != nil {
-		return err
-	}
 	if err := browser.SignIn(tab, address, demo.User, demo.Password); err != nil {
 		return err
 	}
@@ -161,6 +152,10 @@ func terminals(ctx context.Context) error {
 		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
 			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform", "crelvo claim list --in platform"}},
 		{"cli-mirror", []string{"crelvo mirror show shore-maven", "crelvo mirror check mainland-maven", "crelvo mirror prefetch shore-maven"}},
+		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes", "crelvo point npm --at platform --publish --check",
+			"sed -i s,/platform/,/releases/, .npmrc", "crelvo point npm --at platform --check"}},
+		{"cli-rights", []string{"crelvo grant list --to team:berth-crew", "crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
+			"crelvo token list --all", "crelvo events --what refused", "crelvo events verify"}},
 		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
 	}
 	for _, s := range shots {
@@ -183,7 +178,7 @@ func terminal(ctx context.Context, name string, commands []string) error {
 	defer os.Remove(done.Name())
 	defer done.Close()
 	var script strings.Builder
-	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=/nonexistent\n", program, address, demo.Token)
+	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=$(mktemp -d)\ncd $HOME\n", program, address, demo.Token)
 	for _, c := range commands {
 		fmt.Fprintf(&script, "printf '\\033[1;36m$\\033[0m %%s\\n' %q\n%s\necho\n", c, c)
 	}
