@@ -57,7 +57,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
               key={to}
               to={to!}
               end={to === "/"}
-              className={({ isActive }) => `rounded px-2 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
+              className={({ isActive }) => `rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
             >
               {text}
             </NavLink>

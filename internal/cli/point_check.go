@@ -21,7 +21,6 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
-	"crelvo/internal/core/access"
 	"crelvo/internal/ecosystem"
 )
 
@@ -287,9 +286,6 @@ func (b prober) refused(answer *http.Response, body string) error {
 		return fmt.Errorf("the request was sent with the secret and arrived without it: %s swallows the Authorization header", by)
 	case "token-ended", "token-revoked", "token-unknown", "token-damaged", "wrong-password", "blocked":
 		return fmt.Errorf("the secret in %s is of no use: %s", b.use.SecretIn, said)
-	}
-	if code == "token-damaged" || !access.TokenWhole(b.use.Secret) && strings.HasPrefix(b.use.Secret, access.TokenPrefix) {
-		return fmt.Errorf("the token in %s is not whole: paste it again", b.use.SecretIn)
 	}
 	return errors.New(said)
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -101,11 +102,19 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 			skipped = append(skipped, fmt.Sprintf("There is no %s in %s, so nothing is written there; run this in the project's folder.", piece.File, p.project))
 			continue
 		}
-		after, err := piece.Edit(before)
+		// In one's own folder the project's file and the personal one are the same.
+		same := slices.IndexFunc(all, func(e edit) bool { return e.path == path })
+		text := before
+		if same >= 0 {
+			text = all[same].after
+		}
+		after, err := piece.Edit(text)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s cannot be changed: %w; nothing was written", path, err)
 		}
-		if after != before {
+		if same >= 0 {
+			all[same].after, all[same].secret = after, all[same].secret || piece.Secret
+		} else if after != before {
 			all = append(all, edit{path: path, before: before, after: after, there: there, secret: piece.Secret})
 		}
 	}

@@ -369,6 +369,12 @@ func TestPointTells(t *testing.T) {
 	if got := p.read("home/.m2/settings.xml"); got != "<settings><servers></settings>" {
 		t.Errorf("a damaged file was changed: %s", got)
 	}
+	// Where the project is the home, both parts go into one file.
+	home := append([]string{"npm", "--at", p.chain}, "--project", p.dir+"/home")
+	p.point(0, append(home, "--write", "--yes")...)
+	says(t, p.read("home/.npmrc"), "registry="+address(p.chain, "npm"), ":_authToken=crelvo_")
+	says(t, p.point(0, append(home, "--check")...), "ok     ")
+	p.point(0, append(home, "--undo")...)
 	// What was changed since is not overwritten by --undo.
 	p.point(0, "npm", "--at", p.chain, "--write", "--yes")
 	p.write("project/.npmrc", []byte(p.read("project/.npmrc")+"save-exact=true\n"))

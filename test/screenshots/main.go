@@ -178,7 +178,7 @@ func terminal(ctx context.Context, name string, commands []string) error {
 	defer os.Remove(done.Name())
 	defer done.Close()
 	var script strings.Builder
-	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=$(mktemp -d)\ncd $HOME\n", program, address, demo.Token)
+	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=$(mktemp -d)\nmkdir $HOME/deck-ui; cd $HOME/deck-ui\n", program, address, demo.Token)
 	for _, c := range commands {
 		fmt.Fprintf(&script, "printf '\\033[1;36m$\\033[0m %%s\\n' %q\n%s\necho\n", c, c)
 	}

@@ -110,6 +110,9 @@ var cases = []struct {
 		}
 		return t, err
 	}, "<configuration>\n  <packageSources>\n    <clear />\n    <add key=\"x\" value=\"2\" />\n    <add key=\"y\" value=\"3\" protocolVersion=\"3\" />\n  </packageSources>\n</configuration>"},
+	{"xml: an element that its attribute names", "<ivysettings>\n</ivysettings>\n", func(t string) (string, error) {
+		return SetXML(t, []Step{{Name: "ivysettings"}, {Name: "properties", Attr: "file", Value: "f"}}, "file", "f")
+	}, "<ivysettings>\n  <properties file=\"f\" />\n</ivysettings>\n"},
 	{"xml: another root", "<project/>", xmlText("ci", server("username")...), ""},
 	{"xml: broken", "<settings><servers></settings>", xmlText("ci", server("username")...), ""},
 

@@ -234,6 +234,9 @@ func newXML(steps []Step, indent, unit, nl, attr, value string) string {
 		tag += " " + s.Attr + `="` + escapeXML(s.Value) + `"`
 	}
 	if len(steps) == 1 {
+		if attr != "" && attr == s.Attr {
+			return tag + " />"
+		}
 		if attr != "" {
 			return tag + " " + attr + `="` + escapeXML(value) + `" />`
 		}

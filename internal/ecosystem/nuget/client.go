@@ -10,12 +10,10 @@ import (
 
 // Clients implements ecosystem.Ecosystem.
 func (NuGet) Clients() []ecosystem.PackageClient {
-	variables := func(p ecosystem.Pointing) []splice.Setting {
-		return []splice.Setting{{Key: "NuGetPackageSourceCredentials_" + p.ID, Value: "Username=" + p.User + ";Password=" + p.Token()}}
-	}
+	const variable = "%CRELVO_TOKEN%"
 	const windows = `%APPDATA%\NuGet\NuGet.Config`
 	return []ecosystem.PackageClient{
-		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows), Variables: variables,
+		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows), Reference: variable,
 			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"nuget restore"}
@@ -27,7 +25,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows), Variables: variables,
+		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows), Reference: variable,
 			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"dotnet restore"}
