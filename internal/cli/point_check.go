@@ -85,12 +85,13 @@ func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 // checkUse looks at one address that the client would use.
 func (p *pointing) checkUse(ctx context.Context, c *client.Client, probe prober, say func(ok bool, format string, args ...any)) {
 	u, want := probe.use, probe.setup.Pointing.Address
-	if u.Wrong != "" {
-		say(false, "%s", u.Wrong)
+	// Where the address is another one, so is the secret.
+	if wrong := p.otherPlace(ctx, c, u, want); wrong != "" && u.Address != "" {
+		say(false, "%s", wrong)
 		return
 	}
-	if wrong := p.otherPlace(ctx, c, u, want); wrong != "" {
-		say(false, "%s", wrong)
+	if u.Wrong != "" {
+		say(false, "%s", u.Wrong)
 		return
 	}
 	if u.Secret == "" {

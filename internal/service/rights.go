@@ -233,10 +233,7 @@ func holderOf(ctx context.Context, tx *record.Tx, holder string) (principalID, t
 		return 0, 0, nil
 	}
 	if name, ok := strings.CutPrefix(holder, access.TeamPrefix); ok {
-		t, err := tx.Team(ctx, name)
-		if errors.Is(err, record.ErrNotFound) {
-			err = noTeam(name)
-		}
+		t, err := teamOf(ctx, tx, name)
 		return 0, t.ID, err
 	}
 	p, err := tx.Principal(ctx, holder)
@@ -352,8 +349,8 @@ func (s *Service) callerFor(ctx context.Context, who string) (access.Caller, err
 			return access.Caller{}, err
 		}
 		if ok {
-			if _, err := s.db.Team(ctx, name); errors.Is(err, record.ErrNotFound) {
-				return access.Caller{}, noTeam(name)
+			if _, err := teamOf(ctx, s.db, name); err != nil {
+				return access.Caller{}, err
 			}
 		}
 		c := access.Caller{ID: -1, Name: who}

@@ -11,8 +11,15 @@ import (
 	"crelvo/internal/record"
 )
 
-func noTeam(name string) error {
-	return fault.New(fault.NotFound, "no-such-team", "there is no team %q", name).WithHint("crelvo team list shows those there are.")
+// teamOf finds a team by name.
+func teamOf(ctx context.Context, from interface {
+	Team(ctx context.Context, name string) (record.Team, error)
+}, name string) (record.Team, error) {
+	t, err := from.Team(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		err = fault.New(fault.NotFound, "no-such-team", "there is no team %q", name).WithHint("crelvo team list shows those there are.")
+	}
+	return t, err
 }
 
 // Teams lists the teams that the caller is in; an admin of something sees all.
@@ -71,10 +78,7 @@ func (s *Service) EditTeam(ctx context.Context, caller access.Caller, name strin
 		return err
 	}
 	return s.changeAccess(ctx, func(tx *record.Tx) error {
-		t, err := tx.Team(ctx, name)
-		if errors.Is(err, record.ErrNotFound) {
-			err = noTeam(name)
-		}
+		t, err := teamOf(ctx, tx, name)
 		if err != nil {
 			return err
 		}
@@ -111,10 +115,7 @@ func (s *Service) RemoveTeam(ctx context.Context, caller access.Caller, name str
 		return err
 	}
 	return s.changeAccess(ctx, func(tx *record.Tx) error {
-		t, err := tx.Team(ctx, name)
-		if errors.Is(err, record.ErrNotFound) {
-			err = noTeam(name)
-		}
+		t, err := teamOf(ctx, tx, name)
 		if err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
 	"strings"
 	"testing"
 
@@ -116,20 +115,7 @@ func askPlain(t *testing.T, path string) house.Answer { return ask(t, http.Metho
 // TestFirstSteps walks through the first minutes with a new service; each step
 // ticks itself off when it has really happened.
 func TestFirstSteps(t *testing.T) {
-	dir, err := house.TempDir()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer os.RemoveAll(dir)
-	h, err := house.Start(dir + "/data")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() {
-		if err := h.Stop(); err != nil {
-			t.Error(err)
-		}
-	}()
+	h := ownHouse(t)
 	call := func(method, path string, in, out any) {
 		t.Helper()
 		if a, err := h.JSON(t.Context(), method, path, in, out); err != nil || a.Status >= 300 {

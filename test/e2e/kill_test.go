@@ -179,20 +179,7 @@ func checkStore(t *testing.T, h *house.House) {
 // TestKillWhileFetching ends the service in the middle of a mirror's fetch. What
 // was kept before is there, what was arriving left nothing, and comes again.
 func TestKillWhileFetching(t *testing.T) {
-	dir, err := house.TempDir()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer os.RemoveAll(dir)
-	h, err := house.Start(dir + "/data")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() {
-		if err := h.Stop(); err != nil {
-			t.Error(err)
-		}
-	}()
+	h := ownHouse(t)
 	content := brine(t, "1.0", "2.0")
 	u, address := shore(t, content)
 	if err := h.AddMirror(t.Context(), "shore", address, nil); err != nil {

@@ -56,6 +56,26 @@ func run(m *testing.M) int {
 
 var made atomic.Int64
 
+// ownHouse starts a service for one test.
+func ownHouse(t *testing.T) *house.House {
+	t.Helper()
+	dir, err := house.TempDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	h, err := house.Start(dir + "/data")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := h.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	return h
+}
+
 // repository makes a repository for one test and gives its name.
 func repository(t *testing.T, holds string) string {
 	t.Helper()

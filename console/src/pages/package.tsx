@@ -137,8 +137,8 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
           <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
         ))}
       </Panel>
-      <Readme purl={g.purl} repository={g.repository} />
       <UseThis repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
+      <Readme purl={g.purl} repository={g.repository} />
     </div>
   );
 }
