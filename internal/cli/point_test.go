@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func put(t *testing.T, path, text string, mode fs.FileMode) {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(text), mode); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func get(t *testing.T, path string) (string, fs.FileMode) {
+	t.Helper()
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stat, err := os.Lstat(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw), stat.Mode()
+}
+
+// TestEdit: a file that is changed keeps its mode, unless it gets a secret; a
+// link stays a link; how it was is left beside it, and nothing is overwritten.
+func TestEdit(t *testing.T) {
+	dir := t.TempDir()
+	real, link := filepath.Join(dir, "dotfiles-npmrc"), filepath.Join(dir, ".npmrc")
+	put(t, real, "old\n", 0o640)
+	if err := os.Symlink(real, link); err != nil {
+		t.Fatal(err)
+	}
+	done, err := edit{path: link, before: "old\n", after: "new\n", there: true}.do()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, mode := get(t, link); mode&fs.ModeSymlink == 0 {
+		t.Errorf("the link became %v", mode)
+	}
+	if text, mode := get(t, real); text != "new\n" || mode.Perm() != 0o640 {
+		t.Errorf("%q, %v", text, mode)
+	}
+	if text, mode := get(t, done.Backup); text != "old\n" || mode.Perm() != 0o600 {
+		t.Errorf("%s: %q, %v", done.Backup, text, mode)
+	}
+	again, err := edit{path: link, before: "new\n", after: "secret\n", there: true, secret: true}.do()
+	if err != nil || again.Backup == done.Backup {
+		t.Fatalf("%+v, %v; the first backup is %s", again, err, done.Backup)
+	}
+	if text, mode := get(t, real); text != "secret\n" || mode.Perm() != 0o600 {
+		t.Errorf("%q, %v", text, mode)
+	}
+	if err := restore(again); err != nil {
+		t.Fatal(err)
+	}
+	if text, _ := get(t, real); text != "new\n" {
+		t.Errorf("brought back: %q", text)
+	}
+	if _, err := os.Stat(again.Backup); err == nil {
+		t.Error("the backup is still there")
+	}
+	// A new file in a folder that is not there.
+	fresh, err := edit{path: filepath.Join(dir, "a/b/settings.xml"), after: "x", secret: true}.do()
+	if err != nil || fresh.Backup != "" {
+		t.Fatalf("%+v, %v", fresh, err)
+	}
+	if _, mode := get(t, fresh.Path); mode.Perm() != 0o600 {
+		t.Errorf("%v", mode)
+	}
+	left, err := filepath.Glob(filepath.Join(dir, ".crelvo-*"))
+	if err != nil || left != nil {
+		t.Errorf("left behind: %v, %v", left, err)
+	}
+}
+
+// TestJournal: what was written is known again, in the order of the writing.
+func TestJournal(t *testing.T) {
+	t.Setenv("HOME", t.TempDir())
+	t.Setenv("XDG_CONFIG_HOME", "")
+	if all, err := readJournal(); err != nil || all != nil {
+		t.Fatalf("%v, %v", all, err)
+	}
+	if err := (pointed{Client: "npm"}).keep(); err != nil { // nothing was written
+		t.Fatal(err)
+	}
+	for _, client := range []string{"npm", "pip"} {
+		if err := (pointed{Client: client, Files: []changed{{Path: "/x"}}}).keep(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := readJournal()
+	if err != nil || len(all) != 2 || all[0].Client != "npm" || all[1].Client != "pip" {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	path, err := journalPath()
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, path, "{", 0o600)
+	if _, err := readJournal(); err == nil || !strings.Contains(err.Error(), path) {
+		t.Errorf("a damaged journal: %v", err)
+	}
+}
+
+func TestPlace(t *testing.T) {
+	for address, want := range map[string]string{
+		"http://h/at/platform/npm/": "platform npm", "https://h:1/at/platform@2026-11-01/maven/x/y": "platform@2026-11-01 maven",
+		"http://h/": " ", "http://h/at/platform": " ", "http://h/other/platform/npm/": " ", "://": " ",
+	} {
+		repository, door := place(address)
+		if got := repository + " " + door; got != want {
+			t.Errorf("%s: %q; want %q", address, got, want)
+		}
+	}
+	if got := mask("a crelvo_abcdefghij b", "crelvo_abcdefghij"); got != "a crelvo_abcd… b" {
+		t.Error(got)
+	}
+}
