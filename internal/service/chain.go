@@ -392,9 +392,6 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 	explained := Explanation{PURL: p, Repository: r}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	members := s.membersFor(r, key)
-	if !s.shows(key) {
-		members = nil
-	}
 	if r.Kind == catalog.Chain {
 		if explained.Ours, err = s.ours(ctx, r, key); err != nil {
 			return explained, err
@@ -402,9 +399,17 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 	}
 	asked := &inquiry{s: s, members: members, key: key, version: p.Version}
 	if p.Version == "" {
-		explained.Answer = asked.resolvePackage(ctx, explained.Ours)
-		return explained, ctx.Err()
+		explained.Answer, err = asked.resolvePackage(ctx, explained.Ours), ctx.Err()
+	} else {
+		explained.Answer, err = asked.resolve(ctx, explained.Ours, true)
 	}
-	explained.Answer, err = asked.resolve(ctx, explained.Ours, true)
+	if explained.Ours == oursUnseen {
+		explained.Ours = ""
+		for i, step := range explained.Steps {
+			if step.Said == chain.Claimed {
+				explained.Steps[i].Said, explained.Steps[i].Why = chain.HasNot, "nothing of that name is taken from it here"
+			}
+		}
+	}
 	return explained, err
 }

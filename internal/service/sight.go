@@ -131,11 +131,13 @@ func (s *Service) membersFor(r catalog.Repository, key catalog.PackageKey) []cha
 	if r.Sight == "" {
 		return members
 	}
-	view := s.seenOf(r.Sight)
-	if !view.partly {
+	view, p := s.seenOf(r.Sight), purlOf(key, "")
+	switch {
+	case !view.own.Shows(p):
+		return nil
+	case !view.partly:
 		return members
 	}
-	p := purlOf(key, "")
 	return slices.DeleteFunc(slices.Clone(members), func(m chain.Member) bool { return !view.members[m.ID].Shows(p) })
 }
 

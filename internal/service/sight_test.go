@@ -165,6 +165,9 @@ func TestSight(t *testing.T) {
 						t.Errorf("%s: the explanation of %s names %s", what, p.Name, step.Name)
 					}
 				}
+				if e.Ours != "" && !strings.Contains(want, p.Name) {
+					t.Errorf("%s: the explanation of %s says that the name is ours, %s", what, p.Name, e.Ours)
+				}
 				if len(e.Answering()) > 0 {
 					explained = append(explained, p.Name)
 				}
