@@ -58,6 +58,14 @@ func (w *Server) addLive() {
 				if !ok {
 					return nil
 				}
+				if change.Kind == "access" {
+					// Who listens may be somebody else now, or nobody.
+					now, err := w.identify(c)
+					if err != nil || now.ID != caller.ID {
+						return nil
+					}
+					caller = now
+				}
 				change, ok = w.service.Heard(caller, change)
 				if !ok {
 					continue

@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"crelvo/internal/api"
 	"crelvo/internal/ecosystem/madeup"
@@ -129,6 +132,40 @@ func TestUnseenOverTheWire(t *testing.T) {
 		}
 		hidden(a, path)
 	}
+
+	// Who listens hears of theirs, and nothing more from the moment it is out.
+	listening, stop := context.WithCancel(t.Context())
+	defer stop()
+	r, err := http.NewRequestWithContext(listening, http.MethodGet, shared.Address+"/api/v1/live", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+token.Secret)
+	stream, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stream.Body.Close()
+	ended := make(chan string, 1)
+	go func() {
+		heard, _ := io.ReadAll(stream.Body) // it ends by the service or by the test
+		ended <- string(heard)
+	}()
+	publishRelease(t, secret, "ballast", "1.1.0", "x")
+	publishRelease(t, open, theirs, "1.1.0", "x")
+	publishRelease(t, open, mine, "1.1.0", "x")
+	var short api.MadeToken
+	call("/api/v1/tokens", api.NewToken{For: who, Name: "another"}, &short)
+	must(t, http.MethodDelete, "/api/v1/tokens/lamp?for="+who, "", 204)
+	select {
+	case heard := <-ended:
+		if !strings.Contains(heard, mine) || strings.Contains(heard, "ballast") || strings.Contains(heard, theirs) || strings.Contains(heard, secret) {
+			t.Errorf("heard:\n%s", heard)
+		}
+	case <-time.After(20 * time.Second):
+		t.Error("the stream goes on after its token was revoked")
+	}
+	token = short
 
 	// With the right on the other member the chain shows it, at once.
 	call("/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: secret}, nil)
