@@ -114,6 +114,15 @@ func must(t *testing.T, method, path, body string, statuses ...int) house.Answer
 	return a
 }
 
+// post sends a value to an operation as admin, and reads its answer; out may be
+// nil.
+func post(t *testing.T, path string, in, out any) {
+	t.Helper()
+	if a, err := shared.JSON(t.Context(), http.MethodPost, path, in, out); err != nil || a.Status >= 300 {
+		t.Fatalf("%s: %d %s %v", path, a.Status, a.Body, err)
+	}
+}
+
 // eventually waits for a condition.
 func eventually(t *testing.T, limit time.Duration, what string, holds func() bool) {
 	t.Helper()

@@ -37,20 +37,14 @@ func newPointed(t *testing.T, mirror string, environment ...string) *pointed {
 	}
 	p.chain = addChain(t, members...)
 	patch(t, p.chain, map[string]any{"chain": map[string]any{"releasesTo": p.releases, "snapshotsTo": p.snapshots, "openMembers": true}}, 200)
-	call := func(path string, in, out any) {
-		t.Helper()
-		if a, err := shared.JSON(t.Context(), http.MethodPost, path, in, out); err != nil || a.Status >= 300 {
-			t.Fatalf("%s: %d %s %v", path, a.Status, a.Body, err)
-		}
-	}
-	call("/api/v1/users", api.NewUser{Name: p.name}, nil)
-	call("/api/v1/grants", api.NewGrant{Holder: p.name, Role: "publisher", Repositories: p.releases}, &p.grant)
+	post(t, "/api/v1/users", api.NewUser{Name: p.name}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: p.name, Role: "publisher", Repositories: p.releases}, &p.grant)
 	for _, on := range []string{p.snapshots, p.other} {
-		call("/api/v1/grants", api.NewGrant{Holder: p.name, Role: "publisher", Repositories: on}, nil)
+		post(t, "/api/v1/grants", api.NewGrant{Holder: p.name, Role: "publisher", Repositories: on}, nil)
 	}
-	call("/api/v1/grants", api.NewGrant{Holder: p.name, Role: "reader", Repositories: p.chain}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: p.name, Role: "reader", Repositories: p.chain}, nil)
 	var made api.MadeToken
-	call("/api/v1/tokens", api.NewToken{For: p.name, Name: "cli"}, &made)
+	post(t, "/api/v1/tokens", api.NewToken{For: p.name, Name: "cli"}, &made)
 	p.token = made.Secret
 	p.workshop = newWorkshop(t, environment...)
 	if err := os.Mkdir(p.dir+"/project", 0o755); err != nil {

@@ -33,17 +33,11 @@ func TestUnseenOverTheWire(t *testing.T) {
 	publish(open, theirs)      // in the repository, but for others
 	publish(secret, "ballast") // behind the chain, but for others
 	who := fmt.Sprintf("lamp-trimmer-%d", made.Add(1))
-	call := func(path string, in, out any) {
-		t.Helper()
-		if a, err := shared.JSON(t.Context(), http.MethodPost, path, in, out); err != nil || a.Status >= 300 {
-			t.Fatalf("%s: %d %s %v", path, a.Status, a.Body, err)
-		}
-	}
-	call("/api/v1/users", api.NewUser{Name: who, Kind: "robot"}, nil)
-	call("/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: open, Packages: "pkg:*/*fog*"}, nil)
-	call("/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: closed}, nil)
+	post(t, "/api/v1/users", api.NewUser{Name: who, Kind: "robot"}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: open, Packages: "pkg:*/*fog*"}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: closed}, nil)
 	var token api.MadeToken
-	call("/api/v1/tokens", api.NewToken{For: who, Name: "lamp"}, &token)
+	post(t, "/api/v1/tokens", api.NewToken{For: who, Name: "lamp"}, &token)
 	get := func(path string) house.Answer {
 		t.Helper()
 		a, err := shared.Ask(t.Context(), http.MethodGet, path, token.Secret, nil)
@@ -155,7 +149,7 @@ func TestUnseenOverTheWire(t *testing.T) {
 	publishRelease(t, open, theirs, "1.1.0", "x")
 	publishRelease(t, open, mine, "1.1.0", "x")
 	var short api.MadeToken
-	call("/api/v1/tokens", api.NewToken{For: who, Name: "another"}, &short)
+	post(t, "/api/v1/tokens", api.NewToken{For: who, Name: "another"}, &short)
 	must(t, http.MethodDelete, "/api/v1/tokens/lamp?for="+who, "", 204)
 	select {
 	case heard := <-ended:
@@ -168,7 +162,7 @@ func TestUnseenOverTheWire(t *testing.T) {
 	token = short
 
 	// With the right on the other member the chain shows it, at once.
-	call("/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: secret}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: secret}, nil)
 	if a := get("/at/" + closed + "/npm/ballast"); a.Status != 200 {
 		t.Errorf("granted: %d %s", a.Status, a.Body)
 	}
@@ -182,5 +176,48 @@ func TestUnseenOverTheWire(t *testing.T) {
 	}
 	if a := get("/at/" + open + "/npm/" + theirs); a.Status != 404 {
 		t.Errorf("the member itself: %d %s", a.Status, a.Body)
+	}
+}
+
+// TestUnseenClaims: a name that was published in a house which somebody may not
+// see is ours all the same: no stranger's package answers for it. That it is so
+// is not told.
+func TestUnseenClaims(t *testing.T) {
+	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "ballast", Version: "9.9.9"}, madeup.Package{Name: "kelp-colors", Version: "1.0.0"})
+	secret := repository(t, "releases")
+	publishMade(t, secret, "npm", madeup.Package{Name: "ballast", Version: "1.0.0", Licence: "MIT", Author: "x"})
+	closed := addChain(t, mirror, secret)
+	who := fmt.Sprintf("lamp-trimmer-%d", made.Add(1))
+	var token api.MadeToken
+	post(t, "/api/v1/users", api.NewUser{Name: who, Kind: "robot"}, nil)
+	for _, on := range []string{closed, mirror} {
+		post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: on}, nil)
+	}
+	post(t, "/api/v1/tokens", api.NewToken{For: who, Name: "lamp"}, &token)
+	get := func(path string) house.Answer {
+		t.Helper()
+		a, err := shared.Ask(t.Context(), http.MethodGet, path, token.Secret, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	if a := get("/at/" + closed + "/npm/kelp-colors"); a.Status != 200 {
+		t.Fatalf("what is public: %d %s", a.Status, a.Body)
+	}
+	for _, path := range []string{"/npm/ballast", "/npm/ballast/-/ballast-9.9.9.tgz", "/npm/ballast/-/ballast-1.0.0.tgz"} {
+		a := get("/at/" + closed + path)
+		like := get("/at/" + closed + strings.ReplaceAll(path, "ballast", "never-published"))
+		if a.Status != 404 || string(a.Body) != strings.ReplaceAll(string(like.Body), "never-published", "ballast") {
+			t.Errorf("%s: %d %s; what was never published: %s", path, a.Status, a.Body, like.Body)
+		}
+	}
+	if a := get("/api/v1/repositories/" + closed + "/explain?purl=pkg:npm/ballast@9.9.9"); a.Status != 200 || strings.Contains(string(a.Body), secret) ||
+		strings.Contains(string(a.Body), "claimed") || !strings.Contains(string(a.Body), `"ours":""`) && strings.Contains(string(a.Body), `"ours"`) {
+		t.Errorf("explained: %d %s", a.Status, a.Body)
+	}
+	// Asked by itself, the mirror answers for what it mirrors.
+	if a := get("/at/" + mirror + "/npm/ballast"); a.Status != 200 || !strings.Contains(string(a.Body), "9.9.9") {
+		t.Errorf("the mirror itself: %d %s", a.Status, a.Body)
 	}
 }
