@@ -119,7 +119,27 @@ func TestPlace(t *testing.T) {
 			t.Errorf("%s: %q; want %q", address, got, want)
 		}
 	}
-	if got := mask("a crelvo_abcdefghij b", "crelvo_abcdefghij"); got != "a crelvo_abcd… b" {
-		t.Error(got)
+}
+
+// TestMask: what is shown of a file shows no secret, whoever's it is.
+func TestMask(t *testing.T) {
+	for text, want := range map[string]string{
+		"-    <password>hunter2</password>":                                  "-    <password>…</password>",
+		"     <password>${env.CRELVO_TOKEN}</password>":                      "     <password>${env.CRELVO_TOKEN}</password>",
+		"+//h/at/platform/npm/:_authToken=YOUR-TOKEN":                        "+//h/at/platform/npm/:_authToken=(a new token)",
+		"-//h/at/platform/npm/:_authToken=crelvo_abcdefgh":                   "-//h/at/platform/npm/:_authToken=…",
+		" password = hunter2":                                                " password = …",
+		"   password hunter2":                                                "   password …",
+		"+index-url = http://deckhand:YOUR-TOKEN@h/at/platform/pypi/simple/": "+index-url = http://deckhand:(a new token)@h/at/platform/pypi/simple/",
+		"-index-url = http://deckhand:hunter2@h/at/platform/pypi/simple/":    "-index-url = http://deckhand:…@h/at/platform/pypi/simple/",
+		`+      <add key="ClearTextPassword" value="hunter2" />`:             `+      <add key="ClearTextPassword" value="…" />`,
+		"+    npmAuthToken: \"hunter2\"":                                     "+    npmAuthToken: \"…\"",
+		"+platformPassword=hunter2":                                          "+platformPassword=…",
+		"+registry=http://127.0.0.1:8700/at/platform/npm/":                   "+registry=http://127.0.0.1:8700/at/platform/npm/",
+		"+crelvo.token=crelvo_abcdefgh":                                      "+crelvo.token=…",
+	} {
+		if got := mask(text); got != want {
+			t.Errorf("%q is shown as %q; want %q", text, got, want)
+		}
 	}
 }

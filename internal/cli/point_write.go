@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -22,6 +23,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/access"
 	"crelvo/internal/ecosystem"
 )
 
@@ -121,12 +123,26 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 	return all, skipped, nil
 }
 
-// mask hides a secret.
-func mask(text, secret string) string {
-	if secret == "" {
-		return text
+// secretForms are where secrets stand in the files of clients: after a word that
+// says so, and in addresses. Those of others are as secret as ours.
+var secretForms = []*regexp.Regexp{
+	regexp.MustCompile(`(?i)(pass(?:word|wd)?|_auth|token)(["']?\s*(?:value=)?[=:>"' ]\s*["']?)([^\s"'<>]+)()`),
+	regexp.MustCompile(`(://)([^/\s:@]+:)([^@\s/]+)(@)`),
+	regexp.MustCompile(`()()(` + access.TokenPrefix + `[a-z2-7]+)()`),
+}
+
+// mask hides the secrets in a text that is shown. What stands for a secret stays.
+func mask(text string) string {
+	for _, form := range secretForms {
+		text = form.ReplaceAllStringFunc(text, func(found string) string {
+			parts := form.FindStringSubmatch(found)
+			if strings.HasPrefix(parts[3], ecosystem.Placeholder) || strings.HasPrefix(parts[3], "$") {
+				return found
+			}
+			return parts[1] + parts[2] + "…" + parts[4]
+		})
 	}
-	return strings.ReplaceAll(text, secret, secret[:min(len(secret), 11)]+"…")
+	return strings.ReplaceAll(text, ecosystem.Placeholder, "(a new token)")
 }
 
 func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
@@ -157,7 +173,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 		if !e.there {
 			old = "/dev/null"
 		}
-		fmt.Fprint(w, mask(strings.ReplaceAll(udiff.Unified(old, e.path, e.before, e.after), ecosystem.Placeholder, "(a new token)"), to.Secret))
+		fmt.Fprint(w, mask(udiff.Unified(old, e.path, e.before, e.after)))
 	}
 	if err := p.confirm(cmd, "Change these files?"); err != nil {
 		return err

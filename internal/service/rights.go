@@ -162,17 +162,10 @@ func repositoriesForm(text string) bool {
 	return text != "" && len(text) <= 63 && strings.Trim(text, "abcdefghijklmnopqrstuvwxyz0123456789-*") == ""
 }
 
-// mayGrant checks that the caller is an admin of all that a grant is about.
-func (s *Service) mayGrant(caller access.Caller, g access.Grant) error {
-	if caller.Limited() && !(caller.Can == nil || slices.Contains(caller.Can, access.Manage)) {
-		return s.Allow(caller, access.Manage, everything)
-	}
-	for _, has := range caller.Grants {
-		if has.Role == access.Admin && has.Covers(access.Grant{Repositories: g.Repositories}) && caller.On == nil && caller.Only == nil {
-			return nil
-		}
-	}
-	return s.Allow(caller, access.Manage, access.Of(catalog.Repository{Name: g.Repositories}))
+// about is what a grant is about: who gives or takes it must manage all of it. A
+// pattern stands for all names that it fits, since only a * fits a *.
+func about(g access.Grant) access.Object {
+	return access.Of(catalog.Repository{Name: g.Repositories})
 }
 
 // Grants lists the grants on what the caller is an admin of, by holder.
@@ -181,7 +174,7 @@ func (s *Service) Grants(ctx context.Context, caller access.Caller) ([]record.St
 		return nil, err
 	}
 	all, err := s.db.Grants(ctx)
-	return slices.DeleteFunc(all, func(g record.StoredGrant) bool { return s.mayGrant(caller, g.Grant) != nil }), err
+	return slices.DeleteFunc(all, func(g record.StoredGrant) bool { return !access.Decide(caller, access.Manage, about(g.Grant)).Allowed }), err
 }
 
 // mustBeAdmin checks that the caller is an admin of something.
@@ -195,7 +188,7 @@ func (s *Service) AddGrant(ctx context.Context, caller access.Caller, n NewGrant
 	if err != nil {
 		return record.StoredGrant{}, err
 	}
-	if err := s.mayGrant(caller, g); err != nil {
+	if err := s.Allow(caller, access.Manage, about(g)); err != nil {
 		return record.StoredGrant{}, err
 	}
 	stored := record.StoredGrant{Grant: g, By: caller.Name, At: s.Now()}
@@ -246,17 +239,13 @@ func holderOf(ctx context.Context, tx *record.Tx, holder string) (principalID, t
 
 // RemoveGrant takes a role away.
 func (s *Service) RemoveGrant(ctx context.Context, caller access.Caller, id int64) error {
+	if err := s.mustBeAdmin(caller); err != nil {
+		return err
+	}
 	return s.changeAccess(ctx, func(tx *record.Tx) error {
 		g, err := tx.RemoveGrant(ctx, id)
-		if err == nil {
-			err = s.mayGrant(caller, g.Grant)
-			if fault.Is(err, fault.Denied) && s.mustBeAdmin(caller) == nil {
-				err = record.ErrNotFound // grants on other repositories are nobody's business
-			}
-		} else if errors.Is(err, record.ErrNotFound) {
-			if adminErr := s.mustBeAdmin(caller); adminErr != nil {
-				return adminErr
-			}
+		if err == nil && !access.Decide(caller, access.Manage, about(g.Grant)).Allowed {
+			err = record.ErrNotFound // grants on other repositories are nobody's business
 		}
 		if errors.Is(err, record.ErrNotFound) {
 			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).WithHint("crelvo grant list shows those there are.")
@@ -310,12 +299,12 @@ func (s *Service) CheckGrant(ctx context.Context, caller access.Caller, who, act
 	if who == "" {
 		who = caller.Name
 	}
-	about := caller
+	asked := caller
 	if who != caller.Name || caller.Anonymous() {
 		if err := s.Allow(caller, access.Manage, access.Of(r)); err != nil {
 			return Verdict{}, err
 		}
-		if about, err = s.callerFor(ctx, who); err != nil {
+		if asked, err = s.callerFor(ctx, who); err != nil {
 			return Verdict{}, err
 		}
 	}
@@ -331,7 +320,7 @@ func (s *Service) CheckGrant(ctx context.Context, caller access.Caller, who, act
 		}
 		o.Repository = target
 	}
-	v := Verdict{Decision: access.Decide(about, act, o), Who: who, In: o.Repository.Name}
+	v := Verdict{Decision: access.Decide(asked, act, o), Who: who, In: o.Repository.Name}
 	if !v.Allowed {
 		v.Can = s.whoGrants(o)
 	}

@@ -80,12 +80,6 @@ func (g Grant) String() string {
 	return text
 }
 
-// Covers tells whether a grant reaches all that another one does, its role
-// aside.
-func (g Grant) Covers(other Grant) bool {
-	return (g.Packages == purl.Pattern{} || g.Packages == other.Packages) && fits(g.Repositories, other.Repositories)
-}
-
 // Caller is who asks. The zero Caller is anonymous and may do nothing.
 type Caller struct {
 	ID    int64

@@ -135,7 +135,9 @@ func TestSight(t *testing.T) {
 	}
 }
 
-func TestCovers(t *testing.T) {
+// TestPatternsOfPatterns: who manages all names that a pattern fits manages the
+// pattern, and nobody else does.
+func TestPatternsOfPatterns(t *testing.T) {
 	for _, c := range []struct {
 		has, gives string
 		want       bool
@@ -143,8 +145,9 @@ func TestCovers(t *testing.T) {
 		{"*", "releases", true}, {"*", "*", true}, {"*", "shore-*", true}, {"shore-*", "shore-npm", true}, {"shore-*", "shore-n*", true},
 		{"shore-npm", "shore-*", false}, {"shore-*", "*", false}, {"releases", "staging", false},
 	} {
-		if got := (Grant{Repositories: c.has}).Covers(Grant{Repositories: c.gives}); got != c.want {
-			t.Errorf("%s covers %s: %v; want %v", c.has, c.gives, got, c.want)
+		admin := Caller{ID: 1, Grants: []Grant{{Role: Admin, Repositories: c.has}}}
+		if got := Decide(admin, Manage, Of(catalog.Repository{Name: c.gives})).Allowed; got != c.want {
+			t.Errorf("an admin of %s manages %s: %v; want %v", c.has, c.gives, got, c.want)
 		}
 	}
 }
