@@ -30,6 +30,8 @@ type NewFile struct {
 
 	PublisherID   int64 // 0 for what a mirror fetched
 	PublisherName string
+	Token         string // the name of the one it was published with
+	BuildID       int64  // 0 for none
 	At            time.Time
 	// Afresh: the version is published as a whole in this transaction, so what
 	// an earlier publication left of it is not to be added to.
@@ -75,7 +77,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
 			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details,
 			(select g.id from version g where g.package_id = version.package_id and g.version = version.version and not g.snapshot
-				and g.visible_from is not null and g.visible_until is not null order by g.id desc limit 1) gone`,
+				and g.visible_from is not null and g.visible_until is not null and not g.unseen order by g.id desc limit 1) gone`,
 			f.versionArguments("")...)
 	}
 	if err != nil {
@@ -192,13 +194,13 @@ const versionUpsert = `with known as (
 		select $1, $2, $3, $4, $11::timestamptz where not exists (select from known)
 		on conflict (repository_id, ecosystem, namespace, name) do nothing returning id
 	)
-	insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, broken_file, touched_at)
-	select id, $5, $6, $7, $8::timestamptz, $9, $10, $12, $13, $11::timestamptz from (select id from known union all select id from made) p
+	insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, broken_file, touched_at, token, build_id)
+	select id, $5, $6, $7, $8::timestamptz, $9, $10, $12, $13, $11::timestamptz, $14, nullif($15, 0::bigint) from (select id from known union all select id from made) p
 	on conflict (package_id, version, upload) where visible_until is null`
 
 func (f NewFile) versionArguments(brokenFile string) []any {
 	return []any{f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot,
-		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.At, f.PublisherName, brokenFile}
+		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.At, f.PublisherName, brokenFile, f.Token, f.BuildID}
 }
 
 // beginAgain empties an open version for a new publisher.
@@ -206,8 +208,8 @@ func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error 
 	if _, err := tx.ExecContext(ctx, `delete from file where version_id = $1`, versionID); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `update version set publisher_id = $2, published_by = $3 where id = $1`,
-		versionID, f.PublisherID, f.PublisherName)
+	_, err := tx.ExecContext(ctx, `update version set publisher_id = $2, published_by = $3, token = $4, build_id = nullif($5, 0::bigint) where id = $1`,
+		versionID, f.PublisherID, f.PublisherName, f.Token, f.BuildID)
 	return err
 }
 

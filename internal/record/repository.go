@@ -27,11 +27,13 @@ type repositoryRow struct {
 	ReleasesTo    sql.NullInt64 `db:"releases_to"`
 	SnapshotsTo   sql.NullInt64 `db:"snapshots_to"`
 	OpenMembers   bool          `db:"open_members"`
+	OnlyBuilds    bool          `db:"only_builds"`
+	OnlyRobots    bool          `db:"only_robots"`
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
 	v := catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds), Ecosystem: r.Ecosystem,
-		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt}
+		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots}
 	switch v.Kind {
 	case catalog.Mirror:
 		v.Mirror = new(catalog.MirrorSettings)
@@ -52,7 +54,7 @@ type StoredRepository struct {
 func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	var rows []repositoryRow
 	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
-		settings, secret, releases_to, snapshots_to, open_members from repository where removed_at is null order by name`); err != nil {
+		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -120,8 +122,8 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		snapshots = sql.NullInt64{Int64: r.Chain.SnapshotsTo, Valid: r.Chain.SnapshotsTo != 0}
 	}
 	if _, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
-		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10 where id = $1`,
-		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open); err != nil {
+		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11, only_robots = $12 where id = $1`,
+		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open, r.OnlyBuilds, r.OnlyRobots); err != nil {
 		return err
 	}
 	if r.Chain == nil {

@@ -91,7 +91,7 @@ func (s *Service) newFile(caller access.Caller, repository catalog.Repository, e
 		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
 		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
 		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
-		PublisherID: caller.ID, PublisherName: caller.Name, At: now, QuietSince: now.Add(-s.settings.QuietPeriod)}
+		PublisherID: caller.ID, PublisherName: caller.Name, Token: caller.Token, BuildID: s.buildOf(caller), At: now, QuietSince: now.Add(-s.settings.QuietPeriod)}
 }
 
 // Broken implements ecosystem.Desk.
@@ -122,6 +122,9 @@ func (s *Service) Target(caller access.Caller, repository catalog.Repository, sn
 // that maturity belongs in the repository.
 func (s *Service) accepts(caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place) error {
 	if err := s.Allow(caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+		return err
+	}
+	if err := s.insists(caller, repository); err != nil {
 		return err
 	}
 	if err := s.Takes(repository, place.Snapshot); err == nil || fault.Of(err).Code != "wrong-maturity" {

@@ -38,32 +38,46 @@ func (s *Service) seal(m *catalog.MirrorSettings) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.encrypt(plain, secretUse)
+}
+
+// encrypt encrypts for one use.
+func (s *Service) encrypt(plain, use []byte) ([]byte, error) {
 	aead, err := s.cipher()
 	if err != nil {
 		return nil, err
 	}
 	nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(plain)+aead.Overhead())
 	rand.Read(nonce) // it never fails
-	return aead.Seal(nonce, nonce, plain, secretUse), nil
+	return aead.Seal(nonce, nonce, plain, use), nil
 }
 
-var errOtherKey = errors.New("the credentials of a mirror were encrypted with another key than the server has now")
+var errOtherKey = errors.New("what is kept secret was encrypted with another key than the server has now")
+
+// decrypt gives what encrypt got for the same use.
+func (s *Service) decrypt(sealed, use []byte) ([]byte, error) {
+	aead, err := s.cipher()
+	if err != nil {
+		return nil, err
+	}
+	if len(sealed) < aead.NonceSize() {
+		return nil, errOtherKey
+	}
+	plain, err := aead.Open(nil, sealed[:aead.NonceSize()], sealed[aead.NonceSize():], use)
+	if err != nil {
+		return nil, errOtherKey
+	}
+	return plain, nil
+}
 
 // unseal decrypts what seal made into m.
 func (s *Service) unseal(sealed []byte, m *catalog.MirrorSettings) error {
 	if len(sealed) == 0 || m == nil {
 		return nil
 	}
-	aead, err := s.cipher()
+	plain, err := s.decrypt(sealed, secretUse)
 	if err != nil {
 		return err
-	}
-	if len(sealed) < aead.NonceSize() {
-		return errOtherKey
-	}
-	plain, err := aead.Open(nil, sealed[:aead.NonceSize()], sealed[aead.NonceSize():], secretUse)
-	if err != nil {
-		return errOtherKey
 	}
 	var secret upstreamSecret
 	if err := json.Unmarshal(plain, &secret); err != nil {

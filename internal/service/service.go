@@ -89,6 +89,10 @@ type Service struct {
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
 	hashing          chan struct{} // how many passwords are hashed at once
 
+	buildGeneration atomic.Uint64
+	openBuilds      atomic.Pointer[aged[[]record.OpenBuild]]
+	promoting       promoting
+
 	// lookedAt is up to when completeQuiet has seen what was touched.
 	lookedAt time.Time
 
@@ -171,7 +175,10 @@ func (s *Service) Run(ctx context.Context) {
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
 	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
 	running.Go(func() { s.runJobs(ctx) })
+	running.Go(func() { s.every(ctx, 2*time.Second, "looking after promotions", s.tendPromotions) })
+	running.Go(func() { s.every(ctx, time.Second, "sending versions on", s.deliver) })
 	running.Wait()
+	s.promoting.end()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if err := s.flushCounts(final); err != nil {
@@ -229,6 +236,8 @@ func (s *Service) heard(c record.Change) {
 		s.changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
 	case "access":
 		s.accessGeneration.Add(1)
+	case "build":
+		s.buildGeneration.Add(1)
 	case "repository":
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -247,6 +256,7 @@ func (s *Service) forgetAll() {
 	s.documents.Purge()
 	s.plugins.Purge()
 	s.callers.Purge()
+	s.buildGeneration.Add(1)
 	s.heard(record.Change{Kind: "repository"})
 }
 

@@ -95,6 +95,8 @@ type Caller struct {
 	TokenEnds time.Time      // of the token, if one was used
 	Address   string         // where the request came from
 	UserAgent string
+	// Build is the build that the request says it belongs to; 0 is none.
+	Build int64
 }
 
 // Anonymous tells whether nobody signed in.

@@ -47,6 +47,9 @@ type Repository struct {
 	AnonymousRead bool
 	CreatedAt     time.Time
 	ChangedAt     time.Time
+	// OnlyBuilds and OnlyRobots: what is published to a house repository must come
+	// from a build that began here, or from a robot.
+	OnlyBuilds, OnlyRobots bool
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.

@@ -35,7 +35,7 @@ func (NuGet) Name() string { return Name }
 func (NuGet) Title() string { return "NuGet" }
 
 // KeyHeader implements ecosystem.Keyed.
-func (NuGet) KeyHeader() string { return "X-NuGet-ApiKey" }
+func (NuGet) KeyHeader() string { return keyHeader }
 
 // Routes implements ecosystem.Ecosystem.
 func (n NuGet) Routes() []ecosystem.Route {

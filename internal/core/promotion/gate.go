@@ -1,0 +1,224 @@
+// Package promotion decides whether versions may cross a hop of a track: gates
+// and facts in, answers out. It knows no clock and asks nobody.
+package promotion
+
+import (
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/spdx"
+)
+
+// Kind is what a gate looks at.
+type Kind string
+
+// The kinds of gate, as they are written.
+const (
+	RecordedBuild Kind = "recorded-build"
+	TestsPassed   Kind = "tests-passed"
+	NoSnapshots   Kind = "no-snapshots"
+	SignedBy      Kind = "signed-by"
+	Attested      Kind = "attested"
+	Licences      Kind = "licences"
+	Waited        Kind = "waited"
+	Behind        Kind = "behind"
+	Approved      Kind = "approved"
+	Asks          Kind = "asks"
+)
+
+// Gate is a condition on a hop.
+type Gate struct {
+	Kind Kind
+	// Names are keys (signed-by, attested), teams (approved) or licences.
+	Names []string
+	Type  string        // attested: the predicate type
+	Count int           // approved: how many; behind: by how many versions
+	For   time.Duration // waited: how long; asks: the time limit
+	URL   string        // asks
+}
+
+// Forms are how gates are written, for people who write them.
+var Forms = []string{
+	"recorded-build", "tests-passed", "no-snapshots", "signed-by KEY, KEY", "attested TYPE by KEY, KEY",
+	"licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM", "asks https://check.example/ within 10s",
+}
+
+// Longest is how long an outside check may take at most.
+const Longest = time.Minute
+
+// ParseGate reads a gate as it is written.
+func ParseGate(text string) (Gate, error) {
+	words := strings.Fields(strings.ReplaceAll(text, ",", " "))
+	wrong := func(why string) (Gate, error) {
+		return Gate{}, fault.New(fault.Invalid, "bad-gate", "%q is no gate: %s", text, why).
+			WithHint("Gates are written: %s.", strings.Join(Forms, "; "))
+	}
+	if len(words) == 0 || len(text) > 1000 {
+		return wrong("it is empty, or too long")
+	}
+	g := Gate{Kind: Kind(words[0])}
+	words = words[1:]
+	take := func() string {
+		if len(words) == 0 {
+			return ""
+		}
+		word := words[0]
+		words = words[1:]
+		return word
+	}
+	// after takes the names that follow a word.
+	after := func(word string) bool {
+		if take() != word {
+			return false
+		}
+		g.Names, words = words, nil
+		return len(g.Names) > 0
+	}
+	switch g.Kind {
+	case RecordedBuild, TestsPassed, NoSnapshots:
+	case SignedBy, Licences:
+		if g.Names, words = words, nil; len(g.Names) == 0 {
+			return wrong("it names none")
+		}
+		for _, name := range g.Names {
+			if _, err := spdx.Parse(name); g.Kind == Licences && err != nil {
+				return wrong(err.Error())
+			}
+		}
+	case Attested:
+		if g.Type = take(); g.Type == "" {
+			return wrong("it names no type of statement")
+		}
+		if len(words) > 0 && !after("by") {
+			return wrong(`after the type comes "by" and the keys`)
+		}
+	case Waited:
+		d, err := parseDuration(take())
+		if err != nil || d <= 0 || d > 366*24*time.Hour {
+			return wrong("it does not say how long, such as 72h or 3d")
+		}
+		g.For = d
+	case Behind:
+		n, err := strconv.Atoi(take())
+		if err != nil || n < 0 || n > 1000 {
+			return wrong("it does not say by how many versions")
+		}
+		g.Count = n
+	case Approved:
+		n, err := strconv.Atoi(take())
+		if err != nil || n < 1 || n > 20 {
+			return wrong("it does not say by how many, from 1 to 20")
+		}
+		if g.Count = n; !after("by") {
+			return wrong(`after the number comes "by" and the teams`)
+		}
+	case Asks:
+		g.URL, g.For = take(), 10*time.Second
+		u, err := url.Parse(g.URL)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+			return wrong("it has no web address without credentials")
+		}
+		if len(words) > 0 {
+			if take() != "within" {
+				return wrong(`after the address comes "within" and how long`)
+			}
+			if g.For, err = parseDuration(take()); err != nil || g.For <= 0 || g.For > Longest {
+				return wrong("the time limit is at most " + Longest.String())
+			}
+		}
+	default:
+		return wrong("there is no such gate")
+	}
+	if len(words) > 0 {
+		return wrong("nobody knows what " + strconv.Quote(words[0]) + " is for")
+	}
+	return g, nil
+}
+
+// parseDuration also takes days.
+func parseDuration(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		n, err := strconv.ParseUint(days, 10, 16)
+		return time.Duration(n) * 24 * time.Hour, err
+	}
+	return time.ParseDuration(text)
+}
+
+// String is the gate as it is written.
+func (g Gate) String() string {
+	text := string(g.Kind)
+	names := strings.Join(g.Names, ", ")
+	switch g.Kind {
+	case SignedBy, Licences:
+		text += " " + names
+	case Attested:
+		text += " " + g.Type
+		if names != "" {
+			text += " by " + names
+		}
+	case Waited:
+		text += " " + writtenDuration(g.For)
+	case Behind:
+		text += " " + strconv.Itoa(g.Count)
+	case Approved:
+		text += " " + strconv.Itoa(g.Count) + " by " + names
+	case Asks:
+		text += " " + g.URL + " within " + writtenDuration(g.For)
+	}
+	return text
+}
+
+func writtenDuration(d time.Duration) string {
+	if d%(24*time.Hour) == 0 {
+		return strconv.Itoa(int(d/(24*time.Hour))) + "d"
+	}
+	text := d.String()
+	if d%time.Minute == 0 {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if d%time.Hour == 0 {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}
+
+// Sentence says what the gate asks for.
+func (g Gate) Sentence() string {
+	names := strings.Join(g.Names, " or ")
+	switch g.Kind {
+	case RecordedBuild:
+		return "comes from a recorded build"
+	case TestsPassed:
+		return "the tests of its build passed"
+	case NoSnapshots:
+		return "depends on no snapshot any more"
+	case SignedBy:
+		return "every file is signed by " + names
+	case Attested:
+		if names == "" {
+			return "its build has a statement of the type " + g.Type
+		}
+		return "its build has a statement of the type " + g.Type + " signed by " + names
+	case Licences:
+		return "its licence is " + names
+	case Waited:
+		return "was in the stage before for " + writtenDuration(g.For)
+	case Behind:
+		if g.Count == 0 {
+			return "nothing newer is there already"
+		}
+		return "at most " + strconv.Itoa(g.Count) + " newer versions are there already"
+	case Approved:
+		who := "somebody"
+		if g.Count > 1 {
+			who = strconv.Itoa(g.Count) + " people"
+		}
+		return who + " of " + names + " approved it"
+	case Asks:
+		return "the check at " + g.URL + " agrees"
+	}
+	return string(g.Kind)
+}

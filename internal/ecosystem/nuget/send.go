@@ -1,0 +1,60 @@
+package nuget
+
+import (
+	"context"
+	"errors"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"strings"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/ecosystem"
+)
+
+// keyHeader is the header in which clients send the key to push with.
+const keyHeader = "X-NuGet-ApiKey"
+
+// Send implements ecosystem.Sending: a push
+// (https://learn.microsoft.com/nuget/api/package-publish-resource) to the address
+// that clients push to. The secret goes along as the key.
+func (NuGet) Send(ctx context.Context, s ecosystem.Shipment) error {
+	for _, f := range s.Files {
+		if f.Extension != packed {
+			continue
+		}
+		err := push(ctx, s, f)
+		var no *ecosystem.Refusal
+		if errors.As(err, &no) && no.Status == http.StatusConflict {
+			err = nil // the protocol's answer for what is there
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func push(ctx context.Context, s ecosystem.Shipment, f catalog.File) error {
+	content, err := s.Open(f)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	boundary := multipart.NewWriter(io.Discard).Boundary()
+	body := ecosystem.Piped(func(w io.Writer) error {
+		form := multipart.NewWriter(w)
+		if err := form.SetBoundary(boundary); err != nil {
+			return err
+		}
+		part, err := form.CreateFormFile("package", f.Name)
+		if err == nil {
+			_, err = io.Copy(part, content)
+		}
+		return errors.Join(err, form.Close())
+	})
+	defer body.Close()
+	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(s.URL, "/"), body, -1,
+		map[string]string{"Content-Type": "multipart/form-data; boundary=" + boundary, keyHeader: s.Secret})
+	return err
+}

@@ -1,0 +1,496 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/promotion"
+)
+
+// Promotion is one act of taking versions across a hop, asked for or done.
+type Promotion struct {
+	ID         int64      `db:"id"`
+	Track      string     `db:"track"`
+	FromID     int64      `db:"from_id"`
+	ToID       int64      `db:"to_id"`
+	BuildID    int64      `db:"build_id"`
+	Build      string     `db:"build"`
+	State      string     `db:"state"`
+	SignWith   string     `db:"sign_with"`
+	GoOn       bool       `db:"go_on"`
+	Notes      string     `db:"notes"`
+	Why        string     `db:"why"` // it failed
+	AskedBy    string     `db:"asked_by"`
+	AskedByID  int64      `db:"asked_by_id"`
+	AskedAt    time.Time  `db:"asked_at"`
+	EndedAt    *time.Time `db:"ended_at"`
+	Files      int        `db:"files"`
+	FilesDone  int        `db:"files_done"`
+	AliveAt    time.Time  `db:"alive_at"`
+	UndoneBy   string     `db:"undone_by"`
+	UndoneAt   *time.Time `db:"undone_at"`
+	UndoReason string     `db:"undo_reason"`
+
+	Gates   []string           `db:"-"`
+	Onward  []string           `db:"-"`
+	Answers []promotion.Answer `db:"-"`
+	// Plan is what was planned, as JSON.
+	Plan  json.RawMessage `db:"-"`
+	Items []PromotionItem `db:"-"`
+	Votes []PromotionVote `db:"-"`
+}
+
+// The states of promotions.
+const (
+	PromotionWaiting   = "waiting"
+	PromotionUnderway  = "underway"
+	PromotionDone      = "done"
+	PromotionFailed    = "failed"
+	PromotionRefused   = "refused"
+	PromotionCancelled = "cancelled"
+	PromotionUndone    = "undone"
+)
+
+// PromotionItem is a version of a promotion.
+type PromotionItem struct {
+	PromotionID int64         `db:"promotion_id"`
+	SourceID    int64         `db:"source_id"`
+	TargetID    sql.NullInt64 `db:"target_id"`
+	ToVersion   string        `db:"to_version"`
+	Ecosystem   string        `db:"ecosystem"`
+	Namespace   string        `db:"namespace"`
+	Name        string        `db:"name"`
+	Version     string        `db:"version"`
+	Upload      string        `db:"upload"`
+}
+
+// PromotionVote is what somebody said to a promotion.
+type PromotionVote struct {
+	PromotionID int64     `db:"promotion_id"`
+	Who         string    `db:"who"`
+	Teams       []string  `db:"-"`
+	Approve     bool      `db:"approve"`
+	Comment     string    `db:"comment"`
+	At          time.Time `db:"at"`
+}
+
+// AddPromotion records one that was asked for, with its items' sources.
+func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err error) {
+	answers, err := json.Marshal(p.Answers)
+	if err != nil {
+		return 0, err
+	}
+	if err := tx.GetContext(ctx, &id, `insert into promotion (track, from_id, to_id, build_id, state, gates, sign_with, onward, go_on, notes, answers, plan, why,
+		asked_by, asked_by_id, asked_at, ended_at, files, alive_at) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz)
+		returning id`, p.Track, p.FromID, p.ToID, p.BuildID, p.State, append([]string{}, p.Gates...), p.SignWith, append([]string{}, p.Onward...), p.GoOn, p.Notes,
+		string(withoutNUL(answers)), string(withoutNUL(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt, p.Files); err != nil {
+		return 0, err
+	}
+	sources, versions := make([]int64, len(p.Items)), make([]string, len(p.Items))
+	for i, item := range p.Items {
+		sources[i], versions[i] = item.SourceID, item.ToVersion
+	}
+	_, err = tx.ExecContext(ctx, `insert into promotion_item (promotion_id, position, source_id, to_version)
+		select $1, n.position, n.source, n.version from unnest($2::bigint[], $3::text[]) with ordinality n(source, version, position)`, id, sources, versions)
+	return id, err
+}
+
+// MovePromotion changes the state of a promotion from one of before. done is
+// false if it was in none of them.
+func (tx *Tx) MovePromotion(ctx context.Context, id int64, before []string, p Promotion) (done bool, err error) {
+	answers, err := json.Marshal(p.Answers)
+	if err != nil {
+		return false, err
+	}
+	return changedOne(tx.ExecContext(ctx, `update promotion set state = $3, answers = case when $4 = 'null' then answers else $4::jsonb end, why = $5, ended_at = $6, alive_at = $7
+		where id = $1 and state = any($2)`, id, before, p.State, string(withoutNUL(answers)), p.Why, p.EndedAt, p.AliveAt))
+}
+
+// NoteProgress notes how far a promotion is that is underway.
+func (db *DB) NoteProgress(ctx context.Context, id int64, filesDone int, at time.Time) error {
+	_, err := db.ExecContext(ctx, `update promotion set files_done = $2, alive_at = $3 where id = $1 and state = 'underway'`, id, filesDone, at)
+	return err
+}
+
+// UndonePromotion notes that a promotion was taken back.
+func (tx *Tx) UndonePromotion(ctx context.Context, id int64, by, reason string, at time.Time) (done bool, err error) {
+	return changedOne(tx.ExecContext(ctx, `update promotion set state = 'undone', undone_by = $2, undo_reason = $3, undone_at = $4
+		where id = $1 and state = 'done'`, id, by, reason, at))
+}
+
+// Vote records what somebody says to a promotion; what they said before is
+// replaced.
+func (tx *Tx) Vote(ctx context.Context, v PromotionVote) error {
+	_, err := tx.ExecContext(ctx, `insert into promotion_vote (promotion_id, who, teams, approve, comment, at) values ($1, $2, $3, $4, $5, $6)
+		on conflict (promotion_id, who) do update set teams = excluded.teams, approve = excluded.approve, comment = excluded.comment, at = excluded.at`,
+		v.PromotionID, v.Who, append([]string{}, v.Teams...), v.Approve, storable(v.Comment), v.At)
+	return err
+}
+
+// PromotionFilter selects promotions; zero fields select all.
+type PromotionFilter struct {
+	ID      int64
+	IDs     []int64
+	Track   string
+	States  []string
+	ToID    int64
+	AskedBy string
+	BuildID int64
+	Words   string // a part of the name of a version, of the build or of the notes
+	Since   time.Time
+	Before  int64
+	Limit   int // 0 for no limit
+	// Repositories, if not nil, are those of which it must go from or to one.
+	Repositories []int64
+}
+
+// Promotions lists promotions with their items and votes, the newest first.
+func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, error) {
+	limit := any(f.Limit)
+	if f.Limit == 0 {
+		limit = nil
+	}
+	rows, err := r.q.QueryxContext(ctx, `select p.id, p.track, p.from_id, p.to_id, coalesce(p.build_id, 0) build_id,
+		coalesce((select b.name || '#' || b.number from build b where b.id = p.build_id), '') build, p.state, p.sign_with, p.go_on, p.notes, p.why, p.asked_by,
+		coalesce(p.asked_by_id, 0) asked_by_id, p.asked_at, p.ended_at, p.files, p.files_done, p.alive_at, p.undone_by, p.undone_at, p.undo_reason,
+		p.gates, p.onward, p.answers, p.plan from promotion p
+		where ($1 = 0 or p.id = $1) and ($2::bigint[] is null or p.id = any($2)) and ($3 = '' or p.track = $3) and ($4::text[] is null or p.state = any($4))
+		and ($5 = 0 or p.to_id = $5) and ($6 = '' or p.asked_by = $6) and ($7 = 0 or p.build_id = $7) and coalesce(p.ended_at, p.asked_at) >= $8
+		and ($9 = 0 or p.id < $9) and ($10::bigint[] is null or p.to_id = any($10) or p.from_id = any($10))
+		and ($11 = '' or position(lower($11) in lower(p.notes)) > 0
+			or exists (select from build b where b.id = p.build_id and position(lower($11) in lower(b.name || '#' || b.number)) > 0)
+			or exists (select from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
+				where i.promotion_id = p.id and position(lower($11) in k.words || '@' || lower(i.to_version)) > 0))
+		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before, f.Repositories, f.Words, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Promotion
+	at := map[int64]int{}
+	var ids []int64
+	for rows.Next() {
+		var p Promotion
+		var answers []byte
+		if err := rows.Scan(&p.ID, &p.Track, &p.FromID, &p.ToID, &p.BuildID, &p.Build, &p.State, &p.SignWith, &p.GoOn, &p.Notes, &p.Why, &p.AskedBy,
+			&p.AskedByID, &p.AskedAt, &p.EndedAt, &p.Files, &p.FilesDone, &p.AliveAt, &p.UndoneBy, &p.UndoneAt, &p.UndoReason,
+			list(&p.Gates), list(&p.Onward), &answers, (*[]byte)(&p.Plan)); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(answers, &p.Answers); err != nil {
+			return nil, err
+		}
+		at[p.ID] = len(all)
+		all, ids = append(all, p), append(ids, p.ID)
+	}
+	if err := rows.Err(); err != nil || len(all) == 0 {
+		return all, err
+	}
+	var items []PromotionItem
+	if err := sqlx.SelectContext(ctx, r.q, &items, `select i.promotion_id, i.source_id, i.target_id, i.to_version, k.ecosystem, k.namespace, k.name, v.version, v.upload
+		from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
+		where i.promotion_id = any($1) order by i.promotion_id, i.position`, ids); err != nil {
+		return nil, err
+	}
+	for _, item := range items {
+		p := &all[at[item.PromotionID]]
+		p.Items = append(p.Items, item)
+	}
+	votes, err := r.q.QueryxContext(ctx, `select promotion_id, who, teams, approve, comment, at from promotion_vote where promotion_id = any($1) order by at, who`, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer votes.Close()
+	for votes.Next() {
+		var v PromotionVote
+		if err := votes.Scan(&v.PromotionID, &v.Who, list(&v.Teams), &v.Approve, &v.Comment, &v.At); err != nil {
+			return nil, err
+		}
+		p := &all[at[v.PromotionID]]
+		p.Votes = append(p.Votes, v)
+	}
+	return all, votes.Err()
+}
+
+// PromotionsOf names the promotions that versions were part of, by version.
+func (r reads) PromotionsOf(ctx context.Context, versionIDs []int64) (map[int64][]int64, error) {
+	var rows []struct {
+		Version   int64 `db:"version"`
+		Promotion int64 `db:"promotion"`
+	}
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select source_id "version", promotion_id "promotion" from promotion_item where source_id = any($1)
+		union select target_id, promotion_id from promotion_item where target_id = any($1) order by 2`, versionIDs)
+	of := map[int64][]int64{}
+	for _, row := range rows {
+		of[row.Version] = append(of[row.Version], row.Promotion)
+	}
+	return of, err
+}
+
+// PlacedVersion is a version that a promotion puts into a repository.
+type PlacedVersion struct {
+	SourceID int64
+	Key      catalog.PackageKey // in the target
+	Version  string
+	Upload   string
+	Snapshot bool
+	// Details are those of a restamped version; nil are those of the source.
+	Details *catalog.Details
+	Files   []PlacedFile
+}
+
+// PlacedFile is a file of it.
+type PlacedFile struct {
+	Name, Classifier, Extension string
+	Digests                     catalog.Digests
+	MadeFrom                    []byte // SHA-256; nil if its bytes are what they were
+}
+
+// Collision is a version that a promotion cannot put where it belongs.
+type Collision struct {
+	Key     catalog.PackageKey
+	Version string
+	// Gone: it was there, and removed, with other bytes.
+	Gone bool
+}
+
+// Place makes versions visible in their repository, all of them at once. It
+// gives their ids in the order of the versions; or nil and what is there already,
+// when nothing is to be committed.
+func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int64, publisher string, at time.Time) ([]int64, []Collision, error) {
+	n := len(placed)
+	repositories, ecosystems, namespaces, names := make([]int64, n), make([]string, n), make([]string, n), make([]string, n)
+	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n), make([]int64, n), make([]sql.NullString, n)
+	for i, p := range placed {
+		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace, p.Key.Name
+		versions[i], uploads[i], snapshots[i], sources[i] = p.Version, p.Upload, p.Snapshot, p.SourceID
+		if p.Details != nil {
+			raw, err := writeDetails(*p.Details)
+			if err != nil {
+				return nil, nil, err
+			}
+			details[i] = sql.NullString{String: string(raw), Valid: true}
+		}
+	}
+	// Everybody takes packages and versions in this order, so that two who want
+	// some of the same wait for each other and not in a circle.
+	if _, err := tx.ExecContext(ctx, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
+		select distinct n.repository, n.ecosystem, n.namespace, n.name, $5::timestamptz from unnest($1::bigint[], $2::text[], $3::text[], $4::text[]) n(repository, ecosystem, namespace, name)
+		order by 1, 2, 3, 4 on conflict (repository_id, ecosystem, namespace, name) do nothing`, repositories, ecosystems, namespaces, names, at); err != nil {
+		return nil, nil, err
+	}
+	var made []struct {
+		ID       int64 `db:"id"`
+		Position int   `db:"position"`
+	}
+	if err := tx.SelectContext(ctx, &made, `with wanted as (
+			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[], $8::bigint[], $9::text[])
+				with ordinality n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, position)
+			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace and k.name = n.name
+		), made as (
+			insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at, visible_from, details, build_id)
+			select w.package_id, w.version, w.upload, w.snapshot, s.uploaded_at, case when w.snapshot then s.upload_count else 0 end, nullif($10, 0), $11, $12::timestamptz, $12::timestamptz,
+				coalesce(w.details::jsonb, s.details), s.build_id
+			from wanted w join version s on s.id = w.source order by w.package_id, w.version, w.upload
+			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version, upload
+		)
+		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version and w.upload = m.upload order by w.position`,
+		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher, at); err != nil {
+		return nil, nil, err
+	}
+	if len(made) < n {
+		there := map[int]bool{}
+		for _, m := range made {
+			there[m.Position-1] = true
+		}
+		var collisions []Collision
+		for i, p := range placed {
+			if !there[i] {
+				collisions = append(collisions, Collision{Key: p.Key, Version: p.Version})
+			}
+		}
+		return nil, collisions, nil
+	}
+	ids := make([]int64, n)
+	for i, m := range made {
+		ids[i] = m.ID
+	}
+	if err := tx.placeFiles(ctx, placed, ids, at); err != nil {
+		return nil, nil, err
+	}
+	collisions, err := tx.gone(ctx, placed, ids)
+	if err != nil || collisions != nil {
+		return nil, collisions, err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into readme (version_id, text, format) select n.id, r.text, r.format
+		from unnest($1::bigint[], $2::bigint[]) n(id, source) join readme r on r.version_id = n.source`, ids, sources); err != nil {
+		return nil, nil, err
+	}
+	return ids, nil, tx.recount(ctx, ids, 1, at)
+}
+
+// placeFiles records the files of versions.
+func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int64, at time.Time) error {
+	var versions, sizes []int64
+	var names, classifiers, extensions []string
+	var sha256s, sha512s, sha1s, md5s, from [][]byte
+	for i, p := range placed {
+		for _, f := range p.Files {
+			versions, sizes = append(versions, ids[i]), append(sizes, f.Digests.Size)
+			names, classifiers, extensions = append(names, f.Name), append(classifiers, f.Classifier), append(extensions, f.Extension)
+			sha256s, sha512s = append(sha256s, f.Digests.SHA256[:]), append(sha512s, f.Digests.SHA512[:])
+			sha1s, md5s, from = append(sha1s, f.Digests.SHA1[:]), append(md5s, f.Digests.MD5[:]), append(from, f.MadeFrom)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `insert into blob (sha256, sha512, sha1, md5, size, created_at)
+		select distinct on (n.sha256) n.sha256, n.sha512, n.sha1, n.md5, n.size, $6::timestamptz
+		from unnest($1::bytea[], $2::bytea[], $3::bytea[], $4::bytea[], $5::bigint[]) n(sha256, sha512, sha1, md5, size) order by n.sha256
+		on conflict (sha256) do nothing`, sha256s, sha512s, sha1s, md5s, sizes, at); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at, made_from)
+		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[]) n(version, name, classifier, extension, sha256, made_from)`,
+		versions, names, classifiers, extensions, sha256s, from, at)
+	return err
+}
+
+// gone finds those of the new releases that were there before with other bytes:
+// they do not come back as something else.
+func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]Collision, error) {
+	var bad []int64
+	if err := tx.SelectContext(ctx, &bad, `select distinct v.id from version v join version g on g.package_id = v.package_id and g.version = v.version and g.id <> v.id
+		join file f on f.version_id = v.id join file o on o.version_id = g.id and o.name = f.name and o.sha256 <> f.sha256
+		where v.id = any($1) and not v.snapshot and not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, ids); err != nil {
+		return nil, err
+	}
+	var collisions []Collision
+	for _, id := range bad {
+		for i, of := range ids {
+			if of == id {
+				collisions = append(collisions, Collision{Key: placed[i].Key, Version: placed[i].Version, Gone: true})
+			}
+		}
+	}
+	return collisions, nil
+}
+
+// recount notes in packages that versions came (sign 1) or went (-1).
+func (tx *Tx) recount(ctx context.Context, versionIDs []int64, sign int, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `with locked as (
+			select id from package where id in (select package_id from version where id = any($1)) order by id for update
+		), moved as (
+			select v.package_id, count(distinct v.id) versions, coalesce(sum(b.size), 0) bytes from version v
+			left join file f on f.version_id = v.id left join blob b using (sha256) where v.id = any($1) group by v.package_id
+		)
+		update package p set revision = p.revision + 1, changed_at = $3, versions = p.versions + $2 * moved.versions, bytes = p.bytes + $2 * moved.bytes
+		from moved join locked on locked.id = moved.package_id where p.id = moved.package_id`, versionIDs, sign, at)
+	return err
+}
+
+// SetTargets notes what became of the items of a promotion, in their order.
+func (tx *Tx) SetTargets(ctx context.Context, promotionID int64, targets []int64) error {
+	_, err := tx.ExecContext(ctx, `update promotion_item i set target_id = n.target
+		from unnest($2::bigint[]) with ordinality n(target, position) where i.promotion_id = $1 and i.position = n.position`, promotionID, targets)
+	return err
+}
+
+// TakeBack takes versions out of use that a promotion put there at placed. With
+// unseen, nobody had them, and their names are free for other bytes. Labels that
+// moved to them go back. It gives how many versions there were.
+func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, placed, at time.Time) (int64, error) {
+	result, err := tx.ExecContext(ctx, `update version set visible_until = $2, unseen = $3, changed_in = pg_current_xact_id()
+		where id = any($1) and visible_until is null`, versionIDs, at, unseen)
+	if err != nil {
+		return 0, err
+	}
+	n, err := result.RowsAffected()
+	if err != nil {
+		return n, err
+	}
+	if _, err := tx.ExecContext(ctx, `update label l set visible_until = $2 from version v where v.id = any($1) and l.package_id = v.package_id
+		and l.version = v.version and l.visible_until is null`, versionIDs, at); err != nil {
+		return n, err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
+		select l.package_id, l.name, l.version, l.set_by, $2::timestamptz from label l where l.visible_until = $3
+		and l.package_id in (select package_id from version where id = any($1))
+		and exists (select from version v where v.package_id = l.package_id and v.version = l.version and v.visible_from is not null and v.visible_until is null)
+		and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)`, versionIDs, at, placed); err != nil {
+		return n, err
+	}
+	return n, tx.recount(ctx, versionIDs, -1, at)
+}
+
+// Downloaded counts the downloads of versions.
+func (r reads) Downloaded(ctx context.Context, versionIDs []int64) (n int64, err error) {
+	err = sqlx.GetContext(ctx, r.q, &n, `select coalesce(sum(downloads), 0)::bigint from download_day where version_id = any($1)`, versionIDs)
+	return n, err
+}
+
+// Onwards names the promotion that took one of the versions further, and is not
+// undone; 0 if none did.
+func (r reads) Onwards(ctx context.Context, versionIDs []int64) (id int64, err error) {
+	err = sqlx.GetContext(ctx, r.q, &id, `select p.id from promotion_item i join promotion p on p.id = i.promotion_id
+		where i.source_id = any($1) and p.state in ('waiting', 'underway', 'done') order by p.id limit 1`, versionIDs)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return id, err
+}
+
+// Arrival is a version that can be seen in a repository since some time.
+type Arrival struct {
+	MadeVersion
+	Build   string `db:"build"`
+	AskedBy string `db:"asked_by"` // of the promotion
+}
+
+// Arrivals lists what came into a repository since a moment and is there, the
+// newest first.
+func (db *DB) Arrivals(ctx context.Context, scope Scope, since time.Time, limit int) (found []Arrival, err error) {
+	arguments := []any{scope.Repositories, since, limit}
+	err = db.SelectContext(ctx, &found, `select x.*, coalesce((select b.name || '#' || b.number from build b where b.id = x.build_id), '') build,
+		coalesce((select q.asked_by from promotion q where q.id = x.promotion), '') asked_by
+		from (select `+madeColumns+` and v.visible_until is null and p.repository_id = any($1) and v.visible_from >= $2`+scope.and(&arguments)+`
+			order by v.visible_from desc, v.id desc limit $3) x`, arguments...)
+	return found, err
+}
+
+// Standing is what of a build, or of a version without one, is in a repository.
+type Standing struct {
+	RepositoryID int64     `db:"repository_id"`
+	BuildID      int64     `db:"build_id"`
+	Build        string    `db:"build"`
+	Versions     int       `db:"versions"`
+	Version      string    `db:"version"` // one of them
+	Name         string    `db:"name"`    // one of their packages
+	Arrived      time.Time `db:"arrived"`
+	// MovedOn: a promotion took it further.
+	MovedOn bool `db:"moved_on"`
+	Sample  string `db:"sample"` // the type, namespace and name of one of them
+}
+
+// Standings lists what stands in repositories, the newest first, at most so many
+// of each. What has no build is grouped by the time of its promotion, or stands
+// for itself.
+func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []Standing, err error) {
+	arguments := []any{scope.Repositories, limit}
+	err = db.SelectContext(ctx, &found, `select g.repository_id, g.build_id, coalesce((select b.name || '#' || b.number from build b where b.id = g.build_id), '') build,
+			g.versions, g.version, g.name, g.arrived, g.moved_on, g.sample from (
+		select x.*, row_number() over (partition by x.repository_id order by x.arrived desc) place from (
+			select p.repository_id, coalesce(v.build_id, 0) build_id, count(*) versions, max(v.version) "version", max(p.name) "name", max(v.visible_from) arrived,
+				bool_or(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id and q.state = 'done')) moved_on,
+				max(p.ecosystem || '/' || `+fullName+`) sample
+			from version v join package p on p.id = v.package_id
+			where v.visible_until is null and v.visible_from is not null and p.repository_id = any($1)`+scope.and(&arguments)+`
+			group by p.repository_id, coalesce(v.build_id, 0), case when v.build_id is null then v.id end, v.version) x) g
+		where g.place <= $2 order by g.repository_id, g.arrived desc`, arguments...)
+	return found, err
+}

@@ -1,0 +1,628 @@
+package service
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/attest"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/junit"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+)
+
+// BuildReport is what somebody says of a build.
+type BuildReport struct {
+	Name, Number                  string
+	Revision, Branch, Link, Agent string
+	StartedAt                     time.Time // zero: when it was begun, or when the last one with the token ended
+	Notes                         map[string]string
+	JUnit                         []string // reports, as XML
+	Made                          []string // package URLs
+	Digests                       []string // SHA-256 of files that it published, in hexadecimal
+	Used                          []string // package URLs
+	In                            string   // the repository that Made and Used are in; "" for any
+}
+
+// BuildView is a build with what it made and used, as far as somebody may see it.
+type BuildView struct {
+	record.Build
+	Made      []PlacedVersion
+	Used      []PlacedVersion
+	Documents []record.BuildDocument
+}
+
+// PlacedVersion is a version with the repository that it is in.
+type PlacedVersion struct {
+	record.MadeVersion
+	Repository catalog.Repository
+}
+
+// PURL names it.
+func (p PlacedVersion) PURL() purl.PURL { return purlOf(p.Key(), p.Version) }
+
+const (
+	// longestBuild is how long after its beginning a build may still publish.
+	longestBuild = 24 * time.Hour
+	// MaxDocument is how large a document attached to a build may be, in bytes.
+	MaxDocument       = 8 << 20
+	maxBuildDocuments = 50
+)
+
+var (
+	buildName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)
+	buildNumber = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
+)
+
+// SplitBuild parts name#number.
+func SplitBuild(text string) (name, number string, err error) {
+	name, number, _ = strings.Cut(text, "#")
+	if !buildName.MatchString(name) || !buildNumber.MatchString(number) {
+		return "", "", bad("bad-build", "%.150q names no build", text).WithHint("Write it as NAME#NUMBER, such as berth-planner#118.")
+	}
+	return name, number, nil
+}
+
+// openBuildsNow are the builds that have not ended.
+func (s *Service) openBuildsNow() []record.OpenBuild {
+	generation := s.buildGeneration.Load()
+	if known := s.openBuilds.Load(); known != nil && known.generation == generation {
+		return known.value
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	open, err := s.db.OpenBuilds(ctx, s.Now().Add(-longestBuild))
+	if err != nil {
+		s.log.Error("the builds that are running could not be read", "error", err)
+		return nil
+	}
+	s.openBuilds.Store(&aged[[]record.OpenBuild]{value: open, generation: generation})
+	return open
+}
+
+// buildOf is the build that what the caller publishes belongs to: the one that
+// the request names, or the only one that began with its token; 0 if there is
+// none.
+func (s *Service) buildOf(caller access.Caller) int64 {
+	if caller.Build != 0 || caller.Token == "" {
+		return caller.Build
+	}
+	found := int64(0)
+	for _, b := range s.openBuildsNow() {
+		if b.OwnerID == caller.ID && b.Token == caller.Token {
+			if found != 0 {
+				return 0 // nobody knows which
+			}
+			found = b.ID
+		}
+	}
+	return found
+}
+
+// insists checks what a repository asks of everybody who publishes to it.
+func (s *Service) insists(caller access.Caller, r catalog.Repository) error {
+	if r.OnlyRobots && !caller.Robot {
+		return fault.New(fault.Denied, "only-robots", "%s takes only what robots publish, and %s is a person", r.Name, caller.Name).
+			WithHint("Have CI publish it.")
+	}
+	if r.OnlyBuilds && s.buildOf(caller) == 0 {
+		return fault.New(fault.Denied, "only-builds", "%s takes only what comes from a build that is on record", r.Name).
+			WithHint("Begin one first (crelvo build begin NAME#NUMBER), or name it in the header %s.", BuildHeader)
+	}
+	return nil
+}
+
+// BuildHeader is the header by which an upload says which build it belongs to;
+// its value is NAME#NUMBER.
+const BuildHeader = "Crelvo-Build"
+
+// SayBuild finds the build that a request names, and begins it if need be.
+func (s *Service) SayBuild(ctx context.Context, caller access.Caller, text string) (int64, error) {
+	name, number, err := SplitBuild(text)
+	if err != nil {
+		return 0, err
+	}
+	for _, b := range s.openBuildsNow() {
+		if b.Title == text && b.OwnerID == caller.ID {
+			return b.ID, nil
+		}
+	}
+	b, err := s.beginBuild(ctx, caller, name, number, "")
+	return b.ID, err
+}
+
+// BeginBuild notes that a build begins. What is published with the caller's token
+// belongs to it until it is recorded.
+func (s *Service) BeginBuild(ctx context.Context, caller access.Caller, title string) (record.Build, error) {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
+		return record.Build{}, err
+	}
+	name, number, err := SplitBuild(title)
+	if err != nil {
+		return record.Build{}, err
+	}
+	return s.beginBuild(ctx, caller, name, number, caller.Token)
+}
+
+func (s *Service) beginBuild(ctx context.Context, caller access.Caller, name, number, token string) (b record.Build, err error) {
+	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
+		b = record.Build{Name: name, Number: number, StartedAt: s.Now(), OwnerID: caller.ID, Owner: caller.Name, Token: token}
+		id, ok, err := tx.BeginBuild(ctx, b)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			b, err = tx.Build(ctx, record.BuildFilter{Name: name, Number: number})
+			if err == nil && b.OwnerID != caller.ID {
+				err = othersBuild(b)
+			}
+			if err == nil && b.EndedAt != nil {
+				err = fault.New(fault.Conflict, "build-ended", "%s was recorded at %s", b.Title(), b.EndedAt.UTC().Format(timeForm)).
+					WithHint("Give each run of CI a number of its own.")
+			}
+			return err
+		}
+		b.ID = id
+		event := s.event(caller, "build began")
+		event.Subject = b.Title()
+		return tx.Append(ctx, event, record.Change{Kind: "build", Name: b.Title()})
+	})
+	return b, err
+}
+
+func othersBuild(b record.Build) error {
+	return fault.New(fault.Conflict, "others-build", "%s was begun by %s", b.Title(), b.Owner).WithHint("Give each run of CI a number of its own.")
+}
+
+func (s *Service) changeBuilds(ctx context.Context, do func(tx *record.Tx) error) error {
+	err := s.db.Within(ctx, do)
+	s.buildGeneration.Add(1)
+	return err
+}
+
+// RecordBuild records a build, or adds to what the same caller recorded of it:
+// what it made and used, and how its tests went. Without Made and Digests, what
+// was published with the caller's token since it began is what it made.
+func (s *Service) RecordBuild(ctx context.Context, caller access.Caller, report BuildReport) (record.Build, error) {
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
+		return record.Build{}, err
+	}
+	if _, _, err := SplitBuild(report.Name + "#" + report.Number); err != nil {
+		return record.Build{}, err
+	}
+	var tests *junit.Summary
+	for i, text := range report.JUnit {
+		one, err := junit.Read(strings.NewReader(text))
+		if err != nil {
+			return record.Build{}, bad("bad-junit", "test report %d: %v", i+1, err)
+		}
+		if tests == nil {
+			tests = new(junit.Summary)
+		}
+		tests.Add(one)
+	}
+	made, err := s.madeOf(ctx, caller, report)
+	if err != nil {
+		return record.Build{}, err
+	}
+	used, err := s.versionsOf(ctx, caller, report.Used, report.In)
+	if err != nil {
+		return record.Build{}, err
+	}
+	if err := s.flushCounts(ctx); err != nil { // what was fetched a moment ago belongs to it too
+		return record.Build{}, err
+	}
+	var b record.Build
+	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
+		var err error
+		if b, err = s.reported(ctx, tx, caller, report, tests); err != nil {
+			return err
+		}
+		if len(report.Made)+len(report.Digests) == 0 && caller.Token != "" {
+			more, err := tx.PublishedWith(ctx, caller.ID, caller.Token, b.StartedAt)
+			if err != nil {
+				return err
+			}
+			made = append(made, more...)
+		}
+		ids := versionIDs(made)
+		n, err := tx.GiveToBuild(ctx, b.ID, ids)
+		if err == nil && int(n) < len(ids) {
+			err = fault.New(fault.Conflict, "made-by-another", "some of what %s is said to have made was made by another build", b.Title()).
+				WithHint("crelvo show tells which build made a version.")
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.UseBy(ctx, b, versionIDs(used)); err != nil {
+			return err
+		}
+		if b, err = tx.Build(ctx, record.BuildFilter{ID: b.ID}); err != nil {
+			return err
+		}
+		event := s.event(caller, "build recorded")
+		event.Subject = b.Title()
+		event.Detail = map[string]string{"made": plural(int64(b.Made), "version"), "revision": b.Revision}
+		changes := []record.Change{{Kind: "build", Name: b.Title()}}
+		for _, m := range made {
+			changes = append(changes, record.Change{Kind: "package", RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem, Namespace: m.Namespace, Name: m.Name, Version: m.Version})
+		}
+		return tx.Append(ctx, event, changes...)
+	})
+	return b, err
+}
+
+// reported writes what is said of a build itself.
+func (s *Service) reported(ctx context.Context, tx *record.Tx, caller access.Caller, report BuildReport, tests *junit.Summary) (record.Build, error) {
+	now := s.Now()
+	started := report.StartedAt
+	if started.IsZero() {
+		started = now.Add(-longestBuild)
+		if last, err := tx.Builds(ctx, record.BuildFilter{Name: report.Name, Limit: 1}); err != nil {
+			return record.Build{}, err
+		} else if len(last) > 0 && last[0].EndedAt != nil && last[0].EndedAt.After(started) && last[0].Number != report.Number {
+			started = *last[0].EndedAt
+		}
+	}
+	if started.After(now.Add(time.Minute)) {
+		return record.Build{}, bad("bad-start", "the build cannot have begun at %s, which is to come", started.UTC().Format(timeForm))
+	}
+	b := record.Build{Name: report.Name, Number: report.Number, StartedAt: started, OwnerID: caller.ID, Owner: caller.Name, Token: caller.Token}
+	id, fresh, err := tx.BeginBuild(ctx, b)
+	if err != nil {
+		return b, err
+	}
+	if b.ID = id; !fresh {
+		if b, err = tx.Build(ctx, record.BuildFilter{Name: report.Name, Number: report.Number}); err != nil {
+			return b, err
+		}
+		if b.OwnerID != caller.ID {
+			return b, othersBuild(b)
+		}
+	}
+	set := func(to *string, text string) {
+		if text != "" {
+			*to = text[:min(len(text), 1000)]
+		}
+	}
+	set(&b.Revision, report.Revision)
+	set(&b.Branch, report.Branch)
+	set(&b.Link, webOnly(report.Link))
+	set(&b.Agent, report.Agent)
+	for name, text := range report.Notes {
+		if b.Notes == nil {
+			b.Notes = map[string]string{}
+		}
+		b.Notes[name[:min(len(name), 100)]] = text[:min(len(text), 1000)]
+	}
+	if len(b.Notes) > 100 {
+		return b, bad("too-many-notes", "a build has at most 100 notes")
+	}
+	if tests != nil {
+		b.Tests = tests
+	}
+	if !report.StartedAt.IsZero() {
+		b.StartedAt = report.StartedAt
+	}
+	if b.EndedAt == nil {
+		b.EndedAt = &now
+	}
+	return b, tx.SetBuild(ctx, b)
+}
+
+// webOnly is an address that a person may click on, or "".
+func webOnly(address string) string {
+	if strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://") {
+		return address
+	}
+	return ""
+}
+
+func versionIDs(versions []record.MadeVersion) []int64 {
+	ids := make([]int64, len(versions))
+	for i, v := range versions {
+		ids[i] = v.ID
+	}
+	return ids
+}
+
+// housesFor are the house repositories of which the caller may read something.
+func (s *Service) housesFor(caller access.Caller, name string) ([]catalog.Repository, error) {
+	if name != "" {
+		r, err := s.Repository(caller, name, access.Read)
+		return []catalog.Repository{r}, err
+	}
+	return slices.DeleteFunc(s.Readable(caller), func(r catalog.Repository) bool { return r.Kind != catalog.House }), nil
+}
+
+// madeOf finds what a build is said to have made. Only who published something,
+// or manages the repository that it is in, may say so.
+func (s *Service) madeOf(ctx context.Context, caller access.Caller, report BuildReport) ([]record.MadeVersion, error) {
+	made, err := s.versionsOf(ctx, caller, report.Made, report.In)
+	if err != nil {
+		return nil, err
+	}
+	houses, err := s.housesFor(caller, report.In)
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range report.Digests {
+		sum, err := hex.DecodeString(text)
+		if err != nil || len(sum) != 32 {
+			return nil, bad("bad-digest", "%.80q is no SHA-256 in hexadecimal", text)
+		}
+		found, err := s.db.VersionsWithDigest(ctx, repositoryIDs(houses), sum)
+		if err != nil {
+			return nil, err
+		}
+		if found = s.inSight(houses, found); len(found) == 0 {
+			return nil, fault.New(fault.NotFound, "no-such-file", "no file with the SHA-256 %.12s… was published here", text).
+				WithHint("Publish it first, and then record the build.")
+		}
+		made = append(made, found[0])
+	}
+	for _, m := range made {
+		if r := s.repositories.Load().byID[m.RepositoryID]; m.PublisherID != caller.ID && s.Allow(caller, access.Manage, access.Of(r)) != nil {
+			return nil, fault.New(fault.Denied, "others-version", "%s was published by %s, so %s cannot say which build made it",
+				purlOf(m.Key(), m.Version), m.PublishedBy, caller.Name).WithHint("Record the build with the token that published it.")
+		}
+	}
+	return made, nil
+}
+
+// versionsOf finds the newest version, or upload of one, for each package URL.
+func (s *Service) versionsOf(ctx context.Context, caller access.Caller, purls []string, repository string) ([]record.MadeVersion, error) {
+	if len(purls) == 0 {
+		return nil, nil
+	}
+	houses, err := s.housesFor(caller, repository)
+	if err != nil {
+		return nil, err
+	}
+	var made []record.MadeVersion
+	for _, text := range purls {
+		p, err := purl.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		if p.Version == "" {
+			return nil, bad("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
+		}
+		found, err := s.db.VersionsNamed(ctx, repositoryIDs(houses), []record.NamedVersion{{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}, Version: p.Version}})
+		if err != nil {
+			return nil, err
+		}
+		if found = s.inSight(houses, found); len(found) == 0 {
+			where := "any house repository that you may read"
+			if repository != "" {
+				where = repository
+			}
+			return nil, fault.New(fault.NotFound, "no-such-version", "there is no %s in %s", p, where).
+				WithHint("Look at crelvo show %s.", p)
+		}
+		made = append(made, found[0])
+	}
+	return made, nil
+}
+
+func repositoryIDs(all []catalog.Repository) []int64 {
+	ids := make([]int64, len(all))
+	for i, r := range all {
+		ids[i] = r.ID
+	}
+	return ids
+}
+
+// inSight leaves those that may be seen.
+func (s *Service) inSight(houses []catalog.Repository, versions []record.MadeVersion) []record.MadeVersion {
+	return slices.DeleteFunc(versions, func(v record.MadeVersion) bool {
+		i := slices.IndexFunc(houses, func(r catalog.Repository) bool { return r.ID == v.RepositoryID })
+		return i < 0 || !s.shows(houses[i].Key(v.Ecosystem, v.Namespace, v.Name))
+	})
+}
+
+// placed gives versions the repositories that they are in, and leaves out those
+// that the caller may not see.
+func (s *Service) placed(caller access.Caller, versions []record.MadeVersion) []PlacedVersion {
+	readable := s.Readable(caller)
+	all := []PlacedVersion{}
+	for _, v := range s.inSight(readable, versions) {
+		i := slices.IndexFunc(readable, func(r catalog.Repository) bool { return r.ID == v.RepositoryID })
+		all = append(all, PlacedVersion{v, readable[i]})
+	}
+	return all
+}
+
+// Builds lists builds of which the caller may see something, or which it began.
+func (s *Service) Builds(ctx context.Context, caller access.Caller, f record.BuildFilter) ([]record.Build, error) {
+	scope := s.scopeOf(s.Readable(caller)...)
+	f.Scope, f.OwnerID = &scope, caller.ID
+	return s.db.Builds(ctx, f)
+}
+
+// Build shows a build.
+func (s *Service) Build(ctx context.Context, caller access.Caller, title string) (v BuildView, err error) {
+	name, number, err := SplitBuild(title)
+	if err != nil {
+		return v, err
+	}
+	found, err := s.Builds(ctx, caller, record.BuildFilter{Name: name, Number: number, Limit: 1})
+	if err != nil {
+		return v, err
+	}
+	if len(found) == 0 {
+		return v, fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows those that there are.")
+	}
+	v.Build = found[0]
+	made, err := s.db.MadeBy(ctx, v.ID)
+	if err != nil {
+		return v, err
+	}
+	used, err := s.db.UsedBy(ctx, v.ID)
+	if err != nil {
+		return v, err
+	}
+	v.Made, v.Used = s.placed(caller, made), s.placed(caller, used)
+	v.Documents, err = s.db.Documents(ctx, v.ID)
+	return v, err
+}
+
+// Attach adds a document to a build: an in-toto statement, in a signed envelope
+// or not, or a bill of materials.
+func (s *Service) Attach(ctx context.Context, caller access.Caller, title, name string, content []byte) (record.BuildDocument, error) {
+	var d record.BuildDocument
+	name0, number, err := SplitBuild(title)
+	if err != nil {
+		return d, err
+	}
+	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
+		return d, err
+	}
+	b, err := s.db.Build(ctx, record.BuildFilter{Name: name0, Number: number})
+	if errors.Is(err, record.ErrNotFound) || err == nil && b.OwnerID != caller.ID && s.Allow(caller, access.Manage, everything) != nil {
+		return d, fault.New(fault.NotFound, "no-such-build", "there is no build %s that %s recorded", title, caller.Name).
+			WithHint("Record it first: crelvo build record %s.", title)
+	}
+	if err != nil {
+		return d, err
+	}
+	keys, err := s.statementKeys(ctx)
+	if err != nil {
+		return d, err
+	}
+	read, err := attest.Read(content, keys)
+	if err != nil {
+		return d, bad("bad-document", "%s: %v", name, err)
+	}
+	made, err := s.db.MadeBy(ctx, b.ID)
+	if err != nil {
+		return d, err
+	}
+	if len(read.Subjects) > 0 {
+		if err := s.aboutBuild(ctx, b, made, read.Subjects); err != nil {
+			return d, err
+		}
+	}
+	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
+		there, err := tx.Documents(ctx, b.ID)
+		if err == nil && len(there) >= maxBuildDocuments {
+			err = fault.New(fault.Conflict, "too-many-documents", "%s has %d documents; more are not taken", title, maxBuildDocuments)
+		}
+		if err != nil {
+			return err
+		}
+		d = record.BuildDocument{BuildID: b.ID, Name: name, Kind: read.Kind, Type: read.Type, Builder: read.Builder, Signed: read.Signed,
+			SignedBy: read.SignedBy, ByName: caller.Name, At: s.Now(), Content: content, Size: int64(len(content))}
+		if err := tx.AddDocument(ctx, d); err != nil {
+			return err
+		}
+		event := s.event(caller, "document attached")
+		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type, "signed by": strings.Join(read.SignedBy, " ")}
+		return tx.Append(ctx, event, record.Change{Kind: "build", Name: title})
+	})
+	return d, err
+}
+
+// aboutBuild checks that a statement is about something that the build made.
+func (s *Service) aboutBuild(ctx context.Context, b record.Build, made []record.MadeVersion, subjects []string) error {
+	files, err := s.db.FilesOf(ctx, versionIDs(made))
+	if err != nil {
+		return err
+	}
+	for _, list := range files {
+		for _, f := range list {
+			if slices.Contains(subjects, f.Digests.Hex("sha256")) {
+				return nil
+			}
+		}
+	}
+	return bad("other-subject", "the statement is about files that %s did not make", b.Title()).
+		WithHint("Record the build with what it made first, and attach the statement that its files are the subjects of.")
+}
+
+// Document gives the content of a document of a build that the caller may see.
+func (s *Service) Document(ctx context.Context, caller access.Caller, title string, id int64) ([]byte, error) {
+	v, err := s.Build(ctx, caller, title)
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.db.DocumentContent(ctx, v.ID, id)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, fault.New(fault.NotFound, "no-such-document", "%s has no such document", title)
+	}
+	return content, err
+}
+
+// Difference is what one build has that another has not.
+type Difference struct {
+	PURL          purl.PURL // without a version
+	Before, After string    // versions; "" where there is none
+	// OtherBytes: the version is the same, and its files are not.
+	OtherBytes bool
+}
+
+// CompareBuilds tells what changed from one build to another: in what they made
+// and in what they used.
+func (s *Service) CompareBuilds(ctx context.Context, caller access.Caller, before, after string) (made, used []Difference, err error) {
+	a, err := s.Build(ctx, caller, before)
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := s.Build(ctx, caller, after)
+	if err != nil {
+		return nil, nil, err
+	}
+	return differences(a.Made, b.Made), differences(a.Used, b.Used), nil
+}
+
+func differences(before, after []PlacedVersion) []Difference {
+	first := func(list []PlacedVersion) (order []string, by map[string]PlacedVersion) {
+		by = map[string]PlacedVersion{}
+		for _, v := range list {
+			of := purlOf(v.Key(), "").String()
+			if was, ok := by[of]; !ok || was.Promotion != 0 && v.Promotion == 0 || was.Promotion == v.Promotion && v.ID > was.ID {
+				if by[of] = v; !ok {
+					order = append(order, of)
+				}
+			}
+		}
+		return order, by
+	}
+	namesA, a := first(before)
+	namesB, b := first(after)
+	names := slices.Compact(slices.Sorted(slices.Values(append(namesA, namesB...))))
+	all := []Difference{}
+	for _, name := range names {
+		was, is := a[name], b[name]
+		key := is.Key()
+		if is.Name == "" {
+			key = was.Key()
+		}
+		d := Difference{PURL: purlOf(key, ""), Before: was.Version, After: is.Version}
+		d.OtherBytes = d.Before == d.After && string(was.Digest) != string(is.Digest)
+		if d.Before != d.After || d.OtherBytes {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+// BuildsOf gives the titles of builds by their ids.
+func (s *Service) BuildsOf(ctx context.Context, ids []int64) (map[int64]string, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	builds, err := s.db.Builds(ctx, record.BuildFilter{IDs: ids})
+	titles := make(map[int64]string, len(builds))
+	for _, b := range builds {
+		titles[b.ID] = b.Title()
+	}
+	return titles, err
+}

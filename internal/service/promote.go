@@ -1,0 +1,610 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/promotion"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+)
+
+// promoting are the promotions that this node works on.
+type promoting struct {
+	mu      sync.Mutex
+	working sync.WaitGroup
+	ended   bool
+}
+
+// end waits for those that are underway, and begins no more.
+func (p *promoting) end() {
+	p.mu.Lock()
+	p.ended = true
+	p.mu.Unlock()
+	p.working.Wait()
+}
+
+// PromotionView is a promotion for people.
+type PromotionView struct {
+	record.Promotion
+	From, To   string // names of repositories
+	Planned    []PlannedVersion
+	Problems   []string // of a dry run: why it cannot be
+	Deliveries []record.Delivery
+	// Next are the development versions to go on with, by package URL.
+	Next map[string]string
+	// MayVote: the caller's word would count. MayUndo: the caller may take it back.
+	MayVote, MayUndo bool
+}
+
+// answerWithin is how long a request for a promotion waits for its end.
+const answerWithin = 20 * time.Second
+
+// PlanPromotion says what a promotion would do, and changes nothing.
+func (s *Service) PlanPromotion(ctx context.Context, caller access.Caller, r PromotionRequest) (PromotionView, error) {
+	c, answers, err := s.weigh(ctx, caller, r, true)
+	if err != nil {
+		return PromotionView{}, err
+	}
+	p := c.promotion(s, caller, answers)
+	p.State = record.PromotionWaiting
+	switch {
+	case len(c.problems) > 0 || promotion.Overall(answers) == promotion.Fail:
+		p.State = record.PromotionFailed
+	case promotion.Overall(answers) == promotion.Pass:
+		p.State = record.PromotionDone
+	}
+	return PromotionView{Promotion: p, From: c.from.Name, To: c.to.Name, Planned: c.plan(), Problems: c.problems}, nil
+}
+
+// weigh works out a promotion, and asks the gates.
+func (s *Service) weigh(ctx context.Context, caller access.Caller, r PromotionRequest, dryRun bool) (*crossing, []promotion.Answer, error) {
+	c, err := s.cross(ctx, caller, r)
+	if err == nil {
+		err = s.load(ctx, c)
+	}
+	if err == nil {
+		err = s.rewrite(ctx, c)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	answers, err := s.judge(ctx, c, c.stage.Gates, caller.Name, 0, dryRun, nil, nil)
+	return c, answers, err
+}
+
+// promotion is the record of a crossing.
+func (c *crossing) promotion(s *Service, caller access.Caller, answers []promotion.Answer) record.Promotion {
+	p := record.Promotion{Track: c.track.Name, FromID: c.from.ID, ToID: c.to.ID, SignWith: c.stage.SignWith, GoOn: c.goOn, Notes: c.notes,
+		AskedBy: caller.Name, AskedByID: caller.ID, AskedAt: s.Now(), AliveAt: s.Now(), Gates: c.stage.Gates, Onward: c.stage.Onward, Answers: answers}
+	if c.build != nil {
+		p.BuildID, p.Build = c.build.ID, c.build.Title()
+	}
+	for _, item := range c.items {
+		p.Items = append(p.Items, record.PromotionItem{SourceID: item.ID, ToVersion: item.to, Ecosystem: item.Ecosystem, Namespace: item.Namespace,
+			Name: item.Name, Version: item.Version, Upload: item.Upload})
+		p.Files += len(item.files)
+	}
+	return p
+}
+
+// Promote asks for a promotion. If all gates pass it is done at once, all of it
+// or nothing; if one waits, it waits; if one fails, that is on record.
+func (s *Service) Promote(ctx context.Context, caller access.Caller, r PromotionRequest) (PromotionView, error) {
+	if len(r.Notes) > 20_000 {
+		return PromotionView{}, bad("notes-too-long", "release notes have at most 20000 bytes")
+	}
+	c, answers, err := s.weigh(ctx, caller, r, false)
+	if err != nil {
+		return PromotionView{}, err
+	}
+	p := c.promotion(s, caller, answers)
+	if p.Plan, err = json.Marshal(c.plan()); err != nil {
+		return PromotionView{}, err
+	}
+	overall := promotion.Overall(answers)
+	p.State = map[promotion.State]string{promotion.Pass: record.PromotionUnderway, promotion.Waiting: record.PromotionWaiting, promotion.Fail: record.PromotionFailed}[overall]
+	p.Why = why(c.problems, answers)
+	if len(c.problems) > 0 {
+		p.State = record.PromotionFailed
+	}
+	if p.State == record.PromotionFailed {
+		now := s.Now()
+		p.EndedAt = &now
+	}
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		if p.ID, err = tx.AddPromotion(ctx, p); err != nil {
+			return err
+		}
+		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionWaiting: "promotion asked for", record.PromotionFailed: "promotion failed"}[p.State]
+		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name), record.Change{Kind: "promotion", Name: itoa(p.ID)})
+	})
+	if err != nil {
+		return PromotionView{}, err
+	}
+	if p.State == record.PromotionUnderway {
+		s.carryOut(ctx, caller, p)
+	}
+	return s.Promotion(ctx, caller, p.ID)
+}
+
+func itoa(id int64) string { return fmt.Sprint(id) }
+
+// why says in a sentence or more what stands in the way.
+func why(problems []string, answers []promotion.Answer) string {
+	all := slices.Clone(problems)
+	for _, a := range answers {
+		if a.State == promotion.Fail {
+			all = append(all, a.Gate+": "+strings.Join(a.Facts, "; "))
+		}
+	}
+	const most = 20
+	if len(all) > most {
+		all = append(all[:most], fmt.Sprintf("and %d more", len(all)-most))
+	}
+	return strings.Join(all, "\n")
+}
+
+func (s *Service) promotionEvent(caller access.Caller, action string, p record.Promotion, to string) record.Event {
+	event := s.event(caller, action)
+	event.Repository, event.Subject = to, "promotion "+itoa(p.ID)
+	event.Detail = map[string]string{"track": p.Track}
+	if p.Build != "" {
+		event.Detail["build"] = p.Build
+	}
+	var names []string
+	for _, item := range p.Items {
+		names = append(names, item.Name+"@"+item.ToVersion)
+	}
+	const most = 20
+	if len(names) > most {
+		names = append(names[:most], fmt.Sprintf("and %d more", len(names)-most))
+	}
+	event.Detail["versions"] = strings.Join(names, " ")
+	if p.Why != "" {
+		event.Detail["why"] = p.Why
+	}
+	return event
+}
+
+// carryOut does a promotion that is underway, and waits for its end for a while.
+func (s *Service) carryOut(ctx context.Context, caller access.Caller, p record.Promotion) {
+	s.promoting.mu.Lock()
+	if s.promoting.ended {
+		s.promoting.mu.Unlock()
+		s.failed(context.WithoutCancel(ctx), caller, p, fault.New(fault.Unavailable, "going-down", "the server is going down; ask for it again"))
+		return
+	}
+	done := make(chan struct{})
+	s.promoting.working.Go(func() {
+		defer close(done)
+		working := context.WithoutCancel(ctx)
+		if err := s.execute(working, caller, p); err != nil {
+			s.failed(working, caller, p, err)
+		}
+	})
+	s.promoting.mu.Unlock()
+	waiting := time.NewTimer(answerWithin)
+	defer waiting.Stop()
+	select {
+	case <-done:
+	case <-waiting.C:
+	case <-ctx.Done():
+	}
+}
+
+// failed notes that a promotion could not be done.
+func (s *Service) failed(ctx context.Context, caller access.Caller, p record.Promotion, cause error) {
+	f := fault.Of(cause)
+	p.Why = f.Message
+	if f.Kind == fault.Internal {
+		s.log.Error("a promotion failed", "promotion", p.ID, "error", cause)
+	}
+	now := s.Now()
+	p.State, p.EndedAt, p.AliveAt, p.Answers = record.PromotionFailed, &now, now, nil
+	to, _ := s.RepositoryByID(p.ToID)
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		done, err := tx.MovePromotion(ctx, p.ID, []string{record.PromotionUnderway}, p)
+		if err != nil || !done {
+			return err
+		}
+		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name), record.Change{Kind: "promotion", Name: itoa(p.ID)})
+	})
+	if err != nil {
+		s.log.Error("the end of a promotion could not be noted", "promotion", p.ID, "error", err)
+	}
+}
+
+// Promotions lists promotions from or to repositories that the caller may read.
+func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record.PromotionFilter, to string) ([]PromotionView, error) {
+	readable := s.Readable(caller)
+	f.Repositories = repositoryIDs(readable)
+	if to != "" {
+		r, err := s.Repository(caller, to, access.Read)
+		if err != nil {
+			return nil, err
+		}
+		f.ToID = r.ID
+	}
+	found, err := s.db.Promotions(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	teams, err := s.teamsOf(ctx, caller)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]PromotionView, 0, len(found))
+	for _, p := range found {
+		if !s.itemsSeen(caller, p) {
+			continue
+		}
+		views = append(views, s.promotionView(caller, p, teams))
+	}
+	return views, nil
+}
+
+// itemsSeen tells whether the caller may see all that a promotion is about.
+func (s *Service) itemsSeen(caller access.Caller, p record.Promotion) bool {
+	for _, id := range []int64{p.FromID, p.ToID} {
+		r, ok := s.RepositoryByID(id)
+		if !ok {
+			continue
+		}
+		if sight, ok := s.sightOf(caller, r); ok {
+			r.Sight = sight
+			if !slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return !s.shows(r.Key(i.Ecosystem, i.Namespace, i.Name)) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams []string) PromotionView {
+	v := PromotionView{Promotion: p, Next: map[string]string{}}
+	from, _ := s.RepositoryByID(p.FromID)
+	to, _ := s.RepositoryByID(p.ToID)
+	v.From, v.To = from.Name, to.Name
+	v.MayVote = p.State == record.PromotionWaiting && s.mayVote(caller, p, teams)
+	v.MayUndo = p.State == record.PromotionDone && s.Allow(caller, access.Promote, access.Of(to)) == nil
+	for _, item := range p.Items {
+		if next := purl.NextDevelopment(item.Ecosystem, item.ToVersion); next != "" && item.ToVersion != item.Version {
+			v.Next[purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}.String()] = next
+		}
+	}
+	return v
+}
+
+// mayVote tells whether what the caller says to a promotion counts.
+func (s *Service) mayVote(caller access.Caller, p record.Promotion, teams []string) bool {
+	return caller.Name != p.AskedBy && slices.ContainsFunc(p.Gates, func(text string) bool {
+		g, err := promotion.ParseGate(text)
+		return err == nil && g.Kind == promotion.Approved && slices.ContainsFunc(g.Names, func(name string) bool { return slices.Contains(teams, name) })
+	})
+}
+
+func (s *Service) teamsOf(ctx context.Context, caller access.Caller) ([]string, error) {
+	if caller.Anonymous() {
+		return nil, nil
+	}
+	teams, err := s.db.Teams(ctx, caller.ID)
+	var names []string
+	for _, t := range teams {
+		names = append(names, t.Name)
+	}
+	return names, err
+}
+
+// Promotion shows a promotion.
+func (s *Service) Promotion(ctx context.Context, caller access.Caller, id int64) (PromotionView, error) {
+	found, err := s.Promotions(ctx, caller, record.PromotionFilter{ID: id, Limit: 1}, "")
+	if err != nil {
+		return PromotionView{}, err
+	}
+	if len(found) == 0 {
+		return PromotionView{}, fault.New(fault.NotFound, "no-such-promotion", "there is no promotion %d that you may see", id)
+	}
+	v := found[0]
+	if err := json.Unmarshal(v.Plan, &v.Planned); err != nil {
+		return v, err
+	}
+	v.Deliveries, err = s.db.Deliveries(ctx, id)
+	return v, err
+}
+
+// Waiting lists the promotions that wait for the caller's word.
+func (s *Service) Waiting(ctx context.Context, caller access.Caller) ([]PromotionView, error) {
+	found, err := s.Promotions(ctx, caller, record.PromotionFilter{States: []string{record.PromotionWaiting}}, "")
+	return slices.DeleteFunc(found, func(v PromotionView) bool {
+		return !v.MayVote || slices.ContainsFunc(v.Votes, func(vote record.PromotionVote) bool { return vote.Who == caller.Name })
+	}), err
+}
+
+// Decide approves or refuses a promotion that waits.
+func (s *Service) Decide(ctx context.Context, caller access.Caller, id int64, approve bool, comment string) (PromotionView, error) {
+	v, err := s.Promotion(ctx, caller, id)
+	if err != nil {
+		return v, err
+	}
+	if v.State != record.PromotionWaiting {
+		return v, fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait for anybody; it is %s", id, v.State)
+	}
+	if !v.MayVote {
+		f := fault.New(fault.Denied, "not-an-approver", "%s is in none of the teams that may approve promotion %d", caller.Name, id)
+		if caller.Name == v.AskedBy {
+			f = fault.New(fault.Denied, "own-promotion", "%s asked for promotion %d, so somebody else must approve it", caller.Name, id)
+		}
+		return v, f.WithHint("Its gates: %s.", strings.Join(v.Gates, "; "))
+	}
+	if !approve && strings.TrimSpace(comment) == "" {
+		return v, bad("no-comment", "whoever refuses says why").WithHint("Give a comment.")
+	}
+	teams, err := s.teamsOf(ctx, caller)
+	if err != nil {
+		return v, err
+	}
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.Vote(ctx, record.PromotionVote{PromotionID: id, Who: caller.Name, Teams: teams, Approve: approve, Comment: comment, At: s.Now()}); err != nil {
+			return err
+		}
+		event := s.promotionEvent(caller, map[bool]string{true: "promotion approved", false: "promotion refused"}[approve], v.Promotion, v.To)
+		event.Detail["comment"] = comment
+		return tx.Append(ctx, event, record.Change{Kind: "promotion", Name: itoa(id)})
+	})
+	if err == nil {
+		err = s.reconsider(ctx, id)
+	}
+	if err != nil {
+		return v, err
+	}
+	return s.Promotion(ctx, caller, id)
+}
+
+// reconsider asks the gates of a promotion that waits again, and does it if they
+// pass now.
+func (s *Service) reconsider(ctx context.Context, id int64) error {
+	found, err := s.db.Promotions(ctx, record.PromotionFilter{ID: id, States: []string{record.PromotionWaiting}})
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	p := found[0]
+	caller, err := s.CallerNamed(ctx, p.AskedBy)
+	if err != nil {
+		return err
+	}
+	c, err := s.again(ctx, p)
+	if err != nil {
+		return s.settle(ctx, caller, p, record.PromotionFailed, fault.Of(err).Message)
+	}
+	answers, err := s.judge(ctx, c, p.Gates, p.AskedBy, id, false, p.Votes, p.Answers)
+	if err != nil {
+		return err
+	}
+	was := p.Answers
+	p.Answers = answers
+	refused := slices.ContainsFunc(p.Votes, func(v record.PromotionVote) bool { return !v.Approve })
+	switch state := promotion.Overall(answers); {
+	case state == promotion.Fail && refused:
+		return s.settle(ctx, caller, p, record.PromotionRefused, why(nil, answers))
+	case state == promotion.Fail:
+		return s.settle(ctx, caller, p, record.PromotionFailed, why(nil, answers))
+	case state == promotion.Pass:
+		if err := s.settle(ctx, caller, p, record.PromotionUnderway, ""); err != nil {
+			return err
+		}
+		s.carryOut(ctx, caller, p)
+		return nil
+	}
+	if fmt.Sprint(was) == fmt.Sprint(answers) {
+		return nil
+	}
+	return s.settle(ctx, caller, p, record.PromotionWaiting, "")
+}
+
+// settle moves a promotion that waits to another state, if it still waits.
+func (s *Service) settle(ctx context.Context, caller access.Caller, p record.Promotion, state, text string) error {
+	now := s.Now()
+	p.State, p.Why, p.AliveAt = state, text, now
+	if state != record.PromotionUnderway && state != record.PromotionWaiting {
+		p.EndedAt = &now
+	}
+	to, _ := s.RepositoryByID(p.ToID)
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		done, err := tx.MovePromotion(ctx, p.ID, []string{record.PromotionWaiting}, p)
+		if err == nil && !done && state == record.PromotionUnderway {
+			err = fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait any more", p.ID)
+		}
+		if err != nil || !done {
+			return err
+		}
+		change := record.Change{Kind: "promotion", Name: itoa(p.ID)}
+		if state == record.PromotionWaiting {
+			return tx.Tell(ctx, change)
+		}
+		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionFailed: "promotion failed", record.PromotionRefused: "promotion ended",
+			record.PromotionCancelled: "promotion cancelled"}[state]
+		return tx.Append(ctx, s.promotionEvent(caller, action, p, to.Name), change)
+	})
+}
+
+// again works out a recorded promotion once more, from what it is about.
+func (s *Service) again(ctx context.Context, p record.Promotion) (*crossing, error) {
+	c := &crossing{track: record.Track{Name: p.Track}, stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn, notes: p.Notes}
+	var ok1, ok2 bool
+	c.from, ok1 = s.RepositoryByID(p.FromID)
+	c.to, ok2 = s.RepositoryByID(p.ToID)
+	if !ok1 || !ok2 {
+		return nil, fault.New(fault.Conflict, "stage-removed", "a repository of the promotion was removed")
+	}
+	if p.BuildID != 0 {
+		b, err := s.db.Build(ctx, record.BuildFilter{ID: p.BuildID})
+		if err != nil {
+			return nil, err
+		}
+		c.build = &b
+	}
+	ids := make([]int64, len(p.Items))
+	for i, item := range p.Items {
+		ids[i] = item.SourceID
+	}
+	there, err := s.db.VersionsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, item := range p.Items {
+		i := slices.IndexFunc(there, func(m record.MadeVersion) bool { return m.ID == item.SourceID })
+		if i < 0 {
+			return nil, fault.New(fault.Conflict, "source-gone", "%s %s is not in %s any more", item.Name, item.Version, c.from.Name)
+		}
+		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion})
+	}
+	return c, s.load(ctx, c)
+}
+
+// Cancel ends a promotion that waits.
+func (s *Service) Cancel(ctx context.Context, caller access.Caller, id int64, reason string) (PromotionView, error) {
+	v, err := s.Promotion(ctx, caller, id)
+	if err != nil {
+		return v, err
+	}
+	if caller.Name != v.AskedBy {
+		to, _ := s.RepositoryByID(v.ToID)
+		if err := s.Allow(caller, access.Promote, access.Of(to)); err != nil {
+			return v, err
+		}
+	}
+	if v.State != record.PromotionWaiting {
+		return v, fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait; it is %s", id, v.State)
+	}
+	p := v.Promotion
+	p.Answers = nil
+	text := "cancelled by " + caller.Name
+	if reason != "" {
+		text += ": " + reason
+	}
+	if err := s.settle(ctx, caller, p, record.PromotionCancelled, text); err != nil {
+		return v, err
+	}
+	return s.Promotion(ctx, caller, id)
+}
+
+// Undo takes a promotion back. If somebody has downloaded any of it, a reason is
+// needed, and its names stay taken.
+func (s *Service) Undo(ctx context.Context, caller access.Caller, id int64, reason string) (PromotionView, error) {
+	v, err := s.Promotion(ctx, caller, id)
+	if err != nil {
+		return v, err
+	}
+	to, ok := s.RepositoryByID(v.ToID)
+	if !ok {
+		return v, fault.New(fault.Conflict, "stage-removed", "the repository of the promotion was removed")
+	}
+	for _, item := range v.Items {
+		if err := s.Allow(caller, access.Promote, access.Object{Repository: to, Package: purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}}); err != nil {
+			return v, err
+		}
+	}
+	if v.State != record.PromotionDone {
+		return v, fault.New(fault.Conflict, "not-done", "promotion %d is %s; only what was done can be undone", id, v.State)
+	}
+	if err := s.flushCounts(ctx); err != nil {
+		return v, err
+	}
+	var targets []int64
+	for _, item := range v.Items {
+		targets = append(targets, item.TargetID.Int64)
+	}
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		onwards, err := tx.Onwards(ctx, targets)
+		if err != nil {
+			return err
+		}
+		if onwards != 0 {
+			return fault.New(fault.Conflict, "gone-further", "promotion %d took it further", onwards).WithHint("Undo or cancel that one first.")
+		}
+		downloads, err := tx.Downloaded(ctx, targets)
+		if err != nil {
+			return err
+		}
+		sent, err := tx.CancelDeliveries(ctx, id, s.Now())
+		if err != nil {
+			return err
+		}
+		if reason == "" && downloads+int64(sent) > 0 {
+			f := fault.New(fault.Conflict, "was-downloaded", "it was downloaded %s from %s already", times(downloads), to.Name)
+			if downloads == 0 {
+				f = fault.New(fault.Conflict, "was-sent-on", "it was sent on already, and stays where it was sent to")
+			}
+			return f.WithHint("Give a reason to undo it all the same; its versions are then not free for other bytes.")
+		}
+		done, err := tx.UndonePromotion(ctx, id, caller.Name, reason, s.Now())
+		if err == nil && !done {
+			err = fault.New(fault.Conflict, "not-done", "somebody else has undone promotion %d", id)
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.TakeBack(ctx, targets, downloads+int64(sent) == 0, *v.EndedAt, s.Now()); err != nil {
+			return err
+		}
+		event := s.promotionEvent(caller, "promotion undone", v.Promotion, to.Name)
+		event.Detail["reason"], event.Detail["downloads"] = reason, fmt.Sprint(downloads)
+		return tx.Append(ctx, event, s.promotionChanges(v.Promotion, to.ID, to.Name)...)
+	})
+	for _, item := range v.Items {
+		s.changed(to.Key(item.Ecosystem, item.Namespace, item.Name))
+	}
+	if err != nil {
+		return v, err
+	}
+	return s.Promotion(ctx, caller, id)
+}
+
+func times(n int64) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// promotionChanges are what all nodes are told of a promotion that was done or
+// undone.
+func (s *Service) promotionChanges(p record.Promotion, toID int64, to string) []record.Change {
+	changes := []record.Change{{Kind: "promotion", Name: itoa(p.ID)}}
+	for _, item := range p.Items {
+		changes = append(changes, record.Change{Kind: "package", RepositoryID: toID, Repository: to, Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
+	}
+	return changes
+}
+
+// lostAfter is how long a promotion that is underway may show no sign of life.
+const lostAfter = time.Minute
+
+// tendPromotions looks after promotions that wait for something else than people,
+// and ends those whose node is gone.
+func (s *Service) tendPromotions(ctx context.Context) error {
+	open, err := s.db.Promotions(ctx, record.PromotionFilter{States: []string{record.PromotionWaiting, record.PromotionUnderway}})
+	if err != nil {
+		return err
+	}
+	var failures []error
+	for _, p := range open {
+		switch {
+		case p.State == record.PromotionWaiting:
+			failures = append(failures, s.reconsider(ctx, p.ID))
+		case s.Now().Sub(p.AliveAt) > lostAfter:
+			s.failed(ctx, access.Caller{ID: p.AskedByID, Name: p.AskedBy}, p, fault.New(fault.Unavailable, "was-interrupted",
+				"the server ended in the middle of it; nothing was moved, so ask for it again"))
+		}
+	}
+	return errors.Join(failures...)
+}

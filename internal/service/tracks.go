@@ -1,0 +1,314 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/promotion"
+	"crelvo/internal/record"
+	"crelvo/internal/upstream"
+)
+
+// TrackStage is a stage by the name of its repository.
+type TrackStage struct {
+	Repository string
+	Gates      []string
+	SignWith   string
+	Onward     []string
+}
+
+// NewTrack is a track to be made, or written anew.
+type NewTrack struct {
+	Name, Description string
+	Stages            []TrackStage
+}
+
+// maxStages is how many stages a track may have.
+const maxStages = 12
+
+// Tracks lists the tracks of which the caller may read some stage. Stages that
+// it may not read have no name.
+func (s *Service) Tracks(ctx context.Context, caller access.Caller) ([]record.Track, error) {
+	tracks, err := s.db.Tracks(ctx)
+	readable := repositoryIDs(s.Readable(caller))
+	return slices.DeleteFunc(tracks, func(t record.Track) bool {
+		return !slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return slices.Contains(readable, stage.RepositoryID) })
+	}), err
+}
+
+// Track finds a track.
+func (s *Service) Track(ctx context.Context, caller access.Caller, name string) (record.Track, error) {
+	tracks, err := s.Tracks(ctx, caller)
+	if err != nil {
+		return record.Track{}, err
+	}
+	if i := slices.IndexFunc(tracks, func(t record.Track) bool { return t.Name == name }); i >= 0 {
+		return tracks[i], nil
+	}
+	return record.Track{}, fault.New(fault.NotFound, "no-such-track", "there is no track %s that you may see", name).WithHint("crelvo track list shows those that there are.")
+}
+
+// RepositoryByID finds a repository that is in use, whoever may read it.
+func (s *Service) RepositoryByID(id int64) (catalog.Repository, bool) {
+	r, ok := s.repositories.Load().byID[id]
+	return r, ok
+}
+
+// AddTrack makes a track.
+func (s *Service) AddTrack(ctx context.Context, caller access.Caller, n NewTrack) error {
+	if !keyName.MatchString(n.Name) {
+		return bad("bad-name", "%.80q cannot be the name of a track", n.Name).WithHint("Use small letters, digits, points and dashes.")
+	}
+	return s.writeTrack(ctx, caller, "track made", func(tx *record.Tx) (record.Track, error) {
+		t, err := s.trackOf(ctx, tx, n)
+		if err != nil {
+			return t, err
+		}
+		t.CreatedAt = s.Now()
+		ok, err := tx.AddTrack(ctx, t)
+		if err == nil && !ok {
+			err = fault.New(fault.Conflict, "name-taken", "there is a track %s already", n.Name)
+		}
+		return t, err
+	})
+}
+
+// EditTrack writes a track anew.
+func (s *Service) EditTrack(ctx context.Context, caller access.Caller, n NewTrack) error {
+	return s.writeTrack(ctx, caller, "track changed", func(tx *record.Tx) (record.Track, error) {
+		was, err := trackNamed(ctx, tx, n.Name)
+		if err != nil {
+			return was, err
+		}
+		t, err := s.trackOf(ctx, tx, n)
+		if err != nil {
+			return t, err
+		}
+		t.ID = was.ID
+		return t, tx.SetTrack(ctx, t)
+	})
+}
+
+// RemoveTrack removes a track; the record of its promotions stays.
+func (s *Service) RemoveTrack(ctx context.Context, caller access.Caller, name string) error {
+	return s.writeTrack(ctx, caller, "track removed", func(tx *record.Tx) (record.Track, error) {
+		t, err := trackNamed(ctx, tx, name)
+		if err != nil {
+			return t, err
+		}
+		open, err := tx.Promotions(ctx, record.PromotionFilter{Track: name, States: []string{record.PromotionWaiting, record.PromotionUnderway}, Limit: 1})
+		if err == nil && len(open) > 0 {
+			err = fault.New(fault.Conflict, "promotion-waits", "promotion %d along %s is not done yet", open[0].ID, name).WithHint("Wait for it, or cancel it.")
+		}
+		if err != nil {
+			return t, err
+		}
+		return t, tx.RemoveTrack(ctx, t.ID)
+	})
+}
+
+func trackNamed(ctx context.Context, tx *record.Tx, name string) (record.Track, error) {
+	tracks, err := tx.Tracks(ctx)
+	if i := slices.IndexFunc(tracks, func(t record.Track) bool { return t.Name == name }); i >= 0 {
+		return tracks[i], err
+	}
+	if err == nil {
+		err = fault.New(fault.NotFound, "no-such-track", "there is no track %s", name)
+	}
+	return record.Track{}, err
+}
+
+func (s *Service) writeTrack(ctx context.Context, caller access.Caller, action string, do func(tx *record.Tx) (record.Track, error)) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		t, err := do(tx)
+		if err != nil {
+			return err
+		}
+		event := s.event(caller, action)
+		event.Subject, event.Detail = t.Name, map[string]string{}
+		var names []string
+		for _, stage := range t.Stages {
+			r, _ := s.RepositoryByID(stage.RepositoryID)
+			names = append(names, r.Name)
+			if stage.Gates != nil {
+				event.Detail["gates into "+r.Name] = strings.Join(stage.Gates, "; ")
+			}
+			if stage.SignWith != "" {
+				event.Detail["signed in "+r.Name+" with"] = stage.SignWith
+			}
+			if stage.Onward != nil {
+				event.Detail["from "+r.Name+" on to"] = strings.Join(stage.Onward, ", ")
+			}
+		}
+		event.Detail["stages"] = strings.Join(names, " → ")
+		return tx.Append(ctx, event, record.Change{Kind: "track", Name: t.Name})
+	})
+}
+
+// trackOf checks a track.
+func (s *Service) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (record.Track, error) {
+	t := record.Track{Name: n.Name, Description: n.Description}
+	if len(n.Stages) < 2 || len(n.Stages) > maxStages {
+		return t, bad("bad-stages", "a track has 2 to %d stages, not %d", maxStages, len(n.Stages)).WithHint("Name the repositories in the order in which versions go: snapshots, staging, releases.")
+	}
+	teams, err := tx.Teams(ctx, 0)
+	if err != nil {
+		return t, err
+	}
+	keys, err := s.Keys(ctx)
+	if err != nil {
+		return t, err
+	}
+	destinations, err := tx.Destinations(ctx)
+	if err != nil {
+		return t, err
+	}
+	for i, stage := range n.Stages {
+		r, ok := s.repositories.Load().byName[stage.Repository]
+		switch {
+		case !ok:
+			return t, fault.New(fault.NotFound, "no-such-repository", "there is no repository %s", stage.Repository)
+		case r.Kind != catalog.House:
+			return t, bad("not-a-house", "%s is a %s; the stages of a track are house repositories", r.Name, r.Kind)
+		case slices.ContainsFunc(t.Stages, func(o record.Stage) bool { return o.RepositoryID == r.ID }):
+			return t, bad("stage-twice", "%s is a stage twice", r.Name)
+		case i == 0 && (len(stage.Gates) > 0 || stage.SignWith != "" || len(stage.Onward) > 0):
+			return t, bad("gates-before-first", "%s is the first stage, so no hop leads into it", r.Name).WithHint("Put gates on the stage that a hop leads into.")
+		case i > 0 && t.Stages != nil && r.Holds == catalog.Snapshots:
+			if before, _ := s.RepositoryByID(t.Stages[i-1].RepositoryID); before.Holds == catalog.Releases {
+				return t, bad("bad-order", "releases of %s cannot become snapshots in %s", before.Name, r.Name)
+			}
+		}
+		if stage.SignWith != "" && !slices.ContainsFunc(keys, func(k KeyView) bool { return k.Name == stage.SignWith && k.Signs }) {
+			return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s to sign with", stage.SignWith).WithHint("Make it with crelvo key add %s --sign.", stage.SignWith)
+		}
+		for _, name := range stage.Onward {
+			if !slices.ContainsFunc(destinations, func(d record.Destination) bool { return d.Name == name }) {
+				return t, fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name).WithHint("Make it with crelvo destination add %s.", name)
+			}
+		}
+		stored := record.Stage{RepositoryID: r.ID, SignWith: stage.SignWith, Onward: stage.Onward}
+		for _, text := range stage.Gates {
+			g, err := promotion.ParseGate(text)
+			if err != nil {
+				return t, err
+			}
+			for _, name := range g.Names {
+				if g.Kind == promotion.Approved && !slices.ContainsFunc(teams, func(t record.Team) bool { return t.Name == name }) {
+					return t, fault.New(fault.NotFound, "no-such-team", "there is no team %s that could approve", name)
+				}
+				if (g.Kind == promotion.SignedBy || g.Kind == promotion.Attested) && !slices.ContainsFunc(keys, func(k KeyView) bool { return k.Name == name }) {
+					return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s", name).WithHint("Add its public key: crelvo key add %s FILE.", name)
+				}
+			}
+			stored.Gates = append(stored.Gates, g.String())
+		}
+		t.Stages = append(t.Stages, stored)
+	}
+	return t, nil
+}
+
+// Standings tells what stands in the stages of a track, as far as the caller may
+// see it.
+func (s *Service) Standings(ctx context.Context, caller access.Caller, t record.Track, limit int) ([]record.Standing, error) {
+	readable := slices.DeleteFunc(s.Readable(caller), func(r catalog.Repository) bool {
+		return !slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return stage.RepositoryID == r.ID })
+	})
+	return s.db.Standings(ctx, s.scopeOf(readable...), limit)
+}
+
+// Arrivals tells what came into a repository since a moment.
+func (s *Service) Arrivals(ctx context.Context, caller access.Caller, name string, since time.Time, limit int) ([]record.Arrival, error) {
+	r, err := s.Repository(caller, name, access.Read)
+	if err != nil {
+		return nil, err
+	}
+	return s.db.Arrivals(ctx, s.scopeOf(r), since, limit)
+}
+
+// NewDestination is a repository on another server that promotions go on to.
+type NewDestination struct {
+	Name, Ecosystem, URL, User, Secret string
+}
+
+// destinationUse binds what is encrypted to its use.
+var destinationUse = []byte("crelvo: how promotions sign in to where they go on to")
+
+// Destinations lists all destinations, without their secrets.
+func (s *Service) Destinations(ctx context.Context) ([]record.Destination, error) {
+	return s.db.Destinations(ctx)
+}
+
+// SetDestination adds a destination, or writes it anew.
+func (s *Service) SetDestination(ctx context.Context, caller access.Caller, n NewDestination) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	if !keyName.MatchString(n.Name) {
+		return bad("bad-name", "%.80q cannot be the name of a destination", n.Name).WithHint("Use small letters, digits, points and dashes.")
+	}
+	if _, ok := s.senderOf(n.Ecosystem); !ok {
+		return bad("no-sender", "nothing can be sent on for the ecosystem %q", n.Ecosystem)
+	}
+	u, err := url.Parse(n.URL)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" {
+		return bad("bad-address", "%.200q is no web address of a repository without credentials", n.URL)
+	}
+	d := record.Destination{Name: n.Name, Ecosystem: n.Ecosystem, URL: strings.TrimSuffix(n.URL, "/") + "/", ByName: caller.Name, At: s.Now()}
+	d.Private = upstream.LeadsToPrivate(ctx, d.URL)
+	if n.User != "" || n.Secret != "" {
+		plain, err := json.Marshal(upstreamSecret{User: n.User, Secret: n.Secret})
+		if err != nil {
+			return err
+		}
+		if d.Secret, err = s.encrypt(plain, destinationUse); err != nil {
+			return err
+		}
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SetDestination(ctx, d); err != nil {
+			return err
+		}
+		event := s.event(caller, "destination set")
+		event.Subject, event.Detail = n.Name, map[string]string{"ecosystem": n.Ecosystem, "address": d.URL, "user": n.User}
+		return tx.Append(ctx, event)
+	})
+}
+
+// RemoveDestination removes a destination that no track names.
+func (s *Service) RemoveDestination(ctx context.Context, caller access.Caller, name string) error {
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return err
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		tracks, err := tx.Tracks(ctx)
+		if err != nil {
+			return err
+		}
+		for _, t := range tracks {
+			if slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return slices.Contains(stage.Onward, name) }) {
+				return fault.New(fault.Conflict, "destination-in-use", "the track %s goes on to %s", t.Name, name)
+			}
+		}
+		done, err := tx.RemoveDestination(ctx, name)
+		if err == nil && !done {
+			err = fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name)
+		}
+		if err != nil {
+			return err
+		}
+		event := s.event(caller, "destination removed")
+		event.Subject = name
+		return tx.Append(ctx, event)
+	})
+}
