@@ -68,6 +68,8 @@ type Repository struct {
 	Chain         *Chain     `json:"chain,omitempty" doc:"of a chain"`
 	Description   string     `json:"description"`
 	AnonymousRead bool       `json:"anonymousRead" doc:"anybody may read without signing in"`
+	OnlyBuilds    bool       `json:"onlyBuilds" doc:"what is published must come from a build that began here"`
+	OnlyRobots    bool       `json:"onlyRobots" doc:"only robots publish"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -89,6 +91,8 @@ type NewRepository struct {
 	Chain         *ChainChange  `json:"chain,omitempty"`
 	Description   string        `json:"description,omitempty" maxLength:"500"`
 	AnonymousRead bool          `json:"anonymousRead,omitempty"`
+	OnlyBuilds    bool          `json:"onlyBuilds,omitempty" doc:"what is published must come from a build that began here"`
+	OnlyRobots    bool          `json:"onlyRobots,omitempty" doc:"only robots publish"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -96,6 +100,8 @@ type RepositoryChange struct {
 	Holds         *string       `json:"holds,omitempty" enum:"snapshots,releases,both"`
 	Description   *string       `json:"description,omitempty" maxLength:"500"`
 	AnonymousRead *bool         `json:"anonymousRead,omitempty"`
+	OnlyBuilds    *bool         `json:"onlyBuilds,omitempty"`
+	OnlyRobots    *bool         `json:"onlyRobots,omitempty"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }
@@ -224,6 +230,8 @@ type Readme struct {
 type Upload struct {
 	Name         string       `json:"name"`
 	PublishedBy  string       `json:"publishedBy"`
+	Build        string       `json:"build,omitempty" doc:"that made it, as NAME#NUMBER"`
+	Promotions   []int64      `json:"promotions,omitempty" doc:"that it was part of, the first first"`
 	PublishedAt  time.Time    `json:"publishedAt"`
 	Size         int64        `json:"size"`
 	Packaging    string       `json:"packaging,omitempty"`
@@ -257,6 +265,7 @@ type File struct {
 	AddedAt    time.Time         `json:"addedAt"`
 	Path       string            `json:"path" doc:"where to get it, below the address of the service"`
 	Checksums  map[string]string `json:"checksums"`
+	MadeFrom   string            `json:"madeFrom,omitempty" doc:"the SHA-256 of what it was before a restamp"`
 }
 
 // Published is what came of publishing by hand.

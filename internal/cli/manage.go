@@ -20,7 +20,7 @@ import (
 )
 
 func repoCommand(s *session) *cobra.Command {
-	return group("repo", "List, make, change and remove repositories", repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoRemove(s))
+	return group("repo", "List, make, change and remove repositories", repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoArrivals(s), repoRemove(s))
 }
 
 func repoList(s *session) *cobra.Command {
@@ -78,6 +78,12 @@ func showRepo(w io.Writer, r api.Repository) {
 			pairs = append(pairs, "", "it has members that you may not see")
 		}
 	} else {
+		if r.OnlyBuilds {
+			pairs = append(pairs, "takes only", "what comes from a build that began here")
+		}
+		if r.OnlyRobots {
+			pairs = append(pairs, "takes only", "what robots publish")
+		}
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes))
 	}
 	if m := r.Mirror; m != nil {
@@ -170,6 +176,8 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&n.Holds, "holds", "both", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&n.Description, "description", "", "what it is for")
 	cmd.Flags().BoolVar(&n.AnonymousRead, "anonymous-read", false, "let anybody read without signing in")
+	cmd.Flags().BoolVar(&n.OnlyBuilds, "only-builds", false, "take only what comes from a build that began here")
+	cmd.Flags().BoolVar(&n.OnlyRobots, "only-robots", false, "take only what robots publish")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -179,7 +187,7 @@ func repoAdd(s *session) *cobra.Command {
 
 func repoEdit(s *session) *cobra.Command {
 	var holds, description string
-	var anonymous bool
+	var anonymous, onlyBuilds, onlyRobots bool
 	var mirror mirrorFlags
 	var chain chainFlags
 	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
@@ -195,6 +203,12 @@ func repoEdit(s *session) *cobra.Command {
 			}
 			if cmd.Flags().Changed("anonymous-read") {
 				change.AnonymousRead = &anonymous
+			}
+			if cmd.Flags().Changed("only-builds") {
+				change.OnlyBuilds = &onlyBuilds
+			}
+			if cmd.Flags().Changed("only-robots") {
+				change.OnlyRobots = &onlyRobots
 			}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
@@ -225,6 +239,8 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&holds, "holds", "", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&description, "description", "", "what it is for")
 	cmd.Flags().BoolVar(&anonymous, "anonymous-read", false, "let anybody read without signing in")
+	cmd.Flags().BoolVar(&onlyBuilds, "only-builds", false, "take only what comes from a build that began here")
+	cmd.Flags().BoolVar(&onlyRobots, "only-robots", false, "take only what robots publish")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

@@ -87,7 +87,8 @@ func showFiles(w io.Writer, p api.Package) {
 			withdrawn = strings.TrimSuffix("yes: "+v.Withdrawn.Reason, ": ")
 		}
 		fields(w, "version", v.PURL, "repository", v.Repository, "labels", strings.Join(v.Labels, ", "), "withdrawn", withdrawn, "licence", orNone(licences, "not stated"),
-			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users), "last use", optionalTime(v.LastUse, "never"))
+			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users), "last use", optionalTime(v.LastUse, "never"),
+			"build", newest.Build, "promotions", promotionsText(newest.Promotions))
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
@@ -96,6 +97,15 @@ func showFiles(w io.Writer, p api.Package) {
 		}
 		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)
 	}
+}
+
+// promotionsText names the promotions that a version was part of.
+func promotionsText(ids []int64) string {
+	var names []string
+	for _, id := range ids {
+		names = append(names, strconv.FormatInt(id, 10))
+	}
+	return strings.Join(names, ", ")
 }
 
 func publishCommand(s *session) *cobra.Command {

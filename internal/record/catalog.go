@@ -23,9 +23,10 @@ type fileRow struct {
 	SHA512     []byte    `db:"sha512"`
 	SHA1       []byte    `db:"sha1"`
 	MD5        []byte    `db:"md5"`
+	MadeFrom   []byte    `db:"made_from"`
 }
 
-const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at,
+const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at, f.made_from,
 	b.size, b.sha256, b.sha512, b.sha1, b.md5`
 
 func (r fileRow) value() catalog.File {
@@ -35,6 +36,7 @@ func (r fileRow) value() catalog.File {
 	copy(f.Digests.SHA512[:], r.SHA512)
 	copy(f.Digests.SHA1[:], r.SHA1)
 	copy(f.Digests.MD5[:], r.MD5)
+	copy(f.MadeFrom[:], r.MadeFrom)
 	return f
 }
 

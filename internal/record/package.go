@@ -19,6 +19,7 @@ type versionRow struct {
 	UploadedAt  time.Time  `db:"uploaded_at"`
 	UploadCount int        `db:"upload_count"`
 	PublishedBy string     `db:"published_by"`
+	BuildID     int64      `db:"build_id"`
 	VisibleFrom *time.Time `db:"visible_from"`
 	Details     []byte     `db:"details"`
 	Seen        bool       `db:"seen"`
@@ -118,7 +119,7 @@ func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID in
 	}
 	var rows []versionRow
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, v.visible_from, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
+		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
 		return nil, err
 	}
 	var versions []catalog.Version
@@ -153,7 +154,7 @@ func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID in
 			continue
 		}
 		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
-			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy,
+			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy, BuildID: row.BuildID,
 			PublishedAt: *row.VisibleFrom, Files: byVersion[row.ID]}
 		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
 			return nil, err

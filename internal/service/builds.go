@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/attest"
 	"crelvo/internal/core/catalog"
@@ -57,7 +58,7 @@ const (
 )
 
 var (
-	buildName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)
+	buildName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 	buildNumber = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 )
 
@@ -114,14 +115,10 @@ func (s *Service) insists(caller access.Caller, r catalog.Repository) error {
 	}
 	if r.OnlyBuilds && s.buildOf(caller) == 0 {
 		return fault.New(fault.Denied, "only-builds", "%s takes only what comes from a build that is on record", r.Name).
-			WithHint("Begin one first (crelvo build begin NAME#NUMBER), or name it in the header %s.", BuildHeader)
+			WithHint("Begin one first (crelvo build begin NAME#NUMBER), or name it in the header %s.", api.BuildHeader)
 	}
 	return nil
 }
-
-// BuildHeader is the header by which an upload says which build it belongs to;
-// its value is NAME#NUMBER.
-const BuildHeader = "Crelvo-Build"
 
 // SayBuild finds the build that a request names, and begins it if need be.
 func (s *Service) SayBuild(ctx context.Context, caller access.Caller, text string) (int64, error) {
@@ -614,9 +611,15 @@ func differences(before, after []PlacedVersion) []Difference {
 	return all
 }
 
-// BuildsOf gives the titles of builds by their ids.
-func (s *Service) BuildsOf(ctx context.Context, ids []int64) (map[int64]string, error) {
-	if len(ids) == 0 {
+// buildTitles gives the titles of the builds that made versions, by their ids.
+func (s *Service) buildTitles(ctx context.Context, versions []catalog.Version) (map[int64]string, error) {
+	var ids []int64
+	for _, v := range versions {
+		if v.BuildID != 0 && !slices.Contains(ids, v.BuildID) {
+			ids = append(ids, v.BuildID)
+		}
+	}
+	if ids == nil {
 		return nil, nil
 	}
 	builds, err := s.db.Builds(ctx, record.BuildFilter{IDs: ids})

@@ -195,6 +195,8 @@ type Holding struct {
 	Repository catalog.Repository
 	Package    *catalog.Package
 	Uses       map[int64]record.Use // by version id
+	Builds     map[int64]string     // titles, by the builds' ids
+	Promotions map[int64][]int64    // that versions were part of, by version id
 }
 
 // Show gives a package, or one version of it, in every repository that has it
@@ -257,7 +259,14 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 		if err != nil {
 			return nil, err
 		}
-		holdings = append(holdings, Holding{Repository: r, Package: &shown, Uses: uses})
+		h := Holding{Repository: r, Package: &shown, Uses: uses}
+		if h.Promotions, err = s.db.PromotionsOf(ctx, ids); err != nil {
+			return nil, err
+		}
+		if h.Builds, err = s.buildTitles(ctx, shown.Versions); err != nil {
+			return nil, err
+		}
+		holdings = append(holdings, h)
 	}
 	if holdings == nil {
 		return nil, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).

@@ -349,6 +349,8 @@ type RepositoryChange struct {
 	Holds         *catalog.Holds
 	Description   *string
 	AnonymousRead *bool
+	// OnlyBuilds and OnlyRobots are what a house repository insists on.
+	OnlyBuilds, OnlyRobots *bool
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -367,6 +369,8 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 	Set(&after.Holds, change.Holds)
 	Set(&after.Description, change.Description)
 	Set(&after.AnonymousRead, change.AnonymousRead)
+	Set(&after.OnlyBuilds, change.OnlyBuilds)
+	Set(&after.OnlyRobots, change.OnlyRobots)
 	if err := checkHolds(after.Holds); err != nil {
 		return before, err
 	}

@@ -238,6 +238,9 @@ func (s *Service) chainOf(caller access.Caller, before *catalog.ChainSettings, m
 func (d *directory) settingsOf(r catalog.Repository) map[string]string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
 	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead]}
+	if r.Kind == catalog.House {
+		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
+	}
 	if r.Kind != catalog.Chain {
 		all["holds"] = string(r.Holds)
 	}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"encoding/hex"
 	"net/http"
 	"slices"
 	"strings"
@@ -115,7 +116,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 				group.LastUse = utc(use.UsedAt)
 			}
 			group.Users = max(group.Users, use.Users)
-			group.Uploads = append(group.Uploads, showUpload(e, p, h.Repository, v))
+			group.Uploads = append(group.Uploads, showUpload(e, p, h, v))
 		}
 	}
 	sortGroups(p.Ecosystem, shown.Versions)
@@ -160,9 +161,10 @@ func showWithdrawal(w *catalog.Withdrawal) *api.Withdrawal {
 	return shown
 }
 
-func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v catalog.Version) api.Upload {
+func showUpload(e ecosystem.Ecosystem, p purl.PURL, h service.Holding, v catalog.Version) api.Upload {
+	r := h.Repository
 	p.Version = v.Version
-	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(),
+	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(), Build: h.Builds[v.BuildID], Promotions: h.Promotions[v.ID],
 		Packaging: v.Details.Packaging, Parent: v.Details.Parent,
 		Licences: []api.Licence{}, Authors: append([]string{}, v.Details.Authors...), Dependencies: []api.Dependency{}, Files: []api.File{}}
 	for _, l := range v.Details.Licences {
@@ -175,7 +177,11 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, r catalog.Repository, v cata
 		if !f.Kept() {
 			continue // its bytes are not known
 		}
-		u.Files = append(u.Files, api.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+		from := ""
+		if f.MadeFrom != [32]byte{} {
+			from = hex.EncodeToString(f.MadeFrom[:])
+		}
+		u.Files = append(u.Files, api.File{Name: f.Name, MadeFrom: from, Classifier: f.Classifier, Extension: f.Extension,
 			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
 			Path: "/at/" + r.At() + "/" + e.Name() + "/" + e.Address(p, v.Upload, f)})
 	}

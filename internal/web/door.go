@@ -66,6 +66,11 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			if call.Repository, err = w.service.Repository(caller, param(c, "repository"), route.Action); err != nil {
 				return err
 			}
+			if route.Action == access.Publish {
+				if call.Caller.Build, err = w.saidBuild(r, caller); err != nil {
+					return err
+				}
+			}
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
 			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
 			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
@@ -93,6 +98,18 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 		}
 		return f // for the log; the answer is out
 	}
+}
+
+// saidBuild is the build that an upload says it belongs to.
+func (w *Server) saidBuild(r *http.Request, caller access.Caller) (int64, error) {
+	text := r.Header.Get(api.BuildHeader)
+	if text == "" {
+		text = r.URL.Query().Get("build")
+	}
+	if text == "" || caller.Anonymous() || r.Header.Get(api.DryRunHeader) != "" {
+		return 0, nil
+	}
+	return w.service.SayBuild(r.Context(), caller, text)
 }
 
 // dryRun answers a client that only wants to know whether its request would be

@@ -88,7 +88,8 @@ func (w *Server) addUpload() {
 		Summary: "Publish package files by hand: all become visible together",
 		Parameters: []*huma.Param{
 			{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
-			{Name: "as", In: "query", Description: "what it is, as a package URL, if the files do not say so", Schema: &huma.Schema{Type: "string"}}},
+			{Name: "as", In: "query", Description: "what it is, as a package URL, if the files do not say so", Schema: &huma.Schema{Type: "string"}},
+			{Name: "build", In: "query", Description: "the build that it belongs to, as NAME#NUMBER", Schema: &huma.Schema{Type: "string"}}},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"multipart/form-data": {
 			Schema: &huma.Schema{Type: "object", Properties: map[string]*huma.Schema{
 				"file": {Type: "array", Items: &huma.Schema{Type: "string", Format: "binary"}}}}}}},
@@ -103,6 +104,9 @@ func (w *Server) addUpload() {
 			if as, err = purl.Parse(given); err != nil {
 				return err
 			}
+		}
+		if caller.Build, err = w.saidBuild(r, caller); err != nil {
+			return err
 		}
 		r.Body = patient{r.Body, http.NewResponseController(c.Response())}
 		parts, err := r.MultipartReader()

@@ -116,6 +116,7 @@ type Version struct {
 	UploadedAt  time.Time // when the client says it was made, or when it began to arrive
 	UploadCount int       // the number of this upload of the snapshot; 0 for a release
 	PublishedBy string
+	BuildID     int64     // of the build that made it; 0 if none is known
 	PublishedAt time.Time // when it became visible
 	Details     Details
 	Files       []File
@@ -193,6 +194,9 @@ type File struct {
 	Extension    string
 	Digests      Digests // of a listed one, as far as the upstream states them
 	AddedAt      time.Time
+	// MadeFrom is the SHA-256 of what it was before a restamp; zero if it was not
+	// restamped.
+	MadeFrom [32]byte
 }
 
 // Kept tells whether the bytes of the file are here.

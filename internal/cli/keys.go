@@ -1,0 +1,147 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/promotion"
+)
+
+var gateForms = promotion.Forms
+
+// parseSince reads a time, or how long ago it was.
+func parseSince(text string) (time.Time, error) {
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, nil
+	}
+	length, err := parseDuration(text)
+	if err != nil {
+		return time.Time{}, usageError{fmt.Errorf("%q is neither a time nor how long ago one was; write it as 2026-11-01T08:00:00Z or 7d", text)}
+	}
+	return time.Now().Add(-length), nil
+}
+
+func keyCommand(s *session) *cobra.Command {
+	return group("key", "List, add and remove keys: of others, and those that Crelvo signs with", keyList(s), keyAdd(s), keyShow(s), keyRemove(s))
+}
+
+func keyList(s *session) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List keys", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Key, error) { return c.Keys(ctx) }, func(w io.Writer, all []api.Key) {
+			var rows [][]string
+			for _, k := range all {
+				use := "verifies what others sign"
+				if k.Signs {
+					use = "signs releases"
+				}
+				rows = append(rows, []string{k.Name, k.Form, use, k.Fingerprint, timeText(k.At), k.By})
+			}
+			table(w, []string{"NAME", "FORM", "USE", "FINGERPRINT", "ADDED", "BY"}, nil, rows)
+		})
+	}}
+}
+
+func keyAdd(s *session) *cobra.Command {
+	var n api.NewKey
+	var signs, bring bool
+	cmd := &cobra.Command{Use: "add NAME [FILE]", Short: "Add a public key of others, or a key to sign with", Args: arguments(cobra.RangeArgs(1, 2)),
+		Long: "Add a public key of others from a file: armored OpenPGP for signatures beside files, or PEM for statements.\n" +
+			"With --sign, a new OpenPGP key is made that Crelvo signs with; or, with a file, an armored secret key is\n" +
+			"brought, whose passphrase is read from the standard input with --passphrase. Secret keys are kept encrypted\n" +
+			"and never shown.",
+		Example: "  crelvo key add ferry-release --sign --owner 'Skerry releases <releases@skerry.example>'\n  crelvo key add berth-ci berth-ci.pem",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n.Name = args[0]
+			if len(args) == 1 && !signs {
+				return usageError{fmt.Errorf("give the file with the public key, or --sign to make a key to sign with")}
+			}
+			if len(args) == 2 {
+				raw, err := os.ReadFile(args[1])
+				if err != nil {
+					return err
+				}
+				if signs {
+					n.Secret = string(raw)
+				} else {
+					n.Public = string(raw)
+				}
+			}
+			if bring {
+				var err error
+				if n.Passphrase, err = readPassword(cmd, newInput(cmd)); err != nil {
+					return err
+				}
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.AddKey(ctx, n) }, "Added the key %s. Anybody gets its public part at /keys/%s.", n.Name, n.Name)
+		}}
+	cmd.Flags().BoolVar(&signs, "sign", false, "a key that Crelvo signs with")
+	cmd.Flags().BoolVar(&bring, "passphrase", false, "ask for the passphrase of the secret key, or read it from the standard input")
+	cmd.Flags().StringVar(&n.Owner, "owner", "", "whom a new key is of: NAME <ADDRESS>")
+	return cmd
+}
+
+func keyShow(s *session) *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Print a public key", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Key, error) {
+			all, err := c.Keys(ctx)
+			if err != nil {
+				return api.Key{}, err
+			}
+			if i := slices.IndexFunc(all, func(k api.Key) bool { return k.Name == args[0] }); i >= 0 {
+				return all[i], nil
+			}
+			return api.Key{}, &api.Problem{Status: 404, Detail: "there is no key " + args[0], Hint: "crelvo key list shows those that there are."}
+		}, func(w io.Writer, k api.Key) { fmt.Fprint(w, k.Public) })
+	}}
+}
+
+func keyRemove(s *session) *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a key", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveKey(ctx, args[0]) }, "Removed the key %s.", args[0])
+	}}
+}
+
+func destinationCommand(s *session) *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List destinations", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Destination, error) { return c.Destinations(ctx) }, func(w io.Writer, all []api.Destination) {
+			var rows [][]string
+			for _, d := range all {
+				rows = append(rows, []string{d.Name, d.Ecosystem, d.URL, yesNo(d.HasSecret), timeText(d.At), d.By})
+			}
+			table(w, []string{"NAME", "ECOSYSTEM", "ADDRESS", "SIGNS IN", "SET", "BY"}, nil, rows)
+		})
+	}}
+	var n api.NewDestination
+	var secretFile string
+	add := &cobra.Command{Use: "add NAME", Short: "Add a repository on another server that promotions go on to, or write it anew", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo destination add public-maven --ecosystem maven --url https://upload.openshore.example/maven/ --user skerry --secret-file -",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n.Name = args[0]
+			if secretFile != "" {
+				var err error
+				if n.Secret, err = readSecret(cmd, secretFile); err != nil {
+					return err
+				}
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.SetDestination(ctx, n) },
+				"Set the destination %s. Have a track send there: crelvo track edit TRACK --into STAGE --onward %s", n.Name, n.Name)
+		}}
+	add.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what is sent there: maven, npm, pypi or nuget")
+	add.Flags().StringVar(&n.URL, "url", "", "where clients of the ecosystem publish to")
+	add.Flags().StringVar(&n.User, "user", "", "who signs in; left out, the secret is a token or key")
+	add.Flags().StringVar(&secretFile, "secret-file", "", "a file with the password, token or key; - is the standard input")
+	must(add.MarkFlagRequired("url"))
+	must(add.RegisterFlagCompletionFunc("ecosystem", fixed("maven", "npm", "pypi", "nuget")))
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a destination", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveDestination(ctx, args[0]) }, "Removed the destination %s.", args[0])
+	}}
+	return group("destination", "List, add and remove the servers that promotions go on to", list, add, remove)
+}

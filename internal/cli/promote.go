@@ -1,0 +1,531 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+)
+
+func promoteCommand(s *session) *cobra.Command {
+	var n api.NewPromotion
+	var notesFile string
+	cmd := &cobra.Command{Use: "promote [PURL…]", Short: "Promote a build or versions along a track: all or nothing", Args: arguments(cobra.ArbitraryArgs),
+		Long: "Promote a build, or versions, from a stage of a track to the next one: all of it becomes visible there\n" +
+			"together, or nothing does. Snapshots that go where releases are kept get the release's version in every\n" +
+			"file that states it. --dry-run says what would happen, and why not if it cannot.",
+		Example: "  crelvo promote --build 'berth-planner#118' --along ferry --dry-run\n" +
+			"  crelvo promote --build 'berth-planner#118' --along ferry --as 1.5.0 --notes 'Faster in fog.'\n" +
+			"  crelvo promote pkg:npm/@skerry/deck-ui@2.2.0-dev.61 --along ferry",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n.PURLs = args
+			if n.Track == "" {
+				return usageError{fmt.Errorf("say along which track: --along TRACK")}
+			}
+			if (n.Build == "") == (len(args) == 0) {
+				return usageError{fmt.Errorf("say what: --build NAME#NUMBER, or package URLs with versions")}
+			}
+			if notesFile != "" {
+				raw, err := os.ReadFile(notesFile)
+				if err != nil {
+					return err
+				}
+				n.Notes = string(raw)
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Promote(cmd.Context(), n)
+			for err == nil && p.State == "underway" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "promotion %d: %d of %d files\n", p.ID, p.FilesDone, p.Files)
+				select {
+				case <-cmd.Context().Done():
+					return cmd.Context().Err()
+				case <-time.After(time.Second): // between two looks at it
+				}
+				p, err = c.Promotion(cmd.Context(), p.ID)
+			}
+			if err != nil {
+				return err
+			}
+			w := cmd.OutOrStdout()
+			if err := s.show(w, p, func() { showPromotion(w, p, n.DryRun) }); err != nil {
+				return err
+			}
+			if p.State == "failed" {
+				return silent(exitFailed)
+			}
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&n.Build, "build", "", "the build, as NAME#NUMBER")
+	f.StringVar(&n.Track, "along", "", "the track")
+	f.StringVar(&n.To, "to", "", "the stage to promote to; the next one if it is left out")
+	f.StringArrayVar(&n.As, "as", nil, "the version that snapshots become, or PURL@VERSION for one of them; may be repeated")
+	f.StringVar(&n.Notes, "notes", "", "release notes")
+	f.StringVar(&notesFile, "notes-file", "", "a file with release notes")
+	f.BoolVar(&n.GoOn, "go-on", false, "go on past what cannot be changed honestly, such as signed archives")
+	f.BoolVar(&n.DryRun, "dry-run", false, "only say what would happen")
+	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
+	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
+	return cmd
+}
+
+// completeTracks completes names of tracks.
+func (s *session) completeTracks(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	c, err := s.client()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	all, err := c.Tracks(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var names []string
+	for _, t := range all {
+		names = append(names, t.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// showPromotion shows a promotion, or what one would do.
+func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
+	head := fmt.Sprintf("Promotion %d", p.ID)
+	state := map[string]string{"done": "done", "waiting": "waits", "failed": "failed; nothing was moved", "refused": "refused; nothing was moved",
+		"cancelled": "cancelled; nothing was moved", "undone": "undone", "underway": "underway"}[p.State]
+	if dryRun {
+		head = "Dry run; nothing was changed"
+		state = map[string]string{"done": "would be done at once", "waiting": "would wait", "failed": "would fail"}[p.State]
+	}
+	fmt.Fprintf(w, "%s: %s → %s along %s %s.\n", head, p.From, p.To, p.Track, state)
+	pairs := []string{"build", p.Build, "asked by", p.AskedBy + " at " + timeText(p.AskedAt)}
+	if p.EndedAt != nil {
+		pairs = append(pairs, "ended", timeText(*p.EndedAt))
+	}
+	pairs = append(pairs, "signed with", p.SignWith)
+	if p.UndoneAt != nil {
+		pairs = append(pairs, "undone by", p.UndoneBy+" at "+timeText(*p.UndoneAt), "reason", p.UndoReason)
+	}
+	if !dryRun {
+		fields(w, pairs...)
+	}
+	if p.Notes != "" {
+		fmt.Fprintf(w, "\n%s\n", strings.TrimSpace(p.Notes))
+	}
+	showPlan(w, p, dryRun)
+	if len(p.Answers) > 0 {
+		fmt.Fprintln(w, "\nGates")
+		var rows [][]string
+		for _, a := range p.Answers {
+			for i, fact := range append(a.Facts, "")[:max(1, len(a.Facts))] {
+				row := []string{"", "", fact}
+				if i == 0 {
+					row[0], row[1] = string(a.State), a.Sentence
+				}
+				rows = append(rows, row)
+			}
+		}
+		table(w, []string{"SAYS", "GATE", "FACT"}, nil, rows)
+	}
+	why := p.Problems
+	if p.Why != "" && !dryRun {
+		why = strings.Split(p.Why, "\n")
+	}
+	if len(why) > 0 {
+		fmt.Fprintln(w, "\nWhy not")
+		for _, line := range why {
+			fmt.Fprintln(w, "  "+line)
+		}
+	}
+	if len(p.Deliveries) > 0 {
+		fmt.Fprintln(w, "\nSent on")
+		var rows [][]string
+		for _, d := range p.Deliveries {
+			rows = append(rows, []string{d.PURL, d.Destination, d.State, strconv.Itoa(d.Attempts), d.Said})
+		}
+		table(w, []string{"VERSION", "DESTINATION", "STATE", "ATTEMPTS", "LAST ANSWER"}, []int{3}, rows)
+	}
+	if len(p.Next) > 0 && p.State == "done" {
+		fmt.Fprintln(w, "\nGo on with")
+		for _, name := range sortedKeys(p.Next) {
+			fmt.Fprintf(w, "  %s@%s\n", name, p.Next[name])
+		}
+	}
+}
+
+// showPlan shows what becomes of versions and files; what changes inside only in a
+// dry run.
+func showPlan(w io.Writer, p api.Promotion, dryRun bool) {
+	if len(p.Planned) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	var rows [][]string
+	for _, v := range p.Planned {
+		bytes := "none"
+		if v.NewBytes > 0 {
+			bytes = api.Bytes(v.NewBytes)
+		}
+		rows = append(rows, []string{v.PURL, v.To, strconv.Itoa(len(v.Files)), bytes})
+	}
+	table(w, []string{"VERSION", "BECOMES", "FILES", "NEW BYTES"}, []int{2, 3}, rows)
+	if !dryRun {
+		return
+	}
+	for _, v := range p.Planned {
+		for _, f := range v.Files {
+			line := f.Name
+			switch {
+			case f.Dropped != "":
+				line += " is left behind: " + f.Dropped
+			case f.To != f.Name:
+				line += " → " + f.To
+			case len(f.Changes) == 0 && !f.Signed:
+				continue
+			}
+			if f.Signed {
+				line += ", with a new signature"
+			}
+			fmt.Fprintln(w, "\n"+line)
+			for _, c := range f.Changes {
+				where := c.What
+				if c.Entry != "" {
+					where = c.Entry + ": " + c.What
+				}
+				fmt.Fprintf(w, "  %s\n    - %s\n    + %s\n", where, c.Old, c.New)
+			}
+			if len(f.Mentions) > 0 {
+				fmt.Fprintf(w, "  stays, and names the old version: %s\n", strings.Join(f.Mentions, ", "))
+			}
+		}
+	}
+}
+
+func promotionCommand(s *session) *cobra.Command {
+	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s), promotionShow(s),
+		promotionAct(s, "approve ID", "Approve a promotion that waits", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
+		}),
+		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			return c.Decide(ctx, id, api.Say{Comment: text})
+		}),
+		promotionAct(s, "cancel ID", "End a promotion that waits", "reason", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			return c.CancelPromotion(ctx, id, text)
+		}),
+		promotionAct(s, "undo ID", "Take a promotion back", "reason", "needed once somebody has downloaded it", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			return c.UndoPromotion(ctx, id, text)
+		}),
+		promotionAct(s, "send ID", "Try again to send on what failed", "", "", func(ctx context.Context, c *client.Client, id int64, _ string) (api.Promotion, error) {
+			return c.SendOnAgain(ctx, id)
+		}))
+}
+
+func promotionID(arg string) (int64, error) {
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil {
+		return 0, usageError{fmt.Errorf("%q is no number of a promotion; crelvo promotion list shows them", arg)}
+	}
+	return id, nil
+}
+
+// promotionAct is a command that does something to one promotion.
+func promotionAct(s *session, use, short, flag, means string, do func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error)) *cobra.Command {
+	var text string
+	cmd := &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		id, err := promotionID(args[0])
+		if err != nil {
+			return err
+		}
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+			return do(ctx, c, id, text)
+		}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) })
+	}}
+	if flag != "" {
+		cmd.Flags().StringVar(&text, flag, "", means)
+	}
+	return cmd
+}
+
+func promotionShow(s *session) *cobra.Command {
+	var inside bool
+	cmd := &cobra.Command{Use: "show ID", Short: "Show a promotion: versions, gates, approvals, and what was sent on", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		id, err := promotionID(args[0])
+		if err != nil {
+			return err
+		}
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) { return c.Promotion(ctx, id) },
+			func(w io.Writer, p api.Promotion) {
+				showPromotion(w, p, false)
+				if inside {
+					showPlan(w, p, true)
+				}
+				for _, v := range p.Votes {
+					what := "approved"
+					if !v.Approve {
+						what = "refused"
+					}
+					fmt.Fprintf(w, "\n%s %s it at %s", v.Who, what, timeText(v.At))
+					if v.Comment != "" {
+						fmt.Fprintf(w, ": %s", v.Comment)
+					}
+					fmt.Fprintln(w)
+				}
+			})
+	}}
+	cmd.Flags().BoolVar(&inside, "files", false, "also what was changed inside of files")
+	return cmd
+}
+
+func promotionRows(w io.Writer, all []api.Promotion) {
+	var rows [][]string
+	for _, p := range all {
+		var names []string
+		for _, v := range p.Versions {
+			name := v.PURL[strings.LastIndexByte(v.PURL, '/')+1:]
+			name, _, _ = strings.Cut(name, "@")
+			names = append(names, name+" "+v.To)
+		}
+		if len(names) > 3 {
+			names = append(names[:3], fmt.Sprintf("and %d more", len(names)-3))
+		}
+		rows = append(rows, []string{strconv.FormatInt(p.ID, 10), timeText(p.AskedAt), p.State, p.From + " → " + p.To, cmp.Or(p.Build, "-"), p.AskedBy, strings.Join(names, ", ")})
+	}
+	table(w, []string{"ID", "ASKED", "STATE", "HOP", "BUILD", "BY", "VERSIONS"}, []int{0}, rows)
+}
+
+func promotionList(s *session) *cobra.Command {
+	var track, to, state, by, words, since string
+	var mine bool
+	var limit int
+	cmd := &cobra.Command{Use: "list", Short: "List promotions, the newest first", Args: arguments(cobra.NoArgs),
+		Example: "  crelvo promotion list --waiting-for-me\n  crelvo promotion list --to releases --since 7d",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			query := url.Values{"track": {track}, "to": {to}, "state": {state}, "by": {by}, "q": {words}, "limit": {strconv.Itoa(limit)}}
+			if mine {
+				query.Set("mine", "true")
+			}
+			if since != "" {
+				at, err := parseSince(since)
+				if err != nil {
+					return err
+				}
+				query.Set("since", at.UTC().Format(time.RFC3339))
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.PromotionList, error) {
+				return c.Promotions(ctx, query)
+			}, func(w io.Writer, page api.PromotionList) { promotionRows(w, page.Promotions) })
+		}}
+	f := cmd.Flags()
+	f.StringVar(&track, "along", "", "only along this track")
+	f.StringVar(&to, "to", "", "only into this repository")
+	f.StringVar(&state, "state", "", "only in this state: waiting, underway, done, failed, refused, cancelled or undone")
+	f.StringVar(&by, "by", "", "only asked for by this user or robot")
+	f.StringVar(&words, "about", "", "only with this in the name of a package, of the build, or in the notes")
+	f.StringVar(&since, "since", "", "only since a time, or for so long: 7d, 2026-11-01T08:00:00Z")
+	f.BoolVar(&mine, "waiting-for-me", false, "only those that wait for your word")
+	f.IntVar(&limit, "limit", 50, "at most so many, up to 500")
+	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
+	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
+	must(cmd.RegisterFlagCompletionFunc("state", fixed("waiting", "underway", "done", "failed", "refused", "cancelled", "undone")))
+	return cmd
+}
+
+func repoArrivals(s *session) *cobra.Command {
+	var since string
+	cmd := &cobra.Command{Use: "arrivals NAME", Short: "Tell what came into a repository, and who let it in", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		Example: "  crelvo repo arrivals releases --since 7d",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			at, err := parseSince(since)
+			if err != nil {
+				return err
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Arrival, error) {
+				return c.Arrivals(ctx, args[0], at)
+			}, func(w io.Writer, all []api.Arrival) {
+				if len(all) == 0 {
+					fmt.Fprintf(w, "Nothing came into %s since %s.\n", args[0], timeText(at))
+					return
+				}
+				var rows [][]string
+				for _, a := range all {
+					how, by := "published", a.By
+					if a.Promotion != 0 {
+						how, by = fmt.Sprintf("promotion %d", a.Promotion), a.AskedBy
+					}
+					rows = append(rows, []string{a.PURL, timeText(a.At), how, by, cmp.Or(a.Approvers, "-"), cmp.Or(a.Build, "-")})
+				}
+				table(w, []string{"VERSION", "SINCE", "HOW", "BY", "APPROVED BY", "BUILD"}, nil, rows)
+			})
+		}}
+	cmd.Flags().StringVar(&since, "since", "7d", "since a time, or for so long: 7d, 2026-11-01T08:00:00Z")
+	return cmd
+}
+
+func trackCommand(s *session) *cobra.Command {
+	return group("track", "List, show, make, change and remove tracks", trackList(s), trackShow(s), trackAdd(s), trackEdit(s), trackRemove(s))
+}
+
+func stageNames(t api.Track) string {
+	var names []string
+	for _, stage := range t.Stages {
+		names = append(names, stage.Repository)
+	}
+	return strings.Join(names, " → ")
+}
+
+func trackList(s *session) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List tracks", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Track, error) { return c.Tracks(ctx) }, func(w io.Writer, all []api.Track) {
+			var rows [][]string
+			for _, t := range all {
+				gates := 0
+				for _, stage := range t.Stages {
+					gates += len(stage.Gates)
+				}
+				rows = append(rows, []string{t.Name, stageNames(t), strconv.Itoa(gates), t.Description})
+			}
+			table(w, []string{"NAME", "STAGES", "GATES", "DESCRIPTION"}, []int{2}, rows)
+		})
+	}}
+}
+
+func trackShow(s *session) *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show a track: its gates, what stands where, and what waits", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.TrackPicture, error) { return c.Track(ctx, args[0]) }, func(w io.Writer, t api.TrackPicture) {
+				fields(w, "track", t.Name, "stages", stageNames(t.Track), "description", t.Description)
+				for _, stage := range t.Stages {
+					fmt.Fprintf(w, "\n%s\n", stage.Repository)
+					for _, gate := range stage.Gates {
+						fmt.Fprintln(w, "  gate  "+gate)
+					}
+					if stage.SignWith != "" {
+						fmt.Fprintln(w, "  signed with  "+stage.SignWith)
+					}
+					if len(stage.Onward) > 0 {
+						fmt.Fprintln(w, "  goes on to  "+strings.Join(stage.Onward, ", "))
+					}
+					for _, stand := range t.Standings {
+						if stand.Repository != stage.Repository {
+							continue
+						}
+						what := cmp.Or(stand.Build, stand.Name)
+						moved := ""
+						if stand.MovedOn {
+							moved = "  went further"
+						}
+						fmt.Fprintf(w, "  %-22s %-18s %-11s %s%s\n", what, stand.Version, count(stand.Versions, "version"), timeText(stand.At), moved)
+					}
+				}
+				if len(t.Waiting) > 0 {
+					fmt.Fprintln(w, "\nNot done yet")
+					promotionRows(w, t.Waiting)
+				}
+			})
+		}}
+}
+
+func trackAdd(s *session) *cobra.Command {
+	var stages []string
+	t := api.Track{}
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a track", Args: arguments(cobra.ExactArgs(1)), Example: "  crelvo track add ferry --stages snapshots,staging,releases",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t.Name = args[0]
+			for _, name := range stages {
+				t.Stages = append(t.Stages, api.Stage{Repository: name})
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.AddTrack(ctx, t) },
+				"Made the track %s: %s. Put gates on it: crelvo track edit %s --into STAGE --gate GATE", t.Name, strings.Join(stages, " → "), t.Name)
+		}}
+	cmd.Flags().StringSliceVar(&stages, "stages", nil, "house repositories, in the order in which versions go")
+	cmd.Flags().StringVar(&t.Description, "description", "", "what it is for")
+	must(cmd.MarkFlagRequired("stages"))
+	return cmd
+}
+
+func trackEdit(s *session) *cobra.Command {
+	var stages, gates, onward []string
+	var into, sign, description string
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the stages of a track, or what is asked for on the hop into one", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+		Long: "Change a track. With --into, the gates, key and destinations that are given take the place of those of the\n" +
+			"hop into that stage; \"\" takes them away. Gates are written:\n  " + strings.Join(gateForms, "\n  "),
+		Example: "  crelvo track edit ferry --into staging --gate recorded-build --gate tests-passed\n" +
+			"  crelvo track edit ferry --into releases --gate 'approved 1 by crew-office' --gate 'waited 3d' --sign-with ferry-release",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			changed := cmd.Flags().Changed
+			if (changed("gate") || changed("sign-with") || changed("onward")) && into == "" {
+				return usageError{fmt.Errorf("say the hop into which stage it is about: --into STAGE")}
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				all, err := c.Tracks(ctx)
+				if err != nil {
+					return err
+				}
+				i := slices.IndexFunc(all, func(t api.Track) bool { return t.Name == args[0] })
+				if i < 0 {
+					return &api.Problem{Status: 404, Detail: "there is no track " + args[0] + " that you may see"}
+				}
+				t := all[i]
+				if changed("description") {
+					t.Description = description
+				}
+				if changed("stages") {
+					var kept []api.Stage
+					for _, name := range stages {
+						stage := api.Stage{Repository: name}
+						if j := slices.IndexFunc(t.Stages, func(s api.Stage) bool { return s.Repository == name }); j >= 0 {
+							stage = t.Stages[j]
+						}
+						kept = append(kept, stage)
+					}
+					t.Stages = kept
+				}
+				j := slices.IndexFunc(t.Stages, func(s api.Stage) bool { return s.Repository == into })
+				if into != "" && j < 0 {
+					return &api.Problem{Status: 404, Detail: into + " is no stage of " + args[0]}
+				}
+				given := func(list []string) []string { return slices.DeleteFunc(list, func(s string) bool { return s == "" }) }
+				if changed("gate") {
+					t.Stages[j].Gates = given(gates)
+				}
+				if changed("sign-with") {
+					t.Stages[j].SignWith = sign
+				}
+				if changed("onward") {
+					t.Stages[j].Onward = given(onward)
+				}
+				for k := range t.Stages {
+					t.Stages[k].Sentences, t.Stages[k].Seen, t.Stages[k].May = nil, false, false
+				}
+				return c.EditTrack(ctx, t)
+			}, "Changed the track %s.", args[0])
+		}}
+	f := cmd.Flags()
+	f.StringSliceVar(&stages, "stages", nil, "house repositories, in the order in which versions go")
+	f.StringVar(&description, "description", "", "what it is for")
+	f.StringVar(&into, "into", "", "the stage that the hop leads into")
+	f.StringArrayVar(&gates, "gate", nil, "a gate; may be repeated")
+	f.StringVar(&sign, "sign-with", "", "the key that files are signed with on the way")
+	f.StringSliceVar(&onward, "onward", nil, "destinations that versions go on to")
+	must(cmd.RegisterFlagCompletionFunc("into", s.completeRepositories))
+	return cmd
+}
+
+func trackRemove(s *session) *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a track; the record of its promotions stays", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveTrack(ctx, args[0]) }, "Removed the track %s.", args[0])
+		}}
+}
