@@ -62,7 +62,13 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 		}
 	}
 	y := &yard{address: address, tokens: tokens, clock: clock, web: &http.Client{Timeout: time.Minute}}
+	if err := y.track(ctx, as(User), shore); err != nil {
+		return err
+	}
 	if err := y.build(ctx, start, today); err != nil {
+		return err
+	}
+	if err := y.underway(ctx, today); err != nil {
 		return err
 	}
 	if err := y.publishMade(ctx, start, today); err != nil {
@@ -89,7 +95,10 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 			m.Upstreams = []catalog.Upstream{{URL: shore + path}}
 		}})
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return s.SetDestination(ctx, caller, service.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser, Secret: LandingSecret})
 }
 
 // nowhere is an address where nothing listens.
@@ -202,27 +211,25 @@ func (y *yard) build(ctx context.Context, start, today time.Time) error {
 		for run := line.first; run <= line.last; run++ {
 			day := (run - 101) * (7*weeks - 1) / (runs - 1)
 			at := start.AddDate(0, 0, day).Add(time.Duration(run*37%240) * time.Minute)
+			began := at.Add(-time.Minute)
 			for _, m := range modules {
 				if err := y.deploy(ctx, "snapshots", "ci-berth", m, line.version+"-SNAPSHOT", run, at); err != nil {
 					return err
 				}
 				at = at.Add(40 * time.Second)
 			}
+			if err := y.record(ctx, run, began); err != nil {
+				return err
+			}
 		}
 		if line.released == 0 {
 			continue
 		}
 		at := start.AddDate(0, 0, line.released).Add(5 * time.Hour)
-		for _, m := range modules {
-			if err := y.deploy(ctx, "staging", "ci-berth", m, line.version, line.last, at); err != nil {
-				return err
-			}
-			if err := y.deploy(ctx, "releases", "purser", m, line.version, line.last, at.Add(26*time.Hour)); err != nil {
-				return err
-			}
-			at = at.Add(50 * time.Second)
+		if err := y.sail(ctx, line.last, line.version, at); err != nil {
+			return err
 		}
-		if err := y.useLine(ctx, line.version, at.Add(27*time.Hour), today); err != nil {
+		if err := y.useLine(ctx, line.version, at.Add(30*time.Hour), today); err != nil {
 			return err
 		}
 	}

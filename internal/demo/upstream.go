@@ -116,6 +116,7 @@ type Upstream struct {
 
 	mu       sync.Mutex
 	faults   []Fault
+	landed   Files
 	requests map[string]int
 	server   *http.Server
 	listen   string
@@ -210,6 +211,9 @@ func (u *Upstream) fault(path string) Fault {
 
 // open gives the bytes at a path; a SHA-1 is computed where there is none.
 func (u *Upstream) open(name string) (io.ReadSeekCloser, time.Time, error) {
+	if landed, ok := u.Landed()[strings.TrimPrefix(name, "/")]; ok {
+		return newInMemory(landed), filesChanged, nil
+	}
 	f, changed, err := u.content.Open(name)
 	base, isSum := strings.CutSuffix(name, ".sha1")
 	if err == nil || !isSum {
@@ -255,6 +259,10 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	case "redirect":
 		http.Redirect(w, r, fault.To, http.StatusFound)
+		return
+	}
+	if r.Method == http.MethodPut && strings.HasPrefix(r.URL.Path, "/"+Landing) {
+		u.land(w, r)
 		return
 	}
 	f, changed, err := u.open(r.URL.Path)

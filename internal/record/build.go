@@ -311,8 +311,8 @@ func (tx *Tx) GiveToBuild(ctx context.Context, buildID int64, versionIDs []int64
 // began, and what is named.
 func (tx *Tx) UseBy(ctx context.Context, b Build, versionIDs []int64) error {
 	_, err := tx.ExecContext(ctx, `insert into build_use (build_id, version_id)
-		select $1, version_id from token_download where principal_id = $2 and token = $3 and $3 <> '' and last_at >= $4
-		union select $1, id from unnest($5::bigint[]) n(id) on conflict do nothing`, b.ID, b.OwnerID, b.Token, b.StartedAt, versionIDs)
+		select $1::bigint, version_id from token_download where principal_id = $2 and token = $3 and $3 <> '' and last_at >= $4
+		union select $1::bigint, id from unnest($5::bigint[]) n(id) on conflict do nothing`, b.ID, b.OwnerID, b.Token, b.StartedAt, versionIDs)
 	return err
 }
 

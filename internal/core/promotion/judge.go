@@ -245,7 +245,10 @@ func noSnapshots(item Item, name string) (State, string) {
 			return Fail, fmt.Sprintf("%s needs %s %s", name, strings.TrimPrefix(d.PURL, "pkg:"), version)
 		}
 	}
-	return Pass, fmt.Sprintf("%s: none of %d other dependencies", name, len(item.Dependencies))
+	if len(item.Dependencies) == 0 {
+		return Pass, name + " needs nothing besides what crosses with it"
+	}
+	return Pass, fmt.Sprintf("%s: %d other dependencies, no snapshot among them", name, len(item.Dependencies))
 }
 
 func signed(g Gate, item Item, name string) (State, string) {

@@ -84,7 +84,7 @@ func (p Package) Manifest() []byte {
 
 // NPM is the tarball of an npm package.
 func (p Package) NPM() []byte {
-	entries := []Entry{{"package/package.json", string(p.Manifest())}, {"package/index.js", "module.exports = " + quoted(p.Name+" "+p.Version) + "\n"}}
+	entries := []Entry{{"package/package.json", string(p.Manifest())}, {"package/index.js", "module.exports = " + quoted(p.Name) + "\n"}}
 	if p.Readme != "" {
 		entries = append(entries, Entry{"package/README.md", p.Readme})
 	}
@@ -137,7 +137,7 @@ func (p Package) SdistName() string { return p.module() + "-" + p.Version + ".ta
 // Wheel is a Python wheel.
 func (p Package) Wheel() []byte {
 	info := p.module() + "-" + p.Version + ".dist-info/"
-	entries := []Entry{{p.module() + "/__init__.py", "name = " + quoted(p.Name+" "+p.Version) + "\n"},
+	entries := []Entry{{p.module() + "/__init__.py", "__version__ = " + quoted(p.Version) + "\n"},
 		{info + "METADATA", p.Metadata()}, {info + "WHEEL", "Wheel-Version: 1.0\nGenerator: made-up\nRoot-Is-Purelib: true\nTag: py3-none-any\n"},
 		{info + "top_level.txt", p.module() + "\n"}}
 	entries = append(entries, p.Files...)
@@ -151,7 +151,7 @@ func (p Package) Wheel() []byte {
 // Sdist is a Python source distribution.
 func (p Package) Sdist() []byte {
 	folder := p.module() + "-" + p.Version + "/"
-	return TarGz(append([]Entry{{folder + "PKG-INFO", p.Metadata()}, {folder + p.module() + "/__init__.py", "\n"}}, p.Files...)...)
+	return TarGz(append([]Entry{{folder + "PKG-INFO", p.Metadata()}, {folder + p.module() + "/__init__.py", "__version__ = " + quoted(p.Version) + "\n"}}, p.Files...)...)
 }
 
 // Nuspec is the manifest of a NuGet package.
@@ -178,7 +178,7 @@ func (p Package) Nuspec() string {
 func (p Package) NuGet() []byte {
 	entries := []Entry{{p.Name + ".nuspec", p.Nuspec()},
 		{"[Content_Types].xml", `<?xml version="1.0" encoding="utf-8"?><Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="nuspec" ContentType="application/octet" /><Default Extension="txt" ContentType="application/octet" /><Default Extension="md" ContentType="application/octet" /></Types>`},
-		{"lib/net45/" + p.Name + ".txt", p.Name + " " + p.Version + "\n"}}
+		{"lib/net45/" + p.Name + ".txt", p.Name + "\n"}}
 	if p.Readme != "" {
 		entries = append(entries, Entry{"README.md", p.Readme})
 	}

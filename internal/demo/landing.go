@@ -1,0 +1,57 @@
+package demo
+
+import (
+	"io"
+	"net/http"
+	"strings"
+)
+
+// Landing is where the stand-in for the public sources takes what others publish:
+// below this path, from who signs in as LandingUser.
+const (
+	Landing       = "public/"
+	LandingUser   = "skerry-line"
+	LandingSecret = "gangway-down"
+)
+
+// maxLanded is how large a file may be that the stand-in takes, in bytes.
+const maxLanded = 64 << 20
+
+// land takes an upload, as a plain file server does: what is there is replaced only
+// if it is a list of versions.
+func (u *Upstream) land(w http.ResponseWriter, r *http.Request) {
+	user, secret, ok := r.BasicAuth()
+	if !ok || user != LandingUser || secret != LandingSecret {
+		w.Header().Set("WWW-Authenticate", `Basic realm="the public harbour"`)
+		http.Error(w, "sign in first", http.StatusUnauthorized)
+		return
+	}
+	content, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxLanded))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if before, there := u.landed[name]; there && string(before) != string(content) && !strings.Contains(name, "maven-metadata.xml") {
+		http.Error(w, name+" is there already, with other bytes", http.StatusConflict)
+		return
+	}
+	if u.landed == nil {
+		u.landed = Files{}
+	}
+	u.landed[name] = content
+	w.WriteHeader(http.StatusCreated)
+}
+
+// Landed is what was published to the stand-in, by path.
+func (u *Upstream) Landed() Files {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	all := Files{}
+	for name, content := range u.landed {
+		all[name] = content
+	}
+	return all
+}
