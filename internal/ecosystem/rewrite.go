@@ -37,6 +37,9 @@ type ArchiveEdit struct {
 	// Relist gives that entry its content. changed has the new content of every
 	// changed entry, by its new name.
 	Relist func(raw []byte, changed map[string][]byte) ([]byte, []Change, error)
+	// Prose gives the part of an edited entry that is for people alone, such as a
+	// description; nil is none.
+	Prose func(name string, edited []byte) []byte
 	// Seal tells whether an entry is a signature over the others.
 	Seal func(name string) bool
 }
@@ -134,7 +137,7 @@ func (w *zipRewrite) plan(r *Rewriting) error {
 				}
 			}
 			r.Changes = append(r.Changes, changes...)
-			stated[i] = states(raw, old)
+			r.noteEdited(name, raw, w.edit, old)
 		default:
 			looking.Go(func() (err error) {
 				stated[i], err = w.look(entry, old)
@@ -154,6 +157,18 @@ func (w *zipRewrite) plan(r *Rewriting) error {
 	_, changes, err := w.relisted(contents)
 	r.Changes = append(r.Changes, changes...)
 	return err
+}
+
+// noteEdited tells what an entry still states after it was edited.
+func (r *Rewriting) noteEdited(name string, edited []byte, edit ArchiveEdit, old [][]byte) {
+	if edit.Prose != nil {
+		prose := edit.Prose(name, edited)
+		if states(prose, old) != "" {
+			r.Mentions = append(r.Mentions, name)
+		}
+		edited = bytes.TrimSuffix(edited, prose)
+	}
+	r.noteStated(name, states(edited, old))
 }
 
 // noteStated tells that an entry states an old version, and that this stays.
@@ -338,7 +353,7 @@ func RestampTarGz(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error)
 			edited = raw
 		}
 		r.Changes = append(r.Changes, changes...)
-		r.noteStated(name, states(edited, old))
+		r.noteEdited(name, edited, edit, old)
 		return nil
 	})
 	if err != nil {

@@ -473,7 +473,7 @@ type Standing struct {
 	Name         string    `db:"name"`    // one of their packages
 	Arrived      time.Time `db:"arrived"`
 	// MovedOn: a promotion took it further.
-	MovedOn bool `db:"moved_on"`
+	MovedOn bool   `db:"moved_on"`
 	Sample  string `db:"sample"` // the type, namespace and name of one of them
 }
 

@@ -1,6 +1,7 @@
 package pypi
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
@@ -29,7 +30,7 @@ func (PyPI) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 		return ecosystem.RestampPlain(f, f.File.Name)
 	}
 	name := strings.Replace(f.File.Name, "-"+r.written, "-"+f.Stamp.To, 1)
-	edit := ecosystem.ArchiveEdit{Rename: r.rename, Wants: r.wants, Edit: r.edit}
+	edit := ecosystem.ArchiveEdit{Rename: r.rename, Wants: r.wants, Edit: r.edit, Prose: r.description}
 	if f.File.Extension == sdist {
 		return ecosystem.RestampTarGz(f, name, edit)
 	}
@@ -128,6 +129,19 @@ func (r restamp) edit(name string, raw []byte) ([]byte, []ecosystem.Change, erro
 		return m[1] + m[2] + r.f.Stamp.To + m[4]
 	})
 	return []byte(edited), changes, nil
+}
+
+// description is what follows the header of the metadata.
+func (r restamp) description(name string, edited []byte) []byte {
+	if !r.isMetadata(name) {
+		return nil
+	}
+	for _, end := range []string{"\n\n", "\n\r\n"} {
+		if _, text, ok := bytes.Cut(edited, []byte(end)); ok {
+			return text
+		}
+	}
+	return nil
 }
 
 func (r restamp) isOld(version string) bool {
