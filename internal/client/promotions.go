@@ -55,7 +55,7 @@ func (c *Client) Attach(ctx context.Context, title, name string, content []byte)
 	if err != nil {
 		return out, err
 	}
-	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set("Content-Type", "application/octet-stream")
 	response, err := c.send(r)
 	if err != nil {
 		return out, err

@@ -80,10 +80,13 @@ func (w *Server) addAPI() {
 	w.addLive()
 }
 
+// largeBodies are the operations that take more than the usual MiB, in bytes.
+var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": service.MaxDocument + 1}
+
 // operate adds an operation. Faults that do returns become problems.
 func operate[I, O any](w *Server, id string, need Need, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
 	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
-		Errors: []int{400, 401, 403, 404, 409, 422, 503}, Metadata: map[string]any{needKey: need}}
+		Errors: []int{400, 401, 403, 404, 409, 422, 503}, Metadata: map[string]any{needKey: need}, MaxBodyBytes: largeBodies[id]}
 	w.needs[method+" "+routerPath(path)] = need
 	if method == http.MethodDelete {
 		op.DefaultStatus = http.StatusNoContent

@@ -82,7 +82,7 @@ func (w *Server) addBuilds() {
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
 			Name    string `query:"name" required:"true" minLength:"1" maxLength:"200"`
-			RawBody []byte `contentType:"application/json"`
+			RawBody []byte `contentType:"application/octet-stream"`
 		}) (*answer[api.BuildDocument], error) {
 			if len(in.RawBody) > service.MaxDocument {
 				return nil, fault.New(fault.TooLarge, "document-too-large", "a document has at most %d bytes", service.MaxDocument)
