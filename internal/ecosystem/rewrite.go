@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"archive/tar"
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"compress/gzip"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/flate"
 	"golang.org/x/sync/errgroup"
@@ -197,24 +199,40 @@ func (w *zipRewrite) relisted(contents map[string][]byte) ([]byte, []Change, err
 	return w.edit.Relist(raw, contents)
 }
 
+// looker is what a search of an entry needs. Archives have thousands of them.
+type looker struct {
+	unpack io.ReadCloser
+	window []byte
+}
+
+var lookers = sync.Pool{New: func() any {
+	return &looker{unpack: flate.NewReader(bytes.NewReader(nil)), window: make([]byte, windowSize)}
+}}
+
+// windowSize is how much is looked at at once, in bytes.
+const windowSize = 64 << 10
+
 // look searches an entry for an old version; "" if there is none.
 func (w *zipRewrite) look(entry *zip.File, old [][]byte) (string, error) {
 	raw, err := entry.OpenRaw()
 	if err != nil {
 		return "", err
 	}
+	l := lookers.Get().(*looker)
+	defer lookers.Put(l)
 	from := io.Reader(raw)
 	switch entry.Method {
 	case zip.Store:
 	case zip.Deflate:
-		unpacked := flate.NewReader(raw)
-		defer unpacked.Close()
-		from = unpacked
+		if err := l.unpack.(flate.Resetter).Reset(raw, nil); err != nil {
+			return "", err
+		}
+		from = l.unpack
 	default:
 		return "", nil // nobody can look inside
 	}
 	limit := min(w.f.Size()*maxRatio+freeInflated, maxInflated)
-	form, err := statedIn(&bounded{from: from, left: limit}, old)
+	form, err := statedIn(&bounded{from: from, left: limit}, old, l.window)
 	if err != nil {
 		return "", fmt.Errorf("its %.100q is damaged: %w", entry.Name, err)
 	}
@@ -223,7 +241,9 @@ func (w *zipRewrite) look(entry *zip.File, old [][]byte) (string, error) {
 
 // write writes the archive.
 func (w *zipRewrite) write(out io.Writer) error {
-	into := zip.NewWriter(out)
+	buffered := bufio.NewWriterSize(out, 256<<10)
+	into := zip.NewWriter(buffered)
+	buffer := make([]byte, 64<<10)
 	if err := into.SetComment(w.archive.Comment); err != nil {
 		return err
 	}
@@ -246,7 +266,7 @@ func (w *zipRewrite) write(out io.Writer) error {
 		header := entry.FileHeader
 		header.Name = w.newName(entry.Name)
 		if !w.changed[i] {
-			if err := copyRaw(into, &header, entry); err != nil {
+			if err := copyRaw(into, &header, entry, buffer); err != nil {
 				return err
 			}
 			continue
@@ -266,7 +286,7 @@ func (w *zipRewrite) write(out io.Writer) error {
 			return err
 		}
 	}
-	return into.Close()
+	return errors.Join(into.Close(), buffered.Flush())
 }
 
 func (w *zipRewrite) edited(entry *zip.File) ([]byte, error) {
@@ -281,7 +301,7 @@ func (w *zipRewrite) edited(entry *zip.File) ([]byte, error) {
 	return edited, err
 }
 
-func copyRaw(into *zip.Writer, header *zip.FileHeader, entry *zip.File) error {
+func copyRaw(into *zip.Writer, header *zip.FileHeader, entry *zip.File, buffer []byte) error {
 	from, err := entry.OpenRaw()
 	if err != nil {
 		return err
@@ -290,7 +310,8 @@ func copyRaw(into *zip.Writer, header *zip.FileHeader, entry *zip.File) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(to, from)
+	// The section reader has a method that would take a buffer of its own.
+	_, err = io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, buffer)
 	return err
 }
 
@@ -325,7 +346,7 @@ func writeEntry(into *zip.Writer, header *zip.FileHeader, content []byte) error 
 // RestampTarGz is RestampZip for a tar archive that is compressed by gzip.
 func RestampTarGz(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
 	r := Rewriting{Name: name}
-	old := f.oldForms()
+	old, window := f.oldForms(), make([]byte, windowSize)
 	err := WalkTarGz(f, func(name string, size int64, from io.Reader) error {
 		to := name
 		if edit.Rename != nil {
@@ -337,7 +358,7 @@ func RestampTarGz(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error)
 			r.Obstacles = append(r.Obstacles, Obstacle{name, "its name states " + form})
 		}
 		if edit.Wants == nil || !edit.Wants(name) {
-			form, err := statedIn(from, old)
+			form, err := statedIn(from, old, window)
 			r.noteStated(name, form)
 			return err
 		}
@@ -413,7 +434,7 @@ func writeTarGz(f ToRestamp, out io.Writer, edit ArchiveEdit) error {
 // RestampPlain is for a file in which nothing is changed but its name.
 func RestampPlain(f ToRestamp, name string) (Rewriting, error) {
 	r := Rewriting{Name: name}
-	form, err := statedIn(io.NewSectionReader(f, 0, f.Size()), f.oldForms())
+	form, err := statedIn(io.NewSectionReader(f, 0, f.Size()), f.oldForms(), make([]byte, windowSize))
 	r.noteStated("", form)
 	return r, err
 }
@@ -436,13 +457,13 @@ func states(raw []byte, old [][]byte) string {
 	return ""
 }
 
-// statedIn is states for what is read piece by piece, which it reads to its end.
-func statedIn(r io.Reader, old [][]byte) (found string, err error) {
+// statedIn is states for what is read piece by piece through a window, which it
+// reads to its end.
+func statedIn(r io.Reader, old [][]byte, window []byte) (found string, err error) {
 	longest := 0
 	for _, form := range old {
 		longest = max(longest, len(form)+1)
 	}
-	window := make([]byte, 64<<10)
 	kept := 0
 	for {
 		n, err := io.ReadFull(r, window[kept:])

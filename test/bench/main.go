@@ -37,6 +37,7 @@ type bench struct {
 
 	shore   *demo.Upstream
 	chained bool
+	tracked bool
 
 	published int // versions of the package with many
 }
