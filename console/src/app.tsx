@@ -18,6 +18,11 @@ import { Empty, Loaded, useQuery } from "./ui/parts";
 import { toggleTheme } from "./ui/theme";
 
 const ActivityPage = lazy(() => import("./pages/activity"));
+const BuildsPage = lazy(() => import("./pages/builds"));
+const BuildPage = lazy(() => import("./pages/build"));
+const TracksPage = lazy(() => import("./pages/tracks"));
+const PromotionPage = lazy(() => import("./pages/promotion"));
+const NewPromotionPage = lazy(() => import("./pages/promote"));
 const RightsPage = lazy(() => import("./pages/rights"));
 
 export function App() {
@@ -31,6 +36,8 @@ export function App() {
 
 function Frame({ me }: { me: Schemas["Me"] }) {
   const live = useLive();
+  const mine = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => api.promotions({ mine: true }) });
+  const waiting = mine.data?.promotions.length ?? 0;
   const [palette, setPalette] = useState(false);
   const [password, setPassword] = useState(false);
   useEffect(() => {
@@ -52,14 +59,14 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <img src="/mark.svg" alt="" className="size-7" /> Crelvo
         </Link>
         <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full gap-1 overflow-x-auto p-1 text-sm sm:order-none">
-          {[["/", "Repositories"], ["/search", "Packages"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
+          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
             <NavLink
               key={to}
               to={to!}
               end={to === "/"}
               className={({ isActive }) => `rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
             >
-              {text}
+              {text}{to === "/tracks" && waiting > 0 && <span className="ml-1.5 rounded-full bg-glow-wash px-1.5 text-xs font-medium text-glow" title={`${waiting} wait for you`}>{waiting}</span>}
             </NavLink>
           ))}
         </nav>
@@ -86,6 +93,12 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Route path="/repositories/:name/*" element={<RepositoryPage />} />
           <Route path="/package/*" element={<PackagePage />} />
           <Route path="/search" element={<SearchPage />} />
+          <Route path="/builds" element={<BuildsPage />} />
+          <Route path="/builds/:name/:number" element={<BuildPage />} />
+          <Route path="/tracks" element={<TracksPage me={me} />} />
+          <Route path="/tracks/:track" element={<TracksPage me={me} />} />
+          <Route path="/promotions/:id" element={<PromotionPage />} />
+          <Route path="/promote" element={<NewPromotionPage />} />
           <Route path="/tokens" element={<TokensPage me={me} />} />
           {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
           <Route path="/activity" element={<ActivityPage me={me} />} />

@@ -127,7 +127,8 @@ type Standing struct {
 	Build      string    `json:"build,omitempty"`
 	Name       string    `json:"name" doc:"one of the packages"`
 	PURL       string    `json:"purl" doc:"of that one"`
-	Version    string    `json:"version"`
+	Version    string    `json:"version" doc:"the one that came last"`
+	Numbers    int       `json:"numbers" doc:"how many different versions"`
 	Versions   int       `json:"versions" doc:"how many packages"`
 	At         time.Time `json:"at"`
 	MovedOn    bool      `json:"movedOn" doc:"a promotion took it further"`
@@ -240,6 +241,7 @@ type Promotion struct {
 	Next       map[string]string  `json:"next,omitempty" doc:"development versions to go on with, by package URL"`
 	MayVote    bool               `json:"mayVote"`
 	MayUndo    bool               `json:"mayUndo"`
+	MayCancel  bool               `json:"mayCancel"`
 	// Of one promotion only.
 	Planned    []PlannedVersion `json:"planned,omitempty"`
 	Problems   []string         `json:"problems,omitempty" doc:"of a dry run: why it cannot be"`

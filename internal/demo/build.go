@@ -28,6 +28,7 @@ type made struct {
 type release struct {
 	version string
 	day     int
+	notes   string
 }
 
 const deckReadme = `# deck-ui
@@ -56,16 +57,16 @@ func semver(version string, run int) string { return fmt.Sprintf("%s-dev.%d", ve
 func pep440(version string, run int) string { return fmt.Sprintf("%s.dev%d", version, run) }
 
 var alsoMade = []made{
-	{ecosystem: "npm", dev: semver, doing: "2.2.0", releases: []release{{"2.0.0", 6}, {"2.1.0", 30}},
+	{ecosystem: "npm", dev: semver, doing: "2.2.0", releases: []release{{"2.0.0", 6, "Dials turn both ways."}, {"2.1.0", 30, "Fog lights."}},
 		Package: madeup.Package{Name: "@skerry/deck-ui", Description: "Buttons, dials and lights for everything on deck", Licence: "MIT", Author: "The Skerry Line deck team",
 			Homepage: "https://skerry.example/deck-ui", Readme: deckReadme, Needs: map[string]string{"kelp-colors": "^3.0.0"}}},
-	{ecosystem: "npm", dev: semver, doing: "1.1.0", releases: []release{{"1.0.0", 20}},
+	{ecosystem: "npm", dev: semver, doing: "1.2.0", releases: []release{{"1.0.0", 20, ""}, {"1.1.0", 51, "Shows how long the queue is."}},
 		Package: madeup.Package{Name: "@skerry/ticket-widgets", Description: "Shows tickets, fares and queues", Licence: "MIT", Author: "The Skerry Line fare team",
 			Readme: "# ticket-widgets\n\nSmall things to put on a page.\n", Needs: map[string]string{"@skerry/deck-ui": "^2.0.0", "fathom-format": "^1.2.0"}}},
-	{ecosystem: "pypi", dev: pep440, doing: "0.7.0", releases: []release{{"0.5.0", 12}, {"0.6.0", 36}},
+	{ecosystem: "pypi", dev: pep440, doing: "0.7.0", releases: []release{{"0.5.0", 12, ""}, {"0.6.0", 36, "Knows the moon over the outer islands."}},
 		Package: madeup.Package{Name: "tidecast", Description: "Says when the tide turns", Licence: "Apache-2.0", Author: "The Skerry Line berth team",
 			Homepage: "https://skerry.example/tidecast", Readme: tideReadme, Needs: map[string]string{"soundings": ">=2.3", "moonphase-lite": "<1"}}},
-	{ecosystem: "nuget", dev: semver, doing: "4.1.0", releases: []release{{"4.0.0", 28}},
+	{ecosystem: "nuget", dev: semver, doing: "4.1.0", releases: []release{{"4.0.0", 28, "One wire for all gates."}},
 		Package: madeup.Package{Name: "Skerry.TurnstileLink", Description: "Talks to turnstiles over a wire", Licence: "Apache-2.0", Author: "The Skerry Line turnstile team",
 			Readme: "# Turnstile link\n\nOne wire, many gates.\n", Needs: map[string]string{"Openshore.Serial": "2.0.0"}}},
 }
@@ -75,24 +76,28 @@ var alsoMade = []made{
 func (y *yard) publishMade(ctx context.Context, start, today time.Time) error {
 	for i, m := range alsoMade {
 		run := 40 + 10*i
-		send := func(repository, who, version string, at time.Time) error {
+		short := strings.ToLower(m.Name[strings.LastIndexAny(m.Name, "/.")+1:])
+		send := func(version string, at time.Time) error {
 			y.clock.set(at)
 			p := m.Package
-			p.Version = version
-			return y.publishPackage(ctx, repository, who, m.ecosystem, p)
+			p.Version = m.dev(version, run)
+			if err := y.publishPackage(ctx, "snapshots", "ci-berth", m.ecosystem, p); err != nil {
+				return err
+			}
+			return y.record(ctx, short, run, at.Add(-time.Minute))
 		}
 		for _, r := range m.releases {
 			at := start.AddDate(0, 0, r.day).Add(time.Duration(i) * time.Hour)
 			for n := range 2 {
 				run++
-				if err := send("snapshots", "ci-berth", m.dev(r.version, run), at.AddDate(0, 0, n-3)); err != nil {
+				if err := send(r.version, at.AddDate(0, 0, n-3)); err != nil {
 					return err
 				}
 			}
-			if err := send("releases", "purser", r.version, at); err != nil {
+			if err := y.sail(ctx, fmt.Sprintf("%s#%d", short, run), r.notes, at); err != nil {
 				return err
 			}
-			for day := 1; day <= 5+i; day++ {
+			for day := 2; day <= 6+i; day++ {
 				y.clock.set(at.AddDate(0, 0, day))
 				who := []string{"deckhand", "ci-berth", "purser"}[(day+i)%3]
 				if at.AddDate(0, 0, day).Before(today) {
@@ -104,7 +109,7 @@ func (y *yard) publishMade(ctx context.Context, start, today time.Time) error {
 		}
 		for n := range 3 {
 			run++
-			if err := send("snapshots", "ci-berth", m.dev(m.doing, run), today.AddDate(0, 0, n-4).Add(time.Duration(9+i)*time.Hour)); err != nil {
+			if err := send(m.doing, today.AddDate(0, 0, n-4).Add(time.Duration(9+i)*time.Hour)); err != nil {
 				return err
 			}
 		}

@@ -68,10 +68,10 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.build(ctx, start, today); err != nil {
 		return err
 	}
-	if err := y.underway(ctx, today); err != nil {
+	if err := y.publishMade(ctx, start, today); err != nil {
 		return err
 	}
-	if err := y.publishMade(ctx, start, today); err != nil {
+	if err := y.underway(ctx, today); err != nil {
 		return err
 	}
 	// A correction that nobody has taken further yet.
@@ -218,7 +218,7 @@ func (y *yard) build(ctx context.Context, start, today time.Time) error {
 				}
 				at = at.Add(40 * time.Second)
 			}
-			if err := y.record(ctx, run, began); err != nil {
+			if err := y.record(ctx, berth, run, began); err != nil {
 				return err
 			}
 		}
@@ -226,7 +226,7 @@ func (y *yard) build(ctx context.Context, start, today time.Time) error {
 			continue
 		}
 		at := start.AddDate(0, 0, line.released).Add(5 * time.Hour)
-		if err := y.sail(ctx, line.last, line.version, at); err != nil {
+		if err := y.sail(ctx, fmt.Sprintf("%s#%d", berth, line.last), notes[line.version], at); err != nil {
 			return err
 		}
 		if err := y.useLine(ctx, line.version, at.Add(30*time.Hour), today); err != nil {

@@ -141,8 +141,9 @@ func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) error {
 // Change tells every node what is not as it was.
 type Change struct {
 	// Kind is "package" (new, changed or removed versions), "repository"
-	// (made, changed or removed, and claims), "mirror" (how a run of it is) or
-	// "access" (principals, grants, tokens, sessions).
+	// (made, changed or removed, and claims), "mirror" (how a run of it is),
+	// "access" (principals, grants, tokens, sessions), "build", "track" or
+	// "promotion".
 	Kind         string `json:"kind"`
 	RepositoryID int64  `json:"repositoryId,omitempty"`
 	Repository   string `json:"repository,omitempty"`

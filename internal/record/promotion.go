@@ -463,34 +463,36 @@ func (db *DB) Arrivals(ctx context.Context, scope Scope, since time.Time, limit 
 	return found, err
 }
 
-// Standing is what of a build, or of a version without one, is in a repository.
+// Standing is what of a build is in a repository, or the newest version of a
+// package of which no build is known.
 type Standing struct {
 	RepositoryID int64     `db:"repository_id"`
 	BuildID      int64     `db:"build_id"`
 	Build        string    `db:"build"`
-	Versions     int       `db:"versions"`
-	Version      string    `db:"version"` // one of them
-	Name         string    `db:"name"`    // one of their packages
+	Versions     int       `db:"versions"` // packages
+	Numbers      int       `db:"numbers"`  // different versions
+	Version      string    `db:"version"`  // the one that came last
+	Name         string    `db:"name"`     // of its package
+	Sample       string    `db:"sample"`   // the type, namespace and name of that
 	Arrived      time.Time `db:"arrived"`
 	// MovedOn: a promotion took it further.
-	MovedOn bool   `db:"moved_on"`
-	Sample  string `db:"sample"` // the type, namespace and name of one of them
+	MovedOn bool `db:"moved_on"`
 }
 
 // Standings lists what stands in repositories, the newest first, at most so many
-// of each. What has no build is grouped by the time of its promotion, or stands
-// for itself.
+// of each.
 func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []Standing, err error) {
 	arguments := []any{scope.Repositories, limit}
-	err = db.SelectContext(ctx, &found, `select g.repository_id, g.build_id, coalesce((select b.name || '#' || b.number from build b where b.id = g.build_id), '') build,
-			g.versions, g.version, g.name, g.arrived, g.moved_on, g.sample from (
-		select x.*, row_number() over (partition by x.repository_id order by x.arrived desc) place from (
-			select p.repository_id, coalesce(v.build_id, 0) build_id, count(*) versions, max(v.version) "version", max(p.name) "name", max(v.visible_from) arrived,
-				bool_or(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id and q.state = 'done')) moved_on,
-				max(p.ecosystem || '/' || `+fullName+`) sample
+	err = db.SelectContext(ctx, &found, `select g.*, coalesce((select b.name || '#' || b.number from build b where b.id = g.build_id), '') build
+		from unnest($1::bigint[]) r(id) cross join lateral (
+			select p.repository_id, coalesce(v.build_id, 0) build_id, case when v.build_id is null then 1 else count(distinct p.id) end versions,
+				case when v.build_id is null then 1 else count(distinct v.version) end numbers,
+				(array_agg(v.version order by v.visible_from desc, v.id desc))[1] "version", (array_agg(p.name order by v.visible_from desc, v.id desc))[1] "name",
+				(array_agg(p.ecosystem || '/' || `+fullName+` order by v.visible_from desc, v.id desc))[1] sample, max(v.visible_from) arrived,
+				(array_agg(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id and q.state = 'done') order by v.visible_from desc, v.id desc))[1] moved_on
 			from version v join package p on p.id = v.package_id
-			where v.visible_until is null and v.visible_from is not null and p.repository_id = any($1)`+scope.and(&arguments)+`
-			group by p.repository_id, coalesce(v.build_id, 0), case when v.build_id is null then v.id end, v.version) x) g
-		where g.place <= $2 order by g.repository_id, g.arrived desc`, arguments...)
+			where v.visible_until is null and v.visible_from is not null and p.repository_id = r.id`+scope.and(&arguments)+`
+			group by p.repository_id, v.build_id, case when v.build_id is null then p.id end
+			order by arrived desc limit $2) g order by g.repository_id, g.arrived desc`, arguments...)
 	return found, err
 }

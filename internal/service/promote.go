@@ -42,7 +42,8 @@ type PromotionView struct {
 	// Next are the development versions to go on with, by package URL.
 	Next map[string]string
 	// MayVote: the caller's word would count. MayUndo: the caller may take it back.
-	MayVote, MayUndo bool
+	// MayCancel: the caller may end it while it waits.
+	MayVote, MayUndo, MayCancel bool
 }
 
 // answerWithin is how long a request for a promotion waits for its end.
@@ -275,7 +276,9 @@ func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams 
 	to, _ := s.RepositoryByID(p.ToID)
 	v.From, v.To = from.Name, to.Name
 	v.MayVote = p.State == record.PromotionWaiting && s.mayVote(caller, p, teams)
-	v.MayUndo = p.State == record.PromotionDone && s.Allow(caller, access.Promote, access.Of(to)) == nil
+	promotes := s.Allow(caller, access.Promote, access.Of(to)) == nil
+	v.MayUndo = p.State == record.PromotionDone && promotes
+	v.MayCancel = p.State == record.PromotionWaiting && (promotes || caller.Name == p.AskedBy)
 	for _, item := range p.Items {
 		if next := purl.NextDevelopment(item.Ecosystem, item.ToVersion); next != "" && item.ToVersion != item.Version {
 			v.Next[purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}.String()] = next

@@ -182,6 +182,9 @@ func (s *Service) Heard(caller access.Caller, change record.Change) (_ record.Ch
 			change = record.Change{Kind: change.Kind}
 		}
 		return change, true
+	case "build", "promotion", "track":
+		// That something changed is no secret; what it was is asked for.
+		return record.Change{Kind: change.Kind}, !caller.Anonymous()
 	case "package":
 		return change, known && readable && sees.Shows(purl.PURL{Ecosystem: change.Ecosystem, Namespace: change.Namespace, Name: change.Name})
 	}

@@ -58,7 +58,7 @@ func (w *Server) addTracks() {
 			for _, s := range standings {
 				r, _ := w.service.RepositoryByID(s.RepositoryID)
 				picture.Standings = append(picture.Standings, api.Standing{Repository: r.Name, Build: s.Build, Name: s.Name, PURL: "pkg:" + s.Sample,
-					Version: s.Version, Versions: s.Versions, At: s.Arrived.UTC(), MovedOn: s.MovedOn})
+					Version: s.Version, Numbers: s.Numbers, Versions: s.Versions, At: s.Arrived.UTC(), MovedOn: s.MovedOn})
 			}
 			for _, p := range open {
 				picture.Waiting = append(picture.Waiting, showPromotion(p))
@@ -264,7 +264,7 @@ func itemPURL(i record.PromotionItem, version string) string {
 func showPromotion(p service.PromotionView) api.Promotion {
 	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build, Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
 		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]promotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
-		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, Next: p.Next}
+		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next}
 	for _, item := range p.Items {
 		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload, To: item.ToVersion})
 	}

@@ -37,6 +37,11 @@ async function value<T>(answer: Promise<Answer<T>>): Promise<T> {
 /** EventFilter selects lines of the activity record; what is left out selects all. */
 export type EventFilter = { since?: string; who?: string; action?: string; repository?: string; subject?: string };
 
+export type PromotionState = Schemas["Promotion"]["state"];
+
+/** PromotionFilter selects promotions; what is left out selects all. */
+export type PromotionFilter = { track?: string; to?: string; state?: PromotionState; by?: string; q?: string; since?: string; mine?: boolean };
+
 export const api = {
   me: () => value(raw.GET("/api/v1/me")),
   signIn: (body: Schemas["SignIn"]) => value(raw.POST("/api/v1/session", { body })),
@@ -102,6 +107,22 @@ export const api = {
   removeGrant: (id: number) => value(raw.DELETE("/api/v1/grants/{id}", { params: { path: { id } } })),
   checkGrant: (name: string, who: string, action: "read" | "publish" | "promote" | "remove" | "manage", purl?: string) =>
     value(raw.GET("/api/v1/repositories/{name}/check", { params: { path: { name }, query: { who, action, purl } } })),
+  builds: (q: string, before?: number) => value(raw.GET("/api/v1/builds", { params: { query: { q, before, limit: 50 } } })),
+  build: (build: string, number: string) => value(raw.GET("/api/v1/builds/{build}/{number}", { params: { path: { build, number } } })),
+  compareBuilds: (build: string, number: string, to: string) =>
+    value(raw.GET("/api/v1/builds/{build}/{number}/difference", { params: { path: { build, number }, query: { to } } })),
+  tracks: () => value(raw.GET("/api/v1/tracks")),
+  track: (track: string) => value(raw.GET("/api/v1/tracks/{track}", { params: { path: { track }, query: { limit: 10 } } })),
+  addTrack: (body: Schemas["Track"]) => value(raw.POST("/api/v1/tracks", { body })),
+  editTrack: (track: string, body: Schemas["Track"]) => value(raw.PUT("/api/v1/tracks/{track}", { params: { path: { track } }, body })),
+  arrivals: (name: string, since: string) => value(raw.GET("/api/v1/repositories/{name}/arrivals", { params: { path: { name }, query: { since, limit: 500 } } })),
+  promote: (body: Schemas["NewPromotion"]) => value(raw.POST("/api/v1/promotions", { body })),
+  promotions: (query: PromotionFilter, before?: number) => value(raw.GET("/api/v1/promotions", { params: { query: { ...query, before, limit: 50 } } })),
+  promotion: (id: number) => value(raw.GET("/api/v1/promotions/{id}", { params: { path: { id } } })),
+  decide: (id: number, body: Schemas["Say"]) => value(raw.POST("/api/v1/promotions/{id}/decision", { params: { path: { id } }, body })),
+  cancelPromotion: (id: number, reason: string) => value(raw.POST("/api/v1/promotions/{id}/cancel", { params: { path: { id } }, body: { reason } })),
+  undoPromotion: (id: number, reason: string) => value(raw.POST("/api/v1/promotions/{id}/undo", { params: { path: { id } }, body: { reason } })),
+  sendOnAgain: (id: number) => value(raw.POST("/api/v1/promotions/{id}/send", { params: { path: { id } } })),
   events: (query: EventFilter, before?: number) => value(raw.GET("/api/v1/events", { params: { query: { ...query, before, limit: 100 } } })),
   eventActions: () => value(raw.GET("/api/v1/event-actions")),
   verifyEvents: () => value(raw.GET("/api/v1/event-chain")),

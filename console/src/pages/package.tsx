@@ -2,7 +2,7 @@ import { ChevronDown, ChevronRight, Download, TriangleAlert, Users } from "lucid
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { bytes, coordinates, count, packagePath } from "../ui/format";
+import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
 import { Button, CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { Point } from "../ui/point";
 import { Checksums } from "../ui/tree";
@@ -114,6 +114,10 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
           <dt className="text-soft">Published</dt>
           <dd><Time at={newest.publishedAt} /> by {newest.publishedBy}</dd>
+          {newest.build && (<><dt className="text-soft">Made by</dt><dd><Link to={buildPath(newest.build)}>{newest.build}</Link></dd></>)}
+          {newest.promotions && (
+            <><dt className="text-soft">Promotions</dt><dd className="flex flex-wrap gap-x-3">{newest.promotions.map((id) => <Link key={id} to={`/promotions/${id}`}>promotion {id}</Link>)}</dd></>
+          )}
           <dt className="text-soft">Licence</dt>
           <dd>{newest.licences.length ? newest.licences.map((l) => l.name || l.url).join(", ") : <span className="text-soft">not stated</span>}</dd>
           {newest.authors.length > 0 && (<><dt className="text-soft">Authors</dt><dd>{newest.authors.join(", ")}</dd></>)}
@@ -193,7 +197,7 @@ function FileLine({ file: f }: { file: Schemas["File"] }) {
         <span className="ml-auto text-soft tabular-nums whitespace-nowrap">{bytes(f.size)}</span>
         <button type="button" aria-expanded={open} className="cursor-pointer text-xs text-deep hover:underline" onClick={() => setOpen(!open)}>checksums</button>
       </div>
-      {open && <div className="my-1 rounded border border-rule bg-paper px-3 py-2"><Checksums sums={f.checksums} /></div>}
+      {open && <div className="my-1 rounded border border-rule bg-paper px-3 py-2"><Checksums sums={f.checksums} />{f.madeFrom && <p className="mt-1 text-xs text-soft">restamped from a file whose SHA-256 is <code className="font-mono wrap-anywhere">{f.madeFrom}</code></p>}</div>}
     </li>
   );
 }

@@ -8,6 +8,7 @@ import { bytes, count, moment } from "../ui/format";
 import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, useEcosystems, usePageTitle, useQuery } from "../ui/parts";
 import { OneOf, Point } from "../ui/point";
 import { Tree } from "../ui/tree";
+import { Arrivals } from "./arrivals";
 import { Claims } from "./claims";
 import { ChainOrder } from "./chain";
 import { Prefetch } from "./prefetch";
@@ -35,6 +36,7 @@ export function RepositoryPage() {
               {r.chain && !r.asOf && <Tabs.Trigger className={tab} value="order">Order</Tabs.Trigger>}
               <Tabs.Trigger className={tab} value="contents">Contents</Tabs.Trigger>
               {!r.asOf && <Tabs.Trigger className={tab} value="packages">Packages</Tabs.Trigger>}
+              {r.kind === "house" && !r.asOf && <Tabs.Trigger className={tab} value="arrivals">Arrivals</Tabs.Trigger>}
               {r.chain && !r.asOf && <Tabs.Trigger className={tab} value="claims">Claims</Tabs.Trigger>}
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="upstream">Upstream</Tabs.Trigger>}
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="prefetch">Prefetch</Tabs.Trigger>}
@@ -43,6 +45,7 @@ export function RepositoryPage() {
             </Tabs.List>
             <Tabs.Content value="contents"><Contents repository={r} name={name} /></Tabs.Content>
             <Tabs.Content value="packages"><Packages repository={name} /></Tabs.Content>
+            {r.kind === "house" && <Tabs.Content value="arrivals"><Arrivals repository={r.name} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="order"><ChainOrder key={r.name} repository={r} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="claims"><Claims repository={r} /></Tabs.Content>}
             {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}

@@ -68,3 +68,14 @@ export function lines(text: string): string[] {
 export function packagePath(purl: string): string {
   return "/package/" + purl.replace(/^pkg:/, "");
 }
+
+/** buildPath is the console's address of a build, NAME#NUMBER. */
+export function buildPath(title: string): string {
+  return "/builds/" + title.split("#").map(encodeURIComponent).join("/");
+}
+
+/** shortName is the name of a package without its namespace. */
+export function shortName(purl: string): string {
+  const path = purl.replace(/^pkg:/, "").replace(/@[^/]*$/, "");
+  return decodeURIComponent(path.slice(path.lastIndexOf("/") + 1));
+}

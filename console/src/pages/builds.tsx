@@ -1,0 +1,69 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Schemas } from "../api/client";
+import { TextInput } from "../ui/dialog";
+import { buildPath, count } from "../ui/format";
+import { Button, Empty, ErrorNote, Panel, rowKeys, Time, usePageTitle } from "../ui/parts";
+
+/** testsText says how the tests of a build went. */
+export function testsText(b: Schemas["Build"]): [string, string] {
+  if (!b.endedAt) return ["it runs", "text-glow"];
+  const t = b.tests;
+  if (!t) return ["no tests reported", "text-soft"];
+  const bad = t.failed + t.errors;
+  return bad > 0 ? [`${bad} of ${count(t.tests, "test")} failed`, "text-bad"] : [`${count(t.tests, "test")} passed`, "text-good"];
+}
+
+export default function BuildsPage() {
+  usePageTitle("Builds");
+  const [words, setWords] = useState("");
+  const query = useInfiniteQuery({
+    queryKey: ["builds", words],
+    queryFn: ({ pageParam }) => api.builds(words, pageParam),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => last.before,
+  });
+  const all = query.data?.pages.flatMap((p) => p.builds) ?? [];
+  return (
+    <Panel title="Builds" aside={<div className="w-64"><TextInput aria-label="Filter" placeholder="name, number, revision or branch" value={words} onChange={(e) => setWords(e.target.value)} /></div>}>
+      {query.error ? <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>
+        : query.data && all.length === 0 ? (
+          words ? <Empty title="No build fits">Take away a word.</Empty> : (
+            <Empty title="No builds yet">
+              Let CI record what it makes: <code className="font-mono">crelvo build begin NAME#NUMBER</code> before it publishes, and{" "}
+              <code className="font-mono">crelvo build record</code> afterwards.
+            </Empty>
+          )
+        ) : (
+          <div className="relative overflow-x-auto">
+            <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
+              <thead className="text-xs text-soft">
+                <tr className="border-b border-rule">
+                  {["Build", "Tests", "Made", "Promoted", "Revision", "Branch", "By", "Began"].map((h) => <th key={h} className={`px-4 py-2 font-medium ${h === "Made" || h === "Promoted" ? "text-right" : ""}`}>{h}</th>)}
+                </tr>
+              </thead>
+              <tbody>
+                {all.map((b) => {
+                  const [text, look] = testsText(b);
+                  return (
+                    <tr key={`${b.name}#${b.number}`} className="border-b border-rule last:border-0">
+                      <td className="px-4 py-1.5"><Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">{b.name}#{b.number}</Link></td>
+                      <td className={`px-4 py-1.5 whitespace-nowrap ${look}`}>{text}</td>
+                      <td className="px-4 py-1.5 text-right tabular-nums">{b.made}</td>
+                      <td className="px-4 py-1.5 text-right tabular-nums">{b.promoted || ""}</td>
+                      <td className="px-4 py-1.5 font-mono text-xs" title={b.revision}>{b.revision.slice(0, 10)}</td>
+                      <td className="px-4 py-1.5">{b.branch}</td>
+                      <td className="px-4 py-1.5">{b.by}</td>
+                      <td className="px-4 py-1.5"><Time at={b.startedAt} /></td>
+                    </tr>
+                  );
+                })}
+              </tbody>
+            </table>
+          </div>
+        )}
+      {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
+    </Panel>
+  );
+}
