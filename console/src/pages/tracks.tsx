@@ -113,7 +113,7 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
       </header>
       {coming.length > 0 && <ul className="border-b border-rule bg-glow-wash/60">{coming.map((p) => <Coming key={p.id} p={p} />)}</ul>}
       {here.length === 0 ? <p className="px-3 py-4 text-sm text-soft">{stage.seen ? "Nothing is here yet." : "You may not read this repository."}</p> : (
-        <ul>{here.map((s) => <Standing key={(s.build ?? "") + s.purl + s.version + s.at} s={s} track={t.name} mayGo={next?.may === true} />)}</ul>
+        <ul>{here.map((s) => <Standing key={(s.build ?? "") + s.purl + s.version + s.at} s={s} track={t.name} mayGo={next?.may === true} asked={t.waiting.find((p) => p.from === s.repository && p.build !== undefined && p.build === s.build)} />)}</ul>
       )}
       {editing && <EditHop t={t} i={i} close={() => setEditing(false)} />}
     </li>
@@ -131,7 +131,7 @@ function Coming({ p }: { p: Promotion }) {
   );
 }
 
-function Standing({ s, track, mayGo }: { s: Schemas["Standing"]; track: string; mayGo: boolean }) {
+function Standing({ s, track, mayGo, asked }: { s: Schemas["Standing"]; track: string; mayGo: boolean; asked?: Promotion }) {
   const what = new URLSearchParams({ along: track });
   if (s.build) what.set("build", s.build);
   else what.set("purl", `${s.purl}@${s.version}`);
@@ -144,7 +144,7 @@ function Standing({ s, track, mayGo }: { s: Schemas["Standing"]; track: string; 
       <div className="flex items-baseline gap-2 text-xs">
         <span className="truncate font-mono">{s.version}{s.numbers > 1 && <span className="font-sans text-soft"> and others</span>}</span>
         <span className="text-soft whitespace-nowrap">{s.versions > 1 && count(s.versions, "package")}</span>
-        <span className="ml-auto whitespace-nowrap">{s.movedOn ? "went further" : mayGo && <Link to={`/promote?${what}`}>promote…</Link>}</span>
+        <span className="ml-auto whitespace-nowrap">{s.movedOn ? "went further" : asked ? <Link to={`/promotions/${asked.id}`}>asked for</Link> : mayGo && <Link to={`/promote?${what}`}>promote…</Link>}</span>
       </div>
     </li>
   );
