@@ -84,12 +84,13 @@ func pages(ctx context.Context) error {
 			browser.ClickText("npm"), browser.ShowsText(".npmrc"), browser.ClickText("Put in a new token"), browser.ShowsText("It is shown this once")}},
 		{name: "chain", path: "/repositories/platform", shows: "Try a name", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"), browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
-		{name: "claims", path: "/repositories/platform/claims", shows: "since"},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
-		{name: "prefetch", path: "/repositories/shore-maven/prefetch", shows: "came"},
 		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
+		{name: "track", path: "/tracks/ferry", shows: "asked for"},
+		{name: "promotion", path: "/promotions/23", shows: "waits for"},
+		{name: "build", path: "/builds/berth-planner/114", shows: "Compare"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
 		{name: "tokens", path: "/tokens?of=everybody", shows: "nightly"},
 		{name: "activity", path: "/activity", shows: "token-revoked"},
@@ -148,14 +149,13 @@ func terminals(ctx context.Context) error {
 		name     string
 		commands []string
 	}{
-		{"cli-repositories", []string{"crelvo status", "crelvo repo list", "crelvo search berth", "crelvo events --limit 6"}},
 		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
 			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform", "crelvo claim list --in platform"}},
-		{"cli-mirror", []string{"crelvo mirror show shore-maven", "crelvo mirror check mainland-maven", "crelvo mirror prefetch shore-maven"}},
 		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes", "crelvo point npm --at platform --publish --check",
 			"sed -i s,/platform/,/releases/, .npmrc", "crelvo point npm --at platform --check"}},
 		{"cli-rights", []string{"crelvo grant list --to team:berth-crew", "crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
 			"crelvo token list --all", "crelvo events --what refused", "crelvo events verify"}},
+		{"cli-promote", []string{"crelvo promote --build ticket-widgets#57 --along ferry --dry-run", "crelvo promotion list --state done --limit 4", "crelvo repo arrivals releases --since 14d"}},
 		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
 	}
 	for _, s := range shots {

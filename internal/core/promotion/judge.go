@@ -170,7 +170,10 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		if len(newer) > g.Count {
 			return Fail, fmt.Sprintf("%s has %s of %s, newer than %s", f.To, strings.Join(newer[:min(3, len(newer))], ", "), item.PURL.Name, item.To)
 		}
-		return Pass, fmt.Sprintf("%s has %d newer versions of %s", f.To, len(newer), item.PURL.Name)
+		if len(newer) == 0 {
+			return Pass, f.To + " has nothing newer of " + item.PURL.Name
+		}
+		return Pass, fmt.Sprintf("of %s, %s has %s, newer than %s", item.PURL.Name, f.To, strings.Join(newer[:min(3, len(newer))], ", "), item.To)
 	}
 	return Fail, "nobody knows how to ask this"
 }

@@ -54,7 +54,7 @@ func TestGates(t *testing.T) {
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only OR MIT"}} }, Pass, "MIT"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only AND MIT"}} }, Fail, "GPL"},
 		{"waited 2d", nil, Pass, "since 2026-11-21 10:00 UTC"}, {"waited 3d", nil, Waiting, "until 2026-11-24 10:00 UTC"},
-		{"behind 2", nil, Pass, "2 newer versions"}, {"behind 1", nil, Fail, "1.6.0, 1.7.0"},
+		{"behind 2", nil, Pass, "1.6.0, 1.7.0"}, {"behind 1", nil, Fail, "1.6.0, 1.7.0"},
 		{"behind 9", func(i *Item) { i.There = []string{"1.5"} }, Fail, "already"},
 		{"approved 1 by crew, galley", nil, Pass, "approved by mate: fine"}, {"approved 2 by crew", nil, Waiting, "waits for 1 of crew; purser, who asks, cannot be one"},
 		{"asks https://check.example/yes", nil, Pass, "fine"}, {"asks https://check.example/other", nil, Waiting, "not asked"},
