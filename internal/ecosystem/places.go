@@ -190,8 +190,11 @@ func ParseJSONPlaces(raw []byte) ([]JSONPlace, error) {
 	var open []level
 	for {
 		token, err := decoder.Token()
-		if err == io.EOF {
+		if err == io.EOF && len(open) == 0 {
 			return found, nil
+		}
+		if err == io.EOF {
+			return nil, io.ErrUnexpectedEOF
 		}
 		if err != nil {
 			return nil, err

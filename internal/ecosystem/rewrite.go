@@ -442,14 +442,17 @@ func RestampPlain(f ToRestamp, name string) (Rewriting, error) {
 func nameStates(name string, old [][]byte) string { return states([]byte(name), old) }
 
 // states finds an old version in a text; "" if there is none.
-func states(raw []byte, old [][]byte) string {
+func states(raw []byte, old [][]byte) string { return statedSoFar(raw, old, true) }
+
+// statedSoFar is states for a text that may go on.
+func statedSoFar(raw []byte, old [][]byte, ended bool) string {
 	for _, form := range old {
 		for rest := raw; ; {
 			i := bytes.Index(rest, form)
 			if i < 0 {
 				break
 			}
-			if rest = rest[i+len(form):]; len(rest) == 0 || !isWordByte(rest[0]) {
+			if rest = rest[i+len(form):]; len(rest) == 0 && ended || len(rest) > 0 && !isWordByte(rest[0]) {
 				return strings.ReplaceAll(string(form), "\x00", "")
 			}
 		}
@@ -472,12 +475,8 @@ func statedIn(r io.Reader, old [][]byte, window []byte) (found string, err error
 		if err != nil && !ended {
 			return "", err
 		}
-		look := filled
-		if !ended {
-			look = filled[:len(filled)-1] // what stands at the very end may go on
-		}
 		if found == "" {
-			found = states(look, old)
+			found = statedSoFar(filled, old, ended)
 		}
 		if ended {
 			return found, nil

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/hex"
-	"errors"
 	"regexp"
 	"slices"
 	"strings"
@@ -11,7 +10,6 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
-	"crelvo/internal/core/attest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/junit"
@@ -238,6 +236,9 @@ func (s *Service) RecordBuild(ctx context.Context, caller access.Caller, report 
 		if err != nil {
 			return err
 		}
+		if b.Token == "" { // it was begun by a header
+			b.Token = caller.Token
+		}
 		if err := tx.UseBy(ctx, b, versionIDs(used)); err != nil {
 			return err
 		}
@@ -444,6 +445,10 @@ func (s *Service) Builds(ctx context.Context, caller access.Caller, f record.Bui
 	return s.db.Builds(ctx, f)
 }
 
+func noBuild(title string) error {
+	return fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows those that there are.")
+}
+
 // Build shows a build.
 func (s *Service) Build(ctx context.Context, caller access.Caller, title string) (v BuildView, err error) {
 	name, number, err := SplitBuild(title)
@@ -455,7 +460,7 @@ func (s *Service) Build(ctx context.Context, caller access.Caller, title string)
 		return v, err
 	}
 	if len(found) == 0 {
-		return v, fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows those that there are.")
+		return v, noBuild(title)
 	}
 	v.Build = found[0]
 	made, err := s.db.MadeBy(ctx, v.ID)
@@ -469,146 +474,6 @@ func (s *Service) Build(ctx context.Context, caller access.Caller, title string)
 	v.Made, v.Used = s.placed(caller, made), s.placed(caller, used)
 	v.Documents, err = s.db.Documents(ctx, v.ID)
 	return v, err
-}
-
-// Attach adds a document to a build: an in-toto statement, in a signed envelope
-// or not, or a bill of materials.
-func (s *Service) Attach(ctx context.Context, caller access.Caller, title, name string, content []byte) (record.BuildDocument, error) {
-	var d record.BuildDocument
-	name0, number, err := SplitBuild(title)
-	if err != nil {
-		return d, err
-	}
-	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
-		return d, err
-	}
-	b, err := s.db.Build(ctx, record.BuildFilter{Name: name0, Number: number})
-	if errors.Is(err, record.ErrNotFound) || err == nil && b.OwnerID != caller.ID && s.Allow(caller, access.Manage, everything) != nil {
-		return d, fault.New(fault.NotFound, "no-such-build", "there is no build %s that %s recorded", title, caller.Name).
-			WithHint("Record it first: crelvo build record %s.", title)
-	}
-	if err != nil {
-		return d, err
-	}
-	keys, err := s.statementKeys(ctx)
-	if err != nil {
-		return d, err
-	}
-	read, err := attest.Read(content, keys)
-	if err != nil {
-		return d, bad("bad-document", "%s: %v", name, err)
-	}
-	made, err := s.db.MadeBy(ctx, b.ID)
-	if err != nil {
-		return d, err
-	}
-	if len(read.Subjects) > 0 {
-		if err := s.aboutBuild(ctx, b, made, read.Subjects); err != nil {
-			return d, err
-		}
-	}
-	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
-		there, err := tx.Documents(ctx, b.ID)
-		if err == nil && len(there) >= maxBuildDocuments {
-			err = fault.New(fault.Conflict, "too-many-documents", "%s has %d documents; more are not taken", title, maxBuildDocuments)
-		}
-		if err != nil {
-			return err
-		}
-		d = record.BuildDocument{BuildID: b.ID, Name: name, Kind: read.Kind, Type: read.Type, Builder: read.Builder, Signed: read.Signed,
-			SignedBy: read.SignedBy, ByName: caller.Name, At: s.Now(), Content: content, Size: int64(len(content))}
-		if err := tx.AddDocument(ctx, d); err != nil {
-			return err
-		}
-		event := s.event(caller, "document attached")
-		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type, "signed by": strings.Join(read.SignedBy, " ")}
-		return tx.Append(ctx, event, record.Change{Kind: "build", Name: title})
-	})
-	return d, err
-}
-
-// aboutBuild checks that a statement is about something that the build made.
-func (s *Service) aboutBuild(ctx context.Context, b record.Build, made []record.MadeVersion, subjects []string) error {
-	files, err := s.db.FilesOf(ctx, versionIDs(made))
-	if err != nil {
-		return err
-	}
-	for _, list := range files {
-		for _, f := range list {
-			if slices.Contains(subjects, f.Digests.Hex("sha256")) {
-				return nil
-			}
-		}
-	}
-	return bad("other-subject", "the statement is about files that %s did not make", b.Title()).
-		WithHint("Record the build with what it made first, and attach the statement that its files are the subjects of.")
-}
-
-// Document gives the content of a document of a build that the caller may see.
-func (s *Service) Document(ctx context.Context, caller access.Caller, title string, id int64) ([]byte, error) {
-	v, err := s.Build(ctx, caller, title)
-	if err != nil {
-		return nil, err
-	}
-	content, err := s.db.DocumentContent(ctx, v.ID, id)
-	if errors.Is(err, record.ErrNotFound) {
-		return nil, fault.New(fault.NotFound, "no-such-document", "%s has no such document", title)
-	}
-	return content, err
-}
-
-// Difference is what one build has that another has not.
-type Difference struct {
-	PURL          purl.PURL // without a version
-	Before, After string    // versions; "" where there is none
-	// OtherBytes: the version is the same, and its files are not.
-	OtherBytes bool
-}
-
-// CompareBuilds tells what changed from one build to another: in what they made
-// and in what they used.
-func (s *Service) CompareBuilds(ctx context.Context, caller access.Caller, before, after string) (made, used []Difference, err error) {
-	a, err := s.Build(ctx, caller, before)
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := s.Build(ctx, caller, after)
-	if err != nil {
-		return nil, nil, err
-	}
-	return differences(a.Made, b.Made), differences(a.Used, b.Used), nil
-}
-
-func differences(before, after []PlacedVersion) []Difference {
-	first := func(list []PlacedVersion) (order []string, by map[string]PlacedVersion) {
-		by = map[string]PlacedVersion{}
-		for _, v := range list {
-			of := purlOf(v.Key(), "").String()
-			if was, ok := by[of]; !ok || was.Promotion != 0 && v.Promotion == 0 || was.Promotion == v.Promotion && v.ID > was.ID {
-				if by[of] = v; !ok {
-					order = append(order, of)
-				}
-			}
-		}
-		return order, by
-	}
-	namesA, a := first(before)
-	namesB, b := first(after)
-	names := slices.Compact(slices.Sorted(slices.Values(append(namesA, namesB...))))
-	all := []Difference{}
-	for _, name := range names {
-		was, is := a[name], b[name]
-		key := is.Key()
-		if is.Name == "" {
-			key = was.Key()
-		}
-		d := Difference{PURL: purlOf(key, ""), Before: was.Version, After: is.Version}
-		d.OtherBytes = d.Before == d.After && string(was.Digest) != string(is.Digest)
-		if d.Before != d.After || d.OtherBytes {
-			all = append(all, d)
-		}
-	}
-	return all
 }
 
 // buildTitles gives the titles of the builds that made versions, by their ids.

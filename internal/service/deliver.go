@@ -52,9 +52,9 @@ const (
 	// deliveryLease is how long one attempt may take until another node takes it
 	// over.
 	deliveryLease = 10 * time.Minute
-	// lastAttempt is after how many attempts a delivery has failed: some nine
+	// lastAttempt is after how many attempts a delivery has failed: some fifteen
 	// hours.
-	lastAttempt = 12
+	lastAttempt = 24
 )
 
 // deliver sends on what is due.

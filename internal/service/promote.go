@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -45,6 +44,8 @@ type PromotionView struct {
 	// MayCancel: the caller may end it while it waits.
 	MayVote, MayUndo, MayCancel bool
 }
+
+const codeNotWaiting = "not-waiting"
 
 // answerWithin is how long a request for a promotion waits for its end.
 const answerWithin = 20 * time.Second
@@ -224,33 +225,40 @@ func (s *Service) failed(ctx context.Context, caller access.Caller, p record.Pro
 	}
 }
 
-// Promotions lists promotions from or to repositories that the caller may read.
-func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record.PromotionFilter, to string) ([]PromotionView, error) {
+// Promotions lists promotions of which the caller may see all, at most f.Limit.
+// before is what to ask with for more; 0 if there are none.
+func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record.PromotionFilter, to string) (views []PromotionView, before int64, err error) {
 	readable := s.Readable(caller)
 	f.Repositories = repositoryIDs(readable)
 	if to != "" {
 		r, err := s.Repository(caller, to, access.Read)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		f.ToID = r.ID
 	}
+	most := f.Limit
+	if most > 0 {
+		f.Limit++ // to know whether there are more
+	}
 	found, err := s.db.Promotions(ctx, f)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
+	}
+	if most > 0 && len(found) > most {
+		found = found[:most]
+		before = found[most-1].ID
 	}
 	teams, err := s.teamsOf(ctx, caller)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	views := make([]PromotionView, 0, len(found))
 	for _, p := range found {
-		if !s.itemsSeen(caller, p) {
-			continue
+		if s.itemsSeen(caller, p) {
+			views = append(views, s.promotionView(caller, p, teams))
 		}
-		views = append(views, s.promotionView(caller, p, teams))
 	}
-	return views, nil
+	return views, before, nil
 }
 
 // itemsSeen tells whether the caller may see all that a promotion is about.
@@ -309,7 +317,7 @@ func (s *Service) teamsOf(ctx context.Context, caller access.Caller) ([]string, 
 
 // Promotion shows a promotion.
 func (s *Service) Promotion(ctx context.Context, caller access.Caller, id int64) (PromotionView, error) {
-	found, err := s.Promotions(ctx, caller, record.PromotionFilter{ID: id, Limit: 1}, "")
+	found, _, err := s.Promotions(ctx, caller, record.PromotionFilter{ID: id}, "")
 	if err != nil {
 		return PromotionView{}, err
 	}
@@ -326,7 +334,7 @@ func (s *Service) Promotion(ctx context.Context, caller access.Caller, id int64)
 
 // Waiting lists the promotions that wait for the caller's word.
 func (s *Service) Waiting(ctx context.Context, caller access.Caller) ([]PromotionView, error) {
-	found, err := s.Promotions(ctx, caller, record.PromotionFilter{States: []string{record.PromotionWaiting}}, "")
+	found, _, err := s.Promotions(ctx, caller, record.PromotionFilter{States: []string{record.PromotionWaiting}}, "")
 	return slices.DeleteFunc(found, func(v PromotionView) bool {
 		return !v.MayVote || slices.ContainsFunc(v.Votes, func(vote record.PromotionVote) bool { return vote.Who == caller.Name })
 	}), err
@@ -339,7 +347,7 @@ func (s *Service) Decide(ctx context.Context, caller access.Caller, id int64, ap
 		return v, err
 	}
 	if v.State != record.PromotionWaiting {
-		return v, fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait for anybody; it is %s", id, v.State)
+		return v, fault.New(fault.Conflict, codeNotWaiting, "promotion %d does not wait for anybody; it is %s", id, v.State)
 	}
 	if !v.MayVote {
 		f := fault.New(fault.Denied, "not-an-approver", "%s is in none of the teams that may approve promotion %d", caller.Name, id)
@@ -401,7 +409,9 @@ func (s *Service) reconsider(ctx context.Context, id int64) error {
 	case state == promotion.Fail:
 		return s.settle(ctx, caller, p, record.PromotionFailed, why(nil, answers))
 	case state == promotion.Pass:
-		if err := s.settle(ctx, caller, p, record.PromotionUnderway, ""); err != nil {
+		if err := s.settle(ctx, caller, p, record.PromotionUnderway, ""); fault.Of(err).Code == codeNotWaiting {
+			return nil // another node was quicker
+		} else if err != nil {
 			return err
 		}
 		s.carryOut(ctx, caller, p)
@@ -424,7 +434,7 @@ func (s *Service) settle(ctx context.Context, caller access.Caller, p record.Pro
 	return s.db.Within(ctx, func(tx *record.Tx) error {
 		done, err := tx.MovePromotion(ctx, p.ID, []string{record.PromotionWaiting}, p)
 		if err == nil && !done && state == record.PromotionUnderway {
-			err = fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait any more", p.ID)
+			err = fault.New(fault.Conflict, codeNotWaiting, "promotion %d does not wait any more", p.ID)
 		}
 		if err != nil || !done {
 			return err
@@ -471,143 +481,4 @@ func (s *Service) again(ctx context.Context, p record.Promotion) (*crossing, err
 		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion})
 	}
 	return c, s.load(ctx, c)
-}
-
-// Cancel ends a promotion that waits.
-func (s *Service) Cancel(ctx context.Context, caller access.Caller, id int64, reason string) (PromotionView, error) {
-	v, err := s.Promotion(ctx, caller, id)
-	if err != nil {
-		return v, err
-	}
-	if caller.Name != v.AskedBy {
-		to, _ := s.RepositoryByID(v.ToID)
-		if err := s.Allow(caller, access.Promote, access.Of(to)); err != nil {
-			return v, err
-		}
-	}
-	if v.State != record.PromotionWaiting {
-		return v, fault.New(fault.Conflict, "not-waiting", "promotion %d does not wait; it is %s", id, v.State)
-	}
-	p := v.Promotion
-	p.Answers = nil
-	text := "cancelled by " + caller.Name
-	if reason != "" {
-		text += ": " + reason
-	}
-	if err := s.settle(ctx, caller, p, record.PromotionCancelled, text); err != nil {
-		return v, err
-	}
-	return s.Promotion(ctx, caller, id)
-}
-
-// Undo takes a promotion back. If somebody has downloaded any of it, a reason is
-// needed, and its names stay taken.
-func (s *Service) Undo(ctx context.Context, caller access.Caller, id int64, reason string) (PromotionView, error) {
-	v, err := s.Promotion(ctx, caller, id)
-	if err != nil {
-		return v, err
-	}
-	to, ok := s.RepositoryByID(v.ToID)
-	if !ok {
-		return v, fault.New(fault.Conflict, "stage-removed", "the repository of the promotion was removed")
-	}
-	for _, item := range v.Items {
-		if err := s.Allow(caller, access.Promote, access.Object{Repository: to, Package: purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}}); err != nil {
-			return v, err
-		}
-	}
-	if v.State != record.PromotionDone {
-		return v, fault.New(fault.Conflict, "not-done", "promotion %d is %s; only what was done can be undone", id, v.State)
-	}
-	if err := s.flushCounts(ctx); err != nil {
-		return v, err
-	}
-	var targets []int64
-	for _, item := range v.Items {
-		targets = append(targets, item.TargetID.Int64)
-	}
-	err = s.db.Within(ctx, func(tx *record.Tx) error {
-		onwards, err := tx.Onwards(ctx, targets)
-		if err != nil {
-			return err
-		}
-		if onwards != 0 {
-			return fault.New(fault.Conflict, "gone-further", "promotion %d took it further", onwards).WithHint("Undo or cancel that one first.")
-		}
-		downloads, err := tx.Downloaded(ctx, targets)
-		if err != nil {
-			return err
-		}
-		sent, err := tx.CancelDeliveries(ctx, id, s.Now())
-		if err != nil {
-			return err
-		}
-		if reason == "" && downloads+int64(sent) > 0 {
-			f := fault.New(fault.Conflict, "was-downloaded", "it was downloaded %s from %s already", times(downloads), to.Name)
-			if downloads == 0 {
-				f = fault.New(fault.Conflict, "was-sent-on", "it was sent on already, and stays where it was sent to")
-			}
-			return f.WithHint("Give a reason to undo it all the same; its versions are then not free for other bytes.")
-		}
-		done, err := tx.UndonePromotion(ctx, id, caller.Name, reason, s.Now())
-		if err == nil && !done {
-			err = fault.New(fault.Conflict, "not-done", "somebody else has undone promotion %d", id)
-		}
-		if err != nil {
-			return err
-		}
-		if _, err := tx.TakeBack(ctx, targets, downloads+int64(sent) == 0, *v.EndedAt, s.Now()); err != nil {
-			return err
-		}
-		event := s.promotionEvent(caller, "promotion undone", v.Promotion, to.Name)
-		event.Detail["reason"], event.Detail["downloads"] = reason, fmt.Sprint(downloads)
-		return tx.Append(ctx, event, s.promotionChanges(v.Promotion, to.ID, to.Name)...)
-	})
-	for _, item := range v.Items {
-		s.changed(to.Key(item.Ecosystem, item.Namespace, item.Name))
-	}
-	if err != nil {
-		return v, err
-	}
-	return s.Promotion(ctx, caller, id)
-}
-
-func times(n int64) string {
-	if n == 1 {
-		return "once"
-	}
-	return fmt.Sprintf("%d times", n)
-}
-
-// promotionChanges are what all nodes are told of a promotion that was done or
-// undone.
-func (s *Service) promotionChanges(p record.Promotion, toID int64, to string) []record.Change {
-	changes := []record.Change{{Kind: "promotion", Name: itoa(p.ID)}}
-	for _, item := range p.Items {
-		changes = append(changes, record.Change{Kind: "package", RepositoryID: toID, Repository: to, Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
-	}
-	return changes
-}
-
-// lostAfter is how long a promotion that is underway may show no sign of life.
-const lostAfter = time.Minute
-
-// tendPromotions looks after promotions that wait for something else than people,
-// and ends those whose node is gone.
-func (s *Service) tendPromotions(ctx context.Context) error {
-	open, err := s.db.Promotions(ctx, record.PromotionFilter{States: []string{record.PromotionWaiting, record.PromotionUnderway}})
-	if err != nil {
-		return err
-	}
-	var failures []error
-	for _, p := range open {
-		switch {
-		case p.State == record.PromotionWaiting:
-			failures = append(failures, s.reconsider(ctx, p.ID))
-		case s.Now().Sub(p.AliveAt) > lostAfter:
-			s.failed(ctx, access.Caller{ID: p.AskedByID, Name: p.AskedBy}, p, fault.New(fault.Unavailable, "was-interrupted",
-				"the server ended in the middle of it; nothing was moved, so ask for it again"))
-		}
-	}
-	return errors.Join(failures...)
 }

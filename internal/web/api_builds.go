@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"encoding/hex"
 	"net/http"
 
 	"crelvo/internal/api"
@@ -60,7 +61,7 @@ func (w *Server) addBuilds() {
 			if err != nil {
 				return nil, err
 			}
-			promotions, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{BuildID: b.ID}, "")
+			promotions, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{BuildID: b.ID}, "")
 			page := api.BuildPage{Build: showBuild(b.Build), Notes: b.Notes, MadeIt: builtVersions(b.Made), Used: builtVersions(b.Used), Documents: []api.BuildDocument{}, Promotions: []api.Promotion{}}
 			for _, d := range b.Documents {
 				page.Documents = append(page.Documents, showDocument(d))
@@ -116,7 +117,7 @@ func showBuild(b record.Build) api.Build {
 
 func builtVersion(v record.MadeVersion, repository string) api.BuiltVersion {
 	return api.BuiltVersion{PURL: service.PlacedVersion{MadeVersion: v}.PURL().String(), Upload: v.Upload, Repository: repository, At: v.PublishedAt.UTC(),
-		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Promotion: v.Promotion}
+		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Digest: hex.EncodeToString(v.Digest), Promotion: v.Promotion}
 }
 
 func builtVersions(all []service.PlacedVersion) []api.BuiltVersion {

@@ -53,7 +53,7 @@ func (w *Server) addTracks() {
 			if err != nil {
 				return nil, err
 			}
-			open, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
+			open, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
 			picture := api.TrackPicture{Track: w.showTrack(v, t), Standings: []api.Standing{}, Waiting: []api.Promotion{}}
 			for _, s := range standings {
 				r, _ := w.service.RepositoryByID(s.RepositoryID)
@@ -114,7 +114,7 @@ func (w *Server) votesOf(ctx context.Context, v visit, found []record.Arrival) (
 	if ids == nil {
 		return by, nil
 	}
-	promotions, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{IDs: ids}, "")
+	promotions, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{IDs: ids}, "")
 	for _, p := range promotions {
 		var names []string
 		for _, vote := range p.Votes {
@@ -175,21 +175,18 @@ func (w *Server) addPromotions() {
 			Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.PromotionList], error) {
 			var found []service.PromotionView
+			var before int64
 			var err error
 			if in.Mine {
 				found, err = w.service.Waiting(ctx, v.caller)
 			} else {
-				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: in.Since, Before: in.Before, Limit: in.Limit + 1}
+				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: in.Since, Before: in.Before, Limit: in.Limit}
 				if in.State != "" {
 					f.States = []string{in.State}
 				}
-				found, err = w.service.Promotions(ctx, v.caller, f, in.To)
+				found, before, err = w.service.Promotions(ctx, v.caller, f, in.To)
 			}
-			page := api.PromotionList{Promotions: []api.Promotion{}}
-			if len(found) > in.Limit {
-				found = found[:in.Limit]
-				page.Before = found[in.Limit-1].ID
-			}
+			page := api.PromotionList{Promotions: []api.Promotion{}, Before: before}
 			for _, p := range found {
 				page.Promotions = append(page.Promotions, showPromotion(p))
 			}

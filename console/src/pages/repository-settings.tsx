@@ -11,7 +11,7 @@ import { holdsOptions } from "./new-repository";
 export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
   const queries = useQueryClient();
   const saved = {
-    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead,
+    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead, onlyBuilds: r.onlyBuilds, onlyRobots: r.onlyRobots,
     releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "", openMembers: r.chain?.openMembers ?? false,
   };
   const [form, setForm] = useState(saved);
@@ -25,6 +25,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     mutationFn: () =>
       api.editRepository(r.name, {
         description: form.description, anonymousRead: form.anonymousRead,
+        ...(r.kind === "house" ? { onlyBuilds: form.onlyBuilds, onlyRobots: form.onlyRobots } : {}),
         ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo, openMembers: form.openMembers } } : { holds: form.holds as "both" }),
         ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
       }),
@@ -58,6 +59,8 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
           )}
           {r.chain && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read {r.name} may read through it what all its members add; else only what they may read there</Tick>}
           <Field label="Description"><TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} /></Field>
+          {r.kind === "house" && <Tick checked={form.onlyBuilds} onChange={(onlyBuilds) => setForm({ ...form, onlyBuilds })}>Take only what comes from a build that began here</Tick>}
+          {r.kind === "house" && <Tick checked={form.onlyRobots} onChange={(onlyRobots) => setForm({ ...form, onlyRobots })}>Take only what robots publish</Tick>}
           <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
           {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
           <div className="flex items-center gap-3">
