@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"crelvo/internal/blob"
@@ -23,9 +24,7 @@ import (
 type carrying struct {
 	*crossing
 	staged []*staging
-	done   int
-	noted  time.Time
-	id     int64
+	done   atomic.Int64 // files
 }
 
 // execute does a promotion that is underway: first all files that have other
@@ -43,13 +42,18 @@ func (s *Service) execute(ctx context.Context, caller access.Caller, p record.Pr
 	if len(c.problems) > 0 {
 		return fault.New(fault.Conflict, "cannot-promote", "%s", strings.Join(c.problems, "; "))
 	}
-	work := &carrying{crossing: c, id: p.ID, noted: time.Now()}
+	work := &carrying{crossing: c}
 	defer func() {
 		for _, st := range work.staged {
 			st.Discard()
 		}
 	}()
-	placed, err := s.make(ctx, work)
+	alive, stop := context.WithCancel(ctx)
+	defer stop()
+	go s.every(alive, time.Second, "noting the progress of a promotion", func(ctx context.Context) error {
+		return s.db.NoteProgress(ctx, p.ID, int(work.done.Load()), s.Now())
+	})
+	placed, err := s.makeFiles(ctx, work)
 	if err != nil {
 		return err
 	}
@@ -68,8 +72,9 @@ func (s *Service) execute(ctx context.Context, caller access.Caller, p record.Pr
 	return err
 }
 
-// make writes the files that get other bytes, and gives what is to be recorded.
-func (s *Service) make(ctx context.Context, w *carrying) ([]record.PlacedVersion, error) {
+// makeFiles writes the files that get other bytes, and gives what is to be
+// recorded.
+func (s *Service) makeFiles(ctx context.Context, w *carrying) ([]record.PlacedVersion, error) {
 	var sign *signer
 	if w.stage.SignWith != "" {
 		var err error
@@ -93,7 +98,7 @@ func (s *Service) make(ctx context.Context, w *carrying) ([]record.PlacedVersion
 				item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
 				v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, Digests: f.Digests})
 			}
-			s.progress(ctx, w, len(item.files))
+			w.done.Add(int64(len(item.files)))
 		}
 		if sign != nil {
 			if err := s.signVersion(ctx, w, *item, sign, &v); err != nil {
@@ -103,18 +108,6 @@ func (s *Service) make(ctx context.Context, w *carrying) ([]record.PlacedVersion
 		placed[i] = v
 	}
 	return placed, nil
-}
-
-// progress notes every second how far a promotion is.
-func (s *Service) progress(ctx context.Context, w *carrying, files int) {
-	w.done += files
-	if time.Since(w.noted) < time.Second {
-		return
-	}
-	w.noted = time.Now()
-	if err := s.db.NoteProgress(ctx, w.id, w.done, s.Now()); err != nil {
-		s.log.Error("the progress of a promotion could not be noted", "promotion", w.id, "error", err)
-	}
 }
 
 // restampVersion writes the files of a version as those of the release. Those that
@@ -137,7 +130,7 @@ func (s *Service) restampVersion(ctx context.Context, w *carrying, item *crossin
 			return nil
 		}
 		item.rewrite = append(item.rewrite, fileRewrite{f, made})
-		s.progress(ctx, w, 1)
+		w.done.Add(1)
 		if made.Dropped != "" {
 			return nil
 		}

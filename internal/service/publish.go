@@ -141,7 +141,20 @@ func (s *Service) accepts(caller access.Caller, repository catalog.Repository, e
 	if better == nil {
 		return err.WithHint("No repository that you may publish to holds %ss.", what)
 	}
+	// Those that are named alike first; a reason phrase has room for a few.
+	slices.SortStableFunc(better, func(a, b string) int { return alike(b, repository.Name) - alike(a, repository.Name) })
+	if more := len(better) - maxNamed; more > 0 {
+		better = append(better[:maxNamed], fmt.Sprintf("%d more", more))
+	}
 	return err.WithHint("It belongs in %s.", strings.Join(better, " or "))
+}
+
+// alike is how far two names are the same.
+func alike(a, b string) (n int) {
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return n
 }
 
 func maturity(snapshot bool) string {
