@@ -119,7 +119,7 @@ type Stage struct {
 type Track struct {
 	Name        string  `json:"name" maxLength:"63"`
 	Description string  `json:"description,omitempty" maxLength:"500"`
-	Stages      []Stage `json:"stages" minItems:"2" maxItems:"12"`
+	Stages      []Stage `json:"stages"`
 }
 
 // Standing is what of a build, or of a version without one, is in a stage.

@@ -70,17 +70,18 @@ func (s Shipment) Ask(ctx context.Context, method, address string, body io.Reade
 	}
 	ok := response.StatusCode < 300 || response.StatusCode == http.StatusNotFound && method == http.MethodGet
 	if !ok {
-		text := strings.TrimSpace(string(said))
-		if len(text) > 200 || strings.HasPrefix(text, "<") {
-			text = ""
-		}
-		if text != "" {
-			text = ": " + text
+		// Many servers say the same in the status line and in the body.
+		answer, text := response.Status, strings.TrimSpace(string(said))
+		switch first, _, _ := strings.Cut(text, "\n"); {
+		case text == "" || len(text) > 500 || strings.HasPrefix(text, "<"):
+		case strings.Contains(answer, strings.TrimRight(first, ".")):
+		default:
+			answer += ": " + text
 		}
 		// Wrong credentials may be mended, and servers recover.
 		final := response.StatusCode < 500 && response.StatusCode != http.StatusUnauthorized && response.StatusCode != http.StatusForbidden &&
 			response.StatusCode != http.StatusRequestTimeout && response.StatusCode != http.StatusTooManyRequests
-		err = &Refusal{Status: response.StatusCode, Said: fmt.Sprintf("%s %s was answered %s%s", method, request.URL.Redacted(), response.Status, text), Final: final}
+		err = &Refusal{Status: response.StatusCode, Said: fmt.Sprintf("%s %s was answered %s", method, request.URL.Redacted(), answer), Final: final}
 	}
 	return response.StatusCode, said, err
 }

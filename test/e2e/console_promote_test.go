@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -45,7 +46,16 @@ func TestConsolePromotion(t *testing.T) {
 		chromedp.Click(chromedp.CSS("summary")), see("tide-model-7.0.0.jar", "META-INF/maven/example.skerry.berth/tide-model/pom.xml: version"),
 		typeInto("textarea[name=notes]", "Knows the tides."), click("Promote to "+staging), see("done", "Knows the tides.", "In its place now", "tide-model 7.0.0", "Go on with 7.1.0-SNAPSHOT"))
 	do(page("/promote?build="+build+"%231&along="+track), see("no byte changed", "It would wait"), click("Ask for it"), see("waits for 1 of "+crew))
-	id := done(admin.Promotions(t.Context(), map[string][]string{"track": {track}, "state": {"waiting"}}))(t).Promotions[0].ID
+	// The dry run names the team too, so its text does not tell that the promotion was made.
+	var id int64
+	eventually(t, 10*time.Second, "a promotion that waits", func() bool {
+		waiting := done(admin.Promotions(t.Context(), map[string][]string{"track": {track}, "state": {"waiting"}}))(t).Promotions
+		if len(waiting) == 0 {
+			return false
+		}
+		id = waiting[0].ID
+		return true
+	})
 
 	other, doOther := openConsole(t)
 	if err := browser.SignIn(other, shared.Address, mate, password); err != nil {

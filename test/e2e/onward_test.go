@@ -59,7 +59,7 @@ func TestOnward(t *testing.T) {
 	for _, d := range p.Deliveries {
 		// NuGet's protocol does not tell the same from another: 409 is both.
 		want := "done"
-		if strings.Contains(d.Destination, "npm-taken") {
+		if strings.Contains(d.Destination, "taken") && !strings.Contains(d.Destination, "nuget") {
 			want = "failed"
 		}
 		if d.State != want || want == "failed" && !strings.Contains(d.Said, "with other bytes") {
