@@ -75,7 +75,7 @@ func TestConsole(t *testing.T) {
 	publishRelease(t, r, "deck-plan", "1.2.0", "yet more decks")
 	do(see("1.2.0"))
 
-	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), see("Anybody may read it"), chromedp.Click(chromedp.CSS("main input[type=checkbox]")),
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), see("Anybody may read it"), chromedp.Click(chromedp.Search(`//label[contains(., 'Anybody may read it')]//input`)),
 		browser.ClickText("Save"), see("it is in force now"))
 	if a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/deck-plan/maven-metadata.xml", "", nil); err != nil || a.Status != 200 {
 		t.Errorf("the setting is not in force: %d %v", a.Status, err)
