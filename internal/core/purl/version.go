@@ -1,6 +1,7 @@
 package purl
 
 import (
+	"cmp"
 	"strconv"
 	"strings"
 )
@@ -34,11 +35,48 @@ func IsSnapshot(ecosystem, version string) bool {
 
 // Compare orders two versions of an ecosystem: negative if a comes before b.
 func Compare(ecosystem, a, b string) int {
+	if order := compareNumbers(a, b); order != 0 {
+		return order
+	}
 	if r := byEcosystem[ecosystem]; r.compare != nil {
 		return r.compare(a, b)
 	}
 	return strings.Compare(a, b)
 }
+
+// compareNumbers tells the order of versions that differ first in one of the
+// numbers between dots that both begin with, as most do: that decides in every
+// ecosystem. 0 is that it cannot tell.
+func compareNumbers(a, b string) int {
+	i := 0
+	for i < len(a) && i < len(b) && a[i] == b[i] {
+		if (a[i] < '0' || a[i] > '9') && a[i] != '.' {
+			return 0
+		}
+		i++
+	}
+	begin := i
+	for begin > 0 && a[begin-1] != '.' {
+		begin--
+	}
+	x, y := leadingDigits(a[begin:]), leadingDigits(b[begin:])
+	// A zero in front, or what no number is, is for the ecosystem to say.
+	if x == "" || y == "" || x[0] == '0' && len(x) > 1 || y[0] == '0' && len(y) > 1 || len(x) > 9 || len(y) > 9 || epoch(a) || epoch(b) {
+		return 0
+	}
+	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y))
+}
+
+func leadingDigits(s string) string {
+	end := 0
+	for end < len(s) && s[end] >= '0' && s[end] <= '9' {
+		end++
+	}
+	return s[:end]
+}
+
+// epoch tells whether a version may begin with an epoch, which counts first.
+func epoch(version string) bool { return strings.IndexByte(version, '!') >= 0 }
 
 // NormalName is the one form of a name that the ecosystem takes for the same.
 func NormalName(ecosystem, name string) string {

@@ -235,7 +235,7 @@ func (c *Condition) read(k Key, at int) error {
 		n, err := strconv.ParseInt(number, 10, 63)
 		c.Number, ok = n, err == nil
 	case Bytes:
-		c.Number, ok = parseBytes(number)
+		c.Number, ok = ParseBytes(number)
 	case Length:
 		if c.Op == "=" {
 			return wrong(at, c.Text, "a length of time needs > or <", "Write it like %s.", k.Example)
@@ -250,7 +250,8 @@ func (c *Condition) read(k Key, at int) error {
 
 var units = map[string]int64{"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
 
-func parseBytes(text string) (int64, bool) {
+// ParseBytes reads a number of bytes with a unit: 10MiB, 2GB, 512.
+func ParseBytes(text string) (int64, bool) {
 	end := strings.LastIndexAny(text, "0123456789") + 1
 	n, err := strconv.ParseInt(text[:end], 10, 63)
 	unit, ok := units[strings.ToLower(text[end:])]

@@ -1,0 +1,216 @@
+package retention
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/purl"
+)
+
+// NothingKeeps is the reason of versions that are swept.
+const NothingKeeps = "no reason keeps it"
+
+// Judge says what becomes of each version of a package in a run of the first of
+// the policies, as of now. The others are those that are about the repository
+// too: what one of them keeps, stays. The versions are put into their order: the
+// highest first, and of one the newest upload first. Every query fits or not by
+// Version.Fits.
+func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
+	slices.SortFunc(p.Versions, func(a, b Version) int { return order(p.Key.Ecosystem, b, a) })
+	verdicts := make([]Verdict, len(p.Versions))
+	about := make([][]bool, len(policies))
+	newest := make([][][]bool, len(policies))
+	for i, policy := range policies {
+		about[i] = covered(policy, i, p, now)
+		newest[i] = newestOf(policy, p, about[i])
+	}
+	for v := range p.Versions {
+		verdicts[v] = Verdict{Fate: Outside}
+		if !about[0][v] {
+			continue
+		}
+		verdicts[v] = Verdict{Fate: Swept, Reason: NothingKeeps, Policy: policies[0].Name}
+		version := &p.Versions[v]
+		if reason := marked(policies[0], version, now); reason != "" {
+			verdicts[v] = Verdict{Fate: Kept, Reason: reason}
+			continue
+		}
+	policies:
+		for i, policy := range policies {
+			if !about[i][v] {
+				continue
+			}
+			for r := range policy.Keep {
+				among := newest[i][r] != nil && newest[i][r][v]
+				if reason := policy.Keep[r].keeps(version, p.Rooms, among, now); reason != "" {
+					verdicts[v] = Verdict{Fate: Kept, Policy: policy.Name, Reason: reason}
+					break policies
+				}
+			}
+		}
+	}
+	return verdicts
+}
+
+// order is the order of versions, and of uploads of one version.
+func order(ecosystem string, a, b Version) int {
+	if a.Version != b.Version {
+		if c := purl.Compare(ecosystem, a.Version, b.Version); c != 0 {
+			return c
+		}
+	}
+	return cmp.Or(a.UploadedAt.Compare(b.UploadedAt), cmp.Compare(a.UploadCount, b.UploadCount), cmp.Compare(a.ID, b.ID))
+}
+
+// covered tells which versions a policy is about.
+func covered(policy *Policy, index int, p *Package, now time.Time) []bool {
+	about := make([]bool, len(p.Versions))
+	for v := range p.Versions {
+		version := &p.Versions[v]
+		about[v] = version.Fits[index] && !version.At.After(now) && (len(policy.Packages) == 0 ||
+			slices.ContainsFunc(policy.Packages, func(pattern purl.Pattern) bool {
+				of := p.Key
+				of.Version = version.Version
+				return pattern.Match(of)
+			}))
+	}
+	return about
+}
+
+// marked is why a version stays whatever the reasons of policies are; "" if
+// nothing holds it.
+func marked(policy *Policy, v *Version, now time.Time) string {
+	switch {
+	case v.Pinned != "":
+		return "pinned " + v.Pinned
+	case v.Held != "":
+		return v.Held
+	case !v.BackAt.IsZero() && now.Sub(v.BackAt) < policy.Grace:
+		return "brought back on " + day(v.BackAt) + ", and so kept for the time of grace"
+	}
+	return ""
+}
+
+// newestOf tells for each reason of a policy which versions are among the newest,
+// by index.
+func newestOf(policy *Policy, p *Package, about []bool) [][]bool {
+	all := make([][]bool, len(policy.Keep))
+	for i := range policy.Keep {
+		r := &policy.Keep[i]
+		if r.Kind != Newest {
+			continue
+		}
+		all[i] = make([]bool, len(p.Versions))
+		counts := map[string]int{}
+		for v := range p.Versions { // from the highest down
+			version := &p.Versions[v]
+			if !about[v] {
+				continue
+			}
+			if _, ok := r.labelled(version.Labels); r.Labels != nil && !ok {
+				continue
+			}
+			line, ok := lineOf(r.Line, version)
+			if !ok {
+				continue
+			}
+			if counts[line]++; counts[line] <= r.Count {
+				all[i][v] = true
+			}
+		}
+	}
+	return all
+}
+
+// lineOf is the line that a version is counted in; ok is false if it is in none:
+// a release is no upload of a development version.
+func lineOf(line Line, v *Version) (name string, ok bool) {
+	switch line {
+	case EachMajor:
+		return numbers(v.Version, 1), true
+	case EachMinor:
+		return numbers(v.Version, 2), true
+	case EachDevelopment:
+		return v.Version, v.Snapshot
+	}
+	return "", true
+}
+
+// numbers is the beginning of a version up to its nth number; all of it if it has
+// not so many.
+func numbers(version string, n int) string {
+	count, in := 0, false
+	for i := range len(version) {
+		digit := version[i] >= '0' && version[i] <= '9'
+		if in && !digit {
+			// The epoch of a Python version is no number of its own.
+			if version[i] != '!' {
+				count++
+			}
+			if count == n || version[i] != '.' && version[i] != '!' {
+				return version[:i]
+			}
+		}
+		in = digit
+	}
+	return version
+}
+
+// keeps says why the reason keeps a version; "" if it does not.
+func (r *Reason) keeps(v *Version, rooms map[int64]time.Time, newest bool, now time.Time) string {
+	switch r.Kind {
+	case Newest:
+		if newest {
+			return "among the " + r.String()
+		}
+	case LastUsed:
+		if !v.LastUse().Before(rooms[r.Bytes]) {
+			return r.String()
+		}
+	case Younger:
+		if now.Sub(v.At) < r.Within {
+			return r.String() + ": of " + day(v.At)
+		}
+	case Downloaded:
+		if !v.UsedAt.IsZero() && now.Sub(v.UsedAt) < r.Within {
+			return r.String() + ": on " + day(v.UsedAt)
+		}
+	case UsedBy:
+		if v.Users >= int64(r.Count) {
+			return fmt.Sprintf("%s: downloaded by %d", r, v.Users)
+		}
+	case Labelled:
+		if label, ok := r.labelled(v.Labels); ok {
+			return "labelled " + label
+		}
+	case Promoted:
+		if v.PromotedBy != 0 {
+			return fmt.Sprintf("promoted by promotion %d", v.PromotedBy)
+		}
+		if r.WithBuild && v.BuildPromotedBy != 0 {
+			return fmt.Sprintf("its build was promoted by promotion %d", v.BuildPromotedBy)
+		}
+	case InABuild:
+		if v.UsedIn != "" {
+			return "used by build " + v.UsedIn
+		}
+	case Needed:
+		if v.NeededBy != "" {
+			return "needed by " + v.NeededBy
+		}
+	}
+	return ""
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
+
+// Title names a policy's verdict for people: the reason, and whose it is.
+func (v Verdict) Title() string {
+	if v.Policy == "" || v.Fate != Kept {
+		return v.Reason
+	}
+	return strings.Join([]string{v.Reason, "by " + v.Policy}, ", ")
+}
