@@ -40,8 +40,12 @@ type Store interface {
 	Keep(ctx context.Context, s *Staged) error
 	// Open gives stored bytes, or ErrMissing.
 	Open(ctx context.Context, sha256 [32]byte) (Reader, error)
+	// Has tells whether the store has such bytes.
+	Has(ctx context.Context, sha256 [32]byte) (bool, error)
 	// Drop removes bytes that no record names.
 	Drop(ctx context.Context, sha256 [32]byte) error
+	// Free tells how many bytes there is room for.
+	Free() (int64, error)
 	// Leftovers lists the digests that an earlier process may have kept without
 	// a record naming them, because it ended between the two. Forget removes
 	// the note of one of them, once it was looked after.

@@ -180,6 +180,22 @@ func (f *Folder) Open(ctx context.Context, sha256 [32]byte) (Reader, error) {
 	return file, nil
 }
 
+// Has implements Store.
+func (f *Folder) Has(ctx context.Context, sha256 [32]byte) (bool, error) {
+	_, err := os.Stat(f.path(hex.EncodeToString(sha256[:])))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Free implements Store.
+func (f *Folder) Free() (int64, error) {
+	var disk unix.Statfs_t
+	err := unix.Statfs(f.bytes, &disk)
+	return int64(disk.Bavail) * disk.Bsize, err
+}
+
 // Drop implements Store.
 func (f *Folder) Drop(ctx context.Context, sha256 [32]byte) error {
 	err := os.Remove(f.path(hex.EncodeToString(sha256[:])))

@@ -81,6 +81,9 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.crew(ctx, today.AddDate(0, 0, -1).Add(15*time.Hour)); err != nil {
 		return err
 	}
+	if err := y.keep(ctx, as(User), today); err != nil {
+		return err
+	}
 	return y.abroad(ctx, as(User))
 }
 

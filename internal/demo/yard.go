@@ -190,13 +190,22 @@ func (y *yard) ask(ctx context.Context, method, who, path string, content []byte
 	return y.askWith(ctx, method, who, path, content, "")
 }
 
+// agentOf is how the client of an ecosystem names itself.
+func agentOf(path string) string {
+	parts := strings.SplitN(path, "/", 5)
+	if len(parts) < 5 || parts[1] != "at" {
+		return "crelvo-demo"
+	}
+	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64", "pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1"}[parts[3]]
+}
+
 func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {
 	r, err := http.NewRequestWithContext(ctx, method, y.address+path, bytes.NewReader(content))
 	if err != nil {
 		return err
 	}
 	r.SetBasicAuth(who, y.tokens[who])
-	r.Header.Set("User-Agent", "crelvo-demo")
+	r.Header.Set("User-Agent", agentOf(path))
 	if contentType != "" {
 		r.Header.Set("Content-Type", contentType)
 	}

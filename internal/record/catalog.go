@@ -249,47 +249,10 @@ type Use struct {
 // Uses gives the use of each of the versions that was used.
 func (db *DB) Uses(ctx context.Context, versionIDs []int64) (map[int64]Use, error) {
 	var rows []Use
-	err := db.SelectContext(ctx, &rows, `select d.version_id, sum(d.downloads)::bigint downloads,
-		(select count(*) from download_user u where u.version_id = d.version_id) users,
-		(select used_at from version_use w where w.version_id = d.version_id) used_at
-		from download_day d where d.version_id = any($1) group by d.version_id`, versionIDs)
+	err := db.SelectContext(ctx, &rows, `select version_id, downloads, users, used_at from version_use where version_id = any($1)`, versionIDs)
 	uses := make(map[int64]Use, len(rows))
 	for _, row := range rows {
 		uses[row.VersionID] = row
 	}
 	return uses, err
-}
-
-// Downloads is a batch of counted downloads: parallel slices.
-type Downloads struct {
-	VersionIDs []int64
-	Days       []time.Time
-	Counts     []int64
-}
-
-// CountDownloads adds a batch. Versions that are gone from the records are
-// passed over.
-func (tx *Tx) CountDownloads(ctx context.Context, d Downloads) error {
-	_, err := tx.ExecContext(ctx, `insert into download_day (version_id, day, downloads)
-		select n.id, n.day, n.count from unnest($1::bigint[], $2::date[], $3::bigint[]) n(id, day, count)
-		join version v on v.id = n.id
-		on conflict (version_id, day) do update set downloads = download_day.downloads + excluded.downloads`,
-		d.VersionIDs, d.Days, d.Counts)
-	return err
-}
-
-// CountUsers notes who downloaded what: parallel slices of distinct pairs.
-func (tx *Tx) CountUsers(ctx context.Context, versionIDs, principalIDs []int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `insert into download_user (version_id, principal_id, last_at)
-		select n.version, n.principal, $3 from unnest($1::bigint[], $2::bigint[]) n(version, principal)
-		join version v on v.id = n.version join principal p on p.id = n.principal
-		on conflict (version_id, principal_id) do update set last_at = excluded.last_at`, versionIDs, principalIDs, at)
-	return err
-}
-
-// NoteUses notes when versions were last downloaded: parallel slices.
-func (tx *Tx) NoteUses(ctx context.Context, versionIDs []int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `insert into version_use (version_id, used_at) select v.id, $2 from version v where v.id = any($1) order by v.id
-		on conflict (version_id) do update set used_at = greatest(version_use.used_at, excluded.used_at)`, versionIDs, at)
-	return err
 }

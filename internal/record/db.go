@@ -142,8 +142,8 @@ func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) error {
 type Change struct {
 	// Kind is "package" (new, changed or removed versions), "repository"
 	// (made, changed or removed, and claims), "mirror" (how a run of it is),
-	// "access" (principals, grants, tokens, sessions), "build", "track" or
-	// "promotion".
+	// "access" (principals, grants, tokens, sessions), "build", "track",
+	// "promotion", "policy", "sweep" or "pin".
 	Kind         string `json:"kind"`
 	RepositoryID int64  `json:"repositoryId,omitempty"`
 	Repository   string `json:"repository,omitempty"`
@@ -156,13 +156,17 @@ type Change struct {
 // channel is what changes are announced on.
 const channel = "crelvo"
 
-// Tell announces a change to all nodes when the transaction is committed.
-func (tx *Tx) Tell(ctx context.Context, c Change) error {
-	payload, err := json.Marshal(c)
-	if err != nil {
-		return err
+// Tell announces changes to all nodes when the transaction is committed.
+func (tx *Tx) Tell(ctx context.Context, changes ...Change) error {
+	payloads := make([]string, len(changes))
+	for i, c := range changes {
+		payload, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		payloads[i] = string(payload)
 	}
-	_, err = tx.ExecContext(ctx, `select pg_notify($1, $2)`, channel, string(payload))
+	_, err := tx.ExecContext(ctx, `select count(pg_notify($1, x)) from unnest($2::text[]) x`, channel, payloads)
 	return err
 }
 

@@ -65,7 +65,7 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 			(select string_agg(distinct v.version, ' ') from version v where v.package_id = f.id and v.visible_from is not null
 				and v.visible_until is null and ($4 or not v.snapshot)
 				and not exists (select from withdrawal w where w.package_id = f.id and w.version = v.version and w.visible_until is null)) versions,
-			coalesce((select sum(d.downloads) from version v join download_day d on d.version_id = v.id where v.package_id = f.id), 0)::bigint downloads
+			coalesce((select sum(u.downloads) from version v join version_use u on u.version_id = v.id where v.package_id = f.id), 0)::bigint downloads
 		from page f order by f.fit, f.name, f.namespace`,
 		arguments...)
 	for _, row := range rows {

@@ -73,26 +73,6 @@ func (tx *Tx) touchPackage(ctx context.Context, key catalog.PackageKey, at time.
 	return err
 }
 
-// RemoveVersions takes what can be seen of a package out of use: of some
-// versions, or of all if none are named. Labels go with the versions that they
-// are at.
-func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, versions []string, at time.Time) (n int64, err error) {
-	// The versions first, and the package after them, as everybody does.
-	err = tx.GetContext(ctx, &n, `with gone as (
-			update version v set visible_until = $6, changed_in = pg_current_xact_id() from package p
-			where p.id = v.package_id and p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
-			and (cardinality($5::text[]) = 0 or v.version = any($5)) and v.visible_from is not null and v.visible_until is null returning v.id, v.package_id, v.version
-		), less as (
-			update package p set revision = p.revision + 1, changed_at = $6, versions = p.versions - (select count(*) from gone),
-				bytes = p.bytes - coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id in (select id from gone)), 0)
-			where p.id in (select package_id from gone)
-		), unlabelled as (
-			update label l set visible_until = $6 from gone where l.package_id = gone.package_id and l.version = gone.version and l.visible_until is null
-		)
-		select count(*) from gone`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, append([]string{}, versions...), at)
-	return n, err
-}
-
 // Readme is the text about a version, or ErrNotFound.
 func (db *DB) Readme(ctx context.Context, versionID int64) (catalog.Readme, error) {
 	var row struct {

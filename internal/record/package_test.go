@@ -65,7 +65,10 @@ func TestPackageIsBroughtUpToDate(t *testing.T) {
 		{func(tx *record.Tx) error {
 			return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks much"}, "x", now)
 		}, `1/a-1.asc/a-1.jar withdrawn: leaks much, 2/a-2.jar {"latest":"2"}`},
-		{func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, key, []string{"2"}, now); return err }, `1/a-1.asc/a-1.jar withdrawn: leaks much null`},
+		{func(tx *record.Tx) error {
+			_, err := tx.RemoveVersions(ctx, key, []string{"2"}, time.Hour, now)
+			return err
+		}, `1/a-1.asc/a-1.jar withdrawn: leaks much null`},
 		{func(tx *record.Tx) error { return tx.Restore(ctx, key, []string{"1"}, now) }, `1/a-1.asc/a-1.jar null`},
 	} {
 		before := told(known.Package)
@@ -122,7 +125,10 @@ func TestRemovedReleases(t *testing.T) {
 	ctx, now := t.Context(), time.Now()
 	f := w.file("a", "1", "one", 1, now)
 	w.complete(w.add(f).VersionID, now)
-	w.within(func(tx *record.Tx) error { _, err := tx.RemoveVersions(ctx, f.Key, []string{"1"}, now); return err })
+	w.within(func(tx *record.Tx) error {
+		_, err := tx.RemoveVersions(ctx, f.Key, []string{"1"}, time.Hour, now)
+		return err
+	})
 	if got := w.add(w.file("a", "1", "other", 1, now)); !got.Taken || got.RemovedAt.IsZero() {
 		t.Errorf("other bytes: %+v", got)
 	}

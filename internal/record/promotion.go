@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -258,6 +259,8 @@ type Collision struct {
 	Version string
 	// Gone: it was there, and removed, with other bytes.
 	Gone bool
+	// NoSource: what was to be promoted is not there any more.
+	NoSource bool
 }
 
 // Place makes versions visible in their repository, all of them at once. It
@@ -277,6 +280,21 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 			}
 			details[i] = sql.NullString{String: string(raw), Valid: true}
 		}
+	}
+	// What is promoted must be there, and stay until this is done: its bytes are
+	// named by nothing else, perhaps.
+	var there []int64
+	if err := tx.SelectContext(ctx, &there, `select id from version where id = any($1) and visible_from is not null and visible_until is null order by id for share`, sources); err != nil {
+		return nil, nil, err
+	}
+	var missing []Collision
+	for i, p := range placed {
+		if _, ok := slices.BinarySearch(there, p.SourceID); !ok {
+			missing = append(missing, Collision{Key: placed[i].Key, Version: p.Version, NoSource: true})
+		}
+	}
+	if missing != nil {
+		return nil, missing, nil
 	}
 	// Everybody takes packages and versions in this order, so that two who want
 	// some of the same wait for each other and not in a circle.
@@ -332,6 +350,9 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 		from unnest($1::bigint[], $2::bigint[]) n(id, source) join readme r on r.version_id = n.source`, ids, sources); err != nil {
 		return nil, nil, err
 	}
+	if err := tx.weigh(ctx, ids); err != nil {
+		return nil, nil, err
+	}
 	return ids, nil, tx.recount(ctx, ids, 1, at)
 }
 
@@ -366,7 +387,8 @@ func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int6
 func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]Collision, error) {
 	var bad []int64
 	if err := tx.SelectContext(ctx, &bad, `select distinct v.id from version v join version g on g.package_id = v.package_id and g.version = v.version and g.id <> v.id
-		join file f on f.version_id = v.id join file o on o.version_id = g.id and o.name = f.name and o.sha256 <> f.sha256
+		join file f on f.version_id = v.id join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) o
+			on o.version_id = g.id and o.name = f.name and o.sha256 <> f.sha256
 		where v.id = any($1) and not v.snapshot and not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, ids); err != nil {
 		return nil, err
 	}
@@ -381,13 +403,19 @@ func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]
 	return collisions, nil
 }
 
+// weigh notes how many bytes versions have.
+func (tx *Tx) weigh(ctx context.Context, versionIDs []int64) error {
+	_, err := tx.ExecContext(ctx, `update version v set bytes = coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id), 0)
+		where v.id = any($1)`, versionIDs)
+	return err
+}
+
 // recount notes in packages that versions came (sign 1) or went (-1).
 func (tx *Tx) recount(ctx context.Context, versionIDs []int64, sign int, at time.Time) error {
 	_, err := tx.ExecContext(ctx, `with locked as (
 			select id from package where id in (select package_id from version where id = any($1)) order by id for update
 		), moved as (
-			select v.package_id, count(distinct v.id) versions, coalesce(sum(b.size), 0) bytes from version v
-			left join file f on f.version_id = v.id left join blob b using (sha256) where v.id = any($1) group by v.package_id
+			select package_id, count(*) versions, sum(bytes) bytes from version where id = any($1) group by package_id
 		)
 		update package p set revision = p.revision + 1, changed_at = $3, versions = p.versions + $2 * moved.versions, bytes = p.bytes + $2 * moved.bytes
 		from moved join locked on locked.id = moved.package_id where p.id = moved.package_id`, versionIDs, sign, at)
@@ -405,7 +433,7 @@ func (tx *Tx) SetTargets(ctx context.Context, promotionID int64, targets []int64
 // unseen, nobody had them, and their names are free for other bytes. Labels that
 // moved to them go back. It gives how many versions there were.
 func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, placed, at time.Time) (int64, error) {
-	result, err := tx.ExecContext(ctx, `update version set visible_until = $2, unseen = $3, changed_in = pg_current_xact_id()
+	result, err := tx.ExecContext(ctx, `update version set visible_until = $2, unseen = $3, grace_until = $2::timestamptz + interval '14 days', changed_in = pg_current_xact_id()
 		where id = any($1) and visible_until is null`, versionIDs, at, unseen)
 	if err != nil {
 		return 0, err
@@ -430,7 +458,7 @@ func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, pla
 
 // Downloaded counts the downloads of versions.
 func (r reads) Downloaded(ctx context.Context, versionIDs []int64) (n int64, err error) {
-	err = sqlx.GetContext(ctx, r.q, &n, `select coalesce(sum(downloads), 0)::bigint from download_day where version_id = any($1)`, versionIDs)
+	err = sqlx.GetContext(ctx, r.q, &n, `select coalesce(sum(downloads), 0)::bigint from version_use where version_id = any($1)`, versionIDs)
 	return n, err
 }
 

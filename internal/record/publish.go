@@ -137,7 +137,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		return Added{}, err
 	}
 	if added.Visible {
-		err = tx.raiseRevision(ctx, v.PackageID, f.Digests.Size, f.At)
+		err = tx.grow(ctx, v.ID, v.PackageID, f.Digests.Size, f.At)
 	}
 	return added, err
 }
@@ -150,7 +150,8 @@ func (tx *Tx) removedAs(ctx context.Context, versionID int64, f NewFile) (Added,
 		At    time.Time `db:"visible_from"`
 		Until time.Time `db:"visible_until"`
 	}
-	err := tx.GetContext(ctx, &row, `select v.published_by, v.visible_from, v.visible_until from version v join file f on f.version_id = v.id
+	err := tx.GetContext(ctx, &row, `select v.published_by, v.visible_from, v.visible_until from version v
+		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) f on f.version_id = v.id
 		where v.id = $1 and f.name = $2 and f.sha256 <> $3`, versionID, f.Name, f.Digests.SHA256[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return Added{}, nil
@@ -258,10 +259,10 @@ func (db *DB) MarkFileBroken(ctx context.Context, f catalog.File) error {
 	return err
 }
 
-// raiseRevision notes that a visible version grew.
-func (tx *Tx) raiseRevision(ctx context.Context, packageID, bytes int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $2, bytes = bytes + $3
-		where id = $1`, packageID, at, bytes)
+// grow notes that a visible version has more bytes.
+func (tx *Tx) grow(ctx context.Context, versionID, packageID, bytes int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `with grown as (update version set bytes = bytes + $4 where id = $1)
+		update package set revision = revision + 1, changed_at = $3, bytes = bytes + $4 where id = $2`, versionID, packageID, at, bytes)
 	return err
 }
 
@@ -321,11 +322,11 @@ func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []Op
 // if a file of it is broken.
 func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
 	result, err := tx.ExecContext(ctx, `with shown as (
-			update version set visible_from = $2, changed_in = pg_current_xact_id()
-			where id = $1 and visible_from is null and visible_until is null and broken_file = '' returning id, package_id
+			update version set visible_from = $2, changed_in = pg_current_xact_id(),
+				bytes = coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = $1), 0)
+			where id = $1 and visible_from is null and visible_until is null and broken_file = '' returning package_id, bytes
 		)
-		update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + coalesce(
-			(select sum(b.size) from file f join blob b using (sha256) where f.version_id = shown.id), 0)
+		update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + shown.bytes
 		from shown where p.id = shown.package_id`, versionID, at)
 	if err != nil {
 		return false, err
@@ -337,7 +338,7 @@ func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done
 // Abandon gives up an open version; its name is free again. done is false if
 // the version is not open any more.
 func (tx *Tx) Abandon(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
-	result, err := tx.ExecContext(ctx, `update version set visible_until = $2
+	result, err := tx.ExecContext(ctx, `update version set visible_until = $2, grace_until = $2
 		where id = $1 and visible_from is null and visible_until is null`, versionID, at)
 	if err != nil {
 		return false, err

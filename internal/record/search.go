@@ -119,9 +119,9 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 	case "used":
 		return "v.id in (select u.version_id from version_use u where u.used_at " + since() + ")"
 	case "downloads":
-		return "coalesce((select sum(d.downloads) from download_day d where d.version_id = v.id), 0) " + c.Op + " " + s.arg(c.Number)
+		return "coalesce((select u.downloads from version_use u where u.version_id = v.id), 0) " + c.Op + " " + s.arg(c.Number)
 	case "size":
-		return "coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id), 0) " + c.Op + " " + s.arg(c.Number)
+		return "v.bytes " + c.Op + " " + s.arg(c.Number)
 	case "by":
 		return "v.published_by ilike " + text()
 	case "version":

@@ -36,10 +36,8 @@ func TestSearchConditions(t *testing.T) {
 		if err := tx.Withdraw(ctx, w.repo.Key("pypi", "", "tidecast"), []string{"0.6.0"}, []string{"wrong moon"}, "x", now); err != nil {
 			return err
 		}
-		if err := tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{deck}, Days: []time.Time{now}, Counts: []int64{7}}); err != nil {
-			return err
-		}
-		return tx.NoteUses(ctx, []int64{deck}, now.AddDate(0, 0, -10))
+		return tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{deck}, Days: []time.Time{now}, Clients: []string{"npm"}, Whos: []string{"nobody"},
+			Counts: []int64{7}, Lasts: []time.Time{now.AddDate(0, 0, -10)}})
 	})
 	const release, snapshot, tide = "deck-ui 2.0.0", "deck-ui 2.1.0-dev.7", "tidecast 0.6.0"
 	for text, want := range map[string][]string{

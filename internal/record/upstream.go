@@ -263,7 +263,7 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 		_, err = tx.Complete(ctx, v.ID, f.At)
 		return true, err
 	}
-	return true, tx.raiseRevision(ctx, v.PackageID, f.Digests.Size, f.At)
+	return true, tx.grow(ctx, v.ID, v.PackageID, f.Digests.Size, f.At)
 }
 
 // MirrorHour is what a mirror did in an hour.

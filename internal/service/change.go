@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/retention"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 )
@@ -136,25 +137,58 @@ func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalo
 
 // Remove implements ecosystem.Desk.
 func (s *Service) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
+	_, err := s.remove(ctx, caller, key, versions)
+	return err
+}
+
+// RemoveVersion takes a version out of use, as a sweep by hand.
+func (s *Service) RemoveVersion(ctx context.Context, caller access.Caller, name string, p purl.PURL) (SweepView, error) {
+	r, err := s.Repository(caller, name, access.Remove)
+	if err != nil {
+		return SweepView{}, err
+	}
+	id, err := s.remove(ctx, caller, r.Key(p.Ecosystem, p.Namespace, p.Name), []string{p.Version})
+	if err != nil {
+		return SweepView{}, err
+	}
+	found, err := s.db.Sweeps(ctx, record.SweepFilter{ID: id})
+	if err == nil && len(found) == 0 {
+		err = record.ErrNotFound
+	}
+	if err != nil {
+		return SweepView{}, err
+	}
+	return SweepView{Sweep: found[0], Repositories: []catalog.Repository{r}, May: true}, nil
+}
+
+// remove takes versions out of use, and names the sweep that they can be brought
+// back from; 0 if there was nothing to do.
+func (s *Service) remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) (sweepID int64, err error) {
 	key.Sight = ""
 	r, p, err := s.changing(ctx, caller, access.Remove, key)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	for _, version := range versions {
 		if !hasVersion(p, version) {
-			return noVersion(r, key, version)
+			return 0, noVersion(r, key, version)
 		}
 	}
 	if len(versions) == 0 {
-		return nil
+		return 0, nil
 	}
-	return s.changePackage(ctx, r, key, versions, func(tx *record.Tx) (record.Event, error) {
+	err = s.changePackage(ctx, r, key, versions, func(tx *record.Tx) (record.Event, error) {
 		event := s.event(caller, "versions removed")
-		event.Detail = map[string]string{"versions": strings.Join(versions, " ")}
-		_, err := tx.RemoveVersions(ctx, key, versions, s.Now())
+		ids, err := tx.RemoveVersions(ctx, key, versions, retention.DefaultGrace, s.Now())
+		if err != nil {
+			return event, err
+		}
+		sweep, err := s.recordRemoval(ctx, tx, caller, r, ids, retention.DefaultGrace)
+		sweepID = sweep.ID
+		event.Detail = map[string]string{"versions": strings.Join(versions, " "), "sweep": itoa(sweep.ID)}
 		return event, err
 	})
+	return sweepID, err
 }
 
 // Readme implements ecosystem.Desk.

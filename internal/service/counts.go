@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"crelvo/internal/core/access"
 	"crelvo/internal/record"
 )
 
@@ -15,9 +16,31 @@ type counter struct {
 	counted
 }
 
+// versionDay is what downloads are counted by.
 type versionDay struct {
 	version int64
 	day     time.Time
+	client  string
+	who     string // "person", "robot" or "nobody"
+}
+
+type dayUser struct {
+	versionDay
+	principal int64
+}
+
+// tally is how often, and when last.
+type tally struct {
+	n    int64
+	last time.Time
+}
+
+func (t tally) plus(other tally) tally {
+	if other.last.After(t.last) {
+		t.last = other.last
+	}
+	t.n += other.n
+	return t
 }
 
 type versionUser struct{ version, principal int64 }
@@ -31,14 +54,14 @@ type versionToken struct {
 
 // counted is what was counted and not written yet.
 type counted struct {
-	days   map[versionDay]int64
-	users  map[versionUser]bool
+	days   map[versionDay]tally
+	users  map[dayUser]time.Time // when last
 	tokens map[int64]record.TokenUse
 	with   map[versionToken]bool
 }
 
 func newCounted() counted {
-	return counted{days: map[versionDay]int64{}, users: map[versionUser]bool{}, tokens: map[int64]record.TokenUse{}, with: map[versionToken]bool{}}
+	return counted{days: map[versionDay]tally{}, users: map[dayUser]time.Time{}, tokens: map[int64]record.TokenUse{}, with: map[versionToken]bool{}}
 }
 
 // begun makes the maps where there are none; mu must be held.
@@ -48,17 +71,22 @@ func (c *counter) begun() {
 	}
 }
 
-func (c *counter) add(version, principal int64, token string, at time.Time) {
-	day := at.UTC().Truncate(24 * time.Hour)
+func (c *counter) add(version int64, caller access.Caller, at time.Time) {
+	day := versionDay{version: version, day: at.UTC().Truncate(24 * time.Hour), client: record.ClientName(caller.UserAgent), who: "person"}
+	switch {
+	case caller.Anonymous():
+		day.who = "nobody"
+	case caller.Robot:
+		day.who = "robot"
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.begun()
-	c.days[versionDay{version, day}]++
-	if principal != 0 {
-		user := versionUser{version, principal}
-		c.users[user] = true
-		if token != "" {
-			c.with[versionToken{user, token}] = true
+	c.days[day] = c.days[day].plus(tally{1, at})
+	if caller.ID != 0 {
+		c.users[dayUser{day, caller.ID}] = at
+		if caller.Token != "" {
+			c.with[versionToken{versionUser{version, caller.ID}, caller.Token}] = true
 		}
 	}
 }
@@ -84,9 +112,13 @@ func (c *counter) giveBack(t counted) {
 	defer c.mu.Unlock()
 	c.begun()
 	for k, n := range t.days {
-		c.days[k] += n
+		c.days[k] = c.days[k].plus(n)
 	}
-	maps.Copy(c.users, t.users)
+	for k, at := range t.users {
+		if at.After(c.users[k]) {
+			c.users[k] = at
+		}
+	}
 	maps.Copy(c.with, t.with)
 	for id, use := range t.tokens {
 		if _, later := c.tokens[id]; !later {
@@ -104,13 +136,14 @@ func (s *Service) flushCounts(ctx context.Context) error {
 	}
 	var batch record.Downloads
 	for k, n := range taken.days {
-		batch.VersionIDs = append(batch.VersionIDs, k.version)
-		batch.Days = append(batch.Days, k.day)
-		batch.Counts = append(batch.Counts, n)
+		batch.VersionIDs, batch.Days = append(batch.VersionIDs, k.version), append(batch.Days, k.day)
+		batch.Clients, batch.Whos, batch.Counts = append(batch.Clients, k.client), append(batch.Whos, k.who), append(batch.Counts, n.n)
+		batch.Lasts = append(batch.Lasts, n.last)
 	}
-	var versions, principals []int64
-	for k := range taken.users {
-		versions, principals = append(versions, k.version), append(principals, k.principal)
+	for k, at := range taken.users {
+		batch.UserVersionIDs, batch.UserDays = append(batch.UserVersionIDs, k.version), append(batch.UserDays, k.day)
+		batch.UserClients, batch.UserWhos, batch.UserIDs = append(batch.UserClients, k.client), append(batch.UserWhos, k.who), append(batch.UserIDs, k.principal)
+		batch.UserLasts = append(batch.UserLasts, at)
 	}
 	var with, owners []int64
 	var names []string
@@ -125,16 +158,10 @@ func (s *Service) flushCounts(ctx context.Context) error {
 		if err := tx.CountDownloads(ctx, batch); err != nil {
 			return err
 		}
-		if err := tx.CountUsers(ctx, versions, principals, s.Now()); err != nil {
-			return err
-		}
 		if err := tx.NoteTokenDownloads(ctx, owners, names, with, s.Now()); err != nil {
 			return err
 		}
 		if err := tx.NoteTokenUses(ctx, uses); err != nil {
-			return err
-		}
-		if err := tx.NoteUses(ctx, batch.VersionIDs, s.Now()); err != nil {
 			return err
 		}
 		if err := tx.CountMirrors(ctx, hours); err != nil {

@@ -235,7 +235,7 @@ func (s *Service) openStored(ctx context.Context, f catalog.File) (ecosystem.See
 // Downloaded implements ecosystem.Desk.
 func (s *Service) Downloaded(caller access.Caller, f catalog.File, fetched bool) {
 	now := s.Now()
-	s.downloads.add(f.VersionID, caller.ID, caller.Token, now)
+	s.downloads.add(f.VersionID, caller, now)
 	if s.mirrorOf(f.RepositoryID) == nil {
 		return
 	}

@@ -2,7 +2,7 @@ package service
 
 import (
 	"context"
-	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -10,8 +10,6 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/robfig/cron/v3"
-
-	"crelvo/internal/core/catalog"
 )
 
 // jobs is the work in the background that is on a schedule, or must not be
@@ -19,8 +17,8 @@ import (
 type jobs struct {
 	mu     sync.Mutex
 	client *river.Client[pgx.Tx]
-	// scheduled are the prefetch rules that are on the schedule, by mirror.
-	scheduled map[int64]string
+	// scheduled tells what is on the schedule, by kind and name, and at which times.
+	scheduled map[string]string
 }
 
 const (
@@ -70,11 +68,17 @@ func NextTimes(schedule, zone string, from time.Time, n int) ([]time.Time, error
 func (s *Service) newJobs() error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &prefetchWorker{service: s})
+	river.AddWorker(workers, &sweepWorker{service: s})
+	river.AddWorker(workers, &reclaimWorker{service: s})
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool()), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}}, Workers: workers,
 		JobTimeout: longestJob, Logger: s.log, MaxAttempts: 1})
-	s.jobs.client, s.jobs.scheduled = client, map[int64]string{}
-	return err
+	if err != nil {
+		return err
+	}
+	s.jobs.client, s.jobs.scheduled = client, map[string]string{}
+	s.keepSchedule("reclaim", map[string]scheduled{"nightly": {schedule: reclaimTimes, zone: "UTC", args: reclaimArgs{}}})
+	return nil
 }
 
 // runJobs works on the queue until ctx ends.
@@ -100,39 +104,70 @@ func (s *Service) runJobs(ctx context.Context) {
 	}
 }
 
-// schedulePrefetch puts the prefetch rules of a directory on the schedule.
-func (s *Service) schedulePrefetch(d *directory) {
+// scheduled is a job on a schedule.
+type scheduled struct {
+	schedule, zone string
+	args           river.JobArgs
+}
+
+// keepSchedule puts the jobs of a kind on the schedule, by name, and takes those
+// off that are not wanted any more.
+func (s *Service) keepSchedule(kind string, wanted map[string]scheduled) {
 	s.jobs.mu.Lock()
 	defer s.jobs.mu.Unlock()
-	wanted := map[int64]catalog.Prefetch{}
-	for id, r := range d.byID {
-		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
-			wanted[id] = r.Mirror.Prefetch
+	for name, was := range s.jobs.scheduled {
+		of, name2, _ := strings.Cut(name, "/")
+		if of != kind {
+			continue
+		}
+		if rule, ok := wanted[name2]; !ok || was != rule.zone+" "+rule.schedule {
+			s.jobs.client.PeriodicJobs().RemoveByID(name)
+			delete(s.jobs.scheduled, name)
 		}
 	}
-	name := func(id int64) string { return fmt.Sprintf("prefetch-%d", id) }
-	for id, was := range s.jobs.scheduled {
-		if rule, ok := wanted[id]; !ok || was != rule.Zone+" "+rule.Schedule {
-			s.jobs.client.PeriodicJobs().RemoveByID(name(id))
-			delete(s.jobs.scheduled, id)
-		}
-	}
-	for id, rule := range wanted {
+	for name, rule := range wanted {
+		id := kind + "/" + name
 		if _, ok := s.jobs.scheduled[id]; ok {
 			continue
 		}
-		schedule, err := parseSchedule(rule.Schedule, rule.Zone)
+		schedule, err := parseSchedule(rule.schedule, rule.zone)
 		if err != nil {
-			s.log.Error("a prefetch schedule cannot be read", "mirror", d.byID[id].Name, "error", err)
+			s.log.Error("a schedule cannot be read", "of", id, "error", err)
 			continue
 		}
-		job := river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) {
-			return prefetchArgs{Mirror: id}, nil
-		}, &river.PeriodicJobOpts{ID: name(id)})
+		job := river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) { return rule.args, nil }, &river.PeriodicJobOpts{ID: id})
 		if _, err := s.jobs.client.PeriodicJobs().AddSafely(job); err != nil {
-			s.log.Error("a prefetch rule could not be put on the schedule", "mirror", d.byID[id].Name, "error", err)
+			s.log.Error("a job could not be put on the schedule", "of", id, "error", err)
 			continue
 		}
-		s.jobs.scheduled[id] = rule.Zone + " " + rule.Schedule
+		s.jobs.scheduled[id] = rule.zone + " " + rule.schedule
 	}
+}
+
+// schedulePrefetch puts the prefetch rules of a directory on the schedule.
+func (s *Service) schedulePrefetch(d *directory) {
+	wanted := map[string]scheduled{}
+	for id, r := range d.byID {
+		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
+			wanted[itoa(id)] = scheduled{schedule: r.Mirror.Prefetch.Schedule, zone: r.Mirror.Prefetch.Zone, args: prefetchArgs{Mirror: id}}
+		}
+	}
+	s.keepSchedule("prefetch", wanted)
+}
+
+// scheduleSweeps puts the retention policies on the schedule.
+func (s *Service) scheduleSweeps(ctx context.Context) error {
+	stored, err := s.db.Policies(ctx)
+	if err != nil {
+		return err
+	}
+	wanted := map[string]scheduled{}
+	for _, p := range stored {
+		rules, _, err := ParsePolicy(p.Text)
+		if err == nil && rules.Schedule != "" && !p.Paused {
+			wanted[p.Name] = scheduled{schedule: rules.Schedule, zone: rules.Zone, args: sweepArgs{Policy: p.Name}}
+		}
+	}
+	s.keepSchedule("sweep", wanted)
+	return nil
 }

@@ -226,14 +226,15 @@ func (s *Service) Forget(ctx context.Context, caller access.Caller, name string,
 	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
 	var forgotten Forgotten
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
-		var err error
 		var versions []string // all
 		if p.Version != "" {
 			versions = []string{p.Version}
 		}
-		if forgotten.Copies, err = tx.RemoveVersions(ctx, key, versions, s.Now()); err != nil {
+		ids, err := tx.RemoveVersions(ctx, key, versions, 0, s.Now())
+		if err != nil {
 			return err
 		}
+		forgotten.Copies = int64(len(ids))
 		if forgotten.Documents, err = tx.ForgetUpstreamDocuments(ctx, key); err != nil {
 			return err
 		}

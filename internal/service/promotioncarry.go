@@ -270,6 +270,9 @@ func (s *Service) place(ctx context.Context, tx *record.Tx, caller access.Caller
 	if len(collisions) > 0 {
 		first := collisions[0]
 		what := purlOf(first.Key, first.Version)
+		if first.NoSource {
+			return fault.New(fault.Conflict, "source-gone", "what was to become %s is not in %s any more", what, c.from.Name).WithHint("Look at the sweeps of %s.", c.from.Name)
+		}
 		if first.Gone {
 			return fault.New(fault.Conflict, "published-before", "%s was in %s before, with other bytes, and removed; a release does not come back as something else", what, c.to.Name)
 		}

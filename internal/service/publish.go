@@ -267,14 +267,12 @@ func (s *Service) recorded(ctx context.Context, staged []*blob.Staged, do func(t
 		k.who[st.Digests.SHA256]++
 	}
 	k.mu.Unlock()
-	err := func() error {
-		for _, st := range staged {
-			if err := s.blobs.Keep(ctx, st); err != nil {
-				return storeFault(err)
-			}
-		}
-		return s.db.Within(ctx, do)
-	}()
+	err := s.recordKept(ctx, staged, do)
+	// Bytes that nothing named may be reclaimed between the two; then all of it is
+	// done again.
+	for try := 0; record.BytesGone(err) && try < 3; try++ {
+		err = s.recordKept(ctx, staged, do)
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, st := range staged {
@@ -298,6 +296,31 @@ func (s *Service) recorded(ctx context.Context, staged []*blob.Staged, do func(t
 		}
 	}
 	return err
+}
+
+func (s *Service) recordKept(ctx context.Context, staged []*blob.Staged, do func(tx *record.Tx) error) error {
+	for _, st := range staged {
+		if err := s.blobs.Keep(ctx, st); err != nil {
+			return storeFault(err)
+		}
+	}
+	return s.db.Within(ctx, func(tx *record.Tx) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		// From here on nobody can reclaim what the records name. Somebody may have
+		// done so since it was kept, and may not have come to the end of it.
+		for _, st := range staged {
+			there, err := s.blobs.Has(ctx, st.Digests.SHA256)
+			if err == nil && !there {
+				err = s.blobs.Keep(ctx, st)
+			}
+			if err != nil {
+				return storeFault(err)
+			}
+		}
+		return nil
+	})
 }
 
 // Finish implements ecosystem.Desk.

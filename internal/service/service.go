@@ -177,6 +177,8 @@ func (s *Service) Run(ctx context.Context) {
 	running.Go(func() { s.runJobs(ctx) })
 	running.Go(func() { s.every(ctx, 2*time.Second, "looking after promotions", s.tendPromotions) })
 	running.Go(func() { s.every(ctx, time.Second, "sending versions on", s.deliver) })
+	running.Go(func() { s.every(ctx, time.Second, "sweeping", s.tendSweeps) })
+	running.Go(func() { s.every(ctx, time.Hour, "forgetting downloads of long ago", s.forgetUse) })
 	running.Wait()
 	s.promoting.end()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -238,6 +240,12 @@ func (s *Service) heard(c record.Change) {
 		s.accessGeneration.Add(1)
 	case "build":
 		s.buildGeneration.Add(1)
+	case "policy":
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := s.scheduleSweeps(ctx); err != nil {
+			s.log.Error("reading the policies failed", "error", err)
+		}
 	case "repository":
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -258,6 +266,7 @@ func (s *Service) forgetAll() {
 	s.callers.Purge()
 	s.buildGeneration.Add(1)
 	s.heard(record.Change{Kind: "repository"})
+	s.heard(record.Change{Kind: "policy"})
 }
 
 // generation counts the changes of all packages of a name, in whichever

@@ -182,7 +182,7 @@ func (s *Service) Heard(caller access.Caller, change record.Change) (_ record.Ch
 			change = record.Change{Kind: change.Kind}
 		}
 		return change, true
-	case "build", "promotion", "track":
+	case "build", "promotion", "track", "policy", "sweep", "pin":
 		// That something changed is no secret; what it was is asked for.
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
 	case "package":

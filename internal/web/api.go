@@ -76,6 +76,8 @@ func (w *Server) addAPI() {
 	w.addTracks()
 	w.addPromotions()
 	w.addKeys()
+	w.addRetention()
+	w.addUsage()
 	w.addUpload()
 	w.addLive()
 }

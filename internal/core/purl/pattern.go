@@ -73,12 +73,12 @@ func (p Pattern) String() string { return p.text }
 // MatchName tells whether some version of the package could fit.
 func (p Pattern) MatchName(of PURL) bool {
 	if !strings.HasPrefix(p.name, "*") {
-		return glob(p.name, of.path())
+		return Glob(p.name, of.path())
 	}
 	// A pattern for any ecosystem is read by the rules of each.
 	_, rest, _ := strings.Cut(p.name, "/")
 	kind, _, _ := strings.Cut(p.name, "/")
-	return glob(kind+"/"+NormalName(of.Ecosystem, rest), of.path())
+	return Glob(kind+"/"+NormalName(of.Ecosystem, rest), of.path())
 }
 
 // Match tells whether the version fits. A package URL without a version fits a
@@ -90,7 +90,7 @@ func (p Pattern) Match(of PURL) bool {
 	if p.ranges != nil {
 		return of.Version != "" && p.ranges.Contains(of.Ecosystem, of.Version)
 	}
-	return p.version == "" || of.Version != "" && glob(p.version, of.Version)
+	return p.version == "" || of.Version != "" && Glob(p.version, of.Version)
 }
 
 // Whole tells whether the pattern is about every version of the names it fits.
@@ -127,9 +127,9 @@ func (p PURL) path() string {
 	return p.Ecosystem + "/" + p.Namespace + "/" + p.Name
 }
 
-// glob matches with * for any run of characters, in time that grows with the
+// Glob matches with * for any run of characters, in time that grows with the
 // product of the lengths at most.
-func glob(pattern, text string) bool {
+func Glob(pattern, text string) bool {
 	star, mark, i, j := -1, 0, 0, 0
 	for j < len(text) {
 		switch {

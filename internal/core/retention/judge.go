@@ -32,10 +32,10 @@ func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
 		if !about[0][v] {
 			continue
 		}
-		verdicts[v] = Verdict{Fate: Swept, Reason: NothingKeeps, Policy: policies[0].Name}
+		verdicts[v] = Verdict{Fate: Swept, Reason: NothingKeeps, Because: NothingKeeps, Policy: policies[0].Name}
 		version := &p.Versions[v]
-		if reason := marked(policies[0], version, now); reason != "" {
-			verdicts[v] = Verdict{Fate: Kept, Reason: reason}
+		if reason, because := marked(policies[0], version, now); reason != "" {
+			verdicts[v] = Verdict{Fate: Kept, Reason: reason, Because: because}
 			continue
 		}
 	policies:
@@ -46,7 +46,7 @@ func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
 			for r := range policy.Keep {
 				among := newest[i][r] != nil && newest[i][r][v]
 				if reason := policy.Keep[r].keeps(version, p.Rooms, among, now); reason != "" {
-					verdicts[v] = Verdict{Fate: Kept, Policy: policy.Name, Reason: reason}
+					verdicts[v] = Verdict{Fate: Kept, Policy: policy.Name, Reason: reason, Because: policy.Keep[r].String()}
 					break policies
 				}
 			}
@@ -82,16 +82,16 @@ func covered(policy *Policy, index int, p *Package, now time.Time) []bool {
 
 // marked is why a version stays whatever the reasons of policies are; "" if
 // nothing holds it.
-func marked(policy *Policy, v *Version, now time.Time) string {
+func marked(policy *Policy, v *Version, now time.Time) (reason, because string) {
 	switch {
 	case v.Pinned != "":
-		return "pinned " + v.Pinned
+		return "pinned " + v.Pinned, "pinned"
 	case v.Held != "":
-		return v.Held
+		return v.Held, "something is under way with it"
 	case !v.BackAt.IsZero() && now.Sub(v.BackAt) < policy.Grace:
-		return "brought back on " + day(v.BackAt) + ", and so kept for the time of grace"
+		return "brought back on " + day(v.BackAt) + ", and so kept for the time of grace", "brought back"
 	}
-	return ""
+	return "", ""
 }
 
 // newestOf tells for each reason of a policy which versions are among the newest,

@@ -98,6 +98,8 @@ type Verdict struct {
 	// Policy is the one whose reason decides; "" where none has a part in it.
 	Policy string
 	Reason string
+	// Because is the reason without what is particular to the version.
+	Because string
 }
 
 // LastUse is when a version was downloaded last or, if it never was, published.

@@ -1,0 +1,225 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+)
+
+func removeCommand(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "remove PURL", Short: "Take a version out of use; for a time it can be brought back", Args: arguments(cobra.ExactArgs(1)),
+		Long: "Take a version out of use. It goes the way of a sweep: it can be brought back for a time of grace, and after\n" +
+			"that its bytes are reclaimed. Who still uses it: crelvo who-uses PURL.",
+		Example: "  crelvo remove pkg:npm/%40skerry/deck-ui@2.0.0 --in releases",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := checkPURL(args[0]); err != nil {
+				return err
+			}
+			if err := s.confirm(cmd, "Take "+args[0]+" out of "+in+"?"); err != nil {
+				return err
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Sweep, error) {
+				return c.RemoveVersion(ctx, in, args[0])
+			}, func(w io.Writer, x api.Sweep) {
+				fmt.Fprintf(w, "Took %s out of %s. Bring it back within %s: crelvo sweep undo %d\n", args[0], in, x.Grace, x.ID)
+			})
+		}}
+	inFlag(cmd, s, &in, "the repository that holds it")
+	return cmd
+}
+
+func pinCommand(s *session) *cobra.Command {
+	var p api.SetPin
+	var until string
+	cmd := &cobra.Command{Use: "pin PURL", Short: "Keep a version from every sweep; without a version, list what is pinned", Args: arguments(cobra.MaximumNArgs(1)),
+		Example: "  crelvo pin pkg:maven/example.skerry.berth/tide-model@1.2.0 --in releases --reason 'the audit of 2027' --until 2027-06-30\n  crelvo pin",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Pin, error) { return c.Pins(ctx) }, func(w io.Writer, all []api.Pin) {
+					var rows [][]string
+					for _, p := range all {
+						rows = append(rows, []string{p.PURL, p.Repository, p.By, timeText(p.At), optionalTime(p.Until, "for good"), p.Reason})
+					}
+					table(w, []string{"VERSION", "IN", "BY", "SINCE", "UNTIL", "REASON"}, nil, rows)
+				})
+			}
+			if p.Repository == "" {
+				return usageError{fmt.Errorf("--in is missing: say which repository")}
+			}
+			if err := checkPURL(args[0]); err != nil {
+				return err
+			}
+			p.PURL = args[0]
+			if until != "" {
+				at, err := parseMoment(until)
+				if err != nil {
+					return err
+				}
+				p.Until = &at
+			}
+			did := "%s in %s stays, whatever the policies say."
+			if p.Off {
+				did = "%s in %s is not pinned any more."
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.SetPin(ctx, p) }, did, p.PURL, p.Repository)
+		}}
+	f := cmd.Flags()
+	f.StringVar(&p.Repository, "in", "", "the repository that holds it")
+	f.StringVar(&p.Reason, "reason", "", "why it must stay")
+	f.StringVar(&until, "until", "", "until when: a time, a day, or +90d; left out: for good")
+	f.BoolVar(&p.Off, "off", false, "take the pin off")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func reclaimCommand(s *session) *cobra.Command {
+	var now, list bool
+	cmd := &cobra.Command{Use: "reclaim", Short: "Free the bytes that nothing names any more", Args: arguments(cobra.NoArgs),
+		Long: "Free the bytes of what was removed and whose grace has ended, and of publications that came to nothing. What\n" +
+			"nothing names is marked first, and freed by a run an hour or more later; --now frees it at once. It runs by\n" +
+			"itself every night.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if list {
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Reclaiming, error) { return c.Reclaimings(ctx) }, func(w io.Writer, all []api.Reclaiming) {
+					var rows [][]string
+					for _, r := range all {
+						rows = append(rows, []string{timeText(r.BegunAt), r.BegunBy, optionalTime(r.EndedAt, "under way"), strconv.Itoa(r.Versions), strconv.Itoa(r.Marked), strconv.Itoa(r.Files), api.Bytes(r.Bytes), r.Failure})
+					}
+					table(w, []string{"BEGUN", "BY", "ENDED", "VERSIONS", "MARKED", "FREED FILES", "FREED", "FAILURE"}, []int{3, 4, 5, 6}, rows)
+				})
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Reclaiming, error) { return c.Reclaim(ctx, now) }, func(w io.Writer, r api.Reclaiming) {
+				if r.Failure != "" {
+					fmt.Fprintf(w, "It could not be ended: %s\n", r.Failure)
+				}
+				fmt.Fprintf(w, "The grace of %s had ended. Freed %s: %s. Marked %s that nothing names", count(r.Versions, "version"), count(r.Files, "file"), api.Bytes(r.Bytes), count(r.Marked, "file"))
+				if r.Marked > 0 && !now {
+					fmt.Fprint(w, ": the next run, an hour or more from now, frees them")
+				}
+				fmt.Fprintln(w, ".")
+			})
+		}}
+	cmd.Flags().BoolVar(&now, "now", false, "also what no earlier run has marked")
+	cmd.Flags().BoolVar(&list, "list", false, "list the last runs instead")
+	return cmd
+}
+
+func usageCommand(s *session) *cobra.Command {
+	var in, from, until, by, order string
+	var limit int
+	cmd := &cobra.Command{Use: "usage [PURL]", Short: "Show what is downloaded, how often and by how many", Args: arguments(cobra.MaximumNArgs(1)),
+		Long: "Without a package: the packages that are used most, rise, fall, or that nobody uses. With one, or with --by:\n" +
+			"its downloads by day, client, who (person, robot, nobody that signed in), version or repository.",
+		Example: "  crelvo usage --order unused --in snapshots\n  crelvo usage pkg:npm/%40skerry/deck-ui --by version --from 2026-09-01",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			query := url.Values{"repository": {in}, "from": {from}, "until": {until}}
+			if len(args) == 1 {
+				query.Set("purl", args[0])
+			}
+			if len(args) == 1 || by != "" {
+				if by != "" {
+					query.Set("by", by)
+				}
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.UsePart, error) { return c.Use(ctx, query) }, func(w io.Writer, all []api.UsePart) {
+					var rows [][]string
+					for _, p := range all {
+						rows = append(rows, []string{p.Part, strconv.FormatInt(p.Downloads, 10), strconv.FormatInt(p.Users, 10)})
+					}
+					table(w, []string{strings.ToUpper(cmp.Or(by, "day")), "DOWNLOADS", "USERS"}, []int{1, 2}, rows)
+				})
+			}
+			query.Set("order", order)
+			query.Set("limit", strconv.Itoa(limit))
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.UsedPackage, error) {
+				return c.UsedPackages(ctx, query)
+			}, func(w io.Writer, all []api.UsedPackage) {
+				var rows [][]string
+				for _, p := range all {
+					rows = append(rows, []string{p.PURL, p.Repository, strconv.FormatInt(p.Downloads, 10), strconv.FormatInt(p.Before, 10), strconv.FormatInt(p.Users, 10), day(p.UsedAt), strconv.FormatInt(p.Versions, 10), api.Bytes(p.Bytes)})
+				}
+				table(w, []string{"PACKAGE", "IN", "DOWNLOADS", "BEFORE", "USERS", "LAST USED", "VERSIONS", "SIZE"}, []int{2, 3, 4, 6, 7}, rows)
+			})
+		}}
+	f := cmd.Flags()
+	f.StringVar(&in, "in", "", "only of this repository")
+	f.StringVar(&from, "from", "", "since this day; left out: 30 days")
+	f.StringVar(&until, "until", "", "until this day; left out: today")
+	f.StringVar(&by, "by", "", "by day, client, who, version or repository")
+	f.StringVar(&order, "order", "top", "top, rising, falling or unused")
+	f.IntVar(&limit, "limit", 20, "at most so many packages")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	must(cmd.RegisterFlagCompletionFunc("by", fixed("day", "client", "who", "version", "repository")))
+	must(cmd.RegisterFlagCompletionFunc("order", fixed("top", "rising", "falling", "unused")))
+	return cmd
+}
+
+func whoUsesCommand(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "who-uses PURL", Short: "Show who still uses a version: users, robots, builds, and what needs it", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := checkPURL(args[0]); err != nil {
+				return err
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.WhoUses, error) { return c.WhoUses(ctx, args[0], in) }, func(w io.Writer, who api.WhoUses) {
+				if len(who.Users)+len(who.Builds)+len(who.Needs) == 0 {
+					fmt.Fprintln(w, "Nobody that signed in downloaded it, no recorded build used it, and nothing here needs it.")
+					return
+				}
+				var rows [][]string
+				for _, u := range who.Users {
+					rows = append(rows, []string{u.Name, u.Kind, timeText(u.LastAt), strings.Join(u.Clients, ", ")})
+				}
+				table(w, []string{"WHO", "KIND", "LAST DOWNLOAD", "WITH"}, nil, rows)
+				fmt.Fprintln(w)
+				fields(w, "builds", strings.Join(who.Builds, ", "), "needed by", strings.Join(who.Needs, ", "))
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func spaceCommand(s *session) *cobra.Command {
+	return &cobra.Command{Use: "space", Short: "Show where storage goes", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
+		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SpacePage, error) { return c.Space(ctx, 31) }, func(w io.Writer, p api.SpacePage) {
+			before := map[string]int64{} // a month ago, or when it was first noted
+			for _, d := range p.Days {
+				key := d.Repository + " " + d.Ecosystem
+				if _, ok := before[key]; !ok {
+					before[key] = d.Bytes
+				}
+			}
+			var rows [][]string
+			for _, x := range p.Now {
+				grown := "-"
+				if was, ok := before[x.Repository+" "+x.Ecosystem]; ok {
+					grown = signed(x.Bytes - was)
+				}
+				rows = append(rows, []string{x.Repository, x.Ecosystem, strconv.FormatInt(x.Packages, 10), strconv.FormatInt(x.Versions, 10), api.Bytes(x.Bytes), api.Bytes(x.Shared), grown, api.Bytes(x.Grace)})
+			}
+			table(w, []string{"REPOSITORY", "ECOSYSTEM", "PACKAGES", "VERSIONS", "SIZE", "OF IT SHARED", "SINCE " + time.Now().AddDate(0, 0, -31).Format("Jan 2"), "IN GRACE"}, []int{2, 3, 4, 5, 6, 7}, rows)
+			if p.Files > 0 {
+				fmt.Fprintln(w)
+				fields(w, "stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing", api.Bytes(p.Unnamed), "free on the disk", api.Bytes(p.Free))
+			}
+		})
+	}}
+}
+
+func signed(bytes int64) string {
+	if bytes < 0 {
+		return "-" + api.Bytes(-bytes)
+	}
+	return "+" + api.Bytes(bytes)
+}

@@ -1,0 +1,183 @@
+package record
+
+import (
+	"context"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+// Versions are taken out of use and brought back in one order everywhere: the
+// versions first, by their ids, and the packages after them.
+
+// RemoveVersions takes what can be seen of a package out of use: of some versions,
+// or of all if none are named. It gives their ids.
+func (tx *Tx) RemoveVersions(ctx context.Context, key catalog.PackageKey, versions []string, grace time.Duration, at time.Time) (ids []int64, err error) {
+	if err := tx.SelectContext(ctx, &ids, `select v.id from version v join package p on p.id = v.package_id
+		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
+		and (cardinality($5::text[]) = 0 or v.version = any($5)) and v.visible_from is not null and v.visible_until is null`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, append([]string{}, versions...)); err != nil {
+		return nil, err
+	}
+	if ids, err = tx.Hold(ctx, ids); err != nil {
+		return nil, err
+	}
+	return ids, tx.TakeOut(ctx, ids, grace, at)
+}
+
+// Hold locks those of versions that can be seen, and their packages, until the
+// transaction ends, and gives them.
+func (tx *Tx) Hold(ctx context.Context, versionIDs []int64) (ids []int64, err error) {
+	if err := tx.SelectContext(ctx, &ids, `select id from version where id = any($1) and visible_from is not null and visible_until is null
+		order by id for update`, versionIDs); err != nil {
+		return nil, err
+	}
+	_, err = tx.ExecContext(ctx, `select id from package where id in (select package_id from version where id = any($1)) order by id for update`, ids)
+	return ids, err
+}
+
+// TakeOut takes versions out of use that are held; they can be brought back within
+// the grace. Labels go with the versions that they are at.
+func (tx *Tx) TakeOut(ctx context.Context, versionIDs []int64, grace time.Duration, at time.Time) error {
+	if len(versionIDs) == 0 {
+		return nil
+	}
+	if _, err := tx.ExecContext(ctx, `update version set visible_until = $2, grace_until = $3, changed_in = pg_current_xact_id() where id = any($1)`,
+		versionIDs, at, at.Add(grace)); err != nil {
+		return err
+	}
+	// Of a snapshot's uploads, the label is at those that are left.
+	if _, err := tx.ExecContext(ctx, `update label l set visible_until = $2 from version g where g.id = any($1) and l.package_id = g.package_id
+		and l.version = g.version and l.visible_until is null and not exists (select from version v where v.package_id = l.package_id
+			and v.version = l.version and v.visible_from is not null and v.visible_until is null)`, versionIDs, at); err != nil {
+		return err
+	}
+	return tx.recount(ctx, versionIDs, -1, at)
+}
+
+// Returned is what came of bringing a version back.
+type Returned struct {
+	ID int64 `db:"id"`
+	// Why it did not come back; "" if it did.
+	Why string `db:"why"`
+}
+
+// BringBack makes versions visible again that were removed and are in their grace,
+// with the labels that they had, where nothing else has those by now.
+func (tx *Tx) BringBack(ctx context.Context, versionIDs []int64, at time.Time) ([]Returned, error) {
+	var rows []Returned
+	if err := tx.SelectContext(ctx, &rows, `select g.id, case
+			when g.visible_until is null then 'it is there'
+			when g.reclaimed_at is not null or g.grace_until is null then 'its bytes are reclaimed'
+			when exists (select from version v where v.package_id = g.package_id and v.version = g.version and v.upload = g.upload and v.visible_until is null) then 'it was published again'
+			when (select r.removed_at from repository r join package p on p.repository_id = r.id where p.id = g.package_id) is not null then 'its repository was removed'
+			else '' end why
+		from version g where g.id = any($1) order by g.id for update of g`, versionIDs); err != nil {
+		return nil, err
+	}
+	var back []int64
+	for _, r := range rows {
+		if r.Why == "" {
+			back = append(back, r.ID)
+		}
+	}
+	if len(back) == 0 {
+		return rows, nil
+	}
+	if _, err := tx.ExecContext(ctx, `insert into absence (version_id, gone_from, back_at) select id, visible_until, $2::timestamptz from version where id = any($1)`, back, at); err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
+		select distinct on (l.package_id, l.name) l.package_id, l.name, l.version, l.set_by, $2::timestamptz from version g join label l on l.package_id = g.package_id
+			and l.version = g.version and l.visible_until = g.visible_until
+		where g.id = any($1) and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)
+		order by 1, 2, g.id desc`, back, at); err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `update version set visible_until = null, grace_until = null, brought_back_at = $2, unseen = false, changed_in = pg_current_xact_id()
+		where id = any($1)`, back, at); err != nil {
+		return nil, err
+	}
+	return rows, tx.recount(ctx, back, 1, at)
+}
+
+// KeysOf gives the packages that versions belong to, each once.
+func (r reads) KeysOf(ctx context.Context, versionIDs []int64) ([]catalog.PackageKey, error) {
+	rows, err := r.q.QueryxContext(ctx, `select distinct p.repository_id, p.ecosystem, p.namespace, p.name from version v join package p on p.id = v.package_id
+		where v.id = any($1) order by 1, 2, 3, 4`, versionIDs)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var keys []catalog.PackageKey
+	for rows.Next() {
+		var row keyRow
+		if err := rows.StructScan(&row); err != nil {
+			return nil, err
+		}
+		keys = append(keys, row.value())
+	}
+	return keys, rows.Err()
+}
+
+// Pin is a person's mark that keeps a version from every sweep.
+type Pin struct {
+	ID           int64      `db:"id"`
+	RepositoryID int64      `db:"repository_id"`
+	Ecosystem    string     `db:"ecosystem"`
+	Namespace    string     `db:"namespace"`
+	Name         string     `db:"name"`
+	Version      string     `db:"version"` // or the name of an upload
+	Reason       string     `db:"reason"`
+	By           string     `db:"by_name"`
+	At           time.Time  `db:"at"`
+	Until        *time.Time `db:"until"`
+	PackageID    int64      `db:"package_id"`
+}
+
+const pinColumns = `select k.id, k.package_id, p.repository_id, p.ecosystem, p.namespace, p.name, k.version, k.reason, k.by_name, k.at, k.until
+	from pin k join package p on p.id = k.package_id `
+
+// SetPin pins a version that can be seen, or an upload of one; what was said of it
+// before is replaced. done is false if there is no such version.
+func (tx *Tx) SetPin(ctx context.Context, key catalog.PackageKey, p Pin) (done bool, err error) {
+	// A sweep that is at it holds the version: either it is seen to be pinned, or
+	// it is seen here to be gone.
+	var ids []int64
+	if err := tx.SelectContext(ctx, &ids, `select v.id from version v join package p on p.id = v.package_id where p.repository_id = $1 and p.ecosystem = $2
+		and p.namespace = $3 and p.name = $4 and (v.version = $5 or v.upload = $5) and v.visible_from is not null and v.visible_until is null order by v.id for share of v`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, p.Version); err != nil || len(ids) == 0 {
+		return false, err
+	}
+	if _, err := tx.EndPin(ctx, key, p.Version, p.By, p.At); err != nil {
+		return false, err
+	}
+	_, err = tx.ExecContext(ctx, `insert into pin (package_id, version, reason, by_name, at, until) select `+packageOf+`, $5, $6, $7, $8::timestamptz, $9::timestamptz`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, p.Version, p.Reason, p.By, p.At, p.Until)
+	return true, err
+}
+
+// EndPin ends a pin; done is false if there was none.
+func (tx *Tx) EndPin(ctx context.Context, key catalog.PackageKey, version, by string, at time.Time) (done bool, err error) {
+	return changedOne(tx.ExecContext(ctx, `update pin set ended_by = $6, ended_at = $7 where package_id = `+packageOf+` and version = $5 and ended_at is null`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, by, at))
+}
+
+// Pins lists the pins in scope that hold at a moment, the newest first.
+func (r reads) Pins(ctx context.Context, scope Scope, at time.Time) (pins []Pin, err error) {
+	arguments := []any{scope.Repositories, at}
+	rows, err := r.q.QueryxContext(ctx, pinColumns+`where p.repository_id = any($1) and k.at <= $2 and (k.ended_at is null or k.ended_at > $2)
+		and (k.until is null or k.until > $2)`+scope.and(&arguments)+` order by k.id desc`, arguments...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var p Pin
+		if err := rows.StructScan(&p); err != nil {
+			return nil, err
+		}
+		pins = append(pins, p)
+	}
+	return pins, rows.Err()
+}

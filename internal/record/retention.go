@@ -1,0 +1,359 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/query"
+	"crelvo/internal/core/retention"
+)
+
+// rows are what both database/sql and pgx give.
+type rows interface {
+	Next() bool
+	Scan(into ...any) error
+	Err() error
+}
+
+// Facts reads what retention is decided by. Those of Within see what the
+// transaction sees; those of DB.Facts one moment, however long it takes.
+type Facts struct {
+	ask func(ctx context.Context, sql string, arguments ...any) (rows, func(), error)
+}
+
+// Facts runs do with what is known at one moment.
+func (db *DB) Facts(ctx context.Context, do func(f Facts) error) error {
+	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		return do(Facts{ask: func(ctx context.Context, sql string, arguments ...any) (rows, func(), error) {
+			found, err := tx.Query(ctx, sql, arguments...)
+			if err != nil {
+				return nil, nil, err
+			}
+			return found, found.Close, nil
+		}})
+	})
+}
+
+// Facts is what the transaction knows.
+func (tx *Tx) Facts() Facts {
+	return Facts{ask: func(ctx context.Context, sql string, arguments ...any) (rows, func(), error) {
+		found, err := tx.QueryContext(ctx, sql, arguments...)
+		if err != nil {
+			return nil, nil, err
+		}
+		return found, func() { found.Close() }, nil
+	}}
+}
+
+// each calls scan for every row.
+func (f Facts) each(ctx context.Context, sql string, arguments []any, scan func(row rows) error) error {
+	found, end, err := f.ask(ctx, sql, arguments...)
+	if err != nil {
+		return err
+	}
+	defer end()
+	for found.Next() {
+		if err := scan(found); err != nil {
+			return err
+		}
+	}
+	return found.Err()
+}
+
+// FactPackage is a package of which something can be seen. About tells for each of
+// the queries whether it asks for names like that.
+type FactPackage struct {
+	ID    int64
+	Key   purl.PURL
+	About []bool
+}
+
+// Packages lists the packages of a repository in their order; as of a moment those
+// of which anything was ever there.
+func (f Facts) Packages(ctx context.Context, repositoryID int64, queries []query.Query, at catalog.Moment) (found []FactPackage, err error) {
+	s := new(statement)
+	fmt.Fprintf(s, "select p.id, p.ecosystem, p.namespace, p.name, (%s)::text from package p where p.repository_id = %s",
+		s.each(queries, s.ofPackage), s.arg(repositoryID))
+	if at == 0 {
+		s.WriteString(" and p.versions > 0")
+	}
+	s.WriteString(" order by p.ecosystem, p.namespace, p.name")
+	err = f.each(ctx, s.String(), s.arguments, func(row rows) error {
+		var p FactPackage
+		var about string
+		err := row.Scan(&p.ID, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &about)
+		p.About = fits(about)
+		found = append(found, p)
+		return err
+	})
+	return found, err
+}
+
+// each writes which of the queries fit, as a text with t or f for each.
+func (s *statement) each(queries []query.Query, of func(query.Query) string) string {
+	conditions := []string{"''"}
+	for _, q := range queries {
+		if condition := of(q); condition != "" {
+			conditions = append(conditions, "case when true"+condition+" then 't' else 'f' end")
+		} else {
+			conditions = append(conditions, "'t'")
+		}
+	}
+	return strings.Join(conditions, " || ")
+}
+
+// fits reads such a text.
+func fits(text string) []bool {
+	all := make([]bool, len(text))
+	for i := range all {
+		all[i] = text[i] == 't'
+	}
+	return all
+}
+
+// PackagesOf gives the packages of versions, with what Packages gives of them, and
+// their repositories.
+func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []query.Query) (found []FactPackage, repositories []int64, err error) {
+	s := new(statement)
+	fmt.Fprintf(s, `select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, (%s)::text from package p
+		where p.id in (select package_id from version where id = any(%s)) order by p.repository_id, p.ecosystem, p.namespace, p.name`, s.each(queries, s.ofPackage), s.arg(versionIDs))
+	err = f.each(ctx, s.String(), s.arguments, func(row rows) error {
+		var p FactPackage
+		var repository int64
+		var about string
+		err := row.Scan(&p.ID, &repository, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &about)
+		p.About = fits(about)
+		found, repositories = append(found, p), append(repositories, repository)
+		return err
+	})
+	return found, repositories, err
+}
+
+// Versions gives the versions of packages that can be seen, by package, with what
+// is known of each for a verdict as of now; at is a moment that is past, or 0.
+// Fits[i] tells whether a version fits the ith query, as far as the query is about
+// versions.
+func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment) (map[int64][]retention.Version, error) {
+	s := new(statement)
+	use := "left join version_use u on u.version_id = v.id"
+	if at != 0 {
+		use = `left join lateral (select max(d.day)::timestamptz used_at, sum(d.downloads)::bigint downloads,
+			(select count(distinct x) from download_day e, unnest(e.users) x where e.version_id = v.id and e.day <= ` + s.arg(now) + `::date) users
+			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
+	}
+	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
+	fmt.Fprintf(s, `select v.package_id, v.id, v.version, v.upload, v.snapshot, v.visible_from, v.uploaded_at, v.upload_count, coalesce(v.build_id, 0), v.bytes,
+		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
+		from version v %s where v.package_id = any(%s) and %s order by v.package_id, v.visible_from desc, v.id desc`, fit, use, s.arg(packageIDs), seen(at))
+	found := make(map[int64][]retention.Version, len(packageIDs))
+	known := map[string][]bool{} // most fit alike
+	err := f.each(ctx, s.String(), s.arguments, func(row rows) error {
+		var v retention.Version
+		var packageID int64
+		var back, used *time.Time
+		var fit string
+		err := row.Scan(&packageID, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes,
+			&back, &used, &v.Downloads, &v.Users, &fit)
+		if v.Fits = known[fit]; v.Fits == nil {
+			v.Fits = fits(fit)
+			known[fit] = v.Fits
+		}
+		if back != nil {
+			v.BackAt = *back
+		}
+		if used != nil {
+			v.UsedAt = *used
+		}
+		found[packageID] = append(found[packageID], v)
+		return err
+	})
+	return found, err
+}
+
+// Labels gives the labels of packages, by package and version.
+func (f Facts) Labels(ctx context.Context, packageIDs []int64, at catalog.Moment) (map[int64]map[string][]string, error) {
+	during := "l.visible_until is null"
+	if at != 0 {
+		during = "l.visible_from <= " + moment(at) + " and (l.visible_until is null or l.visible_until > " + moment(at) + ")"
+	}
+	found := map[int64]map[string][]string{}
+	err := f.each(ctx, `select l.package_id, l.version, l.name from label l where l.package_id = any($1) and `+during+` order by 1, 2, 3`, []any{packageIDs}, func(row rows) error {
+		var id int64
+		var version, name string
+		err := row.Scan(&id, &version, &name)
+		if found[id] == nil {
+			found[id] = map[string][]string{}
+		}
+		found[id][version] = append(found[id][version], name)
+		return err
+	})
+	return found, err
+}
+
+// Pinned gives why versions are pinned at a moment, by package and by version or
+// upload.
+func (f Facts) Pinned(ctx context.Context, repositories []int64, now time.Time) (map[int64]map[string]string, error) {
+	found := map[int64]map[string]string{}
+	err := f.each(ctx, pinColumns+`where p.repository_id = any($1) and k.at <= $2 and (k.ended_at is null or k.ended_at > $2) and (k.until is null or k.until > $2)`,
+		[]any{repositories, now}, func(row rows) error {
+			var p Pin
+			err := row.Scan(&p.ID, &p.PackageID, &p.RepositoryID, &p.Ecosystem, &p.Namespace, &p.Name, &p.Version, &p.Reason, &p.By, &p.At, &p.Until)
+			if found[p.PackageID] == nil {
+				found[p.PackageID] = map[string]string{}
+			}
+			found[p.PackageID][p.Version] = "by " + p.By + ": " + p.Reason
+			return err
+		})
+	return found, err
+}
+
+// Held tells of versions with which something is under way, what that is.
+func (f Facts) Held(ctx context.Context) (map[int64]string, error) {
+	held := map[int64]string{}
+	note := func(text string) func(row rows) error {
+		return func(row rows) error {
+			var version, id int64
+			err := row.Scan(&version, &id)
+			held[version] = fmt.Sprintf(text, id)
+			return err
+		}
+	}
+	err := f.each(ctx, `select d.version_id, d.promotion_id from delivery d where d.state = 'waiting'`, nil, note("it is being sent on for promotion %d"))
+	if err == nil {
+		err = f.each(ctx, `select i.source_id, i.promotion_id from promotion_item i join promotion q on q.id = i.promotion_id where q.state in ('waiting', 'underway')`,
+			nil, note("promotion %d waits for it"))
+	}
+	return held, err
+}
+
+// Promoted tells which promotions took versions further, by version and by build.
+func (f Facts) Promoted(ctx context.Context, now time.Time) (versions, builds map[int64]int64, err error) {
+	versions, builds = map[int64]int64{}, map[int64]int64{}
+	err = f.each(ctx, `select i.source_id, coalesce(v.build_id, 0), i.promotion_id from promotion_item i join promotion q on q.id = i.promotion_id
+		join version v on v.id = i.source_id where q.state = 'done' and q.ended_at <= $1 order by i.promotion_id`, []any{now}, func(row rows) error {
+		var version, build, promotion int64
+		err := row.Scan(&version, &build, &promotion)
+		versions[version] = promotion
+		if build != 0 {
+			builds[build] = promotion
+		}
+		return err
+	})
+	return versions, builds, err
+}
+
+// Room tells since when a version of a repository must have been used to be among
+// those that were used last and together have at most so many bytes.
+func (f Facts) Room(ctx context.Context, repositoryID, bytes int64) (since time.Time, err error) {
+	err = f.each(ctx, `select x.used from (select coalesce(u.used_at, v.visible_from) used, sum(v.bytes) over (order by coalesce(u.used_at, v.visible_from) desc, v.id desc) total
+			from version v join package p on p.id = v.package_id left join version_use u on u.version_id = v.id
+			where p.repository_id = $1 and v.visible_from is not null and v.visible_until is null) x
+		where x.total > $2 order by x.total limit 1`, []any{repositoryID, bytes}, func(row rows) error {
+		err := row.Scan(&since)
+		since = since.Add(time.Microsecond) // that one is beyond it already
+		return err
+	})
+	return since, err
+}
+
+// Shares tells which bytes several versions have, of those that can be seen or are
+// arriving.
+func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
+	shares := new(retention.Shares)
+	var last [32]byte
+	var raw []byte
+	err := f.each(ctx, `select f.sha256, f.version_id, b.size from (select sha256 from file group by sha256 having count(*) > 1) t
+		join file f using (sha256) join blob b using (sha256) join version v on v.id = f.version_id
+		where v.visible_until is null order by f.sha256, f.version_id`, nil, func(row rows) error {
+		var version, size int64
+		if err := row.Scan(&raw, &version, &size); err != nil {
+			return err
+		}
+		if digest := [32]byte(raw); digest != last {
+			last = digest
+			shares.Blob(size)
+		}
+		shares.Holder(version)
+		return nil
+	})
+	return shares, err
+}
+
+// Needs calls each for every version that can be seen and needs one of the packages
+// that are named, by package URL without a version; but not for those in without,
+// or only for those in only if that is not nil.
+func (f Facts) Needs(ctx context.Context, names []string, without, only []int64, each func(title string, needs []catalog.Dependency) error) error {
+	return f.each(ctx, `select p.name || ' ' || v.version, v.details->'dependencies' from version v join package p on p.id = v.package_id
+		where v.visible_from is not null and v.visible_until is null and jsonb_array_length(coalesce(v.details->'dependencies', '[]')) > 0
+		and ($3::bigint[] is null and not v.id = any($2) or v.id = any($3))
+		and exists (select from jsonb_array_elements(v.details->'dependencies') x where x->>'purl' = any($1))
+		order by p.repository_id, p.ecosystem, p.namespace, p.name, v.id`, []any{names, append([]int64{}, without...), only}, func(row rows) error {
+		var title string
+		var raw []byte
+		if err := row.Scan(&title, &raw); err != nil {
+			return err
+		}
+		var needs []catalog.Dependency
+		if err := json.Unmarshal(raw, &needs); err != nil {
+			return err
+		}
+		return each(title, needs)
+	})
+}
+
+// Elsewhere calls each for every version of packages of some names that can be
+// seen in other repositories than some.
+func (f Facts) Elsewhere(ctx context.Context, keys []purl.PURL, repositories []int64, each func(of purl.PURL, version string)) error {
+	var ecosystems, namespaces, names []string
+	for _, k := range keys {
+		ecosystems, namespaces, names = append(ecosystems, k.Ecosystem), append(namespaces, k.Namespace), append(names, k.Name)
+	}
+	return f.each(ctx, `select distinct p.ecosystem, p.namespace, p.name, v.version from package p join version v on v.package_id = p.id
+		join (select * from unnest($1::text[], $2::text[], $3::text[])) n(ecosystem, namespace, name) using (ecosystem, namespace, name)
+		where not p.repository_id = any($4) and v.visible_from is not null and v.visible_until is null order by 1, 2, 3, 4`,
+		[]any{ecosystems, namespaces, names, repositories}, func(row rows) error {
+			var of purl.PURL
+			var version string
+			err := row.Scan(&of.Ecosystem, &of.Namespace, &of.Name, &version)
+			each(of, version)
+			return err
+		})
+}
+
+// BuildUses calls each for every build that used one of the versions, and kept for
+// every one of those builds that made something that can be seen besides them.
+func (f Facts) BuildUses(ctx context.Context, versionIDs []int64, each func(build int64, title string, version int64), kept func(build int64)) error {
+	err := f.each(ctx, `select b.id, b.name || '#' || b.number, u.version_id from build_use u join build b on b.id = u.build_id where u.version_id = any($1)
+		order by b.id, u.version_id`, []any{versionIDs}, func(row rows) error {
+		var build, version int64
+		var title string
+		err := row.Scan(&build, &title, &version)
+		each(build, title, version)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return f.each(ctx, `select distinct v.build_id from version v where v.build_id in (select build_id from build_use where version_id = any($1))
+		and v.visible_from is not null and v.visible_until is null and not v.id = any($1) order by 1`, []any{versionIDs}, func(row rows) error {
+		var build int64
+		err := row.Scan(&build)
+		kept(build)
+		return err
+	})
+}
+
+// Count tells how many versions of repositories can be seen.
+func (f Facts) Count(ctx context.Context, repositoryID int64) (n int64, err error) {
+	var versions sql.NullInt64
+	err = f.each(ctx, `select sum(versions)::bigint from package where repository_id = $1`, []any{repositoryID}, func(row rows) error { return row.Scan(&versions) })
+	return versions.Int64, err
+}

@@ -1,0 +1,191 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/retention"
+	"crelvo/internal/record"
+)
+
+// reclaimArgs is a job that reclaims on schedule.
+type reclaimArgs struct{}
+
+// Kind implements river.JobArgs.
+func (reclaimArgs) Kind() string { return "reclaim" }
+
+type reclaimWorker struct {
+	river.WorkerDefaults[reclaimArgs]
+	service *Service
+}
+
+// Work implements river.Worker.
+func (w *reclaimWorker) Work(ctx context.Context, job *river.Job[reclaimArgs]) error {
+	_, err := w.service.reclaim(ctx, access.Caller{Name: "schedule"}, markedFor)
+	return err
+}
+
+const (
+	// reclaimTimes is when bytes are reclaimed by themselves.
+	reclaimTimes = "40 4 * * *"
+	// markedFor is how long stored files must have been marked before they are
+	// freed.
+	markedFor    = time.Hour
+	reclaimBatch = 500
+)
+
+// Reclaim frees the bytes that nothing names: those of versions whose grace has
+// ended, and of publications that came to nothing. What nothing names is marked
+// first, and freed by a run that comes later than markedFor; or with now, at once.
+func (s *Service) Reclaim(ctx context.Context, caller access.Caller, now bool) (record.Reclaiming, error) {
+	if err := s.Allow(caller, access.Manage, access.Object{}); err != nil {
+		return record.Reclaiming{}, err
+	}
+	wait := markedFor
+	if now {
+		wait = 0
+	}
+	return s.reclaim(ctx, caller, wait)
+}
+
+func (s *Service) reclaim(ctx context.Context, caller access.Caller, wait time.Duration) (record.Reclaiming, error) {
+	run := record.Reclaiming{BegunBy: caller.Name, BegunAt: s.Now()}
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		// The lock is held by a transaction that does nothing else.
+		ok, err := tx.LockReclaiming(ctx)
+		if err == nil && !ok {
+			err = fault.New(fault.Conflict, "reclaiming", "bytes are being reclaimed already").WithHint("crelvo reclaim --list shows how far that is.")
+		}
+		if err != nil {
+			return err
+		}
+		if run.ID, err = s.db.BeginReclaiming(ctx, run); err != nil {
+			return err
+		}
+		failed := s.reclaimAll(ctx, &run, wait)
+		ended := s.Now()
+		run.EndedAt = &ended
+		if failed != nil {
+			run.Failure = fault.Of(failed).Message
+			s.log.Error("reclaiming failed", "error", failed)
+		}
+		noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		return s.db.NoteReclaiming(noting, run)
+	})
+	if err != nil {
+		return run, err
+	}
+	if run.Versions+run.Marked+run.Files > 0 {
+		err = s.db.Within(ctx, func(tx *record.Tx) error {
+			event := s.event(caller, "bytes reclaimed")
+			event.Detail = map[string]string{"versions": fmt.Sprint(run.Versions), "marked": fmt.Sprint(run.Marked), "files": fmt.Sprint(run.Files), "bytes": fmt.Sprint(run.Bytes)}
+			return tx.Append(ctx, event)
+		})
+	}
+	return run, err
+}
+
+func (s *Service) reclaimAll(ctx context.Context, run *record.Reclaiming, wait time.Duration) error {
+	if err := s.endRemoved(ctx); err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		n, err := s.endGrace(ctx)
+		if err != nil {
+			return err
+		}
+		if run.Versions += n; n == 0 {
+			break
+		}
+	}
+	marked, err := s.db.MarkUnnamed(ctx, s.Now())
+	if err != nil {
+		return err
+	}
+	run.Marked = int(marked)
+	for ctx.Err() == nil {
+		files, bytes, err := s.free(ctx, s.Now().Add(-wait))
+		run.Files, run.Bytes = run.Files+files, run.Bytes+bytes
+		if err != nil {
+			return err
+		}
+		if files == 0 {
+			break
+		}
+		if err := s.db.NoteReclaiming(ctx, *run); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// endRemoved ends what removed repositories still hold, after a time of grace.
+func (s *Service) endRemoved(ctx context.Context) error {
+	for {
+		n := 0
+		err := s.db.Within(ctx, func(tx *record.Tx) error {
+			ids, err := tx.EndRemoved(ctx, s.Now().Add(-retention.DefaultGrace), s.Now(), reclaimBatch)
+			n = len(ids)
+			return err
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
+// endGrace puts versions to history whose grace has ended.
+func (s *Service) endGrace(ctx context.Context) (n int, err error) {
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		ids, err := tx.EndGrace(ctx, s.Now(), reclaimBatch)
+		if n = len(ids); err != nil || n == 0 {
+			return err
+		}
+		keys, err := tx.KeysOf(ctx, ids)
+		if err != nil {
+			return err
+		}
+		// What is remembered as of a moment may have had them.
+		return s.tellPackages(ctx, tx, keys)
+	})
+	return n, err
+}
+
+// free frees some stored files that nothing names. Their records are held
+// meanwhile: whoever comes to name the same bytes waits, and stores them again.
+func (s *Service) free(ctx context.Context, markedBefore time.Time) (files int, bytes int64, err error) {
+	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		unnamed, err := tx.HoldUnnamed(ctx, markedBefore, reclaimBatch)
+		if err != nil {
+			return err
+		}
+		sums := make([][]byte, len(unnamed))
+		for i, u := range unnamed {
+			if err := s.blobs.Drop(ctx, [32]byte(u.SHA256)); err != nil {
+				return err
+			}
+			sums[i] = u.SHA256
+			bytes += u.Size
+		}
+		files = len(unnamed)
+		return tx.DropBlobs(ctx, sums)
+	})
+	if err != nil {
+		return 0, 0, err
+	}
+	return files, bytes, nil
+}
+
+// Reclaimings lists the last runs.
+func (s *Service) Reclaimings(ctx context.Context, caller access.Caller, limit int) ([]record.Reclaiming, error) {
+	if err := s.Allow(caller, access.Manage, access.Object{}); err != nil {
+		return nil, err
+	}
+	return s.db.Reclaimings(ctx, limit)
+}

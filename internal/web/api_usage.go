@@ -1,0 +1,118 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+	"crelvo/internal/service"
+)
+
+// UseOf selects downloads. It is exported for the sake of the reflection that
+// reads inputs.
+type UseOf struct {
+	Repository string `query:"repository" maxLength:"63"`
+	PURL       string `query:"purl" maxLength:"1000" doc:"a package, or one version of it"`
+	From       string `query:"from" doc:"a day; left out: 30 days until the other"`
+	Until      string `query:"until" doc:"a day, itself included; left out: today"`
+}
+
+func (u UseOf) value() (service.UseQuestion, error) {
+	q := service.UseQuestion{Repository: u.Repository, Package: u.PURL}
+	for text, into := range map[string]*time.Time{u.From: &q.From, u.Until: &q.Until} {
+		if text == "" {
+			continue
+		}
+		day, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			return q, fault.New(fault.Invalid, "bad-day", "%q is no day", text).WithHint("Write it like 2026-11-01.")
+		}
+		*into = day
+	}
+	return q, nil
+}
+
+func (w *Server) addUsage() {
+	operate(w, "show-use", forSignedIn, http.MethodGet, "/api/v1/use", "How often, and by how many, what the caller may read was downloaded",
+		func(ctx context.Context, v visit, in *struct {
+			UseOf
+			By string `query:"by" enum:"day,client,who,version,repository" default:"day"`
+		}) (*answer[[]api.UsePart], error) {
+			q, err := in.value()
+			if err != nil {
+				return nil, err
+			}
+			parts, err := w.service.UseBy(ctx, v.caller, q, in.By)
+			all := []api.UsePart{}
+			for _, p := range parts {
+				all = append(all, api.UsePart(p))
+			}
+			return &answer[[]api.UsePart]{all}, err
+		})
+	operate(w, "list-used-packages", forSignedIn, http.MethodGet, "/api/v1/used-packages", "Packages by their use: the most used, rising, falling, or unused",
+		func(ctx context.Context, v visit, in *struct {
+			UseOf
+			Order string `query:"order" enum:"top,rising,falling,unused" default:"top"`
+			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
+		}) (*answer[[]api.UsedPackage], error) {
+			q, err := in.value()
+			if err != nil {
+				return nil, err
+			}
+			found, err := w.service.UsedPackages(ctx, v.caller, q, in.Order, in.Limit)
+			all := []api.UsedPackage{}
+			for _, p := range found {
+				all = append(all, w.showUsed(p))
+			}
+			return &answer[[]api.UsedPackage]{all}, err
+		})
+	operate(w, "who-uses", forSignedIn, http.MethodGet, "/api/v1/version-users", "Who still uses a version: users, robots, builds, and what needs it",
+		func(ctx context.Context, v visit, in *struct {
+			PURL       string `query:"purl" required:"true" maxLength:"1000"`
+			Repository string `query:"repository" maxLength:"63"`
+		}) (*answer[api.WhoUses], error) {
+			p, err := purl.Parse(in.PURL)
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL: %v", in.PURL, err)
+			}
+			who, err := w.service.WhoUses(ctx, v.caller, p, in.Repository)
+			shown := api.WhoUses{Users: []api.VersionUser{}, Builds: []string{}, Needs: append([]string{}, who.Needs...)}
+			for _, u := range who.Users {
+				shown.Users = append(shown.Users, api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{}, u.Clients...)})
+			}
+			for _, b := range who.Builds {
+				shown.Builds = append(shown.Builds, b.Name+"#"+b.Number)
+			}
+			return &answer[api.WhoUses]{shown}, err
+		})
+	operate(w, "show-space", forSignedIn, http.MethodGet, "/api/v1/space", "Where storage goes",
+		func(ctx context.Context, v visit, in *struct {
+			Days int `query:"days" minimum:"1" maximum:"730" default:"90" doc:"how far back"`
+		}) (*answer[api.SpacePage], error) {
+			space, err := w.service.Space(ctx, v.caller, w.service.Now().AddDate(0, 0, -in.Days))
+			page := api.SpacePage{Now: w.showSpaces(space.Now), Days: w.showSpaces(space.Days), Ages: w.showSpaces(space.Ages),
+				Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free}
+			return &answer[api.SpacePage]{page}, err
+		})
+}
+
+func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
+	r, _ := w.service.RepositoryByID(p.RepositoryID)
+	return api.UsedPackage{Repository: r.Name, PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}.String(), Versions: p.Versions, Bytes: p.Bytes,
+		Downloads: p.Downloads, Before: p.Before, Users: p.Users, UsedAt: utc(p.UsedAt)}
+}
+
+func (w *Server) showSpaces(all []record.Space) []api.Space {
+	shown := []api.Space{}
+	for _, s := range all {
+		r, ok := w.service.RepositoryByID(s.RepositoryID)
+		if ok {
+			shown = append(shown, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day, Packages: s.Packages, Versions: s.Versions, Bytes: s.Bytes, Shared: s.Shared, Grace: s.Grace})
+		}
+	}
+	return shown
+}
