@@ -31,6 +31,8 @@ func TestMain(m *testing.M) { recordtest.Main(m) }
 type faulty struct {
 	blob.Store
 	stage, keep error
+	// kept, if set, is called once, after bytes were kept.
+	kept func()
 }
 
 func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*blob.Staged, error) {
@@ -44,7 +46,12 @@ func (f *faulty) Keep(ctx context.Context, s *blob.Staged) error {
 	if f.keep != nil {
 		return f.keep
 	}
-	return f.Store.Keep(ctx, s)
+	err := f.Store.Keep(ctx, s)
+	if kept := f.kept; kept != nil && err == nil {
+		f.kept = nil
+		kept()
+	}
+	return err
 }
 
 // node is a service on a database, with its store.

@@ -1,0 +1,474 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/retention"
+	"crelvo/internal/record"
+	"crelvo/internal/record/recordtest"
+)
+
+const tide = "pkg:maven/example.skerry.berth/tide-model"
+
+func tideKey(r catalog.Repository) catalog.PackageKey {
+	return r.Key("maven", "example.skerry.berth", "tide-model")
+}
+
+// later moves the clock of a node.
+func (n *node) later(by time.Duration) {
+	was := n.settings.Now
+	n.settings.Now = func() time.Time { return was().Add(by) }
+}
+
+func (n *node) versions(t *testing.T, r catalog.Repository) []string {
+	t.Helper()
+	p, err := n.housePackage(t.Context(), tideKey(r))
+	if fault.Is(err, fault.NotFound) || err != nil && strings.Contains(err.Error(), "no such package") {
+		return nil
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, v := range p.Versions {
+		names = append(names, v.Version)
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (n *node) set(t *testing.T, text string) PolicyView {
+	t.Helper()
+	v, _, err := n.SetPolicy(t.Context(), n.admin, text, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// sweep runs a policy to its end.
+func (n *node) sweep(t *testing.T, policy string, goOn bool) SweepView {
+	t.Helper()
+	sweep, err := n.Sweep(t.Context(), n.admin, policy, goOn)
+	if err == nil {
+		err = n.tendSweeps(t.Context())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := n.SweepByID(t.Context(), n.admin, sweep.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// TestSweep takes versions out by a policy: the plan and the run agree; what went
+// comes back with its labels, or after the grace its bytes are reclaimed, and then
+// a release still does not come back as something else.
+func TestSweep(t *testing.T) {
+	ctx := t.Context()
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	for _, version := range []string{"1.0.0", "1.1.0", "1.2.0", "1.3.0", "1.4.0"} {
+		if err := n.publish(t, r, version, "the same "+version[:3]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := n.db.Within(ctx, func(tx *record.Tx) error { return tx.SetLabel(ctx, tideKey(r), "old", "1.1.0", "x", n.Now()) }); err != nil {
+		t.Fatal(err)
+	}
+	if err := n.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.0.0", "audit", nil); err != nil {
+		t.Fatal(err)
+	}
+	text := "name: tidy\nrepositories: [releases]\nkeep: [newest 2]\ngrace: 2d\n"
+	n.set(t, text)
+	planned := map[string]string{}
+	plan, err := n.PlanSweep(ctx, n.admin, text, time.Time{}, func(l *PlanLine) error {
+		planned[l.Version.Version] = l.Fate.String() + " " + l.Reason
+		return nil
+	})
+	if err != nil || plan.Total.Swept != 2 || plan.Total.Kept != 3 || plan.Total.Freed == 0 || plan.Total.Freed != plan.Total.SweptBytes {
+		t.Fatalf("%+v %v", plan, err)
+	}
+	if planned["1.0.0"] != "kept pinned by admin: audit" || planned["1.1.0"] != "swept "+retention.NothingKeeps {
+		t.Errorf("%v", planned)
+	}
+	v := n.sweep(t, "tidy", false)
+	if v.State != record.SweepDone || v.Done != 2 || v.Versions != 2 || v.Freed != plan.Total.Freed {
+		t.Fatalf("%+v", v)
+	}
+	if got := n.versions(t, r); !slices.Equal(got, []string{"1.0.0", "1.3.0", "1.4.0"}) {
+		t.Errorf("after the sweep: %v", got)
+	}
+	if err := n.publish(t, r, "1.1.0", "something else"); fault.Of(err).Code != "published-before" {
+		t.Errorf("a swept release came back as something else: %v", err)
+	}
+	// One comes back, with its label, and stays for the time of grace.
+	if back, err := n.UndoSweep(ctx, n.admin, v.ID, []string{tide + "@1.1.0"}); err != nil || back.Back != 1 {
+		t.Fatalf("%+v %v", back, err)
+	}
+	p, err := n.housePackage(ctx, tideKey(r))
+	if err != nil || p.Labels["old"] != "1.1.0" || len(p.Versions) != 4 {
+		t.Errorf("%+v %v", p, err)
+	}
+	if again := n.sweep(t, "tidy", false); again.Versions != 0 {
+		t.Errorf("it was swept again: %+v", again)
+	}
+	n.later(time.Hour)
+	if again := n.sweep(t, "tidy", false); again.Versions != 0 {
+		t.Errorf("it was swept again: %+v", again)
+	}
+	before := n.stored(t)
+	if run, err := n.Reclaim(ctx, n.admin, true); err != nil || run.Files != 0 || n.stored(t) != before {
+		t.Errorf("reclaimed within the grace: %+v %v", run, err)
+	}
+	n.later(48 * time.Hour)
+	run, err := n.Reclaim(ctx, n.admin, false)
+	if err != nil || run.Versions != 1 || run.Marked == 0 || run.Files != 0 || n.stored(t) != before {
+		t.Errorf("the first run marks only: %+v %v", run, err)
+	}
+	n.later(2 * time.Hour)
+	if run, err = n.Reclaim(ctx, n.admin, false); err != nil || run.Files == 0 || run.Bytes == 0 || n.stored(t) != before-run.Files {
+		t.Errorf("the second run frees: %+v %v; %d files, %d before", run, err, n.stored(t), before)
+	}
+	if _, err := n.UndoSweep(ctx, n.admin, v.ID, nil); fault.Of(err).Code != "nothing-to-undo" {
+		t.Errorf("what is reclaimed came back: %v", err)
+	}
+	if err := n.publish(t, r, "1.2.0", "something else"); fault.Of(err).Code != "published-before" {
+		t.Errorf("a reclaimed release came back as something else: %v", err)
+	}
+	if err := n.publish(t, r, "1.2.0", "the same 1.2"); err != nil {
+		t.Errorf("the same bytes may come back: %v", err)
+	}
+	// Everything that can be seen is there, byte for byte.
+	if got := n.versions(t, r); !slices.Equal(got, []string{"1.0.0", "1.1.0", "1.2.0", "1.3.0", "1.4.0"}) {
+		t.Errorf("in the end: %v", got)
+	}
+	n.wholeStore(t)
+}
+
+// wholeStore checks that the bytes of every file that can be seen are there.
+func (n *node) wholeStore(t *testing.T) {
+	t.Helper()
+	var missing int
+	var sums [][]byte
+	if err := n.db.SelectContext(t.Context(), &sums, `select distinct f.sha256 from file f join version v on v.id = f.version_id where v.visible_until is null`); err != nil {
+		t.Fatal(err)
+	}
+	for _, sum := range sums {
+		if there, err := n.store.Has(t.Context(), [32]byte(sum)); err != nil || !there {
+			missing++
+		}
+	}
+	if missing > 0 || len(sums) == 0 {
+		t.Errorf("the bytes of %d of %d files are gone", missing, len(sums))
+	}
+}
+
+// TestSweepAsks stops where more would go than a policy lets a run take, and where
+// something changed since the plan.
+func TestSweepAsks(t *testing.T) {
+	ctx := t.Context()
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	for i := range 6 {
+		if err := n.publish(t, r, fmt.Sprintf("1.%d.0", i), fmt.Sprint(i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	n.set(t, "name: most\nrepositories: [releases]\nkeep: [newest 1]\nmost-versions: 4\n")
+	n.set(t, "name: share\nrepositories: [releases]\nkeep: [newest 1]\nmost-share: 50%\n")
+	for name, why := range map[string]string{"most": "it would take 5 versions, and may take 4 without asking", "share": "it would take 5 of the 6 versions of releases, and may take 50% without asking"} {
+		if v := n.sweep(t, name, false); v.State != record.SweepAsking || v.Why != why || v.Done != 0 {
+			t.Errorf("%+v", v)
+		}
+	}
+	if v, err := n.StopSweep(ctx, n.admin, 1); err != nil || v.State != record.SweepCancelled {
+		t.Errorf("%+v %v", v, err)
+	}
+	// It goes on, and spares what is kept by now.
+	sweep, err := n.Sweep(ctx, n.admin, "most", true)
+	if err != nil || sweep.State != record.SweepUnderway || sweep.Versions != 5 {
+		t.Fatalf("%+v %v", sweep, err)
+	}
+	if _, err := n.Sweep(ctx, n.admin, "most", true); fault.Of(err).Code != "sweep-underway" {
+		t.Errorf("a second one at once: %v", err)
+	}
+	if err := n.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.2.0", "now", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.RemoveVersion(ctx, n.admin, r.Name, purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.0.0"}); err != nil {
+		t.Fatal(err)
+	}
+	// A version that another policy keeps by now stays too.
+	n.set(t, "name: other\nrepositories: ['rel*']\npackages: ['pkg:maven/*/*@1.1.0']\nkeep: [younger than 1d]\n")
+	if err := n.tendSweeps(ctx); err != nil {
+		t.Fatal(err)
+	}
+	v, err := n.SweepByID(ctx, n.admin, sweep.ID)
+	if err != nil || v.State != record.SweepDone || v.Done != 2 || v.Spared != 3 {
+		t.Errorf("%+v %v", v, err)
+	}
+	items, err := n.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 10, States: []string{record.ItemSpared}})
+	notes := map[string]string{}
+	for _, i := range items {
+		notes[i.Version] = i.Note
+	}
+	if err != nil || notes["1.2.0"] != "pinned by admin: now" || notes["1.0.0"] != "it is not there any more" || !strings.HasSuffix(notes["1.1.0"], "by other") {
+		t.Errorf("%v %v", notes, err)
+	}
+	if got := n.versions(t, r); !slices.Equal(got, []string{"1.1.0", "1.2.0", "1.5.0"}) {
+		t.Errorf("left: %v", got)
+	}
+	// What was removed by hand comes back the same way; not where it was published
+	// again.
+	found, err := n.Sweeps(ctx, n.admin, record.SweepFilter{})
+	i := slices.IndexFunc(found, func(s SweepView) bool { return s.Policy == "" })
+	if err != nil || i < 0 {
+		t.Fatal(found, err)
+	}
+	if back, err := n.UndoSweep(ctx, n.admin, found[i].ID, nil); err != nil || back.Back != 1 {
+		t.Errorf("%+v %v", back, err)
+	}
+	if err := n.publish(t, r, "1.3.0", "3"); err != nil {
+		t.Fatal(err)
+	}
+	if back, err := n.UndoSweep(ctx, n.admin, sweep.ID, nil); err != nil || back.Back != 1 || len(back.Not) != 1 || back.Not[0].Why != "it was published again" {
+		t.Errorf("%+v %v", back, err)
+	}
+}
+
+// TestPlanOfMore checks what stays because of what else stays, shared bytes, and
+// other moments.
+func TestPlanOfMore(t *testing.T) {
+	ctx := t.Context()
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	publish := func(name, version, content string, needs string) {
+		t.Helper()
+		pom := fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>", name, version, needs)
+		files := []Handed{{Name: name + ".pom", Body: strings.NewReader(pom)}, {Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
+		if _, err := n.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (Handed, error) {
+			if len(files) == 0 {
+				return Handed{}, io.EOF
+			}
+			next := files[0]
+			files = files[1:]
+			return next, nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range 4 {
+		publish("tide-model", fmt.Sprintf("1.%d.0", i), fmt.Sprint("tide ", i/2), "") // two share a jar each
+	}
+	publish("berth-planner", "2.0.0", "planner", "<dependencies><dependency><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>1.1.0</version></dependency></dependencies>")
+	text := "name: lean\nrepositories: [releases]\nkeep: [newest 1, needed]\n"
+	fates := func(text string, asOf time.Time) (map[string]string, *SweepPlan) {
+		got := map[string]string{}
+		plan, err := n.PlanSweep(ctx, n.admin, text, asOf, func(l *PlanLine) error {
+			got[l.Package.Name+" "+l.Version.Version] = fmt.Sprintf("%s %s %t", l.Fate, l.Reason, l.Freed == l.Bytes)
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got, plan
+	}
+	got, plan := fates(text, time.Time{})
+	for version, want := range map[string]string{
+		"tide-model 1.3.0":    "kept among the newest 1 of each package false",
+		"tide-model 1.2.0":    "swept no reason keeps it false", // its jar is that of 1.3.0
+		"tide-model 1.1.0":    "kept needed by berth-planner 2.0.0 false",
+		"tide-model 1.0.0":    "swept no reason keeps it false", // its jar is that of 1.1.0
+		"berth-planner 2.0.0": "kept among the newest 1 of each package false",
+	} {
+		if got[version] != want {
+			t.Errorf("%s: %s; want %s", version, got[version], want)
+		}
+	}
+	if plan.Total.Freed == 0 || plan.Total.Freed >= plan.Total.SweptBytes {
+		t.Errorf("%d of %d bytes are freed", plan.Total.Freed, plan.Total.SweptBytes)
+	}
+	young := "name: lean\nrepositories: [releases]\nkeep: [younger than 10d]\n"
+	if _, plan := fates(young, time.Time{}); plan.Total.Swept != 0 {
+		t.Errorf("%+v", plan.Total)
+	}
+	if _, plan := fates(young, n.Now().AddDate(0, 0, 11)); plan.Total.Swept != 5 {
+		t.Errorf("in eleven days: %+v", plan.Total)
+	}
+	if _, plan := fates(young, n.Now().Add(-time.Hour)); plan.Total != (PlanTotal{}) {
+		t.Errorf("an hour ago: %+v", plan.Total)
+	}
+	if got, _ := fates("name: lean\nrepositories: [releases]\nwhere: needs:tide-model\nkeep: [younger than 0d]\n", time.Time{}); got["berth-planner 2.0.0"] != "swept no reason keeps it true" || !strings.HasPrefix(got["tide-model 1.0.0"], "outside") {
+		t.Errorf("with a query: %v", got)
+	}
+	if got, _ := fates("name: lean\nrepositories: [releases]\nkeep: [last used up to 1B]\n", time.Time{}); !strings.HasPrefix(got["tide-model 1.0.0"], "swept") {
+		t.Errorf("with hardly any room: %v", got)
+	}
+	for text, why := range map[string]string{strings.Replace(young, "releases", "nowhere", 1): "line 2: there is no repository of that name", young + "schedule: '61 * * * *'": "line 4: ", young + "schedule: 0 1 * * *\nzone: Mars/North": `line 5: "Mars/North" is no time zone`} {
+		if _, err := n.PlanSweep(ctx, n.admin, text, time.Time{}, func(*PlanLine) error { return nil }); err == nil || !strings.HasPrefix(err.Error(), why) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// TestReclaimBesidePublishing publishes the same few bytes again and again while
+// they are swept and reclaimed at once: what was acknowledged and can be seen is
+// there.
+func TestReclaimBesidePublishing(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	ctx, stop := context.WithCancel(t.Context())
+	var publishing, reclaiming sync.WaitGroup
+	reclaimed := 0
+	failed := make(chan error, 8)
+	reclaiming.Go(func() {
+		for ctx.Err() == nil {
+			if _, err := n.Reclaim(t.Context(), n.admin, true); err != nil {
+				failed <- err
+				return
+			}
+			reclaimed++
+		}
+	})
+	for publisher := range 4 {
+		publishing.Go(func() {
+			for i := range 40 {
+				version := fmt.Sprintf("%d.%d.0", publisher, i)
+				if err := n.publish(t, r, version, fmt.Sprint("one of three ", i%3)); err != nil {
+					failed <- fmt.Errorf("%s: %w", version, err)
+					return
+				}
+				if publisher == 0 {
+					continue // that stays
+				}
+				// What goes without grace frees its bytes at once.
+				if err := n.db.Within(t.Context(), func(tx *record.Tx) error {
+					_, err := tx.RemoveVersions(t.Context(), tideKey(r), []string{version}, 0, n.Now())
+					return err
+				}); err != nil {
+					failed <- err
+					return
+				}
+			}
+		})
+	}
+	publishing.Wait()
+	stop()
+	reclaiming.Wait()
+	close(failed)
+	for err := range failed {
+		t.Error(err)
+	}
+	if reclaimed < 2 {
+		t.Errorf("it was reclaimed %d times", reclaimed)
+	}
+	n.wholeStore(t)
+	if got := n.versions(t, r); len(got) != 40 {
+		t.Errorf("%d versions of 40 are there", len(got))
+	}
+}
+
+// TestReclaimRaces publishes bytes in the very moments in which they are reclaimed.
+func TestReclaimRaces(t *testing.T) {
+	ctx := t.Context()
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	// unnamed publishes bytes, and leaves them with nothing that names them.
+	unnamed := func(version, content string) {
+		t.Helper()
+		if err := n.publish(t, r, version, content); err != nil {
+			t.Fatal(err)
+		}
+		if err := n.db.Within(ctx, func(tx *record.Tx) error {
+			ids, err := tx.RemoveVersions(ctx, tideKey(r), []string{version}, 0, n.Now())
+			if err == nil && len(ids) != 1 {
+				err = fmt.Errorf("%d versions were removed", len(ids))
+			}
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if err := n.reclaimAll(ctx, new(record.Reclaiming), time.Hour); err != nil {
+			t.Fatal(err)
+		}
+	}
+	there := func(version string) {
+		t.Helper()
+		if !slices.Contains(n.versions(t, r), version) {
+			t.Errorf("%s is not there", version)
+		}
+		n.wholeStore(t)
+	}
+	// Between the keeping of the bytes and their record.
+	unnamed("1.0.0", "a")
+	n.store.kept = func() {
+		if run, err := n.Reclaim(ctx, n.admin, true); err != nil || run.Files == 0 {
+			t.Errorf("%+v %v", run, err)
+		}
+	}
+	if err := n.publish(t, r, "1.0.1", "a"); err != nil {
+		t.Error(err)
+	}
+	there("1.0.1")
+
+	// While somebody holds the record of the bytes and has dropped them already: it
+	// may come to its end, or be undone.
+	for i, end := range []string{"commit", "rollback"} {
+		content := fmt.Sprint("b", i)
+		unnamed(fmt.Sprintf("2.%d.0", i), content)
+		tx, err := n.db.BeginTxx(ctx, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var sums [][]byte
+		if err := tx.SelectContext(ctx, &sums, `select sha256 from blob where unnamed_since is not null for update`); err != nil || len(sums) == 0 {
+			t.Fatal(sums, err)
+		}
+		version := fmt.Sprintf("2.%d.1", i)
+		result := make(chan error, 1)
+		dropped := make(chan struct{})
+		n.store.kept = func() {
+			for _, sum := range sums {
+				if err := n.store.Drop(ctx, [32]byte(sum)); err != nil {
+					t.Error(err)
+				}
+			}
+			close(dropped)
+		}
+		go func() { result <- n.publish(t, r, version, content) }()
+		<-dropped
+		for waits := 0; waits == 0; {
+			if err := n.db.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if end == "commit" {
+			_, err = tx.ExecContext(ctx, `delete from blob where sha256 = any($1)`, sums)
+			if err == nil {
+				err = tx.Commit()
+			}
+		} else {
+			err = tx.Rollback()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := <-result; err != nil {
+			t.Errorf("%s: %v", end, err)
+		}
+		there(version)
+	}
+}
