@@ -23,6 +23,9 @@ const BuildPage = lazy(() => import("./pages/build"));
 const TracksPage = lazy(() => import("./pages/tracks"));
 const PromotionPage = lazy(() => import("./pages/promotion"));
 const NewPromotionPage = lazy(() => import("./pages/promote"));
+const KeepingPage = lazy(() => import("./pages/keeping"));
+const PolicyPage = lazy(() => import("./pages/policy"));
+const SweepPage = lazy(() => import("./pages/sweep"));
 const RightsPage = lazy(() => import("./pages/rights"));
 
 export function App() {
@@ -59,7 +62,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <img src="/mark.svg" alt="" className="size-7" /> Crelvo
         </Link>
         <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full gap-1 overflow-x-auto p-1 text-sm sm:order-none">
-          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
+          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/keeping", "Keeping"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
             <NavLink
               key={to}
               to={to!}
@@ -99,6 +102,10 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Route path="/tracks/:track" element={<TracksPage me={me} />} />
           <Route path="/promotions/:id" element={<PromotionPage />} />
           <Route path="/promote" element={<NewPromotionPage />} />
+          <Route path="/keeping" element={<KeepingPage />} />
+          <Route path="/keeping/:shown" element={<KeepingPage />} />
+          <Route path="/policies/:name" element={<PolicyPage />} />
+          <Route path="/sweeps/:id" element={<SweepPage />} />
           <Route path="/tokens" element={<TokensPage me={me} />} />
           {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
           <Route path="/activity" element={<ActivityPage me={me} />} />

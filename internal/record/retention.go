@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -23,23 +24,63 @@ type rows interface {
 	Err() error
 }
 
-// Facts reads what retention is decided by. Those of Within see what the
-// transaction sees; those of DB.Facts one moment, however long it takes.
+// Facts reads what retention is decided by. Those of Tx see what the transaction
+// sees; those of DB one moment, however long it takes.
 type Facts struct {
 	ask func(ctx context.Context, sql string, arguments ...any) (rows, func(), error)
+	// beside runs do with another connection that sees the same; nil where there is
+	// none.
+	beside func(ctx context.Context, do func(f Facts) error) error
 }
+
+// planning has a plan of each question made for what it asks: how many packages
+// it is about decides how they are best found. What is sorted is large.
+const planning = `set local plan_cache_mode = force_custom_plan; set local work_mem = '64MB'`
 
 // Facts runs do with what is known at one moment.
 func (db *DB) Facts(ctx context.Context, do func(f Facts) error) error {
+	return db.factsAs(ctx, "", func(f Facts, tx pgx.Tx) error {
+		var snapshot string
+		if err := tx.QueryRow(ctx, `select pg_export_snapshot()`).Scan(&snapshot); err != nil {
+			return err
+		}
+		f.beside = func(ctx context.Context, do func(f Facts) error) error {
+			return db.factsAs(ctx, snapshot, func(f Facts, _ pgx.Tx) error { return do(f) })
+		}
+		return do(f)
+	})
+}
+
+// factsAs runs do with what a snapshot sees, or with "" what is known now.
+func (db *DB) factsAs(ctx context.Context, snapshot string, do func(f Facts, tx pgx.Tx) error) error {
 	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		begin := planning
+		if snapshot != "" {
+			begin = "set transaction snapshot '" + snapshot + "'; " + begin
+		}
+		if _, err := tx.Exec(ctx, begin); err != nil {
+			return err
+		}
 		return do(Facts{ask: func(ctx context.Context, sql string, arguments ...any) (rows, func(), error) {
 			found, err := tx.Query(ctx, sql, arguments...)
 			if err != nil {
 				return nil, nil, err
 			}
 			return found, found.Close, nil
-		}})
+		}}, tx)
 	})
+}
+
+// Beside runs do with the same facts, at the same time as what the caller does
+// meanwhile if there is a way to; wait gives its error.
+func (f Facts) Beside(ctx context.Context, do func(f Facts) error) (wait func() error) {
+	if f.beside == nil {
+		err := do(f)
+		return func() error { return err }
+	}
+	done := make(chan error, 1)
+	go func() { done <- f.beside(ctx, do) }()
+	return sync.OnceValue(func() error { return <-done })
 }
 
 // Facts is what the transaction knows.
@@ -71,16 +112,17 @@ func (f Facts) each(ctx context.Context, sql string, arguments []any, scan func(
 // FactPackage is a package of which something can be seen. About tells for each of
 // the queries whether it asks for names like that.
 type FactPackage struct {
-	ID    int64
-	Key   purl.PURL
-	About []bool
+	ID       int64
+	Key      purl.PURL
+	Versions int64 // how many there are now
+	About    []bool
 }
 
 // Packages lists the packages of a repository in their order; as of a moment those
 // of which anything was ever there.
 func (f Facts) Packages(ctx context.Context, repositoryID int64, queries []query.Query, at catalog.Moment) (found []FactPackage, err error) {
 	s := new(statement)
-	fmt.Fprintf(s, "select p.id, p.ecosystem, p.namespace, p.name, (%s)::text from package p where p.repository_id = %s",
+	fmt.Fprintf(s, "select p.id, p.ecosystem, p.namespace, p.name, p.versions, (%s)::text from package p where p.repository_id = %s",
 		s.each(queries, s.ofPackage), s.arg(repositoryID))
 	if at == 0 {
 		s.WriteString(" and p.versions > 0")
@@ -89,7 +131,7 @@ func (f Facts) Packages(ctx context.Context, repositoryID int64, queries []query
 	err = f.each(ctx, s.String(), s.arguments, func(row rows) error {
 		var p FactPackage
 		var about string
-		err := row.Scan(&p.ID, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &about)
+		err := row.Scan(&p.ID, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &p.Versions, &about)
 		p.About = fits(about)
 		found = append(found, p)
 		return err
@@ -123,13 +165,13 @@ func fits(text string) []bool {
 // their repositories.
 func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []query.Query) (found []FactPackage, repositories []int64, err error) {
 	s := new(statement)
-	fmt.Fprintf(s, `select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, (%s)::text from package p
+	fmt.Fprintf(s, `select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, (%s)::text from package p
 		where p.id in (select package_id from version where id = any(%s)) order by p.repository_id, p.ecosystem, p.namespace, p.name`, s.each(queries, s.ofPackage), s.arg(versionIDs))
 	err = f.each(ctx, s.String(), s.arguments, func(row rows) error {
 		var p FactPackage
 		var repository int64
 		var about string
-		err := row.Scan(&p.ID, &repository, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &about)
+		err := row.Scan(&p.ID, &repository, &p.Key.Ecosystem, &p.Key.Namespace, &p.Key.Name, &p.Versions, &about)
 		p.About = fits(about)
 		found, repositories = append(found, p), append(repositories, repository)
 		return err
@@ -137,11 +179,12 @@ func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []que
 	return found, repositories, err
 }
 
-// Versions gives the versions of packages that can be seen, by package, with what
-// is known of each for a verdict as of now; at is a moment that is past, or 0.
-// Fits[i] tells whether a version fits the ith query, as far as the query is about
-// versions.
-func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment) (map[int64][]retention.Version, error) {
+// Versions calls each for one package after the other, in their order, with the
+// versions that can be seen and what is known of each for a verdict as of now; at
+// is a moment that is past, or 0. Fits[i] tells whether a version fits the ith
+// query, as far as the query is about versions. Nothing else can be asked
+// meanwhile.
+func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment, each func(i int, versions []retention.Version) error) error {
 	s := new(statement)
 	use := "left join version_use u on u.version_id = v.id"
 	if at != 0 {
@@ -150,32 +193,53 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
 	}
 	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
-	fmt.Fprintf(s, `select v.package_id, v.id, v.version, v.upload, v.snapshot, v.visible_from, v.uploaded_at, v.upload_count, coalesce(v.build_id, 0), v.bytes,
+	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, v.uploaded_at, v.upload_count, coalesce(v.build_id, 0), v.bytes,
 		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
-		from version v %s where v.package_id = any(%s) and %s order by v.package_id, v.visible_from desc, v.id desc`, fit, use, s.arg(packageIDs), seen(at))
-	found := make(map[int64][]retention.Version, len(packageIDs))
+		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s order by n.place`, fit, s.arg(packageIDs), use, seen(at))
 	known := map[string][]bool{} // most fit alike
-	err := f.each(ctx, s.String(), s.arguments, func(row rows) error {
-		var v retention.Version
-		var packageID int64
-		var back, used *time.Time
-		var fit string
-		err := row.Scan(&packageID, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes,
-			&back, &used, &v.Downloads, &v.Users, &fit)
-		if v.Fits = known[fit]; v.Fits == nil {
-			v.Fits = fits(fit)
-			known[fit] = v.Fits
+	var versions []retention.Version
+	last := 0
+	end := func() error {
+		if len(versions) == 0 {
+			return nil
 		}
+		all := versions
+		versions = nil
+		return each(last-1, all)
+	}
+	var back, used *time.Time
+	var fitted string
+	var place int
+	var v retention.Version
+	into := []any{&place, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes, &back, &used, &v.Downloads, &v.Users, &fitted}
+	err := f.each(ctx, s.String(), s.arguments, func(row rows) error {
+		if err := row.Scan(into...); err != nil {
+			return err
+		}
+		if place != last {
+			if err := end(); err != nil {
+				return err
+			}
+			last = place
+		}
+		v.BackAt, v.UsedAt = time.Time{}, time.Time{}
 		if back != nil {
 			v.BackAt = *back
 		}
 		if used != nil {
 			v.UsedAt = *used
 		}
-		found[packageID] = append(found[packageID], v)
-		return err
+		if v.Fits = known[fitted]; v.Fits == nil {
+			v.Fits = fits(fitted)
+			known[fitted] = v.Fits
+		}
+		versions = append(versions, v)
+		return nil
 	})
-	return found, err
+	if err != nil {
+		return err
+	}
+	return end()
 }
 
 // Labels gives the labels of packages, by package and version.
@@ -270,9 +334,8 @@ func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
 	shares := new(retention.Shares)
 	var last [32]byte
 	var raw []byte
-	err := f.each(ctx, `select f.sha256, f.version_id, b.size from (select sha256 from file group by sha256 having count(*) > 1) t
-		join file f using (sha256) join blob b using (sha256) join version v on v.id = f.version_id
-		where v.visible_until is null order by f.sha256, f.version_id`, nil, func(row rows) error {
+	err := f.each(ctx, `select f.sha256, f.version_id, b.size from file f join blob b using (sha256) join version v on v.id = f.version_id
+		where v.visible_until is null and exists (select from file o where o.sha256 = f.sha256 and o.id <> f.id) order by f.sha256, f.version_id`, nil, func(row rows) error {
 		var version, size int64
 		if err := row.Scan(&raw, &version, &size); err != nil {
 			return err

@@ -101,19 +101,37 @@ func (s *Service) plan(ctx context.Context, facts record.Facts, policy *retentio
 	if err := p.begin(ctx, repositories); err != nil {
 		return nil, err
 	}
+	// Which bytes are shared is found out while the versions are.
+	shared, stop := context.WithCancel(ctx)
+	defer stop()
+	wait := facts.Beside(shared, func(f record.Facts) (err error) {
+		p.shares, err = f.Shares(shared)
+		return err
+	})
 	sums := newSums()
 	for _, r := range repositories {
 		sums.repository(r.Name)
-		err := p.repository(ctx, r, func(l *PlanLine) error {
+	}
+	err = p.packages(ctx, repositories, func(r catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error {
+		if err := wait(); err != nil {
+			return err
+		}
+		for i := range of.Versions {
+			l := &PlanLine{Repository: r, Package: of.Key, Version: of.Versions[i], Verdict: verdicts[i]}
 			if l.Fate == retention.Swept {
 				l.Freed = p.shares.Free(l.ID, l.Bytes)
 			}
 			sums.add(l)
-			return line(l)
-		})
-		if err != nil {
-			return nil, err
+			if err := line(l); err != nil {
+				return err
+			}
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range repositories {
 		if err := p.limits(ctx, r, sums, plan); err != nil {
 			return nil, err
 		}
@@ -148,25 +166,20 @@ func (p *planning) begin(ctx context.Context, repositories []catalog.Repository)
 		}
 	}
 	if rescues {
-		if err := p.findRescued(ctx, repositories, ids); err != nil {
-			return err
-		}
+		return p.findRescued(ctx, repositories, ids)
 	}
-	p.shares, err = p.facts.Shares(ctx)
-	return err
+	return nil
 }
 
 // findRescued finds what stays because of what else stays.
 func (p *planning) findRescued(ctx context.Context, repositories []catalog.Repository, ids []int64) error {
 	rescue := retention.NewRescue()
-	for _, r := range repositories {
-		err := p.packages(ctx, r, func(_ []*retention.Policy, of *retention.Package, verdicts []retention.Verdict) error {
-			rescue.Judged(of, verdicts)
-			return nil
-		})
-		if err != nil {
-			return err
-		}
+	err := p.packages(ctx, repositories, func(_ catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error {
+		rescue.Judged(of, verdicts)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	names, swept := rescue.Names(), rescue.Swept()
 	if len(swept) == 0 {
@@ -202,26 +215,59 @@ func (p *planning) findRescued(ctx context.Context, repositories []catalog.Repos
 	return nil
 }
 
-// packagesAtOnce is how many packages are read with one question.
-const packagesAtOnce = 300
+// versionsAtOnce is how many versions are asked for with one question, more or
+// less: their order is made by sorting them.
+const versionsAtOnce = 2_000_000
 
-// packages judges the packages of a repository, one after the other.
-func (p *planning) packages(ctx context.Context, r catalog.Repository, each func([]*retention.Policy, *retention.Package, []retention.Verdict) error) error {
-	policies := p.others.on(p.policy, r)
-	all, err := p.facts.Packages(ctx, r.ID, queriesOf(policies), p.at)
-	if err != nil {
+// stretch is packages, perhaps of several repositories, that the same policies are
+// about: they are read with one question.
+type stretch struct {
+	policies []*retention.Policy
+	packages []record.FactPackage
+	in       []catalog.Repository // of each
+	rooms    []map[int64]time.Time
+	versions int64
+}
+
+type judged func(r catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error
+
+// packages judges the packages of repositories, one after the other.
+func (p *planning) packages(ctx context.Context, repositories []catalog.Repository, each judged) error {
+	var s stretch
+	flush := func() error {
+		if len(s.packages) == 0 {
+			return nil
+		}
+		err := p.judge(ctx, s, each)
+		s = stretch{}
 		return err
 	}
-	rooms, err := p.rooms(ctx, r, policies)
-	if err != nil {
-		return err
-	}
-	for batch := range slices.Chunk(all, packagesAtOnce) {
-		if err := p.batch(ctx, r, policies, rooms, batch, each); err != nil {
+	for _, r := range repositories {
+		policies := p.others.on(p.policy, r)
+		all, err := p.facts.Packages(ctx, r.ID, queriesOf(policies), p.at)
+		if err != nil {
 			return err
 		}
+		rooms, err := p.rooms(ctx, r, policies)
+		if err != nil {
+			return err
+		}
+		if !slices.Equal(policies, s.policies) {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		for _, of := range all {
+			if s.versions > versionsAtOnce {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+			s.policies, s.versions = policies, s.versions+of.Versions
+			s.packages, s.in, s.rooms = append(s.packages, of), append(s.in, r), append(s.rooms, rooms)
+		}
 	}
-	return nil
+	return flush()
 }
 
 // rooms finds out for reasons that keep what was used last since when that is.
@@ -242,25 +288,19 @@ func (p *planning) rooms(ctx context.Context, r catalog.Repository, policies []*
 	return rooms, nil
 }
 
-func (p *planning) batch(ctx context.Context, r catalog.Repository, policies []*retention.Policy, rooms map[int64]time.Time, batch []record.FactPackage,
-	each func([]*retention.Policy, *retention.Package, []retention.Verdict) error) error {
-	ids := make([]int64, len(batch))
-	for i, of := range batch {
+// judge judges the packages of a stretch.
+func (p *planning) judge(ctx context.Context, s stretch, each judged) error {
+	ids := make([]int64, len(s.packages))
+	for i, of := range s.packages {
 		ids[i] = of.ID
-	}
-	versions, err := p.facts.Versions(ctx, ids, queriesOf(policies), p.now, p.at)
-	if err != nil {
-		return err
 	}
 	labels, err := p.facts.Labels(ctx, ids, p.at)
 	if err != nil {
 		return err
 	}
-	for _, of := range batch {
-		pack := &retention.Package{Repository: r.Name, Key: of.Key, Versions: versions[of.ID], Rooms: rooms}
-		if len(pack.Versions) == 0 {
-			continue
-		}
+	return p.facts.Versions(ctx, ids, queriesOf(s.policies), p.now, p.at, func(i int, versions []retention.Version) error {
+		of := s.packages[i]
+		pack := &retention.Package{Repository: s.in[i].Name, Key: of.Key, Versions: versions, Rooms: s.rooms[i]}
 		about := !slices.Contains(of.About, false)
 		pins, labels := p.pins[of.ID], labels[of.ID]
 		for i := range pack.Versions {
@@ -274,11 +314,8 @@ func (p *planning) batch(ctx context.Context, r catalog.Repository, policies []*
 			}
 			p.mark(v, pins, labels)
 		}
-		if err := each(policies, pack, retention.Judge(policies, pack, p.now)); err != nil {
-			return err
-		}
-	}
-	return nil
+		return each(s.in[i], pack, retention.Judge(s.policies, pack, p.now))
+	})
 }
 
 // mark adds what is known from elsewhere of a version.
@@ -297,18 +334,6 @@ func (p *planning) mark(v *retention.Version, pins map[string]string, labels map
 	if p.rescue != nil {
 		p.rescue.Mark(v)
 	}
-}
-
-// repository plans one repository.
-func (p *planning) repository(ctx context.Context, r catalog.Repository, line func(*PlanLine) error) error {
-	return p.packages(ctx, r, func(_ []*retention.Policy, of *retention.Package, verdicts []retention.Verdict) error {
-		for i := range of.Versions {
-			if err := line(&PlanLine{Repository: r, Package: of.Key, Version: of.Versions[i], Verdict: verdicts[i]}); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }
 
 // limits notes if more of a repository would go than one run may take.

@@ -370,7 +370,11 @@ func (s *Service) judgeAgain(ctx context.Context, facts record.Facts, policy *re
 		if err != nil {
 			return nil, err
 		}
-		err = p.batch(ctx, r, policies, rooms, of, func(_ []*retention.Policy, pack *retention.Package, judged []retention.Verdict) error {
+		again := stretch{policies: policies, packages: of}
+		for range of {
+			again.in, again.rooms = append(again.in, r), append(again.rooms, rooms)
+		}
+		err = p.judge(ctx, again, func(_ catalog.Repository, pack *retention.Package, judged []retention.Verdict) error {
 			for i, v := range pack.Versions {
 				if wanted[v.ID] {
 					verdicts[v.ID] = judged[i]

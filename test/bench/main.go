@@ -40,6 +40,8 @@ type bench struct {
 	tracked bool
 
 	published int // versions of the package with many
+
+	million *million // of S9
 }
 
 func (b *bench) note(format string, args ...any) {
@@ -79,6 +81,7 @@ func run(ctx context.Context, only string) (err error) {
 		return err
 	}
 	defer stop()
+	defer b.endMillion()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
 	for _, r := range rows() {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -26,42 +27,56 @@ select (array(select id from repository order by id))[1 + n % 3], (array['maven'
   (array['planner', 'model', 'engine', 'colors', 'format', 'client', 'server', 'widgets', 'codec', 'link', 'http', 'json'])[1 + n / 10 % 12] || '-' || n,
   50, now() - n * interval '1 minute', 50, 50 * 20480
 from generate_series(1, 20000) n;
-insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, details)
+insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes, details)
 select p.id, '1.' || v || '.0' || case when v % 3 = 0 then '-dev.' || v else '' end, v % 3 = 0, now() - v * interval '1 day', (array['ci-berth', 'purser', 'deckhand'])[1 + v % 3],
-  now(), now() - (v * 1440 + p.id % 1440) * interval '1 minute',
+  now(), now() - (v * 1440 + p.id % 1440) * interval '1 minute', 20480,
   jsonb_build_object('description', 'Made up for the measurement', 'licences', jsonb_build_array(jsonb_build_object('name', (array['MIT', 'Apache-2.0', 'ISC'])[1 + p.id % 3])))
 from package p, generate_series(1, 50) v;
-insert into download_day (version_id, day, downloads) select id, current_date, 1 + id % 50 from version where id % 5 = 0;
-insert into version_use (version_id, used_at) select id, now() - (id % 90) * interval '1 day' from version where id % 5 = 0;
+insert into download_day (version_id, day, client, who, downloads) select id, current_date, 'maven', 'robot', 1 + id % 50 from version where id % 5 = 0;
+insert into version_use (version_id, used_at, downloads, users) select id, now() - (id % 90) * interval '1 day', 1 + id % 50, id % 4 from version where id % 5 = 0;
 analyze;`
 
 // typed are queries that are asked letter by letter.
 var typed = []string{"berth-planner", "skerry tide", "lodestar json", "kelp repo:releases", "ecosystem:npm widgets", "holds:snapshots age:>30d downloads:0",
 	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d harbour", "zebra", "tide model", "harbour-client", "@skerry/anchor", "gull codec", "slipway server 77"}
 
+// crowd starts a service on a database of its own, with the repositories that crowd
+// fills, and a connection to that.
+func (b *bench) crowd(ctx context.Context, name string) (h *house.House, conn *pgx.Conn, end func(), err error) {
+	server, err := privatepg.Start(ctx, filepath.Join(b.dir, name))
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if h, err = house.Start(filepath.Join(b.dir, name+"-data"), "--database", server.URL, "--log-level", "warn"); err != nil {
+		return nil, nil, nil, errors.Join(err, server.Stop())
+	}
+	end = func() {
+		if conn != nil {
+			_ = conn.Close(ctx)
+		}
+		_ = h.Stop()
+		_ = server.Stop()
+	}
+	for _, name := range []string{"snapshots", "staging", "releases"} {
+		if err := h.AddRepository(ctx, name, "both"); err != nil {
+			end()
+			return nil, nil, nil, err
+		}
+	}
+	if conn, err = pgx.Connect(ctx, server.URL); err != nil {
+		end()
+	}
+	return h, conn, end, err
+}
+
 // searchAsTyped gives the 95th percentile, in milliseconds, of the answers while
 // people type.
 func searchAsTyped(ctx context.Context, b *bench, _ int) (p95, _ float64, err error) {
-	server, err := privatepg.Start(ctx, filepath.Join(b.dir, "crowd"))
+	h, conn, end, err := b.crowd(ctx, "crowd")
 	if err != nil {
 		return 0, 0, err
 	}
-	defer func() { _ = server.Stop() }()
-	h, err := house.Start(filepath.Join(b.dir, "crowd-data"), "--database", server.URL, "--log-level", "warn")
-	if err != nil {
-		return 0, 0, err
-	}
-	defer func() { _ = h.Stop() }()
-	for _, name := range []string{"snapshots", "staging", "releases"} {
-		if err := h.AddRepository(ctx, name, "both"); err != nil {
-			return 0, 0, err
-		}
-	}
-	conn, err := pgx.Connect(ctx, server.URL)
-	if err != nil {
-		return 0, 0, err
-	}
-	defer conn.Close(ctx)
+	defer end()
 	if _, err := conn.Exec(ctx, crowd); err != nil {
 		return 0, 0, err
 	}

@@ -5,7 +5,9 @@ import { api, type Schemas } from "../api/client";
 import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
 import { Button, CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { Point } from "../ui/point";
+import { Keep } from "../ui/keep";
 import { Checksums } from "../ui/tree";
+import { Downloads } from "../ui/use";
 
 type Group = Schemas["VersionGroup"];
 type Upload = Schemas["Upload"];
@@ -141,6 +143,8 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
           <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
         ))}
       </Panel>
+      <Downloads title="Downloads of this package" days={60} purl={p.purl} />
+      <Keep purl={g.purl} repository={g.repository} />
       <UseThis repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />
       <Readme purl={g.purl} repository={g.repository} />
     </div>

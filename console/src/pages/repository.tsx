@@ -13,6 +13,7 @@ import { Claims } from "./claims";
 import { ChainOrder } from "./chain";
 import { Prefetch } from "./prefetch";
 import { Settings } from "./repository-settings";
+import { Downloads } from "../ui/use";
 import { PackageTable } from "./search";
 
 const Upstream = lazy(() => import("./upstream"));
@@ -40,6 +41,7 @@ export function RepositoryPage() {
               {r.chain && !r.asOf && <Tabs.Trigger className={tab} value="claims">Claims</Tabs.Trigger>}
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="upstream">Upstream</Tabs.Trigger>}
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="prefetch">Prefetch</Tabs.Trigger>}
+              {!r.asOf && <Tabs.Trigger className={tab} value="downloads">Downloads</Tabs.Trigger>}
               <Tabs.Trigger className={tab} value="use">Use it</Tabs.Trigger>
               {r.may.includes("manage") && <Tabs.Trigger className={tab} value="settings">Settings</Tabs.Trigger>}
             </Tabs.List>
@@ -50,6 +52,7 @@ export function RepositoryPage() {
             {r.chain && <Tabs.Content value="claims"><Claims repository={r} /></Tabs.Content>}
             {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}
             {r.mirror && <Tabs.Content value="prefetch"><Prefetch key={r.name} repository={r} /></Tabs.Content>}
+            <Tabs.Content value="downloads"><Downloads title={`Downloads from ${r.name}`} days={60} repository={r.name} /></Tabs.Content>
             <Tabs.Content value="use"><UseIt repository={r} name={name} /></Tabs.Content>
             <Tabs.Content value="settings"><Settings key={r.name} repository={r} /></Tabs.Content>
           </Tabs.Root>

@@ -24,9 +24,9 @@ export default function Chart({ times, series, unit, label, binary }: { times: n
         padding: [8, 4, 0, 0],
         legend: { show: false },
         cursor: { y: false, points: { size: 6 } },
-        scales: { x: { time: true, range: (_, min, max) => [min - 1800, max + 1800] }, y: { range: (_, __, max) => [0, max > 0 ? max * 1.1 : 1] } },
+        scales: { x: { time: true, range: (_, min, max) => [min - pad(times), max + pad(times)] }, y: { range: (_, __, max) => [0, max > 0 ? max * 1.1 : 1] } },
         axes: [
-          { ...axis, size: 26, space: 56, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (times.length > 48 ? day : hour).format(t * 1000)) },
+          { ...axis, size: 26, space: 56, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (times.length > 48 || times[1]! - times[0]! > 43_200 ? day : hour).format(t * 1000)) },
           { ...axis, size: 64, values: (_, ticks) => ticks.map(unit), ...(binary ? { incrs: binaryIncrements } : {}) },
         ],
         series: [
@@ -52,6 +52,9 @@ export default function Chart({ times, series, unit, label, binary }: { times: n
   }, [times, series, unit, binary]);
   return <div ref={box} role="img" aria-label={label} className="h-[150px] w-full" />;
 }
+
+/** pad is the room beside the first and the last of some times, in seconds: half a bar's. */
+const pad = (times: number[]) => (times.length > 1 ? (times[1]! - times[0]!) / 2 : 1800);
 
 const hour = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
