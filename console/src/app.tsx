@@ -23,6 +23,7 @@ const BuildPage = lazy(() => import("./pages/build"));
 const TracksPage = lazy(() => import("./pages/tracks"));
 const PromotionPage = lazy(() => import("./pages/promotion"));
 const NewPromotionPage = lazy(() => import("./pages/promote"));
+const StatusPage = lazy(() => import("./pages/status"));
 const KeepingPage = lazy(() => import("./pages/keeping"));
 const PolicyPage = lazy(() => import("./pages/policy"));
 const SweepPage = lazy(() => import("./pages/sweep"));
@@ -82,6 +83,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span><span className="sm:hidden">Search</span>
           <kbd className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
         </button>
+        <StatusLamp />
         {!live && (
           <span role="status" className="flex items-center gap-1.5 text-sm text-glow">
             <WifiOff size={15} aria-hidden /> connecting…
@@ -102,6 +104,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Route path="/tracks/:track" element={<TracksPage me={me} />} />
           <Route path="/promotions/:id" element={<PromotionPage />} />
           <Route path="/promote" element={<NewPromotionPage />} />
+          <Route path="/status" element={<StatusPage />} />
           <Route path="/keeping" element={<KeepingPage />} />
           <Route path="/keeping/:shown" element={<KeepingPage />} />
           <Route path="/policies/:name" element={<PolicyPage />} />
@@ -116,6 +119,16 @@ function Frame({ me }: { me: Schemas["Me"] }) {
       <Palette open={palette} onOpenChange={setPalette} />
     </>
   );
+}
+
+/** StatusLamp says on every page whether something is wrong. */
+function StatusLamp() {
+  const status = useQuery({ queryKey: ["status"], queryFn: api.status, refetchInterval: 60_000 });
+  if (!status.data) return null;
+  const concerns = status.data.concerns;
+  const wrong = concerns.filter((c) => c.level === "wrong").length;
+  const [look, text] = wrong > 0 ? ["bg-bad", `${wrong} wrong`] : concerns.length > 0 ? ["bg-glow", `${concerns.length} to look at`] : ["bg-good", "all is well"];
+  return <Link to="/status" className="inline-flex items-center gap-1.5 text-sm text-soft" title="Status"><span aria-hidden className={`size-2.5 rounded-full ${look}`} /><span className="max-sm:sr-only">{text}</span></Link>;
 }
 
 const item = "flex w-full cursor-pointer items-center gap-2 rounded px-2.5 py-1.5 text-sm text-ink outline-none data-[highlighted]:bg-wash hover:no-underline";

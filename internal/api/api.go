@@ -34,6 +34,15 @@ type Status struct {
 	Packages     int64     `json:"packages"`
 	Versions     int64     `json:"versions"`
 	Bytes        int64     `json:"bytes"`
+	Concerns     []Concern `json:"concerns" doc:"what is wrong, will be soon, or waits for somebody"`
+}
+
+// Concern is something that is wrong, will be soon, or waits for somebody.
+type Concern struct {
+	Level string `json:"level" enum:"wrong,soon,waits"`
+	What  string `json:"what"`
+	Do    string `json:"do" doc:"what to do about it"`
+	Page  string `json:"page" doc:"of the console"`
 }
 
 // Me is who the caller is.

@@ -315,6 +315,12 @@ func statusCommand(s *session) *cobra.Command {
 				fields(w, "service", status.Address, "version", status.Version, "database", status.Database,
 					"running since", timeText(status.StartedAt), "repositories", strconv.Itoa(status.Repositories),
 					"packages", strconv.FormatInt(status.Packages, 10), "versions", strconv.FormatInt(status.Versions, 10), "size", api.Bytes(status.Bytes))
+				if len(status.Concerns) == 0 {
+					fmt.Fprintln(w, "\nNothing is wrong.")
+				}
+				for _, c := range status.Concerns {
+					fmt.Fprintf(w, "\n%s: %s\n  %s\n", c.Level, c.What, c.Do)
+				}
 			})
 		}}
 }

@@ -517,7 +517,7 @@ type NotBack struct {
 }
 
 // UndoSweep brings back what a sweep took: all of it, or what fits one of some
-// patterns.
+// patterns, by its version or by the name of its upload.
 func (s *Service) UndoSweep(ctx context.Context, caller access.Caller, id int64, patterns []string) (Back, error) {
 	var back Back
 	v, err := s.SweepByID(ctx, caller, id)
@@ -545,7 +545,9 @@ func (s *Service) UndoSweep(ctx context.Context, caller access.Caller, id int64,
 		}
 		after = items[len(items)-1].Position
 		items = slices.DeleteFunc(items, func(i record.SweepItem) bool {
-			return wanted != nil && !slices.ContainsFunc(wanted, func(p purl.Pattern) bool { return p.Match(purlOf(i.Key(), i.Version)) })
+			return wanted != nil && !slices.ContainsFunc(wanted, func(p purl.Pattern) bool {
+				return p.Match(purlOf(i.Key(), i.Version)) || i.Upload != "" && p.Match(purlOf(i.Key(), i.Upload))
+			})
 		})
 		if len(items) > 0 {
 			if err := s.bringBack(ctx, caller, v.Sweep, items, &back); err != nil {

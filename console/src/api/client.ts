@@ -123,6 +123,7 @@ export const api = {
   cancelPromotion: (id: number, reason: string) => value(raw.POST("/api/v1/promotions/{id}/cancel", { params: { path: { id } }, body: { reason } })),
   undoPromotion: (id: number, reason: string) => value(raw.POST("/api/v1/promotions/{id}/undo", { params: { path: { id } }, body: { reason } })),
   sendOnAgain: (id: number) => value(raw.POST("/api/v1/promotions/{id}/send", { params: { path: { id } } })),
+  status: () => value(raw.GET("/api/v1/status")),
   policies: () => value(raw.GET("/api/v1/policies")),
   policy: (policy: string) => value(raw.GET("/api/v1/policies/{policy}", { params: { path: { policy } } })),
   setPolicy: (body: Schemas["SetPolicy"]) => value(raw.PUT("/api/v1/policies", { body })),

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { bytes, coordinates, packagePath } from "../ui/format";
+import { Downloads } from "../ui/use";
 import { Button, Empty, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { FirstSteps } from "./first-steps";
 import { NewRepository } from "./new-repository";
@@ -21,6 +22,7 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
         <Loaded query={query}>{(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}</Loaded>
       </Panel>
       <LatestArrivals />
+      <Downloads title="Downloads" days={30} />
       <NewRepository open={adding} onOpenChange={setAdding} />
     </div>
   );

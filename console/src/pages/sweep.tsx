@@ -105,7 +105,7 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
                   <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>{itemStates[i.state][1]}{i.note && <span className="block text-xs text-soft">{i.note}</span>}{i.graceUntil && <span className="block text-xs text-soft" title={moment(i.graceUntil)}>can come back until {moment(i.graceUntil).slice(0, 10)}</span>}</td>
                   <td className="px-4 py-1.5">{i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>}</td>
                   <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(i.bytes)}</td>
-                  <td className="px-4 py-1.5 text-right">{i.state === "removed" && s.may && <Button look="bare" onClick={() => undo(i.purl)}>Bring back</Button>}</td>
+                  <td className="px-4 py-1.5 text-right">{i.state === "removed" && s.may && <Button look="bare" onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}>Bring back</Button>}</td>
                 </tr>
               ))}
             </tbody>

@@ -40,19 +40,18 @@ export function Months({ months }: { months: Total[] }) {
   const most = Math.max(1, ...months.map((m) => m.keptBytes + m.sweptBytes));
   return (
     <figure className="px-4 py-3">
-      <div className="flex h-24 items-end gap-1" role="img" aria-label={months.map((m) => `${m.name}: ${bytes(m.keptBytes)} stay, ${bytes(m.sweptBytes)} go`).join("; ")}>
-        {months.map((m) => (
-          <span key={m.name} title={`${m.name}: ${bytes(m.keptBytes)} of ${count(m.kept, "version")} stay, ${bytes(m.sweptBytes)} of ${count(m.swept, "version")} go`} className="flex h-full max-w-12 grow flex-col justify-end">
-            <span className="bg-glow" style={{ height: `${(100 * m.sweptBytes) / most}%` }} />
-            <span className="bg-deep" style={{ height: `${(100 * m.keptBytes) / most}%` }} />
+      <div className="flex items-end gap-1" role="img" aria-label={months.map((m) => `${m.name}: ${bytes(m.keptBytes)} stay, ${bytes(m.sweptBytes)} go`).join("; ")}>
+        {months.map((m, i) => (
+          <span key={m.name} title={`${m.name}: ${bytes(m.keptBytes)} of ${count(m.kept, "version")} stay, ${bytes(m.sweptBytes)} of ${count(m.swept, "version")} go`} className="max-w-20 grow">
+            <span className="flex h-20 flex-col justify-end">
+              <span className="bg-glow" style={{ height: `${(100 * m.sweptBytes) / most}%` }} />
+              <span className="bg-deep" style={{ height: `${(100 * m.keptBytes) / most}%` }} />
+            </span>
+            <span className="block h-4 text-center text-xs whitespace-nowrap text-soft">{months.length < 10 || i % Math.ceil(months.length / 9) === 0 ? m.name : ""}</span>
           </span>
         ))}
       </div>
-      <figcaption className="mt-1 flex justify-between text-xs text-soft">
-        <span>{months[0]?.name}</span>
-        <span className="inline-flex items-center gap-3"><Key look="bg-deep" text="stays" /><Key look="bg-glow" text="goes" /> by month of publication</span>
-        <span>{months.length > 1 ? months[months.length - 1]!.name : ""}</span>
-      </figcaption>
+      <figcaption className="mt-1 flex items-center gap-3 text-xs text-soft"><Key look="bg-deep" text="stays" /><Key look="bg-glow" text="goes" /> by month of publication</figcaption>
     </figure>
   );
 }
