@@ -114,6 +114,7 @@ func TestSweep(t *testing.T) {
 	if err := n.publish(t, r, "1.1.0", "something else"); fault.Of(err).Code != "published-before" {
 		t.Errorf("a swept release came back as something else: %v", err)
 	}
+	gone := catalog.MomentOf(n.Now())
 	// One comes back, with its label, and stays for the time of grace.
 	if back, err := n.UndoSweep(ctx, n.admin, v.ID, []string{tide + "@1.1.0"}); err != nil || back.Back != 1 {
 		t.Fatalf("%+v %v", back, err)
@@ -121,6 +122,11 @@ func TestSweep(t *testing.T) {
 	p, err := n.housePackage(ctx, tideKey(r))
 	if err != nil || p.Labels["old"] != "1.1.0" || len(p.Versions) != 4 {
 		t.Errorf("%+v %v", p, err)
+	}
+	then := tideKey(r)
+	then.AsOf = gone
+	if p, err := n.Package(ctx, then); err != nil || len(p.Versions) != 3 {
+		t.Errorf("while it was gone: %+v %v", p, err)
 	}
 	if again := n.sweep(t, "tidy", false); again.Versions != 0 {
 		t.Errorf("it was swept again: %+v", again)
@@ -470,5 +476,61 @@ func TestReclaimRaces(t *testing.T) {
 			t.Errorf("%s: %v", end, err)
 		}
 		there(version)
+	}
+}
+
+// TestSweepGoesOn ends the service in the middle of a sweep of some hundred
+// versions: the next one takes it over, and takes the rest.
+func TestSweepGoesOn(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
+		t.Fatal(err)
+	}
+	const more = 2*sweepBatch + 50
+	if _, err := n.db.ExecContext(t.Context(), `with made as (
+			insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes)
+			select package_id, '0.' || i || '.0', false, uploaded_at, published_by, touched_at, visible_from, 10 from version, generate_series(1, $1) i returning package_id)
+		update package set versions = versions + $1, bytes = bytes + 10 * $1 where id in (select package_id from made)`, more); err != nil {
+		t.Fatal(err)
+	}
+	n.set(t, "name: tidy\nrepositories: [releases]\nkeep: [newest 1]\n")
+	sweep, err := n.Sweep(t.Context(), n.admin, "tidy", false)
+	if err != nil || sweep.Versions != more {
+		t.Fatalf("%+v %v", sweep, err)
+	}
+	ctx, end := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- n.tendSweeps(ctx) }()
+	at := func() SweepView {
+		v, err := n.SweepByID(t.Context(), n.admin, sweep.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	for at().Done == 0 {
+	}
+	end()
+	<-ended
+	if v := at(); v.State != record.SweepUnderway || v.Done == 0 || v.Done >= more || v.Done%sweepBatch != 0 {
+		t.Fatalf("in the middle: %+v", v)
+	}
+	if err := n.tendSweeps(t.Context()); err != nil || at().State != record.SweepUnderway {
+		t.Errorf("it was taken over from somebody who is at it: %v", err)
+	}
+	n.later(2 * silentSweep)
+	if err := n.tendSweeps(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if v := at(); v.State != record.SweepDone || v.Done != more || v.Spared != 0 {
+		t.Errorf("in the end: %+v", v)
+	}
+	if got := n.versions(t, r); !slices.Equal(got, []string{"1.0.0"}) {
+		t.Errorf("left: %v", got)
+	}
+	totals, err := n.Totals(t.Context(), r)
+	if total := totals[r.ID]; err != nil || total.Versions != 1 || total.Bytes < 100 || total.Bytes > 10_000 {
+		t.Errorf("%+v %v", total, err)
 	}
 }

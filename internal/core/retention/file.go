@@ -127,9 +127,6 @@ func (r *reader) setting(entry *ast.MappingValueNode) error {
 	if !ok {
 		return wrongAt(line, "there is no setting %q", key).WithHint("Choose from %s.", strings.Join(Settings, ", "))
 	}
-	if _, twice := r.lines[key]; twice {
-		return wrongAt(line, "%s stands there twice", key)
-	}
 	r.lines[key] = line
 	return read(r, key, entry.Value)
 }
