@@ -253,9 +253,9 @@ func showSweepPlan(w io.Writer, p api.SweepPlan) {
 		if l.Policy != "" && l.Policy != p.Policy {
 			reason += ", by " + l.Policy
 		}
-		rows = append(rows, []string{l.Fate, l.Repository, l.PURL, l.Upload, l.At.Local().Format("2006-01-02"), day(l.UsedAt), strconv.FormatInt(l.Users, 10), api.Bytes(l.Bytes), api.Bytes(l.Freed), reason})
+		rows = append(rows, []string{l.Fate, l.PURL, reason, day(l.UsedAt), strconv.FormatInt(l.Users, 10), api.Bytes(l.Bytes), api.Bytes(l.Freed), l.At.Local().Format("2006-01-02"), l.Repository, l.Upload})
 	}
-	table(w, []string{"FATE", "IN", "VERSION", "UPLOAD", "PUBLISHED", "LAST USED", "USERS", "SIZE", "FREED", "WHY"}, []int{6, 7, 8}, rows)
+	table(w, []string{"FATE", "VERSION", "WHY", "LAST USED", "USERS", "SIZE", "FREED", "PUBLISHED", "IN", "UPLOAD"}, []int{4, 5, 6}, rows)
 	if more := p.Found - len(p.Lines); more > 0 {
 		fmt.Fprintf(w, "and %d more: --limit %d, or --form csv\n", more, p.Found)
 	}

@@ -182,7 +182,14 @@ func whoUsesCommand(s *session) *cobra.Command {
 				}
 				table(w, []string{"WHO", "KIND", "LAST DOWNLOAD", "WITH"}, nil, rows)
 				fmt.Fprintln(w)
-				fields(w, "builds", strings.Join(who.Builds, ", "), "needed by", strings.Join(who.Needs, ", "))
+				for _, part := range []struct {
+					head  string
+					names []string
+				}{{"used by the builds", who.Builds}, {"needed by", who.Needs}} {
+					if len(part.names) > 0 {
+						fmt.Fprintf(w, "%s\n  %s\n", part.head, strings.Join(part.names, "\n  "))
+					}
+				}
 			})
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")

@@ -2,7 +2,6 @@ package record
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"time"
 
@@ -130,16 +129,4 @@ func (tx *Tx) DropBlobs(ctx context.Context, sha256 [][]byte) error {
 func BytesGone(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && server.Code == "23503" && server.TableName == "file" && server.ConstraintName == "file_sha256_fkey"
-}
-
-// LastSweepOf is the last sweep of a policy that took anything, or ErrNotFound.
-func (db *DB) LastSweepOf(ctx context.Context, policy string) (Sweep, error) {
-	all, err := db.Sweeps(ctx, SweepFilter{Policy: policy, States: []string{SweepDone, SweepUnderway}, Limit: 1})
-	if errors.Is(err, sql.ErrNoRows) || err == nil && len(all) == 0 {
-		return Sweep{}, ErrNotFound
-	}
-	if err != nil {
-		return Sweep{}, err
-	}
-	return all[0], nil
 }

@@ -243,3 +243,15 @@ func (db *DB) SweptIn(ctx context.Context, versionIDs []int64) (map[int64]int64,
 	}
 	return in, err
 }
+
+// LastSweepOf is the last sweep of a policy that took anything, or ErrNotFound.
+func (db *DB) LastSweepOf(ctx context.Context, policy string) (Sweep, error) {
+	all, err := db.Sweeps(ctx, SweepFilter{Policy: policy, States: []string{SweepDone, SweepUnderway}, Limit: 1})
+	if err == nil && len(all) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Sweep{}, err
+	}
+	return all[0], nil
+}

@@ -76,7 +76,7 @@ type planning struct {
 	now    time.Time
 	at     catalog.Moment // 0 for now, and for what is to come
 
-	pinned, held             map[int64]string
+	held                     map[int64]string
 	pins                     map[int64]map[string]string
 	promoted, promotedBuilds map[int64]int64
 	shares                   *retention.Shares

@@ -90,10 +90,10 @@ func pages(ctx context.Context) error {
 			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
 		{name: "promotion", path: "/promotions/23", shows: "waits for"},
-		{name: "build", path: "/builds/berth-planner/114", shows: "Compare"},
+		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
+		{name: "sweep", path: "/sweeps/1", shows: "can come back until"},
+		{name: "space", path: "/keeping/space", shows: "Where it goes"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
-		{name: "tokens", path: "/tokens?of=everybody", shows: "nightly"},
-		{name: "activity", path: "/activity", shows: "token-revoked"},
 	}
 	tab, stop, err := browser.Start(ctx, 1280, 800)
 	if err != nil {
@@ -156,7 +156,7 @@ func terminals(ctx context.Context) error {
 		{"cli-rights", []string{"crelvo grant list --to team:berth-crew", "crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
 			"crelvo token list --all", "crelvo events --what refused", "crelvo events verify"}},
 		{"cli-promote", []string{"crelvo promote --build ticket-widgets#57 --along ferry --dry-run", "crelvo promotion list --state done --limit 4", "crelvo repo arrivals releases --since 14d"}},
-		{"cli-package", []string{"crelvo show pkg:maven/example.skerry.berth/berth-planner", "crelvo show pkg:maven/example.skerry.berth/tide-model@1.4.0 --in releases"}},
+		{"cli-sweep", []string{"crelvo sweep plan development-builds --limit 4", "crelvo sweep list", "crelvo usage --limit 6"}},
 	}
 	for _, s := range shots {
 		if err := terminal(ctx, s.name, s.commands); err != nil {

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Choice, Dialog, TextArea, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, moment } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
+import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
 import { Months, PlanLines, Totals } from "../ui/plan";
 
 const blank = `name: development-builds
@@ -205,9 +205,4 @@ function Preview({ text }: { text: string }) {
 /** zoned is a time as it is where its schedule is, with the offset. */
 function zoned(at: string): string {
   return at.slice(0, 16).replace("T", " ") + (at.endsWith("Z") ? " UTC" : " " + at.slice(-6));
-}
-
-export function LastRun({ sweep }: { sweep?: Schemas["Sweep"] }) {
-  if (!sweep) return <span className="text-soft">never</span>;
-  return <><Link to={`/sweeps/${sweep.id}`}>sweep {sweep.id}</Link>, <Time at={sweep.begunAt} /></>;
 }
