@@ -56,7 +56,8 @@ func (db *DB) factsAs(ctx context.Context, snapshot string, do func(f Facts, tx 
 	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		begin := planning
 		if snapshot != "" {
-			begin = "set transaction snapshot '" + snapshot + "'; " + begin
+			// What is done beside something else leaves it the other processors.
+			begin = "set transaction snapshot '" + snapshot + "'; set local max_parallel_workers_per_gather = 0; " + begin
 		}
 		if _, err := tx.Exec(ctx, begin); err != nil {
 			return err
@@ -182,8 +183,8 @@ func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []que
 // Versions calls each for one package after the other, in their order, with the
 // versions that can be seen and what is known of each for a verdict as of now; at
 // is a moment that is past, or 0. Fits[i] tells whether a version fits the ith
-// query, as far as the query is about versions. Nothing else can be asked
-// meanwhile.
+// query, as far as the query is about versions. It is called by another goroutine,
+// and nothing else can be asked meanwhile.
 func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment, each func(i int, versions []retention.Version) error) error {
 	s := new(statement)
 	use := "left join version_use u on u.version_id = v.id"
@@ -199,13 +200,30 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 	known := map[string][]bool{} // most fit alike
 	var versions []retention.Version
 	last := 0
-	end := func() error {
-		if len(versions) == 0 {
-			return nil
+	// While one package is looked at, the next ones are read.
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	type read struct {
+		i        int
+		versions []retention.Version
+	}
+	ready, ended := make(chan read, 64), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for r := range ready {
+			if ctx.Err() != nil {
+				continue
+			}
+			if err := each(r.i, r.versions); err != nil {
+				stop(err)
+			}
 		}
-		all := versions
-		versions = nil
-		return each(last-1, all)
+	}()
+	end := func() {
+		if len(versions) > 0 {
+			ready <- read{last - 1, versions}
+			versions = make([]retention.Version, 0, len(versions))
+		}
 	}
 	var back, used *time.Time
 	var fitted string
@@ -217,9 +235,7 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 			return err
 		}
 		if place != last {
-			if err := end(); err != nil {
-				return err
-			}
+			end()
 			last = place
 		}
 		v.BackAt, v.UsedAt = time.Time{}, time.Time{}
@@ -236,10 +252,15 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 		versions = append(versions, v)
 		return nil
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		end()
 	}
-	return end()
+	close(ready)
+	<-ended
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	return err
 }
 
 // Labels gives the labels of packages, by package and version.
