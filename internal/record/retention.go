@@ -183,8 +183,8 @@ func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []que
 // Versions calls each for one package after the other, in their order, with the
 // versions that can be seen and what is known of each for a verdict as of now; at
 // is a moment that is past, or 0. Fits[i] tells whether a version fits the ith
-// query, as far as the query is about versions. It is called by another goroutine,
-// and nothing else can be asked meanwhile.
+// query, as far as the query is about versions. It is called by another goroutine
+// and must not keep the versions; nothing else can be asked meanwhile.
 func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment, each func(i int, versions []retention.Version) error) error {
 	s := new(statement)
 	use := "left join version_use u on u.version_id = v.id"
@@ -207,7 +207,7 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 		i        int
 		versions []retention.Version
 	}
-	ready, ended := make(chan read, 64), make(chan struct{})
+	ready, used, ended := make(chan read, 16), make(chan []retention.Version, 16), make(chan struct{})
 	go func() {
 		defer close(ended)
 		for r := range ready {
@@ -217,19 +217,28 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 			if err := each(r.i, r.versions); err != nil {
 				stop(err)
 			}
+			select {
+			case used <- r.versions[:0]:
+			default:
+			}
 		}
 	}()
 	end := func() {
-		if len(versions) > 0 {
-			ready <- read{last - 1, versions}
-			versions = make([]retention.Version, 0, len(versions))
+		if len(versions) == 0 {
+			return
+		}
+		ready <- read{last - 1, versions}
+		select {
+		case versions = <-used:
+		default:
+			versions = nil
 		}
 	}
-	var back, used *time.Time
+	var back, usedAt *time.Time
 	var fitted string
 	var place int
 	var v retention.Version
-	into := []any{&place, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes, &back, &used, &v.Downloads, &v.Users, &fitted}
+	into := []any{&place, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes, &back, &usedAt, &v.Downloads, &v.Users, &fitted}
 	err := f.each(ctx, s.String(), s.arguments, func(row rows) error {
 		if err := row.Scan(into...); err != nil {
 			return err
@@ -242,8 +251,8 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 		if back != nil {
 			v.BackAt = *back
 		}
-		if used != nil {
-			v.UsedAt = *used
+		if usedAt != nil {
+			v.UsedAt = *usedAt
 		}
 		if v.Fits = known[fitted]; v.Fits == nil {
 			v.Fits = fits(fitted)

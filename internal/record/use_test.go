@@ -260,3 +260,57 @@ func TestFacts(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestPlaceOfWhatIsGone: what was swept meanwhile cannot be promoted, and what is
+// being promoted is not swept before that is done.
+func TestPlaceOfWhatIsGone(t *testing.T) {
+	w := newWorld(t)
+	ctx := t.Context()
+	source := w.version("a", "1", "one", now)
+	placed := []record.PlacedVersion{{SourceID: source, Key: w.repo.Key("maven", "example.skerry.berth", "target"), Version: "1",
+		Files: []record.PlacedFile{{Name: "a-1.jar", Extension: "jar", Digests: w.file("a", "1", "one", 1, now).Digests}}}}
+	promoting, promoted, swept := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	go func() {
+		<-promoting
+		swept <- w.Within(ctx, func(tx *record.Tx) error {
+			ids, err := tx.Hold(ctx, []int64{source})
+			if err != nil {
+				return err
+			}
+			select {
+			case <-promoted:
+			default:
+				err = fmt.Errorf("%v was held while it was being promoted", ids)
+			}
+			if err == nil {
+				err = tx.TakeOut(ctx, ids, 0, now)
+			}
+			return err
+		})
+	}()
+	w.within(func(tx *record.Tx) error {
+		ids, collisions, err := tx.Place(ctx, placed, 1, "purser", now)
+		if err != nil || len(ids) != 1 || collisions != nil {
+			return fmt.Errorf("%v %v %w", ids, collisions, err)
+		}
+		close(promoting)
+		for waits := 0; waits == 0; {
+			if err := w.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+				return err
+			}
+		}
+		close(promoted)
+		return nil
+	})
+	if err := <-swept; err != nil {
+		t.Fatal(err)
+	}
+	placed[0].Version = "2"
+	w.within(func(tx *record.Tx) error {
+		ids, collisions, err := tx.Place(ctx, placed, 1, "purser", now)
+		if err != nil || ids != nil || len(collisions) != 1 || !collisions[0].NoSource {
+			return fmt.Errorf("%v %+v %w", ids, collisions, err)
+		}
+		return nil
+	})
+}

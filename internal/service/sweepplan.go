@@ -84,7 +84,8 @@ type planning struct {
 }
 
 // plan works a policy out for repositories, and calls line for every version, in
-// the order of the repositories' names, packages and versions.
+// the order of the repositories' names, packages and versions. The line is not to
+// be kept: the next one takes its place.
 func (s *Service) plan(ctx context.Context, facts record.Facts, policy *retention.Policy, repositories []catalog.Repository, asOf time.Time, line func(*PlanLine) error) (*SweepPlan, error) {
 	p := &planning{s: s, facts: facts, policy: policy, now: s.Now()}
 	if !asOf.IsZero() {
@@ -112,12 +113,13 @@ func (s *Service) plan(ctx context.Context, facts record.Facts, policy *retentio
 	for _, r := range repositories {
 		sums.repository(r.Name)
 	}
+	l := new(PlanLine)
 	err = p.packages(ctx, repositories, func(r catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error {
 		if err := wait(); err != nil {
 			return err
 		}
 		for i := range of.Versions {
-			l := &PlanLine{Repository: r, Package: of.Key, Version: of.Versions[i], Verdict: verdicts[i]}
+			*l = PlanLine{Repository: r, Package: of.Key, Version: of.Versions[i], Verdict: verdicts[i]}
 			if l.Fate == retention.Swept {
 				l.Freed = p.shares.Free(l.ID, l.Bytes)
 			}
@@ -356,6 +358,9 @@ type sums struct {
 	order                                               []string // of the repositories
 	last                                                purl.PURL
 	lastName                                            string
+	year                                                int
+	inYear                                              time.Month
+	month                                               string // of those
 }
 
 func newSums() *sums {
@@ -390,7 +395,10 @@ func (s *sums) add(l *PlanLine) {
 		return
 	}
 	part(s.reasons, l.Because)
-	part(s.months, l.At.UTC().Format("2006-01"))
+	if year, month, _ := l.At.UTC().Date(); s.month == "" || year != s.year || month != s.inYear {
+		s.year, s.inYear, s.month = year, month, fmt.Sprintf("%04d-%02d", year, month)
+	}
+	part(s.months, s.month)
 }
 
 func (s *sums) into(plan *SweepPlan) {
@@ -415,7 +423,8 @@ func (s *sums) into(plan *SweepPlan) {
 }
 
 // PlanSweep works out what a policy, saved or not, would do to what the caller may
-// read all of, now or as of another moment. It calls line for every version.
+// read all of, now or as of another moment. It calls line for every version, with
+// what is not to be kept.
 func (s *Service) PlanSweep(ctx context.Context, caller access.Caller, text string, asOf time.Time, line func(*PlanLine) error) (*SweepPlan, error) {
 	policy, lines, err := ParsePolicy(text)
 	if err != nil {

@@ -136,8 +136,8 @@ func (s *Service) recordSweep(ctx context.Context, tx *record.Tx, caller access.
 				return nil
 			}
 			item := record.SweepItem{Position: sweep.Versions, VersionID: l.ID, Bytes: l.Bytes, Freed: l.Freed, Users: l.Users, State: record.ItemPlanned}
-			if !l.UsedAt.IsZero() {
-				item.UsedAt = &l.UsedAt
+			if used := l.UsedAt; !used.IsZero() {
+				item.UsedAt = &used
 			}
 			sweep.Versions++
 			sweep.Bytes += l.Bytes

@@ -164,7 +164,7 @@ func (r *Reason) keeps(v *Version, rooms map[int64]time.Time, newest bool, now t
 	switch r.Kind {
 	case Newest:
 		if newest {
-			return "among the " + r.String()
+			return r.among
 		}
 	case LastUsed:
 		if !v.LastUse().Before(rooms[r.Bytes]) {

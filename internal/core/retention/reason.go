@@ -57,7 +57,7 @@ type Reason struct {
 	// Bytes: last used: those that were used last, up to so many in a repository.
 	Bytes int64
 
-	size, text string // as they are written
+	size, text, among string // as they are written
 }
 
 // Forms are how reasons are written, for people who write them.
@@ -168,6 +168,7 @@ func ParseReason(text string) (Reason, error) {
 		return wrong("%q has no meaning there", rest[0])
 	}
 	r.text = r.write()
+	r.among = "among the " + r.text
 	return r, nil
 }
 
