@@ -105,10 +105,38 @@ func (r reads) Sweeps(ctx context.Context, f SweepFilter) (all []Sweep, err erro
 	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+`where ($1 = 0 or s.id = $1) and ($2 = '' or s.policy = $2) and ($3::text[] is null or s.state = any($3))
 		and ($4::bigint[] is null or s.repositories && $4) and ($5 = 0 or s.id < $5) order by s.id desc limit $6`,
 		f.ID, f.Policy, f.States, f.Repositories, f.Before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return all, r.complete(ctx, all)
+}
+
+// LastSweeps gives the last sweep of each policy.
+func (r reads) LastSweeps(ctx context.Context) (all []Sweep, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+`where s.id in (select max(id) from sweep where policy <> '' group by policy)`)
+	if err != nil {
+		return nil, err
+	}
+	return all, r.complete(ctx, all)
+}
+
+// complete adds what is not a column of a sweep.
+func (r reads) complete(ctx context.Context, all []Sweep) error {
+	at := map[int64]*Sweep{}
+	ids := make([]int64, len(all))
 	for i := range all {
 		all[i].Grace = time.Duration(all[i].GraceSeconds * float64(time.Second))
+		at[all[i].ID], ids[i] = &all[i], all[i].ID
 	}
-	return all, err
+	var rows []struct {
+		Sweep      int64 `db:"id"`
+		Repository int64 `db:"repository"`
+	}
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select id, unnest(repositories) repository from sweep where id = any($1)`, ids)
+	for _, row := range rows {
+		at[row.Sweep].Repositories = append(at[row.Sweep].Repositories, row.Repository)
+	}
+	return err
 }
 
 // AddSweep records a sweep with what it is to take.
@@ -125,12 +153,6 @@ func (tx *Tx) SetSweep(ctx context.Context, s Sweep) error {
 	_, err := tx.ExecContext(ctx, `update sweep set state = $2, why = $3, versions = $4, bytes = $5, freed = $6, alive_at = '-infinity' where id = $1`,
 		s.ID, s.State, s.Why, s.Versions, s.Bytes, s.Freed)
 	return err
-}
-
-// SweepRepositories are the repositories that a sweep is about.
-func (r reads) SweepRepositories(ctx context.Context, id int64) (ids []int64, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &ids, `select unnest(repositories) from sweep where id = $1`, id)
-	return ids, err
 }
 
 // Weight is how many bytes a version has, and how it was used.

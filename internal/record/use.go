@@ -172,16 +172,15 @@ type VersionUser struct {
 	Name   string    `db:"name"`
 	Kind   string    `db:"kind"` // user or robot
 	LastAt time.Time `db:"last_at"`
-	// Version is which, where several were asked for.
-	Version string   `db:"version"`
+	// Clients are what they used.
 	Clients []string `db:"-"`
 }
 
 // UsersOf lists who downloaded versions, who did so last first.
 func (db *DB) UsersOf(ctx context.Context, versionIDs []int64) ([]VersionUser, error) {
-	rows, err := db.QueryxContext(ctx, `select n.name, n.kind, max(u.last_at) last_at, max(v.version) "version",
+	rows, err := db.QueryxContext(ctx, `select n.name, n.kind, max(u.last_at) last_at,
 		array(select distinct d.client from download_day d where d.version_id = any($1) and u.principal_id = any(d.users) and d.client <> '' order by 1) clients
-		from download_user u join principal n on n.id = u.principal_id join version v on v.id = u.version_id where u.version_id = any($1)
+		from download_user u join principal n on n.id = u.principal_id where u.version_id = any($1)
 		group by n.name, n.kind, u.principal_id order by last_at desc, n.name limit 500`, versionIDs)
 	if err != nil {
 		return nil, err
@@ -190,7 +189,7 @@ func (db *DB) UsersOf(ctx context.Context, versionIDs []int64) ([]VersionUser, e
 	var users []VersionUser
 	for rows.Next() {
 		var u VersionUser
-		if err := rows.Scan(&u.Name, &u.Kind, &u.LastAt, &u.Version, list(&u.Clients)); err != nil {
+		if err := rows.Scan(&u.Name, &u.Kind, &u.LastAt, list(&u.Clients)); err != nil {
 			return nil, err
 		}
 		users = append(users, u)

@@ -96,9 +96,13 @@ func (s *Service) Policies(ctx context.Context, caller access.Caller) ([]PolicyV
 	if err != nil {
 		return nil, err
 	}
+	last, err := s.db.LastSweeps(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var views []PolicyView
 	for _, p := range stored {
-		v, ok, err := s.viewPolicy(ctx, caller, p)
+		v, ok, err := s.viewPolicy(caller, p, last)
 		if err != nil {
 			return nil, err
 		}
@@ -109,7 +113,7 @@ func (s *Service) Policies(ctx context.Context, caller access.Caller) ([]PolicyV
 	return views, nil
 }
 
-func (s *Service) viewPolicy(ctx context.Context, caller access.Caller, p record.Policy) (v PolicyView, ok bool, err error) {
+func (s *Service) viewPolicy(caller access.Caller, p record.Policy, last []record.Sweep) (v PolicyView, ok bool, err error) {
 	v = PolicyView{Policy: p}
 	if v.Rules, _, err = ParsePolicy(p.Text); err != nil {
 		return v, false, err
@@ -124,26 +128,20 @@ func (s *Service) viewPolicy(ctx context.Context, caller access.Caller, p record
 			return v, false, err
 		}
 	}
-	last, err := s.db.Sweeps(ctx, record.SweepFilter{Policy: p.Name, Limit: 1})
-	if len(last) == 1 {
-		v.Last = &last[0]
+	if i := slices.IndexFunc(last, func(x record.Sweep) bool { return x.Policy == p.Name }); i >= 0 {
+		v.Last = &last[i]
 	}
-	return v, true, err
+	return v, true, nil
 }
 
 // Policy finds a policy by its name.
 func (s *Service) Policy(ctx context.Context, caller access.Caller, name string) (PolicyView, error) {
-	stored, err := s.db.Policies(ctx)
+	all, err := s.Policies(ctx, caller)
 	if err != nil {
 		return PolicyView{}, err
 	}
-	for _, p := range stored {
-		if p.Name != name {
-			continue
-		}
-		if v, ok, err := s.viewPolicy(ctx, caller, p); err != nil || ok {
-			return v, err
-		}
+	if i := slices.IndexFunc(all, func(v PolicyView) bool { return v.Name == name }); i >= 0 {
+		return all[i], nil
 	}
 	return PolicyView{}, fault.New(fault.NotFound, "no-such-policy", "there is no policy %s that you may see", name).WithHint("crelvo policy list shows those that there are.")
 }

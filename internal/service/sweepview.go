@@ -33,12 +33,8 @@ func (s *Service) Sweeps(ctx context.Context, caller access.Caller, f record.Swe
 	}
 	views := make([]SweepView, len(found))
 	for i, sweep := range found {
-		about, err := s.db.SweepRepositories(ctx, sweep.ID)
-		if err != nil {
-			return nil, err
-		}
 		views[i] = SweepView{Sweep: sweep, May: true}
-		for _, id := range about {
+		for _, id := range sweep.Repositories {
 			r, ok := s.RepositoryByID(id)
 			if ok && slices.Contains(f.Repositories, id) {
 				views[i].Repositories = append(views[i].Repositories, r)

@@ -56,9 +56,6 @@ func (r *Rescue) Judged(p *Package, verdicts []Verdict) {
 	}
 }
 
-// Asks tells whether it matters what is needed of a package.
-func (r *Rescue) Asks(name string) bool { return len(r.names[name]) > 0 }
-
 // Names are the packages of which something would go.
 func (r *Rescue) Names() []string {
 	names := make([]string, 0, len(r.names))
