@@ -77,6 +77,11 @@ func TestPyPI(t *testing.T) {
 	if got := w.pip("index", "versions", "-i", index, "TideCast"); !strings.Contains(got, "1.4.0, 1.3.0") {
 		t.Errorf("pip index versions: %s", got)
 	}
+	// Debian's pip reads the JSON index more strictly than newer ones.
+	w.run("", "/usr/bin/python3", "-m", "pip", "install", "-v", "--target", w.dir+"/debian", "-i", index, "tidecast")
+	if got := w.read("debian/tidecast/__init__.py"); !strings.Contains(got, "1.4.0") {
+		t.Errorf("Debian's pip installed %s", got)
+	}
 	if got := w.pip("install", "-v", "--target", w.dir+"/site", "-i", index, "tidecast"); !strings.Contains(got, "whl.metadata") {
 		t.Errorf("pip did not ask for the metadata alone: %s", got)
 	}
@@ -108,6 +113,7 @@ func TestPyPI(t *testing.T) {
 	sum := page.Files[2].Hashes["sha256"]
 	w.write("good.txt", []byte("tidecast==1.4.0 --hash=sha256:"+sum+"\n"))
 	w.pip("install", "--target", w.dir+"/hashed", "--require-hashes", "-i", index, "-r", w.dir+"/good.txt")
+	w.run("", "/usr/bin/python3", "-m", "pip", "install", "--target", w.dir+"/debian-hashed", "--require-hashes", "-i", index, "-r", w.dir+"/good.txt")
 	w.write("bad.txt", []byte("tidecast==1.4.0 --hash=sha256:"+strings.Repeat("ab", 32)+"\n"))
 	name, args := pip("install", "--target", w.dir+"/bad", "--require-hashes", "-i", index, "-r", w.dir+"/bad.txt")
 	w.fails([]string{"DO NOT MATCH THE HASHES"}, "", name, args...)

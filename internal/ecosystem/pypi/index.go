@@ -44,8 +44,9 @@ type file struct {
 	UploadTime     string            `json:"upload-time,omitempty"`
 	Yanked         yanked            `json:"yanked"`
 	CoreMetadata   hashes            `json:"core-metadata"`
-	// DistInfo is an older name of CoreMetadata (PEP 714).
-	DistInfo hashes `json:"dist-info-metadata"`
+	// DistInfo is an older name of CoreMetadata, which upstreams still say. It is
+	// read and never written: pip 23.0 fails over it in this form (PEP 714).
+	DistInfo hashes `json:"dist-info-metadata,omitzero"`
 	Signed   bool   `json:"gpg-sig,omitempty"`
 }
 
@@ -132,7 +133,6 @@ func projectOf(p *catalog.Package) project {
 			}
 			if facts.Metadata != "" {
 				shown.CoreMetadata = hashes{there: true, by: map[string]string{"sha256": facts.Metadata}}
-				shown.DistInfo = shown.CoreMetadata
 			}
 			if v.Withdrawn != nil {
 				shown.Yanked.string = &v.Withdrawn.Reason
