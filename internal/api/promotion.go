@@ -21,7 +21,7 @@ type BuildReport struct {
 	Agent     string            `json:"agent,omitempty" maxLength:"1000" doc:"where it ran"`
 	StartedAt *time.Time        `json:"startedAt,omitempty"`
 	Notes     map[string]string `json:"notes,omitempty" doc:"on the environment: names and values"`
-	JUnit     []string          `json:"junit,omitempty" maxItems:"1000" doc:"reports of tests, as JUnit XML"`
+	JUnit     []string          `json:"junit,omitempty" maxItems:"1000" text:"document" doc:"reports of tests, as JUnit XML"`
 	Made      []string          `json:"made,omitempty" maxItems:"5000" doc:"package URLs with versions; without these and digests, what was published with the token since the build began"`
 	Digests   []string          `json:"digests,omitempty" maxItems:"5000" doc:"SHA-256, in hexadecimal, of files that it published"`
 	Used      []string          `json:"used,omitempty" maxItems:"5000" doc:"package URLs of what it used, besides what was downloaded with the token"`

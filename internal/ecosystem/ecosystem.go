@@ -10,11 +10,14 @@ package ecosystem
 import (
 	"context"
 	"io"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 )
 
 // Ecosystem is one kind of package. Methods may be called at the same time.
@@ -83,6 +86,21 @@ func (p Place) NameOf(upload string) string {
 // PURL names the version that the place belongs to.
 func (p Place) PURL(ecosystem string) purl.PURL {
 	return purl.PURL{Ecosystem: ecosystem, Namespace: p.Namespace, Name: p.Name, Version: p.Version}
+}
+
+// Check refuses a place whose words are not fit to be kept and shown, or whose
+// file has no name that any system can have. All doors ask it.
+func (p Place) Check() error {
+	for _, part := range []struct{ what, is string }{{"the namespace of the package", p.Namespace}, {"the name of the package", p.Name},
+		{"the version", p.Version}, {"the name of the upload", p.Upload}, {"the classifier", p.Classifier}, {"the extension", p.Extension}} {
+		if err := text.Check(part.what, part.is, false, text.MaxName); err != nil {
+			return err
+		}
+	}
+	if strings.ContainsAny(p.Classifier+p.Extension, `/\`) {
+		return fault.New(fault.Invalid, "bad-file-name", "a classifier or an extension cannot have a slash")
+	}
+	return text.CheckFileName(p.FileName)
 }
 
 // Key names the package that the place belongs to.

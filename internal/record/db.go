@@ -119,6 +119,13 @@ func Unreachable(err error) bool {
 	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err)
 }
 
+// TryAgain tells whether err means that a transaction lost against another one,
+// and may go well if it is done again: a serialization failure or a deadlock.
+func TryAgain(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "40001" || server.Code == "40P01")
+}
+
 // Tx is a transaction: all of it or nothing.
 type Tx struct {
 	*sqlx.Tx

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"slices"
 	"time"
+
+	"crelvo/internal/core/text"
 )
 
 // Event is one line of the activity record.
@@ -29,6 +31,7 @@ const eventLock = 7_320_001
 // the SHA-256 over the hash before it and itself, as JSON without its id; the
 // lock that this takes lasts until the transaction ends, so call it last.
 func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
+	e = e.clean()
 	payloads := make([]string, len(changes))
 	for i, c := range changes {
 		raw, err := json.Marshal(c)
@@ -57,6 +60,25 @@ func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
 		from (values (1)) once left join (select id, hash from event order by id desc limit 1) last on true`,
 		e.At, e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, string(detail), line)
 	return err
+}
+
+// maxDetail bounds one remark of an event, in bytes.
+const maxDetail = 16 << 10
+
+// clean is e as it can be kept: whatever was said by whomever, it is no reason
+// not to record that it was.
+func (e Event) clean() Event {
+	for _, field := range []*string{&e.Who, &e.Token, &e.Address, &e.Action, &e.Repository, &e.Subject} {
+		*field = text.Clean(*field, false, text.MaxLine)
+	}
+	if e.Detail != nil {
+		detail := make(map[string]string, len(e.Detail))
+		for k, v := range e.Detail {
+			detail[text.Clean(k, false, text.MaxName)] = text.Clean(v, true, maxDetail)
+		}
+		e.Detail = detail
+	}
+	return e
 }
 
 // EventFilter selects events; zero fields select all.

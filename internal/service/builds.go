@@ -211,9 +211,7 @@ func (s *Service) RecordBuild(ctx context.Context, caller access.Caller, report 
 	if err != nil {
 		return record.Build{}, err
 	}
-	if err := s.flushCounts(ctx); err != nil { // what was fetched a moment ago belongs to it too
-		return record.Build{}, err
-	}
+	s.countedNow(ctx) // what was fetched a moment ago belongs to it too
 	var b record.Build
 	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
 		var err error

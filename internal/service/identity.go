@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 )
 
@@ -155,6 +156,9 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
 		return from.on(known.value.caller), nil
 	}
+	if !text.Fit(name, false) || len(name) > text.MaxName {
+		name = "" // nobody has such a name; it is refused, slowed down and noted as any wrong one
+	}
 	who := from.on(access.Caller{Name: name})
 	if err := s.brake.try(name, from.Address, now); err != nil {
 		return access.Caller{}, s.notIn(who, fault.Of(err))
@@ -163,6 +167,9 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 	if errors.Is(err, record.ErrNotFound) {
 		// As slow as for a known name, so that names cannot be tried out.
 		s.verifyPassword(ctx, nobodysHash, password)
+		// Names can be made up without end: they are one attempt on record, by its
+		// address, and leave room for those on who there is.
+		who.Name = ""
 		return access.Caller{}, s.notIn(who, wrongPassword)
 	}
 	if err != nil {

@@ -53,9 +53,7 @@ func (s *Service) MirrorState(ctx context.Context, caller access.Caller, name st
 	}
 	state := MirrorState{Repository: r}
 	// What is counted should be seen at once.
-	if err := s.flushCounts(ctx); err != nil {
-		return state, err
-	}
+	s.countedNow(ctx)
 	contacts, err := s.db.Contacts(ctx, r.ID)
 	if err != nil {
 		return state, err

@@ -61,9 +61,7 @@ func (s *Service) Undo(ctx context.Context, caller access.Caller, id int64, reas
 	if v.State != record.PromotionDone {
 		return v, fault.New(fault.Conflict, "not-done", "promotion %d is %s; only what was done can be undone", id, v.State)
 	}
-	if err := s.flushCounts(ctx); err != nil {
-		return v, err
-	}
+	s.countedNow(ctx)
 	var targets []int64
 	for _, item := range v.Items {
 		targets = append(targets, item.TargetID.Int64)

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 )
@@ -233,6 +234,9 @@ func (s *Service) PublishByHand(ctx context.Context, caller access.Caller, repos
 		}
 		if len(staged) == maxHanded {
 			return Published{}, fault.New(fault.TooLarge, "too-many-files", "one publication has at most %d files", maxHanded)
+		}
+		if err := text.CheckFileName(h.Name); err != nil {
+			return Published{}, err
 		}
 		if err := stage(h.Body, -1, h.Name); err != nil {
 			return Published{}, err

@@ -124,6 +124,9 @@ func (s *Service) accepts(caller access.Caller, repository catalog.Repository, e
 	if err := s.Allow(caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 		return err
 	}
+	if err := place.Check(); err != nil {
+		return err
+	}
 	if err := s.insists(caller, repository); err != nil {
 		return err
 	}

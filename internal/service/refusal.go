@@ -2,12 +2,14 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 )
 
@@ -26,6 +28,8 @@ type refusals struct {
 	all    map[Refusal]*refused
 	noted  map[Refusal]time.Time // when an event was last written of it
 	missed int
+
+	writing sync.Mutex // held while they are put on record
 }
 
 type refused struct {
@@ -40,11 +44,14 @@ const (
 	refusalPause = time.Minute
 	// maxRefusals is how many kinds of attempts are kept apart at a time.
 	maxRefusals = 200
+	// maxWho bounds names that somebody made up.
+	maxWho = 100
 )
 
 // Refused notes that an attempt was refused; asked says what it asked for.
 func (s *Service) Refused(caller access.Caller, repository, asked string, f *fault.Error) {
-	r := Refusal{Who: caller.Name, Token: caller.Token, Address: caller.Address, Code: f.Code, Repository: repository}
+	r := Refusal{Who: text.Clean(caller.Name, false, maxWho), Token: caller.Token, Address: text.Clean(caller.Address, false, maxWho), Code: f.Code,
+		Repository: text.Clean(repository, false, maxWho)}
 	if f.Kind == fault.TooMany {
 		r.Who = "" // names can be made up without end
 	}
@@ -63,49 +70,91 @@ func (s *Service) Refused(caller access.Caller, repository, asked string, f *fau
 		s.refusals.all[r] = known
 	}
 	known.times++
-	known.asked, known.said = asked, f.Message
+	known.asked, known.said = text.Clean(asked, false, text.MaxLine), text.Clean(f.Message, false, text.MaxLine)
 }
 
 // noteRefusals writes events of what was refused.
 func (s *Service) noteRefusals(ctx context.Context) error {
 	now := s.Now()
-	s.refusals.mu.Lock()
-	due := map[Refusal]*refused{}
-	for r, at := range s.refusals.noted {
-		if now.Sub(at) > refusalPause {
-			delete(s.refusals.noted, r)
-		}
-	}
-	for r, known := range s.refusals.all {
-		if _, lately := s.refusals.noted[r]; lately {
-			continue
-		}
-		due[r] = known
-		delete(s.refusals.all, r)
-		if len(s.refusals.noted) < 10*maxRefusals {
-			s.refusals.noted[r] = now
-		}
-	}
-	missed := s.refusals.missed
-	s.refusals.missed = 0
-	s.refusals.mu.Unlock()
-	if len(due) == 0 && missed == 0 {
-		return nil
-	}
-	return s.db.Within(ctx, func(tx *record.Tx) error {
-		for r, known := range due {
-			e := record.Event{At: known.at, Who: r.Who, Token: r.Token, Address: r.Address, Action: "refused", Repository: r.Repository,
-				Subject: known.asked, Detail: map[string]string{"code": r.Code, "said": known.said}}
-			if known.times > 1 {
-				e.Detail["times"] = strconv.Itoa(known.times)
-			}
-			if err := tx.Append(ctx, e); err != nil {
+	s.refusals.writing.Lock()
+	defer s.refusals.writing.Unlock()
+	due := s.refusals.due(now)
+	later, bad, err := writeAll(ctx, s.db, due, func(tx *record.Tx, due []noting) error {
+		for _, n := range due {
+			if err := tx.Append(ctx, n.event(now)); err != nil {
 				return err
 			}
 		}
-		if missed == 0 {
-			return nil
-		}
-		return tx.Append(ctx, record.Event{At: now, Action: "refused", Subject: "more than can be told apart", Detail: map[string]string{"times": strconv.Itoa(missed)}})
+		return nil
 	})
+	s.refusals.written(due, later, now)
+	if len(bad) > 0 {
+		s.log.Error("some refusals cannot be put on record and were dropped", "kinds", len(bad))
+		s.worry("refusals", Concern{Level: "wrong", What: plural(int64(len(bad)), "kind") + " of refused attempts could not be put on record, last at " + now.UTC().Format(timeForm),
+			Do: "Tell whoever looks after Crelvo. All others are on record.", Page: "/activity"})
+	}
+	return err
+}
+
+// noting is what is to be put on record: attempts that were alike or, with the
+// zero Refusal, those that could not be told apart.
+type noting struct {
+	Refusal
+	refused
+}
+
+func (n noting) event(now time.Time) record.Event {
+	if n.Refusal == (Refusal{}) {
+		return record.Event{At: now, Action: "refused", Subject: "more than can be told apart", Detail: map[string]string{"times": strconv.Itoa(n.times)}}
+	}
+	e := record.Event{At: n.at, Who: n.Who, Token: n.Token, Address: n.Address, Action: "refused", Repository: n.Repository,
+		Subject: n.asked, Detail: map[string]string{"code": n.Code, "said": n.said}}
+	if n.times > 1 {
+		e.Detail["times"] = strconv.Itoa(n.times)
+	}
+	return e
+}
+
+// due is what is to be put on record now. It stays in memory until it was.
+func (r *refusals) due(now time.Time) (due []noting) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for k, at := range r.noted {
+		if now.Sub(at) > refusalPause {
+			delete(r.noted, k)
+		}
+	}
+	for k, known := range r.all {
+		if _, lately := r.noted[k]; !lately {
+			due = append(due, noting{k, *known})
+		}
+	}
+	if r.missed > 0 {
+		due = append(due, noting{refused: refused{times: r.missed}})
+	}
+	return due
+}
+
+// written forgets what was due, but for what is still to be written.
+func (r *refusals) written(due, later []noting, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, n := range due {
+		if slices.Contains(later, n) {
+			continue
+		}
+		if n.Refusal == (Refusal{}) {
+			r.missed -= n.times
+			continue
+		}
+		if known := r.all[n.Refusal]; known.times > n.times {
+			known.times -= n.times // more came meanwhile
+			known.at = now
+		} else {
+			delete(r.all, n.Refusal)
+		}
+		if len(r.noted) < 10*maxRefusals {
+			r.noted[n.Refusal] = now
+		}
+	}
 }

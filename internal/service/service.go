@@ -97,8 +97,10 @@ type Service struct {
 	lookedAt time.Time
 
 	downloads counter
+	counting  sync.Mutex // held while counts are written: who asks for them sees all before
 	watchers  watchers
 	keeping   keeping
+	worries   worries
 }
 
 // aged is a cached value with the generation it was read in.

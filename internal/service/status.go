@@ -42,6 +42,7 @@ func (s *Service) Concerns(ctx context.Context, caller access.Caller) ([]Concern
 	if s.Allow(caller, access.Manage, everything) != nil {
 		return all, nil
 	}
+	all = append(all, s.worrying()...)
 	for _, find := range []func(context.Context) ([]Concern, error){s.storeConcerns, s.endingTokens} {
 		found, err := find(ctx)
 		if err != nil {

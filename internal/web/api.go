@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
@@ -95,7 +96,11 @@ func operate[I, O any](w *Server, id string, need Need, method, path, summary st
 	}
 	huma.Register(w.api, op, func(ctx context.Context, in *I) (*O, error) {
 		v := visitOf(ctx)
-		out, err := do(ctx, v, in)
+		err := admitBody(reflect.ValueOf(in), "", false)
+		var out *O
+		if err == nil {
+			out, err = do(ctx, v, in)
+		}
 		if err != nil {
 			v.refused(err)
 			f := asFault(err)

@@ -97,7 +97,7 @@ func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
 	c := ctx.(*operationContext).echo
 	need := ctx.Operation().Metadata[needKey].(Need)
 	caller, err := w.identify(c)
-	if err != nil && ctx.Operation().OperationID != "sign-in" {
+	if err != nil && (ctx.Operation().OperationID != "sign-in" || !fault.Is(err, fault.Unknown)) {
 		w.onError(c, err)
 		return
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"crelvo/internal/api"
@@ -78,7 +79,7 @@ func newWalker(t *testing.T) *walker {
 	if _, err := s.Bootstrap(t.Context(), walkedPassword, ""); err != nil {
 		t.Fatal(err)
 	}
-	w := &walker{Service: s, server: New(s, Settings{Log: quiet}), secrets: map[string]string{}}
+	w := &walker{Service: s, server: New(s, Settings{Log: quiet, Console: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}}}), secrets: map[string]string{}}
 	if w.admin, err = s.CallerNamed(t.Context(), "admin"); err != nil {
 		t.Fatal(err)
 	}

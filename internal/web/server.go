@@ -25,6 +25,7 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
 )
@@ -250,13 +251,13 @@ func problemOf(err error) *api.Problem {
 const sessionCookie = "crelvo_session"
 
 // identify finds who makes a request. No credentials are no error; wrong ones
-// are.
+// are. Nobody is found for a request whose words do not pass the gate.
 func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	r := c.Request()
-	from := service.Origin{Address: c.RealIP(), UserAgent: r.UserAgent()}
-	if len(from.UserAgent) > 200 {
-		from.UserAgent = from.UserAgent[:200]
+	if err := admit(r); err != nil {
+		return access.Caller{}, err
 	}
+	from := service.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark), UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
 	if left := caller.TokenEnds.Sub(w.service.Now()); err == nil && !caller.TokenEnds.IsZero() && left < service.WarnBefore {
 		w.warn(c.Response().Header(), caller)

@@ -66,12 +66,33 @@ func (m Maven) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed
 		if i != pomFile {
 			classifier, extension = partsOf(h.Name, coordinates, as.Qualifiers)
 		}
+		if err := checkName(coordinates, classifier, extension); err != nil {
+			return nil, err
+		}
 		placed = append(placed, ecosystem.Placed{File: i, Place: placeOf(coordinates, classifier, extension)})
 	}
 	if made != nil {
 		placed = append(placed, ecosystem.Placed{File: -1, Content: made, Place: placeOf(coordinates, "", "pom")})
 	}
 	return placed, nil
+}
+
+// checkName refuses a classifier and an extension that a file of the layout cannot
+// have, or that would be read back as others.
+func checkName(c purl.PURL, classifier, extension string) error {
+	name := fileName(c.Name, c.Version, classifier, extension)
+	t := target{segments: append(strings.Split(c.Namespace, "."), c.Name, c.Version, name)}
+	if err := checkSegments(t.segments); err != nil {
+		return err
+	}
+	if err := t.parseArtifact(); err != nil {
+		return err
+	}
+	if t.place.Classifier != classifier || t.place.Extension != extension {
+		return fault.New(fault.Invalid, "bad-file-name", "%q would be read as the classifier %q and the type %q", name, t.place.Classifier, t.place.Extension).
+			WithHint("A classifier has no dots, and a type is an extension such as jar or tar.gz.")
+	}
+	return nil
 }
 
 func isPOM(name string) bool { return path.Ext(name) == ".pom" || path.Base(name) == "pom.xml" }
