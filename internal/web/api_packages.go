@@ -84,7 +84,7 @@ func (w *Server) addPackages() {
 			if err != nil {
 				return nil, err
 			}
-			html, err := safeHTML(readme)
+			html, err := w.readmes.html(ctx, readme)
 			return &answer[api.Readme]{api.Readme{Version: version, HTML: html}}, err
 		})
 }

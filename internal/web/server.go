@@ -52,6 +52,7 @@ type Server struct {
 	needs    map[string]Need // by method and path
 	process  string          // begins the ids of this process's requests
 	requests atomic.Uint64
+	readmes  *readmes
 
 	// stopping ends requests that would never end by themselves.
 	stopping context.Context
@@ -72,7 +73,7 @@ func New(s *service.Service, settings Settings) *Server {
 		settings.Log = slog.Default()
 	}
 	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
-		needs: map[string]Need{}, crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
+		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
 		// Behind a proxy the forwarding headers count only if the proxy is near.
