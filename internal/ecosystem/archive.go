@@ -4,13 +4,18 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"compress/gzip"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
+
+	"crelvo/internal/core/budget"
 )
 
 // What an archive may cost: entries that are looked at, bytes of a directory,
@@ -32,24 +37,27 @@ func safeName(name string) bool {
 		name != ".." && !strings.HasPrefix(path.Clean(name), "../")
 }
 
+// inflated is the budget for what comes out of one archive of so many bytes,
+// and comes out of the one that travels with ctx too.
+func inflated(ctx context.Context, size int64) *budget.Budget {
+	return budget.New(ctx, budget.Limits{Bytes: min(size*maxRatio+freeInflated, maxInflated), Held: budget.Default.Held, Elements: MaxEntries})
+}
+
 // WalkTarGz goes through the files of a tar archive that is compressed by gzip.
 // Errors, but for those of each, say what is wrong with it: names that lead out
-// of it, links, too many entries, or far more bytes than its size lets expect.
-func WalkTarGz(file SizedReaderAt, each func(name string, size int64, r io.Reader) error) error {
+// of it, links, holes, too many entries, or far more bytes than its size lets
+// expect.
+func WalkTarGz(ctx context.Context, file SizedReaderAt, each func(name string, size int64, r io.Reader) error) error {
 	unzipped, err := gzip.NewReader(io.NewSectionReader(file, 0, file.Size()))
 	if err != nil {
 		return fmt.Errorf("it is not compressed by gzip: %w", err)
 	}
-	limit := min(file.Size()*maxRatio+freeInflated, maxInflated)
-	bounded := &bounded{from: unzipped, left: limit}
-	archive := tar.NewReader(bounded)
+	own, whole := inflated(ctx, file.Size()), budget.Of(ctx)
+	archive := tar.NewReader(whole.Reader(own.Reader(unzipped)))
 	for n := 0; ; n++ {
 		entry, err := archive.Next()
 		if err == io.EOF {
 			return nil
-		}
-		if bounded.left < 0 {
-			return fmt.Errorf("it unpacks to more than %d bytes, from %d", limit, file.Size())
 		}
 		if err != nil {
 			return err
@@ -64,33 +72,22 @@ func WalkTarGz(file SizedReaderAt, each func(name string, size int64, r io.Reade
 		case tar.TypeReg:
 		case tar.TypeSymlink, tar.TypeLink:
 			return fmt.Errorf("its entry %.100q is a link", entry.Name)
+		case tar.TypeGNUSparse:
+			return fmt.Errorf("its entry %.100q has holes", entry.Name)
 		default:
 			continue
+		}
+		for name := range entry.PAXRecords {
+			if strings.HasPrefix(name, "GNU.sparse.") {
+				return fmt.Errorf("its entry %.100q has holes", entry.Name)
+			}
 		}
 		if err := each(entry.Name, entry.Size, archive); err == ErrStop {
 			return nil
 		} else if err != nil {
-			if bounded.left < 0 {
-				return fmt.Errorf("it unpacks to more than %d bytes, from %d", limit, file.Size())
-			}
 			return err
 		}
 	}
-}
-
-// bounded fails once more was read than there may be.
-type bounded struct {
-	from io.Reader
-	left int64
-}
-
-// Read implements io.Reader.
-func (b *bounded) Read(p []byte) (int, error) {
-	n, err := b.from.Read(p)
-	if b.left -= int64(n); b.left < 0 {
-		return 0, errors.New("too much comes out of it")
-	}
-	return n, err
 }
 
 // ReadAtMost reads all of r, up to a limit.
@@ -130,9 +127,10 @@ func ZipEntries(file SizedReaderAt) (int, error) {
 	return entries, nil
 }
 
-// OpenZip opens a zip archive whose directory is of a bearable size, and whose
-// names stay within it. Errors say what is wrong with it.
-func OpenZip(file SizedReaderAt) (*zip.Reader, error) {
+// OpenZip opens a zip archive whose directory is of a bearable size, whose names
+// stay within it, and whose entries have bytes of their own each: where they
+// share some, a small archive unpacks to anything. Errors say what is wrong.
+func OpenZip(ctx context.Context, file SizedReaderAt) (*zip.Reader, error) {
 	entries, err := ZipEntries(file)
 	if err != nil {
 		return nil, fmt.Errorf("it is not a zip archive: %w", err)
@@ -140,23 +138,55 @@ func OpenZip(file SizedReaderAt) (*zip.Reader, error) {
 	if entries > MaxEntries {
 		return nil, fmt.Errorf("it has more than %d entries, or an odd directory", MaxEntries)
 	}
+	if err := budget.Of(ctx).Elements(entries); err != nil {
+		return nil, err
+	}
 	archive, err := zip.NewReader(file, file.Size())
 	if err != nil {
 		return nil, fmt.Errorf("it is not a zip archive: %w", err)
 	}
+	var packed uint64
 	for _, entry := range archive.File {
 		if !safeName(strings.TrimSuffix(entry.Name, "/")) {
 			return nil, fmt.Errorf("its entry %.100q leads out of it", entry.Name)
 		}
+		packed += entry.CompressedSize64
 	}
-	return archive, nil
+	// Entries that share bytes can be seen by their sum, where they share many.
+	if packed > uint64(file.Size()) {
+		return nil, errors.New("its entries share bytes")
+	}
+	return archive, apart(archive)
+}
+
+// apart tells, by where their bytes begin, whether no two entries of an archive
+// share any.
+func apart(archive *zip.Reader) error {
+	type span struct{ from, to int64 }
+	spans := make([]span, 0, len(archive.File))
+	for _, entry := range archive.File {
+		if entry.CompressedSize64 == 0 {
+			continue
+		}
+		from, err := entry.DataOffset()
+		if err != nil {
+			return fmt.Errorf("its entry %.100q cannot be found: %w", entry.Name, err)
+		}
+		spans = append(spans, span{from, from + int64(entry.CompressedSize64)})
+	}
+	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
+	for i := 1; i < len(spans); i++ {
+		if spans[i].from < spans[i-1].to {
+			return errors.New("its entries share bytes")
+		}
+	}
+	return nil
 }
 
 // CheckZip reads every entry of a zip archive of so many bytes, so that its
 // checksums are compared.
-func CheckZip(archive *zip.Reader, size int64) error {
-	limit := min(size*maxRatio+freeInflated, maxInflated)
-	left := limit
+func CheckZip(ctx context.Context, archive *zip.Reader, size int64) error {
+	own, whole := inflated(ctx, size), budget.Of(ctx)
 	for _, entry := range archive.File {
 		if strings.HasSuffix(entry.Name, "/") {
 			continue
@@ -165,12 +195,12 @@ func CheckZip(archive *zip.Reader, size int64) error {
 		if err != nil {
 			return fmt.Errorf("its %.100q cannot be read: %w", entry.Name, err)
 		}
-		n, err := io.Copy(io.Discard, io.LimitReader(r, left+1))
+		_, err = io.Copy(io.Discard, whole.Reader(own.Reader(r)))
 		if closeErr := r.Close(); err == nil {
 			err = closeErr
 		}
-		if left -= n; left < 0 {
-			return fmt.Errorf("it unpacks to more than %d bytes, from %d", limit, size)
+		if spent := (*budget.Spent)(nil); errors.As(err, &spent) {
+			return err
 		}
 		if err != nil {
 			return fmt.Errorf("its %.100q is damaged: %w", entry.Name, err)
@@ -180,7 +210,7 @@ func CheckZip(archive *zip.Reader, size int64) error {
 }
 
 // ReadZipEntry reads an entry, up to a limit.
-func ReadZipEntry(entry *zip.File, limit int64) ([]byte, error) {
+func ReadZipEntry(ctx context.Context, entry *zip.File, limit int64) ([]byte, error) {
 	if entry.UncompressedSize64 > uint64(limit) {
 		return nil, fmt.Errorf("its %s has %d bytes; at most %d are accepted", entry.Name, entry.UncompressedSize64, limit)
 	}
@@ -189,5 +219,5 @@ func ReadZipEntry(entry *zip.File, limit int64) ([]byte, error) {
 		return nil, err
 	}
 	defer r.Close()
-	return ReadAtMost(r, limit)
+	return ReadAtMost(budget.Of(ctx).Reader(r), limit)
 }

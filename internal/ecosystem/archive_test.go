@@ -79,7 +79,7 @@ func TestAbsurdArchives(t *testing.T) {
 			runtime.GC()
 			runtime.ReadMemStats(&before)
 			begun := time.Now()
-			err := ecosystem.WalkTarGz(ecosystemtest.Bytes(c.file), func(_ string, _ int64, r io.Reader) error {
+			err := ecosystem.WalkTarGz(t.Context(), ecosystemtest.Bytes(c.file), func(_ string, _ int64, r io.Reader) error {
 				_, err := io.Copy(io.Discard, r)
 				return err
 			})
@@ -121,7 +121,7 @@ func TestAbsurdZips(t *testing.T) {
 		"backslashes":       {many(1, `..\%d`), "leads out"},
 		"no archive":        {[]byte("hello"), "not a zip"},
 	} {
-		if _, err := ecosystem.OpenZip(ecosystemtest.Bytes(c.file)); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := ecosystem.OpenZip(t.Context(), ecosystemtest.Bytes(c.file)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v; want %q", name, err, c.want)
 		}
 	}
@@ -138,18 +138,18 @@ func TestAbsurdZips(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	archive, err := ecosystem.OpenZip(ecosystemtest.Bytes(b.Bytes()))
+	archive, err := ecosystem.OpenZip(t.Context(), ecosystemtest.Bytes(b.Bytes()))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := ecosystem.CheckZip(archive, 10); err == nil {
+	if err := ecosystem.CheckZip(t.Context(), archive, 10); err == nil {
 		t.Error("what unpacks to far more than its size is sound")
 	}
-	if err := ecosystem.CheckZip(archive, int64(b.Len())); err != nil {
+	if err := ecosystem.CheckZip(t.Context(), archive, int64(b.Len())); err != nil {
 		t.Error(err)
 	}
 	archive.File[0].UncompressedSize64 = 10
-	if raw, err := ecosystem.ReadZipEntry(archive.File[0], 1<<20); err == nil {
+	if raw, err := ecosystem.ReadZipEntry(t.Context(), archive.File[0], 1<<20); err == nil {
 		t.Errorf("%d bytes were read", len(raw))
 	}
 }

@@ -32,8 +32,9 @@ type Ecosystem interface {
 	// Refuse writes an error in the form that the clients show.
 	Refuse(call *Call, err error) error
 	// Inspect reads a file that has arrived whole, checks that it is what its
-	// place says, and tells what it knows of its version. Errors are faults.
-	Inspect(place Place, file SizedReaderAt) (catalog.Details, error)
+	// place says, and tells what it knows of its version. Errors are faults. Like
+	// whatever reads foreign bytes, it spends the budget that travels with ctx.
+	Inspect(ctx context.Context, place Place, file SizedReaderAt) (catalog.Details, error)
 	// Whole tells whether a version with these files may be listed when its
 	// client has gone quiet without saying that it is complete.
 	Whole(details catalog.Details, files []catalog.File) bool
@@ -41,7 +42,7 @@ type Ecosystem interface {
 	// must tell the coordinates, unless as does; files that the ecosystem wants
 	// and that are missing come back with their content. Errors are faults;
 	// ErrNotMine is for files of another kind.
-	Place(files []Handed, as purl.PURL) ([]Placed, error)
+	Place(ctx context.Context, files []Handed, as purl.PURL) ([]Placed, error)
 	// UploadName names the nth upload of a snapshot.
 	UploadName(version string, at time.Time, n int) string
 	// Address is the path of a file below /at/<repository>/<name>/; upload is

@@ -44,9 +44,5 @@ func (c *Call) Number(name string, usual, most int) int {
 
 // WebOnly is an address that a package states, or "" if it is none of the web.
 func WebOnly(address string) string {
-	address = strings.TrimSpace(address)
-	if strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://") {
-		return address
-	}
-	return ""
+	return catalog.WebOnly(strings.TrimSpace(address))
 }

@@ -45,6 +45,10 @@ type XMLPlace struct {
 	tagAt    int
 }
 
+// maxParts is how many elements, or values, a document may have in which places
+// are looked for.
+const maxParts = 200_000
+
 // Child finds the first child of that name; nil if there is none.
 func (p *XMLPlace) Child(name string) *XMLPlace {
 	if p != nil {
@@ -102,6 +106,8 @@ func ParseXMLPlaces(raw []byte) (*XMLPlace, error) {
 	root := &XMLPlace{}
 	open := []*XMLPlace{root}
 	content := []int{0} // where the content of each begins
+	texts := []*strings.Builder{{}}
+	parts := 0
 	for {
 		before := int(decoder.InputOffset())
 		token, err := decoder.Token()
@@ -116,24 +122,27 @@ func ParseXMLPlaces(raw []byte) (*XMLPlace, error) {
 		case xml.Directive:
 			return nil, errors.New("it has a document type declaration (DOCTYPE), which is not accepted")
 		case xml.StartElement:
+			if parts++; parts > maxParts {
+				return nil, fmt.Errorf("it has more than %d elements", maxParts)
+			}
 			if len(open) > maxXMLDepth {
 				return nil, fmt.Errorf("its elements are nested deeper than %d", maxXMLDepth)
 			}
 			after := int(decoder.InputOffset())
 			child := &XMLPlace{Name: token.Name.Local, tag: raw[before:after], tagAt: before}
 			last.Children = append(last.Children, child)
-			open, content = append(open, child), append(content, after)
+			open, content, texts = append(open, child), append(content, after), append(texts, new(strings.Builder))
 		case xml.CharData:
-			last.Text += string(token)
+			texts[len(texts)-1].Write(token)
 		case xml.EndElement:
-			last.Text = strings.TrimSpace(last.Text)
+			last.Text = strings.TrimSpace(texts[len(texts)-1].String())
 			begin := content[len(content)-1]
 			if begin <= before && last.Text != "" {
 				if at := bytes.Index(raw[begin:before], []byte(last.Text)); at >= 0 && string(bytes.TrimSpace(raw[begin:before])) == last.Text {
 					last.From, last.To = begin+at, begin+at+len(last.Text)
 				}
 			}
-			open, content = open[:len(open)-1], content[:len(content)-1]
+			open, content, texts = open[:len(open)-1], content[:len(content)-1], texts[:len(texts)-1]
 		}
 	}
 	if len(root.Children) != 1 {
@@ -213,6 +222,9 @@ func ParseJSONPlaces(raw []byte) ([]JSONPlace, error) {
 			open = append(open, level{object: delim == '{'})
 			continue
 		} else if len(open) > 0 {
+			if len(found) >= maxParts {
+				return nil, fmt.Errorf("it has more than %d values", maxParts)
+			}
 			place := JSONPlace{To: end}
 			for _, l := range open {
 				if l.object {

@@ -5,6 +5,8 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
+	"crelvo/internal/core/budget/budgettest"
 )
 
 func TestXMLPlaces(t *testing.T) {
@@ -86,6 +88,7 @@ func FuzzXMLPlaces(f *testing.F) {
 	f.Add([]byte(`<a x="1"><b> two </b></a>`))
 	f.Add([]byte("<?xml version='1.0' encoding='latin1'?><a>\xe9</a>"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		budgettest.Fuzzed(t, "<x>", string(raw), "</x>", func(raw []byte) { _, _ = ParseXMLPlaces(raw) }) // only what it costs
 		root, err := ParseXMLPlaces(raw)
 		if err != nil {
 			return
@@ -113,6 +116,7 @@ func FuzzXMLPlaces(f *testing.F) {
 func FuzzJSONPlaces(f *testing.F) {
 	f.Add([]byte(`{"a":["b",1,{"c":"\\\""}]}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		budgettest.Fuzzed(t, "[", strings.TrimSuffix(string(raw), ",")+",", "1]", func(raw []byte) { _, _ = ParseJSONPlaces(raw) }) // only what it costs
 		places, err := ParseJSONPlaces(raw)
 		if err != nil {
 			return

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"context"
 	"io"
 	"slices"
 	"strings"
@@ -74,7 +75,7 @@ type Rewriting struct {
 type Restamping interface {
 	// Restamp reads a file and says what is to be changed. Errors are of files
 	// that cannot be read.
-	Restamp(f ToRestamp) (Rewriting, error)
+	Restamp(ctx context.Context, f ToRestamp) (Rewriting, error)
 }
 
 // swap is a version that takes the place of another.

@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -18,11 +19,12 @@ import (
 	"github.com/klauspost/compress/flate"
 	"golang.org/x/sync/errgroup"
 
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 )
 
-// maxEdited is how large an entry may be in which places are changed.
-const maxEdited = 16 << 20
+// maxEdited is how large an entry may be in which places are changed, in bytes.
+const maxEdited = 8 << 20
 
 // ArchiveEdit is what an ecosystem changes in archives.
 type ArchiveEdit struct {
@@ -64,9 +66,9 @@ func forPeople(name string) bool {
 
 // RestampZip says how a zip archive is rewritten. Entries that are not changed
 // keep their very bytes.
-func RestampZip(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
+func RestampZip(ctx context.Context, f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
 	r := Rewriting{Name: name}
-	archive, err := OpenZip(f)
+	archive, err := OpenZip(ctx, f)
 	if err != nil {
 		return r, err
 	}
@@ -77,7 +79,7 @@ func RestampZip(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
 	if len(archive.File) > 0 && string(begin[:]) != "PK\x03\x04" {
 		return r, errPrefix
 	}
-	w := zipRewrite{f: f, archive: archive, edit: edit}
+	w := zipRewrite{ctx: ctx, own: inflated(ctx, f.Size()), f: f, archive: archive, edit: edit}
 	if err := w.plan(&r); err != nil {
 		return r, err
 	}
@@ -88,6 +90,8 @@ func RestampZip(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
 }
 
 type zipRewrite struct {
+	ctx     context.Context // of whoever wants it rewritten
+	own     *budget.Budget  // for what comes out of this archive while it is planned
 	f       ToRestamp
 	archive *zip.Reader
 	edit    ArchiveEdit
@@ -123,7 +127,10 @@ func (w *zipRewrite) plan(r *Rewriting) error {
 		case name == w.edit.Last && name != "":
 			w.changed[i] = true
 		case w.wants(name):
-			raw, err := ReadZipEntry(entry, maxEdited)
+			raw, err := ReadZipEntry(w.ctx, entry, maxEdited)
+			if err == nil {
+				err = w.own.Bytes(int64(len(raw)))
+			}
 			if err != nil {
 				return err
 			}
@@ -135,6 +142,9 @@ func (w *zipRewrite) plan(r *Rewriting) error {
 				w.changed[i] = true
 				raw = edited
 				if w.edit.Last != "" {
+					if err := w.own.Hold(int64(len(edited))); err != nil {
+						return err
+					}
 					contents[w.newName(name)] = edited
 				}
 			}
@@ -192,7 +202,7 @@ func (w *zipRewrite) relisted(contents map[string][]byte) ([]byte, []Change, err
 	if entry < 0 {
 		return nil, nil, fmt.Errorf("it has no %s", w.edit.Last)
 	}
-	raw, err := ReadZipEntry(w.archive.File[entry], maxEdited)
+	raw, err := ReadZipEntry(w.ctx, w.archive.File[entry], maxEdited)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -231,8 +241,10 @@ func (w *zipRewrite) look(entry *zip.File, old [][]byte) (string, error) {
 	default:
 		return "", nil // nobody can look inside
 	}
-	limit := min(w.f.Size()*maxRatio+freeInflated, maxInflated)
-	form, err := statedIn(&bounded{from: from, left: limit}, old, l.window)
+	form, err := statedIn(budget.Of(w.ctx).Reader(w.own.Reader(from)), old, l.window)
+	if spent := (*budget.Spent)(nil); errors.As(err, &spent) || w.ctx.Err() != nil {
+		return "", err
+	}
 	if err != nil {
 		return "", fmt.Errorf("its %.100q is damaged: %w", entry.Name, err)
 	}
@@ -290,7 +302,7 @@ func (w *zipRewrite) write(out io.Writer) error {
 }
 
 func (w *zipRewrite) edited(entry *zip.File) ([]byte, error) {
-	raw, err := ReadZipEntry(entry, maxEdited)
+	raw, err := ReadZipEntry(w.ctx, entry, maxEdited)
 	if err != nil {
 		return nil, err
 	}
@@ -344,10 +356,10 @@ func writeEntry(into *zip.Writer, header *zip.FileHeader, content []byte) error 
 }
 
 // RestampTarGz is RestampZip for a tar archive that is compressed by gzip.
-func RestampTarGz(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
+func RestampTarGz(ctx context.Context, f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error) {
 	r := Rewriting{Name: name}
 	old, window := f.oldForms(), make([]byte, windowSize)
-	err := WalkTarGz(f, func(name string, size int64, from io.Reader) error {
+	err := WalkTarGz(ctx, f, func(name string, size int64, from io.Reader) error {
 		to := name
 		if edit.Rename != nil {
 			to = edit.Rename(name)
@@ -381,19 +393,22 @@ func RestampTarGz(f ToRestamp, name string, edit ArchiveEdit) (Rewriting, error)
 		return r, err
 	}
 	if len(r.Changes) > 0 {
-		r.WriteTo = func(out io.Writer, _ func(string) (catalog.Digests, bool)) error { return writeTarGz(f, out, edit) }
+		r.WriteTo = func(out io.Writer, _ func(string) (catalog.Digests, bool)) error {
+			return writeTarGz(ctx, f, out, edit)
+		}
 	}
 	return r, nil
 }
 
-func writeTarGz(f ToRestamp, out io.Writer, edit ArchiveEdit) error {
+func writeTarGz(ctx context.Context, f ToRestamp, out io.Writer, edit ArchiveEdit) error {
 	unzipped, err := gzip.NewReader(io.NewSectionReader(f, 0, f.Size()))
 	if err != nil {
 		return err
 	}
 	zipped := gzip.NewWriter(out)
 	zipped.Header = unzipped.Header
-	from, into := tar.NewReader(unzipped), tar.NewWriter(zipped)
+	own := inflated(ctx, f.Size())
+	from, into := tar.NewReader(own.Reader(unzipped)), tar.NewWriter(zipped)
 	for {
 		header, err := from.Next()
 		if err == io.EOF {
@@ -432,9 +447,9 @@ func writeTarGz(f ToRestamp, out io.Writer, edit ArchiveEdit) error {
 }
 
 // RestampPlain is for a file in which nothing is changed but its name.
-func RestampPlain(f ToRestamp, name string) (Rewriting, error) {
+func RestampPlain(ctx context.Context, f ToRestamp, name string) (Rewriting, error) {
 	r := Rewriting{Name: name}
-	form, err := statedIn(io.NewSectionReader(f, 0, f.Size()), f.oldForms(), make([]byte, windowSize))
+	form, err := statedIn(budget.Of(ctx).Reader(io.NewSectionReader(f, 0, f.Size())), f.oldForms(), make([]byte, windowSize))
 	r.noteStated("", form)
 	return r, err
 }

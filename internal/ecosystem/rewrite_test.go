@@ -61,7 +61,7 @@ func TestRestampZipKeeps(t *testing.T) {
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	r, err := RestampZip(toRestamp(b.Bytes()), "x.zip", swapping("version.json"))
+	r, err := RestampZip(t.Context(), toRestamp(b.Bytes()), "x.zip", swapping("version.json"))
 	result := rewritten(t, r, err)
 	if len(r.Changes) != 2 || len(r.Obstacles) != 1 || len(r.Mentions) != 1 {
 		t.Errorf("%+v", r)
@@ -122,7 +122,7 @@ func TestRestampTarKeeps(t *testing.T) {
 	}
 	edit := swapping("folder/version")
 	edit.Rename = func(name string) string { return strings.Replace(name, "folder/", "folder-1.0/", 1) }
-	r, err := RestampTarGz(toRestamp(b.Bytes()), "x.tgz", edit)
+	r, err := RestampTarGz(t.Context(), toRestamp(b.Bytes()), "x.tgz", edit)
 	result := rewritten(t, r, err)
 	unzipped, err := gzip.NewReader(bytes.NewReader(result))
 	if err != nil || unzipped.Name != "x.tar" || unzipped.Comment != "packed by hand" || !unzipped.ModTime.Equal(time.Unix(1_790_000_000, 0)) {
@@ -190,10 +190,10 @@ func TestRestampDamaged(t *testing.T) {
 	flipped := bytes.Clone(b.Bytes())
 	flipped[45] ^= 0xff
 	for name, content := range map[string][]byte{"cut": b.Bytes()[:b.Len()-10], "flipped": flipped, "none": []byte("none"), "empty": {}} {
-		if r, err := RestampZip(toRestamp(content), "x.zip", swapping("version.json")); err == nil {
+		if r, err := RestampZip(t.Context(), toRestamp(content), "x.zip", swapping("version.json")); err == nil {
 			t.Errorf("%s zip: %+v", name, r)
 		}
-		if r, err := RestampTarGz(toRestamp(content), "x.tgz", swapping("version.json")); err == nil {
+		if r, err := RestampTarGz(t.Context(), toRestamp(content), "x.tgz", swapping("version.json")); err == nil {
 			t.Errorf("%s tar: %+v", name, r)
 		}
 	}

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/url"
@@ -23,7 +24,7 @@ type Mirrored interface {
 	// Accepts is the Accept header that asks for such a list.
 	Accepts() string
 	// ReadListing reads what stands there. Errors say what is wrong with it.
-	ReadListing(p purl.PURL, r Reading) (catalog.Listing, error)
+	ReadListing(ctx context.Context, p purl.PURL, r Reading) (catalog.Listing, error)
 	// PlaceOf gives the place of the file that a question names. Errors are
 	// faults.
 	PlaceOf(q catalog.FileQuestion) (Place, error)

@@ -154,10 +154,10 @@ func (tx *Tx) SetBuild(ctx context.Context, b Build) error {
 		if err != nil {
 			return err
 		}
-		tests = string(withoutNUL(raw))
+		tests = string(storableJSON(raw))
 	}
 	_, err = tx.ExecContext(ctx, `update build set revision = $2, branch = $3, link = $4, agent = $5, notes = $6, tests = $7, started_at = $8, ended_at = $9
-		where id = $1`, b.ID, storable(b.Revision), storable(b.Branch), storable(b.Link), storable(b.Agent), string(withoutNUL(notes)), tests, b.StartedAt, b.EndedAt)
+		where id = $1`, b.ID, storable(b.Revision), storable(b.Branch), storable(b.Link), storable(b.Agent), string(storableJSON(notes)), tests, b.StartedAt, b.EndedAt)
 	return err
 }
 

@@ -153,7 +153,7 @@ func TestDetailsWithNUL(t *testing.T) {
 	if got := d.Title + fmt.Sprintf(" %s", d.Native["x"]); got != `ab "\\u0000 and  and \\"` {
 		t.Errorf("%s", got)
 	}
-	if r, err := w.Readme(t.Context(), id); err != nil || r.Text != "c�d" {
+	if r, err := w.Readme(t.Context(), id); err != nil || r.Text != "cd" {
 		t.Errorf("%q, %v", r.Text, err)
 	}
 }

@@ -90,7 +90,7 @@ func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err erro
 	if err := tx.GetContext(ctx, &id, `insert into promotion (track, from_id, to_id, build_id, state, gates, sign_with, onward, go_on, notes, answers, plan, why,
 		asked_by, asked_by_id, asked_at, ended_at, files, alive_at) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz)
 		returning id`, p.Track, p.FromID, p.ToID, p.BuildID, p.State, append([]string{}, p.Gates...), p.SignWith, append([]string{}, p.Onward...), p.GoOn, p.Notes,
-		string(withoutNUL(answers)), string(withoutNUL(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt, p.Files); err != nil {
+		string(storableJSON(answers)), string(storableJSON(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt, p.Files); err != nil {
 		return 0, err
 	}
 	sources, versions := make([]int64, len(p.Items)), make([]string, len(p.Items))
@@ -110,7 +110,7 @@ func (tx *Tx) MovePromotion(ctx context.Context, id int64, before []string, p Pr
 		return false, err
 	}
 	return changedOne(tx.ExecContext(ctx, `update promotion set state = $3, answers = case when $4 = 'null' then answers else $4::jsonb end, why = $5, ended_at = $6, alive_at = $7
-		where id = $1 and state = any($2)`, id, before, p.State, string(withoutNUL(answers)), p.Why, p.EndedAt, p.AliveAt))
+		where id = $1 and state = any($2)`, id, before, p.State, string(storableJSON(answers)), p.Why, p.EndedAt, p.AliveAt))
 }
 
 // NoteProgress notes how far a promotion is that is underway.

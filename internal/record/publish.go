@@ -1,13 +1,10 @@
 package record
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"regexp"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -159,29 +156,6 @@ func (tx *Tx) removedAs(ctx context.Context, versionID int64, f NewFile) (Added,
 	return Added{VersionID: versionID, Taken: true, Visible: true, By: row.By, At: row.At, RemovedAt: row.Until}, err
 }
 
-// writeDetails is details as they are stored.
-func writeDetails(d catalog.Details) ([]byte, error) {
-	raw, err := json.Marshal(d)
-	return withoutNUL(raw), err
-}
-
-// withoutNUL takes out what PostgreSQL cannot keep in a text: the character 0,
-// which JSON writes as an escape.
-func withoutNUL(raw []byte) []byte {
-	if !bytes.Contains(raw, []byte(`\u0000`)) {
-		return raw
-	}
-	return nulEscape.ReplaceAll(raw, []byte("$1"))
-}
-
-// nulEscape is the escape, if it is not itself escaped.
-var nulEscape = regexp.MustCompile(`((?:^|[^\\])(?:\\\\)*)\\u0000`)
-
-// storable is text without what PostgreSQL cannot keep.
-func storable(text string) string {
-	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
-}
-
 // versionUpsert finds or makes a package and its version, in one statement; the
 // caller adds what is to be done with a version that is there. It comes back
 // without a row when another transaction made the package meanwhile, and is to
@@ -228,7 +202,7 @@ func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, details
 	if err != nil {
 		return err
 	}
-	return tx.setReadme(ctx, versionID, f.Details.Readme)
+	return tx.setReadme(ctx, versionID, f.Details.Bounded().Readme)
 }
 
 // Interrupted as a version's broken file means that the service ended while

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/api"
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
@@ -112,6 +114,9 @@ func (s *Service) listingFrom(ctx context.Context, m *mirror, p purl.PURL, path 
 			return listed{document: orNil(known), until: until}, nil
 		}
 	}
+	if bad, ok := m.unreadable.Get(path); ok && s.Now().Before(bad.until) {
+		return s.staleListing(m, known, bad.err)
+	}
 	result := m.refreshing.DoChan(path, func() (any, error) { return s.refresh(context.Background(), m, p, path, known) })
 	enough := make(<-chan time.Time)
 	if known != nil {
@@ -131,6 +136,12 @@ func (s *Service) listingFrom(ctx context.Context, m *mirror, p purl.PURL, path 
 	case <-ctx.Done():
 		return listed{}, ctx.Err()
 	}
+	return s.staleListing(m, known, err)
+}
+
+// staleListing is what an upstream listed last, where it could not be asked anew
+// for a reason.
+func (s *Service) staleListing(m *mirror, known *record.UpstreamDocument, err error) (listed, error) {
 	if known == nil {
 		return listed{}, s.inWords(m, err)
 	}
@@ -234,12 +245,16 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 		defer spare()()
 	}
 	limited := &cutReader{from: response.Body, left: maxListing}
+	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held, Elements: budget.Default.Elements})
 	listing, err := s.readListing(ctx, m, p, path, response, limited)
+	if errors.Is(limited.err, errLongListing) || errors.Is(err, errLongListing) {
+		return nil, s.noteUnreadable(ctx, m, known, path, m.source.Wrong(response.Upstream, "lists more for %s than can be read: over %s", p.Name, api.Bytes(maxListing)))
+	}
 	if limited.err != nil {
 		return nil, s.noteFailure(ctx, m, known, limited.err)
 	}
 	if err != nil {
-		return nil, s.noteFailure(ctx, m, known, m.source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
+		return nil, s.noteUnreadable(ctx, m, known, path, m.source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
 	}
 	next.Found, next.URL, next.ETag, next.LastModified = true, response.Upstream, response.ETag, response.LastModified
 	var before []catalog.ListedVersion
@@ -289,7 +304,8 @@ func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path 
 		places, err := guided.ReadEntrance(reading)
 		return catalog.Listing{Places: places}, err
 	}
-	listing, err := m.ecosystem.ReadListing(p, reading)
+	listing, err := m.ecosystem.ReadListing(ctx, p, reading)
+	listing.Clean()
 	for _, v := range listing.Versions {
 		for i, f := range v.Files {
 			// Other upstreams of the mirror may have it at the same path.
@@ -297,6 +313,13 @@ func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path 
 		}
 	}
 	return listing, err
+}
+
+// noteUnreadable is noteFailure for a document that arrived: it is not fetched
+// again at once.
+func (s *Service) noteUnreadable(ctx context.Context, m *mirror, known *record.UpstreamDocument, path string, err error) error {
+	m.unreadable.Add(path, unreadable{err, s.Now().Add(unreadableFor)})
+	return s.noteFailure(ctx, m, known, err)
 }
 
 // noteFailure notes that a document could not be refreshed, and gives err back.
@@ -442,11 +465,13 @@ type cutReader struct {
 	err  error
 }
 
+var errLongListing = errors.New("the list is too long")
+
 // Read implements io.Reader.
 func (c *cutReader) Read(p []byte) (int, error) {
 	n, err := c.from.Read(p)
 	if c.left -= int64(n); c.left < 0 {
-		err = fmt.Errorf("it has more than %d bytes", maxListing)
+		n, err = 0, errLongListing
 	}
 	if err != nil && err != io.EOF {
 		c.err = err

@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"io"
 	"net/url"
 	"reflect"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/singleflight"
 
@@ -29,7 +31,17 @@ type mirror struct {
 	source     *upstream.Source
 	flights    *upstream.Flights
 	refreshing *singleflight.Group
+	unreadable *lru.Cache[string, unreadable] // documents that were fetched in vain, by path
 }
+
+// unreadable is a document that arrived and cannot be used.
+type unreadable struct {
+	err   error
+	until time.Time
+}
+
+// unreadableFor is how long such a document is not fetched again.
+const unreadableFor = time.Minute
 
 // setMirrors makes what the mirrors of a directory need. A mirror whose
 // settings are as they were keeps what it has learnt of its upstreams.
@@ -51,7 +63,7 @@ func (s *Service) setMirrors(d *directory) error {
 		if was := before[id]; was != nil {
 			m.flights = was.flights
 			if reflect.DeepEqual(was.Mirror, r.Mirror) {
-				m.source, m.refreshing = was.source, was.refreshing
+				m.source, m.refreshing, m.unreadable = was.source, was.refreshing, was.unreadable
 			} else {
 				was.source.Close()
 			}
@@ -59,6 +71,9 @@ func (s *Service) setMirrors(d *directory) error {
 		if m.source == nil {
 			var err error
 			if m.source, err = upstream.New(*r.Mirror, "crelvo/"+s.settings.Version, &mirrorObserver{s, id}, s.Now); err != nil {
+				return err
+			}
+			if m.unreadable, err = lru.New[string, unreadable](1000); err != nil {
 				return err
 			}
 		}
@@ -259,7 +274,7 @@ func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQu
 		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent other bytes for %s than its own checksum says: their %s is %s, not %s",
 			place.FileName, sum.algorithm, got, sum.hex))
 	}
-	details, err := m.ecosystem.Inspect(place, staged)
+	details, err := m.ecosystem.Inspect(ctx, place, staged)
 	if err != nil && sum.hex == "" && !errors.Is(err, ecosystem.ErrDisagrees) {
 		return catalog.File{}, s.upstreamFault(m, m.source.Wrong(response.Upstream, "sent something else as %s: %s", place.FileName, err))
 	}

@@ -170,7 +170,7 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+fault.Of(err).Message
 			}
 		} else if sample.Name != "" && sample.Version == "" {
-			listing, err := e.ReadListing(sample, reading)
+			listing, err := e.ReadListing(ctx, sample, reading)
 			if err != nil {
 				checked.OK, checked.Said = false, "it answers, but not with a list of versions: "+fault.Of(err).Message
 			} else {

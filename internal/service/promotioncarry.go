@@ -166,7 +166,7 @@ func (s *Service) restampFile(ctx context.Context, w *carrying, e ecosystem.Rest
 		return r, digests, known, err
 	}
 	defer content.Close()
-	r, err = e.Restamp(ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
 	if err != nil {
 		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
 	}
@@ -194,7 +194,7 @@ func (s *Service) restampFile(ctx context.Context, w *carrying, e ecosystem.Rest
 		result, digests = st, st.Digests()
 	}
 	place := ecosystem.Place{Namespace: item.Namespace, Name: item.Name, Version: item.to, FileName: r.Name, Classifier: f.Classifier, Extension: f.Extension}
-	if known, err = s.Ecosystem(item.Ecosystem).Inspect(place, result); err != nil {
+	if known, err = s.Ecosystem(item.Ecosystem).Inspect(ctx, place, result); err != nil {
 		return r, digests, known, fmt.Errorf("what became of %s: %w", f.Name, err)
 	}
 	return r, digests, known, nil

@@ -392,7 +392,7 @@ func (s *Service) restamp(ctx context.Context, e ecosystem.Restamping, item cros
 		return ecosystem.Rewriting{Name: f.Name}, err
 	}
 	defer content.Close()
-	r, err := e.Restamp(ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
 	if r.Name == "" {
 		r.Name = f.Name
 	}

@@ -80,7 +80,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 		if err := s.accepts(caller, repository, e, f.Place); err != nil {
 			return Published{}, err
 		}
-		known, err := e.Inspect(f.Place, f.Staged)
+		known, err := inspected(ctx, e, f.Place, f.Staged)
 		if err != nil {
 			return Published{}, err
 		}
@@ -246,7 +246,7 @@ func (s *Service) PublishByHand(ctx context.Context, caller access.Caller, repos
 	if len(handed) == 0 {
 		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
 	}
-	e, placed, err := s.recognise(handed, as)
+	e, placed, err := s.recognise(ctx, handed, as)
 	if err != nil {
 		return Published{}, err
 	}
@@ -299,9 +299,9 @@ func (s *Service) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecos
 }
 
 // recognise finds the ecosystem that the files are of.
-func (s *Service) recognise(handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
+func (s *Service) recognise(ctx context.Context, handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
 	for _, e := range Ecosystems() {
-		placed, err := e.Place(handed, as)
+		placed, err := e.Place(ctx, handed, as)
 		if errors.Is(err, ecosystem.ErrNotMine) {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"crelvo/internal/api"
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -34,7 +35,7 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	defer staged.Discard()
-	details, err := e.Inspect(place, staged)
+	details, err := inspected(ctx, e, place, staged)
 	if err != nil {
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
@@ -62,6 +63,20 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	}
 	s.changed(place.Key(e.Name(), repository))
 	return ecosystem.Receipt{Same: added.Same}, nil
+}
+
+// inspected is what a file tells of its version, if that is not more than can be
+// kept.
+func inspected(ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+	d, err := e.Inspect(ctx, place, file)
+	if err != nil {
+		return d, err
+	}
+	if size, tooMuch := d.NativeSize(); tooMuch {
+		return d, fault.New(fault.TooLarge, "manifest-too-large", "%s says %s of itself, which is more than can be kept", place.FileName, api.Bytes(int64(size))).
+			WithHint("Make its manifest shorter.")
+	}
+	return d, nil
 }
 
 // broken notes that a file of an open version did not arrive as it should, and

@@ -172,7 +172,7 @@ func restampLargeJar(ctx context.Context, b *bench, n int) (ours, reference floa
 		return 0, 0, err
 	}
 	begun = time.Now()
-	r, err := (maven.Maven{}).Restamp(ecosystem.ToRestamp{SizedReaderAt: io.NewSectionReader(file, 0, info.Size()), Stamp: largeStamp, All: ecosystem.Stamps{largeStamp},
+	r, err := (maven.Maven{}).Restamp(context.Background(), ecosystem.ToRestamp{SizedReaderAt: io.NewSectionReader(file, 0, info.Size()), Stamp: largeStamp, All: ecosystem.Stamps{largeStamp},
 		File: catalog.File{Name: "hull-1.0-SNAPSHOT.jar", Extension: "jar"}})
 	if err != nil || len(r.Changes) != 2 || len(r.Obstacles) > 0 {
 		return 0, 0, fmt.Errorf("%d changes, %v, %w", len(r.Changes), r.Obstacles, err)

@@ -75,10 +75,10 @@ func Run(t *testing.T, e ecosystem.Ecosystem, s Samples) {
 		t.Run(sample.Name, func(t *testing.T) { bad(t, e, sample) })
 	}
 	t.Run("foreign files", func(t *testing.T) {
-		if placed, err := e.Place(hand(s.Foreign), purl.PURL{}); !errors.Is(err, ecosystem.ErrNotMine) {
+		if placed, err := e.Place(t.Context(), hand(s.Foreign), purl.PURL{}); !errors.Is(err, ecosystem.ErrNotMine) {
 			t.Errorf("%+v, %v; want ErrNotMine", placed, err)
 		}
-		if _, err := e.Place(hand(s.Foreign), purl.PURL{Ecosystem: "abacus", Name: "x", Version: "1"}); !errors.Is(err, ecosystem.ErrNotMine) {
+		if _, err := e.Place(t.Context(), hand(s.Foreign), purl.PURL{Ecosystem: "abacus", Name: "x", Version: "1"}); !errors.Is(err, ecosystem.ErrNotMine) {
 			t.Errorf("a purl of another ecosystem: %v; want ErrNotMine", err)
 		}
 	})
@@ -135,7 +135,7 @@ func parse(t *testing.T, s string) (p purl.PURL) {
 
 func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 	files := hand(s.Files)
-	placed, err := e.Place(files, parse(t, s.As))
+	placed, err := e.Place(t.Context(), files, parse(t, s.As))
 	if err != nil {
 		t.Fatalf("Place: %v", err)
 	}
@@ -169,7 +169,7 @@ func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 		if p.File >= 0 {
 			content = files[p.File]
 		}
-		known, err := e.Inspect(p.Place, content)
+		known, err := e.Inspect(t.Context(), p.Place, content)
 		if err != nil {
 			t.Errorf("Inspect(%s): %v", p.Place.FileName, err)
 		}
@@ -190,10 +190,10 @@ func good(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 
 func bad(t *testing.T, e ecosystem.Ecosystem, s Sample) {
 	files := hand(s.Files)
-	placed, err := e.Place(files, parse(t, s.As))
+	placed, err := e.Place(t.Context(), files, parse(t, s.As))
 	for i := 0; err == nil && i < len(placed); i++ {
 		if placed[i].File >= 0 {
-			_, err = e.Inspect(placed[i].Place, files[placed[i].File])
+			_, err = e.Inspect(t.Context(), placed[i].Place, files[placed[i].File])
 		}
 	}
 	if !fault.Is(err, fault.Invalid) {
@@ -312,7 +312,7 @@ func mirrored(t *testing.T, e ecosystem.Mirrored, s Samples) {
 		}
 	}
 	for _, nonsense := range []string{"", "<!doctype html><title>Welcome</title>", "{", "\x00\x01"} {
-		if l, err := e.ReadListing(purl.PURL{Ecosystem: e.Name(), Name: "x"}, ecosystem.Reading{Reader: strings.NewReader(nonsense), Address: "https://packages.openshore.example/x"}); err == nil {
+		if l, err := e.ReadListing(t.Context(), purl.PURL{Ecosystem: e.Name(), Name: "x"}, ecosystem.Reading{Reader: strings.NewReader(nonsense), Address: "https://packages.openshore.example/x"}); err == nil {
 			t.Errorf("%q was read as the list %+v", nonsense, l)
 		}
 	}

@@ -43,14 +43,14 @@ func CheckRestamp(t *testing.T, e ecosystem.Ecosystem, c Restamp) (ecosystem.Rew
 	if c.Beside {
 		as = purl.PURL{Ecosystem: e.Name(), Namespace: c.Stamp.Namespace, Name: c.Stamp.Name, Version: c.Stamp.From}
 	}
-	placed, err := e.Place([]ecosystem.Handed{{Name: c.Name, SizedReaderAt: Bytes(c.Content)}}, as)
+	placed, err := e.Place(t.Context(), []ecosystem.Handed{{Name: c.Name, SizedReaderAt: Bytes(c.Content)}}, as)
 	if err != nil {
 		t.Fatalf("%s: %v", c.Name, err)
 	}
 	p := placed[0].Place
 	f := ecosystem.ToRestamp{SizedReaderAt: Bytes(c.Content), Stamp: c.Stamp, All: c.All,
 		File: catalog.File{Name: p.FileName, Classifier: p.Classifier, Extension: p.Extension}}
-	r, err := e.(ecosystem.Restamping).Restamp(f)
+	r, err := e.(ecosystem.Restamping).Restamp(t.Context(), f)
 	if err != nil {
 		t.Fatalf("%s: %v", c.Name, err)
 	}
@@ -67,7 +67,7 @@ func CheckRestamp(t *testing.T, e ecosystem.Ecosystem, c Restamp) (ecosystem.Rew
 	}
 	onlyPlanned(t, c, r, result)
 	if len(r.Obstacles) == 0 && !c.Beside {
-		release, err := e.Place([]ecosystem.Handed{{Name: r.Name, SizedReaderAt: Bytes(result)}}, purl.PURL{})
+		release, err := e.Place(t.Context(), []ecosystem.Handed{{Name: r.Name, SizedReaderAt: Bytes(result)}}, purl.PURL{})
 		if err != nil {
 			t.Fatalf("what became of %s is not recognised: %v", c.Name, err)
 		}
@@ -75,7 +75,7 @@ func CheckRestamp(t *testing.T, e ecosystem.Ecosystem, c Restamp) (ecosystem.Rew
 		if is.Version != c.Stamp.To || is.Name != c.Stamp.Name || is.Snapshot || is.FileName != r.Name {
 			t.Errorf("%s became %s of %s %s", c.Name, is.FileName, is.Name, is.Version)
 		}
-		if _, err := e.Inspect(is, Bytes(result)); err != nil {
+		if _, err := e.Inspect(t.Context(), is, Bytes(result)); err != nil {
 			t.Errorf("what became of %s does not pass: %v", c.Name, err)
 		}
 	}

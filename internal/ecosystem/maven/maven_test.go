@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/core/budget/budgettest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -215,7 +216,16 @@ func FuzzParsePOM(f *testing.F) {
 	f.Add([]byte(tidePOM))
 	f.Add([]byte(`<!DOCTYPE x><project/>`))
 	f.Add([]byte(`<project><properties><a>${b}${b}</a><b>${a}${a}</b></properties><version>${a}</version></project>`))
+	f.Add([]byte(`${long}`))
+	f.Add([]byte(`<dependency><groupId>${long}</groupId></dependency>`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		for _, inside := range []string{"description", "dependencies", "properties"} {
+			budgettest.Fuzzed(t, "<project><properties><long>"+strings.Repeat("x", 900)+"</long></properties><"+inside+">", string(raw), "</"+inside+"></project>", func(raw []byte) {
+				if p, err := parsePOM(bytes.NewReader(raw)); err == nil {
+					p.details()
+				}
+			})
+		}
 		p, err := parsePOM(bytes.NewReader(raw))
 		if err != nil {
 			if !fault.Is(err, fault.Invalid) {
@@ -234,6 +244,9 @@ func FuzzParsePOM(f *testing.F) {
 func FuzzParseMetadata(f *testing.F) {
 	f.Add([]byte(`<metadata><versioning><versions><version>1</version></versions></versioning></metadata>`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		budgettest.Fuzzed(t, "<metadata><versioning><versions>", string(raw), "</versions></versioning></metadata>", func(raw []byte) {
+			_, _ = parseMetadata(bytes.NewReader(raw)) // only what it costs
+		})
 		if m, err := parseMetadata(bytes.NewReader(raw)); err == nil {
 			m.completes("1", "")
 			m.completes("1-SNAPSHOT", "1-20261101.080000-1")
@@ -247,7 +260,7 @@ func FuzzPlace(f *testing.F) {
 	f.Add([]byte("PK\x05\x06"+strings.Repeat("\x00", 18)), "x.war")
 	f.Fuzz(func(t *testing.T, raw []byte, name string) {
 		files := []ecosystem.Handed{{Name: name, SizedReaderAt: sized{bytes.NewReader(raw)}}}
-		placed, err := Maven{}.Place(files, purl.PURL{})
+		placed, err := Maven{}.Place(t.Context(), files, purl.PURL{})
 		if err != nil {
 			return
 		}

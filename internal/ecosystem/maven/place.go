@@ -2,12 +2,14 @@ package maven
 
 import (
 	"archive/zip"
+	"context"
 	"encoding/xml"
 	"io"
 	"path"
 	"slices"
 	"strings"
 
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -15,7 +17,7 @@ import (
 
 // Place implements ecosystem.Ecosystem. Coordinates come from as, from a pom
 // that was handed over, or from the pom inside a jar, in this order.
-func (m Maven) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
+func (m Maven) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
 	if as.Name != "" && as.Ecosystem != Name {
 		return nil, ecosystem.ErrNotMine
 	}
@@ -33,7 +35,7 @@ func (m Maven) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed
 		if as.Name == "" && !slices.ContainsFunc(files, func(h ecosystem.Handed) bool { return mayBeMaven(h.Name) }) {
 			return nil, ecosystem.ErrNotMine
 		}
-		inside, content, err := pomInside(files, as)
+		inside, content, err := pomInside(ctx, files, as)
 		if err != nil {
 			return nil, err
 		}
@@ -147,7 +149,7 @@ func partsOf(name string, c purl.PURL, qualifiers map[string]string) (classifier
 // pomInside finds the pom in a jar. With several inside, as in a jar that was
 // put together from others, the one named like the file is meant. Nothing found
 // is no error.
-func pomInside(files []ecosystem.Handed, as purl.PURL) (*pom, []byte, error) {
+func pomInside(ctx context.Context, files []ecosystem.Handed, as purl.PURL) (*pom, []byte, error) {
 	for _, h := range files {
 		if !mayBeMaven(h.Name) {
 			continue
@@ -166,13 +168,19 @@ func pomInside(files []ecosystem.Handed, as purl.PURL) (*pom, []byte, error) {
 		}
 		var best *pom
 		var content []byte
-		found := 0
+		found, looked := 0, 0
 		for _, entry := range archive.File {
 			if ok, err := path.Match("META-INF/maven/*/*/pom.xml", entry.Name); !ok || err != nil {
 				continue
 			}
-			raw, err := readEntry(entry)
+			if looked++; looked > maxInside {
+				break
+			}
+			raw, err := readEntry(ctx, entry)
 			if err != nil {
+				if budget.Of(ctx).Err() != nil {
+					return nil, nil, err
+				}
 				continue
 			}
 			p, err := parsePOM(strings.NewReader(string(raw)))
@@ -204,13 +212,16 @@ func pomInside(files []ecosystem.Handed, as purl.PURL) (*pom, []byte, error) {
 	return nil, nil, nil
 }
 
-func readEntry(entry *zip.File) ([]byte, error) {
+// maxInside is how many poms inside a jar are looked at.
+const maxInside = 200
+
+func readEntry(ctx context.Context, entry *zip.File) ([]byte, error) {
 	r, err := entry.Open()
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
-	return io.ReadAll(io.LimitReader(r, maxPOM))
+	return io.ReadAll(budget.Of(ctx).Reader(io.LimitReader(r, maxPOM)))
 }
 
 // makePOM writes the least pom for a file that came without one.

@@ -2,6 +2,7 @@ package maven
 
 import (
 	"archive/zip"
+	"context"
 	"encoding/xml"
 	"io"
 	"regexp"
@@ -103,15 +104,7 @@ func (p *pom) resolve() {
 		for _, f := range fields {
 			// Properties may name properties; a few rounds are plenty, and a circle ends.
 			for range 4 {
-				*f = propertyForm.ReplaceAllStringFunc(*f, func(name string) string {
-					if value, ok := properties[name[2:len(name)-1]]; ok && len(value) <= 1000 {
-						return value
-					}
-					return name
-				})
-				if len(*f) > 10_000 {
-					break
-				}
+				*f = expand(*f, properties)
 			}
 		}
 	}
@@ -125,6 +118,28 @@ func (p *pom) resolve() {
 		trim(&d.GroupID, &d.ArtifactID, &d.Version, &d.Scope, &d.Optional)
 		fill(&d.GroupID, &d.ArtifactID, &d.Version)
 	}
+}
+
+// maxExpanded is how long a text may become by its properties, in bytes; from
+// there on they stay as they are written.
+const maxExpanded = 16 << 10
+
+// expand puts the values of properties in their places.
+func expand(text string, properties map[string]string) string {
+	if !strings.Contains(text, "${") {
+		return text
+	}
+	var b strings.Builder
+	at := 0
+	for _, found := range propertyForm.FindAllStringSubmatchIndex(text, 1000) {
+		value, ok := properties[text[found[2]:found[3]]]
+		if !ok || b.Len()+len(value) > maxExpanded {
+			continue
+		}
+		b.WriteString(text[at:found[0]] + value)
+		at = found[1]
+	}
+	return b.String() + text[at:]
 }
 
 // disagrees tells whether a coordinate of a pom contradicts what is wanted;
@@ -158,7 +173,7 @@ func (p *pom) details() catalog.Details {
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (m Maven) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (m Maven) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
 	switch {
 	case place.Extension == "pom" && place.Classifier == "":
 		if file.Size() > maxPOM {

@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"slices"
@@ -14,7 +15,7 @@ import (
 const moduleFile = "module"
 
 // Restamp implements ecosystem.Restamping.
-func (m Maven) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
+func (m Maven) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	name := fileName(f.Stamp.Name, f.Stamp.To, f.File.Classifier, f.File.Extension)
 	switch {
 	case isSignature(f.File.Extension):
@@ -26,11 +27,11 @@ func (m Maven) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	case f.File.Extension == moduleFile:
 		return restampModule(f, name)
 	case slices.Contains(zipExtensions, f.File.Extension):
-		return ecosystem.RestampZip(f, name, jarEdit(f))
+		return ecosystem.RestampZip(ctx, f, name, jarEdit(f))
 	case f.File.Extension == "tar.gz":
-		return ecosystem.RestampTarGz(f, name, ecosystem.ArchiveEdit{})
+		return ecosystem.RestampTarGz(ctx, f, name, ecosystem.ArchiveEdit{})
 	}
-	return ecosystem.RestampPlain(f, name)
+	return ecosystem.RestampPlain(ctx, f, name)
 }
 
 // restampPOM changes the version of the project itself, and those by which it

@@ -135,7 +135,7 @@ func TestRestampJar(t *testing.T) {
 			All: ecosystem.Stamps{tides, fares}, Obstacles: []string{what}})
 	}
 	script := append([]byte("#!/bin/sh\nexec java -jar $0\n"), madeup.Zip(own...)...)
-	if _, err := (Maven{}).Restamp(ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes(script), Stamp: planner, All: ecosystem.Stamps{planner}, File: catalog.File{Extension: "jar"}}); err == nil {
+	if _, err := (Maven{}).Restamp(t.Context(), ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes(script), Stamp: planner, All: ecosystem.Stamps{planner}, File: catalog.File{Extension: "jar"}}); err == nil {
 		t.Error("a jar with a script before it was restamped")
 	}
 }
@@ -152,7 +152,7 @@ func TestRestampModule(t *testing.T) {
       "files": [ { "name": "berth-planner-1.4.0-SNAPSHOT.jar", "url": "berth-planner-1.4.0-20261101.080910-3.jar", "size": 99, "sha256": "00" } ] } ]
 }`
 	f := ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes([]byte(module)), Stamp: planner, All: ecosystem.Stamps{planner, tides}, File: catalog.File{Extension: "module"}}
-	r, err := (Maven{}).Restamp(f)
+	r, err := (Maven{}).Restamp(t.Context(), f)
 	if err != nil || !r.Late || len(r.Changes) != 6 {
 		t.Fatalf("%+v, %v", r, err)
 	}
@@ -174,7 +174,7 @@ func TestRestampModule(t *testing.T) {
 // TestRestampBeside: what stands beside a jar.
 func TestRestampBeside(t *testing.T) {
 	for extension, dropped := range map[string]bool{"jar.asc": true, "txt": false} {
-		r, err := (Maven{}).Restamp(ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes([]byte("x")), Stamp: planner, All: ecosystem.Stamps{planner}, File: catalog.File{Extension: extension}})
+		r, err := (Maven{}).Restamp(t.Context(), ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes([]byte("x")), Stamp: planner, All: ecosystem.Stamps{planner}, File: catalog.File{Extension: extension}})
 		if err != nil || (r.Dropped != "") != dropped || r.Name != "berth-planner-1.4.0."+extension || r.WriteTo != nil {
 			t.Errorf("%s: %+v, %v", extension, r, err)
 		}

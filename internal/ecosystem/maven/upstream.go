@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -29,7 +30,7 @@ func (Maven) Accepts() string { return "" }
 
 // ReadListing implements ecosystem.Mirrored. The same document may be about an
 // artifact and a group, so both are read.
-func (Maven) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
+func (Maven) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	m, err := parseMetadata(r)
 	if err != nil {
 		return catalog.Listing{}, err

@@ -36,7 +36,7 @@ func TestReadListing(t *testing.T) {
 		if got := m.ListingPath(c.p); got != c.path {
 			t.Errorf("the list of %s is at %s", c.p, got)
 		}
-		l, err := m.ReadListing(c.p, ecosystem.Reading{Reader: strings.NewReader(c.text)})
+		l, err := m.ReadListing(t.Context(), c.p, ecosystem.Reading{Reader: strings.NewReader(c.text)})
 		if err != nil {
 			t.Errorf("%s: %v", c.p, err)
 		}
@@ -61,7 +61,7 @@ func TestReadListing(t *testing.T) {
 		}
 	}
 	for _, wrong := range []string{"", "<html></html>", "<metadata>", "{}"} {
-		if _, err := m.ReadListing(p, ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
+		if _, err := m.ReadListing(t.Context(), p, ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
 			t.Errorf("%q was read as a list", wrong)
 		}
 	}
@@ -111,7 +111,7 @@ func FuzzReadListing(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		for _, version := range []string{"", "1.0-SNAPSHOT"} {
 			p := purl.PURL{Ecosystem: Name, Namespace: "org.openshore", Name: "brine-http", Version: version}
-			l, err := Maven{}.ReadListing(p, ecosystem.Reading{Reader: bytes.NewReader(raw)})
+			l, err := Maven{}.ReadListing(t.Context(), p, ecosystem.Reading{Reader: bytes.NewReader(raw)})
 			if err != nil {
 				continue
 			}

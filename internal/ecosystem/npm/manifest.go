@@ -16,7 +16,7 @@ import (
 )
 
 // The limits of what is read of a package, in bytes.
-const maxManifest, maxReadme = 2 << 20, 512 << 10
+const maxManifest, maxReadme = 2 << 20, catalog.MaxReadme
 
 // What Native keeps of a manifest: what the abbreviated form of package
 // documents has (https://github.com/npm/registry/blob/main/docs/responses/package-metadata.md),
@@ -212,7 +212,7 @@ func readmeOf(name string, raw []byte) *catalog.Readme {
 	case strings.HasSuffix(lower, ".rst"):
 		format = "text/x-rst"
 	}
-	return &catalog.Readme{Text: string(raw[:min(len(raw), maxReadme)]), Format: format}
+	return &catalog.Readme{Text: string(raw), Format: format}
 }
 
 // split takes a manifest apart for Native. The same manifest always gives the

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/core/budget/budgettest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -63,7 +64,7 @@ const document = `{"_id":"kelp-colors","name":"kelp-colors","dist-tags":{"latest
 func kelp() purl.PURL { return purl.PURL{Ecosystem: Name, Name: "kelp-colors"} }
 
 func TestReadListing(t *testing.T) {
-	l, err := NPM{}.ReadListing(kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
+	l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,7 +84,7 @@ func TestReadListing(t *testing.T) {
 		t.Errorf("%v, %v", install, err)
 	}
 	for _, wrong := range []string{`{"name":"other","versions":{}}`, `{"name":"kelp-colors"}`, `{"versions":[]}`, document[:800]} {
-		if l, err := (NPM{}).ReadListing(kelp(), ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
+		if l, err := (NPM{}).ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
 			t.Errorf("%.40q was read as %+v", wrong, l)
 		}
 	}
@@ -91,7 +92,7 @@ func TestReadListing(t *testing.T) {
 
 // TestDocuments: what is made of an upstream's document says the same.
 func TestDocuments(t *testing.T) {
-	l, err := NPM{}.ReadListing(kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
+	l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -194,7 +195,10 @@ func FuzzScanner(f *testing.F) {
 func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(document))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		l, err := NPM{}.ReadListing(kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)})
+		budgettest.Fuzzed(t, `{"name":"kelp-colors","versions":{`, strings.TrimSuffix(string(raw), ",")+",", `"9":{}}}`, func(raw []byte) {
+			_, _ = NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)}) // only what it costs
+		})
+		l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)})
 		if err != nil {
 			return
 		}
@@ -209,7 +213,7 @@ func FuzzReadListing(f *testing.F) {
 func FuzzInspect(f *testing.F) {
 	f.Add(deck.NPM())
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		d, err := NPM{}.Inspect(placeOf("@skerry", "deck-ui", "1.4.0"), ecosystemtest.Bytes(raw))
+		d, err := NPM{}.Inspect(t.Context(), placeOf("@skerry", "deck-ui", "1.4.0"), ecosystemtest.Bytes(raw))
 		if err == nil && !json.Valid(d.Native[nativeInstall]) {
 			t.Errorf("%s", d.Native[nativeInstall])
 		}
@@ -218,8 +222,18 @@ func FuzzInspect(f *testing.F) {
 
 func FuzzManifest(f *testing.F) {
 	f.Add(deck.Manifest())
+	f.Add([]byte(`"a":"b"`))
+	f.Add([]byte(`{"name":"x"}`))
 	f.Add([]byte(`{"name":"kelp","version":"1.0.0","license":[{"type":"MIT"}],"author":{"name":"x"},"repository":"x","bin":7}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		for _, field := range []string{`"dependencies":{`, `"author":[`, `"x":[`} {
+			end := map[byte]string{'{': "}}", '[': "]}"}[field[len(field)-1]]
+			budgettest.Fuzzed(t, `{"name":"kelp","version":"1.0.0",`+field, strings.TrimSuffix(string(raw), ",")+",", `"x"`+map[byte]string{'{': `:""`, '[': ""}[field[len(field)-1]]+end, func(raw []byte) {
+				if m, err := parseManifest(raw, false); err == nil {
+					_, _ = m.details(nil) // only what it costs
+				}
+			})
+		}
 		m, err := parseManifest(raw, false)
 		if err != nil {
 			return

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"context"
 	"path"
 	"strings"
 	"time"
@@ -41,7 +42,7 @@ func address(name, version, upload, file string) string {
 }
 
 // Place implements ecosystem.Ecosystem: one tarball says itself what it is.
-func (NPM) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
+func (NPM) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
 	if as.Name != "" && as.Ecosystem != Name {
 		return nil, ecosystem.ErrNotMine
 	}
@@ -51,7 +52,7 @@ func (NPM) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, er
 		}
 		return nil, ecosystem.ErrNotMine
 	}
-	c, err := readTarball(files[0])
+	c, err := readTarball(ctx, files[0])
 	if as.Name == "" && c.manifest == nil {
 		return nil, ecosystem.ErrNotMine
 	}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/catalog"
@@ -16,17 +17,25 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-// maxDocument is how much of a published document is kept, in bytes; tarballs
-// are not counted, since they are not kept.
-const maxDocument = 64 << 20
+// What is read of a published document, in bytes, besides its tarballs; and how
+// many versions it may list, as clients send them back to deprecate one. Of those
+// only the first is kept as it came.
+const maxDocument, maxTags, maxSentVersions = 16 << 20, 256 << 10, 100_000
 
 // uploaded is what a client sends to change a package.
 type uploaded struct {
 	name        string
 	tags        map[string]string
-	versions    map[string]json.RawMessage
+	versions    map[string]sentVersion
+	first       json.RawMessage // of the versions
 	readme      string
 	attachments []attachment
+}
+
+// sentVersion is what a change of a package may say of a version.
+type sentVersion struct {
+	deprecated json.RawMessage
+	says       bool // whether it says anything of that
 }
 
 type attachment struct {
@@ -50,12 +59,8 @@ func readUploaded(c *ecosystem.Call) (*uploaded, error) {
 		case "_attachments":
 			return s.object(func(name string) error { return u.readAttachment(c, s, name) })
 		case "versions":
-			u.versions = map[string]json.RawMessage{}
-			return s.object(func(version string) error {
-				raw, err := s.value()
-				u.versions[version] = raw
-				return err
-			})
+			u.versions = map[string]sentVersion{}
+			return s.object(func(version string) error { return u.readVersion(c, s, version) })
 		}
 		raw, err := s.value()
 		if err != nil {
@@ -65,6 +70,9 @@ func readUploaded(c *ecosystem.Call) (*uploaded, error) {
 		case "name":
 			err = json.Unmarshal(raw, &u.name)
 		case "dist-tags":
+			if len(raw) > maxTags {
+				return fault.New(fault.TooLarge, "too-many-tags", "the package document has more dist-tags than can be kept")
+			}
 			err = json.Unmarshal(raw, &u.tags)
 		case "readme":
 			var t text
@@ -87,6 +95,29 @@ func readUploaded(c *ecosystem.Call) (*uploaded, error) {
 		return nil, fault.New(fault.Invalid, "cut-upload", "the package document did not arrive whole").WithHint("Nothing of it was kept; publish it again.")
 	}
 	return nil, fault.New(fault.Invalid, "bad-document", "the package document cannot be read: %v", err)
+}
+
+// readVersion reads a version of the document.
+func (u *uploaded) readVersion(c *ecosystem.Call, s *scanner, version string) error {
+	raw, err := s.value()
+	if err != nil {
+		return err
+	}
+	if len(u.versions) >= maxSentVersions {
+		return fault.New(fault.TooLarge, "too-many-versions", "the package document has more than %d versions", maxSentVersions)
+	}
+	if u.first == nil {
+		u.first = raw
+	}
+	// What is kept is given back: only what lasts counts.
+	s.left += len(raw) - len(version)
+	var fields struct{ Deprecated json.RawMessage }
+	if bytes.Contains(raw, []byte(`"deprecated"`)) && json.Unmarshal(raw, &fields) == nil {
+		u.versions[version] = sentVersion{slices.Clone(fields.Deprecated), fields.Deprecated != nil}
+	} else {
+		u.versions[version] = sentVersion{}
+	}
+	return c.Request().Context().Err()
 }
 
 const maxAttachments = 4
@@ -131,10 +162,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	if len(u.versions) != 1 {
 		return fault.New(fault.Invalid, "not-one-version", "a publication has one version, and this has %d", len(u.versions))
 	}
-	var raw json.RawMessage
-	for _, raw = range u.versions {
-	}
-	m, err := parseManifest(raw, false)
+	m, err := parseManifest(u.first, false)
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
 	}
@@ -227,15 +255,11 @@ func (n NPM) annotate(c *ecosystem.Call, u *uploaded) error {
 	}
 	reasons := map[string]*string{}
 	for _, v := range ecosystem.Newest(p) {
-		raw, ok := u.versions[v.Version]
-		if !ok || !bytes.Contains(raw, []byte(`"deprecated"`)) && v.Withdrawn == nil {
+		said, ok := u.versions[v.Version]
+		if !ok || !said.says && v.Withdrawn == nil {
 			continue
 		}
-		var fields struct{ Deprecated json.RawMessage }
-		if json.Unmarshal(raw, &fields) != nil {
-			continue
-		}
-		reasons[v.Version] = (&manifest{Deprecated: fields.Deprecated}).deprecation()
+		reasons[v.Version] = (&manifest{Deprecated: said.deprecated}).deprecation()
 	}
 	if err := c.Desk.Withdraw(ctx, c.Caller, key, reasons); err != nil {
 		return err

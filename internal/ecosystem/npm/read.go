@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"context"
 	"io"
 	"path"
 	"strings"
@@ -19,9 +20,9 @@ type contents struct {
 // readTarball finds the manifest and the README in the only folder of a
 // tarball, whatever that is named. It reads all of it, so that a tarball that
 // was cut is noticed.
-func readTarball(file ecosystem.SizedReaderAt) (contents, error) {
+func readTarball(ctx context.Context, file ecosystem.SizedReaderAt) (contents, error) {
 	var c contents
-	err := ecosystem.WalkTarGz(file, func(name string, size int64, r io.Reader) error {
+	err := ecosystem.WalkTarGz(ctx, file, func(name string, size int64, r io.Reader) error {
 		folder, base := path.Split(path.Clean(name))
 		if folder = strings.Trim(folder, "/"); folder == "" || strings.Contains(folder, "/") {
 			return nil
@@ -49,11 +50,11 @@ func badTarball(name string, err error) error {
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (NPM) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (NPM) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
 	if place.Extension != tarball {
 		return catalog.Details{}, nil
 	}
-	c, err := readTarball(file)
+	c, err := readTarball(ctx, file)
 	if err != nil {
 		return catalog.Details{}, badTarball(place.FileName, err)
 	}

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strings"
@@ -11,8 +12,8 @@ import (
 // Restamp implements ecosystem.Restamping: the version in package.json, and
 // those by which it, or npm-shrinkwrap.json beside it, names packages that are
 // restamped too.
-func (NPM) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
-	return ecosystem.RestampTarGz(f, fileName(f.Stamp.Name, f.Stamp.To), ecosystem.ArchiveEdit{
+func (NPM) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
+	return ecosystem.RestampTarGz(ctx, f, fileName(f.Stamp.Name, f.Stamp.To), ecosystem.ArchiveEdit{
 		Wants: func(name string) bool {
 			folder, base := path.Split(path.Clean(name))
 			return strings.Count(folder, "/") == 1 && (base == "package.json" || base == "npm-shrinkwrap.json")

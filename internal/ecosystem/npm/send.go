@@ -26,7 +26,7 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 		return err
 	}
 	defer content.Close()
-	c, err := readTarball(sizedFile{content, f.Digests.Size})
+	c, err := readTarball(ctx, sizedFile{content, f.Digests.Size})
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -39,7 +40,7 @@ const listedVersions = 200_000
 
 // ReadListing implements ecosystem.Mirrored. It keeps no more than one version
 // at a time in its raw form.
-func (NPM) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
+func (NPM) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	var l catalog.Listing
 	name := joinName(p.Namespace, p.Name)
 	var times map[string]text

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/core/budget/budgettest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -56,7 +57,7 @@ func TestReadListing(t *testing.T) {
 	outside := fmt.Sprintf(entryText, "2.0.0-Beta", false, "1900-01-01T00:00:00Z", "2.0.0")
 	index := `{"count":2,"items":[{"@id":"a","count":1,"items":[` + inside + `]},{"@id":"page/2.json","count":1,"lower":"2","upper":"2"}]}`
 	asked := ""
-	l, err := NuGet{}.ReadListing(serial(), ecosystem.Reading{Reader: strings.NewReader(index), Address: "https://nuget.openshore.example/reg/openshore.serial/index.json",
+	l, err := NuGet{}.ReadListing(t.Context(), serial(), ecosystem.Reading{Reader: strings.NewReader(index), Address: "https://nuget.openshore.example/reg/openshore.serial/index.json",
 		More: func(address string) (io.ReadCloser, error) {
 			asked = address
 			return io.NopCloser(strings.NewReader(`{"items":[` + outside + `]}`)), nil
@@ -72,7 +73,7 @@ func TestReadListing(t *testing.T) {
 		t.Errorf("%+v", second)
 	}
 	broken := ecosystem.Reading{Reader: strings.NewReader(index), Address: "https://x.example/", More: func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }}
-	if l, err := (NuGet{}).ReadListing(serial(), broken); err == nil {
+	if l, err := (NuGet{}).ReadListing(t.Context(), serial(), broken); err == nil {
 		t.Errorf("with a page missing: %+v", l)
 	}
 }
@@ -108,7 +109,7 @@ func TestRegistrations(t *testing.T) {
 			t.Fatal(err)
 		}
 		fetched := 0
-		l, err := NuGet{}.ReadListing(serial(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: w.registration() + "index.json", More: func(address string) (io.ReadCloser, error) {
+		l, err := NuGet{}.ReadListing(t.Context(), serial(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: w.registration() + "index.json", More: func(address string) (io.ReadCloser, error) {
 			fetched++
 			bounds := strings.Split(strings.TrimSuffix(strings.TrimPrefix(address, w.registration()+"page/"), ".json"), "/")
 			page, ok, err := w.page(bounds[0], bounds[1])
@@ -130,7 +131,7 @@ func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(`{"items":[{"items":[` + fmt.Sprintf(entryText, "1.0", true, "2026-10-01T08:00:00Z", "1.0") + `]}]}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		r := ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://nuget.openshore.example/x", More: func(string) (io.ReadCloser, error) { return nil, io.EOF }}
-		l, err := NuGet{}.ReadListing(serial(), r)
+		l, err := NuGet{}.ReadListing(t.Context(), serial(), r)
 		if err != nil {
 			return
 		}
@@ -146,7 +147,7 @@ func FuzzReadListing(f *testing.F) {
 func FuzzInspect(f *testing.F) {
 	f.Add(turnstile.NuGet())
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if d, err := (NuGet{}).Inspect(placeOf("Skerry.TurnstileLink", "1.4.0", packed), ecosystemtest.Bytes(raw)); err == nil && d.Title == "" {
+		if d, err := (NuGet{}).Inspect(t.Context(), placeOf("Skerry.TurnstileLink", "1.4.0", packed), ecosystemtest.Bytes(raw)); err == nil && d.Title == "" {
 			t.Errorf("%+v", d)
 		}
 	})
@@ -154,7 +155,17 @@ func FuzzInspect(f *testing.F) {
 
 func FuzzNuspec(f *testing.F) {
 	f.Add([]byte(turnstile.Nuspec()))
+	f.Add([]byte(`<dependency id="x" version="1.0"/>`))
+	f.Add([]byte(`<group><dependency id="x"/></group>`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		for _, inside := range []string{"dependencies", "tags"} {
+			budgettest.Fuzzed(t, "<package><metadata><id>x</id><version>1.0</version><"+inside+">", string(raw), "</"+inside+"></metadata></package>", func(raw []byte) {
+				n := new(nuspec)
+				if ecosystem.DecodeXML(bytes.NewReader(raw), n) == nil {
+					n.details()
+				}
+			})
+		}
 		n := new(nuspec)
 		if ecosystem.DecodeXML(bytes.NewReader(raw), n) == nil {
 			n.details()

@@ -3,6 +3,7 @@ package nuget
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,7 +17,7 @@ import (
 )
 
 // The limits of what is read of a package, in bytes.
-const maxNuspec, maxReadme = 2 << 20, 512 << 10
+const maxNuspec, maxReadme = 2 << 20, catalog.MaxReadme
 
 // nuspec is the manifest of a package
 // (https://learn.microsoft.com/nuget/reference/nuspec).
@@ -98,15 +99,15 @@ func isID(id string) bool { return len(id) <= maxID && idForm.MatchString(id) }
 
 // readPackage finds and reads the manifest at the root of a package, and its
 // README.
-func readPackage(file ecosystem.SizedReaderAt) (*nuspec, []byte, *catalog.Readme, error) {
-	archive, err := ecosystem.OpenZip(file)
+func readPackage(ctx context.Context, file ecosystem.SizedReaderAt) (*nuspec, []byte, *catalog.Readme, error) {
+	archive, err := ecosystem.OpenZip(ctx, file)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	var raw []byte
 	for _, entry := range archive.File {
 		if path.Ext(strings.ToLower(entry.Name)) == ".nuspec" && !strings.Contains(entry.Name, "/") {
-			if raw, err = ecosystem.ReadZipEntry(entry, maxNuspec); err != nil {
+			if raw, err = ecosystem.ReadZipEntry(ctx, entry, maxNuspec); err != nil {
 				return nil, nil, nil, err
 			}
 			break
@@ -127,26 +128,26 @@ func readPackage(file ecosystem.SizedReaderAt) (*nuspec, []byte, *catalog.Readme
 	if len(m.Version) > 64 || !purl.IsNuGet(m.Version) {
 		return nil, nil, nil, fmt.Errorf("its version %.60q is none", m.Version)
 	}
-	return n, raw, readmeIn(archive, m.Readme), nil
+	return n, raw, readmeIn(ctx, archive, m.Readme), nil
 }
 
 // checkPackage compares the checksums inside a package: lists do not state
 // digests, so these are all there is.
-func checkPackage(file ecosystem.SizedReaderAt) error {
-	archive, err := ecosystem.OpenZip(file)
+func checkPackage(ctx context.Context, file ecosystem.SizedReaderAt) error {
+	archive, err := ecosystem.OpenZip(ctx, file)
 	if err != nil {
 		return err
 	}
-	return ecosystem.CheckZip(archive, file.Size())
+	return ecosystem.CheckZip(ctx, archive, file.Size())
 }
 
-func readmeIn(archive *zip.Reader, named string) *catalog.Readme {
+func readmeIn(ctx context.Context, archive *zip.Reader, named string) *catalog.Readme {
 	named = strings.TrimPrefix(strings.ReplaceAll(strings.TrimSpace(named), "\\", "/"), "/")
 	for _, entry := range archive.File {
 		if named == "" || !strings.EqualFold(entry.Name, named) || entry.UncompressedSize64 > maxReadme {
 			continue
 		}
-		if raw, err := ecosystem.ReadZipEntry(entry, maxReadme); err == nil {
+		if raw, err := ecosystem.ReadZipEntry(ctx, entry, maxReadme); err == nil {
 			return &catalog.Readme{Text: string(raw), Format: "text/markdown"}
 		}
 	}

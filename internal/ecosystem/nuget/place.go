@@ -1,6 +1,7 @@
 package nuget
 
 import (
+	"context"
 	"path"
 	"strings"
 	"time"
@@ -41,7 +42,7 @@ func badPackage(name string, err error) error {
 }
 
 // Place implements ecosystem.Ecosystem: packages say themselves what they are.
-func (NuGet) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
+func (NuGet) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
 	if as.Name != "" && as.Ecosystem != Name {
 		return nil, ecosystem.ErrNotMine
 	}
@@ -54,7 +55,7 @@ func (NuGet) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, 
 			}
 			return nil, ecosystem.ErrNotMine
 		}
-		n, _, _, err := readPackage(h)
+		n, _, _, err := readPackage(ctx, h)
 		if err != nil {
 			return nil, badPackage(h.Name, err)
 		}
@@ -72,10 +73,10 @@ func (NuGet) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, 
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (NuGet) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
-	n, _, readme, err := readPackage(file)
+func (NuGet) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+	n, _, readme, err := readPackage(ctx, file)
 	if err == nil {
-		err = checkPackage(file)
+		err = checkPackage(ctx, file)
 	}
 	if err != nil {
 		return catalog.Details{}, badPackage(place.FileName, err)

@@ -1,6 +1,7 @@
 package nuget
 
 import (
+	"context"
 	"path"
 	"strings"
 
@@ -13,8 +14,8 @@ const sealed = ".signature.p7s"
 
 // Restamp implements ecosystem.Restamping: the version in the .nuspec and in the
 // core properties, and those of dependencies that are restamped too.
-func (NuGet) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
-	return ecosystem.RestampZip(f, fileName(f.Stamp.Name, f.Stamp.To, f.File.Extension), ecosystem.ArchiveEdit{
+func (NuGet) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
+	return ecosystem.RestampZip(ctx, f, fileName(f.Stamp.Name, f.Stamp.To, f.File.Extension), ecosystem.ArchiveEdit{
 		Seal: func(name string) bool { return strings.EqualFold(name, sealed) },
 		Wants: func(name string) bool {
 			extension := strings.ToLower(path.Ext(name))

@@ -134,7 +134,7 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 // sendManifest takes the .nuspec out of a package.
 func (n NuGet) sendManifest(c *ecosystem.Call, found ecosystem.Found) error {
 	return c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
-		_, raw, _, err := readPackage(content)
+		_, raw, _, err := readPackage(c.Request().Context(), content)
 		if err != nil {
 			return missing(c)
 		}
@@ -249,7 +249,7 @@ func (n NuGet) push(c *ecosystem.Call) error {
 		return err
 	}
 	defer staged.Discard()
-	spec, _, _, err := readPackage(staged)
+	spec, _, _, err := readPackage(ctx, staged)
 	if err != nil {
 		return badPackage("what was pushed", err)
 	}

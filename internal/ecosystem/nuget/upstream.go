@@ -1,6 +1,7 @@
 package nuget
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -110,7 +111,7 @@ func (t *tags) UnmarshalJSON(raw []byte) error {
 
 // ReadListing implements ecosystem.Mirrored. Pages that do not stand in the
 // index are fetched.
-func (NuGet) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
+func (NuGet) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	var l catalog.Listing
 	var index registration
 	if err := json.NewDecoder(r).Decode(&index); err != nil {

@@ -14,7 +14,7 @@ import (
 )
 
 // The limits of what is read of a file, in bytes, and of its fields.
-const maxMetadata, maxReadme, maxFields = 4 << 20, 512 << 10, 10_000
+const maxMetadata, maxReadme, maxFields = 4 << 20, catalog.MaxReadme, 10_000
 
 // metadata is core metadata
 // (https://packaging.python.org/specifications/core-metadata/).
@@ -29,6 +29,13 @@ func parseMetadata(raw []byte) (*metadata, error) {
 	m := &metadata{fields: map[string][]string{}}
 	head := strings.ReplaceAll(string(raw), "\r\n", "\n")
 	name, n := "", 0
+	var value strings.Builder // of the last field, line by line
+	end := func() {
+		if name != "" {
+			m.fields[name] = append(m.fields[name], value.String())
+		}
+		value.Reset()
+	}
 	for head != "" {
 		var line string
 		line, head, _ = strings.Cut(head, "\n")
@@ -40,20 +47,21 @@ func parseMetadata(raw []byte) (*metadata, error) {
 			if name == "" {
 				return nil, errors.New("it begins in the middle of a field")
 			}
-			values := m.fields[name]
-			values[len(values)-1] += "\n" + line
+			value.WriteString("\n" + line)
 			continue
 		}
-		key, value, ok := strings.Cut(line, ":")
+		key, first, ok := strings.Cut(line, ":")
 		if !ok || strings.ContainsAny(key, " \t") {
 			return nil, fmt.Errorf("its line %.60q is no field", line)
 		}
 		if n++; n > maxFields {
 			return nil, fmt.Errorf("it has more than %d fields", maxFields)
 		}
+		end()
 		name = strings.ToLower(key)
-		m.fields[name] = append(m.fields[name], strings.TrimSpace(value))
+		value.WriteString(strings.TrimSpace(first))
 	}
+	end()
 	if m.get("name") == "" || m.get("version") == "" {
 		return nil, errors.New("it does not say name and version")
 	}
@@ -158,5 +166,5 @@ func (m *metadata) readme() *catalog.Readme {
 	if err != nil {
 		format = "text/x-rst" // the default of the specification
 	}
-	return &catalog.Readme{Text: text[:min(len(text), maxReadme)], Format: format}
+	return &catalog.Readme{Text: text, Format: format}
 }

@@ -1,6 +1,7 @@
 package pypi
 
 import (
+	"context"
 	"path"
 	"regexp"
 	"strings"
@@ -120,7 +121,7 @@ func address(name, version, upload, file string) string {
 
 // Place implements ecosystem.Ecosystem: distributions say in their names what
 // they are.
-func (PyPI) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
+func (PyPI) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
 	if as.Name != "" && as.Ecosystem != Name {
 		return nil, ecosystem.ErrNotMine
 	}
@@ -135,7 +136,7 @@ func (PyPI) Place(files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, e
 		}
 		// Other things are named like that too; only these say that they are not.
 		if as.Name == "" && (p.Extension == sdist || p.Extension == zipped) {
-			if raw, err := readMetadata(p, h); err != nil || raw == nil {
+			if raw, err := readMetadata(ctx, p, h); err != nil || raw == nil {
 				return nil, ecosystem.ErrNotMine
 			}
 		}

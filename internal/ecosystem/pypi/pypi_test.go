@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/core/budget/budgettest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -73,7 +74,7 @@ func soundings() purl.PURL { return purl.PURL{Ecosystem: Name, Name: "soundings"
 
 func TestReadListing(t *testing.T) {
 	for form, text := range map[string]string{"HTML": page, "JSON": pageJSON} {
-		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://pypi.openshore.example/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://pypi.openshore.example/simple/soundings/"})
 		if err != nil || len(l.Versions) != 2 {
 			t.Fatalf("%s: %+v, %v", form, l, err)
 		}
@@ -114,7 +115,7 @@ func TestPages(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
 		if err != nil || len(l.Versions) != 2 {
 			t.Fatalf("%s: %+v, %v\n%s", form, l, err, d.Bytes())
 		}
@@ -129,9 +130,13 @@ func TestPages(t *testing.T) {
 
 func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(page))
+	f.Add([]byte(`<a href="soundings-1.0.tar.gz" data-yanked="x">`))
 	f.Add([]byte(pageJSON))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		l, err := PyPI{}.ReadListing(soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"})
+		budgettest.Fuzzed(t, "<html><body>", string(raw), "</body></html>", func(raw []byte) {
+			_, _ = PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"}) // only what it costs
+		})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"})
 		if err != nil {
 			return
 		}
@@ -149,7 +154,14 @@ func FuzzReadListing(f *testing.F) {
 func FuzzMetadata(f *testing.F) {
 	f.Add([]byte(tidecast.Metadata()))
 	f.Add([]byte("Name: x\nVersion: 1\nDescription: a\n        b\n       |c\nRequires-Dist: y (>=1) ; extra == 'z'\n"))
+	f.Add([]byte(" x\n"))
+	f.Add([]byte("Requires-Dist: x (>=1)\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		budgettest.Fuzzed(t, "Name: x\nVersion: 1\nSummary: y\n", string(raw), "\n", func(raw []byte) {
+			if m, err := parseMetadata(raw); err == nil {
+				m.details()
+			}
+		})
 		if m, err := parseMetadata(raw); err == nil {
 			m.details()
 		}
@@ -168,7 +180,7 @@ func FuzzInspect(f *testing.F) {
 		if !ok {
 			t.Fatal(name)
 		}
-		if d, err := (PyPI{}).Inspect(place, ecosystemtest.Bytes(raw)); err == nil && d.Native[name] == nil {
+		if d, err := (PyPI{}).Inspect(t.Context(), place, ecosystemtest.Bytes(raw)); err == nil && d.Native[name] == nil {
 			t.Errorf("nothing is known of the file: %+v", d)
 		}
 	})

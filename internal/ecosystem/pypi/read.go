@@ -3,6 +3,7 @@ package pypi
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -27,28 +28,28 @@ type fileFacts struct {
 
 // readMetadata finds the core metadata in a distribution; nil if an old source
 // distribution has none.
-func readMetadata(p ecosystem.Place, file ecosystem.SizedReaderAt) ([]byte, error) {
+func readMetadata(ctx context.Context, p ecosystem.Place, file ecosystem.SizedReaderAt) ([]byte, error) {
 	switch p.Extension {
 	case wheel:
-		entry, err := wheelEntry(p, file)
+		entry, err := wheelEntry(ctx, p, file)
 		if err != nil {
 			return nil, err
 		}
-		return ecosystem.ReadZipEntry(entry, maxMetadata)
+		return ecosystem.ReadZipEntry(ctx, entry, maxMetadata)
 	case zipped:
-		archive, err := ecosystem.OpenZip(file)
+		archive, err := ecosystem.OpenZip(ctx, file)
 		if err != nil {
 			return nil, err
 		}
 		for _, entry := range archive.File {
 			if isPackageInfo(entry.Name) {
-				return ecosystem.ReadZipEntry(entry, maxMetadata)
+				return ecosystem.ReadZipEntry(ctx, entry, maxMetadata)
 			}
 		}
 		return nil, nil
 	}
 	var raw []byte
-	err := ecosystem.WalkTarGz(file, func(name string, _ int64, r io.Reader) error {
+	err := ecosystem.WalkTarGz(ctx, file, func(name string, _ int64, r io.Reader) error {
 		if raw != nil || !isPackageInfo(name) {
 			return nil
 		}
@@ -65,8 +66,8 @@ func isPackageInfo(name string) bool {
 }
 
 // wheelEntry finds METADATA in the .dist-info folder of a wheel's own name.
-func wheelEntry(p ecosystem.Place, file ecosystem.SizedReaderAt) (*zip.File, error) {
-	archive, err := ecosystem.OpenZip(file)
+func wheelEntry(ctx context.Context, p ecosystem.Place, file ecosystem.SizedReaderAt) (*zip.File, error) {
+	archive, err := ecosystem.OpenZip(ctx, file)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +85,7 @@ func wheelEntry(p ecosystem.Place, file ecosystem.SizedReaderAt) (*zip.File, err
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (PyPI) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (PyPI) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
 	if !isDistribution(place.Extension) {
 		return catalog.Details{}, nil
 	}
@@ -92,7 +93,7 @@ func (PyPI) Inspect(place ecosystem.Place, file ecosystem.SizedReaderAt) (catalo
 		return catalog.Details{}, fault.New(fault.Invalid, "bad-distribution", "%s is no Python distribution: %v", place.FileName, err).
 			WithHint("Make it with python -m build; the file may have been cut.")
 	}
-	raw, err := readMetadata(place, file)
+	raw, err := readMetadata(ctx, place, file)
 	if err != nil {
 		return wrong(err)
 	}

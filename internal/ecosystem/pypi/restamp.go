@@ -2,6 +2,7 @@ package pypi
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
@@ -17,7 +18,7 @@ import (
 // the .dist-info and .data folders, and RECORD; in a source distribution:
 // PKG-INFO, the folder, and where the build reads the version from. In both,
 // also what a module says of its own version.
-func (PyPI) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
+func (PyPI) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	if strings.HasSuffix(f.File.Extension, "."+signature) {
 		return ecosystem.Rewriting{Name: f.File.Name, Dropped: "it signs the bytes of before"}, nil
 	}
@@ -27,25 +28,25 @@ func (PyPI) Restamp(f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	r := restamp{f: f}
 	var ok bool
 	if r.written, ok = writtenVersion(f); !ok {
-		return ecosystem.RestampPlain(f, f.File.Name)
+		return ecosystem.RestampPlain(ctx, f, f.File.Name)
 	}
 	name := strings.Replace(f.File.Name, "-"+r.written, "-"+f.Stamp.To, 1)
 	edit := ecosystem.ArchiveEdit{Rename: r.rename, Wants: r.wants, Edit: r.edit, Prose: r.description}
 	if f.File.Extension == sdist {
-		return ecosystem.RestampTarGz(f, name, edit)
+		return ecosystem.RestampTarGz(ctx, f, name, edit)
 	}
 	if f.File.Extension == wheel {
 		edit.Seal = func(name string) bool {
 			return strings.Contains(name, ".dist-info/RECORD.") // .jws and .p7s
 		}
-		entry, err := wheelEntry(ecosystem.Place{Name: f.Stamp.Name, Version: f.Stamp.From}, f)
+		entry, err := wheelEntry(ctx, ecosystem.Place{Name: f.Stamp.Name, Version: f.Stamp.From}, f)
 		if err != nil {
 			return ecosystem.Rewriting{Name: name}, err
 		}
 		edit.Last = path.Dir(entry.Name) + "/RECORD"
 		edit.Relist = r.relist
 	}
-	return ecosystem.RestampZip(f, name, edit)
+	return ecosystem.RestampZip(ctx, f, name, edit)
 }
 
 // writtenVersion is how the name of a file writes the version.

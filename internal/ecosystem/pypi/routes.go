@@ -181,7 +181,7 @@ func (y PyPI) sendMetadata(c *ecosystem.Call, q catalog.FileQuestion) error {
 	}
 	return c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
 		place, _ := parseName(q.Name, q.Key.Name) // getFile saw that it is one
-		raw, err := readMetadata(place, content)
+		raw, err := readMetadata(ctx, place, content)
 		if err != nil {
 			return missing(c)
 		}

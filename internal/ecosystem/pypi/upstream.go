@@ -2,6 +2,7 @@ package pypi
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -35,7 +36,7 @@ func (PyPI) Accepts() string { return typeJSON + ", " + typeHTML + ";q=0.2, " + 
 const maxFiles = 500_000
 
 // ReadListing implements ecosystem.Mirrored. Either form of the page is read.
-func (PyPI) ReadListing(p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
+func (PyPI) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	body := bufio.NewReader(r)
 	l := &lister{project: p.Name, reading: r, at: map[string]int{}}
 	first, err := body.Peek(1)
