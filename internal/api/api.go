@@ -122,6 +122,8 @@ type Folder struct {
 	Path       string  `json:"path"`
 	Address    string  `json:"address" doc:"of the folder, for package clients"`
 	Entries    []Entry `json:"entries"`
+	Total      int     `json:"total" doc:"how many entries there are, on all pages"`
+	Next       string  `json:"next,omitempty" doc:"there are more: ask again with after set to this"`
 }
 
 // Entry is a line of a folder.
@@ -168,6 +170,8 @@ type Package struct {
 	Source       string         `json:"source,omitempty"`
 	Repositories []string       `json:"repositories"`
 	Versions     []VersionGroup `json:"versions" doc:"the newest first"`
+	Total        int            `json:"total" doc:"how many versions there are, on all pages"`
+	Next         string         `json:"next,omitempty" doc:"there are more: ask again with after set to this"`
 }
 
 // VersionGroup is a version in one repository with its uploads: one for a
@@ -181,7 +185,9 @@ type VersionGroup struct {
 	Downloads  int64      `json:"downloads"`
 	LastUse    *time.Time `json:"lastUse,omitempty" doc:"when it was downloaded last"`
 	Users      int64      `json:"users" doc:"distinct users who downloaded it"`
-	Uploads    []Upload   `json:"uploads"`
+	Uploads    []Upload   `json:"uploads" doc:"the newest hundred"`
+	// UploadCount is how many there are.
+	UploadCount int `json:"uploadCount"`
 	// Labels are movable names that are at the version, as npm's dist-tags.
 	Labels    []string    `json:"labels"`
 	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`

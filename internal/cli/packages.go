@@ -63,7 +63,7 @@ func showVersions(w io.Writer, p api.Package) {
 			rows = append(rows, []string{name, v.Repository, "", "", "not kept yet", "", "", ""})
 			continue
 		}
-		rows = append(rows, []string{name, v.Repository, strconv.Itoa(len(v.Uploads)), api.Bytes(newest.Size),
+		rows = append(rows, []string{name, v.Repository, strconv.Itoa(v.UploadCount), api.Bytes(newest.Size),
 			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
 	}
 	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7}, rows)

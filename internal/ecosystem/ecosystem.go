@@ -10,6 +10,7 @@ package ecosystem
 import (
 	"context"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,6 +128,19 @@ type Placed struct {
 type Folder struct {
 	Path    string
 	Entries []Entry
+}
+
+// Page gives so many entries from the one on that comes after one of a name, and
+// the name to go on after; "" if these were the last. A name that is not there
+// any more gives the first page.
+func (f Folder) Page(after string, limit int) (entries []Entry, next string) {
+	from := 1 + slices.IndexFunc(f.Entries, func(e Entry) bool { return after != "" && e.Name == after })
+	entries = f.Entries[from:]
+	if len(entries) > limit {
+		entries = entries[:limit]
+		next = entries[limit-1].Name
+	}
+	return entries, next
 }
 
 // Entry is a line of a Folder.

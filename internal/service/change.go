@@ -226,7 +226,7 @@ func (s *Service) WithdrawVersion(ctx context.Context, caller access.Caller, nam
 // ReadmeOf is the text about a version, or about the newest one, that the caller
 // may read, and which version that is.
 func (s *Service) ReadmeOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string) (catalog.Readme, string, error) {
-	holdings, err := s.Show(ctx, caller, p, repository)
+	holdings, _, err := s.holdingsOf(ctx, caller, p, repository, VersionPage{Limit: 1})
 	if err != nil {
 		return catalog.Readme{}, "", err
 	}

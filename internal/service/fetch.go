@@ -247,11 +247,34 @@ func (s *Service) Downloaded(caller access.Caller, f catalog.File, fetched bool)
 	})
 }
 
-// Folder is a level of a repository's tree in one ecosystem.
+// Folder shows a level of the tree of a repository. What is large is remembered
+// for a moment, so that asking again and again costs little.
 func (s *Service) Folder(ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, path string) (ecosystem.Folder, error) {
+	key := folderKey{repository.ID, repository.AsOf, repository.Sight, e.Name(), path}
+	generation := s.anything.Load() + s.settled.Load()
+	if known, ok := s.folders.Get(key); ok && known.generation == generation && s.Now().Before(known.until) {
+		return known.value, nil
+	}
 	folder, err := e.Folder(ctx, s, repository, path)
 	if errors.Is(err, ecosystem.ErrNoFolder) {
 		return folder, fault.New(fault.NotFound, "no-such-folder", "%s holds nothing at %q", repository.Name, path)
 	}
+	if err == nil && len(folder.Entries) >= largeFolder {
+		s.folders.Add(key, aged[ecosystem.Folder]{value: folder, generation: generation, until: s.Now().Add(folderFor)})
+	}
 	return folder, err
 }
+
+type folderKey struct {
+	repositoryID    int64
+	at              catalog.Moment
+	sight           catalog.Sight
+	ecosystem, path string
+}
+
+const (
+	// largeFolder is from how many entries on a folder is remembered, and
+	// folderFor for how long at most: it may depend on what is elsewhere.
+	largeFolder = 200
+	folderFor   = 10 * time.Second
+)

@@ -202,13 +202,90 @@ type Holding struct {
 // Show gives a package, or one version of it, in every repository that has it
 // and that the caller may read. Versions are ordered the newest first, uploads
 // of a snapshot too. What is behind a chain, and what the upstream of a mirror
-// lists, is shown only if the repository is named.
-func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string) ([]Holding, error) {
+// lists, is shown only if the repository is named. Of a package with many
+// versions it is a page; a version is on one page with all its uploads, in
+// whichever repositories.
+func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
+	holdings, paged, err := s.holdingsOf(ctx, caller, p, repository, page)
+	for i := range holdings {
+		h := &holdings[i]
+		ids := make([]int64, len(h.Package.Versions))
+		for j, v := range h.Package.Versions {
+			ids[j] = v.ID
+		}
+		if h.Uses, err = s.db.Uses(ctx, ids); err != nil {
+			return nil, paged, err
+		}
+		if h.Promotions, err = s.db.PromotionsOf(ctx, ids); err != nil {
+			return nil, paged, err
+		}
+		if h.Builds, err = s.buildTitles(ctx, h.Package.Versions); err != nil {
+			return nil, paged, err
+		}
+	}
+	return holdings, paged, err
+}
+
+// VersionPage selects versions of a package: so many, from the one on that comes
+// after a version in the order of the list. The zero VersionPage is all.
+type VersionPage struct {
+	After string
+	Limit int
+}
+
+// Paged tells where a page stands.
+type Paged struct {
+	Total int    // versions, on all pages
+	Next  string // the version to go on after; "" if this was the last page
+}
+
+// cut leaves of the holdings what is on the page.
+func (page VersionPage) cut(ecosystemName string, holdings []Holding) ([]Holding, Paged) {
+	seen := map[string]bool{}
+	var names []string
+	for _, h := range holdings {
+		for _, v := range h.Package.Versions {
+			if !seen[v.Version] {
+				seen[v.Version] = true
+				names = append(names, v.Version)
+			}
+		}
+	}
+	order := func(a, b string) int {
+		if c := purl.Compare(ecosystemName, b, a); c != 0 {
+			return c
+		}
+		return strings.Compare(b, a)
+	}
+	paged := Paged{Total: len(names)}
+	if page.After != "" {
+		names = slices.DeleteFunc(names, func(name string) bool { return order(name, page.After) <= 0 })
+	}
+	if page.Limit == 0 || len(names) <= page.Limit && page.After == "" {
+		return holdings, paged
+	}
+	slices.SortFunc(names, order)
+	if len(names) > page.Limit {
+		names = names[:page.Limit]
+		paged.Next = names[len(names)-1]
+	}
+	on := make(map[string]bool, len(names))
+	for _, name := range names {
+		on[name] = true
+	}
+	for _, h := range holdings {
+		h.Package.Versions = slices.DeleteFunc(h.Package.Versions, func(v catalog.Version) bool { return !on[v.Version] })
+	}
+	return slices.DeleteFunc(holdings, func(h Holding) bool { return len(h.Package.Versions) == 0 }), paged
+}
+
+// holdingsOf is Show without what is told besides of the versions.
+func (s *Service) holdingsOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
 	readable := s.Readable(caller)
 	if repository != "" {
 		r, err := s.Repository(caller, repository, access.Read)
 		if err != nil {
-			return nil, err
+			return nil, Paged{}, err
 		}
 		readable = []catalog.Repository{r}
 	}
@@ -233,7 +310,7 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, Paged{}, err
 		}
 		shown := *found
 		shown.Versions = slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
@@ -242,7 +319,15 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 		if len(shown.Versions) == 0 {
 			continue
 		}
-		slices.SortFunc(shown.Versions, func(a, b catalog.Version) int {
+		holdings = append(holdings, Holding{Repository: r, Package: &shown})
+	}
+	if holdings == nil {
+		return nil, Paged{}, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
+			WithHint("crelvo search finds packages by parts of their names.")
+	}
+	holdings, paged := page.cut(p.Ecosystem, holdings)
+	for _, h := range holdings {
+		slices.SortFunc(h.Package.Versions, func(a, b catalog.Version) int {
 			if c := purl.Compare(p.Ecosystem, b.Version, a.Version); c != 0 {
 				return c
 			}
@@ -251,28 +336,8 @@ func (s *Service) Show(ctx context.Context, caller access.Caller, p purl.PURL, r
 			}
 			return 1
 		})
-		ids := make([]int64, len(shown.Versions))
-		for i, v := range shown.Versions {
-			ids[i] = v.ID
-		}
-		uses, err := s.db.Uses(ctx, ids)
-		if err != nil {
-			return nil, err
-		}
-		h := Holding{Repository: r, Package: &shown, Uses: uses}
-		if h.Promotions, err = s.db.PromotionsOf(ctx, ids); err != nil {
-			return nil, err
-		}
-		if h.Builds, err = s.buildTitles(ctx, shown.Versions); err != nil {
-			return nil, err
-		}
-		holdings = append(holdings, h)
 	}
-	if holdings == nil {
-		return nil, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
-			WithHint("crelvo search finds packages by parts of their names.")
-	}
-	return holdings, nil
+	return holdings, paged, nil
 }
 
 // Hits implements ecosystem.Desk.

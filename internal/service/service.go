@@ -73,6 +73,8 @@ type Service struct {
 	rendering    singleflight.Group
 	files        *lru.Cache[catalog.FileQuestion, aged[ecosystem.Found]]
 	documents    *weighted[documentKey, aged[record.UpstreamDocument]]
+	anything     atomic.Uint64 // raised by every change of any package
+	folders      *lru.Cache[folderKey, aged[ecosystem.Folder]]
 	plugins      *lru.Cache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
@@ -132,7 +134,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
-	var err1, err2, err3, err4, err5, err6, err7, err8, err9, err10 error
+	var err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11 error
 	s.packages, err1 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
 	s.composed, err7 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
 	s.rendered, err8 = newWeighted[renderedKey](20_000, documentMemory, func(r rendered) int64 { return r.document.Weight() })
@@ -142,8 +144,9 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	s.sights, err9 = lru.New[catalog.Sight, seen](10_000)
 	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
 	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
+	s.folders, err11 = lru.New[folderKey, aged[ecosystem.Folder]](200)
 	s.documents, err5 = newWeighted[documentKey](20_000, packageMemory, weightOfListing)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10); err != nil {
+	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {
@@ -258,15 +261,16 @@ func (s *Service) heard(c record.Change) {
 	s.watchers.tell(c)
 }
 
-// forgetAll empties what may be out of date.
+// forgetAll empties what may be out of date: all that is remembered, and all
+// generations, so that nothing can be left out. A test compares it with the
+// fields of the Service.
 func (s *Service) forgetAll() {
-	s.packages.Purge()
-	s.composed.Purge()
-	s.files.Purge()
-	s.documents.Purge()
-	s.plugins.Purge()
-	s.callers.Purge()
-	s.buildGeneration.Add(1)
+	for _, cache := range []interface{ Purge() }{s.packages, s.composed, s.files, s.documents, s.plugins, s.folders, s.callers} {
+		cache.Purge()
+	}
+	for _, generation := range []*atomic.Uint64{&s.anything, &s.settled, &s.accessGeneration, &s.buildGeneration} {
+		generation.Add(1)
+	}
 	s.heard(record.Change{Kind: "repository"})
 	s.heard(record.Change{Kind: "policy"})
 }
@@ -286,6 +290,7 @@ func (s *Service) age(key catalog.PackageKey) uint64 {
 
 // changed notes that a package is not as it was, and so its namespace.
 func (s *Service) changed(key catalog.PackageKey) {
+	s.anything.Add(1)
 	s.generation(key).Add(1)
 	key.Name = ""
 	s.generation(key).Add(1)

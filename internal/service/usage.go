@@ -110,7 +110,7 @@ func (s *Service) WhoUses(ctx context.Context, caller access.Caller, p purl.PURL
 	if p.Version == "" {
 		return w, bad("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
 	}
-	holdings, err := s.Show(ctx, caller, p, repository)
+	holdings, _, err := s.holdingsOf(ctx, caller, p, repository, VersionPage{})
 	if err != nil {
 		return w, err
 	}

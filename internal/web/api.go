@@ -253,6 +253,8 @@ func (w *Server) addRepositories() {
 			ByName
 			Ecosystem string `query:"ecosystem" default:"maven"`
 			Path      string `query:"path" maxLength:"1024"`
+			After     string `query:"after" maxLength:"255" doc:"go on after the entry of this name"`
+			Limit     int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
 		}) (*answer[api.Folder], error) {
 			r, err := w.service.Repository(v.caller, in.Name, access.Read)
 			if err != nil {
@@ -266,9 +268,10 @@ func (w *Server) addRepositories() {
 			if err != nil {
 				return nil, err
 			}
-			shown := api.Folder{Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
+			entries, next := folder.Page(in.After, in.Limit)
+			shown := api.Folder{Total: len(folder.Entries), Next: next, Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
 				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
-			for _, entry := range folder.Entries {
+			for _, entry := range entries {
 				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
 				if !entry.ChangedAt.IsZero() {
 					at := entry.ChangedAt.UTC()

@@ -14,6 +14,13 @@ import (
 	"crelvo/internal/service"
 )
 
+// Which names a package. It is exported for the sake of the reflection that reads
+// inputs.
+type Which struct {
+	PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`
+	Repository string `query:"repository" maxLength:"110" doc:"left out: every one that the caller may read"`
+}
+
 func (w *Server) addPackages() {
 	operate(w, "search", forAnyone, http.MethodGet, "/api/v1/packages", "Packages that fit a query; docs/search.md has its form",
 		func(ctx context.Context, v visit, in *struct {
@@ -43,12 +50,12 @@ func (w *Server) addPackages() {
 			}
 			return &answer[[]api.Ecosystem]{all}, nil
 		})
-	type which struct {
-		PURL       string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/example.skerry.berth/berth-planner"`
-		Repository string `query:"repository" maxLength:"110" doc:"left out: every one that the caller may read"`
-	}
-	operate(w, "show-package", forAnyone, http.MethodGet, "/api/v1/package", "A package, or one version of it",
-		func(ctx context.Context, v visit, in *which) (*answer[api.Package], error) {
+	operate(w, "show-package", forAnyone, http.MethodGet, "/api/v1/package", "A package, or one version of it; of many versions a page",
+		func(ctx context.Context, v visit, in *struct {
+			Which
+			After string `query:"after" maxLength:"255" doc:"go on after this version"`
+			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"how many versions"`
+		}) (*answer[api.Package], error) {
 			p, err := purl.Parse(in.PURL)
 			if err != nil {
 				return nil, err
@@ -57,11 +64,13 @@ func (w *Server) addPackages() {
 			if e == nil {
 				return nil, noEcosystem(p.Ecosystem)
 			}
-			holdings, err := w.service.Show(ctx, v.caller, p, in.Repository)
+			holdings, paged, err := w.service.Show(ctx, v.caller, p, in.Repository, service.VersionPage{After: in.After, Limit: in.Limit})
 			if err != nil {
 				return nil, err
 			}
-			return &answer[api.Package]{showPackage(e, p, holdings)}, nil
+			shown := showPackage(e, p, holdings)
+			shown.Total, shown.Next = paged.Total, paged.Next
+			return &answer[api.Package]{shown}, nil
 		})
 	operate(w, "withdraw", toPublish, http.MethodPost, "/api/v1/repositories/{name}/withdraw", "Mark a version as not to be used any more, or take the mark away",
 		func(ctx context.Context, v visit, in *struct {
@@ -75,7 +84,7 @@ func (w *Server) addPackages() {
 			return &answer[api.Withdraw]{in.Body}, w.service.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
 		})
 	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
-		func(ctx context.Context, v visit, in *which) (*answer[api.Readme], error) {
+		func(ctx context.Context, v visit, in *Which) (*answer[api.Readme], error) {
 			p, err := purl.Parse(in.PURL)
 			if err != nil {
 				return nil, err
@@ -88,6 +97,9 @@ func (w *Server) addPackages() {
 			return &answer[api.Readme]{api.Readme{Version: version, HTML: html}}, err
 		})
 }
+
+// maxUploads is how many uploads of one version are told of.
+const maxUploads = 100
 
 // showPackage puts together what several repositories hold of a package.
 func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding) api.Package {
@@ -116,7 +128,9 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 				group.LastUse = utc(use.UsedAt)
 			}
 			group.Users = max(group.Users, use.Users)
-			group.Uploads = append(group.Uploads, showUpload(e, p, h, v))
+			if group.UploadCount++; group.UploadCount <= maxUploads {
+				group.Uploads = append(group.Uploads, showUpload(e, p, h, v))
+			}
 		}
 	}
 	sortGroups(p.Ecosystem, shown.Versions)

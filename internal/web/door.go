@@ -179,8 +179,9 @@ func (w *Server) showFolder(c *echo.Context, call *ecosystem.Call, e ecosystem.E
 	if err != nil {
 		return err
 	}
+	entries, next := folder.Page(c.QueryParam("after"), folderLines)
 	page := folderPage{Title: call.Repository.At() + " / " + folder.Path, Up: "../",
-		Base: "/at/" + call.Repository.At() + "/" + e.Name() + "/", Entries: folder.Entries}
+		Base: "/at/" + call.Repository.At() + "/" + e.Name() + "/", Entries: entries, Next: next, Total: len(folder.Entries)}
 	if folder.Path != "" {
 		page.Base += folder.Path + "/"
 	}

@@ -17,7 +17,12 @@ import (
 type folderPage struct {
 	Title, Base, Up string
 	Entries         []ecosystem.Entry
+	Total           int    // entries, on all pages
+	Next            string // the name to go on after; "" if this is the last page
 }
+
+// folderLines is how many lines a page has.
+const folderLines = 1000
 
 var folderTemplate = template.Must(template.New("folder").Funcs(template.FuncMap{
 	"size": api.Bytes,
@@ -43,6 +48,7 @@ td, th { padding: .15rem 1rem .15rem 0 } td:nth-child(2), th:nth-child(2) { text
 {{range .Entries}}<tr><td><a href="{{$.Base}}{{.Name}}{{if .Folder}}/{{end}}">{{.Name}}{{if .Folder}}/{{end}}</a></td><td>{{if or .Size (not .Folder)}}{{size .Size}}{{end}}</td><td>{{time .ChangedAt}}</td></tr>
 {{else}}<tr><td colspan="3">Nothing has been published here yet.</td></tr>{{end}}
 </tbody></table>
+{{if .Next}}<p>{{.Total}} entries in all. <a href="?after={{.Next}}">Further entries</a></p>{{end}}
 </body></html>
 `))
 

@@ -53,8 +53,8 @@ export const api = {
     value(raw.PATCH("/api/v1/repositories/{name}", { params: { path: { name } }, body })),
   removeRepository: (name: string, withContents: boolean) =>
     value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
-  folder: (name: string, ecosystem: string, path: string) =>
-    value(raw.GET("/api/v1/repositories/{name}/folder", { params: { path: { name }, query: { ecosystem, path } } })),
+  folder: (name: string, ecosystem: string, path: string, after?: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/folder", { params: { path: { name }, query: { ecosystem, path, after, limit: 200 } } })),
   clients: () => value(raw.GET("/api/v1/clients")),
   point: (name: string, client: string, ecosystem: string, publish: boolean, purl?: string) =>
     value(raw.GET("/api/v1/repositories/{name}/point", { params: { path: { name }, query: { client, ecosystem, publish, purl } } })),
@@ -67,7 +67,7 @@ export const api = {
   forgetSearch: (name: string) => value(raw.DELETE("/api/v1/searches/{name}", { params: { path: { name } } })),
   readme: (purl: string, repository: string) => value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } } })),
   withdraw: (name: string, body: Schemas["Withdraw"]) => value(raw.POST("/api/v1/repositories/{name}/withdraw", { params: { path: { name } }, body })),
-  package: (purl: string) => value(raw.GET("/api/v1/package", { params: { query: { purl } } })),
+  package: (purl: string, after?: string, limit = 100) => value(raw.GET("/api/v1/package", { params: { query: { purl, after, limit } } })),
   mirror: (name: string, hours: number) =>
     value(raw.GET("/api/v1/repositories/{name}/mirror", { params: { path: { name }, query: { hours } } })),
   checkMirror: (body: Schemas["Check"]) => value(raw.POST("/api/v1/mirror-check", { body })),

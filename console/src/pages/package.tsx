@@ -1,9 +1,10 @@
 import { ChevronDown, ChevronRight, Download, TriangleAlert, Users } from "lucide-react";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
-import { Button, CopyButton, Loaded, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, CopyButton, ErrorNote, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { Point } from "../ui/point";
 import { Keep } from "../ui/keep";
 import { Checksums } from "../ui/tree";
@@ -23,13 +24,26 @@ export function PackagePage() {
   const { "*": path = "" } = useParams();
   const { purl, version } = split(path);
   usePageTitle(path.split("/").pop() ?? path);
-  const query = useQuery({ queryKey: ["package", purl], queryFn: () => api.package(purl) });
-  return <Loaded query={query}>{(p) => <Page key={purl} p={p} version={version} />}</Loaded>;
+  const query = useInfiniteQuery({
+    queryKey: ["package", purl],
+    queryFn: ({ pageParam }) => api.package(purl, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
+  });
+  // The version that is asked for may be far down the list.
+  const asked = useQuery({ queryKey: ["package", purl, version], queryFn: () => api.package(`${purl}@${encodeURIComponent(version)}`), enabled: version !== "", retry: false });
+  const pages = query.data?.pages;
+  if (!pages || (version !== "" && asked.isPending)) return query.error ? <ErrorNote error={query.error} retry={() => void query.refetch()} /> : <p className="px-1 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  const versions = pages.flatMap((page) => page.versions);
+  const more = { total: pages[0]!.total, next: query.hasNextPage, loading: query.isFetchingNextPage, load: () => void query.fetchNextPage() };
+  return <Page key={purl} p={{ ...pages[0]!, versions }} asked={asked.data?.versions ?? []} version={version} more={more} />;
 }
 
-function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
+type More = { total: number; next: boolean; loading: boolean; load: () => void };
+
+function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group[]; version: string; more: More }) {
   const key = (g: Group) => `${g.repository} ${g.version}`;
-  const wanted = p.versions.find((g) => g.version === version) ?? p.versions[0]!;
+  const wanted = p.versions.find((g) => g.version === version) ?? asked[0] ?? p.versions[0]!;
   const [chosen, setChosen] = useState(key(wanted));
   const group = p.versions.find((g) => key(g) === chosen) ?? wanted;
   const fresh = useArrivals(p.versions.flatMap((g) => g.uploads.map((u) => `${key(g)} ${u.name}`)));
@@ -48,7 +62,7 @@ function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
         </p>
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[22rem_minmax(0,1fr)]">
-        <Panel title="Versions" aside={<span className="text-xs text-soft">the newest first</span>}>
+        <Panel title="Versions" aside={<span className="text-xs text-soft">{more.next ? `${count(more.total, "version")}, the newest first` : "the newest first"}</span>}>
           <ul onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
             {p.versions.map((g) => (
               <li key={key(g)} className={g.uploads.some((u) => fresh.has(`${key(g)} ${u.name}`)) ? "arrived" : ""}>
@@ -67,11 +81,14 @@ function Page({ p, version }: { p: Schemas["Package"]; version: string }) {
                       {g.withdrawn && <span className="rounded bg-bad-wash px-1.5 text-bad">withdrawn</span>}
                     </span>
                   )}
-                  <span className="text-xs text-soft">in {g.repository}{g.snapshot && `, ${count(g.uploads.length, "upload")}`}</span>
+                  <span className="text-xs text-soft">in {g.repository}{g.snapshot && `, ${count(g.uploadCount, "upload")}`}</span>
                   <span className="text-right text-xs text-soft"><Time at={g.uploads[0]!.publishedAt} /></span>
                 </button>
               </li>
             ))}
+            {more.next && (
+              <li className="p-2 text-center"><Button disabled={more.loading} onClick={more.load}>{more.loading ? "Loading…" : "Show older versions"}</Button></li>
+            )}
           </ul>
         </Panel>
         <Version key={key(group)} p={p} group={group} fresh={fresh} />
@@ -142,6 +159,7 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         {g.uploads.map((u, i) => (
           <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
         ))}
+        {g.uploadCount > g.uploads.length && <p className="px-4 py-2 text-sm text-soft">and {count(g.uploadCount - g.uploads.length, "older upload")}</p>}
       </Panel>
       <Downloads title="Downloads of this package" days={60} purl={p.purl} />
       <Keep purl={g.purl} repository={g.repository} />

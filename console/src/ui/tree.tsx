@@ -1,10 +1,10 @@
-import { keepPreviousData } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, FileCog, FileText } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { bytes, packagePath } from "./format";
-import { CopyButton, ErrorNote, Time, useArrivals, useQuery } from "./parts";
+import { bytes, count, packagePath } from "./format";
+import { Button, CopyButton, ErrorNote, Time, useArrivals } from "./parts";
 
 type Entry = Schemas["Entry"];
 
@@ -34,21 +34,31 @@ function treeKeys(event: KeyboardEvent<HTMLElement>) {
 type At = { repository: string; ecosystem: string; path: string; depth: number };
 
 function Level({ repository, ecosystem, path, depth }: At) {
-  const query = useQuery({
+  const query = useInfiniteQuery({
     queryKey: ["folder", repository, ecosystem, path],
-    queryFn: () => api.folder(repository, ecosystem, path),
+    queryFn: ({ pageParam }) => api.folder(repository, ecosystem, path, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
   });
-  const fresh = useArrivals(query.data?.entries.map((e) => e.name) ?? []);
+  const entries = query.data?.pages.flatMap((page) => page.entries) ?? [];
+  const fresh = useArrivals(entries.map((e) => e.name));
   if (query.error) return <div className="p-3 font-sans"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>;
   if (!query.data) return <p className="px-4 py-1 text-soft">…</p>;
   // A path of single folders unfolds by itself.
-  const lonely = query.data.entries.length === 1 && !query.data.entries[0]?.purl;
+  const lonely = entries.length === 1 && !entries[0]?.purl;
   return (
     <>
-      {query.data.entries.map((e) => (
+      {entries.map((e) => (
         <Line key={e.name} entry={e} fresh={fresh.has(e.name)} unfold={lonely || (depth > 0 && depth < 3 && !e.purl)} at={{ repository, ecosystem, path: path ? `${path}/${e.name}` : e.name, depth }} />
       ))}
+      {query.hasNextPage && (
+        <p className="px-4 py-1 font-sans">
+          <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>
+            Show more of {count(query.data.pages[0]!.total, "entry", "entries")}
+          </Button>
+        </p>
+      )}
     </>
   );
 }
