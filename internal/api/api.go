@@ -79,6 +79,8 @@ type Repository struct {
 	AnonymousRead bool       `json:"anonymousRead" doc:"anybody may read without signing in"`
 	OnlyBuilds    bool       `json:"onlyBuilds" doc:"what is published must come from a build that began here"`
 	OnlyRobots    bool       `json:"onlyRobots" doc:"only robots publish"`
+	Closed        bool       `json:"closed" doc:"versions that are complete take no further files but signatures"`
+	LargestFile   int64      `json:"largestFile,omitempty" doc:"the largest file that may be published, in bytes; left out: what the server says"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -102,6 +104,8 @@ type NewRepository struct {
 	AnonymousRead bool          `json:"anonymousRead,omitempty"`
 	OnlyBuilds    bool          `json:"onlyBuilds,omitempty" doc:"what is published must come from a build that began here"`
 	OnlyRobots    bool          `json:"onlyRobots,omitempty" doc:"only robots publish"`
+	Closed        bool          `json:"closed,omitempty" doc:"versions that are complete take no further files but signatures"`
+	LargestFile   int64         `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -111,6 +115,8 @@ type RepositoryChange struct {
 	AnonymousRead *bool         `json:"anonymousRead,omitempty"`
 	OnlyBuilds    *bool         `json:"onlyBuilds,omitempty"`
 	OnlyRobots    *bool         `json:"onlyRobots,omitempty"`
+	Closed        *bool         `json:"closed,omitempty"`
+	LargestFile   *int64        `json:"largestFile,omitempty" minimum:"0"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }
@@ -277,6 +283,7 @@ type File struct {
 	Classifier string            `json:"classifier,omitempty"`
 	Extension  string            `json:"extension"`
 	Size       int64             `json:"size"`
+	AddedBy    string            `json:"addedBy,omitempty"`
 	AddedAt    time.Time         `json:"addedAt"`
 	Path       string            `json:"path" doc:"where to get it, below the address of the service"`
 	Checksums  map[string]string `json:"checksums"`

@@ -84,6 +84,12 @@ func showRepo(w io.Writer, r api.Repository) {
 		if r.OnlyRobots {
 			pairs = append(pairs, "takes only", "what robots publish")
 		}
+		if r.Closed {
+			pairs = append(pairs, "complete versions", "take no further files but signatures")
+		}
+		if r.LargestFile > 0 {
+			pairs = append(pairs, "largest file", api.Bytes(r.LargestFile))
+		}
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes))
 	}
 	if m := r.Mirror; m != nil {
@@ -178,6 +184,8 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&n.AnonymousRead, "anonymous-read", false, "let anybody read without signing in")
 	cmd.Flags().BoolVar(&n.OnlyBuilds, "only-builds", false, "take only what comes from a build that began here")
 	cmd.Flags().BoolVar(&n.OnlyRobots, "only-robots", false, "take only what robots publish")
+	cmd.Flags().BoolVar(&n.Closed, "closed", false, "let versions that are complete take no further files but signatures")
+	cmd.Flags().Var((*byteSize)(&n.LargestFile), "largest-file", "the largest file that may be published, such as 2GiB; 0: what the server says")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -187,7 +195,8 @@ func repoAdd(s *session) *cobra.Command {
 
 func repoEdit(s *session) *cobra.Command {
 	var holds, description string
-	var anonymous, onlyBuilds, onlyRobots bool
+	var anonymous, onlyBuilds, onlyRobots, closed bool
+	var largest int64
 	var mirror mirrorFlags
 	var chain chainFlags
 	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
@@ -209,6 +218,12 @@ func repoEdit(s *session) *cobra.Command {
 			}
 			if cmd.Flags().Changed("only-robots") {
 				change.OnlyRobots = &onlyRobots
+			}
+			if cmd.Flags().Changed("closed") {
+				change.Closed = &closed
+			}
+			if cmd.Flags().Changed("largest-file") {
+				change.LargestFile = &largest
 			}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
@@ -241,6 +256,8 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&anonymous, "anonymous-read", false, "let anybody read without signing in")
 	cmd.Flags().BoolVar(&onlyBuilds, "only-builds", false, "take only what comes from a build that began here")
 	cmd.Flags().BoolVar(&onlyRobots, "only-robots", false, "take only what robots publish")
+	cmd.Flags().BoolVar(&closed, "closed", false, "let versions that are complete take no further files but signatures")
+	cmd.Flags().Var((*byteSize)(&largest), "largest-file", "the largest file that may be published, such as 2GiB; 0: what the server says")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -92,7 +94,11 @@ func showFiles(w io.Writer, p api.Package) {
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
-				rows = append(rows, []string{f.Name, api.Bytes(f.Size), timeText(u.PublishedAt), u.PublishedBy, f.Checksums["sha256"]})
+				at, by := u.PublishedAt, u.PublishedBy
+				if f.AddedAt.After(u.PublishedAt.Add(time.Second)) { // it came later than the rest
+					at, by = f.AddedAt, cmp.Or(f.AddedBy, by)
+				}
+				rows = append(rows, []string{f.Name, api.Bytes(f.Size), timeText(at), by, f.Checksums["sha256"]})
 			}
 		}
 		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)

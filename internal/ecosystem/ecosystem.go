@@ -227,6 +227,8 @@ type Receipt struct {
 type Completion struct {
 	Key     catalog.PackageKey
 	Version func(version, upload string) bool
+	// Lacks names what a version with these files lacks; "" if it may be listed.
+	Lacks func(files []catalog.File) string
 }
 
 // Desk is what an ecosystem may ask of Crelvo. Errors are faults, or the

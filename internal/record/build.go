@@ -173,6 +173,7 @@ type MadeVersion struct {
 	PublishedBy  string     `db:"published_by"`
 	PublisherID  int64      `db:"publisher_id"`
 	PublishedAt  time.Time  `db:"published_at"`
+	Arrived      time.Time  `db:"arrived"` // its place among the uploads of its package
 	GoneAt       *time.Time `db:"gone_at"`
 	Promotion    int64      `db:"promotion"` // that put it there; 0 for none
 	BuildID      int64      `db:"build_id"`
@@ -187,7 +188,7 @@ func (m MadeVersion) Key() catalog.PackageKey {
 }
 
 const madeColumns = `v.id, p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.published_by, coalesce(v.publisher_id, 0) publisher_id,
-	v.visible_from published_at, v.visible_until gone_at, coalesce(v.build_id, 0) build_id,
+	v.visible_from published_at, coalesce(v.arrived, v.visible_from) arrived, v.visible_until gone_at, coalesce(v.build_id, 0) build_id,
 	coalesce((select i.promotion_id from promotion_item i where i.target_id = v.id limit 1), 0) promotion,
 	f.bytes, f.files, coalesce(f.digest, '') digest
 	from version v join package p on p.id = v.package_id cross join lateral (
@@ -249,7 +250,7 @@ func (r reads) VersionsNamed(ctx context.Context, repositories []int64, named []
 		select w.id from unnest($2::text[], $3::text[], $4::text[], $5::text[]) n(ecosystem, namespace, name, version)
 		join package k on k.repository_id = any($1) and k.ecosystem = n.ecosystem and k.namespace = n.namespace and k.name = n.name
 		join version w on w.package_id = k.id and (w.version = n.version or w.upload = n.version and n.version <> ''))
-		order by v.visible_from desc, v.id desc`, repositories, ecosystems, namespaces, names, versions)
+		order by coalesce(v.arrived, v.visible_from) desc, v.id desc`, repositories, ecosystems, namespaces, names, versions)
 	return found, err
 }
 

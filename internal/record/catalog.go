@@ -24,14 +24,15 @@ type fileRow struct {
 	SHA1       []byte    `db:"sha1"`
 	MD5        []byte    `db:"md5"`
 	MadeFrom   []byte    `db:"made_from"`
+	AddedBy    string    `db:"added_by"`
 }
 
-const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at, f.made_from,
+const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at, f.added_by, f.made_from,
 	b.size, b.sha256, b.sha512, b.sha1, b.md5`
 
 func (r fileRow) value() catalog.File {
 	f := catalog.File{ID: r.ID, VersionID: r.VersionID, Name: r.Name, Classifier: r.Classifier,
-		Extension: r.Extension, AddedAt: r.AddedAt, Digests: catalog.Digests{Size: r.Size}}
+		Extension: r.Extension, AddedAt: r.AddedAt, AddedBy: r.AddedBy, Digests: catalog.Digests{Size: r.Size}}
 	copy(f.Digests.SHA256[:], r.SHA256)
 	copy(f.Digests.SHA512[:], r.SHA512)
 	copy(f.Digests.SHA1[:], r.SHA1)
@@ -42,7 +43,7 @@ func (r fileRow) value() catalog.File {
 
 // File answers a question, or ErrNotFound.
 func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
-	visible := "v.visible_until is null and (v.visible_from is not null or $6)"
+	visible := "v.visible_until is null and (v.visible_from is not null or $6 and f.round = v.round)"
 	if q.Key.AsOf != 0 {
 		visible = seen(q.Key.AsOf) + added(q.Key.AsOf) + " and not $6"
 	}
@@ -58,7 +59,7 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 			q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, q.Version, q.Open, q.By, q.Upload, q.Name)
 	} else {
 		err = db.GetContext(ctx, &row, `select `+fileColumns+from+`and f.classifier = $8 and f.extension = $9
-			order by v.uploaded_at desc, v.upload_count desc limit 1`,
+			order by coalesce(v.arrived, v.uploaded_at) desc, v.upload_count desc, v.id desc limit 1`,
 			q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, q.Version, q.Open, q.By, q.Classifier, q.Extension)
 	}
 	if errors.Is(err, sql.ErrNoRows) {
@@ -69,11 +70,12 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 	return f, err
 }
 
-// FilesOf gives the files of versions, open or not, by version id.
+// FilesOf gives the files of versions, open or not, by version id; of an open one
+// those of the round that is going on.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256)
-		where version_id = any($1)`, versionIDs)
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256) join version v on v.id = f.version_id
+		where f.version_id = any($1) and (v.visible_from is not null or f.round = v.round)`, versionIDs)
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
 		files[row.VersionID] = append(files[row.VersionID], row.value())

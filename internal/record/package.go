@@ -21,6 +21,7 @@ type versionRow struct {
 	PublishedBy string     `db:"published_by"`
 	BuildID     int64      `db:"build_id"`
 	VisibleFrom *time.Time `db:"visible_from"`
+	Arrived     *time.Time `db:"arrived"`
 	Details     []byte     `db:"details"`
 	Seen        bool       `db:"seen"`
 }
@@ -119,7 +120,7 @@ func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID in
 	}
 	var rows []versionRow
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
+		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
 		return nil, err
 	}
 	var versions []catalog.Version
@@ -156,6 +157,9 @@ func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID in
 		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
 			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy, BuildID: row.BuildID,
 			PublishedAt: *row.VisibleFrom, Files: byVersion[row.ID]}
+		if row.Arrived != nil {
+			v.Arrived = *row.Arrived
+		}
 		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
 			return nil, err
 		}

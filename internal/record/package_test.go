@@ -49,7 +49,7 @@ func TestPackageIsBroughtUpToDate(t *testing.T) {
 		{func(tx *record.Tx) error {
 			added, err := tx.AddFile(ctx, w.file("a", "2", "two", 1, now))
 			if err == nil {
-				_, err = tx.Complete(ctx, added.VersionID, now)
+				_, err = tx.Complete(ctx, added.VersionID, 0, now)
 			}
 			return err
 		}, "1/a-1.jar, 2/a-2.jar null"},
@@ -103,7 +103,7 @@ func TestWhatIsUnderWay(t *testing.T) {
 	second := w.add(w.file("a", "2", "two", 1, now)).VersionID
 	var known record.Known
 	w.within(func(tx *record.Tx) error {
-		if _, err := tx.Complete(ctx, second, now); err != nil {
+		if _, err := tx.Complete(ctx, second, 0, now); err != nil {
 			return err
 		}
 		var err error

@@ -234,6 +234,14 @@ func (r reads) PromotionsOf(ctx context.Context, versionIDs []int64) (map[int64]
 	return of, err
 }
 
+// PromotedBy is the promotion that put a version where it is, or took or is taking
+// it further; 0 if there is none.
+func (r reads) PromotedBy(ctx context.Context, versionID int64) (id int64, err error) {
+	err = sqlx.GetContext(ctx, r.q, &id, `select coalesce(max(i.promotion_id), 0) from promotion_item i join promotion p on p.id = i.promotion_id
+		where i.target_id = $1 or i.source_id = $1 and p.state in ('waiting', 'underway', 'done')`, versionID)
+	return id, err
+}
+
 // PlacedVersion is a version that a promotion puts into a repository.
 type PlacedVersion struct {
 	SourceID int64
@@ -339,7 +347,7 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 	for i, m := range made {
 		ids[i] = m.ID
 	}
-	if err := tx.placeFiles(ctx, placed, ids, at); err != nil {
+	if err := tx.placeFiles(ctx, placed, ids, publisher, at); err != nil {
 		return nil, nil, err
 	}
 	collisions, err := tx.gone(ctx, placed, ids)
@@ -353,11 +361,25 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 	if err := tx.weigh(ctx, ids); err != nil {
 		return nil, nil, err
 	}
-	return ids, nil, tx.recount(ctx, ids, 1, at)
+	if err := tx.recount(ctx, ids, 1, at); err != nil {
+		return nil, nil, err
+	}
+	return ids, nil, tx.arrive(ctx, ids, at)
+}
+
+// arrive gives versions their place in the order of their packages, which are
+// held.
+func (tx *Tx) arrive(ctx context.Context, versionIDs []int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `with counted as (
+			update package p set last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
+			where p.id in (select package_id from version where id = any($1)) returning p.id, p.last_arrived
+		)
+		update version v set arrived = counted.last_arrived from counted where v.id = any($1) and counted.id = v.package_id`, versionIDs, at)
+	return err
 }
 
 // placeFiles records the files of versions.
-func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int64, at time.Time) error {
+func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int64, publisher string, at time.Time) error {
 	var versions, sizes []int64
 	var names, classifiers, extensions []string
 	var sha256s, sha512s, sha1s, md5s, from [][]byte
@@ -375,10 +397,10 @@ func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int6
 		on conflict (sha256) do nothing`, sha256s, sha512s, sha1s, md5s, sizes, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at, made_from)
-		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from
+	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at, made_from, added_by)
+		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from, $8
 		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[]) n(version, name, classifier, extension, sha256, made_from)`,
-		versions, names, classifiers, extensions, sha256s, from, at)
+		versions, names, classifiers, extensions, sha256s, from, at, publisher)
 	return err
 }
 

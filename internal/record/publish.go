@@ -50,29 +50,52 @@ type Added struct {
 	At    time.Time
 	// Visible: the version could be seen before, and can be seen with the file.
 	Visible bool
+	// Round is the round of the publication that it belongs to.
+	Round int
+	// PublisherID and BuildID are those of the version; 0 if they are not known.
+	PublisherID, BuildID int64
 	// RemovedAt is, with Taken, when what was there was removed; zero if it was
 	// not.
 	RemovedAt time.Time
 }
 
+// openRow is a version as AddFile finds or makes it.
+type openRow struct {
+	ID            int64         `db:"id"`
+	PackageID     int64         `db:"package_id"`
+	PublisherID   sql.NullInt64 `db:"publisher_id"`
+	PublishedBy   string        `db:"published_by"`
+	TouchedAt     time.Time     `db:"touched_at"`
+	VisibleFrom   *time.Time    `db:"visible_from"`
+	BrokenFile    string        `db:"broken_file"`
+	Details       []byte        `db:"details"`
+	BuildID       int64         `db:"build_id"`
+	Round         int           `db:"round"`
+	LastFile      string        `db:"last_file"`
+	ReplaceBefore *time.Time    `db:"replace_before"`
+	Gone          sql.NullInt64 `db:"gone"`
+}
+
+// existingFile is what is there of the name of a file.
+type existingFile struct {
+	SHA256  []byte    `db:"sha256"`
+	Round   int       `db:"round"`
+	AddedAt time.Time `db:"added_at"`
+}
+
 // AddFile records a file, and its package and version where they are new. A new
 // version is open: not visible before Complete.
+//
+// An open version is published in rounds. A client that begins again, which is
+// seen by a file that it sent in this round and that was not its last one, begins
+// a new round: only what is sent in it counts, also if it is the same as before.
 func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
-	var v struct {
-		ID          int64         `db:"id"`
-		PackageID   int64         `db:"package_id"`
-		PublisherID sql.NullInt64 `db:"publisher_id"`
-		PublishedBy string        `db:"published_by"`
-		TouchedAt   time.Time     `db:"touched_at"`
-		VisibleFrom *time.Time    `db:"visible_from"`
-		BrokenFile  string        `db:"broken_file"`
-		Details     []byte        `db:"details"`
-		Gone        sql.NullInt64 `db:"gone"`
-	}
+	var v openRow
 	err := sql.ErrNoRows
 	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
 		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
-			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details,
+			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details, coalesce(build_id, 0) build_id,
+			round, last_file, replace_before,
 			(select g.id from version g where g.package_id = version.package_id and g.version = version.version and not g.snapshot
 				and g.visible_from is not null and g.visible_until is not null and not g.unseen order by g.id desc limit 1) gone`,
 			f.versionArguments("")...)
@@ -80,7 +103,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if err != nil {
 		return Added{}, err
 	}
-	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt}
+	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt, PublisherID: v.PublisherID.Int64, BuildID: v.BuildID}
 	if v.VisibleFrom != nil {
 		added.At = *v.VisibleFrom
 	}
@@ -89,31 +112,22 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 			return other, err
 		}
 	}
-	var existing []byte
-	err = tx.GetContext(ctx, &existing, `select sha256 from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	var existing existingFile
+	err = tx.GetContext(ctx, &existing, `select sha256, round, added_at from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	there := err == nil
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return Added{}, err
 	}
-	added.Same = string(existing) == string(f.Digests.SHA256[:])
-	others := existing != nil && !added.Same || !added.Visible && v.PublisherID.Int64 != f.PublisherID
-	if f.Afresh && !added.Visible && !others {
-		if err := tx.GetContext(ctx, &others, `select $2 <> '' or exists (select from file where version_id = $1)`, v.ID, v.BrokenFile); err != nil {
-			return Added{}, err
-		}
-	}
-	if others {
-		// Two publications of one version must never mix their files: one that
-		// was cut or given up is begun again as a whole, any other one stays.
-		givenUp := v.BrokenFile != "" || v.TouchedAt.Before(f.QuietSince)
-		if added.Visible || !givenUp {
-			added.Taken, added.Same = true, false
+	added.Same = string(existing.SHA256) == string(f.Digests.SHA256[:])
+	if added.Visible {
+		if there && !added.Same {
+			added.Taken = true
 			return added, nil
 		}
-		if err := tx.beginAgain(ctx, v.ID, f); err != nil {
-			return Added{}, err
-		}
-		added.Same, v.BrokenFile, v.Details = false, "", []byte("{}")
+	} else if there, err = tx.joinRound(ctx, &v, f, there, existing, &added); err != nil || added.Taken {
+		return added, err
 	}
+	added.Round = v.Round
 	var known catalog.Details
 	if err := json.Unmarshal(v.Details, &known); err != nil {
 		return Added{}, err
@@ -122,21 +136,61 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if err != nil {
 		return Added{}, err
 	}
-	if v.BrokenFile == f.Name || v.BrokenFile == Interrupted {
-		v.BrokenFile = ""
+	t := touched{details, v.BrokenFile, v.Round, v.ReplaceBefore}
+	if there {
+		return added, tx.sentAgain(ctx, v.ID, f, t)
 	}
-	if added.Same {
-		_, err = tx.ExecContext(ctx, `update version set touched_at = $2, details = $3, broken_file = $4 where id = $1`,
-			v.ID, f.At, details, v.BrokenFile)
-		return added, err
-	}
-	if err := tx.writeFile(ctx, v.ID, f, details, v.BrokenFile); err != nil {
+	if err := tx.writeFile(ctx, v.ID, f, t); err != nil {
 		return Added{}, err
 	}
 	if added.Visible {
 		err = tx.grow(ctx, v.ID, v.PackageID, f.Digests.Size, f.At)
 	}
 	return added, err
+}
+
+// joinRound finds out what a file is in the publication of an open version: of the
+// round that is going on, or the first of a new one. stays tells whether the file
+// that is there is the one that counts.
+func (tx *Tx) joinRound(ctx context.Context, v *openRow, f NewFile, there bool, existing existingFile, added *Added) (stays bool, err error) {
+	others := v.PublisherID.Int64 != f.PublisherID
+	if f.Afresh && !others {
+		if err := tx.GetContext(ctx, &others, `select $2 <> '' or exists (select from file where version_id = $1)`, v.ID, v.BrokenFile); err != nil {
+			return false, err
+		}
+	}
+	if others {
+		// Two publications of one version must never mix their files: one that
+		// was cut or given up is begun again as a whole, any other one stays.
+		if v.BrokenFile == "" && !v.TouchedAt.Before(f.QuietSince) {
+			added.Taken, added.Same = true, false
+			return false, nil
+		}
+		added.Same = false
+		v.Round, v.BrokenFile, v.Details, v.ReplaceBefore = v.Round+1, "", []byte("{}"), nil
+		return false, tx.beginAgain(ctx, v.ID, f)
+	}
+	broken := v.BrokenFile
+	if there && existing.Round == v.Round && f.Name != v.LastFile {
+		v.Round, v.Details = v.Round+1, []byte("{}")
+		if broken != "" {
+			v.ReplaceBefore, v.BrokenFile = &f.At, ""
+		}
+	}
+	if v.BrokenFile == f.Name || v.BrokenFile == Interrupted {
+		v.BrokenFile = ""
+	}
+	if !there || added.Same {
+		return there, nil
+	}
+	// Other bytes than an earlier round, or an earlier try, stored: only if that
+	// was cut, or is over by all appearance.
+	if broken == "" && !existing.AddedAt.Before(f.QuietSince) && (v.ReplaceBefore == nil || existing.AddedAt.After(*v.ReplaceBefore)) {
+		added.Taken, added.At = true, existing.AddedAt
+		return false, nil
+	}
+	_, err = tx.ExecContext(ctx, `delete from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	return false, err
 }
 
 // removedAs tells whether a release that was removed had other bytes for a file:
@@ -188,21 +242,40 @@ func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error 
 	return err
 }
 
+// touched is what a file changes of its version.
+type touched struct {
+	details    []byte
+	brokenFile string
+	round      int
+	until      *time.Time // files that were stored until then may be replaced
+}
+
 // writeFile records a file and what it changes of its version.
-func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, details []byte, brokenFile string) error {
+func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, t touched) error {
 	_, err := tx.ExecContext(ctx, `with bytes as (
 			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
 			on conflict (sha256) do nothing
 		), touched as (
-			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, changed_in = pg_current_xact_id() where id = $1
+			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, round = $13, last_file = $2, replace_before = $14::timestamptz,
+				changed_in = pg_current_xact_id() where id = $1
 		)
-		insert into file (version_id, name, classifier, extension, sha256, added_at) values ($1, $2, $3, $4, $5, $10::timestamptz)`,
+		insert into file (version_id, name, classifier, extension, sha256, added_at, round, added_by) values ($1, $2, $3, $4, $5, $10::timestamptz, $13, $15)`,
 		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:],
-		f.Digests.Size, f.At, details, brokenFile)
+		f.Digests.Size, f.At, t.details, t.brokenFile, t.round, t.until, f.PublisherName)
 	if err != nil {
 		return err
 	}
 	return tx.setReadme(ctx, versionID, f.Details.Bounded().Readme)
+}
+
+// sentAgain notes that a file came once more that is there as it is.
+func (tx *Tx) sentAgain(ctx context.Context, versionID int64, f NewFile, t touched) error {
+	_, err := tx.ExecContext(ctx, `with again as (
+			update file set round = $6 where version_id = $1 and name = $5 and round <> $6
+		)
+		update version set touched_at = $2, details = $3, broken_file = $4, round = $6, last_file = $5, replace_before = $7::timestamptz where id = $1`,
+		versionID, f.At, t.details, t.brokenFile, f.Name, t.round, t.until)
+	return err
 }
 
 // Interrupted as a version's broken file means that the service ended while
@@ -255,6 +328,7 @@ type OpenVersion struct {
 	UploadedAt  time.Time `db:"uploaded_at"`
 	UploadCount int       `db:"upload_count"`
 	RawDetails  []byte    `db:"details"`
+	Round       int       `db:"round"`
 }
 
 type keyRow struct {
@@ -274,7 +348,7 @@ func (o OpenVersion) PackageKey() catalog.PackageKey { return o.Key.value() }
 const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key.repository_id", p.ecosystem "key.ecosystem",
 	p.namespace "key.namespace", p.name "key.name", v.version, v.upload, v.published_by,
 	coalesce(v.publisher_id, 0) publisher_id, v.broken_file, v.touched_at,
-	v.uploaded_at, v.upload_count, v.details
+	v.uploaded_at, v.upload_count, v.details, v.round
 	from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
 	where v.visible_from is null and v.visible_until is null`
 
@@ -292,21 +366,33 @@ func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []Op
 	return open, err
 }
 
-// Complete makes an open version visible. done is false if it was already, or
-// if a file of it is broken.
-func (tx *Tx) Complete(ctx context.Context, versionID int64, at time.Time) (done bool, err error) {
-	result, err := tx.ExecContext(ctx, `with shown as (
-			update version set visible_from = $2, changed_in = pg_current_xact_id(),
-				bytes = coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = $1), 0)
-			where id = $1 and visible_from is null and visible_until is null and broken_file = '' returning package_id, bytes
+// Complete makes an open version visible, with the files of a round of its
+// publication; what earlier rounds left is dropped. done is false if it is visible
+// already, if a file of it is broken, or if another round has begun.
+func (tx *Tx) Complete(ctx context.Context, versionID int64, round int, at time.Time) (done bool, err error) {
+	return changedOne(tx.ExecContext(ctx, completing+`, arrived = counted.last_arrived`+completed, versionID, at, round))
+}
+
+// completing and completed are a statement that locks the version first and the
+// package after it, as everybody does, and counts the version under that lock.
+const completing = `with held as (
+			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id and f.round = v.round), 0) bytes
+			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = '' and ($3 = 0 or v.round = $3) for update
+		), stale as (
+			delete from file f using version v, held where v.id = held.id and f.version_id = v.id and f.round <> v.round
+		), counted as (
+			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + held.bytes,
+				last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
+			from held where p.id = held.package_id returning p.id, p.last_arrived
 		)
-		update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + shown.bytes
-		from shown where p.id = shown.package_id`, versionID, at)
-	if err != nil {
-		return false, err
-	}
-	n, err := result.RowsAffected()
-	return n == 1, err
+		update version v set visible_from = $2, changed_in = pg_current_xact_id(), bytes = held.bytes`
+
+const completed = ` from held, counted where v.id = held.id and counted.id = held.package_id`
+
+// completeCopy is Complete for a mirror's copy, whose order is its upstream's.
+func (tx *Tx) completeCopy(ctx context.Context, versionID int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, completing+completed, versionID, at, 0)
+	return err
 }
 
 // Abandon gives up an open version; its name is free again. done is false if

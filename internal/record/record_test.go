@@ -74,7 +74,7 @@ func (w *world) add(f record.NewFile) (added record.Added) {
 func (w *world) complete(id int64, at time.Time) (done bool) {
 	w.t.Helper()
 	w.within(func(tx *record.Tx) (err error) {
-		done, err = tx.Complete(w.t.Context(), id, at)
+		done, err = tx.Complete(w.t.Context(), id, 0, at)
 		return err
 	})
 	return done

@@ -29,11 +29,14 @@ type repositoryRow struct {
 	OpenMembers   bool          `db:"open_members"`
 	OnlyBuilds    bool          `db:"only_builds"`
 	OnlyRobots    bool          `db:"only_robots"`
+	Closed        bool          `db:"closed"`
+	LargestFile   int64         `db:"largest_file"`
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
 	v := catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds), Ecosystem: r.Ecosystem,
-		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots}
+		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots,
+		Closed: r.Closed, LargestFile: r.LargestFile}
 	switch v.Kind {
 	case catalog.Mirror:
 		v.Mirror = new(catalog.MirrorSettings)
@@ -54,7 +57,7 @@ type StoredRepository struct {
 func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	var rows []repositoryRow
 	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
-		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots from repository where removed_at is null order by name`); err != nil {
+		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots, closed, largest_file from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -122,8 +125,8 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		snapshots = sql.NullInt64{Int64: r.Chain.SnapshotsTo, Valid: r.Chain.SnapshotsTo != 0}
 	}
 	if _, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
-		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11, only_robots = $12 where id = $1`,
-		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open, r.OnlyBuilds, r.OnlyRobots); err != nil {
+		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11, only_robots = $12, closed = $13, largest_file = $14 where id = $1`,
+		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open, r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile); err != nil {
 		return err
 	}
 	if r.Chain == nil {

@@ -194,7 +194,7 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
 	}
 	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
-	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, v.uploaded_at, v.upload_count, coalesce(v.build_id, 0), v.bytes,
+	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, coalesce(v.arrived, v.uploaded_at), v.upload_count, coalesce(v.build_id, 0), v.bytes,
 		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
 		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s order by n.place`, fit, s.arg(packageIDs), use, seen(at))
 	known := map[string][]bool{} // most fit alike

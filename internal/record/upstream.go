@@ -256,12 +256,11 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if err := tx.writeFile(ctx, v.ID, f, details, ""); err != nil {
+	if err := tx.writeFile(ctx, v.ID, f, touched{details: details, round: 1}); err != nil {
 		return false, err
 	}
 	if v.Fresh {
-		_, err = tx.Complete(ctx, v.ID, f.At)
-		return true, err
+		return true, tx.completeCopy(ctx, v.ID, f.At)
 	}
 	return true, tx.grow(ctx, v.ID, v.PackageID, f.Digests.Size, f.At)
 }

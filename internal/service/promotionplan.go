@@ -175,7 +175,7 @@ func (s *Service) candidates(ctx context.Context, caller access.Caller, c *cross
 		switch {
 		case same < 0:
 			by[m.RepositoryID] = append(list, m)
-		case m.ID > list[same].ID:
+		case m.Arrived.After(list[same].Arrived) || m.Arrived.Equal(list[same].Arrived) && m.ID > list[same].ID:
 			list[same] = m
 		}
 	}

@@ -113,7 +113,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 			}
 			f := s.newFile(caller, repository, e, place)
 			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0 && joined == nil
-			added, err := s.addFile(ctx, tx, f)
+			added, err := s.addFile(ctx, tx, e, repository, f)
 			if err != nil {
 				return err
 			}
@@ -122,7 +122,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
 				Path: e.Name() + "/" + e.Address(published.PURL, place.Upload, catalog.File{Name: place.FileName})})
 		}
-		done, err := tx.Complete(ctx, last.VersionID, s.Now())
+		done, err := tx.Complete(ctx, last.VersionID, last.Round, s.Now())
 		if err != nil {
 			return err
 		}

@@ -49,7 +49,7 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 		var err error
 		f := s.newFile(caller, repository, e, place)
 		f.Digests, f.Details = staged.Digests(), details
-		added, err = s.addFile(ctx, tx, f)
+		added, err = s.addFile(ctx, tx, e, repository, f)
 		if err != nil || !added.Visible || added.Same {
 			return err
 		}
@@ -230,10 +230,16 @@ func (s *Service) nameUpload(ctx context.Context, tx *record.Tx, caller access.C
 }
 
 // addFile records a file, or says in a fault why not.
-func (s *Service) addFile(ctx context.Context, tx *record.Tx, f record.NewFile) (record.Added, error) {
+func (s *Service) addFile(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile) (record.Added, error) {
 	added, err := tx.AddFile(ctx, f)
-	if err != nil || !added.Taken {
+	if err != nil {
 		return added, err
+	}
+	if added.Visible && !added.Same && !added.Taken && !f.Snapshot {
+		return added, s.mayGrow(ctx, tx, e, repository, f, added)
+	}
+	if !added.Taken {
+		return added, nil
 	}
 	exact := f.Version
 	if f.Upload != "" {
@@ -258,6 +264,45 @@ func (s *Service) addFile(ctx context.Context, tx *record.Tx, f record.NewFile) 
 	return added, fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
 		f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), f.Name).
 		WithHint("%s", hint)
+}
+
+// mayGrow refuses a further file of a release that is complete: what was promoted
+// stays what was promoted, and nothing takes the place of what is there.
+func (s *Service) mayGrow(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile, added record.Added) error {
+	exact := f.Key.Name + " " + f.Version
+	promoted, err := tx.PromotedBy(ctx, added.VersionID)
+	if err != nil {
+		return err
+	}
+	if promoted != 0 {
+		return fault.New(fault.Conflict, "closed", "%s is part of promotion %d and takes no further files", exact, promoted).
+			WithHint("Publish %s with the next version.", f.Name)
+	}
+	files, err := tx.FilesOf(ctx, []int64{added.VersionID})
+	if err != nil {
+		return err
+	}
+	there := slices.DeleteFunc(files[added.VersionID], func(o catalog.File) bool { return o.Name == f.Name })
+	if ecosystem.Attests(f.Name, there) {
+		return nil
+	}
+	g, grows := e.(ecosystem.Growing)
+	switch {
+	case repository.Closed:
+		return fault.New(fault.Conflict, "closed", "%s is complete, and %s takes no further files of what is", exact, repository.Name).
+			WithHint("Publish %s with the next version.", f.Name)
+	case !grows:
+		return fault.New(fault.Conflict, "closed", "%s is complete since %s and takes no further files", exact, added.At.UTC().Format(timeForm)).
+			WithHint("Publish %s with the next version.", f.Name)
+	case added.PublisherID != f.PublisherID && (f.BuildID == 0 || f.BuildID != added.BuildID):
+		return fault.New(fault.Denied, "others-version", "%s was published by %s; only the same publisher or build may add files to it", exact, added.By).
+			WithHint("Publish %s with the next version.", f.Name)
+	}
+	if why := g.MayNotGrow(there, f.Name, f.Classifier, f.Extension); why != "" {
+		return fault.New(fault.Conflict, "closed", "%s is complete, and %s cannot be added to it: %s", exact, f.Name, why).
+			WithHint("Publish it with the next version.")
+	}
+	return nil
 }
 
 // announce ends a transaction that changed what can be seen of a package.
@@ -347,6 +392,14 @@ func (s *Service) Finish(ctx context.Context, caller access.Caller, repository c
 	if err != nil {
 		return err
 	}
+	ids := make([]int64, len(open))
+	for i, o := range open {
+		ids[i] = o.ID
+	}
+	files, err := s.db.FilesOf(ctx, ids)
+	if err != nil {
+		return err
+	}
 	var mine []record.OpenVersion
 	for _, o := range open {
 		if o.PublisherID != caller.ID || !c.Version(o.Version, o.Upload) {
@@ -360,6 +413,10 @@ func (s *Service) Finish(ctx context.Context, caller access.Caller, repository c
 			return fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed", missing, o.Version).
 				WithHint("Publish it again.")
 		}
+		if missing := c.Lacks(files[o.ID]); missing != "" {
+			return fault.New(fault.Conflict, "not-whole", "%s lacks %s, which did not come with what was sent last", o.Version, missing).
+				WithHint("Publish all of it again.")
+		}
 		mine = append(mine, o)
 	}
 	return s.complete(ctx, caller, mine)
@@ -372,7 +429,7 @@ func (s *Service) complete(ctx context.Context, caller access.Caller, versions [
 	}
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		for _, v := range versions {
-			done, err := tx.Complete(ctx, v.ID, s.Now())
+			done, err := tx.Complete(ctx, v.ID, v.Round, s.Now())
 			if err != nil {
 				return err
 			}

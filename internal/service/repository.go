@@ -350,7 +350,8 @@ type RepositoryChange struct {
 	Description   *string
 	AnonymousRead *bool
 	// OnlyBuilds and OnlyRobots are what a house repository insists on.
-	OnlyBuilds, OnlyRobots *bool
+	OnlyBuilds, OnlyRobots, Closed *bool
+	LargestFile                    *int64
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -371,6 +372,11 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 	Set(&after.AnonymousRead, change.AnonymousRead)
 	Set(&after.OnlyBuilds, change.OnlyBuilds)
 	Set(&after.OnlyRobots, change.OnlyRobots)
+	Set(&after.Closed, change.Closed)
+	Set(&after.LargestFile, change.LargestFile)
+	if after.LargestFile < 0 {
+		return before, bad("bad-size", "the largest file cannot have %d bytes", after.LargestFile)
+	}
 	if err := checkHolds(after.Holds); err != nil {
 		return before, err
 	}

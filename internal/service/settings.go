@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
@@ -240,6 +241,7 @@ func (d *directory) settingsOf(r catalog.Repository) map[string]string {
 	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead]}
 	if r.Kind == catalog.House {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
+		all["closed"], all["largest file"] = yesNo[r.Closed], api.Bytes(r.LargestFile)
 	}
 	if r.Kind != catalog.Chain {
 		all["holds"] = string(r.Holds)

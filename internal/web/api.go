@@ -231,7 +231,8 @@ func (w *Server) addRepositories() {
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
 			change := service.RepositoryChange{Holds: (*catalog.Holds)(in.Body.Holds),
-				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds, OnlyRobots: in.Body.OnlyRobots}
+				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds, OnlyRobots: in.Body.OnlyRobots,
+				Closed: in.Body.Closed, LargestFile: in.Body.LargestFile}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
@@ -313,7 +314,7 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]record.Total, contacts []record.UpstreamContact) api.Repository {
 	total := totals[r.ID]
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
-		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
+		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed, LargestFile: r.LargestFile, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
 		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
 	switch r.Kind {

@@ -15,7 +15,7 @@ import (
 
 func newRepository(n api.NewRepository) service.NewRepository {
 	made := service.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind), Holds: catalog.Holds(n.Holds),
-		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds, OnlyRobots: n.OnlyRobots}}
+		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds, OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile}}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)

@@ -196,7 +196,7 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, h service.Holding, v catalog
 			from = hex.EncodeToString(f.MadeFrom[:])
 		}
 		u.Files = append(u.Files, api.File{Name: f.Name, MadeFrom: from, Classifier: f.Classifier, Extension: f.Extension,
-			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), Checksums: checksums(f.Digests),
+			Size: f.Digests.Size, AddedAt: f.AddedAt.UTC(), AddedBy: f.AddedBy, Checksums: checksums(f.Digests),
 			Path: "/at/" + r.At() + "/" + e.Name() + "/" + e.Address(p, v.Upload, f)})
 	}
 	return u

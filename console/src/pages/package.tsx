@@ -203,19 +203,20 @@ function UploadFiles({ upload: u, headed, unfolded, fresh }: { upload: Upload; h
       )}
       {(open || !headed) && (
         <ul className={headed ? "pb-1 pl-5" : ""}>
-          {u.files.map((f) => <FileLine key={f.name} file={f} />)}
+          {u.files.map((f) => <FileLine key={f.name} file={f} later={Date.parse(f.addedAt) > Date.parse(u.publishedAt) + 1000} />)}
         </ul>
       )}
     </div>
   );
 }
 
-function FileLine({ file: f }: { file: Schemas["File"] }) {
+function FileLine({ file: f, later }: { file: Schemas["File"]; later: boolean }) {
   const [open, setOpen] = useState(false);
   return (
     <li className="px-4 py-1 text-sm">
       <div className="flex items-center gap-3">
         <a href={f.path} className="truncate font-mono">{f.name}</a>
+        {later && <span className="text-xs text-soft">added <Time at={f.addedAt} />{f.addedBy && ` by ${f.addedBy}`}</span>}
         <span className="ml-auto text-soft tabular-nums whitespace-nowrap">{bytes(f.size)}</span>
         <button type="button" aria-expanded={open} className="cursor-pointer text-xs text-deep hover:underline" onClick={() => setOpen(!open)}>checksums</button>
       </div>

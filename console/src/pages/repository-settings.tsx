@@ -11,7 +11,7 @@ import { holdsOptions } from "./new-repository";
 export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
   const queries = useQueryClient();
   const saved = {
-    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead, onlyBuilds: r.onlyBuilds, onlyRobots: r.onlyRobots,
+    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead, onlyBuilds: r.onlyBuilds, onlyRobots: r.onlyRobots, closed: r.closed,
     releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "", openMembers: r.chain?.openMembers ?? false,
   };
   const [form, setForm] = useState(saved);
@@ -25,7 +25,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     mutationFn: () =>
       api.editRepository(r.name, {
         description: form.description, anonymousRead: form.anonymousRead,
-        ...(r.kind === "house" ? { onlyBuilds: form.onlyBuilds, onlyRobots: form.onlyRobots } : {}),
+        ...(r.kind === "house" ? { onlyBuilds: form.onlyBuilds, onlyRobots: form.onlyRobots, closed: form.closed } : {}),
         ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo, openMembers: form.openMembers } } : { holds: form.holds as "both" }),
         ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
       }),
@@ -61,6 +61,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
           <Field label="Description"><TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} /></Field>
           {r.kind === "house" && <Tick checked={form.onlyBuilds} onChange={(onlyBuilds) => setForm({ ...form, onlyBuilds })}>Take only what comes from a build that began here</Tick>}
           {r.kind === "house" && <Tick checked={form.onlyRobots} onChange={(onlyRobots) => setForm({ ...form, onlyRobots })}>Take only what robots publish</Tick>}
+          {r.kind === "house" && <Tick checked={form.closed} onChange={(closed) => setForm({ ...form, closed })}>Versions that are complete take no further files but signatures</Tick>}
           <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
           {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
           <div className="flex items-center gap-3">

@@ -50,6 +50,12 @@ type Repository struct {
 	// OnlyBuilds and OnlyRobots: what is published to a house repository must come
 	// from a build that began here, or from a robot.
 	OnlyBuilds, OnlyRobots bool
+	// Closed: a version that is complete takes no further files but signatures and
+	// attestations.
+	Closed bool
+	// LargestFile is how large a published file may be, in bytes; 0 is what the
+	// server says.
+	LargestFile int64
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.
@@ -118,8 +124,11 @@ type Version struct {
 	PublishedBy string
 	BuildID     int64     // of the build that made it; 0 if none is known
 	PublishedAt time.Time // when it became visible
-	Details     Details
-	Files       []File
+	// Arrived is its place among what was published here, later than all that came
+	// before; zero of what a mirror has, whose order is that of its upstream.
+	Arrived time.Time
+	Details Details
+	Files   []File
 	// Listed: an upstream says that it has it, and nothing of it is kept yet.
 	Listed bool
 	// Withdrawn: it is not to be used any more; nil if it is.
@@ -167,10 +176,23 @@ func (v Version) Exact() string {
 
 // Newer tells whether v, an upload of the same snapshot, is newer than other.
 func (v Version) Newer(other Version) bool {
-	if !v.UploadedAt.Equal(other.UploadedAt) {
-		return v.UploadedAt.After(other.UploadedAt)
+	a, b := v.order(), other.order()
+	switch {
+	case !a.Equal(b):
+		return a.After(b)
+	case v.UploadCount != other.UploadCount:
+		return v.UploadCount > other.UploadCount
 	}
-	return v.UploadCount > other.UploadCount
+	return v.ID > other.ID
+}
+
+// order is by what uploads are ordered: when they arrived, and not what a client's
+// clock says, unless nothing else is known.
+func (v Version) order() time.Time {
+	if v.Arrived.IsZero() {
+		return v.UploadedAt
+	}
+	return v.Arrived
 }
 
 // Size is the sum of the sizes of the version's files that are kept, in bytes.
@@ -194,6 +216,7 @@ type File struct {
 	Extension    string
 	Digests      Digests // of a listed one, as far as the upstream states them
 	AddedAt      time.Time
+	AddedBy      string // "" where it is not known
 	// MadeFrom is the SHA-256 of what it was before a restamp; zero if it was not
 	// restamped.
 	MadeFrom [32]byte

@@ -243,12 +243,20 @@ func (m Maven) putMetadata(c *ecosystem.Call, t target) error {
 	}
 	if n >= 2 {
 		err = c.Desk.Finish(c.Request().Context(), c.Caller, c.Repository, ecosystem.Completion{
-			Key: m.keyAt(c, t.segments[:n]), Version: uploaded.completes})
+			Key: m.keyAt(c, t.segments[:n]), Version: uploaded.completes, Lacks: lacks})
 	}
 	if err != nil {
 		return err
 	}
 	return c.String(http.StatusCreated, "Crelvo makes the metadata itself; the deployment is complete.\n")
+}
+
+// lacks names what a version lacks of what every version has: its pom.
+func lacks(files []catalog.File) string {
+	if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Extension == "pom" && f.Classifier == "" }) {
+		return "its pom"
+	}
+	return ""
 }
 
 var contentTypes = map[string]string{

@@ -1,0 +1,53 @@
+-- +goose Up
+
+-- What was published here has one order among the uploads of its package: when it
+-- became visible, and later than all before it, whatever the clocks said. Copies
+-- of mirrors have the order of their upstream.
+alter table package add column last_arrived timestamptz;
+alter table version
+  add column arrived        timestamptz,
+  -- A version that is not complete is published in rounds: one that was cut is
+  -- begun anew, and only what the last round sent counts.
+  add column round          int not null default 1,
+  add column last_file      text not null default '',
+  add column replace_before timestamptz; -- files that were stored until then may be replaced by others
+update version v set arrived = v.visible_from from package p join repository r on r.id = p.repository_id
+  where p.id = v.package_id and r.kind = 'house' and v.visible_from is not null;
+update package p set last_arrived = (select max(v.arrived) from version v where v.package_id = p.id);
+alter table file
+  add column round    int not null default 1,
+  add column added_by text not null default '';
+
+-- closed: a version that is complete takes no further files but signatures.
+-- largest_file: in bytes; 0 is what the server says.
+alter table repository
+  add column closed       boolean not null default false,
+  add column largest_file bigint  not null default 0;
+
+-- Who may speak for the builds of a name.
+create table build_name (
+  name     text primary key,
+  owner_id bigint references principal on delete set null,
+  owner    text not null,
+  given_by text not null default '', -- '' if it was the first to use it
+  at       timestamptz not null
+);
+insert into build_name (name, owner_id, owner, at)
+  select distinct on (name) name, owner_id, owner, started_at from build order by name, id;
+
+-- What this database belongs together with.
+create table identity (
+  what  text primary key,
+  value text not null
+);
+
+-- A withdrawal is about what is there: what went took its own with it.
+update withdrawal w set visible_until = now() where w.visible_until is null and not exists (
+  select from version v where v.package_id = w.package_id and v.version = w.version and v.visible_from is not null and v.visible_until is null);
+
+-- +goose Down
+drop table identity, build_name;
+alter table repository drop column closed, drop column largest_file;
+alter table file drop column round, drop column added_by;
+alter table version drop column arrived, drop column round, drop column last_file, drop column replace_before;
+alter table package drop column last_arrived;
