@@ -194,7 +194,8 @@ type Publication struct {
 type StagedFile struct {
 	Place Place
 	Staged
-	// Details come before what Inspect reads of the file.
+	// Details are what the client says of the file beside it. What Inspect reads of
+	// it counts for more.
 	Details catalog.Details
 }
 
@@ -346,6 +347,12 @@ type PackageLine struct {
 	Name      string
 	Bytes     int64
 	ChangedAt time.Time
+}
+
+// Stating is an ecosystem whose clients say beside a file what it is. What is in
+// the file counts: Contradicts refuses, with the field named, what says otherwise.
+type Stating interface {
+	Contradicts(said, read catalog.Details) error
 }
 
 // Labelling is an ecosystem whose clients give a version a label when they

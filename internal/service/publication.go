@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"time"
 
 	"crelvo/internal/blob"
@@ -84,7 +85,15 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 		if err != nil {
 			return Published{}, err
 		}
-		details[i] = f.Details.Merge(known)
+		if stating, ok := e.(ecosystem.Stating); ok && f.Details.Native != nil {
+			if err := stating.Contradicts(f.Details, known); err != nil {
+				return Published{}, err
+			}
+			// They say the same, and clients want the form that the client wrote.
+			known.Native = maps.Clone(known.Native)
+			maps.Copy(known.Native, f.Details.Native)
+		}
+		details[i] = known.Merge(f.Details)
 		stored[i] = f.Staged.(*staging).file
 	}
 	first := p.Files[0].Place
