@@ -266,6 +266,20 @@ type Reason struct {
 	Reason string `json:"reason,omitempty" maxLength:"2000"`
 }
 
+// BuildName is to whom builds of a name belong.
+type BuildName struct {
+	Name    string    `json:"name"`
+	Owner   string    `json:"owner"`
+	GivenBy string    `json:"givenBy,omitempty" doc:"the admin who gave it; empty: the owner was the first to use it"`
+	At      time.Time `json:"at"`
+	Builds  int       `json:"builds"`
+}
+
+// BuildNameOwner says to whom builds of a name belong from now on.
+type BuildNameOwner struct {
+	Owner string `json:"owner" maxLength:"63" doc:"a user or robot; empty: who uses it next"`
+}
+
 // Key is a public key: of others, or of one that Crelvo signs with.
 type Key struct {
 	Name        string    `json:"name"`

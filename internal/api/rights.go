@@ -125,6 +125,13 @@ type TeamChange struct {
 	Leave       []string `json:"leave,omitempty" maxItems:"1000"`
 }
 
+// Mended is what was not as the rows say, and was put right.
+type Mended struct {
+	What   string `json:"what" doc:"in words"`
+	Count  int64  `json:"count"`
+	Sample string `json:"sample" doc:"one of them"`
+}
+
 // EventChain is what came of looking at the whole activity record.
 type EventChain struct {
 	Events int64  `json:"events" doc:"how many are as they were written"`

@@ -21,7 +21,7 @@ import (
 )
 
 func buildCommand(s *session) *cobra.Command {
-	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s), buildShow(s), buildList(s), buildCompare(s))
+	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s), buildShow(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
 }
 
 // ciVariables are those in which CI systems tell about a build, by what they tell;

@@ -64,6 +64,21 @@ func (c *Client) Attach(ctx context.Context, title, name string, content []byte)
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
+// RemoveBuild drops the record of a build that made nothing.
+func (c *Client) RemoveBuild(ctx context.Context, title string) error {
+	return c.do(ctx, http.MethodDelete, buildPath(title), nil, nil)
+}
+
+// BuildNames lists to whom builds belong.
+func (c *Client) BuildNames(ctx context.Context) ([]api.BuildName, error) {
+	return get[[]api.BuildName](ctx, c, builds+"/names", nil)
+}
+
+// GiveBuildName says to whom builds of a name belong; to "" is to who uses it next.
+func (c *Client) GiveBuildName(ctx context.Context, name, to string) error {
+	return c.do(ctx, http.MethodPut, builds+"/names/"+url.PathEscape(name), api.BuildNameOwner{Owner: to}, nil)
+}
+
 // Tracks lists all tracks.
 func (c *Client) Tracks(ctx context.Context) ([]api.Track, error) {
 	return get[[]api.Track](ctx, c, tracks, nil)

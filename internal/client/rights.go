@@ -140,6 +140,11 @@ func (c *Client) VerifyEvents(ctx context.Context, noted int64, seal string) (ap
 	return get[api.EventChain](ctx, c, "/api/v1/event-chain", url.Values{"noted": {strconv.FormatInt(noted, 10)}, "seal": {seal}})
 }
 
+// VerifyRecords compares records with each other, and tells what was put right.
+func (c *Client) VerifyRecords(ctx context.Context) (out []api.Mended, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/records/verification", nil, &out)
+}
+
 // ExportEvents writes the activity record as JSON lines, the oldest first.
 func (c *Client) ExportEvents(ctx context.Context, q EventQuery, w io.Writer) error {
 	r, err := c.request(ctx, http.MethodGet, "/api/v1/event-export?"+q.values().Encode(), nil)

@@ -119,11 +119,14 @@ type OpenBuild struct {
 	OwnerID int64  `db:"owner_id"`
 	Token   string `db:"token"`
 	Title   string `db:"title"`
+	// GivenName: an admin gave its name to its owner.
+	GivenName bool `db:"given_name"`
 }
 
 // OpenBuilds lists those that began after a moment, the oldest first.
 func (db *DB) OpenBuilds(ctx context.Context, after time.Time) (open []OpenBuild, err error) {
-	err = db.SelectContext(ctx, &open, `select id, coalesce(owner_id, 0) owner_id, token, name || '#' || number title from build
+	err = db.SelectContext(ctx, &open, `select id, coalesce(owner_id, 0) owner_id, token, name || '#' || number title,
+		exists (select from build_name n where n.name = build.name and n.owner_id = build.owner_id and n.given_by <> '') given_name from build
 		where ended_at is null and started_at > $1 order by id`, after)
 	return open, err
 }
@@ -201,6 +204,32 @@ const madeColumns = `v.id, p.repository_id, p.ecosystem, p.namespace, p.name, v.
 func (r reads) MadeBy(ctx context.Context, buildIDs ...int64) (made []MadeVersion, err error) {
 	err = sqlx.SelectContext(ctx, r.q, &made, `select `+madeColumns+` and v.build_id = any($1) order by p.ecosystem, p.namespace, p.name, v.id`, buildIDs)
 	return made, err
+}
+
+// Arriving are versions that are being received: they are not complete, and what
+// they lack may still come.
+type Arriving struct {
+	Ecosystem string    `db:"ecosystem"`
+	Namespace string    `db:"namespace"`
+	Name      string    `db:"name"`
+	Version   string    `db:"version"`
+	Broken    string    `db:"broken_file"`
+	TouchedAt time.Time `db:"touched_at"`
+}
+
+const arriving = `select p.ecosystem, p.namespace, p.name, v.version, v.broken_file, v.touched_at from version v join package p on p.id = v.package_id
+	where v.visible_from is null and v.visible_until is null and `
+
+// ArrivingOf lists what a build publishes and what is not complete yet.
+func (r reads) ArrivingOf(ctx context.Context, buildID int64) (all []Arriving, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, arriving+`v.build_id = $1 order by v.id`, buildID)
+	return all, err
+}
+
+// ArrivingWith lists the same of what is published with a token since a moment.
+func (r reads) ArrivingWith(ctx context.Context, principalID int64, token string, since time.Time) (all []Arriving, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, arriving+`v.publisher_id = $1 and v.token = $2 and v.touched_at >= $3 order by v.id`, principalID, token, since)
+	return all, err
 }
 
 // UsedBy lists the versions that a build used, by name.

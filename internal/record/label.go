@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"crelvo/internal/core/catalog"
 )
 
@@ -63,6 +65,35 @@ func (tx *Tx) Restore(ctx context.Context, key catalog.PackageKey, versions []st
 	_, err := tx.ExecContext(ctx, `update withdrawal set visible_until = $6 where package_id = `+packageOf+` and version = any($5)
 		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, versions, at)
 	return err
+}
+
+// WithdrawnOf gives why versions are withdrawn, of those that are, by version id.
+func (r reads) WithdrawnOf(ctx context.Context, versionIDs []int64) (map[int64]string, error) {
+	var rows []struct {
+		ID     int64  `db:"id"`
+		Reason string `db:"reason"`
+	}
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select v.id, w.reason from version v join withdrawal w on w.package_id = v.package_id and w.version = v.version
+		and w.visible_until is null where v.id = any($1)`, versionIDs)
+	of := map[int64]string{}
+	for _, row := range rows {
+		of[row.ID] = row.Reason
+	}
+	return of, err
+}
+
+// endMarks ends the labels and withdrawals of versions that are not there any more:
+// they were about those, and not about what may come under the same name.
+func (tx *Tx) endMarks(ctx context.Context, versionIDs []int64, at time.Time) error {
+	for _, mark := range []string{"label", "withdrawal"} {
+		// Of a snapshot's uploads, the mark is at those that are left.
+		if _, err := tx.ExecContext(ctx, `update `+mark+` l set visible_until = $2 from version g where g.id = any($1) and l.package_id = g.package_id
+			and l.version = g.version and l.visible_until is null and not exists (select from version v where v.package_id = l.package_id
+				and v.version = l.version and v.visible_from is not null and v.visible_until is null)`, versionIDs, at); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // touchPackage raises the revision of a package, which must be there, and so

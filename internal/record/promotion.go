@@ -455,27 +455,24 @@ func (tx *Tx) SetTargets(ctx context.Context, promotionID int64, targets []int64
 // unseen, nobody had them, and their names are free for other bytes. Labels that
 // moved to them go back. It gives how many versions there were.
 func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, placed, at time.Time) (int64, error) {
-	result, err := tx.ExecContext(ctx, `update version set visible_until = $2, unseen = $3, grace_until = $2::timestamptz + interval '14 days', changed_in = pg_current_xact_id()
-		where id = any($1) and visible_until is null`, versionIDs, at, unseen)
-	if err != nil {
+	// What was removed meanwhile is counted away already.
+	var taken []int64
+	if err := tx.SelectContext(ctx, &taken, `update version set visible_until = $2, unseen = $3, grace_until = $2::timestamptz + interval '14 days', changed_in = pg_current_xact_id()
+		where id in (select id from version where id = any($1) and visible_until is null order by id for update) returning id`, versionIDs, at, unseen); err != nil {
 		return 0, err
 	}
-	n, err := result.RowsAffected()
-	if err != nil {
-		return n, err
-	}
-	if _, err := tx.ExecContext(ctx, `update label l set visible_until = $2 from version v where v.id = any($1) and l.package_id = v.package_id
-		and l.version = v.version and l.visible_until is null`, versionIDs, at); err != nil {
+	n := int64(len(taken))
+	if err := tx.endMarks(ctx, taken, at); err != nil {
 		return n, err
 	}
 	if _, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
 		select l.package_id, l.name, l.version, l.set_by, $2::timestamptz from label l where l.visible_until = $3
 		and l.package_id in (select package_id from version where id = any($1))
 		and exists (select from version v where v.package_id = l.package_id and v.version = l.version and v.visible_from is not null and v.visible_until is null)
-		and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)`, versionIDs, at, placed); err != nil {
+		and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)`, taken, at, placed); err != nil {
 		return n, err
 	}
-	return n, tx.recount(ctx, versionIDs, -1, at)
+	return n, tx.recount(ctx, taken, -1, at)
 }
 
 // Downloaded counts the downloads of versions.

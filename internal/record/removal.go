@@ -2,7 +2,11 @@ package record
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"crelvo/internal/core/catalog"
 )
@@ -46,10 +50,7 @@ func (tx *Tx) TakeOut(ctx context.Context, versionIDs []int64, grace time.Durati
 		versionIDs, at, at.Add(grace)); err != nil {
 		return err
 	}
-	// Of a snapshot's uploads, the label is at those that are left.
-	if _, err := tx.ExecContext(ctx, `update label l set visible_until = $2 from version g where g.id = any($1) and l.package_id = g.package_id
-		and l.version = g.version and l.visible_until is null and not exists (select from version v where v.package_id = l.package_id
-			and v.version = l.version and v.visible_from is not null and v.visible_until is null)`, versionIDs, at); err != nil {
+	if err := tx.endMarks(ctx, versionIDs, at); err != nil {
 		return err
 	}
 	return tx.recount(ctx, versionIDs, -1, at)
@@ -91,6 +92,13 @@ func (tx *Tx) BringBack(ctx context.Context, versionIDs []int64, at time.Time) (
 		select distinct on (l.package_id, l.name) l.package_id, l.name, l.version, l.set_by, $2::timestamptz from version g join label l on l.package_id = g.package_id
 			and l.version = g.version and l.visible_until = g.visible_until
 		where g.id = any($1) and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)
+		order by 1, 2, g.id desc`, back, at); err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into withdrawal (package_id, version, reason, by_name, visible_from)
+		select distinct on (w.package_id, w.version) w.package_id, w.version, w.reason, w.by_name, $2::timestamptz from version g join withdrawal w on w.package_id = g.package_id
+			and w.version = g.version and w.visible_until = g.visible_until
+		where g.id = any($1) and not exists (select from withdrawal n where n.package_id = w.package_id and n.version = w.version and n.visible_until is null)
 		order by 1, 2, g.id desc`, back, at); err != nil {
 		return nil, err
 	}
@@ -161,6 +169,16 @@ func (tx *Tx) SetPin(ctx context.Context, key catalog.PackageKey, p Pin) (done b
 func (tx *Tx) EndPin(ctx context.Context, key catalog.PackageKey, version, by string, at time.Time) (done bool, err error) {
 	return changedOne(tx.ExecContext(ctx, `update pin set ended_by = $6, ended_at = $7 where package_id = `+packageOf+` and version = $5 and ended_at is null`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version, by, at))
+}
+
+// PinOf is a pin that holds at a moment on one of some versions, or ErrNotFound.
+func (r reads) PinOf(ctx context.Context, versionIDs []int64, at time.Time) (p Pin, err error) {
+	err = sqlx.GetContext(ctx, r.q, &p, pinColumns+`where exists (select from version v where v.id = any($1) and v.package_id = k.package_id
+		and k.version in (v.version, v.upload)) and k.at <= $2 and k.ended_at is null and (k.until is null or k.until > $2) order by k.id limit 1`, versionIDs, at)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return p, err
 }
 
 // Pins lists the pins in scope that hold at a moment, the newest first.

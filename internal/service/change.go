@@ -183,6 +183,15 @@ func (s *Service) remove(ctx context.Context, caller access.Caller, key catalog.
 		if err != nil {
 			return event, err
 		}
+		// The versions are held now: a pin is seen, or comes too late.
+		pin, err := tx.PinOf(ctx, ids, s.Now())
+		if err == nil {
+			err = fault.New(fault.Conflict, "pinned", "%s %s was pinned by %s on %s: %s", key.Name, pin.Version, pin.By, pin.At.UTC().Format(timeForm), pin.Reason).
+				WithHint("Take the pin away first: crelvo pin %s --in %s --off.", purlOf(key, pin.Version), r.Name)
+		}
+		if !errors.Is(err, record.ErrNotFound) {
+			return event, err
+		}
 		sweep, err := s.recordRemoval(ctx, tx, caller, r, ids, retention.DefaultGrace)
 		sweepID = sweep.ID
 		event.Detail = map[string]string{"versions": strings.Join(versions, " "), "sweep": itoa(sweep.ID)}

@@ -70,6 +70,7 @@ func (s *Service) newJobs() error {
 	river.AddWorker(workers, &prefetchWorker{service: s})
 	river.AddWorker(workers, &sweepWorker{service: s})
 	river.AddWorker(workers, &reclaimWorker{service: s})
+	river.AddWorker(workers, &verifyWorker{service: s})
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool()), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}}, Workers: workers,
 		JobTimeout: longestJob, Logger: s.log, MaxAttempts: 1})
@@ -77,6 +78,7 @@ func (s *Service) newJobs() error {
 		return err
 	}
 	s.jobs.client, s.jobs.scheduled = client, map[string]string{}
+	s.keepSchedule("verify", map[string]scheduled{"nightly": {schedule: verifyTimes, zone: "UTC", args: verifyArgs{}}})
 	s.keepSchedule("reclaim", map[string]scheduled{"nightly": {schedule: reclaimTimes, zone: "UTC", args: reclaimArgs{}}})
 	return nil
 }

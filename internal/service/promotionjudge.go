@@ -103,7 +103,7 @@ func (s *Service) buildFacts(ctx context.Context, c *crossing) (map[int64]*promo
 		return nil, err
 	}
 	for _, b := range builds {
-		of[b.ID] = &promotion.Build{Name: b.Title(), Recorded: b.EndedAt != nil, Tests: b.Tests}
+		of[b.ID] = &promotion.Build{Name: b.Title(), Owner: b.Owner, Recorded: b.EndedAt != nil, Tests: b.Tests}
 	}
 	documents, err := s.db.Documents(ctx, ids...)
 	for _, d := range documents {

@@ -142,6 +142,15 @@ func (s *Service) candidates(ctx context.Context, caller access.Caller, c *cross
 		if found, err = s.db.MadeBy(ctx, c.build.ID); err != nil {
 			return nil, err
 		}
+		open, err := s.db.ArrivingOf(ctx, c.build.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range open {
+			if !c.goOn {
+				c.problem("%s of %s is not complete, so it would be left behind", purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, c.build.Title())
+			}
+		}
 		found = s.inSight(readable, slices.DeleteFunc(found, func(m record.MadeVersion) bool { return m.GoneAt != nil }))
 	} else {
 		var named []record.NamedVersion
@@ -316,10 +325,17 @@ func (s *Service) load(ctx context.Context, c *crossing) error {
 	if err != nil {
 		return err
 	}
+	withdrawn, err := s.db.WithdrawnOf(ctx, ids)
+	if err != nil {
+		return err
+	}
 	for i := range c.items {
 		item := &c.items[i]
 		item.files, item.details = files[item.ID], details[item.ID]
 		slices.SortFunc(item.files, func(a, b catalog.File) int { return strings.Compare(a.Name, b.Name) })
+		if reason, ok := withdrawn[item.ID]; ok && !c.goOn {
+			c.problem("%s is withdrawn%s", item.purl(), strings.TrimSuffix(": "+reason, ": "))
+		}
 		if slices.Contains(there[keys[i]], item.to) {
 			c.problem("%s has %s %s already", c.to.Name, item.Name, item.to)
 		}

@@ -86,6 +86,15 @@ func (w *Server) addActivity() {
 			verified, err := w.service.VerifyEvents(ctx, v.caller, in.Noted, in.Seal)
 			return &answer[api.EventChain]{api.EventChain(verified)}, err
 		})
+	operate(w, "verify-records", forAdmin, http.MethodPost, "/api/v1/records/verification", "Compare counts, labels and marks with the rows that they are about, and put right what differs",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Mended], error) {
+			mended, err := w.service.VerifyRecords(ctx, v.caller)
+			shown := make([]api.Mended, len(mended))
+			for i, m := range mended {
+				shown[i] = api.Mended(m)
+			}
+			return &answer[[]api.Mended]{shown}, err
+		})
 	w.addEventExport()
 }
 

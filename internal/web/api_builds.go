@@ -71,6 +71,26 @@ func (w *Server) addBuilds() {
 			}
 			return &answer[api.BuildPage]{page}, err
 		})
+	operate(w, "remove-build", forAdmin, http.MethodDelete, path+"/{build}/{number}", "Drop the record of a build that made nothing",
+		func(ctx context.Context, v visit, in *BuildByName) (*none, error) {
+			return nil, w.service.RemoveBuild(ctx, v.caller, in.title())
+		})
+	operate(w, "list-build-names", forSignedIn, http.MethodGet, path+"/names", "To whom builds belong, by their names",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.BuildName], error) {
+			names, err := w.service.BuildNames(ctx, v.caller)
+			shown := make([]api.BuildName, len(names))
+			for i, n := range names {
+				shown[i] = api.BuildName{Name: n.Name, Owner: n.Owner, GivenBy: n.GivenBy, At: n.At.UTC(), Builds: n.Builds}
+			}
+			return &answer[[]api.BuildName]{shown}, err
+		})
+	operate(w, "give-build-name", forAdmin, http.MethodPut, path+"/names/{build}", "Say to whom builds of a name belong",
+		func(ctx context.Context, v visit, in *struct {
+			Build string `path:"build" maxLength:"100"`
+			Body  api.BuildNameOwner
+		}) (*none, error) {
+			return nil, w.service.GiveBuildName(ctx, v.caller, in.Build, in.Body.Owner)
+		})
 	operate(w, "compare-builds", forAnyone, http.MethodGet, path+"/{build}/{number}/difference", "What is not the same in an earlier build",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName

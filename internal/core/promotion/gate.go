@@ -32,7 +32,8 @@ const (
 // Gate is a condition on a hop.
 type Gate struct {
 	Kind Kind
-	// Names are keys (signed-by, attested), teams (approved) or licences.
+	// Names are keys (signed-by, attested), teams (approved), licences, or whose
+	// build it must be (recorded-build, tests-passed).
 	Names []string
 	Type  string        // attested: the predicate type
 	Count int           // approved: how many; behind: by how many versions
@@ -42,7 +43,7 @@ type Gate struct {
 
 // Forms are how gates are written, for people who write them.
 var Forms = []string{
-	"recorded-build", "tests-passed", "no-snapshots", "signed-by KEY, KEY", "attested TYPE by KEY, KEY",
+	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY", "attested TYPE by KEY, KEY",
 	"licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM", "asks https://check.example/ within 10s",
 }
 
@@ -78,7 +79,11 @@ func ParseGate(text string) (Gate, error) {
 		return len(g.Names) > 0
 	}
 	switch g.Kind {
-	case RecordedBuild, TestsPassed, NoSnapshots:
+	case RecordedBuild, TestsPassed:
+		if len(words) > 0 && !after("by") {
+			return wrong(`after it may come "by" and whose build it must be`)
+		}
+	case NoSnapshots:
 	case SignedBy, Licences:
 		if g.Names, words = words, nil; len(g.Names) == 0 {
 			return wrong("it names none")
@@ -152,6 +157,10 @@ func (g Gate) String() string {
 	text := string(g.Kind)
 	names := strings.Join(g.Names, ", ")
 	switch g.Kind {
+	case RecordedBuild, TestsPassed:
+		if names != "" {
+			text += " by " + names
+		}
 	case SignedBy, Licences:
 		text += " " + names
 	case Attested:
@@ -190,8 +199,14 @@ func (g Gate) Sentence() string {
 	names := strings.Join(g.Names, " or ")
 	switch g.Kind {
 	case RecordedBuild:
+		if names != "" {
+			return "comes from a build that " + names + " recorded"
+		}
 		return "comes from a recorded build"
 	case TestsPassed:
+		if names != "" {
+			return "the tests of its build passed, by the word of " + names
+		}
 		return "the tests of its build passed"
 	case NoSnapshots:
 		return "depends on no snapshot any more"

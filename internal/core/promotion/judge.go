@@ -63,6 +63,7 @@ type Item struct {
 // Build is what is known of the build that made a version.
 type Build struct {
 	Name     string // with its number
+	Owner    string // who recorded it
 	Recorded bool   // it has ended, and was recorded
 	Tests    *junit.Summary
 	// Statements are those attached to it.
@@ -185,6 +186,8 @@ func askBuild(g Gate, item Item) (State, string) {
 	switch {
 	case b == nil:
 		return Fail, item.PURL.Name + " " + item.PURL.Version + " comes from no build that is known"
+	case g.Kind != Attested && len(g.Names) > 0 && !slices.Contains(g.Names, b.Owner):
+		return Fail, b.Name + " is a build of " + b.Owner
 	case !b.Recorded:
 		return Waiting, b.Name + " has not ended yet"
 	case g.Kind == RecordedBuild:
