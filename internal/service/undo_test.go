@@ -1,0 +1,75 @@
+package service
+
+import (
+	"strings"
+	"testing"
+
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/npm"
+	"crelvo/internal/record"
+	"crelvo/internal/record/recordtest"
+)
+
+// TestUndoAfterARemoval: undoing a promotion of which one version was removed
+// meanwhile counts each version away once, and leaves alone what was published anew.
+func TestUndoAfterARemoval(t *testing.T) {
+	q := newQuay(t, recordtest.URL(t))
+	other := part(1)
+	other.Version = "0.9.0"
+	q.npm(t, q.admin, q.releases, other) // an acknowledged release of the same package
+	q.npm(t, q.admin, q.snapshots, part(1))
+	p, err := q.Promote(t.Context(), q.admin, PromotionRequest{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1"}})
+	if err != nil || p.State != record.PromotionDone {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	promoted := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "part-1", Version: "1.0.0"}
+	// What was promoted takes nothing more.
+	e := npm.NPM{}
+	staged, err := q.Stage(t.Context(), strings.NewReader("attestation"), -1, "part-1-1.0.0.sigstore")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer staged.Discard()
+	place := ecosystem.Place{Namespace: "@skerry", Name: "part-1", Version: "1.0.0", FileName: "part-1-1.0.0.sigstore", Extension: "sigstore"}
+	if _, err := q.Publish(t.Context(), q.admin, q.releases, e, ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); fault.Of(err).Code != "closed" {
+		t.Errorf("what was promoted takes more: %v", err)
+	}
+	if _, err := q.RemoveVersion(t.Context(), q.admin, "releases", promoted); err != nil {
+		t.Fatal(err)
+	}
+	if p, err = q.Undo(t.Context(), q.admin, p.ID, "wrong tide"); err != nil || p.State != record.PromotionUndone {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	var versions, visible int
+	if err := q.db.QueryRowContext(t.Context(), `select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null and v.visible_until is null)
+		from package p where p.repository_id = $1`, q.releases.ID).Scan(&versions, &visible); err != nil || versions != 1 || visible != 1 {
+		t.Errorf("it says %d versions, and has %d: %v", versions, visible, err)
+	}
+	known, err := q.Package(t.Context(), q.releases.Key("npm", "@skerry", "part-1"))
+	if err != nil || len(known.Versions) != 1 || known.Versions[0].Version != "0.9.0" {
+		t.Errorf("the release that was there before: %+v, %v", known, err)
+	}
+	if mended, err := q.VerifyRecords(t.Context(), q.admin); err != nil || len(mended) != 0 {
+		t.Errorf("%+v, %v", mended, err)
+	}
+}
+
+// TestWithdrawnIsNotPromoted without a word.
+func TestWithdrawnIsNotPromoted(t *testing.T) {
+	q := newQuay(t, recordtest.URL(t))
+	q.npm(t, q.admin, q.snapshots, part(1))
+	withdrawn := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "part-1", Version: "1.0.0-dev.1"}
+	if err := q.WithdrawVersion(t.Context(), q.admin, "snapshots", withdrawn, "leaks", false); err != nil {
+		t.Fatal(err)
+	}
+	ask := PromotionRequest{Track: "ferry", PURLs: []string{withdrawn.String()}}
+	plan, err := q.PlanPromotion(t.Context(), q.admin, ask)
+	if err != nil || len(plan.Problems) != 1 || !strings.Contains(plan.Problems[0], "is withdrawn: leaks") {
+		t.Errorf("the plan: %q, %v", plan.Problems, err)
+	}
+	if p, err := q.Promote(t.Context(), q.admin, ask); err != nil || p.State != record.PromotionFailed || !strings.Contains(p.Why, "is withdrawn") {
+		t.Errorf("%s %q, %v", p.State, p.Why, err)
+	}
+}
