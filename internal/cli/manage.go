@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -411,7 +412,7 @@ func loginCommand(s *session) *cobra.Command {
 				return err
 			}
 			c.User, c.Password = name, password
-			return s.keepToken(cmd, c)
+			return s.keepToken(cmd, c, input)
 		}}
 	cmd.Flags().StringVar(&name, "name", "", "the user to sign in as")
 	return cmd
@@ -435,15 +436,39 @@ func readPassword(cmd *cobra.Command, input *bufio.Reader) (string, error) {
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
+// ownPassword replaces a password that somebody else gave by one of one's own.
+func (s *session) ownPassword(cmd *cobra.Command, c *client.Client, input *bufio.Reader) error {
+	fmt.Fprintf(cmd.ErrOrStderr(), "The password of %s was given by somebody else; choose one of your own now.\nNew ", c.User)
+	password, err := readPassword(cmd, input)
+	if err != nil {
+		return err
+	}
+	if password == "" {
+		return fmt.Errorf("no new password was given; sign in on the console, or write the new one in a second line")
+	}
+	if err := c.ChangePassword(cmd.Context(), api.PasswordChange{Old: c.Password, New: password}); err != nil {
+		return err
+	}
+	c.Password = password
+	return nil
+}
+
 // keepToken makes a token for this machine and stores it.
-func (s *session) keepToken(cmd *cobra.Command, c *client.Client) error {
+func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.Reader) error {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "machine"
 	}
 	host = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(host), "-"), "-")
-	made, err := c.AddToken(cmd.Context(), api.NewToken{
-		Name: fmt.Sprintf("cli-%.30s-%s", host, strconv.FormatInt(time.Now().UnixMilli(), 36))})
+	ask := api.NewToken{Name: fmt.Sprintf("cli-%.30s-%s", host, strconv.FormatInt(time.Now().UnixMilli(), 36))}
+	made, err := c.AddToken(cmd.Context(), ask)
+	var p *api.Problem
+	if errors.As(err, &p) && p.Code == "change-password-first" {
+		if err := s.ownPassword(cmd, c, input); err != nil {
+			return err
+		}
+		made, err = c.AddToken(cmd.Context(), ask)
+	}
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/npm"
 )
 
 func put(t *testing.T, path, text string, mode fs.FileMode) {
@@ -141,5 +144,32 @@ func TestMask(t *testing.T) {
 		if got := mask(text); got != want {
 			t.Errorf("%q is shown as %q; want %q", text, got, want)
 		}
+	}
+}
+
+// TestLinksOutOfAProject: a link in a project, which anybody may have put there,
+// does not lead to another file of one's own.
+func TestLinksOutOfAProject(t *testing.T) {
+	project, outside := t.TempDir(), filepath.Join(t.TempDir(), "precious")
+	put(t, outside, "mine\n", 0o600)
+	if err := os.Symlink(outside, filepath.Join(project, ".npmrc")); err != nil {
+		t.Fatal(err)
+	}
+	inside := filepath.Join(project, "settings")
+	put(t, inside, "", 0o644)
+	p := &pointing{project: project}
+	c := npm.NPM{}.Clients()[0]
+	_, _, err := p.edits(c, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"})
+	if err == nil || !strings.Contains(err.Error(), outside) {
+		t.Errorf("a link to %s: %v", outside, err)
+	}
+	if err := os.Remove(filepath.Join(project, ".npmrc")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(inside, filepath.Join(project, ".npmrc")); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := p.edits(c, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
+		t.Errorf("a link within the project: %v", err)
 	}
 }

@@ -94,6 +94,14 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 		if err != nil {
 			return nil, nil, err
 		}
+		// What a link leads to is changed, and not the link; a project's file does not
+		// lead out of the project, whoever made the link.
+		if real, err := filepath.EvalSymlinks(path); err == nil && real != path {
+			if project, err := filepath.EvalSymlinks(p.project); !piece.Personal() && (err != nil || !within(project, real)) {
+				return nil, nil, fmt.Errorf("%s is a link to %s, which is outside of the project; nothing was written", path, real)
+			}
+			path = real
+		}
 		before, err := read(path)
 		if err != nil {
 			return nil, nil, err
@@ -121,6 +129,12 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 		}
 	}
 	return all, skipped, nil
+}
+
+// within tells whether a path is in a folder; both have no links in them.
+func within(folder, path string) bool {
+	below, err := filepath.Rel(folder, path)
+	return err == nil && filepath.IsLocal(below)
 }
 
 // secretForms are where secrets stand in the files of clients: after a word that

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -28,6 +29,7 @@ import (
 	"crelvo/console"
 	"crelvo/internal/blob"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/query"
 	"crelvo/internal/record"
 	"crelvo/internal/record/privatepg"
 	"crelvo/internal/service"
@@ -43,6 +45,8 @@ type serveSettings struct {
 	PublicURL    string        `koanf:"public-url"`
 	QuietPeriod  time.Duration `koanf:"quiet-period"`
 	LongestToken string        `koanf:"longest-token"`
+	LargestFile  string        `koanf:"largest-file"`
+	Proxies      []string      `koanf:"trusted-proxies"`
 	Drain        time.Duration `koanf:"drain"`
 	KeyFile      string        `koanf:"key-file"`
 	LogLevel     string        `koanf:"log-level"`
@@ -58,6 +62,8 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
 	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
+	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
+	f.StringSlice("trusted-proxies", nil, "addresses or networks of proxies whose word counts for where requests come from, such as 10.0.0.5 or 10.0.0.0/24; none unless named")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
 	f.String("key-file", "", "the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
 	f.String("log-level", logLevel, "debug, info, warn or error")
@@ -155,6 +161,27 @@ func tellFirstSignIn(w io.Writer, data string, first service.FirstSignIn) error 
 	return nil
 }
 
+// parseNetworks reads addresses and networks.
+func parseNetworks(texts []string) ([]netip.Prefix, error) {
+	var all []netip.Prefix
+	for _, text := range texts {
+		text = strings.TrimSpace(text)
+		if text == "" {
+			continue
+		}
+		if a, err := netip.ParseAddr(text); err == nil {
+			all = append(all, netip.PrefixFrom(a, a.BitLen()))
+			continue
+		}
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("--trusted-proxies cannot be %q; write addresses or networks, such as 10.0.0.5 or 10.0.0.0/24", text)}
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
 // house is a running service with all that it stands on.
 type house struct {
 	settings serveSettings
@@ -213,11 +240,19 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil || longest == 0 {
 		return nil, usageError{fmt.Errorf("--longest-token cannot be %q; write it like 30d", settings.LongestToken)}
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest})
+	largest, ok := query.ParseBytes(cmp.Or(settings.LargestFile, "20GiB"))
+	if !ok || largest < 1 {
+		return nil, usageError{fmt.Errorf("--largest-file cannot be %q; write it like 2GiB", settings.LargestFile)}
+	}
+	proxies, err := parseNetworks(settings.Proxies)
 	if err != nil {
 		return nil, err
 	}
-	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, Version: Version, Log: h.log, Console: console.Files()})
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest})
+	if err != nil {
+		return nil, err
+	}
+	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, TrustedProxies: proxies, Version: Version, Log: h.log, Console: console.Files()})
 	return h, nil
 }
 

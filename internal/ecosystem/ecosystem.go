@@ -235,6 +235,9 @@ type Completion struct {
 // Desk is what an ecosystem may ask of Crelvo. Errors are faults, or the
 // package's own Err values.
 type Desk interface {
+	// MayPublish checks that the caller may publish a package to a repository, before
+	// anything that it sends is read. What can only be told later is asked again.
+	MayPublish(caller access.Caller, repository catalog.Repository, key catalog.PackageKey) error
 	// Receive takes a file; length is -1 if the client did not say it.
 	Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, place Place,
 		body io.Reader, length int64) (Receipt, error)

@@ -129,6 +129,15 @@ func (db *DB) ByToken(ctx context.Context, hash [32]byte) (Token, Principal, err
 	return t, p, err
 }
 
+// TokenNamed finds a token of somebody that is not revoked, or ErrNotFound.
+func (db *DB) TokenNamed(ctx context.Context, principalID int64, name string) (Token, error) {
+	t, err := scanToken(db.QueryRowContext(ctx, `select `+tokenColumns("")+` from token where principal_id = $1 and name = $2 and revoked_at is null`, principalID, name).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return t, err
+}
+
 // TokenUse says when, from where and by what a token was used last.
 type TokenUse struct {
 	TokenID      int64

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"net/netip"
 	"sync"
 	"time"
 
@@ -10,17 +11,32 @@ import (
 )
 
 // brake slows down who tries passwords: after some failures in a row each
-// further one makes an account, or an address, wait twice as long. Every node
-// counts for itself. The waits are bounded, so that nobody can lock others out.
+// further one makes an account at a place, or the place, wait twice as long. What
+// others do elsewhere slows nobody down, so nobody can be kept out by it. Every node
+// counts for itself. The waits are bounded.
 type brake struct {
 	mu       sync.Mutex
-	accounts *lru.Cache[string, failures]
+	accounts *lru.Cache[string, failures] // at a place
 	places   *lru.Cache[string, failures]
 }
 
 type failures struct {
 	times int
 	last  time.Time
+}
+
+// placeOf is where somebody is: an address, or with the longer ones the network
+// that one household has.
+func placeOf(address string) string {
+	a, err := netip.ParseAddr(address)
+	if err != nil || a.Unmap().Is4() {
+		return address
+	}
+	network, err := a.Prefix(64)
+	if err != nil {
+		return address
+	}
+	return network.String()
 }
 
 const (
@@ -56,6 +72,8 @@ func (f failures) wait(now time.Time, free int, longest time.Duration) time.Dura
 func (b *brake) try(account, place string, now time.Time) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	place = placeOf(place)
+	account += " " + place
 	of := func(all *lru.Cache[string, failures], key string) failures {
 		f, _ := all.Get(key)
 		if now.Sub(f.last) > forgiveAfter {
@@ -84,7 +102,8 @@ func (b *brake) try(account, place string, now time.Time) error {
 func (b *brake) succeeded(account, place string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.accounts.Remove(account)
+	place = placeOf(place)
+	b.accounts.Remove(account + " " + place)
 	if f, ok := b.places.Get(place); ok {
 		f.times--
 		b.places.Add(place, f)

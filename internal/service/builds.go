@@ -480,7 +480,15 @@ func (s *Service) placed(caller access.Caller, versions []record.MadeVersion) []
 func (s *Service) Builds(ctx context.Context, caller access.Caller, f record.BuildFilter) ([]record.Build, error) {
 	scope := s.scopeOf(s.Readable(caller)...)
 	f.Scope, f.OwnerID = &scope, caller.ID
-	return s.db.Builds(ctx, f)
+	builds, err := s.db.Builds(ctx, f)
+	if caller.Anonymous() {
+		// Where and how an organisation builds is nothing for the public.
+		for i := range builds {
+			b := &builds[i]
+			b.Branch, b.Link, b.Agent, b.Notes, b.Owner = "", "", "", nil, ""
+		}
+	}
+	return builds, err
 }
 
 func noBuild(title string) error {

@@ -151,7 +151,7 @@ func (s *Service) deliverOne(ctx context.Context, d record.Delivery) error {
 	list := files[d.VersionID]
 	slices.SortFunc(list, func(a, b catalog.File) int { return int(a.ID - b.ID) })
 	return e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version, Files: list,
-		URL: to.URL, User: secret.User, Secret: secret.Secret, Client: upstream.Plain(to.Private), Agent: s.settings.Version,
+		URL: to.URL, User: secret.User, Secret: secret.Secret, Client: upstream.Plain(to.URL, to.Private), Agent: s.settings.Version,
 		Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return s.Open(ctx, f) }})
 }
 

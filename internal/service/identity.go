@@ -52,59 +52,115 @@ func (o Origin) on(c access.Caller) access.Caller {
 	return c
 }
 
-// ByToken finds the caller who has a token.
+// memoryKey is the key of a secret among the callers that are remembered. What is
+// right as one kind of secret is nothing as another.
+func memoryKey(kind, secret string) [32]byte { return sha256.Sum256([]byte(kind + "\x00" + secret)) }
+
+// ByToken finds the caller who has a token. Who has none is put on record.
 func (s *Service) ByToken(ctx context.Context, secret string, from Origin) (access.Caller, error) {
-	if strings.HasPrefix(secret, access.TokenPrefix) && !access.TokenWhole(secret) {
-		f := fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
-			WithHint("Copy it again, whole and without spaces or line breaks.")
-		return access.Caller{}, s.notIn(from.on(access.Caller{}), f)
+	caller, who, err := s.byToken(ctx, secret, from)
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return access.Caller{}, s.notIn(who, f)
 	}
-	hash := sha256.Sum256([]byte(secret))
+	return caller, err
+}
+
+// byToken is ByToken without the record; who is as far as it is known then.
+func (s *Service) byToken(ctx context.Context, secret string, from Origin) (caller, who access.Caller, err error) {
+	who = from.on(access.Caller{})
+	if strings.HasPrefix(secret, access.TokenPrefix) && !access.TokenWhole(secret) {
+		return caller, who, fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
+			WithHint("Copy it again, whole and without spaces or line breaks.")
+	}
+	key := memoryKey("token", secret)
 	generation, now := s.accessGeneration.Load(), s.Now()
-	known, ok := s.callers.Get(hash)
+	known, ok := s.callers.Get(key)
 	if !ok || known.generation != generation {
-		t, p, err := s.db.ByToken(ctx, hash)
+		t, p, err := s.db.ByToken(ctx, sha256.Sum256([]byte(secret)))
 		if errors.Is(err, record.ErrNotFound) {
-			return access.Caller{}, s.notIn(from.on(access.Caller{}), fault.New(fault.Unknown, "token-unknown", "this server does not know the token").
-				WithHint("It may belong to another server, or have been removed; make one with crelvo token new."))
+			return caller, who, fault.New(fault.Unknown, "token-unknown", "this server does not know the token").
+				WithHint("It may belong to another server, or have been removed; make one with crelvo token new.")
 		}
 		if err != nil {
-			return access.Caller{}, err
+			return caller, who, err
 		}
+		who.Name, who.Token = p.Name, t.Name
 		if t.RevokedAt != nil {
-			return access.Caller{}, s.notIn(from.on(access.Caller{Name: p.Name, Token: t.Name}), fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked on %s",
-				t.Name, p.Name, t.RevokedAt.UTC().Format(timeForm)).WithHint("Make a new one with crelvo token new."))
+			return caller, who, fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked on %s",
+				t.Name, p.Name, t.RevokedAt.UTC().Format(timeForm)).WithHint("Make a new one with crelvo token new.")
 		}
 		if p.BlockedAt != nil {
-			return access.Caller{}, s.notIn(from.on(access.Caller{Name: p.Name, Token: t.Name}), blocked(p))
+			return caller, who, blocked(p)
 		}
-		c := callerOf(p)
-		c.Token = t.Name
-		for _, text := range t.Only {
-			pattern, err := purl.ParsePattern(text)
-			if err != nil {
-				return access.Caller{}, err
-			}
-			c.Only = append(c.Only, pattern)
-		}
-		for _, can := range t.Can {
-			c.Can = append(c.Can, access.Action(can))
-		}
-		if len(t.On) > 0 {
-			c.On = t.On
+		c, err := callerWith(p, t)
+		if err != nil {
+			return caller, who, err
 		}
 		known = aged[knownCaller]{value: knownCaller{c, t.ID, t.ExpiresAt}, generation: generation}
-		s.callers.Add(hash, known)
+		s.callers.Add(key, known)
 	}
+	caller = from.on(known.value.caller)
+	caller.TokenEnds, caller.Generation = known.value.ends, generation
 	if !now.Before(known.value.ends) {
-		return access.Caller{}, s.notIn(from.on(known.value.caller), fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
-			known.value.caller.Token, known.value.caller.Name, known.value.ends.UTC().Format(timeForm)).
-			WithHint("Make a new one with crelvo token new."))
+		return access.Caller{}, caller, fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
+			caller.Token, caller.Name, known.value.ends.UTC().Format(timeForm)).
+			WithHint("Make a new one with crelvo token new.")
 	}
 	s.downloads.tokenUsed(record.TokenUse{TokenID: known.value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
-	caller := from.on(known.value.caller)
-	caller.TokenEnds = known.value.ends
-	return caller, nil
+	return caller, caller, nil
+}
+
+// callerWith is the caller that somebody is with a token.
+func callerWith(p record.Principal, t record.Token) (access.Caller, error) {
+	c := callerOf(p)
+	c.Token = t.Name
+	for _, text := range t.Only {
+		pattern, err := purl.ParsePattern(text)
+		if err != nil {
+			return c, err
+		}
+		c.Only = append(c.Only, pattern)
+	}
+	for _, can := range t.Can {
+		c.Can = append(c.Can, access.Action(can))
+	}
+	if len(t.On) > 0 {
+		c.On = t.On
+	}
+	return c, nil
+}
+
+// stillMay checks once more that a caller may do something, where it began long
+// ago: its token may have been revoked or have ended since, or its role taken away.
+func (s *Service) stillMay(ctx context.Context, caller access.Caller, action access.Action, o access.Object) error {
+	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
+		return fault.New(fault.Unknown, "token-ended", "the token %q of %s ended meanwhile", caller.Token, caller.Name).WithHint("Make a new one with crelvo token new.")
+	}
+	if caller.Generation == 0 || s.accessGeneration.Load() == caller.Generation { // 0: the program itself
+		return nil
+	}
+	p, err := s.db.Principal(ctx, caller.Name)
+	if errors.Is(err, record.ErrNotFound) || err == nil && p.BlockedAt != nil {
+		return fault.New(fault.Unknown, "blocked", "%s is not let in any more", caller.Name)
+	}
+	if err != nil {
+		return err
+	}
+	now := callerOf(p)
+	if caller.Token != "" {
+		t, err := s.db.TokenNamed(ctx, p.ID, caller.Token)
+		if errors.Is(err, record.ErrNotFound) {
+			return fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked meanwhile", caller.Token, caller.Name).WithHint("Make a new one with crelvo token new.")
+		}
+		if err == nil {
+			now, err = callerWith(p, t)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return s.Allow(now, action, o)
 }
 
 // notIn notes that somebody did not get in.
@@ -140,7 +196,8 @@ func (s *Service) BySecret(ctx context.Context, name, secret string, from Origin
 	}
 	// The token of the environment need not be of Crelvo's own making.
 	if len(secret) >= minEnvironmentToken {
-		if c, err := s.ByToken(ctx, secret, from); err == nil {
+		// A password of that length is no token that was refused.
+		if c, _, err := s.byToken(ctx, secret, from); err == nil {
 			return c, nil
 		}
 	}
@@ -151,31 +208,50 @@ var wrongPassword = fault.New(fault.Unknown, "wrong-password", "the name or the 
 	WithHint("Package clients are best given a token; make one with crelvo token new.")
 
 func (s *Service) byPassword(ctx context.Context, name, password string, from Origin) (access.Caller, error) {
-	hash := sha256.Sum256([]byte(name + "\x00" + password))
+	key := memoryKey("password", name+"\x00"+password)
 	generation, now := s.accessGeneration.Load(), s.Now()
-	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
-		return from.on(known.value.caller), nil
+	if known, ok := s.callers.Get(key); ok && known.generation == generation && now.Before(known.value.ends) {
+		c := from.on(known.value.caller)
+		c.Generation = generation
+		return c, nil
 	}
 	if !text.Fit(name, false) || len(name) > text.MaxName {
 		name = "" // nobody has such a name; it is refused, slowed down and noted as any wrong one
 	}
+	// Many requests at once with one password are one attempt.
+	tried, err, _ := s.trying.Do(string(key[:])+from.Address, func() (any, error) {
+		return s.tryPassword(context.WithoutCancel(ctx), key, name, password, from)
+	})
+	if err != nil {
+		return access.Caller{}, err
+	}
+	return from.on(tried.(access.Caller)), nil
+}
+
+// tryPassword is byPassword for a password that was not right lately.
+func (s *Service) tryPassword(ctx context.Context, key [32]byte, name, password string, from Origin) (access.Caller, error) {
+	generation, now := s.accessGeneration.Load(), s.Now()
 	who := from.on(access.Caller{Name: name})
 	if err := s.brake.try(name, from.Address, now); err != nil {
 		return access.Caller{}, s.notIn(who, fault.Of(err))
 	}
 	p, err := s.db.Principal(ctx, name)
-	if errors.Is(err, record.ErrNotFound) {
-		// As slow as for a known name, so that names cannot be tried out.
-		s.verifyPassword(ctx, nobodysHash, password)
+	if err != nil && !errors.Is(err, record.ErrNotFound) {
+		return access.Caller{}, err
+	}
+	// For a name that nobody has, and for robots, which have no password, it is as
+	// slow as for any other, so that names cannot be tried out.
+	hash := p.PasswordHash
+	if hash == "" {
+		hash = nobodysHash
+	}
+	right := s.verifyPassword(ctx, hash, password) && p.PasswordHash != ""
+	if p.ID == 0 {
 		// Names can be made up without end: they are one attempt on record, by its
 		// address, and leave room for those on who there is.
 		who.Name = ""
-		return access.Caller{}, s.notIn(who, wrongPassword)
 	}
-	if err != nil {
-		return access.Caller{}, err
-	}
-	if !s.verifyPassword(ctx, p.PasswordHash, password) {
+	if !right {
 		return access.Caller{}, s.notIn(who, wrongPassword)
 	}
 	s.brake.succeeded(name, from.Address)
@@ -183,8 +259,9 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 		return access.Caller{}, s.notIn(who, blocked(p))
 	}
 	c := callerOf(p)
-	s.callers.Add(hash, aged[knownCaller]{value: knownCaller{c, 0, now.Add(passwordMemory)}, generation: generation})
-	return from.on(c), nil
+	c.Generation = generation
+	s.callers.Add(key, aged[knownCaller]{value: knownCaller{c, 0, now.Add(passwordMemory)}, generation: generation})
+	return c, nil
 }
 
 func callerOf(p record.Principal) access.Caller {
@@ -239,12 +316,14 @@ func (s *Service) SignOutClient(ctx context.Context, caller access.Caller) error
 // BySession finds the caller of a browser's session; an anonymous one if it
 // has ended.
 func (s *Service) BySession(ctx context.Context, secret string, from Origin) (access.Caller, error) {
-	hash := sha256.Sum256([]byte(secret))
+	key := memoryKey("session", secret)
 	generation, now := s.accessGeneration.Load(), s.Now()
-	if known, ok := s.callers.Get(hash); ok && known.generation == generation && now.Before(known.value.ends) {
-		return from.on(known.value.caller), nil
+	if known, ok := s.callers.Get(key); ok && known.generation == generation && now.Before(known.value.ends) {
+		c := from.on(known.value.caller)
+		c.Generation = generation
+		return c, nil
 	}
-	p, ends, err := s.db.BySession(ctx, hash, now)
+	p, ends, err := s.db.BySession(ctx, sha256.Sum256([]byte(secret)), now)
 	if errors.Is(err, record.ErrNotFound) || err == nil && p.BlockedAt != nil {
 		return s.Nobody(ctx, from)
 	}
@@ -252,7 +331,8 @@ func (s *Service) BySession(ctx context.Context, secret string, from Origin) (ac
 		return access.Caller{}, err
 	}
 	c := callerOf(p)
-	s.callers.Add(hash, aged[knownCaller]{value: knownCaller{c, 0, ends}, generation: generation})
+	c.Generation = generation
+	s.callers.Add(key, aged[knownCaller]{value: knownCaller{c, 0, ends}, generation: generation})
 	return from.on(c), nil
 }
 
@@ -293,6 +373,10 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 	}
 	if err := checkName("token", n.Name); err != nil {
 		return "", t, err
+	}
+	if owner.PasswordGiven && owner.ID == caller.ID && caller.Token == "" {
+		return "", t, fault.New(fault.Denied, "change-password-first", "the password of %s was given by somebody else, and is to be changed before it is good for a token", owner.Name).
+			WithHint("Change it: crelvo user password.")
 	}
 	for _, can := range n.Can {
 		if !slices.Contains(access.Actions, can) {
@@ -354,7 +438,7 @@ func (s *Service) tokenOwner(ctx context.Context, caller access.Caller, name str
 		if err := s.Allow(caller, access.SignedIn, everything); err != nil {
 			return record.Principal{}, err
 		}
-		return record.Principal{ID: caller.ID, Name: caller.Name}, nil
+		return s.db.Principal(ctx, caller.Name)
 	}
 	if err := s.Allow(caller, access.Manage, everything); err != nil {
 		return record.Principal{}, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"crelvo/internal/core/access"
@@ -109,7 +110,7 @@ func (s *Service) CheckMirror(ctx context.Context, caller access.Caller, r catal
 		}
 		if r.Mirror == nil || len(r.Mirror.Upstreams) == 0 {
 			r.Mirror, r.Ecosystem = known.Mirror, known.Ecosystem
-		} else if r.Mirror.Secret == "" {
+		} else if r.Mirror.Secret == "" && !slices.ContainsFunc(r.Mirror.Upstreams, func(u catalog.Upstream) bool { return !knownHost(known.Mirror, u.URL) }) {
 			r.Mirror.User, r.Mirror.Secret = known.Mirror.User, known.Mirror.Secret
 		}
 	}

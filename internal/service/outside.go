@@ -86,7 +86,7 @@ func (s *Service) askOutside(ctx context.Context, g promotion.Gate, q outsideQue
 	request.Header.Set("User-Agent", s.settings.Version)
 	s.signRequest(request, body)
 	// An admin wrote the address, so it may be one of ours.
-	response, err := upstream.Plain(true).Do(request)
+	response, err := upstream.Plain(g.URL, true).Do(request)
 	if ctx.Err() != nil {
 		return fail("it did not answer within %s", g.For)
 	}

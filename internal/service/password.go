@@ -121,8 +121,11 @@ func (s *Service) Bootstrap(ctx context.Context, password, token string) (FirstS
 				return err
 			}
 		}
+		if token == "" {
+			return nil // other nodes may have one; crelvo token revoke ends it for all
+		}
 		now := s.Now()
-		if _, err := tx.RevokeToken(ctx, admin.ID, environmentToken, now); err != nil || token == "" {
+		if _, err := tx.RevokeToken(ctx, admin.ID, environmentToken, now); err != nil {
 			return err
 		}
 		return tx.PutToken(ctx, record.Token{PrincipalID: admin.ID, Name: environmentToken, CreatedAt: now,

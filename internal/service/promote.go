@@ -261,21 +261,28 @@ func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record
 	return views, before, nil
 }
 
-// itemsSeen tells whether the caller may see all that a promotion is about.
+// itemsSeen tells whether the caller may see a promotion: all that it is about,
+// where it comes from, or once it is done also where it went.
 func (s *Service) itemsSeen(caller access.Caller, p record.Promotion) bool {
-	for _, id := range []int64{p.FromID, p.ToID} {
-		r, ok := s.RepositoryByID(id)
-		if !ok {
-			continue
-		}
-		if sight, ok := s.sightOf(caller, r); ok {
-			r.Sight = sight
-			if !slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return !s.shows(r.Key(i.Ecosystem, i.Namespace, i.Name)) }) {
-				return true
-			}
-		}
+	if s.sees(caller, p.FromID, p.Items) {
+		return true
 	}
-	return false
+	return (p.State == record.PromotionDone || p.State == record.PromotionUndone) && s.sees(caller, p.ToID, p.Items)
+}
+
+// sees tells whether the caller may read all packages of some items in a
+// repository.
+func (s *Service) sees(caller access.Caller, repositoryID int64, items []record.PromotionItem) bool {
+	r, ok := s.RepositoryByID(repositoryID)
+	if !ok {
+		return false
+	}
+	sight, ok := s.sightOf(caller, r)
+	if !ok {
+		return false
+	}
+	r.Sight = sight
+	return !slices.ContainsFunc(items, func(i record.PromotionItem) bool { return !s.shows(r.Key(i.Ecosystem, i.Namespace, i.Name)) })
 }
 
 func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams []string) PromotionView {
@@ -283,6 +290,11 @@ func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams 
 	from, _ := s.RepositoryByID(p.FromID)
 	to, _ := s.RepositoryByID(p.ToID)
 	v.From, v.To = from.Name, to.Name
+	if !s.sees(caller, p.FromID, p.Items) {
+		// Who reads only where it went is told that it came, and its notes.
+		v.From, v.Gates, v.Answers, v.Votes, v.Onward, v.SignWith, v.Why, v.Build, v.BuildID = "", nil, nil, nil, nil, "", "", "", 0
+		v.AskedBy, v.UndoneBy, v.Plan = "", "", nil
+	}
 	v.MayVote = p.State == record.PromotionWaiting && s.mayVote(caller, p, teams)
 	promotes := s.Allow(caller, access.Promote, access.Of(to)) == nil
 	v.MayUndo = p.State == record.PromotionDone && promotes
@@ -325,6 +337,9 @@ func (s *Service) Promotion(ctx context.Context, caller access.Caller, id int64)
 		return PromotionView{}, fault.New(fault.NotFound, "no-such-promotion", "there is no promotion %d that you may see", id)
 	}
 	v := found[0]
+	if v.Plan == nil {
+		return v, nil // the caller may not see where it comes from
+	}
 	if err := json.Unmarshal(v.Plan, &v.Planned); err != nil {
 		return v, err
 	}

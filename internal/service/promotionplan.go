@@ -87,7 +87,7 @@ func (c crossingItem) restamped() bool { return c.to != c.Version }
 
 // cross works out what a request is about.
 func (s *Service) cross(ctx context.Context, caller access.Caller, r PromotionRequest) (*crossing, error) {
-	track, err := s.Track(ctx, caller, r.Track)
+	track, err := s.wholeTrack(ctx, caller, r.Track)
 	if err != nil {
 		return nil, err
 	}

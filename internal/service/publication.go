@@ -45,6 +45,10 @@ func (s *staging) Discard() {
 
 func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name string) (*staging, error) {
 	staged, err := s.blobs.Stage(ctx, body, length)
+	var told *fault.Error
+	if errors.Is(err, blob.ErrCut) && errors.As(err, &told) {
+		return nil, told // the reader knows why
+	}
 	if errors.Is(err, blob.ErrCut) {
 		return nil, fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name).
 			WithHint("Nothing of it was kept; send it again.").WithCause(err)
@@ -81,6 +85,9 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 		if err := s.accepts(caller, repository, e, f.Place); err != nil {
 			return Published{}, err
 		}
+		if err := s.fits(repository, f.Place.FileName, f.Size()); err != nil {
+			return Published{}, err
+		}
 		known, err := inspected(ctx, e, f.Place, f.Staged)
 		if err != nil {
 			return Published{}, err
@@ -104,6 +111,9 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 		return published, err
 	}
 	err = s.recorded(ctx, stored, func(tx *record.Tx) error {
+		if err := s.stillMay(ctx, caller, access.Publish, access.Object{Repository: repository, Package: published.PURL}); err != nil {
+			return err
+		}
 		var last record.Added
 		for i, given := range p.Files {
 			place := given.Place

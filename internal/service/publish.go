@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -30,17 +31,27 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	if err := s.accepts(caller, repository, e, place); err != nil {
 		return ecosystem.Receipt{}, err
 	}
+	if err := s.fits(repository, place.FileName, length); err != nil {
+		return ecosystem.Receipt{}, err
+	}
+	body = &atMost{from: body, left: s.largest(repository)}
 	staged, err := s.stage(ctx, body, length, place.FileName)
 	if err != nil {
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	defer staged.Discard()
+	if err := s.fits(repository, place.FileName, staged.Size()); err != nil {
+		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
+	}
 	details, err := inspected(ctx, e, place, staged)
 	if err != nil {
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	var added record.Added
 	err = s.recorded(ctx, []*blob.Staged{staged.file}, func(tx *record.Tx) error {
+		if err := s.stillMay(ctx, caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+			return err
+		}
 		if place.Snapshot && place.Upload == "" {
 			if err := s.nameUpload(ctx, tx, caller, e, repository, &place); err != nil {
 				return err
@@ -63,6 +74,58 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 	}
 	s.changed(place.Key(e.Name(), repository))
 	return ecosystem.Receipt{Same: added.Same}, nil
+}
+
+// largest is how large a file may be that is published to a repository, in bytes.
+func (s *Service) largest(repository catalog.Repository) int64 {
+	if repository.LargestFile > 0 {
+		return repository.LargestFile
+	}
+	return s.settings.LargestFile
+}
+
+// LargestFile is how large a file may be that is published to a repository, or
+// through a chain to any repository that it leads to, in bytes.
+func (s *Service) LargestFile(repository catalog.Repository) int64 {
+	if repository.Chain == nil {
+		return s.largest(repository)
+	}
+	most, found := int64(0), false
+	for _, id := range []int64{repository.Chain.ReleasesTo, repository.Chain.SnapshotsTo} {
+		if r, ok := s.RepositoryByID(id); ok {
+			most, found = max(most, s.largest(r)), true
+		}
+	}
+	if !found {
+		return s.settings.LargestFile
+	}
+	return most
+}
+
+// fits refuses a file that is larger than a repository takes.
+func (s *Service) fits(repository catalog.Repository, name string, size int64) error {
+	if most := s.largest(repository); size > most {
+		return fault.New(fault.TooLarge, "file-too-large", "%s has %s; %s takes files of up to %s", name, api.Bytes(size), repository.Name, api.Bytes(most)).
+			WithHint("An admin of %s can raise that: crelvo repo edit %s --largest-file SIZE.", repository.Name, repository.Name)
+	}
+	return nil
+}
+
+// atMost gives one byte more than there may be, so that too much is seen, and no
+// more than that is stored.
+type atMost struct {
+	from io.Reader
+	left int64
+}
+
+// Read implements io.Reader.
+func (a *atMost) Read(p []byte) (int, error) {
+	if a.left < 0 {
+		return 0, io.EOF
+	}
+	n, err := a.from.Read(p[:min(int64(len(p)), a.left+1)])
+	a.left -= int64(n)
+	return n, err
 }
 
 // inspected is what a file tells of its version, if that is not more than can be
@@ -129,8 +192,18 @@ func (s *Service) Target(caller access.Caller, repository catalog.Repository, sn
 			WithHint("Publish to a house repository, or have an admin name the one that %s of %s go to.", what, repository.Name)
 	}
 	err := s.Allow(caller, access.Publish, access.Of(target))
+	if err != nil && !repository.Chain.OpenMembers && !access.Decide(caller, access.Read, access.Of(target)).Allowed {
+		// What stands behind a chain is not told to who may not read it.
+		f := fault.Of(err)
+		err = fault.New(f.Kind, f.Code, "%s may not publish %s to %s", cmp.Or(caller.Name, "nobody"), what, repository.Name).WithHint("%s.", s.whoGrants(everything))
+	}
 	target.Sight, _ = s.sightOf(caller, target)
 	return target, err
+}
+
+// MayPublish implements ecosystem.Desk.
+func (s *Service) MayPublish(caller access.Caller, repository catalog.Repository, key catalog.PackageKey) error {
+	return s.Allow(caller, access.Publish, access.Object{Repository: repository, Package: purlOf(key, "")})
 }
 
 // accepts checks that the caller may publish the package, and that a version of

@@ -390,6 +390,9 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 		if err := s.checkMirror(ctx, &after); err != nil {
 			return before, err
 		}
+		if err := s.mayLead(caller, before.Mirror, &settings); err != nil {
+			return before, err
+		}
 	}
 	if change.Members != nil || change.ReleasesTo != nil || change.SnapshotsTo != nil || change.OpenMembers != nil {
 		if after.Chain == nil {

@@ -50,6 +50,9 @@ type Settings struct {
 	SecretKey [32]byte
 	// LongestToken is how long a token may last. Default 366 days.
 	LongestToken time.Duration
+	// LargestFile is how large a published file may be where its repository does not
+	// say it, in bytes. Default 20 GiB.
+	LargestFile int64
 	// Version names the program to upstreams.
 	Version string
 }
@@ -90,6 +93,7 @@ type Service struct {
 	admins           atomic.Pointer[aged[[]access.Grant]]
 	callers          *lru.Cache[[32]byte, aged[knownCaller]]
 	hashing          chan struct{} // how many passwords are hashed at once
+	trying           singleflight.Group
 
 	buildGeneration atomic.Uint64
 	openBuilds      atomic.Pointer[aged[[]record.OpenBuild]]
@@ -120,6 +124,9 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if settings.QuietPeriod == 0 {
 		settings.QuietPeriod = time.Minute
 	}
+	if settings.LargestFile == 0 {
+		settings.LargestFile = 20 << 30
+	}
 	if settings.LongestToken == 0 {
 		settings.LongestToken = defaultLongest
 	}
@@ -134,6 +141,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
+	s.accessGeneration.Store(1)
 	var err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11 error
 	s.packages, err1 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
 	s.composed, err7 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)

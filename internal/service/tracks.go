@@ -33,9 +33,31 @@ type NewTrack struct {
 // maxStages is how many stages a track may have.
 const maxStages = 12
 
-// Tracks lists the tracks of which the caller may read some stage. Stages that
-// it may not read have no name.
+// Tracks lists the tracks of which the caller may read some stage. Other stages
+// are left out, and what is asked for on a hop is only told to who may read where
+// it leads from.
 func (s *Service) Tracks(ctx context.Context, caller access.Caller) ([]record.Track, error) {
+	tracks, err := s.tracksSeen(ctx, caller)
+	readable := repositoryIDs(s.Readable(caller))
+	for i, t := range tracks {
+		var shown []record.Stage
+		for j, stage := range t.Stages {
+			if !slices.Contains(readable, stage.RepositoryID) {
+				continue
+			}
+			if j > 0 && !slices.Contains(readable, t.Stages[j-1].RepositoryID) {
+				stage.Gates, stage.SignWith, stage.Onward = nil, "", nil
+			}
+			shown = append(shown, stage)
+		}
+		tracks[i].Stages = shown
+	}
+	return tracks, err
+}
+
+// tracksSeen are the tracks of which the caller may read some stage, with all that
+// they are.
+func (s *Service) tracksSeen(ctx context.Context, caller access.Caller) ([]record.Track, error) {
 	tracks, err := s.db.Tracks(ctx)
 	readable := repositoryIDs(s.Readable(caller))
 	return slices.DeleteFunc(tracks, func(t record.Track) bool {
@@ -43,12 +65,25 @@ func (s *Service) Tracks(ctx context.Context, caller access.Caller) ([]record.Tr
 	}), err
 }
 
-// Track finds a track.
+// Track shows a track, as Tracks does.
 func (s *Service) Track(ctx context.Context, caller access.Caller, name string) (record.Track, error) {
 	tracks, err := s.Tracks(ctx, caller)
 	if err != nil {
 		return record.Track{}, err
 	}
+	return oneTrack(tracks, name)
+}
+
+// wholeTrack is a track with all that it is, of which the caller may read a stage.
+func (s *Service) wholeTrack(ctx context.Context, caller access.Caller, name string) (record.Track, error) {
+	tracks, err := s.tracksSeen(ctx, caller)
+	if err != nil {
+		return record.Track{}, err
+	}
+	return oneTrack(tracks, name)
+}
+
+func oneTrack(tracks []record.Track, name string) (record.Track, error) {
 	if i := slices.IndexFunc(tracks, func(t record.Track) bool { return t.Name == name }); i >= 0 {
 		return tracks[i], nil
 	}

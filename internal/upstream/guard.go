@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -42,21 +44,7 @@ func LeadsToPrivate(ctx context.Context, address string) bool {
 	if err != nil {
 		return false
 	}
-	if a, err := netip.ParseAddr(u.Hostname()); err == nil {
-		return IsPrivate(a)
-	}
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
-	if err != nil {
-		return false
-	}
-	for _, a := range found {
-		if IsPrivate(a) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(resolve(ctx, u.Hostname()), IsPrivate)
 }
 
 // forbidden is the refusal to connect to a private address.
@@ -64,26 +52,100 @@ type forbidden struct{ address string }
 
 func (f forbidden) Error() string { return f.address + " is a private address" }
 
-type privateKey struct{}
+// lift is what an upstream that is in a private network lifts of the guard: the
+// network that it is in. Loopback and link-local addresses are lifted only where it
+// is there itself, and then that very address and port.
+type lift struct {
+	networks []netip.Prefix
+	exactly  []netip.AddrPort
+	any      bool // the connection goes to a proxy that an admin named
+}
 
-// mayBePrivate marks requests that may go to a private address.
-func mayBePrivate(ctx context.Context, may bool) context.Context {
-	return context.WithValue(ctx, privateKey{}, may)
+func (l lift) allows(a netip.Addr, port uint16) bool {
+	a = a.Unmap()
+	if l.any {
+		return true
+	}
+	if slices.Contains(l.exactly, netip.AddrPortFrom(a, port)) {
+		return true
+	}
+	return !a.IsLoopback() && !a.IsLinkLocalUnicast() && slices.ContainsFunc(l.networks, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// networks are the private networks as they are assigned (RFC 1918, 4193, 6598).
+var networks = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
+	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("198.18.0.0/15")}
+
+// liftFor is what an upstream at an address lifts.
+func liftFor(ctx context.Context, u *url.URL) (l lift) {
+	port := portOf(u)
+	for _, a := range resolve(ctx, u.Hostname()) {
+		a = a.Unmap()
+		switch {
+		case !IsPrivate(a):
+		case a.Is6() && a.IsPrivate():
+			if p, err := a.Prefix(48); err == nil {
+				l.networks = append(l.networks, p)
+			}
+		default:
+			l.exactly = append(l.exactly, netip.AddrPortFrom(a, port))
+			for _, p := range networks {
+				if p.Contains(a) {
+					l.networks = append(l.networks, p)
+				}
+			}
+		}
+	}
+	return l
+}
+
+func portOf(u *url.URL) uint16 {
+	if port, err := strconv.ParseUint(u.Port(), 10, 16); err == nil {
+		return uint16(port)
+	}
+	if u.Scheme == "https" {
+		return 443
+	}
+	return 80
+}
+
+// resolve gives the addresses of a host; none if it has none.
+func resolve(ctx context.Context, host string) []netip.Addr {
+	if a, err := netip.ParseAddr(host); err == nil {
+		return []netip.Addr{a}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return nil
+	}
+	return found
+}
+
+type liftKey struct{}
+
+// lifting marks requests that may go to some private addresses.
+func lifting(ctx context.Context, l lift) context.Context {
+	return context.WithValue(ctx, liftKey{}, l)
+}
+
+// leadsAstray tells whether a proxy would be asked to go to a private address that
+// is not lifted.
+func (l lift) leadsAstray(ctx context.Context, u *url.URL) bool {
+	return slices.ContainsFunc(resolve(ctx, u.Hostname()), func(a netip.Addr) bool { return IsPrivate(a) && !l.allows(a, portOf(u)) })
 }
 
 // control looks at the address that a connection is about to be made to, after
 // all names were resolved, so that no name can lead past it.
 func control(ctx context.Context, _, address string, _ syscall.RawConn) error {
-	if may, _ := ctx.Value(privateKey{}).(bool); may {
-		return nil
-	}
-	host, _, err := net.SplitHostPort(address)
+	at, err := netip.ParseAddrPort(address)
 	if err != nil {
-		return err
+		return forbidden{address: address}
 	}
-	a, err := netip.ParseAddr(host)
-	if err != nil || IsPrivate(a) {
-		return forbidden{address: host}
+	l, _ := ctx.Value(liftKey{}).(lift)
+	if IsPrivate(at.Addr()) && !l.allows(at.Addr(), at.Port()) {
+		return forbidden{address: at.Addr().String()}
 	}
 	return nil
 }

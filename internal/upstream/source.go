@@ -246,14 +246,25 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		if at, err = url.Parse(r.Address); err != nil || start.Scheme == "https" && at.Scheme != "https" || at.Host == "" {
 			return nil, refused{"names an address that is of no use: " + r.Address}
 		}
-		if s.settings.Proxy != "" && !u.Private && LeadsToPrivate(ctx, at.String()) {
+	}
+	var lifted lift
+	if u.Private {
+		lifted = liftFor(ctx, start)
+	}
+	direct := lifted
+	if s.settings.Proxy != "" {
+		// A proxy would resolve the name, and go where we would not.
+		direct = lift{any: true}
+	}
+	if r.Address != "" {
+		if s.settings.Proxy != "" && lifted.leadsAstray(ctx, at) {
 			return nil, refused{"names " + at.Host + ", a private address"}
 		}
 	}
 	origin := at
 	begun := time.Now()
 	for range maxRedirects {
-		request, err := http.NewRequestWithContext(mayBePrivate(ctx, u.Private || s.settings.Proxy != ""), http.MethodGet, at.String(), nil)
+		request, err := http.NewRequestWithContext(lifting(ctx, direct), http.MethodGet, at.String(), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -305,8 +316,7 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		if err := mayRedirect(origin, to, s.settings.RedirectTo); err != nil {
 			return nil, refused{err.Error()}
 		}
-		// A proxy would resolve the name, and go where we would not.
-		if s.settings.Proxy != "" && !u.Private && LeadsToPrivate(ctx, to.String()) {
+		if s.settings.Proxy != "" && lifted.leadsAstray(ctx, to) {
 			return nil, refused{"redirected to " + to.Host + ", a private address"}
 		}
 		at = to

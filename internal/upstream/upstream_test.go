@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -192,6 +193,57 @@ func TestPrivateAddresses(t *testing.T) {
 	s := source(t, func(m *catalog.MirrorSettings) { m.Proxy, m.RedirectTo = proxy.URL, []string{"127.0.0.1"} }, catalog.Upstream{URL: "http://maven.openshore.example/"})
 	if _, err := read(s, "x"); err == nil || !strings.Contains(err.Error(), "a private address") {
 		t.Errorf("a redirect into our network: %v", err)
+	}
+}
+
+// TestWhatIsLifted: a private upstream lifts the network that it is in, and of
+// loopback and link-local addresses its very own alone. Addresses of the loopback
+// range stand for all.
+func TestWhatIsLifted(t *testing.T) {
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		t.Errorf("another port was asked for %s", r.URL)
+	}))
+	t.Cleanup(other.Close)
+	var to string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/hop" {
+			http.Redirect(w, r, to, http.StatusFound)
+			return
+		}
+		_, _ = io.WriteString(w, "itself") // the client may be gone
+	}))
+	t.Cleanup(server.Close)
+	_, port, err := net.SplitHostPort(server.Listener.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := source(t, func(m *catalog.MirrorSettings) { m.RedirectTo = []string{"*"} }, catalog.Upstream{URL: server.URL + "/", Private: true})
+	for _, c := range []struct {
+		to   string
+		good bool
+	}{{server.URL + "/x", true}, {other.URL + "/x", false}, {"http://127.0.0.2:" + port + "/x", false}, {"http://169.254.169.254/x", false}, {"http://10.0.0.1/x", false}} {
+		to = c.to
+		if got, err := read(s, "hop"); (err == nil) != c.good || err != nil && !strings.Contains(err.Error(), "a private address") {
+			t.Errorf("redirected to %s: %q, %v", c.to, got, err)
+		}
+		response, err := s.Get(t.Context(), Request{Address: c.to})
+		if (err == nil) != c.good {
+			t.Errorf("named %s: %v", c.to, err)
+		}
+		if err == nil {
+			_ = response.Body.Close() // nothing more is wanted of it
+		}
+	}
+	at := func(text string) netip.AddrPort { return netip.MustParseAddrPort(text) }
+	u, err := url.Parse("http://10.1.2.3:8081/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := liftFor(t.Context(), u)
+	for text, want := range map[string]bool{"10.1.2.3:8081": true, "10.9.9.9:80": true, "192.168.0.1:80": false, "127.0.0.1:8081": false, "169.254.1.1:80": false, "[::1]:8081": false, "[::ffff:10.0.0.1]:1": true} {
+		if got := l.allows(at(text).Addr(), at(text).Port()); got != want {
+			t.Errorf("from 10.1.2.3 to %s: %v", text, got)
+		}
 	}
 }
 

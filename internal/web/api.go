@@ -23,6 +23,7 @@ import (
 type visit struct {
 	caller  access.Caller
 	address string
+	secure  bool   // it came over TLS
 	session string // the secret of the browser's session, if there is one
 	refused func(error)
 }
@@ -132,14 +133,14 @@ func (w *Server) addSessions() {
 				return nil, err
 			}
 			me, err := w.me(ctx, caller)
-			return &signedIn{SetCookie: w.cookie(secret, ends), Body: me}, err
+			return &signedIn{SetCookie: cookie(secret, ends, v.secure), Body: me}, err
 		})
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
 	operate(w, "sign-out", forAnyone, http.MethodDelete, "/api/v1/session", "End the browser's session",
 		func(ctx context.Context, v visit, _ *none) (*signedOut, error) {
-			return &signedOut{w.cookie("", time.Unix(0, 0))}, w.service.SignOut(ctx, v.session)
+			return &signedOut{cookie("", time.Unix(0, 0), v.secure)}, w.service.SignOut(ctx, v.session)
 		})
 	operate(w, "me", forAnyone, http.MethodGet, "/api/v1/me", "Who the caller is",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.Me], error) {
@@ -148,9 +149,9 @@ func (w *Server) addSessions() {
 		})
 }
 
-func (w *Server) cookie(secret string, ends time.Time) http.Cookie {
+func cookie(secret string, ends time.Time, secure bool) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: ends, HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(w.settings.PublicURL, "https:")}
+		SameSite: http.SameSiteStrictMode, Secure: secure}
 }
 
 // me is who the caller is, with what is on record of it.

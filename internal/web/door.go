@@ -1,11 +1,9 @@
 package web
 
 import (
-	"errors"
 	"io"
 	"net/http"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -78,7 +76,16 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 				return w.dryRun(c, call, route)
 			}
 			if r.Method == http.MethodPut || r.Method == http.MethodPost {
-				r.Body = patient{r.Body, http.NewResponseController(c.Response())}
+				if err := w.receive(c, call.Repository, route.Action == access.Publish && !route.Asks); err != nil {
+					return err
+				}
+			}
+			if route.Action == access.Publish && !route.Asks {
+				end, err := w.uploads.begin(caller)
+				if err != nil {
+					return err
+				}
+				defer end()
 			}
 			return route.Serve(call)
 		}()
@@ -132,22 +139,6 @@ func (w *Server) dryRun(c *echo.Context, call *ecosystem.Call, route ecosystem.R
 		c.Response().Header().Set(api.DryRunHeader, "would go to "+target.Name)
 	}
 	return c.NoContent(http.StatusNoContent)
-}
-
-// patient gives up on a client that stops sending, however long its body is.
-type patient struct {
-	io.ReadCloser
-	controller *http.ResponseController
-}
-
-func (p patient) Read(b []byte) (int, error) {
-	// Where deadlines are not supported there is nothing to do.
-	_ = p.controller.SetReadDeadline(time.Now().Add(silence))
-	n, err := p.ReadCloser.Read(b)
-	if errors.Is(err, io.EOF) {
-		_ = p.controller.SetReadDeadline(time.Time{})
-	}
-	return n, err
 }
 
 // repositoryFolder lists the doors of a repository for a person.

@@ -108,7 +108,14 @@ func (w *Server) addUpload() {
 		if caller.Build, err = w.saidBuild(r, caller); err != nil {
 			return err
 		}
-		r.Body = patient{r.Body, http.NewResponseController(c.Response())}
+		if err := w.receive(c, repository, true); err != nil {
+			return err
+		}
+		end, err := w.uploads.begin(caller)
+		if err != nil {
+			return err
+		}
+		defer end()
 		parts, err := r.MultipartReader()
 		if err != nil {
 			return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)

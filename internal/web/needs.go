@@ -89,7 +89,7 @@ func (w *Server) refused(c *echo.Context, caller access.Caller, repository strin
 	if caller.Anonymous() || f.Kind != fault.Denied && f.Code != "no-such-repository" {
 		return
 	}
-	w.service.Refused(caller, repository, c.Request().Method+" "+c.Request().URL.Path, f)
+	w.service.Refused(caller, repository, c.Request().Method+" "+hideSecrets(c.Request().URL.Path), f)
 }
 
 // enter finds the caller of an operation, and checks that it may be used.
@@ -110,7 +110,7 @@ func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
 		w.onError(c, err)
 		return
 	}
-	v := visit{caller: caller, address: w.address(c.Request()), refused: func(err error) { w.refused(c, caller, name, err) }}
+	v := visit{caller: caller, address: w.address(c.Request()), secure: w.secure(c.Request()), refused: func(err error) { w.refused(c, caller, name, err) }}
 	if cookie, err := c.Request().Cookie(sessionCookie); err == nil {
 		v.session = cookie.Value
 	}

@@ -11,8 +11,10 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -24,6 +26,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
@@ -32,6 +35,9 @@ import (
 
 // Settings of a Server.
 type Settings struct {
+	// TrustedProxies are those whose word counts for where a request comes from and
+	// how it reached them. Nobody else's does.
+	TrustedProxies []netip.Prefix
 	// PublicURL is how clients reach the service; "" takes it from each request.
 	PublicURL string
 	Version   string
@@ -53,10 +59,38 @@ type Server struct {
 	process  string          // begins the ids of this process's requests
 	requests atomic.Uint64
 	readmes  *readmes
+	uploads  uploads
 
 	// stopping ends requests that would never end by themselves.
 	stopping context.Context
 	stop     context.CancelFunc
+}
+
+// addresses finds where requests come from: the connection says it, unless a
+// trusted proxy is at its other end.
+func addresses(trusted []netip.Prefix) echo.IPExtractor {
+	if len(trusted) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	options := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range trusted {
+		_, network, err := net.ParseCIDR(p.Masked().String())
+		if err == nil { // a prefix is written as one
+			options = append(options, echo.TrustIPRange(network))
+		}
+	}
+	return echo.ExtractIPFromXFFHeader(options...)
+}
+
+// secure tells whether a request came over TLS, by itself or as far as a trusted
+// proxy says.
+func (w *Server) secure(r *http.Request) bool {
+	if r.TLS != nil || strings.HasPrefix(w.settings.PublicURL, "https:") {
+		return true
+	}
+	peer, err := netip.ParseAddrPort(r.RemoteAddr)
+	return err == nil && slices.ContainsFunc(w.settings.TrustedProxies, func(p netip.Prefix) bool { return p.Contains(peer.Addr().Unmap()) }) &&
+		strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
 }
 
 const (
@@ -76,12 +110,12 @@ func New(s *service.Service, settings Settings) *Server {
 		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
-		// Behind a proxy the forwarding headers count only if the proxy is near.
-		IPExtractor: echo.ExtractIPFromXFFHeader()})
+		IPExtractor: addresses(settings.TrustedProxies)})
 	w.echo.Use(w.observe, middleware.Recover())
 	w.route(http.MethodGet, "/livez", forAnyone, func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
 	w.route(http.MethodGet, "/readyz", forAnyone, w.ready)
-	w.route(http.MethodGet, "/metrics", forAnyone, echo.WrapHandler(w.metrics.handler()))
+	figures := echo.WrapHandler(w.metrics.handler())
+	w.guarded(http.MethodGet, "/metrics", forSignedIn, func(c *echo.Context, _ access.Caller, _ catalog.Repository) error { return figures(c) })
 	w.addAPI()
 	w.addDoors()
 	w.addConsole()
@@ -179,7 +213,7 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 			level = slog.LevelInfo
 		}
 		if w.log.Enabled(r.Context(), level) {
-			attributes := []any{"id", id, "method", r.Method, "path", r.URL.Path, "status", status,
+			attributes := []any{"id", id, "method", r.Method, "path", hideSecrets(r.URL.Path), "status", status,
 				"bytes", size, "ms", took.Milliseconds(), "from", c.RealIP()}
 			if f := (*fault.Error)(nil); errors.As(err, &f) {
 				attributes = append(attributes, "code", f.Code)
@@ -193,6 +227,14 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		return nil
 	}
+}
+
+var secretForm = regexp.MustCompile(access.TokenPrefix + `[A-Za-z0-9_-]+`)
+
+// hideSecrets is a text for the log without the tokens that somebody put into an
+// address.
+func hideSecrets(text string) string {
+	return secretForm.ReplaceAllString(text, access.TokenPrefix+"…")
 }
 
 // clientGone is for the log: the client did not wait for its answer.
@@ -287,7 +329,8 @@ func (w *Server) whoIs(c *echo.Context, from service.Origin) (access.Caller, err
 		}
 		return w.service.BySession(r.Context(), cookie.Value, from)
 	}
-	if token, ok := strings.CutPrefix(header, "Bearer "); ok {
+	// Schemes are written in any case (RFC 9110, 11.1).
+	if scheme, token, ok := strings.Cut(header, " "); ok && strings.EqualFold(scheme, "Bearer") {
 		return w.service.ByToken(r.Context(), strings.TrimSpace(token), from)
 	}
 	name, secret, ok := r.BasicAuth()
@@ -304,7 +347,7 @@ func (w *Server) address(r *http.Request) string {
 		return strings.TrimSuffix(w.settings.PublicURL, "/")
 	}
 	scheme := "http"
-	if r.TLS != nil {
+	if w.secure(r) {
 		scheme = "https"
 	}
 	return (&url.URL{Scheme: scheme, Host: r.Host}).String()

@@ -95,6 +95,9 @@ type Caller struct {
 	TokenEnds time.Time      // of the token, if one was used
 	Address   string         // where the request came from
 	UserAgent string
+	// Generation is which state of all rights the caller was found in; 0 for one that
+	// came with no secret.
+	Generation uint64
 	// Build is the build that the request says it belongs to; 0 is none.
 	Build int64
 }

@@ -171,6 +171,9 @@ func (m Maven) put(c *ecosystem.Call) error {
 		return err
 	}
 	c.Repository = target
+	if err := m.mayPublish(c, t); err != nil {
+		return err
+	}
 	switch {
 	case t.checksum != "":
 		return m.putChecksum(c, t)
@@ -185,6 +188,29 @@ func (m Maven) put(c *ecosystem.Call) error {
 		return c.String(http.StatusOK, "These very bytes were here already.\n")
 	}
 	return c.String(http.StatusCreated, "Received. The version is listed once it is complete.\n")
+}
+
+// mayPublish asks for the right that what is sent needs, by its path alone: a
+// file and what is said of it are about a package; metadata of a group about any
+// package in it.
+func (m Maven) mayPublish(c *ecosystem.Call, t target) error {
+	if t.kind != metadata {
+		return c.Desk.MayPublish(c.Caller, c.Repository, t.place.Key(Name, c.Repository))
+	}
+	segments := t.segments
+	if n := len(segments); n > 0 && purl.IsSnapshot(Name, segments[n-1]) {
+		segments = segments[:n-1]
+	}
+	var err error
+	if len(segments) >= 2 {
+		if err = c.Desk.MayPublish(c.Caller, c.Repository, m.keyAt(c, segments)); err == nil {
+			return nil
+		}
+	}
+	if within := c.Desk.MayPublish(c.Caller, c.Repository, c.Repository.Key(Name, strings.Join(segments, "."), "*")); err == nil || within == nil {
+		return within
+	}
+	return err
 }
 
 const maxChecksum = 1 << 10
@@ -209,6 +235,7 @@ func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
 	q := m.question(c.Repository, t)
 	q.Open, q.By = true, c.Caller.ID
 	f, err := c.Desk.File(c.Request().Context(), q)
+	own := err == nil
 	if errors.Is(err, ecosystem.ErrNoFile) {
 		// Repeating a publication that somebody else has made is no mistake.
 		q.By = 0
@@ -222,8 +249,10 @@ func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
 		return err
 	}
 	if computed := f.Digests.Hex(t.checksum); computed != stated {
-		if err := c.Desk.Broken(c.Request().Context(), f.File); err != nil {
-			return err
+		if own { // whoever else has it wrong breaks nothing of others
+			if err := c.Desk.Broken(c.Request().Context(), f.File); err != nil {
+				return err
+			}
 		}
 		return fault.New(fault.Invalid, "checksum-mismatch", "the %s of %s is %s as received, but %s as sent",
 			t.checksum, t.place.FileName, computed, stated).WithHint("The file was damaged on its way; send it again.")

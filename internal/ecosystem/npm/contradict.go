@@ -22,7 +22,9 @@ func (NPM) Contradicts(said, read catalog.Details) error {
 		name    string
 		meaning func(fields map[string]json.RawMessage) any
 	}{
-		{"license", func(f map[string]json.RawMessage) any { return append(licences(f["license"]), licences(f["licenses"])...) }},
+		{"license", func(f map[string]json.RawMessage) any {
+			return append(licences(f["license"]), licences(f["licenses"])...)
+		}},
 		{"dependencies", func(f map[string]json.RawMessage) any { return needs(f, "dependencies", "optionalDependencies") }},
 		{"optionalDependencies", func(f map[string]json.RawMessage) any { return needs(f, "optionalDependencies") }},
 		{"peerDependencies", func(f map[string]json.RawMessage) any { return needs(f, "peerDependencies") }},

@@ -144,6 +144,9 @@ func (u *uploaded) readAttachment(c *ecosystem.Call, s *scanner, name string) er
 // put takes a package document: to publish a version, or to change what is said
 // of versions that are there.
 func (n NPM) put(c *ecosystem.Call, name string) error {
+	if err := n.mayChange(c, name); err != nil {
+		return err
+	}
 	u, err := readUploaded(c)
 	if err != nil {
 		return err
@@ -156,6 +159,29 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 		return n.publish(c, u)
 	}
 	return n.annotate(c, u)
+}
+
+// mayChange asks for the right that the name in the path needs, before the body is
+// read: in any of the house repositories that what is sent may go to.
+func (n NPM) mayChange(c *ecosystem.Call, name string) error {
+	scope, base, ok := splitName(name)
+	if !ok {
+		return badName(name)
+	}
+	var first error
+	for _, snapshot := range []bool{false, true} {
+		target, err := c.Desk.Target(c.Caller, c.Repository, snapshot)
+		if err == nil {
+			err = c.Desk.MayPublish(c.Caller, target, target.Key(Name, scope, base))
+		}
+		if err == nil {
+			return nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return first
 }
 
 func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
@@ -324,6 +350,9 @@ func (n NPM) ownAt(c *ecosystem.Call, name, rev string) (catalog.PackageKey, *ca
 // shrink takes a package document without some of its versions, which are to be
 // removed.
 func (n NPM) shrink(c *ecosystem.Call, name, rev string) error {
+	if err := n.mayChange(c, name); err != nil {
+		return err
+	}
 	u, err := readUploaded(c)
 	if err != nil {
 		return err

@@ -121,6 +121,12 @@ func (f *form) stage(c *ecosystem.Call, name string, part *multipart.Part) error
 	if err != nil {
 		return err
 	}
+	// Clients send the name before the file.
+	if project := purl.NormalName(Name, f.fields["name"]); project != "" {
+		if err := c.Desk.MayPublish(c.Caller, c.Repository, c.Repository.Key(Name, "", project)); err != nil {
+			return err
+		}
+	}
 	if *into, err = c.Desk.Stage(c.Request().Context(), io.TeeReader(body, sum), -1, part.FileName()); err != nil {
 		*into = nil
 		return err
