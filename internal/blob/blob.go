@@ -6,8 +6,10 @@ package blob
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
+	"syscall"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -15,6 +17,13 @@ import (
 
 // ErrMissing is returned by Open for bytes that the store does not have.
 var ErrMissing = errors.New("the store has no such bytes")
+
+// ErrDamaged is returned by Open for bytes that are not what was stored.
+var ErrDamaged = errors.New("the stored bytes are not whole")
+
+// ErrReserved is returned where the last of the room is kept for other things than
+// files.
+var ErrReserved = fmt.Errorf("the rest of the disk is kept for the database: %w", syscall.ENOSPC)
 
 // ErrCut is returned by Stage when the source ended early, ran over or failed.
 var ErrCut = errors.New("the bytes did not arrive whole")
@@ -36,16 +45,24 @@ type Store interface {
 	// StageOpenly is Stage for bytes that others read while they arrive.
 	StageOpenly(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error)
 	// Keep makes the staged bytes durable and readable under their SHA-256.
-	// Bytes that are there already are kept once.
+	// Bytes that are there already are kept once; what is there and is not what it
+	// should be is replaced.
 	Keep(ctx context.Context, s *Staged) error
-	// Open gives stored bytes, or ErrMissing.
-	Open(ctx context.Context, sha256 [32]byte) (Reader, error)
+	// Open gives stored bytes, of which there must be so many; or ErrMissing, or
+	// ErrDamaged if there are more or fewer.
+	Open(ctx context.Context, sha256 [32]byte, size int64) (Reader, error)
 	// Has tells whether the store has such bytes.
 	Has(ctx context.Context, sha256 [32]byte) (bool, error)
 	// Drop removes bytes that no record names.
 	Drop(ctx context.Context, sha256 [32]byte) error
-	// Free tells how many bytes there is room for.
+	// Free tells how many bytes of files there is room for.
 	Free() (int64, error)
+	// Walk calls each with everything that is stored and was not touched since a
+	// moment, until it fails.
+	Walk(ctx context.Context, untouched time.Time, each func(sha256 [32]byte, size int64) error) error
+	// Identity is the name that the store was given; "" if it has none yet.
+	Identity() (string, error)
+	SetIdentity(name string) error
 	// Leftovers lists the digests that an earlier process may have kept without
 	// a record naming them, because it ended between the two. Forget removes
 	// the note of one of them, once it was looked after.
@@ -81,10 +98,20 @@ type Staged struct {
 type stagedFile interface {
 	io.ReaderAt
 	discard() error
+	// leave is discard, but the note of what was kept stays.
+	leave() (Leftover, error)
 }
 
 // ReadAt reads the staged bytes.
 func (s *Staged) ReadAt(p []byte, off int64) (int, error) { return s.file.ReadAt(p, off) }
+
+// Leave ends the use of staged bytes that were kept, when it is not known whether
+// a record names them: the note of them stays until it was looked after.
+func (s *Staged) Leave() (Leftover, error) {
+	l, err := s.file.leave()
+	l.SHA256 = s.Digests.SHA256
+	return l, err
+}
 
 // Discard removes the staging file and the note of it. Bytes that were kept
 // stay kept.

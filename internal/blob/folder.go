@@ -3,6 +3,7 @@ package blob
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -28,7 +29,9 @@ const writebackEvery = 8 << 20
 //	                 that what a crash leaves here tells which files of
 //	                 bytes/ may have no record
 type Folder struct {
-	bytes, staging string
+	bytes, staging, identity string
+	// Reserve is how many bytes of the disk files leave free.
+	Reserve int64
 
 	mu     sync.Mutex
 	shards map[string]bool // folders of bytes/ known to be durable
@@ -38,7 +41,7 @@ var _ Store = (*Folder)(nil)
 
 // OpenFolder makes the folder if need be. Only one process may use it.
 func OpenFolder(dir string) (*Folder, error) {
-	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"),
+	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"), identity: filepath.Join(dir, "identity"),
 		shards: map[string]bool{}}
 	for _, d := range []string{f.bytes, f.staging} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
@@ -51,10 +54,19 @@ func OpenFolder(dir string) (*Folder, error) {
 type folderStaged struct {
 	*os.File
 	path string // changes once, to a name that tells the digest
+	left bool
 }
 
 func (s *folderStaged) discard() error {
+	if s.left {
+		return nil
+	}
 	return errors.Join(s.File.Close(), os.Remove(s.path))
+}
+
+func (s *folderStaged) leave() (Leftover, error) {
+	s.left = true
+	return Leftover{note: s.path}, s.File.Close()
 }
 
 // Stage implements Store.
@@ -68,6 +80,9 @@ func (f *Folder) StageOpenly(ctx context.Context, r io.Reader, length int64, w W
 }
 
 func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error) {
+	if free, err := f.Free(); err == nil && free <= max(0, length) {
+		return nil, ErrReserved
+	}
 	path := filepath.Join(f.staging, "arriving."+rand.Text())
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -80,7 +95,7 @@ func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher
 	if w != nil {
 		w.Begun(func() (*os.File, error) { return os.Open(path) })
 	}
-	digests, err := copyDigesting(ctx, &earlyWriter{file: file, watcher: w}, r, w != nil)
+	digests, err := copyDigesting(ctx, &earlyWriter{file: file, watcher: w, room: f.Free}, r, w != nil)
 	if err != nil {
 		_ = staged.discard() // the first failure is the one to tell
 		var w writeError
@@ -96,10 +111,16 @@ func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher
 type earlyWriter struct {
 	file           *os.File
 	watcher        Watcher // may be nil
+	room           func() (int64, error)
 	written, begun int64
 }
 
 func (w *earlyWriter) Write(p []byte) (int, error) {
+	if w.written-w.begun >= writebackEvery {
+		if free, err := w.room(); err == nil && free <= 0 {
+			return 0, ErrReserved
+		}
+	}
 	n, err := w.file.Write(p)
 	w.written += int64(n)
 	if w.written-w.begun >= writebackEvery && err == nil {
@@ -132,10 +153,43 @@ func (f *Folder) Keep(ctx context.Context, s *Staged) error {
 	if err := f.makeShard(filepath.Dir(target)); err != nil {
 		return err
 	}
-	if err := os.Link(noted, target); err != nil && !errors.Is(err, fs.ErrExist) {
+	err := os.Link(noted, target)
+	if errors.Is(err, fs.ErrExist) {
+		err = f.mend(s, noted, target)
+	}
+	if err != nil {
 		return err
 	}
 	return syncFolder(filepath.Dir(target))
+}
+
+// checkedWhole is up to how many bytes what is there is compared byte by byte, and
+// not by its size alone.
+const checkedWhole = 1 << 20
+
+// mend replaces what is stored where it is not what was staged.
+func (f *Folder) mend(s *Staged, noted, target string) error {
+	stat, err := os.Stat(target)
+	if err != nil {
+		return err
+	}
+	whole := stat.Size() == s.Digests.Size
+	if whole && s.Digests.Size <= checkedWhole {
+		there, err := os.ReadFile(target)
+		if err != nil {
+			return err
+		}
+		whole = sha256.Sum256(there) == s.Digests.SHA256
+	}
+	if whole {
+		return nil
+	}
+	// A link of its own is renamed over it: whoever reads the old one goes on.
+	beside := noted + ".mending"
+	if err := os.Link(noted, beside); err != nil {
+		return err
+	}
+	return os.Rename(beside, target)
 }
 
 func (f *Folder) path(digest string) string {
@@ -169,13 +223,20 @@ func syncFolder(dir string) error {
 }
 
 // Open implements Store.
-func (f *Folder) Open(ctx context.Context, sha256 [32]byte) (Reader, error) {
-	file, err := os.Open(f.path(hex.EncodeToString(sha256[:])))
+func (f *Folder) Open(ctx context.Context, digest [32]byte, size int64) (Reader, error) {
+	file, err := os.Open(f.path(hex.EncodeToString(digest[:])))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrMissing
 	}
 	if err != nil {
 		return nil, err
+	}
+	stat, err := file.Stat()
+	if err == nil && stat.Size() != size {
+		err = fmt.Errorf("%w: there are %d bytes of %d", ErrDamaged, stat.Size(), size)
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
 	}
 	return file, nil
 }
@@ -193,7 +254,47 @@ func (f *Folder) Has(ctx context.Context, sha256 [32]byte) (bool, error) {
 func (f *Folder) Free() (int64, error) {
 	var disk unix.Statfs_t
 	err := unix.Statfs(f.bytes, &disk)
-	return int64(disk.Bavail) * disk.Bsize, err
+	// On a small disk the reserve is a part of it.
+	reserve := min(f.Reserve, int64(disk.Blocks)*disk.Bsize/20)
+	return int64(disk.Bavail)*disk.Bsize - reserve, err
+}
+
+// Walk implements Store.
+func (f *Folder) Walk(ctx context.Context, untouched time.Time, each func(sha256 [32]byte, size int64) error) error {
+	return filepath.WalkDir(f.bytes, func(path string, entry fs.DirEntry, err error) error {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		raw, err := hex.DecodeString(entry.Name())
+		if err != nil || len(raw) != 32 {
+			return nil // nothing of ours
+		}
+		stat, err := entry.Info()
+		if errors.Is(err, fs.ErrNotExist) || err == nil && stat.ModTime().After(untouched) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return each([32]byte(raw), stat.Size())
+	})
+}
+
+// Identity implements Store.
+func (f *Folder) Identity() (string, error) {
+	raw, err := os.ReadFile(f.identity)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	return strings.TrimSpace(string(raw)), err
+}
+
+// SetIdentity implements Store.
+func (f *Folder) SetIdentity(name string) error {
+	return os.WriteFile(f.identity, []byte(name+"\n"), 0o600)
 }
 
 // Drop implements Store.

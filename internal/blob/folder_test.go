@@ -64,7 +64,7 @@ func TestStageAndKeep(t *testing.T) {
 			if err := s.Discard(); err != nil {
 				t.Fatal(err)
 			}
-			kept, err := f.Open(ctx, d.SHA256)
+			kept, err := f.Open(ctx, d.SHA256, d.Size)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -153,7 +153,7 @@ func TestLeftovers(t *testing.T) {
 	if err := again.Forget(found[0]); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := again.Open(ctx, found[0].SHA256); !errors.Is(err, ErrMissing) {
+	if _, err := again.Open(ctx, found[0].SHA256, 1); !errors.Is(err, ErrMissing) {
 		t.Errorf("the dropped bytes: %v", err)
 	}
 	if n := entries(t, dir); n != 0 {

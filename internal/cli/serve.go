@@ -46,6 +46,7 @@ type serveSettings struct {
 	QuietPeriod  time.Duration `koanf:"quiet-period"`
 	LongestToken string        `koanf:"longest-token"`
 	LargestFile  string        `koanf:"largest-file"`
+	AdoptStore   bool          `koanf:"adopt-store"`
 	Proxies      []string      `koanf:"trusted-proxies"`
 	Drain        time.Duration `koanf:"drain"`
 	KeyFile      string        `koanf:"key-file"`
@@ -62,6 +63,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
 	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
+	f.Bool("adopt-store", false, "take the store in the data folder for the one that the database is about, though it is another; for when that was lost")
 	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
 	f.StringSlice("trusted-proxies", nil, "addresses or networks of proxies whose word counts for where requests come from, such as 10.0.0.5 or 10.0.0.0/24; none unless named")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
@@ -198,6 +200,10 @@ type house struct {
 // collected: what is in use is little, and requests make much that is short-lived.
 const collectAt = 400
 
+// reserve is how much of the disk files leave free for the database beside them, so
+// that what is to be removed can be removed.
+const reserve = 512 << 20
+
 // openHouse starts everything but does not answer yet. now may be nil.
 func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time) (_ *house, err error) {
 	h := &house{settings: settings}
@@ -232,6 +238,7 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
+	store.Reserve = reserve
 	key, err := secretKey(cmp.Or(settings.KeyFile, filepath.Join(settings.Data, "secret-key")))
 	if err != nil {
 		return nil, err
@@ -248,7 +255,7 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest})
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore})
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,7 @@ func (r fileRow) value() catalog.File {
 
 // File answers a question, or ErrNotFound.
 func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
-	visible := "v.visible_until is null and (v.visible_from is not null or $6 and f.round = v.round)"
+	visible := "v.visible_until is null and (v.visible_from is not null or $6 and f.sent >= v.counts_from)"
 	if q.Key.AsOf != 0 {
 		visible = seen(q.Key.AsOf) + added(q.Key.AsOf) + " and not $6"
 	}
@@ -71,11 +71,11 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 }
 
 // FilesOf gives the files of versions, open or not, by version id; of an open one
-// those of the round that is going on.
+// those that count.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
 	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256) join version v on v.id = f.version_id
-		where f.version_id = any($1) and (v.visible_from is not null or f.round = v.round)`, versionIDs)
+		where f.version_id = any($1) and (v.visible_from is not null or f.sent >= v.counts_from)`, versionIDs)
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
 		files[row.VersionID] = append(files[row.VersionID], row.value())

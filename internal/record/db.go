@@ -10,7 +10,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
 	"net"
+	"os"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -35,6 +38,7 @@ var ErrNotFound = errors.New("no such record")
 // DB is the records. Its methods may be called at the same time.
 type DB struct {
 	pool *pgxpool.Pool
+	stop context.CancelFunc // of what watches it
 	*sqlx.DB
 	reads
 }
@@ -52,6 +56,11 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	config.MaxConns = max(config.MaxConns, 16)
 	// Compiling a plan takes longer than any answer that somebody waits for.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
+	l := &limits{patient: map[*watched]bool{}}
+	config.ConnConfig.Tracer = l
+	if config.ConnConfig.ConnectTimeout == 0 {
+		config.ConnConfig.ConnectTimeout = acquireLimit
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -62,7 +71,10 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	}
 	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
 	db.reads = reads{db.DB}
-	if err := db.migrate(ctx); err != nil {
+	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
+	db.stop = stop
+	go l.watch(watching, pool)
+	if err := db.migrate(Patiently(ctx)); err != nil {
 		db.Close()
 		return nil, err
 	}
@@ -101,6 +113,7 @@ func (db *DB) Pool() *pgxpool.Pool { return db.pool }
 
 // Close ends all connections.
 func (db *DB) Close() error {
+	db.stop()
 	err := db.DB.Close()
 	db.pool.Close()
 	return err
@@ -112,11 +125,34 @@ func Unreachable(err error) bool {
 	var connect *pgconn.ConnectError
 	var network net.Error
 	var server *pgconn.PgError
+	// Errors of the file system have the methods of a network's.
+	var path *fs.PathError
+	var link *os.LinkError
+	if errors.As(err, &path) || errors.As(err, &link) {
+		return false
+	}
 	if errors.As(err, &server) {
 		// Class 57: the server is shutting down or starting; 53300: too many connections.
 		return server.Code[:2] == "57" && server.Code != "57014" || server.Code == "53300"
 	}
+	if errno := syscall.Errno(0); errors.As(err, &errno) {
+		var operation *net.OpError
+		return errors.As(err, &operation)
+	}
 	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err)
+}
+
+// Collided tells whether err means that somebody else wrote the same at the same
+// time.
+func Collided(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "23505" || TryAgain(err)
+}
+
+// Full tells whether err means that the database has no room left.
+func Full(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "53100"
 }
 
 // TryAgain tells whether err means that a transaction lost against another one,
@@ -132,8 +168,27 @@ type Tx struct {
 	reads
 }
 
-// Within runs do in a transaction, which is committed if do returns nil.
-func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) error {
+// tries is how often a transaction is tried that loses against others.
+const tries = 4
+
+// Within runs do in a transaction, which is committed if do returns nil. A
+// transaction that lost against another one is done again, so do may be called
+// several times.
+func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) (err error) {
+	for try := 1; ; try++ {
+		err = db.once(ctx, do)
+		if !Collided(err) || try == tries || ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 	tx, err := db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

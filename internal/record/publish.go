@@ -50,8 +50,8 @@ type Added struct {
 	At    time.Time
 	// Visible: the version could be seen before, and can be seen with the file.
 	Visible bool
-	// Round is the round of the publication that it belongs to.
-	Round int
+	// Sends is how many files of the version came so far, again and again.
+	Sends int
 	// PublisherID and BuildID are those of the version; 0 if they are not known.
 	PublisherID, BuildID int64
 	// RemovedAt is, with Taken, when what was there was removed; zero if it was
@@ -61,41 +61,43 @@ type Added struct {
 
 // openRow is a version as AddFile finds or makes it.
 type openRow struct {
-	ID            int64         `db:"id"`
-	PackageID     int64         `db:"package_id"`
-	PublisherID   sql.NullInt64 `db:"publisher_id"`
-	PublishedBy   string        `db:"published_by"`
-	TouchedAt     time.Time     `db:"touched_at"`
-	VisibleFrom   *time.Time    `db:"visible_from"`
-	BrokenFile    string        `db:"broken_file"`
-	Details       []byte        `db:"details"`
-	BuildID       int64         `db:"build_id"`
-	Round         int           `db:"round"`
-	LastFile      string        `db:"last_file"`
-	ReplaceBefore *time.Time    `db:"replace_before"`
-	Gone          sql.NullInt64 `db:"gone"`
+	ID          int64         `db:"id"`
+	PackageID   int64         `db:"package_id"`
+	PublisherID sql.NullInt64 `db:"publisher_id"`
+	PublishedBy string        `db:"published_by"`
+	TouchedAt   time.Time     `db:"touched_at"`
+	VisibleFrom *time.Time    `db:"visible_from"`
+	BrokenFile  string        `db:"broken_file"`
+	Details     []byte        `db:"details"`
+	BuildID     int64         `db:"build_id"`
+	Sends       int           `db:"sends"`
+	AgainFrom   int           `db:"again_from"`
+	CountsFrom  int           `db:"counts_from"`
+	Gone        sql.NullInt64 `db:"gone"`
 }
 
 // existingFile is what is there of the name of a file.
 type existingFile struct {
 	SHA256  []byte    `db:"sha256"`
-	Round   int       `db:"round"`
+	Sent    int       `db:"sent"`
 	AddedAt time.Time `db:"added_at"`
 }
 
 // AddFile records a file, and its package and version where they are new. A new
 // version is open: not visible before Complete.
 //
-// An open version is published in rounds. A client that begins again, which is
-// seen by a file that it sent in this round and that was not its last one, begins
-// a new round: only what is sent in it counts, also if it is the same as before.
+// An open version is published in rounds. A client has begun again when it sends a
+// file that it sent since it began. What it sent before counts as long as nothing
+// comes with other bytes; from then on only what it sent since it began again does,
+// the same or not. So what is listed in the end is from one round, or the same in
+// all of them.
 func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	var v openRow
 	err := sql.ErrNoRows
 	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
 		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
 			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details, coalesce(build_id, 0) build_id,
-			round, last_file, replace_before,
+			sends, again_from, counts_from,
 			(select g.id from version g where g.package_id = version.package_id and g.version = version.version and not g.snapshot
 				and g.visible_from is not null and g.visible_until is not null and not g.unseen order by g.id desc limit 1) gone`,
 			f.versionArguments("")...)
@@ -113,7 +115,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		}
 	}
 	var existing existingFile
-	err = tx.GetContext(ctx, &existing, `select sha256, round, added_at from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	err = tx.GetContext(ctx, &existing, `select sha256, sent, added_at from file where version_id = $1 and name = $2`, v.ID, f.Name)
 	there := err == nil
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return Added{}, err
@@ -127,7 +129,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	} else if there, err = tx.joinRound(ctx, &v, f, there, existing, &added); err != nil || added.Taken {
 		return added, err
 	}
-	added.Round = v.Round
+	added.Sends = v.Sends
 	var known catalog.Details
 	if err := json.Unmarshal(v.Details, &known); err != nil {
 		return Added{}, err
@@ -136,7 +138,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if err != nil {
 		return Added{}, err
 	}
-	t := touched{details, v.BrokenFile, v.Round, v.ReplaceBefore}
+	t := touched{details, v.BrokenFile, v.Sends, v.AgainFrom, v.CountsFrom}
 	if there {
 		return added, tx.sentAgain(ctx, v.ID, f, t)
 	}
@@ -167,27 +169,34 @@ func (tx *Tx) joinRound(ctx context.Context, v *openRow, f NewFile, there bool, 
 			return false, nil
 		}
 		added.Same = false
-		v.Round, v.BrokenFile, v.Details, v.ReplaceBefore = v.Round+1, "", []byte("{}"), nil
+		v.Sends++
+		v.AgainFrom, v.CountsFrom, v.BrokenFile, v.Details = v.Sends, v.Sends, "", []byte("{}")
 		return false, tx.beginAgain(ctx, v.ID, f)
 	}
-	broken := v.BrokenFile
-	if there && existing.Round == v.Round && f.Name != v.LastFile {
-		v.Round, v.Details = v.Round+1, []byte("{}")
-		if broken != "" {
-			v.ReplaceBefore, v.BrokenFile = &f.At, ""
-		}
+	v.Sends++
+	again := there && existing.Sent >= v.AgainFrom
+	if again {
+		v.AgainFrom = v.Sends
 	}
-	if v.BrokenFile == f.Name || v.BrokenFile == Interrupted {
-		v.BrokenFile = ""
+	broken := v.BrokenFile
+	switch {
+	case broken == f.Name:
+		v.BrokenFile = "" // it is what was wrong that comes again
+	case broken == Interrupted, broken != "" && again:
+		// What may have been lost is sent again, and all the rest with it.
+		v.BrokenFile, v.AgainFrom, v.CountsFrom, v.Details = "", v.Sends, v.Sends, []byte("{}")
 	}
 	if !there || added.Same {
 		return there, nil
 	}
-	// Other bytes than an earlier round, or an earlier try, stored: only if that
-	// was cut, or is over by all appearance.
-	if broken == "" && !existing.AddedAt.Before(f.QuietSince) && (v.ReplaceBefore == nil || existing.AddedAt.After(*v.ReplaceBefore)) {
+	// Other bytes than there are: only if what is there does not count any more, was
+	// cut, or is over by all appearance.
+	if broken == "" && existing.Sent >= v.CountsFrom && !existing.AddedAt.Before(f.QuietSince) {
 		added.Taken, added.At = true, existing.AddedAt
 		return false, nil
+	}
+	if existing.Sent >= v.CountsFrom {
+		v.CountsFrom, v.Details = v.AgainFrom, []byte("{}")
 	}
 	_, err = tx.ExecContext(ctx, `delete from file where version_id = $1 and name = $2`, v.ID, f.Name)
 	return false, err
@@ -244,10 +253,9 @@ func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error 
 
 // touched is what a file changes of its version.
 type touched struct {
-	details    []byte
-	brokenFile string
-	round      int
-	until      *time.Time // files that were stored until then may be replaced
+	details                      []byte
+	brokenFile                   string
+	sends, againFrom, countsFrom int
 }
 
 // writeFile records a file and what it changes of its version.
@@ -256,12 +264,12 @@ func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, t touch
 			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
 			on conflict (sha256) do nothing
 		), touched as (
-			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, round = $13, last_file = $2, replace_before = $14::timestamptz,
+			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, sends = $13, again_from = $14, counts_from = $16,
 				changed_in = pg_current_xact_id() where id = $1
 		)
-		insert into file (version_id, name, classifier, extension, sha256, added_at, round, added_by) values ($1, $2, $3, $4, $5, $10::timestamptz, $13, $15)`,
+		insert into file (version_id, name, classifier, extension, sha256, added_at, sent, added_by) values ($1, $2, $3, $4, $5, $10::timestamptz, $13, $15)`,
 		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:],
-		f.Digests.Size, f.At, t.details, t.brokenFile, t.round, t.until, f.PublisherName)
+		f.Digests.Size, f.At, t.details, t.brokenFile, t.sends, t.againFrom, f.PublisherName, t.countsFrom)
 	if err != nil {
 		return err
 	}
@@ -271,10 +279,10 @@ func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, t touch
 // sentAgain notes that a file came once more that is there as it is.
 func (tx *Tx) sentAgain(ctx context.Context, versionID int64, f NewFile, t touched) error {
 	_, err := tx.ExecContext(ctx, `with again as (
-			update file set round = $6 where version_id = $1 and name = $5 and round <> $6
+			update file set sent = $6 where version_id = $1 and name = $5
 		)
-		update version set touched_at = $2, details = $3, broken_file = $4, round = $6, last_file = $5, replace_before = $7::timestamptz where id = $1`,
-		versionID, f.At, t.details, t.brokenFile, f.Name, t.round, t.until)
+		update version set touched_at = $2, details = $3, broken_file = $4, sends = $6, again_from = $7, counts_from = $8 where id = $1`,
+		versionID, f.At, t.details, t.brokenFile, f.Name, t.sends, t.againFrom, t.countsFrom)
 	return err
 }
 
@@ -328,7 +336,7 @@ type OpenVersion struct {
 	UploadedAt  time.Time `db:"uploaded_at"`
 	UploadCount int       `db:"upload_count"`
 	RawDetails  []byte    `db:"details"`
-	Round       int       `db:"round"`
+	Sends       int       `db:"sends"`
 }
 
 type keyRow struct {
@@ -348,7 +356,7 @@ func (o OpenVersion) PackageKey() catalog.PackageKey { return o.Key.value() }
 const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key.repository_id", p.ecosystem "key.ecosystem",
 	p.namespace "key.namespace", p.name "key.name", v.version, v.upload, v.published_by,
 	coalesce(v.publisher_id, 0) publisher_id, v.broken_file, v.touched_at,
-	v.uploaded_at, v.upload_count, v.details, v.round
+	v.uploaded_at, v.upload_count, v.details, v.sends
 	from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
 	where v.visible_from is null and v.visible_until is null`
 
@@ -366,20 +374,21 @@ func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []Op
 	return open, err
 }
 
-// Complete makes an open version visible, with the files of a round of its
-// publication; what earlier rounds left is dropped. done is false if it is visible
-// already, if a file of it is broken, or if another round has begun.
-func (tx *Tx) Complete(ctx context.Context, versionID int64, round int, at time.Time) (done bool, err error) {
-	return changedOne(tx.ExecContext(ctx, completing+`, arrived = counted.last_arrived`+completed, versionID, at, round))
+// Complete makes an open version visible, with the files that
+// count; what earlier rounds left is dropped. done is false if it is visible already,
+// if a file of it is broken, or if more than so many files came meanwhile; 0 is any
+// number.
+func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.Time) (done bool, err error) {
+	return changedOne(tx.ExecContext(ctx, completing+`, arrived = counted.last_arrived`+completed, versionID, at, sends))
 }
 
 // completing and completed are a statement that locks the version first and the
 // package after it, as everybody does, and counts the version under that lock.
 const completing = `with held as (
-			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id and f.round = v.round), 0) bytes
-			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = '' and ($3 = 0 or v.round = $3) for update
+			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
+			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = '' and ($3 = 0 or v.sends = $3) for update
 		), stale as (
-			delete from file f using version v, held where v.id = held.id and f.version_id = v.id and f.round <> v.round
+			delete from file f using version v, held where v.id = held.id and f.version_id = v.id and f.sent < v.counts_from
 		), counted as (
 			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + held.bytes,
 				last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')

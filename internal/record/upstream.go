@@ -256,7 +256,7 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if err := tx.writeFile(ctx, v.ID, f, touched{details: details, round: 1}); err != nil {
+	if err := tx.writeFile(ctx, v.ID, f, touched{details: details, sends: 1, againFrom: 1, countsFrom: 1}); err != nil {
 		return false, err
 	}
 	if v.Fresh {

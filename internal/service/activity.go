@@ -23,7 +23,7 @@ func (s *Service) Events(ctx context.Context, caller access.Caller, f record.Eve
 		}
 		f.Who = caller.Name
 	}
-	return s.db.EachEvent(ctx, f, do)
+	return s.db.EachEvent(record.Patiently(ctx), f, do)
 }
 
 // EventActions lists the kinds of event that there are.
@@ -57,7 +57,7 @@ func (s *Service) VerifyEvents(ctx context.Context, caller access.Caller, noted 
 	}
 	var previous []byte
 	met := noted == 0
-	err = s.db.EachEvent(ctx, record.EventFilter{OldestFirst: true}, func(e record.SealedEvent) error {
+	err = s.db.EachEvent(record.Patiently(ctx), record.EventFilter{OldestFirst: true}, func(e record.SealedEvent) error {
 		computed, err := record.Seal(previous, e.Event)
 		if err != nil {
 			return err

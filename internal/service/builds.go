@@ -237,7 +237,7 @@ func (s *Service) RecordBuild(ctx context.Context, caller access.Caller, report 
 			if err != nil {
 				return err
 			}
-			made = append(made, more...)
+			made = more
 		}
 		if err := s.allArrived(ctx, tx, caller, b); err != nil {
 			return err

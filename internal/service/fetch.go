@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -216,20 +217,21 @@ func (s *Service) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableF
 	defer r.Close()
 	content := make([]byte, f.Digests.Size)
 	if _, err := io.ReadFull(r, content); err != nil {
-		return nil, fault.New(fault.Internal, "bytes-damaged", "the bytes of %s are not whole in the server's store", f.Name).
-			WithHint("Whoever runs the server should bring back the file from a backup.").WithCause(err)
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: %w", blob.ErrDamaged, err))
+	}
+	if sha256.Sum256(content) != f.Digests.SHA256 {
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", blob.ErrDamaged))
 	}
 	s.small.Add(f.Digests.SHA256, content)
 	return memoryFile{bytes.NewReader(content)}, nil
 }
 
 func (s *Service) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
-	r, err := s.blobs.Open(ctx, f.Digests.SHA256)
-	if errors.Is(err, blob.ErrMissing) {
-		return nil, fault.New(fault.Internal, "bytes-missing", "the bytes of %s are gone from the server's store", f.Name).
-			WithHint("Whoever runs the server should bring back the file from a backup.").WithCause(err)
+	r, err := s.blobs.Open(ctx, f.Digests.SHA256, f.Digests.Size)
+	if err != nil {
+		return nil, s.openFault(f.Name, err)
 	}
-	return r, err
+	return r, nil
 }
 
 // Downloaded implements ecosystem.Desk.

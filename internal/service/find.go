@@ -55,7 +55,7 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, text, reposi
 	scope := s.scopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool { return r.Kind == catalog.Chain && repository == "" })...)
 	d := s.repositories.Load()
 	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return !fitsRepo(q, d.byID[id].Name) })
-	limited, cancel := context.WithTimeout(ctx, searchLimit)
+	limited, cancel := context.WithTimeout(record.Patiently(ctx), searchLimit)
 	defer cancel()
 	rows, err := s.db.Search(limited, scope, q, s.Now(), limit, skip)
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {

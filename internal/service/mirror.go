@@ -262,7 +262,7 @@ func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQu
 		return catalog.File{}, s.upstreamFault(m, err)
 	}
 	if err != nil {
-		return catalog.File{}, storeFault(err)
+		return catalog.File{}, s.storeFault(err)
 	}
 	staged := &staging{file: arrived, service: s}
 	defer staged.Discard()

@@ -89,7 +89,7 @@ func TestSecretsAtRest(t *testing.T) {
 		t.Fatal(err)
 	}
 	var log bytes.Buffer
-	other, err := New(t.Context(), recordtest.Open(t, url), store, Settings{SecretKey: [32]byte{1}, Log: slog.New(slog.NewTextHandler(&log, nil))})
+	other, err := New(t.Context(), recordtest.Open(t, url), store, Settings{SecretKey: [32]byte{1}, AdoptStore: true, Log: slog.New(slog.NewTextHandler(&log, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}

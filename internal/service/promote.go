@@ -188,7 +188,7 @@ func (s *Service) carryOut(ctx context.Context, caller access.Caller, p record.P
 	done := make(chan struct{})
 	s.promoting.working.Go(func() {
 		defer close(done)
-		working := context.WithoutCancel(ctx)
+		working := record.Patiently(context.WithoutCancel(ctx))
 		if err := s.execute(working, caller, p); err != nil {
 			s.failed(working, caller, p, err)
 		}

@@ -54,7 +54,7 @@ func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name 
 			WithHint("Nothing of it was kept; send it again.").WithCause(err)
 	}
 	if err != nil {
-		return nil, storeFault(err)
+		return nil, s.storeFault(err)
 	}
 	return &staging{file: staged, service: s}, nil
 }
@@ -104,7 +104,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 		stored[i] = f.Staged.(*staging).file
 	}
 	first := p.Files[0].Place
-	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name, Same: true}
+	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name}
 	key := first.Key(e.Name(), repository)
 	joined, err := s.joins(ctx, caller, key, p)
 	if err != nil {
@@ -115,6 +115,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 			return err
 		}
 		var last record.Added
+		published.Same, published.Files = true, nil // this may be done again
 		for i, given := range p.Files {
 			place := given.Place
 			if joined != nil {
@@ -141,7 +142,7 @@ func (s *Service) publish(ctx context.Context, caller access.Caller, repository 
 			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
 				Path: e.Name() + "/" + e.Address(published.PURL, place.Upload, catalog.File{Name: place.FileName})})
 		}
-		done, err := tx.Complete(ctx, last.VersionID, last.Round, s.Now())
+		done, err := tx.Complete(ctx, last.VersionID, last.Sends, s.Now())
 		if err != nil {
 			return err
 		}

@@ -428,7 +428,8 @@ func (s *Service) recorded(ctx context.Context, staged []*blob.Staged, do func(t
 		}
 		cancel()
 		if knowErr != nil {
-			s.log.Error("stored bytes of a failed publication stay until they are looked after", "sha256", st.Digests.Hex("sha256"), "error", knowErr)
+			s.log.Warn("stored bytes of a failed publication stay until the records can be asked", "sha256", st.Digests.Hex("sha256"), "error", knowErr)
+			s.leave(st)
 		}
 	}
 	return err
@@ -437,7 +438,7 @@ func (s *Service) recorded(ctx context.Context, staged []*blob.Staged, do func(t
 func (s *Service) recordKept(ctx context.Context, staged []*blob.Staged, do func(tx *record.Tx) error) error {
 	for _, st := range staged {
 		if err := s.blobs.Keep(ctx, st); err != nil {
-			return storeFault(err)
+			return s.storeFault(err)
 		}
 	}
 	return s.db.Within(ctx, func(tx *record.Tx) error {
@@ -452,7 +453,7 @@ func (s *Service) recordKept(ctx context.Context, staged []*blob.Staged, do func
 				err = s.blobs.Keep(ctx, st)
 			}
 			if err != nil {
-				return storeFault(err)
+				return s.storeFault(err)
 			}
 		}
 		return nil
@@ -502,7 +503,7 @@ func (s *Service) complete(ctx context.Context, caller access.Caller, versions [
 	}
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		for _, v := range versions {
-			done, err := tx.Complete(ctx, v.ID, v.Round, s.Now())
+			done, err := tx.Complete(ctx, v.ID, v.Sends, s.Now())
 			if err != nil {
 				return err
 			}

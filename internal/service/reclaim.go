@@ -54,6 +54,7 @@ func (s *Service) Reclaim(ctx context.Context, caller access.Caller, now bool) (
 }
 
 func (s *Service) reclaim(ctx context.Context, caller access.Caller, wait time.Duration) (record.Reclaiming, error) {
+	ctx = record.Patiently(ctx)
 	run := record.Reclaiming{BegunBy: caller.Name, BegunAt: s.Now()}
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		// The lock is held by a transaction that does nothing else.
@@ -103,6 +104,9 @@ func (s *Service) reclaimAll(ctx context.Context, run *record.Reclaiming, wait t
 		if run.Versions += n; n == 0 {
 			break
 		}
+	}
+	if err := s.dropStrays(ctx); err != nil {
+		return err
 	}
 	marked, err := s.db.MarkUnnamed(ctx, s.Now())
 	if err != nil {

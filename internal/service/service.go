@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -19,7 +18,6 @@ import (
 	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
@@ -53,6 +51,8 @@ type Settings struct {
 	// LargestFile is how large a published file may be where its repository does not
 	// say it, in bytes. Default 20 GiB.
 	LargestFile int64
+	// AdoptStore takes the store for the one of the records, whatever it is.
+	AdoptStore bool
 	// Version names the program to upstreams.
 	Version string
 }
@@ -107,6 +107,7 @@ type Service struct {
 	watchers  watchers
 	keeping   keeping
 	worries   worries
+	unasked   unasked
 }
 
 // aged is a cached value with the generation it was read in.
@@ -121,6 +122,7 @@ const abandonAfter = 24 * time.Hour
 // New makes a service and looks after what an earlier process may have left.
 // Nothing else may use the store yet.
 func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings) (*Service, error) {
+	ctx = record.Patiently(ctx)
 	if settings.QuietPeriod == 0 {
 		settings.QuietPeriod = time.Minute
 	}
@@ -157,6 +159,9 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11); err != nil {
 		return nil, err
 	}
+	if err := s.knowStore(ctx); err != nil {
+		return nil, err
+	}
 	if err := s.tidy(ctx); err != nil {
 		return nil, err
 	}
@@ -187,6 +192,7 @@ func (s *Service) Run(ctx context.Context) {
 	running.Go(func() { s.every(ctx, 2*time.Second, "noting refusals", s.noteRefusals) })
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
 	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
+	running.Go(func() { s.every(ctx, 5*time.Second, "looking after stored bytes", s.askAboutLeft) })
 	running.Go(func() { s.runJobs(ctx) })
 	running.Go(func() { s.every(ctx, 2*time.Second, "looking after promotions", s.tendPromotions) })
 	running.Go(func() { s.every(ctx, time.Second, "sending versions on", s.deliver) })
@@ -212,7 +218,7 @@ func (s *Service) every(ctx context.Context, interval time.Duration, what string
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
-			if err := do(ctx); err != nil && ctx.Err() == nil {
+			if err := do(record.Patiently(ctx)); err != nil && ctx.Err() == nil {
 				s.log.Error(what+" failed", "error", err)
 			}
 		}
@@ -344,17 +350,4 @@ func (w *watchers) tell(change record.Change) {
 // event begins an event of the caller.
 func (s *Service) event(caller access.Caller, action string) record.Event {
 	return record.Event{At: s.Now(), Who: caller.Name, Token: caller.Token, Address: caller.Address, Action: action}
-}
-
-// storeFault makes a fault of a failure to write bytes.
-func storeFault(err error) error {
-	switch {
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fault.New(fault.Full, "disk-full", "the server has no room left for this file").
-			WithHint("Nothing was stored. Whoever runs the server must make room.").WithCause(err)
-	case errors.Is(err, syscall.EROFS):
-		return fault.New(fault.Internal, "disk-read-only", "the server cannot write to its store").
-			WithHint("Nothing was stored. Whoever runs the server must make its folder writable.").WithCause(err)
-	}
-	return err
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -62,9 +63,15 @@ type node struct {
 	admin access.Caller
 }
 
+// stores are the folders of the stores that belong to databases.
+var stores sync.Map
+
 func newNode(t *testing.T, url string) *node {
 	t.Helper()
 	dir := t.TempDir()
+	if known, ok := stores.LoadOrStore(url, dir); ok {
+		dir = known.(string) // nodes on one database have one store
+	}
 	folder, err := blob.OpenFolder(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -126,7 +133,7 @@ func (n *node) publish(t *testing.T, r catalog.Repository, version, content stri
 func (n *node) stored(t *testing.T) (count int) {
 	t.Helper()
 	err := filepath.WalkDir(n.dir, func(path string, entry fs.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() {
+		if err == nil && entry.Type().IsRegular() && entry.Name() != "identity" {
 			count++
 		}
 		return err
@@ -154,7 +161,7 @@ func TestStoreFaults(t *testing.T) {
 		"full while it arrives": {stage: fmt.Errorf("write: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
 		"full while it is kept": {keep: fmt.Errorf("fsync: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
 		"over the disk's quota": {stage: syscall.EDQUOT, kind: fault.Full, code: "disk-full"},
-		"read-only":             {stage: &fs.PathError{Op: "open", Err: syscall.EROFS}, kind: fault.Internal, code: "disk-read-only"},
+		"read-only":             {stage: &fs.PathError{Op: "open", Err: syscall.EROFS}, kind: fault.Internal, code: "store-read-only"},
 		"another failure":       {keep: errors.New("the controller is on fire"), kind: fault.Internal, code: "internal"},
 	} {
 		n.store.stage, n.store.keep = c.stage, c.keep

@@ -444,7 +444,7 @@ func (s *Service) PlanSweep(ctx context.Context, caller access.Caller, text stri
 		return nil, err
 	}
 	then, fresh := 0, 0
-	err = s.db.Facts(ctx, func(f record.Facts) (err error) {
+	err = s.db.Facts(record.Patiently(ctx), func(f record.Facts) (err error) {
 		plan, err = s.plan(ctx, f, &policy, repositories, asOf, func(l *PlanLine) error {
 			if last.ID != 0 && l.Fate == retention.Swept {
 				if l.At.Before(last.BegunAt) {

@@ -130,7 +130,7 @@ func (s *Service) recordSweep(ctx context.Context, tx *record.Tx, caller access.
 		return err
 	}
 	var plan *SweepPlan
-	err = s.db.Facts(ctx, func(f record.Facts) (err error) {
+	err = s.db.Facts(record.Patiently(ctx), func(f record.Facts) (err error) {
 		plan, err = s.plan(ctx, f, policy, repositories, time.Time{}, func(l *PlanLine) error {
 			if l.Fate != retention.Swept {
 				return nil

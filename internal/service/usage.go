@@ -70,7 +70,7 @@ func (s *Service) UseBy(ctx context.Context, caller access.Caller, q UseQuestion
 	if err != nil {
 		return nil, err
 	}
-	parts, err := s.db.UseBy(ctx, of, by)
+	parts, err := s.db.UseBy(record.Patiently(ctx), of, by)
 	if by == "repository" {
 		for i := range parts {
 			for _, r := range s.Repositories() {
@@ -92,7 +92,7 @@ func (s *Service) UsedPackages(ctx context.Context, caller access.Caller, q UseQ
 	if !slices.Contains(record.UseOrders, order) {
 		return nil, bad("bad-order", "%q is no order", order).WithHint("Choose from %s.", strings.Join(record.UseOrders, ", "))
 	}
-	return s.db.UsedPackages(ctx, of, order, limit)
+	return s.db.UsedPackages(record.Patiently(ctx), of, order, limit)
 }
 
 // WhoUses is who still uses a version.
@@ -158,6 +158,7 @@ type SpaceView struct {
 
 // Space tells where storage goes, of what the caller may read.
 func (s *Service) Space(ctx context.Context, caller access.Caller, since time.Time) (v SpaceView, err error) {
+	ctx = record.Patiently(ctx)
 	var readable []catalog.Repository
 	for _, r := range s.Readable(caller) {
 		if r.Kind != catalog.Chain {

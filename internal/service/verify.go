@@ -40,6 +40,7 @@ func (s *Service) VerifyRecords(ctx context.Context, caller access.Caller) ([]re
 }
 
 func (s *Service) verifyRecords(ctx context.Context, caller access.Caller) ([]record.Mended, error) {
+	ctx = record.Patiently(ctx)
 	var mended []record.Mended
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		var err error

@@ -254,6 +254,12 @@ func asFault(err error) *fault.Error {
 	case errors.Is(err, context.Canceled):
 		// Nobody hears the answer; it only keeps the log quiet.
 		return fault.New(clientGone, "client-gone", "the client went away").WithCause(err)
+	case record.Full(err):
+		return fault.New(fault.Full, "database-full", "the disk of the database is full").
+			WithHint("Nothing was changed. Whoever runs the server must make room on it.").WithCause(err)
+	case record.Collided(err):
+		return fault.New(fault.Conflict, "changed-meanwhile", "somebody else changed the same at this very moment").
+			WithHint("Look at it again, and try again.").WithCause(err)
 	case record.Unreachable(err):
 		return fault.New(fault.Unavailable, "database-away", "the database does not answer at the moment").
 			WithHint("Try again in a few seconds.").WithCause(err)

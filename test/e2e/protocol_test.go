@@ -35,7 +35,7 @@ func TestBadInput(t *testing.T) {
 		says                     string
 	}{
 		{"dot dot", "PUT", base + "example/../../x/1.0/x-1.0.jar", "x", 400, `".." cannot be part`},
-		{"control character", "PUT", base + "example/a%0ab/1.0/a%0ab-1.0.jar", "x", 400, "cannot be part"},
+		{"control character", "PUT", base + "example/a%0ab/1.0/a%0ab-1.0.jar", "x", 400, "cannot be kept or shown"},
 		{"encoded slash", "PUT", base + "example%2fskerry/a/1.0/a-1.0.jar", "x", 400, "encoded slash"},
 		{"encoded backslash", "PUT", base + "example/a%5cb/1.0/a-1.0.jar", "x", 400, "encoded slash"},
 		{"4,000 characters", "PUT", base + "example/" + long + "/1.0/a-1.0.jar", "x", 400, "at most 1024"},

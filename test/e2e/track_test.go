@@ -270,7 +270,7 @@ func TestBuilds(t *testing.T) {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 	_, err := human.RecordBuild(t.Context(), api.BuildReport{Name: name, Number: "2"})
-	refusedWith(t, err, "was begun by ci-")
+	refusedWith(t, err, "belong to ci-")
 	if b := done(robot.RecordBuild(t.Context(), api.BuildReport{Name: name, Number: "2", JUnit: []string{"<testsuite><testcase/></testsuite>"}}))(t); b.Made != 1 || !b.Tests.Passed() {
 		t.Errorf("%+v", b)
 	}
@@ -285,7 +285,7 @@ func TestBuilds(t *testing.T) {
 	}
 	_, err = human.RecordBuild(t.Context(), api.BuildReport{Name: name, Number: "9", Made: []string{"pkg:npm/" + p.Name + "@1.0.0-dev.1"}})
 	refusedWith(t, err, "cannot say which build made it")
-	_, err = admin.RecordBuild(t.Context(), api.BuildReport{Name: name, Number: "9", Made: []string{"pkg:npm/" + p.Name + "@1.0.0-dev.1"}})
+	_, err = admin.RecordBuild(t.Context(), api.BuildReport{Name: name + "-by-hand", Number: "9", Made: []string{"pkg:npm/" + p.Name + "@1.0.0-dev.1"}})
 	refusedWith(t, err, "made by another build")
 	_, err = robot.RecordBuild(t.Context(), api.BuildReport{Name: name, Number: "3", JUnit: []string{"<no/>"}})
 	refusedWith(t, err, "test report 1")

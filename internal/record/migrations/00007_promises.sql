@@ -6,16 +6,18 @@
 alter table package add column last_arrived timestamptz;
 alter table version
   add column arrived        timestamptz,
-  -- A version that is not complete is published in rounds: one that was cut is
-  -- begun anew, and only what the last round sent counts.
-  add column round          int not null default 1,
-  add column last_file      text not null default '',
-  add column replace_before timestamptz; -- files that were stored until then may be replaced by others
+  -- A version that is not complete may be sent again and again. Files are numbered
+  -- as they come; a client has begun anew when it sends what it sent since it began
+  -- (again_from). What was sent before counts_from does not count any more: since
+  -- then another file came with other bytes, or the service ended in the middle.
+  add column sends       int not null default 1,
+  add column again_from  int not null default 1,
+  add column counts_from int not null default 1;
 update version v set arrived = v.visible_from from package p join repository r on r.id = p.repository_id
   where p.id = v.package_id and r.kind = 'house' and v.visible_from is not null;
 update package p set last_arrived = (select max(v.arrived) from version v where v.package_id = p.id);
 alter table file
-  add column round    int not null default 1,
+  add column sent     int not null default 1, -- the number it came with last
   add column added_by text not null default '';
 
 -- closed: a version that is complete takes no further files but signatures.
@@ -48,6 +50,6 @@ update withdrawal w set visible_until = now() where w.visible_until is null and 
 -- +goose Down
 drop table identity, build_name;
 alter table repository drop column closed, drop column largest_file;
-alter table file drop column round, drop column added_by;
-alter table version drop column arrived, drop column round, drop column last_file, drop column replace_before;
+alter table file drop column sent, drop column added_by;
+alter table version drop column arrived, drop column sends, drop column again_from, drop column counts_from;
 alter table package drop column last_arrived;

@@ -291,6 +291,9 @@ func freePort() (int, error) {
 // Done is closed when the server has ended, by Stop or by itself.
 func (s *Server) Done() <-chan struct{} { return s.done }
 
+// Pid is the process of the server, whose children do its work.
+func (s *Server) Pid() int { return s.cmd.Process.Pid }
+
 // Stop ends the server; connections are cut, nothing committed is lost.
 func (s *Server) Stop() error {
 	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {

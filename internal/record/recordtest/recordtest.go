@@ -4,10 +4,16 @@ package recordtest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -81,4 +87,57 @@ func Open(t testing.TB, url string) *record.DB {
 		}
 	})
 	return db
+}
+
+// Away is the records of a database that cannot be reached any more.
+func Away(t testing.TB, _ *record.DB) *record.DB {
+	t.Helper()
+	db, err := record.Open(t.Context(), URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return db
+}
+
+// children are the processes that a process began.
+func children(t testing.TB, pid int) (all []int) {
+	t.Helper()
+	stats, err := filepath.Glob("/proc/[0-9]*/stat")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range stats {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			continue // it has ended
+		}
+		// The name in brackets may have anything in it.
+		fields := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+		child, err := strconv.Atoi(filepath.Base(filepath.Dir(path)))
+		if err == nil && len(fields) > 1 && fields[1] == strconv.Itoa(pid) {
+			all = append(all, child)
+		}
+	}
+	return all
+}
+
+// Hang stops the server's processes, as a machine that is overloaded or a network
+// that is dead would, until goOn is called. Tests beside this one wait too.
+func Hang(t testing.TB) (goOn func()) {
+	t.Helper()
+	signal := func(which syscall.Signal) {
+		for _, pid := range append(children(t, server.Pid()), server.Pid()) {
+			if err := syscall.Kill(pid, which); err != nil && !errors.Is(err, syscall.ESRCH) {
+				t.Fatal(err)
+			}
+		}
+	}
+	signal(syscall.SIGSTOP)
+	var once sync.Once
+	goOn = func() { once.Do(func() { signal(syscall.SIGCONT) }) }
+	t.Cleanup(goOn)
+	return goOn
 }

@@ -1,0 +1,142 @@
+package record
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+const (
+	// acquireLimit is how long somebody waits for a connection, and statementLimit
+	// how long for the answer to a statement: then the database is taken for away.
+	acquireLimit, statementLimit = 3 * time.Second, 6 * time.Second
+	// watchEvery is how often it is asked whether the database answers at all, for
+	// the sake of statements that may take long.
+	watchEvery = 2 * time.Second
+)
+
+type patientKey struct{}
+
+// Patiently marks work whose statements may take as long as they need, as long as
+// the database answers others: what goes on in the background, and what looks at
+// everything.
+func Patiently(ctx context.Context) context.Context {
+	return context.WithValue(ctx, patientKey{}, true)
+}
+
+// watched is a context that also ends, as if its time were up, when the database
+// answers nobody.
+type watched struct {
+	context.Context
+	done chan struct{}
+	once sync.Once
+	mu   sync.Mutex
+	err  error
+}
+
+func (w *watched) end(err error) {
+	w.once.Do(func() {
+		w.mu.Lock()
+		w.err = err
+		w.mu.Unlock()
+		close(w.done)
+	})
+}
+
+// Done implements context.Context.
+func (w *watched) Done() <-chan struct{} { return w.done }
+
+// Err implements context.Context.
+func (w *watched) Err() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// limits ends statements that take too long. It is a tracer, since tracers give
+// the context that a statement runs with.
+type limits struct {
+	mu      sync.Mutex
+	patient map[*watched]bool
+}
+
+type endKey struct{}
+
+func (l *limits) begin(ctx context.Context, limit time.Duration) context.Context {
+	if ctx.Value(patientKey{}) == nil {
+		limited, cancel := context.WithTimeout(ctx, limit)
+		return context.WithValue(limited, endKey{}, cancel)
+	}
+	w := &watched{Context: ctx, done: make(chan struct{})}
+	stop := context.AfterFunc(ctx, func() { w.end(ctx.Err()) })
+	l.mu.Lock()
+	l.patient[w] = true
+	l.mu.Unlock()
+	return context.WithValue(w, endKey{}, context.CancelFunc(func() {
+		l.mu.Lock()
+		delete(l.patient, w)
+		l.mu.Unlock()
+		stop()
+		w.end(context.Canceled)
+	}))
+}
+
+func end(ctx context.Context) {
+	if cancel, ok := ctx.Value(endKey{}).(context.CancelFunc); ok {
+		cancel()
+	}
+}
+
+// TraceQueryStart implements pgx.QueryTracer.
+func (l *limits) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return l.begin(ctx, statementLimit)
+}
+
+// TraceQueryEnd implements pgx.QueryTracer.
+func (l *limits) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) { end(ctx) }
+
+// TraceAcquireStart implements pgxpool.AcquireTracer.
+func (l *limits) TraceAcquireStart(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData) context.Context {
+	return l.begin(ctx, acquireLimit)
+}
+
+// TraceAcquireEnd implements pgxpool.AcquireTracer.
+func (l *limits) TraceAcquireEnd(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireEndData) {
+	end(ctx)
+}
+
+// hung ends all patient work.
+func (l *limits) hung() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for w := range l.patient {
+		w.end(context.DeadlineExceeded)
+	}
+}
+
+// watch asks now and then whether the database answers, until ctx ends.
+func (l *limits) watch(ctx context.Context, pool *pgxpool.Pool) {
+	ticker := time.NewTicker(watchEvery)
+	defer ticker.Stop()
+	for failed := 0; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		l.mu.Lock()
+		any := len(l.patient) > 0
+		l.mu.Unlock()
+		if !any {
+			continue
+		}
+		if err := pool.Ping(ctx); err == nil || ctx.Err() != nil {
+			failed = 0
+		} else if failed++; failed > 1 { // a pool that is exhausted for a moment is no hung database
+			l.hung()
+		}
+	}
+}
