@@ -24,7 +24,9 @@ var (
 	ErrNoFile    = errors.New("no such file")
 	ErrNoPackage = errors.New("no such package")
 	ErrNoFolder  = errors.New("no such folder")
-	ErrNotMine   = errors.New("not a file of this ecosystem")
+	// ErrNotKept: a file of an upstream that can be passed on, but not kept.
+	ErrNotKept = errors.New("it cannot be kept")
+	ErrNotMine = errors.New("not a file of this ecosystem")
 	// ErrDisagrees is the cause of a fault of Inspect about a file that is sound,
 	// but says that it is something else than its place does.
 	ErrDisagrees = errors.New("the file says that it is something else")
@@ -62,7 +64,6 @@ func (c *Call) SendFile(f Found, contentType string, fixed bool) error {
 	}
 	c.answeredBy(f.From)
 	if f.Arriving != nil {
-		h.Set("Cache-Status", f.Mirror+"; fwd=uri-miss; stored")
 		return c.pass(f)
 	}
 	if f.Mirror != "" {
@@ -109,10 +110,15 @@ func (c *Call) pass(f Found) error {
 	if err != nil {
 		return err
 	}
+	h := c.Response().Header()
+	if f.Arriving.Passing() {
+		h.Set("Cache-Status", f.Mirror+`; fwd=uri-miss; detail="not kept: the store does not take it"`)
+	} else {
+		h.Set("Cache-Status", f.Mirror+"; fwd=uri-miss; stored")
+	}
 	if isKept {
 		return c.sendKept(kept, f.Fetched)
 	}
-	h := c.Response().Header()
 	if length >= 0 {
 		h.Set("Content-Length", strconv.FormatInt(length, 10))
 	}
@@ -133,6 +139,9 @@ func (c *Call) pass(f Found) error {
 		if err := http.NewResponseController(c.Response()).Flush(); err != nil {
 			return err
 		}
+	}
+	if f.Arriving.Passing() {
+		return nil // there is nothing here that it could count for
 	}
 	kept, keepErr := f.Arriving.File(context.WithoutCancel(ctx))
 	if keepErr != nil {

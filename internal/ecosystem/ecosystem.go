@@ -9,6 +9,8 @@ package ecosystem
 
 import (
 	"context"
+	"encoding/hex"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -316,6 +318,23 @@ func (f Found) Kept(ctx context.Context) (catalog.File, error) {
 	return f.Arriving.File(ctx)
 }
 
+// Checksum is the digest of the file by an algorithm, in hexadecimal, and since
+// when it is so; of one that cannot be kept, what passes by is digested.
+func (f Found) Checksum(ctx context.Context, algorithm string) (sum string, at time.Time, err error) {
+	kept, err := f.Kept(ctx)
+	if err == nil || !errors.Is(err, ErrNotKept) {
+		return kept.Digests.Hex(algorithm), kept.AddedAt, err
+	}
+	digest := catalog.NewHash(algorithm)
+	if _, _, _, err = f.Arriving.Ready(ctx); err == nil {
+		err = f.Arriving.CopyTo(ctx, digest)
+	}
+	if err != nil {
+		return "", time.Time{}, err
+	}
+	return hex.EncodeToString(digest.Sum(nil)), time.Now(), nil
+}
+
 // Arriving is a file on its way from an upstream.
 type Arriving interface {
 	// Ready waits until some of it can be passed on, or all of it is kept: then
@@ -325,8 +344,11 @@ type Arriving interface {
 	// An error means that not all was passed on; fs.ErrNotExist, that nothing
 	// was, since the file was kept in the meantime.
 	CopyTo(ctx context.Context, w io.Writer) error
-	// File waits until it is kept, and gives it.
+	// File waits until it is kept, and gives it. ErrNotKept is that the store does
+	// not take it: Ready and CopyTo still pass it on.
 	File(ctx context.Context) (catalog.File, error)
+	// Passing tells, after Ready or CopyTo, that it is passed on and not kept.
+	Passing() bool
 }
 
 // SeekableFile is a stored file's bytes; a *os.File is one.

@@ -71,6 +71,9 @@ const patience = 3 * time.Second
 // maxListing is how large a document of an upstream may be, in bytes.
 const maxListing = 64 << 20
 
+// longestListing is how long fetching one may take, whoever waits for it.
+const longestListing = 10 * time.Minute
+
 // largeListing is from which size on a document is read sparingly, in bytes.
 const largeListing = 2 << 20
 
@@ -117,7 +120,15 @@ func (s *Service) listingFrom(ctx context.Context, m *mirror, p purl.PURL, path 
 	if bad, ok := m.unreadable.Get(path); ok && s.Now().Before(bad.until) {
 		return s.staleListing(m, known, bad.err)
 	}
-	result := m.refreshing.DoChan(path, func() (any, error) { return s.refresh(context.Background(), m, p, path, known) })
+	result := m.refreshing.DoChan(path, func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.Background(), longestListing)
+		defer cancel()
+		d, err := s.refresh(ctx, m, p, path, known)
+		if err != nil && ctx.Err() != nil {
+			err = m.source.Wrong(m.Mirror.Upstreams[0].URL, "did not send its list within %s", longestListing)
+		}
+		return d, err
+	})
 	enough := make(<-chan time.Time)
 	if known != nil {
 		timer := time.NewTimer(patience)
@@ -469,6 +480,9 @@ var errLongListing = errors.New("the list is too long")
 
 // Read implements io.Reader.
 func (c *cutReader) Read(p []byte) (int, error) {
+	if c.err != nil {
+		return 0, c.err // some read on after an error, and are told another
+	}
 	n, err := c.from.Read(p)
 	if c.left -= int64(n); c.left < 0 {
 		n, err = 0, errLongListing

@@ -146,13 +146,13 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 	if known != nil && !known.Found && s.Now().Before(m.lasts(known)) {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
-	flight, begun := m.flights.Join(path, func(flight *upstream.Flight) (catalog.File, error) {
-		return s.fetchCopy(m, flight, q, place, path, stated, known)
+	flight, begun := m.flights.Join(path, func(ctx context.Context, flight *upstream.Flight) (catalog.File, error) {
+		return s.fetchCopy(ctx, m, flight, q, place, path, stated, known)
 	})
 	if begun {
 		s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Misses++ })
 	}
-	return ecosystem.Found{Arriving: arriving{flight}, Mirror: m.Name, Fetched: begun}, nil
+	return ecosystem.Found{Arriving: &arriving{flight, &passing{service: s, mirror: m, place: place, path: path, digests: stated}}, Mirror: m.Name, Fetched: begun}, nil
 }
 
 // fileAt tells where an upstream has a file, and, where its list says so, by
@@ -187,9 +187,6 @@ func requestFor(path string) upstream.Request {
 	}
 	return upstream.Request{Path: path}
 }
-
-// arriving is a flight as the ecosystems see it.
-type arriving struct{ *upstream.Flight }
 
 // newestUpload makes a question for the newest upload of a snapshot exact.
 func (s *Service) newestUpload(ctx context.Context, m *mirror, q catalog.FileQuestion) (catalog.FileQuestion, error) {
@@ -231,11 +228,10 @@ func newestWith(p *catalog.Package, q catalog.FileQuestion) *upload {
 	return newest
 }
 
-// fetchCopy fetches a file, verifies it, and keeps it. It runs on its own,
-// whoever waits.
-func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQuestion, place ecosystem.Place, path string,
+// fetchCopy fetches a file, verifies it, and keeps it. It runs on its own, not for
+// one who waits. The error is ErrNotKept where the store does not take it.
+func (s *Service) fetchCopy(ctx context.Context, m *mirror, flight *upstream.Flight, q catalog.FileQuestion, place ecosystem.Place, path string,
 	digests map[string]string, known *record.UpstreamDocument) (catalog.File, error) {
-	ctx := context.Background()
 	// It may have been kept between the look and the flight.
 	if f, err := s.db.File(ctx, q); err == nil {
 		return f, nil
@@ -262,8 +258,9 @@ func (s *Service) fetchCopy(m *mirror, flight *upstream.Flight, q catalog.FileQu
 		return catalog.File{}, s.upstreamFault(m, err)
 	}
 	if err != nil {
-		return catalog.File{}, s.storeFault(err)
+		return catalog.File{}, fmt.Errorf("%w: %w", ecosystem.ErrNotKept, s.storeFault(err))
 	}
+	ctx = context.WithoutCancel(ctx) // all of it is here
 	staged := &staging{file: arrived, service: s}
 	defer staged.Discard()
 	sum := <-stated

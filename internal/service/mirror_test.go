@@ -3,13 +3,18 @@ package service
 import (
 	"bytes"
 	"context"
+	"crypto/md5"
+	"crypto/sha1"
 	"errors"
+	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -17,6 +22,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 )
@@ -255,5 +261,66 @@ func TestNextTimes(t *testing.T) {
 	// 02:30 comes twice that night.
 	if want := []string{"25 02:30 +0200", "25 02:30 +0100", "26 02:30 +0100"}; !slices.Equal(got, want) {
 		t.Errorf("the next times are %v; want %v", got, want)
+	}
+}
+
+// TestPastAFullStore: what the store does not take is passed on from the upstream
+// as it is, from the beginning or in the middle, and only if it is what its own
+// checksum says.
+func TestPastAFullStore(t *testing.T) {
+	const path = "org/openshore/brine-http/1.0/brine-http-1.0.bin"
+	content := strings.Repeat("salt and tar ", 40_000)
+	sum := func(of string) string { return fmt.Sprintf("%x", sha1.Sum([]byte(of))) }
+	source := newElsewhere(t, map[string]string{path: content, path + ".sha1": sum(content)})
+	n := newNode(t, recordtest.URL(t))
+	r := n.mirror(t, "shore", source.URL, nil)
+	n.store.openly, n.store.dir = syscall.ENOSPC, t.TempDir()
+	pass := func() (string, ecosystem.Found, error) {
+		t.Helper()
+		found, err := n.File(t.Context(), brineQuestion(r, "brine-http-1.0.bin"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, kept, length, err := found.Arriving.Ready(t.Context())
+		if err != nil || kept || length != int64(len(content)) {
+			t.Fatalf("kept %v, %d bytes, %v", kept, length, err)
+		}
+		reading, writing := io.Pipe()
+		go func() { writing.CloseWithError(found.Arriving.CopyTo(t.Context(), writing)) }()
+		first := make([]byte, 1000)
+		if _, err := io.ReadFull(reading, first); err != nil {
+			t.Fatal(err)
+		}
+		if n.store.after > 0 {
+			close(n.store.read)
+		}
+		rest, err := io.ReadAll(reading)
+		return string(first) + string(rest), found, err
+	}
+	for _, after := range []int64{0, 200_000} {
+		n.store.after, n.store.read = after, make(chan struct{})
+		got, found, err := pass()
+		if err != nil || got != content || !found.Arriving.Passing() {
+			t.Errorf("full after %d bytes: %d bytes of %d, %v", after, len(got), len(content), err)
+		}
+		if _, err := found.Kept(t.Context()); !errors.Is(err, ecosystem.ErrNotKept) || fault.Of(err).Code != "disk-full" {
+			t.Errorf("what is kept of it: %v", err)
+		}
+		n.store.after = 0
+		if found, err = n.File(t.Context(), brineQuestion(r, "brine-http-1.0.bin")); err != nil {
+			t.Fatal(err)
+		}
+		if got, _, err := found.Checksum(t.Context(), "md5"); err != nil || got != fmt.Sprintf("%x", md5.Sum([]byte(content))) {
+			t.Errorf("its checksum is %q, %v", got, err)
+		}
+	}
+	if concerns := n.worrying(); len(concerns) != 1 || !strings.Contains(concerns[0].What, "The disk of the store is full") {
+		t.Errorf("the concerns are %+v", concerns)
+	}
+	source.mu.Lock()
+	source.files[path+".sha1"] = sum("something else")
+	source.mu.Unlock()
+	if got, _, err := pass(); err == nil || len(got) >= len(content) {
+		t.Errorf("other bytes than their checksum says: %d of %d, %v", len(got), len(content), err)
 	}
 }

@@ -31,7 +31,12 @@ func TestMain(m *testing.M) { recordtest.Main(m) }
 // faulty is a store with switchable faults.
 type faulty struct {
 	blob.Store
-	stage, keep error
+	stage, openly, keep error
+	// openly is what StageOpenly fails with, after so many bytes, in a file of dir,
+	// when read is closed.
+	after int64
+	dir   string
+	read  chan struct{}
 	// kept, if set, is called once, after bytes were kept.
 	kept func()
 }
@@ -41,6 +46,25 @@ func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*blob.St
 		return nil, f.stage
 	}
 	return f.Store.Stage(ctx, r, length)
+}
+
+func (f *faulty) StageOpenly(ctx context.Context, r io.Reader, length int64, w blob.Watcher) (*blob.Staged, error) {
+	if f.openly == nil {
+		return f.Store.StageOpenly(ctx, r, length, w)
+	}
+	if f.after == 0 {
+		return nil, f.openly
+	}
+	// Some of it is taken before the disk is full.
+	path := filepath.Join(f.dir, "part")
+	part, err := io.ReadAll(io.LimitReader(r, f.after))
+	if err = errors.Join(err, os.WriteFile(path, part, 0o600)); err != nil {
+		return nil, err
+	}
+	w.Begun(func() (*os.File, error) { return os.Open(path) })
+	w.Arrived(int64(len(part)))
+	<-f.read
+	return nil, f.openly
 }
 
 func (f *faulty) Keep(ctx context.Context, s *blob.Staged) error {

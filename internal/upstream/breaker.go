@@ -18,7 +18,8 @@ const (
 )
 
 // breaker leaves a failing upstream alone for a growing while, and then lets
-// one request try it.
+// one request try it. As soon as that one is answered, all others may go too: a
+// file and its checksum are one question.
 type breaker struct {
 	mu       sync.Mutex
 	failures int // in a row
@@ -26,7 +27,12 @@ type breaker struct {
 	until    time.Time
 	since    time.Time // of the first failure in the row
 	last     string    // what the last failure was, in words
-	trying   bool
+	// trying is closed when the one request that tries the upstream has an answer,
+	// or none; nil if none tries.
+	trying chan struct{}
+	// answers: it answers again. Whether it sends what it should has yet to be seen,
+	// but whoever asks meanwhile is let through.
+	answers bool
 	// epoch is raised with every failure that counts: requests that were under
 	// way together fail together, and count once.
 	epoch int
@@ -39,37 +45,53 @@ type pass struct {
 }
 
 // enter asks for a permission. If the upstream is left alone, ok is false, last
-// is what went wrong, and it will be tried again at retry.
-func (b *breaker) enter(now time.Time) (p pass, last string, retry time.Time, ok bool) {
+// is what went wrong, and it will be tried again at retry. trying is not nil if
+// another request tries it right now, and closed when that one is answered: then
+// it is worth asking again.
+func (b *breaker) enter(now time.Time) (p pass, last string, retry time.Time, trying <-chan struct{}, ok bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if now.Before(b.until) || b.trying {
-		return pass{}, b.last, b.until, false
+	if now.Before(b.until) || b.trying != nil {
+		return pass{}, b.last, b.until, b.trying, false
 	}
-	if b.pauses > 0 {
-		b.trying = true
-		return pass{b.epoch, true}, "", time.Time{}, true
+	if b.pauses > 0 && !b.answers {
+		b.trying = make(chan struct{})
+		return pass{b.epoch, true}, "", time.Time{}, nil, true
 	}
-	return pass{epoch: b.epoch}, "", time.Time{}, true
+	return pass{epoch: b.epoch}, "", time.Time{}, nil, true
+}
+
+// tried ends a trial. Call it with mu held.
+func (b *breaker) tried(p pass) {
+	if p.trial && b.trying != nil {
+		close(b.trying)
+		b.trying = nil
+	}
+}
+
+// answered notes that the upstream began to send what was asked for.
+func (b *breaker) answered(p pass) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if p.trial {
+		b.answers = true
+		b.tried(p)
+	}
 }
 
 // leave gives a permission back without a result.
 func (b *breaker) leave(p pass) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if p.trial {
-		b.trying = false
-	}
+	b.tried(p)
 }
 
 // succeeded notes that the upstream answered as it should.
 func (b *breaker) succeeded(p pass) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if p.trial {
-		b.trying = false
-	}
-	b.failures, b.pauses, b.until, b.since = 0, 0, time.Time{}, time.Time{}
+	b.tried(p)
+	b.failures, b.pauses, b.until, b.since, b.answers = 0, 0, time.Time{}, time.Time{}, false
 }
 
 // failed notes a failure, in words. hard is one to connect; asked is a pause
@@ -77,13 +99,12 @@ func (b *breaker) succeeded(p pass) {
 func (b *breaker) failed(p pass, now time.Time, what string, hard bool, asked time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if p.trial {
-		b.trying = false
-	}
+	b.tried(p)
 	if p.epoch != b.epoch {
 		return
 	}
 	b.epoch++
+	b.answers = false
 	b.last = what
 	b.failures++
 	if b.since.IsZero() {

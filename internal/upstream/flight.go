@@ -8,8 +8,10 @@ import (
 	"os"
 	"runtime/debug"
 	"sync"
+	"time"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 )
 
 // heldBack is how much of the end of a file is not passed on before all of it
@@ -17,8 +19,14 @@ import (
 // with it can be told.
 const heldBack = 64 << 10
 
+// unread is how long a flight goes on that nobody waits for.
+const unread = 30 * time.Second
+
+// ErrUnread is why a flight ended that nobody waited for any more.
+var ErrUnread = fault.New(fault.Unavailable, "given-up", "nobody waited for the file any more, so fetching it was ended").WithHint("Ask for it again.")
+
 // Flight is a file on its way from an upstream into the store, and to all who
-// wait for it. It goes on whoever of them goes away.
+// wait for it. It goes on when they go away, but not for long.
 type Flight struct {
 	mu       sync.Mutex
 	changed  chan struct{} // closed with every change
@@ -29,9 +37,29 @@ type Flight struct {
 	done     bool
 	file     catalog.File
 	err      error
+	waiting  int         // how many wait for it, or read it
+	alone    *time.Timer // runs while none do
 }
 
-func newFlight() *Flight { return &Flight{changed: make(chan struct{}), length: -1} }
+// newFlight makes a flight that end ends when it was alone for long.
+func newFlight(end func()) *Flight {
+	return &Flight{changed: make(chan struct{}), length: -1, alone: time.AfterFunc(unread, end)}
+}
+
+// wait notes that somebody waits; call what it gives when they do no more.
+func (f *Flight) wait() (over func()) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.waiting++
+	f.alone.Stop()
+	return func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.waiting--; f.waiting == 0 && !f.done {
+			f.alone.Reset(unread)
+		}
+	}
+}
 
 func (f *Flight) change(do func()) {
 	f.mu.Lock()
@@ -58,7 +86,10 @@ func (f *Flight) Verified(size int64) {
 
 // finish ends the flight.
 func (f *Flight) finish(file catalog.File, err error) {
-	f.change(func() { f.done, f.file, f.err = true, file, err })
+	f.change(func() {
+		f.done, f.file, f.err = true, file, err
+		f.alone.Stop()
+	})
 }
 
 // until waits for a condition, or for the end of the flight or the context.
@@ -89,6 +120,7 @@ func (f *Flight) passable() int64 {
 // Ready waits until some of the file can be passed on, or all of it is kept:
 // then kept is true, and the file is given. length is -1 if it is not known.
 func (f *Flight) Ready(ctx context.Context) (file catalog.File, kept bool, length int64, err error) {
+	defer f.wait()()
 	if err := f.until(ctx, func() bool { return f.passable() > 0 }); err != nil {
 		return catalog.File{}, false, 0, err
 	}
@@ -104,6 +136,7 @@ func (f *Flight) Ready(ctx context.Context) (file catalog.File, kept bool, lengt
 // were verified. An error means that not all were passed on. If it is
 // fs.ErrNotExist, nothing was, since the file was moved to where it is kept.
 func (f *Flight) CopyTo(ctx context.Context, w io.Writer) error {
+	defer f.wait()()
 	f.mu.Lock()
 	open := f.open
 	f.mu.Unlock()
@@ -139,6 +172,7 @@ func (f *Flight) CopyTo(ctx context.Context, w io.Writer) error {
 
 // File waits until the file is kept, or could not be.
 func (f *Flight) File(ctx context.Context) (catalog.File, error) {
+	defer f.wait()()
 	if err := f.until(ctx, func() bool { return false }); err != nil {
 		return catalog.File{}, err
 	}
@@ -152,9 +186,9 @@ type Flights struct {
 }
 
 // Join gives the flight of a key, and begins it if there is none: fetch then
-// runs on its own until the file is kept. begun tells whether this call began
-// it.
-func (f *Flights) Join(key string, fetch func(*Flight) (catalog.File, error)) (flight *Flight, begun bool) {
+// runs on its own until the file is kept, or its context ends because nobody
+// waited for long. begun tells whether this call began it.
+func (f *Flights) Join(key string, fetch func(context.Context, *Flight) (catalog.File, error)) (flight *Flight, begun bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if flight, ok := f.all[key]; ok {
@@ -163,10 +197,15 @@ func (f *Flights) Join(key string, fetch func(*Flight) (catalog.File, error)) (f
 	if f.all == nil {
 		f.all = map[string]*Flight{}
 	}
-	flight = newFlight()
+	ctx, cancel := context.WithCancelCause(context.Background())
+	flight = newFlight(func() { cancel(ErrUnread) })
 	f.all[key] = flight
 	go func() {
-		file, err := guarded(flight, fetch)
+		file, err := guarded(ctx, flight, fetch)
+		if err != nil && ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		cancel(nil)
 		f.mu.Lock()
 		delete(f.all, key)
 		f.mu.Unlock()
@@ -177,11 +216,11 @@ func (f *Flights) Join(key string, fetch func(*Flight) (catalog.File, error)) (f
 
 // guarded makes an error of a panic: bytes from elsewhere must not end the
 // service.
-func guarded(flight *Flight, fetch func(*Flight) (catalog.File, error)) (file catalog.File, err error) {
+func guarded(ctx context.Context, flight *Flight, fetch func(context.Context, *Flight) (catalog.File, error)) (file catalog.File, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("fetching failed badly: %v\n%s", p, debug.Stack())
 		}
 	}()
-	return fetch(flight)
+	return fetch(ctx, flight)
 }

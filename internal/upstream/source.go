@@ -136,7 +136,19 @@ func (s *Source) Get(ctx context.Context, r Request) (*Response, error) {
 // ask makes a request to one upstream.
 func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	u, b := s.settings.Upstreams[i], &s.breakers[i]
-	p, last, retry, ok := b.enter(s.now())
+	p, last, retry, trying, ok := b.enter(s.now())
+	if trying != nil {
+		// Its outcome is ours too, if it does not take long.
+		timer := time.NewTimer(min(trialPatience, s.settings.FirstByte))
+		defer timer.Stop()
+		select {
+		case <-trying:
+			p, last, retry, _, ok = b.enter(s.now())
+		case <-timer.C:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
 	if !ok {
 		return nil, &Failure{Upstream: u.URL, What: last, RetryAt: retry}
 	}
@@ -174,6 +186,7 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 			return nil, body.refuse("wants to send %d bytes; this mirror takes files up to %d", body.want, s.settings.Largest)
 		}
 		body.guard(asking)
+		b.answered(p)
 		return out, nil
 	case http.StatusNotModified:
 		if r.From == u.URL {
@@ -388,43 +401,83 @@ func last(err error) error {
 	}
 }
 
+// trialPatience is how long others wait for the one request that tries an
+// upstream again.
+const trialPatience = 2 * time.Second
+
+const (
+	// leastRate is how slowly an upstream may send, in bytes per second of waiting
+	// for it: one that is slower keeps a place from others and is not worth it.
+	leastRate = 1 << 10
+	// ratedAfter is for how long at least it is waited before the rate counts.
+	ratedAfter = 20 * time.Second
+)
+
 // errSilent ends a request whose upstream has fallen silent.
 var errSilent = errors.New("silent")
 
 // body is what an upstream sends, watched.
 type body struct {
-	source   *Source
-	breaker  *breaker
-	pass     pass
-	upstream string
-	cancel   context.CancelCauseFunc
-	from     io.ReadCloser
-	want     int64 // bytes; -1 if it is not known
-	got      int64
-	left     int64
-	silence  *time.Timer
-	ctx      context.Context
-	good     bool // ended as it should
-	settled  bool // the breaker knows
-	once     sync.Once
+	source    *Source
+	breaker   *breaker
+	pass      pass
+	upstream  string
+	cancel    context.CancelCauseFunc
+	from      io.ReadCloser
+	want      int64 // bytes; -1 if it is not known
+	got       int64
+	left      int64
+	silence   *time.Timer   // runs while a read waits
+	waited    time.Duration // for bytes, since ratedFrom had arrived
+	ratedFrom int64
+	ctx       context.Context
+	failure   error // what ended it: whoever reads on is told again
+	good      bool  // ended as it should
+	settled   bool  // the breaker knows
+	once      sync.Once
 }
 
-// guard begins to watch for silence.
+// guard lets the body be read under watch.
 func (b *body) guard(ctx context.Context) {
 	b.ctx = ctx
 	b.silence = time.AfterFunc(b.source.settings.Silence, func() { b.cancel(errSilent) })
+	b.silence.Stop()
 }
 
 // Read implements io.Reader.
 func (b *body) Read(p []byte) (int, error) {
+	if b.failure != nil {
+		return 0, b.failure
+	}
+	n, err := b.read(p)
+	if err != nil && err != io.EOF {
+		b.failure = err
+	}
+	return n, err
+}
+
+// tooSlow counts a wait that brought bytes.
+func (b *body) tooSlow(waited time.Duration) bool {
+	b.waited += waited
+	if b.waited < max(ratedAfter, b.source.settings.Silence) {
+		return false
+	}
+	slow := float64(b.got-b.ratedFrom) < leastRate*b.waited.Seconds()
+	b.waited, b.ratedFrom = 0, b.got
+	return slow
+}
+
+func (b *body) read(p []byte) (int, error) {
+	begun := time.Now()
+	b.silence.Reset(b.source.settings.Silence)
 	n, err := b.from.Read(p)
+	b.silence.Stop()
 	b.got += int64(n)
 	b.left -= int64(n)
 	b.source.observer.Fetched(int64(n))
-	if n > 0 {
-		b.silence.Reset(b.source.settings.Silence)
-	}
 	switch {
+	case err == nil && b.tooSlow(time.Since(begun)):
+		return n, b.fail("sends less than %d bytes per second", leastRate)
 	case b.left < 0:
 		return 0, b.fail("sent more than the %d bytes that this mirror takes", b.source.settings.Largest)
 	case err == io.EOF:

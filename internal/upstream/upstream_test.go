@@ -69,7 +69,7 @@ func TestBreaker(t *testing.T) {
 	var b breaker
 	fail := func(hard bool, asked time.Duration) {
 		t.Helper()
-		p, _, _, ok := b.enter(now)
+		p, _, _, _, ok := b.enter(now)
 		if !ok {
 			t.Fatal("the upstream is left alone")
 		}
@@ -86,7 +86,7 @@ func TestBreaker(t *testing.T) {
 		if got := pause(); got != want*time.Second {
 			t.Fatalf("the pause is %v; want %ds", got, want)
 		}
-		if _, last, _, ok := b.enter(now); ok || last != "failed" {
+		if _, last, _, _, ok := b.enter(now); ok || last != "failed" {
 			t.Error("it is asked during the pause")
 		}
 		now = now.Add(pause())
@@ -100,12 +100,18 @@ func TestBreaker(t *testing.T) {
 		t.Errorf("the longest pause is %v", pause())
 	}
 	now = now.Add(pause())
-	p, _, _, ok := b.enter(now)
+	p, _, _, _, ok := b.enter(now)
 	if !ok || !p.trial {
 		t.Fatal("it is not tried again")
 	}
-	if _, _, _, ok := b.enter(now); ok {
+	_, _, _, trying, ok := b.enter(now)
+	if ok || trying == nil {
 		t.Error("more than one request tries it")
+	}
+	b.answered(p)
+	<-trying
+	if checksum, _, _, _, ok := b.enter(now); !ok || checksum.trial {
+		t.Error("what belongs to the question that tries it is refused")
 	}
 	b.succeeded(p)
 	if since, retry := b.state(); !since.IsZero() || !retry.IsZero() {
@@ -117,8 +123,8 @@ func TestBreaker(t *testing.T) {
 	}
 	// Requests that were under way together fail once.
 	b = breaker{}
-	first, _, _, _ := b.enter(now)
-	second, _, _, _ := b.enter(now)
+	first, _, _, _, _ := b.enter(now)
+	second, _, _, _, _ := b.enter(now)
 	b.failed(first, now, "failed", true, 0)
 	b.failed(second, now, "failed", true, 0)
 	if pause() != firstPause {
@@ -310,7 +316,7 @@ func TestFlight(t *testing.T) {
 		var flights Flights
 		go1, end := make(chan struct{}), make(chan struct{})
 		broken := errors.New("broken off")
-		flight, begun := flights.Join("x", func(f *Flight) (catalog.File, error) {
+		flight, begun := flights.Join("x", func(_ context.Context, f *Flight) (catalog.File, error) {
 			f.Expect(int64(len(content)))
 			f.Begun(func() (*os.File, error) { return os.Open(path) })
 			f.Arrived(int64(len(content)))
@@ -355,7 +361,7 @@ func TestFlight(t *testing.T) {
 // wait.
 func TestFlightPanics(t *testing.T) {
 	var flights Flights
-	flight, _ := flights.Join("x", func(*Flight) (catalog.File, error) { panic("salt in the works") })
+	flight, _ := flights.Join("x", func(context.Context, *Flight) (catalog.File, error) { panic("salt in the works") })
 	if _, _, _, err := flight.Ready(t.Context()); err == nil || !strings.Contains(err.Error(), "salt in the works") {
 		t.Errorf("%v", err)
 	}
@@ -381,5 +387,69 @@ func TestOnePlace(t *testing.T) {
 	}
 	if err := response.Body.Close(); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestUnread: a flight that nobody waits for ends, and its places are free again;
+// while somebody does it goes on.
+func TestUnread(t *testing.T) {
+	ended := make(chan struct{})
+	f := newFlight(func() { close(ended) })
+	over, again := f.wait(), f.wait()
+	over()
+	if f.alone.Stop() {
+		t.Error("its time runs while somebody waits")
+	}
+	again()
+	if !f.alone.Stop() {
+		t.Fatal("its time does not run while nobody waits")
+	}
+	f.alone.Reset(0)
+	<-ended
+	var flights Flights
+	begun := make(chan struct{})
+	flight, _ := flights.Join("x", func(ctx context.Context, f *Flight) (catalog.File, error) {
+		close(begun)
+		<-ctx.Done()
+		return catalog.File{}, ctx.Err()
+	})
+	<-begun
+	flight.alone.Reset(0)
+	if err := flight.until(t.Context(), func() bool { return false }); err != nil || !errors.Is(flight.err, ErrUnread) {
+		t.Errorf("%v, %v", err, flight.err)
+	}
+}
+
+// TestTooSlow: an upstream that sends next to nothing is given up, and who reads on
+// after that is told the same again.
+func TestTooSlow(t *testing.T) {
+	s := source(t, nil, catalog.Upstream{URL: "http://127.0.0.1:9/", Private: true})
+	b := &body{source: s}
+	for i, c := range []struct {
+		bytes  int64
+		waited time.Duration
+		slow   bool
+	}{{100, 19 * time.Second, false}, {30_000, time.Second, false}, {5_000, 21 * time.Second, true}, {50_000, 21 * time.Second, false}} {
+		b.got += c.bytes
+		if got := b.tooSlow(c.waited); got != c.slow {
+			t.Errorf("%d: %d bytes in %s: too slow is %v", i, c.bytes, c.waited, got)
+		}
+	}
+	hang := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, "12345") // the client may be gone
+		_ = http.NewResponseController(w).Flush()
+		<-hang
+	}))
+	t.Cleanup(func() { close(hang); server.Close() })
+	response, err := source(t, nil, catalog.Upstream{URL: server.URL + "/", Private: true}).Get(t.Context(), Request{Path: "x"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	_, first := io.ReadAll(response.Body)
+	_, second := response.Body.Read(make([]byte, 1))
+	if f := (*Failure)(nil); !errors.As(first, &f) || second != first {
+		t.Errorf("%v, and then %v", first, second)
 	}
 }

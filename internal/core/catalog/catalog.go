@@ -4,8 +4,13 @@
 package catalog
 
 import (
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"encoding/json"
+	"hash"
 	"maps"
 	"strings"
 	"time"
@@ -324,6 +329,22 @@ func (d Digests) Hex(algorithm string) string {
 		return hex.EncodeToString(d.SHA512[:])
 	}
 	return ""
+}
+
+// NewHash begins to compute the digest of an algorithm; nil for one that is not in
+// Algorithms.
+func NewHash(algorithm string) hash.Hash {
+	switch strings.ToLower(algorithm) {
+	case "md5":
+		return md5.New()
+	case "sha1":
+		return sha1.New()
+	case "sha256":
+		return sha256.New()
+	case "sha512":
+		return sha512.New()
+	}
+	return nil
 }
 
 // ParseHex sets the digest of that algorithm from hexadecimal; ok is false if

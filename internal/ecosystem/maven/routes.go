@@ -76,9 +76,10 @@ func (m Maven) question(repository catalog.Repository, t target) catalog.FileQue
 func (m Maven) getFile(c *ecosystem.Call, t target) error {
 	found, err := c.Desk.File(c.Request().Context(), m.question(c.Repository, t))
 	if err == nil && t.checksum != "" {
-		var f catalog.File
-		if f, err = found.Kept(c.Request().Context()); err == nil {
-			return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", []byte(f.Digests.Hex(t.checksum)), f.AddedAt), nil)
+		var sum string
+		var at time.Time
+		if sum, at, err = found.Checksum(c.Request().Context(), t.checksum); err == nil {
+			return c.SendDocument(ecosystem.NewDocument("text/plain; charset=utf-8", []byte(sum), at), nil)
 		}
 	}
 	if err == nil {
