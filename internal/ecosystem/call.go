@@ -17,6 +17,7 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 )
 
 // What a Desk and an ecosystem tell each other besides faults.
@@ -91,15 +92,24 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 	// RFC 9530, 3.
 	h.Set("Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(f.Digests.SHA256[:])+":")
 	w := c.Response()
+	var watched *sendfile
 	if _, isFile := opened.(*os.File); isFile {
-		w = direct(w) // bytes in memory leave with the header in one write instead
+		if watched = direct(w); watched != nil { // bytes in memory leave with the header in one write instead
+			w = watched
+		}
 	}
 	http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
 	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) && c.sent() {
 		c.Desk.Downloaded(c.Caller, f, fetched)
 	}
+	if watched != nil && watched.err != nil {
+		return fault.New(brokenOff, "broken-off", "the download of %s broke off after %d bytes", f.Name, watched.Size).WithCause(watched.err)
+	}
 	return nil
 }
+
+// brokenOff is for the log: nobody is there to be told.
+const brokenOff fault.Kind = 499
 
 // pass answers with a file that is arriving. If it turns out not to be what it
 // should, the connection is cut before the end, so that no client takes what it
@@ -125,7 +135,11 @@ func (c *Call) pass(f Found) error {
 	if c.Request().Method == http.MethodHead {
 		return c.NoContent(http.StatusOK)
 	}
-	err = f.Arriving.CopyTo(ctx, direct(c.Response()))
+	var w http.ResponseWriter = c.Response()
+	if quick := direct(w); quick != nil {
+		w = quick
+	}
+	err = f.Arriving.CopyTo(ctx, w)
 	switch {
 	case err != nil && !c.committed():
 		h.Del("Content-Length")
@@ -178,7 +192,7 @@ func (c *Call) sent() bool {
 // firstPart tells whether a range begins with the first byte, so that a
 // download in parts is counted once.
 func firstPart(header string) bool {
-	return header == "" || len(header) > 8 && header[:8] == "bytes=0-"
+	return header == "" || strings.HasPrefix(strings.ReplaceAll(header, " ", ""), "bytes=0-")
 }
 
 // SendDocument answers with a rendered document and its validator. stale tells
@@ -268,24 +282,32 @@ func (w *whole) Seek(offset int64, whence int) (int64, error) {
 	return offset, nil
 }
 
-// sendfile gives echo's response back the ReadFrom of the response below it.
-type sendfile struct{ *echo.Response }
+// sendfile gives echo's response back the ReadFrom of the response below it, and
+// keeps what it failed with.
+type sendfile struct {
+	*echo.Response
+	err error
+}
 
-func direct(w http.ResponseWriter) http.ResponseWriter {
+// direct gives the sendfile of a response; nil for one that cannot.
+func direct(w http.ResponseWriter) *sendfile {
 	if r, ok := w.(*echo.Response); ok {
 		if _, ok := r.ResponseWriter.(io.ReaderFrom); ok {
-			return sendfile{r}
+			return &sendfile{Response: r}
 		}
 	}
-	return w
+	return nil
 }
 
 // ReadFrom implements io.ReaderFrom.
-func (s sendfile) ReadFrom(r io.Reader) (int64, error) {
+func (s *sendfile) ReadFrom(r io.Reader) (int64, error) {
 	if !s.Committed {
 		s.WriteHeader(http.StatusOK)
 	}
 	n, err := s.ResponseWriter.(io.ReaderFrom).ReadFrom(r)
 	s.Size += n
+	if err != nil {
+		s.err = err
+	}
 	return n, err
 }

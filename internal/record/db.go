@@ -271,3 +271,9 @@ func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) 
 
 // list scans a text[] column.
 func list(into *[]string) any { return pgtype.NewMap().SQLScanner(into) }
+
+// Now is the time by the database's clock.
+func (db *DB) Now(ctx context.Context) (now time.Time, err error) {
+	err = db.GetContext(ctx, &now, `select clock_timestamp()`)
+	return now, err
+}

@@ -50,6 +50,19 @@ func (tx *Tx) BeginPrefetch(ctx context.Context, r PrefetchRun) (id int64, ok bo
 	return id, err == nil, err
 }
 
+// EndLostPrefetches ends runs that had begun their work and gave no sign of life
+// since a moment, for a reason.
+func (db *DB) EndLostPrefetches(ctx context.Context, at, silentSince time.Time, why string) error {
+	_, err := db.ExecContext(ctx, `update prefetch_run set ended_at = $1, failure = $3 where ended_at is null and touched_at < $2 and touched_at > begun_at`, at, silentSince, why)
+	return err
+}
+
+// TouchPrefetch is a run's sign of life.
+func (db *DB) TouchPrefetch(ctx context.Context, id int64, at time.Time) error {
+	_, err := db.ExecContext(ctx, `update prefetch_run set touched_at = greatest(touched_at, $2) where id = $1 and ended_at is null`, id, at)
+	return err
+}
+
 // NotePrefetch writes how far a run is. report may be nil to leave it.
 func (db *DB) NotePrefetch(ctx context.Context, r PrefetchRun, report []PrefetchLine) error {
 	raw, err := json.Marshal(report)

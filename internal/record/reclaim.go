@@ -36,6 +36,12 @@ func (db *DB) NoteReclaiming(ctx context.Context, r Reclaiming) error {
 	return err
 }
 
+// EndLostReclaimings ends all runs that have no end, for a reason.
+func (db *DB) EndLostReclaimings(ctx context.Context, at time.Time, why string) error {
+	_, err := db.ExecContext(ctx, `update reclaiming set ended_at = $1, failure = $2 where ended_at is null`, at, why)
+	return err
+}
+
 // Reclaimings lists runs, the newest first.
 func (db *DB) Reclaimings(ctx context.Context, limit int) (all []Reclaiming, err error) {
 	err = db.SelectContext(ctx, &all, `select id, begun_by, begun_at, ended_at, failure, versions, marked, files, bytes from reclaiming order by id desc limit $1`, limit)

@@ -30,13 +30,17 @@ const (
 // parseSchedule reads a schedule in the cron form of five fields, in a time
 // zone of the IANA database.
 func parseSchedule(schedule, zone string) (cron.Schedule, error) {
-	if _, err := time.LoadLocation(zone); err != nil {
+	in, err := time.LoadLocation(zone)
+	if err != nil {
 		return nil, bad("bad-zone", "%q is no time zone", zone).WithHint("Write it like Europe/Oslo, or UTC.")
 	}
-	parsed, err := cron.ParseStandard("CRON_TZ=" + zone + " " + schedule)
+	parsed, err := readSchedule(schedule, in)
 	if err != nil {
 		return nil, bad("bad-schedule", "%q is no schedule: %v", schedule, err).
 			WithHint("Write minute, hour, day of the month, month and day of the week: 30 5 * * 1-5 is 05:30 from Monday to Friday.")
+	}
+	if often, ok := parsed.(cron.ConstantDelaySchedule); ok && often.Delay < time.Minute {
+		return nil, bad("bad-schedule", "%q comes more often than once a minute", schedule).WithHint("Write @every 1m or longer.")
 	}
 	if parsed.Next(time.Now()).IsZero() {
 		return nil, bad("bad-schedule", "%q never comes", schedule)

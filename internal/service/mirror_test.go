@@ -11,7 +11,6 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -248,19 +247,42 @@ func TestPrefetchAfterAKill(t *testing.T) {
 	}
 }
 
+// TestNextTimes follows the clock on the wall: on 25 October 2026 02:30 comes twice
+// in Oslo, and on 28 March 2027 not at all.
 func TestNextTimes(t *testing.T) {
-	from := time.Date(2026, 10, 24, 12, 0, 0, 0, time.UTC) // summer time ends on the 25th
-	times, err := NextTimes("30 2 * * *", "Europe/Oslo", from, 3)
-	if err != nil {
-		t.Fatal(err)
+	fold, gap := time.Date(2026, 10, 24, 12, 0, 0, 0, time.UTC), time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC)
+	inFold := time.Date(2026, 10, 25, 1, 10, 0, 0, time.UTC) // 02:10 for the second time
+	for _, c := range []struct {
+		schedule, zone string
+		from           time.Time
+		want           string
+	}{
+		{"30 2 * * *", "Europe/Oslo", fold, "25 02:30 +0200, 26 02:30 +0100, 27 02:30 +0100"},
+		{"30 2 * * *", "Europe/Oslo", inFold, "26 02:30 +0100, 27 02:30 +0100, 28 02:30 +0100"},
+		{"30 2 * * *", "Europe/Oslo", gap, "28 03:00 +0200, 29 02:30 +0200, 30 02:30 +0200"},
+		{"15,45 1-3 * * *", "Europe/Oslo", gap.Add(12 * time.Hour), "28 01:15 +0100, 28 01:45 +0100, 28 03:00 +0200"},
+		{"*/40 * * * *", "Europe/Oslo", inFold, "25 02:40 +0100, 25 03:00 +0100, 25 03:40 +0100"},
+		{"0 5 * * 7", "UTC", fold, "25 05:00 +0000, 01 05:00 +0000, 08 05:00 +0000"},
+		{"0 5 * * 6-7", "UTC", fold, "25 05:00 +0000, 31 05:00 +0000, 01 05:00 +0000"},
+		{"0 5 * * fri-7/2", "UTC", fold, "25 05:00 +0000, 30 05:00 +0000, 01 05:00 +0000"},
+		{"@every 90m", "UTC", fold, "24 13:30 +0000, 24 15:00 +0000, 24 16:30 +0000"},
+	} {
+		times, err := NextTimes(c.schedule, c.zone, c.from, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, at := range times {
+			got = append(got, at.Format("02 15:04 -0700"))
+		}
+		if strings.Join(got, ", ") != c.want {
+			t.Errorf("%s from %s comes at %v; want %s", c.schedule, c.from, got, c.want)
+		}
 	}
-	var got []string
-	for _, at := range times {
-		got = append(got, at.Format("02 15:04 -0700"))
-	}
-	// 02:30 comes twice that night.
-	if want := []string{"25 02:30 +0200", "25 02:30 +0100", "26 02:30 +0100"}; !slices.Equal(got, want) {
-		t.Errorf("the next times are %v; want %v", got, want)
+	for schedule, says := range map[string]string{"@every 10s": "more often than once a minute", "0 5 * * 8": "is no schedule", "0 5 * * 7-2": "is no schedule", "0 0 31 2 *": "never comes"} {
+		if _, err := NextTimes(schedule, "UTC", fold, 1); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v; want %q", schedule, err, says)
+		}
 	}
 }
 

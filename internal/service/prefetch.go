@@ -70,7 +70,7 @@ func (s *Service) beginPrefetch(ctx context.Context, caller access.Caller, r cat
 		if err != nil {
 			return run, err
 		}
-		last[0].EndedAt, last[0].Failure = &now, "the service ended in the middle of it"
+		last[0].EndedAt, last[0].Failure = &now, endedInTheMiddle
 		if err := s.db.NotePrefetch(ctx, last[0], lines); err != nil {
 			return run, err
 		}
@@ -147,7 +147,17 @@ func (s *Service) prefetch(ctx context.Context, m *mirror, run record.PrefetchRu
 	}
 	p := &prefetching{s: s, m: m, run: stored, admitted: chain.NewFilter(m.Mirror),
 		chosen: chain.NewFilter(&catalog.MirrorSettings{Allow: m.Mirror.Prefetch.Patterns})}
+	working, done := context.WithCancel(ctx)
+	var alive sync.WaitGroup
+	touch := func(ctx context.Context) error { return s.db.TouchPrefetch(ctx, run.ID, s.Now()) }
+	if err := touch(ctx); err != nil {
+		done()
+		return err
+	}
+	alive.Go(func() { s.every(working, abandonedRun/4, "noting that a prefetch run goes on", touch) })
 	err = p.all(ctx)
+	done()
+	alive.Wait()
 	if err == nil {
 		err = ctx.Err()
 	}

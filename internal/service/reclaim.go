@@ -65,6 +65,10 @@ func (s *Service) reclaim(ctx context.Context, caller access.Caller, wait time.D
 		if err != nil {
 			return err
 		}
+		// Nobody else is at it: what is said to be under way was killed.
+		if err := s.db.EndLostReclaimings(ctx, run.BegunAt, endedInTheMiddle); err != nil {
+			return err
+		}
 		if run.ID, err = s.db.BeginReclaiming(ctx, run); err != nil {
 			return err
 		}
@@ -108,13 +112,21 @@ func (s *Service) reclaimAll(ctx context.Context, run *record.Reclaiming, wait t
 	if err := s.dropStrays(ctx); err != nil {
 		return err
 	}
-	marked, err := s.db.MarkUnnamed(ctx, s.Now())
+	now, err := s.surelyNow(ctx)
+	if err != nil {
+		return err
+	}
+	marked, err := s.db.MarkUnnamed(ctx, now)
 	if err != nil {
 		return err
 	}
 	run.Marked = int(marked)
 	for ctx.Err() == nil {
-		files, bytes, err := s.free(ctx, s.Now().Add(-wait))
+		now, err := s.surelyNow(ctx)
+		if err != nil {
+			return err
+		}
+		files, bytes, err := s.free(ctx, now.Add(-wait))
 		run.Files, run.Bytes = run.Files+files, run.Bytes+bytes
 		if err != nil {
 			return err
@@ -129,12 +141,34 @@ func (s *Service) reclaimAll(ctx context.Context, run *record.Reclaiming, wait t
 	return ctx.Err()
 }
 
+// endedInTheMiddle is why a run has an end that nobody noted.
+const endedInTheMiddle = "the service ended in the middle of it"
+
+// endLostRuns ends the runs that a kill has left under way.
+func (s *Service) endLostRuns(ctx context.Context) error {
+	err := s.db.Within(ctx, func(tx *record.Tx) error {
+		ok, err := tx.LockReclaiming(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		return s.db.EndLostReclaimings(ctx, s.Now(), endedInTheMiddle)
+	})
+	if err != nil {
+		return err
+	}
+	return s.db.EndLostPrefetches(ctx, s.Now(), s.Now().Add(-abandonedRun), endedInTheMiddle)
+}
+
 // endRemoved ends what removed repositories still hold, after a time of grace.
 func (s *Service) endRemoved(ctx context.Context) error {
 	for {
 		n := 0
-		err := s.db.Within(ctx, func(tx *record.Tx) error {
-			ids, err := tx.EndRemoved(ctx, s.Now().Add(-retention.DefaultGrace), s.Now(), reclaimBatch)
+		now, err := s.surelyNow(ctx)
+		if err != nil {
+			return err
+		}
+		err = s.db.Within(ctx, func(tx *record.Tx) error {
+			ids, err := tx.EndRemoved(ctx, now.Add(-retention.DefaultGrace), now, reclaimBatch)
 			n = len(ids)
 			return err
 		})
@@ -146,8 +180,12 @@ func (s *Service) endRemoved(ctx context.Context) error {
 
 // endGrace puts versions to history whose grace has ended.
 func (s *Service) endGrace(ctx context.Context) (n int, err error) {
+	now, err := s.surelyNow(ctx)
+	if err != nil {
+		return 0, err
+	}
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
-		ids, err := tx.EndGrace(ctx, s.Now(), reclaimBatch)
+		ids, err := tx.EndGrace(ctx, now, reclaimBatch)
 		if n = len(ids); err != nil || n == 0 {
 			return err
 		}

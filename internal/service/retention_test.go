@@ -24,10 +24,14 @@ func tideKey(r catalog.Repository) catalog.PackageKey {
 	return r.Key("maven", "example.skerry.berth", "tide-model")
 }
 
-// later moves the clock of a node.
+// later moves the clock of a node, and that of its database.
 func (n *node) later(by time.Duration) {
-	was := n.settings.Now
+	was, theirs := n.settings.Now, n.databaseNow
 	n.settings.Now = func() time.Time { return was().Add(by) }
+	n.databaseNow = func(ctx context.Context) (time.Time, error) {
+		now, err := theirs(ctx)
+		return now.Add(by), err
+	}
 }
 
 func (n *node) versions(t *testing.T, r catalog.Repository) []string {
@@ -532,5 +536,37 @@ func TestSweepGoesOn(t *testing.T) {
 	totals, err := n.Totals(t.Context(), r)
 	if total := totals[r.ID]; err != nil || total.Versions != 1 || total.Bytes < 100 || total.Bytes > 10_000 {
 		t.Errorf("%+v %v", total, err)
+	}
+}
+
+// TestClockAhead: a clock that jumps ahead ends no grace, and frees nothing; runs
+// that a kill left behind are ended.
+func TestClockAhead(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0", "first"); err != nil {
+		t.Fatal(err)
+	}
+	if err := n.Remove(t.Context(), n.admin, tideKey(r), []string{"1.0"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.db.BeginReclaiming(t.Context(), record.Reclaiming{BegunBy: "nightly", BegunAt: n.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	right := n.settings.Now
+	n.settings.Now = func() time.Time { return right().AddDate(1, 0, 0) }
+	before := n.stored(t)
+	run, err := n.Reclaim(t.Context(), n.admin, true)
+	if err != nil || run.Versions != 0 || run.Files != 0 || n.stored(t) != before {
+		t.Errorf("a year ahead: %+v, %v; %d files, %d before", run, err, n.stored(t), before)
+	}
+	runs, err := n.Reclaimings(t.Context(), n.admin, 10)
+	if err != nil || len(runs) != 2 || runs[1].EndedAt == nil || runs[1].Failure != endedInTheMiddle || runs[0].Failure != "" {
+		t.Errorf("%+v, %v", runs, err)
+	}
+	n.settings.Now = right
+	n.later(365 * 24 * time.Hour)
+	if run, err = n.Reclaim(t.Context(), n.admin, true); err != nil || run.Versions != 1 || n.stored(t) >= before {
+		t.Errorf("when both clocks say so: %+v, %v", run, err)
 	}
 }

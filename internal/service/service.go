@@ -59,11 +59,12 @@ type Settings struct {
 
 // Service is Crelvo without its interfaces. It implements ecosystem.Desk.
 type Service struct {
-	db         *record.DB
-	blobs      blob.Store
-	ecosystems map[string]ecosystem.Ecosystem
-	settings   Settings
-	log        *slog.Logger
+	db          *record.DB
+	blobs       blob.Store
+	ecosystems  map[string]ecosystem.Ecosystem
+	databaseNow func(context.Context) (time.Time, error)
+	settings    Settings
+	log         *slog.Logger
 
 	repositories atomic.Pointer[directory]
 	loading      sync.Mutex
@@ -138,7 +139,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if settings.Now == nil {
 		settings.Now = time.Now
 	}
-	s := &Service{db: db, blobs: blobs, settings: settings, log: settings.Log, seed: maphash.MakeSeed(),
+	s := &Service{db: db, databaseNow: db.Now, blobs: blobs, settings: settings, log: settings.Log, seed: maphash.MakeSeed(),
 		ecosystems: map[string]ecosystem.Ecosystem{}, hashing: make(chan struct{}, 2)}
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
@@ -177,6 +178,16 @@ func (s *Service) Ecosystem(name string) ecosystem.Ecosystem { return s.ecosyste
 // Now is the time by the service's clock.
 func (s *Service) Now() time.Time { return s.settings.Now() }
 
+// surelyNow is the time that ends what cannot come back: the earlier one of the
+// service's clock and the database's, so that one that jumps ahead frees nothing.
+func (s *Service) surelyNow(ctx context.Context) (time.Time, error) {
+	theirs, err := s.databaseNow(ctx)
+	if now := s.Now(); err == nil && now.Before(theirs) {
+		return now, nil
+	}
+	return theirs, err
+}
+
 // Ready tells whether the records can be reached.
 func (s *Service) Ready(ctx context.Context) error { return s.db.PingContext(ctx) }
 
@@ -191,6 +202,7 @@ func (s *Service) Run(ctx context.Context) {
 	})
 	running.Go(func() { s.every(ctx, 2*time.Second, "noting refusals", s.noteRefusals) })
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
+	running.Go(func() { s.every(ctx, time.Minute, "ending runs that nobody works on", s.endLostRuns) })
 	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
 	running.Go(func() { s.every(ctx, 5*time.Second, "looking after stored bytes", s.askAboutLeft) })
 	running.Go(func() { s.runJobs(ctx) })

@@ -93,6 +93,9 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			return nil
 		}
 		f := asFault(err)
+		if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
+			return f // for the log: the answer has begun, and nobody can be told
+		}
 		w.refused(c, call.Caller, param(c, "repository"), f)
 		if f.Kind == fault.Unknown {
 			challenge(h)

@@ -209,7 +209,7 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		switch {
 		case status >= 500:
 			level = slog.LevelError
-		case status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet && r.Method != http.MethodHead:
+		case err != nil && status < 400, status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet && r.Method != http.MethodHead:
 			level = slog.LevelInfo
 		}
 		if w.log.Enabled(r.Context(), level) {
