@@ -2,9 +2,12 @@ package ecosystem
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"crelvo/internal/core/catalog"
@@ -39,25 +42,71 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Said }
 
-// Ask makes a request, and gives the beginning of the answer's body. Status 200 to
-// 299, and 404 for GET, are no refusals.
-func (s Shipment) Ask(ctx context.Context, method, address string, body io.Reader, length int64, headers map[string]string) (status int, said []byte, err error) {
+// request is one that is signed in, unless it leads to another host.
+func (s Shipment) request(ctx context.Context, method, address string, body io.Reader) (*http.Request, error) {
 	request, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
-		return 0, nil, &Refusal{Said: err.Error(), Final: true}
-	}
-	if body != nil {
-		request.ContentLength = length
+		return nil, &Refusal{Said: err.Error(), Final: true}
 	}
 	request.Header.Set("User-Agent", s.Agent)
-	for name, value := range headers {
-		request.Header.Set(name, value)
-	}
+	home, err := url.Parse(s.URL)
 	switch {
+	case err != nil || home.Host != request.URL.Host || home.Scheme != request.URL.Scheme:
 	case s.User != "":
 		request.SetBasicAuth(s.User, s.Secret)
 	case s.Secret != "":
 		request.Header.Set("Authorization", "Bearer "+s.Secret)
+	}
+	return request, nil
+}
+
+// SHA256At computes the digest of what is at an address, in hexadecimal; "" if
+// nothing is.
+func (s Shipment) SHA256At(ctx context.Context, address string) (string, error) {
+	request, err := s.request(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return "", err
+	}
+	response, err := s.Client.Do(request)
+	if err != nil {
+		return "", err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return "", nil
+	}
+	digest := sha256.New()
+	if _, err := io.Copy(digest, response.Body); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(digest.Sum(nil)), nil
+}
+
+// Already judges a file that another server says is there already, by the digest
+// of what is there; "" is that it does not tell. Only the same bytes are those of
+// an attempt before.
+func Already(f catalog.File, there string) error {
+	switch there {
+	case f.Digests.Hex("sha256"):
+		return nil
+	case "":
+		return &Refusal{Said: f.Name + " is there already, and the server does not tell with which bytes", Final: true}
+	}
+	return &Refusal{Said: f.Name + " is there already, with other bytes", Final: true}
+}
+
+// Ask makes a request, and gives the beginning of the answer's body. Status 200 to
+// 299, and 404 for GET, are no refusals.
+func (s Shipment) Ask(ctx context.Context, method, address string, body io.Reader, length int64, headers map[string]string) (status int, said []byte, err error) {
+	request, err := s.request(ctx, method, address, body)
+	if err != nil {
+		return 0, nil, err
+	}
+	if body != nil {
+		request.ContentLength = length
+	}
+	for name, value := range headers {
+		request.Header.Set(name, value)
 	}
 	response, err := s.Client.Do(request)
 	if err != nil {

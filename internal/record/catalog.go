@@ -149,15 +149,15 @@ type Summary struct {
 	Name         string    `db:"name"`
 	Versions     int64     `db:"versions"`
 	Bytes        int64     `db:"bytes"`
-	ChangedAt    time.Time `db:"changed_at"`
-	Latest       string    `db:"latest"` // the version that arrived last
+	ChangedAt    time.Time `db:"changed_at"` // when that version arrived
+	Latest       string    `db:"latest"`     // the version that arrived last
 	PublishedBy  string    `db:"published_by"`
 	Description  string    `db:"description"`
 }
 
-const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at,
+const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, l.visible_from changed_at,
 	l.version latest, l.published_by, coalesce(l.details->>'description', '') description
-	from package p cross join lateral (select v.version, v.published_by, v.details from version v
+	from package p cross join lateral (select v.version, v.published_by, v.visible_from, v.details from version v
 		where v.package_id = p.id and v.visible_from is not null and v.visible_until is null
 		order by v.visible_from desc, v.id desc limit 1) l
 	where p.versions > 0 and p.repository_id = any($1) `

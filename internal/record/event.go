@@ -118,7 +118,7 @@ func (db *DB) EachEvent(ctx context.Context, f EventFilter, do func(SealedEvent)
 	}
 	rows, err := db.QueryContext(ctx, `select id, at, who, token, address, action, repository, subject, detail, previous, hash from event
 		where at >= $1 and ($2 = '' or who = $2) and ($3 = '' or action = $3) and ($4 = '' or repository = $4)
-		and ($5 = 0 or id < $5) and ($7::timestamptz is null or at < $7) and ($8 = '' or position(lower($8) in lower(subject)) > 0)
+		and ($5 = 0 or id < $5) and ($7::timestamptz is null or at < $7) and ($8 = '' or position(replace(lower($8), '%40', '@') in replace(lower(subject), '%40', '@')) > 0)
 		order by id `+order+` limit $6`, f.Since, f.Who, f.Action, f.Repository, f.Before, limit, until, f.Subject)
 	if err != nil {
 		return err

@@ -167,7 +167,9 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		and ($11 = '' or position(lower($11) in lower(p.notes)) > 0
 			or exists (select from build b where b.id = p.build_id and position(lower($11) in lower(b.name || '#' || b.number)) > 0)
 			or exists (select from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
-				where i.promotion_id = p.id and position(lower($11) in k.words || '@' || lower(i.to_version)) > 0))
+				where i.promotion_id = p.id and (position(lower($11) in k.words || '@' || lower(i.to_version)) > 0
+					or position(regexp_replace(replace(lower($11), '%40', '@'), '^pkg:', '')
+						in k.ecosystem || '/' || lower(concat_ws('/', nullif(k.namespace, ''), k.name) || '@' || i.to_version)) > 0)))
 		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before, f.Repositories, f.Words, limit)
 	if err != nil {
 		return nil, err

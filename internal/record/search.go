@@ -45,16 +45,16 @@ func (db *DB) Search(ctx context.Context, scope Scope, q query.Query, now time.T
 	// The packages come in their order, and each is asked for its version only
 	// until there are enough.
 	fmt.Fprintf(s, `with p as materialized (
-			select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.changed_at, %s fit
-			from package p where p.versions > 0 and p.repository_id = any(%s)%s order by fit, p.changed_at desc, p.id desc%s
+			select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.last_arrived, %s fit
+			from package p where p.versions > 0 and p.repository_id = any(%s)%s order by fit, p.last_arrived desc nulls last, p.id desc%s
 		), hit as materialized (
-			select p.*, l.version latest, l.published_by, l.description from p
-			cross join lateral (select v.version, v.published_by, coalesce(v.details->>'description', '') description from version v
+			select p.*, l.visible_from changed_at, l.version latest, l.published_by, l.description from p
+			cross join lateral (select v.version, v.published_by, v.visible_from, coalesce(v.details->>'description', '') description from version v
 				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null%s order by v.visible_from desc, v.id desc limit 1) l
 			limit %s offset %s
 		)
 		select repository_id, ecosystem, namespace, name, versions, bytes, changed_at, latest, published_by, description
-		from hit order by fit, changed_at desc, id desc`, fit, s.arg(scope.Repositories), names, enough, versions, s.arg(limit), s.arg(skip))
+		from hit order by fit, last_arrived desc nulls last, id desc`, fit, s.arg(scope.Repositories), names, enough, versions, s.arg(limit), s.arg(skip))
 	err = db.SelectContext(ctx, &found, s.String(), s.arguments...)
 	return found, err
 }
@@ -144,8 +144,12 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 	case "author":
 		return "exists (select from jsonb_array_elements_text(v.details->'authors') x where x ilike " + text() + ")"
 	case "needs":
-		if !strings.HasPrefix(c.Text, "pkg:") && !strings.HasPrefix(c.Text, "*") {
-			c.Text = "*/" + c.Text // the name alone
+		if !strings.HasPrefix(c.Text, "pkg:") {
+			// The name alone, or with its scope or group.
+			c.Text = strings.ReplaceAll(c.Text, "@", "%40")
+			if !strings.HasPrefix(c.Text, "*") {
+				c.Text = "*/" + c.Text
+			}
 		}
 		return "exists (select from jsonb_array_elements(v.details->'dependencies') x where x->>'purl' ilike " + text() + ")"
 	}

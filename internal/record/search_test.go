@@ -25,7 +25,7 @@ func TestSearchConditions(t *testing.T) {
 	}
 	old, young := now.AddDate(0, 0, -60), now.AddDate(0, 0, -1)
 	deck := add("npm", "@skerry", "deck-ui", "2.0.0", false, 1, old, catalog.Details{Licences: []catalog.Licence{{Name: "MIT"}}, Authors: []string{"Deck Hands"},
-		Dependencies: []catalog.Dependency{{PURL: "pkg:npm/kelp-colors", Version: "^3.0.0"}}})
+		Dependencies: []catalog.Dependency{{PURL: "pkg:npm/kelp-colors", Version: "^3.0.0"}, {PURL: "pkg:npm/%40skerry/sail", Version: "1.0.0"}}})
 	add("npm", "@skerry", "deck-ui", "2.1.0-dev.7", true, 2, young, catalog.Details{})
 	add("pypi", "", "tidecast", "0.6.0", false, 2, young, catalog.Details{Licences: []catalog.Licence{{Name: "Apache-2.0"}}})
 	w.within(func(tx *record.Tx) error {
@@ -59,6 +59,9 @@ func TestSearchConditions(t *testing.T) {
 		"author:*hands":               {release},
 		"needs:kelp-colors":           {release},
 		"needs:pkg:npm/kelp-*":        {release},
+		"needs:pkg:npm/@skerry/sail":  {release},
+		"needs:pkg:npm/%40skerry/s*":  {release},
+		"needs:@skerry/sail":          {release},
 		"-needs:kelp-colors deck":     {snapshot},
 		"label:latest":                {release},
 		"withdrawn:yes":               {tide},

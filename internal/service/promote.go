@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -258,7 +259,26 @@ func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record
 			views = append(views, s.promotionView(caller, p, teams))
 		}
 	}
-	return views, before, nil
+	return views, before, s.withDeliveries(ctx, views)
+}
+
+// withDeliveries tells what became of what was sent on, to those who may see where
+// it came from.
+func (s *Service) withDeliveries(ctx context.Context, views []PromotionView) error {
+	at := map[int64]*PromotionView{}
+	for i, v := range views {
+		if v.Plan != nil {
+			at[v.ID] = &views[i]
+		}
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	found, err := s.db.Deliveries(ctx, slices.Collect(maps.Keys(at))...)
+	for _, d := range found {
+		at[d.PromotionID].Deliveries = append(at[d.PromotionID].Deliveries, d)
+	}
+	return err
 }
 
 // itemsSeen tells whether the caller may see a promotion: all that it is about,
@@ -340,11 +360,7 @@ func (s *Service) Promotion(ctx context.Context, caller access.Caller, id int64)
 	if v.Plan == nil {
 		return v, nil // the caller may not see where it comes from
 	}
-	if err := json.Unmarshal(v.Plan, &v.Planned); err != nil {
-		return v, err
-	}
-	v.Deliveries, err = s.db.Deliveries(ctx, id)
-	return v, err
+	return v, json.Unmarshal(v.Plan, &v.Planned)
 }
 
 // Waiting lists the promotions that wait for the caller's word.

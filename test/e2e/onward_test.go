@@ -57,9 +57,8 @@ func TestOnward(t *testing.T) {
 	}
 	eventually(t, 30*time.Second, "everything was sent, or not", settled)
 	for _, d := range p.Deliveries {
-		// NuGet's protocol does not tell the same from another: 409 is both.
 		want := "done"
-		if strings.Contains(d.Destination, "taken") && !strings.Contains(d.Destination, "nuget") {
+		if strings.Contains(d.Destination, "taken") {
 			want = "failed"
 		}
 		if d.State != want || want == "failed" && !strings.Contains(d.Said, "with other bytes") {

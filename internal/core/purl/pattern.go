@@ -70,6 +70,19 @@ func ParsePattern(text string) (Pattern, error) {
 // String is the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 
+// Canonical is the pattern in the form in which package URLs are written
+// (https://github.com/package-url/purl-spec), with * as it is, and without a
+// version.
+func (p Pattern) Canonical() string {
+	kind, rest, _ := strings.Cut(p.name, "/")
+	segments := strings.Split(rest, "/")
+	for i, s := range segments {
+		segments[i] = strings.ReplaceAll(strings.ReplaceAll(url.QueryEscape(s), "+", "%20"), "%2A", "*")
+		segments[i] = strings.ReplaceAll(segments[i], "%3A", ":")
+	}
+	return "pkg:" + kind + "/" + strings.Join(segments, "/")
+}
+
 // MatchName tells whether some version of the package could fit.
 func (p Pattern) MatchName(of PURL) bool {
 	if !strings.HasPrefix(p.name, "*") {

@@ -211,10 +211,27 @@ func (q *Query) add(t term) error {
 	return nil
 }
 
+// readDependency puts a package URL into the form in which dependencies stand on
+// record, however it was typed.
+func (c *Condition) readDependency(at int) error {
+	p, err := purl.ParsePattern(c.Text)
+	if err != nil {
+		return wrong(at, c.Text, "this is no pattern of package URLs", "%s", fault.Of(err).Hint)
+	}
+	if !p.Whole() {
+		return wrong(at, c.Text, "what is needed is asked for without a version", "Leave the version out: a dependency is met by many.")
+	}
+	c.Text = p.Canonical()
+	return nil
+}
+
 // read reads the value of a condition.
 func (c *Condition) read(k Key, at int) error {
 	switch k.Kind {
 	case Text:
+		if k.Name == "needs" && strings.HasPrefix(c.Text, "pkg:") {
+			return c.readDependency(at)
+		}
 		return nil
 	case Choice:
 		if !slices.Contains(k.Choices, c.Text) {

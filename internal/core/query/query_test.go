@@ -20,6 +20,8 @@ func TestParse(t *testing.T) {
 		"repo:releases age:>30d downloads:0 licence:MIT holds:snapshots": "[] [] [repo=releases age>>30d downloads=0 licence=MIT holds=snapshots] []",
 		"-repo:snapshots size:>=10MiB used:<2w":                          "[] [] [-repo=snapshots size>=>=10MiB used<<2w] []",
 		`by:"ci berth"`:                                                  "[] [] [by=ci berth] []",
+		"needs:pkg:npm/@skerry/deck-ui needs:pkg:npm/%40skerry/deck-*":   "[] [] [needs=pkg:npm/%40skerry/deck-ui needs=pkg:npm/%40skerry/deck-*] []",
+		"needs:pkg:*/*kelp*":                                             "[] [] [needs=pkg:*/*kelp*] []",
 		"licence:a:b":                                                    "[] [] [licence=a:b] []",
 		"withdrawn:yes, x":                                               "[x] [] [withdrawn=yes] []",
 	} {
@@ -52,6 +54,8 @@ func TestWrong(t *testing.T) {
 		"berth aeg:>3d":           `at character 7, "aeg:"`,
 		"licence: x":              `at character 1, "licence:": it has no value`,
 		"x age:30d":               `at character 7, "30d": a length of time needs > or <`,
+		"needs:pkg:npm/deck@1":    `at character 7, "pkg:npm/deck@1": what is needed is asked for without a version`,
+		"needs:pkg:npm":           `at character 7, "pkg:npm": this is no pattern`,
 		"age:>30":                 `at character 5, ">30": this cannot be read`,
 		"downloads:many":          `at character 11, "many"`,
 		"size:>9999999999TiB":     `at character 6`,

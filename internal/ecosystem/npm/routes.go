@@ -122,12 +122,15 @@ func (NPM) search(c *ecosystem.Call) error {
 	return c.JSON(http.StatusOK, answerOf(hits, total, time.Now()))
 }
 
-// audit tells of known vulnerabilities; none are on record.
+// audit would tell of known vulnerabilities, of which nothing is on record: to say
+// that there are none would be a false all-clear. npm shows the answer to who asks
+// for an audit, and leaves the line out after an installation.
 func (NPM) audit(c *ecosystem.Call) error {
 	if _, err := io.Copy(io.Discard, io.LimitReader(c.Request().Body, 16<<20)); err != nil {
 		return fault.New(fault.Invalid, "cut-upload", "the list of packages did not arrive whole").WithCause(err)
 	}
-	return c.JSON(http.StatusOK, map[string]any{})
+	return fault.New(fault.NotFound, "no-advisories", "whether these packages have known vulnerabilities is not known here: nothing was looked up").
+		WithHint("Ask a registry that has advisories: npm audit --registry, with its address.")
 }
 
 // parsed is what a path asks for.

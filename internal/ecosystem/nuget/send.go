@@ -1,6 +1,7 @@
 package nuget
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -26,13 +27,43 @@ func (NuGet) Send(ctx context.Context, s ecosystem.Shipment) error {
 		err := push(ctx, s, f)
 		var no *ecosystem.Refusal
 		if errors.As(err, &no) && no.Status == http.StatusConflict {
-			err = nil // the protocol's answer for what is there
+			// The protocol's answer for what is there, whatever its bytes are.
+			there, lookErr := sha256There(ctx, s)
+			if lookErr != nil {
+				return lookErr
+			}
+			err = ecosystem.Already(f, there)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sha256There is the digest of the package that the server has; "" if it is not
+// found. The service index is looked for beside the address to push to
+// (https://learn.microsoft.com/nuget/api/package-base-address-resource).
+func sha256There(ctx context.Context, s ecosystem.Shipment) (string, error) {
+	base := strings.TrimSuffix(s.URL, "/")
+	parent := base[:strings.LastIndexByte(base, '/')]
+	for _, index := range []string{parent + "/index.json", base + "/index.json"} {
+		status, said, err := s.Ask(ctx, http.MethodGet, index, nil, 0, map[string]string{"Accept": "application/json"})
+		var no *ecosystem.Refusal
+		if errors.As(err, &no) && no.Final || err == nil && status != http.StatusOK {
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		flat, err := resourceIn(ecosystem.Reading{Reader: bytes.NewReader(said), Address: index}, "PackageBaseAddress/3.0.0")
+		if err != nil {
+			continue
+		}
+		id, version := strings.ToLower(s.Name), strings.ToLower(s.Version)
+		return s.SHA256At(ctx, strings.TrimSuffix(flat, "/")+"/"+id+"/"+version+"/"+fileName(id, version, packed))
+	}
+	return "", nil
 }
 
 func push(ctx context.Context, s ecosystem.Shipment, f catalog.File) error {

@@ -34,6 +34,16 @@ var wanted = []string{"RegistrationsBaseUrl/3.6.0", "RegistrationsBaseUrl/Versio
 
 // ReadEntrance implements ecosystem.Guided.
 func (NuGet) ReadEntrance(r ecosystem.Reading) (map[string]string, error) {
+	address, err := resourceIn(r, wanted...)
+	if err != nil {
+		return nil, err
+	}
+	return map[string]string{registrations: address}, nil
+}
+
+// resourceIn finds the address of the first of some types of resources that a
+// service index offers.
+func resourceIn(r ecosystem.Reading, wanted ...string) (string, error) {
 	var index struct {
 		Version   string
 		Resources []struct {
@@ -42,7 +52,7 @@ func (NuGet) ReadEntrance(r ecosystem.Reading) (map[string]string, error) {
 		}
 	}
 	if err := json.NewDecoder(io.LimitReader(r, maxNuspec)).Decode(&index); err != nil {
-		return nil, err
+		return "", err
 	}
 	for _, want := range wanted {
 		for _, offered := range index.Resources {
@@ -50,11 +60,10 @@ func (NuGet) ReadEntrance(r ecosystem.Reading) (map[string]string, error) {
 			if json.Unmarshal(offered.Type, &one) != nil || one != want {
 				continue
 			}
-			address, err := r.Resolve(offered.ID)
-			return map[string]string{registrations: address}, err
+			return r.Resolve(offered.ID)
 		}
 	}
-	return nil, errors.New("it offers no registrations")
+	return "", errors.New("it offers no " + wanted[0])
 }
 
 // ListingPath implements ecosystem.Mirrored: the registration index.

@@ -1,6 +1,7 @@
 package pypi
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -9,6 +10,7 @@ import (
 	"strings"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 )
 
@@ -22,13 +24,48 @@ func (PyPI) Send(ctx context.Context, s ecosystem.Shipment) error {
 		err := sendDistribution(ctx, s, f)
 		var no *ecosystem.Refusal
 		if errors.As(err, &no) && (no.Status == http.StatusConflict || no.Status == http.StatusBadRequest) && strings.Contains(strings.ToLower(no.Said), "already") {
-			err = nil // an attempt before this one arrived
+			there, lookErr := sha256There(ctx, s, f)
+			if lookErr != nil {
+				return lookErr
+			}
+			err = ecosystem.Already(f, there)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sha256There is the digest by which the server lists a distribution; "" if no list
+// of its is found, or not the file. Where the list is, the protocol of uploading
+// does not say: it is looked for beside the address, and where the place of uploads
+// has its own name.
+func sha256There(ctx context.Context, s ecosystem.Shipment, f catalog.File) (string, error) {
+	name := purl.NormalName(Name, s.Name)
+	base := strings.TrimSuffix(s.URL, "/")
+	for _, list := range []string{base + "/simple/", strings.TrimSuffix(base, "/legacy") + "/simple/", base + "/"} {
+		status, said, err := s.Ask(ctx, http.MethodGet, list+name+"/", nil, 0, map[string]string{"Accept": PyPI{}.Accepts()})
+		var no *ecosystem.Refusal
+		if errors.As(err, &no) && no.Final || err == nil && status != http.StatusOK {
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		listing, err := PyPI{}.ReadListing(ctx, purl.PURL{Ecosystem: Name, Name: name}, ecosystem.Reading{Reader: bytes.NewReader(said), Address: list + name + "/"})
+		if err != nil {
+			continue
+		}
+		for _, v := range listing.Versions {
+			for _, there := range v.Files {
+				if there.Name == f.Name {
+					return strings.ToLower(there.Digests["sha256"]), nil
+				}
+			}
+		}
+	}
+	return "", nil
 }
 
 func sendDistribution(ctx context.Context, s ecosystem.Shipment, f catalog.File) error {

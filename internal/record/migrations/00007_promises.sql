@@ -15,7 +15,10 @@ alter table version
   add column counts_from int not null default 1;
 update version v set arrived = v.visible_from from package p join repository r on r.id = p.repository_id
   where p.id = v.package_id and r.kind = 'house' and v.visible_from is not null;
-update package p set last_arrived = (select max(v.arrived) from version v where v.package_id = p.id);
+update package p set last_arrived = (select max(coalesce(v.arrived, v.visible_from)) from version v where v.package_id = p.id);
+-- What is recent is what arrived, and not what lost something.
+drop index package_recent;
+create index package_recent on package (last_arrived desc nulls last);
 alter table file
   add column sent     int not null default 1, -- the number it came with last
   add column added_by text not null default '';
@@ -48,6 +51,8 @@ update withdrawal w set visible_until = now() where w.visible_until is null and 
   select from version v where v.package_id = w.package_id and v.version = w.version and v.visible_from is not null and v.visible_until is null);
 
 -- +goose Down
+drop index package_recent;
+create index package_recent on package (changed_at desc);
 drop table identity, build_name;
 alter table repository drop column closed, drop column largest_file;
 alter table file drop column sent, drop column added_by;
