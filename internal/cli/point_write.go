@@ -86,7 +86,10 @@ type edit struct {
 
 // edits are the files that pointing changes, with the secret that is given.
 func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
-	for _, piece := range c.Parts(to) {
+	bare := to
+	bare.Secret = ""
+	byHand := c.Parts(bare) // what a person is shown
+	for i, piece := range c.Parts(to) {
 		if piece.ByHand {
 			continue
 		}
@@ -120,7 +123,7 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 		}
 		after, err := piece.Edit(text)
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s cannot be changed: %w; nothing was written", path, err)
+			return nil, nil, fmt.Errorf("%s cannot be changed: %w; nothing was written. Put this into it yourself, where it belongs:\n\n%s", path, err, byHand[i].Text())
 		}
 		if same >= 0 {
 			all[same].after, all[same].secret = after, all[same].secret || piece.Secret

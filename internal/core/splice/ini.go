@@ -11,6 +11,17 @@ type Setting struct{ Key, Value string }
 // key at the end of its section; what continues a value in indented lines goes
 // with it.
 func SetINI(existing, section, key, value string) (string, error) {
+	made, err := setINI(existing, section, key, value)
+	if err == nil {
+		err = checkINI(made, section, key)
+	}
+	if err != nil {
+		return "", err
+	}
+	return made, nil
+}
+
+func setINI(existing, section, key, value string) (string, error) {
 	if strings.ContainsAny(value, "\r\n") {
 		return "", cannot("the value of %s has a line break", key)
 	}
@@ -102,6 +113,17 @@ func SectionsINI(existing string) (names []string) {
 
 // AddToINI adds an item to a value that is a list, one in each line.
 func AddToINI(existing, section, key, item string) (string, error) {
+	made, err := addToINI(existing, section, key, item)
+	if err == nil {
+		err = checkINI(made, section, key)
+	}
+	if err != nil {
+		return "", err
+	}
+	return made, nil
+}
+
+func addToINI(existing, section, key, item string) (string, error) {
 	value, ok := GetINI(existing, section, key)
 	if !ok || strings.TrimSpace(value) == "" {
 		return SetINI(existing, section, key, item)

@@ -8,6 +8,9 @@ func SetNetrc(existing, host, login, password string) (string, error) {
 	if strings.ContainsAny(login+password, " \t\r\n") {
 		return "", cannot("the name or the secret has a space or a line break")
 	}
+	if err := checkSafeNetrc(existing); err != nil {
+		return "", err
+	}
 	if l, p, ok := GetNetrc(existing, host); ok && l == login && p == password {
 		return existing, nil
 	}

@@ -54,6 +54,17 @@ var cases = []struct {
 		return AddToINI(t, "distutils", "index-servers", "platform")
 	}, "[distutils]\nindex-servers =\n  pypi\n  x\n  platform\n\n[x]\n"},
 
+	{"ini: a section with a comment behind", "[global] # mine\nindex-url = a\n", ini("global", "index-url", "u"), ""},
+	{"ini: a section with spaces", "[ global ]\nindex-url = a\n", ini("global", "index-url", "u"), ""},
+	{"ini: a section twice", "[global]\na = 1\n[x]\n[global]\nb = 2\n", ini("global", "index-url", "u"), ""},
+	{"ini: with a colon", "[global]\nindex-url: https://old/\n", ini("global", "index-url", "u"), ""},
+	{"ini: in another case", "[global]\nIndex-URL = https://old/\n", ini("global", "index-url", "u"), ""},
+	{"ini: twice", "registry=a\nx=1\nregistry=b\n", ini("", "registry", "u"), ""},
+	{"ini: a property with a blank", "realm Other\n", ini("", "realm", "Crelvo"), ""},
+	{"ini: a key that begins alike", "//h/at/x/:_authToken=a\nregistry-x=1\n", ini("", "registry", "u"), "//h/at/x/:_authToken=a\nregistry-x=1\nregistry=u\n"},
+
+	{"netrc: a macro", "machine a login b password c\nmacdef init\nmachine h\n\n", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") }, ""},
+	{"netrc: quoted", "machine a login b password \"c machine h\"\n", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") }, ""},
 	{"netrc: a new file", "", func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") }, "machine h\n  login u\n  password p\n"},
 	{"netrc: in one line", "machine a login b password c\nmachine h login x password y\nmachine z login b password c\n",
 		func(t string) (string, error) { return SetNetrc(t, "h", "u", "p") },
@@ -79,6 +90,29 @@ var cases = []struct {
 	{"yaml: a list of another form", "unsafeHttpWhitelist:\n  - a\n  - b\nz: 1\n", func(t string) (string, error) { return SetYAML(t, []string{"unsafeHttpWhitelist"}, "[a]") },
 		"unsafeHttpWhitelist: [a]\nz: 1\n"},
 
+	{"yaml: a flow map above", "{a: 1}\n", func(t string) (string, error) { return SetYAML(t, []string{"npmRegistryServer"}, "x") }, ""},
+	{"yaml: a text of several lines", "a: |\n  npmRegistries:\n    b: 1\nnpmRegistries:\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"npmRegistries", "b"}, "x")
+	}, "a: |\n  npmRegistries:\n    b: 1\nnpmRegistries:\n  b: x\n"},
+	{"yaml: a key twice", "a: 1\na: 2\n", func(t string) (string, error) { return SetYAML(t, []string{"b"}, "x") }, ""},
+
+	{"toml: an inline table", "[http-basic]\nplatform = { username = \"a\" }\n", func(t string) (string, error) {
+		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}})
+	}, ""},
+	{"toml: a quoted head", "[http-basic.\"platform\"]\nusername = \"a\"\n", func(t string) (string, error) {
+		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}})
+	}, ""},
+	{"toml: a spaced head", "[ http-basic . platform ]\nusername = \"a\"\n", func(t string) (string, error) {
+		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}})
+	}, ""},
+	{"toml: a comment behind the value", "[r.p] # mine\nurl = \"a#b\"  # old # one\nx = 1\n", func(t string) (string, error) {
+		return SetTOML(t, "r.p", "", []Setting{{"url", "u"}})
+	}, "[r.p] # mine\nurl = \"u\"  # old # one\nx = 1\n"},
+	{"toml: a text of several lines", "a = \"\"\"\n[r.p]\nurl = \"x\"\n\"\"\"\n", func(t string) (string, error) { return SetTOML(t, "r.p", "", []Setting{{"url", "u"}}) }, ""},
+	{"toml: another form of the name", "[[i]]\nname = 'platform'\nurl = \"2\"\n", func(t string) (string, error) {
+		return SetTOML(t, "i", "name", []Setting{{"name", "platform"}, {"url", "u"}})
+	}, ""},
+	{"toml: none", "[[[\n", func(t string) (string, error) { return SetTOML(t, "i", "", []Setting{{"url", "u"}}) }, ""},
 	{"toml: a new table", "[project]\nname = \"x\"", func(t string) (string, error) {
 		return SetTOML(t, "tool.uv.index", "name", []Setting{{"name", "platform"}, {"url", "u"}, {"default", "true"}})
 	}, "[project]\nname = \"x\"\n\n[[tool.uv.index]]\nname = \"platform\"\nurl = \"u\"\ndefault = true\n"},

@@ -3,13 +3,26 @@ package splice
 import (
 	"strconv"
 	"strings"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // SetTOML sets keys of a table of a TOML file to strings, or to true and false
 // where the value is one of those words. With by, the table is one of an array of tables, the one
 // whose key by has the value that values give for it. A missing table comes
-// last.
+// last. What cannot be set so that all else stays as it is is an error.
 func SetTOML(existing, table, by string, values []Setting) (string, error) {
+	made, err := setTOML(existing, table, by, values)
+	if err == nil {
+		err = checkTOML(existing, made, table, by, values)
+	}
+	if err != nil {
+		return "", err
+	}
+	return made, nil
+}
+
+func setTOML(existing, table, by string, values []Setting) (string, error) {
 	for _, v := range values {
 		if strings.ContainsAny(v.Value, "\r\n") {
 			return "", cannot("the value of %s has a line break", v.Key)
@@ -46,7 +59,7 @@ func SetTOML(existing, table, by string, values []Setting) (string, error) {
 			if strings.HasPrefix(old, "[") && !strings.HasSuffix(old, "]") || strings.HasPrefix(old, `"""`) {
 				return "", cannot("%s goes over several lines", v.Key)
 			}
-			all[i] = indentOf(all[i]) + v.Key + " = " + tomlValue(v.Value) + nl
+			all[i] = indentOf(all[i]) + v.Key + " = " + tomlValue(v.Value) + tomlComment(old) + nl
 			break
 		}
 		if !done {
@@ -131,6 +144,20 @@ func tomlLine(line string) (key, value string, ok bool) {
 	}
 	key, value, ok = strings.Cut(text, "=")
 	return strings.TrimSpace(key), strings.TrimSpace(value), ok
+}
+
+// tomlComment is the comment behind a value, with the space before it.
+func tomlComment(value string) string {
+	for i := range value {
+		if value[i] != '#' {
+			continue
+		}
+		var read map[string]any
+		if bare := strings.TrimRight(value[:i], " \t"); toml.Unmarshal([]byte("k = "+bare), &read) == nil {
+			return value[len(bare):]
+		}
+	}
+	return ""
 }
 
 // tomlValue writes a string, and true and false as they are.

@@ -127,6 +127,17 @@ func (s Step) fits(e *Element) bool {
 // SetXML sets the text of an element, or with attr an attribute of it, and makes
 // the elements on the way that are missing. The first step is the root.
 func SetXML(existing string, steps []Step, attr, value string) (string, error) {
+	made, err := setXML(existing, steps, attr, value)
+	if err == nil {
+		err = checkXML(made, steps, attr, value)
+	}
+	if err != nil {
+		return "", err
+	}
+	return made, nil
+}
+
+func setXML(existing string, steps []Step, attr, value string) (string, error) {
 	if strings.TrimSpace(existing) == "" {
 		existing += "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<" + steps[0].Name + ">\n</" + steps[0].Name + ">\n"
 	}

@@ -9,6 +9,17 @@ import (
 // on the way to it; value is YAML. Lists and what is written in other forms stay
 // as they are, and are an error if they are in the way.
 func SetYAML(existing string, path []string, value string) (string, error) {
+	made, err := setYAML(existing, path, value)
+	if err == nil {
+		err = checkYAML(existing, made, path, value)
+	}
+	if err != nil {
+		return "", err
+	}
+	return made, nil
+}
+
+func setYAML(existing string, path []string, value string) (string, error) {
 	all, nl := lines(closed(existing)), ending(existing)
 	start, end, indent := 0, len(all), ""
 	for depth, key := range path {
