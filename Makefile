@@ -45,7 +45,7 @@ bench: build
 
 soak: build test/clients/node_modules/.done
 	@./test/install.sh run test
-	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill' -v ./test/...
+	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel' -v ./internal/service ./test/...
 
 lint: console/dist/index.html
 	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }

@@ -42,15 +42,20 @@ func newQuay(t *testing.T, url string, gates ...string) *quay {
 // npm publishes an npm package by hand.
 func (n *node) npm(t *testing.T, by access.Caller, r catalog.Repository, p madeup.Package) {
 	t.Helper()
+	if _, err := n.PublishByHand(t.Context(), by, r, purl.PURL{}, handed(p)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// handed gives an npm package, as somebody who hands it in does.
+func handed(p madeup.Package) func() (Handed, error) {
 	given := false
-	if _, err := n.PublishByHand(t.Context(), by, r, purl.PURL{}, func() (Handed, error) {
+	return func() (Handed, error) {
 		if given {
 			return Handed{}, io.EOF
 		}
 		given = true
 		return Handed{Name: "package.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
-	}); err != nil {
-		t.Fatal(err)
 	}
 }
 

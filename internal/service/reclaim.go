@@ -203,6 +203,7 @@ func (s *Service) endGrace(ctx context.Context) (n int, err error) {
 // meanwhile: whoever comes to name the same bytes waits, and stores them again.
 func (s *Service) free(ctx context.Context, markedBefore time.Time) (files int, bytes int64, err error) {
 	err = s.db.Within(ctx, func(tx *record.Tx) error {
+		bytes = 0 // it may be tried again
 		unnamed, err := tx.HoldUnnamed(ctx, markedBefore, reclaimBatch)
 		if err != nil {
 			return err

@@ -168,18 +168,20 @@ func (s *Service) bringBack(ctx context.Context, caller access.Caller, sweep rec
 		ids[i] = item.VersionID
 	}
 	var keys []catalog.PackageKey
+	var not []NotBack
+	var came []int64
 	err := s.db.Within(ctx, func(tx *record.Tx) error {
 		now := s.Now()
+		keys, not, came = nil, nil, nil // it may be tried again
 		returned, err := tx.BringBack(ctx, ids, now)
 		if err != nil {
 			return err
 		}
 		var positions []int
-		var came []int64
 		for _, r := range returned {
 			item := items[slices.Index(ids, r.ID)]
 			if r.Why != "" {
-				back.Not = append(back.Not, NotBack{item, r.Why})
+				not = append(not, NotBack{item, r.Why})
 				continue
 			}
 			positions, came = append(positions, item.Position), append(came, r.ID)
@@ -196,7 +198,6 @@ func (s *Service) bringBack(ctx context.Context, caller access.Caller, sweep rec
 		if err := s.tellPackages(ctx, tx, keys, sweepChange(sweep.ID)); err != nil {
 			return err
 		}
-		back.Back += len(came)
 		event := s.event(caller, "versions brought back")
 		event.Subject = sweepTitle(sweep)
 		event.Detail = map[string]string{"versions": fmt.Sprint(len(came))}
@@ -204,6 +205,9 @@ func (s *Service) bringBack(ctx context.Context, caller access.Caller, sweep rec
 	})
 	for _, key := range keys {
 		s.changed(key)
+	}
+	if err == nil {
+		back.Not, back.Back = append(back.Not, not...), back.Back+len(came)
 	}
 	return err
 }
