@@ -3,7 +3,6 @@ package service
 import (
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 )
@@ -38,14 +37,6 @@ func (s *Service) worry(key string, c Concern) {
 		return
 	}
 	w.all[key] = worry{c, s.Now()}
-}
-
-// calm ends the worries whose key begins so.
-func (s *Service) calm(prefix string) {
-	w := &s.worries
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	maps.DeleteFunc(w.all, func(key string, _ worry) bool { return strings.HasPrefix(key, prefix) })
 }
 
 // worrying lists what went wrong lately.
