@@ -204,7 +204,7 @@ func (db *DB) Branches(ctx context.Context, scope Scope, at catalog.Moment, ecos
 		return found, err
 	}
 	err = db.SelectContext(ctx, &found, `select split_part(substr(namespace, length($3) + 1), $4, 1) segment,
-		sum(bytes)::bigint bytes, max(changed_at) changed_at from package p
+		sum(bytes)::bigint bytes, max(coalesce(last_arrived, changed_at)) changed_at from package p
 		where repository_id = any($1) and ecosystem = $2 and versions > 0 and namespace like $5 and namespace <> ''`+inScope+`
 		group by 1 order by 1`, arguments...)
 	return found, err

@@ -171,7 +171,7 @@ type Total struct {
 func (db *DB) Totals(ctx context.Context, scope Scope) (map[int64]Total, error) {
 	arguments := []any{scope.Repositories}
 	rows, err := db.QueryContext(ctx, `select repository_id, count(*) filter (where versions > 0),
-		sum(versions)::bigint, sum(bytes)::bigint, max(changed_at),
+		sum(versions)::bigint, sum(bytes)::bigint, max(greatest(changed_at, last_arrived)),
 		coalesce(array_agg(distinct ecosystem) filter (where versions > 0), '{}')
 		from package p where repository_id = any($1)`+scope.and(&arguments)+` group by repository_id`, arguments...)
 	if err != nil {

@@ -4,6 +4,7 @@ package browser
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -74,6 +75,25 @@ func ShowsText(pieces ...string) chromedp.Action[chromedp.Void] {
 			select {
 			case <-ctx.Done():
 				return fmt.Errorf("the page does not show %q, but: %.2000s", pieces[missing], shown)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
+}
+
+// ChartsDrawn waits until every chart of the page is drawn: none is still being
+// fetched, and none is blank.
+func ChartsDrawn() chromedp.Action[chromedp.Void] {
+	const drawn = `document.querySelectorAll("[aria-busy=true]").length === 0 && [...document.querySelectorAll("canvas")].every((c) =>
+		c.width > 0 && c.height > 0 && c.getContext("2d").getImageData(0, 0, c.width, c.height).data.some((v) => v !== 0))`
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if done, err := chromedp.Evaluate[bool](drawn)(ctx, t); err == nil && done {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return errors.New("a chart of the page is not drawn")
 			case <-time.After(50 * time.Millisecond):
 			}
 		}

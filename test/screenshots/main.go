@@ -134,6 +134,9 @@ func shoot(tab context.Context, p page) (picture, error) {
 		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('crelvo-theme', %q)", theme)),
 		chromedp.Navigate(address+p.path), browser.ShowsText(p.shows))
 	if err == nil {
+		err = browser.Within(tab, 20*time.Second, browser.ChartsDrawn())
+	}
+	if err == nil {
 		err = browser.Within(tab, 20*time.Second, p.before...)
 	}
 	if err != nil {

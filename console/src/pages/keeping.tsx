@@ -209,7 +209,7 @@ function Growth({ days }: { days: Schemas["Space"][] }) {
   if (drawn.times.length < 2) return <Empty title="Too young to have grown" />;
   return (
     <figure className="px-3 pt-3 pb-2">
-      <Suspense fallback={<div className="h-[150px]" />}><Chart times={drawn.times} series={drawn.series} unit={bytes} label="What the largest repositories held, by day" binary /></Suspense>
+      <Suspense fallback={<div className="h-[150px]" aria-busy="true" />}><Chart times={drawn.times} series={drawn.series} unit={bytes} label="What the largest repositories held, by day" binary /></Suspense>
       <figcaption className="mt-1 flex flex-wrap gap-x-4 px-1 text-xs text-soft">
         {drawn.series.map((s) => <span key={s.label} className="inline-flex items-center gap-1.5"><span aria-hidden className="h-0.5 w-4" style={{ background: `var(${s.color})` }} />{s.label}, {bytes(s.values.at(-1)!)}</span>)}
       </figcaption>

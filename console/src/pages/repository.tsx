@@ -50,7 +50,7 @@ export function RepositoryPage() {
             {r.kind === "house" && <Tabs.Content value="arrivals"><Arrivals repository={r.name} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="order"><ChainOrder key={r.name} repository={r} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="claims"><Claims repository={r} /></Tabs.Content>}
-            {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}
+            {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft" aria-busy="true">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}
             {r.mirror && <Tabs.Content value="prefetch"><Prefetch key={r.name} repository={r} /></Tabs.Content>}
             <Tabs.Content value="downloads"><Downloads title={`Downloads from ${r.name}`} days={60} repository={r.name} /></Tabs.Content>
             <Tabs.Content value="use"><UseIt repository={r} name={name} /></Tabs.Content>

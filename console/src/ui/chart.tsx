@@ -21,7 +21,7 @@ export default function Chart({ times, series, unit, label, binary }: { times: n
       {
         width: element.clientWidth,
         height: 150,
-        padding: [8, 16, 0, 0],
+        padding: [8, 24, 0, 0],
         legend: { show: false },
         cursor: { y: false, points: { size: 6 } },
         scales: { x: { time: true, range: (_, min, max) => [min - pad(times), max + pad(times)] }, y: { range: (_, __, max) => [0, max > 0 ? max * 1.1 : 1] } },

@@ -37,7 +37,7 @@ export function Downloads({ title, days, purl, repository }: { title: string; da
       <Loaded query={query}>
         {() => drawn.total === 0 ? <p className="px-4 py-6 text-sm text-soft">Nobody downloaded anything of it in {days} days.</p> : (
           <figure className="px-3 pt-3 pb-2">
-            <Suspense fallback={<div className="h-[150px]" />}><Chart times={drawn.times} series={drawn.series} unit={whole} label={`${title}, by day`} /></Suspense>
+            <Suspense fallback={<div className="h-[150px]" aria-busy="true" />}><Chart times={drawn.times} series={drawn.series} unit={whole} label={`${title}, by day`} /></Suspense>
             <figcaption className="mt-1 flex flex-wrap gap-x-4 px-1 text-xs text-soft">
               <span className="inline-flex items-center gap-1.5"><span aria-hidden className="size-2.5 rounded-xs bg-deep" />downloads</span>
               <span className="inline-flex items-center gap-1.5"><span aria-hidden className="h-0.5 w-4 bg-glow" />users that signed in</span>
