@@ -232,3 +232,60 @@ func TestHungDatabase(t *testing.T) {
 		t.Errorf("afterwards: %v", err)
 	}
 }
+
+// TestOlderDatabase: a database that was restored to an older state is served as it
+// is. What was published since can be published again, and bytes that no record
+// knows go in time; not before, so that a newer backup could still be put back.
+func TestOlderDatabase(t *testing.T) {
+	url := recordtest.URL(t)
+	n := newNode(t, url)
+	r := n.repository(t)
+	for _, version := range []string{"1.0", "2.0", "3.0"} {
+		if err := n.publish(t, r, version, "salt of "+version); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stored := n.stored(t)
+	if _, err := n.db.ExecContext(t.Context(), `with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0' returning f.sha256),
+		gone as (delete from blob where sha256 in (select sha256 from lost) and not exists (select from file f join version v on v.id = f.version_id where f.sha256 = blob.sha256 and v.version = '1.0'))
+		select 1`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.db.ExecContext(t.Context(), `delete from version where version <> '1.0'`); err != nil {
+		t.Fatal(err)
+	}
+	older := newNode(t, url) // it knows its store
+	if _, err := older.VerifyRecords(t.Context(), older.admin); err != nil {
+		t.Fatal(err)
+	}
+	if got := older.versions(t, r); len(got) != 1 || got[0] != "1.0" {
+		t.Errorf("it lists %v", got)
+	}
+	if err := older.publish(t, r, "2.0", "salt of 2.0"); err != nil {
+		t.Errorf("what was published since, again: %v", err)
+	}
+	if err := older.publish(t, r, "2.0", "something else"); fault.Of(err).Kind != fault.Conflict {
+		t.Errorf("and as something else: %v", err)
+	}
+	if _, err := older.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) != stored {
+		t.Errorf("at once there are %d of %d files, %v", older.stored(t), stored, err)
+	}
+	older.later(walkedEvery + strayFor)
+	if _, err := older.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) >= stored {
+		t.Errorf("later there are %d of %d files, %v", older.stored(t), stored, err)
+	}
+	p, err := older.housePackage(t.Context(), tideKey(r))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range p.Versions {
+		for _, f := range v.Files {
+			opened, err := older.Open(t.Context(), f)
+			if err != nil {
+				t.Errorf("%s of %s: %v", f.Name, v.Version, err)
+				continue
+			}
+			_ = opened.Close() // that it is there is enough
+		}
+	}
+}
