@@ -123,7 +123,8 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 		}
 		after, err := piece.Edit(text)
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s cannot be changed: %w; nothing was written. Put this into it yourself, where it belongs:\n\n%s", path, err, byHand[i].Text())
+			return nil, nil, pointedError{fmt.Sprintf("%s cannot be changed: %s; nothing was written. Put this into it yourself, where it belongs:\n\n%s",
+				path, err, strings.TrimSuffix(byHand[i].Text(), "\n"))}
 		}
 		if same >= 0 {
 			all[same].after, all[same].secret = after, all[same].secret || piece.Secret

@@ -374,3 +374,27 @@ func TestPointTells(t *testing.T) {
 	p.write("project/.npmrc", []byte(p.read("project/.npmrc")+"save-exact=true\n"))
 	says(t, p.point(1, "npm", "--at", p.chain, "--undo"), "was changed since, so it stays", "not everything was taken back")
 }
+
+// TestPointRefuses: a file that is written in a way that cannot be changed safely is
+// left alone, and the text to paste is shown as it is to be pasted.
+func TestPointRefuses(t *testing.T) {
+	p := newPointed(t, "")
+	for _, c := range []struct{ client, file, text, says, paste string }{
+		{"uv", "project/pyproject.toml", "[tool.uv]\nindex = [{ name = \"x\", url = \"https://x.example\" }]\n", "cannot be set in safely", "\n[[tool.uv.index]]\nname = \"" + p.chain + "\"\nurl = "},
+		{"pip", "home/.config/pip/pip.conf", "[global]\nindex-url: https://x.example\n", "its index-url is not written with =", "\n[global]\nindex-url = "},
+		{"pip", "home/.config/pip/pip.conf", "[ global ]\ntimeout = 60\n", "its section [global] is written as [ global ]", "\n[global]\nindex-url = "},
+		{"npm", "project/.npmrc", "registry=https://a.example/\nregistry=https://b.example/\n", "has registry more than once", "\nregistry=" + address(p.chain, "npm")},
+		{"curl", "home/.netrc", "machine a login b password c\nmacdef init\nmachine x\n\n", "it has a macro", "\nmachine "},
+		{"yarn", "project/.yarnrc.yml", "{nodeLinker: node-modules}\n", "npmRegistryServer", "\nnpmRegistryServer: "},
+	} {
+		p.write(c.file, []byte(c.text))
+		out := p.point(1, c.client, "--at", p.chain, "--write", "--yes")
+		says(t, out, "cannot be changed", c.says, "nothing was written", c.paste)
+		if got := p.read(c.file); got != c.text {
+			t.Errorf("%s was changed:\n%s", c.file, got)
+		}
+		if err := os.Remove(p.dir + "/" + c.file); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
