@@ -295,8 +295,13 @@ func (s *Server) Done() <-chan struct{} { return s.done }
 func (s *Server) Pid() int { return s.cmd.Process.Pid }
 
 // Stop ends the server; connections are cut, nothing committed is lost.
-func (s *Server) Stop() error {
-	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+func (s *Server) Stop() error { return s.end(syscall.SIGINT) }
+
+// Abandon ends the server at once. What it has is not to be used again.
+func (s *Server) Abandon() error { return s.end(syscall.SIGQUIT) }
+
+func (s *Server) end(how syscall.Signal) error {
+	if err := s.cmd.Process.Signal(how); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return err
 	}
 	select {

@@ -47,7 +47,7 @@ func run(m *testing.M) int {
 		return 1
 	}
 	code := m.Run()
-	if err := server.Stop(); err != nil {
+	if err := server.Abandon(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
