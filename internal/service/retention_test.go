@@ -570,3 +570,26 @@ func TestClockAhead(t *testing.T) {
 		t.Errorf("when both clocks say so: %+v, %v", run, err)
 	}
 }
+
+// TestRemovalIsNoArrival: what lost a version does not come first among what is
+// recent, and what is told of it is when its newest version came.
+func TestRemovalIsNoArrival(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	older := part(1)
+	for _, version := range []string{"1.0.0", "1.1.0"} {
+		older.Version = version
+		n.npm(t, n.admin, r, older)
+	}
+	newer := part(2)
+	newer.Version = "1.0.0"
+	n.npm(t, n.admin, r, newer)
+	n.later(time.Hour)
+	if err := n.Remove(t.Context(), n.admin, r.Key("npm", "@skerry", "part-1"), []string{"1.0.0"}); err != nil {
+		t.Fatal(err)
+	}
+	found, err := n.Search(t.Context(), n.admin, "", "", 10, 0)
+	if err != nil || len(found) != 2 || found[0].Name != "part-2" || n.Now().Sub(found[1].ChangedAt) < 50*time.Minute {
+		t.Errorf("%+v, %v", found, err)
+	}
+}

@@ -80,6 +80,9 @@ func TestOnward(t *testing.T) {
 	if out, errs, code := crelvoAsAdmin(t, "promotion", "show", fmt.Sprint(p.ID), "--files"); code != 0 || !strings.Contains(out, "LAST ANSWER") || !strings.Contains(out, "with other bytes") || !strings.Contains(out, "package/package.json: version") {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
+	if out, errs, code := crelvoAsAdmin(t, "status"); code != 0 || !strings.Contains(out, fmt.Sprintf("Something of promotion %d could not be sent on to ", p.ID)) {
+		t.Errorf("%d %s %s", code, out, errs)
+	}
 	refusedWith(t, admin.RemoveDestination(t.Context(), onward[0]), "goes on to "+onward[0])
 }
 
