@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"hash"
 	"io"
 	"io/fs"
 
@@ -112,15 +113,15 @@ func (p *passing) copyTo(ctx context.Context, w io.Writer, skip int64) error {
 	}
 	body := p.response.Body
 	defer func() { _ = body.Close() }() // what counts was read
-	sum := p.service.fetchChecksum(ctx, p.mirror, p.response.Upstream, p.path, p.digests)
-	if sum.err != nil {
-		return p.service.upstreamFault(p.mirror, sum.err)
+	// Which checksum the upstream has is asked when all has arrived: until then the
+	// file takes a place that the question may need.
+	digesting := map[string]hash.Hash{}
+	var all []io.Writer
+	for _, algorithm := range catalog.Algorithms {
+		digesting[algorithm] = catalog.NewHash(algorithm)
+		all = append(all, digesting[algorithm])
 	}
-	digest := io.Discard
-	digesting := catalog.NewHash(sum.algorithm)
-	if digesting != nil {
-		digest = digesting
-	}
+	digest := io.MultiWriter(all...)
 	if _, err := io.CopyN(digest, body, skip); err != nil {
 		return p.service.upstreamFault(p.mirror, err)
 	}
@@ -135,8 +136,16 @@ func (p *passing) copyTo(ctx context.Context, w io.Writer, skip int64) error {
 			return failed
 		}
 		last := err != nil
-		if last && digesting != nil {
-			if got := hex.EncodeToString(digesting.Sum(nil)); got != sum.hex {
+		if last {
+			sum := p.service.fetchChecksum(ctx, p.mirror, p.response.Upstream, p.path, p.digests)
+			if sum.err != nil {
+				return p.service.upstreamFault(p.mirror, sum.err)
+			}
+			got := ""
+			if sum.hex != "" {
+				got = hex.EncodeToString(digesting[sum.algorithm].Sum(nil))
+			}
+			if got != sum.hex {
 				return p.service.upstreamFault(p.mirror, p.mirror.source.Wrong(p.response.Upstream,
 					"sent other bytes for %s than its own checksum says: their %s is %s, not %s", p.place.FileName, sum.algorithm, got, sum.hex))
 			}
