@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"cmp"
+	"compress/bzip2"
 	"compress/gzip"
 	"context"
 	"encoding/binary"
@@ -52,8 +53,18 @@ func WalkTarGz(ctx context.Context, file SizedReaderAt, each func(name string, s
 	if err != nil {
 		return fmt.Errorf("it is not compressed by gzip: %w", err)
 	}
-	own, whole := inflated(ctx, file.Size()), budget.Of(ctx)
-	archive := tar.NewReader(whole.Reader(own.Reader(unzipped)))
+	return walkTar(ctx, unzipped, file.Size(), each)
+}
+
+// WalkTarBz2 is WalkTarGz for an archive that is compressed by bzip2.
+func WalkTarBz2(ctx context.Context, file SizedReaderAt, each func(name string, size int64, r io.Reader) error) error {
+	return walkTar(ctx, bzip2.NewReader(io.NewSectionReader(file, 0, file.Size())), file.Size(), each)
+}
+
+// walkTar goes through an archive that was compressed to size bytes.
+func walkTar(ctx context.Context, unpacked io.Reader, size int64, each func(name string, size int64, r io.Reader) error) error {
+	own, whole := inflated(ctx, size), budget.Of(ctx)
+	archive := tar.NewReader(whole.Reader(own.Reader(unpacked)))
 	for n := 0; ; n++ {
 		entry, err := archive.Next()
 		if err == io.EOF {

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -317,13 +319,36 @@ func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path 
 	}
 	listing, err := m.ecosystem.ReadListing(ctx, p, reading)
 	listing.Clean()
-	for _, v := range listing.Versions {
+	_, byPath := m.ecosystem.(ecosystem.ByPath)
+	for n, v := range listing.Versions {
 		for i, f := range v.Files {
 			// Other upstreams of the mirror may have it at the same path.
 			v.Files[i].Address = strings.TrimPrefix(f.Address, response.Upstream)
 		}
+		if !byPath && v.Upload == "" && len(v.Files) > 0 && purl.IsSnapshot(m.Ecosystem, v.Version) {
+			listing.Versions[n].Upload = ecosystem.UploadWith(v.Version, contentStamp(v.Files))
+		}
 	}
 	return listing, err
+}
+
+// contentStamp names an upload of a snapshot by what its upstream says of its
+// files, so that other bytes under the same version are another upload.
+func contentStamp(files []catalog.ListedFile) string {
+	var lines []string
+	for _, f := range files {
+		known := f.Address
+		for _, algorithm := range strongest {
+			if digest := f.Digests[algorithm]; digest != "" {
+				known = digest
+				break
+			}
+		}
+		lines = append(lines, f.Name+" "+known)
+	}
+	slices.Sort(lines)
+	sum := sha256.Sum256([]byte(strings.Join(lines, "\n")))
+	return "h" + hex.EncodeToString(sum[:8]) // a letter first: it is part of a version
 }
 
 // noteUnreadable is noteFailure for a document that arrived: it is not fetched
@@ -361,6 +386,7 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 	}
 	all := &catalog.Package{Key: key}
 	kept := map[string]int{}
+	current := map[string]catalog.Version{} // uploads of snapshots that are listed
 	if copies != nil {
 		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
 		all.Versions = slices.Grow(all.Versions, len(copies.Versions))
@@ -387,11 +413,23 @@ func (s *Service) mirrorPackage(ctx context.Context, m *mirror, key catalog.Pack
 			if !l.Then(key.AsOf) {
 				continue
 			}
+			listed := listedVersion(m, l)
 			if i, ok := kept[l.Version+"/"+l.Upload]; ok {
-				all.Versions[i] = withListed(all.Versions[i], listedVersion(m, l))
-				continue
+				listed = withListed(all.Versions[i], listed)
+				all.Versions[i] = listed
+			} else {
+				all.Versions = append(all.Versions, listed)
 			}
-			all.Versions = append(all.Versions, listedVersion(m, l))
+			if listed.Snapshot {
+				current[l.Version] = listed
+			}
+		}
+		if _, ok := m.ecosystem.(ecosystem.ByPath); !ok {
+			// The upload that is listed is the newest, even where another came later.
+			all.Versions = slices.DeleteFunc(all.Versions, func(v catalog.Version) bool {
+				now, ok := current[v.Version]
+				return ok && v.Upload != now.Upload && v.Newer(now)
+			})
 		}
 		all.Labels = d.Listing.Labels
 	}
@@ -413,7 +451,11 @@ var forever = time.Unix(1<<40, 0)
 func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
 	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version), Listed: true,
 		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
-	if v.Upload == "" && !l.UploadedAt.IsZero() {
+	switch _, byPath := m.ecosystem.(ecosystem.ByPath); {
+	case l.UploadedAt.IsZero() && v.Snapshot:
+		v.UploadedAt = l.SeenAt
+	case l.UploadedAt.IsZero():
+	case v.Upload == "" || !byPath:
 		v.PublishedAt = l.UploadedAt
 	}
 	if l.Details != nil {
@@ -435,6 +477,9 @@ func listedVersion(m *mirror, l catalog.ListedVersion) catalog.Version {
 // besides: files that are not kept yet, and that it was withdrawn.
 func withListed(v, listed catalog.Version) catalog.Version {
 	v.Withdrawn = listed.Withdrawn
+	if differ(v, listed) {
+		return v // what is said of other bytes is not said of these
+	}
 	v.Details = listed.Details.Merge(v.Details)
 	if !listed.UploadedAt.IsZero() {
 		v.PublishedAt = listed.UploadedAt

@@ -135,7 +135,7 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 	if err != nil {
 		return ecosystem.Found{}, err
 	}
-	path, stated, err := s.fileAt(ctx, m, q, place)
+	path, stated, err := s.fileAt(ctx, m, &q, &place)
 	if err != nil {
 		return ecosystem.Found{}, err
 	}
@@ -156,28 +156,69 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 }
 
 // fileAt tells where an upstream has a file, and, where its list says so, by
-// which digests it is known. ErrNoFile is that no list has it.
-func (s *Service) fileAt(ctx context.Context, m *mirror, q catalog.FileQuestion, place ecosystem.Place) (path string, stated map[string]string, err error) {
+// which digests it is known. A snapshot's question and place are made exact: its
+// file is that of the upload that is listed. ErrNoFile is that no list has it.
+func (s *Service) fileAt(ctx context.Context, m *mirror, q *catalog.FileQuestion, place *ecosystem.Place) (path string, stated map[string]string, err error) {
 	if byPath, ok := m.ecosystem.(ecosystem.ByPath); ok {
-		return byPath.FilePath(place), nil, nil
+		return byPath.FilePath(*place), nil, nil
 	}
 	list, err := s.listing(ctx, m, purlOf(q.Key, ""))
 	if err != nil {
 		return "", nil, err
 	}
-	if list.document != nil {
-		for _, v := range list.document.Listing.Versions {
-			if v.Version != q.Version || v.Upload != q.Upload || !v.Then(0) {
+	if list.document == nil {
+		return "", nil, ecosystem.ErrNoFile
+	}
+	for _, v := range list.document.Listing.Versions {
+		if v.Version != q.Version || q.Upload != "" && v.Upload != q.Upload || !v.Then(0) {
+			continue
+		}
+		for _, f := range v.Files {
+			if f.Name != place.FileName || f.Address == "" {
 				continue
 			}
-			for _, f := range v.Files {
-				if f.Name == place.FileName && f.Address != "" {
-					return f.Address, f.Digests, nil
-				}
+			if replaced, err := s.replaced(ctx, m, q.Key, v); replaced || err != nil {
+				return "", nil, cmp.Or(err, ecosystem.ErrNoFile)
 			}
+			if q.Upload = v.Upload; v.Upload != "" {
+				place.Upload, place.UploadedAt = v.Upload, cmp.Or(v.UploadedAt, v.SeenAt)
+			}
+			return f.Address, f.Digests, nil
 		}
 	}
 	return "", nil, ecosystem.ErrNoFile
+}
+
+// replaced tells whether an upstream lists a version with other bytes than those
+// that are kept of it. What it says of those bytes is not true of ours.
+func (s *Service) replaced(ctx context.Context, m *mirror, key catalog.PackageKey, listed catalog.ListedVersion) (bool, error) {
+	key.Sight = ""
+	kept, err := s.housePackage(ctx, key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	for _, v := range kept.Versions {
+		if v.Version == listed.Version && v.Upload == listed.Upload {
+			return differ(v, listedVersion(m, listed)), nil
+		}
+	}
+	return false, nil
+}
+
+// differ tells whether two versions have a file of one name with different
+// digests.
+func differ(a, b catalog.Version) bool {
+	for _, f := range a.Files {
+		for _, other := range b.Files {
+			if f.Name == other.Name && f.Digests.Contradicts(other.Digests) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // requestFor asks for a file by what fileAt gives.
@@ -321,13 +362,16 @@ type statedChecksum struct {
 	err            error
 }
 
+// strongest are the algorithms of digests, the strongest first.
+var strongest = []string{"sha512", "sha256", "sha1", "md5"}
+
 // maxChecksum is more than any checksum file has, in bytes.
 const maxChecksum = 4 << 10
 
 // fetchChecksum gives the strongest digest that the upstream's list states of a
 // file, or asks for its checksum where the file came from.
 func (s *Service) fetchChecksum(ctx context.Context, m *mirror, at, path string, listed map[string]string) statedChecksum {
-	for _, algorithm := range []string{"sha512", "sha256", "sha1", "md5"} {
+	for _, algorithm := range strongest {
 		if hex := listed[algorithm]; hex != "" {
 			return statedChecksum{algorithm: algorithm, hex: strings.ToLower(hex)}
 		}

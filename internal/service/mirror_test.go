@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +23,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 )
@@ -48,6 +50,12 @@ func newElsewhere(t *testing.T, files map[string]string) *elsewhere {
 	}))
 	t.Cleanup(e.Close)
 	return e
+}
+
+func (e *elsewhere) put(path, content string) {
+	e.mu.Lock()
+	e.files[path] = content
+	e.mu.Unlock()
 }
 
 func (n *node) mirror(t *testing.T, name, upstream string, change func(*catalog.MirrorSettings)) catalog.Repository {
@@ -345,5 +353,89 @@ func TestPastAFullStore(t *testing.T) {
 	source.mu.Unlock()
 	if got, _, err := pass(); err == nil || len(got) >= len(content) {
 		t.Errorf("other bytes than their checksum says: %d of %d, %v", len(got), len(content), err)
+	}
+}
+
+// TestUploadsUpstream: other bytes under a version that may be published again are
+// another upload, and digests belong to the bytes that are kept; of a release, the
+// first bytes stay.
+func TestUploadsUpstream(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	e := newElsewhere(t, map[string]string{})
+	mirror, err := n.AddRepository(t.Context(), n.admin, NewRepository{Repository: catalog.Repository{Name: "shore-pypi", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "pypi",
+		Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: e.URL + "/simple/"}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	wheels := map[string]string{}
+	publish := func(text string, metadata bool) {
+		page := "<html><body>"
+		for _, version := range []string{"1.0", "1.1.dev1"} {
+			p := madeup.Package{Name: "soundings", Version: version, Description: text}
+			content := p.Wheel()
+			wheels[version+" "+text] = string(content)
+			sum := sha256.Sum256(content)
+			about := ""
+			if metadata {
+				of := sha256.Sum256([]byte(p.Metadata()))
+				about = fmt.Sprintf(` data-core-metadata="sha256=%x"`, of)
+			}
+			page += fmt.Sprintf(`<a href="/files/%s#sha256=%x"%s>x</a>`, p.WheelName(), sum, about)
+			e.put("files/"+p.WheelName(), string(content))
+		}
+		e.put("simple/soundings/", page+"</body></html>")
+		n.later(time.Hour)
+	}
+	get := func(version string) (content, listed string) {
+		t.Helper()
+		p, err := n.Package(t.Context(), mirror.Key("pypi", "", "soundings"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range ecosystem.Newest(p) {
+			if v.Version != version {
+				continue
+			}
+			listed = v.Files[0].Digests.Hex("sha256")
+			found, err := n.File(t.Context(), catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: v.Files[0].Name})
+			if err != nil {
+				t.Fatal(err)
+			}
+			kept, err := found.Kept(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := n.Open(t.Context(), kept)
+			if err != nil {
+				t.Fatal(err)
+			}
+			raw, err := io.ReadAll(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if sum := sha256.Sum256(raw); fmt.Sprintf("%x", sum) != listed {
+				t.Errorf("%s: the page says %s, and the bytes are %x", version, listed, sum)
+			}
+			return string(raw), listed
+		}
+		t.Fatalf("no %s is listed", version)
+		return "", ""
+	}
+	for i, text := range []string{"first", "second", "first"} {
+		publish(text, i > 0)
+		if got, _ := get("1.1.dev1"); got != wheels["1.1.dev1 "+text] {
+			t.Errorf("after upload %d, the snapshot is not that of %s", i, text)
+		}
+		if got, _ := get("1.0"); got != wheels["1.0 first"] {
+			t.Errorf("after upload %d, the release has changed", i)
+		}
+	}
+	// The metadata that the upstream offers is that of other bytes.
+	publish("third", true)
+	if _, err = n.Package(t.Context(), mirror.Key("pypi", "", "soundings")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err = n.File(t.Context(), catalog.FileQuestion{Key: mirror.Key("pypi", "", "soundings"), Version: "1.0", Name: "soundings-1.0-py3-none-any.whl.metadata"}); !errors.Is(err, ecosystem.ErrNoFile) {
+		t.Errorf("metadata of other bytes is given: %v", err)
 	}
 }

@@ -384,6 +384,16 @@ func (d *Digests) Has(algorithm string) bool {
 	return false
 }
 
+// Contradicts tells whether a digest that both have is not the same.
+func (d *Digests) Contradicts(other Digests) bool {
+	for _, algorithm := range Algorithms {
+		if d.Has(algorithm) && other.Has(algorithm) && d.Hex(algorithm) != other.Hex(algorithm) {
+			return true
+		}
+	}
+	return false
+}
+
 // FileQuestion asks for one file. Either Name is given, with the exact Upload,
 // or Classifier and Extension, and the newest upload that has one answers.
 type FileQuestion struct {

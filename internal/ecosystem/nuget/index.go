@@ -2,6 +2,7 @@ package nuget
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"slices"
 	"time"
@@ -144,6 +145,11 @@ func (w writer) leaf(v *catalog.Version) leaf {
 		e.Published = time.Date(1900, 1, 1, 0, 0, 0, 0, time.UTC).Format(timeForm) // the protocol's mark of unlisted versions
 		if v.Withdrawn.Reason != "" {
 			e.Deprecation = &deprecation{Message: v.Withdrawn.Reason, Reasons: []string{"Other"}}
+		}
+	}
+	for _, file := range v.Files {
+		if file.Extension == packed && file.Digests.Has("sha512") {
+			e.Hash, e.Algorithm, e.Size = base64.StdEncoding.EncodeToString(file.Digests.SHA512[:]), "SHA512", file.Digests.Size
 		}
 	}
 	for _, g := range f.Groups {

@@ -20,6 +20,9 @@ const (
 	typeHTML   = "application/vnd.pypi.simple.v1+html"
 	plainHTML  = "text/html"
 	apiVersion = "1.1"
+	// sizelessVersion is that of a page with a file whose size is not known: from
+	// 1.1 on every file has one (PEP 700).
+	sizelessVersion = "1.0"
 )
 
 // project is the answer about a project (PEP 691, 700).
@@ -134,8 +137,12 @@ func projectOf(p *catalog.Package) project {
 			if facts.Metadata != "" {
 				shown.CoreMetadata = hashes{there: true, by: map[string]string{"sha256": facts.Metadata}}
 			}
+			shown.Yanked.string = facts.Yanked
 			if v.Withdrawn != nil {
 				shown.Yanked.string = &v.Withdrawn.Reason
+			}
+			if shown.Size == 0 {
+				out.Meta.Version = sizelessVersion
 			}
 			shown.Signed = slices.ContainsFunc(v.Files, func(s catalog.File) bool { return s.Name == f.Name+"."+signature })
 			out.Files = append(out.Files, shown)
@@ -152,7 +159,7 @@ func (p project) document(form string, changed time.Time) (ecosystem.Document, e
 		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), changed), err
 	}
 	var b bytes.Buffer
-	b.WriteString(htmlHead(p.Name))
+	b.WriteString(htmlHead(p.Name, p.Meta.Version))
 	for _, f := range p.Files {
 		b.WriteString("    <a href=\"" + html.EscapeString(f.URL))
 		if sum := f.Hashes["sha256"]; sum != "" {
@@ -177,8 +184,8 @@ func (p project) document(form string, changed time.Time) (ecosystem.Document, e
 	return ecosystem.NewDocument(form+"; charset=utf-8", b.Bytes(), changed), nil
 }
 
-func htmlHead(title string) string {
-	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + apiVersion + "\">\n    <title>" +
+func htmlHead(title, version string) string {
+	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + version + "\">\n    <title>" +
 		html.EscapeString(title) + "</title>\n  </head>\n  <body>\n"
 }
 
@@ -199,7 +206,7 @@ func allProjects(names []string, form string, now time.Time) (ecosystem.Document
 		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), now), err
 	}
 	var b bytes.Buffer
-	b.WriteString(htmlHead("Projects"))
+	b.WriteString(htmlHead("Projects", apiVersion))
 	for _, name := range names {
 		name = html.EscapeString(purl.NormalName(Name, name))
 		b.WriteString("    <a href=\"" + name + "/\">" + name + "</a><br>\n")

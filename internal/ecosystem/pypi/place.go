@@ -4,6 +4,7 @@ import (
 	"context"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +16,8 @@ import (
 
 // The extensions of files: distributions, what is beside them, and both.
 const (
-	wheel, sdist, zipped    = "whl", "tar.gz", "zip"
+	wheel, sdist            = "whl", "tar.gz"
+	zipped, short, bzipped  = "zip", "tgz", "tar.bz2" // of old source distributions
 	signature, metadataFile = "asc", "metadata"
 )
 
@@ -44,7 +46,7 @@ func parseName(file, project string) (ecosystem.Place, bool) {
 			break
 		}
 	}
-	for _, extension := range []string{wheel, sdist, zipped} {
+	for _, extension := range []string{wheel, sdist, zipped, short, bzipped} {
 		base, ok := strings.CutSuffix(stem, "."+extension)
 		if !ok {
 			continue
@@ -93,7 +95,7 @@ func splitSource(base, project string) (name, version string, ok bool) {
 
 // isDistribution tells whether a file can be installed.
 func isDistribution(extension string) bool {
-	return extension == wheel || extension == sdist || extension == zipped
+	return slices.Contains([]string{wheel, sdist, zipped, short, bzipped}, extension)
 }
 
 func badFile(file string) error {
@@ -135,7 +137,7 @@ func (PyPI) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) (
 			return nil, ecosystem.ErrNotMine
 		}
 		// Other things are named like that too; only these say that they are not.
-		if as.Name == "" && (p.Extension == sdist || p.Extension == zipped) {
+		if as.Name == "" && p.Extension != wheel && isDistribution(p.Extension) {
 			if raw, err := readMetadata(ctx, p, h); err != nil || raw == nil {
 				return nil, ecosystem.ErrNotMine
 			}

@@ -3,6 +3,8 @@ package pypi
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -124,6 +126,91 @@ func TestPages(t *testing.T) {
 		}
 		if w := l.Versions[1].Withdrawn; w == nil || w.Reason != reason || l.Versions[0].Withdrawn != nil {
 			t.Errorf("%s: withdrawn %+v, %+v", form, w, l.Versions[0].Withdrawn)
+		}
+	}
+}
+
+// TestUpstreamPages: what the specifications ask of who reads a page, a case each.
+func TestUpstreamPages(t *testing.T) {
+	file := func(extra string) string {
+		return `{"meta":{"api-version":"1.1"},"name":"soundings","files":[{"filename":"soundings-1.0-py3-none-any.whl","url":"a.whl","hashes":{}` + extra + `},
+{"filename":"soundings-1.0.tar.gz","url":"a.tar.gz","hashes":{}}]}`
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"PEP 629: a later major version, JSON", strings.Replace(pageJSON, "1.1", "2.0", 1), `refused: it is written in version "2.0"`},
+		{"PEP 629: a later major version, HTML", `<meta name="pypi:repository-version" content="2.3">` + page, `refused: it is written in version "2.3"`},
+		{"PEP 629: a later minor version", strings.Replace(pageJSON, "1.1", "1.9", 1), "2 versions"},
+		{"PEP 629: none", strings.Replace(page, "<body>", `<meta name="generator" content="2.0"><body>`, 1), "2 versions"},
+		{"PEP 592: one of two files is yanked", file(`,"yanked":"leaks"`), "1 versions"},
+		{"PEP 714: the older name of metadata", file(`,"dist-info-metadata":{"sha256":"` + strings.Repeat("ab", 32) + `"}`), "1 versions, metadata"},
+		{"PEP 714: both names", file(`,"core-metadata":{"sha256":"` + strings.Repeat("ab", 32) + `"},"dist-info-metadata":true`), "1 versions, metadata"},
+		{"PEP 658: metadata without a digest cannot be checked", file(`,"core-metadata":true`), "1 versions"},
+		{"PEP 503: a signature", strings.Replace(page, "data-yanked", `data-gpg-sig="true" data-yanked`, 1), "2 versions, signature"},
+		{"PEP 708: where else a project is", strings.Replace(pageJSON, `"files"`, `"alternate-locations":["https://pypi.openshore.example/simple/soundings/"],"files"`, 1), "2 versions"},
+		{"old source distributions", strings.ReplaceAll(strings.ReplaceAll(page, "1.1.tar.gz", "1.1.tar.bz2"), "1.0-py3-none-any.whl", "1.0.tgz"), "2 versions"},
+	} {
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: strings.NewReader(c.text), Address: "https://pypi.openshore.example/simple/soundings/"})
+		got := fmt.Sprintf("%d versions", len(l.Versions))
+		if err != nil {
+			got = "refused: " + err.Error()
+		}
+		for _, v := range l.Versions {
+			if strings.HasPrefix(c.name, "PEP 592") && v.Withdrawn != nil {
+				t.Errorf("%s: all of the version counts as withdrawn", c.name)
+			}
+			for _, f := range v.Files {
+				switch {
+				case !strings.HasPrefix(c.name, "PEP"):
+				case strings.HasSuffix(f.Name, ".metadata") && !strings.HasPrefix(c.name, "PEP 629") && strings.HasPrefix(c.name, "PEP 714"):
+					got += ", metadata"
+				case strings.HasSuffix(f.Name, ".asc"):
+					got += ", signature"
+				}
+			}
+		}
+		if !strings.HasPrefix(got, c.want) || !strings.Contains(c.want, "refused") && got != c.want {
+			t.Errorf("%s: %s; want %s", c.name, got, c.want)
+		}
+	}
+}
+
+// TestPageForms: what the specifications ask of a page that is served.
+func TestPageForms(t *testing.T) {
+	sized := catalog.Digests{Size: 9, SHA256: [32]byte{1}}
+	leak := "leaks"
+	whl := catalog.File{ID: 1, Name: "soundings-1.0-py3-none-any.whl", Extension: wheel, Digests: sized}
+	v := catalog.Version{Version: "1.0", PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC), Files: []catalog.File{whl}}
+	v.Details = withFacts(v.Details, whl.Name, fileFacts{Metadata: strings.Repeat("ab", 32), Yanked: &leak})
+	source := catalog.File{Name: "soundings-1.0.tar.bz2", Extension: bzipped}
+	for _, c := range []struct {
+		name, form    string
+		files         []catalog.File
+		want, wantNot []string
+	}{
+		{"PEP 700: sizes and times are known", typeJSON, nil, []string{`"api-version":"1.1"`, `"size":9`, `"upload-time":"2026-10-01T08:00:00.000000Z"`, `"versions":["1.0"]`}, nil},
+		{"PEP 700: a size is not known", typeJSON, []catalog.File{source}, []string{`"api-version":"1.0"`, "soundings-1.0.tar.bz2"}, nil},
+		{"PEP 629: the version in a page", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.1">`}, nil},
+		{"PEP 592: a file that an upstream yanked", typeJSON, []catalog.File{source}, []string{`"yanked":"leaks"`, `"yanked":false`}, nil},
+		{"PEP 592: in HTML", typeHTML, []catalog.File{source}, []string{`data-yanked="leaks"`}, nil},
+		{"PEP 714: only the newer name in JSON", typeJSON, nil, []string{`"core-metadata":{"sha256":"abab`}, []string{"dist-info-metadata"}},
+		{"PEP 714: both names in HTML", typeHTML, nil, []string{`data-core-metadata="sha256=abab`, `data-dist-info-metadata="sha256=abab`}, nil},
+		{"PEP 503: digests in addresses", plainHTML, nil, []string{"#sha256=01000"}, nil},
+	} {
+		of := v
+		of.Files = append(slices.Clone(v.Files), c.files...)
+		d, err := projectOf(&catalog.Package{Key: catalog.PackageKey{Name: "soundings"}, Versions: []catalog.Version{of}}).document(c.form, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, part := range c.want {
+			if !strings.Contains(string(d.Bytes()), part) {
+				t.Errorf("%s: there is no %s in\n%s", c.name, part, d.Bytes())
+			}
+		}
+		for _, part := range c.wantNot {
+			if strings.Contains(string(d.Bytes()), part) {
+				t.Errorf("%s: there is %s in\n%s", c.name, part, d.Bytes())
+			}
 		}
 	}
 }

@@ -24,6 +24,8 @@ type fileFacts struct {
 	RequiresPython string `json:"requiresPython,omitempty"`
 	// Metadata is the SHA-256 of the core metadata in a wheel, in hexadecimal.
 	Metadata string `json:"metadata,omitempty"`
+	// Yanked is why an upstream withdrew this file; nil if it did not (PEP 592).
+	Yanked *string `json:"yanked,omitempty"`
 }
 
 // readMetadata finds the core metadata in a distribution; nil if an old source
@@ -49,7 +51,11 @@ func readMetadata(ctx context.Context, p ecosystem.Place, file ecosystem.SizedRe
 		return nil, nil
 	}
 	var raw []byte
-	err := ecosystem.WalkTarGz(ctx, file, func(name string, _ int64, r io.Reader) error {
+	walk := ecosystem.WalkTarGz
+	if p.Extension == bzipped {
+		walk = ecosystem.WalkTarBz2
+	}
+	err := walk(ctx, file, func(name string, _ int64, r io.Reader) error {
 		if raw != nil || !isPackageInfo(name) {
 			return nil
 		}

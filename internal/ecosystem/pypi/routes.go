@@ -49,7 +49,14 @@ func (y PyPI) Routes() []ecosystem.Route {
 // the status line.
 func (PyPI) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
 
-func (PyPI) getFolder(c *ecosystem.Call) error { return c.ShowFolder() }
+// getFolder shows what people look at. The page of all projects has a slash at its
+// end, as all pages have (PEP 503).
+func (PyPI) getFolder(c *ecosystem.Call) error {
+	if c.Rest == "simple" {
+		return c.Redirect(http.StatusMovedPermanently, c.Base()+"simple/")
+	}
+	return c.ShowFolder()
+}
 
 // formOf chooses the form of a page (RFC 9110, 12.5.1; PEP 691).
 func formOf(c *ecosystem.Call) string {
@@ -162,8 +169,10 @@ func contentType(extension string) string {
 	switch {
 	case strings.HasSuffix(extension, metadataFile), strings.HasSuffix(extension, signature):
 		return "text/plain; charset=utf-8"
-	case extension == sdist:
+	case extension == sdist, extension == short:
 		return "application/gzip"
+	case extension == bzipped:
+		return "application/x-bzip2"
 	}
 	return "application/zip"
 }

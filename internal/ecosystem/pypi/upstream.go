@@ -97,6 +97,14 @@ func (l *lister) readJSON(r io.Reader) error {
 			if _, err := d.Token(); err != nil {
 				return err
 			}
+		case "meta":
+			var m meta
+			if err := d.Decode(&m); err != nil {
+				return err
+			}
+			if err := understood(m.Version); err != nil {
+				return err
+			}
 		case "name":
 			var name string
 			if err := d.Decode(&name); err != nil {
@@ -135,8 +143,13 @@ func (l *lister) readHTML(r io.Reader) error {
 				return errors.New("it is a page without a single link")
 			}
 			return nil
-		case html.StartTagToken:
+		case html.StartTagToken, html.SelfClosingTagToken:
 			token := tokens.Token()
+			if token.Data == "meta" {
+				if err := understood(versionIn(token.Attr)); err != nil {
+					return err
+				}
+			}
 			if token.Data != "a" {
 				continue
 			}
@@ -146,6 +159,30 @@ func (l *lister) readHTML(r io.Reader) error {
 			}
 		}
 	}
+}
+
+// understood refuses a page of a later major version than is known (PEP 629);
+// one that says none is of the first.
+func understood(version string) error {
+	if major, _, _ := strings.Cut(version, "."); version != "" && major != "1" {
+		return fmt.Errorf("it is written in version %.20q of the simple repository API, and only 1.x is known", version)
+	}
+	return nil
+}
+
+// versionIn is what an element meta says of the API's version.
+func versionIn(attributes []html.Attribute) (version string) {
+	says := false
+	for _, a := range attributes {
+		says = says || a.Key == "name" && a.Val == "pypi:repository-version"
+		if a.Key == "content" {
+			version = a.Val
+		}
+	}
+	if !says {
+		return ""
+	}
+	return version
 }
 
 // fileOf reads an anchor (PEP 503, 592, 658, 714).
@@ -167,6 +204,8 @@ func fileOf(attributes []html.Attribute) file {
 			f.RequiresPython = a.Val
 		case "data-yanked":
 			f.Yanked.string = &a.Val
+		case "data-gpg-sig":
+			f.Signed = a.Val == "true"
 		case "data-core-metadata", "data-dist-info-metadata":
 			if algorithm, sum, ok := strings.Cut(a.Val, "="); ok {
 				f.CoreMetadata = hashes{there: true, by: map[string]string{algorithm: sum}}
@@ -205,7 +244,10 @@ func (l *lister) add(f file) error {
 		}
 	}
 	v.Files = append(v.Files, listed)
-	facts := fileFacts{RequiresPython: f.RequiresPython}
+	if f.Signed {
+		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + signature, Extension: place.Extension + "." + signature, Address: address + "." + signature})
+	}
+	facts := fileFacts{RequiresPython: f.RequiresPython, Yanked: f.Yanked.string}
 	meta := f.CoreMetadata
 	if meta.by == nil {
 		meta = f.DistInfo
@@ -219,7 +261,11 @@ func (l *lister) add(f file) error {
 	if at, err := time.Parse(time.RFC3339, f.UploadTime); err == nil && at.After(v.UploadedAt) {
 		v.UploadedAt = at.UTC()
 	}
-	if f.Yanked.string != nil {
+	// A version is withdrawn if all of its files are.
+	switch {
+	case f.Yanked.string == nil:
+		v.Withdrawn = nil
+	case !known || v.Withdrawn != nil:
 		v.Withdrawn = &catalog.Withdrawal{Reason: *f.Yanked.string}
 	}
 	return nil
