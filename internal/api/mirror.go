@@ -215,7 +215,7 @@ type Step struct {
 	Repository string   `json:"repository"`
 	Kind       string   `json:"kind" enum:"house,mirror"`
 	Via        []string `json:"via" doc:"the chains between"`
-	Said       string   `json:"said" enum:"has it,stale,has it not,failed,denied by pattern,claimed elsewhere,other ecosystem,other maturity,not asked"`
+	Said       string   `json:"said" enum:"has it,stale,not here,failed,denied by pattern,claimed elsewhere,other ecosystem,other maturity,not asked"`
 	Why        string   `json:"why"`
 	Answers    bool     `json:"answers"`
 	Skipped    bool     `json:"skipped,omitempty" doc:"it failed, and the chain says that it may"`

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"net/http"
 	"strconv"
 	"strings"
 
@@ -50,8 +51,19 @@ func (c *Call) RefuseInReason(f *fault.Error) error {
 		body += f.Hint + "\n"
 		reason += ". " + f.Hint
 	}
-	if f.Kind == fault.NotFound || f.Code == "sign-in-needed" {
+	told := f.Code == "claimed" || f.Code == "removed" // worth a connection
+	if f.Kind == fault.NotFound && !told || f.Code == "sign-in-needed" {
 		return c.String(f.Status(), body)
 	}
-	return c.SendReason(f.Status(), reason, body)
+	return c.SendReason(refusalStatus(f), reason, body)
+}
+
+// refusalStatus is the status of a refusal. To twine and nuget, 409 means that what
+// they send is there already: told to skip what exists, they report it as done. So
+// no other conflict is one.
+func refusalStatus(f *fault.Error) int {
+	if f.Kind == fault.Conflict && f.Code != "published-already" {
+		return http.StatusUnprocessableEntity
+	}
+	return f.Status()
 }

@@ -49,6 +49,15 @@ type Call struct {
 	ShowFolder func() error
 }
 
+// Absent says that there is nothing of a package or version where it was asked for:
+// why, if something can be told of that, else as in otherwise.
+func (c *Call) Absent(key catalog.PackageKey, version string, otherwise *fault.Error) error {
+	if why := c.Desk.WhyNot(c.Request().Context(), key, version); why != nil {
+		return why
+	}
+	return otherwise
+}
+
 // immutable is for content that never changes under its address.
 const immutable = "private, max-age=31536000, immutable"
 
@@ -204,7 +213,7 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 	h.Set("Cache-Control", "private, no-cache")
 	for _, s := range stale {
 		// RFC 9211, 2.3: a negative time to live is the mark of a stale hit.
-		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), oneLine(s.Why)))
+		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), OneLine(s.Why)))
 	}
 	h.Add("Vary", "Accept-Encoding")
 	r := c.Request()

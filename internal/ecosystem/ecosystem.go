@@ -208,6 +208,7 @@ type Hit struct {
 	Versions        []string
 	Details         catalog.Details // of Latest
 	PublishedBy     string
+	PublishedAt     time.Time // of Latest
 	ChangedAt       time.Time
 	Downloads       int64
 }
@@ -282,6 +283,9 @@ type Desk interface {
 	// upstream lists; ErrNoPackage if nothing. The result is shared: do not
 	// change it.
 	Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error)
+	// WhyNot tells why there is nothing of a package, or of one version of it, and
+	// what to do: it was removed, or is not let in. nil is that there never was.
+	WhyNot(ctx context.Context, key catalog.PackageKey, version string) *fault.Error
 	// Uploads is Package for one snapshot, whose uploads mirrors may have to ask
 	// for; ErrNoPackage if there are none.
 	Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error)

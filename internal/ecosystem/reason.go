@@ -49,7 +49,7 @@ func (c *Call) SendReason(status int, reason, body string) error {
 	h.Set("Connection", "close")
 	h.Set("Date", time.Now().UTC().Format(http.TimeFormat))
 	h.Set("Content-Length", strconv.Itoa(len(body)))
-	fmt.Fprintf(buffered, "HTTP/1.1 %d %s\r\n", status, oneLine(reason))
+	fmt.Fprintf(buffered, "HTTP/1.1 %d %s\r\n", status, OneLine(reason))
 	if err := h.Write(buffered); err != nil {
 		return err
 	}
@@ -66,8 +66,8 @@ func (c *Call) SendReason(status int, reason, body string) error {
 	return nil
 }
 
-// oneLine makes text fit for a status line: printable ASCII, at most 300 bytes.
-func oneLine(text string) string {
+// OneLine makes text fit for a status line: printable ASCII, at most 300 bytes.
+func OneLine(text string) string {
 	text = strings.Map(func(r rune) rune {
 		if r < ' ' || r > '~' {
 			return ' '

@@ -17,6 +17,7 @@ type Hit struct {
 	ChangedAt    time.Time
 	Latest       string // the version that arrived last
 	PublishedBy  string
+	PublishedAt  time.Time
 	Details      catalog.Details // of Latest
 	Versions     []string
 	Downloads    int64
@@ -40,6 +41,7 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 		ChangedAt    time.Time `db:"changed_at"`
 		Latest       string    `db:"latest"`
 		PublishedBy  string    `db:"published_by"`
+		PublishedAt  time.Time `db:"visible_from"`
 		Details      []byte    `db:"details"`
 		Versions     string    `db:"versions"`
 		Downloads    int64     `db:"downloads"`
@@ -47,8 +49,8 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 	arguments := []any{scope.Repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " "))}
 	inScope := scope.and(&arguments)
 	err = db.SelectContext(ctx, &rows, `with fitting as (
-			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.details
-			from package p cross join lateral (select v.version, v.published_by, v.details from version v
+			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.visible_from, l.details
+			from package p cross join lateral (select v.version, v.published_by, v.visible_from, v.details from version v
 				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null and ($4 or not v.snapshot)
 					and not exists (select from withdrawal w where w.package_id = p.id and w.version = v.version and w.visible_until is null)
 				order by v.visible_from desc, v.id desc limit 1) l
@@ -61,7 +63,7 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 				when position($7 in lower(namespace || ' ' || name)) > 0 then 2 else 3 end fit
 			from fitting f order by fit, name, namespace offset $5 limit $6
 		)
-		select f.total, f.repository_id, f.namespace, f.name, f.changed_at, f.latest, f.published_by, f.details,
+		select f.total, f.repository_id, f.namespace, f.name, f.changed_at, f.latest, f.published_by, f.visible_from, f.details,
 			(select string_agg(distinct v.version, ' ') from version v where v.package_id = f.id and v.visible_from is not null
 				and v.visible_until is null and ($4 or not v.snapshot)
 				and not exists (select from withdrawal w where w.package_id = f.id and w.version = v.version and w.visible_until is null)) versions,
@@ -70,7 +72,7 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 		arguments...)
 	for _, row := range rows {
 		h := Hit{RepositoryID: row.RepositoryID, Namespace: row.Namespace, Name: row.Name, ChangedAt: row.ChangedAt, Latest: row.Latest,
-			PublishedBy: row.PublishedBy, Versions: strings.Fields(row.Versions), Downloads: row.Downloads}
+			PublishedBy: row.PublishedBy, PublishedAt: row.PublishedAt, Versions: strings.Fields(row.Versions), Downloads: row.Downloads}
 		if err := json.Unmarshal(row.Details, &h.Details); err != nil {
 			return nil, 0, err
 		}

@@ -199,3 +199,36 @@ func (r reads) Pins(ctx context.Context, scope Scope, at time.Time) (pins []Pin,
 	}
 	return pins, rows.Err()
 }
+
+// Removed is a version that was there and is not any more.
+type Removed struct {
+	RepositoryID int64      `db:"repository_id"`
+	Version      string     `db:"version"`
+	At           time.Time  `db:"at"`
+	Until        *time.Time `db:"until"` // until when it can be brought back
+	Reclaimed    bool       `db:"reclaimed"`
+	Sweep        int64      `db:"sweep"`  // 0 if it was no sweep
+	Policy       string     `db:"policy"` // "" for what was removed by hand
+	By           string     `db:"by_name"`
+	Promotion    int64      `db:"promotion"` // that was undone; 0 for any other end
+}
+
+// RemovedOf lists the versions of a package, or one of them, that were removed from
+// some repositories and did not come back, what was removed last first.
+func (r reads) RemovedOf(ctx context.Context, repositoryIDs []int64, key catalog.PackageKey, version string, limit int) (all []Removed, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, `select * from (
+			select distinct on (p.repository_id, v.version) p.repository_id, v.version, v.visible_until at, v.grace_until until, v.reclaimed_at is not null reclaimed,
+				coalesce(s.id, 0) sweep, coalesce(s.policy, '') policy, coalesce(s.begun_by, '') by_name, coalesce(u.id, 0) promotion
+			from package p join version v on v.package_id = p.id
+			left join lateral (select w.id, w.policy, w.begun_by from sweep_item i join sweep w on w.id = i.sweep_id
+				where i.version_id = v.id and i.state in ('removed', 'reclaimed') order by w.id desc limit 1) s on true
+			left join lateral (select o.id from promotion_item i join promotion o on o.id = i.promotion_id
+				where s.id is null and i.target_id = v.id and o.state = 'undone' order by o.id desc limit 1) u on true
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and ($5 = '' or v.version = $5 or v.upload = $5)
+				and v.visible_from is not null and v.visible_until is not null
+				and not exists (select from version n where n.package_id = v.package_id and n.version = v.version and n.visible_from is not null and n.visible_until is null)
+			order by p.repository_id, v.version, v.visible_until desc
+		) x order by at desc, version limit $6`,
+		repositoryIDs, key.Ecosystem, key.Namespace, key.Name, version, limit)
+	return all, err
+}

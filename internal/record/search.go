@@ -38,23 +38,26 @@ func (db *DB) Search(ctx context.Context, scope Scope, q query.Query, now time.T
 		fit = fmt.Sprintf("case when right(p.words, length(p.name)) = %[1]s then 0 when starts_with(right(p.words, length(p.name)), %[1]s) then 1 else 2 end", first)
 	}
 	// Without conditions on versions, the first packages are the answer.
-	enough := ""
-	if versions == "" {
+	enough, having, there := "", "p.versions > 0 and ", "v.visible_until is null"
+	if removed(q) {
+		having, there = "", `v.visible_until is not null and not exists (select from version n where n.package_id = v.package_id
+			and n.version = v.version and n.visible_from is not null and n.visible_until is null)`
+	} else if versions == "" {
 		enough = " limit " + s.arg(limit+skip)
 	}
 	// The packages come in their order, and each is asked for its version only
 	// until there are enough.
 	fmt.Fprintf(s, `with p as materialized (
 			select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.last_arrived, %s fit
-			from package p where p.versions > 0 and p.repository_id = any(%s)%s order by fit, p.last_arrived desc nulls last, p.id desc%s
+			from package p where %sp.repository_id = any(%s)%s order by fit, p.last_arrived desc nulls last, p.id desc%s
 		), hit as materialized (
 			select p.*, l.visible_from changed_at, l.version latest, l.published_by, l.description from p
 			cross join lateral (select v.version, v.published_by, v.visible_from, coalesce(v.details->>'description', '') description from version v
-				where v.package_id = p.id and v.visible_from is not null and v.visible_until is null%s order by v.visible_from desc, v.id desc limit 1) l
+				where v.package_id = p.id and v.visible_from is not null and %s%s order by v.visible_from desc, v.id desc limit 1) l
 			limit %s offset %s
 		)
 		select repository_id, ecosystem, namespace, name, versions, bytes, changed_at, latest, published_by, description
-		from hit order by fit, last_arrived desc nulls last, id desc`, fit, s.arg(scope.Repositories), names, enough, versions, s.arg(limit), s.arg(skip))
+		from hit order by fit, last_arrived desc nulls last, id desc`, fit, having, s.arg(scope.Repositories), names, enough, there, versions, s.arg(limit), s.arg(skip))
 	err = db.SelectContext(ctx, &found, s.String(), s.arguments...)
 	return found, err
 }
@@ -103,6 +106,16 @@ func (s *statement) ofVersion(q query.Query, now time.Time) string {
 		}
 	}
 	return b.String()
+}
+
+// removed tells whether a query asks for what was removed.
+func removed(q query.Query) bool {
+	for _, c := range q.Conditions {
+		if c.Key == "removed" && (c.Text == "yes") != c.Not {
+			return true
+		}
+	}
+	return false
 }
 
 // condition is one condition on a version v of a package p.

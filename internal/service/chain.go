@@ -63,6 +63,8 @@ type inquiry struct {
 	found []*catalog.Package
 	// until is when each of them is to be asked again.
 	until []time.Time
+	// tells: somebody wants to know why, and not only who answers.
+	tells bool
 	// fetched is what a mirror had to fetch for its answer.
 	fetched catalog.FileQuestion
 }
@@ -91,6 +93,12 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 	member := i.members[n]
 	held, kept := i.holders[member.ID]
 	if member.Kind == catalog.House {
+		if !kept && i.tells {
+			gone, err := i.s.removedFrom(ctx, []chain.Member{member}, i.key, i.version)
+			if err == nil && gone != nil {
+				return chain.Finding{Said: chain.HasNot, Why: gone.Sentence + ". " + gone.Hint}
+			}
+		}
 		if !kept {
 			return chain.Finding{Said: chain.HasNot, Why: "it was not published there"}
 		}
@@ -219,6 +227,11 @@ func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
 	p, until, err := i.s.packageUntil(ctx, i.at(n), i.version)
 	i.until[n] = until
 	if errors.Is(err, ecosystem.ErrNoPackage) {
+		if i.tells {
+			if gone, err := i.s.removedFrom(ctx, i.members[n:n+1], i.key, ""); err == nil && gone != nil {
+				return chain.Finding{Said: chain.HasNot, Why: gone.Sentence + ". " + gone.Hint}
+			}
+		}
 		return chain.Finding{Said: chain.HasNot, Why: "it has no version of it"}
 	}
 	if err != nil {
@@ -259,7 +272,7 @@ func (s *Service) chainFile(ctx context.Context, r catalog.Repository, q catalog
 	}
 	answering := answer.Answering()
 	if len(answering) == 0 {
-		return ecosystem.Found{}, s.nobody(r, q, ours, answer)
+		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	if q.Name == "" && len(answering) > 1 {
 		if q, err = s.newestAmong(ctx, answering, q); err != nil {
@@ -302,26 +315,6 @@ func (s *Service) newestAmong(ctx context.Context, answering []chain.Step, q cat
 	}
 	q.Upload, q.Name, q.Classifier, q.Extension = newest.version.Upload, newest.file, "", ""
 	return q, nil
-}
-
-// nobody says that nobody answers, and why a mirror must not where that is the
-// reason.
-func (s *Service) nobody(r catalog.Repository, q catalog.FileQuestion, ours string, answer chain.Answer) error {
-	p := purlOf(q.Key, q.Version)
-	if ours == oursUnseen {
-		return ecosystem.ErrNoFile
-	}
-	for _, step := range answer.Steps {
-		switch {
-		case step.Said == chain.Claimed:
-			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s", r.Name, p, step.Name, ours).
-				WithHint("If it is not, have the claim lifted: crelvo claim lift %s --reason …", purlOf(q.Key, ""))
-		case step.Said == chain.Denied && chain.Admits(step.Mirror, p).ByDeny:
-			return fault.New(fault.Denied, "denied-by-pattern", "%s has no %s, and %s does not let it in: it is %s", r.Name, p, step.Name, step.Why).
-				WithHint("Whoever looks after %s can change its patterns.", step.Name)
-		}
-	}
-	return ecosystem.ErrNoFile
 }
 
 // memberFault says that a chain cannot answer, since a member may have what was
@@ -397,7 +390,7 @@ func (s *Service) Explain(ctx context.Context, caller access.Caller, p purl.PURL
 			return explained, err
 		}
 	}
-	asked := &inquiry{s: s, members: members, key: key, version: p.Version}
+	asked := &inquiry{s: s, members: members, key: key, version: p.Version, tells: key.AsOf == 0}
 	if p.Version == "" {
 		explained.Answer, err = asked.resolvePackage(ctx, explained.Ours), ctx.Err()
 	} else {

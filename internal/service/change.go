@@ -47,9 +47,91 @@ func noVersion(r catalog.Repository, key catalog.PackageKey, version string) err
 	return fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", r.Name, version, key.Name)
 }
 
-// SetLabel implements ecosystem.Desk.
+// houses finds the packages of a name that a change through a repository is about:
+// its own or, behind a chain, those of all house repositories that the caller sees.
+// Nothing is changed anywhere if the caller may not change one of those that has what
+// is to be changed.
+func (s *Service) houses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey, has func(*catalog.Package) bool) ([]catalog.PackageKey, error) {
+	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	if !ok || r.Kind != catalog.Chain || key.AsOf != 0 {
+		key.Sight = ""
+		return []catalog.PackageKey{key}, nil
+	}
+	r.Sight = key.Sight
+	var all []catalog.PackageKey
+	found := false
+	for _, m := range s.membersFor(r, key) {
+		if m.Kind != catalog.House {
+			continue
+		}
+		at := m.Key(key.Ecosystem, key.Namespace, key.Name)
+		at.Sight = ""
+		p, err := s.housePackage(ctx, at)
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		found = true
+		if !has(p) {
+			continue
+		}
+		if err := s.Allow(caller, action, access.Object{Repository: m.Repository, Package: purlOf(key, "")}); err != nil {
+			return nil, err
+		}
+		all = append(all, at)
+	}
+	switch {
+	case !found:
+		return nil, fault.New(fault.NotFound, "no-such-package", "no house repository of %s holds %s, and nothing else can be changed", r.Name, purlOf(key, ""))
+	case all == nil:
+		return nil, fault.New(fault.NotFound, "no-such-version", "no house repository of %s holds that version of %s", r.Name, key.Name)
+	}
+	return all, nil
+}
+
+// SetLabel implements ecosystem.Desk. Behind a chain, the label is at the houses
+// that have the version, and at no other.
 func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
-	key.Sight = ""
+	concerns := func(p *catalog.Package) bool { return p.Labels[label] != "" || version != "" && hasVersion(p, version) }
+	houses, err := s.houses(ctx, caller, access.Publish, key, concerns)
+	if err != nil {
+		return err
+	}
+	if len(houses) == 1 {
+		return s.setLabel(ctx, caller, houses[0], label, version)
+	}
+	set := version == ""
+	var elsewhere []catalog.PackageKey
+	for _, at := range houses {
+		p, err := s.housePackage(ctx, at)
+		if err != nil {
+			return err
+		}
+		if version == "" || !hasVersion(p, version) {
+			elsewhere = append(elsewhere, at)
+			continue
+		}
+		set = true
+		if err := s.setLabel(ctx, caller, at, label, version); err != nil {
+			return err
+		}
+	}
+	if !set {
+		r := s.repositories.Load().byID[key.RepositoryID]
+		return noVersion(r, key, version)
+	}
+	for _, at := range elsewhere {
+		if err := s.setLabel(ctx, caller, at, label, ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// setLabel is SetLabel in a house repository.
+func (s *Service) setLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
 	r, p, err := s.changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -95,7 +177,56 @@ func (s *Service) changePackage(ctx context.Context, r catalog.Repository, key c
 
 // Withdraw implements ecosystem.Desk.
 func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
-	key.Sight = ""
+	return s.inHouses(ctx, caller, access.Publish, key, slices.Collect(maps.Keys(reasons)), func(at catalog.PackageKey, versions []string) error {
+		here := map[string]*string{}
+		for _, version := range versions {
+			here[version] = reasons[version]
+		}
+		return s.withdraw(ctx, caller, at, here)
+	})
+}
+
+// inHouses does something to versions of a package in each house repository that a
+// change through a repository is about, with those of them that it has. Behind a
+// chain, somebody must have each of them.
+func (s *Service) inHouses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey, versions []string,
+	do func(at catalog.PackageKey, versions []string) error) error {
+	of := func(p *catalog.Package) []string {
+		return slices.DeleteFunc(slices.Clone(versions), func(v string) bool { return !hasVersion(p, v) })
+	}
+	houses, err := s.houses(ctx, caller, action, key, func(p *catalog.Package) bool { return len(of(p)) > 0 || len(versions) == 0 })
+	if err != nil {
+		return err
+	}
+	if houses[0].RepositoryID == key.RepositoryID {
+		return do(houses[0], versions)
+	}
+	here, known := make([][]string, len(houses)), map[string]bool{}
+	for i, at := range houses {
+		p, err := s.housePackage(ctx, at)
+		if err != nil {
+			return err
+		}
+		here[i] = of(p)
+		for _, v := range here[i] {
+			known[v] = true
+		}
+	}
+	for _, v := range versions {
+		if !known[v] {
+			return noVersion(s.repositories.Load().byID[key.RepositoryID], key, v)
+		}
+	}
+	for i, at := range houses {
+		if err := do(at, here[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withdraw is Withdraw in a house repository.
+func (s *Service) withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
 	r, p, err := s.changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -137,8 +268,10 @@ func (s *Service) Withdraw(ctx context.Context, caller access.Caller, key catalo
 
 // Remove implements ecosystem.Desk.
 func (s *Service) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
-	_, err := s.remove(ctx, caller, key, versions)
-	return err
+	return s.inHouses(ctx, caller, access.Remove, key, versions, func(at catalog.PackageKey, versions []string) error {
+		_, err := s.remove(ctx, caller, at, versions)
+		return err
+	})
 }
 
 // RemoveVersion takes a version out of use, as a sweep by hand.
@@ -221,9 +354,6 @@ func (s *Service) WithdrawVersion(ctx context.Context, caller access.Caller, nam
 	}
 	if p.Version == "" {
 		return bad("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
-	}
-	if r, err = s.Target(caller, r, purl.IsSnapshot(p.Ecosystem, p.Version)); err != nil {
-		return err
 	}
 	reasons := map[string]*string{p.Version: &reason}
 	if undo {

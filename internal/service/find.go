@@ -322,6 +322,14 @@ func (s *Service) holdingsOf(ctx context.Context, caller access.Caller, p purl.P
 		holdings = append(holdings, Holding{Repository: r, Package: &shown})
 	}
 	if holdings == nil {
+		for _, r := range readable {
+			if r.Kind == catalog.Chain && repository == "" {
+				continue
+			}
+			if why := s.WhyNot(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name), p.Version); why != nil && (why.Code == "removed" || repository != "") {
+				return nil, Paged{}, why
+			}
+		}
 		return nil, Paged{}, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
 			WithHint("crelvo search finds packages by parts of their names.")
 	}
@@ -347,7 +355,7 @@ func (s *Service) Hits(ctx context.Context, repository catalog.Repository, ecosy
 	hits := make([]ecosystem.Hit, len(rows))
 	for i, row := range rows {
 		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,
-			PublishedBy: row.PublishedBy, ChangedAt: row.ChangedAt, Downloads: row.Downloads}
+			PublishedBy: row.PublishedBy, PublishedAt: row.PublishedAt, ChangedAt: row.ChangedAt, Downloads: row.Downloads}
 	}
 	return hits, total, err
 }

@@ -81,13 +81,13 @@ func TestAsOf(t *testing.T) {
 			t.Errorf("%s gave something else", r)
 		}
 	}
-	if e := explain(t, asOf(chain, then), "pkg:maven/org.openshore/brine-http@2.0"); said(e) != "has it not, has it not" {
+	if e := explain(t, asOf(chain, then), "pkg:maven/org.openshore/brine-http@2.0"); said(e) != "not here, not here" {
 		t.Errorf("explained as %s", said(e))
 	}
 
 	// The past cannot be changed, and the future is not known.
 	past := "/at/" + asOf(releases, then) + "/maven/" + groupPath + "/x/1/x-1.txt"
-	if a := must(t, http.MethodPut, past, "x", 409); !strings.Contains(a.Reason, "it is the past") {
+	if a := must(t, http.MethodPut, past, "x", 422); !strings.Contains(a.Reason, "it is the past") {
 		t.Errorf("the reason is %q", a.Reason)
 	}
 	for name, says := range map[string]string{releases + "@2099-01-01": "in the future", releases + "@soon": "is no moment"} {

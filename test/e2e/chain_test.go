@@ -89,10 +89,10 @@ func TestChainOrder(t *testing.T) {
 	if a := must(t, http.MethodGet, at+brineFile("2.0", "jar"), "", 200); a.Header.Get("Crelvo-Repository") != far || bytes.Equal(a.Body, farContent[brineFile("1.0", "jar")]) {
 		t.Errorf("after the change it comes from %s", a.Header.Get("Crelvo-Repository"))
 	}
-	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http@3.0"); said(e) != "*has it, has it not, has it not" || e.Outcome != "answered" {
+	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http@3.0"); said(e) != "*has it, not here, not here" || e.Outcome != "answered" {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
-	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http"); said(e) != "*has it, *has it, has it not" {
+	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http"); said(e) != "*has it, *has it, not here" {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	out, _, code := crelvoAsAdmin(t, "explain", "pkg:maven/org.openshore/brine-http@1.0", "--in", chain)
@@ -211,7 +211,7 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 			t.Errorf("the upstream was asked for our name: %s", p)
 		}
 	}
-	if e := explain(t, chain, "pkg:maven/example.skerry.berth/"+name+"@99.0.0"); said(e) != "claimed elsewhere, has it not" || e.Outcome != "absent" {
+	if e := explain(t, chain, "pkg:maven/example.skerry.berth/"+name+"@99.0.0"); said(e) != "claimed elsewhere, not here" || e.Outcome != "absent" {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	// A new name of our group is ours by pattern, before anything is published.
@@ -269,7 +269,7 @@ func TestChainMemberFails(t *testing.T) {
 		t.Errorf("the reason is %q", a.Reason)
 	}
 	must(t, http.MethodGet, at+"org/openshore/lodestar/maven-metadata.xml", "", 503)
-	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, has it not" || e.Outcome != "failed" || !strings.Contains(e.Sentence, first+" fails") {
+	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" || e.Outcome != "failed" || !strings.Contains(e.Sentence, first+" fails") {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	// What is kept is served, whatever the first does.
@@ -288,7 +288,7 @@ func TestChainMemberFails(t *testing.T) {
 	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": first, "maySkip": true}, {"name": second}}}}, 200)
 	forgetTrouble(t, second)
 	must(t, http.MethodGet, at+"org/openshore/lodestar/1.0/lodestar-1.0.pom", "", 404)
-	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, has it not" || e.Outcome != "absent" || !e.Steps[0].Skipped {
+	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" || e.Outcome != "absent" || !e.Steps[0].Skipped {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 }
@@ -367,7 +367,7 @@ func TestChainPublish(t *testing.T) {
 	mirror := addMirror(t, tree, nil)
 	chain := addChain(t, releases, snapshots, mirror)
 	file := "/at/" + chain + "/maven/" + groupPath + "/fare-engine/1.0/fare-engine-1.0.jar"
-	if a := must(t, http.MethodPut, file, jar(t, "x"), 409); !strings.Contains(a.Reason, "does not take releases") {
+	if a := must(t, http.MethodPut, file, jar(t, "x"), 422); !strings.Contains(a.Reason, "does not take releases") {
 		t.Errorf("the reason is %q", a.Reason)
 	}
 	patch(t, chain, map[string]any{"chain": map[string]any{"releasesTo": releases, "snapshotsTo": snapshots}}, 200)

@@ -79,7 +79,7 @@ func TestDemo(t *testing.T) {
 		{"", "GET", "/at/platform/maven/", 401, "sign in"},
 		{deckhand, "GET", "/at/platform/maven/org/openshore/brine-http/2.1.1/brine-http-2.1.1.pom", 200, "Brine HTTP"},
 		{deckhand, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on shore-maven"},
-		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 409, "shore-maven is a mirror; only house repositories take what is published"},
+		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 422, "shore-maven is a mirror; only house repositories take what is published"},
 		{deckhand, "POST", "/api/v1/mirror-check", 403, "needs the role admin"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/prefetch", 403, "needs the role admin on shore-maven"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/forget", 403, "needs the role curator on shore-maven"},

@@ -271,3 +271,123 @@ func TestNPMStrangers(t *testing.T) {
 		t.Errorf("the answers differ: %q", answers)
 	}
 }
+
+// TestNPMThroughAChain changes, through a chain, what releases and snapshots hold of
+// one package: what is changed is changed where it is.
+func TestNPMThroughAChain(t *testing.T) {
+	releases, snapshots := repository(t, "releases"), repository(t, "snapshots")
+	chain := addChain(t, releases, snapshots)
+	patch(t, chain, map[string]any{"chain": map[string]any{"releasesTo": releases, "snapshotsTo": snapshots}}, 200)
+	w := newNPM(t, chain)
+	yarn1 := fromNPM("yarn/bin/yarn.js")
+	for _, c := range [][2]string{{"1.0.0", "latest"}, {"1.1.0", "latest"}, {"1.2.0-dev.1", "next"}, {"1.2.0-dev.2", "next"}} {
+		w.source("deck", deckUI(c[0]))
+		w.run("deck", "npm", "publish", "--tag", c[1])
+	}
+	w.environment = append(w.environment, "npm_config_prefer_online=true")
+	view := func(args ...string) string {
+		t.Helper()
+		return strings.TrimSpace(w.run("", "npm", append([]string{"view"}, args...)...))
+	}
+	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.2.0-dev.1", "calm")
+	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.0.0", "calm") // from one house to the other
+	w.run("", "node", yarn1, "tag", "add", "@skerry/deck-ui@1.2.0-dev.1", "calm", "--non-interactive")
+	if out := w.run("", "npm", "dist-tag", "ls", "@skerry/deck-ui"); !strings.Contains(out, "calm: 1.2.0-dev.1") || !strings.Contains(out, "latest: 1.1.0") {
+		t.Errorf("the dist-tags are %s", out)
+	}
+	w.run("", "npm", "deprecate", "@skerry/deck-ui@*", "leaks")
+	w.run("", "npm", "deprecate", "@skerry/deck-ui@1.2.0-dev.1", "sinks")
+	for version, want := range map[string]string{"1.0.0": "leaks", "1.2.0-dev.1": "sinks"} {
+		if got := view("@skerry/deck-ui@"+version, "deprecated"); got != want {
+			t.Errorf("%s is deprecated with %q; want %q", version, got, want)
+		}
+	}
+	w.run("", "npm", "deprecate", "@skerry/deck-ui@1.x", "")
+	w.run("", "npm", "unpublish", "@skerry/deck-ui@1.2.0-dev.1", "--force")
+	if got := view("@skerry/deck-ui", "versions", "--json"); strings.Contains(got, "1.2.0-dev.1") || !strings.Contains(got, "1.2.0-dev.2") {
+		t.Errorf("after the pre-release was taken away there are %s", got)
+	}
+	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.2.0-dev.2", "latest") // of snapshots: it is not the latest while there is a release
+	w.run("", "npm", "unpublish", "@skerry/deck-ui@1.1.0", "--force")
+	if got := view("@skerry/deck-ui", "dist-tags.latest"); got != "1.0.0" {
+		t.Errorf("after the latest release went, the latest is %s", got)
+	}
+	w.run("", "npm", "unpublish", "@skerry/deck-ui", "--force")
+	w.fails([]string{"404", "was removed from"}, "", "npm", "view", "@skerry/deck-ui")
+	for _, r := range []string{releases, snapshots} {
+		must(t, http.MethodGet, "/at/"+r+"/npm/@skerry%2fdeck-ui", "", 404)
+	}
+}
+
+// TestNPMOtherCommands: what is not offered is said, with what to do instead; and
+// names have no capitals.
+func TestNPMOtherCommands(t *testing.T) {
+	releases := repository(t, "releases")
+	w := newNPM(t, releases)
+	deck := deckUI("1.0.0")
+	deck.Keywords = []string{"deck", "buttons"}
+	w.source("deck", deck)
+	w.run("deck", "npm", "publish")
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"star", "@skerry/deck-ui"}, "npm star is not offered by this server"},
+		{[]string{"access", "list", "packages", "@skerry"}, "is not offered by this server"},
+		{[]string{"access", "get", "status", "@skerry/deck-ui"}, "npm access is not offered by this server"},
+		{[]string{"team", "ls", "@skerry"}, "crelvo team"},
+		{[]string{"org", "ls", "skerry"}, "crelvo team"},
+		{[]string{"token", "list"}, "Make one with crelvo token new"},
+		{[]string{"profile", "get"}, "crelvo whoami"},
+		{[]string{"owner", "add", "deckhand", "@skerry/deck-ui"}, "crelvo grant add"},
+	} {
+		w.fails([]string{c.want}, "", "npm", c.args...)
+	}
+	capital := deckUI("1.0.0")
+	capital.Name = "@skerry/Deck-UI"
+	if a := ask(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fDeck-UI", string(capital.NPMDocument("latest", capital.NPM()))); a.Status != 400 || !strings.Contains(string(a.Body), "Name it @skerry/deck-ui") {
+		t.Errorf("a name with capitals: %d %s", a.Status, a.Body)
+	}
+	out := w.run("", "npm", "search", "deck", "--json")
+	var found []struct {
+		Name, Date string
+		Keywords   []string
+		Links      map[string]string
+	}
+	if err := json.Unmarshal([]byte(out), &found); err != nil || len(found) != 1 || len(found[0].Keywords) != 2 || !strings.HasPrefix(found[0].Date, time.Now().UTC().Format("2006-01-02")) {
+		t.Errorf("npm search says %s, %v", out, err)
+	}
+	pnpm := fromNPM("pnpm/bin/pnpm.cjs")
+	w.project("use", map[string]string{"@skerry/deck-ui": "1.0.0"})
+	w.run("use", "node", pnpm, "install", "--no-frozen-lockfile")
+	w.fails([]string{"nothing was looked up"}, "use", "node", pnpm, "audit")
+}
+
+// TestReasonsInClients: a name that is ours, one that is denied, and one that was
+// removed: every client shows why, where its protocol has a place for words.
+func TestReasonsInClients(t *testing.T) {
+	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"})
+	releases := repository(t, "releases")
+	chain := addChain(t, releases, mirror)
+	post(t, "/api/v1/claims", map[string]string{"pattern": "pkg:npm/left-moor", "reason": "to be ours"}, nil)
+	patch(t, mirror, map[string]any{"mirror": map[string]any{"deny": []string{"pkg:npm/kelp-*"}}}, 200)
+	w := newNPM(t, chain)
+	w.project("use", map[string]string{})
+	w.fails([]string{"left-moor", "the name is ours, claimed by"}, "use", "npm", "install", "left-moor")
+	w.fails([]string{"denied by pkg:npm/kelp-*"}, "use", "npm", "install", "kelp-colors")
+	w.source("deck", deckUI("1.0.0"))
+	must(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fdeck-ui", string(deckUI("1.0.0").NPMDocument("latest", deckUI("1.0.0").NPM())), 201)
+	if _, errs, code := crelvoAsAdmin(t, "remove", "pkg:npm/@skerry/deck-ui@1.0.0", "--in", releases, "--yes"); code != 0 {
+		t.Fatalf("%d %s", code, errs)
+	}
+	w.fails([]string{"was removed from " + releases, "comes back with: crelvo sweep undo"}, "use", "npm", "install", "@skerry/deck-ui")
+	if out, errs, code := crelvoAsAdmin(t, "explain", "pkg:npm/@skerry/deck-ui@1.0.0", "--in", chain); !strings.Contains(out, "crelvo sweep undo") {
+		t.Errorf("explain: %d %s %s", code, out, errs)
+	}
+	if _, errs, code := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/deck-ui", "--in", releases); code != 3 || !strings.Contains(errs, "was removed from "+releases) {
+		t.Errorf("show: %d %s", code, errs)
+	}
+	if out, errs, _ := crelvoAsAdmin(t, "search", "deck-ui", "removed:yes", "repo:"+releases); !strings.Contains(out, "deck-ui") {
+		t.Errorf("search: %s %s", out, errs)
+	}
+}

@@ -70,6 +70,10 @@ func TestNuGet(t *testing.T) {
 	w.write("dev.nupkg", turnstile("1.5.0-dev.7").NuGet())
 	name, args = push("dev.nupkg")
 	w.fails([]string{"holds releases, and 1.5.0-dev.7 is a snapshot"}, "", name, args...)
+	name, args = push("dev.nupkg")
+	w.fails([]string{"422"}, "", name, append(args, "-SkipDuplicate")...) // it is not there already
+	name, args = push("other.nupkg")
+	w.run("", name, append(args, "-SkipDuplicate")...)
 	a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+releases+"/nuget/symbols", "", strings.NewReader(string(first.NuGet())), "X-NuGet-ApiKey", house.Token)
 	if err != nil || a.Status != 201 {
 		t.Errorf("pushing symbols: %d %s, %v", a.Status, a.Reason, err)
@@ -151,7 +155,7 @@ func TestTheAttack(t *testing.T) {
 			if after := len(u.Requests()); after != before {
 				t.Errorf("the upstream was asked: %v", u.Requests())
 			}
-			if got := said(explain(t, chain, c.purl+"@99.0.0")); got != "claimed elsewhere, has it not" {
+			if got := said(explain(t, chain, c.purl+"@99.0.0")); got != "claimed elsewhere, not here" {
 				t.Errorf("explain says %s", got)
 			}
 			// Without our own, the mirror answers: what is claimed is the name, not the file.

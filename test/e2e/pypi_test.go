@@ -73,6 +73,19 @@ func TestPyPI(t *testing.T) {
 	if flat := strings.Join(strings.Fields(out), " "); err == nil || !strings.Contains(flat, "holds releases, and 1.5.0.dev7 is a snapshot") {
 		t.Errorf("publishing a snapshot: %v\n%s", err, out)
 	}
+	// What is not there already is not skipped as if it were.
+	skip := func(repository string, files ...string) (string, error) {
+		return w.twine(repository, append([]string{"--skip-existing"}, files...)...)
+	}
+	if out, err := skip(releases, w.dist("other", other)...); err != nil || !strings.Contains(out, "Skipping") {
+		t.Errorf("skipping what exists: %v\n%s", err, out)
+	}
+	if out, err := skip(releases, w.dist("dev", tidecast("1.5.0.dev7"))...); err == nil {
+		t.Errorf("a snapshot was skipped as if it were there:\n%s", out)
+	}
+	if out, err := skip(addChain(t, releases), w.dist("new", tidecast("1.9.0"))...); err == nil || !strings.Contains(strings.Join(strings.Fields(out), " "), "does not take releases") {
+		t.Errorf("a chain without a place for releases: %v\n%s", err, out)
+	}
 
 	index := withToken(address(releases, "pypi")) + "simple/"
 	if got := w.pip("index", "versions", "-i", index, "TideCast"); !strings.Contains(got, "1.4.0, 1.3.0") {

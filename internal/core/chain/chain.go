@@ -80,7 +80,7 @@ type Said string
 const (
 	HasIt    Said = "has it"
 	Stale    Said = "stale" // has it, as it was before its upstream failed
-	HasNot   Said = "has it not"
+	HasNot   Said = "not here"
 	Failed   Said = "failed"
 	Denied   Said = "denied by pattern"
 	Claimed  Said = "claimed elsewhere"

@@ -69,28 +69,28 @@ func TestResolve(t *testing.T) {
 		said    string // one letter a member: h has it, s stale, n has not, f failed
 		want    string
 	}{
-		{"the first that has it", []Member{a, b, m}, one, "", false, "nhh", "has it not, *has it, not asked"},
-		{"all are asked", []Member{a, b, m}, one, "", true, "nhh", "has it not, *has it, has it"},
+		{"the first that has it", []Member{a, b, m}, one, "", false, "nhh", "not here, *has it, not asked"},
+		{"all are asked", []Member{a, b, m}, one, "", true, "nhh", "not here, *has it, has it"},
 		{"a mirror first", []Member{m, a}, one, "", false, "hh", "*has it, not asked"},
-		{"a stale copy answers", []Member{a, m}, one, "", false, "ns", "has it not, *stale"},
-		{"nobody", []Member{a, m}, one, "", false, "nn", "has it not, has it not"},
-		{"a failure before the answer", []Member{a, m, n}, one, "", false, "nfh", "has it not, !failed, not asked"},
-		{"a failure before the answer, all asked", []Member{a, m, n}, one, "", true, "nfh", "has it not, !failed, has it"},
+		{"a stale copy answers", []Member{a, m}, one, "", false, "ns", "not here, *stale"},
+		{"nobody", []Member{a, m}, one, "", false, "nn", "not here, not here"},
+		{"a failure before the answer", []Member{a, m, n}, one, "", false, "nfh", "not here, !failed, not asked"},
+		{"a failure before the answer, all asked", []Member{a, m, n}, one, "", true, "nfh", "not here, !failed, has it"},
 		{"a failure after the answer", []Member{a, m}, one, "", true, "hf", "*has it, failed"},
 		{"a failure that may be skipped", []Member{skip, n}, one, "", false, "fh", "~failed, *has it"},
-		{"a failure that may be skipped, and nobody else", []Member{skip, n}, one, "", false, "fn", "~failed, has it not"},
+		{"a failure that may be skipped, and nobody else", []Member{skip, n}, one, "", false, "fn", "~failed, not here"},
 		{"ours", []Member{m, a, n}, one, "it was published", true, "hhh", "claimed elsewhere, *has it, claimed elsewhere"},
 		{"denied", []Member{strict, m}, one, "", false, "hh", "denied by pattern, *has it"},
 		{"another version is not", []Member{strict, m}, "pkg:maven/org.openshore/brine@2.0", "", false, "hh", "*has it, not asked"},
 		{"not allowed", []Member{strict}, "pkg:maven/com.other/x@1", "", false, "h", "denied by pattern"},
 		{"another ecosystem", []Member{other, m}, one, "", false, "hh", "other ecosystem, *has it"},
-		{"a name: all who have it", []Member{a, m, n}, name, "", false, "hnh", "*has it, has it not, *has it"},
+		{"a name: all who have it", []Member{a, m, n}, name, "", false, "hnh", "*has it, not here, *has it"},
 		{"a name, denied in some versions", []Member{strict, m}, name, "", false, "hh", "*has it, *has it"},
 		{"a name, with a failure", []Member{a, m}, name, "", false, "hf", "has it, !failed"},
 		{"a name, with a failure that may be skipped", []Member{a, skip}, name, "", false, "hf", "*has it, ~failed"},
 		{"a snapshot: houses together", []Member{a, m, b}, snapshot, "", false, "hhh", "*has it, not asked, *has it"},
 		{"a snapshot: houses first", []Member{m, b}, snapshot, "", false, "hh", "not asked, *has it"},
-		{"a snapshot of a mirror", []Member{a, m, n}, snapshot, "", false, "nhh", "has it not, *has it, not asked"},
+		{"a snapshot of a mirror", []Member{a, m, n}, snapshot, "", false, "nhh", "not here, *has it, not asked"},
 		{"a snapshot that a mirror does not hold", []Member{only, m}, snapshot, "", false, "hh", "other maturity, *has it"},
 	} {
 		asked := map[int]int{}
@@ -202,6 +202,18 @@ func TestMerge(t *testing.T) {
 	slices.Sort(got)
 	if all := strings.Join(got, " "); all != "1.0@1 1.1@3 2.0-2@2 2.0-3@3 3.0-1@1" {
 		t.Errorf("merged to %s", all)
+	}
+	// Latest is no snapshot of one house while another has released something.
+	labelled := func(p Part, version string) Part {
+		p.Package.Labels = map[string]string{"latest": version, "next": version}
+		return p
+	}
+	all := []Part{part(true, version(1, "1.0", "", "a")), labelled(part(true, version(2, "2.0-SNAPSHOT", "2.0-1", "s")), "2.0-SNAPSHOT")}
+	if got := Merge(catalog.PackageKey{}, all).Labels; got["latest"] != "" || got["next"] != "2.0-SNAPSHOT" {
+		t.Errorf("the labels are %v", got)
+	}
+	if got := Merge(catalog.PackageKey{}, all[1:]).Labels; got["latest"] != "2.0-SNAPSHOT" {
+		t.Errorf("without a release the labels are %v", got)
 	}
 	stale := part(false, version(4, "1.0", "", "a"))
 	stale.Package.Stale = []catalog.Staleness{{Mirror: "shore"}}

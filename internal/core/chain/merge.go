@@ -59,8 +59,18 @@ func Merge(key catalog.PackageKey, parts []Part) *catalog.Package {
 		merged.Stale = append(merged.Stale, p.Package.Stale...)
 	}
 	// A label is the first member's that has it, if its version comes from there.
+	// Who does not say which version gets the one labelled latest: where a house has
+	// released one, that is no snapshot of another.
+	released, snapshots := false, map[string]bool{}
+	for _, v := range merged.Versions {
+		released = released || !v.Snapshot && v.Withdrawn == nil
+		snapshots[v.Version] = v.Snapshot
+	}
 	for i, p := range parts {
 		for label, version := range p.Package.Labels {
+			if label == "latest" && p.House && released && snapshots[version] {
+				continue
+			}
 			first, known := from[version]
 			if _, taken := merged.Labels[label]; taken || !known || first != i && !(p.House && parts[first].House) {
 				continue

@@ -4,6 +4,8 @@
 package purl
 
 import (
+	"regexp"
+
 	"github.com/package-url/packageurl-go"
 
 	"crelvo/internal/core/fault"
@@ -35,3 +37,11 @@ func (p PURL) String() string {
 	return packageurl.NewPackageURL(p.Ecosystem, p.Namespace, p.Name, p.Version,
 		packageurl.QualifiersFromMap(p.Qualifiers), "").ToString()
 }
+
+// Typed is the purl as people type it: a scope begins with a plain @.
+func (p PURL) Typed() string { return Typed(p.String()) }
+
+// Typed writes a purl, or a text with purls in it, as people type them.
+func Typed(text string) string { return typed.ReplaceAllString(text, "$1@") }
+
+var typed = regexp.MustCompile(`(pkg:[a-z0-9.+*-]+/)%40`)

@@ -19,6 +19,13 @@ func TestParse(t *testing.T) {
 			t.Errorf("Parse(%q) = %+v (%s), %v; want %+v", c.in, got, got, err, c.want)
 		}
 	}
+	for typed, canonical := range map[string]string{"pkg:npm/@skerry/deck-ui@2.0.0": "pkg:npm/%40skerry/deck-ui@2.0.0", "pkg:npm/@skerry/deck-ui": "pkg:npm/%40skerry/deck-ui",
+		"pkg:npm/kelp-colors@1.0.0": "pkg:npm/kelp-colors@1.0.0"} {
+		p, err := Parse(typed)
+		if err != nil || p.String() != canonical || p.Typed() != typed {
+			t.Errorf("Parse(%q) = %s, typed %s, %v", typed, p, p.Typed(), err)
+		}
+	}
 	for _, in := range []string{"", "berth-planner", "pkg:", "pkg:maven", "pkg:maven/", "http://example.com/x"} {
 		if got, err := Parse(in); err == nil {
 			t.Errorf("Parse(%q) = %+v; want an error", in, got)

@@ -71,6 +71,7 @@ var Keys = []Key{
 	{Name: "name", Kind: Text, Means: "the name of the package, without its namespace", Example: "name:*-planner"},
 	{Name: "namespace", Kind: Text, Means: "the group, scope or the like", Example: "namespace:@skerry"},
 	{Name: "needs", Kind: Text, Means: "a dependency, by its name or package URL", Example: "needs:*brine-http"},
+	{Name: "removed", Kind: Choice, Means: "whether the version was removed; without this, only what is there is found", Example: "removed:yes", Choices: []string{"yes", "no"}},
 	{Name: "repo", Kind: Text, Means: "the repository", Example: "repo:releases"},
 	{Name: "size", Kind: Bytes, Means: "the size of the version's files", Example: "size:>10MiB"},
 	{Name: "used", Kind: Length, Means: "how long ago the version was downloaded last", Example: "used:<7d"},

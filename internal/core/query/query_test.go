@@ -82,8 +82,8 @@ func TestComplete(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"":                "",
-		"berth re":        "repo:",
-		"-re":             "-repo:",
+		"berth re":        "removed: repo:",
+		"-re":             "-removed: -repo:",
 		"repo:":           "repo:releases repo:snapshots",
 		"x repo:s":        "repo:snapshots",
 		"holds:":          "holds:snapshots holds:releases",

@@ -213,6 +213,9 @@ func usable(q query.Query) error {
 		return fault.New(fault.Invalid, "bad-policy", "a saved search may change without the policy").WithHint("Write out what @%s asks for.", q.Saved[0])
 	}
 	for _, c := range q.Conditions {
+		if c.Key == "removed" {
+			return fault.New(fault.Invalid, "bad-policy", "removed: has no place in where: a policy is about what is there")
+		}
 		if c.Key == "repo" {
 			return fault.New(fault.Invalid, "bad-policy", "repo: has no place in where").WithHint("Name the repositories at repositories.")
 		}

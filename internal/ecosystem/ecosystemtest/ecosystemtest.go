@@ -348,6 +348,8 @@ func (emptyDesk) Package(context.Context, catalog.PackageKey) (*catalog.Package,
 	return nil, ecosystem.ErrNoPackage
 }
 
+func (emptyDesk) WhyNot(context.Context, catalog.PackageKey, string) *fault.Error { return nil }
+
 func (emptyDesk) Below(context.Context, catalog.Repository, string, string, string) ([]ecosystem.Branch, []ecosystem.PackageLine, error) {
 	return nil, nil, nil
 }

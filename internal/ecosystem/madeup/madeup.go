@@ -61,6 +61,7 @@ type Package struct {
 	Description, Licence string
 	Author, Homepage     string
 	Readme               string
+	Keywords             []string          // of npm
 	Needs                map[string]string // names and ranges
 	Files                []Entry           // besides what every package has
 }
@@ -73,6 +74,9 @@ func (p Package) Manifest() []byte {
 	}
 	if p.Homepage != "" {
 		m["homepage"] = p.Homepage
+	}
+	if p.Keywords != nil {
+		m["keywords"] = p.Keywords
 	}
 	if p.Needs != nil {
 		m["dependencies"] = p.Needs

@@ -92,7 +92,11 @@ func (m Maven) getFile(c *ecosystem.Call, t target) error {
 }
 
 func (m Maven) missing(c *ecosystem.Call, t target) error {
-	return fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.Name, strings.Join(t.segments, "/"))
+	otherwise := fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), strings.Join(t.segments, "/"))
+	if t.kind != artifact {
+		return otherwise
+	}
+	return c.Absent(t.place.Key(Name, c.Repository), t.place.Version, otherwise)
 }
 
 // getMetadata answers for the three levels of maven-metadata.xml. A path can be

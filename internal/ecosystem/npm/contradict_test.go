@@ -38,11 +38,11 @@ func TestContradicts(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, err := said.details(nil)
+		a, err := said.details()
 		if err != nil {
 			t.Fatal(err)
 		}
-		b, err := read.details(nil)
+		b, err := read.details()
 		if err != nil {
 			t.Fatal(err)
 		}

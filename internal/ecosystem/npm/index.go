@@ -2,13 +2,13 @@ package npm
 
 import (
 	"bytes"
-	"cmp"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"reflect"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -253,7 +253,7 @@ func (w *writer) version(name string, v *catalog.Version, base string, full bool
 	}
 	if v.Withdrawn != nil {
 		w.raw(`,"deprecated":`)
-		w.quote(cmp.Or(v.Withdrawn.Reason, "withdrawn"))
+		w.quote(deprecatedAs(v.Withdrawn))
 	}
 	w.raw(`,"dist":{`)
 	if w.members(v.Details.Native[nativeDist]) {
@@ -355,6 +355,37 @@ type searchObject struct {
 	SearchScore float64 `json:"searchScore"`
 }
 
+// keywords is a list or, in old manifests, a text with commas or blanks.
+type keywords []string
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (k *keywords) UnmarshalJSON(raw []byte) error {
+	var list []text
+	if json.Unmarshal(raw, &list) != nil {
+		for _, word := range strings.FieldsFunc(string(textOf(raw)), func(r rune) bool { return r == ',' || r == ' ' }) {
+			*k = append(*k, word)
+		}
+		return nil
+	}
+	for _, word := range list {
+		if word != "" && !slices.Contains(*k, string(word)) {
+			*k = append(*k, string(word))
+		}
+	}
+	return nil
+}
+
+// bugsOf reads bugs, which is a string or an object with an url.
+func bugsOf(raw json.RawMessage) string {
+	var one text
+	var with struct{ URL text }
+	if json.Unmarshal(raw, &one) == nil && one != "" {
+		return string(one)
+	}
+	_ = json.Unmarshal(raw, &with) // anything else says nothing
+	return string(with.URL)
+}
+
 type person struct {
 	Username string `json:"username"`
 	Name     string `json:"name"`
@@ -365,19 +396,22 @@ func answerOf(hits []ecosystem.Hit, total int, now time.Time) searchAnswer {
 	for i, h := range hits {
 		var o searchObject
 		p := &o.Package
-		p.Name, p.Version, p.Description, p.Date = joinName(h.Namespace, h.Name), h.Latest, h.Details.Description, h.ChangedAt.UTC().Format(timeForm)
+		p.Name, p.Version, p.Description, p.Date = joinName(h.Namespace, h.Name), h.Latest, h.Details.Description, h.PublishedAt.UTC().Format(timeForm)
 		if p.Scope = "unscoped"; h.Namespace != "" {
 			p.Scope = h.Namespace[1:]
 		}
-		var fields struct{ Keywords []text }
+		var fields struct {
+			Keywords keywords
+			Bugs     json.RawMessage
+		}
 		if rest := h.Details.Native[nativeRest]; rest != nil && json.Unmarshal(rest, &fields) == nil {
-			for _, k := range fields.Keywords {
-				p.Keywords = append(p.Keywords, string(k))
-			}
+			p.Keywords = fields.Keywords
 		}
 		p.Links = map[string]string{}
-		if h.Details.Homepage != "" {
-			p.Links["homepage"] = h.Details.Homepage
+		for name, address := range map[string]string{"homepage": h.Details.Homepage, "repository": h.Details.Source, "bugs": bugsOf(fields.Bugs)} {
+			if address = ecosystem.WebOnly(address); address != "" {
+				p.Links[name] = address
+			}
 		}
 		p.Publisher = person{h.PublishedBy, h.PublishedBy}
 		p.Maintainers = []person{p.Publisher}

@@ -171,8 +171,8 @@ func textOf(raw json.RawMessage) (t text) {
 	return t
 }
 
-// details is what a manifest tells. keep chooses the fields of Native, nil all.
-func (m *manifest) details(keep []string) (catalog.Details, error) {
+// details is what a manifest tells.
+func (m *manifest) details() (catalog.Details, error) {
 	d := catalog.Details{Description: string(m.Description), Homepage: string(m.Homepage), Source: sourceOf(m.Repository)}
 	for _, stated := range []json.RawMessage{m.License, m.Licenses} {
 		d.Licences = append(d.Licences, licences(stated)...)
@@ -200,7 +200,7 @@ func (m *manifest) details(keep []string) (catalog.Details, error) {
 		d.Readme = readmeOf("README.md", []byte(m.Readme))
 	}
 	var err error
-	d.Native, err = m.split(keep)
+	d.Native, err = m.split()
 	return d, err
 }
 
@@ -217,7 +217,7 @@ func readmeOf(name string, raw []byte) *catalog.Readme {
 
 // split takes a manifest apart for Native. The same manifest always gives the
 // same bytes.
-func (m *manifest) split(keep []string) (map[string]json.RawMessage, error) {
+func (m *manifest) split() (map[string]json.RawMessage, error) {
 	version, err := json.Marshal(m.Version)
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func (m *manifest) split(keep []string) (map[string]json.RawMessage, error) {
 		case slices.Contains(madeFields, name):
 		case slices.Contains(installFields, name):
 			install.add(name, m.fields[name])
-		case keep == nil || slices.Contains(keep, name):
+		default: // also what is not understood here
 			rest.add(name, m.fields[name])
 		}
 	}

@@ -230,7 +230,7 @@ func FuzzManifest(f *testing.F) {
 			end := map[byte]string{'{': "}}", '[': "]}"}[field[len(field)-1]]
 			budgettest.Fuzzed(t, `{"name":"kelp","version":"1.0.0",`+field, strings.TrimSuffix(string(raw), ",")+",", `"x"`+map[byte]string{'{': `:""`, '[': ""}[field[len(field)-1]]+end, func(raw []byte) {
 				if m, err := parseManifest(raw, false); err == nil {
-					_, _ = m.details(nil) // only what it costs
+					_, _ = m.details() // only what it costs
 				}
 			})
 		}
@@ -238,7 +238,7 @@ func FuzzManifest(f *testing.F) {
 		if err != nil {
 			return
 		}
-		d, err := m.details(nil)
+		d, err := m.details()
 		if err == nil && !json.Valid(d.Native[nativeRest]) {
 			t.Errorf("%s", d.Native[nativeRest])
 		}

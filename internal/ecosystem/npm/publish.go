@@ -2,6 +2,7 @@ package npm
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -24,12 +25,14 @@ const maxDocument, maxTags, maxSentVersions = 16 << 20, 256 << 10, 100_000
 
 // uploaded is what a client sends to change a package.
 type uploaded struct {
-	name        string
-	tags        map[string]string
-	versions    map[string]sentVersion
-	first       json.RawMessage // of the versions
-	readme      string
-	attachments []attachment
+	name     string
+	tags     map[string]string
+	versions map[string]sentVersion
+	first    json.RawMessage // of the versions
+	readme   string
+	// users and owners: it says who likes the package, or whom it belongs to.
+	users, owners bool
+	attachments   []attachment
 }
 
 // sentVersion is what a change of a package may say of a version.
@@ -74,6 +77,10 @@ func readUploaded(c *ecosystem.Call) (*uploaded, error) {
 				return fault.New(fault.TooLarge, "too-many-tags", "the package document has more dist-tags than can be kept")
 			}
 			err = json.Unmarshal(raw, &u.tags)
+		case "users":
+			u.users = true
+		case "maintainers":
+			u.owners = true
 		case "readme":
 			var t text
 			err = json.Unmarshal(raw, &t)
@@ -152,6 +159,12 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 		return err
 	}
 	defer u.discard()
+	if u.users && len(u.versions) == 0 {
+		return fault.New(fault.Invalid, "not-offered", "npm star is not offered by this server").WithHint("Searches can be saved: crelvo search --save NAME.")
+	}
+	if u.owners && len(u.versions) == 0 {
+		return notOwners()
+	}
 	if u.name != name {
 		return fault.New(fault.Invalid, "name-disagrees", "the package document is about %q, but was sent to %q", u.name, name)
 	}
@@ -159,6 +172,27 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 		return n.publish(c, u)
 	}
 	return n.annotate(c, u)
+}
+
+func notOwners() error {
+	return fault.New(fault.Invalid, "not-offered", "npm owner is not offered by this server").
+		WithHint("Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --only PATTERN.")
+}
+
+// newName refuses capitals in the name of a package that is not there yet: only old
+// packages have some, and on many systems two names that differ in nothing else are
+// one folder.
+func newName(c *ecosystem.Call, target catalog.Repository, name string) error {
+	if name == strings.ToLower(name) {
+		return nil
+	}
+	scope, base, _ := splitName(name)
+	_, err := c.Desk.Package(c.Request().Context(), target.Key(Name, scope, base))
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return fault.New(fault.Invalid, "bad-name", "a new npm package cannot have capitals in its name, as %s has", name).
+			WithHint("Name it %s in its package.json.", strings.ToLower(name))
+	}
+	return err
 }
 
 // mayChange asks for the right that the name in the path needs, before the body is
@@ -198,7 +232,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	if m.Readme == "" {
 		m.Readme = text(u.readme)
 	}
-	details, err := m.details(nil)
+	details, err := m.details()
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
 	}
@@ -206,6 +240,9 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 	place := placeOf(scope, base, m.Version)
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
 	if err != nil {
+		return err
+	}
+	if err := newName(c, target, m.Name); err != nil {
 		return err
 	}
 	p := ecosystem.Publication{Joins: true}
@@ -285,10 +322,15 @@ func (n NPM) annotate(c *ecosystem.Call, u *uploaded) error {
 		if !ok || !said.says && v.Withdrawn == nil {
 			continue
 		}
-		reasons[v.Version] = (&manifest{Deprecated: said.deprecated}).deprecation()
+		reason := (&manifest{Deprecated: said.deprecated}).deprecation()
+		if (reason == nil) != (v.Withdrawn == nil) || reason != nil && *reason != deprecatedAs(v.Withdrawn) {
+			reasons[v.Version] = reason
+		}
 	}
-	if err := c.Desk.Withdraw(ctx, c.Caller, key, reasons); err != nil {
-		return err
+	if len(reasons) > 0 {
+		if err := c.Desk.Withdraw(ctx, c.Caller, key, reasons); err != nil {
+			return err
+		}
 	}
 	for tag, version := range u.tags {
 		if p.Labels[tag] == version || tag == latestTag && p.Labels[tag] == "" {
@@ -304,47 +346,31 @@ func (n NPM) annotate(c *ecosystem.Call, u *uploaded) error {
 	return c.JSON(http.StatusOK, map[string]any{"ok": "changed", "success": true})
 }
 
-// own finds a package that the caller wants to change: behind a chain, in the
-// house repository that it publishes to.
+// deprecatedAs is the text that documents have for a withdrawn version.
+func deprecatedAs(w *catalog.Withdrawal) string { return cmp.Or(w.Reason, "withdrawn") }
+
+// own finds a package that the caller wants to change. Behind a chain, what is
+// changed is changed in every house repository that has it.
 func (n NPM) own(c *ecosystem.Call, name string) (catalog.PackageKey, *catalog.Package, error) {
 	scope, base, ok := splitName(name)
 	if !ok {
 		return catalog.PackageKey{}, nil, badName(name)
 	}
-	var first error
-	for _, snapshot := range []bool{false, true} {
-		target, err := c.Desk.Target(c.Caller, c.Repository, snapshot)
-		if err == nil {
-			var p *catalog.Package
-			key := target.Key(Name, scope, base)
-			if p, err = c.Desk.Package(c.Request().Context(), key); err == nil {
-				return key, p, nil
-			}
-		}
-		if first == nil || errors.Is(first, ecosystem.ErrNoPackage) {
-			first = err
-		}
+	key := c.Repository.Key(Name, scope, base)
+	p, err := c.Desk.Package(c.Request().Context(), key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		err = noPackage(c, name)
 	}
-	if errors.Is(first, ecosystem.ErrNoPackage) {
-		first = noPackage(c, name)
-	}
-	return catalog.PackageKey{}, nil, first
+	return key, p, err
 }
 
 // ownAt is own, if what the client saw of the package is still so.
 func (n NPM) ownAt(c *ecosystem.Call, name, rev string) (catalog.PackageKey, *catalog.Package, error) {
 	key, p, err := n.own(c, name)
-	if err != nil {
-		return key, nil, err
+	if err == nil && rev != revision(p) {
+		err = fault.New(fault.Conflict, "changed-meanwhile", "%s was changed by somebody else meanwhile", name).WithHint("Run it again.")
 	}
-	seen, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, key.Namespace, key.Name))
-	if err != nil {
-		return key, nil, err
-	}
-	if rev != revision(seen) {
-		return key, nil, fault.New(fault.Conflict, "changed-meanwhile", "%s was changed by somebody else meanwhile", name).WithHint("Run it again.")
-	}
-	return key, p, nil
+	return key, p, err
 }
 
 // shrink takes a package document without some of its versions, which are to be
@@ -358,6 +384,9 @@ func (n NPM) shrink(c *ecosystem.Call, name, rev string) error {
 		return err
 	}
 	defer u.discard()
+	if u.owners && u.versions == nil {
+		return notOwners()
+	}
 	key, p, err := n.ownAt(c, name, rev)
 	if err != nil {
 		return err

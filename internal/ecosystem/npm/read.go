@@ -66,7 +66,7 @@ func (NPM) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.Si
 		return catalog.Details{}, fault.New(fault.Invalid, "manifest-disagrees", "the package.json says %s@%s, but it was sent as %s@%s",
 			m.Name, m.Version, name, place.Version).WithHint("Publish it under its own name and version.")
 	}
-	d, err := m.details(nil)
+	d, err := m.details()
 	if err != nil {
 		return d, badTarball(place.FileName, err)
 	}

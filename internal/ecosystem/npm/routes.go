@@ -46,6 +46,14 @@ func (n NPM) Routes() []ecosystem.Route {
 		{Method: http.MethodGet, Path: "/-/v1/search", Action: access.Read, Serve: n.search},
 		{Method: http.MethodHead, Path: "/-/v1/search", Action: access.Read, Serve: n.search},
 		{Method: http.MethodPost, Path: "/-/npm/v1/security/advisories/bulk", Action: access.Read, Asks: true, Serve: n.audit},
+		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits", Action: access.Read, Asks: true, Serve: n.olderAudit},
+		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits/quick", Action: access.Read, Asks: true, Serve: n.olderAudit},
+		{Method: http.MethodGet, Path: "/-/user/*", Action: access.Read, Serve: n.notOffered},
+		{Method: http.MethodGet, Path: "/-/*", Action: access.Read, EncodedSlash: true, Serve: n.notOffered},
+		{Method: http.MethodHead, Path: "/-/*", Action: access.Read, EncodedSlash: true, Serve: n.notOffered},
+		{Method: http.MethodPost, Path: "/-/*", Action: access.Read, Asks: true, EncodedSlash: true, Serve: n.notOffered},
+		{Method: http.MethodPut, Path: "/-/*", Action: access.Read, Asks: true, EncodedSlash: true, Serve: n.notOffered},
+		{Method: http.MethodDelete, Path: "/-/*", Action: access.Read, Asks: true, EncodedSlash: true, Serve: n.notOffered},
 		{Method: http.MethodGet, Path: "/-/package/*", Action: access.Read, EncodedSlash: true, Serve: n.getTags},
 		{Method: http.MethodHead, Path: "/-/package/*", Action: access.Read, EncodedSlash: true, Serve: n.getTags},
 		{Method: http.MethodPut, Path: "/-/package/*", Action: access.Publish, EncodedSlash: true, Serve: n.setTag},
@@ -70,6 +78,9 @@ func (NPM) Refuse(c *ecosystem.Call, err error) error {
 	if f.Hint != "" {
 		said += ". " + f.Hint
 	}
+	if f.Code == "claimed" || f.Code == "removed" || f.Code == "denied-by-pattern" {
+		c.Response().Header().Set("npm-notice", ecosystem.OneLine(said)) // which npm prints, whatever it does with the body
+	}
 	return c.JSON(status, map[string]string{"error": said, "code": f.Code})
 }
 
@@ -79,7 +90,8 @@ func badName(name string) error {
 }
 
 func noPackage(c *ecosystem.Call, name string) error {
-	return fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), name)
+	scope, base, _ := splitName(name)
+	return c.Absent(c.Repository.Key(Name, scope, base), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), name))
 }
 
 func (NPM) ping(c *ecosystem.Call) error { return c.JSON(http.StatusOK, map[string]string{}) }
@@ -131,6 +143,41 @@ func (NPM) audit(c *ecosystem.Call) error {
 	}
 	return fault.New(fault.NotFound, "no-advisories", "whether these packages have known vulnerabilities is not known here: nothing was looked up").
 		WithHint("Ask a registry that has advisories: npm audit --registry, with its address.")
+}
+
+// olderAudit is audit where pnpm and older clients ask: pnpm takes 404 for a server
+// without advisories, and says so in words of its own.
+func (n NPM) olderAudit(c *ecosystem.Call) error {
+	err := n.audit(c)
+	if f := fault.Of(err); f.Code == "no-advisories" {
+		f.Kind = fault.Invalid
+	}
+	return err
+}
+
+// elsewhere are the commands of npm that work on what a public registry has and
+// this server has otherwise, by the paths that they ask for.
+var elsewhere = []struct{ path, command, instead string }{
+	{"-/npm/v1/tokens", "npm token", "Make one with crelvo token new, or on the page of your tokens."},
+	{"-/npm/v1/user", "npm profile", "crelvo whoami shows who you are; crelvo user password changes your password."},
+	{"-/npm/v1/hooks", "npm hook", "crelvo events shows what happened."},
+	{"-/org/", "npm org", "Teams and their members: crelvo team."},
+	{"-/team/", "npm team", "Teams and their members: crelvo team."},
+	{"-/user/", "npm owner", "Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --only PATTERN."},
+	{"-/package/", "npm access", "Who may read and publish a package is a matter of grants: crelvo grant list."},
+	{"-/_view/", "npm stars", "Searches can be saved: crelvo search --save NAME."},
+	{"-/stage", "npm stage", "Publish to a repository of snapshots and promote from there: crelvo promote."},
+}
+
+// notOffered says what to do instead of what npm was asked to do. npm shows the
+// text for this status, and tries no more.
+func (NPM) notOffered(c *ecosystem.Call) error {
+	for _, e := range elsewhere {
+		if strings.HasPrefix(c.Rest, e.path) {
+			return fault.New(fault.Invalid, "not-offered", "%s is not offered by this server", e.command).WithHint("%s", e.instead)
+		}
+	}
+	return fault.New(fault.NotFound, "no-such-path", "%q is no path of this registry", c.Rest)
 }
 
 // parsed is what a path asks for.
@@ -241,7 +288,7 @@ func (n NPM) getVersion(c *ecosystem.Call, p parsed) error {
 			return c.SendDocument(versionDocument(found, v, c.Base()), found.Stale)
 		}
 	}
-	return fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", c.Repository.At(), p.rest[0], p.name)
+	return c.Absent(found.Key, version, fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", c.Repository.At(), p.rest[0], p.name))
 }
 
 func (n NPM) getFile(c *ecosystem.Call, p parsed) error {
@@ -267,7 +314,7 @@ func (n NPM) getFile(c *ecosystem.Call, p parsed) error {
 		err = c.SendFile(found, "application/octet-stream", fixed)
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), c.Rest)
+		return c.Absent(q.Key, version, fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), c.Rest))
 	}
 	return err
 }
@@ -306,7 +353,7 @@ func tagPath(c *ecosystem.Call) (p parsed, tag string, err error) {
 		return p, "", err
 	}
 	if !ok || len(p.rest) == 0 || len(p.rest) > 2 || p.rest[0] != "dist-tags" {
-		return p, "", fault.New(fault.NotFound, "no-such-path", "%q is no path of an npm registry", c.Rest)
+		return p, "", NPM{}.notOffered(c)
 	}
 	if len(p.rest) == 2 {
 		tag = p.rest[1]
@@ -358,7 +405,8 @@ func (n NPM) changeTag(c *ecosystem.Call, version string) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, tags(now, ecosystem.Newest(now)))
+	// yarn looks for ok.
+	return c.JSON(http.StatusOK, map[string]any{"ok": true, "id": p.name, "dist-tags": tags(now, ecosystem.Newest(now))})
 }
 
 // Folder implements ecosystem.Ecosystem.

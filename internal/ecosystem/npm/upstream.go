@@ -31,10 +31,6 @@ func (NPM) ListingPath(p purl.PURL) string {
 // abbreviated one does not say when versions were published.
 func (NPM) Accepts() string { return "application/json" }
 
-// listedFields are what is kept of a version that an upstream lists, besides
-// what it takes to install it.
-var listedFields = []string{"description", "homepage", "keywords", "repository", "author", "maintainers", "bugs", "license", "type", "main", "module", "types", "gitHead"}
-
 // listedVersions is up to how many versions a document may list.
 const listedVersions = 200_000
 
@@ -185,7 +181,7 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 	if json.Unmarshal(m.Dist, &at) != nil || at.Tarball == "" {
 		return v, false
 	}
-	details, err := m.details(listedFields)
+	details, err := m.details()
 	if err != nil {
 		return v, false
 	}

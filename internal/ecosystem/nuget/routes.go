@@ -70,7 +70,7 @@ func (NuGet) getIndex(c *ecosystem.Call) error {
 	return c.SendDocument(d, nil)
 }
 
-func missing(c *ecosystem.Call) error {
+func missing(c *ecosystem.Call) *fault.Error {
 	return fault.New(fault.NotFound, "no-such-document", "%s holds nothing at %s", c.Repository.At(), c.Rest)
 }
 
@@ -80,7 +80,7 @@ func (NuGet) find(c *ecosystem.Call, id string) (*catalog.Package, error) {
 	}
 	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", strings.ToLower(id)))
 	if errors.Is(err, ecosystem.ErrNoPackage) {
-		err = fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), id)
+		err = c.Absent(c.Repository.Key(Name, "", strings.ToLower(id)), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), id))
 	}
 	return p, err
 }
@@ -126,7 +126,7 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 		err = c.SendFile(found, "application/octet-stream", q.Name != "")
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return missing(c)
+		return c.Absent(q.Key, version, missing(c))
 	}
 	return err
 }
@@ -291,11 +291,7 @@ func (n NuGet) relist(c *ecosystem.Call) error { return n.withdraw(c, nil, http.
 // withdraw marks a version that is behind the address, or takes the mark away.
 func (n NuGet) withdraw(c *ecosystem.Call, reason *string, status int) error {
 	id, version := strings.ToLower(c.Param("id")), purl.NormalVersion(Name, c.Param("version"))
-	target, err := c.Desk.Target(c.Caller, c.Repository, purl.IsSnapshot(Name, version))
-	if err != nil {
-		return err
-	}
-	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, target.Key(Name, "", id), map[string]*string{version: reason}); err != nil {
+	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, c.Repository.Key(Name, "", id), map[string]*string{version: reason}); err != nil {
 		return err
 	}
 	return c.NoContent(status)

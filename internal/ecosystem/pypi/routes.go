@@ -100,7 +100,7 @@ func (y PyPI) getPage(c *ecosystem.Call) error {
 	}
 	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", normal))
 	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), normal)
+		return c.Absent(c.Repository.Key(Name, "", normal), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), normal))
 	}
 	if err != nil {
 		return err
@@ -134,7 +134,7 @@ func (y PyPI) getAll(c *ecosystem.Call) error {
 	return c.SendDocument(document, nil)
 }
 
-func missing(c *ecosystem.Call) error {
+func missing(c *ecosystem.Call) *fault.Error {
 	return fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), c.Rest)
 }
 
@@ -160,7 +160,7 @@ func (y PyPI) getFile(c *ecosystem.Call) error {
 		err = c.SendFile(found, contentType(place.Extension), true)
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return missing(c)
+		return c.Absent(q.Key, q.Version, missing(c))
 	}
 	return err
 }
