@@ -206,6 +206,21 @@ type Withdrawal struct {
 	At     *time.Time `json:"at,omitempty"`
 }
 
+// Receiving is a version that is being received: it is not complete, and nobody sees
+// it but who sends it.
+type Receiving struct {
+	PURL       string    `json:"purl"`
+	Upload     string    `json:"upload,omitempty" doc:"of a snapshot"`
+	Repository string    `json:"repository"`
+	By         string    `json:"by"`
+	BegunAt    time.Time `json:"begunAt"`
+	LastAt     time.Time `json:"lastAt" doc:"when its last file came"`
+	Files      int       `json:"files"`
+	Bytes      int64     `json:"bytes"`
+	Lacks      string    `json:"lacks,omitempty" doc:"what it waits for"`
+	Until      time.Time `json:"until" doc:"when it is listed if nothing more comes or, where it lacks something, given up"`
+}
+
 // Withdraw marks a version as not to be used any more, or takes the mark away.
 type Withdraw struct {
 	PURL   string `json:"purl" maxLength:"1024" doc:"with a version"`

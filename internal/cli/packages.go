@@ -33,7 +33,12 @@ func showCommand(s *session) *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Package, error) {
+			var coming []api.Receiving
+			err = answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Package, error) {
+				var err error
+				if coming, err = c.Receiving(ctx, args[0], in); err != nil {
+					return api.Package{}, err
+				}
 				return c.Package(ctx, args[0], in)
 			}, func(w io.Writer, p api.Package) {
 				if asked.Version == "" {
@@ -42,10 +47,49 @@ func showCommand(s *session) *cobra.Command {
 					showFiles(w, p)
 				}
 			})
+			if len(coming) > 0 && s.output == "table" {
+				fmt.Fprintln(cmd.ErrOrStderr(), "Being received, and not listed yet:")
+				receivingTable(cmd.ErrOrStderr(), coming)
+			}
+			return err
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
+}
+
+func receivingCommand(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "receiving [PURL]", Short: "List versions that are being received, and what they still lack", Args: arguments(cobra.MaximumNArgs(1)),
+		Long: "List versions that are being received. A version is listed when its client says that it is complete or, if it\n" +
+			"has all that such a version needs, when nothing more comes for a while. One that lacks something is given up after a day.",
+		Example: "  crelvo receiving\n  crelvo receiving --in releases",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Receiving, error) {
+				return c.Receiving(ctx, strings.Join(args, ""), in)
+			}, func(w io.Writer, all []api.Receiving) {
+				if len(all) == 0 {
+					fmt.Fprintln(w, "Nothing is being received.")
+					return
+				}
+				receivingTable(w, all)
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func receivingTable(w io.Writer, all []api.Receiving) {
+	var rows [][]string
+	for _, r := range all {
+		then := "listed " + timeText(r.Until)
+		if r.Lacks != "" {
+			then = "lacks " + r.Lacks + "; given up " + timeText(r.Until)
+		}
+		rows = append(rows, []string{r.PURL, r.Repository, r.By, timeText(r.LastAt), strconv.Itoa(r.Files), api.Bytes(r.Bytes), then})
+	}
+	table(w, []string{"VERSION", "REPOSITORY", "BY", "LAST FILE", "FILES", "SIZE", "IF NOTHING MORE COMES"}, []int{4, 5}, rows)
 }
 
 func showVersions(w io.Writer, p api.Package) {

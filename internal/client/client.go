@@ -271,6 +271,11 @@ func (c *Client) Package(ctx context.Context, purl, repository string) (api.Pack
 	return whole, err
 }
 
+// Receiving lists what is being received; purl and repository may be "".
+func (c *Client) Receiving(ctx context.Context, purl, repository string) ([]api.Receiving, error) {
+	return get[[]api.Receiving](ctx, c, "/api/v1/receiving", url.Values{"purl": {purl}, "repository": {repository}})
+}
+
 // Publish sends package files; all become visible together. progress wraps the
 // reader of each file, and may be nil. as may be "".
 func (c *Client) Publish(ctx context.Context, repository, as string, files []string, progress func(name string, size int64, r io.Reader) io.Reader) (api.Published, error) {

@@ -45,6 +45,8 @@ type Call struct {
 	Base func() string
 	// Rest is the decoded path below the ecosystem's door.
 	Rest string
+	// Folder is what a person sees at a path; a fault if there is nothing.
+	Folder func(path string) (Folder, error)
 	// ShowFolder writes the folder at Rest for a person.
 	ShowFolder func() error
 }

@@ -224,6 +224,10 @@ type Search struct {
 // Receipt is what came of a file that was received.
 type Receipt struct {
 	Same bool // it was there already
+	// Open: its version is not complete yet. If nothing more comes it is listed at
+	// Quiet, if it is whole by then, and given up at End, if it never becomes so.
+	Open       bool
+	Quiet, End time.Time
 }
 
 // Completion selects the open versions that a client says are complete. The

@@ -367,6 +367,15 @@ func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenV
 	return open, err
 }
 
+// Receiving lists the open versions in scope that are not given up, of one package
+// if it is named, those that were touched last first.
+func (db *DB) Receiving(ctx context.Context, scope Scope, of catalog.PackageKey, limit int) (open []OpenVersion, err error) {
+	arguments := []any{scope.Repositories, of.Ecosystem, of.Namespace, of.Name, limit}
+	err = db.SelectContext(ctx, &open, `select `+openColumns+` and p.repository_id = any($1) and ($4 = '' or p.ecosystem = $2 and p.namespace = $3 and p.name = $4)`+
+		scope.and(&arguments)+` order by v.touched_at desc limit $5`, arguments...)
+	return open, err
+}
+
 // OpenBetween lists the open versions that were last touched at from or later,
 // and before until.
 func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []OpenVersion, err error) {

@@ -73,7 +73,8 @@ func (s *Service) Receive(ctx context.Context, caller access.Caller, repository 
 		return ecosystem.Receipt{}, err
 	}
 	s.changed(place.Key(e.Name(), repository))
-	return ecosystem.Receipt{Same: added.Same}, nil
+	now := s.Now()
+	return ecosystem.Receipt{Same: added.Same, Open: !added.Visible, Quiet: now.Add(s.settings.QuietPeriod), End: now.Add(abandonAfter)}, nil
 }
 
 // largest is how large a file may be that is published to a repository, in bytes.

@@ -71,6 +71,9 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			}
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
 			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
+			call.Folder = func(path string) (ecosystem.Folder, error) {
+				return w.service.Folder(r.Context(), call.Repository, e, path)
+			}
 			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
 			if r.Header.Get(api.DryRunHeader) != "" && !route.Asks {
 				return w.dryRun(c, call, route)

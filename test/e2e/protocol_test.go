@@ -332,11 +332,11 @@ func TestQuietPeriod(t *testing.T) {
 	must(t, "PUT", base+"whole/1.0/whole-1.0.jar", jar(t, "w"), 201)
 	must(t, "PUT", base+"half/1.0/half-1.0.pom", pom("example.skerry.berth", "half", "1.0"), 201)
 	must(t, "PUT", base+"parent/1.0/parent-1.0.pom", pom("example.skerry.berth", "parent", "1.0", "<packaging>pom</packaging>"), 201)
-	must(t, "GET", base+"whole/1.0/whole-1.0.jar", "", 404)
+	must(t, "GET", base+"whole/maven-metadata.xml", "", 404)
 	eventually(t, 20*time.Second, "the whole versions are listed", func() bool {
-		return ask(t, "GET", base+"whole/1.0/whole-1.0.jar", "").Status == 200 && ask(t, "GET", base+"parent/1.0/parent-1.0.pom", "").Status == 200
+		return ask(t, "GET", base+"whole/maven-metadata.xml", "").Status == 200 && ask(t, "GET", base+"parent/maven-metadata.xml", "").Status == 200
 	})
-	must(t, "GET", base+"half/1.0/half-1.0.pom", "", 404)
+	must(t, "GET", base+"half/maven-metadata.xml", "", 404)
 }
 
 // TestPluginMetadata is the third level of maven-metadata.xml.

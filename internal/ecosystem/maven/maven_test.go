@@ -93,6 +93,11 @@ func TestParsePath(t *testing.T) {
 		{path: "g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT-sources.jar", kind: artifact, literal: true, classifier: "sources", extension: "jar"},
 		{path: "g/a/1.0-SNAPSHOT/a-1.0-20261101.080000-12.jar", kind: artifact, upload: "1.0-20261101.080000-12", extension: "jar"},
 		{path: "g/a/1.0-SNAPSHOT/a-1.0-20261101.080000-12-sources.jar", kind: artifact, upload: "1.0-20261101.080000-12", classifier: "sources", extension: "jar"},
+		{path: "g/sbt-slip_2.12_1.0/1.0/sbt-slip-1.0.pom", kind: artifact, extension: "pom"},
+		{path: "g/sbt-slip_2.12_1.0/1.0/sbt-slip_2.12_1.0-1.0-sources.jar", kind: artifact, classifier: "sources", extension: "jar"},
+		{path: "g/a/1.0/ivy.xml", kind: artifact, extension: "ivy.xml"},
+		{path: "g/a/1.0/ivy-1.0.xml.sha1", kind: artifact, checksum: "sha1", extension: "ivy-1.0.xml"},
+		{path: "g/a/1.0-SNAPSHOT/ivy.xml", kind: artifact, literal: true, extension: "ivy.xml"},
 		{path: "g/a-b/SNAPSHOT/a-b-20261101.080000-1.jar", kind: artifact, upload: "20261101.080000-1", extension: "jar"},
 	} {
 		got, err := parsePath(c.path)

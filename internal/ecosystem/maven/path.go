@@ -2,7 +2,9 @@ package maven
 
 import (
 	"fmt"
+	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -52,21 +54,21 @@ var (
 )
 
 // parsePath reads a decoded path below the repository's door.
-func parsePath(path string) (target, error) {
-	path = strings.TrimPrefix(path, "/")
-	if len(path) > maxPath {
+func parsePath(at string) (target, error) {
+	at = strings.TrimPrefix(at, "/")
+	if len(at) > maxPath {
 		return target{}, fault.New(fault.Invalid, "path-too-long",
-			"the path has %d characters; at most %d are allowed", len(path), maxPath)
+			"the path has %d characters; at most %d are allowed", len(at), maxPath)
 	}
-	if path == "" || strings.HasSuffix(path, "/") {
-		trimmed := strings.Trim(path, "/")
+	if at == "" || strings.HasSuffix(at, "/") {
+		trimmed := strings.Trim(at, "/")
 		var segments []string
 		if trimmed != "" {
 			segments = strings.Split(trimmed, "/")
 		}
 		return target{kind: folder, segments: segments}, checkSegments(segments)
 	}
-	t := target{segments: strings.Split(path, "/")}
+	t := target{segments: strings.Split(at, "/")}
 	if err := checkSegments(t.segments); err != nil {
 		return target{}, err
 	}
@@ -124,7 +126,17 @@ func (t *target) parseArtifact() error {
 		return fault.New(fault.Invalid, "bad-file-name", "%q does not belong in %s/%s", file, name, version).
 			WithHint("Its name must be %s-%s, an optional -classifier, and an .extension.", name, version)
 	}
-	rest, ok := strings.CutPrefix(file, name+"-")
+	rest, stem, ok := "", "", false
+	for _, stem = range stems(name) {
+		if rest, ok = strings.CutPrefix(file, stem+"-"); ok {
+			break
+		}
+	}
+	if !ok && beside(file) {
+		p.Extension = file
+		t.place, t.literal = p, p.Snapshot
+		return nil
+	}
 	if !ok {
 		return wrong()
 	}
@@ -157,15 +169,40 @@ func (t *target) parseArtifact() error {
 		return wrong()
 	}
 	if t.literal {
-		p.Rename = renamer(p)
+		p.Rename = renamer(stem, p)
 	}
 	t.place = p
 	return nil
 }
 
 // renamer names a file of a snapshot once its upload has a name.
-func renamer(p ecosystem.Place) func(string) string {
-	return func(upload string) string { return fileName(p.Name, upload, p.Classifier, p.Extension) }
+func renamer(stem string, p ecosystem.Place) func(string) string {
+	return func(upload string) string { return fileName(stem, upload, p.Classifier, p.Extension) }
+}
+
+// pluginForm is the name of a plugin of sbt, which says for which versions of Scala
+// and of sbt it is; its files are named with or without these.
+var pluginForm = regexp.MustCompile(`^(.+)_\d+(?:\.\d+)*_\d+(?:\.\d+)*$`)
+
+// stems are what the names of an artifact's files begin with, the usual one first.
+func stems(name string) []string {
+	if m := pluginForm.FindStringSubmatch(name); m != nil {
+		return []string{name, m[1]}
+	}
+	return []string{name}
+}
+
+// mainTypes are the types of files that an artifact's name stands before.
+var mainTypes = []string{".jar", ".war", ".ear", ".aar", ".pom", ".module", ".klib"}
+
+// beside tells whether a file may stand beside those of a version under a name of
+// its own, as ivy.xml does.
+func beside(file string) bool {
+	for _, ending := range signatureEndings {
+		file = strings.TrimSuffix(file, ending)
+	}
+	extension := path.Ext(file)
+	return len(extension) > 1 && len(extension) < len(file) && (extension[1] < '0' || extension[1] > '9') && !slices.Contains(mainTypes, extension) && !strings.HasPrefix(file, "maven-metadata")
 }
 
 // fileName is the name of a file in the layout.

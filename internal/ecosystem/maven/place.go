@@ -108,7 +108,7 @@ func placeOf(c purl.PURL, classifier, extension string) ecosystem.Place {
 		Snapshot: purl.IsSnapshot(Name, c.Version), Classifier: classifier, Extension: extension,
 		FileName: fileName(c.Name, c.Version, classifier, extension)}
 	if p.Snapshot {
-		p.Rename = renamer(p)
+		p.Rename = renamer(p.Name, p)
 	}
 	return p
 }

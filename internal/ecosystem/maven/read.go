@@ -183,7 +183,7 @@ func (m Maven) Inspect(ctx context.Context, place ecosystem.Place, file ecosyste
 		if err != nil {
 			return catalog.Details{}, err
 		}
-		if disagrees(p.GroupID, place.Namespace) || disagrees(p.ArtifactID, place.Name) || disagrees(p.Version, place.Version) {
+		if disagrees(p.GroupID, place.Namespace) || !slices.ContainsFunc(stems(place.Name), func(stem string) bool { return !disagrees(p.ArtifactID, stem) }) || disagrees(p.Version, place.Version) {
 			return catalog.Details{}, fault.New(fault.Invalid, "pom-disagrees", "the pom says %s:%s:%s, but it was sent as %s:%s:%s",
 				p.GroupID, p.ArtifactID, p.Version, place.Namespace, place.Name, place.Version).
 				WithHint("Send it to the path of its own coordinates.").WithCause(ecosystem.ErrDisagrees)

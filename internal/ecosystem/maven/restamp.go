@@ -17,6 +17,11 @@ const moduleFile = "module"
 // Restamp implements ecosystem.Restamping.
 func (m Maven) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	name := fileName(f.Stamp.Name, f.Stamp.To, f.File.Classifier, f.File.Extension)
+	if f.File.Extension == f.File.Name { // it stands beside the others
+		name = strings.ReplaceAll(f.File.Name, f.Stamp.From, f.Stamp.To)
+	} else if all := stems(f.Stamp.Name); !strings.HasPrefix(f.File.Name, all[0]+"-") {
+		name = fileName(all[len(all)-1], f.Stamp.To, f.File.Classifier, f.File.Extension)
+	}
 	switch {
 	case isSignature(f.File.Extension):
 		return ecosystem.Rewriting{Name: name, Dropped: "it signs the bytes of before"}, nil

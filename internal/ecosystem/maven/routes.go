@@ -6,6 +6,7 @@ package maven
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -51,7 +52,7 @@ func (m Maven) Refuse(c *ecosystem.Call, err error) error {
 func (m Maven) get(c *ecosystem.Call) error {
 	t, err := parsePath(c.Rest)
 	if err != nil {
-		return err
+		return m.outside(c, err)
 	}
 	switch t.kind {
 	case folder:
@@ -61,6 +62,20 @@ func (m Maven) get(c *ecosystem.Call) error {
 	default:
 		return m.getFile(c, t)
 	}
+}
+
+// outside answers for what is no path of a file: a folder's without its slash leads
+// to the folder, and at any other there is nothing.
+func (m Maven) outside(c *ecosystem.Call, err error) error {
+	f := *fault.Of(err)
+	if f.Code != "bad-file-name" && f.Code != "no-such-path" && f.Code != "no-such-file" {
+		return err
+	}
+	if _, err := c.Folder(c.Rest + "/"); err == nil {
+		return c.Redirect(http.StatusMovedPermanently, c.Base()+strings.TrimPrefix(c.Rest, "/")+"/")
+	}
+	f.Kind = fault.NotFound
+	return &f
 }
 
 func (m Maven) question(repository catalog.Repository, t target) catalog.FileQuestion {
@@ -86,15 +101,37 @@ func (m Maven) getFile(c *ecosystem.Call, t target) error {
 		err = c.SendFile(found, contentType(t.place.Extension), !t.literal)
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
+		if own, ok := m.ownOpen(c, t); ok {
+			c.Response().Header().Set("Crelvo-State", "receiving") // nobody else sees it yet
+			return c.SendFile(own, contentType(t.place.Extension), false)
+		}
 		return m.missing(c, t)
 	}
 	return err
+}
+
+// ownOpen finds a file of a version that is not complete yet, for whoever sent it.
+func (m Maven) ownOpen(c *ecosystem.Call, t target) (ecosystem.Found, bool) {
+	if c.Caller.ID == 0 || c.Repository.AsOf != 0 || t.checksum != "" || c.Repository.Kind == catalog.Mirror {
+		return ecosystem.Found{}, false
+	}
+	at, err := c.Desk.Target(c.Caller, c.Repository, t.place.Snapshot)
+	if err != nil {
+		return ecosystem.Found{}, false
+	}
+	q := m.question(at, t)
+	q.Open, q.By = true, c.Caller.ID
+	found, err := c.Desk.File(c.Request().Context(), q)
+	return found, err == nil
 }
 
 func (m Maven) missing(c *ecosystem.Call, t target) error {
 	otherwise := fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), strings.Join(t.segments, "/"))
 	if t.kind != artifact {
 		return otherwise
+	}
+	if t.place.Extension == t.place.FileName && t.checksum == "" { // it may be a folder's
+		return m.outside(c, otherwise)
 	}
 	return c.Absent(t.place.Key(Name, c.Repository), t.place.Version, otherwise)
 }
@@ -189,10 +226,23 @@ func (m Maven) put(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	if receipt.Same {
+	switch {
+	case receipt.Same && receipt.Open:
+		return c.String(http.StatusOK, "These very bytes were here already. "+missingStill(t, receipt))
+	case receipt.Same:
 		return c.String(http.StatusOK, "These very bytes were here already.\n")
+	case receipt.Open:
+		return c.String(http.StatusCreated, "Received. "+missingStill(t, receipt))
 	}
-	return c.String(http.StatusCreated, "Received. The version is listed once it is complete.\n")
+	return c.String(http.StatusCreated, "Added to a version that is listed.\n")
+}
+
+// missingStill tells what it takes for a version to be listed, and until when.
+func missingStill(t target, r ecosystem.Receipt) string {
+	const clock = "2006-01-02 15:04:05 UTC"
+	p := purl.PURL{Ecosystem: Name, Namespace: t.place.Namespace, Name: t.place.Name, Version: t.place.Version}
+	return fmt.Sprintf("%s is not listed yet: it is when its maven-metadata.xml is sent or, with a pom, when nothing more is sent until %s.\n"+
+		"Without a pom it is given up at %s. What is being received: crelvo receiving.\n", p, r.Quiet.UTC().Format(clock), r.End.UTC().Format(clock))
 }
 
 // mayPublish asks for the right that what is sent needs, by its path alone: a

@@ -120,7 +120,8 @@ func (Maven) Marker(p purl.PURL, upload string) catalog.FileQuestion {
 		if upload != "" {
 			exact = upload
 		}
-		q.Name = fileName(p.Name, exact, "", "pom")
+		all := stems(p.Name)
+		q.Name = fileName(all[len(all)-1], exact, "", "pom") // plugins of sbt always have the short one
 	} else {
 		q.Extension = "pom"
 	}

@@ -176,7 +176,7 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 
 func notOwners() error {
 	return fault.New(fault.Invalid, "not-offered", "npm owner is not offered by this server").
-		WithHint("Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --only PATTERN.")
+		WithHint("Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for PATTERN.")
 }
 
 // newName refuses capitals in the name of a package that is not there yet: only old

@@ -163,7 +163,7 @@ var elsewhere = []struct{ path, command, instead string }{
 	{"-/npm/v1/hooks", "npm hook", "crelvo events shows what happened."},
 	{"-/org/", "npm org", "Teams and their members: crelvo team."},
 	{"-/team/", "npm team", "Teams and their members: crelvo team."},
-	{"-/user/", "npm owner", "Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --only PATTERN."},
+	{"-/user/", "npm owner", "Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for PATTERN."},
 	{"-/package/", "npm access", "Who may read and publish a package is a matter of grants: crelvo grant list."},
 	{"-/_view/", "npm stars", "Searches can be saved: crelvo search --save NAME."},
 	{"-/stage", "npm stage", "Publish to a repository of snapshots and promote from there: crelvo promote."},
