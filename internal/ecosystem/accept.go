@@ -51,7 +51,7 @@ func (c *Call) RefuseInReason(f *fault.Error) error {
 		body += f.Hint + "\n"
 		reason += ". " + f.Hint
 	}
-	told := f.Code == "claimed" || f.Code == "removed" // worth a connection
+	told := f.Code == "claimed" || f.Code == "removed" || f.Code == "wrong-address" // worth a connection
 	if f.Kind == fault.NotFound && !told || f.Code == "sign-in-needed" {
 		return c.String(f.Status(), body)
 	}

@@ -215,10 +215,23 @@ type Hit struct {
 
 // Search is what a client searches for.
 type Search struct {
-	Text        string
+	Text string
+	// Name is the only name, in lower case; "" for any.
+	Name string
+	// Having is what the details of the version must have, all of it.
+	Having      []Having
 	Skip, Limit int
 	// Snapshots: versions of that maturity are wanted too.
 	Snapshots bool
+}
+
+// Having asks that a list in the details of a version, at a path of their JSON form,
+// has a value, in any case.
+type Having struct {
+	Path  []string
+	Value string
+	// OrNone: a version without such a list fits too.
+	OrNone bool
 }
 
 // Receipt is what came of a file that was received.

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"time"
 
@@ -23,14 +24,32 @@ type Hit struct {
 	Downloads    int64
 }
 
+// HitsAsked is what a package client searches for.
+type HitsAsked struct {
+	Ecosystem   string
+	Words       []string
+	Name        string // the only name, in lower case; "" for any
+	Having      []Having
+	Snapshots   bool
+	Skip, Limit int
+}
+
+// Having asks that a list at a path of a version's details has a value, in any case;
+// with OrNone, a version without the list fits too.
+type Having struct {
+	Path   []string
+	Value  string
+	OrNone bool
+}
+
 // Hits finds packages of an ecosystem whose name, title or description has all
 // the words, those whose name fits best first, and tells how many there are. Of
 // a name that several repositories have, the first one's counts. Without
 // snapshots, packages that have nothing else are left out; versions that are
 // withdrawn are not found.
-func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []string, snapshots bool, skip, limit int) (hits []Hit, total int, err error) {
-	patterns := make([]string, len(words))
-	for i, w := range words {
+func (db *DB) Hits(ctx context.Context, scope Scope, asked HitsAsked) (hits []Hit, total int, err error) {
+	patterns := make([]string, len(asked.Words))
+	for i, w := range asked.Words {
 		patterns[i] = "%" + likeEscaper.Replace(strings.ToLower(w)) + "%"
 	}
 	var rows []struct {
@@ -46,8 +65,14 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 		Versions     string    `db:"versions"`
 		Downloads    int64     `db:"downloads"`
 	}
-	arguments := []any{scope.Repositories, ecosystem, patterns, snapshots, skip, limit, strings.ToLower(strings.Join(words, " "))}
+	arguments := []any{scope.Repositories, asked.Ecosystem, patterns, asked.Snapshots, asked.Skip, asked.Limit, strings.ToLower(strings.Join(asked.Words, " ")), asked.Name}
 	inScope := scope.and(&arguments)
+	for _, h := range asked.Having {
+		arguments = append(arguments, h.Path, h.Value, h.OrNone)
+		n := len(arguments)
+		inScope += fmt.Sprintf(` and ($%d and l.details #> $%d is null or exists (select from jsonb_array_elements_text(
+			case when jsonb_typeof(l.details #> $%[2]d) = 'array' then l.details #> $%[2]d else '[]' end) x where lower(x) = lower($%[3]d)))`, n, n-2, n-1)
+	}
 	err = db.SelectContext(ctx, &rows, `with fitting as (
 			select distinct on (p.namespace, p.name) p.id, p.repository_id, p.namespace, p.name, p.changed_at, l.version latest, l.published_by, l.visible_from, l.details
 			from package p cross join lateral (select v.version, v.published_by, v.visible_from, v.details from version v
@@ -55,7 +80,7 @@ func (db *DB) Hits(ctx context.Context, scope Scope, ecosystem string, words []s
 					and not exists (select from withdrawal w where w.package_id = p.id and w.version = v.version and w.visible_until is null)
 				order by v.visible_from desc, v.id desc limit 1) l
 			where p.versions > 0 and p.repository_id = any($1) and p.ecosystem = $2`+inScope+`
-				and (cardinality($3::text[]) = 0 or p.words like all ($3)
+				and ($8 = '' or lower(p.name) = $8) and (cardinality($3::text[]) = 0 or p.words like all ($3)
 					or (p.words || ' ' || coalesce(l.details->>'title', '') || ' ' || coalesce(l.details->>'description', '')) ilike all ($3))
 			order by p.namespace, p.name, array_position($1, p.repository_id)
 		), page as (

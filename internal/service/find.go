@@ -351,7 +351,11 @@ func (s *Service) holdingsOf(ctx context.Context, caller access.Caller, p purl.P
 // Hits implements ecosystem.Desk.
 func (s *Service) Hits(ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search) ([]ecosystem.Hit, int, error) {
 	words := strings.FieldsFunc(q.Text, func(r rune) bool { return r == ' ' || r == '/' || r == '\t' || r == ',' })
-	rows, total, err := s.db.Hits(ctx, s.scopeOf(repository), ecosystemName, words[:min(len(words), 10)], q.Snapshots, q.Skip, q.Limit)
+	asked := record.HitsAsked{Ecosystem: ecosystemName, Words: words[:min(len(words), 10)], Name: q.Name, Snapshots: q.Snapshots, Skip: q.Skip, Limit: q.Limit}
+	for _, h := range q.Having[:min(len(q.Having), 10)] {
+		asked.Having = append(asked.Having, record.Having(h))
+	}
+	rows, total, err := s.db.Hits(ctx, s.scopeOf(repository), asked)
 	hits := make([]ecosystem.Hit, len(rows))
 	for i, row := range rows {
 		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,

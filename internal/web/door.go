@@ -24,6 +24,16 @@ func (w *Server) addDoors() {
 		w.route(http.MethodGet, prefix, forAnyone, func(c *echo.Context) error {
 			return c.Redirect(http.StatusMovedPermanently, c.Request().URL.Path+"/")
 		})
+		for _, method := range []string{http.MethodPost, http.MethodPut} {
+			w.route(method, prefix, forAnyone, func(c *echo.Context) error {
+				if err := admit(c.Request()); err != nil {
+					return err
+				}
+				call := &ecosystem.Call{Context: c, Desk: w.service}
+				return call.RefuseInReason(fault.New(fault.NotFound, "wrong-address", "the address lacks its last slash").
+					WithHint("It is %s/", w.address(c.Request())+c.Request().URL.Path))
+			})
+		}
 	}
 	w.route(http.MethodGet, "/at/:repository", toRead, w.repositoryFolder)
 	w.route(http.MethodGet, "/at/:repository/", toRead, w.repositoryFolder)

@@ -34,8 +34,8 @@ func TestMavenOutsideTheLayout(t *testing.T) {
 		{"tide-model/1.0/tide-model.jar", 404, "does not belong"},
 		{"sbt-slip_2.12_1.0/0.1/sbt-slip-0.1.jar", 200, ""},
 		{"sbt-slip_2.12_1.0/0.1/sbt-slip_2.12_1.0-0.1.jar", 404, ""},
-		{"tide-model/1.0", 200, "tide-model-1.0.jar"}, // the client follows to the folder
-		{"tide-model", 200, "1.0/"},
+		{"tide-model/1.0", 301, ""},
+		{"tide-model", 301, ""},
 	} {
 		if a := must(t, "GET", base+c.path, "", c.status); !strings.Contains(string(a.Body), c.says) {
 			t.Errorf("%s: %s; want %q", c.path, a.Body, c.says)

@@ -55,7 +55,9 @@ func TestNuGet(t *testing.T) {
 	first := turnstile("1.4.0")
 	first.Needs = map[string]string{"Openshore.Serial": "2.0"}
 	w.write("a.nupkg", first.NuGet())
-	w.write("a.snupkg", first.NuGet())
+	withSymbols := first
+	withSymbols.PackageType = "SymbolsPackage"
+	w.write("a.snupkg", withSymbols.NuGet())
 	push := func(file string) (string, []string) {
 		return nuget("push", w.dir+"/"+file, "-Source", releases, "-ApiKey", house.Token, "-NonInteractive")
 	}
@@ -74,7 +76,7 @@ func TestNuGet(t *testing.T) {
 	w.fails([]string{"422"}, "", name, append(args, "-SkipDuplicate")...) // it is not there already
 	name, args = push("other.nupkg")
 	w.run("", name, append(args, "-SkipDuplicate")...)
-	a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+releases+"/nuget/symbols", "", strings.NewReader(string(first.NuGet())), "X-NuGet-ApiKey", house.Token)
+	a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+releases+"/nuget/symbols", "", strings.NewReader(string(withSymbols.NuGet())), "X-NuGet-ApiKey", house.Token)
 	if err != nil || a.Status != 201 {
 		t.Errorf("pushing symbols: %d %s, %v", a.Status, a.Reason, err)
 	}
@@ -217,5 +219,87 @@ func TestLateSymbols(t *testing.T) {
 	}
 	if index := must(t, http.MethodGet, "/at/"+snapshots+"/nuget/registration/skerry.turnstilelink/index.json", "", 200); !strings.Contains(string(index.Body), ".nupkg") {
 		t.Errorf("the newest upload has no package: %s", index.Body)
+	}
+}
+
+// TestNuGetOlder lists, finds, fetches, pushes and deletes by the v2 protocol, with
+// the real client where it speaks it.
+func TestNuGetOlder(t *testing.T) {
+	r := repository(t, "both")
+	for _, version := range []string{"1.3.0", "1.4.0", "1.5.0-dev.7"} {
+		p := turnstile(version)
+		p.Needs = map[string]string{"Openshore.Serial": "2.0"}
+		publishMade(t, r, "nuget", p)
+	}
+	gate := madeup.Package{Name: "Skerry.Gate", Version: "2.0.0", Description: "Opens &amp; closes", Licence: "MIT", Author: "Gate Hands", PackageType: "DotnetTool", Icon: "images/gate.png", Readme: "# Gate",
+		Files: []madeup.Entry{{Name: "images/gate.png", Content: "\x89PNG\r\n\x1a\n made up"}}}
+	publishMade(t, r, "nuget", gate)
+	w := newNuGet(t, r)
+	if out := w.nuget("list", "-Source", r); !strings.Contains(out, "Skerry.TurnstileLink 1.4.0") || !strings.Contains(out, "Skerry.Gate 2.0.0") || strings.Contains(out, "1.5.0") {
+		t.Errorf("list says %s", out)
+	}
+	if out := w.nuget("list", "turnstile", "-Source", r, "-Prerelease"); !strings.Contains(out, "Skerry.TurnstileLink 1.5.0-dev.7") || strings.Contains(out, "Gate") {
+		t.Errorf("list -Prerelease says %s", out)
+	}
+	if out := w.nuget("list", "turnstile", "-Source", r, "-AllVersions"); !strings.Contains(out, "1.3.0") || !strings.Contains(out, "1.4.0") {
+		t.Errorf("list -AllVersions says %s", out)
+	}
+	v2 := address(r, "nuget") + "v2/"
+	w.write("new.nupkg", turnstile("1.6.0").NuGet())
+	name, args := nuget("push", w.dir+"/new.nupkg", "-Source", v2, "-ApiKey", house.Token, "-NonInteractive")
+	w.run("", name, args...)
+	name, args = nuget("delete", "Skerry.TurnstileLink", "1.3.0", "-Source", v2, "-ApiKey", house.Token, "-NonInteractive")
+	w.run("", name, args...)
+	at := "/at/" + r + "/nuget/"
+	for _, c := range []struct{ path, want, wantNot string }{
+		{"v2/$metadata", `<FunctionImport Name="Search"`, ""},
+		{"v2/FindPackagesById()?id='skerry.turnstilelink'", "<d:Version>1.3.0</d:Version>", "Skerry.Gate"},
+		{"v2/FindPackagesById()?id='Skerry.TurnstileLink'&$orderby=Version%20desc&$top=1", "<d:Version>1.6.0</d:Version>", "1.4.0</d:Version>"},
+		{"v2/Packages(Id='Skerry.TurnstileLink',Version='1.4.0')", "Openshore.Serial:[2.0.0, ):net45", ""},
+		{"v2/Packages()?$filter=tolower(Id)%20eq%20'skerry.gate'", "Opens &amp; closes", "Turnstile"},
+		{"v2/Packages()?$filter=IsLatestVersion%20and%20substringof('gate',tolower(Id))&$inlinecount=allpages", "<m:count>1</m:count>", "Turnstile"},
+		{"v2/Packages()/$count", "4", ""},
+		{"v2/Search()?searchTerm='turn'&includePrerelease=false&$filter=IsLatestVersion", "1.6.0", "1.4.0</d:Version>"},
+		{"search?q=packageid:SKERRY.GATE", `"id":"Skerry.Gate"`, "Turnstile"},
+		{"search?q=author:gate*", `"totalHits":0`, ""},
+		{"search?q=author:%22gate%22%20opens", `"totalHits":0`, ""},
+		{"search?q=tags:made", `"totalHits":2`, ""},
+		{"search?packageType=dotnettool", `"id":"Skerry.Gate"`, "Turnstile"},
+		{"search?packageType=Dependency", "Turnstile", "Gate"},
+		{"registration/skerry.gate/index.json", "/flat/skerry.gate/2.0.0/icon", ""},
+		{"flat/skerry.gate/2.0.0/readme", "# Gate", ""},
+		{"flat/skerry.gate/2.0.0/icon", "PNG", ""},
+	} {
+		if a := must(t, http.MethodGet, at+c.path, "", 200); !strings.Contains(string(a.Body), c.want) || c.wantNot != "" && strings.Contains(string(a.Body), c.wantNot) {
+			t.Errorf("%s: %s; want %q and not %q", c.path, a.Body, c.want, c.wantNot)
+		}
+	}
+	for path, want := range map[string]string{"v2/Packages()?$filter=Colour%20eq%201": "there is no property Colour", "v2/FindPackagesById()?id='x'&$filter=((": "ends too early"} {
+		if a := must(t, http.MethodGet, at+path, "", 400); !strings.Contains(a.Reason, want) {
+			t.Errorf("%s: %s", path, a.Reason)
+		}
+	}
+	if a := must(t, http.MethodGet, at+"v2/package/Skerry.TurnstileLink/1.4.0", "", 302); a.Status != 302 {
+		t.Errorf("%d", a.Status)
+	}
+	// Each at its door, and at no other address.
+	for door, content := range map[string][]byte{"symbols": turnstile("1.7.0").NuGet(), "package": func() []byte { s := turnstile("1.7.0"); s.PackageType = "SymbolsPackage"; return s.NuGet() }()} {
+		if a := ask(t, http.MethodPut, at+door, string(content)); a.Status != 400 || !strings.Contains(a.Reason, "is not pushed here. Push it to") {
+			t.Errorf("%s: %d %s", door, a.Status, a.Reason)
+		}
+	}
+	for _, path := range []string{at, strings.TrimSuffix(at, "/"), at + "index.json"} {
+		if a := ask(t, http.MethodPut, path, "x"); a.Status != 404 || !strings.Contains(a.Reason, "/nuget/") {
+			t.Errorf("%s: %d %s", path, a.Status, a.Reason)
+		}
+	}
+	for _, path := range []string{"/at/" + r + "/pypi", "/at/" + r + "/pypi/legacy/"} {
+		if a := ask(t, http.MethodPost, path, "x"); a.Status != 404 || !strings.Contains(a.Reason, "/at/"+r+"/pypi/") {
+			t.Errorf("%s: %d %s", path, a.Status, a.Reason)
+		}
+	}
+	a, err := shared.Ask(t.Context(), http.MethodGet, at+"index.json", "", nil, "Authorization", "Basic Og==")
+	if err != nil || a.Status != 401 || strings.Contains(string(a.Body), "wrong") {
+		t.Errorf("an empty name and password: %d %s, %v", a.Status, a.Body, err)
 	}
 }

@@ -62,6 +62,7 @@ type Package struct {
 	Author, Homepage     string
 	Readme               string
 	Keywords             []string          // of npm
+	PackageType, Icon    string            // of NuGet
 	Needs                map[string]string // names and ranges
 	Files                []Entry           // besides what every package has
 }
@@ -169,6 +170,12 @@ func (p Package) Nuspec() string {
 `, p.Name, p.Version, p.Author, p.Description, p.Licence, p.Homepage)
 	if p.Readme != "" {
 		b.WriteString("    <readme>README.md</readme>\n")
+	}
+	if p.PackageType != "" {
+		fmt.Fprintf(&b, "    <packageTypes><packageType name=\"%s\" /></packageTypes>\n", p.PackageType)
+	}
+	if p.Icon != "" {
+		fmt.Fprintf(&b, "    <icon>%s</icon>\n", p.Icon)
 	}
 	b.WriteString("    <dependencies><group targetFramework=\"net45\">")
 	for name, version := range p.Needs {

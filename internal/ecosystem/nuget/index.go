@@ -39,6 +39,8 @@ func serviceIndex(base string) any {
 		{doorComplete, []string{"SearchAutocompleteService", "SearchAutocompleteService/3.0.0-beta", "SearchAutocompleteService/3.0.0-rc", "SearchAutocompleteService/3.5.0"}},
 		{doorPackage, []string{"PackagePublish/2.0.0"}},
 		{doorSymbols, []string{"SymbolPackagePublish/4.9.0"}},
+		{doorV2, []string{"LegacyGallery", "LegacyGallery/2.0.0"}},
+		{doorFlat + "{lower_id}/{lower_version}/readme", []string{"ReadmeUriTemplate/6.13.0"}},
 	} {
 		for _, t := range r.types {
 			all = append(all, resource{base + r.path, t})
@@ -132,6 +134,20 @@ func (w writer) content(v *catalog.Version) string {
 	return ""
 }
 
+// embedded are the addresses of a version's icon and licence, of those in the package
+// where there are some.
+func (w writer) embedded(v *catalog.Version, f facts) (icon, licence string) {
+	at := w.base + doorFlat + w.p.Key.Name + "/" + v.Version + "/"
+	icon, licence = f.IconURL, f.LicenseURL
+	if f.Icon != "" {
+		icon = at + embeddedIcon
+	}
+	if f.LicenceFile != "" {
+		licence = at + embeddedLicence
+	}
+	return icon, licence
+}
+
 func (w writer) leaf(v *catalog.Version) leaf {
 	at := w.registration() + v.Version + ".json"
 	f := factsOf(v.Details, w.p.Key.Name, v.Version)
@@ -141,6 +157,7 @@ func (w writer) leaf(v *catalog.Version) leaf {
 	*e = entry{AtID: at, ID: f.ID, Version: v.Version, Authors: authors(v.Details.Authors), Description: v.Details.Description, IconURL: f.IconURL,
 		Language: f.Language, License: f.License, LicenseURL: f.LicenseURL, Listed: &listed, MinClient: f.MinClient, Content: l.Content,
 		ProjectURL: v.Details.Homepage, Published: published, MustAccept: f.MustAccept, Summary: f.Summary, Tags: tags(f.Tags), Title: f.Title}
+	e.IconURL, e.LicenseURL = w.embedded(v, f)
 	if !listed {
 		e.Published = time.Date(1900, 1, 1, 0, 0, 0, 0, time.UTC).Format(timeForm) // the protocol's mark of unlisted versions
 		if v.Withdrawn.Reason != "" {

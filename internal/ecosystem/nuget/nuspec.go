@@ -40,13 +40,12 @@ type nuspec struct {
 		Repository struct {
 			URL string `xml:"url,attr"`
 		} `xml:"repository"`
-		Readme      string `xml:"readme"`
-		Tags        string `xml:"tags"`
-		Language    string `xml:"language"`
-		MustAccept  string `xml:"requireLicenseAcceptance"`
-		PackageType []struct {
-			Name string `xml:"name,attr"`
-		} `xml:"packageTypes>packageType"`
+		Readme       string        `xml:"readme"`
+		Tags         string        `xml:"tags"`
+		Language     string        `xml:"language"`
+		MustAccept   string        `xml:"requireLicenseAcceptance"`
+		Icon         string        `xml:"icon"`
+		PackageType  []packageType `xml:"packageTypes>packageType"`
 		Dependencies struct {
 			Groups []struct {
 				Framework string       `xml:"targetFramework,attr"`
@@ -55,6 +54,10 @@ type nuspec struct {
 			All []dependency `xml:"dependency"`
 		} `xml:"dependencies"`
 	} `xml:"metadata"`
+}
+
+type packageType struct {
+	Name string `xml:"name,attr"`
 }
 
 type dependency struct {
@@ -76,7 +79,11 @@ type facts struct {
 	MustAccept bool     `json:"requireLicenseAcceptance,omitempty"`
 	Tags       []string `json:"tags,omitempty"`
 	Types      []string `json:"types,omitempty"`
-	Groups     []group  `json:"groups,omitempty"`
+	// Icon, LicenceFile and Readme are names of files in the package.
+	Icon        string  `json:"icon,omitempty"`
+	LicenceFile string  `json:"licenceFile,omitempty"`
+	Readme      string  `json:"readme,omitempty"`
+	Groups      []group `json:"groups,omitempty"`
 }
 
 type group struct {
@@ -141,8 +148,13 @@ func checkPackage(ctx context.Context, file ecosystem.SizedReaderAt) error {
 	return ecosystem.CheckZip(ctx, archive, file.Size())
 }
 
+// inside is the name of a file in a package as archives have it.
+func inside(named string) string {
+	return strings.TrimPrefix(strings.ReplaceAll(strings.TrimSpace(named), "\\", "/"), "/")
+}
+
 func readmeIn(ctx context.Context, archive *zip.Reader, named string) *catalog.Readme {
-	named = strings.TrimPrefix(strings.ReplaceAll(strings.TrimSpace(named), "\\", "/"), "/")
+	named = inside(named)
 	for _, entry := range archive.File {
 		if named == "" || !strings.EqualFold(entry.Name, named) || entry.UncompressedSize64 > maxReadme {
 			continue
@@ -160,9 +172,13 @@ func (n *nuspec) details() catalog.Details {
 	trim := strings.TrimSpace
 	f := facts{ID: m.ID, Version: m.Version, Title: trim(m.Title), Summary: trim(m.Summary), IconURL: ecosystem.WebOnly(m.IconURL), LicenseURL: ecosystem.WebOnly(m.LicenseURL),
 		Language: trim(m.Language), MinClient: trim(m.MinClient), MustAccept: trim(m.MustAccept) == "true", Tags: split(m.Tags)}
-	if m.License.Type == "expression" {
+	switch m.License.Type {
+	case "expression":
 		f.License = trim(m.License.Text)
+	case "file":
+		f.LicenceFile = inside(m.License.Text)
 	}
+	f.Icon, f.Readme = inside(m.Icon), inside(m.Readme)
 	for _, t := range m.PackageType {
 		f.Types = append(f.Types, t.Name)
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/access"
@@ -50,17 +51,30 @@ func (n NuGet) Routes() []ecosystem.Route {
 	read("/registration/*", n.getRegistration)
 	read("/search", n.search)
 	read("/autocomplete", n.complete)
+	read("/v2", n.getV2)
+	read("/v2/*", n.getV2)
 	read("/*", func(c *ecosystem.Call) error { return c.ShowFolder() })
-	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/"} {
+	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/", "/v2", "/v2/", "/v2/package", "/v2/package/"} {
 		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: n.push})
 	}
+	for _, path := range []string{"/", "/index.json"} {
+		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: elsewhere})
+	}
 	return append(all,
+		ecosystem.Route{Method: http.MethodDelete, Path: "/v2/:id/:version", Action: access.Publish, Serve: n.unlist},
+		ecosystem.Route{Method: http.MethodDelete, Path: "/v2/package/:id/:version", Action: access.Publish, Serve: n.unlist},
 		ecosystem.Route{Method: http.MethodDelete, Path: "/package/:id/:version", Action: access.Publish, Serve: n.unlist},
 		ecosystem.Route{Method: http.MethodPost, Path: "/package/:id/:version", Action: access.Publish, Serve: n.relist})
 }
 
 // Refuse implements ecosystem.Ecosystem. The clients show the reason phrase.
 func (NuGet) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
+
+// elsewhere answers who pushes to the address of the whole.
+func elsewhere(c *ecosystem.Call) error {
+	return fault.New(fault.NotFound, "wrong-address", "packages are not pushed to this address").
+		WithHint("Push to %s or, by the older protocol, to %s.", c.Base()+"index.json", c.Base()+"v2/")
+}
 
 func (NuGet) getIndex(c *ecosystem.Call) error {
 	d, err := jsonDocument(serviceIndex(c.Base()), c.Repository.ChangedAt)
@@ -98,6 +112,9 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 		}
 		return c.SendDocument(d, p.Stale)
 	}
+	if len(segments) == 3 && slices.Contains([]string{embeddedIcon, embeddedLicence, embeddedReadme}, segments[2]) {
+		return n.getEmbedded(c, segments)
+	}
 	if len(segments) < 3 || len(segments) > 4 {
 		return missing(c)
 	}
@@ -129,6 +146,65 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 		return c.Absent(q.Key, version, missing(c))
 	}
 	return err
+}
+
+// What of a package has an address of its own.
+const embeddedIcon, embeddedLicence, embeddedReadme = "icon", "license", "readme"
+
+// maxEmbedded is how large such a file may be, in bytes.
+const maxEmbedded = 2 << 20
+
+// getEmbedded takes the icon, the licence or the README out of a package.
+func (n NuGet) getEmbedded(c *ecosystem.Call, segments []string) error {
+	p, err := n.find(c, segments[0])
+	if err != nil {
+		return err
+	}
+	version := purl.NormalVersion(Name, segments[1])
+	i := slices.IndexFunc(ecosystem.Newest(p), func(v *catalog.Version) bool { return v.Version == version })
+	if i < 0 {
+		return c.Absent(p.Key, version, missing(c))
+	}
+	v := ecosystem.Newest(p)[i]
+	f := factsOf(v.Details, p.Key.Name, version)
+	name := map[string]string{embeddedIcon: f.Icon, embeddedLicence: f.LicenceFile, embeddedReadme: f.Readme}[segments[2]]
+	if name == "" {
+		return missing(c)
+	}
+	found, err := c.Desk.File(c.Request().Context(), catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: fileName(p.Key.Name, version, packed)})
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		return missing(c)
+	}
+	if err != nil {
+		return err
+	}
+	return c.ReadKept(found, func(kept catalog.File, content ecosystem.SizedReaderAt) error {
+		raw, err := entryOf(c.Request().Context(), content, name)
+		if err != nil || raw == nil {
+			return missing(c)
+		}
+		contentType := "text/plain; charset=utf-8"
+		if segments[2] == embeddedIcon {
+			if contentType = http.DetectContentType(raw); contentType != "image/png" && contentType != "image/jpeg" {
+				return missing(c) // the protocol knows no other
+			}
+		}
+		return c.SendDocument(ecosystem.NewDocument(contentType, raw, kept.AddedAt), nil)
+	})
+}
+
+// entryOf reads a file in a package; nil if there is none.
+func entryOf(ctx context.Context, content ecosystem.SizedReaderAt, name string) ([]byte, error) {
+	archive, err := ecosystem.OpenZip(ctx, content)
+	if err != nil {
+		return nil, err
+	}
+	for _, entry := range archive.File {
+		if strings.EqualFold(entry.Name, name) {
+			return ecosystem.ReadZipEntry(ctx, entry, maxEmbedded)
+		}
+	}
+	return nil, nil
 }
 
 // sendManifest takes the .nuspec out of a package.
@@ -186,13 +262,32 @@ func (w writer) single(v *catalog.Version) any {
 		"published": l.Entry.Published, "registration": l.Registration}
 }
 
+// asked reads what a client searches for: words, and fields such as tags:boats
+// (https://learn.microsoft.com/nuget/consume-packages/finding-and-choosing-packages#search-syntax).
 func asked(c *ecosystem.Call) ecosystem.Search {
-	text := c.QueryParam("q")
-	for _, field := range []string{"packageid:", "id:"} {
-		text = strings.TrimPrefix(text, field)
+	q := ecosystem.Search{Skip: c.Number("skip", 0, 100_000), Limit: c.Number("take", 20, 1000), Snapshots: c.QueryParam("prerelease") == "true"}
+	var words []string
+	for _, word := range strings.Fields(strings.ToLower(c.QueryParam("q"))) {
+		field, value, ok := strings.Cut(word, ":")
+		value = strings.Trim(value, `"`)
+		switch {
+		case !ok || value == "":
+			words = append(words, word)
+		case field == "packageid":
+			q.Name = value
+		case field == "tags" || field == "tag":
+			q.Having = append(q.Having, ecosystem.Having{Path: []string{"native", nativeFacts, "tags"}, Value: value})
+		case field == "author" || field == "authors" || field == "owner" || field == "owners":
+			q.Having = append(q.Having, ecosystem.Having{Path: []string{"authors"}, Value: value})
+		default: // id, title, description, summary: they are looked through anyhow
+			words = append(words, value)
+		}
 	}
-	return ecosystem.Search{Text: strings.ToLower(text), Skip: c.Number("skip", 0, 100_000), Limit: c.Number("take", 20, 1000),
-		Snapshots: c.QueryParam("prerelease") == "true"}
+	q.Text = strings.Join(words, " ")
+	if kind := c.QueryParam("packageType"); kind != "" {
+		q.Having = append(q.Having, ecosystem.Having{Path: []string{"native", nativeFacts, "types"}, Value: kind, OrNone: strings.EqualFold(kind, "Dependency")})
+	}
+	return q
 }
 
 func (n NuGet) search(c *ecosystem.Call) error {
@@ -252,6 +347,14 @@ func (n NuGet) push(c *ecosystem.Call) error {
 	spec, _, _, err := readPackage(ctx, staged)
 	if err != nil {
 		return badPackage("what was pushed", err)
+	}
+	if isSymbols := slices.ContainsFunc(spec.Metadata.PackageType, func(t packageType) bool { return strings.EqualFold(t.Name, "SymbolsPackage") }); isSymbols != (extension == symbols) {
+		what, door := "a package", doorPackage
+		if isSymbols {
+			what, door = "a package of symbols", doorSymbols
+		}
+		return fault.New(fault.Invalid, "wrong-door", "%s %s is %s, which is not pushed here", spec.Metadata.ID, spec.Metadata.Version, what).
+			WithHint("Push it to %s.", c.Base()+door)
 	}
 	place := placeOf(spec.Metadata.ID, spec.Metadata.Version, extension)
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)

@@ -36,6 +36,7 @@ func (PyPI) Title() string { return "PyPI" }
 func (y PyPI) Routes() []ecosystem.Route {
 	return []ecosystem.Route{
 		{Method: http.MethodPost, Path: "/", Action: access.Publish, Serve: y.upload},
+		{Method: http.MethodPost, Path: "/*", Action: access.Publish, Serve: elsewhere},
 		{Method: http.MethodGet, Path: "/simple/*", Action: access.Read, Serve: y.getPage},
 		{Method: http.MethodHead, Path: "/simple/*", Action: access.Read, Serve: y.getPage},
 		{Method: http.MethodGet, Path: "/files/*", Action: access.Read, Serve: y.getFile},
@@ -48,6 +49,11 @@ func (y PyPI) Routes() []ecosystem.Route {
 // Refuse implements ecosystem.Ecosystem. pip and twine show the reason phrase of
 // the status line.
 func (PyPI) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
+
+// elsewhere answers who uploads to another address.
+func elsewhere(c *ecosystem.Call) error {
+	return fault.New(fault.NotFound, "wrong-address", "distributions are not uploaded to this address").WithHint("Upload to %s, as in twine upload --repository-url %s", c.Base(), c.Base())
+}
 
 // getFolder shows what people look at. The page of all projects has a slash at its
 // end, as all pages have (PEP 503).
