@@ -18,6 +18,8 @@ type Pointing struct {
 	Snapshots        bool   `json:"snapshots"`
 	PublishReleases  bool   `json:"publishReleases" doc:"what is published there"`
 	PublishSnapshots bool   `json:"publishSnapshots"`
+	// Own are namespaces.
+	Own []string `json:"own" doc:"namespaces whose packages are made here"`
 }
 
 // Setup is all that points a client at a repository. Where the secret belongs

@@ -110,7 +110,7 @@ func (p *pointing) local(setup api.Setup) (ecosystem.PackageClient, ecosystem.Po
 	c, _, err := service.FindClient(setup.Client.Name, setup.Client.Ecosystem)
 	given := setup.Pointing
 	made := ecosystem.Pointing{Address: given.Address, ID: given.ID, User: given.User, Everything: given.Everything, Releases: given.Releases,
-		Snapshots: given.Snapshots, PublishReleases: given.PublishReleases, PublishSnapshots: given.PublishSnapshots}
+		Snapshots: given.Snapshots, PublishReleases: given.PublishReleases, PublishSnapshots: given.PublishSnapshots, Own: given.Own}
 	if p.of != "" && err == nil {
 		made.PURL, err = purl.Parse(p.of)
 	}

@@ -25,6 +25,8 @@ type Pointing struct {
 	// PublishReleases and PublishSnapshots: the client is to publish them there.
 	PublishReleases, PublishSnapshots bool
 	PURL                              purl.PURL // optional: what to use from there
+	// Own are the namespaces whose packages are ours: claimed, or published here.
+	Own []string
 }
 
 // Publishes tells whether the client is to publish anything.

@@ -81,6 +81,15 @@ type Guided interface {
 	ReadEntrance(r Reading) (map[string]string, error)
 }
 
+// Rooted is a Mirrored ecosystem whose upstreams have a document that tells that they
+// are such.
+type Rooted interface {
+	// Root is its path, and what it is.
+	Root() (path, what string)
+	// ReadRoot tells what is wrong with it.
+	ReadRoot(r Reading) error
+}
+
 // Checksum is where a checksum stands, and by which of catalog.Algorithms.
 type Checksum struct{ Path, Algorithm string }
 

@@ -332,3 +332,19 @@ func (db *DB) Contacts(ctx context.Context, repositoryID int64) (contacts []Upst
 	err = db.SelectContext(ctx, &contacts, `select * from upstream_contact where $1::bigint in (0, repository_id) order by repository_id, url`, repositoryID)
 	return contacts, err
 }
+
+// LastKept is the release that a repository got last, or ErrNotFound.
+func (db *DB) LastKept(ctx context.Context, repositoryID int64) (catalog.PackageKey, string, error) {
+	var row struct {
+		keyRow
+		Version string `db:"version"`
+	}
+	err := db.GetContext(ctx, &row, `select p.repository_id, p.ecosystem, p.namespace, p.name, v.version from package p
+		join lateral (select version, id from version where package_id = p.id and visible_from is not null and visible_until is null and not snapshot
+			order by id desc limit 1) v on true
+		where p.repository_id = $1 and p.versions > 0 order by p.last_arrived desc nulls last limit 1`, repositoryID)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return row.value(), row.Version, err
+}

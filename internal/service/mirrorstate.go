@@ -117,6 +117,17 @@ func (s *Service) CheckMirror(ctx context.Context, caller access.Caller, r catal
 	if err := s.checkMirror(ctx, &r); err != nil {
 		return nil, err
 	}
+	if sample.Name == "" && like != "" {
+		if known, ok := s.repositories.Load().byName[like]; ok {
+			kept, version, err := s.db.LastKept(ctx, known.ID)
+			if err != nil && !errors.Is(err, record.ErrNotFound) {
+				return nil, err
+			}
+			if err == nil && kept.Ecosystem == r.Ecosystem {
+				sample = purlOf(kept, version)
+			}
+		}
+	}
 	source, err := upstream.New(*r.Mirror, "crelvo/"+s.settings.Version, noObserver{}, s.Now)
 	if err != nil {
 		return nil, err
@@ -136,6 +147,8 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 	path, what := "", "its root"
 	byPath, isByPath := e.(ecosystem.ByPath)
 	guided, isGuided := e.(ecosystem.Guided)
+	rooted, isRooted := e.(ecosystem.Rooted)
+	isRooted = isRooted && sample.Name == ""
 	switch {
 	case sample.Version != "" && isByPath:
 		place, err := e.PlaceOf(byPath.Marker(sample, ""))
@@ -146,6 +159,8 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 		path, what = byPath.FilePath(place), sample.String()
 	case isGuided:
 		path, what = guided.Entrance(), "the list of what it offers"
+	case sample.Name == "" && isRooted:
+		path, what = rooted.Root()
 	case sample.Name != "":
 		sample.Version = ""
 		path, what = e.ListingPath(sample), "a list of the versions of "+sample.String()
@@ -154,8 +169,8 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 	checked.Took = time.Since(begun)
 	var f *upstream.Failure
 	switch {
-	case errors.Is(err, upstream.ErrAbsent) && path == "":
-		checked.OK, checked.Said = true, "it answers; there is no page at its root, which is usual"
+	case errors.Is(err, upstream.ErrAbsent) && sample.Name == "" && !isGuided:
+		checked.OK, checked.Said = true, "it answers, and has nothing at "+what+", which is usual; to be sure, name a package that it has"
 	case errors.Is(err, upstream.ErrAbsent):
 		checked.Said = "it answers, but does not have " + what
 	case errors.As(err, &f):
@@ -166,7 +181,11 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 		checked.OK, checked.Said = true, "it answers and has "+what
 		reading := ecosystem.Reading{Reader: &cutReader{from: response.Body, left: maxListing}, Address: response.Address,
 			More: func(string) (io.ReadCloser, error) { return nil, errors.New("it goes on elsewhere") }}
-		if isGuided {
+		if isRooted {
+			if err := rooted.ReadRoot(reading); err != nil {
+				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+fault.Of(err).Message
+			}
+		} else if isGuided {
 			if _, err := guided.ReadEntrance(reading); err != nil {
 				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+fault.Of(err).Message
 			}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -37,9 +38,42 @@ type Pointed struct {
 	Token NewToken // without a name
 }
 
+// maxOwn is how many namespaces of our own a client is told.
+const maxOwn = 20
+
+// ownNamespaces are the first parts of names that are claimed, or published in the
+// houses of a repository.
+func (s *Service) ownNamespaces(ctx context.Context, r catalog.Repository, ecosystemName string) (own []string, err error) {
+	for _, c := range s.repositories.Load().claims {
+		kind, name, _ := c.Pattern.Parts()
+		if scope, rest, ok := strings.Cut(name, "/"); kind == ecosystemName && ok && rest == "*" && !c.Lifted && !strings.Contains(scope, "*") {
+			own = append(own, scope)
+		}
+	}
+	var houses []catalog.Repository
+	for _, m := range s.membersOf(r) {
+		if m.Kind == catalog.House {
+			m.Sight = ""
+			houses = append(houses, m.Repository)
+		}
+	}
+	if len(houses) > 0 {
+		branches, err := s.db.Branches(ctx, s.scopeOf(houses...), 0, ecosystemName, "", "/")
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range branches {
+			own = append(own, b.Segment)
+		}
+	}
+	slices.Sort(own)
+	own = slices.Compact(own)
+	return own[:min(len(own), maxOwn)], nil
+}
+
 // Point tells how a client is pointed at a repository, to read or also to publish.
 // address is that of the service.
-func (s *Service) Point(caller access.Caller, name, client, ecosystemName, address string, publish bool, of purl.PURL) (Pointed, error) {
+func (s *Service) Point(ctx context.Context, caller access.Caller, name, client, ecosystemName, address string, publish bool, of purl.PURL) (Pointed, error) {
 	r, err := s.Repository(caller, name, access.Read)
 	if err != nil {
 		return Pointed{}, err
@@ -62,6 +96,9 @@ func (s *Service) Point(caller access.Caller, name, client, ecosystemName, addre
 	p := Pointed{Client: c, Ecosystem: e, Pointing: ecosystem.Pointing{Address: address + "/at/" + r.At() + "/" + e.Name() + "/", ID: r.Name, User: caller.Name,
 		Everything: r.Kind == catalog.Chain, PURL: of}}
 	p.Token = NewToken{Can: []access.Action{access.Read}, On: []string{r.Name}}
+	if p.Own, err = s.ownNamespaces(ctx, r, e.Name()); err != nil {
+		return Pointed{}, err
+	}
 	for _, m := range s.membersOf(r) {
 		p.Releases = p.Releases || m.Kind == catalog.Mirror || m.Holds.Takes(false)
 		p.Snapshots = p.Snapshots || m.Kind != catalog.Mirror && m.Holds.Takes(true)

@@ -56,7 +56,7 @@ func TestPoint(t *testing.T) {
 		{repository: "releases", client: "fax", refused: "no-such-client"},
 		{repository: "nowhere", client: "npm", refused: "no-such-repository"},
 	} {
-		p, err := n.Point(n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish, purl.PURL{})
+		p, err := n.Point(t.Context(), n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish, purl.PURL{})
 		if c.refused != "" {
 			if fault.Of(err).Code != c.refused {
 				t.Errorf("%s at %s: %v; want %s", c.client, c.repository, err, c.refused)

@@ -22,6 +22,7 @@ var everything = access.Object{}
 // fault what is missing and who can grant it. To publish to a chain is to publish
 // to a repository that it names.
 func (s *Service) Allow(caller access.Caller, action access.Action, o access.Object) error {
+	asked := o
 	if c := o.Repository.Chain; c != nil && action == access.Publish {
 		d := s.repositories.Load()
 		if releases, ok := d.byID[c.ReleasesTo]; ok && access.Decide(caller, action, access.Object{Repository: releases, Package: o.Package}).Allowed {
@@ -41,7 +42,7 @@ func (s *Service) Allow(caller access.Caller, action access.Action, o access.Obj
 		return fault.New(fault.Unknown, "sign-in-needed", "this needs somebody to sign in").
 			WithHint("Give a token as the password (Basic) or as a Bearer token; make one with crelvo token new.")
 	case decision.TokenLimit:
-		return fault.New(fault.Denied, "token-too-narrow", "the token %q of %s may not %s%s", caller.Token, caller.Name, action, whereOf(o)).
+		return fault.New(fault.Denied, "token-too-narrow", "the token %q of %s may not %s%s", caller.Token, caller.Name, action, whereOf(asked)).
 			WithHint("Use a token that may, or make one: crelvo token new --can %s.", action)
 	}
 	f := fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, whereOf(o), action)
@@ -58,7 +59,7 @@ func whereOf(o access.Object) string {
 	}
 	of := o.Package
 	of.Version, of.Qualifiers = "", nil
-	return " on " + o.Repository.Name + " for " + of.String()
+	return " on " + o.Repository.Name + " for " + of.Typed()
 }
 
 // alsoHas tells for what the caller has the role that is missing here.

@@ -59,6 +59,7 @@ type Source struct {
 	http     *http.Transport
 	places   chan struct{}
 	breakers []breaker
+	proxy    string // its host; "" if there is none
 }
 
 // New makes a source. now is the clock.
@@ -73,7 +74,7 @@ func New(settings catalog.MirrorSettings, agent string, observer Observer, now f
 		if err != nil {
 			return nil, err
 		}
-		s.http.Proxy = http.ProxyURL(proxy)
+		s.http.Proxy, s.proxy = http.ProxyURL(proxy), proxy.Host
 	}
 	return s, nil
 }
@@ -366,6 +367,8 @@ func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, 
 	switch {
 	case errors.As(err, &no):
 		f.What = no.what
+	case errors.As(err, &dial) && s.isProxy(dial):
+		f.What = "could not be asked: the proxy " + s.proxy + " cannot be reached: " + last(err).Error()
 	case errors.As(err, &dns):
 		f.What = "cannot be found: there is no address for " + dns.Name
 	case errors.Is(err, syscall.ECONNREFUSED):
@@ -388,6 +391,12 @@ func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, 
 	f.RetryAt = retry
 	s.observer.Failed(f, now, since)
 	return f
+}
+
+// isProxy tells whether what could not be reached is the proxy, and not the upstream
+// behind it.
+func (s *Source) isProxy(dial *net.OpError) bool {
+	return s.proxy != "" && (dial.Op == "proxyconnect" || dial.Op == "dial")
 }
 
 // last is the innermost error, whose text names no addresses.

@@ -453,3 +453,17 @@ func TestTooSlow(t *testing.T) {
 		t.Errorf("%v, and then %v", first, second)
 	}
 }
+
+// TestProxyDown: an upstream is not blamed for its proxy.
+func TestProxyDown(t *testing.T) {
+	closed := httptest.NewServer(http.NotFoundHandler())
+	closed.Close()
+	for _, address := range []string{"http://maven.openshore.example/", "https://maven.openshore.example/"} {
+		s := source(t, func(m *catalog.MirrorSettings) { m.Proxy = closed.URL }, catalog.Upstream{URL: address})
+		_, err := s.Get(t.Context(), Request{Path: "x"})
+		var f *Failure
+		if !errors.As(err, &f) || !strings.Contains(f.What, "the proxy "+strings.TrimPrefix(closed.URL, "http://")+" cannot be reached") {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+}

@@ -37,7 +37,7 @@ func (w *Server) addPointing() {
 					return nil, err
 				}
 			}
-			p, err := w.service.Point(v.caller, in.Name, in.Client, in.Ecosystem, v.address, in.Publish, of)
+			p, err := w.service.Point(ctx, v.caller, in.Name, in.Client, in.Ecosystem, v.address, in.Publish, of)
 			if err != nil {
 				return nil, err
 			}
@@ -62,7 +62,7 @@ func showSetup(p service.Pointed) api.Setup {
 	shown := api.Setup{Client: showClient(p.Client, p.Ecosystem), Placeholder: ecosystem.Placeholder, Pieces: showPieces(p.Client.Parts(p.Pointing)),
 		Commands: append([]string{}, p.Client.Commands(p.Pointing)...), CI: []api.Shell{}, CIFiles: []api.Piece{},
 		Pointing: api.Pointing{Address: p.Address, ID: p.ID, User: p.User, Everything: p.Everything, Releases: p.Releases, Snapshots: p.Snapshots,
-			PublishReleases: p.PublishReleases, PublishSnapshots: p.PublishSnapshots},
+			PublishReleases: p.PublishReleases, PublishSnapshots: p.PublishSnapshots, Own: append([]string{}, p.Own...)},
 		Token: api.NewToken{Name: p.Client.Name + "-" + p.ID, On: p.Token.On}}
 	for _, can := range p.Token.Can {
 		shown.Token.Can = append(shown.Token.Can, string(can))

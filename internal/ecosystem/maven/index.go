@@ -87,12 +87,18 @@ func artifactMetadata(p *catalog.Package) repositoryMetadata {
 	names := ecosystem.VersionNames(p)
 	v := &versioning{Versions: &versionList{Version: names}}
 	var updated time.Time
+	usable := map[string]bool{} // what was withdrawn is no latest, unless all is
 	for _, version := range p.Versions {
+		usable[version.Version] = version.Withdrawn == nil
+		usable[""] = usable[""] || version.Withdrawn == nil
 		if version.PublishedAt.After(updated) {
 			updated = version.PublishedAt
 		}
 	}
 	for _, name := range names {
+		if usable[""] && !usable[name] {
+			continue
+		}
 		v.Latest = name
 		if !purl.IsSnapshot(Name, name) {
 			v.Release = name

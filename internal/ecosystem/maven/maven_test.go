@@ -278,3 +278,17 @@ func FuzzPlace(f *testing.F) {
 }
 
 type sized struct{ *bytes.Reader }
+
+// TestLatest: what was withdrawn is not the latest, unless everything was.
+func TestLatest(t *testing.T) {
+	p := &catalog.Package{Versions: []catalog.Version{{Version: "1.0"}, {Version: "1.1"}, {Version: "1.2", Withdrawn: &catalog.Withdrawal{}}}}
+	if v := artifactMetadata(p).Versioning; v.Latest != "1.1" || v.Release != "1.1" || len(v.Versions.Version) != 3 {
+		t.Errorf("%+v", v)
+	}
+	for i := range p.Versions {
+		p.Versions[i].Withdrawn = &catalog.Withdrawal{}
+	}
+	if v := artifactMetadata(p).Versioning; v.Release != "1.2" {
+		t.Errorf("all withdrawn: %+v", v)
+	}
+}

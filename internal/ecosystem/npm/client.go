@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/splice"
@@ -138,12 +139,48 @@ func yarnParts(p ecosystem.Pointing) []ecosystem.Piece {
 			return splice.SetYAML(text, []string{"unsafeHttpWhitelist"}, "["+quoted(p.Host())+"]")
 		})
 	}
+	if own := ownScopes(p); len(own) > 0 {
+		address = ecosystem.Sequence(address, func(text string) (string, error) { return preapprove(text, own) })
+	}
 	server := strings.TrimSuffix(nerf(p.Address), "/")
 	return []ecosystem.Piece{
 		{Title: "Where packages come from", File: ".yarnrc.yml", Language: "yaml", Edit: address},
 		{Title: "Who you are, for this address only", File: "~/.yarnrc.yml", Language: "yaml", Secret: true, Edit: ecosystem.Sequence(
 			set("true", "npmRegistries", server, "npmAlwaysAuth"), set(quoted(p.Token()), "npmRegistries", server, "npmAuthToken"))},
 	}
+}
+
+// ownScopes are patterns for our own scopes.
+func ownScopes(p ecosystem.Pointing) (patterns []string) {
+	scopes := p.Own
+	if p.PURL.Namespace != "" && !slices.Contains(scopes, p.PURL.Namespace) {
+		scopes = append(slices.Clone(scopes), p.PURL.Namespace)
+	}
+	for _, scope := range scopes {
+		if strings.HasPrefix(scope, "@") {
+			patterns = append(patterns, scope+"/*")
+		}
+	}
+	return patterns
+}
+
+// preapprove lets Yarn 4 use our own packages at once: by itself it waits until a
+// version is a day old, which is meant for what others publish.
+func preapprove(text string, patterns []string) (string, error) {
+	known, ok := splice.GetYAML(text, "npmPreapprovedPackages")
+	var missing []string
+	for _, p := range patterns {
+		if !strings.Contains(known, p) {
+			missing = append(missing, `"`+p+`"`)
+		}
+	}
+	switch {
+	case len(missing) == 0:
+		return text, nil
+	case ok:
+		return "", &splice.Error{Why: "it has a list npmPreapprovedPackages already; add " + strings.Join(missing, ", ") + " to it"}
+	}
+	return splice.SetYAML(text, []string{"npmPreapprovedPackages"}, "["+strings.Join(missing, ", ")+"]")
 }
 
 func usesYarn(f ecosystem.Files) (uses []ecosystem.Use) {

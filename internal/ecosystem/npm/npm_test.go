@@ -266,3 +266,26 @@ func BenchmarkDocument(b *testing.B) {
 		}
 	}
 }
+
+// TestYarnAge: Yarn 4 uses our own packages at once.
+func TestYarnAge(t *testing.T) {
+	p := ecosystem.Pointing{Address: "https://packages.skerry.example/at/platform/npm/", Everything: true, Own: []string{"@skerry", "deck"}}
+	if text := yarnParts(p)[0].Text(); !strings.Contains(text, `npmPreapprovedPackages: ["@skerry/*"]`) {
+		t.Errorf("it says\n%s", text)
+	}
+	if again, err := preapprove("npmPreapprovedPackages: [\"@skerry/*\"]\n", []string{"@skerry/*"}); err != nil || strings.Count(again, "@skerry") != 1 {
+		t.Errorf("%s, %v", again, err)
+	}
+	if _, err := preapprove("npmPreapprovedPackages: [\"@other/*\"]\n", []string{"@skerry/*"}); err == nil {
+		t.Error("a list that is there is overwritten")
+	}
+}
+
+// TestRoot: what answers a ping is a registry.
+func TestRoot(t *testing.T) {
+	for text, good := range map[string]bool{"{}": true, `{"ok":true}`: true, "<!doctype html>": false, "": false} {
+		if err := (NPM{}).ReadRoot(ecosystem.Reading{Reader: strings.NewReader(text)}); (err == nil) != good {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}

@@ -49,6 +49,7 @@ func (n NPM) Routes() []ecosystem.Route {
 		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits", Action: access.Read, Asks: true, Serve: n.olderAudit},
 		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits/quick", Action: access.Read, Asks: true, Serve: n.olderAudit},
 		{Method: http.MethodGet, Path: "/-/user/*", Action: access.Read, Serve: n.notOffered},
+		{Method: http.MethodHead, Path: "/-/user/*", Action: access.Read, Serve: n.notOffered},
 		{Method: http.MethodGet, Path: "/-/*", Action: access.Read, EncodedSlash: true, Serve: n.notOffered},
 		{Method: http.MethodHead, Path: "/-/*", Action: access.Read, EncodedSlash: true, Serve: n.notOffered},
 		{Method: http.MethodPost, Path: "/-/*", Action: access.Read, Asks: true, EncodedSlash: true, Serve: n.notOffered},

@@ -31,6 +31,20 @@ func (NPM) ListingPath(p purl.PURL) string {
 // abbreviated one does not say when versions were published.
 func (NPM) Accepts() string { return "application/json" }
 
+var _ ecosystem.Rooted = NPM{}
+
+// Root implements ecosystem.Rooted.
+func (NPM) Root() (path, what string) { return "-/ping", "its answer to npm ping" }
+
+// ReadRoot implements ecosystem.Rooted.
+func (NPM) ReadRoot(r ecosystem.Reading) error {
+	var answer map[string]json.RawMessage
+	if err := json.NewDecoder(io.LimitReader(r, maxSmall)).Decode(&answer); err != nil {
+		return fault.New(fault.Invalid, "no-registry", "its answer to npm ping is no object of JSON")
+	}
+	return nil
+}
+
 // listedVersions is up to how many versions a document may list.
 const listedVersions = 200_000
 

@@ -272,3 +272,18 @@ func FuzzInspect(f *testing.F) {
 		}
 	})
 }
+
+// TestRoot: an address that is not that of the list of projects is told.
+func TestRoot(t *testing.T) {
+	for _, c := range []struct{ address, text, want string }{
+		{"https://pypi.openshore.example/simple/", `{"meta":{"api-version":"1.1"},"projects":[]}`, ""},
+		{"https://pypi.openshore.example/simple/", `<!DOCTYPE html><html><head><meta name="pypi:repository-version" content="1.0"></head>`, ""},
+		{"https://pypi.openshore.example/", "<html><title>Welcome</title><a href=\"/simple/\">", "the list is usually at https://pypi.openshore.example/simple/"},
+		{"https://pypi.openshore.example/simple/", "<html><title>Sign in</title>", "no list of projects"},
+	} {
+		err := PyPI{}.ReadRoot(ecosystem.Reading{Reader: strings.NewReader(c.text), Address: c.address})
+		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s %s: %v", c.address, c.text, err)
+		}
+	}
+}

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/net/html"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 )
@@ -31,6 +32,32 @@ func (PyPI) ListingPath(p purl.PURL) string {
 
 // Accepts implements ecosystem.Mirrored.
 func (PyPI) Accepts() string { return typeJSON + ", " + typeHTML + ";q=0.2, " + plainHTML + ";q=0.1" }
+
+var _ ecosystem.Rooted = PyPI{}
+
+// Root implements ecosystem.Rooted: the page of all projects.
+func (PyPI) Root() (path, what string) { return "", "its page of all projects" }
+
+// rootPeek is how much of the page of all projects is looked at, in bytes.
+const rootPeek = 64 << 10
+
+// ReadRoot implements ecosystem.Rooted.
+func (PyPI) ReadRoot(r ecosystem.Reading) error {
+	raw, err := io.ReadAll(io.LimitReader(r, rootPeek))
+	if err != nil {
+		return err
+	}
+	begin := strings.TrimSpace(string(raw))
+	isJSON := strings.HasPrefix(begin, "{") && strings.Contains(begin, `"api-version"`)
+	if isJSON || strings.Contains(begin, "pypi:repository-version") || strings.Contains(begin, "<title>Simple") {
+		return nil
+	}
+	said := fault.New(fault.Invalid, "no-index", "what stands there is no list of projects")
+	if !strings.HasSuffix(strings.TrimSuffix(r.Address, "/"), "/simple") {
+		said.Message += "; the list is usually at " + strings.TrimSuffix(r.Address, "/") + "/simple/"
+	}
+	return said
+}
 
 // maxFiles is up to how many files a page may list.
 const maxFiles = 500_000
