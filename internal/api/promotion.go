@@ -42,6 +42,7 @@ type Build struct {
 	Made      int            `json:"made" doc:"versions that it published"`
 	Promoted  int            `json:"promoted" doc:"versions that promotions made of those"`
 	Tests     *junit.Summary `json:"tests,omitempty"`
+	Beside    []string       `json:"beside,omitempty" doc:"where it began just now: other builds that run with the same token"`
 }
 
 // BuildList is a page of builds.
@@ -243,6 +244,7 @@ type Promotion struct {
 	MayVote    bool               `json:"mayVote"`
 	MayUndo    bool               `json:"mayUndo"`
 	MayCancel  bool               `json:"mayCancel"`
+	Already    bool               `json:"already,omitempty" doc:"the answer to a request for what was asked for before: it waits, is underway or done"`
 	// Of one promotion only.
 	Planned    []PlannedVersion `json:"planned,omitempty"`
 	Problems   []string         `json:"problems,omitempty" doc:"of a dry run: why it cannot be"`

@@ -24,26 +24,59 @@ func buildCommand(s *session) *cobra.Command {
 	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s), buildShow(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
 }
 
-// ciVariables are those in which CI systems tell about a build, by what they tell;
+// ciVariable is what CI systems tell about a build, and in which of their variables;
 // the first one that is set counts.
-var ciVariables = map[string][]string{
-	"name":     {"CI_PROJECT_NAME", "CI_REPO_NAME", "JOB_BASE_NAME", "GITHUB_WORKFLOW"},
-	"number":   {"CI_PIPELINE_IID", "CI_PIPELINE_NUMBER", "BUILD_NUMBER", "GITHUB_RUN_NUMBER"},
-	"revision": {"CI_COMMIT_SHA", "GIT_COMMIT", "GITHUB_SHA"},
-	"branch":   {"CI_COMMIT_REF_NAME", "CI_COMMIT_BRANCH", "BRANCH_NAME", "GIT_BRANCH", "GITHUB_REF_NAME"},
-	"link":     {"CI_PIPELINE_URL", "BUILD_URL"},
-	"agent":    {"CI_RUNNER_DESCRIPTION", "CI_SYSTEM_HOST", "NODE_NAME", "RUNNER_NAME"},
-	"started":  {"CI_PIPELINE_CREATED_AT", "CI_PIPELINE_STARTED"},
+type ciVariable struct {
+	what  string
+	names []string
+}
+
+// ciVariables are those of the common CI systems.
+var ciVariables = []ciVariable{
+	{"project", []string{"CI_PROJECT_PATH", "CI_REPO", "GITHUB_REPOSITORY", "BITBUCKET_REPO_FULL_NAME", "CIRCLE_PROJECT_REPONAME", "BUILD_REPOSITORY_NAME", "DRONE_REPO", "JOB_NAME", "CI_PROJECT_NAME", "CI_REPO_NAME"}},
+	{"workflow", []string{"GITHUB_WORKFLOW", "CI_WORKFLOW_NAME", "BUILD_DEFINITIONNAME", "CIRCLE_JOB"}},
+	{"number", []string{"CI_PIPELINE_IID", "CI_PIPELINE_NUMBER", "GITHUB_RUN_NUMBER", "BITBUCKET_BUILD_NUMBER", "CIRCLE_BUILD_NUM", "BUILD_BUILDID", "DRONE_BUILD_NUMBER", "BUILD_NUMBER"}},
+	{"revision", []string{"CI_COMMIT_SHA", "GITHUB_SHA", "BITBUCKET_COMMIT", "CIRCLE_SHA1", "BUILD_SOURCEVERSION", "DRONE_COMMIT_SHA", "GIT_COMMIT"}},
+	{"branch", []string{"CI_COMMIT_REF_NAME", "CI_COMMIT_BRANCH", "GITHUB_REF_NAME", "BITBUCKET_BRANCH", "CIRCLE_BRANCH", "BUILD_SOURCEBRANCHNAME", "DRONE_BRANCH", "BRANCH_NAME", "GIT_BRANCH"}},
+	{"link", []string{"CI_PIPELINE_URL", "CIRCLE_BUILD_URL", "DRONE_BUILD_LINK", "BUILD_URL"}},
+	{"agent", []string{"CI_RUNNER_DESCRIPTION", "RUNNER_NAME", "AGENT_NAME", "CI_SYSTEM_HOST", "NODE_NAME"}},
+	{"started", []string{"CI_PIPELINE_CREATED_AT", "CI_PIPELINE_STARTED", "DRONE_BUILD_STARTED"}},
+}
+
+// ciTable lists what is read from where, for the help.
+func ciTable() string {
+	var b strings.Builder
+	for _, v := range ciVariables {
+		fmt.Fprintf(&b, "  %-9s %s\n", v.what, strings.Join(v.names, " "))
+	}
+	return b.String()
 }
 
 // fromCI is what the environment tells, or "".
 func fromCI(what string) string {
-	for _, name := range ciVariables[what] {
-		if value := os.Getenv(name); value != "" {
-			return value
+	for _, v := range ciVariables {
+		for _, name := range v.names {
+			if value := os.Getenv(name); v.what == what && value != "" {
+				return value
+			}
 		}
 	}
+	switch run, project := os.Getenv("GITHUB_RUN_ID"), os.Getenv("GITHUB_REPOSITORY"); {
+	case what == "link" && run != "" && project != "":
+		return strings.TrimSuffix(cmp.Or(os.Getenv("GITHUB_SERVER_URL"), "https://github.com"), "/") + "/" + project + "/actions/runs/" + run
+	}
 	return ""
+}
+
+// nameFromCI is the name of the build that runs: its project and, where the CI system
+// has several in one project, its workflow. Two projects often call their workflow
+// alike.
+func nameFromCI() string {
+	project, workflow := fromCI("project"), fromCI("workflow")
+	if project == "" || workflow == "" || workflow == project {
+		return cmp.Or(project, workflow)
+	}
+	return project + "/" + workflow
 }
 
 // buildTitle is the build that a command is about: its argument, or the one that
@@ -52,7 +85,7 @@ func buildTitle(args []string) (string, error) {
 	title := ""
 	if len(args) > 0 {
 		title = args[0]
-	} else if name, number := fromCI("name"), fromCI("number"); name != "" && number != "" {
+	} else if name, number := nameFromCI(), fromCI("number"); name != "" && number != "" {
 		title = name + "#" + number
 	}
 	if !strings.Contains(title, "#") {
@@ -89,6 +122,10 @@ func buildBegin(s *session) *cobra.Command {
 				return c.BeginBuild(ctx, title)
 			}, func(w io.Writer, b api.Build) {
 				fmt.Fprintf(w, "%s began at %s.\n", title, timeText(b.StartedAt))
+				if len(b.Beside) > 0 {
+					fmt.Fprintf(cmd.ErrOrStderr(), "%s runs with the same token: what is published belongs to none of them unless the upload says to which (the header %s). Use a token for each, or record that one first.\n",
+						strings.Join(b.Beside, ", "), api.BuildHeader)
+				}
 				fmt.Fprintf(cmd.ErrOrStderr(), "When it has published everything: crelvo build record '%s'\n", title)
 			})
 		}}
@@ -98,17 +135,21 @@ func buildRecord(s *session) *cobra.Command {
 	var r api.BuildReport
 	var started string
 	var reports, documents, notes []string
-	cmd := &cobra.Command{Use: "record [FILE|PURL…]", Short: "Record a build: what it made and used, and how its tests went", Args: arguments(cobra.ArbitraryArgs),
+	cmd := &cobra.Command{Use: "record [NAME#NUMBER] [FILE|PURL…]", Short: "Record a build: what it made and used, and how its tests went", Args: arguments(cobra.ArbitraryArgs),
 		Long: "Record a build. Without files or package URLs, what was published with the token since the build began is\n" +
 			"what it made, and what was downloaded with it is what it used. Values that are not given are taken from the\n" +
-			"environment of CI systems that tell them there. Recording again adds to what is on record.",
-		Example: "  crelvo build record --name berth-planner --number 118 --junit target/surefire-reports/*.xml\n" +
+			"environment of CI systems that tell them there. Recording again adds to what is on record.\n\n" +
+			"What is read from the environment, the first variable that is set; the name is that of the project and the workflow:\n" + ciTable(),
+		Example: "  crelvo build record 'berth-planner#118' --junit 'target/surefire-reports/*.xml'\n" +
 			"  crelvo build record --name berth-planner --number 118 --revision 4be1c0f --link https://ci.skerry.example/118 target/*.jar",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r.Name, r.Number = cmp.Or(r.Name, fromCI("name")), cmp.Or(r.Number, fromCI("number"))
-			if name, number, ok := strings.Cut(r.Name, "#"); ok {
-				r.Name, r.Number = name, cmp.Or(r.Number, number)
+			if len(args) > 0 && strings.Contains(args[0], "#") && !strings.HasPrefix(args[0], "pkg:") && !exists(args[0]) {
+				r.Name, args = args[0], args[1:]
 			}
+			if i := strings.LastIndexByte(r.Name, '#'); i >= 0 {
+				r.Name, r.Number = r.Name[:i], cmp.Or(r.Number, r.Name[i+1:])
+			}
+			r.Name, r.Number = cmp.Or(r.Name, nameFromCI()), cmp.Or(r.Number, fromCI("number"))
 			if r.Name == "" || r.Number == "" {
 				return usageError{fmt.Errorf("say which build: --name NAME --number NUMBER; the environment does not tell")}
 			}
@@ -172,6 +213,11 @@ func buildRecord(s *session) *cobra.Command {
 	f.StringVar(&r.In, "in", "", "the repository that package URLs are looked for in")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 func parsePairs(texts []string) (map[string]string, error) {

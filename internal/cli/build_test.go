@@ -16,15 +16,15 @@ import (
 // TestFromCI takes what CI systems tell in their variables; what is given on the
 // command line comes first.
 func TestFromCI(t *testing.T) {
-	for _, names := range ciVariables {
-		for _, name := range names {
+	for _, v := range ciVariables {
+		for _, name := range v.names {
 			t.Setenv(name, "")
 		}
 	}
 	if title, err := buildTitle(nil); err == nil {
 		t.Errorf("the build is %s, and nothing tells", title)
 	}
-	t.Setenv("JOB_BASE_NAME", "berth-planner")
+	t.Setenv("JOB_NAME", "berth-planner")
 	t.Setenv("BUILD_NUMBER", "118")
 	t.Setenv("GIT_COMMIT", "4be1c0f")
 	t.Setenv("CI_COMMIT_SHA", "77aa")
@@ -42,6 +42,28 @@ func TestFromCI(t *testing.T) {
 	}
 	if got := fromCI("branch"); got != "" {
 		t.Errorf("the branch is %q", got)
+	}
+}
+
+// TestNameFromCI: two projects whose workflows are called alike are two builds.
+func TestNameFromCI(t *testing.T) {
+	for _, v := range ciVariables {
+		for _, name := range v.names {
+			t.Setenv(name, "")
+		}
+	}
+	t.Setenv("GITHUB_RUN_ID", "99")
+	t.Setenv("GITHUB_SERVER_URL", "https://ci.skerry.example")
+	t.Setenv("GITHUB_WORKFLOW", "Build and test")
+	t.Setenv("GITHUB_RUN_NUMBER", "7")
+	for project, want := range map[string]string{"skerry/berth-planner": "skerry/berth-planner/Build and test#7", "skerry/fare-engine": "skerry/fare-engine/Build and test#7"} {
+		t.Setenv("GITHUB_REPOSITORY", project)
+		if title, err := buildTitle(nil); err != nil || title != want {
+			t.Errorf("the build is %q, %v; want %s", title, err, want)
+		}
+		if link := fromCI("link"); link != "https://ci.skerry.example/"+project+"/actions/runs/99" {
+			t.Errorf("the link is %s", link)
+		}
 	}
 }
 

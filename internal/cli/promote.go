@@ -16,18 +16,19 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/promotion"
 )
 
 func promoteCommand(s *session) *cobra.Command {
 	var n api.NewPromotion
-	var notesFile string
+	var notesFile, wait string
 	cmd := &cobra.Command{Use: "promote [PURL…]", Short: "Promote a build or versions along a track: all or nothing", Args: arguments(cobra.ArbitraryArgs),
 		Long: "Promote a build, or versions, from a stage of a track to the next one: all of it becomes visible there\n" +
 			"together, or nothing does. Snapshots that go where releases are kept get the release's version in every\n" +
 			"file that states it. --dry-run says what would happen, and why not if it cannot.",
-		Example: "  crelvo promote --build 'berth-planner#118' --along ferry --dry-run\n" +
-			"  crelvo promote --build 'berth-planner#118' --along ferry --as 1.5.0 --notes 'Faster in fog.'\n" +
-			"  crelvo promote pkg:npm/@skerry/deck-ui@2.2.0-dev.61 --along ferry",
+		Example: "  crelvo promote --build 'berth-planner#118' --along ferry --to staging --dry-run\n" +
+			"  crelvo promote --build 'berth-planner#118' --along ferry --to releases --as 1.5.0 --notes 'Faster in fog.'\n" +
+			"  crelvo promote pkg:npm/@skerry/deck-ui@2.2.0-dev.61 --along ferry --to staging --wait 30m",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.PURLs = args
 			if n.Track == "" {
@@ -35,6 +36,16 @@ func promoteCommand(s *session) *cobra.Command {
 			}
 			if (n.Build == "") == (len(args) == 0) {
 				return usageError{fmt.Errorf("say what: --build NAME#NUMBER, or package URLs with versions")}
+			}
+			if n.To == "" && !isTerminal(cmd.OutOrStdout()) {
+				return usageError{fmt.Errorf("say to which stage: --to REPOSITORY; only on a terminal is it the next one, so that a script that runs twice does not go on to the one after")}
+			}
+			limit := time.Duration(0)
+			if wait != "" {
+				var err error
+				if limit, err = parseDuration(wait); err != nil {
+					return usageError{fmt.Errorf("--wait: %w", err)}
+				}
 			}
 			if notesFile != "" {
 				raw, err := os.ReadFile(notesFile)
@@ -48,26 +59,23 @@ func promoteCommand(s *session) *cobra.Command {
 				return err
 			}
 			p, err := c.Promote(cmd.Context(), n)
-			for err == nil && p.State == "underway" {
-				fmt.Fprintf(cmd.ErrOrStderr(), "promotion %d: %d of %d files\n", p.ID, p.FilesDone, p.Files)
-				select {
-				case <-cmd.Context().Done():
-					return cmd.Context().Err()
-				case <-time.After(time.Second): // between two looks at it
-				}
-				p, err = c.Promotion(cmd.Context(), p.ID)
-			}
 			if err != nil {
 				return err
 			}
-			w := cmd.OutOrStdout()
-			if err := s.show(w, p, func() { showPromotion(w, p, n.DryRun) }); err != nil {
+			already := p.Already
+			if p, err = s.follow(cmd, c, p, limit, n.DryRun); err != nil {
 				return err
 			}
-			if p.State == "failed" {
-				return silent(exitFailed)
+			w := cmd.OutOrStdout()
+			if err := s.show(w, p, func() {
+				if already {
+					fmt.Fprintf(w, "It was asked for before; nothing new was begun.\n")
+				}
+				showPromotion(w, p, n.DryRun && !already)
+			}); err != nil {
+				return err
 			}
-			return nil
+			return endOf(p, wait != "")
 		}}
 	f := cmd.Flags()
 	f.StringVar(&n.Build, "build", "", "the build, as NAME#NUMBER")
@@ -77,10 +85,60 @@ func promoteCommand(s *session) *cobra.Command {
 	f.StringVar(&n.Notes, "notes", "", "release notes")
 	f.StringVar(&notesFile, "notes-file", "", "a file with release notes")
 	f.BoolVar(&n.GoOn, "go-on", false, "go on past what cannot be changed honestly, such as signed archives")
+	f.StringVar(&wait, "wait", "", "wait up to so long, such as 30m, for a promotion that waits for somebody; if it still does then, the exit code is 6")
 	f.BoolVar(&n.DryRun, "dry-run", false, "only say what would happen")
 	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
 	return cmd
+}
+
+// follow looks at a promotion until it has ended or, if it waits for somebody, until
+// the limit.
+func (s *session) follow(cmd *cobra.Command, c *client.Client, p api.Promotion, limit time.Duration, dryRun bool) (api.Promotion, error) {
+	deadline := time.Now().Add(limit)
+	said := ""
+	for !dryRun && (p.State == "underway" || p.State == "waiting" && time.Now().Before(deadline)) {
+		now := fmt.Sprintf("promotion %d waits: %s", p.ID, waitsFor(p))
+		if p.State == "underway" {
+			now = fmt.Sprintf("promotion %d: %d of %d files", p.ID, p.FilesDone, p.Files)
+		}
+		if now != said {
+			fmt.Fprintln(cmd.ErrOrStderr(), now)
+			said = now
+		}
+		select {
+		case <-cmd.Context().Done():
+			return p, cmd.Context().Err()
+		case <-time.After(time.Second): // between two looks at it
+		}
+		var err error
+		if p, err = c.Promotion(cmd.Context(), p.ID); err != nil {
+			return p, err
+		}
+	}
+	return p, nil
+}
+
+// waitsFor says for whom or what a promotion waits.
+func waitsFor(p api.Promotion) string {
+	var all []string
+	for _, a := range p.Answers {
+		if a.State == promotion.Waiting {
+			all = append(all, a.Facts...)
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
+// endOf is the exit code of a command about a promotion.
+func endOf(p api.Promotion, waited bool) error {
+	switch {
+	case p.State == "failed" || p.State == "refused" || p.State == "cancelled":
+		return silent(exitFailed)
+	case p.State == "waiting" && waited:
+		return silent(exitWaits)
+	}
+	return nil
 }
 
 // completeTracks completes names of tracks.
@@ -108,6 +166,9 @@ func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
 	if dryRun {
 		head = "Dry run; nothing was changed"
 		state = map[string]string{"done": "would be done at once", "waiting": "would wait", "failed": "would fail"}[p.State]
+	}
+	if waits := waitsFor(p); p.State == "waiting" && waits != "" {
+		state += ": " + waits
 	}
 	fmt.Fprintf(w, "%s: %s → %s along %s %s.\n", head, p.From, p.To, p.Track, state)
 	pairs := []string{"build", p.Build, "asked by", p.AskedBy + " at " + timeText(p.AskedAt)}
@@ -215,7 +276,7 @@ func showPlan(w io.Writer, p api.Promotion, dryRun bool) {
 
 func promotionCommand(s *session) *cobra.Command {
 	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s), promotionShow(s),
-		promotionAct(s, "approve ID", "Approve a promotion that waits", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+		promotionAct(s, "approve ID", "Approve a promotion that waits; fails if what then happens does", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
 			return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
 		}),
 		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
@@ -248,9 +309,21 @@ func promotionAct(s *session, use, short, flag, means string, do func(ctx contex
 		if err != nil {
 			return err
 		}
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
-			return do(ctx, c, id, text)
-		}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) })
+		var after api.Promotion
+		if err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+			p, err := do(ctx, c, id, text)
+			if err == nil {
+				p, err = s.follow(cmd, c, p, 0, false)
+			}
+			after = p
+			return p, err
+		}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) }); err != nil {
+			return err
+		}
+		if strings.HasPrefix(use, "approve") {
+			return endOf(after, false)
+		}
+		return nil
 	}}
 	if flag != "" {
 		cmd.Flags().StringVar(&text, flag, "", means)

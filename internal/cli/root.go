@@ -33,6 +33,10 @@ const (
 	exitNotFound    = 3
 	exitNotAllowed  = 4
 	exitUnreachable = 5
+	exitWaits       = 6 // it waits for somebody
+	exitAsks        = 7 // it asks before it goes on
+	exitConcerned   = 8 // status: something is wrong
+	exitInterrupted = 130
 )
 
 // usageError is wrong usage of a command.

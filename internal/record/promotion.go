@@ -149,6 +149,8 @@ type PromotionFilter struct {
 	Limit   int // 0 for no limit
 	// Repositories, if not nil, are those of which it must go from or to one.
 	Repositories []int64
+	// OrApproved: also any whose gates ask for approval.
+	OrApproved bool
 }
 
 // Promotions lists promotions with their items and votes, the newest first.
@@ -163,14 +165,15 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		p.gates, p.onward, p.answers, p.plan from promotion p
 		where ($1 = 0 or p.id = $1) and ($2::bigint[] is null or p.id = any($2)) and ($3 = '' or p.track = $3) and ($4::text[] is null or p.state = any($4))
 		and ($5 = 0 or p.to_id = $5) and ($6 = '' or p.asked_by = $6) and ($7 = 0 or p.build_id = $7) and coalesce(p.ended_at, p.asked_at) >= $8
-		and ($9 = 0 or p.id < $9) and ($10::bigint[] is null or p.to_id = any($10) or p.from_id = any($10))
+		and ($9 = 0 or p.id < $9) and ($10::bigint[] is null or p.to_id = any($10) or p.from_id = any($10)
+			or $13 and exists (select from unnest(p.gates) g where g like 'approved %'))
 		and ($11 = '' or position(lower($11) in lower(p.notes)) > 0
 			or exists (select from build b where b.id = p.build_id and position(lower($11) in lower(b.name || '#' || b.number)) > 0)
 			or exists (select from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
 				where i.promotion_id = p.id and (position(lower($11) in k.words || '@' || lower(i.to_version)) > 0
 					or position(regexp_replace(replace(lower($11), '%40', '@'), '^pkg:', '')
 						in k.ecosystem || '/' || lower(concat_ws('/', nullif(k.namespace, ''), k.name) || '@' || i.to_version)) > 0)))
-		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before, f.Repositories, f.Words, limit)
+		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before, f.Repositories, f.Words, limit, f.OrApproved)
 	if err != nil {
 		return nil, err
 	}
@@ -544,4 +547,39 @@ func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []St
 			group by p.repository_id, v.build_id, case when v.build_id is null then p.id end
 			order by arrived desc limit $2) g order by g.repository_id, g.arrived desc`, arguments...)
 	return found, err
+}
+
+// GoneFile is a file of a release that was removed.
+type GoneFile struct {
+	Ecosystem, Namespace, Name, Version, File string
+	SHA256                                    [32]byte
+}
+
+// GoneFiles lists the files of those of some releases that were in a repository and
+// were removed, once somebody may have had them.
+func (r reads) GoneFiles(ctx context.Context, repositoryID int64, named []NamedVersion) ([]GoneFile, error) {
+	ecosystems, namespaces, names, versions := make([]string, len(named)), make([]string, len(named)), make([]string, len(named)), make([]string, len(named))
+	for i, n := range named {
+		ecosystems[i], namespaces[i], names[i], versions[i] = n.Key.Ecosystem, n.Key.Namespace, n.Key.Name, n.Version
+	}
+	var rows []struct {
+		Ecosystem string `db:"ecosystem"`
+		Namespace string `db:"namespace"`
+		Name      string `db:"name"`
+		Version   string `db:"version"`
+		File      string `db:"file"`
+		SHA256    []byte `db:"sha256"`
+	}
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select p.ecosystem, p.namespace, p.name, g.version, o.name file, o.sha256
+		from unnest($2::text[], $3::text[], $4::text[], $5::text[]) n(ecosystem, namespace, name, version)
+		join package p on p.repository_id = $1 and p.ecosystem = n.ecosystem and p.namespace = n.namespace and p.name = n.name
+		join version g on g.package_id = p.id and g.version = n.version
+		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) o on o.version_id = g.id
+		where not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, repositoryID, ecosystems, namespaces, names, versions)
+	all := make([]GoneFile, len(rows))
+	for i, row := range rows {
+		all[i] = GoneFile{Ecosystem: row.Ecosystem, Namespace: row.Namespace, Name: row.Name, Version: row.Version, File: row.File}
+		copy(all[i].SHA256[:], row.SHA256)
+	}
+	return all, err
 }

@@ -56,15 +56,18 @@ const (
 )
 
 var (
-	buildName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+	// buildName may be that of a project and of a workflow in it, with blanks.
+	buildName   = regexp.MustCompile(`^[A-Za-z0-9](?:[A-Za-z0-9._/ -]{0,98}[A-Za-z0-9._-])?$`)
 	buildNumber = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 )
 
 // SplitBuild parts name#number.
 func SplitBuild(text string) (name, number string, err error) {
-	name, number, _ = strings.Cut(text, "#")
+	if i := strings.LastIndexByte(text, '#'); i >= 0 {
+		name, number = text[:i], text[i+1:]
+	}
 	if !buildName.MatchString(name) || !buildNumber.MatchString(number) {
-		return "", "", bad("bad-build", "%.150q names no build", text).WithHint("Write it as NAME#NUMBER, such as berth-planner#118.")
+		return "", "", bad("bad-build", "%.150q names no build", text).WithHint("Write it as NAME#NUMBER, such as berth-planner#118; the name may have letters, digits, blanks and . _ / -.")
 	}
 	return name, number, nil
 }
@@ -145,16 +148,25 @@ func (s *Service) SayBuild(ctx context.Context, caller access.Caller, text strin
 }
 
 // BeginBuild notes that a build begins. What is published with the caller's token
-// belongs to it until it is recorded.
-func (s *Service) BeginBuild(ctx context.Context, caller access.Caller, title string) (record.Build, error) {
+// belongs to it until it is recorded. beside are other builds that run with the
+// token: what is published belongs to none of them unless the upload says to which.
+func (s *Service) BeginBuild(ctx context.Context, caller access.Caller, title string) (b record.Build, beside []string, err error) {
 	if err := s.Allow(caller, access.SignedIn, everything); err != nil {
-		return record.Build{}, err
+		return b, nil, err
 	}
 	name, number, err := SplitBuild(title)
 	if err != nil {
-		return record.Build{}, err
+		return b, nil, err
 	}
-	return s.beginBuild(ctx, caller, name, number, caller.Token)
+	if b, err = s.beginBuild(ctx, caller, name, number, caller.Token); err != nil || caller.Token == "" {
+		return b, nil, err
+	}
+	for _, open := range s.openBuildsNow() {
+		if open.OwnerID == caller.ID && open.Token == caller.Token && open.ID != b.ID {
+			beside = append(beside, open.Title)
+		}
+	}
+	return b, beside, nil
 }
 
 func (s *Service) beginBuild(ctx context.Context, caller access.Caller, name, number, token string) (b record.Build, err error) {
@@ -322,6 +334,10 @@ func (s *Service) reported(ctx context.Context, tx *record.Tx, caller access.Cal
 		if b.OwnerID != caller.ID {
 			return b, othersBuild(b)
 		}
+	}
+	if b.EndedAt != nil && b.Revision != "" && report.Revision != "" && b.Revision != report.Revision[:min(len(report.Revision), 1000)] {
+		return b, fault.New(fault.Conflict, "another-revision", "%s was recorded with the revision %.40s, and this is %.40s", b.Title(), b.Revision, report.Revision).
+			WithHint("Give each run of CI a number of its own, and each of its workflows a name of its own.")
 	}
 	set := func(to *string, text string) {
 		if text != "" {

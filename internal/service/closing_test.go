@@ -159,19 +159,19 @@ func TestBuildNames(t *testing.T) {
 		return c
 	}
 	reader, ci, other := caller("deckhand", false, access.Reader), caller("ci-berth", true, access.Publisher), caller("purser", false, access.Publisher)
-	if _, err := n.BeginBuild(t.Context(), reader, "berth-planner#1"); !fault.Is(err, fault.Denied) {
+	if _, _, err := n.BeginBuild(t.Context(), reader, "berth-planner#1"); !fault.Is(err, fault.Denied) {
 		t.Errorf("a reader begins a build: %v", err)
 	}
 	limited := other
 	limited.Token, limited.Can = "read-only", []access.Action{access.Read}
-	if _, err := n.BeginBuild(t.Context(), limited, "berth-planner#1"); !fault.Is(err, fault.Denied) {
+	if _, _, err := n.BeginBuild(t.Context(), limited, "berth-planner#1"); !fault.Is(err, fault.Denied) {
 		t.Errorf("a token for reading begins a build: %v", err)
 	}
-	if _, err := n.BeginBuild(t.Context(), ci, "berth-planner#1"); err != nil {
+	if _, _, err := n.BeginBuild(t.Context(), ci, "berth-planner#1"); err != nil {
 		t.Fatal(err)
 	}
 	for _, try := range []func() error{
-		func() error { _, err := n.BeginBuild(t.Context(), other, "berth-planner#2"); return err },
+		func() error { _, _, err := n.BeginBuild(t.Context(), other, "berth-planner#2"); return err },
 		func() error {
 			_, err := n.RecordBuild(t.Context(), other, BuildReport{Name: "berth-planner", Number: "3", Link: "https://evil.example/"})
 			return err
@@ -193,10 +193,10 @@ func TestBuildNames(t *testing.T) {
 	if err := n.GiveBuildName(t.Context(), n.admin, "berth-planner", "purser"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.BeginBuild(t.Context(), ci, "berth-planner#5"); fault.Of(err).Code != "others-build-name" {
+	if _, _, err := n.BeginBuild(t.Context(), ci, "berth-planner#5"); fault.Of(err).Code != "others-build-name" {
 		t.Errorf("after it was given away: %v", err)
 	}
-	if b, err := n.BeginBuild(t.Context(), other, "berth-planner#5"); err != nil || b.ID == 0 {
+	if b, _, err := n.BeginBuild(t.Context(), other, "berth-planner#5"); err != nil || b.ID == 0 {
 		t.Error(err)
 	}
 	if err := n.RemoveBuild(t.Context(), n.admin, "berth-planner#1"); err != nil {

@@ -194,6 +194,13 @@ func (m *model) promote() {
 	release := place{"releases", number}
 	p, err := m.Promote(m.t.Context(), m.admin, PromotionRequest{Track: "ferry", PURLs: []string{m.of(snapshot).String()}})
 	source, there := m.seen[snapshot]
+	if err == nil && p.Already {
+		if _, ok := m.seen[release]; !ok || p.State != record.PromotionDone {
+			m.t.Errorf("%v is said to be promoted already, and is not there: %s", snapshot, p.State)
+		}
+		m.t.Logf("%v was promoted already", snapshot)
+		return
+	}
 	if err == nil && p.State == record.PromotionDone {
 		if !there || source.withdrawn {
 			m.t.Errorf("%v was promoted though it is not there, or withdrawn", snapshot)

@@ -39,6 +39,9 @@ type PromotionView struct {
 	Planned    []PlannedVersion
 	Problems   []string // of a dry run: why it cannot be
 	Deliveries []record.Delivery
+	// Already: it is no new one, but one that was asked for before and waits, is
+	// underway or done.
+	Already bool
 	// Next are the development versions to go on with, by package URL.
 	Next map[string]string
 	// MayVote: the caller's word would count. MayUndo: the caller may take it back.
@@ -57,6 +60,12 @@ func (s *Service) PlanPromotion(ctx context.Context, caller access.Caller, r Pro
 	if err != nil {
 		return PromotionView{}, err
 	}
+	if same, err := s.already(ctx, caller, c); err != nil || same.ID != 0 {
+		return same, err
+	}
+	if err := s.comesBack(ctx, c); err != nil {
+		return PromotionView{}, err
+	}
 	p := c.promotion(s, caller, answers)
 	p.State = record.PromotionWaiting
 	switch {
@@ -66,6 +75,51 @@ func (s *Service) PlanPromotion(ctx context.Context, caller access.Caller, r Pro
 		p.State = record.PromotionDone
 	}
 	return PromotionView{Promotion: p, From: c.from.Name, To: c.to.Name, Planned: c.plan(), Problems: c.problems}, nil
+}
+
+// already finds a promotion of the very same uploads to the very same versions that
+// waits, is underway, or is done and was not undone; the zero PromotionView if there
+// is none.
+func (s *Service) already(ctx context.Context, caller access.Caller, c *crossing) (PromotionView, error) {
+	sources := make([]int64, len(c.items))
+	to := map[int64]string{}
+	for i, item := range c.items {
+		sources[i], to[item.ID] = item.ID, item.to
+	}
+	of, err := s.db.PromotionsOf(ctx, sources)
+	if err != nil {
+		return PromotionView{}, err
+	}
+	ids := slices.Sorted(slices.Values(of[sources[0]]))
+	if len(ids) == 0 {
+		return PromotionView{}, nil
+	}
+	found, err := s.db.Promotions(ctx, record.PromotionFilter{IDs: ids, ToID: c.to.ID, States: []string{record.PromotionWaiting, record.PromotionUnderway, record.PromotionDone}})
+	if err != nil {
+		return PromotionView{}, err
+	}
+	for _, p := range found {
+		if p.FromID != c.from.ID || len(p.Items) != len(to) || slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return to[i.SourceID] != i.ToVersion }) {
+			continue
+		}
+		if p.State == record.PromotionDone {
+			placed := make([]int64, len(p.Items))
+			for i, item := range p.Items {
+				placed[i] = item.TargetID.Int64
+			}
+			there, err := s.db.VersionsByID(ctx, placed)
+			if err != nil {
+				return PromotionView{}, err
+			}
+			if len(there) < len(placed) {
+				continue // some of it is gone, and may come again
+			}
+		}
+		v, err := s.Promotion(ctx, caller, p.ID)
+		v.Already = true
+		return v, err
+	}
+	return PromotionView{}, nil
 }
 
 // weigh works out a promotion, and asks the gates.
@@ -108,6 +162,9 @@ func (s *Service) Promote(ctx context.Context, caller access.Caller, r Promotion
 	c, answers, err := s.weigh(ctx, caller, r, false)
 	if err != nil {
 		return PromotionView{}, err
+	}
+	if same, err := s.already(ctx, caller, c); err != nil || same.ID != 0 {
+		return same, err
 	}
 	p := c.promotion(s, caller, answers)
 	if p.Plan, err = json.Marshal(c.plan()); err != nil {
@@ -238,6 +295,11 @@ func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record
 		}
 		f.ToID = r.ID
 	}
+	teams, err := s.teamsOf(ctx, caller)
+	if err != nil {
+		return nil, 0, err
+	}
+	f.OrApproved = len(teams) > 0 // what asks for a team's word is not only seen by who reads it
 	most := f.Limit
 	if most > 0 {
 		f.Limit++ // to know whether there are more
@@ -250,12 +312,8 @@ func (s *Service) Promotions(ctx context.Context, caller access.Caller, f record
 		found = found[:most]
 		before = found[most-1].ID
 	}
-	teams, err := s.teamsOf(ctx, caller)
-	if err != nil {
-		return nil, 0, err
-	}
 	for _, p := range found {
-		if s.itemsSeen(caller, p) {
+		if s.itemsSeen(caller, p) || s.isAsked(p, teams) {
 			views = append(views, s.promotionView(caller, p, teams))
 		}
 	}
@@ -310,7 +368,7 @@ func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams 
 	from, _ := s.RepositoryByID(p.FromID)
 	to, _ := s.RepositoryByID(p.ToID)
 	v.From, v.To = from.Name, to.Name
-	if !s.sees(caller, p.FromID, p.Items) {
+	if !s.sees(caller, p.FromID, p.Items) && !s.isAsked(p, teams) {
 		// Who reads only where it went is told that it came, and its notes.
 		v.From, v.Gates, v.Answers, v.Votes, v.Onward, v.SignWith, v.Why, v.Build, v.BuildID = "", nil, nil, nil, nil, "", "", "", 0
 		v.AskedBy, v.UndoneBy, v.Plan = "", "", nil
@@ -329,7 +387,13 @@ func (s *Service) promotionView(caller access.Caller, p record.Promotion, teams 
 
 // mayVote tells whether what the caller says to a promotion counts.
 func (s *Service) mayVote(caller access.Caller, p record.Promotion, teams []string) bool {
-	return caller.Name != p.AskedBy && slices.ContainsFunc(p.Gates, func(text string) bool {
+	return caller.Name != p.AskedBy && s.isAsked(p, teams)
+}
+
+// isAsked tells whether a gate of a promotion asks for the word of one of some
+// teams. Who is asked sees what it is about.
+func (s *Service) isAsked(p record.Promotion, teams []string) bool {
+	return slices.ContainsFunc(p.Gates, func(text string) bool {
 		g, err := promotion.ParseGate(text)
 		return err == nil && g.Kind == promotion.Approved && slices.ContainsFunc(g.Names, func(name string) bool { return slices.Contains(teams, name) })
 	})

@@ -243,7 +243,7 @@ func TestPromotionSight(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	build, err := q.BeginBuild(t.Context(), q.admin, "parts#1")
+	build, _, err := q.BeginBuild(t.Context(), q.admin, "parts#1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -334,7 +334,7 @@ func TestBuildsOfATime(t *testing.T) {
 	if err != nil || len(made) != 4 || len(used) != 0 {
 		t.Errorf("%+v %+v %v", made, used, err)
 	}
-	for _, wrong := range []BuildReport{{Name: "parts"}, {Name: "a b", Number: "1"}, {Name: "parts", Number: "3", StartedAt: time.Now().Add(time.Hour)}, {Name: "parts", Number: "3", Made: []string{"pkg:npm/none@1"}},
+	for _, wrong := range []BuildReport{{Name: "parts"}, {Name: "a b/", Number: "1"}, {Name: "parts", Number: "3", StartedAt: time.Now().Add(time.Hour)}, {Name: "parts", Number: "3", Made: []string{"pkg:npm/none@1"}},
 		{Name: "parts", Number: "3", Made: []string{"nonsense"}}, {Name: "parts", Number: "3", Digests: []string{"short"}}, {Name: "parts", Number: "3", In: "nowhere"}} {
 		if b, err := q.RecordBuild(t.Context(), ci, wrong); err == nil {
 			t.Errorf("%+v is on record as %+v", wrong, b)
@@ -345,7 +345,7 @@ func TestBuildsOfATime(t *testing.T) {
 	}
 	// Two that run at once with one token cannot be told apart.
 	for _, title := range []string{"parts#5", "parts#6"} {
-		if _, err := q.BeginBuild(t.Context(), ci, title); err != nil {
+		if _, _, err := q.BeginBuild(t.Context(), ci, title); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -354,7 +354,7 @@ func TestBuildsOfATime(t *testing.T) {
 	}
 	other := ci
 	other.Token = "other"
-	if _, err := q.BeginBuild(t.Context(), other, "parts#7"); err != nil || q.buildOf(other) == 0 {
+	if _, _, err := q.BeginBuild(t.Context(), other, "parts#7"); err != nil || q.buildOf(other) == 0 {
 		t.Errorf("the only one of its token is not found: %v", err)
 	}
 }

@@ -100,7 +100,7 @@ func (s *Service) cross(ctx context.Context, caller access.Caller, r PromotionRe
 		return nil, err
 	}
 	if err := s.chooseHop(c, r, candidates); err != nil {
-		return nil, err
+		return nil, s.saidAtTheEnd(ctx, c, candidates, err)
 	}
 	if _, err := s.Repository(caller, c.from.Name, access.Read); err != nil {
 		return nil, err
@@ -242,6 +242,21 @@ func (s *Service) chooseHop(c *crossing, r PromotionRequest, candidates map[int6
 	return nil
 }
 
+// saidAtTheEnd names the promotion that took versions into the last stage.
+func (s *Service) saidAtTheEnd(ctx context.Context, c *crossing, candidates map[int64][]record.MadeVersion, err error) error {
+	f := fault.Of(err)
+	if f.Code != "at-the-end" {
+		return err
+	}
+	for _, m := range candidates[c.track.Stages[len(c.track.Stages)-1].RepositoryID] {
+		if id, err := s.db.PromotedBy(ctx, m.ID); err == nil && id != 0 {
+			f.Message += fmt.Sprintf("; promotion %d took it there", id)
+			break
+		}
+	}
+	return f
+}
+
 // chooseVersions decides which version each becomes.
 func (s *Service) chooseVersions(c *crossing, as []string) error {
 	all := ""
@@ -286,6 +301,10 @@ func (s *Service) chooseVersions(c *crossing, as []string) error {
 			c.problem("%s is a release, and stays what it is; it cannot become %s", item.purl(), item.to)
 		case !c.to.Holds.Takes(purl.IsSnapshot(item.Ecosystem, item.to)):
 			c.problem("%s holds %s, and %s %s is a %s", c.to.Name, c.to.Holds, item.Name, item.to, maturity(purl.IsSnapshot(item.Ecosystem, item.to)))
+		}
+		if !purl.IsVersion(item.Ecosystem, item.to) {
+			return bad("bad-version", "%.150q can be no version of %s", item.to, item.purl().Typed()).
+				WithHint("Versions of %s are such as %s.", s.Ecosystem(item.Ecosystem).Title(), purl.SampleVersion(item.Ecosystem))
 		}
 		if strings.ContainsAny(item.to, "/\\ \t\n%?#<>&\"'") || len(item.to) > 120 {
 			return bad("bad-version", "%.150q can be no version", item.to)
@@ -341,6 +360,47 @@ func (s *Service) load(ctx context.Context, c *crossing) error {
 		}
 		if same := slices.IndexFunc(c.items[:i], func(o crossingItem) bool { return o.Key() == item.Key() && o.to == item.to }); same >= 0 {
 			c.problem("%s and %s would both become %s", c.items[same].purl(), item.purl(), item.to)
+		}
+	}
+	return nil
+}
+
+// comesBack looks, for a plan, for releases that were in the target before with other
+// bytes. Where their bytes are made on the way, they are made for that.
+func (s *Service) comesBack(ctx context.Context, c *crossing) error {
+	named := make([]record.NamedVersion, len(c.items))
+	for i, item := range c.items {
+		named[i] = record.NamedVersion{Key: item.Key(), Version: item.to}
+	}
+	gone, err := s.db.GoneFiles(ctx, c.to.ID, named)
+	if err != nil || len(gone) == 0 || len(c.problems) > 0 {
+		return err
+	}
+	work := &carrying{crossing: c}
+	defer func() {
+		for _, st := range work.staged {
+			st.Discard()
+		}
+	}()
+	plan := make([][]fileRewrite, len(c.items))
+	for i := range c.items { // making the files would add to the plan
+		plan[i], c.items[i].rewrite = c.items[i].rewrite, nil
+	}
+	placed, err := s.makeFiles(ctx, work)
+	for i := range c.items {
+		c.items[i].rewrite = plan[i]
+	}
+	if err != nil {
+		return err
+	}
+	for _, g := range gone {
+		for i, v := range placed {
+			if !slices.ContainsFunc(v.Files, func(f record.PlacedFile) bool { return f.Name == g.File && f.Digests.SHA256 != g.SHA256 }) {
+				continue
+			}
+			if of := c.items[i]; g.Ecosystem == of.Ecosystem && g.Namespace == of.Namespace && g.Name == of.Name && g.Version == v.Version {
+				c.problem("%s %s was in %s before, with other bytes, and removed; a release does not come back as something else", of.Name, v.Version, c.to.Name)
+			}
 		}
 	}
 	return nil

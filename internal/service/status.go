@@ -32,7 +32,7 @@ const (
 // Concerns lists what is wrong or will be soon, as far as the caller may see it.
 func (s *Service) Concerns(ctx context.Context, caller access.Caller) ([]Concern, error) {
 	var all []Concern
-	for _, find := range []func(context.Context, access.Caller) ([]Concern, error){s.failingMirrors, s.openSweeps, s.waitingPromotions, s.growing, s.unfinished} {
+	for _, find := range []func(context.Context, access.Caller) ([]Concern, error){s.failingMirrors, s.openSweeps, s.waitingPromotions, s.growing, s.unfinished, s.shutGates} {
 		found, err := find(ctx, caller)
 		if err != nil {
 			return nil, err

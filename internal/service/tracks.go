@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -246,11 +247,69 @@ func (s *Service) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (recor
 					return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s", name).WithHint("Add its public key: crelvo key add %s FILE.", name)
 				}
 			}
+			if why := unpassable(g, teams); why != "" {
+				return t, bad("gate-shut", "%s can never pass: %s", g, why).WithHint("Let more people join, or ask for fewer.")
+			}
 			stored.Gates = append(stored.Gates, g.String())
 		}
 		t.Stages = append(t.Stages, stored)
 	}
 	return t, nil
+}
+
+// unpassable tells why an approval can never come together; "" if it can.
+func unpassable(g promotion.Gate, teams []record.Team) string {
+	if g.Kind != promotion.Approved {
+		return ""
+	}
+	members := map[string]bool{}
+	for _, name := range g.Names {
+		i := slices.IndexFunc(teams, func(t record.Team) bool { return t.Name == name })
+		if i < 0 {
+			return "there is no team " + name
+		}
+		for _, who := range teams[i].Members() {
+			members[who] = true
+		}
+	}
+	if len(members) < g.Count {
+		return fmt.Sprintf("it asks for %d, and %s has %s", g.Count, strings.Join(g.Names, " and "), plural(int64(len(members)), "member"))
+	}
+	return ""
+}
+
+// shutGates are gates of tracks that could pass once and cannot any more.
+func (s *Service) shutGates(ctx context.Context, caller access.Caller) (found []Concern, err error) {
+	if s.mustBeAdmin(caller) != nil {
+		return nil, nil
+	}
+	tracks, err := s.db.Tracks(ctx)
+	if err != nil || len(tracks) == 0 {
+		return nil, err
+	}
+	teams, err := s.db.Teams(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tracks {
+		for _, stage := range t.Stages {
+			to, _ := s.RepositoryByID(stage.RepositoryID)
+			if s.Allow(caller, access.Manage, access.Of(to)) != nil {
+				continue
+			}
+			for _, text := range stage.Gates {
+				g, err := promotion.ParseGate(text)
+				if err != nil {
+					continue // it was written by a later program
+				}
+				if why := unpassable(g, teams); why != "" {
+					found = append(found, Concern{Level: "wrong", What: fmt.Sprintf("Nothing can be promoted along %s into %s: the gate %s can never pass: %s", t.Name, to.Name, text, why),
+						Do: fmt.Sprintf("Let people join the team, or change the gates: crelvo track edit %s --into %s --gate …", t.Name, to.Name), Page: "/tracks"})
+				}
+			}
+		}
+	}
+	return found, nil
 }
 
 // Standings tells what stands in the stages of a track, as far as the caller may

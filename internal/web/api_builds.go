@@ -52,8 +52,10 @@ func (w *Server) addBuilds() {
 		})
 	operate(w, "begin-build", forSignedIn, http.MethodPost, path+"/{build}/{number}", "Note that a build begins: what is published with the token from now on belongs to it",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.Build], error) {
-			b, err := w.service.BeginBuild(ctx, v.caller, in.title())
-			return &answer[api.Build]{showBuild(b)}, err
+			b, beside, err := w.service.BeginBuild(ctx, v.caller, in.title())
+			shown := showBuild(b)
+			shown.Beside = beside
+			return &answer[api.Build]{shown}, err
 		})
 	operate(w, "show-build", forAnyone, http.MethodGet, path+"/{build}/{number}", "A build with what it made and used",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.BuildPage], error) {

@@ -261,7 +261,7 @@ func itemPURL(i record.PromotionItem, version string) string {
 func showPromotion(p service.PromotionView) api.Promotion {
 	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build, Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
 		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]promotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
-		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next}
+		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
 	for _, item := range p.Items {
 		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload, To: item.ToVersion})
 	}

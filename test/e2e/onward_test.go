@@ -175,7 +175,7 @@ func TestTrackCommands(t *testing.T) {
 	says(t, run(3, "promotion", "show", "999999"), "no promotion 999999")
 	says(t, run(2, "promotion", "approve", "one"), "is no number of a promotion")
 	says(t, run(2, "build", "record"), "say which build")
-	says(t, run(1, "build", "begin", "a b#1"), "names no build")
+	says(t, run(1, "build", "begin", "a/#1"), "names no build")
 	says(t, run(3, "build", "show", "nobody#1"), "no build nobody#1")
 	says(t, run(0, "repo", "arrivals", releases), "Nothing came into "+releases)
 	says(t, run(2, "repo", "arrivals", releases, "--since", "yesterday"), "neither a time nor how long ago")

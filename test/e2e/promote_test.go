@@ -112,7 +112,7 @@ func TestPromoteBuild(t *testing.T) {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
 
-	out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--dry-run")
+	out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--to", releases, "--dry-run")
 	for _, want := range []string{"would be done at once", "berth-planner-6.0.0.jar", "META-INF/maven/example.skerry.berth/tide-model/pom.properties: version", "property tides", "- 6.0.0-SNAPSHOT", "+ 6.0.0",
 		"dependency on @skerry/deck-ui", "tidecast-0.7.0.dev83.dist-info/RECORD", "skerry.turnstilelink.4.1.0.nupkg", "1 tests, none failed"} {
 		if code != 0 || !strings.Contains(out, want) {
@@ -122,7 +122,7 @@ func TestPromoteBuild(t *testing.T) {
 	if list := must(t, http.MethodGet, "/api/v1/packages?repository="+releases, "", 200); !strings.Contains(string(list.Body), `"packages":[]`) {
 		t.Errorf("the dry run did something: %s", list.Body)
 	}
-	if out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--notes", "Sees in the fog."); code != 0 || !strings.Contains(out, "Go on with") || !strings.Contains(out, "berth-planner@6.1.0-SNAPSHOT") {
+	if out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--to", releases, "--notes", "Sees in the fog."); code != 0 || !strings.Contains(out, "Go on with") || !strings.Contains(out, "berth-planner@6.1.0-SNAPSHOT") {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
 

@@ -15,13 +15,16 @@ type rules struct {
 	// version share; what cannot be read stays as it is.
 	name    func(string) string
 	version func(string) string
+	// is tells whether a text is a version; nil: any is. sample is one.
+	is     func(string) bool
+	sample string
 }
 
 var byEcosystem = map[string]rules{
-	"maven": {snapshot: snapshotMaven, compare: compareMaven},
-	"npm":   {snapshot: snapshotSemver, compare: compareSemver},
-	"nuget": {snapshot: snapshotNuGet, compare: compareNuGet, name: strings.ToLower, version: normalNuGet},
-	"pypi":  {snapshot: snapshotPyPI, compare: comparePyPI, name: normalPyPIName, version: normalPyPI},
+	"maven": {snapshot: snapshotMaven, compare: compareMaven, sample: "1.5.0"},
+	"npm":   {snapshot: snapshotSemver, compare: compareSemver, is: IsSemver, sample: "1.5.0"},
+	"nuget": {snapshot: snapshotNuGet, compare: compareNuGet, name: strings.ToLower, version: normalNuGet, is: IsNuGet, sample: "1.5.0"},
+	"pypi":  {snapshot: snapshotPyPI, compare: comparePyPI, name: normalPyPIName, version: normalPyPI, is: IsPython, sample: "1.5.0 or 1.5.0rc1"},
 }
 
 // IsSnapshot tells whether a version is a development version, which may be
@@ -32,6 +35,15 @@ func IsSnapshot(ecosystem, version string) bool {
 	}
 	return false
 }
+
+// IsVersion tells whether a text is a version by the rules of the ecosystem.
+func IsVersion(ecosystem, text string) bool {
+	r := byEcosystem[ecosystem]
+	return text != "" && (r.is == nil || r.is(text))
+}
+
+// SampleVersion is a version as the ecosystem writes them.
+func SampleVersion(ecosystem string) string { return byEcosystem[ecosystem].sample }
 
 // Compare orders two versions of an ecosystem: negative if a comes before b.
 func Compare(ecosystem, a, b string) int {
