@@ -7,6 +7,9 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) co
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
+# What developers run on their own machines: the tests of the service run on Linux alone.
+CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
+
 .PHONY: build demo test bench soak lint screenshots clean
 
 build: bin/crelvo
@@ -51,6 +54,9 @@ lint: console/dist/index.html
 	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
+	@for system in darwin windows; do for arch in amd64 arm64; do echo "go vet for $$system/$$arch"; \
+		GOOS=$$system GOARCH=$$arch go vet $(CLIENT_SIDE) || exit 1; done; done
+	@echo "go vet for linux/arm64"; GOARCH=arm64 go vet ./...
 	cd console && npx tsc --noEmit
 
 screenshots: build

@@ -14,8 +14,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // writebackEvery is how much of an upload may wait in the page cache before its
@@ -124,8 +122,7 @@ func (w *earlyWriter) Write(p []byte) (int, error) {
 	n, err := w.file.Write(p)
 	w.written += int64(n)
 	if w.written-w.begun >= writebackEvery && err == nil {
-		// Only a hint: where it is not supported, fsync does all the work.
-		_ = unix.SyncFileRange(int(w.file.Fd()), w.begun, w.written-w.begun, unix.SYNC_FILE_RANGE_WRITE)
+		startWriting(w.file, w.begun, w.written-w.begun)
 		w.begun = w.written
 	}
 	if w.watcher != nil && err == nil {
@@ -252,11 +249,9 @@ func (f *Folder) Has(ctx context.Context, sha256 [32]byte) (bool, error) {
 
 // Free implements Store.
 func (f *Folder) Free() (int64, error) {
-	var disk unix.Statfs_t
-	err := unix.Statfs(f.bytes, &disk)
+	size, free, err := diskOf(f.bytes)
 	// On a small disk the reserve is a part of it.
-	reserve := min(f.Reserve, int64(disk.Blocks)*disk.Bsize/20)
-	return int64(disk.Bavail)*disk.Bsize - reserve, err
+	return free - min(f.Reserve, size/20), err
 }
 
 // Walk implements Store.

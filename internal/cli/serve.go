@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -308,7 +307,7 @@ func lockFolder(dir string) (*os.File, error) {
 	if err != nil {
 		return nil, unwritable(err)
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := lockFile(lock); err != nil {
 		raw, readErr := io.ReadAll(lock)
 		who := "another Crelvo"
 		if readErr == nil && len(raw) > 0 {

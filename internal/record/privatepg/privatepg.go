@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package privatepg runs a PostgreSQL server of Crelvo's own, from the server
 // binaries that are installed on the machine, in a folder, on loopback only.
 package privatepg

@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package recordtest gives tests a real PostgreSQL: one server for a test
 // program, and an empty database for each test.
 package recordtest
