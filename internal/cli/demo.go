@@ -35,6 +35,9 @@ func demoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if host, _, err := net.SplitHostPort(settings.Listen); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
+				return usageError{fmt.Errorf("--listen cannot be %q: everybody knows the credentials of the demo, so it listens on loopback only", settings.Listen)}
+			}
 			if settings.Data == "" {
 				if settings.Data, err = os.MkdirTemp("", "crelvo-demo-"); err != nil {
 					return err

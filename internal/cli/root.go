@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -20,6 +22,8 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/client"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 )
 
 // Version is set when the program is built.
@@ -61,8 +65,53 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if code := silent(0); errors.As(err, &code) {
 		return int(code)
 	}
-	fmt.Fprintln(stderr, "crelvo: "+sentence(err))
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		fmt.Fprintln(stderr, "crelvo: interrupted")
+		return exitInterrupted
+	}
+	said := "crelvo: " + purl.Typed(sentence(err))
+	if form, _ := root.PersistentFlags().GetString("output"); form == "json" || form == "yaml" {
+		_ = (&session{output: form}).show(stderr, failureOf(err), nil) // stderr is all there is to tell it on
+		return exitCode(err)
+	}
+	fmt.Fprintln(stderr, said)
 	return exitCode(err)
+}
+
+// failure is an error as programs read it.
+type failure struct {
+	Error struct {
+		Status int    `json:"status,omitempty"` // of HTTP, where a server answered
+		Code   string `json:"code,omitempty"`
+		Detail string `json:"detail"`
+		Hint   string `json:"hint,omitempty"`
+	} `json:"error"`
+	ExitCode int `json:"exitCode"`
+}
+
+func failureOf(err error) failure {
+	out := failure{ExitCode: exitCode(err)}
+	e := &out.Error
+	e.Detail = err.Error()
+	var p *api.Problem
+	var f *fault.Error
+	switch {
+	case errors.As(err, &p):
+		e.Status, e.Code, e.Detail, e.Hint = p.Status, p.Code, p.Detail, p.Hint
+	case errors.As(err, &f):
+		e.Code, e.Detail, e.Hint = f.Code, f.Message, f.Hint
+	default:
+		e.Code = map[int]string{exitUsage: "usage", exitUnreachable: "unreachable"}[out.ExitCode]
+	}
+	return out
+}
+
+// meant proposes the name that somebody may have meant, or says otherwise.
+func meant(word string, names []string, otherwise string) string {
+	if best := text.Closest(word, names); best != "" {
+		return "Did you mean " + best + "?"
+	}
+	return otherwise
 }
 
 // silent ends the program with a code after all was said.
@@ -87,6 +136,9 @@ func sentence(err error) string {
 	switch {
 	case errors.As(err, &p):
 		hint = p.Hint
+		if p.Status == http.StatusUnprocessableEntity && len(p.Errors) > 0 {
+			message = validation(p)
+		}
 	case errors.As(err, &f):
 		hint = f.Hint
 	case errors.As(err, &u):
@@ -97,6 +149,44 @@ func sentence(err error) string {
 		return message
 	}
 	return message + ". " + hint
+}
+
+// validation is a refusal by the API's schema as a sentence, by the names of flags. A
+// line of it is such as "expected string … (body.holds: everything)".
+func validation(p *api.Problem) string {
+	var all []string
+	for _, line := range p.Errors {
+		what, where, ok := strings.Cut(strings.TrimSuffix(line, ")"), " (")
+		name, value, _ := strings.Cut(where, ": ")
+		name = name[strings.IndexByte(name, '.')+1:]
+		if !ok || name == "" {
+			all = append(all, line)
+			continue
+		}
+		if value != "" {
+			what = fmt.Sprintf("cannot be %q: %s", value, what)
+		}
+		all = append(all, flagOf(name)+" "+what)
+	}
+	return strings.Join(all, "; ")
+}
+
+// flagOf is a field of the API as the command line names it.
+func flagOf(field string) string {
+	var flag strings.Builder
+	flag.WriteString("--")
+	for _, r := range field {
+		switch {
+		case r >= 'A' && r <= 'Z':
+			flag.WriteByte('-')
+			flag.WriteRune(r + 'a' - 'A')
+		case r == '.' || r == '[' || r == ']':
+			flag.WriteByte('-')
+		default:
+			flag.WriteRune(r)
+		}
+	}
+	return strings.TrimRight(flag.String(), "-")
 }
 
 func exitCode(err error) int {
@@ -110,6 +200,8 @@ func exitCode(err error) int {
 		return exitUnreachable
 	case errors.As(err, &p) && p.Status == http.StatusNotFound:
 		return exitNotFound
+	case errors.As(err, &p) && p.Status == http.StatusUnprocessableEntity && len(p.Errors) > 0:
+		return exitUsage
 	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
 		return exitNotAllowed
 	}
@@ -147,6 +239,9 @@ func newRoot() *cobra.Command {
 		return nil
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
+			return usageError{fault.New(fault.Invalid, "no-such-flag", "%s has no flag --%s", cmd.CommandPath(), name).WithHint("%s", meant("--"+name, flagNames(cmd), "See "+cmd.CommandPath()+" --help."))}
+		}
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
 	flags := root.PersistentFlags()
@@ -173,7 +268,12 @@ func newRoot() *cobra.Command {
 func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usageError{fmt.Errorf("there is no command %q; see %s --help", cmd.CommandPath()+" "+args[0], cmd.CommandPath())}
+			var names []string
+			for _, c := range cmd.Commands() {
+				names = append(names, c.Name())
+			}
+			return usageError{fault.New(fault.Invalid, "no-such-command", "there is no command %q", cmd.CommandPath()+" "+args[0]).
+				WithHint("%s", meant(args[0], names, "See "+cmd.CommandPath()+" --help."))}
 		}
 		return cmd.Help()
 	}}
@@ -263,11 +363,37 @@ func (s *session) client() (*client.Client, error) {
 			server = candidate
 		}
 	}
+	server, err = serverAddress(server)
+	if err != nil {
+		return nil, err
+	}
 	token := os.Getenv("CRELVO_TOKEN")
 	if token == "" && server == c.Server {
 		token = c.Token
 	}
 	return &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version, OnTokenEnds: s.warnOfEnd}, nil
+}
+
+// serverAddress is the address of a server as it was given: a scheme that is left out
+// is https, or http on the machine itself.
+func serverAddress(text string) (string, error) {
+	whole := strings.TrimSpace(text)
+	if !strings.Contains(whole, "://") {
+		host, _, err := net.SplitHostPort(whole)
+		if err != nil {
+			host = whole
+		}
+		scheme := "https://"
+		if host == "localhost" || net.ParseIP(host).IsLoopback() {
+			scheme = "http://"
+		}
+		whole = scheme + whole
+	}
+	u, err := url.Parse(whole)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		return "", usageError{fmt.Errorf("%q is no address of a server; write it like https://packages.skerry.example", text)}
+	}
+	return strings.TrimSuffix(whole, "/"), nil
 }
 
 // completeRepositories completes names of repositories.

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -24,6 +25,7 @@ import (
 	"github.com/knadh/koanf/providers/posflag"
 	"github.com/knadh/koanf/v2"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"crelvo/console"
 	"crelvo/internal/blob"
@@ -46,6 +48,7 @@ type serveSettings struct {
 	LongestToken string        `koanf:"longest-token"`
 	LargestFile  string        `koanf:"largest-file"`
 	AdoptStore   bool          `koanf:"adopt-store"`
+	LoseSecrets  bool          `koanf:"lose-secrets"`
 	Proxies      []string      `koanf:"trusted-proxies"`
 	Drain        time.Duration `koanf:"drain"`
 	KeyFile      string        `koanf:"key-file"`
@@ -63,6 +66,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version is held to be complete")
 	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
 	f.Bool("adopt-store", false, "take the store in the data folder for the one that the database is about, though it is another; for when that was lost")
+	f.Bool("lose-secrets", false, "forget credentials and keys that the key file cannot open; for when the right one was lost")
 	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
 	f.StringSlice("trusted-proxies", nil, "addresses or networks of proxies whose word counts for where requests come from, such as 10.0.0.5 or 10.0.0.0/24; none unless named")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
@@ -94,6 +98,11 @@ func readSettings(cmd *cobra.Command) (serveSettings, error) {
 		if err := k.Load(file.Provider(path), yamlParser{}); err != nil {
 			return s, fault.New(fault.Invalid, "bad-config", "the settings in %s cannot be read: %v", path, err)
 		}
+		for _, name := range k.Keys() {
+			if cmd.Flags().Lookup(name) == nil || name == "config" {
+				return s, usageError{fault.New(fault.Invalid, "bad-config", "%s has %q, which is no setting", path, name).WithHint("%s", meant("--"+name, flagNames(cmd), "crelvo serve --help lists them."))}
+			}
+		}
 	}
 	fromEnvironment := env.Provider(".", env.Opt{Prefix: "CRELVO_", TransformFunc: func(name, value string) (string, any) {
 		return strings.ReplaceAll(strings.ToLower(strings.TrimPrefix(name, "CRELVO_")), "_", "-"), value
@@ -108,7 +117,24 @@ func readSettings(cmd *cobra.Command) (serveSettings, error) {
 	if err := k.Unmarshal("", &s); err != nil {
 		return s, fault.New(fault.Invalid, "bad-settings", "the settings cannot be used: %v", err)
 	}
-	return s, nil
+	return s, checkPublicURL(s.PublicURL)
+}
+
+func flagNames(cmd *cobra.Command) (names []string) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, "--"+f.Name) })
+	return names
+}
+
+// checkPublicURL refuses what is no address of a web server.
+func checkPublicURL(text string) error {
+	if text == "" {
+		return nil
+	}
+	u, err := url.Parse(text)
+	if err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && u.RawQuery == "" && u.Fragment == "" && strings.Trim(u.Path, "/") == "" {
+		return nil
+	}
+	return usageError{fmt.Errorf("--public-url cannot be %q; write it like https://packages.skerry.example, with nothing behind the host", text)}
 }
 
 func newLog(w io.Writer, s serveSettings) (*slog.Logger, error) {
@@ -254,7 +280,7 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore})
+	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
 	if err != nil {
 		return nil, err
 	}

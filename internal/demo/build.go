@@ -47,9 +47,9 @@ See the [bridge handbook](https://skerry.example/bridge) first.
 
 const tideReadme = `# tidecast
 
-Says when the tide turns, for **every pier** of the Skerry Line.
+Says when the tide turns, for **every berth** of the Skerry Line.
 
-1. Give it a pier.
+1. Give it a berth.
 2. Wait for the moon.
 `
 

@@ -19,10 +19,10 @@ import (
 
 // The fixed credentials of the demo.
 const (
-	User     = "harbour-master"
+	User     = "traffic-office"
 	Password = "low-tide-at-noon"
 	// Token belongs to the first user, admin.
-	Token = "demo-token-of-the-harbour"
+	Token = "demo-token-of-the-traffic-office"
 )
 
 // Clock is a clock that the seeding sets to the past, and that then runs with

@@ -22,7 +22,7 @@ const maxLanded = 64 << 20
 func (u *Upstream) land(w http.ResponseWriter, r *http.Request) {
 	user, secret, ok := r.BasicAuth()
 	if !ok || user != LandingUser || secret != LandingSecret {
-		w.Header().Set("WWW-Authenticate", `Basic realm="the public harbour"`)
+		w.Header().Set("WWW-Authenticate", `Basic realm="the public shore"`)
 		http.Error(w, "sign in first", http.StatusUnauthorized)
 		return
 	}

@@ -38,7 +38,7 @@ const (
 
 // notes are those of the releases of the berth planner.
 var notes = map[string]string{"1.2.0": "Berths of two ferries may overlap by ten minutes.", "1.3.0": "Winter fares. The planner knows spring tides.",
-	"1.4.0": "Faster in fog, and no more double bookings at the north pier."}
+	"1.4.0": "Faster in fog, and no more double bookings at the north berth."}
 
 // record records a run of a build.
 func (y *yard) record(ctx context.Context, name string, run int, began time.Time) error {

@@ -255,7 +255,7 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	case "page":
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		_, _ = io.WriteString(w, "<!doctype html><title>Welcome to the harbour</title><p>Please accept our terms first.")
+		_, _ = io.WriteString(w, "<!doctype html><title>Welcome to the island</title><p>Please accept our terms first.")
 		return
 	case "redirect":
 		http.Redirect(w, r, fault.To, http.StatusFound)

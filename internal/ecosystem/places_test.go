@@ -71,12 +71,12 @@ func TestJSONPlaces(t *testing.T) {
 func TestSwap(t *testing.T) {
 	own := Stamp{Name: "tide-model", From: "1.4.0-SNAPSHOT", Upload: "1.4.0-20261101.080910-3", To: "1.4.0"}
 	other := Stamp{Name: "fare-engine", From: "1.4.0-SNAPSHOT", To: "1.4.1"}
-	third := Stamp{Name: "quay", From: "2-SNAPSHOT", To: "2"}
+	third := Stamp{Name: "line", From: "2-SNAPSHOT", To: "2"}
 	f := ToRestamp{Stamp: own, All: Stamps{own, other, third}}
 	for text, want := range map[string]string{
 		"1.4.0-SNAPSHOT": "1.4.0", "[1.4.0-SNAPSHOT,2)": "[1.4.0,2)", "v1.4.0-SNAPSHOT": "v1.4.0", "11.4.0-SNAPSHOT": "11.4.0-SNAPSHOT", "1.4.0-SNAPSHOTS": "1.4.0-SNAPSHOTS",
 		"0.1.4.0-SNAPSHOT": "0.1.4.0-SNAPSHOT", "tide-model-1.4.0-20261101.080910-3.jar": "tide-model-1.4.0.jar", "fare-engine-1.4.0-SNAPSHOT.jar": "fare-engine-1.4.1.jar",
-		"quay 2-SNAPSHOT, 2-SNAPSHOT": "quay 2, 2", "1.4.0-20261101.080910-31": "1.4.0-20261101.080910-31", "": "", "é1.4.0-SNAPSHOTé": "é1.4.0é",
+		"line 2-SNAPSHOT, 2-SNAPSHOT": "line 2, 2", "1.4.0-20261101.080910-31": "1.4.0-20261101.080910-31", "": "", "é1.4.0-SNAPSHOTé": "é1.4.0é",
 	} {
 		if got := f.Swap(text, nil); got != want {
 			t.Errorf("%q became %q, not %q", text, got, want)

@@ -178,3 +178,19 @@ func (tx *Tx) SetDestination(ctx context.Context, d Destination) error {
 func (tx *Tx) RemoveDestination(ctx context.Context, name string) (done bool, err error) {
 	return changedOne(tx.ExecContext(ctx, `delete from destination where name = $1`, name))
 }
+
+// LostSecrets names whose secrets cannot be opened any more.
+type LostSecrets struct {
+	Repositories       []int64
+	Destinations, Keys []string
+}
+
+// ForgetSecrets drops what cannot be opened; keys stay with their public parts.
+func (db *DB) ForgetSecrets(ctx context.Context, lost LostSecrets) error {
+	return db.Within(ctx, func(tx *Tx) error {
+		_, err1 := tx.ExecContext(ctx, `update repository set secret = null where id = any($1)`, lost.Repositories)
+		_, err2 := tx.ExecContext(ctx, `update destination set secret = null where name = any($1)`, lost.Destinations)
+		_, err3 := tx.ExecContext(ctx, `update signing_key set secret = '' where name = any($1)`, lost.Keys)
+		return errors.Join(err1, err2, err3)
+	})
+}

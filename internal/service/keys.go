@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"errors"
 	"io"
 	"regexp"
 	"slices"
@@ -244,6 +245,9 @@ func (s *Service) signerNamed(ctx context.Context, name string) (*signer, error)
 		return nil, fault.New(fault.Conflict, "no-such-key", "there is no key %s to sign with", name).WithHint("Make it with crelvo key add %s --sign, or have the track sign with another.", name)
 	}
 	secret, err := s.decrypt(keys[i].Secret, keyUse)
+	if errors.Is(err, errOtherKey) {
+		return nil, fault.New(fault.Conflict, "key-lost", "the secret part of the key %s was lost with the server's key", name).WithHint("Add it again: crelvo key remove %s, then crelvo key add %s --sign.", name, name)
+	}
 	if err != nil {
 		return nil, err
 	}

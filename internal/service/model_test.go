@@ -34,7 +34,7 @@ type expected struct {
 // model is what a package of two repositories on a track should be, after whatever
 // was done to it.
 type model struct {
-	*quay
+	*line
 	t      *testing.T
 	random *rand.Rand
 	seen   map[place]expected
@@ -387,7 +387,7 @@ func TestModel(t *testing.T) {
 	for seed := range seeds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
-			m := &model{quay: newQuay(t, recordtest.URL(t)), t: t, random: rand.New(rand.NewPCG(uint64(seed), 7)), seen: map[place]expected{}, pinned: map[place]bool{},
+			m := &model{line: newLine(t, recordtest.URL(t)), t: t, random: rand.New(rand.NewPCG(uint64(seed), 7)), seen: map[place]expected{}, pinned: map[place]bool{},
 				ever: map[place][32]byte{}, gone: map[int64]map[place]expected{}, made: map[int64][]place{}}
 			m.set(t, "name: newest\nrepositories: [snapshots]\nkeep:\n  - newest 1 of each package\n")
 			for range steps {

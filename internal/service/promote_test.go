@@ -19,15 +19,15 @@ import (
 	"crelvo/internal/record/recordtest"
 )
 
-// quay is a node with a track from snapshots to releases.
-type quay struct {
+// line is a node with a track from snapshots to releases.
+type line struct {
 	*node
 	snapshots, releases catalog.Repository
 }
 
-func newQuay(t *testing.T, url string, gates ...string) *quay {
+func newLine(t *testing.T, url string, gates ...string) *line {
 	t.Helper()
-	q := &quay{node: newNode(t, url)}
+	q := &line{node: newNode(t, url)}
 	var err error
 	if q.snapshots, err = q.AddRepository(t.Context(), q.admin, NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}}); err != nil {
 		t.Fatal(err)
@@ -63,7 +63,7 @@ func part(n int, files ...madeup.Entry) madeup.Package {
 	return madeup.Package{Name: fmt.Sprintf("@skerry/part-%d", n), Version: "1.0.0-dev.1", Licence: "MIT", Files: files}
 }
 
-func (q *quay) names(t *testing.T) (names []string) {
+func (q *line) names(t *testing.T) (names []string) {
 	t.Helper()
 	keys, err := q.db.PackagesOf(t.Context(), q.releases.ID)
 	if err != nil {
@@ -78,7 +78,7 @@ func (q *quay) names(t *testing.T) (names []string) {
 // TestPromotionFaults: a disk that is full, bytes that are gone, and a server that
 // went down leave nothing behind, and say so.
 func TestPromotionFaults(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t))
+	q := newLine(t, recordtest.URL(t))
 	q.npm(t, q.admin, q.snapshots, part(1))
 	q.npm(t, q.admin, q.snapshots, part(2))
 	stored := q.stored(t)
@@ -120,7 +120,7 @@ func TestPromotionFaults(t *testing.T) {
 // TestPromotionObstacles: what cannot be changed honestly stops a promotion, with
 // the entry, unless it is told to go on.
 func TestPromotionObstacles(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t), "licences MIT")
+	q := newLine(t, recordtest.URL(t), "licences MIT")
 	q.npm(t, q.admin, q.snapshots, part(1, madeup.Entry{Name: "package/dist/bundle.js", Content: `var version="1.0.0-dev.1"`}))
 	ask := PromotionRequest{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1"}}
 	plan, err := q.PlanPromotion(t.Context(), q.admin, ask)
@@ -154,7 +154,7 @@ func TestPromotionObstacles(t *testing.T) {
 // TestPromotionWaits for a time, and goes by itself when it has come; what went in
 // the meantime is missed.
 func TestPromotionWaits(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t), "waited 2h")
+	q := newLine(t, recordtest.URL(t), "waited 2h")
 	q.npm(t, q.admin, q.snapshots, part(1))
 	q.npm(t, q.admin, q.snapshots, part(2))
 	ask := func(n int) PromotionView {
@@ -191,7 +191,7 @@ func TestPromotionWaits(t *testing.T) {
 // done, one does it.
 func TestPromotionOnTwoNodes(t *testing.T) {
 	url := recordtest.URL(t)
-	q := newQuay(t, url, "waited 2h")
+	q := newLine(t, url, "waited 2h")
 	other := newNode(t, url)
 	other.store, other.blobs = q.store, q.store
 	later := func() time.Time { return time.Now().Add(3 * time.Hour) }
@@ -225,7 +225,7 @@ func TestPromotionOnTwoNodes(t *testing.T) {
 // TestPromotionSight: who may promote some packages promotes those, and sees of
 // builds, promotions and arrivals what is theirs.
 func TestPromotionSight(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t))
+	q := newLine(t, recordtest.URL(t))
 	if _, err := q.AddRepository(t.Context(), q.admin, NewRepository{Repository: catalog.Repository{Name: "elsewhere", Kind: catalog.House, Holds: catalog.Both}}); err != nil {
 		t.Fatal(err)
 	}
@@ -305,7 +305,7 @@ func TestPromotionSight(t *testing.T) {
 // TestBuildsOfATime: without a beginning, a build takes what its token published
 // since the last one ended; later parts of the same upload join it.
 func TestBuildsOfATime(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t))
+	q := newLine(t, recordtest.URL(t))
 	ci := q.admin
 	ci.Token = "nightly"
 	report := func(number string) record.Build {

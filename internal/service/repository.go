@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 )
 
@@ -140,8 +141,21 @@ func (s *Service) Repository(caller access.Caller, name string, action access.Ac
 		return r, s.Allow(caller, access.Manage, everything)
 	}
 	return r, fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
-		WithHint("%screlvo repo list shows those that you may read. %s.", alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
+		WithHint("%s%screlvo repo list shows those that you may read. %s.", s.didYouMean(caller, name), alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
 			access.Of(catalog.Repository{Name: name})), s.whoGrants(everything))
+}
+
+// didYouMean names the repository that somebody may have meant, of those that they
+// may read.
+func (s *Service) didYouMean(caller access.Caller, name string) string {
+	var names []string
+	for _, r := range s.Readable(caller) {
+		names = append(names, r.Name)
+	}
+	if meant := text.Closest(name, names); meant != "" {
+		return "Did you mean " + meant + "? "
+	}
+	return ""
 }
 
 // Totals tells what each of the repositories holds of what is in sight. Chains

@@ -1,13 +1,18 @@
 package service
 
 import (
+	"context"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
 )
 
 // upstreamSecret is how a mirror signs in, as it is encrypted.
@@ -85,4 +90,55 @@ func (s *Service) unseal(sealed []byte, m *catalog.MirrorSettings) error {
 	}
 	m.User, m.Secret, m.Proxy = secret.User, secret.Secret, secret.Proxy
 	return nil
+}
+
+// knowKey makes sure that what is kept secret can be opened with the server's key.
+// With LoseSecrets, what cannot be opened is forgotten, and has to be given again.
+func (s *Service) knowKey(ctx context.Context) error {
+	repositories, err := s.db.Repositories(ctx)
+	if err != nil {
+		return err
+	}
+	destinations, err := s.db.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	keys, err := s.db.SigningKeys(ctx)
+	if err != nil {
+		return err
+	}
+	var lost record.LostSecrets
+	var names []string
+	shut := func(sealed, use []byte) bool {
+		_, err := s.decrypt(sealed, use)
+		return len(sealed) > 0 && err != nil
+	}
+	for _, r := range repositories {
+		if shut(r.Secret, secretUse) {
+			lost.Repositories, names = append(lost.Repositories, r.ID), append(names, "the credentials of the mirror "+r.Name)
+		}
+	}
+	for _, d := range destinations {
+		if shut(d.Secret, destinationUse) {
+			lost.Destinations, names = append(lost.Destinations, d.Name), append(names, "those of the destination "+d.Name)
+		}
+	}
+	for _, k := range keys {
+		if shut(k.Secret, keyUse) {
+			lost.Keys, names = append(lost.Keys, k.Name), append(names, "the key "+k.Name)
+		}
+	}
+	const most = 5
+	if len(names) > most {
+		names = append(names[:most], fmt.Sprintf("%d more", len(names)-most))
+	}
+	switch {
+	case names == nil:
+		return nil
+	case !s.settings.LoseSecrets:
+		return fault.New(fault.Internal, "other-key", "the server's key cannot open what was encrypted: %s", strings.Join(names, ", ")).
+			WithHint("Give the key that it was encrypted with (--key-file). If that was lost, start once with --lose-secrets; then set these again.")
+	}
+	s.log.Warn("what another key encrypted is forgotten, and has to be set again", "what", strings.Join(names, ", "))
+	return s.db.ForgetSecrets(ctx, lost)
 }

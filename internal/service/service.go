@@ -53,6 +53,8 @@ type Settings struct {
 	LargestFile int64
 	// AdoptStore takes the store for the one of the records, whatever it is.
 	AdoptStore bool
+	// LoseSecrets forgets what another key encrypted, instead of refusing to start.
+	LoseSecrets bool
 	// Version names the program to upstreams.
 	Version string
 }
@@ -161,6 +163,9 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 		return nil, err
 	}
 	if err := s.knowStore(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.knowKey(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.tidy(ctx); err != nil {

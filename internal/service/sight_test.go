@@ -296,10 +296,10 @@ func TestAdminRemains(t *testing.T) {
 		t.Errorf("the admin after that: %v, %v", c.Grants, err)
 	}
 	// Through a team it counts as well; then the team must stay.
-	if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: "harbour-master"}); err != nil {
+	if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: "traffic-office"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.AddTeam(ctx, n.admin, "masters", "", []string{"harbour-master"}); err != nil {
+	if err := n.AddTeam(ctx, n.admin, "masters", "", []string{"traffic-office"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.AddGrant(ctx, n.admin, NewGrant{Holder: "team:masters", Role: "admin", Repositories: "*"}); err != nil {
@@ -308,11 +308,11 @@ func TestAdminRemains(t *testing.T) {
 	if err := n.RemoveGrant(ctx, n.admin, grants[0].ID); err != nil {
 		t.Fatal(err)
 	}
-	master, err := n.CallerNamed(ctx, "harbour-master")
+	master, err := n.CallerNamed(ctx, "traffic-office")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.EditTeam(ctx, master, "masters", TeamChange{Leave: []string{"harbour-master"}}); fault.Of(err).Code != "last-admin" {
+	if err := n.EditTeam(ctx, master, "masters", TeamChange{Leave: []string{"traffic-office"}}); fault.Of(err).Code != "last-admin" {
 		t.Errorf("leaving: %v", err)
 	}
 	if err := n.RemoveTeam(ctx, master, "masters"); fault.Of(err).Code != "last-admin" {

@@ -15,7 +15,7 @@ import (
 // TestUndoAfterARemoval: undoing a promotion of which one version was removed
 // meanwhile counts each version away once, and leaves alone what was published anew.
 func TestUndoAfterARemoval(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t))
+	q := newLine(t, recordtest.URL(t))
 	other := part(1)
 	other.Version = "0.9.0"
 	q.npm(t, q.admin, q.releases, other) // an acknowledged release of the same package
@@ -58,7 +58,7 @@ func TestUndoAfterARemoval(t *testing.T) {
 
 // TestWithdrawnIsNotPromoted without a word.
 func TestWithdrawnIsNotPromoted(t *testing.T) {
-	q := newQuay(t, recordtest.URL(t))
+	q := newLine(t, recordtest.URL(t))
 	q.npm(t, q.admin, q.snapshots, part(1))
 	withdrawn := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "part-1", Version: "1.0.0-dev.1"}
 	if err := q.WithdrawVersion(t.Context(), q.admin, "snapshots", withdrawn, "leaks", false); err != nil {

@@ -23,7 +23,7 @@ const crowd = `
 insert into package (repository_id, ecosystem, namespace, name, revision, changed_at, versions, bytes)
 select (array(select id from repository order by id))[1 + n % 3], (array['maven', 'npm', 'pypi', 'nuget'])[1 + n % 4],
   case n % 4 when 0 then 'example.skerry.' || (array['berth', 'fare', 'crew', 'deck', 'tide'])[1 + n / 4 % 5] when 1 then '@skerry' else '' end,
-  (array['brine', 'kelp', 'tide', 'berth', 'gull', 'anchor', 'lodestar', 'fathom', 'harbour', 'slipway'])[1 + n * 7 % 10] || '-' ||
+  (array['brine', 'kelp', 'tide', 'berth', 'gull', 'anchor', 'lodestar', 'fathom', 'channel', 'slipway'])[1 + n * 7 % 10] || '-' ||
   (array['planner', 'model', 'engine', 'colors', 'format', 'client', 'server', 'widgets', 'codec', 'link', 'http', 'json'])[1 + n / 10 % 12] || '-' || n,
   50, now() - n * interval '1 minute', 50, 50 * 20480
 from generate_series(1, 20000) n;
@@ -38,7 +38,7 @@ analyze;`
 
 // typed are queries that are asked letter by letter.
 var typed = []string{"berth-planner", "skerry tide", "lodestar json", "kelp repo:releases", "ecosystem:npm widgets", "holds:snapshots age:>30d downloads:0",
-	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d harbour", "zebra", "tide model", "harbour-client", "@skerry/anchor", "gull codec", "slipway server 77"}
+	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d channel", "zebra", "tide model", "channel-client", "@skerry/anchor", "gull codec", "slipway server 77"}
 
 // crowd starts a service on a database of its own, with the repositories that crowd
 // fills, and a connection to that.

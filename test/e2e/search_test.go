@@ -33,21 +33,21 @@ func found(t *testing.T, q string) string {
 // TestSearch asks through the API, the command line and the console.
 func TestSearch(t *testing.T) {
 	both := repository(t, "both")
-	publishMade(t, both, "npm", madeup.Package{Name: "@wharf/crane-ui", Version: "2.0.0", Licence: "MIT", Needs: map[string]string{"kelp-colors": "^3.0.0"}})
-	publishMade(t, both, "npm", madeup.Package{Name: "@wharf/crane-ui", Version: "2.1.0-dev.7", Licence: "ISC"})
+	publishMade(t, both, "npm", madeup.Package{Name: "@island/crane-ui", Version: "2.0.0", Licence: "MIT", Needs: map[string]string{"kelp-colors": "^3.0.0"}})
+	publishMade(t, both, "npm", madeup.Package{Name: "@island/crane-ui", Version: "2.1.0-dev.7", Licence: "ISC"})
 	publishMade(t, both, "pypi", madeup.Package{Name: "crane-model", Version: "1.0", Licence: "Apache-2.0"})
-	const ui, model = "pkg:npm/%40wharf/crane-ui", "pkg:pypi/crane-model@1.0"
+	const ui, model = "pkg:npm/%40island/crane-ui", "pkg:pypi/crane-model@1.0"
 	in := "repo:" + both + " "
 	for q, want := range map[string]string{
 		"crane":                          model + " " + ui + "@2.1.0-dev.7",
 		"crane holds:releases":           model + " " + ui + "@2.0.0",
 		"crane needs:kelp-colors":        ui + "@2.0.0",
 		"crane licence:isc":              ui + "@2.1.0-dev.7",
-		"pkg:npm/@wharf/* label:latest":  ui + "@2.1.0-dev.7",
+		"pkg:npm/@island/* label:latest": ui + "@2.1.0-dev.7",
 		"crane age:>1h":                  "",
 		"crane -ecosystem:npm":           model,
 		"pkg:pypi/Crane_Model size:<1MB": model,
-		"@wharf":                         ui + "@2.1.0-dev.7",
+		"@island":                        ui + "@2.1.0-dev.7",
 	} {
 		if got := found(t, in+q); got != want {
 			t.Errorf("%q finds %s; want %s", q, got, want)
@@ -91,7 +91,7 @@ func TestSearch(t *testing.T) {
 	do(browser.ShowsText("crane-model", "2.0.0"))
 	do(browser.ClickText("Save this search"), chromedp.WaitVisible(chromedp.CSS("input[name=name]")), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "from-the-page"),
 		browser.ClickText("Save it"), browser.ShowsText("@from-the-page"))
-	do(chromedp.Navigate(shared.Address+"/package/npm/@wharf/crane-ui"), browser.ShowsText("latest", "2.0.0"))
+	do(chromedp.Navigate(shared.Address+"/package/npm/@island/crane-ui"), browser.ShowsText("latest", "2.0.0"))
 	if _, errs, code := crelvoAsAdmin(t, "search", "--forget", "cranes"); code != 0 {
 		t.Errorf("%d %s", code, errs)
 	}

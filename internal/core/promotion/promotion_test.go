@@ -16,7 +16,7 @@ var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 func item(change func(*Item)) Item {
 	i := Item{PURL: purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.5.0-SNAPSHOT"}, To: "1.5.0", Since: now.Add(-50 * time.Hour),
 		Build:    &Build{Name: "berth#7", Recorded: true, Tests: &junit.Summary{Tests: 3}, Statements: []Statement{{Type: "slsa", SignedBy: []string{"yard"}}}},
-		Licences: []catalog.Licence{{Name: "The Apache License, Version 2.0"}}, Signers: map[string][]string{"a.jar": {"yard", "quay"}, "a.pom": {"quay"}}, There: []string{"1.4.0", "1.6.0", "1.7.0"}}
+		Licences: []catalog.Licence{{Name: "The Apache License, Version 2.0"}}, Signers: map[string][]string{"a.jar": {"yard", "line"}, "a.pom": {"line"}}, There: []string{"1.4.0", "1.6.0", "1.7.0"}}
 	if change != nil {
 		change(&i)
 	}
@@ -44,11 +44,11 @@ func TestGates(t *testing.T) {
 		{"no-snapshots", func(i *Item) {
 			i.Dependencies = []catalog.Dependency{{PURL: "pkg:maven/a/b", Version: "[1.0-SNAPSHOT,2)"}}
 		}, Fail, "needs maven/a/b 1.0-SNAPSHOT"},
-		{"signed-by quay", nil, Pass, "2 files are signed by quay"},
+		{"signed-by line", nil, Pass, "2 files are signed by line"},
 		{"signed-by yard", nil, Fail, "a.pom is not signed"},
 		{"signed-by yard", func(i *Item) { i.WillSign = "yard" }, Pass, "signed on the way"},
 		{"signed-by yard", func(i *Item) { i.Signers = nil }, Fail, "no signatures"},
-		{"attested slsa", nil, Pass, "has one"}, {"attested slsa by yard, quay", nil, Pass, "signed by yard"}, {"attested slsa by quay", nil, Fail, "has none"}, {"attested vex", nil, Fail, "has none"},
+		{"attested slsa", nil, Pass, "has one"}, {"attested slsa by yard, line", nil, Pass, "signed by yard"}, {"attested slsa by line", nil, Fail, "has none"}, {"attested vex", nil, Fail, "has none"},
 		{"licences MIT, Apache-2.0", nil, Pass, "Apache-2.0"}, {"licences MIT", nil, Fail, "Apache-2.0"},
 		{"licences MIT", func(i *Item) { i.Licences = nil }, Fail, "states no licence"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only OR MIT"}} }, Pass, "MIT"},

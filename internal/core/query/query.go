@@ -14,6 +14,7 @@ import (
 
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 )
 
 // Query is what is asked for: everything must fit.
@@ -287,44 +288,14 @@ func parseLength(text string) (time.Duration, bool) {
 
 // suggest proposes the key that somebody may have meant.
 func suggest(key string) string {
-	best, least := "", 3
 	var names []string
 	for _, k := range Keys {
 		names = append(names, k.Name)
-		if d := distance(key, k.Name); d < least {
-			best, least = k.Name, d
-		}
 	}
-	if best != "" {
+	if best := text.Closest(key, names); best != "" {
 		return fmt.Sprintf("Did you mean %s: ?", best)
 	}
 	return `Choose from ` + strings.Join(names, ", ") + `; or write it in quotes, if it is a word.`
-}
-
-// distance is how many letters must be changed, added, left out or swapped with
-// their neighbour to make b of a.
-func distance(a, b string) int {
-	rows := make([][]int, len(a)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(b)+1)
-		rows[i][0] = i
-	}
-	for j := range rows[0] {
-		rows[0][j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
-			}
-		}
-	}
-	return rows[len(a)][len(b)]
 }
 
 // Join adds what another query asks for.

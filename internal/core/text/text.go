@@ -93,3 +93,46 @@ func Clean(s string, lines bool, max int) string {
 	}
 	return b.String()
 }
+
+// Closest is the name that somebody may have meant by a word; "" if none is close.
+func Closest(word string, names []string) string {
+	best, least := "", 3
+	if len(word) < 4 {
+		least = 2
+	}
+	for _, name := range names {
+		if len(word) > MaxName || len(name) > MaxName {
+			continue
+		}
+		if d := distance(word, name); d < least {
+			best, least = name, d
+		}
+	}
+	return best
+}
+
+// distance is how many letters must be changed, added, left out or swapped with
+// their neighbour to make b of a.
+func distance(a, b string) int {
+	rows := make([][]int, len(a)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(b)+1)
+		rows[i][0] = i
+	}
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
+		}
+	}
+	return rows[len(a)][len(b)]
+}

@@ -69,3 +69,12 @@ func FuzzClean(f *testing.F) {
 		}
 	})
 }
+
+func TestClosest(t *testing.T) {
+	names := []string{"snapshots", "staging", "releases"}
+	for word, want := range map[string]string{"snapshotz": "snapshots", "snaphsots": "snapshots", "release": "releases", "stage": "", "x": "", "": "", strings.Repeat("s", 5000): ""} {
+		if got := Closest(word, names); got != want {
+			t.Errorf("%.20s is close to %q; want %q", word, got, want)
+		}
+	}
+}

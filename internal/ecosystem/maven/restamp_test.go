@@ -80,14 +80,14 @@ func TestRestampProperties(t *testing.T) {
 	}
 }
 
-const manifest = "Manifest-Version: 1.0\r\nImplementation-Title: the planner of berths, piers, buoys and other places to stay, old and new\r\n" +
+const manifest = "Manifest-Version: 1.0\r\nImplementation-Title: the planner of berths, buoys, buoys and other places to stay, old and new\r\n" +
 	"Implementation-Version: 1.4.0-SNAPSHOT\r\nBundle-Version: 1.4.0.SNAPSHOT\r\nClass-Path: lib/tide-model-1.4.0-SNAPSHOT.jar lib/brine-http-2.1.0.jar lib\r\n /fare-engine-2.0.0-SNAPSHOT.jar\r\n\r\n"
 
 // TestRestampManifest unfolds and folds only what it changes.
 func TestRestampManifest(t *testing.T) {
 	f := ecosystem.ToRestamp{Stamp: planner, All: ecosystem.Stamps{planner, tides, fares}}
 	edited, changes := restampManifest(f, []byte(manifest))
-	want := "Manifest-Version: 1.0\r\nImplementation-Title: the planner of berths, piers, buoys and other places to stay, old and new\r\n" +
+	want := "Manifest-Version: 1.0\r\nImplementation-Title: the planner of berths, buoys, buoys and other places to stay, old and new\r\n" +
 		"Implementation-Version: 1.4.0\r\nBundle-Version: 1.4.0\r\nClass-Path: lib/tide-model-1.4.0.jar lib/brine-http-2.1.0.jar lib/fare\r\n -engine-2.0.0.jar\r\n\r\n"
 	if string(edited) != want || len(changes) != 3 {
 		t.Errorf("%q\ninstead of\n%q\n%+v", edited, want, changes)

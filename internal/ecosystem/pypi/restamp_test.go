@@ -17,7 +17,7 @@ import (
 
 var (
 	cast  = ecosystem.Stamp{Name: "tidecast", From: "0.7.0.dev83", To: "0.7.0"}
-	piers = ecosystem.Stamp{Name: "pier-names", From: "1.0.dev1", To: "1.0"}
+	buoys = ecosystem.Stamp{Name: "buoy-names", From: "1.0.dev1", To: "1.0"}
 )
 
 // hashed is a wheel whose RECORD has digests, as build tools make it.
@@ -33,25 +33,25 @@ func hashed(entries ...madeup.Entry) []byte {
 
 // TestRestampWheel restamps a wheel, whose record must be true afterwards.
 func TestRestampWheel(t *testing.T) {
-	metadata := "Metadata-Version: 2.1\nName: tidecast\nVersion: 0.7.0.dev83\nRequires-Dist: pier-names ==1.0.dev1\nRequires-Dist: soundings >=2\n\nVersion: 0.7.0.dev83 of old\n"
+	metadata := "Metadata-Version: 2.1\nName: tidecast\nVersion: 0.7.0.dev83\nRequires-Dist: buoy-names ==1.0.dev1\nRequires-Dist: soundings >=2\n\nVersion: 0.7.0.dev83 of old\n"
 	content := hashed(madeup.Entry{Name: "tidecast/__init__.py", Content: "__version__ = '0.7.0.dev83'\nolder = '0.7.0.dev8'\n"},
 		madeup.Entry{Name: "tidecast/tables.bin", Content: "\x00\x01 0.7.0.dev8"},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.data/scripts/tide", Content: "#!python\n"},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.dist-info/METADATA", Content: metadata},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.dist-info/WHEEL", Content: "Wheel-Version: 1.0\n"})
 	r, result := ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: "tidecast-0.7.0.dev83-py3-none-any.whl", Content: content, Stamp: cast,
-		All: ecosystem.Stamps{piers}})
+		All: ecosystem.Stamps{buoys}})
 	if r.Name != "tidecast-0.7.0-py3-none-any.whl" || len(r.Mentions) != 1 { // in the description
 		t.Errorf("%s: %v", r.Name, r.Mentions)
 	}
 	checkRecord(t, result, 6)
-	p := madeup.Package{Name: "tidecast", Version: "0.7.0.dev83", Needs: map[string]string{"Pier_Names": "==1.0.dev1"}}
-	r, _ = ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{piers}})
+	p := madeup.Package{Name: "tidecast", Version: "0.7.0.dev83", Needs: map[string]string{"Buoy_Names": "==1.0.dev1"}}
+	r, _ = ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{buoys}})
 	if len(r.Changes) != 11 {
 		t.Errorf("%d changes: %+v", len(r.Changes), r.Changes)
 	}
 	p.Files = []madeup.Entry{{Name: "tidecast-0.7.0.dev83.dist-info/RECORD.p7s", Content: "sealed"}}
-	ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{piers}, Obstacles: []string{"the archive is signed"}})
+	ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{buoys}, Obstacles: []string{"the archive is signed"}})
 }
 
 // checkRecord compares the record of a wheel with what is in it.
