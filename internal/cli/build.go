@@ -103,11 +103,8 @@ func parseStart(text string) (*time.Time, error) {
 		at := time.Unix(seconds, 0)
 		return &at, nil
 	}
-	at, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		return nil, usageError{fmt.Errorf("%q is no time; write it as 2026-11-01T08:00:00Z", text)}
-	}
-	return &at, nil
+	at, err := parseSince(text)
+	return &at, err
 }
 
 func buildBegin(s *session) *cobra.Command {

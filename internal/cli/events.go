@@ -6,7 +6,6 @@ import (
 	"io"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,7 +21,7 @@ type eventFlags struct {
 
 func (e *eventFlags) add(cmd *cobra.Command, s *session) {
 	f := cmd.Flags()
-	f.StringVar(&e.since, "since", "", "only the last while, such as 12h or 7d")
+	f.StringVar(&e.since, "since", "", "only since "+momentForms)
 	f.StringVar(&e.Who, "who", "", "only by this user or robot")
 	f.StringVar(&e.Action, "what", "", "only of this kind, such as 'version published' or refused")
 	f.StringVar(&e.Repository, "in", "", "only about this repository")
@@ -32,11 +31,10 @@ func (e *eventFlags) add(cmd *cobra.Command, s *session) {
 
 func (e *eventFlags) query() (client.EventQuery, error) {
 	if e.since != "" {
-		length, err := parseDuration(e.since)
-		if err != nil {
-			return e.EventQuery, usageError{err}
+		var err error
+		if e.Since, err = parseSince(e.since); err != nil {
+			return e.EventQuery, err
 		}
-		e.Since = time.Now().Add(-length)
 	}
 	return e.EventQuery, nil
 }

@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,18 +15,6 @@ import (
 )
 
 var gateForms = promotion.Forms
-
-// parseSince reads a time, or how long ago it was.
-func parseSince(text string) (time.Time, error) {
-	if at, err := time.Parse(time.RFC3339, text); err == nil {
-		return at, nil
-	}
-	length, err := parseDuration(text)
-	if err != nil {
-		return time.Time{}, usageError{fmt.Errorf("%q is neither a time nor how long ago one was; write it as 2026-11-01T08:00:00Z or 7d", text)}
-	}
-	return time.Now().Add(-length), nil
-}
 
 func keyCommand(s *session) *cobra.Command {
 	return group("key", "List, add and remove keys: of others, and those that Crelvo signs with", keyList(s), keyAdd(s), keyShow(s), keyRemove(s))
@@ -105,6 +92,9 @@ func keyShow(s *session) *cobra.Command {
 
 func keyRemove(s *session) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a key", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		if err := s.confirm(cmd, "Remove the key "+args[0]+"?"); err != nil {
+			return err
+		}
 		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveKey(ctx, args[0]) }, "Removed the key %s.", args[0])
 	}}
 }
@@ -141,6 +131,9 @@ func destinationCommand(s *session) *cobra.Command {
 	must(add.MarkFlagRequired("url"))
 	must(add.RegisterFlagCompletionFunc("ecosystem", fixed("maven", "npm", "pypi", "nuget")))
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a destination", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+		if err := s.confirm(cmd, "Remove the destination "+args[0]+"?"); err != nil {
+			return err
+		}
 		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveDestination(ctx, args[0]) }, "Removed the destination %s.", args[0])
 	}}
 	return group("destination", "List, add and remove the servers that promotions go on to", list, add, remove)

@@ -9,12 +9,12 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
@@ -30,6 +30,9 @@ func repoList(s *session) *cobra.Command {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Repository, error) {
 				return c.Repositories(ctx)
 			}, func(w io.Writer, all []api.Repository) {
+				if c, err := s.client(); err == nil && c.Token == "" {
+					fmt.Fprintf(cmd.ErrOrStderr(), "You are not signed in to %s, so these are what everybody may read. Sign in with crelvo login, or set CRELVO_TOKEN.\n", c.Server)
+				}
 				if len(all) == 0 {
 					fmt.Fprintln(w, "There is no repository that you may read. Make one: crelvo repo add NAME --holds snapshots")
 					return
@@ -294,41 +297,15 @@ func repoRemove(s *session) *cobra.Command {
 	return cmd
 }
 
-// confirm asks, unless --yes was given.
-func (s *session) confirm(cmd *cobra.Command, question string) error {
-	if s.yes {
-		return nil
-	}
-	fmt.Fprint(cmd.ErrOrStderr(), question+" [y/N] ")
-	answer, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
-	if err != nil && err != io.EOF {
-		return err
-	}
-	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
-		return fmt.Errorf("nothing was changed; answer y, or give --yes")
-	}
-	return nil
-}
-
-// parseDuration reads Go's durations and whole days, such as 30d.
-func parseDuration(text string) (time.Duration, error) {
-	if days, ok := strings.CutSuffix(text, "d"); ok {
-		if n, err := strconv.Atoi(days); err == nil && n >= 0 && n < 100_000 {
-			return time.Duration(n) * 24 * time.Hour, nil
-		}
-	}
-	length, err := time.ParseDuration(text)
-	if err != nil || length < 0 {
-		return 0, fmt.Errorf("%q is no length of time; write it like 12h or 30d", text)
-	}
-	return length, nil
-}
-
 func statusCommand(s *session) *cobra.Command {
-	return &cobra.Command{Use: "status", Short: "Show how the service is", Args: arguments(cobra.NoArgs),
+	var exit bool
+	cmd := &cobra.Command{Use: "status", Short: "Show how the service is, and what is wrong", Args: arguments(cobra.NoArgs), Example: "  crelvo status\n  crelvo status --exit-code -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Status, error) {
-				return c.Status(ctx)
+			concerned := false
+			err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Status, error) {
+				status, err := c.Status(ctx)
+				concerned = status.Database != "ok" || slices.ContainsFunc(status.Concerns, func(c api.Concern) bool { return c.Level == "wrong" })
+				return status, err
 			}, func(w io.Writer, status api.Status) {
 				fields(w, "service", status.Address, "version", status.Version, "database", status.Database,
 					"running since", timeText(status.StartedAt), "repositories", strconv.Itoa(status.Repositories),
@@ -340,7 +317,13 @@ func statusCommand(s *session) *cobra.Command {
 					fmt.Fprintf(w, "\n%s: %s\n  %s\n", c.Level, c.What, c.Do)
 				}
 			})
+			if err == nil && exit && concerned {
+				return silent(exitConcerned)
+			}
+			return err
 		}}
+	cmd.Flags().BoolVar(&exit, "exit-code", false, "end with 8 if something is wrong")
+	return cmd
 }
 
 func whoamiCommand(s *session) *cobra.Command {
@@ -387,9 +370,11 @@ func whoamiCommand(s *session) *cobra.Command {
 }
 
 func loginCommand(s *session) *cobra.Command {
-	var name string
+	var name, as string
 	cmd := &cobra.Command{Use: "login [SERVER]", Short: "Sign in, and keep a token for the other commands", Args: arguments(cobra.MaximumNArgs(1)),
-		Example: "  crelvo login http://127.0.0.1:8700\n  crelvo login --name deckhand < password-file",
+		Long: "Sign in, and keep a token for the other commands. What was kept for the server before is revoked.\n" +
+			"Several servers are told apart by names: crelvo login --as mainland https://mainland.skerry.example,\nthen crelvo --server mainland repo list.",
+		Example: "  crelvo login http://127.0.0.1:8700\n  crelvo login --as mainland https://mainland.skerry.example\n  crelvo login --name deckhand < password-file",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				s.server = args[0]
@@ -400,10 +385,13 @@ func loginCommand(s *session) *cobra.Command {
 			}
 			c.Token = ""
 			input := newInput(cmd)
+			if _, person := onTerminal(cmd); name == "" && !person {
+				return usageError{fmt.Errorf("--name is missing: without a terminal it says who signs in, and the standard input has the password")}
+			}
 			if name == "" {
 				fmt.Fprintf(cmd.ErrOrStderr(), "Name for %s: ", c.Server)
-				if name, err = input.ReadString('\n'); err != nil {
-					return fmt.Errorf("no name was given; use --name")
+				if name, err = readLine(cmd.Context(), input); err != nil {
+					return err
 				}
 				name = strings.TrimSpace(name)
 			}
@@ -412,26 +400,11 @@ func loginCommand(s *session) *cobra.Command {
 				return err
 			}
 			c.User, c.Password = name, password
-			return s.keepToken(cmd, c, input)
+			return s.keepToken(cmd, c, input, as)
 		}}
+	cmd.Flags().StringVar(&as, "as", "", "a name for the server, by which --server and CRELVO_SERVER know it from then on")
 	cmd.Flags().StringVar(&name, "name", "", "the user to sign in as")
 	return cmd
-}
-
-func newInput(cmd *cobra.Command) *bufio.Reader { return bufio.NewReader(cmd.InOrStdin()) }
-
-func readPassword(cmd *cobra.Command, input *bufio.Reader) (string, error) {
-	if f, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(cmd.ErrOrStderr(), "Password: ")
-		raw, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(cmd.ErrOrStderr())
-		return string(raw), err
-	}
-	line, err := input.ReadString('\n')
-	if err == io.EOF {
-		err = nil
-	}
-	return strings.TrimRight(line, "\r\n"), err
 }
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
@@ -454,7 +427,7 @@ func (s *session) ownPassword(cmd *cobra.Command, c *client.Client, input *bufio
 }
 
 // keepToken makes a token for this machine and stores it.
-func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.Reader) error {
+func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.Reader, as string) error {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "machine"
@@ -472,9 +445,19 @@ func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.R
 	if err != nil {
 		return err
 	}
-	path, err := writeStored(stored{Server: c.Server, Token: made.Secret})
+	kept, err := readStored()
 	if err != nil {
 		return err
+	}
+	before := kept.tokenOf(c.Server)
+	path, err := writeStored(kept.with(as, c.Server, made.Secret))
+	if err != nil {
+		return err
+	}
+	if before != "" {
+		if err := revokeOwn(cmd.Context(), &client.Client{Server: c.Server, Token: before, Agent: c.Agent}); err != nil {
+			fmt.Fprintf(cmd.ErrOrStderr(), "The token that was kept before could not be revoked: %s\n", sentence(err))
+		}
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "Signed in to %s as %s. The token %s is kept in %s until %s.\n",
 		c.Server, c.User, made.Name, path, timeText(made.ExpiresAt))
@@ -482,25 +465,29 @@ func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.R
 }
 
 func logoutCommand(s *session) *cobra.Command {
-	return &cobra.Command{Use: "logout", Short: "Revoke the kept token and forget it", Args: arguments(cobra.NoArgs),
+	return &cobra.Command{Use: "logout", Short: "Revoke the kept token and forget it", Args: arguments(cobra.NoArgs), Example: "  crelvo logout\n  crelvo logout --server mainland",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			kept, err := readStored()
 			if err != nil {
 				return err
 			}
-			if kept.Token == "" {
-				fmt.Fprintln(cmd.OutOrStdout(), "You were not signed in.")
+			server, err := s.address(kept)
+			if err != nil {
+				return err
+			}
+			token := kept.tokenOf(server)
+			if token == "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "You were not signed in to %s.\n", server)
 				return nil
 			}
-			c := &client.Client{Server: kept.Server, Token: kept.Token, Agent: "crelvo/" + Version}
-			revokeErr := revokeOwn(cmd.Context(), c)
-			if _, err := writeStored(stored{Server: kept.Server}); err != nil {
+			revokeErr := revokeOwn(cmd.Context(), &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version})
+			if _, err := writeStored(kept.without(server)); err != nil {
 				return err
 			}
 			if revokeErr != nil {
 				return fmt.Errorf("the token was forgotten here, but not revoked on the server: %w", revokeErr)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Signed out of %s.\n", kept.Server)
+			fmt.Fprintf(cmd.OutOrStdout(), "Signed out of %s.\n", server)
 			return nil
 		}}
 }

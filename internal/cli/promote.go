@@ -599,6 +599,9 @@ func trackEdit(s *session) *cobra.Command {
 func trackRemove(s *session) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a track; the record of its promotions stays", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := s.confirm(cmd, "Remove the track "+args[0]+"?"); err != nil {
+				return err
+			}
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveTrack(ctx, args[0]) }, "Removed the track %s.", args[0])
 		}}
 }

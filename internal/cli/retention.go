@@ -130,6 +130,9 @@ func policyPause(s *session, paused bool) *cobra.Command {
 func policyRemove(s *session) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a retention policy; what it swept stays as it is", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := s.confirm(cmd, "Remove the policy "+args[0]+"?"); err != nil {
+				return err
+			}
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemovePolicy(ctx, args[0]) }, "Removed the policy %s.", args[0])
 		}}
 }
@@ -141,7 +144,7 @@ func sweepCommand(s *session) *cobra.Command {
 // planOf makes a request of the name of a policy, or of a file with one.
 func planOf(cmd *cobra.Command, name, asOf string) (r api.PlanRequest, err error) {
 	if asOf != "" {
-		at, err := parseMoment(asOf)
+		at, err := parseSince(asOf)
 		if err != nil {
 			return r, err
 		}
@@ -156,25 +159,6 @@ func planOf(cmd *cobra.Command, name, asOf string) (r api.PlanRequest, err error
 	}
 	r.Policy = name
 	return r, nil
-}
-
-// parseMoment reads a time, a day, or how far away from now one is: +30d, -7d.
-func parseMoment(text string) (time.Time, error) {
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", time.DateOnly} {
-		if at, err := time.Parse(form, text); err == nil {
-			return at, nil
-		}
-	}
-	sign := time.Duration(1)
-	rest, later := strings.CutPrefix(text, "+")
-	if !later {
-		rest, sign = strings.TrimPrefix(text, "-"), -1
-	}
-	length, err := parseDuration(rest)
-	if err != nil {
-		return time.Time{}, usageError{fmt.Errorf("%q is no moment; write it as 2026-12-01, 2026-12-01T08:00Z, +30d or -7d", text)}
-	}
-	return time.Now().Add(sign * length), nil
 }
 
 func sweepPlan(s *session) *cobra.Command {

@@ -14,22 +14,6 @@ import (
 	"crelvo/internal/api"
 )
 
-func TestParseMoment(t *testing.T) {
-	for text, want := range map[string]time.Time{"2026-12-01": time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC), "2026-12-01T08:00Z": time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC),
-		"2026-12-01T08:00:30+01:00": time.Date(2026, 12, 1, 7, 0, 30, 0, time.UTC), "+30d": time.Now().AddDate(0, 0, 30), "-12h": time.Now().Add(-12 * time.Hour), "7d": time.Now().Add(-7 * 24 * time.Hour)} {
-		got, err := parseMoment(text)
-		if away := got.Sub(want); err != nil || away > 2*time.Hour || away < -2*time.Hour {
-			t.Errorf("%q is %v, %v; want %v", text, got, err, want)
-		}
-	}
-	for _, text := range []string{"", "soon", "+", "2026-13-01", "+3 days"} {
-		var usage usageError
-		if got, err := parseMoment(text); !errors.As(err, &usage) {
-			t.Errorf("%q is %v, %v", text, got, err)
-		}
-	}
-}
-
 // TestPlanOf tells a file from the name of a policy.
 func TestPlanOf(t *testing.T) {
 	cmd := new(cobra.Command)

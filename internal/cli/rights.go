@@ -48,8 +48,26 @@ func (s *session) done(cmd *cobra.Command, do func(ctx context.Context, c *clien
 	if err := do(cmd.Context(), c); err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), format+"\n", args...)
-	return nil
+	return s.said(cmd, format, args...)
+}
+
+// said is what a command says that has nothing else to show; for programs as a value.
+func (s *session) said(cmd *cobra.Command, format string, args ...any) error {
+	text := fmt.Sprintf(format, args...)
+	return s.show(cmd.OutOrStdout(), map[string]any{"done": true, "said": text}, func() { fmt.Fprintln(cmd.OutOrStdout(), text) })
+}
+
+// complete completes by a question to the server.
+func (s *session) complete(cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) ([]string, error)) ([]string, cobra.ShellCompDirective) {
+	c, err := s.client()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	names, err := ask(cmd.Context(), c)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
 func userAdd(s *session) *cobra.Command {

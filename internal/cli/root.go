@@ -6,12 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -137,7 +139,7 @@ func sentence(err error) string {
 	case errors.As(err, &p):
 		hint = p.Hint
 		if p.Status == http.StatusUnprocessableEntity && len(p.Errors) > 0 {
-			message = validation(p)
+			message, hint = validation(p), "The command's --help says what it takes."
 		}
 	case errors.As(err, &f):
 		hint = f.Hint
@@ -214,6 +216,9 @@ type session struct {
 	output string
 	warned bool
 	yes    bool
+	wide   bool
+	// columns are those of a table that are wanted; nil for all.
+	columns []string
 }
 
 // warnOfEnd says, once, that the token ends soon.
@@ -236,6 +241,9 @@ func newRoot() *cobra.Command {
 		if s.output != "table" && s.output != "json" && s.output != "yaml" {
 			return usageError{fmt.Errorf("--output cannot be %q; choose table, json or yaml", s.output)}
 		}
+		if s.output == "table" {
+			root.SetOut(&forPeople{to: root.OutOrStdout(), wide: s.wide, columns: s.columns})
+		}
 		return nil
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
@@ -245,8 +253,10 @@ func newRoot() *cobra.Command {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&s.server, "server", "", "address of the service (CRELVO_SERVER; default "+defaultServer+")")
+	flags.StringVar(&s.server, "server", "", "address of the service, or the name that it was given (CRELVO_SERVER; default "+defaultServer+")")
 	flags.StringVarP(&s.output, "output", "o", "table", "form of the output: table, json or yaml")
+	flags.BoolVar(&s.wide, "wide", false, "do not fold tables, whatever the width of the terminal is")
+	flags.StringSliceVar(&s.columns, "columns", nil, "only these columns of a table, by their heads, in this order")
 	flags.BoolVar(&s.yes, "yes", false, "do not ask")
 	must(root.RegisterFlagCompletionFunc("output", fixed("table", "json", "yaml")))
 	root.AddGroup(&cobra.Group{ID: "run", Title: "Run the service:"}, &cobra.Group{ID: "use", Title: "Work with packages:"},
@@ -302,10 +312,66 @@ func fixed(values ...string) cobra.CompletionFunc {
 	return cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)
 }
 
-// stored is ~/.config/crelvo/config.yaml.
+// stored is ~/.config/crelvo/config.yaml: the server that is used where none is named,
+// and others by their names.
 type stored struct {
-	Server string `yaml:"server,omitempty"`
+	Server string            `yaml:"server,omitempty"`
+	Token  string            `yaml:"token,omitempty"`
+	Named  map[string]signIn `yaml:"servers,omitempty"`
+}
+
+// signIn is a server with the token that is kept for it.
+type signIn struct {
+	Server string `yaml:"server"`
 	Token  string `yaml:"token,omitempty"`
+}
+
+// tokenOf is the token that is kept for a server.
+func (c stored) tokenOf(server string) string {
+	if server == c.Server && c.Token != "" {
+		return c.Token
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Named)) {
+		if c.Named[name].Server == server && c.Named[name].Token != "" {
+			return c.Named[name].Token
+		}
+	}
+	return ""
+}
+
+// with keeps a token for a server: under a name or, without one, as that of the server
+// that is used where none is named.
+func (c stored) with(name, server, token string) stored {
+	c.Named = maps.Clone(c.Named)
+	for known, s := range c.Named {
+		if s.Server == server && (name == "" || known != name) {
+			c.Named[known] = signIn{Server: server, Token: token}
+		}
+	}
+	if name != "" {
+		if c.Named == nil {
+			c.Named = map[string]signIn{}
+		}
+		c.Named[name] = signIn{Server: server, Token: token}
+	}
+	if name == "" || c.Server == "" || c.Server == server {
+		c.Server, c.Token = server, token
+	}
+	return c
+}
+
+// without forgets the tokens of a server.
+func (c stored) without(server string) stored {
+	c.Named = maps.Clone(c.Named)
+	for name, s := range c.Named {
+		if s.Server == server {
+			c.Named[name] = signIn{Server: server}
+		}
+	}
+	if c.Server == server {
+		c.Token = ""
+	}
+	return c
 }
 
 func configPath() (string, error) {
@@ -347,29 +413,42 @@ func writeStored(c stored) (string, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return "", err
 	}
-	return path, os.WriteFile(path, raw, 0o600)
+	part := path + ".new" // a cut leaves the old one
+	if err := os.WriteFile(part, raw, 0o600); err != nil {
+		return path, err
+	}
+	return path, os.Rename(part, path)
 }
 
-// client makes a client from flags, environment and stored settings. The
-// stored token is only for the stored server.
-func (s *session) client() (*client.Client, error) {
-	c, err := readStored()
-	if err != nil {
-		return nil, err
-	}
+// address is the server that is meant: by a flag, the environment or what is stored,
+// by its address or by the name that it was given.
+func (s *session) address(kept stored) (string, error) {
 	server := s.server
-	for _, candidate := range []string{os.Getenv("CRELVO_SERVER"), c.Server, defaultServer} {
+	for _, candidate := range []string{os.Getenv("CRELVO_SERVER"), kept.Server, defaultServer} {
 		if server == "" {
 			server = candidate
 		}
 	}
-	server, err = serverAddress(server)
+	if named, ok := kept.Named[server]; ok {
+		return named.Server, nil
+	}
+	return serverAddress(server)
+}
+
+// client makes a client from flags, environment and stored settings. A stored token
+// is only for its own server.
+func (s *session) client() (*client.Client, error) {
+	kept, err := readStored()
+	if err != nil {
+		return nil, err
+	}
+	server, err := s.address(kept)
 	if err != nil {
 		return nil, err
 	}
 	token := os.Getenv("CRELVO_TOKEN")
-	if token == "" && server == c.Server {
-		token = c.Token
+	if token == "" {
+		token = kept.tokenOf(server)
 	}
 	return &client.Client{Server: server, Token: token, Agent: "crelvo/" + Version, OnTokenEnds: s.warnOfEnd}, nil
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,10 +13,11 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/fault"
 )
 
 func tokenCommand(s *session) *cobra.Command {
-	return group("token", "List, make and revoke tokens", tokenList(s), tokenNew(s), tokenRevoke(s))
+	return group("token", "List, make, rotate and revoke tokens", tokenList(s), tokenNew(s), tokenRotate(s), tokenRevoke(s))
 }
 
 func tokenList(s *session) *cobra.Command {
@@ -105,20 +107,109 @@ func tokenNew(s *session) *cobra.Command {
 
 func tokenRevoke(s *session) *cobra.Command {
 	var owner string
-	cmd := &cobra.Command{Use: "revoke NAME", Short: "End a token at once", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "revoke NAME|-", Short: "End a token at once; - reads its secret from the standard input", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
+		Long:    "End a token at once. Whoever finds a secret can end it without knowing whose it is: - reads it from the\nstandard input, finds whose it is, and ends it.",
+		Example: "  crelvo token revoke laptop\n  crelvo token revoke - < found-in-a-log",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
 				return err
 			}
+			if args[0] == "-" {
+				return revokeFound(cmd, c)
+			}
 			if err := c.RevokeToken(cmd.Context(), owner, args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Revoked %s.\n", args[0])
-			return nil
+			return s.said(cmd, "Revoked %s.", args[0])
 		}}
 	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
 	return cmd
+}
+
+// revokeFound ends the token whose secret is on the standard input.
+func revokeFound(cmd *cobra.Command, c *client.Client) error {
+	secret, err := readPassword(cmd, newInput(cmd))
+	if err != nil {
+		return err
+	}
+	if secret = strings.TrimSpace(secret); secret == "" {
+		return usageError{fmt.Errorf("there is no secret on the standard input")}
+	}
+	its := &client.Client{Server: c.Server, Token: secret, Agent: c.Agent}
+	me, err := its.Me(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if me.Token == "" {
+		return fmt.Errorf("this is no token")
+	}
+	if err := its.RevokeToken(cmd.Context(), "", me.Token); err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Revoked the token %s of %s.\n", me.Token, me.Name)
+	return nil
+}
+
+func tokenRotate(s *session) *cobra.Command {
+	var owner, expires string
+	cmd := &cobra.Command{Use: "rotate NAME", Short: "Make a token anew with the same limits, and end the old one", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
+		Long:    "Make a token anew, with the same limits and as long as before, and end the old one. The new secret is shown once.",
+		Example: "  crelvo token rotate nightly --for ci-berth > secret",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Tokens(cmd.Context(), owner)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(all, func(t api.Token) bool { return t.Name == args[0] })
+			if i < 0 {
+				var names []string
+				for _, t := range all {
+					names = append(names, t.Name)
+				}
+				return fault.New(fault.NotFound, "no-such-token", "there is no token %s", args[0]).WithHint("%s", meant(args[0], names, "crelvo token list shows them."))
+			}
+			old := all[i]
+			n := api.NewToken{For: owner, Can: old.Can, On: old.On, Only: old.Only, Seconds: int64(old.ExpiresAt.Sub(old.CreatedAt).Seconds())}
+			if expires != "" {
+				length, err := parseDuration(expires)
+				if err != nil {
+					return usageError{err}
+				}
+				n.Seconds = int64(length.Seconds())
+			}
+			base, _, _ := strings.Cut(old.Name, "--")
+			n.Name = fmt.Sprintf("%.48s--%s", base, strings.ToLower(rand.Text()[:6]))
+			made, err := c.AddToken(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			if err := c.RevokeToken(cmd.Context(), owner, old.Name); err != nil {
+				return fmt.Errorf("the token %s was made, but %s could not be revoked: %w", made.Name, old.Name, err)
+			}
+			return s.show(cmd.OutOrStdout(), made, func() {
+				fmt.Fprintf(cmd.ErrOrStderr(), "Token %s, until %s, takes the place of %s, which is revoked. It is shown this once:\n", made.Name, timeText(made.ExpiresAt), old.Name)
+				fmt.Fprintln(cmd.OutOrStdout(), made.Secret)
+			})
+		}}
+	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
+	cmd.Flags().StringVar(&expires, "expires", "", "how long it lasts, such as 12h or 30d (default: as long as the old one)")
+	return cmd
+}
+
+// completeTokens completes names of the caller's tokens.
+func (s *session) completeTokens(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	return s.complete(cmd, func(ctx context.Context, c *client.Client) (names []string, err error) {
+		all, err := c.Tokens(ctx, "")
+		for _, t := range all {
+			names = append(names, t.Name)
+		}
+		return names, err
+	})
 }
 
 // tokenName is the name that was given, or one that says what the token is for.

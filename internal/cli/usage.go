@@ -26,9 +26,6 @@ func removeCommand(s *session) *cobra.Command {
 			if err := checkPURL(args[0]); err != nil {
 				return err
 			}
-			if err := s.confirm(cmd, "Take "+args[0]+" out of "+in+"?"); err != nil {
-				return err
-			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Sweep, error) {
 				return c.RemoveVersion(ctx, in, args[0])
 			}, func(w io.Writer, x api.Sweep) {
@@ -62,7 +59,7 @@ func pinCommand(s *session) *cobra.Command {
 			}
 			p.PURL = args[0]
 			if until != "" {
-				at, err := parseMoment(until)
+				at, err := parseMoment(until, time.Now(), true)
 				if err != nil {
 					return err
 				}

@@ -89,6 +89,12 @@ func (c *Client) send(r *http.Request) (*http.Response, error) {
 			p.Detail = "the server answered " + response.Status
 		}
 	}
+	if p.Code == "sign-in-needed" {
+		if p.Detail, p.Hint = "you are not signed in to "+c.Server, "Sign in with crelvo login, or set CRELVO_TOKEN."; c.Token != "" || c.User != "" {
+			p.Detail = "the credentials did not arrive at " + c.Server
+			p.Hint = "Something on the way, such as a proxy, takes the Authorization header away; ask who looks after it."
+		}
+	}
 	return nil, p
 }
 

@@ -53,7 +53,7 @@ func TestAskedFor(t *testing.T) {
 	says(t, run(2, "promote", tideModel100, "--along", name), "--to REPOSITORY")
 	run(0, "user", "remove", mate, "--yes")
 	says(t, run(0, "status"), "can never pass: it asks for 1, and "+crew+" has 0 members")
-	run(0, "track", "remove", name)
+	run(0, "track", "remove", name, "--yes")
 }
 
 // TestDryRunRefuses: what the real run refuses, the dry run refuses too.

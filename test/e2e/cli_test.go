@@ -121,7 +121,7 @@ func TestCommandLine(t *testing.T) {
 	out, _ = run(0, "", "token", "list")
 	says(t, out, "cli-test", "read", releases)
 	_, errs = run(2, "", "token", "new", "other", "--expires", "soon")
-	says(t, errs, "12h or 30d")
+	says(t, errs, "12h, 7d")
 	run(0, "", "token", "revoke", "cli-test")
 	_, errs = run(3, "", "token", "revoke", "cli-test")
 	says(t, errs, "has no token")

@@ -160,15 +160,15 @@ func TestTrackCommands(t *testing.T) {
 	run(0, "track", "edit", line, "--description", "another")
 	says(t, run(0, "track", "show", line), "another", "gate  tests-passed", "gate  waited 36h", "signed with  "+key, "goes on to  "+to)
 	says(t, run(0, "track", "list"), line, snapshots+" → "+releases)
-	says(t, run(1, "key", "remove", key), "signs with "+key)
+	says(t, run(1, "key", "remove", key, "--yes"), "signs with "+key)
 	run(0, "track", "edit", line, "--into", releases, "--gate", "", "--sign-with", "", "--onward", "")
 	if out := run(0, "track", "show", line); strings.Contains(out, "gate") {
 		t.Errorf("gates are left: %s", out)
 	}
-	run(0, "key", "remove", key)
-	run(0, "destination", "remove", to)
-	says(t, run(3, "destination", "remove", to), "no destination "+to)
-	run(0, "track", "remove", line)
+	run(0, "key", "remove", key, "--yes")
+	run(0, "destination", "remove", to, "--yes")
+	says(t, run(3, "destination", "remove", to, "--yes"), "no destination "+to)
+	run(0, "track", "remove", line, "--yes")
 	says(t, run(3, "track", "show", line), "no track "+line)
 	says(t, run(2, "promote", "--along", line), "say what: --build NAME#NUMBER")
 	says(t, run(2, "promote", "--build", "a#1"), "say along which track")
@@ -178,5 +178,5 @@ func TestTrackCommands(t *testing.T) {
 	says(t, run(1, "build", "begin", "a/#1"), "names no build")
 	says(t, run(3, "build", "show", "nobody#1"), "no build nobody#1")
 	says(t, run(0, "repo", "arrivals", releases), "Nothing came into "+releases)
-	says(t, run(2, "repo", "arrivals", releases, "--since", "yesterday"), "neither a time nor how long ago")
+	says(t, run(2, "repo", "arrivals", releases, "--since", "yesterday"), "is no moment")
 }

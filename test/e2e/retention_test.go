@@ -96,7 +96,7 @@ func TestRetentionCommands(t *testing.T) {
 	says(t, run(0, "policy", "show", name), "paused", "yes")
 	says(t, run(0, "policy", "resume", name), "runs and counts again")
 	says(t, run(0, "pin", "pkg:maven/example.skerry.berth/tide-model@1.0.0", "--in", r, "--off"), "not pinned any more")
-	says(t, run(0, "policy", "remove", name), "Removed the policy "+name)
+	says(t, run(0, "policy", "remove", name, "--yes"), "Removed the policy "+name)
 }
 
 // TestRetentionRights: who may not remove may neither change a policy, run it nor

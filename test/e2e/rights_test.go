@@ -105,10 +105,11 @@ func TestRightsCommands(t *testing.T) {
 		t.Errorf("an admin of %s sees\n%s", other, out)
 	}
 	out, _ = run(0, cooks, "--output", "json", "grant", "list", "--to", robot)
-	var grants []api.Grant
-	if err := json.Unmarshal([]byte(out), &grants); err != nil || len(grants) != 1 {
+	var list struct{ Items []api.Grant }
+	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list.Items) != 1 {
 		t.Fatalf("%s: %v", out, err)
 	}
+	grants := list.Items
 	run(0, cooks, "grant", "remove", fmt.Sprint(grants[0].ID))
 	run(3, cooks, "grant", "remove", "1") // the admin's own; nobody's business
 	eventually(t, 10*time.Second, "what was refused is on record", func() bool {
