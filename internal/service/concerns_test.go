@@ -139,9 +139,13 @@ func TestConcerns(t *testing.T) {
 	if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: "ci-berth", Robot: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.AddToken(ctx, n.admin, NewToken{For: "ci-berth", Name: "nightly", Length: time.Hour}); err != nil {
+	if _, _, err := n.AddToken(ctx, n.admin, NewToken{For: "ci-berth", Name: "nightly", Length: 10 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
+	if all := levels(); all["/tokens"] != "" {
+		t.Errorf("a fresh token is a concern: %v", all)
+	}
+	n.later(9*time.Hour + 10*time.Minute) // the last tenth
 	all := levels()
 	for page, want := range map[string]string{"/sweeps/" + itoa(asking.ID): "waits: Sweep 1 by tidy stopped and asks: it would take 1 of the 2 versions of releases", "/policies/new": "soon: snapshots holds 500 versions",
 		"/tokens": "soon: The token nightly of the robot ci-berth ends on"} {

@@ -5,11 +5,13 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
+	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
@@ -22,12 +24,18 @@ const (
 	// DefaultTokenLength is how long tokens last if nothing else is said.
 	DefaultTokenLength = 90 * 24 * time.Hour
 	defaultLongest     = 366 * 24 * time.Hour
-	// WarnBefore is how long before its end a token is warned of.
-	WarnBefore = 7 * 24 * time.Hour
+	// warnBefore is how long before its end a token is warned of at most; a short one
+	// is in its last tenth.
+	warnBefore = 7 * 24 * time.Hour
 	// passwordMemory is how long a right password is not hashed again.
 	passwordMemory = 5 * time.Minute
 	minPassword    = 10
 )
+
+// EndsSoon tells whether somebody should see to a token by now.
+func EndsSoon(created, ends, now time.Time) bool {
+	return ends.Sub(now) < min(warnBefore, ends.Sub(created)/10)
+}
 
 // newToken makes a secret: the prefix, 160 random bits and check digits.
 func newToken() string {
@@ -42,6 +50,7 @@ type knownCaller struct {
 	caller  access.Caller
 	tokenID int64     // 0 for a password
 	ends    time.Time // when the secret, or the trust in this entry, ends
+	made    time.Time // of a token
 }
 
 // Origin is where a request comes from.
@@ -97,11 +106,12 @@ func (s *Service) byToken(ctx context.Context, secret string, from Origin) (call
 		if err != nil {
 			return caller, who, err
 		}
-		known = aged[knownCaller]{value: knownCaller{c, t.ID, t.ExpiresAt}, generation: generation}
+		known = aged[knownCaller]{value: knownCaller{c, t.ID, t.ExpiresAt, t.CreatedAt}, generation: generation}
 		s.callers.Add(key, known)
 	}
 	caller = from.on(known.value.caller)
 	caller.TokenEnds, caller.Generation = known.value.ends, generation
+	caller.TokenMade = known.value.made
 	if !now.Before(known.value.ends) {
 		return access.Caller{}, caller, fault.New(fault.Unknown, "token-ended", "the token %q of %s ended on %s",
 			caller.Token, caller.Name, known.value.ends.UTC().Format(timeForm)).
@@ -233,6 +243,7 @@ func (s *Service) tryPassword(ctx context.Context, key [32]byte, name, password 
 	generation, now := s.accessGeneration.Load(), s.Now()
 	who := from.on(access.Caller{Name: name})
 	if err := s.brake.try(name, from.Address, now); err != nil {
+		who.Name = "" // whether there is such a user was not looked up
 		return access.Caller{}, s.notIn(who, fault.Of(err))
 	}
 	p, err := s.db.Principal(ctx, name)
@@ -260,7 +271,7 @@ func (s *Service) tryPassword(ctx context.Context, key [32]byte, name, password 
 	}
 	c := callerOf(p)
 	c.Generation = generation
-	s.callers.Add(key, aged[knownCaller]{value: knownCaller{c, 0, now.Add(passwordMemory)}, generation: generation})
+	s.callers.Add(key, aged[knownCaller]{value: knownCaller{caller: c, ends: now.Add(passwordMemory)}, generation: generation})
 	return c, nil
 }
 
@@ -332,7 +343,7 @@ func (s *Service) BySession(ctx context.Context, secret string, from Origin) (ac
 	}
 	c := callerOf(p)
 	c.Generation = generation
-	s.callers.Add(key, aged[knownCaller]{value: knownCaller{c, 0, ends}, generation: generation})
+	s.callers.Add(key, aged[knownCaller]{value: knownCaller{caller: c, ends: ends}, generation: generation})
 	return from.on(c), nil
 }
 
@@ -390,6 +401,12 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 				WithHint("Write a name, or a pattern with * for any run of characters, such as shore-*.")
 		}
 	}
+	if err := s.namedOnes(caller, n.On); err != nil {
+		return "", t, err
+	}
+	if err := s.withinRights(callerOf(owner), n); err != nil {
+		return "", t, err
+	}
 	for _, only := range n.Only {
 		if _, err := packagesPattern(only); err != nil {
 			return "", t, err
@@ -427,6 +444,46 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 	})
 }
 
+// namedOnes checks that repositories that are named, and not meant by a pattern, are
+// there.
+func (s *Service) namedOnes(caller access.Caller, on []string) error {
+	for _, name := range on {
+		if r, ok := s.repositories.Load().byName[name]; strings.Contains(name, "*") || ok && (s.Allow(caller, access.Read, access.Of(r)) == nil || s.Allow(caller, access.Publish, access.Of(r)) == nil) {
+			continue
+		}
+		return fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
+			WithHint("%sA pattern may fit what is not there yet.", s.didYouMean(caller, name))
+	}
+	return nil
+}
+
+// withinRights refuses a token for what its owner may nowhere do, where it would be
+// good for.
+func (s *Service) withinRights(owner access.Caller, n NewToken) error {
+	for _, can := range n.Can {
+		may := can == access.Anyone || can == access.SignedIn || can == access.ManageSome || s.Allow(owner, can, everything) == nil
+		for _, r := range s.Repositories() {
+			inside := len(n.On) == 0 || slices.ContainsFunc(n.On, func(pattern string) bool {
+				ok, err := path.Match(pattern, r.Name)
+				return ok && err == nil
+			})
+			may = may || inside && access.Decide(owner, can, access.Of(r)).Allowed
+		}
+		if !may && !slices.ContainsFunc(n.On, func(pattern string) bool { return strings.Contains(pattern, "*") }) {
+			return fault.New(fault.Invalid, "beyond-rights", "%s may %s nothing%s, so a token for that would be of no use", owner.Name, can, onText(n.On)).
+				WithHint("Have the role granted first: crelvo grant add ROLE --to %s --on REPOSITORY.", owner.Name)
+		}
+	}
+	return nil
+}
+
+func onText(on []string) string {
+	if len(on) == 0 {
+		return ""
+	}
+	return " on " + strings.Join(on, ", ")
+}
+
 // tokenOwner: tokens are made with a session or password, or with a token that
 // is not limited; those of others by an admin.
 func (s *Service) tokenOwner(ctx context.Context, caller access.Caller, name string) (record.Principal, error) {
@@ -440,14 +497,27 @@ func (s *Service) tokenOwner(ctx context.Context, caller access.Caller, name str
 		}
 		return s.db.Principal(ctx, caller.Name)
 	}
-	if err := s.Allow(caller, access.Manage, everything); err != nil {
-		return record.Principal{}, err
+	refusal := s.Allow(caller, access.Manage, everything)
+	if refusal != nil && s.Allow(caller, access.Manage, access.Of(catalog.Repository{Name: name})) != nil {
+		return record.Principal{}, refusal
 	}
 	p, err := s.db.Principal(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		return p, fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name)
 	}
+	if err == nil && refusal != nil && !managesAllOf(caller, p) {
+		err = refusal
+	}
 	return p, err
+}
+
+// managesAllOf tells whether a robot is that of an admin of a pattern which its name
+// fits: one that may do nothing where the caller is no admin.
+func managesAllOf(caller access.Caller, p record.Principal) bool {
+	return p.Kind == "robot" && !slices.ContainsFunc(p.Grants, func(g access.Grant) bool {
+		open := g.Holder == access.Everybody || g.Holder == access.Anonymous
+		return !open && !access.Decide(caller, access.Manage, about(g)).Allowed
+	})
 }
 
 // Tokens lists the tokens of the caller, or for an admin of somebody else.
@@ -475,9 +545,15 @@ func (s *Service) AllTokens(ctx context.Context, caller access.Caller) ([]record
 	return s.db.AllTokens(ctx)
 }
 
-// RevokeToken ends a token at once.
+// RevokeToken ends a token at once. Whoever comes with a token may end it.
 func (s *Service) RevokeToken(ctx context.Context, caller access.Caller, owner, name string) error {
-	p, err := s.tokenOwner(ctx, caller, owner)
+	var p record.Principal
+	var err error
+	if owner == "" && caller.Token != "" && name == caller.Token {
+		p, err = s.db.Principal(ctx, caller.Name)
+	} else {
+		p, err = s.tokenOwner(ctx, caller, owner)
+	}
 	if err != nil {
 		return err
 	}

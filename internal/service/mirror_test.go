@@ -102,11 +102,20 @@ func TestSecretsAtRest(t *testing.T) {
 		t.Fatal(err)
 	}
 	var log bytes.Buffer
-	other, err := New(t.Context(), recordtest.Open(t, url), store, Settings{SecretKey: [32]byte{1}, AdoptStore: true, Log: slog.New(slog.NewTextHandler(&log, nil))})
+	settings := Settings{SecretKey: [32]byte{1}, AdoptStore: true, Log: slog.New(slog.NewTextHandler(&log, nil))}
+	if _, err := New(t.Context(), recordtest.Open(t, url), store, settings); fault.Of(err).Code != "other-key" || !strings.Contains(err.Error(), "the mirror shore") {
+		t.Errorf("with another key it starts: %v", err)
+	}
+	settings.LoseSecrets = true
+	other, err := New(t.Context(), recordtest.Open(t, url), store, settings)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r, err := other.Repository(n.admin, "shore", "read"); err != nil || r.Mirror.Secret != "" || !strings.Contains(log.String(), "encrypted with another key") {
+	settings.LoseSecrets = false
+	if _, err := New(t.Context(), recordtest.Open(t, url), store, settings); err != nil {
+		t.Errorf("what was forgotten is missed: %v", err)
+	}
+	if r, err := other.Repository(n.admin, "shore", "read"); err != nil || r.Mirror.Secret != "" || !strings.Contains(log.String(), "has to be set again") {
 		t.Errorf("with another key: %+v, %v; the log says %s", r.Mirror, err, log.String())
 	}
 	for _, sealed := range [][]byte{{1, 2, 3}, bytes.Repeat([]byte{7}, 60)} {

@@ -280,7 +280,13 @@ type NewRepository struct {
 // AddRepository makes a repository.
 func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n NewRepository) (catalog.Repository, error) {
 	r := n.Repository
-	if err := s.Allow(caller, access.Manage, everything); err != nil {
+	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
+	// may lead is for those who look after everything.
+	about := access.Of(catalog.Repository{Name: r.Name})
+	if r.Kind == catalog.Mirror || r.Name == "" {
+		about = everything
+	}
+	if err := s.Allow(caller, access.Manage, about); err != nil {
 		return r, err
 	}
 	if err := checkName("repository", r.Name); err != nil {

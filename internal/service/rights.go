@@ -192,6 +192,9 @@ func (s *Service) AddGrant(ctx context.Context, caller access.Caller, n NewGrant
 	if err := s.Allow(caller, access.Manage, about(g)); err != nil {
 		return record.StoredGrant{}, err
 	}
+	if err := s.namedOnes(caller, []string{g.Repositories}); err != nil {
+		return record.StoredGrant{}, err
+	}
 	stored := record.StoredGrant{Grant: g, By: caller.Name, At: s.Now()}
 	return stored, s.changeAccess(ctx, func(tx *record.Tx) error {
 		principalID, teamID, err := holderOf(ctx, tx, g.Holder)

@@ -147,7 +147,7 @@ func (s *Service) endingTokens(ctx context.Context) (found []Concern, err error)
 	tokens, err := s.db.AllTokens(ctx)
 	for _, t := range tokens {
 		left := t.ExpiresAt.Sub(s.Now())
-		if t.Robot && left > 0 && left < WarnBefore {
+		if t.Robot && left > 0 && EndsSoon(t.CreatedAt, t.ExpiresAt, s.Now()) {
 			found = append(found, Concern{Level: "soon", What: fmt.Sprintf("The token %s of the robot %s ends on %s", t.Name, t.Owner, t.ExpiresAt.UTC().Format(timeForm)), Do: "Make a new one and give it to the robot; then revoke this one.", Page: "/tokens"})
 		}
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -74,13 +75,19 @@ type TeamChange struct {
 
 // EditTeam changes a team.
 func (s *Service) EditTeam(ctx context.Context, caller access.Caller, name string, change TeamChange) error {
-	if err := s.Allow(caller, access.Manage, everything); err != nil {
-		return err
+	refusal := s.Allow(caller, access.Manage, everything)
+	if refusal != nil && s.mustBeAdmin(caller) != nil {
+		return refusal
 	}
 	return s.changeAccess(ctx, func(tx *record.Tx) error {
 		t, err := teamOf(ctx, tx, name)
 		if err != nil {
 			return err
+		}
+		if refusal != nil {
+			if ok, err := ownTeam(ctx, tx, caller, t); err != nil || !ok {
+				return cmp.Or(err, refusal)
+			}
 		}
 		for _, leaver := range change.Leave {
 			if !slices.Contains(t.Members(), leaver) {
@@ -107,6 +114,16 @@ func (s *Service) EditTeam(ctx context.Context, caller access.Caller, name strin
 		}
 		return tx.Append(ctx, event)
 	})
+}
+
+// ownTeam tells whether the caller is a member of a team that is admin of something:
+// it looks after itself, and gives nobody more than the caller has.
+func ownTeam(ctx context.Context, tx *record.Tx, caller access.Caller, t record.Team) (bool, error) {
+	if !slices.Contains(t.Members(), caller.Name) || caller.Limited() {
+		return false, nil
+	}
+	all, err := tx.Grants(ctx)
+	return slices.ContainsFunc(all, func(g record.StoredGrant) bool { return g.Holder == access.TeamPrefix+t.Name && g.Role == access.Admin }), err
 }
 
 // RemoveTeam removes a team with its grants.

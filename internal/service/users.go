@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 )
@@ -29,7 +30,12 @@ var Bootstrapper = access.Caller{Name: "crelvo", Grants: []access.Grant{{Role: a
 
 // AddPrincipal makes a user or robot.
 func (s *Service) AddPrincipal(ctx context.Context, by access.Caller, n NewPrincipal) error {
-	if err := s.Allow(by, access.Manage, everything); err != nil {
+	if n.Robot && len(n.Grants) == 0 {
+		// An admin of a pattern makes robots whose names fit it.
+		if err := s.Allow(by, access.Manage, access.Of(catalog.Repository{Name: n.Name})); err != nil {
+			return err
+		}
+	} else if err := s.Allow(by, access.Manage, everything); err != nil {
 		return err
 	}
 	if err := checkName("user", n.Name); err != nil {

@@ -221,7 +221,7 @@ func (w *Server) addRepositories() {
 			r, err := w.service.Repository(v.caller, in.Name, access.Read)
 			return w.oneRepository(ctx, v, r, err)
 		})
-	operate(w, "add-repository", forAdmin, http.MethodPost, path, "Make a repository",
+	operate(w, "add-repository", forSomeAdmin, http.MethodPost, path, "Make a repository",
 		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
 			r, err := w.service.AddRepository(ctx, v.caller, newRepository(in.Body))
 			return w.oneRepository(ctx, v, r, err)
@@ -396,7 +396,7 @@ func (w *Server) addTokens() {
 
 func (w *Server) showToken(t record.OwnedToken) api.Token {
 	shown := api.Token{Name: t.Name, Owner: t.Owner, Robot: t.Robot, Only: append([]string{}, t.Only...),
-		EndsSoon: t.ExpiresAt.Sub(w.service.Now()) < service.WarnBefore, Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
+		EndsSoon: service.EndsSoon(t.CreatedAt, t.ExpiresAt, w.service.Now()), Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
 		CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(), UsedFrom: t.UsedFrom, UsedClient: t.UsedClient}
 	if t.UsedAt != nil {
 		at := t.UsedAt.UTC()

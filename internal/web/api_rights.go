@@ -34,7 +34,7 @@ func (w *Server) addUsers() {
 			}
 			return &answer[[]api.User]{shown}, err
 		})
-	operate(w, "add-user", forAdmin, http.MethodPost, users, "Make a user or robot",
+	operate(w, "add-user", forSomeAdmin, http.MethodPost, users, "Make a user or robot",
 		func(ctx context.Context, v visit, in *answer[api.NewUser]) (*answer[api.MadeUser], error) {
 			n := service.NewPrincipal{Name: in.Body.Name, Robot: in.Body.Kind == "robot", Description: in.Body.Description, Password: in.Body.Password, Given: true}
 			made := api.MadeUser{Name: n.Name}
@@ -90,7 +90,7 @@ func (w *Server) addUsers() {
 		func(ctx context.Context, v visit, in *answer[api.NewTeam]) (*none, error) {
 			return nil, w.service.AddTeam(ctx, v.caller, in.Body.Name, in.Body.Description, in.Body.Members)
 		})
-	operate(w, "edit-team", forAdmin, http.MethodPatch, teams+"/{name}", "Change a team",
+	operate(w, "edit-team", forSomeAdmin, http.MethodPatch, teams+"/{name}", "Change a team",
 		func(ctx context.Context, v visit, in *struct {
 			OfName
 			Body api.TeamChange

@@ -308,7 +308,7 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	}
 	from := service.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark), UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
-	if left := caller.TokenEnds.Sub(w.service.Now()); err == nil && !caller.TokenEnds.IsZero() && left < service.WarnBefore {
+	if err == nil && !caller.TokenEnds.IsZero() && service.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
 		w.warn(c.Response().Header(), caller)
 	}
 	return caller, err

@@ -93,7 +93,8 @@ type Caller struct {
 	On        []string       // the repository patterns that the token is limited to; nil is all
 	Only      []purl.Pattern // the packages that the token is limited to; nil is all
 	TokenEnds time.Time      // of the token, if one was used
-	Address   string         // where the request came from
+	TokenMade time.Time
+	Address   string // where the request came from
 	UserAgent string
 	// Generation is which state of all rights the caller was found in; 0 for one that
 	// came with no secret.
