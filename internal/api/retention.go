@@ -230,7 +230,14 @@ type UsedPackage struct {
 type WhoUses struct {
 	Users  []VersionUser `json:"users"`
 	Builds []string      `json:"builds" doc:"as NAME#NUMBER"`
-	Needs  []string      `json:"needs" doc:"versions that state it as a dependency"`
+	Needs  []NeededBy    `json:"needs" doc:"versions that need it, directly and by way of others"`
+}
+
+// NeededBy is a version that needs another.
+type NeededBy struct {
+	PURL  string `json:"purl"`
+	Wants string `json:"wants" doc:"the version or range that it states"`
+	Via   string `json:"via,omitempty" doc:"the package that it states, where that is something between"`
 }
 
 // VersionUser is who downloaded a version.

@@ -110,7 +110,11 @@ func showClaims(w io.Writer, all allClaims) {
 func claimAdd(s *session) *cobra.Command {
 	return changeClaim(s, "add PATTERN", "Claim the names that a pattern fits", "  crelvo claim add 'pkg:maven/example.skerry.*/*' --reason 'our group'",
 		func(ctx context.Context, c *client.Client, n api.NewClaim) (api.Claim, error) {
-			return c.AddClaim(ctx, n)
+			made, err := c.AddClaim(ctx, n)
+			if already, err := alreadySo(err, func() (bool, error) { return true, nil }); err != nil || !already {
+				return made, err
+			}
+			return api.Claim{Pattern: n.Pattern}, nil
 		},
 		func(c api.Claim) string {
 			return "Claimed " + c.Pattern + ": no mirror behind a chain answers for these names any more."

@@ -178,7 +178,16 @@ func repoAdd(s *session) *cobra.Command {
 				}
 			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
-				return c.AddRepository(ctx, n)
+				made, err := c.AddRepository(ctx, n)
+				if already, err := alreadySo(err, func() (bool, error) {
+					var err error
+					made, err = c.Repository(ctx, n.Name)
+					return sameRepository(cmd, n, made), err
+				}); err != nil || !already {
+					return made, err
+				}
+				fmt.Fprintln(cmd.ErrOrStderr(), "It was so already; nothing was changed.")
+				return made, nil
 			}, showRepo)
 		}}
 	cmd.Flags().StringVar(&n.Kind, "kind", "house", "house, mirror or chain; with --upstream or --members it need not be said")

@@ -67,7 +67,7 @@ func policyShow(s *session) *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Policy, error) { return c.Policy(ctx, args[0]) }, func(w io.Writer, p api.Policy) {
 				fmt.Fprintln(w, strings.TrimRight(p.Text, "\n"))
-				fmt.Fprintln(w)
+				w = &commented{w} // all of it can be given to policy set again
 				var next []string
 				for _, at := range p.Next {
 					next = append(next, at.Format("2006-01-02 15:04 MST"))
@@ -78,6 +78,15 @@ func policyShow(s *session) *cobra.Command {
 				}
 			})
 		}}
+}
+
+// commented writes lines as comments of YAML.
+type commented struct{ to io.Writer }
+
+// Write implements io.Writer. It is given whole lines.
+func (c *commented) Write(p []byte) (int, error) {
+	_, err := io.WriteString(c.to, "# "+strings.ReplaceAll(strings.TrimRight(string(p), "\n"), "\n", "\n# ")+"\n")
+	return len(p), err
 }
 
 // readText reads a file, or the standard input for -.

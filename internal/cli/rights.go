@@ -91,8 +91,15 @@ func userAdd(s *session) *cobra.Command {
 				return err
 			}
 			made, err := c.AddUser(cmd.Context(), n)
-			if err != nil {
+			if already, err := alreadySo(err, func() (bool, error) {
+				all, err := c.Users(cmd.Context(), "")
+				return n.Password == "" && slices.ContainsFunc(all, func(u api.User) bool {
+					return u.Name == n.Name && (u.Kind == "robot") == robot && (n.Description == "" || n.Description == u.Description)
+				}), err
+			}); err != nil {
 				return err
+			} else if already {
+				return s.said(cmd, "It was so already; nothing was changed.")
 			}
 			return s.show(cmd.OutOrStdout(), made, func() {
 				w := cmd.OutOrStdout()
@@ -235,7 +242,13 @@ func teamAdd(s *session) *cobra.Command {
 		Example: "  crelvo team add berth-crew --members deckhand,ci-berth",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.AddTeam(ctx, n) },
+			return s.once(cmd, func(ctx context.Context, c *client.Client) error { return c.AddTeam(ctx, n) },
+				func(ctx context.Context, c *client.Client) (bool, error) {
+					all, err := c.Teams(ctx)
+					return slices.ContainsFunc(all, func(t api.Team) bool {
+						return t.Name == n.Name && sameSet(t.Members, n.Members) && (n.Description == "" || n.Description == t.Description)
+					}), err
+				},
 				"Made the team %s. What it may do: crelvo grant add ROLE --to team:%s --on REPOSITORY", n.Name, n.Name)
 		}}
 	cmd.Flags().StringVar(&n.Description, "description", "", "who they are")
@@ -247,7 +260,7 @@ func teamAdd(s *session) *cobra.Command {
 func teamEdit(s *session) *cobra.Command {
 	var change api.TeamChange
 	var description string
-	cmd := &cobra.Command{Use: "edit NAME", Short: "Let users and robots join or leave a team", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Let users and robots join or leave a team", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTeams,
 		Example: "  crelvo team edit berth-crew --join purser --leave deckhand",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("description") {
@@ -266,7 +279,7 @@ func teamEdit(s *session) *cobra.Command {
 }
 
 func teamRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a team with its grants", Args: arguments(cobra.ExactArgs(1)),
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a team with its grants", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTeams,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := s.confirm(cmd, fmt.Sprintf("Remove the team %s with its grants?", args[0])); err != nil {
 				return err
@@ -319,10 +332,10 @@ func grantAdd(s *session) *cobra.Command {
 			if n.Packages != "" {
 				said += " for " + n.Packages
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+			return s.once(cmd, func(ctx context.Context, c *client.Client) error {
 				_, err := c.AddGrant(ctx, n)
 				return err
-			}, "%s is now %s.", n.Holder, said)
+			}, func(context.Context, *client.Client) (bool, error) { return true, nil }, "%s is now %s.", n.Holder, said)
 		}}
 	cmd.Flags().StringVar(&n.Holder, "to", "", "a user, a robot, team:NAME, signed-in or anonymous")
 	cmd.Flags().StringVar(&n.Repositories, "on", "", "a repository, or a pattern such as shore-*")
@@ -337,7 +350,7 @@ func grantAdd(s *session) *cobra.Command {
 var roleNames = []string{"reader", "publisher", "promoter", "curator", "admin"}
 
 func grantRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NUMBER", Short: "Take a role away; crelvo grant list shows the numbers", Args: arguments(cobra.ExactArgs(1)),
+	return &cobra.Command{Use: "remove NUMBER", Short: "Take a role away; crelvo grant list shows the numbers", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeGrants,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -388,4 +401,26 @@ func (s *session) completeUsers(cmd *cobra.Command, args []string, toComplete st
 		names = append(names, u.Name)
 	}
 	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// completeTeams completes names of teams.
+func (s *session) completeTeams(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	return s.complete(cmd, func(ctx context.Context, c *client.Client) (names []string, err error) {
+		all, err := c.Teams(ctx)
+		for _, t := range all {
+			names = append(names, t.Name)
+		}
+		return names, err
+	})
+}
+
+// completeGrants completes numbers of grants, with what they give.
+func (s *session) completeGrants(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	return s.complete(cmd, func(ctx context.Context, c *client.Client) (numbers []string, err error) {
+		all, err := c.Grants(ctx)
+		for _, g := range all {
+			numbers = append(numbers, fmt.Sprintf("%d\t%s %s on %s", g.ID, g.Holder, g.Role, g.Repositories))
+		}
+		return numbers, err
+	})
 }

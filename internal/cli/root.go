@@ -270,7 +270,9 @@ func newRoot() *cobra.Command {
 	add("run", serveCommand(), demoCommand())
 	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s), pointCommand(s), withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s), promoteCommand(s), promotionCommand(s))
 	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s), policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s), teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
-	root.AddCommand(openapiCommand())
+	root.AddCommand(openapiCommand(), manualCommand(root))
+	addCompletions(s, root)
+	addExamples(root)
 	return root
 }
 

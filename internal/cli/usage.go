@@ -164,10 +164,10 @@ func usageCommand(s *session) *cobra.Command {
 func whoUsesCommand(s *session) *cobra.Command {
 	var in string
 	cmd := &cobra.Command{Use: "who-uses PURL", Short: "Show who still uses a version: users, robots, builds, and what needs it", Args: arguments(cobra.ExactArgs(1)),
+		Long: "Show who still uses a version, a range of versions or, without one, a package: who downloaded it, which builds\n" +
+			"used it, and what needs it, directly and by way of others.",
+		Example: "  crelvo who-uses pkg:maven/org.openshore/brine-http@2.1.0\n  crelvo who-uses 'pkg:maven/org.openshore/brine-http@vers:maven/<9'\n  crelvo who-uses pkg:npm/kelp-colors",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := checkPURL(args[0]); err != nil {
-				return err
-			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.WhoUses, error) { return c.WhoUses(ctx, args[0], in) }, func(w io.Writer, who api.WhoUses) {
 				if len(who.Users)+len(who.Builds)+len(who.Needs) == 0 {
 					fmt.Fprintln(w, "Nobody that signed in downloaded it, no recorded build used it, and nothing here needs it.")
@@ -179,13 +179,15 @@ func whoUsesCommand(s *session) *cobra.Command {
 				}
 				table(w, []string{"WHO", "KIND", "LAST DOWNLOAD", "WITH"}, nil, rows)
 				fmt.Fprintln(w)
-				for _, part := range []struct {
-					head  string
-					names []string
-				}{{"used by the builds", who.Builds}, {"needed by", who.Needs}} {
-					if len(part.names) > 0 {
-						fmt.Fprintf(w, "%s\n  %s\n", part.head, strings.Join(part.names, "\n  "))
-					}
+				if len(who.Builds) > 0 {
+					fmt.Fprintf(w, "used by the builds\n  %s\n\n", strings.Join(who.Builds, "\n  "))
+				}
+				rows = nil
+				for _, n := range who.Needs {
+					rows = append(rows, []string{n.PURL, n.Wants, cmp.Or(n.Via, "directly")})
+				}
+				if rows != nil {
+					table(w, []string{"NEEDED BY", "WHICH WANTS", "BY WAY OF"}, nil, rows)
 				}
 			})
 		}}

@@ -249,6 +249,11 @@ func (c *Client) SavedSearches(ctx context.Context) (out []api.SavedSearch, err 
 	return out, c.do(ctx, http.MethodGet, "/api/v1/searches", nil, &out)
 }
 
+// Completions proposes how a query could go on.
+func (c *Client) Completions(ctx context.Context, query string) ([]api.Completion, error) {
+	return get[[]api.Completion](ctx, c, "/api/v1/search-completions", url.Values{"q": {query}})
+}
+
 // SaveSearch keeps a query under a name.
 func (c *Client) SaveSearch(ctx context.Context, name string, s api.SaveSearch) (out api.SaveSearch, err error) {
 	return out, c.do(ctx, http.MethodPut, "/api/v1/searches/"+url.PathEscape(name), s, &out)

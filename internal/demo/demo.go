@@ -61,6 +61,14 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 			return err
 		}
 	}
+	if err := teams(ctx, s); err != nil {
+		return err
+	}
+	made, err := as(User).AddToken(ctx, api.NewToken{For: "ci-berth", Name: nightly, Can: []string{"publish"}, On: []string{"snapshots"}, Seconds: int64(time.Since(start).Seconds()) + 3*24*3600})
+	if err != nil {
+		return err
+	}
+	tokens[nightly] = made.Secret
 	y := &yard{address: address, tokens: tokens, clock: clock, web: &http.Client{Timeout: time.Minute}}
 	if err := y.track(ctx, as(User), shore); err != nil {
 		return err

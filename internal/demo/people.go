@@ -29,18 +29,6 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 		{Name: "ci-deck", Robot: true, Description: "builds what passengers see", Grants: []access.Grant{
 			{Role: access.Publisher, Repositories: "snapshots", Packages: ours}, grant(access.Reader, "platform")}},
 	}
-	teams := []struct {
-		name, description string
-		members           []string
-		grants            []service.NewGrant
-	}{
-		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
-			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
-			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
-		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
-			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
-			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
-	}
 	tokens := map[string]string{}
 	for _, p := range all {
 		if err := s.AddPrincipal(ctx, service.Bootstrapper, p); err != nil {
@@ -56,29 +44,45 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 		}
 		tokens[p.Name] = secret
 	}
-	for _, t := range teams {
+	return tokens, nil
+}
+
+// teams makes the teams, with their rights on the repositories.
+func teams(ctx context.Context, s *service.Service) error {
+	all := []struct {
+		name, description string
+		members           []string
+		grants            []service.NewGrant
+	}{
+		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
+			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
+			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
+			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
+			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+	}
+	for _, t := range all {
 		if err := s.AddTeam(ctx, service.Bootstrapper, t.name, t.description, t.members); err != nil {
-			return nil, err
+			return err
 		}
 		for _, g := range t.grants {
 			g.Holder = access.TeamPrefix + t.name
 			if _, err := s.AddGrant(ctx, service.Bootstrapper, g); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
-	return tokens, nil
+	return nil
 }
 
+// nightly is a token of a robot that ends soon.
+const nightly = "nightly"
+
 // mistakes are what people did wrong in the last hour: a right that is missing,
-// and a token that was revoked. A token of a robot ends soon.
+// and a token that was revoked.
 func (y *yard) mistakes(ctx context.Context, admin *client.Client, at time.Time) error {
 	y.clock.set(at)
-	nightly, err := admin.AddToken(ctx, api.NewToken{For: "ci-berth", Name: "nightly", Can: []string{"publish"}, On: []string{"snapshots"}, Seconds: 3 * 24 * 3600})
-	if err != nil {
-		return err
-	}
-	robot := &client.Client{Server: admin.Server, Token: nightly.Secret, Agent: "maven-resolver/1.9"}
+	robot := &client.Client{Server: admin.Server, Token: y.tokens[nightly], Agent: "maven-resolver/1.9"}
 	if _, err := robot.Repository(ctx, "snapshots"); err != nil {
 		return err
 	}

@@ -294,6 +294,7 @@ type Need struct {
 	Name      string `db:"name"`
 	Version   string `db:"version"`
 	Wants     string `db:"wants"`
+	Of        string `db:"of"` // the package that it needs
 }
 
 // PURL names the version.
@@ -301,13 +302,13 @@ func (n Need) PURL() string {
 	return purl.PURL{Ecosystem: n.Ecosystem, Namespace: n.Namespace, Name: n.Name, Version: n.Version}.String()
 }
 
-// Needing lists versions in scope that state a dependency on a package, by its
-// package URL without a version.
-func (db *DB) Needing(ctx context.Context, scope Scope, name string, limit int) (found []Need, err error) {
-	arguments := []any{scope.Repositories, name, limit}
-	err = db.SelectContext(ctx, &found, `select distinct p.ecosystem, p.namespace, p.name, v.version, coalesce(x->>'version', '') wants
+// Needing lists versions in scope that state a dependency on one of some packages, by
+// their package URLs without versions.
+func (db *DB) Needing(ctx context.Context, scope Scope, names []string, limit int) (found []Need, err error) {
+	arguments := []any{scope.Repositories, names, limit}
+	err = db.SelectContext(ctx, &found, `select distinct p.ecosystem, p.namespace, p.name, v.version, coalesce(x->>'version', '') wants, x->>'purl' "of"
 		from version v join package p on p.id = v.package_id cross join jsonb_array_elements(coalesce(v.details->'dependencies', '[]')) x
-		where v.visible_from is not null and v.visible_until is null and p.repository_id = any($1)`+scope.and(&arguments)+` and x->>'purl' = $2
+		where v.visible_from is not null and v.visible_until is null and p.repository_id = any($1)`+scope.and(&arguments)+` and x->>'purl' = any($2)
 		order by 1, 2, 3, 4 limit $3`, arguments...)
 	return found, err
 }

@@ -135,3 +135,19 @@ func TestNamedAndWithinRights(t *testing.T) {
 		t.Error("it still gets in")
 	}
 }
+
+func TestEndsSoon(t *testing.T) {
+	now := time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		length, left time.Duration
+		soon         bool
+	}{
+		{90 * 24 * time.Hour, 8 * 24 * time.Hour, false}, {90 * 24 * time.Hour, 6 * 24 * time.Hour, true},
+		{12 * time.Hour, 11 * time.Hour, false}, {12 * time.Hour, time.Hour, true},
+	} {
+		ends := now.Add(c.left)
+		if got := EndsSoon(ends.Add(-c.length), ends, now); got != c.soon {
+			t.Errorf("%s of %s left: %v", c.left, c.length, got)
+		}
+	}
+}

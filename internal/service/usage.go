@@ -2,7 +2,7 @@ package service
 
 import (
 	"context"
-	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -95,35 +95,55 @@ func (s *Service) UsedPackages(ctx context.Context, caller access.Caller, q UseQ
 	return s.db.UsedPackages(record.Patiently(ctx), of, order, limit)
 }
 
-// WhoUses is who still uses a version.
+// WhoUses is who still uses versions of a package.
 type WhoUses struct {
 	Users  []record.VersionUser
 	Builds []record.Build
-	// Needs are the versions that state it as a dependency: their names.
-	Needs []string
+	// Needs are the versions that need it, directly and by way of others.
+	Needs []NeededBy
 }
 
-// WhoUses tells who downloaded a version, which builds used it, and what needs it,
-// as far as the caller may see that.
-func (s *Service) WhoUses(ctx context.Context, caller access.Caller, p purl.PURL, repository string) (WhoUses, error) {
+// NeededBy is a version that needs another.
+type NeededBy struct {
+	PURL  purl.PURL
+	Wants string // the version or range that it states
+	// Via is what it states where that is not what was asked about but something
+	// between; "" for a direct dependency.
+	Via string
+}
+
+const (
+	// needingDepth is over how many steps it is looked for what needs something.
+	needingDepth = 5
+	mostNeeding  = 2000
+)
+
+// WhoUses tells who downloaded the versions of a package that a pattern fits, which
+// builds used them, and what needs them, as far as the caller may see that. The
+// pattern names one package; without a version it is about all.
+func (s *Service) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern, repository string) (WhoUses, error) {
 	var w WhoUses
-	if p.Version == "" {
-		return w, bad("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
+	p, ok := of.Exact()
+	if !ok {
+		return w, bad("several-packages", "%s fits several packages", of).WithHint("Ask about one: pkg:TYPE/NAME, with @VERSION or @vers:… behind it.")
 	}
 	holdings, _, err := s.holdingsOf(ctx, caller, p, repository, VersionPage{})
 	if err != nil {
 		return w, err
 	}
 	var ids []int64
+	var versions []string
 	for _, h := range holdings {
 		for _, v := range h.Package.Versions {
-			if v.ID != 0 && (v.Version == p.Version || v.Upload == p.Version) {
-				ids = append(ids, v.ID)
+			named := p
+			named.Version = v.Version
+			if v.ID != 0 && (of.Match(named) || v.Upload != "" && of.Match(purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: v.Upload})) {
+				ids, versions = append(ids, v.ID), append(versions, v.Version)
 			}
 		}
 	}
 	if len(ids) == 0 {
-		return w, fault.New(fault.NotFound, "no-such-version", "no repository that you may read holds %s", p)
+		return w, fault.New(fault.NotFound, "no-such-version", "no repository that you may read holds %s", of)
 	}
 	if w.Users, err = s.db.UsersOf(ctx, ids); err != nil {
 		return w, err
@@ -131,17 +151,42 @@ func (s *Service) WhoUses(ctx context.Context, caller access.Caller, p purl.PURL
 	if w.Builds, err = s.db.UsingBuilds(ctx, ids); err != nil {
 		return w, err
 	}
-	name := p
-	name.Version = ""
-	needing, err := s.db.Needing(ctx, s.scopeOf(s.Readable(caller)...), name.String(), 2000)
-	for _, n := range needing {
-		if fits, known := purl.Fits(p.Ecosystem, n.Wants, p.Version); fits && known {
-			w.Needs = append(w.Needs, fmt.Sprintf("%s (%s)", n.PURL(), n.Wants))
-		}
-	}
-	slices.Sort(w.Needs)
-	w.Needs = slices.Compact(w.Needs)
+	w.Needs, err = s.needing(ctx, caller, p, versions)
 	return w, err
+}
+
+// needing finds what needs versions of a package, step by step.
+func (s *Service) needing(ctx context.Context, caller access.Caller, p purl.PURL, versions []string) (all []NeededBy, err error) {
+	scope := s.scopeOf(s.Readable(caller)...)
+	asked := map[string][]string{p.String(): versions} // versions by package
+	seen := map[string]bool{}
+	for depth := 0; depth < needingDepth && len(asked) > 0 && len(all) < mostNeeding; depth++ {
+		found, err := s.db.Needing(ctx, scope, slices.Sorted(maps.Keys(asked)), mostNeeding)
+		if err != nil {
+			return nil, err
+		}
+		next := map[string][]string{}
+		for _, n := range found {
+			fits := slices.ContainsFunc(asked[n.Of], func(version string) bool {
+				fits, known := purl.Fits(p.Ecosystem, n.Wants, version)
+				return fits && known
+			})
+			of := purl.PURL{Ecosystem: n.Ecosystem, Namespace: n.Namespace, Name: n.Name, Version: n.Version}
+			if !fits || seen[of.String()] {
+				continue
+			}
+			seen[of.String()] = true
+			needed := NeededBy{PURL: of, Wants: n.Wants}
+			if depth > 0 {
+				needed.Via = n.Of
+			}
+			all = append(all, needed)
+			of.Version = ""
+			next[of.String()] = append(next[of.String()], n.Version)
+		}
+		asked = next
+	}
+	return all[:min(len(all), mostNeeding)], nil
 }
 
 // SpaceView is where storage goes.

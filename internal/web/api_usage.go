@@ -75,12 +75,15 @@ func (w *Server) addUsage() {
 			PURL       string `query:"purl" required:"true" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`
 		}) (*answer[api.WhoUses], error) {
-			p, err := purl.Parse(in.PURL)
+			p, err := purl.ParsePattern(in.PURL)
 			if err != nil {
-				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL: %v", in.PURL, err)
+				return nil, err
 			}
 			who, err := w.service.WhoUses(ctx, v.caller, p, in.Repository)
-			shown := api.WhoUses{Users: []api.VersionUser{}, Builds: []string{}, Needs: append([]string{}, who.Needs...)}
+			shown := api.WhoUses{Users: []api.VersionUser{}, Builds: []string{}, Needs: []api.NeededBy{}}
+			for _, n := range who.Needs {
+				shown.Needs = append(shown.Needs, api.NeededBy{PURL: n.PURL.String(), Wants: n.Wants, Via: n.Via})
+			}
 			for _, u := range who.Users {
 				shown.Users = append(shown.Users, api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{}, u.Clients...)})
 			}

@@ -2,8 +2,11 @@ package e2e
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 	"os"
+	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 
@@ -54,6 +57,7 @@ func TestDemo(t *testing.T) {
 		}
 		return b.String()
 	}
+	t.Run("the examples of all commands", func(t *testing.T) { examplesRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
 		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
@@ -186,5 +190,57 @@ func TestProblems(t *testing.T) {
 	}
 	if a, err := shared.Ask(t.Context(), "GET", "/api/v1/me", "", nil, "Cookie", session); err != nil || !strings.Contains(string(a.Body), "anonymous") {
 		t.Errorf("the ended session: %s, %v", a.Body, err)
+	}
+}
+
+// reads are the last words of commands that change nothing.
+var reads = []string{"list", "show", "names", "compare", "check", "search", "explain", "status", "whoami", "space", "usage", "who-uses", "receiving", "events", "runs", "try", "plan", "arrivals"}
+
+// examplesRun runs the examples of all commands that change nothing, on the
+// demo's data, and the commands of docs/scripting.md.
+func examplesRun(t *testing.T, h *house.House) {
+	environment := []string{"HOME=" + t.TempDir(), "CRELVO_SERVER=" + h.Address, "CRELVO_TOKEN=" + demo.Token}
+	ran := 0
+	var walk func(path ...string)
+	walk = func(path ...string) {
+		help, errs, code := command(t, environment, "", append(path, "--help")...)
+		if code != 0 {
+			t.Fatalf("%v --help: %d %s", path, code, errs)
+		}
+		_, below, _ := strings.Cut(help, "Available Commands:")
+		if len(path) == 0 {
+			_, below, _ = strings.Cut(help, "\n\n")
+		}
+		for line := range strings.SplitSeq(below, "\n") {
+			words := strings.Fields(line)
+			if strings.HasPrefix(line, "Flags:") {
+				break
+			}
+			if len(words) > 1 && strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") && words[0] != "crelvo" && words[0] != "completion" && words[0] != "help" && len(path) < 2 {
+				walk(append(slices.Clone(path), words[0])...)
+			}
+		}
+		if len(path) == 0 || !slices.Contains(reads, path[len(path)-1]) {
+			return
+		}
+		_, examples, _ := strings.Cut(help, "Examples:\n")
+		examples, _, _ = strings.Cut(examples, "\n\n")
+		for line := range strings.SplitSeq(examples, "\n") {
+			line, _, _ = strings.Cut(strings.TrimSpace(line), "   #")
+			if strings.Contains(line, "openshore.example") || strings.Contains(line, ".txt") || strings.Contains(line, "edited.yaml") {
+				continue // of a network, or files, that are not there
+			}
+			script := exec.CommandContext(t.Context(), "sh", "-c", strings.Replace(line, "crelvo ", house.Program()+" ", 1))
+			script.Env, script.Dir = append(environment, "PATH="+os.Getenv("PATH")), t.TempDir()
+			out, err := script.CombinedOutput()
+			ran++
+			if exit := (*exec.ExitError)(nil); err != nil && !(errors.As(err, &exit) && (exit.ExitCode() == 4 && path[0] == "grant" || exit.ExitCode() == 8 && path[0] == "status")) {
+				t.Errorf("%s: %v\n%s", line, err, out)
+			}
+		}
+	}
+	walk()
+	if ran < 40 {
+		t.Errorf("only %d examples were run", ran)
 	}
 }

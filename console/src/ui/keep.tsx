@@ -42,7 +42,7 @@ function Users({ purl, repository }: { purl: string; repository: string }) {
           <dt className="text-soft">Downloaded by</dt>
           <dd>{who.users.length === 0 && <span className="text-soft">nobody that signed in</span>}<ul>{who.users.map((u) => <li key={u.name}>{u.name}{u.kind === "robot" && <span className="text-soft"> (robot)</span>}, <Time at={u.lastAt} />{u.clients.length > 0 && <span className="text-soft"> with {u.clients.join(", ")}</span>}</li>)}</ul></dd>
           {who.builds.length > 0 && (<><dt className="text-soft">Builds</dt><dd className="flex flex-wrap gap-x-3">{who.builds.map((b) => <Link key={b} to={buildPath(b)}>{b}</Link>)}</dd></>)}
-          {who.needs.length > 0 && (<><dt className="text-soft">Needed by</dt><dd><ul>{who.needs.map((n) => <li key={n}>{decodeURIComponent(n.replace(/^pkg:/, ""))}</li>)}</ul></dd></>)}
+          {who.needs.length > 0 && (<><dt className="text-soft">Needed by</dt><dd><ul>{who.needs.map((n) => <li key={n.purl}>{decodeURIComponent(n.purl.replace(/^pkg:/, ""))} <span className="text-soft">({n.wants}{n.via && `, by way of ${decodeURIComponent(n.via.replace(/^pkg:/, ""))}`})</span></li>)}</ul></dd></>)}
         </dl>
       )}
     </Loaded>
