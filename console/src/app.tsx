@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { KeyRound, LockKeyhole, LogOut, ScrollText, Search, SunMoon, WifiOff } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
+import { Link, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Schemas } from "./api/client";
 import { useLive } from "./api/live";
 import { Notices } from "./pages/first-steps";
@@ -24,7 +24,7 @@ const TracksPage = lazy(() => import("./pages/tracks"));
 const PromotionPage = lazy(() => import("./pages/promotion"));
 const NewPromotionPage = lazy(() => import("./pages/promote"));
 const StatusPage = lazy(() => import("./pages/status"));
-const KeepingPage = lazy(() => import("./pages/keeping"));
+const RetentionPage = lazy(() => import("./pages/retention"));
 const PolicyPage = lazy(() => import("./pages/policy"));
 const SweepPage = lazy(() => import("./pages/sweep"));
 const RightsPage = lazy(() => import("./pages/rights"));
@@ -38,10 +38,22 @@ export function App() {
   );
 }
 
+/** places are the pages of the navigation, with the beginnings of what belongs to each. */
+const places: [string, RegExp][] = [
+  ["/search", /^\/(search|package)/], ["/builds", /^\/builds/], ["/tracks", /^\/(tracks|promotions|promote)/], ["/retention", /^\/(retention|policies|sweeps)/],
+  ["/tokens", /^\/tokens/], ["/rights", /^\/rights/], ["/activity", /^\/activity/], ["/", /^\/($|repositories)/],
+];
+
+/** placeOf is where in the navigation a page belongs. */
+function placeOf(path: string) {
+  return places.find(([, begins]) => begins.test(path))?.[0];
+}
+
 function Frame({ me }: { me: Schemas["Me"] }) {
   const live = useLive();
   const mine = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => api.promotions({ mine: true }) });
   const waiting = mine.data?.promotions.length ?? 0;
+  const place = placeOf(useLocation().pathname);
   const [palette, setPalette] = useState(false);
   const [password, setPassword] = useState(false);
   useEffect(() => {
@@ -62,26 +74,25 @@ function Frame({ me }: { me: Schemas["Me"] }) {
         <Link to="/" className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline">
           <img src="/mark.svg" alt="" className="size-7" /> Crelvo
         </Link>
-        <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full gap-1 overflow-x-auto p-1 text-sm sm:order-none">
-          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/keeping", "Keeping"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
-            <NavLink
+        <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full flex-wrap gap-1 p-1 text-sm sm:order-none">
+          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/retention", "Retention"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
+            <Link
               key={to}
               to={to!}
-              end={to === "/"}
-              className={({ isActive }) => `rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${isActive ? "bg-wash font-medium text-deep" : "text-soft"}`}
+              aria-current={place === to ? "page" : undefined}
+              className={`rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${place === to ? "bg-wash font-medium text-deep underline decoration-2 underline-offset-8" : "text-soft"}`}
             >
               {text}{to === "/tracks" && waiting > 0 && <span className="ml-1.5 rounded-full bg-glow-wash px-1.5 text-xs font-medium text-glow" title={`${waiting} wait for you`}>{waiting}</span>}
-            </NavLink>
+            </Link>
           ))}
         </nav>
         <button
           type="button"
-          aria-label="Search"
           onClick={() => setPalette(true)}
           className="ml-auto flex h-9 w-36 max-w-full sm:w-56 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
         >
           <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span><span className="sm:hidden">Search</span>
-          <kbd className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+          <kbd aria-hidden className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
         </button>
         <StatusLamp />
         {!live && (
@@ -105,8 +116,8 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Route path="/promotions/:id" element={<PromotionPage />} />
           <Route path="/promote" element={<NewPromotionPage />} />
           <Route path="/status" element={<StatusPage />} />
-          <Route path="/keeping" element={<KeepingPage />} />
-          <Route path="/keeping/:shown" element={<KeepingPage />} />
+          <Route path="/retention" element={<RetentionPage />} />
+          <Route path="/retention/:shown" element={<RetentionPage />} />
           <Route path="/policies/:name" element={<PolicyPage />} />
           <Route path="/sweeps/:id" element={<SweepPage />} />
           <Route path="/tokens" element={<TokensPage me={me} />} />

@@ -134,11 +134,11 @@ func (s *Service) storeConcerns(ctx context.Context) (found []Concern, err error
 		return nil, err
 	}
 	if free*100 < (free+stored.Bytes)*littleRoom || free < 1<<30 {
-		found = append(found, Concern{Level: "wrong", What: fmt.Sprintf("The disk of the store has room for %s more", api.Bytes(free)), Do: "Sweep what nobody needs and reclaim its bytes, or give it a larger disk.", Page: "/keeping/space"})
+		found = append(found, Concern{Level: "wrong", What: fmt.Sprintf("The disk of the store has room for %s more", api.Bytes(free)), Do: "Sweep what nobody needs and reclaim its bytes, or give it a larger disk.", Page: "/retention/space"})
 	}
 	runs, err := s.db.Reclaimings(ctx, 1)
 	if err == nil && len(runs) == 1 && runs[0].Failure != "" {
-		found = append(found, Concern{Level: "wrong", What: "Bytes could not be reclaimed: " + runs[0].Failure, Do: "Look at the log of the service, and run crelvo reclaim.", Page: "/keeping/space"})
+		found = append(found, Concern{Level: "wrong", What: "Bytes could not be reclaimed: " + runs[0].Failure, Do: "Look at the log of the service, and run crelvo reclaim.", Page: "/retention/space"})
 	}
 	return found, err
 }

@@ -18,7 +18,7 @@ import (
 // concern of what somebody must look at. Nothing else is changed.
 func (s *Service) storeFault(err error) error {
 	worry := func(what, do string) {
-		s.worry("store", Concern{Level: "wrong", What: what + ", last at " + s.Now().UTC().Format(timeForm), Do: do, Page: "/keeping/space"})
+		s.worry("store", Concern{Level: "wrong", What: what + ", last at " + s.Now().UTC().Format(timeForm), Do: do, Page: "/retention/space"})
 	}
 	of := func(kind fault.Kind, code, message, hint string) error {
 		return fault.New(kind, code, "%s", message).WithHint("%s", hint).WithCause(err)
@@ -58,7 +58,7 @@ func (s *Service) openFault(name string, err error) error {
 	default:
 		return s.storeFault(err)
 	}
-	s.worry("bytes/"+name, Concern{Level: "wrong", What: "The bytes of " + name + " " + what, Page: "/keeping/space",
+	s.worry("bytes/"+name, Concern{Level: "wrong", What: "The bytes of " + name + " " + what, Page: "/retention/space",
 		Do: "Bring the file back from a backup, or publish the very same bytes again, which puts it right."})
 	return fault.New(fault.Internal, code, "the bytes of %s %s", name, what).
 		WithHint("Whoever runs the server should bring back the file from a backup; publishing the same bytes again mends it too.").WithCause(err)

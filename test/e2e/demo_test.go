@@ -57,6 +57,7 @@ func TestDemo(t *testing.T) {
 		}
 		return b.String()
 	}
+	t.Run("the pages are accessible", func(t *testing.T) { accessible(t, h) })
 	t.Run("the examples of all commands", func(t *testing.T) { examplesRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{

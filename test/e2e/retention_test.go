@@ -157,17 +157,17 @@ func TestConsoleKeeping(t *testing.T) {
 	}
 	selectAll := chromedp.Evaluate[chromedp.Void](`document.querySelector('textarea[name=policy]').select()`)
 	text := "name: " + name + "\nrepositories: [" + r + "]\nkeep:\n- newest 1\n"
-	do(page("/keeping"), see("Retention policies"), click("New policy"), chromedp.WaitVisible(chromedp.CSS("textarea[name=policy]")),
+	do(page("/retention"), see("Retention policies"), click("New policy"), chromedp.WaitVisible(chromedp.CSS("textarea[name=policy]")),
 		selectAll, typeInto("textarea[name=policy]", strings.Replace(text, "newest", "oldest", 1)), see("line 4", "is no reason to stay"),
 		selectAll, typeInto("textarea[name=policy]", text), see("1 version", "of 2 would go", "no reason keeps it", "tide-model@1.0.0"), click("Save"), see("Saved by admin"))
-	do(click("Sweep now"), see("done", "removed", "can come back until"), page("/keeping/sweeps"), see(name, "done"))
+	do(click("Sweep now"), see("done", "removed", "can come back until"), page("/retention/sweeps"), see(name, "done"))
 	do(page("/package/maven/example.skerry.berth/tide-model"), see("1.1.0", "Who still uses it"))
 	sweeps := done(desk(house.Token).Sweeps(t.Context(), map[string][]string{"policy": {name}}))(t)
 	do(page(fmt.Sprintf("/sweeps/%d", sweeps[0].ID)), click("Bring back"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=pattern]")),
 		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Bring back']`)), see("Brought back 1 version"), click("Close"), see("brought back", "by admin"))
-	do(page("/keeping/space"), see("Where it goes", r), page("/keeping/use"), see("Downloads of everything"), page("/status"), see("Status", "the database is ok"))
+	do(page("/retention/space"), see("Where it goes", r), page("/retention/use"), see("Downloads of everything"), page("/status"), see("Status", "the database is ok"))
 	do(page("/package/maven/example.skerry.berth/tide-model@1.0.0"), click("Pin…"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=reason]")),
-		typeInto("[role=dialog] input[name=reason]", "the audit"), click("Pin it"), see("Pinned by admin", "the audit"), page("/keeping/pins"), see("the audit"))
+		typeInto("[role=dialog] input[name=reason]", "the audit"), click("Pin it"), see("Pinned by admin", "the audit"), page("/retention/pins"), see("the audit"))
 	do(chromedp.EmulateViewport(390, 844), page("/policies/"+name), see("What it would do"))
 	if wide, err := chromedp.Run(tab, chromedp.Evaluate[bool]("document.documentElement.scrollWidth > innerWidth")); err != nil || wide {
 		t.Errorf("the page is wider than a phone: %v %v", wide, err)

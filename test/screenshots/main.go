@@ -92,7 +92,7 @@ func pages(ctx context.Context) error {
 		{name: "promotion", path: "/promotions/23", shows: "waits for"},
 		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
 		{name: "sweep", path: "/sweeps/1", shows: "can come back until"},
-		{name: "space", path: "/keeping/space", shows: "Where it goes"},
+		{name: "space", path: "/retention/space", shows: "Where it goes"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
 	}
 	tab, stop, err := browser.Start(ctx, 1280, 800)

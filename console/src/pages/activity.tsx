@@ -81,7 +81,7 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
 
 function Lines({ all }: { all: Schemas["Event"][] }) {
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">{["When", "Who", "What", "About", "Details"].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}</tr>

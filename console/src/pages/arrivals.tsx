@@ -17,12 +17,12 @@ export function Arrivals({ repository }: { repository: string }) {
   return (
     <Panel
       title="What was not there before"
-      aside={<div className="w-44"><Choice value={days} onChange={setDays} options={[["1", "a day ago"], ["7", "a week ago"], ["30", "30 days ago"], ["90", "90 days ago"], ["366", "a year ago"]]} /></div>}
+      aside={<div className="w-44"><Choice label="Since" value={days} onChange={setDays} options={[["1", "a day ago"], ["7", "a week ago"], ["30", "30 days ago"], ["90", "90 days ago"], ["366", "a year ago"]]} /></div>}
     >
       <Loaded query={query}>
         {(all) =>
           all.length === 0 ? <Empty title="Nothing new since then">Choose an earlier time.</Empty> : (
-            <div className="relative overflow-x-auto">
+            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
               <table className="w-full text-left text-sm">
                 <thead className="text-xs text-soft">
                   <tr className="border-b border-rule">{["Version", "How it came", "By", "Approved by", "Build", "When"].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}</tr>

@@ -61,7 +61,7 @@ function Note({ name, text }: { name: string; text: string }) {
 function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string }) {
   if (all.length === 0) return <p className="px-4 py-3 text-sm text-soft">{none}</p>;
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">{["Version", "Repository", "How", "Files", "Size", "Since"].map((h) => <th key={h} className={`px-4 py-1.5 font-medium ${h === "Size" || h === "Files" ? "text-right" : ""}`}>{h}</th>)}</tr>
@@ -125,7 +125,7 @@ function Differences({ d }: { d: Schemas["BuildComparison"] }) {
   const all = [...d.made.map((x) => ({ ...x, what: "made" })), ...d.used.map((x) => ({ ...x, what: "used" }))];
   if (all.length === 0) return <p className="px-4 py-3 text-sm">They made and used the same.</p>;
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <tbody>
           {all.map((x) => (

@@ -36,7 +36,7 @@ export default function BuildsPage() {
             </Empty>
           )
         ) : (
-          <div className="relative overflow-x-auto">
+          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
               <thead className="text-xs text-soft">
                 <tr className="border-b border-rule">

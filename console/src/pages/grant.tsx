@@ -49,7 +49,7 @@ export function CellDialog({ cell, grants, close }: { cell: Cell; grants: Schema
         }}
       >
         <div className="grid gap-x-4 sm:grid-cols-2">
-          <Field label="Role"><Choice value={role} onChange={setRole} options={roleOptions.slice(0, limited)} /></Field>
+          <Field label="Role"><Choice label="Role" value={role} onChange={setRole} options={roleOptions.slice(0, limited)} /></Field>
           <Field label="On" hint="A name, or a pattern with *."><TextInput required value={on} onChange={(e) => setOn(e.target.value)} /></Field>
         </div>
         <Field label="Only for packages" hint="A pattern; left empty: for all."><TextInput placeholder="pkg:npm/@skerry/*" value={packages} onChange={(e) => setPackages(e.target.value)} /></Field>

@@ -72,12 +72,12 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
         </Field>
         {form.kind === "mirror" && (
           <Field label="Ecosystem">
-            <Choice value={form.ecosystem} onChange={(ecosystem) => setForm({ ...form, ecosystem })} options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])} />
+            <Choice label="Ecosystem" value={form.ecosystem} onChange={(ecosystem) => setForm({ ...form, ecosystem })} options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])} />
           </Field>
         )}
         {form.kind !== "chain" && (
           <Field label="Holds" hint={form.kind === "mirror" ? "What else its upstream has is not asked for." : "Snapshots may be published again and again; releases are published once."}>
-            <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
+            <Choice label="It holds" value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
           </Field>
         )}
         {form.kind === "mirror" && <MirrorFields form={mirror} onChange={setMirror} ecosystem={form.ecosystem} />}

@@ -107,7 +107,7 @@ function needed(purl: string): string {
 /** SafeLink shows a link that a package states, if it is one that can be followed. */
 function SafeLink({ href }: { href: string }) {
   if (!/^https?:\/\//.test(href)) return <span>{href}</span>;
-  return <a href={href} rel="noreferrer noopener">{href.replace(/^https?:\/\//, "")}</a>;
+  return <a href={href} rel="noreferrer noopener" className="inline-flex min-h-6 items-center wrap-anywhere">{href.replace(/^https?:\/\//, "")}</a>;
 }
 
 function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; fresh: Set<string> }) {

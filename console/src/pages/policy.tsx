@@ -63,7 +63,7 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to="/keeping">Keeping</Link> /</p>
+        <p className="text-sm text-soft"><Link to="/retention">Retention</Link> /</p>
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
           <h1 className="text-2xl font-semibold tracking-tight">{p?.name ?? "New policy"}</h1>
           {p && <span className="text-sm text-soft">{p.description}</span>}
@@ -120,7 +120,7 @@ function RemovePolicy({ name }: { name: string }) {
   const remove = useMutation({
     mutationFn: () => api.removePolicy(name),
     onSuccess: async () => {
-      void navigate("/keeping");
+      void navigate("/retention");
       await queries.invalidateQueries();
     },
   });
@@ -155,7 +155,7 @@ function Preview({ text }: { text: string }) {
   const p = plan.data;
   return (
     <div className={`grid grid-cols-[minmax(0,1fr)] gap-5 ${plan.isPlaceholderData ? "opacity-60" : ""}`} aria-busy={plan.isFetching}>
-      <Panel title="What it would do" aside={<div className="w-36"><Choice value={days} onChange={setDays} options={moments} /></div>}>
+      <Panel title="What it would do" aside={<div className="w-36"><Choice label="As of" value={days} onChange={setDays} options={moments} /></div>}>
         {!p ? <p className="px-4 py-6 text-sm text-soft">Working it out…</p> : (
           <>
             <p className="px-4 pt-3">
@@ -189,7 +189,7 @@ function Preview({ text }: { text: string }) {
           title="Versions"
           aside={
             <span className="flex flex-wrap gap-2">
-              <span className="w-32"><Choice value={fate} onChange={setFate} options={[["swept", "that go"], ["kept", "that stay"], ["outside", "not about"], ["", "all"]]} /></span>
+              <span className="w-32"><Choice label="Which versions" value={fate} onChange={setFate} options={[["swept", "that go"], ["kept", "that stay"], ["outside", "not about"], ["", "all"]]} /></span>
               <span className="w-44"><TextInput aria-label="Filter" placeholder="part of the name" value={match} onChange={(e) => setMatch(e.target.value)} /></span>
             </span>
           }

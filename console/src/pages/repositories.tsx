@@ -57,7 +57,7 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
           {all.map((r) => (
             <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
               <td className="px-4 py-2">
-                <Link data-row to={`/repositories/${r.name}`} className="font-medium">{r.name}</Link>
+                <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">{r.name}</Link>
                 {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
                 {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
                 <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
@@ -131,7 +131,7 @@ function LatestArrivals() {
                     <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
                     <span className="font-mono text-sm">{p.latest}</span>
                   </span>
-                  <span className="min-w-0 truncate text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></span>
+                  <span className="min-w-0 truncate text-sm"><Link to={`/repositories/${p.repository}`} className="inline-flex min-h-6 items-center">{p.repository}</Link></span>
                   <span className="hidden text-sm text-soft sm:block">{p.publishedBy}</span>
                   <span className="text-right text-sm text-soft"><Time at={p.changedAt} /></span>
                 </li>

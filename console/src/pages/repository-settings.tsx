@@ -47,14 +47,14 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
         >
           {!r.chain && (
             <Field label="Holds" hint="What is there already stays, whatever you choose.">
-              <Choice value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
+              <Choice label="It holds" value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
             </Field>
           )}
           {r.mirror && <MirrorFields form={mirror} onChange={setMirror} ecosystem={r.ecosystem ?? ""} like={r.name} hasSecret={r.mirror.hasSecret} />}
           {r.chain && (
             <div className="grid gap-x-4 sm:grid-cols-2">
-              <Field label="Releases that are published here go to"><Choice value={form.releasesTo} onChange={(releasesTo) => setForm({ ...form, releasesTo })} options={houses("releases")} /></Field>
-              <Field label="Snapshots go to"><Choice value={form.snapshotsTo} onChange={(snapshotsTo) => setForm({ ...form, snapshotsTo })} options={houses("snapshots")} /></Field>
+              <Field label="Releases that are published here go to"><Choice label="Releases go to" value={form.releasesTo} onChange={(releasesTo) => setForm({ ...form, releasesTo })} options={houses("releases")} /></Field>
+              <Field label="Snapshots go to"><Choice label="Snapshots go to" value={form.snapshotsTo} onChange={(snapshotsTo) => setForm({ ...form, snapshotsTo })} options={houses("snapshots")} /></Field>
             </div>
           )}
           {r.chain && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read {r.name} may read through it what all its members add; else only what they may read there</Tick>}

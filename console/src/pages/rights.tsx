@@ -150,9 +150,9 @@ function Ask({ names, places }: { names: string[]; places: string[] }) {
           setAsked({ who: who || names[0]!, action, place: place || places[0]!, purl });
         }}
       >
-        <div className="w-44"><Field label="Who"><Choice value={who || (names[0] ?? "")} onChange={setWho} options={names.map((n) => [n, n])} /></Field></div>
-        <div className="w-36"><Field label="may"><Choice value={action} onChange={setAction} options={actions} /></Field></div>
-        <div className="w-44"><Field label="which repository"><Choice value={place || (places[0] ?? "")} onChange={setPlace} options={places.map((n) => [n, n])} /></Field></div>
+        <div className="w-44"><Field label="Who"><Choice label="Who" value={who || (names[0] ?? "")} onChange={setWho} options={names.map((n) => [n, n])} /></Field></div>
+        <div className="w-36"><Field label="may"><Choice label="may" value={action} onChange={setAction} options={actions} /></Field></div>
+        <div className="w-44"><Field label="which repository"><Choice label="which repository" value={place || (places[0] ?? "")} onChange={setPlace} options={places.map((n) => [n, n])} /></Field></div>
         <div className="min-w-56 grow"><Field label="with which package, if it matters"><TextInput placeholder="pkg:npm/@skerry/deck-ui" value={purl} onChange={(e) => setPurl(e.target.value)} /></Field></div>
         <Button type="submit" look="strong" className="mb-3" disabled={places.length === 0}><ShieldQuestion size={15} /> Ask</Button>
       </form>

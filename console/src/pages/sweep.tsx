@@ -38,7 +38,7 @@ function Page({ s }: { s: Schemas["SweepPage"] }) {
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to="/keeping/sweeps">Sweeps</Link> /</p>
+        <p className="text-sm text-soft"><Link to="/retention/sweeps">Sweeps</Link> /</p>
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
           <h1 className="text-2xl font-semibold tracking-tight">Sweep {s.id}</h1>
           <SweepMark state={s.state} />
@@ -91,9 +91,9 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
   });
   const all = query.data?.pages.flatMap((p) => p.items) ?? [];
   return (
-    <Panel title="Versions" aside={<div className="w-44"><Choice value={state} onChange={setState} options={[["", "all"], ["removed", "removed"], ["spared", "stayed after all"], ["back", "brought back"], ["reclaimed", "reclaimed"], ["planned", "planned"]]} /></div>}>
+    <Panel title="Versions" aside={<div className="w-44"><Choice label="Which versions" value={state} onChange={setState} options={[["", "all"], ["removed", "removed"], ["spared", "stayed after all"], ["back", "brought back"], ["reclaimed", "reclaimed"], ["planned", "planned"]]} /></div>}>
       {query.error ? <div className="p-4"><ErrorNote error={query.error} /></div> : query.data && all.length === 0 ? <Empty title={s.versions === 0 ? "It found nothing to take" : "No version fits"} /> : (
-        <div className="relative overflow-x-auto">
+        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
           <table className="w-full text-left text-sm">
             <thead className="text-xs text-soft">
               <tr className="border-b border-rule">{["Version", "", "Last used", "Size", ""].map((h, i) => <th key={i} className={`px-4 py-2 font-medium ${h === "Size" ? "text-right" : ""}`}>{h}</th>)}</tr>

@@ -45,7 +45,7 @@ function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean
             </span>
           ))}
           {admin && others.length > 0 && (
-            <span className="w-40"><Choice value="" onChange={(m) => m && edit.mutate({ join: [m] })} options={[["", "let somebody join…"], ...others.map((o) => [o, o] as [string, string])]} /></span>
+            <span className="w-40"><Choice label="Who joins" value="" onChange={(m) => m && edit.mutate({ join: [m] })} options={[["", "let somebody join…"], ...others.map((o) => [o, o] as [string, string])]} /></span>
           )}
         </span>
         {admin && (sure ? <Button look="danger" onClick={() => remove.mutate()}>Really, with its grants</Button> : <Button look="bare" onClick={() => setSure(true)}>Remove</Button>)}

@@ -48,7 +48,7 @@ function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: bo
   return (
     <>
       {revoke.error && <div className="p-4"><ErrorNote error={revoke.error} /></div>}
-      <div className="relative overflow-x-auto">
+      <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
         <table className="w-full text-left text-sm">
           <thead className="text-xs text-soft">
             <tr className="border-b border-rule">
@@ -111,10 +111,10 @@ function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
         }}
       >
         <div className="grid gap-x-4 sm:grid-cols-2">
-          {me.admin && <Field label="For"><Choice value={owner} onChange={setOwner} options={[[me.name, `${me.name} (you)`], ...(users.data ?? []).filter((u) => u.name !== me.name).map((u) => [u.name, u.name] as [string, string])]} /></Field>}
+          {me.admin && <Field label="For"><Choice label="For" value={owner} onChange={setOwner} options={[[me.name, `${me.name} (you)`], ...(users.data ?? []).filter((u) => u.name !== me.name).map((u) => [u.name, u.name] as [string, string])]} /></Field>}
           <Field label="Name" hint="Lower-case letters, digits and hyphens."><TextInput required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-          <Field label="It can"><Choice value={can} onChange={setCan} options={[["read", "read"], ["publish", "read and publish"], ["all", "all that its owner may"]]} /></Field>
-          <Field label="It lasts"><Choice value={days} onChange={setDays} options={[["1", "a day"], ["30", "30 days"], ["90", "90 days"], ["365", "a year"]]} /></Field>
+          <Field label="It can"><Choice label="It can" value={can} onChange={setCan} options={[["read", "read"], ["publish", "read and publish"], ["all", "all that its owner may"]]} /></Field>
+          <Field label="It lasts"><Choice label="It lasts" value={days} onChange={setDays} options={[["1", "a day"], ["30", "30 days"], ["90", "90 days"], ["365", "a year"]]} /></Field>
         </div>
         <Field label="Only on repositories" hint="Names or patterns such as shore-*; left empty: all."><TextInput value={on} onChange={(e) => setOn(e.target.value)} /></Field>
         <Field label="Only for packages" hint="Patterns such as pkg:npm/@skerry/*; left empty: all."><TextInput value={only} onChange={(e) => setOnly(e.target.value)} /></Field>

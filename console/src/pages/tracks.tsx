@@ -27,7 +27,7 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
               <h1 className="text-2xl font-semibold tracking-tight">{chosen ? chosen.name : "Tracks"}</h1>
               <span className="text-sm text-soft">{chosen?.description}</span>
               <span className="ml-auto flex items-center gap-2">
-                {all.length > 1 && <span className="w-44"><Choice value={chosen!.name} onChange={(name) => void navigate(`/tracks/${name}`)} options={all.map((t) => [t.name, t.name])} /></span>}
+                {all.length > 1 && <span className="w-44"><Choice label="Track" value={chosen!.name} onChange={(name) => void navigate(`/tracks/${name}`)} options={all.map((t) => [t.name, t.name])} /></span>}
                 {me.admin && <Button onClick={() => setAdding(true)}>New track</Button>}
               </span>
             </div>
@@ -176,8 +176,8 @@ function History() {
   return (
     <Panel title="Promotions">
       <div className="flex flex-wrap items-center gap-2 border-b border-rule px-4 py-2">
-        <span className="w-36"><Choice value={get("state")} onChange={(v) => set("state", v)} options={states} /></span>
-        <span className="w-36"><Choice value={get("days")} onChange={(v) => set("days", v)} options={spans} /></span>
+        <span className="w-36"><Choice label="State" value={get("state")} onChange={(v) => set("state", v)} options={states} /></span>
+        <span className="w-36"><Choice label="Since" value={get("days")} onChange={(v) => set("days", v)} options={spans} /></span>
         <span className="w-36"><TextInput aria-label="Into" placeholder="into repository" value={get("to")} onChange={(e) => set("to", e.target.value)} /></span>
         <span className="w-36"><TextInput aria-label="Asked by" placeholder="asked by" value={get("by")} onChange={(e) => set("by", e.target.value)} /></span>
         <span className="w-52"><TextInput aria-label="About" placeholder="package, build or notes" value={get("q")} onChange={(e) => set("q", e.target.value)} /></span>

@@ -19,7 +19,7 @@ export default function Upstream({ repository: r }: { repository: Schemas["Repos
           </Panel>
           <Panel
             title="What it did"
-            aside={<div className="w-40"><Choice value={hours} onChange={setHours} options={[["24", "the last day"], ["168", "the last week"], ["1440", "the last 60 days"]]} /></div>}
+            aside={<div className="w-40"><Choice label="Of which time" value={hours} onChange={setHours} options={[["24", "the last day"], ["168", "the last week"], ["1440", "the last 60 days"]]} /></div>}
           >
             <Figures state={state} />
             <Charts state={state} hours={Number(hours)} />

@@ -16,7 +16,7 @@ export function UserTable({ me }: { me: Schemas["Me"] }) {
     <Panel title="Users and robots" aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New user or robot</Button>}>
       <Loaded query={query}>
         {(all) => (
-          <div className="relative overflow-x-auto">
+          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm">
               <thead className="text-xs text-soft">
                 <tr className="border-b border-rule">
@@ -88,7 +88,7 @@ function NewUser({ close }: { close: () => void }) {
           add.mutate();
         }}
       >
-        <Field label="It is"><Choice value={kind} onChange={setKind} options={[["user", "a user"], ["robot", "a robot"]]} /></Field>
+        <Field label="It is"><Choice label="It is" value={kind} onChange={setKind} options={[["user", "a user"], ["robot", "a robot"]]} /></Field>
         <Field label="Name" hint="Lower-case letters, digits and hyphens."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
         <Field label="Description"><TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} /></Field>
         {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}

@@ -42,9 +42,10 @@ export function TextArea(props: React.TextareaHTMLAttributes<HTMLTextAreaElement
   return <textarea rows={2} {...props} className={`w-full rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-sm ${props.className ?? ""}`} />;
 }
 
-export function Choice({ value, onChange, options }: { value: string; onChange: (value: string) => void; options: [string, string][] }) {
+/** Choice is one of several; label is its name for who does not see what stands around it. */
+export function Choice({ label, value, onChange, options }: { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }) {
   return (
-    <select className={input} value={value} onChange={(e) => onChange(e.target.value)}>
+    <select aria-label={label} className={input} value={value} onChange={(e) => onChange(e.target.value)}>
       {options.map(([key, text]) => (
         <option key={key} value={key}>{text}</option>
       ))}

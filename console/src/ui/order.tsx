@@ -82,7 +82,7 @@ export function Order({ members, onChange, candidates, describe }: {
       {onChange && rest.length > 0 && (
         <div className="flex gap-2 border-t border-rule p-3">
           <div className="min-w-0 grow">
-            <Choice value={adding} onChange={setAdding} options={[["", "Another repository…"], ...rest.map((c): [string, string] => [c, c])]} />
+            <Choice label="Add a repository" value={adding} onChange={setAdding} options={[["", "Another repository…"], ...rest.map((c): [string, string] => [c, c])]} />
           </div>
           <Button
             className="h-9"

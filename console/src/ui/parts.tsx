@@ -60,7 +60,7 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
     <div className="flex flex-col items-center gap-2 px-4 py-12 text-center text-soft">
       <Inbox size={28} strokeWidth={1.5} aria-hidden />
       <p className="font-medium text-ink">{title}</p>
-      {children && <div className="max-w-lg text-sm">{children}</div>}
+      {children && <div className="max-w-lg text-sm [&_a]:underline">{children}</div>}
     </div>
   );
 }

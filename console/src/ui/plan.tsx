@@ -63,7 +63,7 @@ function Key({ look, text }: { look: string; text: string }) {
 /** Totals shows the parts of a plan. */
 export function Totals({ head, all }: { head: string; all: Total[] }) {
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">
@@ -92,7 +92,7 @@ const fates: Record<Schemas["PlanLine"]["fate"], [string, string]> = { kept: ["t
 /** Lines shows versions of a plan, and why. */
 export function PlanLines({ all, policy }: { all: Schemas["PlanLine"][]; policy: string }) {
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">

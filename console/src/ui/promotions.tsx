@@ -118,7 +118,7 @@ function FileChange({ file: f }: { file: Schemas["PlannedFile"] }) {
 /** PromotionTable lists promotions. */
 export function PromotionTable({ all }: { all: Promotion[] }) {
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">{["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => <th key={i} className="px-3 py-2 font-medium first:pl-4">{h}</th>)}</tr>

@@ -75,12 +75,12 @@ function Line({ entry: e, at, fresh, unfold }: { entry: Entry; at: At; fresh: bo
         tabIndex={0}
         onClick={toggle}
         onKeyDown={(k) => k.key === "Enter" && toggle()}
-        className={`grid cursor-pointer grid-cols-[minmax(16rem,1fr)_6rem_9rem] items-center gap-3 px-4 py-0.5 hover:bg-wash/60 ${fresh ? "arrived" : ""}`}
+        className={`grid cursor-pointer grid-cols-[minmax(16rem,1fr)_6rem_9rem] min-h-7 items-center gap-3 px-4 py-0.5 hover:bg-wash/60 ${fresh ? "arrived" : ""}`}
       >
         <span className="flex min-w-0 items-center gap-1.5" style={{ paddingLeft: `${at.depth * 1.1}rem` }}>
           {e.folder ? open ? <ChevronDown size={14} className="shrink-0 text-soft" /> : <ChevronRight size={14} className="shrink-0 text-soft" /> : e.document ? <FileCog size={14} className="shrink-0 text-soft" aria-label="made by Crelvo" /> : <FileText size={14} className="shrink-0 text-soft" />}
           <span className="truncate">{e.name}</span>
-          {e.purl && <Link to={packagePath(e.purl)} onClick={(c) => c.stopPropagation()} className="shrink-0 font-sans text-xs">open page</Link>}
+          {e.purl && <Link to={packagePath(e.purl)} onClick={(c) => c.stopPropagation()} className="inline-flex min-h-6 shrink-0 items-center font-sans text-xs">open page</Link>}
         </span>
         <span className="text-right text-soft tabular-nums">{e.folder && e.size === 0 ? "" : bytes(e.size)}</span>
         <span className="text-right font-sans text-soft">{e.changedAt && <Time at={e.changedAt} />}</span>

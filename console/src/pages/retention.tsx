@@ -13,8 +13,8 @@ const Chart = lazy(() => import("../ui/chart"));
 
 const tabs: [string, string][] = [["policies", "Policies"], ["sweeps", "Sweeps"], ["space", "Space"], ["use", "Use"], ["pins", "Pins"]];
 
-/** KeepingPage is about what stays, what goes, and what is used. */
-export default function KeepingPage() {
+/** RetentionPage is about what stays, what goes, and what is used. */
+export default function RetentionPage() {
   const { shown = "policies" } = useParams();
   const navigate = useNavigate();
   usePageTitle(tabs.find(([key]) => key === shown)?.[1] ?? "Keeping");
@@ -22,7 +22,7 @@ export default function KeepingPage() {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h1 className="text-2xl font-semibold tracking-tight">Keeping</h1>
-        <OneOf label="About" value={shown} onChange={(to) => void navigate(`/keeping/${to}`)} options={tabs} />
+        <OneOf label="About" value={shown} onChange={(to) => void navigate(`/retention/${to}`)} options={tabs} />
       </div>
       {shown === "policies" && <Policies />}
       {shown === "sweeps" && <Sweeps />}
@@ -50,7 +50,7 @@ function Policies() {
     <Panel title="Retention policies" aside={<Link to="/policies/new" className="inline-flex h-8 items-center rounded bg-deep px-3 text-sm font-medium text-deep-ink hover:no-underline hover:opacity-90">New policy</Link>}>
       <Loaded query={query}>
         {(all) => all.length === 0 ? <Empty title="Nothing is swept yet">A policy says what stays and why; the rest goes, and can be brought back for a while. <Link to="/policies/new">Write one</Link> and see what it would do before you save it.</Empty> : (
-          <div className="relative overflow-x-auto">
+          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
               <Head names={["Policy", "About", "Keeps", "Next run", "Last run"]} />
               <tbody>
@@ -78,7 +78,7 @@ function Sweeps() {
     <Panel title="Sweeps" aside={<span className="text-xs text-soft">what policies took, and what was removed by hand</span>}>
       <Loaded query={query}>
         {(all) => all.length === 0 ? <Empty title="Nothing was swept yet" /> : (
-          <div className="relative overflow-x-auto">
+          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
               <Head names={["Sweep", "", "Policy", "In", "Begun", "By", "Removed", "Back", "Reclaimed", "Size"]} right={[6, 7, 8, 9]} />
               <tbody>
@@ -114,7 +114,7 @@ function Pins() {
       {off.error && <div className="p-4"><ErrorNote error={off.error} /></div>}
       <Loaded query={query}>
         {(all) => all.length === 0 ? <Empty title="Nothing is pinned">Pin a version on its page, or with <code className="font-mono">crelvo pin PURL --in REPOSITORY --reason TEXT</code>.</Empty> : (
-          <div className="relative overflow-x-auto">
+          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm">
               <Head names={["Version", "In", "Why", "By", "Since", "Until", ""]} />
               <tbody>
@@ -153,9 +153,9 @@ function SpaceView() {
               {(s.unnamed ?? 0) > 0 && <> Nothing names {bytes(s.unnamed!)}; they are freed tonight.</>}
             </p>
           )}
-          <Panel title="Growth" aside={<div className="w-32"><Choice value={days} onChange={setDays} options={spans} /></div>}><Growth days={s.days} /></Panel>
+          <Panel title="Growth" aside={<div className="w-32"><Choice label="How far back" value={days} onChange={setDays} options={spans} /></div>}><Growth days={s.days} /></Panel>
           <Panel title="Where it goes">
-            <div className="relative overflow-x-auto">
+            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
               <table className="w-full text-left text-sm">
                 <Head names={["Repository", "Ecosystem", "Packages", "Versions", "Size", "Of it shared", "Removed, in grace"]} right={[2, 3, 4, 5, 6]} />
                 <tbody>
@@ -247,11 +247,11 @@ function UseView() {
       <Downloads title="Downloads of everything" days={Number(days)} />
       <Panel
         title="Packages"
-        aside={<span className="flex flex-wrap gap-2"><OneOf label="Order" value={order} onChange={setOrder} options={orders} /><span className="w-32"><Choice value={days} onChange={setDays} options={spans} /></span></span>}
+        aside={<span className="flex flex-wrap gap-2"><OneOf label="Order" value={order} onChange={setOrder} options={orders} /><span className="w-32"><Choice label="How far back" value={days} onChange={setDays} options={spans} /></span></span>}
       >
         <Loaded query={query}>
           {(all) => all.length === 0 ? <Empty title="No package is like that">Choose a longer time, or another order.</Empty> : (
-            <div className="relative overflow-x-auto">
+            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
               <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
                 <Head names={["Package", "In", "Downloads", "Before", "Users", "Last used", "Versions", "Size"]} right={[2, 3, 4, 6, 7]} />
                 <tbody>
