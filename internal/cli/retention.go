@@ -275,7 +275,8 @@ func sweepRun(s *session) *cobra.Command {
 					return c.PlanSweep(ctx, api.PlanRequest{Policy: r.Policy, Fate: "swept", Limit: 20})
 				}, showSweepPlan)
 			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Sweep, error) {
+			var asks bool
+			err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Sweep, error) {
 				sweep, err := c.RunSweep(ctx, r)
 				for err == nil && wait && sweep.State == "underway" {
 					time.Sleep(300 * time.Millisecond) // between two looks
@@ -283,6 +284,7 @@ func sweepRun(s *session) *cobra.Command {
 					page, err = c.Sweep(ctx, sweep.ID, url.Values{"limit": {"1"}})
 					sweep = page.Sweep
 				}
+				asks = sweep.State == "asking"
 				return sweep, err
 			}, func(w io.Writer, sweep api.Sweep) {
 				switch sweep.State {
@@ -294,6 +296,10 @@ func sweepRun(s *session) *cobra.Command {
 					fmt.Fprintf(w, "Sweep %d is %s: it took %d of %d versions; %d stayed after all. Take it back within %s: crelvo sweep undo %d\n", sweep.ID, sweep.State, sweep.Done, sweep.Versions, sweep.Spared, sweep.Grace, sweep.ID)
 				}
 			})
+			if err == nil && asks {
+				return silent(exitAsks)
+			}
+			return err
 		}}
 	cmd.Flags().BoolVar(&r.GoOn, "go-on", false, "also if it takes more than the policy lets it")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what it would take")

@@ -165,6 +165,10 @@ func validation(p *api.Problem) string {
 			all = append(all, line)
 			continue
 		}
+		what = strings.TrimPrefix(what, "expected ")
+		if choices, ok := strings.CutPrefix(what, "value to be one of "); ok {
+			what = "choose " + strings.Trim(choices, `"`)
+		}
 		if value != "" {
 			what = fmt.Sprintf("cannot be %q: %s", value, what)
 		}

@@ -271,7 +271,7 @@ func (y *yard) useLine(ctx context.Context, version string, from, until time.Tim
 // crew publishes a tool of the crew office by hand.
 func (y *yard) crew(ctx context.Context, at time.Time) error {
 	y.clock.set(at)
-	m := module{name: "rota-sheet", title: "Rota sheet", description: "Prints who works on which ferry", licence: "Apache-2.0", size: 24 << 10}
+	m := module{name: "rota-sheet", title: "Rota sheet", description: "Prints who works on which ferry", licence: "Apache-2.0", size: 24 << 10, maker: berthTeam}
 	files, cleanUp, err := m.files("example.skerry.crew", "2.0.3", 1)
 	if err != nil {
 		return err

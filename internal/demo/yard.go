@@ -27,13 +27,23 @@ type module struct {
 	name, title, description, licence string
 	size                              int      // of the jar, about, in bytes
 	needs                             []string // other modules
+	maker                             maker
 }
 
+// maker is who makes a package, and where they are found.
+type maker struct{ name, site, source string }
+
+var (
+	berthTeam = maker{"The Skerry Line berth team", "https://skerry.example", "https://code.skerry.example/berth"}
+	openShore = maker{"Open Shore", "https://openshore.example", "https://code.openshore.example"}
+	nobody    = maker{"somebody", "https://elsewhere.example", "https://code.elsewhere.example"}
+)
+
 var modules = []module{
-	{name: "tide-model", title: "Tide model", description: "Heights and times of tides between the islands", licence: "Apache-2.0", size: 180 << 10},
-	{name: "fare-engine", title: "Fare engine", description: "Fares, seasons and concessions", licence: "Apache-2.0", size: 96 << 10},
+	{name: "tide-model", title: "Tide model", description: "Heights and times of tides between the islands", licence: "Apache-2.0", size: 180 << 10, maker: berthTeam},
+	{name: "fare-engine", title: "Fare engine", description: "Fares, seasons and concessions", licence: "Apache-2.0", size: 96 << 10, maker: berthTeam},
 	{name: "berth-planner", title: "Berth planner", description: "Which ferry lies where, and until when", licence: "Apache-2.0", size: 320 << 10,
-		needs: []string{"tide-model", "fare-engine"}},
+		needs: []string{"tide-model", "fare-engine"}, maker: berthTeam},
 }
 
 // yard publishes and downloads as the people of the scenario.
@@ -57,7 +67,7 @@ func (m module) pom(groupID, version string) string {
   <version>%s</version>
   <name>%s</name>
   <description>%s</description>
-  <url>https://skerry.example/%s</url>
+  <url>%s/%s</url>
   <licenses>
     <license>
       <name>%s</name>
@@ -65,16 +75,16 @@ func (m module) pom(groupID, version string) string {
   </licenses>
   <developers>
     <developer>
-      <name>The Skerry Line berth team</name>
+      <name>%s</name>
     </developer>
   </developers>
   <scm>
-    <url>https://code.skerry.example/berth</url>
+    <url>%s</url>
   </scm>
   <dependencies>
 %s  </dependencies>
 </project>
-`, groupID, m.name, version, m.title, m.description, m.name, m.licence, dependencies.String())
+`, groupID, m.name, version, m.title, m.description, m.maker.site, m.name, m.licence, m.maker.name, m.maker.source, dependencies.String())
 }
 
 // jar makes an archive with the pom inside. The same arguments give the same

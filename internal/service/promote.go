@@ -102,6 +102,9 @@ func (s *Service) already(ctx context.Context, caller access.Caller, c *crossing
 		if p.FromID != c.from.ID || len(p.Items) != len(to) || slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return to[i.SourceID] != i.ToVersion }) {
 			continue
 		}
+		if p.State == record.PromotionUnderway && s.Now().Sub(p.AliveAt) > quietAfter {
+			continue // nobody seems to work on it, and of two only one can become done
+		}
 		if p.State == record.PromotionDone {
 			placed := make([]int64, len(p.Items))
 			for i, item := range p.Items {

@@ -129,8 +129,13 @@ func (s *Service) promotionChanges(p record.Promotion, toID int64, to string) []
 	return changes
 }
 
-// lostAfter is how long a promotion that is underway may show no sign of life.
-const lostAfter = time.Minute
+// A promotion that is underway gives a sign of life each second. Without one for
+// quietAfter, who asks for it again is not told any more that it is underway already;
+// after lostAfter it has failed.
+const (
+	quietAfter = 4 * time.Second
+	lostAfter  = 30 * time.Second
+)
 
 // waitsForPeople tells whether approvals are all that a promotion waits for: then
 // it is looked at when somebody decides.

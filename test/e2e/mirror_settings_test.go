@@ -167,7 +167,7 @@ func TestMirrorsAndChainsByCommand(t *testing.T) {
 	wants(run("", 2, "repo", "edit", mirror, "--fresh", "soon"), "--fresh", "is no length of time")
 	wants(run("", 1, "repo", "edit", releases, "--upstream", address), "is a house, so it has no upstream")
 	wants(run("", 1, "repo", "edit", releases, "--members", mirror), "is a house, so it has no members")
-	wants(run("", 1, "repo", "add", "no-such-kind", "--kind", "shelf"), "expected value to be one of")
+	wants(run("", 2, "repo", "add", "no-such-kind", "--kind", "shelf"), "--kind", "shelf", "house, mirror, chain")
 
 	wants(run("", 0, "repo", "add", chain, "--members", releases+","+snapshots+","+mirror, "--may-skip", mirror, "--releases-to", releases),
 		"chain", "member 3", mirror+" (may be skipped)", "releases go to", releases, "nowhere")

@@ -212,7 +212,9 @@ func TestLateSymbols(t *testing.T) {
 	publishMade(t, snapshots, "nuget", p)
 	published := publishedAt(t, snapshots, "pkg:nuget/Skerry.TurnstileLink@1.5.0-dev.7")
 	eventually(t, 10*time.Second, "the quiet period is over", func() bool { return time.Since(published) > 4*time.Second })
-	must(t, http.MethodPut, "/at/"+snapshots+"/nuget/symbols", string(p.NuGet()), 201)
+	symbols := p
+	symbols.PackageType = "SymbolsPackage"
+	must(t, http.MethodPut, "/at/"+snapshots+"/nuget/symbols", string(symbols.NuGet()), 201)
 	const at = "/nuget/flat/skerry.turnstilelink/1.5.0-dev.7/skerry.turnstilelink.1.5.0-dev.7."
 	for _, extension := range []string{"nupkg", "snupkg"} {
 		must(t, http.MethodGet, "/at/"+snapshots+at+extension, "", 200)

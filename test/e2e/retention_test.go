@@ -55,6 +55,9 @@ func TestRetentionCommands(t *testing.T) {
 	if out := run(0, "sweep", "plan", name, "--form", "json"); strings.Count(out, `"fate":"swept"`) != 3 {
 		t.Errorf("%s", out)
 	}
+	asks := run(7, "sweep", "run", name)
+	says(t, asks, "took nothing yet", "--go-on", "crelvo sweep stop ")
+	run(0, "sweep", "stop", strings.Trim(asks[strings.LastIndex(asks, " "):], " .\n"))
 	says(t, run(0, "pin", "pkg:maven/example.skerry.berth/tide-model@1.0.0", "--in", r, "--reason", "the audit", "--until", "+90d"), "stays, whatever the policies say")
 	says(t, run(0, "pin"), "the audit", r)
 	says(t, run(0, "sweep", "run", name, "--dry-run"), "would take 2 of 4 versions", "pinned")
@@ -141,9 +144,9 @@ func TestRetentionRights(t *testing.T) {
 
 func errorOf[T any](_ T, err error) error { return err }
 
-// TestConsoleKeeping writes a policy beside what it would do, sweeps by it, and
+// TestConsoleRetention writes a policy beside what it would do, sweeps by it, and
 // brings back what went.
-func TestConsoleKeeping(t *testing.T) {
+func TestConsoleRetention(t *testing.T) {
 	r := repository(t, "releases")
 	name := fmt.Sprintf("policy-%d", made.Add(1))
 	for _, version := range []string{"1.0.0", "1.1.0"} {

@@ -63,7 +63,7 @@ func TestSearch(t *testing.T) {
 	}
 	says(t, out, "@cranes")
 	out, _, _ = crelvoAsAdmin(t, "search", "@cranes", "ecosystem:npm", in)
-	says(t, out, ui, "2.0.0")
+	says(t, out, "pkg:npm/@island/crane-ui", "2.0.0")
 	if strings.Contains(out, "crane-model") || strings.Contains(out, "dev.7") {
 		t.Errorf("the saved search with more finds %s", out)
 	}

@@ -271,7 +271,7 @@ func TestPlanRequests(t *testing.T) {
 		"/api/v1/use?from=2026-02-01&until=2026-01-01":        "no time of which the use is known",
 		"/api/v1/use?purl=nothing":                            "no package URL",
 		"/api/v1/use?by=colour":                               "expected value to be one of",
-		"/api/v1/version-users?purl=pkg:maven/a/b":            "does not say which version",
+		"/api/v1/version-users?purl=pkg:maven/a/b":            "no repository that you may read",
 		"/api/v1/version-users?purl=pkg:maven/a/b@1":          "no repository that you may read",
 		"/api/v1/sweeps/999999":                               "there is no sweep 999999",
 		"/api/v1/used-packages?repository=nowhere-to-be-seen": `no repository \"nowhere-to-be-seen\"`,

@@ -17,11 +17,11 @@ const tabs: [string, string][] = [["policies", "Policies"], ["sweeps", "Sweeps"]
 export default function RetentionPage() {
   const { shown = "policies" } = useParams();
   const navigate = useNavigate();
-  usePageTitle(tabs.find(([key]) => key === shown)?.[1] ?? "Keeping");
+  usePageTitle(tabs.find(([key]) => key === shown)?.[1] ?? "Retention");
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <h1 className="text-2xl font-semibold tracking-tight">Keeping</h1>
+        <h1 className="text-2xl font-semibold tracking-tight">Retention</h1>
         <OneOf label="About" value={shown} onChange={(to) => void navigate(`/retention/${to}`)} options={tabs} />
       </div>
       {shown === "policies" && <Policies />}
