@@ -3,8 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"maps"
@@ -250,93 +248,4 @@ func gather(args []string) ([]string, error) {
 
 func isChecksum(name string) bool {
 	return slices.Contains([]string{".md5", ".sha1", ".sha256", ".sha512"}, filepath.Ext(name))
-}
-
-func fetchCommand(s *session) *cobra.Command {
-	var in, dir string
-	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified", Args: arguments(cobra.ExactArgs(1)),
-		Long:    "Download the files of a version, verified. Without a version it is the newest.\nThe qualifiers type and classifier choose one file.",
-		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			asked, err := purl.Parse(args[0])
-			if err != nil {
-				return usageError{err}
-			}
-			c, err := s.client()
-			if err != nil {
-				return err
-			}
-			p, err := c.Package(cmd.Context(), args[0], in)
-			if err != nil {
-				return err
-			}
-			files := chooseFiles(p.Versions[0].Uploads[0].Files, asked.Qualifiers)
-			if p.Versions[0].Listed {
-				return &api.Problem{Status: 404, Detail: p.Versions[0].PURL + " is only listed by the upstream of " + p.Versions[0].Repository + ", and not kept yet",
-					Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
-			}
-			if len(files) == 0 {
-				return &api.Problem{Status: 404, Detail: p.Versions[0].PURL + " has no such file", Hint: "crelvo show lists its files."}
-			}
-			bars := newProgress(cmd.ErrOrStderr())
-			defer bars.wait()
-			var written []string
-			if err := os.MkdirAll(dir, 0o755); err != nil {
-				return err
-			}
-			for _, f := range files {
-				target := filepath.Join(dir, filepath.Base(f.Name))
-				if err := download(cmd.Context(), c, f, target, bars); err != nil {
-					return err
-				}
-				written = append(written, target)
-			}
-			bars.wait()
-			w := cmd.OutOrStdout()
-			return s.show(w, written, func() {
-				for _, target := range written {
-					fmt.Fprintln(w, target)
-				}
-			})
-		}}
-	cmd.Flags().StringVar(&in, "in", "", "only from this repository")
-	cmd.Flags().StringVar(&dir, "dir", ".", "the folder to write to")
-	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
-	return cmd
-}
-
-func chooseFiles(files []api.File, qualifiers map[string]string) []api.File {
-	if qualifiers["type"] == "" && qualifiers["classifier"] == "" {
-		return files
-	}
-	return slices.DeleteFunc(slices.Clone(files), func(f api.File) bool {
-		return f.Classifier != qualifiers["classifier"] || qualifiers["type"] != "" && f.Extension != qualifiers["type"]
-	})
-}
-
-// download writes a file beside its target and moves it there once its
-// checksum was seen to be right.
-func download(ctx context.Context, c *client.Client, f api.File, target string, bars *progress) error {
-	body, size, err := c.Download(ctx, f.Path)
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	part, err := os.CreateTemp(filepath.Dir(target), "."+filepath.Base(target)+".*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(part.Name()) // gone after the move
-	defer part.Close()
-	digest := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, size, body)); err != nil {
-		return &client.Unreachable{Server: c.Server, Err: err}
-	}
-	if got := hex.EncodeToString(digest.Sum(nil)); got != f.Checksums["sha256"] {
-		return fmt.Errorf("%s arrived damaged: its SHA-256 is %s, not %s", f.Name, got, f.Checksums["sha256"])
-	}
-	if err := part.Chmod(0o644); err != nil {
-		return err
-	}
-	return os.Rename(part.Name(), target)
 }

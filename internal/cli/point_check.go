@@ -32,7 +32,7 @@ type finding struct {
 
 // check does what the client would do, and says in plain words what is wrong.
 func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
-	pc, _, err := p.local(setup)
+	pc, to, err := p.local(setup)
 	if err != nil {
 		return err
 	}
@@ -64,6 +64,9 @@ func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 	if p.publish && len(uses) > 0 && !publishes {
 		say(false, "%s is set up to read, but not to publish; crelvo point %s --at %s --publish --write does it", setup.Client.Title, p.name, p.at)
 	}
+	for _, stray := range p.strays(pc, setup, to) {
+		say(false, "%s", stray)
+	}
 	bad := slices.ContainsFunc(found, func(f finding) bool { return !f.OK })
 	if err := p.show(cmd.OutOrStdout(), found, func() {
 		for _, f := range found {
@@ -80,6 +83,21 @@ func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 		return silent(exitFailed)
 	}
 	return nil
+}
+
+// strays are what sends a client elsewhere, whatever its files say.
+func (p *pointing) strays(pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) []string {
+	if pc.Strays == nil {
+		return nil
+	}
+	return pc.Strays(p.files(setup), to)
+}
+
+// tellStrays says what is left to do by hand, once the files are written.
+func (p *pointing) tellStrays(w io.Writer, pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) {
+	for _, stray := range p.strays(pc, setup, to) {
+		fmt.Fprintf(w, "Still to do: %s.\n", stray)
+	}
 }
 
 // checkUse looks at one address that the client would use.

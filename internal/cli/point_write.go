@@ -184,6 +184,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 			return fmt.Errorf("nothing was written")
 		}
 		fmt.Fprintf(w, "%s is set up to use %s already; nothing was changed.\n", setup.Client.Title, p.at)
+		p.tellStrays(w, pc, setup, to)
 		return nil
 	}
 	for _, e := range all {
@@ -225,6 +226,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 	if journal.Token != "" {
 		fmt.Fprintf(w, "The token is called %s.\n", journal.Token)
 	}
+	p.tellStrays(w, pc, setup, to)
 	fmt.Fprintf(w, "crelvo point %s --at %s --check tells whether it works; --undo takes it back.\n", p.name, p.at)
 	return nil
 }

@@ -80,6 +80,10 @@ type PackageClient struct {
 	Commands func(p Pointing) []string
 	// Uses reads from files what is used of a server.
 	Uses func(f Files) []Use
+	// Strays says, each in a sentence, what sends the client elsewhere than where it is
+	// pointed: variables that go before its files, or older settings; nil if nothing of
+	// that kind is known of it.
+	Strays func(f Files, p Pointing) []string
 	// Probe is what the client reads first, below the address; "" is the address.
 	Probe string
 	// Upload is the method and the path below the address of an upload such as the

@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -114,6 +116,46 @@ func TestCommandLine(t *testing.T) {
 	if entries, err := os.ReadDir(target); err != nil || len(entries) != 1 {
 		t.Errorf("the folder holds %v, %v; want one file", entries, err)
 	}
+	t.Run("fetch again", func(t *testing.T) {
+		again := []string{"fetch", "pkg:maven/org.openshore/brine-http@2.1.0?type=jar", "--dir", target}
+		file, right := filepath.Join(target, "brine-http-2.1.0.jar"), jar(t, "brine")
+		out, _ := run(0, "", again...)
+		says(t, out, file, "was there already")
+		change := func(name, content string) {
+			t.Helper()
+			if err := os.WriteFile(name, []byte(content), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		holds := func(want string) {
+			t.Helper()
+			if content, err := os.ReadFile(file); err != nil || string(content) != want {
+				t.Errorf("%d bytes, %v; want %d", len(content), err, len(want))
+			}
+		}
+		change(file, "of our own")
+		_, errs := run(1, "n\n", again...)
+		says(t, errs, file+" is there with other content", "nothing was changed")
+		holds("of our own")
+		run(0, "", append(again, "--yes")...)
+		holds(right)
+		// What broke off goes on where it was: what had come is not fetched again, so
+		// that it was changed meanwhile is seen at the end, and the next one begins anew.
+		if err := os.Remove(file); err != nil {
+			t.Fatal(err)
+		}
+		sum := sha256.Sum256([]byte(right))
+		part := filepath.Join(target, fmt.Sprintf(".brine-http-2.1.0.jar.%x.part", sum[:6]))
+		change(part, strings.Repeat("x", len(right)-5))
+		_, errs = run(1, "", again...)
+		says(t, errs, "arrived damaged")
+		change(part, right[:len(right)-5])
+		run(0, "", again...)
+		holds(right)
+		if entries, err := os.ReadDir(target); err != nil || len(entries) != 1 {
+			t.Errorf("the folder holds %v, %v; want one file", entries, err)
+		}
+	})
 	_, errs = run(3, "", "fetch", "pkg:maven/org.openshore/brine-http@9.9.9")
 	says(t, errs, "no repository that you may read holds")
 

@@ -12,7 +12,7 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (Maven) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Upload: upload,
+		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Strays: straysMaven, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"mvn verify", "mvn deploy"}

@@ -22,7 +22,7 @@ func (NPM) Clients() []ecosystem.PackageClient {
 			}
 			return []ecosystem.Piece{
 				{Title: "Where packages come from", File: ".npmrc", Language: "ini",
-					Edit: func(text string) (string, error) { return splice.SetINI(text, "", registryKey(p), p.Address) }},
+					Edit: ecosystem.Sequence(func(text string) (string, error) { return splice.SetINI(text, "", registryKey(p), p.Address) }, scopesToo(p))},
 				{Title: "Who you are, for this address only", File: "~/.npmrc", Language: "ini", Secret: true, Edit: secret},
 			}
 		}
@@ -41,13 +41,13 @@ func (NPM) Clients() []ecosystem.PackageClient {
 	}
 	const variable = "${CRELVO_TOKEN}"
 	return []ecosystem.PackageClient{
-		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("npm", "install"), Uses: usesRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("pnpm", "add"), Uses: usesRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"), Uses: usesYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
+		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("npm", "install"), Uses: usesRC, Strays: straysRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("pnpm", "add"), Uses: usesRC, Strays: straysRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"), Uses: usesYarn, Strays: straysYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "YARN_NPM_REGISTRY_SERVER", Value: p.Address}, {Key: "YARN_NPM_AUTH_TOKEN", Value: p.Token()}, {Key: "YARN_NPM_ALWAYS_AUTH", Value: "1"}}
 			}},
-		{Name: "yarn-1", Title: "Yarn 1", Publishes: true, Parts: rc(true), Reference: variable, Commands: commands("yarn", "add"), Uses: usesRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "yarn-1", Title: "Yarn 1", Publishes: true, Parts: rc(true), Reference: variable, Commands: commands("yarn", "add"), Uses: usesRC, Strays: straysRC, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
 	}
 }
 

@@ -11,17 +11,17 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (PyPI) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "pip", Title: "pip", Parts: pipParts, Uses: usesPip, Probe: "simple/",
+		{Name: "pip", Title: "pip", Parts: pipParts, Uses: usesPip, Strays: straysPip, Probe: "simple/",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "PIP_INDEX_URL", Value: p.WithSecret(simple(p))}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"pip install " + wanted(p)} }},
-		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine, Upload: "POST ",
+		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine, Strays: func(f ecosystem.Files, _ ecosystem.Pointing) []string { return f.Overridden("TWINE_REPOSITORY_URL") }, Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "TWINE_REPOSITORY_URL", Value: p.Address}, {Key: "TWINE_USERNAME", Value: p.User}, {Key: "TWINE_PASSWORD", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"twine upload -r " + p.ID + " dist/*"} }},
-		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Probe: "simple/", Upload: "POST ",
+		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Strays: straysUV, Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "UV_INDEX_" + variable(p.ID)
 				all := []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
@@ -108,6 +108,28 @@ func usesPip(f ecosystem.Files) []ecosystem.Use {
 		u.Cut()
 	}
 	return []ecosystem.Use{u}
+}
+
+// straysPip is what sends pip elsewhere. Of two sources it takes the higher version,
+// wherever that is.
+func straysPip(f ecosystem.Files, _ ecosystem.Pointing) []string {
+	said := f.Overridden("PIP_INDEX_URL")
+	const also = "pip takes the higher version of both, so anybody can put a name of ours there; take it out, and let a chain ask there"
+	said = append(said, f.Alone("the environment", "PIP_EXTRA_INDEX_URL", f.Env("PIP_EXTRA_INDEX_URL"), also)...)
+	for _, file := range []string{"~/.config/pip/pip.conf", "~/.pip/pip.conf"} {
+		extra, _ := splice.GetINI(f.Read(file), "global", "extra-index-url")
+		said = append(said, f.Alone(file, "extra-index-url", extra, also)...)
+	}
+	return said
+}
+
+// straysUV is what sends uv elsewhere.
+func straysUV(f ecosystem.Files, p ecosystem.Pointing) []string {
+	said := f.Overridden("UV_DEFAULT_INDEX", "UV_INDEX_URL")
+	if p.Publishes() {
+		said = append(said, f.Overridden("UV_PUBLISH_URL")...)
+	}
+	return said
 }
 
 func twineParts(p ecosystem.Pointing) []ecosystem.Piece {

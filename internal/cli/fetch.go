@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
+)
+
+func fetchCommand(s *session) *cobra.Command {
+	var in, dir string
+	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified", Args: arguments(cobra.ExactArgs(1)),
+		Long: "Download the files of a version, verified. Without a version it is the newest release, or where\n" +
+			"there is none the newest snapshot. The qualifiers type and classifier choose one file.\n\n" +
+			"What is there already and right is not fetched again; what is there with other content is\n" +
+			"overwritten only after a yes. A transfer that broke off goes on where it was when the same is\n" +
+			"fetched again.",
+		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			asked, err := purl.Parse(args[0])
+			if err != nil {
+				return usageError{err}
+			}
+			c, err := s.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Package(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			v := chooseVersion(p.Versions)
+			if v.Listed {
+				return &api.Problem{Status: 404, Detail: v.PURL + " is only listed by the upstream of " + v.Repository + ", and not kept yet",
+					Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
+			}
+			files := chooseFiles(v.Uploads[0].Files, asked.Qualifiers)
+			if len(files) == 0 {
+				return &api.Problem{Status: 404, Detail: v.PURL + " has no such file", Hint: "crelvo show lists its files."}
+			}
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+			lacking, err := s.lacking(cmd, dir, files)
+			if err != nil {
+				return err
+			}
+			bars := newProgress(cmd.ErrOrStderr())
+			defer bars.wait()
+			for _, f := range lacking {
+				if err := download(cmd.Context(), c, f, targetOf(dir, f), bars); err != nil {
+					return err
+				}
+			}
+			bars.wait()
+			var written []string
+			for _, f := range files {
+				written = append(written, targetOf(dir, f))
+			}
+			w := cmd.OutOrStdout()
+			return s.show(w, written, func() {
+				for i, target := range written {
+					if !slices.ContainsFunc(lacking, func(f api.File) bool { return f.Name == files[i].Name }) {
+						target += "  (was there already)"
+					}
+					fmt.Fprintln(w, target)
+				}
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "only from this repository")
+	cmd.Flags().StringVar(&dir, "dir", ".", "the folder to write to")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+// chooseVersion is the newest release of what is kept and not withdrawn, else the
+// newest snapshot, else whatever is first.
+func chooseVersion(versions []api.VersionGroup) api.VersionGroup {
+	for _, fits := range []func(api.VersionGroup) bool{
+		func(v api.VersionGroup) bool { return !v.Snapshot && !v.Listed && v.Withdrawn == nil },
+		func(v api.VersionGroup) bool { return !v.Listed && v.Withdrawn == nil },
+		func(v api.VersionGroup) bool { return !v.Listed },
+	} {
+		if i := slices.IndexFunc(versions, fits); i >= 0 {
+			return versions[i]
+		}
+	}
+	return versions[0]
+}
+
+func chooseFiles(files []api.File, qualifiers map[string]string) []api.File {
+	if qualifiers["type"] == "" && qualifiers["classifier"] == "" {
+		return files
+	}
+	return slices.DeleteFunc(slices.Clone(files), func(f api.File) bool {
+		return f.Classifier != qualifiers["classifier"] || qualifiers["type"] != "" && f.Extension != qualifiers["type"]
+	})
+}
+
+func targetOf(dir string, f api.File) string { return filepath.Join(dir, filepath.Base(f.Name)) }
+
+// lacking are the files that are not in a folder as they should be. It asks before any
+// is overwritten.
+func (s *session) lacking(cmd *cobra.Command, dir string, files []api.File) (lacking []api.File, err error) {
+	var others []string
+	for _, f := range files {
+		digest := sha256.New()
+		content, err := os.Open(targetOf(dir, f))
+		if err == nil {
+			_, err = io.Copy(digest, content)
+			content.Close()
+		}
+		switch {
+		case errors.Is(err, os.ErrNotExist):
+		case err != nil:
+			return nil, err
+		case hex.EncodeToString(digest.Sum(nil)) == f.Checksums["sha256"]:
+			continue
+		default:
+			others = append(others, targetOf(dir, f))
+		}
+		lacking = append(lacking, f)
+	}
+	if len(others) > 0 {
+		if err := s.confirm(cmd, strings.Join(others, ", ")+map[bool]string{true: " is", false: " are"}[len(others) == 1]+" there with other content. Overwrite?"); err != nil {
+			return nil, err
+		}
+	}
+	return lacking, nil
+}
+
+// download writes a file beside its target and moves it there once its checksum was
+// seen to be right. What came before it broke off stays, and the next one goes on from
+// there.
+func download(ctx context.Context, c *client.Client, f api.File, target string, bars *progress) error {
+	want := f.Checksums["sha256"]
+	name := filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+"."+want[:min(12, len(want))]+".part")
+	part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	defer part.Close()
+	if err := lockFile(part); err != nil {
+		return fmt.Errorf("%s is being fetched by another crelvo; wait for it, or stop it", target)
+	}
+	digest := sha256.New()
+	have, err := io.Copy(digest, part)
+	if err != nil {
+		return err
+	}
+	if have >= f.Size { // all of it, and yet it was not moved: it was wrong
+		have = 0
+	}
+	body, begins, left, err := c.Download(ctx, f.Path, have)
+	if err == nil {
+		defer body.Close()
+		if begins != have || have == 0 {
+			digest.Reset()
+		}
+		if err := part.Truncate(begins); err != nil {
+			return err
+		}
+		if _, err := part.Seek(begins, io.SeekStart); err != nil {
+			return err
+		}
+		if _, err = io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, left, body)); err != nil && ctx.Err() == nil {
+			err = &client.Unreachable{Server: c.Server, Err: err}
+		}
+	}
+	if err != nil {
+		if stat, statErr := part.Stat(); statErr == nil && stat.Size() == 0 {
+			os.Remove(name)
+		}
+		return err
+	}
+	if got := hex.EncodeToString(digest.Sum(nil)); got != want {
+		os.Remove(name)
+		return fmt.Errorf("%s arrived damaged: its SHA-256 is %s, not %s. Fetch it again", f.Name, got, want)
+	}
+	if err := part.Close(); err != nil {
+		return err
+	}
+	return os.Rename(name, target)
+}
