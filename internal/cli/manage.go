@@ -278,12 +278,21 @@ func repoEdit(s *session) *cobra.Command {
 }
 
 func repoRemove(s *session) *cobra.Command {
-	var withContents bool
+	var withContents, undo bool
 	cmd := &cobra.Command{Use: "remove NAME", Short: "Take a repository out of use", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		Long:    "Take a repository out of use. Within 14 days --undo brings it back with all that it held; then its bytes are\nfreed. Its name can be given to another meanwhile.",
+		Example: "  crelvo repo remove trials\n  crelvo repo remove trials --undo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
 				return err
+			}
+			if undo {
+				r, err := c.BringBackRepository(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return s.said(cmd, "%s is back, with %s in %s.", r.Name, counted(r.Packages, "package"), counted(r.Versions, "version"))
 			}
 			r, err := c.Repository(cmd.Context(), args[0])
 			if err != nil {
@@ -299,10 +308,10 @@ func repoRemove(s *session) *cobra.Command {
 			if err := c.RemoveRepository(cmd.Context(), r.Name, withContents); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Removed %s.\n", r.Name)
-			return nil
+			return s.said(cmd, "Removed %s. Within 14 days crelvo repo remove %s --undo brings it back.", r.Name, r.Name)
 		}}
 	cmd.Flags().BoolVar(&withContents, "with-contents", false, "also if it holds anything")
+	cmd.Flags().BoolVar(&undo, "undo", false, "bring it back")
 	return cmd
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
 )
 
 func userCommand(s *session) *cobra.Command {
@@ -334,6 +335,9 @@ func grantAdd(s *session) *cobra.Command {
 			}
 			return s.once(cmd, func(ctx context.Context, c *client.Client) error {
 				_, err := c.AddGrant(ctx, n)
+				if err == nil {
+					noteUnfit(cmd, c, n.Repositories)
+				}
 				return err
 			}, func(context.Context, *client.Client) (bool, error) { return true, nil }, "%s is now %s.", n.Holder, said)
 		}}
@@ -345,6 +349,23 @@ func grantAdd(s *session) *cobra.Command {
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeUsers))
 	must(cmd.RegisterFlagCompletionFunc("on", s.completeRepositories))
 	return cmd
+}
+
+// noteUnfit says of patterns that no repository fits them yet: they count for those
+// that come, but may be a slip of the pen.
+func noteUnfit(cmd *cobra.Command, c *client.Client, patterns ...string) {
+	if !slices.ContainsFunc(patterns, func(p string) bool { return strings.Contains(p, "*") && p != "*" }) {
+		return
+	}
+	all, err := c.Repositories(cmd.Context())
+	if err != nil {
+		return // what was asked for is done; this is a word beside it
+	}
+	for _, p := range patterns {
+		if strings.Contains(p, "*") && !slices.ContainsFunc(all, func(r api.Repository) bool { return purl.Glob(p, r.Name) }) {
+			fmt.Fprintf(cmd.ErrOrStderr(), "No repository that you may read fits %s yet; it counts for those that come.\n", p)
+		}
+	}
 }
 
 var roleNames = []string{"reader", "publisher", "promoter", "curator", "admin"}

@@ -89,6 +89,7 @@ func tokenNew(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			noteUnfit(cmd, c, n.On...)
 			return s.show(cmd.OutOrStdout(), made, func() {
 				// The secret alone goes to the standard output, so that it can be caught.
 				fmt.Fprintf(cmd.ErrOrStderr(), "Token %s, until %s. It is shown this once:\n", made.Name, timeText(made.ExpiresAt))

@@ -179,6 +179,11 @@ func (c *Client) RemoveRepository(ctx context.Context, name string, withContents
 	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+strconv.FormatBool(withContents), nil, nil)
 }
 
+// BringBackRepository puts one that was removed into use again.
+func (c *Client) BringBackRepository(ctx context.Context, name string) (out api.Repository, err error) {
+	return out, c.do(ctx, http.MethodPost, of(name, "undo"), nil, &out)
+}
+
 func of(name, what string) string { return repositories + "/" + url.PathEscape(name) + "/" + what }
 
 // Mirror tells how a mirror is, with its counts of the last hours.

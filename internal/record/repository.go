@@ -150,6 +150,17 @@ func (tx *Tx) RemoveRepository(ctx context.Context, id int64, at time.Time) erro
 	return err
 }
 
+// BringBackRepository puts the repository of a name that was removed last, and not
+// before a moment, into use again; id is 0 if there is none.
+func (tx *Tx) BringBackRepository(ctx context.Context, name string, since time.Time) (id int64, err error) {
+	err = tx.GetContext(ctx, &id, `update repository set removed_at = null where id = (
+		select id from repository where name = $1 and removed_at > $2 order by removed_at desc limit 1) returning id`, name, since)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return id, err
+}
+
 // LockRepository holds off publishing to a repository until the transaction
 // ends; Total then stays true.
 func (tx *Tx) LockRepository(ctx context.Context, id int64) error {

@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/retention"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 )
@@ -488,6 +489,51 @@ func (s *Service) RemoveRepository(ctx context.Context, caller access.Caller, na
 		}
 		return event, tx.RemoveRepository(ctx, r.ID, s.Now())
 	})
+}
+
+// BringBackRepository puts a repository that was removed into use again, with all that
+// it held, within the grace after its removal.
+func (s *Service) BringBackRepository(ctx context.Context, caller access.Caller, name string) (catalog.Repository, error) {
+	// What it is, is known only once it is there: where a mirror may lead is for those
+	// who look after everything, and so is this.
+	if err := s.Allow(caller, access.Manage, everything); err != nil {
+		return catalog.Repository{}, err
+	}
+	err := s.changeRepository(ctx, func(tx *record.Tx, d *directory) (record.Event, error) {
+		event := s.event(caller, "repository brought back")
+		event.Repository = name
+		if _, taken := d.byName[name]; taken {
+			return event, fault.New(fault.Conflict, "name-taken", "there is a repository %s", name).
+				WithHint("Only one can have the name: remove that one first.")
+		}
+		id, err := tx.BringBackRepository(ctx, name, s.Now().Add(-retention.DefaultGrace))
+		if err != nil {
+			return event, err
+		}
+		if id == 0 {
+			return event, fault.New(fault.NotFound, "no-such-repository", "no repository %q was removed within the last %d days", name, int(retention.DefaultGrace.Hours()/24))
+		}
+		all, err := tx.Repositories(ctx)
+		if err != nil {
+			return event, err
+		}
+		there := s.newDirectory(all, nil)
+		if c := there.byID[id].Chain; c != nil {
+			behind := []int64{c.ReleasesTo, c.SnapshotsTo}
+			for _, m := range c.Members {
+				behind = append(behind, m.RepositoryID)
+			}
+			if slices.ContainsFunc(behind, func(id int64) bool { return id != 0 && there.byID[id].ID == 0 }) {
+				return event, fault.New(fault.Conflict, "member-removed", "a repository behind the chain %s was removed as well", name).
+					WithHint("Bring that one back first.")
+			}
+		}
+		return event, nil
+	})
+	if err != nil {
+		return catalog.Repository{}, err
+	}
+	return s.Repository(caller, name, access.Read)
 }
 
 // chainsWith names the chains that a repository is a member or a target of.

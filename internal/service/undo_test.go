@@ -1,9 +1,13 @@
 package service
 
 import (
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
@@ -72,4 +76,46 @@ func TestWithdrawnIsNotPromoted(t *testing.T) {
 	if p, err := q.Promote(t.Context(), q.admin, ask); err != nil || p.State != record.PromotionFailed || !strings.Contains(p.Why, "is withdrawn") {
 		t.Errorf("%s %q, %v", p.State, p.Why, err)
 	}
+}
+
+// TestRepositoryBack: a repository that was removed comes back whole within its grace,
+// to admins, if nothing else has its name and what a chain of it needs is there.
+func TestRepositoryBack(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0.0", "tides"); err != nil {
+		t.Fatal(err)
+	}
+	chainOf := NewRepository{Repository: catalog.Repository{Name: "platform", Kind: catalog.Chain, Holds: catalog.Both}, Members: []NewMember{{Name: "releases"}}}
+	if _, err := n.AddRepository(ctx, n.admin, chainOf); err != nil {
+		t.Fatal(err)
+	}
+	back := func(caller access.Caller, name, code string) {
+		t.Helper()
+		if r, err := n.BringBackRepository(ctx, caller, name); code == "" && (err != nil || r.Name != name) || code != "" && fault.Of(err).Code != code {
+			t.Errorf("bringing %s back: %v %v; want %q", name, r.Name, err, code)
+		}
+	}
+	remove := func(name string) {
+		t.Helper()
+		if err := n.RemoveRepository(ctx, n.admin, name, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	remove("platform")
+	remove("releases")
+	back(access.Caller{Name: "deckhand", ID: 99}, "releases", "role-missing")
+	back(n.admin, "platform", "member-removed")
+	back(n.admin, "nowhere", "no-such-repository")
+	back(n.admin, "releases", "")
+	if got := n.versions(t, r); !slices.Equal(got, []string{"1.0.0"}) {
+		t.Errorf("it holds %v", got)
+	}
+	back(n.admin, "platform", "")
+	back(n.admin, "platform", "name-taken")
+	remove("platform")
+	remove("releases")
+	n.later(15 * 24 * time.Hour)
+	back(n.admin, "releases", "no-such-repository")
 }

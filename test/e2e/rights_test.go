@@ -47,6 +47,8 @@ func TestRightsCommands(t *testing.T) {
 	says(t, out, "team:"+team+" is now publisher on "+releases)
 	out, _ = admin(0, "grant", "add", "publisher", "--to", "team:"+team, "--on", releases, "--for", "pkg:maven/example.skerry.berth/*")
 	says(t, out, "so already")
+	_, errs = admin(0, "grant", "add", "reader", "--to", "team:"+team, "--on", releases+"-*")
+	says(t, errs, "No repository that you may read fits "+releases+"-* yet")
 	_, errs = admin(1, "grant", "add", "curator", "--to", "anonymous", "--on", releases)
 	says(t, errs, "cannot be given to anonymous")
 	_, errs = admin(2, "grant", "add", "captain", "--to", cook, "--on", releases)
