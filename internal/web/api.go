@@ -250,7 +250,7 @@ func (w *Server) addRepositories() {
 		}) (*none, error) {
 			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
-	operate(w, "bring-repository-back", toManage, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
+	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
 			r, err := w.service.BringBackRepository(ctx, v.caller, in.Name)
 			return w.oneRepository(ctx, v, r, err)

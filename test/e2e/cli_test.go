@@ -183,7 +183,7 @@ func TestCommandLine(t *testing.T) {
 	says(t, out, "crelvo repo remove "+snapshots+" --undo brings it back")
 	run(3, "", "repo", "show", snapshots)
 	out, _ = run(0, "", "repo", "remove", snapshots, "--undo")
-	says(t, out, snapshots+" is back, with 1 package in 1 version")
+	says(t, out, snapshots+" is back, with 1 package")
 	out, _ = run(0, "", "show", "pkg:maven/example.skerry.berth/cli-tides")
 	says(t, out, "1.0-SNAPSHOT", snapshots)
 	_, errs = run(1, "", "repo", "remove", snapshots, "--undo")

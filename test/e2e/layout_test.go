@@ -7,7 +7,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"crelvo/internal/api"
+	"crelvo/test/browser"
+	"crelvo/test/house"
 )
 
 // TestMavenOutsideTheLayout: what is no name of the layout is not there, a folder
@@ -64,6 +68,11 @@ func TestReceiving(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "tide-model@3.0") || !strings.Contains(out, "lacks a file that every version has, such as its pom; given up") {
 		t.Errorf("receiving: %d %s %s", code, out, errs)
 	}
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r), browser.ShowsText("Being received", "tide-model@3.0", "1 file", "by admin", "It lacks a file that every version has, such as its pom, and is given up on"))
 	eventually(t, 20*time.Second, "the status tells of it", func() bool {
 		out, _, _ := crelvoAsAdmin(t, "status")
 		return strings.Contains(out, "lacks a file that every version has")

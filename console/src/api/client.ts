@@ -67,6 +67,7 @@ export const api = {
   forgetSearch: (name: string) => value(raw.DELETE("/api/v1/searches/{name}", { params: { path: { name } } })),
   readme: (purl: string, repository: string) => value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } } })),
   withdraw: (name: string, body: Schemas["Withdraw"]) => value(raw.POST("/api/v1/repositories/{name}/withdraw", { params: { path: { name } }, body })),
+  removeVersion: (name: string, purl: string) => value(raw.POST("/api/v1/repositories/{name}/removals", { params: { path: { name } }, body: { purl } })),
   package: (purl: string, after?: string, limit = 100) => value(raw.GET("/api/v1/package", { params: { query: { purl, after, limit } } })),
   mirror: (name: string, hours: number) =>
     value(raw.GET("/api/v1/repositories/{name}/mirror", { params: { path: { name }, query: { hours } } })),
@@ -115,6 +116,7 @@ export const api = {
   track: (track: string) => value(raw.GET("/api/v1/tracks/{track}", { params: { path: { track }, query: { limit: 10 } } })),
   addTrack: (body: Schemas["Track"]) => value(raw.POST("/api/v1/tracks", { body })),
   editTrack: (track: string, body: Schemas["Track"]) => value(raw.PUT("/api/v1/tracks/{track}", { params: { path: { track } }, body })),
+  receiving: (repository: string) => value(raw.GET("/api/v1/receiving", { params: { query: { repository } } })),
   arrivals: (name: string, since: string) => value(raw.GET("/api/v1/repositories/{name}/arrivals", { params: { path: { name }, query: { since, limit: 500 } } })),
   promote: (body: Schemas["NewPromotion"]) => value(raw.POST("/api/v1/promotions", { body })),
   promotions: (query: PromotionFilter, before?: number) => value(raw.GET("/api/v1/promotions", { params: { query: { ...query, before, limit: 50 } } })),

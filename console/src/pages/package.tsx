@@ -7,6 +7,7 @@ import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format"
 import { Button, CopyButton, ErrorNote, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { Point } from "../ui/point";
 import { Keep } from "../ui/keep";
+import { TakeOut } from "../ui/take-out";
 import { Checksums } from "../ui/tree";
 import { Downloads } from "../ui/use";
 
@@ -154,6 +155,7 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
             </ul>
           </dd>
         </dl>
+        {!g.listed && <TakeOut key={g.repository + g.version} group={g} />}
       </Panel>
       <Panel title={g.snapshot ? "Uploads" : "Files"} aside={g.snapshot && <span className="text-xs text-soft">the first one answers</span>}>
         {g.uploads.map((u, i) => (

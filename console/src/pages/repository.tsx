@@ -12,6 +12,7 @@ import { Arrivals } from "./arrivals";
 import { Claims } from "./claims";
 import { ChainOrder } from "./chain";
 import { Prefetch } from "./prefetch";
+import { Receiving } from "./receiving";
 import { Settings } from "./repository-settings";
 import { Downloads } from "../ui/use";
 import { PackageTable } from "./search";
@@ -45,7 +46,10 @@ export function RepositoryPage() {
               <Tabs.Trigger className={tab} value="use">Use it</Tabs.Trigger>
               {r.may.includes("manage") && <Tabs.Trigger className={tab} value="settings">Settings</Tabs.Trigger>}
             </Tabs.List>
-            <Tabs.Content value="contents"><Contents repository={r} name={name} /></Tabs.Content>
+            <Tabs.Content value="contents">
+              {r.kind === "house" && !r.asOf && <div className="mb-5 empty:hidden"><Receiving repository={r.name} /></div>}
+              <Contents repository={r} name={name} />
+            </Tabs.Content>
             <Tabs.Content value="packages"><Packages repository={name} /></Tabs.Content>
             {r.kind === "house" && <Tabs.Content value="arrivals"><Arrivals repository={r.name} /></Tabs.Content>}
             {r.chain && <Tabs.Content value="order"><ChainOrder key={r.name} repository={r} /></Tabs.Content>}
