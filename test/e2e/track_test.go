@@ -132,6 +132,13 @@ func TestPromoteTwice(t *testing.T) {
 	racing.Wait()
 	won := map[string]int64{}
 	for _, p := range results {
+		// Who asks for what another has just asked for is told of that one.
+		if p.Already && p.State == "underway" {
+			eventually(t, 20*time.Second, "the one that is underway ends", func() bool {
+				p = done(admin.Promotion(t.Context(), p.ID))(t)
+				return p.State != "underway"
+			})
+		}
 		if p.State != "done" {
 			if p.State != "failed" || !strings.Contains(p.Why, "somebody else was quicker") && !strings.Contains(p.Why, "already") {
 				t.Errorf("%+v", p)
@@ -139,7 +146,7 @@ func TestPromoteTwice(t *testing.T) {
 			continue
 		}
 		for _, v := range p.Versions {
-			if other, ok := won[v.PURL]; ok {
+			if other, ok := won[v.PURL]; ok && other != p.ID {
 				t.Errorf("%s was promoted by %d and by %d", v.PURL, other, p.ID)
 			}
 			won[v.PURL] = p.ID
