@@ -131,7 +131,7 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
             <span>Withdrawn{g.withdrawn.by && ` by ${g.withdrawn.by}`}{g.withdrawn.reason ? `: ${g.withdrawn.reason}` : ". Do not use it any more."}</span>
           </p>
         )}
-        <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
+        <dl className="grid grid-cols-[7rem_1fr] items-baseline gap-y-1 px-4 py-3 text-sm">
           <dt className="text-soft">Published</dt>
           <dd><Time at={newest.publishedAt} /> by {newest.publishedBy}</dd>
           {newest.build && (<><dt className="text-soft">Made by</dt><dd><Link to={buildPath(newest.build)}>{newest.build}</Link></dd></>)}

@@ -133,7 +133,7 @@ export function UpstreamMark({ mirror }: { mirror: Schemas["Mirror"] }) {
 
 export function Maturity({ snapshot }: { snapshot: boolean }) {
   return (
-    <span className={`rounded-xs px-1.5 py-0.5 text-xs font-medium whitespace-nowrap ${snapshot ? "bg-glow-wash text-glow" : "bg-wash text-deep"}`}>
+    <span className={`rounded-xs px-1.5 py-0.5 text-xs font-medium whitespace-nowrap ring-1 ring-inset ${snapshot ? "bg-glow-wash text-glow ring-glow/25" : "bg-wash text-deep ring-deep/25"}`}>
       {snapshot ? "snapshot" : "release"}
     </span>
   );
