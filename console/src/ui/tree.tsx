@@ -44,7 +44,7 @@ function Level({ repository, ecosystem, path, depth }: At) {
   const entries = query.data?.pages.flatMap((page) => page.entries) ?? [];
   const fresh = useArrivals(entries.map((e) => e.name));
   if (query.error) return <div className="p-3 font-sans"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>;
-  if (!query.data) return <p className="px-4 py-1 text-soft">…</p>;
+  if (!query.data) return <p role="treeitem" aria-level={depth + 1} aria-busy="true" className="px-4 py-1 text-soft">…</p>;
   // A path of single folders unfolds by itself.
   const lonely = entries.length === 1 && !entries[0]?.purl;
   return (
