@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -143,16 +144,21 @@ func (s *session) lacking(cmd *cobra.Command, dir string, files []api.File) (lac
 
 // download writes a file beside its target and moves it there once its checksum was
 // seen to be right. What came before it broke off stays, and the next one goes on from
-// there.
+// there. No link leads it out of the folder, whoever may write there too.
 func download(ctx context.Context, c *client.Client, f api.File, target string, bars *progress) error {
+	dir, err := os.OpenRoot(filepath.Dir(target))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
 	want := f.Checksums["sha256"]
-	name := filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+"."+want[:min(12, len(want))]+".part")
-	part, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
+	name := "." + filepath.Base(target) + "." + want[:min(12, len(want))] + ".part"
+	part, err := dir.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
 	}
 	defer part.Close()
-	if err := lockFile(part); err != nil {
+	if lockFile(part) != nil || !is(dir, name, part) {
 		return fmt.Errorf("%s is being fetched by another crelvo; wait for it, or stop it", target)
 	}
 	digest := sha256.New()
@@ -160,37 +166,57 @@ func download(ctx context.Context, c *client.Client, f api.File, target string, 
 	if err != nil {
 		return err
 	}
-	if have >= f.Size { // all of it, and yet it was not moved: it was wrong
-		have = 0
-	}
-	body, begins, left, err := c.Download(ctx, f.Path, have)
-	if err == nil {
-		defer body.Close()
-		if begins != have || have == 0 {
-			digest.Reset()
+	if whole := have == f.Size && hex.EncodeToString(digest.Sum(nil)) == want; !whole {
+		if have >= f.Size {
+			have = 0 // it is wrong, so all of it comes again
 		}
-		if err := part.Truncate(begins); err != nil {
+		if err := fetchRest(ctx, c, f, part, digest, have, bars); err != nil {
+			if stat, statErr := part.Stat(); statErr == nil && stat.Size() == 0 {
+				_ = dir.Remove(name) // nothing is lost with it
+			}
 			return err
 		}
-		if _, err := part.Seek(begins, io.SeekStart); err != nil {
-			return err
-		}
-		if _, err = io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, left, body)); err != nil && ctx.Err() == nil {
-			err = &client.Unreachable{Server: c.Server, Err: err}
-		}
-	}
-	if err != nil {
-		if stat, statErr := part.Stat(); statErr == nil && stat.Size() == 0 {
-			os.Remove(name)
-		}
-		return err
 	}
 	if got := hex.EncodeToString(digest.Sum(nil)); got != want {
-		os.Remove(name)
+		_ = dir.Remove(name) // else the next one finds out the same
 		return fmt.Errorf("%s arrived damaged: its SHA-256 is %s, not %s. Fetch it again", f.Name, got, want)
+	}
+	// While it is locked nobody takes it for one to go on with; some systems do not move
+	// what is open.
+	if dir.Rename(name, filepath.Base(target)) == nil {
+		return nil
 	}
 	if err := part.Close(); err != nil {
 		return err
 	}
-	return os.Rename(name, target)
+	return dir.Rename(name, filepath.Base(target))
+}
+
+// is tells whether a name in a folder is still that of an open file.
+func is(dir *os.Root, name string, open *os.File) bool {
+	there, err := dir.Lstat(name)
+	stat, statErr := open.Stat()
+	return err == nil && statErr == nil && os.SameFile(there, stat)
+}
+
+// fetchRest appends to what is there of a file, or begins anew if the server does.
+func fetchRest(ctx context.Context, c *client.Client, f api.File, part *os.File, digest hash.Hash, have int64, bars *progress) error {
+	body, begins, left, err := c.Download(ctx, f.Path, have)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	if begins == 0 {
+		digest.Reset()
+	}
+	if err := part.Truncate(begins); err != nil {
+		return err
+	}
+	if _, err := part.Seek(begins, io.SeekStart); err != nil {
+		return err
+	}
+	if _, err = io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, left, body)); err != nil && ctx.Err() == nil {
+		err = &client.Unreachable{Server: c.Server, Err: err}
+	}
+	return err
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -152,6 +153,25 @@ func TestCommandLine(t *testing.T) {
 		change(part, right[:len(right)-5])
 		run(0, "", again...)
 		holds(right)
+		// What had come whole is only moved, and no link leads out of the folder.
+		if err := os.Rename(file, part); err != nil {
+			t.Fatal(err)
+		}
+		run(0, "", again...)
+		holds(right)
+		elsewhere := filepath.Join(t.TempDir(), "of-somebody")
+		change(elsewhere, "theirs")
+		if err := errors.Join(os.Remove(file), os.Symlink(elsewhere, part)); err != nil {
+			t.Fatal(err)
+		}
+		run(1, "", again...)
+		if content, err := os.ReadFile(elsewhere); err != nil || string(content) != "theirs" {
+			t.Errorf("a file elsewhere holds %q, %v", content, err)
+		}
+		if err := os.Remove(part); err != nil {
+			t.Fatal(err)
+		}
+		run(0, "", again...)
 		if entries, err := os.ReadDir(target); err != nil || len(entries) != 1 {
 			t.Errorf("the folder holds %v, %v; want one file", entries, err)
 		}

@@ -1,6 +1,7 @@
 package nuget
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -142,7 +143,7 @@ func orderOf(a, b any) (order int, ok bool) {
 		return 1, ok
 	case int64:
 		y, ok := b.(int64)
-		return int(max(-1, min(1, x-y))), ok
+		return cmp.Compare(x, y), ok
 	case time.Time:
 		y, ok := b.(time.Time)
 		return x.Compare(y), ok
