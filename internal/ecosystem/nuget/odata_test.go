@@ -23,6 +23,7 @@ func TestFilter(t *testing.T) {
 		"Description eq 'It''s a link'":                      true,
 		"(DownloadCount gt 5) and (DownloadCount le 7)":      true,
 		"DownloadCount lt -1":                                false,
+		"DownloadCount gt -9223372036854775807":              true,
 		"Published ge datetime'2026-10-01T00:00:00'":         true,
 		"Published gt datetime'2026-12-01T00:00:00Z'":        false,
 		"substringof(' boats ',Tags)":                        true,
