@@ -305,6 +305,71 @@ type File struct {
 	MadeFrom   string            `json:"madeFrom,omitempty" doc:"the SHA-256 of what it was before a restamp"`
 }
 
+// Look asks what files would become if they were published.
+type Look struct {
+	As       string     `json:"as,omitempty" maxLength:"1024" doc:"what all of them are, as a package URL, if they do not say so; with together"`
+	Together bool       `json:"together,omitempty" doc:"they are one publication; else those of one version are put together"`
+	Files    []LookFile `json:"files" minItems:"1" maxItems:"100"`
+}
+
+// LookFile is a file that may be published, and what of it was asked for so far.
+type LookFile struct {
+	Name   string    `json:"name" maxLength:"255"`
+	Size   int64     `json:"size" minimum:"0" doc:"in bytes"`
+	SHA256 string    `json:"sha256,omitempty" maxLength:"64" doc:"in hexadecimal, if it is known: tells whether the bytes are here already"`
+	As     string    `json:"as,omitempty" maxLength:"1024" doc:"what it is, as a package URL, if it does not say so"`
+	Seen   []Stretch `json:"seen,omitempty" maxItems:"200"`
+}
+
+// Stretch is a part of a file.
+type Stretch struct {
+	At    int64  `json:"at" minimum:"0" doc:"where it begins"`
+	Bytes []byte `json:"bytes" doc:"in base64"`
+}
+
+// Looked is what files would become.
+type Looked struct {
+	Publications []Intended `json:"publications" doc:"each would become visible in one act; not final while anything is wanted"`
+	Wanted       []Wanted   `json:"wanted" doc:"parts to send along with the same question"`
+}
+
+// Intended is a version that files would become.
+type Intended struct {
+	PURL       string         `json:"purl,omitempty" doc:"left out if the files do not say what they are"`
+	Repository string         `json:"repository,omitempty" doc:"that would take it; a chain passes it on"`
+	Snapshot   bool           `json:"snapshot"`
+	There      bool           `json:"there" doc:"such a release is there already"`
+	Same       bool           `json:"same" doc:"and byte for byte"`
+	Files      []IntendedFile `json:"files"`
+	Refusal    *Refused       `json:"refusal,omitempty" doc:"why it would not be taken, as far as can be told"`
+}
+
+// IntendedFile is one of its files.
+type IntendedFile struct {
+	File int    `json:"file" doc:"its index in the question; -1 of one that is made"`
+	Name string `json:"name" doc:"that it would get"`
+	Size int64  `json:"size"`
+	Here bool   `json:"here" doc:"its bytes need not be sent: a part named here with their SHA-256 will do"`
+}
+
+// ToldLater is the code of the refusal of what must be sent before it can be told what
+// it is.
+const ToldLater = "told-later"
+
+// Refused is why something would not be done.
+type Refused struct {
+	Code   string `json:"code"`
+	Detail string `json:"detail"`
+	Hint   string `json:"hint,omitempty"`
+}
+
+// Wanted is a part of a file that must be seen.
+type Wanted struct {
+	File   int   `json:"file"`
+	At     int64 `json:"at"`
+	Length int64 `json:"length"`
+}
+
 // Published is what came of publishing by hand.
 type Published struct {
 	PURL       string          `json:"purl"`

@@ -7,11 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"mime/multipart"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -290,63 +287,6 @@ func (c *Client) Package(ctx context.Context, purl, repository string) (api.Pack
 // Receiving lists what is being received; purl and repository may be "".
 func (c *Client) Receiving(ctx context.Context, purl, repository string) ([]api.Receiving, error) {
 	return get[[]api.Receiving](ctx, c, "/api/v1/receiving", url.Values{"purl": {purl}, "repository": {repository}})
-}
-
-// Publish sends package files; all become visible together. progress wraps the
-// reader of each file, and may be nil. as may be "".
-func (c *Client) Publish(ctx context.Context, repository, as string, files []string, progress func(name string, size int64, r io.Reader) io.Reader) (api.Published, error) {
-	var out api.Published
-	body, w := io.Pipe()
-	form := multipart.NewWriter(w)
-	go func() {
-		w.CloseWithError(writeFiles(form, files, progress))
-	}()
-	path := repositories + "/" + url.PathEscape(repository) + "/publish"
-	if as != "" {
-		path += "?" + url.Values{"as": {as}}.Encode()
-	}
-	r, err := c.request(ctx, http.MethodPost, path, body)
-	if err != nil {
-		return out, err
-	}
-	r.Header.Set("Content-Type", form.FormDataContentType())
-	response, err := c.send(r)
-	if err != nil {
-		return out, err
-	}
-	defer response.Body.Close()
-	return out, json.NewDecoder(response.Body).Decode(&out)
-}
-
-func writeFiles(form *multipart.Writer, files []string, progress func(string, int64, io.Reader) io.Reader) error {
-	for _, name := range files {
-		if err := writeFile(form, name, progress); err != nil {
-			return err
-		}
-	}
-	return form.Close()
-}
-
-func writeFile(form *multipart.Writer, name string, progress func(string, int64, io.Reader) io.Reader) error {
-	file, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	stat, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	part, err := form.CreateFormFile("file", filepath.Base(name))
-	if err != nil {
-		return err
-	}
-	var r io.Reader = file
-	if progress != nil {
-		r = progress(filepath.Base(name), stat.Size(), file)
-	}
-	_, err = io.Copy(part, r)
-	return err
 }
 
 // Download gives the bytes at a path that the server named, from an offset on if the

@@ -278,6 +278,10 @@ func (y *yard) crew(ctx context.Context, at time.Time) error {
 	}
 	defer cleanUp()
 	c := &client.Client{Server: y.address, Token: y.tokens["purser"], Agent: "crelvo-demo"}
-	_, err = c.Publish(ctx, "crew-tools", "", files, nil)
+	local, err := client.Locals(ctx, files)
+	if err != nil {
+		return err
+	}
+	_, err = c.Publish(ctx, "crew-tools", "", local, nil)
 	return err
 }

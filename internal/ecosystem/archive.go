@@ -167,6 +167,9 @@ func OpenZip(ctx context.Context, file SizedReaderAt) (*zip.Reader, error) {
 	if packed > uint64(file.Size()) {
 		return nil, errors.New("its entries share bytes")
 	}
+	if glimpsed(file) {
+		return archive, nil
+	}
 	return archive, apart(archive)
 }
 

@@ -83,6 +83,24 @@ func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]cat
 	return files, err
 }
 
+// BytesIn tells which bytes of those digests files that can be seen in a scope have, and
+// how many they are.
+func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[32]byte]int64, error) {
+	var rows []struct {
+		SHA256 []byte `db:"sha256"`
+		Size   int64
+	}
+	arguments := []any{sha256s, scope.Repositories}
+	err := db.SelectContext(ctx, &rows, `select b.sha256, b.size from blob b where b.sha256 = any($1) and exists (select from file f
+		join version v on v.id = f.version_id join package p on p.id = v.package_id
+		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`+scope.and(&arguments)+`)`, arguments...)
+	there := map[[32]byte]int64{}
+	for _, row := range rows {
+		there[[32]byte(row.SHA256)] = row.Size
+	}
+	return there, err
+}
+
 // PackagesOf lists the packages of which a repository has something.
 func (db *DB) PackagesOf(ctx context.Context, repositoryID int64) ([]catalog.PackageKey, error) {
 	var rows []keyRow

@@ -200,10 +200,12 @@ func (s *Service) joins(ctx context.Context, caller access.Caller, key catalog.P
 	return last, nil
 }
 
-// Handed is a file given by hand.
+// Handed is a file given by hand: its bytes, or the digest of bytes that the service
+// has, where the caller may read them.
 type Handed struct {
-	Name string
-	Body io.Reader
+	Name   string
+	Body   io.Reader
+	SHA256 *[32]byte // instead of Body
 }
 
 // Published is a version that was made visible.
@@ -258,7 +260,13 @@ func (s *Service) PublishByHand(ctx context.Context, caller access.Caller, repos
 		if err := text.CheckFileName(h.Name); err != nil {
 			return Published{}, err
 		}
-		if err := stage(h.Body, -1, h.Name); err != nil {
+		if h.SHA256 != nil {
+			st, err := s.hereAlready(ctx, caller, h.Name, *h.SHA256)
+			if err != nil {
+				return Published{}, err
+			}
+			staged = append(staged, st)
+		} else if err := stage(h.Body, -1, h.Name); err != nil {
 			return Published{}, err
 		}
 		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: staged[len(staged)-1]})

@@ -328,16 +328,24 @@ func (s *Service) addFile(ctx context.Context, tx *record.Tx, e ecosystem.Ecosys
 	if err != nil {
 		return added, err
 	}
-	hint := "The next free version is " + purl.NextFree(f.Version, func(v string) bool {
-		return v == f.Version || slices.Contains(names, purl.NormalVersion(f.Key.Ecosystem, v))
-	}) + "."
 	if !added.RemovedAt.IsZero() {
 		return added, fault.New(fault.Conflict, "published-before", "%s %s was published by %s on %s, and removed on %s; a release does not come back with other bytes",
-			f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), added.RemovedAt.UTC().Format(timeForm)).WithHint("%s", hint)
+			f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), added.RemovedAt.UTC().Format(timeForm)).WithHint("%s", nextFree(f.Key, f.Version, names))
 	}
-	return added, fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
-		f.Key.Name, exact, added.By, added.At.UTC().Format(timeForm), f.Name).
-		WithHint("%s", hint)
+	return added, publishedAlready(f.Key, exact, added.By, added.At, f.Name).WithHint("%s", nextFree(f.Key, f.Version, names))
+}
+
+// publishedAlready refuses other bytes for a file of a version.
+func publishedAlready(key catalog.PackageKey, exact, by string, at time.Time, file string) *fault.Error {
+	return fault.New(fault.Conflict, "published-already", "%s %s was published by %s on %s, with other bytes for %s",
+		key.Name, exact, by, at.UTC().Format(timeForm), file)
+}
+
+// nextFree says which version is free in place of one, where these are taken.
+func nextFree(key catalog.PackageKey, version string, taken []string) string {
+	return "The next free version is " + purl.NextFree(version, func(v string) bool {
+		return v == version || slices.Contains(taken, purl.NormalVersion(key.Ecosystem, v))
+	}) + "."
 }
 
 // mayGrow refuses a further file of a release that is complete: what was promoted

@@ -81,11 +81,13 @@ func (w *Server) addAPI() {
 	w.addRetention()
 	w.addUsage()
 	w.addUpload()
+	w.addLook()
 	w.addLive()
 }
 
 // largeBodies are the operations that take more than the usual MiB, in bytes.
-var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": service.MaxDocument + 1}
+var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": service.MaxDocument + 1,
+	"look": service.MostLookedAt/3*4 + 1<<20}
 
 // operate adds an operation. Faults that do returns become problems.
 func operate[I, O any](w *Server, id string, need Need, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {

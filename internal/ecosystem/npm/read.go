@@ -2,6 +2,7 @@ package npm
 
 import (
 	"context"
+	"errors"
 	"io"
 	"path"
 	"strings"
@@ -38,6 +39,9 @@ func readTarball(ctx context.Context, file ecosystem.SizedReaderAt) (contents, e
 		}
 		return err
 	})
+	if c.manifest != nil && errors.Is(err, ecosystem.ErrUnseen) {
+		err = nil // the rest is read when it arrives
+	}
 	if err == nil && c.manifest == nil {
 		err = errNoManifest
 	}

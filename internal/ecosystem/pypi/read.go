@@ -63,6 +63,9 @@ func readMetadata(ctx context.Context, p ecosystem.Place, file ecosystem.SizedRe
 		raw, err = ecosystem.ReadAtMost(r, maxMetadata)
 		return err
 	})
+	if raw != nil && errors.Is(err, ecosystem.ErrUnseen) {
+		err = nil // the rest is read when it arrives
+	}
 	return raw, err
 }
 

@@ -1,0 +1,172 @@
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"crelvo/internal/api"
+	"crelvo/test/house"
+)
+
+// counted is a way to the shared service that counts the bytes which go there, and the
+// publications.
+func counted(t *testing.T) (address string, sent, publications *atomic.Int64) {
+	t.Helper()
+	sent, publications = new(atomic.Int64), new(atomic.Int64)
+	to, err := url.Parse(shared.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/publish") {
+			publications.Add(1)
+		}
+		r.Body = &countedBody{r.Body, sent}
+		proxy.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	return server.URL, sent, publications
+}
+
+type countedBody struct {
+	io.ReadCloser
+	n *atomic.Int64
+}
+
+func (c *countedBody) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// TestPublishLooksFirst: a file is looked at before it is sent, and what the server has
+// already, where the publisher may read it, is not sent.
+func TestPublishLooksFirst(t *testing.T) {
+	first, second, snapshots, closed := repository(t, "releases"), repository(t, "releases"), repository(t, "snapshots"), repository(t, "releases")
+	address, sent, publications := counted(t)
+	path := filepath.Join(t.TempDir(), "big.jar")
+	big := bigJar(t, pom("example.skerry.berth", "big", "1.0.0"), 3<<20)
+	if err := os.WriteFile(path, []byte(big), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	publish := func(token, to string, want int) string {
+		t.Helper()
+		sent.Store(0)
+		publications.Store(0)
+		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + token}, "", "publish", path, "--to", to, "--server", address)
+		if code != want {
+			t.Fatalf("exit code %d, want %d\n%s%s", code, want, out, errs)
+		}
+		return out + errs
+	}
+
+	says(t, publish(house.Token, snapshots, 1), "holds snapshots, and 1.0.0 is a release")
+	if publications.Load() != 0 || sent.Load() > 3<<20 {
+		t.Errorf("what would be refused was sent: %d bytes, %d publications", sent.Load(), publications.Load())
+	}
+	says(t, publish(house.Token, first, 0), "Published", "big@1.0.0")
+	says(t, publish(house.Token, second, 0), "Published", "big@1.0.0", second)
+	if n := sent.Load(); publications.Load() != 1 || n >= int64(len(big)) {
+		t.Errorf("bytes that the server has were sent: %d of %d", n, len(big))
+	}
+	must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/big/1.0.0/big-1.0.0.jar", second, groupPath), "", 200)
+
+	// Who may not read them learns nothing of them, and sends them.
+	stranger := person(t, fmt.Sprintf("stranger-%d", made.Add(1)), "robot", api.NewGrant{Role: "publisher", Repositories: closed}).Token
+	says(t, publish(stranger, closed, 0), "Published", "big@1.0.0")
+	if n := sent.Load(); n < int64(len(big)) {
+		t.Errorf("a stranger sent %d of %d bytes", n, len(big))
+	}
+}
+
+// bigJar is a jar with its pom inside and so many bytes that cannot be compressed.
+func bigJar(t *testing.T, pom string, n int) string {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	content := make([]byte, n)
+	if _, err := rand.Read(content); err != nil {
+		t.Fatal(err)
+	}
+	for name, raw := range map[string][]byte{"content.bin": content, "META-INF/maven/example.skerry.berth/inside/pom.xml": []byte(pom)} {
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = w.Write(raw)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// TestLook asks what files would become, as the console does.
+func TestLook(t *testing.T) {
+	releases := repository(t, "releases")
+	publishRelease(t, releases, "looked", "1.0.0", "there")
+	whole := func(name, content string) api.LookFile {
+		return api.LookFile{Name: name, Size: int64(len(content)), Seen: []api.Stretch{{Bytes: []byte(content)}}}
+	}
+	inside := whole("some.jar", jarWithPOM(t, pom("example.skerry.berth", "looked", "1.1.0")))
+	unknown := whole("brine-http-2.1.0.jar", jar(t, "brine"))
+	said := unknown
+	said.As = "pkg:maven/org.openshore/brine-http@2.1.0"
+	sources := whole("looked-1.1.0-sources.jar", jar(t, "sources"))
+	text := whole("notes.txt", "nothing")
+	snapshot := whole("tide.jar", jarWithPOM(t, pom("example.skerry.berth", "looked", "1.2-SNAPSHOT")))
+	again := whole("looked.pom", pom("example.skerry.berth", "looked", "1.0.0"))
+	for _, c := range []struct {
+		name  string
+		files []api.LookFile
+		want  []string // of each publication: purl, names of its files, code of its refusal
+	}{
+		{"says itself", []api.LookFile{inside}, []string{"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0.pom"}},
+		{"says nothing", []api.LookFile{unknown}, []string{" brine-http-2.1.0.jar no-coordinates"}},
+		{"is said", []api.LookFile{said}, []string{"pkg:maven/org.openshore/brine-http@2.1.0 brine-http-2.1.0.jar brine-http-2.1.0.pom"}},
+		{"several", []api.LookFile{sources, text, inside, unknown}, []string{
+			"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0-sources.jar looked-1.1.0.pom", " notes.txt not-recognised", " brine-http-2.1.0.jar no-coordinates"}},
+		{"wrong maturity", []api.LookFile{snapshot}, []string{"pkg:maven/example.skerry.berth/looked@1.2-SNAPSHOT looked-1.2-SNAPSHOT.jar looked-1.2-SNAPSHOT.pom wrong-maturity"}},
+		{"there", []api.LookFile{again}, []string{"pkg:maven/example.skerry.berth/looked@1.0.0 looked-1.0.0.pom (there)"}},
+	} {
+		var looked api.Looked
+		post(t, "/api/v1/repositories/"+releases+"/look", api.Look{Files: c.files}, &looked)
+		var got []string
+		for _, p := range looked.Publications {
+			line := p.PURL
+			for _, f := range p.Files {
+				line += " " + f.Name
+			}
+			if p.Refusal != nil {
+				line += " " + p.Refusal.Code
+			}
+			if p.There {
+				line += " (there)"
+			}
+			got = append(got, line)
+		}
+		if strings.Join(got, "\n") != strings.Join(c.want, "\n") || len(looked.Wanted) > 0 {
+			t.Errorf("%s:\n%s\nwant\n%s\nwanted: %v", c.name, strings.Join(got, "\n"), strings.Join(c.want, "\n"), looked.Wanted)
+		}
+	}
+	var looked api.Looked
+	post(t, "/api/v1/repositories/"+releases+"/look", api.Look{Files: []api.LookFile{{Name: "x.jar", Size: 5 << 30}}}, &looked)
+	if len(looked.Wanted) != 1 || looked.Wanted[0].Length > 100<<10 || looked.Wanted[0].At < 4<<30 {
+		t.Errorf("of a large jar %v is wanted; its end tells", looked.Wanted)
+	}
+}
