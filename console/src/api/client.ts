@@ -53,6 +53,8 @@ export const api = {
     value(raw.PATCH("/api/v1/repositories/{name}", { params: { path: { name } }, body })),
   removeRepository: (name: string, withContents: boolean) =>
     value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
+  bringRepositoryBack: (name: string) => value(raw.POST("/api/v1/repositories/{name}/undo", { params: { path: { name } } })),
+  look: (name: string, body: Schemas["Look"]) => value(raw.POST("/api/v1/repositories/{name}/look", { params: { path: { name } }, body })),
   folder: (name: string, ecosystem: string, path: string, after?: string) =>
     value(raw.GET("/api/v1/repositories/{name}/folder", { params: { path: { name }, query: { ecosystem, path, after, limit: 200 } } })),
   clients: () => value(raw.GET("/api/v1/clients")),

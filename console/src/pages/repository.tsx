@@ -1,8 +1,9 @@
 import { History } from "lucide-react";
 import { Tabs } from "radix-ui";
-import { lazy, Suspense, useState } from "react";
+import { type DragEvent, lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
+import type { Picked } from "../api/publish";
 import { TextInput } from "../ui/dialog";
 import { bytes, count, moment } from "../ui/format";
 import { CopyButton, Empty, Holds, Loaded, Panel, Time, UpstreamMark, useEcosystems, usePageTitle, useQuery } from "../ui/parts";
@@ -11,6 +12,7 @@ import { Tree } from "../ui/tree";
 import { Arrivals } from "./arrivals";
 import { Claims } from "./claims";
 import { ChainOrder } from "./chain";
+import { dropped, picked, Publish, takes } from "./publish";
 import { Prefetch } from "./prefetch";
 import { Receiving } from "./receiving";
 import { Settings } from "./repository-settings";
@@ -28,10 +30,28 @@ export function RepositoryPage() {
   const query = useQuery({ queryKey: ["repository", name], queryFn: () => api.repository(name) });
   const first = query.data?.chain && !query.data.asOf ? "order" : "contents";
   const shown = rest.split("/")[0] || first;
+  const [files, setFiles] = useState<Picked[]>([]);
+  const [over, setOver] = useState(false);
+  const drops = (r: Schemas["Repository"]) => takes(r) && {
+    onDragOver: (e: DragEvent) => {
+      if (!e.dataTransfer.types.includes("Files")) return;
+      e.preventDefault();
+      setOver(true);
+    },
+    onDragLeave: (e: DragEvent) => !e.currentTarget.contains(e.relatedTarget as Node | null) && setOver(false),
+    onDrop: (e: DragEvent) => {
+      e.preventDefault();
+      setOver(false);
+      void dropped(e).then((more) => {
+        setFiles((known) => [...known, ...picked(more)]);
+        void navigate(`/repositories/${name}/publish`);
+      });
+    },
+  };
   return (
     <Loaded query={query}>
       {(r) => (
-        <>
+        <div key={name} className={`min-h-[70vh] rounded-lg ${over ? "outline-2 outline-offset-8 outline-deep outline-dashed" : ""}`} {...drops(r)}>
           <Head repository={r} />
           <Tabs.Root value={shown} onValueChange={(value) => void navigate(`/repositories/${name}/${value === first ? "" : value}`)}>
             <Tabs.List className="mb-4 flex gap-1 overflow-x-auto border-b border-rule" aria-label={name}>
@@ -43,6 +63,7 @@ export function RepositoryPage() {
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="upstream">Upstream</Tabs.Trigger>}
               {r.mirror && !r.asOf && <Tabs.Trigger className={tab} value="prefetch">Prefetch</Tabs.Trigger>}
               {!r.asOf && <Tabs.Trigger className={tab} value="downloads">Downloads</Tabs.Trigger>}
+              {takes(r) && <Tabs.Trigger className={tab} value="publish">Publish</Tabs.Trigger>}
               <Tabs.Trigger className={tab} value="use">Use it</Tabs.Trigger>
               {r.may.includes("manage") && <Tabs.Trigger className={tab} value="settings">Settings</Tabs.Trigger>}
             </Tabs.List>
@@ -57,10 +78,11 @@ export function RepositoryPage() {
             {r.mirror && <Tabs.Content value="upstream"><Suspense fallback={<p className="py-6 text-sm text-soft" aria-busy="true">Loading…</p>}><Upstream repository={r} /></Suspense></Tabs.Content>}
             {r.mirror && <Tabs.Content value="prefetch"><Prefetch key={r.name} repository={r} /></Tabs.Content>}
             <Tabs.Content value="downloads"><Downloads title={`Downloads from ${r.name}`} days={60} repository={r.name} /></Tabs.Content>
+            {takes(r) && <Tabs.Content value="publish"><Publish key={r.name} repository={r} files={files} setFiles={setFiles} /></Tabs.Content>}
             <Tabs.Content value="use"><UseIt repository={r} name={name} /></Tabs.Content>
             <Tabs.Content value="settings"><Settings key={r.name} repository={r} /></Tabs.Content>
           </Tabs.Root>
-        </>
+        </div>
       )}
     </Loaded>
   );
@@ -151,7 +173,7 @@ function Contents({ repository: r, name }: { repository: Schemas["Repository"]; 
     return (
       <Panel>
         <Empty title={`${r.name} is empty`}>
-          <Link to={`/repositories/${r.name}/use`}>Use it</Link> has the text that lets a build tool publish here; or run{" "}
+          <Link to={`/repositories/${r.name}/use`}>Use it</Link> has the text that lets a build tool publish here; or {takes(r) && "drop package files on this page, or "}run{" "}
           <code className="font-mono">crelvo publish FILE --to {r.name}</code>.
         </Empty>
       </Panel>
