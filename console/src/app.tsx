@@ -23,6 +23,7 @@ const BuildPage = lazy(() => import("./pages/build"));
 const TracksPage = lazy(() => import("./pages/tracks"));
 const PromotionPage = lazy(() => import("./pages/promotion"));
 const NewPromotionPage = lazy(() => import("./pages/promote"));
+const SigningPage = lazy(() => import("./pages/signing"));
 const StatusPage = lazy(() => import("./pages/status"));
 const RetentionPage = lazy(() => import("./pages/retention"));
 const PolicyPage = lazy(() => import("./pages/policy"));
@@ -40,7 +41,7 @@ export function App() {
 
 /** places are the pages of the navigation, with the beginnings of what belongs to each. */
 const places: [string, RegExp][] = [
-  ["/search", /^\/(search|package)/], ["/builds", /^\/builds/], ["/tracks", /^\/(tracks|promotions|promote)/], ["/retention", /^\/(retention|policies|sweeps)/],
+  ["/search", /^\/(search|package)/], ["/builds", /^\/builds/], ["/tracks", /^\/(tracks|promotions|promote|signing)/], ["/retention", /^\/(retention|policies|sweeps)/],
   ["/tokens", /^\/tokens/], ["/rights", /^\/rights/], ["/activity", /^\/activity/], ["/", /^\/($|repositories)/],
 ];
 
@@ -109,10 +110,11 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           <Route path="/repositories/:name/*" element={<RepositoryPage />} />
           <Route path="/package/*" element={<PackagePage />} />
           <Route path="/search" element={<SearchPage />} />
-          <Route path="/builds" element={<BuildsPage />} />
+          <Route path="/builds" element={<BuildsPage me={me} />} />
           <Route path="/builds/:name/:number" element={<BuildPage />} />
           <Route path="/tracks" element={<TracksPage me={me} />} />
           <Route path="/tracks/:track" element={<TracksPage me={me} />} />
+          <Route path="/signing" element={<SigningPage me={me} />} />
           <Route path="/promotions/:id" element={<PromotionPage />} />
           <Route path="/promote" element={<NewPromotionPage />} />
           <Route path="/status" element={<StatusPage />} />

@@ -305,6 +305,15 @@ type File struct {
 	MadeFrom   string            `json:"madeFrom,omitempty" doc:"the SHA-256 of what it was before a restamp"`
 }
 
+// RemovedRepository is a repository that is out of use, and can be brought back.
+type RemovedRepository struct {
+	Name  string    `json:"name"`
+	Kind  string    `json:"kind"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Until time.Time `json:"until" doc:"then its bytes are freed"`
+}
+
 // Look asks what files would become if they were published.
 type Look struct {
 	As       string     `json:"as,omitempty" maxLength:"1024" doc:"what all of them are, as a package URL, if they do not say so; with together"`

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"os"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -67,7 +69,13 @@ func keyAdd(s *session) *cobra.Command {
 					return err
 				}
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.AddKey(ctx, n) }, "Added the key %s. Anybody gets its public part at /keys/%s.", n.Name, n.Name)
+			return s.once(cmd, func(ctx context.Context, c *client.Client) error { return c.AddKey(ctx, n) }, func(ctx context.Context, c *client.Client) (bool, error) {
+				all, err := c.Keys(ctx)
+				return slices.ContainsFunc(all, func(k api.Key) bool {
+					// A secret key that is brought again cannot be compared with one that is kept.
+					return k.Name == n.Name && k.Signs == signs && n.Secret == "" && strings.TrimSpace(k.Public) == strings.TrimSpace(cmp.Or(n.Public, k.Public))
+				}), err
+			}, "Added the key %s. Anybody gets its public part at /keys/%s.", n.Name, n.Name)
 		}}
 	cmd.Flags().BoolVar(&signs, "sign", false, "a key that Crelvo signs with")
 	cmd.Flags().BoolVar(&bring, "passphrase", false, "ask for the passphrase of the secret key, or read it from the standard input")

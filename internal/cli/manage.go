@@ -25,8 +25,13 @@ func repoCommand(s *session) *cobra.Command {
 }
 
 func repoList(s *session) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the repositories that you may read", Args: arguments(cobra.NoArgs),
+	var removed bool
+	cmd := &cobra.Command{Use: "list", Short: "List the repositories that you may read", Args: arguments(cobra.NoArgs),
+		Example: "  crelvo repo list\n  crelvo repo list --removed",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if removed {
+				return listRemoved(s, cmd)
+			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Repository, error) {
 				return c.Repositories(ctx)
 			}, func(w io.Writer, all []api.Repository) {
@@ -60,6 +65,25 @@ func repoList(s *session) *cobra.Command {
 				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"}, []int{3, 4, 5}, rows)
 			})
 		}}
+	cmd.Flags().BoolVar(&removed, "removed", false, "those that were removed and can be brought back")
+	return cmd
+}
+
+func listRemoved(s *session, cmd *cobra.Command) error {
+	return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.RemovedRepository, error) {
+		return c.RemovedRepositories(ctx)
+	}, func(w io.Writer, all []api.RemovedRepository) {
+		if len(all) == 0 {
+			fmt.Fprintln(w, "No repository that you could read was removed within the last 14 days.")
+			return
+		}
+		var rows [][]string
+		for _, r := range all {
+			rows = append(rows, []string{r.Name, r.Kind, timeText(r.At), r.By, timeText(r.Until)})
+		}
+		table(w, []string{"NAME", "KIND", "REMOVED", "BY", "COMES BACK UNTIL"}, nil, rows)
+		fmt.Fprintln(w, "\nBring one back with all that it held: crelvo repo remove NAME --undo")
+	})
 }
 
 func showRepo(w io.Writer, r api.Repository) {

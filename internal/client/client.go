@@ -176,6 +176,11 @@ func (c *Client) RemoveRepository(ctx context.Context, name string, withContents
 	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+strconv.FormatBool(withContents), nil, nil)
 }
 
+// RemovedRepositories lists those that can be brought back.
+func (c *Client) RemovedRepositories(ctx context.Context) ([]api.RemovedRepository, error) {
+	return get[[]api.RemovedRepository](ctx, c, "/api/v1/removed-repositories", nil)
+}
+
 // BringBackRepository puts one that was removed into use again.
 func (c *Client) BringBackRepository(ctx context.Context, name string) (out api.Repository, err error) {
 	return out, c.do(ctx, http.MethodPost, of(name, "undo"), nil, &out)

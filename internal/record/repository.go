@@ -145,9 +145,26 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 }
 
 // RemoveRepository takes a repository out of use; its contents stay on record.
-func (tx *Tx) RemoveRepository(ctx context.Context, id int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update repository set removed_at = $2 where id = $1`, id, at)
+func (tx *Tx) RemoveRepository(ctx context.Context, id int64, by string, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `update repository set removed_at = $2, removed_by = $3 where id = $1`, id, at, by)
 	return err
+}
+
+// RemovedRepository is a repository that is out of use, and can be brought back.
+type RemovedRepository struct {
+	Name string
+	Kind catalog.Kind
+	At   time.Time
+	By   string
+}
+
+// RemovedRepositories lists those that were removed since a moment and whose names are
+// free, of each name the one that went last; by name.
+func (r reads) RemovedRepositories(ctx context.Context, since time.Time) (all []RemovedRepository, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, `select distinct on (name) name, kind, removed_at at, removed_by by from repository r
+		where removed_at > $1 and not exists (select from repository n where n.name = r.name and n.removed_at is null)
+		order by name, removed_at desc`, since)
+	return all, err
 }
 
 // BringBackRepository puts the repository of a name that was removed last, and not

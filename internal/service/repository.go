@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -34,6 +35,8 @@ type directory struct {
 	byID   map[int64]catalog.Repository
 	behind map[int64][]chain.Member // house and mirror repositories behind each chain
 	claims []chain.Claim
+	// removed are those that can be brought back, by name.
+	removed map[string]record.RemovedRepository
 }
 
 func (d *directory) find(id int64) (catalog.Repository, bool) {
@@ -80,7 +83,15 @@ func (s *Service) loadRepositories(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	removed, err := s.db.RemovedRepositories(ctx, s.Now().Add(-retention.DefaultGrace))
+	if err != nil {
+		return err
+	}
 	d := s.newDirectory(all, claims)
+	d.removed = map[string]record.RemovedRepository{}
+	for _, r := range removed {
+		d.removed[r.Name] = r
+	}
 	if err := s.setMirrors(d); err != nil {
 		return err
 	}
@@ -141,9 +152,32 @@ func (s *Service) Repository(caller access.Caller, name string, action access.Ac
 		// The same answer as for one that is there.
 		return r, s.Allow(caller, access.Manage, everything)
 	}
+	if gone, ok := s.removed(caller, name); ok {
+		return r, fault.New(fault.NotFound, "no-such-repository", "%s was removed by %s on %s", name, gone.By, gone.At.UTC().Format(timeForm)).
+			WithHint("Until %s an admin can bring it back with all that it held: crelvo repo remove %s --undo.", gone.At.Add(retention.DefaultGrace).UTC().Format(timeForm), name)
+	}
 	return r, fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
 		WithHint("%s%screlvo repo list shows those that you may read. %s.", s.didYouMean(caller, name), alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
 			access.Of(catalog.Repository{Name: name})), s.whoGrants(everything))
+}
+
+// removed finds a repository that was removed, can be brought back, and could be read by
+// the caller if it were.
+func (s *Service) removed(caller access.Caller, name string) (record.RemovedRepository, bool) {
+	r, ok := s.repositories.Load().removed[name]
+	return r, ok && s.Now().Sub(r.At) < retention.DefaultGrace && access.Decide(caller, access.Read, access.Of(catalog.Repository{Name: name})).Allowed
+}
+
+// RemovedRepositories lists those that can be brought back and that the caller could
+// read if they were, by name.
+func (s *Service) RemovedRepositories(caller access.Caller) (all []record.RemovedRepository) {
+	d := s.repositories.Load()
+	for _, name := range slices.Sorted(maps.Keys(d.removed)) {
+		if r, ok := s.removed(caller, name); ok {
+			all = append(all, r)
+		}
+	}
+	return all
 }
 
 // didYouMean names the repository that somebody may have meant, of those that they
@@ -487,7 +521,7 @@ func (s *Service) RemoveRepository(ctx context.Context, caller access.Caller, na
 			return event, fault.New(fault.Conflict, "not-empty", "%s holds %s", name, plural(packages, "package")).
 				WithHint("Say that its contents are to go too (--with-contents), or move them first.")
 		}
-		return event, tx.RemoveRepository(ctx, r.ID, s.Now())
+		return event, tx.RemoveRepository(ctx, r.ID, caller.Name, s.Now())
 	})
 }
 

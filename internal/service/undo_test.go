@@ -105,6 +105,15 @@ func TestRepositoryBack(t *testing.T) {
 	}
 	remove("platform")
 	remove("releases")
+	if _, err := n.Repository(n.admin, "releases", access.Read); !strings.Contains(fault.Of(err).Message, "was removed by admin on") || !strings.Contains(fault.Of(err).Hint, "crelvo repo remove releases --undo") {
+		t.Errorf("who asks for a removed repository is told %v", err)
+	}
+	if _, err := n.Repository(access.Caller{Name: "deckhand", ID: 99}, "releases", access.Read); strings.Contains(err.Error(), "removed") {
+		t.Errorf("a stranger is told %v", err)
+	}
+	if all := n.RemovedRepositories(n.admin); len(all) != 2 || all[0].Name != "platform" || all[0].By != "admin" {
+		t.Errorf("removed are %v", all)
+	}
 	back(access.Caller{Name: "deckhand", ID: 99}, "releases", "role-missing")
 	back(n.admin, "platform", "member-removed")
 	back(n.admin, "nowhere", "no-such-repository")

@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/retention"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
 )
@@ -251,6 +252,14 @@ func (w *Server) addRepositories() {
 			WithContents bool `query:"withContents" doc:"also if it holds anything"`
 		}) (*none, error) {
 			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
+		})
+	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removed-repositories", "Repositories that were removed and can be brought back",
+		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
+			all := []api.RemovedRepository{}
+			for _, r := range w.service.RemovedRepositories(v.caller) {
+				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(), Until: r.At.Add(retention.DefaultGrace).UTC()})
+			}
+			return &answer[[]api.RemovedRepository]{all}, nil
 		})
 	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {

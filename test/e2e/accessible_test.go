@@ -21,7 +21,7 @@ var consolePages = []struct{ path, shows string }{
 	{"/", "snapshots"}, {"/repositories/snapshots", "snapshots"}, {"/repositories/platform", "platform"},
 	{"/repositories/shore-maven/upstream", "upstream"}, {"/repositories/snapshots/settings", "settings"}, {"/search?q=berth", "berth"}, {"/package/npm/@skerry/deck-ui", "deck-ui"},
 	{"/package/maven/example.skerry.berth/berth-planner", "berth-planner"}, {"/builds", "berth-planner"}, {"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
-	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"}, {"/retention/space", "space"}, {"/retention/use", "downloads"},
+	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"}, {"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"}, {"/retention/space", "space"}, {"/retention/use", "downloads"},
 	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"}, {"/activity", "activity"},
 }
 

@@ -53,6 +53,7 @@ export const api = {
     value(raw.PATCH("/api/v1/repositories/{name}", { params: { path: { name } }, body })),
   removeRepository: (name: string, withContents: boolean) =>
     value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
+  removedRepositories: () => value(raw.GET("/api/v1/removed-repositories")),
   bringRepositoryBack: (name: string) => value(raw.POST("/api/v1/repositories/{name}/undo", { params: { path: { name } } })),
   look: (name: string, body: Schemas["Look"]) => value(raw.POST("/api/v1/repositories/{name}/look", { params: { path: { name } }, body })),
   folder: (name: string, ecosystem: string, path: string, after?: string) =>
@@ -112,12 +113,32 @@ export const api = {
     value(raw.GET("/api/v1/repositories/{name}/check", { params: { path: { name }, query: { who, action, purl } } })),
   builds: (q: string, before?: number) => value(raw.GET("/api/v1/builds", { params: { query: { q, before, limit: 50 } } })),
   build: (build: string, number: string) => value(raw.GET("/api/v1/builds/{build}/{number}", { params: { path: { build, number } } })),
+  removeBuild: (build: string, number: string) => value(raw.DELETE("/api/v1/builds/{build}/{number}", { params: { path: { build, number } } })),
+  buildNames: () => value(raw.GET("/api/v1/builds/names")),
+  giveBuildName: (build: string, owner: string) => value(raw.PUT("/api/v1/builds/names/{build}", { params: { path: { build } }, body: { owner } })),
+  attachDocument: (build: string, number: string, file: File) =>
+    value(raw.POST("/api/v1/builds/{build}/{number}/documents", {
+      params: { path: { build, number }, query: { name: file.name } },
+      body: file as unknown as string, // the description knows only that it is bytes
+      bodySerializer: (body) => body,
+      headers: { "Content-Type": "application/octet-stream" },
+    })),
+  /** document is the content of one, as it was attached. */
+  document: (build: string, number: string, document: number) =>
+    value(raw.GET("/api/v1/builds/{build}/{number}/documents/{document}", { params: { path: { build, number, document } }, parseAs: "blob" })) as Promise<Blob>,
   compareBuilds: (build: string, number: string, to: string) =>
     value(raw.GET("/api/v1/builds/{build}/{number}/difference", { params: { path: { build, number }, query: { to } } })),
   tracks: () => value(raw.GET("/api/v1/tracks")),
   track: (track: string) => value(raw.GET("/api/v1/tracks/{track}", { params: { path: { track }, query: { limit: 10 } } })),
   addTrack: (body: Schemas["Track"]) => value(raw.POST("/api/v1/tracks", { body })),
   editTrack: (track: string, body: Schemas["Track"]) => value(raw.PUT("/api/v1/tracks/{track}", { params: { path: { track } }, body })),
+  removeTrack: (track: string) => value(raw.DELETE("/api/v1/tracks/{track}", { params: { path: { track } } })),
+  keys: () => value(raw.GET("/api/v1/keys")),
+  addKey: (body: Schemas["NewKey"]) => value(raw.POST("/api/v1/keys", { body })),
+  removeKey: (key: string) => value(raw.DELETE("/api/v1/keys/{key}", { params: { path: { key } } })),
+  destinations: () => value(raw.GET("/api/v1/destinations")),
+  setDestination: (body: Schemas["NewDestination"]) => value(raw.POST("/api/v1/destinations", { body })),
+  removeDestination: (destination: string) => value(raw.DELETE("/api/v1/destinations/{destination}", { params: { path: { destination } } })),
   receiving: (repository: string) => value(raw.GET("/api/v1/receiving", { params: { query: { repository } } })),
   arrivals: (name: string, since: string) => value(raw.GET("/api/v1/repositories/{name}/arrivals", { params: { path: { name }, query: { since, limit: 500 } } })),
   promote: (body: Schemas["NewPromotion"]) => value(raw.POST("/api/v1/promotions", { body })),
@@ -133,6 +154,8 @@ export const api = {
   setPolicy: (body: Schemas["SetPolicy"]) => value(raw.PUT("/api/v1/policies", { body })),
   removePolicy: (policy: string) => value(raw.DELETE("/api/v1/policies/{policy}", { params: { path: { policy } } })),
   planSweep: (body: Schemas["PlanRequest"]) => value(raw.POST("/api/v1/sweep-plans", { body })),
+  planLines: (body: Schemas["PlanRequest"]) =>
+    value(raw.POST("/api/v1/sweep-plans/lines", { body, parseAs: "blob", headers: { Accept: "text/csv" } })) as Promise<unknown> as Promise<Blob>,
   sweeps: (policy?: string) => value(raw.GET("/api/v1/sweeps", { params: { query: { policy, limit: 100 } } })),
   runSweep: (body: Schemas["RunSweep"]) => value(raw.POST("/api/v1/sweeps", { body })),
   sweep: (id: number, state?: Schemas["SweepItem"]["state"], after = -1) => value(raw.GET("/api/v1/sweeps/{id}", { params: { path: { id }, query: { state, after, limit: 100 } } })),

@@ -1,8 +1,9 @@
-import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { TextInput } from "../ui/dialog";
-import { bytes, count, moment, packagePath } from "../ui/format";
+import { Confirm, TextInput } from "../ui/dialog";
+import { bytes, count, moment, packagePath, save } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { PromotionTable } from "../ui/promotions";
 import { testsText } from "./builds";
@@ -18,6 +19,8 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
   const title = `${b.name}#${b.number}`;
   const tracks = useQuery({ queryKey: ["tracks"], queryFn: api.tracks });
   const [text, look] = testsText(b);
+  const navigate = useNavigate();
+  const [removing, setRemoving] = useState(false);
   const open = (tracks.data ?? []).filter((t) => t.stages.some((s) => s.may));
   return (
     <>
@@ -31,6 +34,8 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
             Promote along {t.name}…
           </Link>
         ))}
+        {b.versions.length === 0 && <Button onClick={() => setRemoving(true)}>Remove…</Button>}
+        {removing && <Confirm title={`Remove ${title}?`} text="Only a build that made nothing can be removed. Its number can be used again then." what="Remove it" run={() => api.removeBuild(b.name, b.number).then(() => navigate("/builds"))} close={() => setRemoving(false)} />}
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
         <Panel>
@@ -46,7 +51,7 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
         </Panel>
         <Panel title="What it made" aside={<span className="text-xs text-soft">and where promotions put it</span>}><Versions all={b.versions} none="It made nothing that you may see." /></Panel>
         {b.promotions.length > 0 && <Panel title="Promotions"><PromotionTable all={b.promotions} /></Panel>}
-        {b.documents.length > 0 && <Panel title="Documents"><Documents b={b} /></Panel>}
+        <Documents b={b} />
         <Panel title="What it used"><Versions all={b.used} none="Nothing was downloaded with its token while it ran." /></Panel>
         <Compare b={b} />
       </div>
@@ -83,18 +88,48 @@ function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string 
   );
 }
 
+/** Documents are statements and lists of parts about what the build made. */
 function Documents({ b }: { b: Schemas["BuildPage"] }) {
+  const queries = useQueryClient();
+  const chosen = useRef<HTMLInputElement>(null);
+  const attach = useMutation({
+    mutationFn: (file: File) => api.attachDocument(b.name, b.number, file),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["build", b.name, b.number] }),
+  });
   return (
+    <Panel
+      title="Documents"
+      aside={
+        <>
+          <Button disabled={attach.isPending} onClick={() => chosen.current?.click()}>Attach…</Button>
+          <input
+            ref={chosen}
+            type="file"
+            aria-label="A document to attach"
+            className="sr-only"
+            tabIndex={-1}
+            onChange={(e) => {
+              const file = e.target.files?.[0];
+              if (file) attach.mutate(file);
+              e.target.value = "";
+            }}
+          />
+        </>
+      }
+    >
+      {attach.error && <div className="p-4 pb-2"><ErrorNote error={attach.error} /></div>}
+      {b.documents.length === 0 && <p className="px-4 py-3 text-sm text-soft">None. A statement (in-toto) or a list of parts (CycloneDX, SPDX) can be attached, here or by CI.</p>}
     <ul>
       {b.documents.map((d) => (
         <li key={d.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule px-4 py-2 text-sm last:border-0">
-          <a href={`/api/v1/builds/${encodeURIComponent(b.name)}/${encodeURIComponent(b.number)}/documents/${d.id}`} download={d.name}>{d.name}</a>
+          <button type="button" title="Download it" className="cursor-pointer text-deep underline" onClick={() => void api.document(b.name, b.number, d.id).then((content) => save(content, d.name))}>{d.name}</button>
           <span>{d.kind}, {d.type}</span>
           <span className={d.signedBy.length ? "text-good" : "text-soft"}>{d.signedBy.length ? `signed by ${d.signedBy.join(", ")}` : d.signed ? "signed by no key that is known here" : "not signed"}</span>
           <span className="ml-auto text-soft">{bytes(d.size)}, <Time at={d.at} /> by {d.by}</span>
         </li>
       ))}
     </ul>
+    </Panel>
   );
 }
 

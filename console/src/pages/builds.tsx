@@ -1,10 +1,10 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { TextInput } from "../ui/dialog";
+import { Choice, Dialog, TextInput } from "../ui/dialog";
 import { buildPath, count } from "../ui/format";
-import { Button, Empty, ErrorNote, Panel, rowKeys, Time, usePageTitle } from "../ui/parts";
+import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, usePageTitle, useQuery } from "../ui/parts";
 
 /** testsText says how the tests of a build went. */
 export function testsText(b: Schemas["Build"]): [string, string] {
@@ -15,9 +15,10 @@ export function testsText(b: Schemas["Build"]): [string, string] {
   return bad > 0 ? [`${bad} of ${count(t.tests, "test")} failed`, "text-bad"] : [`${count(t.tests, "test")} passed`, "text-good"];
 }
 
-export default function BuildsPage() {
+export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Builds");
   const [words, setWords] = useState("");
+  const [names, setNames] = useState(false);
   const query = useInfiniteQuery({
     queryKey: ["builds", words],
     queryFn: ({ pageParam }) => api.builds(words, pageParam),
@@ -26,7 +27,7 @@ export default function BuildsPage() {
   });
   const all = query.data?.pages.flatMap((p) => p.builds) ?? [];
   return (
-    <Panel title="Builds" aside={<div className="w-64"><TextInput aria-label="Filter" placeholder="name, number, revision or branch" value={words} onChange={(e) => setWords(e.target.value)} /></div>}>
+    <Panel title="Builds" aside={<div className="flex flex-wrap items-center gap-2">{me.admin && <Button onClick={() => setNames(true)}>Names…</Button>}<div className="w-64"><TextInput aria-label="Filter" placeholder="name, number, revision or branch" value={words} onChange={(e) => setWords(e.target.value)} /></div></div>}>
       {query.error ? <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>
         : query.data && all.length === 0 ? (
           words ? <Empty title="No build fits">Take away a word.</Empty> : (
@@ -64,6 +65,38 @@ export default function BuildsPage() {
           </div>
         )}
       {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
+      <Dialog open={names} onOpenChange={setNames} title="Names of builds" description="Only whom a name belongs to may record builds of it. Who uses a new name first has it.">
+        <Names />
+      </Dialog>
     </Panel>
+  );
+}
+
+/** Names tells to whom builds of a name belong, and gives one to somebody else. */
+function Names() {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ["build-names"], queryFn: api.buildNames });
+  const users = useQuery({ queryKey: ["users"], queryFn: api.users });
+  const give = useMutation({ mutationFn: (to: [string, string]) => api.giveBuildName(...to), onSuccess: () => queries.invalidateQueries({ queryKey: ["build-names"] }) });
+  return (
+    <Loaded query={query}>
+      {(all) => (
+        <>
+          {all.length === 0 && <p className="text-sm text-soft">No build was recorded yet.</p>}
+          <ul>
+            {all.map((n) => (
+              <li key={n.name} className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-rule py-2 text-sm last:border-0">
+                <span className="font-medium wrap-anywhere">{n.name}</span>
+                <span className="text-soft">{count(n.builds, "build")}{n.givenBy && `, given by ${n.givenBy}`}</span>
+                <span className="ml-auto w-44">
+                  <Choice label={`Whose builds of ${n.name} are`} value={n.owner} onChange={(owner) => give.mutate([n.name, owner])} options={[["", "who uses it next"], ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string])]} />
+                </span>
+              </li>
+            ))}
+          </ul>
+          {give.error && <ErrorNote error={give.error} />}
+        </>
+      )}
+    </Loaded>
   );
 }

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Choice, Dialog, TextArea, TextInput, Tick } from "../ui/dialog";
-import { bytes, count, moment } from "../ui/format";
+import { bytes, count, moment, save } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
 import { Months, PlanLines, Totals } from "../ui/plan";
 
@@ -145,9 +145,10 @@ function Preview({ text }: { text: string }) {
   const [days, setDays] = useState("0");
   const [match, setMatch] = useState("");
   const asked = useSettled(match, 300);
+  const request = { text, fate: (fate || undefined) as Schemas["PlanRequest"]["fate"], asOf: asOf(Number(days)), match: asked };
   const plan = useQuery({
     queryKey: ["plan", text, fate, days, asked],
-    queryFn: () => api.planSweep({ text, fate: (fate || undefined) as Schemas["PlanRequest"]["fate"], asOf: asOf(Number(days)), match: asked, limit: 100 }),
+    queryFn: () => api.planSweep({ ...request, limit: 100 }),
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -195,10 +196,22 @@ function Preview({ text }: { text: string }) {
           }
         >
           {p.lines.length === 0 ? <Empty title={fate === "swept" && !asked ? "Nothing would go" : "No version fits"} /> : <PlanLines all={p.lines} policy={p.policy} />}
-          {p.found > p.lines.length && <p className="border-t border-rule px-4 py-2 text-sm text-soft">and {p.found - p.lines.length} more; all of them: <code className="font-mono">crelvo sweep plan FILE --form csv</code></p>}
+          {p.found > p.lines.length && <p className="border-t border-rule px-4 py-2 text-sm text-soft">and {p.found - p.lines.length} more</p>}
+          {p.found > 0 && <p className="border-t border-rule px-4 py-2 text-sm"><SavePlan request={request} name={p.policy} /></p>}
         </Panel>
       )}
     </div>
+  );
+}
+
+/** SavePlan gives all versions of a plan as a file. */
+function SavePlan({ request, name }: { request: Schemas["PlanRequest"]; name: string }) {
+  const get = useMutation({ mutationFn: () => api.planLines(request), onSuccess: (lines) => save(lines, `${name || "plan"}.csv`) });
+  return (
+    <>
+      <Button disabled={get.isPending} onClick={() => get.mutate()}>Save all of them as CSV</Button>
+      {get.error && <div className="mt-2"><ErrorNote error={get.error} /></div>}
+    </>
   );
 }
 

@@ -1,10 +1,11 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Globe, Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { bytes, coordinates, packagePath } from "../ui/format";
+import { bytes, coordinates, moment, packagePath } from "../ui/format";
 import { Downloads } from "../ui/use";
-import { Button, Empty, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, ErrorNote, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { FirstSteps } from "./first-steps";
 import { NewRepository } from "./new-repository";
 
@@ -21,10 +22,33 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
       >
         <Loaded query={query}>{(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}</Loaded>
       </Panel>
+      <Removed admin={me.admin} />
       <LatestArrivals />
       <Downloads title="Downloads" days={30} />
       <NewRepository open={adding} onOpenChange={setAdding} />
     </div>
+  );
+}
+
+/** Removed are the repositories that can be brought back. */
+function Removed({ admin }: { admin: boolean }) {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ["removed-repositories"], queryFn: api.removedRepositories });
+  const back = useMutation({ mutationFn: api.bringRepositoryBack, onSuccess: () => queries.invalidateQueries() });
+  if (!query.data?.length) return null;
+  return (
+    <Panel title="Removed">
+      {back.error && <div className="p-4 pb-2"><ErrorNote error={back.error} /></div>}
+      <ul>
+        {query.data.map((r) => (
+          <li key={r.name} className="flex flex-wrap items-center gap-x-3 border-b border-rule px-4 py-2 text-sm last:border-0">
+            <span className="font-medium">{r.name}</span>
+            <span className="text-soft">removed <Time at={r.at} /> by {r.by}; it can be brought back until {moment(r.until)}</span>
+            {admin && <Button className="ml-auto" disabled={back.isPending} onClick={() => back.mutate(r.name)}>Bring it back</Button>}
+          </li>
+        ))}
+      </ul>
+    </Panel>
   );
 }
 

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
-import { bytes, count } from "../ui/format";
+import { bytes, count, sizeOf } from "../ui/format";
 import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../ui/mirror-form";
 import { Button, ErrorNote, Panel } from "../ui/parts";
 import { holdsOptions } from "./new-repository";
@@ -11,7 +11,7 @@ import { holdsOptions } from "./new-repository";
 export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
   const queries = useQueryClient();
   const saved = {
-    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead, onlyBuilds: r.onlyBuilds, onlyRobots: r.onlyRobots, closed: r.closed,
+    holds: r.holds as string, description: r.description, anonymousRead: r.anonymousRead, onlyBuilds: r.onlyBuilds, onlyRobots: r.onlyRobots, closed: r.closed, largestFile: r.largestFile ? bytes(r.largestFile) : "",
     releasesTo: r.chain?.releasesTo ?? "", snapshotsTo: r.chain?.snapshotsTo ?? "", openMembers: r.chain?.openMembers ?? false,
   };
   const [form, setForm] = useState(saved);
@@ -25,11 +25,12 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     mutationFn: () =>
       api.editRepository(r.name, {
         description: form.description, anonymousRead: form.anonymousRead,
-        ...(r.kind === "house" ? { onlyBuilds: form.onlyBuilds, onlyRobots: form.onlyRobots, closed: form.closed } : {}),
+        ...(r.kind === "house" ? { onlyBuilds: form.onlyBuilds, onlyRobots: form.onlyRobots, closed: form.closed, ...(form.largestFile !== saved.largestFile ? { largestFile: form.largestFile.trim() ? sizeOf(form.largestFile) : 0 } : {}) } : {}),
         ...(r.chain ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo, openMembers: form.openMembers } } : { holds: form.holds as "both" }),
         ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
       }),
     onSuccess: (after) => {
+      setForm({ ...form, largestFile: after.largestFile ? bytes(after.largestFile) : "" }); // as it will be shown
       if (after.mirror) setMirror(mirrorForm(after.mirror));
       return queries.invalidateQueries();
     },
@@ -59,6 +60,11 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
           )}
           {r.chain && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read {r.name} may read through it what all its members add; else only what they may read there</Tick>}
           <Field label="Description"><TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} /></Field>
+          {r.kind === "house" && (
+            <Field label="Largest file" hint="The largest file that may be published, such as 2 GiB. Empty: what the server says.">
+              <TextInput name="largest" pattern="\s*\d+(\.\d+)?\s*[KMGTkmgt]?(i?[Bb])?\s*" title="A number with a unit, such as 500 MiB" value={form.largestFile} onChange={(e) => setForm({ ...form, largestFile: e.target.value })} />
+            </Field>
+          )}
           {r.kind === "house" && <Tick checked={form.onlyBuilds} onChange={(onlyBuilds) => setForm({ ...form, onlyBuilds })}>Take only what comes from a build that began here</Tick>}
           {r.kind === "house" && <Tick checked={form.onlyRobots} onChange={(onlyRobots) => setForm({ ...form, onlyRobots })}>Take only what robots publish</Tick>}
           {r.kind === "house" && <Tick checked={form.closed} onChange={(closed) => setForm({ ...form, closed })}>Versions that are complete take no further files but signatures</Tick>}
@@ -72,7 +78,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
       </Panel>
       <Panel title="Remove">
         <div className="flex flex-wrap items-center justify-between gap-3 p-4 text-sm">
-          <p>Clients that use its address will be refused. Its records stay in the history.</p>
+          <p>Clients that use its address will be refused. Within 14 days it can be brought back with all that it held.</p>
           <Button look="danger" onClick={() => setRemoving(true)}>Remove {r.name}</Button>
         </div>
       </Panel>

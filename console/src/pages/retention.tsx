@@ -175,9 +175,42 @@ function SpaceView() {
             </div>
           </Panel>
           <Panel title="How old it is"><Ages ages={s.ages} /></Panel>
+          <Freed />
         </div>
       )}
     </Loaded>
+  );
+}
+
+/** Freed lists the last runs that freed bytes, and lets an admin begin one. */
+function Freed() {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ["reclaimings"], queryFn: api.reclaimings, retry: false });
+  const run = useMutation({ mutationFn: api.reclaim, onSuccess: () => queries.invalidateQueries() });
+  if (!query.data) return null; // only admins see it
+  return (
+    <Panel title="Freed" aside={<Button disabled={run.isPending} onClick={() => run.mutate()} title="What the last run found, and nothing has named since, is freed; it runs by itself every night">Free what nothing names</Button>}>
+      {run.error && <div className="p-4 pb-2"><ErrorNote error={run.error} /></div>}
+      {query.data.length === 0 ? <p className="px-4 py-3 text-sm text-soft">No run yet. Bytes whose grace is over are freed every night.</p> : (
+        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
+          <table className="w-full text-left text-sm">
+            <Head names={["Began", "By", "Versions past their grace", "Newly without a name", "Files freed", "Bytes freed"]} right={[2, 3, 4, 5]} />
+            <tbody>
+              {query.data.slice(0, 10).map((r) => (
+                <tr key={r.id} className="border-b border-rule last:border-0">
+                  <td className={td}><Time at={r.begunAt} /></td>
+                  <td className={td}>{r.begunBy}{r.failure && <span className="block text-xs text-bad">{r.failure}</span>}</td>
+                  <td className={`${td} text-right tabular-nums`}>{r.versions}</td>
+                  <td className={`${td} text-right tabular-nums`}>{r.marked}</td>
+                  <td className={`${td} text-right tabular-nums`}>{r.files}</td>
+                  <td className={`${td} text-right whitespace-nowrap tabular-nums`}>{bytes(r.bytes)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </Panel>
   );
 }
 

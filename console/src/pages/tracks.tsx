@@ -3,7 +3,7 @@ import { ArrowRight, DoorOpen, PenLine, Send } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type PromotionFilter, type PromotionState, type Schemas } from "../api/client";
-import { Choice, Dialog, Field, TextArea, TextInput } from "../ui/dialog";
+import { Choice, Confirm, Dialog, Field, TextArea, TextInput } from "../ui/dialog";
 import { buildPath, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Hop, PromotionMark, PromotionTable, versionsText } from "../ui/promotions";
@@ -17,6 +17,7 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
   const query = useQuery({ queryKey: ["tracks"], queryFn: api.tracks });
   const navigate = useNavigate();
   const [adding, setAdding] = useState(false);
+  const [removing, setRemoving] = useState("");
   return (
     <Loaded query={query}>
       {(all) => {
@@ -28,6 +29,8 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
               <span className="text-sm text-soft">{chosen?.description}</span>
               <span className="ml-auto flex items-center gap-2">
                 {all.length > 1 && <span className="w-44"><Choice label="Track" value={chosen!.name} onChange={(name) => void navigate(`/tracks/${name}`)} options={all.map((t) => [t.name, t.name])} /></span>}
+                <Link to="/signing" className="px-1 text-sm">Keys{me.admin && " and destinations"}</Link>
+                {me.admin && chosen && <Button onClick={() => setRemoving(chosen.name)}>Remove…</Button>}
                 {me.admin && <Button onClick={() => setAdding(true)}>New track</Button>}
               </span>
             </div>
@@ -41,6 +44,15 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
               </Panel>
             )}
             <History />
+            {removing && (
+              <Confirm
+                title={`Remove the track ${removing}?`}
+                text="Nothing can be promoted along it any more. Its repositories, and the record of its promotions, stay."
+                what="Remove it"
+                run={() => api.removeTrack(removing).then(() => navigate("/tracks"))}
+                close={() => setRemoving("")}
+              />
+            )}
             {adding && <NewTrack close={() => setAdding(false)} />}
           </>
         );
@@ -219,8 +231,8 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
         <Field label="Gates" hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s">
           <TextArea name="gates" rows={6} value={gates} onChange={(e) => setGates(e.target.value)} />
         </Field>
-        <Field label="Sign with" hint="The name of a key; crelvo key add NAME --sign makes one."><TextInput name="sign" value={signWith} onChange={(e) => setSignWith(e.target.value)} /></Field>
-        <Field label="Goes on to" hint="Destinations, one a line; crelvo destination add NAME makes one."><TextArea name="onward" value={onward} onChange={(e) => setOnward(e.target.value)} /></Field>
+        <Field label="Sign with" hint="The name of a key that signs releases."><TextInput name="sign" value={signWith} onChange={(e) => setSignWith(e.target.value)} /></Field>
+        <Field label="Goes on to" hint="Names of destinations, one a line."><TextArea name="onward" value={onward} onChange={(e) => setOnward(e.target.value)} /></Field>
         {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
         <div className="flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" look="strong" disabled={save.isPending}>Save</Button></div>
       </form>

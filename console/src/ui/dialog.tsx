@@ -1,5 +1,7 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Dialog as Primitive } from "radix-ui";
 import type { ReactNode } from "react";
+import { Button, ErrorNote } from "./parts";
 
 export function Dialog({ open, onOpenChange, title, description, children }: {
   open: boolean;
@@ -19,6 +21,27 @@ export function Dialog({ open, onOpenChange, title, description, children }: {
         </Primitive.Content>
       </Primitive.Portal>
     </Primitive.Root>
+  );
+}
+
+/** Confirm asks before something that a person may not have meant. */
+export function Confirm({ title, text, what, run, close }: { title: string; text: string; what: string; run: () => Promise<unknown>; close: () => void }) {
+  const queries = useQueryClient();
+  const doing = useMutation({
+    mutationFn: run,
+    onSuccess: () => {
+      close();
+      return queries.invalidateQueries();
+    },
+  });
+  return (
+    <Dialog open onOpenChange={(open) => open || close()} title={title} description={text}>
+      {doing.error && <div className="mb-3"><ErrorNote error={doing.error} /></div>}
+      <div className="flex justify-end gap-2">
+        <Button onClick={close}>Cancel</Button>
+        <Button look="danger" disabled={doing.isPending} onClick={() => doing.mutate()}>{what}</Button>
+      </div>
+    </Dialog>
   );
 }
 

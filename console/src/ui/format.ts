@@ -79,3 +79,19 @@ export function shortName(purl: string): string {
   const path = purl.replace(/^pkg:/, "").replace(/@[^/]*$/, "");
   return decodeURIComponent(path.slice(path.lastIndexOf("/") + 1));
 }
+
+/** sizeOf reads a size as people type it, in bytes: 2 GiB, 500M; NaN if it is none. */
+export function sizeOf(text: string): number {
+  const typed = /^\s*(\d+(?:\.\d+)?)\s*([KMGT]?)(?:i?B)?\s*$/i.exec(text);
+  if (!typed) return NaN;
+  return Math.round(Number(typed[1]) * 1024 ** " KMGT".indexOf((typed[2] || " ").toUpperCase()));
+}
+
+/** save lets a person keep content as a file. */
+export function save(content: Blob, name: string) {
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(content);
+  link.download = name;
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+}

@@ -1,0 +1,90 @@
+package web
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// notInConsole are the operations that the console leaves out on purpose, and why.
+var notInConsole = map[string]string{
+	"begin-build":    "CI does it, with its own token",
+	"record-build":   "CI does it, with its own token",
+	"verify-records": "it runs every night, and status tells what came of it",
+}
+
+// TestConsoleDoesEverything: what the API can do, the console can do, or there is a
+// reason why not.
+func TestConsoleDoesEverything(t *testing.T) {
+	raw, err := newWalker(t).server.OpenAPI()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var description struct {
+		Paths map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	if err := json.Unmarshal(raw, &description); err != nil {
+		t.Fatal(err)
+	}
+	sources := map[string]string{}
+	for _, pattern := range []string{"*.ts", "*.tsx", "*/*.ts", "*/*.tsx"} {
+		files, err := filepath.Glob("../../console/src/" + pattern)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !strings.HasSuffix(file, ".gen.ts") {
+				sources[filepath.Base(file)] = string(text)
+			}
+		}
+	}
+	calls := map[string]bool{}
+	for _, call := range regexp.MustCompile(`raw\.([A-Z]+)\("([^"]+)"`).FindAllStringSubmatch(sources["client.ts"], -1) {
+		calls[call[1]+" "+call[2]] = true
+	}
+	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publish.ts"], `"/api/v1/repositories/{name}/publish"`)
+	calls["GET /api/v1/event-export"] = strings.Contains(sources["activity.tsx"], `"/api/v1/event-export?"`)
+	calls["GET /api/v1/live"] = strings.Contains(sources["live.ts"], "/api/v1/live")
+	if len(calls) < 50 || len(description.Paths) < 50 {
+		t.Fatalf("only %d calls and %d paths were found", len(calls), len(description.Paths))
+	}
+	var ids []string
+	for path, methods := range description.Paths {
+		for method, op := range methods {
+			ids = append(ids, op.OperationID)
+			called := calls[strings.ToUpper(method)+" "+path]
+			switch why := notInConsole[op.OperationID]; {
+			case !called && why == "":
+				t.Errorf("the console does not call %s (%s %s), and nothing says why", op.OperationID, method, path)
+			case called && why != "":
+				t.Errorf("the console calls %s; it is in the list of what it leaves out", op.OperationID)
+			}
+		}
+	}
+	for id := range notInConsole {
+		if !slices.Contains(ids, id) {
+			t.Errorf("there is no operation %s to leave out", id)
+		}
+	}
+	// What can be called is called by some page.
+	_, calling, _ := strings.Cut(sources["client.ts"], "export const api = {")
+	for _, name := range regexp.MustCompile(`(?m)^  (\w+): `).FindAllStringSubmatch(calling, -1) {
+		used := false
+		for file, text := range sources {
+			used = used || file != "client.ts" && regexp.MustCompile(`\bapi\.`+name[1]+`\b`).MatchString(text)
+		}
+		if !used {
+			t.Errorf("no page calls api.%s", name[1])
+		}
+	}
+}
