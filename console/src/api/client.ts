@@ -61,8 +61,8 @@ export const api = {
   clients: () => value(raw.GET("/api/v1/clients")),
   point: (name: string, client: string, ecosystem: string, publish: boolean, purl?: string) =>
     value(raw.GET("/api/v1/repositories/{name}/point", { params: { path: { name }, query: { client, ecosystem, publish, purl } } })),
-  search: (q: string, repository?: string, limit = 50) =>
-    value(raw.GET("/api/v1/packages", { params: { query: { q, repository, limit } } })),
+  search: (q: string, repository?: string, limit = 50, skip = 0) =>
+    value(raw.GET("/api/v1/packages", { params: { query: { q, repository, limit, skip } } })),
   ecosystems: () => value(raw.GET("/api/v1/ecosystems")),
   completions: (q: string) => value(raw.GET("/api/v1/search-completions", { params: { query: { q } } })),
   searches: () => value(raw.GET("/api/v1/searches")),

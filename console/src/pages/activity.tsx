@@ -2,6 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { Download, ShieldCheck } from "lucide-react";
 import { Link, useSearchParams } from "react-router";
 import { api, type EventFilter, type Schemas } from "../api/client";
+import { Rows } from "../ui/drawn";
 import { TextInput } from "../ui/dialog";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, usePageTitle } from "../ui/parts";
@@ -86,9 +87,9 @@ function Lines({ all }: { all: Schemas["Event"][] }) {
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">{["When", "Who", "What", "About", "Details"].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}</tr>
         </thead>
-        <tbody>
-          {all.map((e) => (
-            <tr key={e.id} className="border-b border-rule align-top last:border-0">
+        <Rows all={all} columns={5}>
+          {(e, bind) => (
+            <tr key={e.id} {...bind} className="border-b border-rule align-top last:border-0">
               <td className="px-4 py-1.5 whitespace-nowrap" title={`event ${e.id}`}>{moment(e.at)}</td>
               <td className="px-4 py-1.5">{e.who || <span className="text-soft">nobody</span>}<span className="block text-xs text-soft">{[e.token && `token ${e.token}`, e.address].filter(Boolean).join(", ")}</span></td>
               <td className={`px-4 py-1.5 whitespace-nowrap ${e.action === "refused" ? "text-bad" : ""}`}>{e.action}</td>
@@ -99,8 +100,8 @@ function Lines({ all }: { all: Schemas["Event"][] }) {
                 {Object.entries(e.detail ?? {}).filter(([, v]) => v).map(([k, v]) => <span key={k} className="block"><span className="text-ink">{k}:</span> {v}</span>)}
               </td>
             </tr>
-          ))}
-        </tbody>
+          )}
+        </Rows>
       </table>
     </div>
   );

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api } from "../api/client";
+import { Rows } from "../ui/drawn";
 import { Choice } from "../ui/dialog";
 import { buildPath, packagePath } from "../ui/format";
 import { Empty, Loaded, Panel, Time, useQuery } from "../ui/parts";
@@ -27,9 +28,9 @@ export function Arrivals({ repository }: { repository: string }) {
                 <thead className="text-xs text-soft">
                   <tr className="border-b border-rule">{["Version", "How it came", "By", "Approved by", "Build", "When"].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}</tr>
                 </thead>
-                <tbody>
-                  {all.map((a) => (
-                    <tr key={a.purl + a.upload} className="border-b border-rule last:border-0">
+                <Rows all={all} columns={6} estimate={37}>
+                  {(a, bind) => (
+                    <tr key={a.purl + a.upload} {...bind} className="border-b border-rule last:border-0">
                       <td className="px-4 py-1.5"><Link to={packagePath(a.purl)}>{decodeURIComponent(a.purl.replace(/^pkg:/, ""))}</Link></td>
                       <td className="px-4 py-1.5 whitespace-nowrap">{a.promotion ? <Link to={`/promotions/${a.promotion}`}>promotion {a.promotion}</Link> : "published"}</td>
                       <td className="px-4 py-1.5">{a.askedBy || a.by}</td>
@@ -37,8 +38,8 @@ export function Arrivals({ repository }: { repository: string }) {
                       <td className="px-4 py-1.5 whitespace-nowrap">{a.build ? <Link to={buildPath(a.build)}>{a.build}</Link> : <span className="text-soft">not known</span>}</td>
                       <td className="px-4 py-1.5"><Time at={a.at} /></td>
                     </tr>
-                  ))}
-                </tbody>
+                  )}
+                </Rows>
               </table>
             </div>
           )

@@ -2,6 +2,7 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { Rows } from "../ui/drawn";
 import { Choice, Dialog, TextInput } from "../ui/dialog";
 import { buildPath, count } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, usePageTitle, useQuery } from "../ui/parts";
@@ -44,11 +45,11 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
                   {["Build", "Tests", "Made", "Promoted", "Revision", "Branch", "By", "Began"].map((h) => <th key={h} className={`px-4 py-2 font-medium ${h === "Made" || h === "Promoted" ? "text-right" : ""}`}>{h}</th>)}
                 </tr>
               </thead>
-              <tbody>
-                {all.map((b) => {
+              <Rows all={all} columns={8} estimate={37}>
+                {(b, bind) => {
                   const [text, look] = testsText(b);
                   return (
-                    <tr key={`${b.name}#${b.number}`} className="border-b border-rule last:border-0">
+                    <tr key={`${b.name}#${b.number}`} {...bind} className="border-b border-rule last:border-0">
                       <td className="px-4 py-1.5"><Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">{b.name}#{b.number}</Link></td>
                       <td className={`px-4 py-1.5 whitespace-nowrap ${look}`}>{text}</td>
                       <td className="px-4 py-1.5 text-right tabular-nums">{b.made}</td>
@@ -59,8 +60,8 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
                       <td className="px-4 py-1.5"><Time at={b.startedAt} /></td>
                     </tr>
                   );
-                })}
-              </tbody>
+                }}
+              </Rows>
             </table>
           </div>
         )}

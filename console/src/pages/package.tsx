@@ -1,11 +1,12 @@
 import { ChevronDown, ChevronRight, Download, TriangleAlert, Users } from "lucide-react";
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { useDrawnIn } from "../ui/drawn";
 import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
 import { Button, CopyButton, ErrorNote, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
-import { Point } from "../ui/point";
+import { OneOf, Point } from "../ui/point";
 import { Keep } from "../ui/keep";
 import { TakeOut } from "../ui/take-out";
 import { Checksums } from "../ui/tree";
@@ -44,9 +45,13 @@ type More = { total: number; next: boolean; loading: boolean; load: () => void }
 
 function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group[]; version: string; more: More }) {
   const key = (g: Group) => `${g.repository} ${g.version}`;
+  const lines = byVersion(p.versions);
   const wanted = p.versions.find((g) => g.version === version) ?? asked[0] ?? p.versions[0]!;
-  const [chosen, setChosen] = useState(key(wanted));
-  const group = p.versions.find((g) => key(g) === chosen) ?? wanted;
+  const [chosen, setChosen] = useState({ version: wanted.version, repository: "" });
+  const places = lines.find((l) => l[0]!.version === chosen.version) ?? (asked.length > 0 ? asked : [wanted]);
+  const group = places.find((g) => g.repository === chosen.repository) ?? places[0]!;
+  const scroller = useRef<HTMLUListElement>(null);
+  const d = useDrawnIn(lines.length, 62, scroller);
   const fresh = useArrivals(p.versions.flatMap((g) => g.uploads.map((u) => `${key(g)} ${u.name}`)));
   return (
     <>
@@ -64,37 +69,66 @@ function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[22rem_minmax(0,1fr)]">
         <Panel title="Versions" aside={<span className="text-xs text-soft">{more.next ? `${count(more.total, "version")}, the newest first` : "the newest first"}</span>}>
-          <ul onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
-            {p.versions.map((g) => (
-              <li key={key(g)} className={g.uploads.some((u) => fresh.has(`${key(g)} ${u.name}`)) ? "arrived" : ""}>
-                <button
-                  type="button"
-                  data-row
-                  aria-current={key(g) === key(group)}
-                  onClick={() => setChosen(key(g))}
-                  className={`grid w-full cursor-pointer grid-cols-[1fr_auto] gap-x-3 border-b border-rule px-4 py-2 text-left hover:bg-wash/60 ${key(g) === key(group) ? "bg-wash" : ""}`}
-                >
-                  <span className="truncate font-mono font-medium">{g.version}</span>
-                  <span className="justify-self-end"><Maturity snapshot={g.snapshot} /></span>
-                  {(g.labels.length > 0 || g.withdrawn) && (
-                    <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
-                      {g.labels.map((l) => <span key={l} className="rounded border border-rule bg-sheet px-1.5">{l}</span>)}
-                      {g.withdrawn && <span className="rounded bg-bad-wash px-1.5 text-bad">withdrawn</span>}
-                    </span>
-                  )}
-                  <span className="text-xs text-soft">in {g.repository}{g.snapshot && `, ${count(g.uploadCount, "upload")}`}</span>
-                  <span className="text-right text-xs text-soft"><Time at={g.uploads[0]!.publishedAt} /></span>
-                </button>
-              </li>
-            ))}
+          <ul ref={scroller} onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
+            {d.before > 0 && <li aria-hidden style={{ height: d.before }} />}
+            {d.lines.map(({ index, bind }) => {
+              const line = lines[index]!;
+              const arrived = line.some((g) => g.uploads.some((u) => fresh.has(`${key(g)} ${u.name}`)));
+              return (
+                <li key={line[0]!.version} {...bind} className={arrived ? "arrived" : ""}>
+                  <VersionLine line={line} chosen={line[0]!.version === group.version} onChoose={() => setChosen({ version: line[0]!.version, repository: "" })} />
+                </li>
+              );
+            })}
+            {d.after > 0 && <li aria-hidden style={{ height: d.after }} />}
             {more.next && (
               <li className="p-2 text-center"><Button disabled={more.loading} onClick={more.load}>{more.loading ? "Loading…" : "Show older versions"}</Button></li>
             )}
           </ul>
         </Panel>
-        <Version key={key(group)} p={p} group={group} fresh={fresh} />
+        <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3">
+          {places.length > 1 && (
+            <OneOf label={`Where ${group.version} stands`} value={group.repository} onChange={(repository) => setChosen({ version: group.version, repository })} options={places.map((g) => [g.repository, g.repository])} />
+          )}
+          <Version key={key(group)} p={p} group={group} fresh={fresh} />
+        </div>
       </div>
     </>
+  );
+}
+
+/** byVersion puts what is of one version together, where it came last first. */
+function byVersion(groups: Group[]): Group[][] {
+  const lines = new Map<string, Group[]>();
+  for (const g of groups) lines.set(g.version, [...(lines.get(g.version) ?? []), g]);
+  return [...lines.values()];
+}
+
+/** VersionLine is a version, and where it stands, where it came last first. */
+function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolean; onChoose: () => void }) {
+  const first = line[0]!;
+  const labels = [...new Set(line.flatMap((g) => g.labels))];
+  const withdrawn = line.filter((g) => g.withdrawn);
+  const uploads = first.snapshot ? Math.max(...line.map((g) => g.uploadCount)) : 1;
+  return (
+    <button
+      type="button"
+      data-row
+      aria-current={chosen}
+      onClick={onChoose}
+      className={`grid w-full cursor-pointer grid-cols-[1fr_auto] gap-x-3 gap-y-0.5 border-b border-rule px-4 py-2 text-left hover:bg-wash/60 ${chosen ? "bg-wash" : ""}`}
+    >
+      <span className="truncate font-mono font-medium">{first.version}</span>
+      <span className="justify-self-end"><Maturity snapshot={first.snapshot} /></span>
+      {(labels.length > 0 || withdrawn.length > 0) && (
+        <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
+          {labels.map((l) => <span key={l} className="rounded border border-rule bg-sheet px-1.5">{l}</span>)}
+          {withdrawn.length > 0 && <span className="rounded bg-bad-wash px-1.5 text-bad">withdrawn{withdrawn.length < line.length && ` in ${withdrawn.map((g) => g.repository).join(", ")}`}</span>}
+        </span>
+      )}
+      <span className="text-xs text-soft">in {line.map((g) => g.repository).join(", ")}{uploads > 1 && `; ${count(uploads, "upload")}`}</span>
+      <span className="text-right text-xs text-soft"><Time at={first.uploads[0]!.publishedAt} /></span>
+    </button>
   );
 }
 

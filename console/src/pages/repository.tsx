@@ -17,7 +17,7 @@ import { Prefetch } from "./prefetch";
 import { Receiving } from "./receiving";
 import { Settings } from "./repository-settings";
 import { Downloads } from "../ui/use";
-import { PackageTable } from "./search";
+import { Found, useSearch } from "./search";
 
 const Upstream = lazy(() => import("./upstream"));
 
@@ -188,10 +188,10 @@ function Contents({ repository: r, name }: { repository: Schemas["Repository"]; 
 
 function Packages({ repository }: { repository: string }) {
   const [text, setText] = useState("");
-  const query = useQuery({ queryKey: ["search", text, repository, 200], queryFn: () => api.search(text, repository, 200) });
+  const query = useSearch(text, repository);
   return (
     <Panel title="Packages" aside={<div className="w-56"><TextInput aria-label="Filter" placeholder="Filter by name" value={text} onChange={(e) => setText(e.target.value)} /></div>}>
-      <Loaded query={query}>{(found) => <PackageTable found={found} within />}</Loaded>
+      <Found query={query} within />
     </Panel>
   );
 }

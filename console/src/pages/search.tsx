@@ -1,11 +1,12 @@
-import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { Bookmark, X } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { Rows } from "../ui/drawn";
 import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, ErrorNote, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { QueryInput } from "../ui/query-input";
 
 export function SearchPage() {
@@ -19,11 +20,7 @@ export function SearchPage() {
     if (asked === text) sent.current.clear();
     else if (!sent.current.has(asked)) setText(asked);
   }, [asked, text]);
-  const query = useQuery({
-    queryKey: ["search", text, "", 100],
-    queryFn: () => api.search(text, undefined, 100),
-    placeholderData: keepPreviousData,
-  });
+  const query = useSearch(text);
   // Whoever is about to choose a value has made no mistake yet.
   const wrong = query.error && !text.endsWith(":");
   const [saving, setSaving] = useState(false);
@@ -39,9 +36,39 @@ export function SearchPage() {
         <Saved onChoose={ask} />
         {wrong && <ErrorNote error={query.error} />}
       </div>
-      {!wrong && <Loaded query={query}>{(found) => <PackageTable found={found} />}</Loaded>}
+      {!wrong && <Found query={query} />}
       <SaveSearch key={text} text={text} open={saving} onOpenChange={setSaving} />
     </Panel>
+  );
+}
+
+/** page is how many packages are asked for at a time. */
+const page = 100;
+
+/** useSearch asks for packages, page by page. */
+export function useSearch(text: string, repository = "") {
+  return useInfiniteQuery({
+    queryKey: ["search", text, repository],
+    queryFn: ({ pageParam }) => api.search(text, repository || undefined, page, pageParam),
+    initialPageParam: 0,
+    getNextPageParam: (last, all) => (last.more ? all.length * page : undefined),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Found shows what a search found so far. */
+export function Found({ query, within }: { query: ReturnType<typeof useSearch>; within?: boolean }) {
+  if (query.error && !query.data) return <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>;
+  if (!query.data) return <p className="px-4 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  return (
+    <>
+      <PackageTable all={query.data.pages.flatMap((p) => p.packages)} within={within} />
+      {query.hasNextPage && (
+        <p className="border-t border-rule p-3 text-center text-sm text-soft">
+          <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>Show more</Button> or add a word to narrow it down
+        </p>
+      )}
+    </>
   );
 }
 
@@ -99,10 +126,10 @@ function SaveSearch({ text, open, onOpenChange }: { text: string; open: boolean;
   );
 }
 
-export function PackageTable({ found, within }: { found: Schemas["PackageList"]; within?: boolean }) {
+function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?: boolean }) {
   const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
-  const fresh = useArrivals(found.packages.map(key));
-  if (found.packages.length === 0) {
+  const fresh = useArrivals(all.map(key));
+  if (all.length === 0) {
     return <Empty title="Nothing fits">Try fewer or shorter words, or fewer conditions. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
   }
   return (
@@ -118,9 +145,9 @@ export function PackageTable({ found, within }: { found: Schemas["PackageList"];
             <th className="hidden px-4 py-2 font-medium sm:table-cell">When, and by whom</th>
           </tr>
         </thead>
-        <tbody>
-          {found.packages.map((p) => (
-            <tr key={key(p)} className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}>
+        <Rows all={all} columns={within ? 5 : 6} estimate={58}>
+          {(p, bind) => (
+            <tr key={key(p)} {...bind} className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}>
               <td className="px-4 py-2">
                 <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>
                 <div className="max-w-md truncate text-xs text-soft">{p.description}</div>
@@ -131,10 +158,9 @@ export function PackageTable({ found, within }: { found: Schemas["PackageList"];
               <td className="hidden px-4 py-2 text-right tabular-nums whitespace-nowrap md:table-cell">{bytes(p.bytes)}</td>
               <td className="hidden px-4 py-2 text-sm text-soft sm:table-cell"><Time at={p.changedAt} /> by {p.publishedBy}</td>
             </tr>
-          ))}
-        </tbody>
+          )}
+        </Rows>
       </table>
-      {found.more && <p className="px-4 py-2 text-sm text-soft">There are more; add a word to narrow it down.</p>}
     </div>
   );
 }

@@ -2,6 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { Rows } from "../ui/drawn";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
@@ -98,17 +99,17 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
             <thead className="text-xs text-soft">
               <tr className="border-b border-rule">{["Version", "", "Last used", "Size", ""].map((h, i) => <th key={i} className={`px-4 py-2 font-medium ${h === "Size" ? "text-right" : ""}`}>{h}</th>)}</tr>
             </thead>
-            <tbody>
-              {all.map((i) => (
-                <tr key={i.position} className="border-b border-rule last:border-0">
+            <Rows all={all} columns={5} estimate={54}>
+              {(i, bind) => (
+                <tr key={i.position} {...bind} className="border-b border-rule last:border-0">
                   <td className="px-4 py-1.5"><Link to={packagePath(i.purl)}>{decodeURIComponent(i.purl.slice(4))}</Link><span className="block text-xs text-soft">{i.upload && <span className="font-mono">{i.upload} </span>}in {i.repository}</span></td>
-                  <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>{itemStates[i.state][1]}{i.note && <span className="block text-xs text-soft">{i.note}</span>}{i.graceUntil && <span className="block text-xs text-soft" title={moment(i.graceUntil)}>can come back until {moment(i.graceUntil).slice(0, 10)}</span>}</td>
+                  <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>{itemStates[i.state][1]}{i.note && <span className="block text-xs text-soft">{i.note}</span>}{i.graceUntil && <span className="block text-xs text-soft" title={moment(i.graceUntil)}>can come back until {moment(i.graceUntil)}</span>}</td>
                   <td className="px-4 py-1.5">{i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>}</td>
                   <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(i.bytes)}</td>
                   <td className="px-4 py-1.5 text-right">{i.state === "removed" && s.may && <Button look="bare" onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}>Bring back</Button>}</td>
                 </tr>
-              ))}
-            </tbody>
+              )}
+            </Rows>
           </table>
         </div>
       )}

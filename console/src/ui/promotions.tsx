@@ -1,4 +1,5 @@
 import { ArrowRight, Check, CircleDashed, X } from "lucide-react";
+import { Rows } from "./drawn";
 import { Link } from "react-router";
 import type { PromotionState, Schemas } from "../api/client";
 import { buildPath, count, shortName } from "./format";
@@ -123,9 +124,9 @@ export function PromotionTable({ all }: { all: Promotion[] }) {
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">{["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => <th key={i} className="px-3 py-2 font-medium first:pl-4">{h}</th>)}</tr>
         </thead>
-        <tbody>
-          {all.map((p) => (
-            <tr key={p.id} className="border-b border-rule align-top last:border-0">
+        <Rows all={all} columns={8} estimate={37}>
+          {(p, bind) => (
+            <tr key={p.id} {...bind} className="border-b border-rule align-top last:border-0">
               <td className="py-1.5 pr-3 pl-4"><Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>{p.id}</Link></td>
               <td className="px-3 py-1.5"><PromotionMark state={p.state} /></td>
               <td className="px-3 py-1.5"><Hop from={p.from} to={p.to} /></td>
@@ -135,8 +136,8 @@ export function PromotionTable({ all }: { all: Promotion[] }) {
               <td className="px-3 py-1.5">{p.votes.filter((v) => v.approve).map((v) => v.who).join(", ")}</td>
               <td className="px-3 py-1.5"><Time at={p.endedAt ?? p.askedAt} /></td>
             </tr>
-          ))}
-        </tbody>
+          )}
+        </Rows>
       </table>
     </div>
   );
