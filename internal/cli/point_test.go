@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/base64"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -171,5 +172,20 @@ func TestLinksOutOfAProject(t *testing.T) {
 	}
 	if _, _, err := p.edits(c, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
 		t.Errorf("a link within the project: %v", err)
+	}
+}
+
+func TestSecretsIn(t *testing.T) {
+	const secret = "crelvo_abcdefghijklmnopqrstuvwxyz234567"
+	for _, c := range []struct{ text, want string }{
+		{"//h/at/platform/npm/:_authToken=" + secret, secret},
+		{"//h/at/platform/npm/:_auth=" + base64.StdEncoding.EncodeToString([]byte("deckhand:"+secret)), secret},
+		{"index-url = http://deckhand:" + secret + "@h/at/platform/pypi/simple/", secret},
+		{"password = something-of-others", ""},
+		{"sha512-" + strings.Repeat("A", 60), ""},
+	} {
+		if got := strings.Join(secretsIn(c.text), " "); got != c.want {
+			t.Errorf("in %s: %q, want %q", c.text, got, c.want)
+		}
 	}
 }

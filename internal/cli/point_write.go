@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -194,6 +195,12 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 		}
 		fmt.Fprint(w, mask(udiff.Unified(old, e.path, e.before, e.after)))
 	}
+	old := replaced(cmd.Context(), c, all)
+	for _, t := range old {
+		if t.own {
+			fmt.Fprintf(w, "The token %s, which stands there now, is revoked then.\n", t.name)
+		}
+	}
 	if err := p.confirm(cmd, "Change these files?"); err != nil {
 		return err
 	}
@@ -226,6 +233,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 	if journal.Token != "" {
 		fmt.Fprintf(w, "The token is called %s.\n", journal.Token)
 	}
+	endReplaced(cmd, w, old)
 	p.tellStrays(w, pc, setup, to)
 	fmt.Fprintf(w, "crelvo point %s --at %s --check tells whether it works; --undo takes it back.\n", p.name, p.at)
 	return nil
@@ -244,6 +252,70 @@ func (p *pointing) working(ctx context.Context, pc ecosystem.PackageClient, setu
 		}
 	}
 	return ""
+}
+
+// oldToken is a live token that stood in a file and does so no more. It is own if it is
+// of whoever runs the command.
+type oldToken struct {
+	*client.Client
+	name, owner string
+	own         bool
+}
+
+// tokenForm finds tokens in files, and encoded ones.
+var tokenForm = regexp.MustCompile(access.TokenPrefix + `[a-z2-7]+`)
+var encodedForm = regexp.MustCompile(`[A-Za-z0-9+/]{24,}={0,2}`)
+
+// secretsIn are the tokens that stand in a text, plain or within base64, as clients
+// write a name with its password.
+func secretsIn(text string) (found []string) {
+	found = tokenForm.FindAllString(text, -1)
+	for _, encoded := range encodedForm.FindAllString(text, -1) {
+		if plain, err := base64.StdEncoding.DecodeString(encoded); err == nil {
+			found = append(found, tokenForm.FindAllString(string(plain), -1)...)
+		}
+	}
+	return found
+}
+
+// replaced are the tokens that edits take out of files and that still let somebody in,
+// but for the one that the command itself signs in with.
+func replaced(ctx context.Context, c *client.Client, all []edit) (old []oldToken) {
+	var me api.Me
+	seen := []string{c.Token}
+	for _, e := range all {
+		stays := secretsIn(e.after)
+		for _, secret := range secretsIn(e.before) {
+			if slices.Contains(stays, secret) || slices.Contains(seen, secret) {
+				continue
+			}
+			seen = append(seen, secret)
+			its := &client.Client{Server: c.Server, HTTP: c.HTTP, Token: secret, Agent: c.Agent}
+			is, err := its.Me(ctx)
+			if err != nil || is.Token == "" {
+				continue // it lets nobody in here
+			}
+			if me.Name == "" {
+				me, _ = c.Me(ctx) // who it is stays unknown if it cannot be told, and nothing is revoked
+			}
+			old = append(old, oldToken{Client: its, name: is.Token, owner: is.Name, own: me.Name == is.Name})
+		}
+	}
+	return old
+}
+
+// endReplaced revokes one's own tokens that were replaced, so that no backup lets anybody
+// in, and tells of those of others.
+func endReplaced(cmd *cobra.Command, w io.Writer, old []oldToken) {
+	for _, t := range old {
+		if !t.own {
+			fmt.Fprintf(cmd.ErrOrStderr(), "The token %s of %s stood there before, and still works for whoever reads the backup; an admin ends it: crelvo token revoke %s --for %s\n", t.name, t.owner, t.name, t.owner)
+		} else if err := t.RevokeToken(cmd.Context(), "", t.name); err != nil {
+			fmt.Fprintf(cmd.ErrOrStderr(), "The token %s stood there before, and could not be revoked: %s.\n", t.name, sentence(err))
+		} else {
+			fmt.Fprintf(w, "Revoked the token %s, which stood there before.\n", t.name)
+		}
+	}
 }
 
 // changed is a file that was changed.

@@ -367,6 +367,46 @@ func TestPointStrays(t *testing.T) {
 	}
 }
 
+// TestPointReplaces: a token that --write takes out of a file ends, so that the backup
+// lets nobody in; one of somebody else is told, and the command's own stays.
+func TestPointReplaces(t *testing.T) {
+	p := newPointed(t, "")
+	token := func(of, name string) string {
+		var new api.MadeToken
+		post(t, "/api/v1/tokens", api.NewToken{For: of, Name: name, Can: []string{"read"}}, &new)
+		return new.Secret
+	}
+	lives := func(secret string) bool {
+		a, err := shared.Ask(t.Context(), http.MethodGet, "/api/v1/me", secret, nil)
+		return err == nil && a.Status == 200
+	}
+	line := "//" + strings.TrimPrefix(address(p.chain, "npm"), "http://") + ":_authToken="
+	npm := []string{"npm", "--at", p.chain, "--publish", "--write", "--yes"}
+	old := token(p.name, "reads-only")
+	p.write("home/.npmrc", []byte(line+old+"\n"))
+	out := p.point(0, npm...)
+	says(t, out, "The token reads-only, which stands there now, is revoked then.", "Revoked the token reads-only")
+	if lives(old) || strings.Contains(out, old) {
+		t.Errorf("the token that was replaced lives, or is shown:\n%s", out)
+	}
+	if now := strings.TrimSpace(strings.TrimPrefix(p.read("home/.npmrc"), line)); !lives(now) {
+		t.Errorf("the new one lets nobody in: %s", p.read("home/.npmrc"))
+	}
+
+	theirs := token("admin", fmt.Sprintf("theirs-%d", made.Add(1)))
+	p.write("home/.npmrc", []byte(line+theirs+"\n"))
+	says(t, p.point(0, append(npm, "--expires", "12h")...), "of admin stood there before, and still works", "crelvo token revoke")
+	if !lives(theirs) {
+		t.Error("a token of somebody else was revoked")
+	}
+
+	p.write("home/.pypirc", []byte("[distutils]\nindex-servers =\n    "+p.chain+"\n\n["+p.chain+"]\nrepository = "+address(p.chain, "pypi")+"\nusername = x\npassword = "+p.token+"x\n"))
+	p.point(0, "twine", "--at", p.chain, "--publish", "--write", "--yes")
+	if !lives(p.token) {
+		t.Error("the command revoked the token that it signs in with")
+	}
+}
+
 // TestPointTells: what is told names the right files, for every client.
 func TestPointTells(t *testing.T) {
 	p := newPointed(t, "")
