@@ -35,8 +35,11 @@ func TestAdminOfAPattern(t *testing.T) {
 		t.Fatal(err)
 	}
 	repository := func(name string, kind catalog.Kind) error {
-		_, err := n.AddRepository(ctx, pilot, NewRepository{Repository: catalog.Repository{Name: name, Kind: kind, Holds: catalog.Both, Ecosystem: "maven",
-			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}}})
+		r := catalog.Repository{Name: name, Kind: kind, Holds: catalog.Both}
+		if kind == catalog.Mirror {
+			r.Ecosystem, r.Mirror = "maven", &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}
+		}
+		_, err := n.AddRepository(ctx, pilot, NewRepository{Repository: r})
 		return err
 	}
 	token := func(of string) error {

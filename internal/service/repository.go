@@ -295,12 +295,32 @@ func (s *Service) TotalAsOf(ctx context.Context, r catalog.Repository) (record.T
 	return total, err
 }
 
-func checkHolds(h catalog.Holds) error {
-	if h != catalog.Snapshots && h != catalog.Releases && h != catalog.Both {
-		return fault.New(fault.Invalid, "bad-holds", "a repository cannot hold %q", h).
+// checkSettings checks what a repository is to be like, made or changed, but for what
+// its upstreams or members are.
+func checkSettings(r catalog.Repository) error {
+	switch {
+	case r.Kind != catalog.House && r.Kind != catalog.Mirror && r.Kind != catalog.Chain:
+		return bad("bad-kind", "a repository cannot be a %q", r.Kind).WithHint("Choose house, mirror or chain.")
+	case r.Holds != catalog.Snapshots && r.Holds != catalog.Releases && r.Holds != catalog.Both:
+		return fault.New(fault.Invalid, "bad-holds", "a repository cannot hold %q", r.Holds).
 			WithHint("Choose snapshots, releases or both.")
+	case r.Kind == catalog.Chain && r.Holds != catalog.Both:
+		return bad("holds-nothing", "%s is a chain, and holds what its members hold", r.Name).
+			WithHint("Say what the members hold, or leave --holds out.")
+	case r.LargestFile < 0:
+		return bad("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
+	case r.Kind != catalog.House && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
+		return bad("not-a-house", "%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed versions or on a size", r.Name, r.Kind)
 	}
 	return nil
+}
+
+func notAMirror(r catalog.Repository) error {
+	return bad("not-a-mirror", "%s is a %s, so it has no upstream", r.Name, r.Kind)
+}
+
+func notAChain(r catalog.Repository) error {
+	return bad("not-a-chain", "%s is a %s, so it has no members", r.Name, r.Kind)
 }
 
 // NewRepository is a repository to be made. The members of a chain are given by
@@ -327,21 +347,25 @@ func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n New
 	if err := checkName("repository", r.Name); err != nil {
 		return r, err
 	}
-	if err := checkHolds(r.Holds); err != nil {
+	if err := checkSettings(r); err != nil {
 		return r, err
 	}
 	var err error
+	if r.Kind != catalog.Mirror && r.Mirror != nil {
+		return r, notAMirror(r)
+	}
+	if r.Kind != catalog.Chain && (n.Members != nil || n.ReleasesTo != "" || n.SnapshotsTo != "" || n.OpenMembers) {
+		return r, notAChain(r)
+	}
 	switch r.Kind {
 	case catalog.House:
-		r.Ecosystem, r.Mirror, r.Chain = "", nil, nil
+		r.Ecosystem, r.Chain = "", nil
 	case catalog.Mirror:
 		r.Chain = nil
 		err = s.checkMirror(ctx, &r)
 	case catalog.Chain:
-		r.Ecosystem, r.Mirror = "", nil
+		r.Ecosystem = ""
 		r.Chain, err = s.chainOf(caller, nil, n.Members, n.ReleasesTo, n.SnapshotsTo, n.OpenMembers)
-	default:
-		err = bad("bad-kind", "a repository cannot be a %q", r.Kind).WithHint("Choose house, mirror or chain.")
 	}
 	if err != nil {
 		return r, err
@@ -429,15 +453,12 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 	Set(&after.OnlyRobots, change.OnlyRobots)
 	Set(&after.Closed, change.Closed)
 	Set(&after.LargestFile, change.LargestFile)
-	if after.LargestFile < 0 {
-		return before, bad("bad-size", "the largest file cannot have %d bytes", after.LargestFile)
-	}
-	if err := checkHolds(after.Holds); err != nil {
+	if err := checkSettings(after); err != nil {
 		return before, err
 	}
 	if change.Mirror != nil {
 		if after.Mirror == nil {
-			return before, bad("not-a-mirror", "%s is a %s, so it has no upstream", name, before.Kind)
+			return before, notAMirror(before)
 		}
 		settings := *before.Mirror
 		change.Mirror(&settings)
@@ -451,7 +472,7 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 	}
 	if change.Members != nil || change.ReleasesTo != nil || change.SnapshotsTo != nil || change.OpenMembers != nil {
 		if after.Chain == nil {
-			return before, bad("not-a-chain", "%s is a %s, so it has no members", name, before.Kind)
+			return before, notAChain(before)
 		}
 		open, members, releases, snapshots := before.Chain.OpenMembers, s.members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
 		Set(&members, change.Members)
