@@ -49,13 +49,13 @@ type Rules struct {
 
 // PlanRequest asks what a policy, saved or not, would do.
 type PlanRequest struct {
-	Policy string     `json:"policy,omitempty" maxLength:"63" doc:"the name of a saved one; or its text"`
-	Text   string     `json:"text,omitempty" maxLength:"65536"`
-	AsOf   *time.Time `json:"asOf,omitempty" doc:"as of another moment than now"`
-	Fate   string     `json:"fate,omitempty" enum:"kept,swept,outside" doc:"list only those"`
-	Match  string     `json:"match,omitempty" maxLength:"200" doc:"list only packages whose URL has this in it"`
-	Skip   int        `json:"skip,omitempty" minimum:"0"`
-	Limit  int        `json:"limit,omitempty" minimum:"0" maximum:"10000" doc:"how many versions to list; all of them come as lines from /api/v1/sweep-plans/lines"`
+	Policy string `json:"policy,omitempty" maxLength:"63" doc:"the name of a saved one; or its text"`
+	Text   string `json:"text,omitempty" maxLength:"65536"`
+	AsOf   string `json:"asOf,omitempty" maxLength:"60" doc:"as of another moment than now"`
+	Fate   string `json:"fate,omitempty" enum:"kept,swept,outside" doc:"list only those"`
+	Match  string `json:"match,omitempty" maxLength:"200" doc:"list only packages whose URL has this in it"`
+	Skip   int    `json:"skip,omitempty" minimum:"0"`
+	Limit  int    `json:"limit,omitempty" minimum:"0" maximum:"10000" doc:"how many versions to list; all of them come as lines from /api/v1/sweep-plans/lines"`
 }
 
 // PlanLine is a version in the plan of a sweep.
@@ -187,11 +187,11 @@ type Pin struct {
 
 // SetPin pins a version.
 type SetPin struct {
-	PURL       string     `json:"purl" maxLength:"1000"`
-	Repository string     `json:"repository" maxLength:"63"`
-	Reason     string     `json:"reason,omitempty" maxLength:"500" doc:"needed to pin"`
-	Until      *time.Time `json:"until,omitempty"`
-	Off        bool       `json:"off,omitempty" doc:"take the pin off"`
+	PURL       string `json:"purl" maxLength:"1000"`
+	Repository string `json:"repository" maxLength:"63"`
+	Reason     string `json:"reason,omitempty" maxLength:"500" doc:"needed to pin"`
+	Until      string `json:"until,omitempty" maxLength:"60" doc:"a moment"`
+	Off        bool   `json:"off,omitempty" doc:"take the pin off"`
 }
 
 // Reclaiming is one run that frees bytes that nothing names.

@@ -11,6 +11,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/catalog"
 )
 
 // eventFlags select events.
@@ -21,7 +22,7 @@ type eventFlags struct {
 
 func (e *eventFlags) add(cmd *cobra.Command, s *session) {
 	f := cmd.Flags()
-	f.StringVar(&e.since, "since", "", "only since "+momentForms)
+	f.StringVar(&e.since, "since", "", "only since "+catalog.MomentForms)
 	f.StringVar(&e.Who, "who", "", "only by this user or robot")
 	f.StringVar(&e.Action, "what", "", "only of this kind, such as 'version published' or refused")
 	f.StringVar(&e.Repository, "in", "", "only about this repository")

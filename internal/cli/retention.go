@@ -157,7 +157,7 @@ func planOf(cmd *cobra.Command, name, asOf string) (r api.PlanRequest, err error
 		if err != nil {
 			return r, err
 		}
-		r.AsOf = &at
+		r.AsOf = at.Format(time.RFC3339Nano)
 	}
 	if _, bad := os.Stat(name); bad == nil || name == "-" {
 		r.Text, err = readText(cmd, name)

@@ -63,7 +63,7 @@ func pinCommand(s *session) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p.Until = &at
+				p.Until = at.Format(time.RFC3339Nano)
 			}
 			did := "%s in %s stays, whatever the policies say."
 			if p.Off {

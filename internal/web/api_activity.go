@@ -13,23 +13,35 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 )
 
 // EventFilter selects events. It is exported for the sake of the reflection that
 // reads inputs.
 type EventFilter struct {
-	Since      time.Time `query:"since"`
-	Until      time.Time `query:"until"`
-	Who        string    `query:"who" maxLength:"63"`
-	Action     string    `query:"action" maxLength:"63"`
-	Repository string    `query:"repository" maxLength:"63"`
-	Subject    string    `query:"subject" maxLength:"200" doc:"a part of it"`
+	Since      string `query:"since" maxLength:"60" doc:"a moment"`
+	Until      string `query:"until" maxLength:"60" doc:"a moment"`
+	Who        string `query:"who" maxLength:"63"`
+	Action     string `query:"action" maxLength:"63"`
+	Repository string `query:"repository" maxLength:"63"`
+	Subject    string `query:"subject" maxLength:"200" doc:"a part of it"`
 }
 
-func (f EventFilter) value() record.EventFilter {
-	return record.EventFilter{Since: f.Since, Until: f.Until, Who: f.Who, Action: f.Action, Repository: f.Repository, Subject: f.Subject}
+func (w *Server) eventFilter(f EventFilter) (of record.EventFilter, err error) {
+	of = record.EventFilter{Who: f.Who, Action: f.Action, Repository: f.Repository, Subject: f.Subject}
+	if of.Since, err = w.moment(f.Since, false); err == nil {
+		of.Until, err = w.moment(f.Until, false)
+	}
+	return of, err
+}
+
+// moment reads a moment of a request, in the one form that all parameters have: without
+// a sign, a length of time is before now, and with later after it. "" is none.
+func (w *Server) moment(text string, later bool) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	return catalog.ParseMoment(text, w.service.Now().UTC(), later)
 }
 
 func (w *Server) addActivity() {
@@ -64,10 +76,13 @@ func (w *Server) addActivity() {
 			Before int64 `query:"before" minimum:"0" doc:"only events with a lower id"`
 			Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*answer[[]api.Event], error) {
-			f := in.value()
+			f, err := w.eventFilter(in.EventFilter)
+			if err != nil {
+				return nil, err
+			}
 			f.Before, f.Limit = in.Before, in.Limit
 			shown := []api.Event{}
-			err := w.service.Events(ctx, v.caller, f, func(e record.SealedEvent) error {
+			err = w.service.Events(ctx, v.caller, f, func(e record.SealedEvent) error {
 				shown = append(shown, api.Event(e.Event))
 				return nil
 			})
@@ -106,18 +121,12 @@ func (w *Server) addEventExport() {
 		Responses: map[string]*huma.Response{"200": {Description: "an event in each line, with previous and seal in hexadecimal",
 			Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}}}})
 	w.guarded(http.MethodGet, path, forAdmin, func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
-		f := record.EventFilter{Who: c.QueryParam("who"), Action: c.QueryParam("action"), Repository: c.QueryParam("repository"),
-			Subject: c.QueryParam("subject"), OldestFirst: true}
-		for name, at := range map[string]*time.Time{"since": &f.Since, "until": &f.Until} {
-			text := c.QueryParam(name)
-			if text == "" {
-				continue
-			}
-			var err error
-			if *at, err = time.Parse(time.RFC3339, text); err != nil {
-				return fault.New(fault.Invalid, "bad-time", "%s is no time: %q", name, text).WithHint("Write it like 2026-11-01T08:00:00Z.")
-			}
+		f, err := w.eventFilter(EventFilter{Who: c.QueryParam("who"), Action: c.QueryParam("action"), Repository: c.QueryParam("repository"),
+			Subject: c.QueryParam("subject"), Since: c.QueryParam("since"), Until: c.QueryParam("until")})
+		if err != nil {
+			return err
 		}
+		f.OldestFirst = true
 		h := c.Response().Header()
 		h.Set("Content-Type", "application/x-ndjson")
 		h.Set("Cache-Control", "no-store")

@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -85,10 +84,14 @@ func (w *Server) addTracks() {
 	operate(w, "list-arrivals", toRead, http.MethodGet, "/api/v1/repositories/{name}/arrivals", "What came into a repository since a moment and is there, and who let it in",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
-			Since time.Time `query:"since" required:"true"`
-			Limit int       `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+			Since string `query:"since" required:"true" maxLength:"60" doc:"a moment"`
+			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 		}) (*answer[[]api.Arrival], error) {
-			found, err := w.service.Arrivals(ctx, v.caller, in.Name, in.Since, in.Limit)
+			since, err := w.moment(in.Since, false)
+			if err != nil {
+				return nil, err
+			}
+			found, err := w.service.Arrivals(ctx, v.caller, in.Name, since, in.Limit)
 			if err != nil {
 				return nil, err
 			}
@@ -164,23 +167,26 @@ func (w *Server) addPromotions() {
 		})
 	operate(w, "list-promotions", forAnyone, http.MethodGet, path, "Promotions from or to what the caller may read, the newest first",
 		func(ctx context.Context, v visit, in *struct {
-			Track  string    `query:"track" maxLength:"63"`
-			To     string    `query:"to" maxLength:"63" doc:"a repository"`
-			State  string    `query:"state" enum:"waiting,underway,done,failed,refused,cancelled,undone,"`
-			By     string    `query:"by" maxLength:"63" doc:"who asked for it"`
-			Words  string    `query:"q" maxLength:"200" doc:"a part of the name of a package, of the build, or of the notes"`
-			Since  time.Time `query:"since"`
-			Mine   bool      `query:"mine" doc:"only those that wait for the caller"`
-			Before int64     `query:"before"`
-			Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+			Track  string `query:"track" maxLength:"63"`
+			To     string `query:"to" maxLength:"63" doc:"a repository"`
+			State  string `query:"state" enum:"waiting,underway,done,failed,refused,cancelled,undone,"`
+			By     string `query:"by" maxLength:"63" doc:"who asked for it"`
+			Words  string `query:"q" maxLength:"200" doc:"a part of the name of a package, of the build, or of the notes"`
+			Since  string `query:"since" maxLength:"60" doc:"a moment"`
+			Mine   bool   `query:"mine" doc:"only those that wait for the caller"`
+			Before int64  `query:"before"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.PromotionList], error) {
 			var found []service.PromotionView
 			var before int64
-			var err error
+			since, err := w.moment(in.Since, false)
+			if err != nil {
+				return nil, err
+			}
 			if in.Mine {
 				found, err = w.service.Waiting(ctx, v.caller)
 			} else {
-				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: in.Since, Before: in.Before, Limit: in.Limit}
+				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: since, Before: in.Before, Limit: in.Limit}
 				if in.State != "" {
 					f.States = []string{in.State}
 				}

@@ -189,9 +189,9 @@ func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequ
 		}
 		text = p.Text
 	}
-	var asOf time.Time
-	if in.AsOf != nil {
-		asOf = *in.AsOf
+	asOf, err := w.moment(in.AsOf, false)
+	if err != nil {
+		return nil, err
 	}
 	return w.service.PlanSweep(ctx, caller, text, asOf, line)
 }
@@ -449,6 +449,14 @@ func (w *Server) addPins() {
 			if in.Body.Off {
 				return nil, w.service.Unpin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version)
 			}
-			return nil, w.service.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version, in.Body.Reason, in.Body.Until)
+			var until *time.Time
+			if in.Body.Until != "" {
+				at, err := w.moment(in.Body.Until, true)
+				if err != nil {
+					return nil, err
+				}
+				until = &at
+			}
+			return nil, w.service.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version, in.Body.Reason, until)
 		})
 }

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/core/fault"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
@@ -17,21 +17,21 @@ import (
 type UseOf struct {
 	Repository string `query:"repository" maxLength:"63"`
 	PURL       string `query:"purl" maxLength:"1000" doc:"a package, or one version of it"`
-	From       string `query:"from" doc:"a day; left out: 30 days until the other"`
-	Until      string `query:"until" doc:"a day, itself included; left out: today"`
+	From       string `query:"from" maxLength:"60" doc:"a day, or another moment; left out: 30 days until the other"`
+	Until      string `query:"until" maxLength:"60" doc:"a day, or another moment, its day included; left out: today"`
 }
 
-func (u UseOf) value() (service.UseQuestion, error) {
+func (u UseOf) value(now time.Time) (service.UseQuestion, error) {
 	q := service.UseQuestion{Repository: u.Repository, Package: u.PURL}
 	for text, into := range map[string]*time.Time{u.From: &q.From, u.Until: &q.Until} {
 		if text == "" {
 			continue
 		}
-		day, err := time.Parse(time.DateOnly, text)
+		at, err := catalog.ParseMoment(text, now.UTC(), false)
 		if err != nil {
-			return q, fault.New(fault.Invalid, "bad-day", "%q is no day", text).WithHint("Write it like 2026-11-01.")
+			return q, err
 		}
-		*into = day
+		*into = at.UTC().Truncate(24 * time.Hour)
 	}
 	return q, nil
 }
@@ -42,7 +42,7 @@ func (w *Server) addUsage() {
 			UseOf
 			By string `query:"by" enum:"day,client,who,version,repository" default:"day"`
 		}) (*answer[[]api.UsePart], error) {
-			q, err := in.value()
+			q, err := in.value(w.service.Now())
 			if err != nil {
 				return nil, err
 			}
@@ -59,7 +59,7 @@ func (w *Server) addUsage() {
 			Order string `query:"order" enum:"top,rising,falling,unused" default:"top"`
 			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"20"`
 		}) (*answer[[]api.UsedPackage], error) {
-			q, err := in.value()
+			q, err := in.value(w.service.Now())
 			if err != nil {
 				return nil, err
 			}

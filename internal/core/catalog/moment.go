@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"strconv"
 	"strings"
 	"time"
 
@@ -52,4 +53,60 @@ func SplitMoment(name string, now time.Time) (repository string, at Moment, err 
 	}
 	return repository, 0, fault.New(fault.Invalid, "bad-moment", "%q is no moment", text).
 		WithHint("Write it like 2026-11-01, which is its beginning in UTC, or 2026-11-01T08:00Z.")
+}
+
+// LengthForms and MomentForms are how lengths of time and moments are written, in every
+// flag and every parameter.
+const (
+	LengthForms = "30m, 12h, 7d or 2w"
+	MomentForms = "2026-11-01, 2026-11-01T08:00Z, or a length of time such as 7d, -7d or +7d"
+)
+
+// ParseLength reads a length of time: Go's durations, and whole days and weeks. Errors
+// are faults.
+func ParseLength(text string) (time.Duration, error) {
+	for unit, hours := range map[string]int{"d": 24, "w": 7 * 24} {
+		if count, ok := strings.CutSuffix(text, unit); ok {
+			if n, err := strconv.Atoi(count); err == nil && n >= 0 && n < 100_000 {
+				return time.Duration(n*hours) * time.Hour, nil
+			}
+		}
+	}
+	length, err := time.ParseDuration(text)
+	if err != nil || length < 0 {
+		return 0, fault.New(fault.Invalid, "bad-length", "%q is no length of time; write it like %s", text, LengthForms)
+	}
+	return length, nil
+}
+
+// ParseMoment reads a moment: a day, a time with its zone, or how long from now: with a
+// sign, or without one before now and with later after it. A day begins at midnight in
+// the zone of now. Errors are faults.
+func ParseMoment(text string, now time.Time, later bool) (time.Time, error) {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02 15:04 MST"} {
+		if at, err := time.Parse(form, text); err == nil {
+			return at, nil
+		}
+	}
+	if day, err := time.ParseInLocation(time.DateOnly, text, now.Location()); err == nil {
+		return day, nil
+	}
+	unsigned := strings.TrimLeft(text, "+-")
+	if len(text)-len(unsigned) > 1 {
+		unsigned = ""
+	}
+	switch {
+	case strings.HasPrefix(text, "+"):
+		later = true
+	case strings.HasPrefix(text, "-"):
+		later = false
+	}
+	length, err := ParseLength(unsigned)
+	if err != nil {
+		return time.Time{}, fault.New(fault.Invalid, "bad-moment", "%q is no moment; write it as %s", text, MomentForms)
+	}
+	if later {
+		return now.Add(length), nil
+	}
+	return now.Add(-length), nil
 }

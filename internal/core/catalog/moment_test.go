@@ -57,3 +57,21 @@ func FuzzSplitMoment(f *testing.F) {
 		}
 	})
 }
+
+func TestMoment(t *testing.T) {
+	now := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
+	for text, want := range map[string]string{"2026-11-01": "2026-11-01T00:00:00Z", "2026-11-01T08:00Z": "2026-11-01T08:00:00Z", "2026-11-01T09:00:05+01:00": "2026-11-01T08:00:05Z",
+		"7d": "2026-11-20T09:00:00Z", "2w": "2026-11-13T09:00:00Z", "90m": "2026-11-27T07:30:00Z", "+1d": "2026-11-28T09:00:00Z", "-1d": "2026-11-26T09:00:00Z"} {
+		if at, err := ParseMoment(text, now, false); err != nil || at.UTC().Format(time.RFC3339) != want {
+			t.Errorf("%s is %v, %v; want %s", text, at, err, want)
+		}
+	}
+	if at, err := ParseMoment("7d", now, true); err != nil || !at.Equal(now.AddDate(0, 0, 7)) {
+		t.Errorf("in 7d is %v, %v", at, err)
+	}
+	for _, text := range []string{"", "yesterday", "2026-13-01", "--7d", "soon", "+", "+3 days", "7", "7x"} {
+		if at, err := ParseMoment(text, now, false); err == nil {
+			t.Errorf("%q is %v", text, at)
+		}
+	}
+}
