@@ -359,6 +359,8 @@ type IntendedFile struct {
 	Name string `json:"name" doc:"that it would get"`
 	Size int64  `json:"size"`
 	Here bool   `json:"here" doc:"its bytes need not be sent: a part named here with their SHA-256 will do"`
+	// Arrived is of what was sent in pieces.
+	Arrived int64 `json:"arrived" doc:"how many bytes of it came in pieces already (continue)"`
 }
 
 // ToldLater is the code of the refusal of what must be sent before it can be told what
@@ -370,6 +372,11 @@ type Refused struct {
 	Code   string `json:"code"`
 	Detail string `json:"detail"`
 	Hint   string `json:"hint,omitempty"`
+}
+
+// Arrived is how much of a file came in pieces.
+type Arrived struct {
+	Arrived int64 `json:"arrived"`
 }
 
 // Wanted is a part of a file that must be seen.

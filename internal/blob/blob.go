@@ -44,6 +44,17 @@ type Store interface {
 	Stage(ctx context.Context, r io.Reader, length int64) (*Staged, error)
 	// StageOpenly is Stage for bytes that others read while they arrive.
 	StageOpenly(ctx context.Context, r io.Reader, length int64, w Watcher) (*Staged, error)
+	// Continue adds what r gives to a begun file of that name, which is made at the
+	// offset 0, and tells how large it is then. What r gave before it failed, which is
+	// reported as ErrCut, stays. ErrOffset, with the size that it has, if that is not at.
+	Continue(ctx context.Context, name string, at int64, r io.Reader) (size int64, err error)
+	// AllBegun lists the begun files whose names begin so.
+	AllBegun(ctx context.Context, prefix string) ([]Begun, error)
+	// StageBegun stages all that arrived of a begun file; or ErrMissing. If that is
+	// discarded before it was kept, it is begun again.
+	StageBegun(ctx context.Context, name string) (*Staged, error)
+	// DropBegun drops a begun file, if it is there.
+	DropBegun(ctx context.Context, name string) error
 	// Keep makes the staged bytes durable and readable under their SHA-256.
 	// Bytes that are there already are kept once; what is there and is not what it
 	// should be is replaced.

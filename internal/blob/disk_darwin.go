@@ -1,6 +1,7 @@
 package blob
 
 import (
+	"errors"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -15,4 +16,13 @@ func diskOf(folder string) (size, free int64, err error) {
 	var disk unix.Statfs_t
 	err = unix.Statfs(folder, &disk)
 	return int64(disk.Blocks) * int64(disk.Bsize), int64(disk.Bavail) * int64(disk.Bsize), err
+}
+
+// tryLock takes the lock on a file until it is closed, or gives ErrBusy.
+func tryLock(file *os.File) error {
+	err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		return ErrBusy
+	}
+	return err
 }

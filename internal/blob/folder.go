@@ -26,8 +26,9 @@ const writebackEvery = 8 << 20
 //	staging/         what is arriving; hard-linked into bytes/ by Keep, so
 //	                 that what a crash leaves here tells which files of
 //	                 bytes/ may have no record
+//	begun/           what arrives in pieces, and may be gone on with
 type Folder struct {
-	bytes, staging, identity string
+	bytes, staging, begun, identity string
 	// Reserve is how many bytes of the disk files leave free.
 	Reserve int64
 
@@ -39,9 +40,9 @@ var _ Store = (*Folder)(nil)
 
 // OpenFolder makes the folder if need be. Only one process may use it.
 func OpenFolder(dir string) (*Folder, error) {
-	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"), identity: filepath.Join(dir, "identity"),
+	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"), begun: filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
 		shards: map[string]bool{}}
-	for _, d := range []string{f.bytes, f.staging} {
+	for _, d := range []string{f.bytes, f.staging, f.begun} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
 		}
@@ -53,11 +54,16 @@ type folderStaged struct {
 	*os.File
 	path string // changes once, to a name that tells the digest
 	left bool
+	// back is where a begun file goes again that was not kept.
+	back string
 }
 
 func (s *folderStaged) discard() error {
 	if s.left {
 		return nil
+	}
+	if s.back != "" {
+		return errors.Join(os.Rename(s.path, s.back), s.File.Close())
 	}
 	return errors.Join(s.File.Close(), os.Remove(s.path))
 }
@@ -142,7 +148,7 @@ func (f *Folder) Keep(ctx context.Context, s *Staged) error {
 	if err := os.Rename(staged.path, noted); err != nil {
 		return err
 	}
-	staged.path = noted
+	staged.path, staged.back = noted, ""
 	if err := staged.Sync(); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"crelvo/internal/api"
@@ -25,6 +26,8 @@ type Local struct {
 	SHA256 string // in hexadecimal; "" if it was not computed
 	// Here: the server has its bytes, and takes the digest in their place.
 	Here bool
+	// Arrived is how much of it was sent in pieces already.
+	Arrived int64
 }
 
 // Name is the file's own name.
@@ -119,6 +122,33 @@ func (c *Client) Publish(ctx context.Context, repository, as string, files []Loc
 	}
 	defer response.Body.Close()
 	return out, json.NewDecoder(response.Body).Decode(&out)
+}
+
+// Continue sends the rest of a file, from f.Arrived on. What arrives before it is cut
+// stays, so that it can be gone on with; Publish takes its digest then.
+func (c *Client) Continue(ctx context.Context, repository string, f Local, progress func(name string, size int64, r io.Reader) io.Reader) (arrived int64, err error) {
+	return readFile(f.Path, func(r io.Reader) (int64, error) {
+		if _, err := r.(io.Seeker).Seek(f.Arrived, io.SeekStart); err != nil {
+			return 0, err
+		}
+		if progress != nil {
+			r = progress(f.Name(), f.Size-f.Arrived, r)
+		}
+		request, err := c.request(ctx, http.MethodPut, of(repository, "arriving")+"/"+f.SHA256+"?at="+strconv.FormatInt(f.Arrived, 10), io.NopCloser(r))
+		if err != nil {
+			return 0, err
+		}
+		request.ContentLength = f.Size - f.Arrived
+		request.Header.Set("Content-Type", "application/octet-stream")
+		response, err := c.send(request)
+		if err != nil {
+			return 0, err
+		}
+		defer response.Body.Close()
+		var out api.Arrived
+		err = json.NewDecoder(response.Body).Decode(&out)
+		return out.Arrived, err
+	})
 }
 
 func writeFiles(form *multipart.Writer, files []Local, progress func(string, int64, io.Reader) io.Reader) error {

@@ -45,8 +45,10 @@ type IntendedFile struct {
 	File int
 	Name string
 	Size int64
-	// Here: the service has its bytes, where the caller may read them.
+	// Here: the service has its bytes, where the caller may read them or sent them.
 	Here bool
+	// Arrived is how many bytes of it the caller has sent in pieces.
+	Arrived int64
 }
 
 // Wanted is a part of a file that is to be seen before it can be told what it is.
@@ -76,6 +78,9 @@ func (s *Service) Look(ctx context.Context, caller access.Caller, repositoryName
 		for _, p := range f.Stretches {
 			l.seen += int64(len(p.Bytes))
 		}
+	}
+	if l.arrived, err = s.arrived(ctx, caller); err != nil {
+		return nil, nil, s.storeFault(err)
 	}
 	if l.here, err = s.bytesFor(ctx, caller, files); err != nil {
 		return nil, nil, err
@@ -112,6 +117,7 @@ type look struct {
 	files      []Glimpsed
 	handed     []ecosystem.Handed
 	here       map[[32]byte]int64
+	arrived    map[string]int64
 	seen       int64
 	wanted     []Wanted
 }
@@ -259,7 +265,8 @@ func (l *look) file(f int, name string, size int64) IntendedFile {
 	is := IntendedFile{File: f, Name: name, Size: size}
 	if sum := l.files[f].SHA256; sum != nil {
 		has, ok := l.here[*sum]
-		is.Here = ok && has == size
+		is.Arrived = l.arrived[begunName(l.caller, *sum)]
+		is.Here = ok && has == size || is.Arrived == size && size > 0
 	}
 	return is
 }
@@ -316,6 +323,9 @@ func (s *Service) bytesFor(ctx context.Context, caller access.Caller, files []Gl
 // hereAlready opens bytes that the service has, for a publication that names them by
 // their digest in place of sending them.
 func (s *Service) hereAlready(ctx context.Context, caller access.Caller, name string, sum [32]byte) (*staging, error) {
+	if st, err := s.arrivedWhole(ctx, caller, name, sum); st != nil || err != nil {
+		return st, err
+	}
 	there, err := s.db.BytesIn(ctx, [][]byte{sum[:]}, s.scopeOf(s.Readable(caller)...))
 	if err != nil {
 		return nil, err

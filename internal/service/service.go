@@ -207,6 +207,7 @@ func (s *Service) Run(ctx context.Context) {
 	})
 	running.Go(func() { s.every(ctx, 2*time.Second, "noting refusals", s.noteRefusals) })
 	running.Go(func() { s.every(ctx, time.Minute, "giving up versions", s.giveUp) })
+	running.Go(func() { s.every(ctx, 10*time.Minute, "dropping what was begun", s.dropBegun) })
 	running.Go(func() { s.every(ctx, time.Minute, "ending runs that nobody works on", s.endLostRuns) })
 	running.Go(func() { s.every(ctx, time.Hour, "forgetting what was not there", s.forgetAbsences) })
 	running.Go(func() { s.every(ctx, 5*time.Second, "looking after stored bytes", s.askAboutLeft) })

@@ -83,6 +83,7 @@ func (w *Server) addAPI() {
 	w.addUsage()
 	w.addUpload()
 	w.addLook()
+	w.addContinue()
 	w.addLive()
 }
 

@@ -8,6 +8,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"reflect"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
@@ -75,6 +76,47 @@ func (w *Server) addUpload() {
 				Size: f.Digests.Size, SHA256: f.Digests.Hex("sha256")})
 		}
 		return c.JSON(http.StatusOK, shown)
+	})
+}
+
+// addContinue adds sending a file in pieces. The body is streamed, so it is no typed
+// operation.
+func (w *Server) addContinue() {
+	const path = "/api/v1/repositories/{name}/arriving/{sha256}"
+	text := &huma.Schema{Type: "string"}
+	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "continue", Method: http.MethodPut, Path: path,
+		Summary: "Send a file that is to be published, or the rest of it; what arrived stays for a day",
+		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: text},
+			{Name: "sha256", In: "path", Required: true, Description: "of the whole file", Schema: text},
+			{Name: "at", In: "query", Description: "where what is sent begins", Schema: &huma.Schema{Type: "integer", Format: "int64"}}},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
+		Responses: map[string]*huma.Response{
+			"200":     {Description: "How much is there now", Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Arrived](), true, "")}}},
+			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
+	w.guarded(http.MethodPut, routerPath(path), toPublish, func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
+		sum, err := sum256(param(c, "sha256"))
+		if err != nil {
+			return err
+		}
+		var at int64
+		if given := c.QueryParam("at"); given != "" {
+			if at, err = strconv.ParseInt(given, 10, 64); err != nil || at < 0 {
+				return fault.New(fault.Invalid, "bad-input", "at is no offset: %q", given)
+			}
+		}
+		if err := w.receive(c, repository, true); err != nil {
+			return err
+		}
+		end, err := w.uploads.begin(caller)
+		if err != nil {
+			return err
+		}
+		defer end()
+		size, err := w.service.Continue(c.Request().Context(), caller, repository.Name, *sum, at, c.Request().Body)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, api.Arrived{Arrived: size})
 	})
 }
 

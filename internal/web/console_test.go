@@ -12,6 +12,7 @@ import (
 
 // notInConsole are the operations that the console leaves out on purpose, and why.
 var notInConsole = map[string]string{
+	"continue":       "it is named by a digest, which browsers compute of small files alone",
 	"begin-build":    "CI does it, with its own token",
 	"record-build":   "CI does it, with its own token",
 	"verify-records": "it runs every night, and status tells what came of it",

@@ -4,8 +4,12 @@ import (
 	"archive/zip"
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -17,6 +21,7 @@ import (
 	"testing"
 
 	"crelvo/internal/api"
+	"crelvo/internal/client"
 	"crelvo/test/house"
 )
 
@@ -169,4 +174,77 @@ func TestLook(t *testing.T) {
 	if len(looked.Wanted) != 1 || looked.Wanted[0].Length > 100<<10 || looked.Wanted[0].At < 4<<30 {
 		t.Errorf("of a large jar %v is wanted; its end tells", looked.Wanted)
 	}
+}
+
+// TestPublishGoesOn: a publication that is cut goes on from where it was, by itself and
+// with the next run of the command, and is published whole.
+func TestPublishGoesOn(t *testing.T) {
+	releases := repository(t, "releases")
+	to, err := url.Parse(shared.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.ErrorLog = log.New(io.Discard, "", 0)
+	var sent, cuts, after atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPut {
+			r.Body = &countedBody{r.Body, &sent}
+			if cuts.Add(-1) >= 0 {
+				r.Body = &cutBody{r.Body, after.Load()}
+			}
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	path := filepath.Join(t.TempDir(), "large.jar")
+	large := bigJar(t, pom("example.skerry.berth", "large", "1.0.0"), 24<<20)
+	if err := os.WriteFile(path, []byte(large), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	publish := func() (string, int) {
+		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}, "", "publish", path, "--to", releases, "--server", server.URL)
+		return out + errs, code
+	}
+	// Cut again and again, until the command gives up.
+	after.Store(4 << 20)
+	cuts.Store(100)
+	if out, code := publish(); code == 0 || !strings.Contains(out, "the same command goes on from there") {
+		t.Fatalf("exit code %d\n%s", code, out)
+	}
+	must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/large/1.0.0/large-1.0.0.jar", releases, groupPath), "", 404)
+	// Somebody else knows nothing of what arrived.
+	other := person(t, fmt.Sprintf("other-%d", made.Add(1)), "robot", api.NewGrant{Role: "publisher", Repositories: releases})
+	sum := sha256.Sum256([]byte(large))
+	looked, err := other.Look(t.Context(), releases, "", []client.Local{{Path: path, Size: int64(len(large)), SHA256: hex.EncodeToString(sum[:])}})
+	if err != nil || looked.Publications[0].Files[0].Arrived != 0 || looked.Publications[0].Files[0].Here {
+		t.Errorf("somebody else is told %+v, %v", looked, err)
+	}
+	cuts.Store(1)
+	sent.Store(0)
+	out, code := publish()
+	if code != 0 || !strings.Contains(out, "going on from") || !strings.Contains(out, "Published") {
+		t.Fatalf("exit code %d\n%s", code, out)
+	}
+	if n := sent.Load(); n > int64(len(large))-8<<20 {
+		t.Errorf("%d of %d bytes were sent again", n, len(large))
+	}
+	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/large/1.0.0/large-1.0.0.jar", releases, groupPath), "", 200); string(a.Body) != large {
+		t.Errorf("%d bytes were published, and not the same", len(a.Body))
+	}
+}
+
+// cutBody ends in the middle.
+type cutBody struct {
+	io.ReadCloser
+	left int64
+}
+
+func (c *cutBody) Read(p []byte) (int, error) {
+	if c.left <= 0 {
+		return 0, errors.New("the line is cut")
+	}
+	n, err := c.ReadCloser.Read(p[:min(int64(len(p)), c.left)])
+	c.left -= int64(n)
+	return n, err
 }
