@@ -79,6 +79,12 @@ type Guided interface {
 	Entrance() string
 	// ReadEntrance gives the addresses by the names that ListingPath uses.
 	ReadEntrance(r Reading) (map[string]string, error)
+	// Older is for upstreams that have no entrance, since they speak an older protocol:
+	// where they list the versions of a package, as a path with a query, a document
+	// that tells that they do, and the Accept header for both.
+	Older(p purl.PURL) (listing, tells, accepts string)
+	// ReadOlder tells what is wrong with the document that tells it.
+	ReadOlder(r Reading) error
 }
 
 // Rooted is a Mirrored ecosystem whose upstreams have a document that tells that they

@@ -229,7 +229,7 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 	if known != nil && known.Found {
 		request.ETag, request.LastModified, request.From = known.ETag, known.LastModified, known.URL
 	}
-	if request.Path, request.Address, err = s.whereIs(ctx, m, path); err != nil {
+	if err := s.whereIs(ctx, m, p, path, &request); err != nil {
 		return nil, s.noteFailure(ctx, m, known, err)
 	}
 	response, err := m.source.Get(ctx, request)
@@ -259,7 +259,7 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 	}
 	limited := &cutReader{from: response.Body, left: maxListing}
 	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held, Elements: budget.Default.Elements})
-	listing, err := s.readListing(ctx, m, p, path, response, limited)
+	listing, err := s.readListing(ctx, m, p, path, request.Accept, response, limited)
 	if errors.Is(limited.err, errLongListing) || errors.Is(err, errLongListing) {
 		return nil, s.noteUnreadable(ctx, m, known, path, m.source.Wrong(response.Upstream, "lists more for %s than can be read: over %s", p.Name, api.Bytes(maxListing)))
 	}
@@ -283,28 +283,37 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 	return &next, s.setDocument(ctx, m, next, news)
 }
 
-// whereIs gives the path of a document below the upstream, or its address, where
-// the path begins with the {name} of one that the upstream's entrance tells.
-func (s *Service) whereIs(ctx context.Context, m *mirror, path string) (below, address string, err error) {
+// whereIs says in a request for a document where it is: at its path below the upstream
+// or, where the path begins with the {name} of an address that the upstream's entrance
+// tells, there. Upstreams without an entrance speak an older protocol.
+func (s *Service) whereIs(ctx context.Context, m *mirror, p purl.PURL, path string, request *upstream.Request) error {
 	name, rest, ok := strings.Cut(strings.TrimPrefix(path, "{"), "}")
 	guided, isGuided := m.ecosystem.(ecosystem.Guided)
 	if !ok || !isGuided || path[0] != '{' {
-		return path, "", nil
+		request.Path = path
+		return nil
 	}
 	entrance, err := s.listingFrom(ctx, m, purl.PURL{Ecosystem: m.Ecosystem}, guided.Entrance())
 	if err != nil {
-		return "", "", err
+		return err
 	}
-	if entrance.document == nil || entrance.document.Listing.Places[name] == "" {
-		return "", "", m.source.Wrong(m.Mirror.Upstreams[0].URL, "does not say at %s where %s is", guided.Entrance(), name)
+	first := m.Mirror.Upstreams[0].URL
+	if entrance.document == nil {
+		listing, _, accepts := guided.Older(p)
+		request.Address, request.Accept = first+listing, accepts
+		return nil
 	}
-	return "", strings.TrimSuffix(entrance.document.Listing.Places[name], "/") + "/" + rest, nil
+	if entrance.document.Listing.Places[name] == "" {
+		return m.source.Wrong(first, "does not say at %s where %s is", guided.Entrance(), name)
+	}
+	request.Address = strings.TrimSuffix(entrance.document.Listing.Places[name], "/") + "/" + rest
+	return nil
 }
 
 // readListing reads the document at a path.
-func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path string, response *upstream.Response, body io.Reader) (catalog.Listing, error) {
+func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path, accepts string, response *upstream.Response, body io.Reader) (catalog.Listing, error) {
 	reading := ecosystem.Reading{Reader: body, Address: response.Address, More: func(address string) (io.ReadCloser, error) {
-		more, err := m.source.Get(ctx, upstream.Request{Address: address, At: response.Upstream, Document: true, Accept: m.ecosystem.Accepts()})
+		more, err := m.source.Get(ctx, upstream.Request{Address: address, At: response.Upstream, Document: true, Accept: accepts})
 		if err != nil {
 			return nil, err
 		}

@@ -166,6 +166,12 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 		path, what = e.ListingPath(sample), "a list of the versions of "+sample.String()
 	}
 	response, err := source.Get(ctx, upstream.Request{Path: path, At: u.URL, Document: true, Accept: e.Accepts()})
+	older := false
+	if isGuided && errors.Is(err, upstream.ErrAbsent) {
+		_, tells, accepts := guided.Older(sample)
+		response, err = source.Get(ctx, upstream.Request{Path: tells, At: u.URL, Document: true, Accept: accepts})
+		older = err == nil
+	}
 	checked.Took = time.Since(begun)
 	var f *upstream.Failure
 	switch {
@@ -183,6 +189,11 @@ func (s *Service) checkUpstream(ctx context.Context, source *upstream.Source, e 
 			More: func(string) (io.ReadCloser, error) { return nil, errors.New("it goes on elsewhere") }}
 		if isRooted {
 			if err := rooted.ReadRoot(reading); err != nil {
+				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+fault.Of(err).Message
+			}
+		} else if older {
+			checked.Said = "it answers, in the older protocol"
+			if err := guided.ReadOlder(reading); err != nil {
 				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+fault.Of(err).Message
 			}
 		} else if isGuided {

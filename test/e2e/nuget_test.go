@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"net/http"
 	"os/exec"
 	"strings"
@@ -304,4 +305,37 @@ func TestNuGetOlder(t *testing.T) {
 	if err != nil || a.Status != 401 || strings.Contains(string(a.Body), "wrong") {
 		t.Errorf("an empty name and password: %d %s, %v", a.Status, a.Body, err)
 	}
+}
+
+// TestNuGetOlderUpstream mirrors a server of the older protocol: the lists, the files,
+// what is withdrawn, and what the check of the connection says.
+func TestNuGetOlderUpstream(t *testing.T) {
+	from := repository(t, "releases")
+	patch(t, from, map[string]any{"anonymousRead": true}, 200)
+	for _, version := range []string{"1.4.0", "1.5.0", "1.6.0"} {
+		p := turnstile(version)
+		p.Needs = map[string]string{"Openshore.Serial": "2.0"}
+		publishMade(t, from, "nuget", p)
+	}
+	must(t, http.MethodDelete, "/at/"+from+"/nuget/package/Skerry.TurnstileLink/1.6.0", "", 200, 204)
+	older := address(from, "nuget") + "v2/"
+	says(t, func() string {
+		out, errs, _ := crelvoAsAdmin(t, "mirror", "check", "--ecosystem", "nuget", "--upstream", older)
+		return out + errs
+	}(), "it answers, in the older protocol")
+	mirror := fmt.Sprintf("mirror-%d", made.Add(1))
+	if err := shared.AddMirrorOf(t.Context(), "nuget", mirror, older, quick); err != nil {
+		t.Fatal(err)
+	}
+	if list := must(t, http.MethodGet, "/at/"+mirror+"/nuget/flat/skerry.turnstilelink/index.json", "", 200); !strings.Contains(string(list.Body), `["1.4.0","1.5.0","1.6.0"]`) {
+		t.Errorf("the mirror lists %s", list.Body)
+	}
+	if page := string(must(t, http.MethodGet, "/at/"+mirror+"/nuget/registration/skerry.turnstilelink/index.json", "", 200).Body); !strings.Contains(page, `"Openshore.Serial"`) || !strings.Contains(page, `"listed":false`) {
+		t.Errorf("the mirror tells of it: %.1000s", page)
+	}
+	w := newNuGet(t, mirror)
+	if out := w.nuget("install", "Skerry.TurnstileLink", "-Version", "1.5.0", "-Source", mirror, "-OutputDirectory", "packages", "-DependencyVersion", "Ignore"); !strings.Contains(out, "Successfully installed 'Skerry.TurnstileLink 1.5.0'") {
+		t.Errorf("%s", out)
+	}
+	must(t, http.MethodGet, "/at/"+mirror+"/nuget/flat/no.such.package/index.json", "", 404)
 }

@@ -118,11 +118,16 @@ func (t *tags) UnmarshalJSON(raw []byte) error {
 	return nil
 }
 
-// ReadListing implements ecosystem.Mirrored. Pages that do not stand in the
+// ReadListing implements ecosystem.Mirrored: a registration, or a feed of the v2
+// protocol. Pages that do not stand in the
 // index are fetched.
 func (NuGet) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (catalog.Listing, error) {
 	var l catalog.Listing
 	var index registration
+	body, isXML := startsXML(r.Reader)
+	if r.Reader = body; isXML {
+		return readFeed(ctx, p, r)
+	}
 	if err := json.NewDecoder(r).Decode(&index); err != nil {
 		return l, err
 	}
