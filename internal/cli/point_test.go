@@ -160,7 +160,7 @@ func TestLinksOutOfAProject(t *testing.T) {
 	put(t, inside, "", 0o644)
 	p := &pointing{project: project}
 	c := npm.NPM{}.Clients()[0]
-	_, _, err := p.edits(c, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"})
+	_, _, err := p.edits(c, ecosystem.Files{}, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"})
 	if err == nil || !strings.Contains(err.Error(), outside) {
 		t.Errorf("a link to %s: %v", outside, err)
 	}
@@ -170,7 +170,7 @@ func TestLinksOutOfAProject(t *testing.T) {
 	if err := os.Symlink(inside, filepath.Join(project, ".npmrc")); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := p.edits(c, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
+	if _, _, err := p.edits(c, ecosystem.Files{}, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
 		t.Errorf("a link within the project: %v", err)
 	}
 }

@@ -86,11 +86,18 @@ type edit struct {
 }
 
 // edits are the files that pointing changes, with the secret that is given.
-func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
+func (p *pointing) edits(c ecosystem.PackageClient, files ecosystem.Files, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
 	bare := to
 	bare.Secret = ""
-	byHand := c.Parts(bare) // what a person is shown
-	for i, piece := range c.Parts(to) {
+	byHand, pieces := c.Parts(bare), c.Parts(to) // what a person is shown, and what is written
+	if c.Mends != nil {
+		for _, piece := range c.Mends(files, to) {
+			piece.There = true
+			byHand, pieces = append(byHand, piece), append(pieces, piece)
+		}
+	}
+	parts := len(c.Parts(to))
+	for i, piece := range pieces {
 		if piece.ByHand {
 			continue
 		}
@@ -112,6 +119,9 @@ func (p *pointing) edits(c ecosystem.PackageClient, to ecosystem.Pointing) (all 
 		}
 		_, statErr := os.Stat(path)
 		there := statErr == nil
+		if piece.There && !there && i >= parts {
+			continue // there is nothing to mend
+		}
 		if piece.There && !there {
 			skipped = append(skipped, fmt.Sprintf("There is no %s in %s, so nothing is written there; run this in the project's folder.", piece.File, p.project))
 			continue
@@ -173,7 +183,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 	// A token that is there and works stays.
 	to.Secret = p.working(cmd.Context(), pc, setup)
 	fresh := to.Secret == ""
-	all, skipped, err := p.edits(pc, to)
+	all, skipped, err := p.edits(pc, p.files(setup), to)
 	if err != nil {
 		return err
 	}
@@ -211,7 +221,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 			return err
 		}
 		to.Secret, journal.Token = made.Secret, made.Name
-		if all, _, err = p.edits(pc, to); err != nil {
+		if all, _, err = p.edits(pc, p.files(setup), to); err != nil {
 			return err
 		}
 	}

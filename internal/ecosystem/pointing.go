@@ -84,6 +84,9 @@ type PackageClient struct {
 	// pointed: variables that go before its files, or older settings; nil if nothing of
 	// that kind is known of it.
 	Strays func(f Files, p Pointing) []string
+	// Mends is what sets strays right in files that are there, if that is no decision of
+	// somebody else's; nil if nothing can be done of that kind.
+	Mends func(f Files, p Pointing) []Piece
 	// Probe is what the client reads first, below the address; "" is the address.
 	Probe string
 	// Upload is the method and the path below the address of an upload such as the

@@ -1,6 +1,7 @@
 package splice
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 )
@@ -154,6 +155,14 @@ var cases = []struct {
 		"plugins {}\n\n// crelvo platform: begin\nx {}\n// crelvo platform: end\n"},
 	{"block: again", "a\n// crelvo p: begin\nold\n// crelvo p: end\nb\n", func(t string) (string, error) { return Block(t, "//", "p", "new\n") },
 		"a\n// crelvo p: begin\nnew\n// crelvo p: end\nb\n"},
+	{"json: a text", "{\n  \"name\": \"x\",\n  \"publishConfig\": {\"tag\": \"a\\\"b\", \"registry\" : \"old\"},\n  \"list\": [{\"publishConfig\": {\"registry\": \"no\"}}]\n}\n",
+		func(t string) (string, error) {
+			return SetJSON(t, []string{"publishConfig", "registry"}, "https://new/?a=1&b")
+		},
+		"{\n  \"name\": \"x\",\n  \"publishConfig\": {\"tag\": \"a\\\"b\", \"registry\" : \"https://new/?a=1&b\"},\n  \"list\": [{\"publishConfig\": {\"registry\": \"no\"}}]\n}\n"},
+	{"json: quotes within", `{"a": "x\\\"y"}`, func(t string) (string, error) { return SetJSON(t, []string{"a"}, "z") }, `{"a": "z"}`},
+	{"json: nothing there", `{"a": {"b": 1}}`, func(t string) (string, error) { return SetJSON(t, []string{"a", "b"}, "z") }, `{"a": {"b": 1}}`},
+	{"json: none", `{"a": `, func(t string) (string, error) { return SetJSON(t, []string{"a"}, "z") }, ""},
 	{"block: its end is gone", "// crelvo p: begin\nold\n", func(t string) (string, error) { return Block(t, "//", "p", "new\n") }, ""},
 }
 
@@ -227,6 +236,14 @@ func FuzzSet(f *testing.F) {
 		if got, err := SetNetrc(text, "host", "u", "p"); err == nil {
 			if l, p, ok := GetNetrc(got, "host"); !ok || l != "u" || p != "p" {
 				t.Errorf("netrc: %q became %q, which says %q %q", text, got, l, p)
+			}
+		}
+		if got, err := SetJSON(text, []string{"a"}, "value"); err == nil && got != text {
+			var is struct {
+				A any `json:"a"`
+			}
+			if err := json.Unmarshal([]byte(got), &is); err != nil && json.Valid([]byte(text)) {
+				t.Errorf("json: %q became %q: %v", text, got, err)
 			}
 		}
 		if _, err := SetTOML(text, "t", "name", []Setting{{"name", "x"}, {"url", "u"}}); err != nil {

@@ -12,14 +12,14 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (Maven) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Strays: straysMaven, Upload: upload,
+		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Strays: straysMaven, Mends: mendsMaven, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"mvn verify", "mvn deploy"}
 				}
 				return []string{"mvn verify"}
 			}},
-		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Upload: upload,
+		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Strays: straysGradle, Upload: upload,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Username", Value: p.User}, {Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Password", Value: p.Token()}}
 			},
@@ -29,14 +29,14 @@ func (Maven) Clients() []ecosystem.PackageClient {
 				}
 				return []string{"gradle build"}
 			}},
-		{Name: "sbt", Title: "sbt", Publishes: true, Parts: sbtParts, Uses: usesSbt, Upload: upload,
+		{Name: "sbt", Title: "sbt", Publishes: true, Parts: sbtParts, Uses: usesSbt, Strays: straysSbt, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"sbt update", "sbt publish"}
 				}
 				return []string{"sbt update"}
 			}},
-		{Name: "ivy", Title: "Ivy", Parts: ivyParts, Uses: usesIvy, Reference: "${env.CRELVO_TOKEN}",
+		{Name: "ivy", Title: "Ivy", Parts: ivyParts, Uses: usesIvy, Strays: straysIvy, Reference: "${env.CRELVO_TOKEN}",
 			Commands: func(p ecosystem.Pointing) []string {
 				return []string{"ivy -settings ivysettings.xml -ivy ivy.xml -retrieve 'lib/[artifact]-[revision].[ext]'"}
 			}},

@@ -63,22 +63,65 @@ func straysYarn(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	return append(said, straysManifest(f, p)...)
 }
 
-// straysManifest is what the project's own package.json says of where it is published.
-func straysManifest(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
+// publishKeys are the settings of package.json that say where it is published, and the
+// file as it is.
+func publishKeys(f ecosystem.Files, p ecosystem.Pointing) (keys []string, says map[string]any) {
 	var manifest struct {
 		Name          string
 		PublishConfig map[string]any
 	}
 	if !p.Publishes() || json.Unmarshal([]byte(f.Read("package.json")), &manifest) != nil {
-		return nil
+		return nil, nil
 	}
-	keys := []string{"registry"}
+	keys = []string{"registry"}
 	if scope, _, ok := strings.Cut(manifest.Name, "/"); ok {
 		keys = append(keys, scope+":registry")
 	}
+	return keys, manifest.PublishConfig
+}
+
+// straysManifest is what the project's own package.json says of where it is published.
+func straysManifest(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
+	keys, says := publishKeys(f, p)
 	for _, key := range keys {
-		value, _ := manifest.PublishConfig[key].(string)
+		value, _ := says[key].(string)
 		said = append(said, f.Alone("package.json", "publishConfig."+key, value, "it publishes there, whatever its other files say; take it out, or write "+p.Address)...)
 	}
 	return said
+}
+
+// mendsManifest points what a project says of where it is published.
+func mendsManifest(f ecosystem.Files, p ecosystem.Pointing) (pieces []ecosystem.Piece) {
+	keys, _ := publishKeys(f, p)
+	for _, key := range keys {
+		pieces = append(pieces, ecosystem.Piece{Title: "Where it publishes", File: "package.json", Language: "json",
+			Edit: func(text string) (string, error) {
+				return splice.SetJSON(text, []string{"publishConfig", key}, p.Address)
+			}})
+	}
+	return pieces
+}
+
+// mendsYarn points our own scopes, and where it publishes, if they are said to be
+// elsewhere.
+func mendsYarn(f ecosystem.Files, p ecosystem.Pointing) []ecosystem.Piece {
+	pieces := mendsManifest(f, p)
+	var paths [][]string
+	for _, scope := range p.Own {
+		if name, ok := strings.CutPrefix(scope, "@"); ok {
+			paths = append(paths, []string{"npmScopes", name, "npmRegistryServer"})
+		}
+	}
+	if p.Publishes() {
+		paths = append(paths, []string{"npmPublishRegistry"})
+	}
+	for _, file := range []string{".yarnrc.yml", "~/.yarnrc.yml"} {
+		for _, path := range paths {
+			if _, ok := splice.GetYAML(f.Read(file), path...); ok {
+				pieces = append(pieces, ecosystem.Piece{Title: "What was elsewhere", File: file, Language: "yaml",
+					Edit: func(text string) (string, error) { return splice.SetYAML(text, path, `"`+p.Address+`"`) }})
+			}
+		}
+	}
+	return pieces
 }

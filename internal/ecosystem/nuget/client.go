@@ -14,7 +14,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 	const windows = `%APPDATA%\NuGet\NuGet.Config`
 	return []ecosystem.PackageClient{
 		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows), Reference: variable,
-			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Strays: straysWith("~/.config/NuGet/NuGet.Config"), Mends: mendsWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"nuget restore"}
 				if p.PURL.Name != "" {
@@ -26,7 +26,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 				return all
 			}},
 		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows), Reference: variable,
-			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Strays: straysWith("~/.nuget/NuGet/NuGet.Config"), Mends: mendsWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"dotnet restore"}
 				if p.PURL.Name != "" {

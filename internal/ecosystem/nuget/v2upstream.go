@@ -59,15 +59,15 @@ type entryV2 struct {
 
 type propertiesV2 struct {
 	Version, Title, Description, Summary, Tags, Authors, Dependencies, Language, Published, Listed string
-	ProjectURL                                                                                         string `xml:"ProjectUrl"`
-	IconURL                                                                                            string `xml:"IconUrl"`
-	LicenseURL                                                                                         string `xml:"LicenseUrl"`
-	MinClient                                                                                          string `xml:"MinClientVersion"`
-	MustAccept                                                                                         string `xml:"RequireLicenseAcceptance"`
-	Hash                                                                                               string `xml:"PackageHash"`
-	Algorithm                                                                                          string `xml:"PackageHashAlgorithm"`
-	Size                                                                                               int64  `xml:"PackageSize"`
-	NamedID                                                                                            string `xml:"Id"`
+	ProjectURL                                                                                     string `xml:"ProjectUrl"`
+	IconURL                                                                                        string `xml:"IconUrl"`
+	LicenseURL                                                                                     string `xml:"LicenseUrl"`
+	MinClient                                                                                      string `xml:"MinClientVersion"`
+	MustAccept                                                                                     string `xml:"RequireLicenseAcceptance"`
+	Hash                                                                                           string `xml:"PackageHash"`
+	Algorithm                                                                                      string `xml:"PackageHashAlgorithm"`
+	Size                                                                                           int64  `xml:"PackageSize"`
+	NamedID                                                                                        string `xml:"Id"`
 }
 
 // startsXML tells whether a document is XML, by its first letter.

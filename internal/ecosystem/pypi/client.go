@@ -40,7 +40,7 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts, Uses: usesTOML("tool.poetry.source", fromPoetry), Probe: "simple/", Upload: "POST ",
+		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts, Uses: usesTOML("tool.poetry.source", fromPoetry), Strays: straysPoetry, Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "POETRY_HTTP_BASIC_" + variable(p.ID)
 				return []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
@@ -108,28 +108,6 @@ func usesPip(f ecosystem.Files) []ecosystem.Use {
 		u.Cut()
 	}
 	return []ecosystem.Use{u}
-}
-
-// straysPip is what sends pip elsewhere. Of two sources it takes the higher version,
-// wherever that is.
-func straysPip(f ecosystem.Files, _ ecosystem.Pointing) []string {
-	said := f.Overridden("PIP_INDEX_URL")
-	const also = "pip takes the higher version of both, so anybody can put a name of ours there; take it out, and let a chain ask there"
-	said = append(said, f.Alone("the environment", "PIP_EXTRA_INDEX_URL", f.Env("PIP_EXTRA_INDEX_URL"), also)...)
-	for _, file := range []string{"~/.config/pip/pip.conf", "~/.pip/pip.conf"} {
-		extra, _ := splice.GetINI(f.Read(file), "global", "extra-index-url")
-		said = append(said, f.Alone(file, "extra-index-url", extra, also)...)
-	}
-	return said
-}
-
-// straysUV is what sends uv elsewhere.
-func straysUV(f ecosystem.Files, p ecosystem.Pointing) []string {
-	said := f.Overridden("UV_DEFAULT_INDEX", "UV_INDEX_URL")
-	if p.Publishes() {
-		said = append(said, f.Overridden("UV_PUBLISH_URL")...)
-	}
-	return said
 }
 
 func twineParts(p ecosystem.Pointing) []ecosystem.Piece {
