@@ -23,6 +23,8 @@ const (
 	// sizelessVersion is that of a page with a file whose size is not known: from
 	// 1.1 on every file has one (PEP 700).
 	sizelessVersion = "1.0"
+	// trackingVersion is that of a page that tells what it is a copy of (PEP 708).
+	trackingVersion = "1.2"
 )
 
 // project is the answer about a project (PEP 691, 700).
@@ -35,6 +37,8 @@ type project struct {
 
 type meta struct {
 	Version string `json:"api-version"`
+	// Tracks are the pages of the same project elsewhere (PEP 708).
+	Tracks []string `json:"tracks,omitempty"`
 }
 
 // file is a file of a project, and of an upstream's.
@@ -108,7 +112,7 @@ const timeForm = "2006-01-02T15:04:05.000000Z"
 // newest upload of each file counts. Addresses are relative to the project's
 // page.
 func projectOf(p *catalog.Package) project {
-	out := project{Meta: meta{apiVersion}, Name: p.Key.Name, Versions: ecosystem.VersionNames(p), Files: []file{}}
+	out := project{Meta: meta{Version: apiVersion}, Name: p.Key.Name, Versions: ecosystem.VersionNames(p), Files: []file{}}
 	newest := map[string]*catalog.Version{}
 	for i := range p.Versions {
 		v := &p.Versions[i]
@@ -152,6 +156,17 @@ func projectOf(p *catalog.Package) project {
 	return out
 }
 
+// tracking tells of which page elsewhere the project is a copy: a mirror has nothing of
+// its own. Addresses of private networks are nobody's business, and what a chain puts
+// together is not one project's copy.
+func (p project) tracking(r catalog.Repository) project {
+	if r.Kind != catalog.Mirror || r.Mirror == nil || len(r.Mirror.Upstreams) == 0 || r.Mirror.Upstreams[0].Private || p.Meta.Version != apiVersion {
+		return p
+	}
+	p.Meta = meta{Version: trackingVersion, Tracks: []string{r.Mirror.Upstreams[0].URL + p.Name + "/"}}
+	return p
+}
+
 // document writes the answer in one of the forms.
 func (p project) document(form string, changed time.Time) (ecosystem.Document, error) {
 	if form == typeJSON {
@@ -159,7 +174,7 @@ func (p project) document(form string, changed time.Time) (ecosystem.Document, e
 		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), changed), err
 	}
 	var b bytes.Buffer
-	b.WriteString(htmlHead(p.Name, p.Meta.Version))
+	b.WriteString(htmlHead(p.Name, p.Meta))
 	for _, f := range p.Files {
 		b.WriteString("    <a href=\"" + html.EscapeString(f.URL))
 		if sum := f.Hashes["sha256"]; sum != "" {
@@ -184,8 +199,12 @@ func (p project) document(form string, changed time.Time) (ecosystem.Document, e
 	return ecosystem.NewDocument(form+"; charset=utf-8", b.Bytes(), changed), nil
 }
 
-func htmlHead(title, version string) string {
-	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + version + "\">\n    <title>" +
+func htmlHead(title string, of meta) string {
+	tracks := ""
+	for _, at := range of.Tracks {
+		tracks += "    <meta name=\"pypi:tracks\" content=\"" + html.EscapeString(at) + "\">\n"
+	}
+	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + of.Version + "\">\n" + tracks + "    <title>" +
 		html.EscapeString(title) + "</title>\n  </head>\n  <body>\n"
 }
 
@@ -198,7 +217,7 @@ func allProjects(names []string, form string, now time.Time) (ecosystem.Document
 		all := struct {
 			Meta     meta  `json:"meta"`
 			Projects []one `json:"projects"`
-		}{Meta: meta{apiVersion}, Projects: []one{}}
+		}{Meta: meta{Version: apiVersion}, Projects: []one{}}
 		for _, name := range names {
 			all.Projects = append(all.Projects, one{name})
 		}
@@ -206,7 +225,7 @@ func allProjects(names []string, form string, now time.Time) (ecosystem.Document
 		return ecosystem.NewDocument(typeJSON, append(raw, '\n'), now), err
 	}
 	var b bytes.Buffer
-	b.WriteString(htmlHead("Projects", apiVersion))
+	b.WriteString(htmlHead("Projects", meta{Version: apiVersion}))
 	for _, name := range names {
 		name = html.EscapeString(purl.NormalName(Name, name))
 		b.WriteString("    <a href=\"" + name + "/\">" + name + "</a><br>\n")

@@ -194,11 +194,18 @@ func TestPageForms(t *testing.T) {
 		{"PEP 592: in HTML", typeHTML, []catalog.File{source}, []string{`data-yanked="leaks"`}, nil},
 		{"PEP 714: only the newer name in JSON", typeJSON, nil, []string{`"core-metadata":{"sha256":"abab`}, []string{"dist-info-metadata"}},
 		{"PEP 714: both names in HTML", typeHTML, nil, []string{`data-core-metadata="sha256=abab`, `data-dist-info-metadata="sha256=abab`}, nil},
+		{"PEP 708: a mirror tells what it copies", typeJSON, nil, []string{`"api-version":"1.2"`, `"tracks":["https://pypi.openshore.example/simple/soundings/"]`}, nil},
+		{"PEP 708: in HTML", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.2">`, `<meta name="pypi:tracks" content="https://pypi.openshore.example/simple/soundings/">`}, nil},
+		{"PEP 708: not of a private network", typeJSON, nil, []string{`"api-version":"1.1"`}, []string{"tracks"}},
 		{"PEP 503: digests in addresses", plainHTML, nil, []string{"#sha256=01000"}, nil},
 	} {
 		of := v
 		of.Files = append(slices.Clone(v.Files), c.files...)
-		d, err := projectOf(&catalog.Package{Key: catalog.PackageKey{Name: "soundings"}, Versions: []catalog.Version{of}}).document(c.form, time.Time{})
+		from := catalog.Repository{Kind: catalog.House}
+		if strings.HasPrefix(c.name, "PEP 708") {
+			from = catalog.Repository{Kind: catalog.Mirror, Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://pypi.openshore.example/simple/", Private: strings.HasSuffix(c.name, "private network")}}}}
+		}
+		d, err := projectOf(&catalog.Package{Key: catalog.PackageKey{Name: "soundings"}, Versions: []catalog.Version{of}}).tracking(from).document(c.form, time.Time{})
 		if err != nil {
 			t.Fatal(err)
 		}
