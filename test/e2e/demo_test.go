@@ -59,6 +59,7 @@ func TestDemo(t *testing.T) {
 	}
 	t.Run("the pages are accessible", func(t *testing.T) { accessible(t, h) })
 	t.Run("the examples of all commands", func(t *testing.T) { examplesRun(t, h) })
+	t.Run("the commands of the documents", func(t *testing.T) { documentsRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
 		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",

@@ -2,7 +2,9 @@
 package main
 
 import (
+	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"crelvo/internal/demo"
+	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/browser"
 )
 
@@ -74,14 +77,48 @@ type page struct {
 	dark          bool
 }
 
+// handOver writes some files that a person may hand over.
+func handOver(dir string) (names []string, err error) {
+	var third bytes.Buffer
+	archive := zip.NewWriter(&third)
+	if _, err := archive.Create("org/openshore/brine/Brine.class"); err != nil {
+		return nil, err
+	}
+	if err := archive.Close(); err != nil {
+		return nil, err
+	}
+	tidecast := madeup.Package{Name: "tidecast", Version: "0.7.0", Description: "Tides, told ahead", Licence: "MIT", Author: "Skerry Line"}
+	link := madeup.Package{Name: "Skerry.TurnstileLink", Version: "1.6.0-beta.2", Description: "Talks to turnstiles", Licence: "MIT", Author: "Deck Hands"}
+	for _, file := range []struct {
+		name string
+		raw  []byte
+	}{{"tidecast-0.7.0-py3-none-any.whl", tidecast.Wheel()}, {"tidecast-0.7.0.tar.gz", tidecast.Sdist()}, {"skerry.turnstilelink.nupkg", link.NuGet()}, {"brine-http-2.2.0.jar", third.Bytes()}} {
+		name := filepath.Join(dir, file.name)
+		if err := os.WriteFile(name, file.raw, 0o600); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return names, nil
+}
+
 func pages(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "crelvo-shot-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	handed, err := handOver(dir)
+	if err != nil {
+		return err
+	}
 	all := []page{
 		{name: "repositories", path: "/", shows: "rota-sheet"},
 		{name: "repositories-phone", path: "/", shows: "rota-sheet", width: 390, height: 780},
 		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
-		{name: "repository-use", path: "/repositories/platform/use", shows: "settings.xml", before: []chromedp.Action[chromedp.Void]{
-			browser.ClickText("npm"), browser.ShowsText(".npmrc"), browser.ClickText("Put in a new token"), browser.ShowsText("It is shown this once")}},
+		{name: "publish", path: "/repositories/releases/publish", shows: "Drop package files", before: []chromedp.Action[chromedp.Void]{
+			chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), handed), browser.ShowsText("What becomes visible", "says what it is", "holds releases")}},
 		{name: "chain", path: "/repositories/platform", shows: "Try a name", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"), browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},

@@ -112,7 +112,9 @@ func (y PyPI) getPage(c *ecosystem.Call) error {
 		return err
 	}
 	form := formOf(c)
-	document, err := c.Desk.Rendered(p, form, func(ecosystem.Document) (ecosystem.Document, error) { return projectOf(p).tracking(c.Repository).document(form, p.Changed) })
+	document, err := c.Desk.Rendered(p, form, func(ecosystem.Document) (ecosystem.Document, error) {
+		return projectOf(p).tracking(c.Repository).document(form, p.Changed)
+	})
 	if err != nil {
 		return err
 	}
