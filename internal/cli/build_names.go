@@ -16,7 +16,7 @@ var errGiveWhom = errors.New("say to whom: a user or robot, or --nobody")
 
 func buildNames(s *session) *cobra.Command {
 	return &cobra.Command{Use: "names", Short: "List to whom builds belong, by their names", Args: arguments(cobra.NoArgs),
-		Long: "A name of builds belongs to whom an admin gave it, or to who used it first with the right to publish.\n" +
+		Long: "A name of builds belongs to the user or robot that an admin gave it to, or to the first that used it\nwith the right to publish.\n" +
 			"Nobody else can begin or record a build of that name.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.BuildName, error) { return c.BuildNames(ctx) }, func(w io.Writer, names []api.BuildName) {
@@ -47,7 +47,7 @@ func buildGive(s *session) *cobra.Command {
 			}
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.GiveBuildName(ctx, args[0], to) }, "Builds called %s: %s.", args[0], said)
 		}}
-	cmd.Flags().BoolVar(&nobody, "nobody", false, "leave the name to who uses it next")
+	cmd.Flags().BoolVar(&nobody, "nobody", false, "leave the name to whoever uses it next")
 	return cmd
 }
 

@@ -93,7 +93,7 @@ func keyShow(s *session) *cobra.Command {
 			if i := slices.IndexFunc(all, func(k api.Key) bool { return k.Name == args[0] }); i >= 0 {
 				return all[i], nil
 			}
-			return api.Key{}, &api.Problem{Status: 404, Detail: "there is no key " + args[0], Hint: "crelvo key list shows those that there are."}
+			return api.Key{}, &api.Problem{Status: 404, Detail: "there is no key " + args[0], Hint: "crelvo key list shows them."}
 		}, func(w io.Writer, k api.Key) { fmt.Fprint(w, k.Public) })
 	}}
 }

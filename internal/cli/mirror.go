@@ -34,13 +34,13 @@ func (m *mirrorFlags) add(cmd *cobra.Command) {
 	f.StringSliceVar(&m.redirectTo, "redirect-to", nil, "hosts that the upstream may redirect to besides its own, such as *.openshore.example")
 	f.StringSliceVar(&m.allow, "allow", nil, "patterns of what comes in; with any, nothing else does")
 	f.StringSliceVar(&m.deny, "deny", nil, "patterns of what never comes in")
-	f.StringVar(&m.fresh, "fresh", "", "how long a document of the upstream is taken as current (10m)")
-	f.StringVar(&m.absent, "absent", "", "how long it is remembered that something is not there (5m)")
+	f.StringVar(&m.fresh, "fresh", "", "how long a document of the upstream counts as current (10m)")
+	f.StringVar(&m.absent, "absent", "", "how long to remember that the upstream does not have something (5m)")
 	f.StringVar(&m.connect, "connect-limit", "", "how long connecting may take (5s)")
 	f.StringVar(&m.firstByte, "first-byte-limit", "", "how long an answer may take to begin (20s)")
 	f.StringVar(&m.silence, "silence-limit", "", "how long an upstream may send nothing in the middle (30s)")
 	f.IntVar(&m.parallel, "parallel", 0, "requests to the upstream at once (16)")
-	f.Int64Var(&m.largest, "largest", 0, "the size in bytes up to which a file is taken (8 GiB)")
+	f.Var((*byteSize)(&m.largest), "largest", "the largest file to fetch from the upstream, such as 2GiB (8 GiB)")
 	f.StringSliceVar(&m.prefetch, "prefetch", nil, "patterns of what is fetched ahead of time")
 	f.StringVar(&m.schedule, "schedule", "", "when: minute, hour, day, month, day of the week, such as '30 5 * * 1-5'")
 	f.StringVar(&m.zone, "zone", "", "the schedule's time zone, such as Europe/Oslo (UTC)")
@@ -259,7 +259,7 @@ func mirrorCheck(s *session) *cobra.Command {
 	var flags mirrorFlags
 	var ecosystem, sample string
 	cmd := &cobra.Command{Use: "check [NAME]", Short: "Try upstreams, with settings that need not be saved", Args: arguments(cobra.MaximumNArgs(1)),
-		Long: "Try the upstreams of a mirror, or those that are given, before anything is saved.\nWith NAME, what is not given is taken from that mirror.",
+		Long: "Try the upstreams of a mirror, or those that are given, before anything is saved.\nWith NAME, settings that are not given are taken from that mirror.",
 		Example: "  crelvo mirror check --upstream https://maven.openshore.example/ --for pkg:maven/org.openshore/brine-http\n" +
 			"  crelvo mirror check shore-maven --user ferry --secret-file password.txt",
 		ValidArgsFunction: s.completeRepositories,

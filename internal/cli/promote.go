@@ -15,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/promotion"
 )
 
@@ -83,7 +84,7 @@ func promoteCommand(s *session) *cobra.Command {
 	f.StringArrayVar(&n.As, "as", nil, "the version that snapshots become, or PURL@VERSION for one of them; may be repeated")
 	f.StringVar(&n.Notes, "notes", "", "release notes")
 	f.StringVar(&notesFile, "notes-file", "", "a file with release notes")
-	f.BoolVar(&n.GoOn, "go-on", false, "go on past what cannot be changed honestly, such as signed archives")
+	f.BoolVar(&n.GoOn, "go-on", false, "go on although something cannot be changed without breaking it, such as a signed archive")
 	f.StringVar(&wait, "wait", "", "wait up to so long, such as 30m, for a promotion that waits for somebody; if it still does then, the exit code is 6")
 	f.BoolVar(&n.DryRun, "dry-run", false, "only say what would happen")
 	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
@@ -275,7 +276,7 @@ func showPlan(w io.Writer, p api.Promotion, dryRun bool) {
 
 func promotionCommand(s *session) *cobra.Command {
 	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s), promotionShow(s),
-		promotionAct(s, "approve ID", "Approve a promotion that waits; fails if what then happens does", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+		promotionAct(s, "approve ID", "Approve a promotion that waits; the exit code is not 0 if the promotion then fails", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
 			return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
 		}),
 		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
@@ -405,8 +406,8 @@ func promotionList(s *session) *cobra.Command {
 	f.StringVar(&state, "state", "", "only in this state: waiting, underway, done, failed, refused, cancelled or undone")
 	f.StringVar(&by, "by", "", "only asked for by this user or robot")
 	f.StringVar(&words, "about", "", "only with this in the name of a package, of the build, or in the notes")
-	f.StringVar(&since, "since", "", "only since a time, or for so long: 7d, 2026-11-01T08:00:00Z")
-	f.BoolVar(&mine, "waiting-for-me", false, "only those that wait for your word")
+	f.StringVar(&since, "since", "", "only since "+catalog.MomentForms)
+	f.BoolVar(&mine, "waiting-for-me", false, "only those that wait for your approval")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 500")
 	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
@@ -441,6 +442,6 @@ func repoArrivals(s *session) *cobra.Command {
 				table(w, []string{"VERSION", "SINCE", "HOW", "BY", "APPROVED BY", "BUILD"}, nil, rows)
 			})
 		}}
-	cmd.Flags().StringVar(&since, "since", "7d", "since a time, or for so long: 7d, 2026-11-01T08:00:00Z")
+	cmd.Flags().StringVar(&since, "since", "7d", "since when: "+catalog.MomentForms)
 	return cmd
 }

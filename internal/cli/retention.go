@@ -15,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/catalog"
 )
 
 func policyCommand(s *session) *cobra.Command {
@@ -121,9 +122,9 @@ func policySet(s *session) *cobra.Command {
 }
 
 func policyPause(s *session, paused bool) *cobra.Command {
-	use, short, did := "pause NAME", "Have a policy neither run nor count", "Paused %s: it neither runs, nor keeps anything from other policies."
+	use, short, did := "pause NAME", "Pause a policy: it neither runs nor keeps anything", "Paused %s: it neither runs, nor keeps anything from other policies."
 	if !paused {
-		use, short, did = "resume NAME", "Have a policy run and count again", "%s runs and counts again."
+		use, short, did = "resume NAME", "Let a paused policy run again", "%s runs and counts again."
 	}
 	return &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies, RunE: func(cmd *cobra.Command, args []string) error {
 		return s.done(cmd, func(ctx context.Context, c *client.Client) error {
@@ -175,7 +176,7 @@ func sweepPlan(s *session) *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{Use: "plan POLICY|FILE", Short: "Show what a policy would do, saved or in a file: every version, and why", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
 		Long: "Show what a policy would do, with the reason for every version and what its removal would really free: bytes\n" +
-			"that something kept has too are not freed. Nothing is changed. A file is tried out before it is set.",
+			"that something kept has too are not freed. Nothing is changed. A policy in a file can be tried before it is set.",
 		Example: "  crelvo sweep plan development-builds\n  crelvo sweep plan edited.yaml --as-of +30d\n  crelvo sweep plan development-builds --form csv > plan.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := planOf(cmd, args[0], asOf)
@@ -199,7 +200,7 @@ func sweepPlan(s *session) *cobra.Command {
 			return err
 		}}
 	f := cmd.Flags()
-	f.StringVar(&asOf, "as-of", "", "as of another moment: a time, a day, +30d or -7d")
+	f.StringVar(&asOf, "as-of", "", "as of another moment: "+catalog.MomentForms)
 	f.StringVar(&fate, "fate", "swept", "list those that are kept, swept or outside; \"\" is all")
 	f.StringVar(&match, "match", "", "list only those that have this in their package URL")
 	f.IntVar(&limit, "limit", 20, "list at most so many versions")

@@ -25,7 +25,7 @@ func searchCommand(s *session) *cobra.Command {
 	}
 	cmd := &cobra.Command{Use: "search [QUERY…]", Short: "Find packages by words, package URL patterns and conditions",
 		Long: "Find packages by words of their names, patterns of package URLs and conditions, all of which must fit.\n" +
-			"A - before a condition turns it round; * stands for any run of characters. The conditions:\n" + keys.String() +
+			"A - before a condition negates it; * stands for any run of characters. The conditions:\n" + keys.String() +
 			"\nA query that is saved under a name is asked for by @NAME, alone or with more.",
 		Example: "  crelvo search berth\n  crelvo search holds:snapshots 'age:>30d' downloads:0\n  crelvo search 'pkg:npm/@skerry/*' -- -repo:snapshots\n" +
 			"  crelvo search --save stale-snapshots holds:snapshots 'age:>30d' downloads:0\n  crelvo search @stale-snapshots",

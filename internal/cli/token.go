@@ -62,7 +62,7 @@ func tokenList(s *session) *cobra.Command {
 			})
 		}}
 	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
-	cmd.Flags().BoolVar(&all, "all", false, "of everybody, those that end first first (admins)")
+	cmd.Flags().BoolVar(&all, "all", false, "of everybody, the ones that end soonest first (admins)")
 	return cmd
 }
 

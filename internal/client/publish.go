@@ -95,7 +95,7 @@ func (c *Client) Look(ctx context.Context, repository, as string, files []Local)
 			ask.Files[w.File].Seen = append(ask.Files[w.File].Seen, part)
 		}
 	}
-	return looked, fmt.Errorf("%s asks for ever more of the files", c.Server)
+	return looked, fmt.Errorf("%s keeps asking for more of the files", c.Server)
 }
 
 // Publish sends package files, or the digests of those that are here; all become

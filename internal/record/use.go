@@ -109,7 +109,7 @@ func (db *DB) UseBy(ctx context.Context, of UseOf, by string) (parts []UsePart, 
 	column, ok := map[string]string{"day": "to_char(d.day, 'YYYY-MM-DD')", "client": "d.client", "who": "d.who", "version": "v.version",
 		"repository": "p.repository_id::text"}[by]
 	if !ok {
-		return nil, fmt.Errorf("use cannot be parted by %q", by)
+		return nil, fmt.Errorf("use cannot be grouped by %q", by)
 	}
 	s := new(statement)
 	where := of.where(s)

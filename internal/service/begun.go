@@ -45,7 +45,7 @@ func (s *Service) Continue(ctx context.Context, caller access.Caller, repository
 		return 0, err
 	}
 	if caller.Anonymous() {
-		return 0, fault.New(fault.Denied, "sign-in-needed", "only who signs in can send a file in pieces")
+		return 0, fault.New(fault.Denied, "sign-in-needed", "only somebody who is signed in can send a file in pieces")
 	}
 	there, err := s.arrived(ctx, caller)
 	if err != nil {
@@ -54,7 +54,7 @@ func (s *Service) Continue(ctx context.Context, caller access.Caller, repository
 	name := begunName(caller, sum)
 	if _, known := there[name]; !known && len(there) >= maxBegun {
 		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name, len(there)).
-			WithHint("Publish them, or wait a day: what is not gone on with is dropped.")
+			WithHint("Publish them, or wait a day: unfinished files are dropped then.")
 	}
 	most := s.LargestFile(repository)
 	left := &atMost{from: body, left: most - at}

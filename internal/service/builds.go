@@ -320,7 +320,7 @@ func (s *Service) reported(ctx context.Context, tx *record.Tx, caller access.Cal
 		}
 	}
 	if started.After(now.Add(time.Minute)) {
-		return record.Build{}, bad("bad-start", "the build cannot have begun at %s, which is to come", started.UTC().Format(timeForm))
+		return record.Build{}, bad("bad-start", "the build cannot have begun at %s, which is in the future", started.UTC().Format(timeForm))
 	}
 	b := record.Build{Name: report.Name, Number: report.Number, StartedAt: started, OwnerID: caller.ID, Owner: caller.Name, Token: caller.Token}
 	id, fresh, err := tx.BeginBuild(ctx, b)
@@ -508,7 +508,7 @@ func (s *Service) Builds(ctx context.Context, caller access.Caller, f record.Bui
 }
 
 func noBuild(title string) error {
-	return fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows those that there are.")
+	return fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows them.")
 }
 
 // Build shows a build.

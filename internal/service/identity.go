@@ -470,7 +470,7 @@ func (s *Service) withinRights(owner access.Caller, n NewToken) error {
 			may = may || inside && access.Decide(owner, can, access.Of(r)).Allowed
 		}
 		if !may && !slices.ContainsFunc(n.On, func(pattern string) bool { return strings.Contains(pattern, "*") }) {
-			return fault.New(fault.Invalid, "beyond-rights", "%s may %s nothing%s, so a token for that would be of no use", owner.Name, can, onText(n.On)).
+			return fault.New(fault.Invalid, "beyond-rights", "%s may not %s anything%s, so a token for that would be of no use", owner.Name, can, onText(n.On)).
 				WithHint("Have the role granted first: crelvo grant add ROLE --to %s --on REPOSITORY.", owner.Name)
 		}
 	}
@@ -564,7 +564,7 @@ func (s *Service) RevokeToken(ctx context.Context, caller access.Caller, owner, 
 		}
 		if !done {
 			return fault.New(fault.NotFound, "no-such-token", "%s has no token %q", p.Name, name).
-				WithHint("crelvo token list shows those there are.")
+				WithHint("crelvo token list shows them.")
 		}
 		event := s.event(caller, "token revoked")
 		event.Subject = p.Name + "/" + name

@@ -143,7 +143,7 @@ func (s *Service) Policy(ctx context.Context, caller access.Caller, name string)
 	if i := slices.IndexFunc(all, func(v PolicyView) bool { return v.Name == name }); i >= 0 {
 		return all[i], nil
 	}
-	return PolicyView{}, fault.New(fault.NotFound, "no-such-policy", "there is no policy %s that you may see", name).WithHint("crelvo policy list shows those that there are.")
+	return PolicyView{}, fault.New(fault.NotFound, "no-such-policy", "there is no policy %s that you may see", name).WithHint("crelvo policy list shows them.")
 }
 
 // SetPolicy makes or changes a policy, as it is written. made tells which.

@@ -371,7 +371,7 @@ func (s *Service) mayGrow(ctx context.Context, tx *record.Tx, e ecosystem.Ecosys
 	g, grows := e.(ecosystem.Growing)
 	switch {
 	case repository.Closed:
-		return fault.New(fault.Conflict, "closed", "%s is complete, and %s takes no further files of what is", exact, repository.Name).
+		return fault.New(fault.Conflict, "closed", "%s is complete, and %s takes no further files for complete versions", exact, repository.Name).
 			WithHint("Publish %s with the next version.", f.Name)
 	case !grows:
 		return fault.New(fault.Conflict, "closed", "%s is complete since %s and takes no further files", exact, added.At.UTC().Format(timeForm)).

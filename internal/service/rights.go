@@ -252,7 +252,7 @@ func (s *Service) RemoveGrant(ctx context.Context, caller access.Caller, id int6
 			err = record.ErrNotFound // grants on other repositories are nobody's business
 		}
 		if errors.Is(err, record.ErrNotFound) {
-			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).WithHint("crelvo grant list shows those there are.")
+			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).WithHint("crelvo grant list shows them.")
 		}
 		if err != nil {
 			return err

@@ -49,7 +49,7 @@ func (s *Service) Sweeps(ctx context.Context, caller access.Caller, f record.Swe
 func (s *Service) SweepByID(ctx context.Context, caller access.Caller, id int64) (SweepView, error) {
 	found, err := s.Sweeps(ctx, caller, record.SweepFilter{ID: id})
 	if err == nil && len(found) == 0 {
-		err = fault.New(fault.NotFound, "no-such-sweep", "there is no sweep %d that you may see", id).WithHint("crelvo sweep list shows those that there are.")
+		err = fault.New(fault.NotFound, "no-such-sweep", "there is no sweep %d that you may see", id).WithHint("crelvo sweep list shows them.")
 	}
 	if err != nil {
 		return SweepView{}, err
@@ -157,7 +157,7 @@ func (s *Service) UndoSweep(ctx context.Context, caller access.Caller, id int64,
 		}
 	}
 	if back.Back == 0 && len(back.Not) == 0 {
-		return back, fault.New(fault.NotFound, "nothing-to-undo", "sweep %d took nothing like that which could be brought back", id).WithHint("crelvo sweep show %d lists what it took.", id)
+		return back, fault.New(fault.NotFound, "nothing-to-undo", "sweep %d took nothing that fits and can be brought back", id).WithHint("crelvo sweep show %d lists what it took.", id)
 	}
 	return back, nil
 }

@@ -18,7 +18,7 @@ func teamOf(ctx context.Context, from interface {
 }, name string) (record.Team, error) {
 	t, err := from.Team(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = fault.New(fault.NotFound, "no-such-team", "there is no team %q", name).WithHint("crelvo team list shows those there are.")
+		err = fault.New(fault.NotFound, "no-such-team", "there is no team %q", name).WithHint("crelvo team list shows them.")
 	}
 	return t, err
 }

@@ -88,7 +88,7 @@ func oneTrack(tracks []record.Track, name string) (record.Track, error) {
 	if i := slices.IndexFunc(tracks, func(t record.Track) bool { return t.Name == name }); i >= 0 {
 		return tracks[i], nil
 	}
-	return record.Track{}, fault.New(fault.NotFound, "no-such-track", "there is no track %s that you may see", name).WithHint("crelvo track list shows those that there are.")
+	return record.Track{}, fault.New(fault.NotFound, "no-such-track", "there is no track %s that you may see", name).WithHint("crelvo track list shows them.")
 }
 
 // RepositoryByID finds a repository that is in use, whoever may read it.

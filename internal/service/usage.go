@@ -57,7 +57,7 @@ func (s *Service) useOf(caller access.Caller, q UseQuestion) (record.UseOf, erro
 		of.From = of.Until.AddDate(0, 0, -29)
 	}
 	if of.From.After(of.Until) || of.Until.Sub(of.From) > keepUse {
-		return of, bad("bad-days", "from %s to %s is no time of which the use is known", of.From.Format(time.DateOnly), of.Until.Format(time.DateOnly)).
+		return of, bad("bad-days", "the use from %s to %s is not known", of.From.Format(time.DateOnly), of.Until.Format(time.DateOnly)).
 			WithHint("Downloads are kept for two years, day by day.")
 	}
 	return of, nil

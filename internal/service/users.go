@@ -94,7 +94,7 @@ func (s *Service) principal(ctx context.Context, caller access.Caller, name stri
 	}
 	p, err := s.db.Principal(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name).WithHint("crelvo user list shows those there are.")
+		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name).WithHint("crelvo user list shows them.")
 	}
 	return p, err
 }

@@ -67,7 +67,7 @@ func TestConsolePromotion(t *testing.T) {
 	do(see("In its place now", "calm sea"))
 
 	// What is in releases that was not there a week ago, and who let it in: two clicks.
-	do(page("/"), click("Tracks"), see(track), page("/tracks/"+track), see("went further"), click(releases), see("What was not there before", "maven/example.skerry.berth/tide-model@7.0.0", mate, build+"#1"))
+	do(page("/"), click("Tracks"), see(track), page("/tracks/"+track), see("went further"), click(releases), see("New here", "maven/example.skerry.berth/tide-model@7.0.0", mate, build+"#1"))
 	do(click(fmt.Sprintf("promotion %d", id)), see("calm sea"), click("Undo…"), click("Undo it"), see("undone", "by admin"))
 	do(page("/repositories/"+releases+"/arrivals"), see("Nothing new since then"))
 	do(page("/tracks/"+track+"?q=knows+the+tides"), see("snapshots", "done"), chromedp.WaitNotPresent(chromedp.CSS(fmt.Sprintf(`[aria-label="promotion %d"]`, id))))

@@ -42,7 +42,7 @@ func TestConsolePublish(t *testing.T) {
 	if a := ask(t, http.MethodGet, "/at/"+releases+"/maven/"+groupPath+"/handed/1.0.0/handed-1.0.0.pom", ""); a.Status != 404 {
 		t.Errorf("it is there before it was published: %d", a.Status)
 	}
-	do(typeInto("input[name=group]", "org.openshore"), browser.ClickText("That is what it is"), see("maven/org.openshore/brine-http@2.1.0", "Publish 2 versions"),
+	do(typeInto("input[name=group]", "org.openshore"), browser.ClickText("Use these"), see("maven/org.openshore/brine-http@2.1.0", "Publish 2 versions"),
 		browser.ClickText("Leave out maven/example.skerry.berth/handed@1.1-SNAPSHOT"), chromedp.WaitEnabled(chromedp.Search(`//button[.='Publish 2 versions']`)), browser.ClickText("Publish 2 versions"), see("it can be used now", "Publish more"))
 	for _, path := range []string{groupPath + "/handed/1.0.0/handed-1.0.0.jar", groupPath + "/handed/1.0.0/handed-1.0.0-sources.jar", "org/openshore/brine-http/2.1.0/brine-http-2.1.0.pom"} {
 		must(t, http.MethodGet, "/at/"+releases+"/maven/"+path, "", 200)

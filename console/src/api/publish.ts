@@ -28,7 +28,7 @@ export async function look(repository: string, picked: Picked[], signal?: AbortS
       if (of) seen.set(of.file, [...(seen.get(of.file) ?? []), { at: w.at, bytes: await base64(of.file.slice(w.at, w.at + w.length)) }]);
     }
   }
-  throw new Failure(0, "unknown", "The service asks for ever more of the files.", "Publish them with the command line.");
+  throw new Failure(0, "unknown", "The service keeps asking for more of the files.", "Publish them with the command line.");
 }
 
 async function digest(file: File) {

@@ -17,7 +17,7 @@ export function Arrivals({ repository }: { repository: string }) {
   const query = useQuery({ queryKey: ["arrivals", repository, days], queryFn: () => api.arrivals(repository, since(Number(days))) });
   return (
     <Panel
-      title="What was not there before"
+      title="New here"
       aside={<div className="w-44"><Choice label="Since" value={days} onChange={setDays} options={[["1", "a day ago"], ["7", "a week ago"], ["30", "30 days ago"], ["90", "90 days ago"], ["366", "a year ago"]]} /></div>}
     >
       <Loaded query={query}>

@@ -90,7 +90,7 @@ function Names() {
                 <span className="font-medium wrap-anywhere">{n.name}</span>
                 <span className="text-soft">{count(n.builds, "build")}{n.givenBy && `, given by ${n.givenBy}`}</span>
                 <span className="ml-auto w-44">
-                  <Choice label={`Whose builds of ${n.name} are`} value={n.owner} onChange={(owner) => give.mutate([n.name, owner])} options={[["", "who uses it next"], ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string])]} />
+                  <Choice label={`Whose builds of ${n.name} are`} value={n.owner} onChange={(owner) => give.mutate([n.name, owner])} options={[["", "whoever uses it next"], ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string])]} />
                 </span>
               </li>
             ))}

@@ -224,7 +224,7 @@ function Coordinates({ file, onSay }: { file: string; onSay: (as: string) => voi
       <Field label="Group"><TextInput name="group" required placeholder="org.openshore" value={group} onChange={(e) => setGroup(e.target.value)} /></Field>
       <Field label="Artifact"><TextInput name="artifact" required value={artifact} onChange={(e) => setArtifact(e.target.value)} /></Field>
       <Field label="Version"><TextInput name="version" required value={version} onChange={(e) => setVersion(e.target.value)} /></Field>
-      <Button type="submit" className="mb-3 h-9">That is what it is</Button>
+      <Button type="submit" className="mb-3 h-9">Use these</Button>
     </form>
   );
 }

@@ -189,7 +189,7 @@ function Freed() {
   const run = useMutation({ mutationFn: api.reclaim, onSuccess: () => queries.invalidateQueries() });
   if (!query.data) return null; // only admins see it
   return (
-    <Panel title="Freed" aside={<Button disabled={run.isPending} onClick={() => run.mutate()} title="What the last run found, and nothing has named since, is freed; it runs by itself every night">Free what nothing names</Button>}>
+    <Panel title="Freed" aside={<Button disabled={run.isPending} onClick={() => run.mutate()} title="What the last run found, and nothing has named since, is freed; it runs by itself every night">Free unused bytes</Button>}>
       {run.error && <div className="p-4 pb-2"><ErrorNote error={run.error} /></div>}
       {query.data.length === 0 ? <p className="px-4 py-3 text-sm text-soft">No run yet. Bytes whose grace is over are freed every night.</p> : (
         <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>

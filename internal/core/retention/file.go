@@ -214,10 +214,10 @@ func usable(q query.Query) error {
 	}
 	for _, c := range q.Conditions {
 		if c.Key == "removed" {
-			return fault.New(fault.Invalid, "bad-policy", "removed: has no place in where: a policy is about what is there")
+			return fault.New(fault.Invalid, "bad-policy", "removed: cannot be used in where: a policy is about what is there")
 		}
 		if c.Key == "repo" {
-			return fault.New(fault.Invalid, "bad-policy", "repo: has no place in where").WithHint("Name the repositories at repositories.")
+			return fault.New(fault.Invalid, "bad-policy", "repo: cannot be used in where").WithHint("Name them under repositories.")
 		}
 	}
 	return nil

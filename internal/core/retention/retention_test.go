@@ -106,7 +106,7 @@ func TestParseFile(t *testing.T) {
 		"repositories: [b]\nkeep: needed": "name is missing",
 		"name: A B\n" + small[8:]:         `line 1: "A B" is no name`,
 		small + "where: age:>":            "line 4: ",
-		small + "where: repo:b":           "line 4: repo: has no place",
+		small + "where: repo:b":           "line 4: repo: cannot be used in where",
 		small + "where: '@mine'":          "line 4: a saved search",
 		small + "grace: soon":             "line 4: grace is a length",
 		small + "most-share: 200%":        "line 4: most-share",
