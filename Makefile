@@ -10,9 +10,12 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # What developers run on their own machines: the tests of the service run on Linux alone.
 CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
 
-.PHONY: build demo test bench soak lint screenshots clean
+.PHONY: build demo dev test bench soak lint screenshots clean help
 
-build: bin/crelvo
+build: bin/crelvo ## build the program, with the console in it
+
+help: ## tell what can be made
+	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 bin/crelvo: $(GO_FILES) console/dist/index.html go.mod go.sum
 	go build -trimpath -ldflags "-X crelvo/internal/cli.Version=$(VERSION)" -o $@ ./cmd/crelvo
@@ -29,28 +32,32 @@ console/src/api/schema.gen.ts: $(wildcard internal/api/*.go internal/web/*.go) c
 console/dist/index.html: $(CONSOLE_FILES) console/src/api/schema.gen.ts console/node_modules/.done
 	cd console && npx tsc --noEmit && npx vite build --logLevel warn
 
-demo: build
+demo: build ## start it with demo data on http://127.0.0.1:8700
 	@./test/install.sh run
 	bin/crelvo demo
+
+dev: build ## work on it: what changes in console and service is shown at once, on http://127.0.0.1:5173
+	@./test/install.sh run
+	@./test/dev.sh
 
 # The package clients that the tests drive, besides those that Debian has.
 test/clients/node_modules/.done: test/clients/package.json test/clients/package-lock.json
 	cd test/clients && npm ci --no-audit --no-fund --ignore-scripts
 	touch $@
 
-test: build test/clients/node_modules/.done
+test: build test/clients/node_modules/.done ## run all tests, with the real clients and a browser
 	@./test/install.sh run test
 	go test -count=1 -timeout 40m ./...
 
-bench: build
+bench: build ## measure speed against nginx and plain files
 	@./test/install.sh run bench
 	go run ./test/bench
 
-soak: build test/clients/node_modules/.done
+soak: build test/clients/node_modules/.done ## kill it fifty times, and do what can be done in 200 random orders
 	@./test/install.sh run test
 	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel' -v ./internal/service ./test/...
 
-lint: console/dist/index.html
+lint: console/dist/index.html ## check form and types, for each system that the command line runs on
 	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
@@ -59,9 +66,9 @@ lint: console/dist/index.html
 	@echo "go vet for linux/arm64"; GOARCH=arm64 go vet ./...
 	cd console && npx tsc --noEmit
 
-screenshots: build
+screenshots: build ## take the pictures of docs/screenshots from the demo
 	@./test/install.sh run test screenshots
 	go run ./test/screenshots
 
-clean:
-	rm -rf bin console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg console/src/api/schema.gen.ts console/openapi.json
+clean: ## remove what was built
+	rm -rf bin .dev console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg console/src/api/schema.gen.ts console/openapi.json
