@@ -21,6 +21,21 @@ var layers = [][]string{
 	{"cmd"},
 }
 
+// rooms are the packages of the service that are about one thing each, and whom of the
+// others each may import. The service itself puts them together.
+var rooms = map[string][]string{
+	"secret": {},
+}
+
+// roomOf names the room that a package is; "" if it is none.
+func roomOf(path string) string {
+	room, _ := strings.CutPrefix(path, "internal/service/")
+	if room == path {
+		return ""
+	}
+	return room
+}
+
 func layerOf(path string) int {
 	return slices.IndexFunc(layers, func(row []string) bool {
 		return slices.ContainsFunc(row, func(prefix string) bool { return path == prefix || strings.HasPrefix(path, prefix+"/") })
@@ -64,6 +79,14 @@ func TestImportsRunOneWay(t *testing.T) {
 			to, ours := strings.CutPrefix(imported, "crelvo/")
 			if layer == 0 && slices.Contains(outside, imported) {
 				t.Errorf("%s imports %s; the core has no input or output", from, imported)
+			}
+			if room := roomOf(from); room != "" && ours {
+				if _, known := rooms[room]; !known {
+					t.Errorf("%s is no room of the table", from)
+				}
+				if other := roomOf(to); to == "internal/service" || other != "" && !slices.Contains(rooms[room], other) {
+					t.Errorf("%s imports %s; the table of rooms does not let it", from, to)
+				}
 			}
 			if !ours || layerOf(to) < 0 || unit(from) == unit(to) {
 				continue

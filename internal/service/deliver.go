@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
+	"crelvo/internal/service/secret"
 	"crelvo/internal/upstream"
 )
 
@@ -137,21 +137,15 @@ func (s *Service) deliverOne(ctx context.Context, d record.Delivery) error {
 	if err != nil {
 		return err
 	}
-	var secret upstreamSecret
-	if to.Secret != nil {
-		plain, err := s.decrypt(to.Secret, destinationUse)
-		if err != nil {
-			return err
-		}
-		if err := json.Unmarshal(plain, &secret); err != nil {
-			return err
-		}
+	as, err := s.safe.OpenSignIn(to.Secret, secret.Destination)
+	if err != nil {
+		return err
 	}
 	v := versions[0]
 	list := files[d.VersionID]
 	slices.SortFunc(list, func(a, b catalog.File) int { return int(a.ID - b.ID) })
 	return e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version, Files: list,
-		URL: to.URL, User: secret.User, Secret: secret.Secret, Client: upstream.Plain(to.URL, to.Private), Agent: s.settings.Version,
+		URL: to.URL, User: as.User, Secret: as.Secret, Client: upstream.Plain(to.URL, to.Private), Agent: s.settings.Version,
 		Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return s.Open(ctx, f) }})
 }
 

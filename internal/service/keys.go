@@ -19,10 +19,8 @@ import (
 	"crelvo/internal/core/attest"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
+	"crelvo/internal/service/secret"
 )
-
-// keyUse binds what is encrypted to its use.
-var keyUse = []byte("crelvo: a key that signs releases")
 
 var keyName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 
@@ -143,7 +141,7 @@ func (s *Service) newSigningKey(caller access.Caller, n NewKey) (record.SigningK
 	if err != nil {
 		return record.SigningKey{}, bad("bad-key", "the secret key cannot be used: %v", err)
 	}
-	var public, secret bytes.Buffer
+	var public, plain bytes.Buffer
 	armored, err := armor.Encode(&public, openpgp.PublicKeyType, nil)
 	if err == nil {
 		err = entity.Serialize(armored)
@@ -152,13 +150,13 @@ func (s *Service) newSigningKey(caller access.Caller, n NewKey) (record.SigningK
 		err = armored.Close()
 	}
 	if err == nil {
-		err = entity.SerializePrivateWithoutSigning(&secret, nil)
+		err = entity.SerializePrivateWithoutSigning(&plain, nil)
 	}
 	if err != nil {
 		return record.SigningKey{}, err
 	}
 	public.WriteByte('\n')
-	sealed, err := s.encrypt(secret.Bytes(), keyUse)
+	sealed, err := s.safe.Seal(plain.Bytes(), secret.SigningKey)
 	return record.SigningKey{Name: n.Name, Fingerprint: fingerprint(entity), Public: public.String(), Secret: sealed, ByName: caller.Name, At: s.Now()}, err
 }
 
@@ -244,14 +242,14 @@ func (s *Service) signerNamed(ctx context.Context, name string) (*signer, error)
 	if i < 0 {
 		return nil, fault.New(fault.Conflict, "no-such-key", "there is no key %s to sign with", name).WithHint("Make it with crelvo key add %s --sign, or have the track sign with another.", name)
 	}
-	secret, err := s.decrypt(keys[i].Secret, keyUse)
-	if errors.Is(err, errOtherKey) {
+	plain, err := s.safe.Open(keys[i].Secret, secret.SigningKey)
+	if errors.Is(err, secret.ErrOtherKey) {
 		return nil, fault.New(fault.Conflict, "key-lost", "the secret part of the key %s was lost with the server's key", name).WithHint("Add it again: crelvo key remove %s, then crelvo key add %s --sign.", name, name)
 	}
 	if err != nil {
 		return nil, err
 	}
-	entity, err := openpgp.ReadEntity(packet.NewReader(bytes.NewReader(secret)))
+	entity, err := openpgp.ReadEntity(packet.NewReader(bytes.NewReader(plain)))
 	return &signer{entity: entity, now: s.Now}, err
 }
 

@@ -49,7 +49,7 @@ func (s *Service) newDirectory(all []record.StoredRepository, claims []record.Cl
 	d := &directory{byName: make(map[string]catalog.Repository, len(all)), byID: make(map[int64]catalog.Repository, len(all)),
 		behind: map[int64][]chain.Member{}}
 	for _, r := range all {
-		if err := s.unseal(r.Secret, r.Mirror); err != nil {
+		if err := s.safe.OpenMirror(r.Secret, r.Mirror); err != nil {
 			s.log.Error("a mirror cannot sign in to its upstream", "mirror", r.Name, "error", err)
 		}
 		d.byName[r.Name], d.byID[r.ID] = r.Repository, r.Repository
@@ -370,7 +370,7 @@ func (s *Service) AddRepository(ctx context.Context, caller access.Caller, n New
 	if err != nil {
 		return r, err
 	}
-	sealed, err := s.seal(r.Mirror)
+	sealed, err := s.safe.SealMirror(r.Mirror)
 	if err != nil {
 		return r, err
 	}
@@ -483,7 +483,7 @@ func (s *Service) EditRepository(ctx context.Context, caller access.Caller, name
 			return before, err
 		}
 	}
-	sealed, err := s.seal(after.Mirror)
+	sealed, err := s.safe.SealMirror(after.Mirror)
 	if err != nil {
 		return before, err
 	}

@@ -24,6 +24,7 @@ import (
 	"crelvo/internal/ecosystem/nuget"
 	"crelvo/internal/ecosystem/pypi"
 	"crelvo/internal/record"
+	"crelvo/internal/service/secret"
 )
 
 // Ecosystems is the table of all kinds of package that Crelvo knows.
@@ -66,6 +67,7 @@ type Service struct {
 	ecosystems  map[string]ecosystem.Ecosystem
 	databaseNow func(context.Context) (time.Time, error)
 	settings    Settings
+	safe        secret.Safe
 	log         *slog.Logger
 
 	repositories atomic.Pointer[directory]
@@ -141,7 +143,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if settings.Now == nil {
 		settings.Now = time.Now
 	}
-	s := &Service{db: db, databaseNow: db.Now, blobs: blobs, settings: settings, log: settings.Log, seed: maphash.MakeSeed(),
+	s := &Service{db: db, databaseNow: db.Now, blobs: blobs, settings: settings, safe: secret.New(settings.SecretKey), log: settings.Log, seed: maphash.MakeSeed(),
 		ecosystems: map[string]ecosystem.Ecosystem{}, hashing: make(chan struct{}, 2)}
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e

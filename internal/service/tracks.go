@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
@@ -14,6 +13,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/promotion"
 	"crelvo/internal/record"
+	"crelvo/internal/service/secret"
 	"crelvo/internal/upstream"
 )
 
@@ -335,9 +335,6 @@ type NewDestination struct {
 	Name, Ecosystem, URL, User, Secret string
 }
 
-// destinationUse binds what is encrypted to its use.
-var destinationUse = []byte("crelvo: how promotions sign in to where they go on to")
-
 // Destinations lists all destinations, without their secrets.
 func (s *Service) Destinations(ctx context.Context) ([]record.Destination, error) {
 	return s.db.Destinations(ctx)
@@ -360,14 +357,8 @@ func (s *Service) SetDestination(ctx context.Context, caller access.Caller, n Ne
 	}
 	d := record.Destination{Name: n.Name, Ecosystem: n.Ecosystem, URL: strings.TrimSuffix(n.URL, "/") + "/", ByName: caller.Name, At: s.Now()}
 	d.Private = upstream.LeadsToPrivate(ctx, d.URL)
-	if n.User != "" || n.Secret != "" {
-		plain, err := json.Marshal(upstreamSecret{User: n.User, Secret: n.Secret})
-		if err != nil {
-			return err
-		}
-		if d.Secret, err = s.encrypt(plain, destinationUse); err != nil {
-			return err
-		}
+	if d.Secret, err = s.safe.SealSignIn(secret.SignIn{User: n.User, Secret: n.Secret}, secret.Destination); err != nil {
+		return err
 	}
 	return s.db.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.SetDestination(ctx, d); err != nil {
