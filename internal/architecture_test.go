@@ -24,7 +24,9 @@ var layers = [][]string{
 // rooms are the packages of the service that are about one thing each, and whom of the
 // others each may import. The service itself puts them together.
 var rooms = map[string][]string{
-	"secret": {},
+	"act":      {},
+	"secret":   {},
+	"counting": {"act"},
 }
 
 // roomOf names the room that a package is; "" if it is none.

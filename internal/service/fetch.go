@@ -236,12 +236,11 @@ func (s *Service) openStored(ctx context.Context, f catalog.File) (ecosystem.See
 
 // Downloaded implements ecosystem.Desk.
 func (s *Service) Downloaded(caller access.Caller, f catalog.File, fetched bool) {
-	now := s.Now()
-	s.downloads.add(f.VersionID, caller, now)
+	s.counting.Downloaded(f.VersionID, caller)
 	if s.mirrorOf(f.RepositoryID) == nil {
 		return
 	}
-	s.mirroring.add(f.RepositoryID, now, func(h *record.MirrorHour) {
+	s.counting.Mirror(f.RepositoryID, func(h *record.MirrorHour) {
 		h.BytesServed += f.Digests.Size
 		if !fetched {
 			h.Hits++

@@ -117,7 +117,7 @@ func (s *Service) byToken(ctx context.Context, secret string, from Origin) (call
 			caller.Token, caller.Name, known.value.ends.UTC().Format(timeForm)).
 			WithHint("Make a new one with crelvo token new.")
 	}
-	s.downloads.tokenUsed(record.TokenUse{TokenID: known.value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
+	s.counting.TokenUsed(record.TokenUse{TokenID: known.value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
 	return caller, caller, nil
 }
 

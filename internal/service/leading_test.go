@@ -164,7 +164,7 @@ func TestLargestFile(t *testing.T) {
 	place := (&deploying{version: "1.0"}).place("", "bin")
 	for _, length := range []int64{2000, -1} {
 		read := 0
-		body := io.TeeReader(io.LimitReader(zeroBytes{}, 2000), counting{&read})
+		body := io.TeeReader(io.LimitReader(zeroBytes{}, 2000), countingWriter{&read})
 		if _, err := n.Receive(t.Context(), n.admin, r, maven.Maven{}, place, body, length); !fault.Is(err, fault.TooLarge) {
 			t.Errorf("2000 bytes of 1000, length %d: %v", length, err)
 		}
@@ -187,6 +187,6 @@ type zeroBytes struct{}
 
 func (zeroBytes) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
-type counting struct{ n *int }
+type countingWriter struct{ n *int }
 
-func (c counting) Write(p []byte) (int, error) { *c.n += len(p); return len(p), nil }
+func (c countingWriter) Write(p []byte) (int, error) { *c.n += len(p); return len(p), nil }

@@ -158,7 +158,7 @@ func (s *Service) staleListing(m *mirror, known *record.UpstreamDocument, err er
 	if known == nil {
 		return listed{}, s.inWords(m, err)
 	}
-	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Stale++ })
+	s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Stale++ })
 	why := err.Error()
 	if f := (*upstream.Failure)(nil); errors.As(err, &f) {
 		why = f.What
@@ -369,7 +369,7 @@ func (s *Service) noteUnreadable(ctx context.Context, m *mirror, known *record.U
 
 // noteFailure notes that a document could not be refreshed, and gives err back.
 func (s *Service) noteFailure(ctx context.Context, m *mirror, known *record.UpstreamDocument, err error) error {
-	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Failures++ })
+	s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Failures++ })
 	if known != nil {
 		if noteErr := s.db.FailedUpstreamDocument(ctx, m.ID, known.Path, s.Now(), err.Error()); noteErr != nil {
 			s.log.Error("a stale document could not be noted", "error", noteErr)

@@ -70,7 +70,7 @@ func (s *Service) setMirrors(d *directory) error {
 		}
 		if m.source == nil {
 			var err error
-			if m.source, err = upstream.New(*r.Mirror, "crelvo/"+s.settings.Version, &mirrorObserver{s, id}, s.Now); err != nil {
+			if m.source, err = upstream.New(*r.Mirror, "crelvo/"+s.settings.Version, s.counting.Observer(id), s.Now); err != nil {
 				return err
 			}
 			if m.unreadable, err = lru.New[string, unreadable](1000); err != nil {
@@ -150,7 +150,7 @@ func (s *Service) mirrorFile(ctx context.Context, m *mirror, q catalog.FileQuest
 		return s.fetchCopy(ctx, m, flight, q, place, path, stated, known)
 	})
 	if begun {
-		s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Misses++ })
+		s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Misses++ })
 	}
 	return ecosystem.Found{Arriving: &arriving{flight, &passing{service: s, mirror: m, place: place, path: path, digests: stated}}, Mirror: m.Name, Fetched: begun}, nil
 }
@@ -405,7 +405,7 @@ func (s *Service) fetchChecksum(ctx context.Context, m *mirror, at, path string,
 
 // upstreamFault makes a fault of a failure to fetch.
 func (s *Service) upstreamFault(m *mirror, err error) error {
-	s.mirroring.add(m.ID, s.Now(), func(h *record.MirrorHour) { h.Failures++ })
+	s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Failures++ })
 	return s.inWords(m, err)
 }
 

@@ -180,10 +180,10 @@ func TestMirrorCountsAreKept(t *testing.T) {
 	}
 	canceled, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := n.flushCounts(canceled); err == nil {
+	if err := n.counting.Flush(canceled); err == nil {
 		t.Error("counting without a database went well")
 	}
-	n.mirroring.add(r.ID, n.Now(), func(h *record.MirrorHour) { h.Misses++ })
+	n.counting.Mirror(r.ID, func(h *record.MirrorHour) { h.Misses++ })
 	state, err := n.MirrorState(t.Context(), n.admin, "shore", 2)
 	if err != nil || state.Contacts[0].ContactAt == nil {
 		t.Fatalf("the contact is lost: %+v, %v", state.Contacts, err)

@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
+	"crelvo/internal/service/act"
 )
 
 // Refusal is an attempt that was refused, for the activity record.
@@ -79,7 +80,7 @@ func (s *Service) noteRefusals(ctx context.Context) error {
 	s.refusals.writing.Lock()
 	defer s.refusals.writing.Unlock()
 	due := s.refusals.due(now)
-	later, bad, err := writeAll(ctx, s.db, due, func(tx *record.Tx, due []noting) error {
+	later, bad, err := act.WriteAll(ctx, s.db, due, func(tx *record.Tx, due []noting) error {
 		for _, n := range due {
 			if err := tx.Append(ctx, n.event(now)); err != nil {
 				return err

@@ -24,6 +24,7 @@ import (
 	"crelvo/internal/ecosystem/nuget"
 	"crelvo/internal/ecosystem/pypi"
 	"crelvo/internal/record"
+	"crelvo/internal/service/counting"
 	"crelvo/internal/service/secret"
 )
 
@@ -86,9 +87,8 @@ type Service struct {
 	plugins      *lru.Cache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]]
 	small        *lru.Cache[[32]byte, []byte] // contents of small files
 
-	mirrors   atomic.Pointer[map[int64]*mirror]
-	jobs      jobs
-	mirroring mirrorCounter
+	mirrors atomic.Pointer[map[int64]*mirror]
+	jobs    jobs
 
 	sights           *lru.Cache[catalog.Sight, seen]
 	accessGeneration atomic.Uint64
@@ -107,12 +107,11 @@ type Service struct {
 	// lookedAt is up to when completeQuiet has seen what was touched.
 	lookedAt time.Time
 
-	downloads counter
-	counting  sync.Mutex // held while counts are written: who asks for them sees all before
-	watchers  watchers
-	keeping   keeping
-	worries   worries
-	unasked   unasked
+	counting *counting.Counting
+	watchers watchers
+	keeping  keeping
+	worries  worries
+	unasked  unasked
 }
 
 // aged is a cached value with the generation it was read in.
@@ -145,6 +144,7 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	}
 	s := &Service{db: db, databaseNow: db.Now, blobs: blobs, settings: settings, safe: secret.New(settings.SecretKey), log: settings.Log, seed: maphash.MakeSeed(),
 		ecosystems: map[string]ecosystem.Ecosystem{}, hashing: make(chan struct{}, 2)}
+	s.counting = counting.New(db, s.Now, s.countsLost)
 	for _, e := range Ecosystems() {
 		s.ecosystems[e.Name()] = e
 	}
@@ -203,7 +203,7 @@ func (s *Service) Ready(ctx context.Context) error { return s.db.PingContext(ctx
 func (s *Service) Run(ctx context.Context) {
 	var running sync.WaitGroup
 	running.Go(func() { s.db.Listen(ctx, s.heard, s.forgetAll) })
-	running.Go(func() { s.every(ctx, 2*time.Second, "counting downloads", s.flushCounts) })
+	running.Go(func() { s.every(ctx, 2*time.Second, "counting downloads", s.counting.Flush) })
 	running.Go(func() {
 		s.every(ctx, max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), "completing quiet versions", s.completeQuiet)
 	})
@@ -222,7 +222,7 @@ func (s *Service) Run(ctx context.Context) {
 	s.promoting.end()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if err := s.flushCounts(final); err != nil {
+	if err := s.counting.Flush(final); err != nil {
 		s.log.Error("the last downloads were not counted", "error", err)
 	}
 	if err := s.noteRefusals(final); err != nil {

@@ -476,11 +476,11 @@ func TestDownloadsAreCounted(t *testing.T) {
 	}
 	canceled, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := n.flushCounts(canceled); err == nil {
+	if err := n.counting.Flush(canceled); err == nil {
 		t.Error("counting without a database went well")
 	}
 	n.Downloaded(n.admin, f, false)
-	if err := n.flushCounts(t.Context()); err != nil {
+	if err := n.counting.Flush(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	uses, err := n.db.Uses(t.Context(), []int64{p.Versions[0].ID})

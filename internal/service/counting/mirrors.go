@@ -1,4 +1,4 @@
-package service
+package counting
 
 import (
 	"sync"
@@ -100,13 +100,13 @@ func (c *mirrorCounter) giveBack(hours []record.MirrorHour, contacts []record.Up
 
 // mirrorObserver notes what the upstreams of one mirror do.
 type mirrorObserver struct {
-	s  *Service
+	of *Counting
 	id int64
 }
 
 // Answered implements upstream.Observer.
 func (o *mirrorObserver) Answered(url string, at time.Time, firstByte time.Duration) {
-	c := &o.s.mirroring
+	c := &o.of.mirrors
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	h := c.hour(o.id, at)
@@ -119,7 +119,7 @@ func (o *mirrorObserver) Answered(url string, at time.Time, firstByte time.Durat
 
 // Failed implements upstream.Observer.
 func (o *mirrorObserver) Failed(f *upstream.Failure, at, since time.Time) {
-	c := &o.s.mirroring
+	c := &o.of.mirrors
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n := c.contact(o.id, f.Upstream)
@@ -129,7 +129,7 @@ func (o *mirrorObserver) Failed(f *upstream.Failure, at, since time.Time) {
 
 // Fetched implements upstream.Observer.
 func (o *mirrorObserver) Fetched(n int64) {
-	o.s.mirroring.add(o.id, o.s.Now(), func(h *record.MirrorHour) { h.BytesFetched += n })
+	o.of.Mirror(o.id, func(h *record.MirrorHour) { h.BytesFetched += n })
 }
 
 func timeOrNil(t time.Time) *time.Time {

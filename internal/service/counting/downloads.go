@@ -1,10 +1,7 @@
-package service
+package counting
 
 import (
-	"context"
-	"errors"
 	"maps"
-	"slices"
 	"sync"
 	"time"
 
@@ -134,70 +131,6 @@ type dayCount struct {
 	versionDay
 	tally
 	users map[int64]time.Time
-}
-
-// flushCounts writes what was counted. What cannot be written now is kept for the
-// next time, and what can never be written is dropped, with a concern.
-func (s *Service) flushCounts(ctx context.Context) error {
-	s.counting.Lock()
-	defer s.counting.Unlock()
-	taken := s.downloads.take()
-	hours, contacts := s.mirroring.take()
-	if len(taken.days)+len(taken.users)+len(taken.tokens)+len(hours)+len(contacts) == 0 {
-		return nil
-	}
-	rows := make(map[versionDay]*dayCount, len(taken.days))
-	var days []*dayCount
-	for k, n := range taken.days {
-		rows[k] = &dayCount{k, n, map[int64]time.Time{}}
-		days = append(days, rows[k])
-	}
-	for k, at := range taken.users {
-		if row := rows[k.versionDay]; row != nil {
-			row.users[k.principal] = at
-		}
-	}
-	lateDays, badDays, err1 := writeAll(ctx, s.db, days, func(tx *record.Tx, days []*dayCount) error { return tx.CountDownloads(ctx, downloadsOf(days)) })
-	lateWith, badWith, err2 := writeAll(ctx, s.db, slices.Collect(maps.Keys(taken.with)), func(tx *record.Tx, with []versionToken) error {
-		var versions, owners []int64
-		var names []string
-		for _, k := range with {
-			versions, owners, names = append(versions, k.version), append(owners, k.principal), append(names, k.token)
-		}
-		return tx.NoteTokenDownloads(ctx, owners, names, versions, s.Now())
-	})
-	lateUses, badUses, err3 := writeAll(ctx, s.db, slices.Collect(maps.Values(taken.tokens)), func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
-	lateHours, badHours, err4 := writeAll(ctx, s.db, hours, func(tx *record.Tx, hours []record.MirrorHour) error { return tx.CountMirrors(ctx, hours) })
-	lateContacts, badContacts, err5 := writeAll(ctx, s.db, contacts, func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
-	s.mirroring.giveBack(lateHours, lateContacts)
-	back := newCounted()
-	for _, row := range lateDays {
-		back.days[row.versionDay] = row.tally
-		for principal, at := range row.users {
-			back.users[dayUser{row.versionDay, principal}] = at
-		}
-	}
-	for _, k := range lateWith {
-		back.with[k] = true
-	}
-	for _, use := range lateUses {
-		back.tokens[use.TokenID] = use
-	}
-	s.downloads.giveBack(back)
-	if lost := len(badDays) + len(badWith) + len(badUses) + len(badHours) + len(badContacts); lost > 0 {
-		s.log.Error("some counts cannot be written and were dropped", "rows", lost)
-		s.worry("counts", Concern{Level: "wrong", What: plural(int64(lost), "row") + " of what was counted could not be written and was dropped, last at " + s.Now().UTC().Format(timeForm),
-			Do: "The log of the service has the time; tell whoever looks after Crelvo. All other counts were written.", Page: "/status"})
-	}
-	return errors.Join(err1, err2, err3, err4, err5)
-}
-
-// countedNow writes what was counted, where a request wants to show it. What
-// cannot be counted now is no reason to refuse the request.
-func (s *Service) countedNow(ctx context.Context) {
-	if err := s.flushCounts(ctx); err != nil {
-		s.log.Warn("what was counted could not be written yet", "error", err)
-	}
 }
 
 func downloadsOf(days []*dayCount) (batch record.Downloads) {

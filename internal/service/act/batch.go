@@ -1,4 +1,5 @@
-package service
+// Package act is how anything is done in the service, whatever it is about.
+package act
 
 import (
 	"context"
@@ -7,12 +8,12 @@ import (
 	"crelvo/internal/record"
 )
 
-// writeAll writes a batch of what was counted or noted in memory. If a batch
+// WriteAll writes a batch of what was counted or noted in memory. If a batch
 // cannot be written for another reason than a database that is away, its halves
 // are tried, down to single rows: one bad row costs only itself. It gives back
 // the rows that were not written because the database is away, with the error,
 // and those that nothing will ever write.
-func writeAll[T any](ctx context.Context, db *record.DB, rows []T, write func(tx *record.Tx, rows []T) error) (later, bad []T, err error) {
+func WriteAll[T any](ctx context.Context, db *record.DB, rows []T, write func(tx *record.Tx, rows []T) error) (later, bad []T, err error) {
 	if len(rows) == 0 {
 		return nil, nil, nil
 	}
@@ -27,7 +28,7 @@ func writeAll[T any](ctx context.Context, db *record.DB, rows []T, write func(tx
 	}
 	half := len(rows) / 2
 	for _, part := range [][]T{rows[:half], rows[half:]} {
-		l, b, partErr := writeAll(ctx, db, part, write)
+		l, b, partErr := WriteAll(ctx, db, part, write)
 		later, bad = slices.Concat(later, l), slices.Concat(bad, b)
 		if partErr != nil {
 			err = partErr

@@ -1,0 +1,104 @@
+// Package counting counts in memory what is too frequent to be written each time:
+// downloads, uses of tokens, what mirrors do. Flush writes it; who wants to show counts
+// flushes first, and then sees all that was counted before.
+package counting
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/upstream"
+)
+
+// Counting is what was counted. Its methods may be called at the same time.
+type Counting struct {
+	db        *record.DB
+	now       func() time.Time
+	lost      func(rows int)
+	flushing  sync.Mutex // held while counts are written: who asks for them sees all before
+	downloads counter
+	mirrors   mirrorCounter
+}
+
+// New makes a Counting that writes to db. lost is told of rows that nothing will ever
+// write, and that were dropped.
+func New(db *record.DB, now func() time.Time, lost func(rows int)) *Counting {
+	return &Counting{db: db, now: now, lost: lost}
+}
+
+// Downloaded counts a download of a version.
+func (c *Counting) Downloaded(version int64, caller access.Caller) {
+	c.downloads.add(version, caller, c.now())
+}
+
+// TokenUsed notes the last use of a token.
+func (c *Counting) TokenUsed(use record.TokenUse) { c.downloads.tokenUsed(use) }
+
+// Mirror counts something in the hour of a mirror.
+func (c *Counting) Mirror(mirror int64, count func(h *record.MirrorHour)) {
+	c.mirrors.add(mirror, c.now(), count)
+}
+
+// Observer notes what the upstreams of a mirror do.
+func (c *Counting) Observer(mirror int64) upstream.Observer { return &mirrorObserver{c, mirror} }
+
+// Flush writes what was counted. What cannot be written now is kept for the
+// next time, and what can never be written is dropped, with a concern.
+func (c *Counting) Flush(ctx context.Context) error {
+	c.flushing.Lock()
+	defer c.flushing.Unlock()
+	taken := c.downloads.take()
+	hours, contacts := c.mirrors.take()
+	if len(taken.days)+len(taken.users)+len(taken.tokens)+len(hours)+len(contacts) == 0 {
+		return nil
+	}
+	rows := make(map[versionDay]*dayCount, len(taken.days))
+	var days []*dayCount
+	for k, n := range taken.days {
+		rows[k] = &dayCount{k, n, map[int64]time.Time{}}
+		days = append(days, rows[k])
+	}
+	for k, at := range taken.users {
+		if row := rows[k.versionDay]; row != nil {
+			row.users[k.principal] = at
+		}
+	}
+	lateDays, badDays, err1 := act.WriteAll(ctx, c.db, days, func(tx *record.Tx, days []*dayCount) error { return tx.CountDownloads(ctx, downloadsOf(days)) })
+	lateWith, badWith, err2 := act.WriteAll(ctx, c.db, slices.Collect(maps.Keys(taken.with)), func(tx *record.Tx, with []versionToken) error {
+		var versions, owners []int64
+		var names []string
+		for _, k := range with {
+			versions, owners, names = append(versions, k.version), append(owners, k.principal), append(names, k.token)
+		}
+		return tx.NoteTokenDownloads(ctx, owners, names, versions, c.now())
+	})
+	lateUses, badUses, err3 := act.WriteAll(ctx, c.db, slices.Collect(maps.Values(taken.tokens)), func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
+	lateHours, badHours, err4 := act.WriteAll(ctx, c.db, hours, func(tx *record.Tx, hours []record.MirrorHour) error { return tx.CountMirrors(ctx, hours) })
+	lateContacts, badContacts, err5 := act.WriteAll(ctx, c.db, contacts, func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
+	c.mirrors.giveBack(lateHours, lateContacts)
+	back := newCounted()
+	for _, row := range lateDays {
+		back.days[row.versionDay] = row.tally
+		for principal, at := range row.users {
+			back.users[dayUser{row.versionDay, principal}] = at
+		}
+	}
+	for _, k := range lateWith {
+		back.with[k] = true
+	}
+	for _, use := range lateUses {
+		back.tokens[use.TokenID] = use
+	}
+	c.downloads.giveBack(back)
+	if lost := len(badDays) + len(badWith) + len(badUses) + len(badHours) + len(badContacts); lost > 0 {
+		c.lost(lost)
+	}
+	return errors.Join(err1, err2, err3, err4, err5)
+}
