@@ -101,10 +101,36 @@ func ChartsDrawn() chromedp.Action[chromedp.Void] {
 }
 
 // ClickText clicks the first button, link, tab or other control with that text
-// or label.
+// or label. A control that moves at that very moment is missed by a pointer, as by a
+// person's, and is clicked again.
 func ClickText(text string) chromedp.Action[chromedp.Void] {
 	path := fmt.Sprintf(`//*[self::button or self::a or self::input or @role][normalize-space(.)=%q or @aria-label=%q]`, text, text)
-	return chromedp.Click(chromedp.Search(path))
+	watch := fmt.Sprintf(`(() => {
+		window.pressed = false
+		const press = (e) => {
+			for (let at = e.target; at instanceof Element; at = at.parentElement) {
+				if (at.textContent.replace(/\s+/g, " ").trim() === %[1]q || at.getAttribute("aria-label") === %[1]q) window.pressed = true
+			}
+			removeEventListener("click", press, true)
+		}
+		addEventListener("click", press, true)
+		return true
+	})()`, text)
+	click := chromedp.Click(chromedp.Search(path))
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if _, err := chromedp.Evaluate[bool](watch)(ctx, t); err != nil {
+				return err
+			}
+			if _, err := click(ctx, t); err != nil {
+				return err
+			}
+			// Where the click has led to another document, nothing is known of it there.
+			if pressed, err := chromedp.Evaluate[bool](`window.pressed !== false`)(ctx, t); err != nil || pressed || ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+	})
 }
 
 // Unfold clicks the line of a tree that has that name.

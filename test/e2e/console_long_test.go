@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -42,10 +43,18 @@ func TestConsoleLong(t *testing.T) {
 	do(chromedp.Click(chromedp.Search(`//*[@role='treeitem'][.//span[.='long-199']]`)), chromedp.KeyEvent(kb.End), see("long-239"), chromedp.KeyEvent(kb.Home), see("long-000"))
 
 	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/packages"), see("long-239", "Show more"))
-	// The last is in sight when all are there.
-	for _, last := range []string{"long-140", "long-040"} {
-		do(chromedp.WaitEnabled(chromedp.Search(`//button[.='Show more']`)), chromedp.ScrollIntoView(chromedp.Search(`//button[.='Show more']`)), see(last), browser.ClickText("Show more"))
+	end := func(last string) {
+		t.Helper()
+		eventually(t, 20*time.Second, last+" stands at the end", func() bool {
+			there, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("scrollTo(0, document.body.scrollHeight), document.body.innerText.includes(%q)", last)))
+			return err == nil && there
+		})
 	}
+	for _, last := range []string{"long-140", "long-040"} {
+		end(last)
+		do(browser.ClickText("Show more"))
+	}
+	end("long-000")
 	do(chromedp.WaitNotPresent(chromedp.Search(`//button[.='Show more']`)))
 	if n := drawn("tbody tr[data-index]"); n < 5 || n > 100 {
 		t.Errorf("%d rows of the table are drawn", n)

@@ -75,7 +75,7 @@ func TestRetentionCommands(t *testing.T) {
 		t.Errorf("%s", list)
 	}
 	must(t, http.MethodGet, file("1.1.0"), "", 200)
-	says(t, run(3, "sweep", "undo", id, "pkg:maven/*/*@9.9"), "took nothing like that")
+	says(t, run(3, "sweep", "undo", id, "pkg:maven/*/*@9.9"), "took nothing that fits")
 	says(t, run(1, "sweep", "stop", id), "has ended")
 	says(t, run(2, "sweep", "show", "first"), "no number of a sweep")
 	// By hand, the same way.

@@ -267,8 +267,8 @@ func TestPlanRequests(t *testing.T) {
 		}
 	}
 	for path, want := range map[string]string{
-		"/api/v1/use?from=soon":                               "is no day",
-		"/api/v1/use?from=2026-02-01&until=2026-01-01":        "no time of which the use is known",
+		"/api/v1/use?from=soon":                               "is no moment",
+		"/api/v1/use?from=2026-02-01&until=2026-01-01":        "is not known",
 		"/api/v1/use?purl=nothing":                            "no package URL",
 		"/api/v1/use?by=colour":                               "expected value to be one of",
 		"/api/v1/version-users?purl=pkg:maven/a/b":            "no repository that you may read",

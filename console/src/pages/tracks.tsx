@@ -27,7 +27,7 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
             <div className="mb-4 flex flex-wrap items-center gap-3">
               <h1 className="text-2xl font-semibold tracking-tight">{chosen ? chosen.name : "Tracks"}</h1>
               <span className="text-sm text-soft">{chosen?.description}</span>
-              <span className="ml-auto flex items-center gap-2">
+              <span className="ml-auto flex flex-wrap items-center gap-2">
                 {all.length > 1 && <span className="w-44"><Choice label="Track" value={chosen!.name} onChange={(name) => void navigate(`/tracks/${name}`)} options={all.map((t) => [t.name, t.name])} /></span>}
                 <Link to="/signing" className="px-1 text-sm">Keys{me.admin && " and destinations"}</Link>
                 {me.admin && chosen && <Button onClick={() => setRemoving(chosen.name)}>Remove…</Button>}
