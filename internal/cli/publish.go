@@ -103,9 +103,9 @@ func publishFiles(cmd *cobra.Command, c *client.Client, to, as string, paths []s
 	}
 	published, err := c.Publish(cmd.Context(), to, as, files, bars.follow)
 	bars.wait()
-	if p := (*api.Problem)(nil); errors.As(err, &p) && p.Code == "not-here" {
+	if p := (*api.Problem)(nil); errors.As(err, &p) && (p.Code == "not-here" || p.Code == "damaged-upload") {
 		for i := range files {
-			files[i].Here = false // it went away in between
+			files[i].Here = false // it went away in between, or arrived damaged
 		}
 		bars = newProgress(cmd.ErrOrStderr())
 		published, err = c.Publish(cmd.Context(), to, as, files, bars.follow)

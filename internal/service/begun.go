@@ -98,9 +98,13 @@ func (s *Service) arrivedWhole(ctx context.Context, caller access.Caller, name s
 	if staged.Digests.SHA256 == sum {
 		return st, nil
 	}
+	// Nothing that is added to it can make it right.
 	st.Discard()
-	return nil, fault.New(fault.Invalid, "damaged-upload", "what arrived of %s, %d bytes, is not the file with that digest", name, staged.Digests.Size).
-		WithHint("Send the rest of it, or all of it again.")
+	if err := s.blobs.DropBegun(ctx, begun); err != nil {
+		return nil, s.storeFault(err)
+	}
+	return nil, fault.New(fault.Invalid, "damaged-upload", "what arrived of %s, %d bytes, is not the file with that digest, and was dropped", name, staged.Digests.Size).
+		WithHint("Send it again.")
 }
 
 // dropBegun drops what nobody went on with.

@@ -234,6 +234,36 @@ func TestPublishGoesOn(t *testing.T) {
 	}
 }
 
+// TestPublishDamaged: what arrived in pieces and is not what was announced is dropped,
+// and the publication that names it sends the file itself.
+func TestPublishDamaged(t *testing.T) {
+	releases := repository(t, "releases")
+	path := filepath.Join(t.TempDir(), "mended.jar")
+	mended := bigJar(t, pom("example.skerry.berth", "mended", "1.0.0"), 9<<20)
+	if err := os.WriteFile(path, []byte(mended), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256([]byte(mended))
+	damaged := []byte(mended)
+	damaged[len(damaged)/2] ^= 1
+	must(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:]), string(damaged), 200)
+	out, errs, code := crelvoAsAdmin(t, "publish", path, "--to", releases)
+	if code != 0 || !strings.Contains(out, "Published") {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/mended/1.0.0/mended-1.0.0.jar", releases, groupPath), "", 200); string(a.Body) != mended {
+		t.Error("what was published is damaged")
+	}
+	for at, want := range map[string]int{"?at=7": 409, "?at=-1": 400, "?at=x": 400} {
+		if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:])+at, "x"); a.Status != want {
+			t.Errorf("%s: %d %s, want %d", at, a.Status, a.Body, want)
+		}
+	}
+	if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/abc", "x"); a.Status != 400 {
+		t.Errorf("a digest that is none: %d %s", a.Status, a.Body)
+	}
+}
+
 // cutBody ends in the middle.
 type cutBody struct {
 	io.ReadCloser
