@@ -74,7 +74,7 @@ func pinCommand(s *session) *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&p.Repository, "in", "", "the repository that holds it")
 	f.StringVar(&p.Reason, "reason", "", "why it must stay")
-	f.StringVar(&until, "until", "", "until when: a time, a day, or +90d; left out: for good")
+	f.StringVar(&until, "until", "", "until when, such as 2027-06-30 or +90d; left out: for good")
 	f.BoolVar(&p.Off, "off", false, "take the pin off")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd

@@ -91,6 +91,7 @@ func TestDryRunRefuses(t *testing.T) {
 // TestBuildNamesOfCI: names of projects and workflows, the same build twice, and two
 // with one token.
 func TestBuildNamesOfCI(t *testing.T) {
+	repository(t, "releases") // whoever begins builds may publish somewhere
 	title := fmt.Sprintf("skerry/berth %d/Build and test#2", made.Add(1))
 	run := func(want int, args ...string) string {
 		t.Helper()

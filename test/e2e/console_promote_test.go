@@ -61,7 +61,7 @@ func TestConsolePromotion(t *testing.T) {
 	if err := browser.SignIn(other, shared.Address, mate, password); err != nil {
 		t.Fatal(err)
 	}
-	doOther(page("/tracks/"+track), see("Waiting for you", fmt.Sprintf("promotion %d", id)), click(fmt.Sprintf("promotion %d", id)), see("It waits for your word"),
+	doOther(page("/tracks/"+track), see("Waiting for you", fmt.Sprintf("promotion %d", id)), click(fmt.Sprintf("promotion %d", id)), see("It waits for you"),
 		typeInto("textarea[name=comment]", "calm sea"), click("Approve"), see("done", "approved by "+mate+": calm sea"))
 	// The page of who asked follows by itself.
 	do(see("In its place now", "calm sea"))

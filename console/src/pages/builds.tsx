@@ -66,7 +66,7 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
           </div>
         )}
       {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
-      <Dialog open={names} onOpenChange={setNames} title="Names of builds" description="Only whom a name belongs to may record builds of it. Who uses a new name first has it.">
+      <Dialog open={names} onOpenChange={setNames} title="Names of builds" description="Only the owner of a name may record builds of it. Whoever uses a new name first owns it.">
         <Names />
       </Dialog>
     </Panel>

@@ -190,7 +190,7 @@ function Preview({ text }: { text: string }) {
           title="Versions"
           aside={
             <span className="flex flex-wrap gap-2">
-              <span className="w-32"><Choice label="Which versions" value={fate} onChange={setFate} options={[["swept", "that go"], ["kept", "that stay"], ["outside", "not about"], ["", "all"]]} /></span>
+              <span className="w-32"><Choice label="Which versions" value={fate} onChange={setFate} options={[["swept", "that go"], ["kept", "that stay"], ["outside", "not covered"], ["", "all"]]} /></span>
               <span className="w-44"><TextInput aria-label="Filter" placeholder="part of the name" value={match} onChange={(e) => setMatch(e.target.value)} /></span>
             </span>
           }

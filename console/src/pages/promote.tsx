@@ -59,7 +59,7 @@ export default function NewPromotionPage() {
                     </Field>
                   )}
                   <Field label="Release notes"><TextArea name="notes" rows={5} value={notes} onChange={(e) => setNotes(e.target.value)} /></Field>
-                  {(stuck || goOn) && restamps && <Tick checked={goOn} onChange={setGoOn}>Go on past what cannot be changed honestly</Tick>}
+                  {(stuck || goOn) && restamps && <Tick checked={goOn} onChange={setGoOn}>Go on although something cannot be changed without breaking it</Tick>}
                   {promote.error && <div className="mb-3"><ErrorNote error={promote.error} /></div>}
                   <p className="mb-3 text-sm text-soft">
                     {p.state === "failed" ? "As it is, it would fail; that would be on record." : p.state === "waiting" ? "It would wait for what the gates ask for, and then be done by itself." : `All of it appears in ${p.to} together.`}

@@ -101,7 +101,7 @@ function Decision({ p }: { p: Promotion }) {
   const say = useMutation({ mutationFn: (approve: boolean) => api.decide(p.id, { approve, comment }), onSuccess: () => queries.invalidateQueries() });
   return (
     <section className="rounded-lg border border-glow/50 bg-glow-wash px-4 py-3" aria-label="Your decision">
-      <h2 className="mb-2 font-semibold text-glow">It waits for your word</h2>
+      <h2 className="mb-2 font-semibold text-glow">It waits for you</h2>
       <Field label="Comment" hint="Needed to refuse."><TextArea name="comment" value={comment} onChange={(e) => setComment(e.target.value)} /></Field>
       {say.error && <div className="mb-3"><ErrorNote error={say.error} /></div>}
       <div className="flex gap-2">

@@ -189,7 +189,7 @@ function Freed() {
   const run = useMutation({ mutationFn: api.reclaim, onSuccess: () => queries.invalidateQueries() });
   if (!query.data) return null; // only admins see it
   return (
-    <Panel title="Freed" aside={<Button disabled={run.isPending} onClick={() => run.mutate()} title="What the last run found, and nothing has named since, is freed; it runs by itself every night">Free unused bytes</Button>}>
+    <Panel title="Freed" aside={<Button disabled={run.isPending} onClick={() => run.mutate()} title="Frees the bytes that nothing has used since the last run; it runs by itself every night">Free unused bytes</Button>}>
       {run.error && <div className="p-4 pb-2"><ErrorNote error={run.error} /></div>}
       {query.data.length === 0 ? <p className="px-4 py-3 text-sm text-soft">No run yet. Bytes whose grace is over are freed every night.</p> : (
         <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
@@ -239,7 +239,7 @@ function Growth({ days }: { days: Schemas["Space"][] }) {
     const largest = [...sums].sort((a, b) => b[1].at(-1)! - a[1].at(-1)!).slice(0, colours.length);
     return { times: all.map((d) => Date.parse(d) / 1000), series: largest.map(([label, values], i) => ({ label, color: colours[i]!, values })) };
   }, [days]);
-  if (drawn.times.length < 2) return <Empty title="Too young to have grown" />;
+  if (drawn.times.length < 2) return <Empty title="Not enough days to draw yet" />;
   return (
     <figure className="px-3 pt-3 pb-2">
       <Suspense fallback={<div className="h-[150px]" aria-busy="true" />}><Chart times={drawn.times} series={drawn.series} unit={bytes} label="What the largest repositories held, by day" binary /></Suspense>
@@ -283,7 +283,7 @@ function UseView() {
         aside={<span className="flex flex-wrap gap-2"><OneOf label="Order" value={order} onChange={setOrder} options={orders} /><span className="w-32"><Choice label="How far back" value={days} onChange={setDays} options={spans} /></span></span>}
       >
         <Loaded query={query}>
-          {(all) => all.length === 0 ? <Empty title="No package is like that">Choose a longer time, or another order.</Empty> : (
+          {(all) => all.length === 0 ? <Empty title="No package fits">Choose a longer time, or another order.</Empty> : (
             <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
               <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
                 <Head names={["Package", "In", "Downloads", "Before", "Users", "Last used", "Versions", "Size"]} right={[2, 3, 4, 6, 7]} />

@@ -14,7 +14,7 @@ export function Teams({ me }: { me: Schemas["Me"] }) {
     <Panel title="Teams" aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New team</Button>}>
       <Loaded query={query}>
         {(all) =>
-          all.length === 0 ? <Empty title="No teams yet">Give roles to a team, and who joins it has them.</Empty> : (
+          all.length === 0 ? <Empty title="No teams yet">Give roles to a team, and whoever joins it has them.</Empty> : (
             <ul>{all.map((t) => <Team key={t.name} team={t} admin={me.admin} users={(users.data ?? []).map((u) => u.name)} />)}</ul>
           )
         }

@@ -67,7 +67,7 @@ export function Totals({ head, all }: { head: string; all: Total[] }) {
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
           <tr className="border-b border-rule">
-            {[head, "Stay", "Go", "Not about", "Freed", ""].map((h, i) => <th key={h} className={`px-4 py-2 font-medium ${i > 0 && i < 5 ? "text-right" : ""}`}>{h}</th>)}
+            {[head, "Stay", "Go", "Not covered", "Freed", ""].map((h, i) => <th key={h} className={`px-4 py-2 font-medium ${i > 0 && i < 5 ? "text-right" : ""}`}>{h}</th>)}
           </tr>
         </thead>
         <tbody>
@@ -87,7 +87,7 @@ export function Totals({ head, all }: { head: string; all: Total[] }) {
   );
 }
 
-const fates: Record<Schemas["PlanLine"]["fate"], [string, string]> = { kept: ["text-deep", "stays"], swept: ["text-glow", "goes"], outside: ["text-soft", "not about"] };
+const fates: Record<Schemas["PlanLine"]["fate"], [string, string]> = { kept: ["text-deep", "stays"], swept: ["text-glow", "goes"], outside: ["text-soft", "not covered"] };
 
 /** Lines shows versions of a plan, and why. */
 export function PlanLines({ all, policy }: { all: Schemas["PlanLine"][]; policy: string }) {

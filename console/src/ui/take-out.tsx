@@ -19,7 +19,7 @@ export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
         open={open === "withdraw"}
         onOpenChange={(to) => setOpen(to ? "withdraw" : "")}
         title={`Withdraw ${g.version}?`}
-        description="Clients are told not to use it any more, and who asks for exactly this version still gets it. The mark can be taken away again."
+        description="Clients are told not to use it any more; whoever asks for exactly this version still gets it. The mark can be taken away again."
       >
         <Withdraw g={g} close={() => setOpen("")} />
       </Dialog>
