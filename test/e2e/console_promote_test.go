@@ -37,7 +37,9 @@ func TestConsolePromotion(t *testing.T) {
 	do(page("/tracks"), click("New track"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")), typeInto("[role=dialog] input[name=name]", track),
 		typeInto("[role=dialog] textarea", snapshots+"\n"+staging+"\n"+releases), click("Make it"), see(track, staging, "no gates"))
 	// Gates are put on the second hop; one that is none is refused in words.
-	do(chromedp.Click(chromedp.Search(fmt.Sprintf(`//li[.//h2[normalize-space(.)=%q]]//button[.='change what is asked for']`, releases))), chromedp.WaitVisible(chromedp.CSS("[role=dialog] textarea[name=gates]")),
+	// Until each stage says what its repository holds, its lines may still move.
+	do(see("releases", "snapshots"), chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//li[.//h2[normalize-space(.)=%q]]//span[@aria-hidden]`, releases))),
+		chromedp.Click(chromedp.Search(fmt.Sprintf(`//li[.//h2[normalize-space(.)=%q]]//button[.='change what is asked for']`, releases))), chromedp.WaitVisible(chromedp.CSS("[role=dialog] textarea[name=gates]")),
 		typeInto("[role=dialog] textarea[name=gates]", "open sesame"), click("Save"), see("there is no such gate"),
 		chromedp.Evaluate[chromedp.Void](`document.querySelector('[role=dialog] textarea[name=gates]').select()`),
 		typeInto("[role=dialog] textarea[name=gates]", "tests-passed\napproved 1 by "+crew), click("Save"), see("the tests of its build passed", "somebody of "+crew+" approved it"))
