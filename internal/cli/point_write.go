@@ -205,7 +205,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 		}
 		fmt.Fprint(w, mask(udiff.Unified(old, e.path, e.before, e.after)))
 	}
-	old := replaced(cmd.Context(), c, all)
+	old := replaced(cmd.Context(), c, pc.Configured(p.files(setup)), all)
 	for _, t := range old {
 		if t.own {
 			fmt.Fprintf(w, "The token %s, which stands there now, is revoked then.\n", t.name)
@@ -289,14 +289,22 @@ func secretsIn(text string) (found []string) {
 }
 
 // replaced are the tokens that edits take out of files and that still let somebody in,
-// but for the one that the command itself signs in with.
-func replaced(ctx context.Context, c *client.Client, all []edit) (old []oldToken) {
+// but for the one that the command itself signs in with. Only those that stood there for
+// this server are asked about: it must not learn those of another.
+func replaced(ctx context.Context, c *client.Client, uses []ecosystem.Use, all []edit) (old []oldToken) {
 	var me api.Me
 	seen := []string{c.Token}
+	ours := func(text, secret string) bool {
+		server, err := url.Parse(c.Server)
+		return slices.ContainsFunc(uses, func(u ecosystem.Use) bool { return u.Secret == secret }) ||
+			err == nil && slices.ContainsFunc(strings.Split(text, "\n"), func(line string) bool {
+				return strings.Contains(line, server.Host) && slices.Contains(secretsIn(line), secret)
+			})
+	}
 	for _, e := range all {
 		stays := secretsIn(e.after)
 		for _, secret := range secretsIn(e.before) {
-			if slices.Contains(stays, secret) || slices.Contains(seen, secret) {
+			if slices.Contains(stays, secret) || slices.Contains(seen, secret) || !ours(e.before, secret) {
 				continue
 			}
 			seen = append(seen, secret)
