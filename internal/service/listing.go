@@ -289,6 +289,12 @@ func (s *Service) refresh(ctx context.Context, m *mirror, p purl.PURL, path stri
 func (s *Service) whereIs(ctx context.Context, m *mirror, p purl.PURL, path string, request *upstream.Request) error {
 	name, rest, ok := strings.Cut(strings.TrimPrefix(path, "{"), "}")
 	guided, isGuided := m.ecosystem.(ecosystem.Guided)
+	if isGuided {
+		if _, tells, accepts := guided.Older(p); path == tells {
+			request.Path, request.Accept = path, accepts
+			return nil
+		}
+	}
 	if !ok || !isGuided || path[0] != '{' {
 		request.Path = path
 		return nil
@@ -299,7 +305,13 @@ func (s *Service) whereIs(ctx context.Context, m *mirror, p purl.PURL, path stri
 	}
 	first := m.Mirror.Upstreams[0].URL
 	if entrance.document == nil {
-		listing, _, accepts := guided.Older(p)
+		listing, tells, accepts := guided.Older(p)
+		// An entrance that is gone for a moment is no other protocol.
+		if told, err := s.listingFrom(ctx, m, purl.PURL{Ecosystem: m.Ecosystem}, tells); err != nil {
+			return err
+		} else if told.document == nil {
+			return m.source.Wrong(first, "has neither %s nor %s", guided.Entrance(), tells)
+		}
 		request.Address, request.Accept = first+listing, accepts
 		return nil
 	}
@@ -325,6 +337,11 @@ func (s *Service) readListing(ctx context.Context, m *mirror, p purl.PURL, path,
 	if guided, ok := m.ecosystem.(ecosystem.Guided); ok && path == guided.Entrance() {
 		places, err := guided.ReadEntrance(reading)
 		return catalog.Listing{Places: places}, err
+	}
+	if guided, ok := m.ecosystem.(ecosystem.Guided); ok {
+		if _, tells, _ := guided.Older(p); path == tells {
+			return catalog.Listing{}, guided.ReadOlder(reading)
+		}
 	}
 	listing, err := m.ecosystem.ReadListing(ctx, p, reading)
 	listing.Clean()

@@ -8,6 +8,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -18,6 +19,9 @@ import (
 // MostLookedAt is how many bytes of all files together are asked for to tell what they
 // are.
 const MostLookedAt = 16 << 20
+
+// lookLimits is what one look may cost, all files and all tries of what belongs together.
+var lookLimits = budget.Limits{Bytes: 1 << 30, Held: budget.Default.Held, Elements: budget.Default.Elements}
 
 // Glimpsed is a file that may be published, as far as it was looked at.
 type Glimpsed struct {
@@ -69,6 +73,7 @@ func (s *Service) Look(ctx context.Context, caller access.Caller, repositoryName
 	if len(files) == 0 {
 		return nil, nil, fault.New(fault.Invalid, "no-file", "no file was named").WithHint("Give at least one package file.")
 	}
+	ctx = budget.With(ctx, lookLimits)
 	l := look{service: s, caller: caller, repository: repository, files: files, handed: make([]ecosystem.Handed, len(files))}
 	for i, f := range files {
 		if err := text.CheckFileName(f.Name); err != nil {
