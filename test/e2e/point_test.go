@@ -56,8 +56,14 @@ func newPointed(t *testing.T, mirror string, environment ...string) *pointed {
 // point runs crelvo point in the project, and wants an exit code.
 func (p *pointed) point(code int, args ...string) string {
 	p.t.Helper()
+	return p.in("project", code, args...)
+}
+
+// in runs crelvo point in a folder, and wants an exit code.
+func (p *pointed) in(folder string, code int, args ...string) string {
+	p.t.Helper()
 	cmd := exec.CommandContext(p.t.Context(), house.Program(), append([]string{"point"}, args...)...)
-	cmd.Dir = p.dir + "/project"
+	cmd.Dir = filepath.Join(p.dir, folder)
 	cmd.Env = append(append([]string{}, p.environment...), "CRELVO_SERVER="+shared.Address, "CRELVO_TOKEN="+p.token)
 	out, err := cmd.CombinedOutput()
 	if cmd.ProcessState == nil {
@@ -296,7 +302,7 @@ func TestPointPython(t *testing.T) {
 func TestPointNuGet(t *testing.T) {
 	p := newPointed(t, "")
 	p.write("project/a.nupkg", turnstile("1.4.0").NuGet())
-	p.write("home/.config/NuGet/NuGet.Config", []byte("<?xml version=\"1.0\"?>\n<configuration>\n  <!-- mine -->\n  <config>\n    <add key=\"maxHttpRequestsPerSource\" value=\"8\" />\n  </config>\n</configuration>\n"))
+	p.write("home/.config/NuGet/NuGet.Config", []byte("<?xml version=\"1.0\"?>\n<configuration>\n  <!-- mine -->\n  <config>\n    <add key=\"maxHttpRequestsPerSource\" value=\"8\" />\n  </config>\n  <disabledPackageSources>\n    <add key=\"" + p.chain + "\" value=\"true\" />\n  </disabledPackageSources>\n</configuration>\n"))
 	undo := p.pointAndBack([]string{"nuget", "--at", p.chain, "--publish"}, "project/NuGet.Config", "home/.config/NuGet/NuGet.Config")
 	says(t, p.read("home/.config/NuGet/NuGet.Config"), "<!-- mine -->", "maxHttpRequestsPerSource")
 	name, args := nuget("push", "a.nupkg", "-Source", p.chain, "-NonInteractive")
@@ -317,7 +323,8 @@ func TestPointMaven(t *testing.T) {
 	dir := m.project("project", "1.0.0", "x", "x", "package skerry; public class project {}")
 	without := regexp.MustCompile(`<distributionManagement>.*</distributionManagement>\n`)
 	m.write(dir+"/pom.xml", without.ReplaceAllString(p.read("project/pom.xml"), ""))
-	p.write("home/.m2/settings.xml", []byte("<settings>\n  <!-- mine -->\n  <servers>\n    <server>\n      <id>another</id>\n      <password>stays</password>\n    </server>\n  </servers>\n</settings>\n"))
+	// The older mirror of everything leads nowhere.
+	p.write("home/.m2/settings.xml", []byte("<settings>\n  <!-- mine -->\n"+olderMirror("http://127.0.0.1:1/")+"  <servers>\n    <server>\n      <id>another</id>\n      <password>stays</password>\n    </server>\n  </servers>\n</settings>\n"))
 	undo := p.pointAndBack([]string{"maven", "--at", p.chain, "--publish"}, "project/pom.xml", "home/.m2/settings.xml")
 	says(t, p.read("home/.m2/settings.xml"), "<!-- mine -->", "<password>stays</password>")
 	mvn := func(folder string, args ...string) string {
@@ -340,6 +347,22 @@ func TestPointMaven(t *testing.T) {
 	m.write(dir+"/pom.xml", strings.Replace(p.read("project/pom.xml"), "<version>1.1.0-SNAPSHOT</version>", "<version>1.0.0</version>", 1))
 	p.mistakes("maven", true, "project/pom.xml", "home/.m2/settings.xml")
 	undo()
+
+	// Pointed at a house alone, an older mirror of everything stays that of all else:
+	// plugins come by it, which the house has not, and the library from the house.
+	p.write("home/.m2/settings.xml", []byte("<settings>\n"+olderMirror(public)+"</settings>\n"))
+	m.write(user+"/pom.xml", strings.Replace(without.ReplaceAllString(p.read("user/pom.xml"), ""), "1.1.0-SNAPSHOT", "1.0.0", 1))
+	p.in("user", 0, "maven", "--at", p.releases, "--write", "--yes")
+	says(t, p.read("home/.m2/settings.xml"), "<mirrorOf>*,!"+p.releases+"</mirrorOf>")
+	if err := os.RemoveAll(p.dir + "/home/.m2/repository"); err != nil {
+		t.Fatal(err)
+	}
+	mvn("user", "package")
+}
+
+// olderMirror is a mirror of everything in the settings of Maven.
+func olderMirror(address string) string {
+	return "  <mirrors>\n    <mirror>\n      <id>older</id>\n      <url>" + address + "</url>\n      <mirrorOf>*</mirrorOf>\n    </mirror>\n  </mirrors>\n"
 }
 
 // TestPointStrays: what sends a client elsewhere is told by --check, and --write sets

@@ -251,3 +251,22 @@ func FuzzSet(f *testing.F) {
 		}
 	})
 }
+
+func TestRemoveXML(t *testing.T) {
+	entry := []Step{{Name: "c"}, {Name: "off"}, {Name: "add", Attr: "key", Value: "x"}}
+	for _, c := range []struct{ text, want string }{
+		{"<c>\n  <off>\n    <add key=\"y\" />\n    <add key=\"x\" />\n  </off>\n</c>\n", "<c>\n  <off>\n    <add key=\"y\" />\n  </off>\n</c>\n"},
+		{"<c>\r\n<off>\r\n<add key='x'>1</add> \r\n</off>\r\n</c>", "<c>\r\n<off>\r\n</off>\r\n</c>"},
+		{`<c><off><add key="x"/><!-- stays --></off></c>`, `<c><off><!-- stays --></off></c>`},
+		{`<c><off><add key="y"/></off></c>`, `<c><off><add key="y"/></off></c>`},
+		{`<d><off><add key="x"/></off></d>`, `<d><off><add key="x"/></off></d>`},
+		{"", ""},
+	} {
+		if made, err := RemoveXML(c.text, entry); made != c.want || err != nil {
+			t.Errorf("%q: %q, %v; want %q", c.text, made, err, c.want)
+		}
+	}
+	if _, err := RemoveXML("<c><off></c>", entry); err == nil {
+		t.Error("what is not XML was changed")
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -194,6 +195,30 @@ func AddXML(existing string, steps []Step, value string) (string, error) {
 		}
 	}
 	return SetXML(existing, steps, "", value)
+}
+
+// RemoveXML takes an element out, with its line if nothing else stands there. What is
+// not there is no mistake. The first step is the root.
+func RemoveXML(existing string, steps []Step) (string, error) {
+	now, err := ReadXML(existing)
+	if err != nil || now == nil || !steps[0].fits(now) {
+		return existing, err
+	}
+	for _, step := range steps[1:] {
+		i := slices.IndexFunc(now.Children, step.fits)
+		if i < 0 {
+			return existing, nil
+		}
+		now = now.Children[i]
+	}
+	from, to := now.start, max(now.inner, now.end)
+	line := strings.LastIndexByte(existing[:from], '\n') + 1
+	if after := strings.TrimLeft(existing[to:], " \t\r"); strings.TrimSpace(existing[line:from]) == "" && strings.HasPrefix(after, "\n") {
+		from, to = line, len(existing)-len(after)+1
+	}
+	made := existing[:from] + existing[to:]
+	_, err = ReadXML(made)
+	return made, err
 }
 
 func (e *Element) selfClosed(text string) bool {

@@ -20,7 +20,7 @@ func straysWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) [
 			if err != nil || root == nil {
 				continue // which is said already
 			}
-			if off(root, p.ID) {
+			if off(root, p.ID) != nil {
 				said = append(said, fmt.Sprintf("%s switches the source %s off: take it out of disabledPackageSources", name, p.ID))
 			}
 			for _, source := range root.Below("packageSourceMapping", "packageSource") {
@@ -38,11 +38,15 @@ func straysWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) [
 	}
 }
 
-// off tells whether a file switches a source off.
-func off(root *splice.Element, id string) bool {
-	return slices.ContainsFunc(root.Below("disabledPackageSources", "add"), func(e *splice.Element) bool {
-		return e.Attrs["key"] == id && strings.EqualFold(e.Attrs["value"], "true")
-	})
+// off is the entry by which a file switches a source off; nil if there is none. NuGet
+// looks at its key alone, in any case, and passes over a value of false.
+func off(root *splice.Element, id string) *splice.Element {
+	for _, e := range root.Below("disabledPackageSources", "add") {
+		if strings.EqualFold(e.Attrs["key"], id) {
+			return e
+		}
+	}
+	return nil
 }
 
 // mendsWith switches the source on, and gives it everything where a mapping gives it
@@ -59,8 +63,10 @@ func mendsWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) []
 			if err != nil || root == nil {
 				continue
 			}
-			if off(root, p.ID) {
-				add(name, "A source that was switched off", "value", "false", splice.Step{Name: "disabledPackageSources"}, splice.Step{Name: "add", Attr: "key", Value: p.ID})
+			if entry := off(root, p.ID); entry != nil {
+				way := []splice.Step{{Name: "configuration"}, {Name: "disabledPackageSources"}, {Name: "add", Attr: "key", Value: entry.Attrs["key"]}}
+				pieces = append(pieces, ecosystem.Piece{Title: "A source that was switched off", File: name, Language: "xml",
+					Edit: func(text string) (string, error) { return splice.RemoveXML(text, way) }})
 			}
 			if sources := root.Below("packageSourceMapping", "packageSource"); p.Everything && len(sources) > 0 &&
 				!slices.ContainsFunc(sources, func(e *splice.Element) bool { return e.Attrs["key"] == p.ID }) {

@@ -19,7 +19,9 @@ func TestStrays(t *testing.T) {
 	}{
 		{name: "nothing", project: "<configuration><packageSources/></configuration>"},
 		{name: "switched off", own: `<configuration><disabledPackageSources><add key="platform" value="true"/></disabledPackageSources></configuration>`,
-			want: personal + " switches the source platform off", after: `<add key="platform" value="false"/>`},
+			want: personal + " switches the source platform off", after: `<disabledPackageSources></disabledPackageSources>`},
+		{name: "switched off by the key alone", own: `<configuration><disabledPackageSources><add key="Platform" value="false"/></disabledPackageSources></configuration>`,
+			want: personal + " switches the source platform off", after: `<disabledPackageSources></disabledPackageSources>`},
 		{name: "another that is switched off", own: `<configuration><disabledPackageSources><add key="other" value="true"/></disabledPackageSources></configuration>`},
 		{name: "a mapping to others", project: `<configuration><packageSourceMapping><packageSource key="old"><package pattern="*"/></packageSource></packageSourceMapping></configuration>`,
 			want: "gives packages to other sources, and none to platform", after: `<packageSource key="platform">`},
