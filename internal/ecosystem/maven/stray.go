@@ -3,6 +3,7 @@ package maven
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -75,6 +76,9 @@ func mirrors(pattern, id string) bool {
 	return slices.Contains(all, "*") || slices.Contains(all, "external:*") || slices.Contains(all, id)
 }
 
+// gradleAddress is where a build file names a repository, in Groovy's and in Kotlin's form.
+var gradleAddress = regexp.MustCompile(`\burl\s*[=(]?\s*(?:uri\(\s*)?["'](https?://[^"'\s]+)["']`)
+
 // straysGradle is what keeps Gradle from asking where its build file points it.
 func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, file := range []string{"settings.gradle", "settings.gradle.kts"} {
@@ -105,6 +109,13 @@ func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, public := range []string{"mavenCentral()", "google()", "gradlePluginPortal()", "jcenter()"} {
 		if i := strings.Index(text, public); i >= 0 && i < at {
 			said = append(said, fmt.Sprintf("%s in build.gradle is asked before it: take it out", public))
+		}
+	}
+	asked, _, _ := strings.Cut(text[:at], "publishing") // where it publishes, it does not ask
+	for _, other := range gradleAddress.FindAllStringSubmatch(asked, -1) {
+		if !f.Ours(other[1]) {
+			shown, _, _ := ecosystem.Separate(other[1])
+			said = append(said, fmt.Sprintf("the repository %s in build.gradle is asked before it: take it out, or write it below", shown))
 		}
 	}
 	return said

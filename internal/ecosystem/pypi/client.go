@@ -164,13 +164,16 @@ func uvParts(p ecosystem.Pointing) []ecosystem.Piece {
 }
 
 func poetryParts(p ecosystem.Pointing) []ecosystem.Piece {
-	priority := "supplemental"
-	if p.Everything {
-		priority = "primary"
-	}
 	parts := []ecosystem.Piece{
 		{Title: "Where packages come from", File: "pyproject.toml", Language: "toml", There: true, Edit: func(text string) (string, error) {
-			return splice.SetTOML(text, "tool.poetry.source", "name", []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}, {Key: "priority", Value: priority}})
+			source := []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}}
+			if !p.Everything {
+				source = append(source, splice.Setting{Key: "priority", Value: "supplemental"})
+			} else if _, there := poetrySource(text, p.ID)["priority"]; there {
+				// Poetry before 1.5 refuses the key, and a source without it is a primary one.
+				source = append(source, splice.Setting{Key: "priority", Value: "primary"})
+			}
+			return splice.SetTOML(text, "tool.poetry.source", "name", source)
 		}},
 		{Title: "Who you are (the name is the same in all files)", File: "~/.config/pypoetry/auth.toml", Windows: `%APPDATA%\pypoetry\auth.toml`, Language: "toml", Secret: true,
 			Edit: func(text string) (string, error) {
@@ -184,6 +187,16 @@ func poetryParts(p ecosystem.Pointing) []ecosystem.Piece {
 			}})
 	}
 	return parts
+}
+
+// poetrySource is what a project says of a source; nil if it does not name it.
+func poetrySource(project, id string) map[string]string {
+	for _, source := range splice.GetTOML(project, "tool.poetry.source") {
+		if source["name"] == id {
+			return source
+		}
+	}
+	return nil
 }
 
 // usesTOML reads the sources that a project names; secret finds who signs in,
