@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"crypto/rand"
 	"fmt"
 	"io"
@@ -97,7 +98,7 @@ func pointCommand(s *session) *cobra.Command {
 
 func clientNames() []string {
 	names := []string{"curl"}
-	for _, e := range service.Ecosystems() {
+	for _, e := range kinds.All() {
 		for _, c := range e.Clients() {
 			names = append(names, c.Name)
 		}

@@ -13,7 +13,7 @@ import (
 
 // WhyNot implements ecosystem.Desk.
 func (s *Service) WhyNot(ctx context.Context, key catalog.PackageKey, version string) *fault.Error {
-	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	r, ok := s.known().byID[key.RepositoryID]
 	if !ok || !s.shows(key) {
 		return nil
 	}

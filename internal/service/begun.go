@@ -94,7 +94,7 @@ func (s *Service) arrivedWhole(ctx context.Context, caller access.Caller, name s
 	case err != nil:
 		return nil, s.storeFault(err)
 	}
-	st := &staging{file: staged, service: s}
+	st := s.stagingOf(staged)
 	if staged.Digests.SHA256 == sum {
 		return st, nil
 	}

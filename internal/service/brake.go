@@ -46,13 +46,8 @@ const (
 	forgiveAfter = 15 * time.Minute
 )
 
-func newBrake() (*brake, error) {
-	accounts, err := lru.New[string, failures](10_000)
-	if err != nil {
-		return nil, err
-	}
-	places, err := lru.New[string, failures](10_000)
-	return &brake{accounts: accounts, places: places}, err
+func newBrake() *brake {
+	return &brake{accounts: newCache[string, failures](10_000), places: newCache[string, failures](10_000)}
 }
 
 // wait is how long is to be waited after so many failures, the last one then.

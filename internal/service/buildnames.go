@@ -29,7 +29,7 @@ func (s *Service) speaksFor(ctx context.Context, tx *record.Tx, caller access.Ca
 // publishesSomewhere tells whether the caller may publish anything, with the token
 // that it came with.
 func (s *Service) publishesSomewhere(caller access.Caller) bool {
-	for _, r := range s.repositories.Load().byID {
+	for _, r := range s.known().byID {
 		if r.Kind == catalog.House && access.Decide(caller, access.Publish, access.Of(r)).Allowed {
 			return true
 		}

@@ -421,7 +421,7 @@ func (s *Service) madeOf(ctx context.Context, caller access.Caller, report Build
 		made = append(made, found[0])
 	}
 	for _, m := range made {
-		if r := s.repositories.Load().byID[m.RepositoryID]; m.PublisherID != caller.ID && s.Allow(caller, access.Manage, access.Of(r)) != nil {
+		if r := s.known().byID[m.RepositoryID]; m.PublisherID != caller.ID && s.Allow(caller, access.Manage, access.Of(r)) != nil {
 			return nil, fault.New(fault.Denied, "others-version", "%s was published by %s, so %s cannot say which build made it",
 				purlOf(m.Key(), m.Version), m.PublishedBy, caller.Name).WithHint("Record the build with the token that published it.")
 		}
@@ -556,3 +556,13 @@ func (s *Service) buildTitles(ctx context.Context, versions []catalog.Version) (
 	}
 	return titles, err
 }
+
+// hearBuild takes note of builds that were begun or recorded.
+func (s *Service) hearBuild(c record.Change) error {
+	if c.Kind == "build" {
+		s.buildGeneration.Add(1)
+	}
+	return nil
+}
+
+func (s *Service) purgeBuilds() { s.buildGeneration.Add(1) }

@@ -30,14 +30,27 @@ type weighted[K comparable, V any] struct {
 	before map[K]int64 // what is in, by its weight when it was added
 }
 
-func newWeighted[K comparable, V any](count int, limit int64, weigh func(V) int64) (*weighted[K, V], error) {
+// newWeighted makes a cache of at most so many values, which weigh at most limit.
+func newWeighted[K comparable, V any](count int, limit int64, weigh func(V) int64) *weighted[K, V] {
 	w := &weighted[K, V]{weigh: weigh, limit: limit, before: map[K]int64{}}
 	var err error
 	w.lru, err = lru.NewWithEvict(count, func(k K, _ V) {
 		w.total -= w.before[k]
 		delete(w.before, k)
 	})
-	return w, err
+	if err != nil {
+		panic(err) // count is not positive
+	}
+	return w
+}
+
+// newCache makes a cache of at most so many values.
+func newCache[K comparable, V any](count int) *lru.Cache[K, V] {
+	c, err := lru.New[K, V](count)
+	if err != nil {
+		panic(err) // count is not positive
+	}
+	return c
 }
 
 // Get finds a value.
@@ -174,4 +187,9 @@ func (s *Service) housePackage(ctx context.Context, key catalog.PackageKey) (*ca
 	}
 	s.packages.Add(key, aged[record.Known]{value: now, generation: age})
 	return now.Package, nil
+}
+
+func (s *Service) purgeHoldings() {
+	s.packages.Purge()
+	s.composed.Purge()
 }

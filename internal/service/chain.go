@@ -22,7 +22,7 @@ import (
 // for does not depend on that. But then it is not said.
 func (s *Service) ours(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (string, error) {
 	var houses []int64
-	d := s.repositories.Load()
+	d := s.known()
 	for _, m := range d.behind[r.ID] {
 		if m.Kind == catalog.House {
 			houses = append(houses, m.ID)

@@ -18,7 +18,7 @@ import (
 
 // changing finds the house repository and package that somebody wants to change.
 func (s *Service) changing(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey) (catalog.Repository, *catalog.Package, error) {
-	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	r, ok := s.known().byID[key.RepositoryID]
 	if !ok {
 		return r, nil, ecosystem.ErrNoPackage
 	}
@@ -52,7 +52,7 @@ func noVersion(r catalog.Repository, key catalog.PackageKey, version string) err
 // Nothing is changed anywhere if the caller may not change one of those that has what
 // is to be changed.
 func (s *Service) houses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey, has func(*catalog.Package) bool) ([]catalog.PackageKey, error) {
-	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	r, ok := s.known().byID[key.RepositoryID]
 	if !ok || r.Kind != catalog.Chain || key.AsOf != 0 {
 		key.Sight = ""
 		return []catalog.PackageKey{key}, nil
@@ -119,7 +119,7 @@ func (s *Service) SetLabel(ctx context.Context, caller access.Caller, key catalo
 		}
 	}
 	if !set {
-		r := s.repositories.Load().byID[key.RepositoryID]
+		r := s.known().byID[key.RepositoryID]
 		return noVersion(r, key, version)
 	}
 	for _, at := range elsewhere {
@@ -214,7 +214,7 @@ func (s *Service) inHouses(ctx context.Context, caller access.Caller, action acc
 	}
 	for _, v := range versions {
 		if !known[v] {
-			return noVersion(s.repositories.Load().byID[key.RepositoryID], key, v)
+			return noVersion(s.known().byID[key.RepositoryID], key, v)
 		}
 	}
 	for i, at := range houses {

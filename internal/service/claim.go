@@ -31,7 +31,7 @@ func (s *Service) PublishedNames(ctx context.Context, caller access.Caller, name
 		return nil, 0, err
 	}
 	scope := s.scopeOf(r)
-	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return s.repositories.Load().byID[id].Kind != catalog.House })
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return s.known().byID[id].Kind != catalog.House })
 	return s.db.PublishedNames(ctx, scope, strings.TrimSpace(words), maxPublished)
 }
 

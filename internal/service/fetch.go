@@ -32,7 +32,7 @@ func (s *Service) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.F
 	if known, ok := s.files.Get(q); ok && known.generation == age {
 		return known.value, nil
 	}
-	r, ok := s.repositories.Load().byID[q.Key.RepositoryID]
+	r, ok := s.known().byID[q.Key.RepositoryID]
 	if !ok {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
@@ -80,7 +80,7 @@ func (s *Service) packageOf(ctx context.Context, key catalog.PackageKey, version
 
 // packageUntil is packageOf, and until when that holds if nothing changes.
 func (s *Service) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
-	r, ok := s.repositories.Load().byID[key.RepositoryID]
+	r, ok := s.known().byID[key.RepositoryID]
 	if !ok || !s.shows(key) {
 		return nil, forever, ecosystem.ErrNoPackage
 	}
@@ -119,7 +119,7 @@ func (s *Service) Plugins(ctx context.Context, repository catalog.Repository, ec
 	}
 	// Where all names of the namespace are ours, nobody else is asked: what fits
 	// any name fits a * as well.
-	claims := s.repositories.Load().claims
+	claims := s.known().claims
 	if repository.Kind != catalog.Chain {
 		claims = nil
 	}
@@ -252,7 +252,7 @@ func (s *Service) Downloaded(caller access.Caller, f catalog.File, fetched bool)
 // for a moment, so that asking again and again costs little.
 func (s *Service) Folder(ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, path string) (ecosystem.Folder, error) {
 	key := folderKey{repository.ID, repository.AsOf, repository.Sight, e.Name(), path}
-	generation := s.anything.Load() + s.settled.Load()
+	generation := s.anyAge()
 	if known, ok := s.folders.Get(key); ok && known.generation == generation && s.Now().Before(known.until) {
 		return known.value, nil
 	}
@@ -279,3 +279,9 @@ const (
 	largeFolder = 200
 	folderFor   = 10 * time.Second
 )
+
+func (s *Service) purgeResolving() {
+	s.files.Purge()
+	s.folders.Purge()
+	s.plugins.Purge()
+}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"errors"
 	"fmt"
 	"path"
@@ -53,7 +54,7 @@ func (s *Service) Search(ctx context.Context, caller access.Caller, text, reposi
 	}
 	// Behind a chain are others, which its reader may see through it.
 	scope := s.scopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool { return r.Kind == catalog.Chain && repository == "" })...)
-	d := s.repositories.Load()
+	d := s.known()
 	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return !fitsRepo(q, d.byID[id].Name) })
 	limited, cancel := context.WithTimeout(record.Patiently(ctx), searchLimit)
 	defer cancel()
@@ -129,7 +130,7 @@ func (s *Service) Completions(ctx context.Context, caller access.Caller, text st
 				values = append(values, r.Name)
 			}
 		case "ecosystem":
-			for _, e := range Ecosystems() {
+			for _, e := range kinds.All() {
 				values = append(values, e.Name())
 			}
 		case "@":

@@ -23,7 +23,6 @@ const (
 	sessionLength = 12 * time.Hour
 	// DefaultTokenLength is how long tokens last if nothing else is said.
 	DefaultTokenLength = 90 * 24 * time.Hour
-	defaultLongest     = 366 * 24 * time.Hour
 	// warnBefore is how long before its end a token is warned of at most; a short one
 	// is in its last tenth.
 	warnBefore = 7 * 24 * time.Hour
@@ -83,7 +82,7 @@ func (s *Service) byToken(ctx context.Context, secret string, from Origin) (call
 			WithHint("Copy it again, whole and without spaces or line breaks.")
 	}
 	key := memoryKey("token", secret)
-	generation, now := s.accessGeneration.Load(), s.Now()
+	generation, now := s.accessAge(), s.Now()
 	known, ok := s.callers.Get(key)
 	if !ok || known.generation != generation {
 		t, p, err := s.db.ByToken(ctx, sha256.Sum256([]byte(secret)))
@@ -147,7 +146,7 @@ func (s *Service) stillMay(ctx context.Context, caller access.Caller, action acc
 	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
 		return fault.New(fault.Unknown, "token-ended", "the token %q of %s ended meanwhile", caller.Token, caller.Name).WithHint("Make a new one with crelvo token new.")
 	}
-	if caller.Generation == 0 || s.accessGeneration.Load() == caller.Generation { // 0: the program itself
+	if caller.Generation == 0 || s.accessAge() == caller.Generation { // 0: the program itself
 		return nil
 	}
 	p, err := s.db.Principal(ctx, caller.Name)
@@ -186,7 +185,7 @@ func blocked(p record.Principal) *fault.Error {
 
 // Nobody is who did not sign in, with what everybody may do.
 func (s *Service) Nobody(ctx context.Context, from Origin) (access.Caller, error) {
-	generation := s.accessGeneration.Load()
+	generation := s.accessAge()
 	if known := s.nobodys.Load(); known != nil && known.generation == generation {
 		return from.on(access.Caller{Grants: known.value}), nil
 	}
@@ -219,7 +218,7 @@ var wrongPassword = fault.New(fault.Unknown, "wrong-password", "the name or the 
 
 func (s *Service) byPassword(ctx context.Context, name, password string, from Origin) (access.Caller, error) {
 	key := memoryKey("password", name+"\x00"+password)
-	generation, now := s.accessGeneration.Load(), s.Now()
+	generation, now := s.accessAge(), s.Now()
 	if known, ok := s.callers.Get(key); ok && known.generation == generation && now.Before(known.value.ends) {
 		c := from.on(known.value.caller)
 		c.Generation = generation
@@ -240,7 +239,7 @@ func (s *Service) byPassword(ctx context.Context, name, password string, from Or
 
 // tryPassword is byPassword for a password that was not right lately.
 func (s *Service) tryPassword(ctx context.Context, key [32]byte, name, password string, from Origin) (access.Caller, error) {
-	generation, now := s.accessGeneration.Load(), s.Now()
+	generation, now := s.accessAge(), s.Now()
 	who := from.on(access.Caller{Name: name})
 	if err := s.brake.try(name, from.Address, now); err != nil {
 		who.Name = "" // whether there is such a user was not looked up
@@ -328,7 +327,7 @@ func (s *Service) SignOutClient(ctx context.Context, caller access.Caller) error
 // has ended.
 func (s *Service) BySession(ctx context.Context, secret string, from Origin) (access.Caller, error) {
 	key := memoryKey("session", secret)
-	generation, now := s.accessGeneration.Load(), s.Now()
+	generation, now := s.accessAge(), s.Now()
 	if known, ok := s.callers.Get(key); ok && known.generation == generation && now.Before(known.value.ends) {
 		c := from.on(known.value.caller)
 		c.Generation = generation
@@ -362,7 +361,7 @@ func (s *Service) changeAccess(ctx context.Context, do func(tx *record.Tx) error
 		}
 		return do(tx)
 	})
-	s.accessGeneration.Add(1)
+	s.accessChanged()
 	return err
 }
 
@@ -448,7 +447,7 @@ func (s *Service) AddToken(ctx context.Context, caller access.Caller, n NewToken
 // there.
 func (s *Service) namedOnes(caller access.Caller, on []string) error {
 	for _, name := range on {
-		if r, ok := s.repositories.Load().byName[name]; strings.Contains(name, "*") || ok && (s.Allow(caller, access.Read, access.Of(r)) == nil || s.Allow(caller, access.Publish, access.Of(r)) == nil) {
+		if r, ok := s.known().byName[name]; strings.Contains(name, "*") || ok && (s.Allow(caller, access.Read, access.Of(r)) == nil || s.Allow(caller, access.Publish, access.Of(r)) == nil) {
 			continue
 		}
 		return fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
@@ -570,4 +569,10 @@ func (s *Service) RevokeToken(ctx context.Context, caller access.Caller, owner, 
 		event.Subject = p.Name + "/" + name
 		return tx.Append(ctx, event)
 	})
+}
+
+func (s *Service) purgeRights() { s.callers.Purge() }
+
+func (s *Service) choresOfRights() []Chore {
+	return []Chore{{Every: 2 * time.Second, What: "noting refusals", Do: s.noteRefusals, Last: true}}
 }

@@ -68,13 +68,8 @@ func NextTimes(schedule, zone string, from time.Time, n int) ([]time.Time, error
 	return times, nil
 }
 
-// newJobs makes the queue's client.
-func (s *Service) newJobs() error {
-	workers := river.NewWorkers()
-	river.AddWorker(workers, &prefetchWorker{service: s})
-	river.AddWorker(workers, &sweepWorker{service: s})
-	river.AddWorker(workers, &reclaimWorker{service: s})
-	river.AddWorker(workers, &verifyWorker{service: s})
+// newJobs makes the queue's client, for those who work on it.
+func (s *Service) newJobs(workers *river.Workers) error {
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool()), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: jobsAtOnce}}, Workers: workers,
 		JobTimeout: longestJob, Logger: s.log, MaxAttempts: 1})
@@ -82,9 +77,13 @@ func (s *Service) newJobs() error {
 		return err
 	}
 	s.jobs.client, s.jobs.scheduled = client, map[string]string{}
-	s.keepSchedule("verify", map[string]scheduled{"nightly": {schedule: verifyTimes, zone: "UTC", args: verifyArgs{}}})
-	s.keepSchedule("reclaim", map[string]scheduled{"nightly": {schedule: reclaimTimes, zone: "UTC", args: reclaimArgs{}}})
 	return nil
+}
+
+// insertJob puts a job into the queue, to be done at once.
+func (s *Service) insertJob(ctx context.Context, job river.JobArgs) error {
+	_, err := s.jobs.client.Insert(ctx, job, nil)
+	return err
 }
 
 // runJobs works on the queue until ctx ends.
@@ -148,32 +147,4 @@ func (s *Service) keepSchedule(kind string, wanted map[string]scheduled) {
 		}
 		s.jobs.scheduled[id] = rule.zone + " " + rule.schedule
 	}
-}
-
-// schedulePrefetch puts the prefetch rules of a directory on the schedule.
-func (s *Service) schedulePrefetch(d *directory) {
-	wanted := map[string]scheduled{}
-	for id, r := range d.byID {
-		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
-			wanted[itoa(id)] = scheduled{schedule: r.Mirror.Prefetch.Schedule, zone: r.Mirror.Prefetch.Zone, args: prefetchArgs{Mirror: id}}
-		}
-	}
-	s.keepSchedule("prefetch", wanted)
-}
-
-// scheduleSweeps puts the retention policies on the schedule.
-func (s *Service) scheduleSweeps(ctx context.Context) error {
-	stored, err := s.db.Policies(ctx)
-	if err != nil {
-		return err
-	}
-	wanted := map[string]scheduled{}
-	for _, p := range stored {
-		rules, _, err := ParsePolicy(p.Text)
-		if err == nil && rules.Schedule != "" && !p.Paused {
-			wanted[p.Name] = scheduled{schedule: rules.Schedule, zone: rules.Zone, args: sweepArgs{Policy: p.Name}}
-		}
-	}
-	s.keepSchedule("sweep", wanted)
-	return nil
 }

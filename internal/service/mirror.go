@@ -5,12 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	lru "github.com/hashicorp/golang-lru/v2"
 	"io"
 	"net/url"
 	"reflect"
 	"strings"
 	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"golang.org/x/sync/singleflight"
 
@@ -302,7 +303,7 @@ func (s *Service) fetchCopy(ctx context.Context, m *mirror, flight *upstream.Fli
 		return catalog.File{}, fmt.Errorf("%w: %w", ecosystem.ErrNotKept, s.storeFault(err))
 	}
 	ctx = context.WithoutCancel(ctx) // all of it is here
-	staged := &staging{file: arrived, service: s}
+	staged := s.stagingOf(arrived)
 	defer staged.Discard()
 	sum := <-stated
 	if sum.err != nil {
@@ -432,4 +433,10 @@ func (s *Service) noteAbsence(ctx context.Context, m *mirror, path string, about
 		return err
 	}
 	return ecosystem.ErrNoFile
+}
+
+func (s *Service) purgeMirrors() { s.documents.Purge() }
+
+func (s *Service) choresOfMirrors() []Chore {
+	return []Chore{{Every: time.Hour, What: "forgetting what was not there", Do: s.forgetAbsences}}
 }

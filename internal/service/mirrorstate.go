@@ -118,7 +118,7 @@ func (s *Service) CheckMirror(ctx context.Context, caller access.Caller, r catal
 		return nil, err
 	}
 	if sample.Name == "" && like != "" {
-		if known, ok := s.repositories.Load().byName[like]; ok {
+		if known, ok := s.known().byName[like]; ok {
 			kept, version, err := s.db.LastKept(ctx, known.ID)
 			if err != nil && !errors.Is(err, record.ErrNotFound) {
 				return nil, err

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"slices"
 	"strings"
 
@@ -16,7 +17,7 @@ import (
 // ecosystem has, ecosystemName chooses; "" is the first.
 func FindClient(name, ecosystemName string) (ecosystem.PackageClient, ecosystem.Ecosystem, error) {
 	var names []string
-	for _, e := range Ecosystems() {
+	for _, e := range kinds.All() {
 		for _, c := range append(e.Clients(), ecosystem.Curl(e)) {
 			if c.Name == name && (ecosystemName == "" || e.Name() == ecosystemName) {
 				return c, e, nil
@@ -44,7 +45,7 @@ const maxOwn = 20
 // ownNamespaces are the first parts of names that are claimed, or published in the
 // houses of a repository.
 func (s *Service) ownNamespaces(ctx context.Context, r catalog.Repository, ecosystemName string) (own []string, err error) {
-	for _, c := range s.repositories.Load().claims {
+	for _, c := range s.known().claims {
 		kind, name, _ := c.Pattern.Parts()
 		if scope, rest, ok := strings.Cut(name, "/"); kind == ecosystemName && ok && rest == "*" && !c.Lifted && !strings.Contains(scope, "*") {
 			own = append(own, scope)
@@ -104,7 +105,7 @@ func (s *Service) Point(ctx context.Context, caller access.Caller, name, client,
 		p.Snapshots = p.Snapshots || m.Kind != catalog.Mirror && m.Holds.Takes(true)
 	}
 	add := func(id int64) {
-		if name := s.repositories.Load().byID[id].Name; name != "" && !slices.Contains(p.Token.On, name) {
+		if name := s.known().byID[id].Name; name != "" && !slices.Contains(p.Token.On, name) {
 			p.Token.On = append(p.Token.On, name)
 		}
 	}

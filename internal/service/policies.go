@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/riverqueue/river"
+
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -317,4 +319,51 @@ func (s *Service) Unpin(ctx context.Context, caller access.Caller, repository, e
 // Pins lists the pins of what the caller may read.
 func (s *Service) Pins(ctx context.Context, caller access.Caller) ([]record.Pin, error) {
 	return s.db.Pins(ctx, s.scopeOf(s.Readable(caller)...), s.Now())
+}
+
+// workRetention takes part in the queue, and says what is done every night.
+func (s *Service) workRetention(workers *river.Workers) {
+	river.AddWorker(workers, &sweepWorker{service: s})
+	river.AddWorker(workers, &reclaimWorker{service: s})
+	river.AddWorker(workers, &verifyWorker{service: s})
+}
+
+// scheduleNights puts on the schedule what is done every night.
+func (s *Service) scheduleNights() {
+	s.keepSchedule("verify", map[string]scheduled{"nightly": {schedule: verifyTimes, zone: "UTC", args: verifyArgs{}}})
+	s.keepSchedule("reclaim", map[string]scheduled{"nightly": {schedule: reclaimTimes, zone: "UTC", args: reclaimArgs{}}})
+}
+
+// scheduleSweeps puts the retention policies on the schedule.
+func (s *Service) scheduleSweeps(ctx context.Context) error {
+	stored, err := s.db.Policies(ctx)
+	if err != nil {
+		return err
+	}
+	wanted := map[string]scheduled{}
+	for _, p := range stored {
+		rules, _, err := ParsePolicy(p.Text)
+		if err == nil && rules.Schedule != "" && !p.Paused {
+			wanted[p.Name] = scheduled{schedule: rules.Schedule, zone: rules.Zone, args: sweepArgs{Policy: p.Name}}
+		}
+	}
+	s.keepSchedule("sweep", wanted)
+	return nil
+}
+
+// hearPolicy takes note of other schedules.
+func (s *Service) hearPolicy(c record.Change) error {
+	if c.Kind != "policy" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return s.scheduleSweeps(ctx)
+}
+
+func (s *Service) choresOfRetention() []Chore {
+	return []Chore{
+		{Every: time.Second, What: "sweeping", Do: s.tendSweeps},
+		{Every: time.Minute, What: "ending runs that nobody works on", Do: s.endLostRuns},
+	}
 }

@@ -106,7 +106,7 @@ func (s *Service) Prefetch(ctx context.Context, caller access.Caller, name strin
 	if err != nil {
 		return run, err
 	}
-	_, err = s.jobs.client.Insert(ctx, prefetchArgs{Mirror: r.ID, Run: run.ID}, nil)
+	err = s.insertJob(ctx, prefetchArgs{Mirror: r.ID, Run: run.ID})
 	return run, err
 }
 
@@ -277,7 +277,7 @@ func (p *prefetching) version(ctx context.Context, of purl.PURL, details catalog
 	line := record.PrefetchLine{PURL: of.String(), Outcome: "there"}
 	fetch := func(q catalog.FileQuestion) error {
 		q.Key.RepositoryID = p.m.ID
-		found, err := p.s.File(ctx, q)
+		found, err := p.s.mirrorFile(ctx, p.m, q)
 		if err != nil {
 			return err
 		}
@@ -357,4 +357,21 @@ func (p *prefetching) note(ctx context.Context) error {
 	return p.s.db.Within(ctx, func(tx *record.Tx) error {
 		return tx.Tell(ctx, record.Change{Kind: "mirror", RepositoryID: p.m.ID, Repository: p.m.Name})
 	})
+}
+
+// workPrefetch takes part in the queue.
+func (s *Service) workPrefetch(workers *river.Workers) {
+	river.AddWorker(workers, &prefetchWorker{service: s})
+}
+
+// schedulePrefetch puts the prefetch rules of a directory on the schedule.
+func (s *Service) schedulePrefetch(d *directory) error {
+	wanted := map[string]scheduled{}
+	for id, r := range d.byID {
+		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
+			wanted[itoa(id)] = scheduled{schedule: r.Mirror.Prefetch.Schedule, zone: r.Mirror.Prefetch.Zone, args: prefetchArgs{Mirror: id}}
+		}
+	}
+	s.keepSchedule("prefetch", wanted)
+	return nil
 }

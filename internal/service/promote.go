@@ -580,3 +580,16 @@ func (s *Service) again(ctx context.Context, p record.Promotion) (*crossing, err
 	}
 	return c, s.load(ctx, c)
 }
+
+func (s *Service) choresOfPromotion() []Chore {
+	return []Chore{
+		{Every: 2 * time.Second, What: "looking after promotions", Do: s.tendPromotions},
+		{Every: time.Second, What: "sending versions on", Do: s.deliver},
+	}
+}
+
+// runPromotion waits at the end for the promotions that are underway here.
+func (s *Service) runPromotion(ctx context.Context) {
+	<-ctx.Done()
+	s.promoting.end()
+}

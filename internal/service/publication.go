@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"errors"
 	"fmt"
 	"io"
@@ -43,6 +44,7 @@ func (s *staging) Discard() {
 	}
 }
 
+// stage takes what arrives into a staging file, whose digests are then known.
 func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name string) (*staging, error) {
 	staged, err := s.blobs.Stage(ctx, body, length)
 	var told *fault.Error
@@ -56,7 +58,12 @@ func (s *Service) stage(ctx context.Context, body io.Reader, length int64, name 
 	if err != nil {
 		return nil, s.storeFault(err)
 	}
-	return &staging{file: staged, service: s}, nil
+	return s.stagingOf(staged), nil
+}
+
+// stagingOf is a staging file that holds what arrived.
+func (s *Service) stagingOf(arrived *blob.Staged) *staging {
+	return &staging{file: arrived, service: s}
 }
 
 // Stage implements ecosystem.Desk.
@@ -328,7 +335,7 @@ func (s *Service) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecos
 
 // recognise finds the ecosystem that the files are of.
 func (s *Service) recognise(ctx context.Context, handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
-	for _, e := range Ecosystems() {
+	for _, e := range kinds.All() {
 		placed, err := e.Place(ctx, handed, as)
 		if errors.Is(err, ecosystem.ErrNotMine) {
 			continue

@@ -187,7 +187,7 @@ func (s *Service) Target(caller access.Caller, repository catalog.Repository, sn
 	if snapshot {
 		id, what = repository.Chain.SnapshotsTo, "snapshots"
 	}
-	target, ok := s.repositories.Load().byID[id]
+	target, ok := s.known().byID[id]
 	if !ok {
 		return repository, fault.New(fault.Conflict, "no-target", "%s does not take %s", repository.Name, what).
 			WithHint("Publish to a house repository, or have an admin name the one that %s of %s go to.", what, repository.Name)
@@ -610,4 +610,12 @@ func (s *Service) abandon(ctx context.Context, publisher access.Caller, o record
 		event.Detail = map[string]string{"incomplete": o.BrokenFile}
 		return tx.Append(ctx, event)
 	})
+}
+
+func (s *Service) choresOfPublishing() []Chore {
+	return []Chore{
+		{Every: max(min(s.settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), What: "completing quiet versions", Do: s.completeQuiet},
+		{Every: time.Minute, What: "giving up versions", Do: s.giveUp},
+		{Every: 10 * time.Minute, What: "dropping what was begun", Do: s.dropBegun},
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -70,6 +71,9 @@ func (s *Service) newDirectory(all []record.StoredRepository, claims []record.Cl
 	return d
 }
 
+// known is what is known of the repositories now.
+func (s *Service) known() *directory { return s.repositories.Load() }
+
 // loadRepositories brings the directory up to date. Everything that is cached
 // is then out of date.
 func (s *Service) loadRepositories(ctx context.Context) error {
@@ -92,19 +96,20 @@ func (s *Service) loadRepositories(ctx context.Context) error {
 	for _, r := range removed {
 		d.removed[r.Name] = r
 	}
-	if err := s.setMirrors(d); err != nil {
-		return err
+	for _, tell := range s.tellLoaded {
+		if err := tell(d); err != nil {
+			return err
+		}
 	}
 	s.repositories.Store(d)
-	s.settled.Add(1)
-	s.schedulePrefetch(d)
+	s.settingsChanged()
 	return nil
 }
 
 // Repositories lists all repositories by name, whoever may read them.
 func (s *Service) Repositories() []catalog.Repository {
 	var all []catalog.Repository
-	for _, r := range s.repositories.Load().byName {
+	for _, r := range s.known().byName {
 		all = append(all, r)
 	}
 	slices.SortFunc(all, func(a, b catalog.Repository) int { return strings.Compare(a.Name, b.Name) })
@@ -135,7 +140,7 @@ func (s *Service) Repository(caller access.Caller, name string, action access.Ac
 		return catalog.Repository{}, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", name, at).
 			WithHint("Use %s without a moment.", name)
 	}
-	r, ok := s.repositories.Load().byName[name]
+	r, ok := s.known().byName[name]
 	r.AsOf = at
 	if action == access.Anyone {
 		return r, nil // whether it is there is nobody's business yet
@@ -164,14 +169,14 @@ func (s *Service) Repository(caller access.Caller, name string, action access.Ac
 // removed finds a repository that was removed, can be brought back, and could be read by
 // the caller if it were.
 func (s *Service) removed(caller access.Caller, name string) (record.RemovedRepository, bool) {
-	r, ok := s.repositories.Load().removed[name]
+	r, ok := s.known().removed[name]
 	return r, ok && s.Now().Sub(r.At) < retention.DefaultGrace && access.Decide(caller, access.Read, access.Of(catalog.Repository{Name: name})).Allowed
 }
 
 // RemovedRepositories lists those that can be brought back and that the caller could
 // read if they were, by name.
 func (s *Service) RemovedRepositories(caller access.Caller) (all []record.RemovedRepository) {
-	d := s.repositories.Load()
+	d := s.known()
 	for _, name := range slices.Sorted(maps.Keys(d.removed)) {
 		if r, ok := s.removed(caller, name); ok {
 			all = append(all, r)
@@ -242,7 +247,7 @@ func idsOf(members []chain.Member) []int64 {
 // sight; any other repository is its own only member.
 func (s *Service) membersOf(r catalog.Repository) []chain.Member {
 	if r.Kind == catalog.Chain {
-		members := s.repositories.Load().behind[r.ID]
+		members := s.known().behind[r.ID]
 		if r.Sight == "" {
 			return members
 		}
@@ -260,7 +265,7 @@ func (s *Service) membersOf(r catalog.Repository) []chain.Member {
 // NameIn is the name of a member or target of a chain; "" if there is none with
 // that id, or the caller may not see it.
 func (s *Service) NameIn(caller access.Caller, chain catalog.Repository, id int64) string {
-	r, ok := s.repositories.Load().byID[id]
+	r, ok := s.known().byID[id]
 	if !ok || !chain.Chain.OpenMembers && !access.Decide(caller, access.Read, access.Of(r)).Allowed {
 		return ""
 	}
@@ -272,7 +277,7 @@ func (s *Service) members(r catalog.Repository) []NewMember {
 	if r.Chain == nil {
 		return nil
 	}
-	d := s.repositories.Load()
+	d := s.known()
 	var members []NewMember
 	for _, m := range r.Chain.Members {
 		members = append(members, NewMember{Name: d.byID[m.RepositoryID].Name, MaySkip: m.MaySkip})
@@ -281,7 +286,7 @@ func (s *Service) members(r catalog.Repository) []NewMember {
 }
 
 // RepositoryName is the name of a repository; "" if there is none with that id.
-func (s *Service) RepositoryName(id int64) string { return s.repositories.Load().byID[id].Name }
+func (s *Service) RepositoryName(id int64) string { return s.known().byID[id].Name }
 
 // TotalAsOf tells what a repository held at its moment, over all that stands
 // behind it.
@@ -601,4 +606,14 @@ func chainsWith(d *directory, id int64) (names []string) {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// hearRepository takes note of other repositories, settings or claims.
+func (s *Service) hearRepository(c record.Change) error {
+	if c.Kind != "repository" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return s.loadRepositories(ctx)
 }

@@ -24,7 +24,7 @@ var everything = access.Object{}
 func (s *Service) Allow(caller access.Caller, action access.Action, o access.Object) error {
 	asked := o
 	if c := o.Repository.Chain; c != nil && action == access.Publish {
-		d := s.repositories.Load()
+		d := s.known()
 		if releases, ok := d.byID[c.ReleasesTo]; ok && access.Decide(caller, action, access.Object{Repository: releases, Package: o.Package}).Allowed {
 			return nil
 		}
@@ -99,7 +99,7 @@ func (s *Service) whoGrants(o access.Object) string {
 // adminGrants are all grants of the role admin. Where they cannot be read, those
 // that were read before have to do.
 func (s *Service) adminGrants() []access.Grant {
-	known, generation := s.admins.Load(), s.accessGeneration.Load()
+	known, generation := s.admins.Load(), s.accessAge()
 	if known != nil && known.generation == generation {
 		return known.value
 	}
@@ -314,7 +314,7 @@ func (s *Service) CheckGrant(ctx context.Context, caller access.Caller, who, act
 	}
 	o := access.Object{Repository: r, Package: p}
 	if c := r.Chain; c != nil && act == access.Publish {
-		d, id := s.repositories.Load(), c.ReleasesTo
+		d, id := s.known(), c.ReleasesTo
 		if purl.IsSnapshot(p.Ecosystem, p.Version) || id == 0 {
 			id = c.SnapshotsTo
 		}

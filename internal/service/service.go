@@ -5,12 +5,14 @@ package service
 
 import (
 	"context"
-	"errors"
+	"crelvo/internal/ecosystem/kinds"
 	"hash/maphash"
 	"log/slog"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/riverqueue/river"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
@@ -19,24 +21,13 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/ecosystem/maven"
-	"crelvo/internal/ecosystem/npm"
-	"crelvo/internal/ecosystem/nuget"
-	"crelvo/internal/ecosystem/pypi"
 	"crelvo/internal/record"
 	"crelvo/internal/service/counting"
 	"crelvo/internal/service/secret"
 )
 
-// Ecosystems is the table of all kinds of package that Crelvo knows.
-func Ecosystems() []ecosystem.Ecosystem {
-	return []ecosystem.Ecosystem{
-		maven.Maven{},
-		npm.NPM{},
-		pypi.PyPI{},
-		nuget.NuGet{},
-	}
-}
+// defaultLongest is how long a token may last if nothing else is said.
+const defaultLongest = 366 * 24 * time.Hour
 
 // Settings of a Service; zero fields take the defaults.
 type Settings struct {
@@ -73,7 +64,8 @@ type Service struct {
 
 	repositories atomic.Pointer[directory]
 	loading      sync.Mutex
-	settled      atomic.Uint64 // raised by every change of settings
+	tellLoaded   []func(*directory) error // before it counts
+	settled      atomic.Uint64            // raised by every change of settings
 	seed         maphash.Seed
 	generations  [4096]atomic.Uint64                               // by the hash of a package's name; raised by every change
 	packages     *weighted[catalog.PackageKey, aged[record.Known]] // as one repository keeps them
@@ -145,25 +137,21 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	s := &Service{db: db, databaseNow: db.Now, blobs: blobs, settings: settings, safe: secret.New(settings.SecretKey), log: settings.Log, seed: maphash.MakeSeed(),
 		ecosystems: map[string]ecosystem.Ecosystem{}, hashing: make(chan struct{}, 2)}
 	s.counting = counting.New(db, s.Now, s.countsLost)
-	for _, e := range Ecosystems() {
+	for _, e := range kinds.All() {
 		s.ecosystems[e.Name()] = e
 	}
 	s.accessGeneration.Store(1)
-	var err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11 error
-	s.packages, err1 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
-	s.composed, err7 = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
-	s.rendered, err8 = newWeighted[renderedKey](20_000, documentMemory, func(r rendered) int64 { return r.document.Weight() })
-	s.files, err2 = lru.New[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
-	s.callers, err3 = lru.New[[32]byte, aged[knownCaller]](10_000)
-	s.brake, err10 = newBrake()
-	s.sights, err9 = lru.New[catalog.Sight, seen](10_000)
-	s.small, err4 = lru.New[[32]byte, []byte](smallCount)
-	s.plugins, err6 = lru.New[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
-	s.folders, err11 = lru.New[folderKey, aged[ecosystem.Folder]](200)
-	s.documents, err5 = newWeighted[documentKey](20_000, packageMemory, weightOfListing)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11); err != nil {
-		return nil, err
-	}
+	s.packages = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
+	s.composed = newWeighted[catalog.PackageKey](20_000, packageMemory, weightOf)
+	s.rendered = newWeighted[renderedKey](20_000, documentMemory, func(r rendered) int64 { return r.document.Weight() })
+	s.files = newCache[catalog.FileQuestion, aged[ecosystem.Found]](50_000)
+	s.callers = newCache[[32]byte, aged[knownCaller]](10_000)
+	s.brake = newBrake()
+	s.sights = newCache[catalog.Sight, seen](10_000)
+	s.small = newCache[[32]byte, []byte](smallCount)
+	s.plugins = newCache[catalog.PackageKey, aged[map[int64][]ecosystem.Plugin]](10_000)
+	s.folders = newCache[folderKey, aged[ecosystem.Folder]](200)
+	s.documents = newWeighted[documentKey](20_000, packageMemory, weightOfListing)
 	if err := s.knowStore(ctx); err != nil {
 		return nil, err
 	}
@@ -173,9 +161,14 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	if err := s.tidy(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.newJobs(); err != nil {
+	workers := river.NewWorkers()
+	s.workPrefetch(workers)
+	s.workRetention(workers)
+	if err := s.newJobs(workers); err != nil {
 		return nil, err
 	}
+	s.scheduleNights()
+	s.tellLoaded = append(s.tellLoaded, s.setMirrors, s.schedulePrefetch)
 	return s, s.loadRepositories(ctx)
 }
 
@@ -295,6 +288,31 @@ func (s *Service) heard(c record.Change) {
 	s.watchers.tell(c)
 }
 
+// Chore is what a part does again and again while the service runs.
+type Chore struct {
+	Every time.Duration
+	What  string // as an error in the log calls it
+	Do    func(context.Context) error
+	// Last is done once more when the service ends, so that nothing is lost that is
+	// only in memory.
+	Last bool
+}
+
+// A part of the service may be each of these; the service goes through the list of its
+// parts, so that nothing that is remembered, and nobody who listens, can be left out.
+type (
+	// Purger forgets all that it remembers and that may be out of date.
+	Purger interface{ Purge() }
+	// Hearer is told of every change that some node made.
+	Hearer interface{ Hear(c record.Change) error }
+	// Busy has chores.
+	Busy interface{ Chores() []Chore }
+	// Runner does something of its own until ctx ends, and returns when it has ended.
+	Runner interface{ Run(ctx context.Context) }
+	// Worker takes part in the queue of jobs.
+	Worker interface{ Work(workers *river.Workers) }
+)
+
 // forgetAll empties what may be out of date: all that is remembered, and all
 // generations, so that nothing can be left out. A test compares it with the
 // fields of the Service.
@@ -321,6 +339,18 @@ func (s *Service) generation(key catalog.PackageKey) *atomic.Uint64 {
 func (s *Service) age(key catalog.PackageKey) uint64 {
 	return s.generation(key).Load() + s.settled.Load()
 }
+
+// anyAge is the generation of everything: of all packages, settings and claims.
+func (s *Service) anyAge() uint64 { return s.anything.Load() + s.settled.Load() }
+
+// settingsChanged notes that the settings of some repository, or a claim, are not as they were.
+func (s *Service) settingsChanged() { s.settled.Add(1) }
+
+// accessAge is the generation of who may do what.
+func (s *Service) accessAge() uint64 { return s.accessGeneration.Load() }
+
+// accessChanged notes that somebody may do more, or less, than before.
+func (s *Service) accessChanged() { s.accessGeneration.Add(1) }
 
 // changed notes that a package is not as it was, and so its namespace.
 func (s *Service) changed(key catalog.PackageKey) {

@@ -198,7 +198,7 @@ func (s *Service) chainOf(caller access.Caller, before *catalog.ChainSettings, m
 		before = new(catalog.ChainSettings)
 	}
 	c := &catalog.ChainSettings{OpenMembers: open}
-	d := s.repositories.Load()
+	d := s.known()
 	for _, m := range members {
 		r := d.byName[m.Name]
 		was := r.ID != 0 && slices.ContainsFunc(before.Members, func(m catalog.Member) bool { return m.RepositoryID == r.ID })

@@ -33,7 +33,7 @@ func (s *Service) sightOf(caller access.Caller, r catalog.Repository) (sight cat
 	v := view{Own: textsOf(own)}
 	if r.Chain != nil && !r.Chain.OpenMembers {
 		whole, members := true, map[int64][][]string{}
-		for _, m := range s.repositories.Load().behind[r.ID] {
+		for _, m := range s.known().behind[r.ID] {
 			seen, ok := s.seeMember(caller, m)
 			whole = whole && ok && len(seen) == 0
 			if ok {
@@ -60,7 +60,7 @@ func (s *Service) seeMember(caller access.Caller, m chain.Member) (access.Sight,
 		return nil, true
 	}
 	for _, name := range m.Via {
-		via := s.repositories.Load().byName[name]
+		via := s.known().byName[name]
 		if via.Chain == nil || !via.Chain.OpenMembers {
 			continue
 		}
@@ -170,7 +170,7 @@ func (s *Service) scopeOf(repositories ...catalog.Repository) record.Scope {
 
 // Heard is what the caller may learn of a change; ok is false if nothing.
 func (s *Service) Heard(caller access.Caller, change record.Change) (_ record.Change, ok bool) {
-	r, known := s.repositories.Load().byName[change.Repository]
+	r, known := s.known().byName[change.Repository]
 	sees, readable := access.See(caller, r)
 	switch change.Kind {
 	case "access":

@@ -173,3 +173,7 @@ func (s *Service) knowStore(ctx context.Context) error {
 	}
 	return err
 }
+
+func (s *Service) choresOfStore() []Chore {
+	return []Chore{{Every: 5 * time.Second, What: "looking after stored bytes", Do: s.askAboutLeft}}
+}

@@ -93,7 +93,7 @@ func oneTrack(tracks []record.Track, name string) (record.Track, error) {
 
 // RepositoryByID finds a repository that is in use, whoever may read it.
 func (s *Service) RepositoryByID(id int64) (catalog.Repository, bool) {
-	r, ok := s.repositories.Load().byID[id]
+	r, ok := s.known().byID[id]
 	return r, ok
 }
 
@@ -210,7 +210,7 @@ func (s *Service) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (recor
 		return t, err
 	}
 	for i, stage := range n.Stages {
-		r, ok := s.repositories.Load().byName[stage.Repository]
+		r, ok := s.known().byName[stage.Repository]
 		switch {
 		case !ok:
 			return t, fault.New(fault.NotFound, "no-such-repository", "there is no repository %s", stage.Repository)

@@ -235,3 +235,7 @@ func (s *Service) Space(ctx context.Context, caller access.Caller, since time.Ti
 	}
 	return v, nil
 }
+
+func (s *Service) choresOfUse() []Chore {
+	return []Chore{{Every: time.Hour, What: "forgetting downloads of long ago", Do: s.forgetUse}}
+}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"encoding/hex"
 	"net/http"
 	"slices"
@@ -44,7 +45,7 @@ func (w *Server) addPackages() {
 	operate(w, "list-ecosystems", forAnyone, http.MethodGet, "/api/v1/ecosystems", "The kinds of package that the service knows",
 		func(context.Context, visit, *none) (*answer[[]api.Ecosystem], error) {
 			all := []api.Ecosystem{}
-			for _, e := range service.Ecosystems() {
+			for _, e := range kinds.All() {
 				_, mirrored := e.(ecosystem.Mirrored)
 				all = append(all, api.Ecosystem{Name: e.Name(), Title: e.Title(), Mirrored: mirrored})
 			}

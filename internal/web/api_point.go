@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"crelvo/internal/ecosystem/kinds"
 	"net/http"
 
 	"crelvo/internal/api"
@@ -15,7 +16,7 @@ func (w *Server) addPointing() {
 	operate(w, "list-clients", forAnyone, http.MethodGet, "/api/v1/clients", "The programs that can be pointed at a repository",
 		func(context.Context, visit, *none) (*answer[[]api.PackageClient], error) {
 			all := []api.PackageClient{}
-			for _, e := range service.Ecosystems() {
+			for _, e := range kinds.All() {
 				for _, c := range append(e.Clients(), ecosystem.Curl(e)) {
 					all = append(all, showClient(c, e))
 				}

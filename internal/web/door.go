@@ -1,6 +1,7 @@
 package web
 
 import (
+	"crelvo/internal/ecosystem/kinds"
 	"io"
 	"net/http"
 	"strings"
@@ -11,12 +12,11 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/service"
 )
 
 // addDoors adds the package protocols: /at/<repository>/<ecosystem>/….
 func (w *Server) addDoors() {
-	for _, e := range service.Ecosystems() {
+	for _, e := range kinds.All() {
 		prefix := "/at/:repository/" + e.Name()
 		for _, route := range e.Routes() {
 			w.route(route.Method, prefix+route.Path, Need{route.Action, true}, w.door(e, route))
@@ -39,7 +39,7 @@ func (w *Server) addDoors() {
 	w.route(http.MethodGet, "/at/:repository/", toRead, w.repositoryFolder)
 	w.echo.RouteNotFound("/at/*", func(c *echo.Context) error {
 		var known []string
-		for _, e := range service.Ecosystems() {
+		for _, e := range kinds.All() {
 			known = append(known, e.Name())
 		}
 		return c.String(http.StatusNotFound, "There is nothing at this address. Addresses are /at/<repository>/<ecosystem>/…; the ecosystems are: "+

@@ -1,0 +1,31 @@
+// Package kinds lists the ecosystems that Crelvo knows. Adding one is a folder
+// beside this one and a line here.
+package kinds
+
+import (
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/maven"
+	"crelvo/internal/ecosystem/npm"
+	"crelvo/internal/ecosystem/nuget"
+	"crelvo/internal/ecosystem/pypi"
+)
+
+// All are the ecosystems, in the order in which they are shown.
+func All() []ecosystem.Ecosystem {
+	return []ecosystem.Ecosystem{
+		maven.Maven{},
+		npm.NPM{},
+		pypi.PyPI{},
+		nuget.NuGet{},
+	}
+}
+
+// Named finds an ecosystem by its purl type; nil if there is none.
+func Named(name string) ecosystem.Ecosystem {
+	for _, e := range All() {
+		if e.Name() == name {
+			return e
+		}
+	}
+	return nil
+}
