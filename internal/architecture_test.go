@@ -24,9 +24,26 @@ var layers = [][]string{
 // rooms are the packages of the service that are about one thing each, and whom of the
 // others each may import. The service itself puts them together.
 var rooms = map[string][]string{
-	"act":      {},
-	"secret":   {},
-	"counting": {"act"},
+	"act":          {},
+	"secret":       {"act"},
+	"counting":     {"act"},
+	"directory":    {"act", "secret"},
+	"schedule":     {"act"},
+	"store":        {"act"},
+	"holdings":     {"act"},
+	"keys":         {"act", "directory", "secret"},
+	"builds":       {"act", "counting", "directory", "keys"},
+	"rights":       {"act", "counting", "directory"},
+	"repositories": {"act", "directory", "schedule", "secret"},
+	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "schedule", "store"},
+	"resolving":    {"act", "counting", "directory", "holdings", "mirrors"},
+	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
+	"promotion":    {"act", "builds", "counting", "directory", "keys", "publishing", "rights", "secret", "store"},
+	"retention":    {"act", "directory", "publishing", "schedule", "store"},
+	"search":       {"act", "builds", "directory", "holdings", "publishing", "resolving"},
+	"use":          {"act", "directory", "retention", "search"},
+	"pointing":     {"act", "directory", "rights"},
+	"status":       {"act", "directory", "mirrors", "promotion", "publishing", "repositories", "retention", "rights"},
 }
 
 // roomOf names the room that a package is; "" if it is none.

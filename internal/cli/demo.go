@@ -62,7 +62,7 @@ func demoCommand() *cobra.Command {
 				return err
 			}
 			password, token := cmp.Or(os.Getenv("CRELVO_ADMIN_PASSWORD"), demo.Password), cmp.Or(os.Getenv("CRELVO_ADMIN_TOKEN"), demo.Token)
-			if _, err := h.service.Bootstrap(cmd.Context(), password, token); err != nil {
+			if _, err := h.service.Rights.Bootstrap(cmd.Context(), password, token); err != nil {
 				return errors.Join(err, h.close())
 			}
 			if err := h.seed(cmd.Context(), clock, shore.address); err != nil {

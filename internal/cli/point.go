@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crelvo/internal/ecosystem/kinds"
 	"crypto/rand"
 	"fmt"
 	"io"
@@ -15,11 +14,12 @@ import (
 	"crelvo/internal/client"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/service"
+	"crelvo/internal/ecosystem/kinds"
+	"crelvo/internal/service/pointing"
 )
 
-// pointing is what the command line asks of point.
-type pointing struct {
+// pointer is what the command line asks of point.
+type pointer struct {
 	*session
 	name, at, ecosystem, of, shell, project string
 	publish, token, useToken                bool
@@ -27,7 +27,7 @@ type pointing struct {
 }
 
 func pointCommand(s *session) *cobra.Command {
-	p := &pointing{session: s}
+	p := &pointer{session: s}
 	var write, check, undo bool
 	cmd := &cobra.Command{Use: "point CLIENT --at REPOSITORY", Short: "Set a package client up to use a repository, or tell what is wrong with how it is",
 		Long: "Tell what belongs in which file so that a package client uses a repository: the address in the\n" +
@@ -107,8 +107,8 @@ func clientNames() []string {
 }
 
 // local is the client that the setup is about, with what it is pointed at.
-func (p *pointing) local(setup api.Setup) (ecosystem.PackageClient, ecosystem.Pointing, error) {
-	c, _, err := service.FindClient(setup.Client.Name, setup.Client.Ecosystem)
+func (p *pointer) local(setup api.Setup) (ecosystem.PackageClient, ecosystem.Pointing, error) {
+	c, _, err := pointing.FindClient(setup.Client.Name, setup.Client.Ecosystem)
 	given := setup.Pointing
 	made := ecosystem.Pointing{Address: given.Address, ID: given.ID, User: given.User, Everything: given.Everything, Releases: given.Releases,
 		Snapshots: given.Snapshots, PublishReleases: given.PublishReleases, PublishSnapshots: given.PublishSnapshots, Own: given.Own}
@@ -119,7 +119,7 @@ func (p *pointing) local(setup api.Setup) (ecosystem.PackageClient, ecosystem.Po
 }
 
 // newToken makes the token that the setup proposes.
-func (p *pointing) newToken(ctx context.Context, c *client.Client, setup api.Setup) (api.MadeToken, error) {
+func (p *pointer) newToken(ctx context.Context, c *client.Client, setup api.Setup) (api.MadeToken, error) {
 	if p.useToken {
 		if c.Token == "" {
 			return api.MadeToken{}, fmt.Errorf("--use-token: there is no token; set CRELVO_TOKEN, or sign in with crelvo login")
@@ -139,7 +139,7 @@ func (p *pointing) newToken(ctx context.Context, c *client.Client, setup api.Set
 }
 
 // tell writes what belongs where.
-func (p *pointing) tell(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
+func (p *pointer) tell(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
 	if p.token || p.useToken {
 		made, err := p.newToken(cmd.Context(), c, setup)
 		if err != nil {
@@ -169,7 +169,7 @@ func indented(text string) string {
 	return "    " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n    ") + "\n"
 }
 
-func (p *pointing) showSetup(w io.Writer, setup api.Setup) {
+func (p *pointer) showSetup(w io.Writer, setup api.Setup) {
 	section := func(title, text string) { fmt.Fprintf(w, "%s:\n\n%s\n", title, indented(text)) }
 	for _, piece := range setup.Pieces {
 		where := piece.File

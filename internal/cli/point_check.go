@@ -31,7 +31,7 @@ type finding struct {
 }
 
 // check does what the client would do, and says in plain words what is wrong.
-func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
+func (p *pointer) check(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
 	pc, to, err := p.local(setup)
 	if err != nil {
 		return err
@@ -86,7 +86,7 @@ func (p *pointing) check(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 }
 
 // strays are what sends a client elsewhere, whatever its files say.
-func (p *pointing) strays(pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) []string {
+func (p *pointer) strays(pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) []string {
 	if pc.Strays == nil {
 		return nil
 	}
@@ -94,14 +94,14 @@ func (p *pointing) strays(pc ecosystem.PackageClient, setup api.Setup, to ecosys
 }
 
 // tellStrays says what is left to do by hand, once the files are written.
-func (p *pointing) tellStrays(w io.Writer, pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) {
+func (p *pointer) tellStrays(w io.Writer, pc ecosystem.PackageClient, setup api.Setup, to ecosystem.Pointing) {
 	for _, stray := range p.strays(pc, setup, to) {
 		fmt.Fprintf(w, "Still to do: %s.\n", stray)
 	}
 }
 
 // checkUse looks at one address that the client would use.
-func (p *pointing) checkUse(ctx context.Context, c *client.Client, probe prober, say func(ok bool, format string, args ...any)) {
+func (p *pointer) checkUse(ctx context.Context, c *client.Client, probe prober, say func(ok bool, format string, args ...any)) {
 	u, want := probe.use, probe.setup.Pointing.Address
 	// Where the address is another one, so is the secret.
 	if wrong := p.otherPlace(ctx, c, u, want); wrong != "" && u.Address != "" {
@@ -133,7 +133,7 @@ func (p *pointing) checkUse(ctx context.Context, c *client.Client, probe prober,
 
 // otherPlace says what is wrong with an address that is not the one that is
 // wanted; "" if only the way to it differs.
-func (p *pointing) otherPlace(ctx context.Context, c *client.Client, u ecosystem.Use, want string) string {
+func (p *pointer) otherPlace(ctx context.Context, c *client.Client, u ecosystem.Use, want string) string {
 	repository, door := place(u.Address)
 	wanted, wantedDoor := place(want)
 	switch {

@@ -29,7 +29,7 @@ import (
 )
 
 // path is where a file that a piece names is on this machine.
-func (p *pointing) path(piece ecosystem.Piece) (string, error) {
+func (p *pointer) path(piece ecosystem.Piece) (string, error) {
 	if !piece.Personal() {
 		return filepath.Join(p.project, piece.File), nil
 	}
@@ -59,7 +59,7 @@ func read(path string) (string, error) {
 }
 
 // files lets a client's set-up be read.
-func (p *pointing) files(setup api.Setup) ecosystem.Files {
+func (p *pointer) files(setup api.Setup) ecosystem.Files {
 	server, err := url.Parse(setup.Pointing.Address)
 	return ecosystem.Files{At: setup.Pointing.Address, Env: os.Getenv,
 		Read: func(file string) string {
@@ -86,7 +86,7 @@ type edit struct {
 }
 
 // edits are the files that pointing changes, with the secret that is given.
-func (p *pointing) edits(c ecosystem.PackageClient, files ecosystem.Files, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
+func (p *pointer) edits(c ecosystem.PackageClient, files ecosystem.Files, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
 	bare := to
 	bare.Secret = ""
 	byHand, pieces := c.Parts(bare), c.Parts(to) // what a person is shown, and what is written
@@ -174,7 +174,7 @@ func mask(text string) string {
 	return strings.ReplaceAll(text, ecosystem.Placeholder, "(a new token)")
 }
 
-func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
+func (p *pointer) write(cmd *cobra.Command, c *client.Client, setup api.Setup) error {
 	pc, to, err := p.local(setup)
 	if err != nil {
 		return err
@@ -251,7 +251,7 @@ func (p *pointing) write(cmd *cobra.Command, c *client.Client, setup api.Setup) 
 
 // working is the secret that the client is set up with for the address, if the
 // service lets it in for what is wanted; else "".
-func (p *pointing) working(ctx context.Context, pc ecosystem.PackageClient, setup api.Setup) string {
+func (p *pointer) working(ctx context.Context, pc ecosystem.PackageClient, setup api.Setup) string {
 	for _, u := range pc.Configured(p.files(setup)) {
 		if u.Address != setup.Pointing.Address || u.Secret == "" || u.Wrong != "" {
 			continue
@@ -462,7 +462,7 @@ func (p pointed) keep() error {
 
 // undo takes back the last --write of the client at the repository in this
 // project. A file that was changed since stays as it is.
-func (p *pointing) undo(cmd *cobra.Command, c *client.Client) error {
+func (p *pointer) undo(cmd *cobra.Command, c *client.Client) error {
 	all, err := readJournal()
 	if err != nil {
 		return err

@@ -34,6 +34,8 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/record/privatepg"
 	"crelvo/internal/service"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/rights"
 	"crelvo/internal/web"
 )
 
@@ -166,7 +168,7 @@ func serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			first, err := h.service.Bootstrap(cmd.Context(), os.Getenv("CRELVO_ADMIN_PASSWORD"), os.Getenv("CRELVO_ADMIN_TOKEN"))
+			first, err := h.service.Rights.Bootstrap(cmd.Context(), os.Getenv("CRELVO_ADMIN_PASSWORD"), os.Getenv("CRELVO_ADMIN_TOKEN"))
 			if err == nil && first.Password != "" {
 				err = tellFirstSignIn(cmd.OutOrStdout(), settings.Data, first)
 			}
@@ -179,7 +181,7 @@ func serveCommand() *cobra.Command {
 	return cmd
 }
 
-func tellFirstSignIn(w io.Writer, data string, first service.FirstSignIn) error {
+func tellFirstSignIn(w io.Writer, data string, first rights.FirstSignIn) error {
 	path := filepath.Join(data, "first-sign-in")
 	if err := os.WriteFile(path, fmt.Appendf(nil, "name: %s\npassword: %s\n", first.Name, first.Password), 0o600); err != nil {
 		return err
@@ -280,7 +282,7 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, service.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
+	h.service, err = service.New(ctx, h.db, store, act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,8 @@ import (
 	"crelvo/internal/client"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/service"
+	"crelvo/internal/service/promotion"
+	"crelvo/internal/service/repositories"
 )
 
 // The fixed credentials of the demo.
@@ -42,7 +44,7 @@ const weeks = 8
 // Seed makes the scenario, unless it is there already. The service answers at
 // address, and the stand-in for the public sources at shore.
 func Seed(ctx context.Context, s *service.Service, address string, clock *Clock, shore string) error {
-	if len(s.Repositories()) > 0 {
+	if len(s.Directory.Repositories()) > 0 {
 		return moveShore(ctx, s, shore)
 	}
 	defer clock.reset()
@@ -56,7 +58,7 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	as := func(who string) *client.Client {
 		return &client.Client{Server: address, Token: tokens[who], Agent: "crelvo-demo"}
 	}
-	for _, r := range repositories(shore) {
+	for _, r := range shoreRepositories(shore) {
 		if _, err := as(User).AddRepository(ctx, r); err != nil {
 			return err
 		}
@@ -97,25 +99,25 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 
 // moveShore points the mirrors at where the stand-in is this time.
 func moveShore(ctx context.Context, s *service.Service, shore string) error {
-	caller, err := s.CallerNamed(ctx, User)
+	caller, err := s.Rights.CallerNamed(ctx, User)
 	for ecosystem, path := range ShorePaths {
 		if err != nil {
 			return err
 		}
-		_, err = s.EditRepository(ctx, caller, "shore-"+ecosystem, service.RepositoryChange{Mirror: func(m *catalog.MirrorSettings) {
+		_, err = s.Repositories.EditRepository(ctx, caller, "shore-"+ecosystem, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
 			m.Upstreams = []catalog.Upstream{{URL: shore + path}}
 		}})
 	}
 	if err != nil {
 		return err
 	}
-	return s.SetDestination(ctx, caller, service.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser, Secret: LandingSecret})
+	return s.Promotion.SetDestination(ctx, caller, promotion.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser, Secret: LandingSecret})
 }
 
 // nowhere is an address where nothing listens.
 const nowhere = "http://127.0.0.1:9/"
 
-func repositories(shore string) []api.NewRepository {
+func shoreRepositories(shore string) []api.NewRepository {
 	list := func(items ...string) *[]string { return &items }
 	text := func(s string) *string { return &s }
 	fresh, open := 30.0, true

@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/service"
+	"crelvo/internal/service/rights"
 )
 
 // people makes the users and robots, with a token each.
@@ -20,7 +21,7 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 	if err != nil {
 		return nil, err
 	}
-	all := []service.NewPrincipal{
+	all := []rights.NewPrincipal{
 		{Name: User, Password: Password, Description: "looks after the service", Grants: []access.Grant{grant(access.Admin, "*")}},
 		{Name: "deckhand", Password: "knots-and-splices", Description: "developer"},
 		{Name: "purser", Password: "tickets-please-all", Description: "release manager", Grants: []access.Grant{grant(access.Reader, "snapshots")}},
@@ -31,14 +32,14 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 	}
 	tokens := map[string]string{}
 	for _, p := range all {
-		if err := s.AddPrincipal(ctx, service.Bootstrapper, p); err != nil {
+		if err := s.Rights.AddPrincipal(ctx, rights.Bootstrapper, p); err != nil {
 			return nil, err
 		}
-		owner, err := s.CallerNamed(ctx, p.Name)
+		owner, err := s.Rights.CallerNamed(ctx, p.Name)
 		if err != nil {
 			return nil, err
 		}
-		secret, _, err := s.AddToken(ctx, owner, service.NewToken{Name: "demo", Length: 366 * 24 * time.Hour})
+		secret, _, err := s.Rights.AddToken(ctx, owner, rights.NewToken{Name: "demo", Length: 366 * 24 * time.Hour})
 		if err != nil {
 			return nil, err
 		}
@@ -52,22 +53,22 @@ func teams(ctx context.Context, s *service.Service) error {
 	all := []struct {
 		name, description string
 		members           []string
-		grants            []service.NewGrant
+		grants            []rights.NewGrant
 	}{
-		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []service.NewGrant{
+		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []rights.NewGrant{
 			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
 			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
-		{"crew-office", "who let releases sail", []string{"purser"}, []service.NewGrant{
+		{"crew-office", "who let releases sail", []string{"purser"}, []rights.NewGrant{
 			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
 			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
 	}
 	for _, t := range all {
-		if err := s.AddTeam(ctx, service.Bootstrapper, t.name, t.description, t.members); err != nil {
+		if err := s.Rights.AddTeam(ctx, rights.Bootstrapper, t.name, t.description, t.members); err != nil {
 			return err
 		}
 		for _, g := range t.grants {
 			g.Holder = access.TeamPrefix + t.name
-			if _, err := s.AddGrant(ctx, service.Bootstrapper, g); err != nil {
+			if _, err := s.Rights.AddGrant(ctx, rights.Bootstrapper, g); err != nil {
 				return err
 			}
 		}

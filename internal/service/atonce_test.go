@@ -41,32 +41,36 @@ func TestAtOnce(t *testing.T) {
 			}
 		}
 		together("pin", func() error {
-			return n.Pin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version, "why not", nil)
+			return n.Retention.Pin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version, "why not", nil)
 		})
-		together("unpin", func() error { return n.Unpin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version) })
-		together("withdraw", func() error { return n.WithdrawVersion(t.Context(), n.admin, "releases", of, "leaks", round%2 == 1) })
+		together("unpin", func() error {
+			return n.Retention.Unpin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version)
+		})
+		together("withdraw", func() error {
+			return n.Publishing.WithdrawVersion(t.Context(), n.admin, "releases", of, "leaks", round%2 == 1)
+		})
 		all.Wait()
-		if err := n.Unpin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version); !conflict(err) {
+		if err := n.Retention.Unpin(t.Context(), n.admin, "releases", "npm", "@skerry", "part-1", version); !conflict(err) {
 			t.Errorf("the last unpin: %v", err)
 		}
-		removed, err := n.RemoveVersion(t.Context(), n.admin, "releases", of)
+		removed, err := n.Retention.RemoveVersion(t.Context(), n.admin, "releases", of)
 		if err != nil {
 			t.Fatal(err)
 		}
 		together("bring back", func() error {
-			_, err := n.UndoSweep(t.Context(), n.admin, removed.ID, nil)
+			_, err := n.Retention.UndoSweep(t.Context(), n.admin, removed.ID, nil)
 			return err
 		})
 		together("publish", func() error {
-			_, err := n.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, handed(made))
+			_, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, handed(made))
 			return err
 		})
 		all.Wait()
-		if mended, err := n.VerifyRecords(t.Context(), n.admin); err != nil || len(mended) != 0 {
+		if mended, err := n.Retention.VerifyRecords(t.Context(), n.admin); err != nil || len(mended) != 0 {
 			t.Errorf("round %d: the records do not agree: %+v, %v", round, mended, err)
 		}
 	}
-	p, err := n.housePackage(t.Context(), r.Key("npm", "@skerry", "part-1"))
+	p, err := n.Holdings.Package(t.Context(), r.Key("npm", "@skerry", "part-1"))
 	if err != nil || len(p.Versions) != rounds {
 		t.Errorf("%d versions are listed, %v; want %d", len(p.Versions), err, rounds)
 	}

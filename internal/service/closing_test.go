@@ -11,6 +11,9 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/builds"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 func tideModel(version string) purl.PURL {
@@ -20,7 +23,7 @@ func tideModel(version string) purl.PURL {
 // counts are what a package says that it has, and what it has.
 func (n *node) counts(t *testing.T, r catalog.Repository) (versions, visible int) {
 	t.Helper()
-	if err := n.db.QueryRowContext(t.Context(), `select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null and v.visible_until is null)
+	if err := n.DB.QueryRowContext(t.Context(), `select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null and v.visible_until is null)
 		from package p where p.repository_id = $1 and p.name = 'tide-model'`, r.ID).Scan(&versions, &visible); err != nil {
 		t.Fatal(err)
 	}
@@ -35,31 +38,31 @@ func TestMarksGoWithTheirVersions(t *testing.T) {
 	if err := n.publish(t, r, "1.0", "a"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.WithdrawVersion(t.Context(), n.admin, "releases", tideModel("1.0"), "wrong moon", false); err != nil {
+	if err := n.Publishing.WithdrawVersion(t.Context(), n.admin, "releases", tideModel("1.0"), "wrong moon", false); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.db.Within(t.Context(), func(tx *record.Tx) error {
+	if err := n.DB.Within(t.Context(), func(tx *record.Tx) error {
 		_, err := tx.SetPin(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"), record.Pin{Version: "1.0", Reason: "used at sea", By: "purser", At: n.Now()})
 		return err
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); fault.Of(err).Code != "pinned" || !strings.Contains(err.Error(), "used at sea") {
+	if _, err := n.Retention.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); fault.Of(err).Code != "pinned" || !strings.Contains(err.Error(), "used at sea") {
 		t.Errorf("a pinned version: %v", err)
 	}
-	if err := n.db.Within(t.Context(), func(tx *record.Tx) error {
+	if err := n.DB.Within(t.Context(), func(tx *record.Tx) error {
 		_, err := tx.EndPin(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"), "1.0", "purser", n.Now())
 		return err
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); err != nil {
+	if _, err := n.Retention.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); err != nil {
 		t.Fatal(err)
 	}
 	if err := n.publish(t, r, "1.0", "a"); err != nil {
 		t.Fatal(err)
 	}
-	p, err := n.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
+	p, err := n.Resolving.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
 	if err != nil || p.Versions[0].Withdrawn != nil {
 		t.Errorf("published anew, it is withdrawn from birth: %+v, %v", p, err)
 	}
@@ -74,26 +77,26 @@ func TestVerifyRecords(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if mended, err := n.VerifyRecords(t.Context(), n.admin); err != nil || len(mended) != 0 {
+	if mended, err := n.Retention.VerifyRecords(t.Context(), n.admin); err != nil || len(mended) != 0 {
 		t.Fatalf("%+v, %v", mended, err)
 	}
 	for _, damage := range []string{`update package set versions = 0, bytes = bytes + 7`, `update version set bytes = 1 where version = '1.0'`,
 		`insert into label (package_id, name, version, set_by, visible_from) select id, 'latest', '9.9', 'nobody', now() from package`} {
-		if _, err := n.db.ExecContext(t.Context(), damage); err != nil {
+		if _, err := n.DB.ExecContext(t.Context(), damage); err != nil {
 			t.Fatal(err)
 		}
 	}
-	mended, err := n.VerifyRecords(t.Context(), n.admin)
+	mended, err := n.Retention.VerifyRecords(t.Context(), n.admin)
 	if err != nil || len(mended) != 3 {
 		t.Errorf("%+v, %v", mended, err)
 	}
 	if versions, visible := n.counts(t, r); versions != 2 || visible != 2 {
 		t.Errorf("it says %d versions, and has %d", versions, visible)
 	}
-	if again, err := n.VerifyRecords(t.Context(), n.admin); err != nil || len(again) != 0 {
+	if again, err := n.Retention.VerifyRecords(t.Context(), n.admin); err != nil || len(again) != 0 {
 		t.Errorf("once more: %+v, %v", again, err)
 	}
-	concerns, err := n.Concerns(t.Context(), n.admin)
+	concerns, err := n.Status.Concerns(t.Context(), n.admin)
 	if err != nil || len(concerns) == 0 || !strings.Contains(concerns[0].What, "put right") {
 		t.Errorf("%+v, %v", concerns, err)
 	}
@@ -104,8 +107,8 @@ func TestVerifyRecords(t *testing.T) {
 func TestOneOrder(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	now := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
-	n.settings.Now = func() time.Time { return now }
-	r, err := n.AddRepository(t.Context(), n.admin, NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}})
+	n.Settings.Now = func() time.Time { return now }
+	r, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +122,7 @@ func TestOneOrder(t *testing.T) {
 		}
 		now = now.Add(time.Second)
 	}
-	p, err := n.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
+	p, err := n.Resolving.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
 	if err != nil || len(p.Versions) != 3 {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -132,11 +135,11 @@ func TestOneOrder(t *testing.T) {
 	if newest.UploadCount != 3 {
 		t.Errorf("documents take upload %d", newest.UploadCount)
 	}
-	made, err := n.versionsOf(t.Context(), n.admin, []string{"pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"}, "snapshots")
+	made, err := n.Builds.VersionsOf(t.Context(), n.admin, []string{"pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"}, "snapshots")
 	if err != nil || made[0].ID != newest.ID {
 		t.Errorf("a build takes %+v, %v", made, err)
 	}
-	f, err := n.db.File(t.Context(), catalog.FileQuestion{Key: r.Key("maven", "example.skerry.berth", "tide-model"), Version: "1.0-SNAPSHOT", Extension: "jar"})
+	f, err := n.DB.File(t.Context(), catalog.FileQuestion{Key: r.Key("maven", "example.skerry.berth", "tide-model"), Version: "1.0-SNAPSHOT", Extension: "jar"})
 	if err != nil || f.VersionID != newest.ID {
 		t.Errorf("a request takes %+v, %v", f, err)
 	}
@@ -149,82 +152,82 @@ func TestBuildNames(t *testing.T) {
 	n.repository(t)
 	caller := func(name string, robot bool, role access.Role) access.Caller {
 		t.Helper()
-		if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: name, Robot: robot, Grants: []access.Grant{{Role: role, Repositories: "*"}}}); err != nil {
+		if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: name, Robot: robot, Grants: []access.Grant{{Role: role, Repositories: "*"}}}); err != nil {
 			t.Fatal(err)
 		}
-		c, err := n.CallerNamed(t.Context(), name)
+		c, err := n.Rights.CallerNamed(t.Context(), name)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return c
 	}
 	reader, ci, other := caller("deckhand", false, access.Reader), caller("ci-berth", true, access.Publisher), caller("purser", false, access.Publisher)
-	if _, _, err := n.BeginBuild(t.Context(), reader, "berth-planner#1"); !fault.Is(err, fault.Denied) {
+	if _, _, err := n.Builds.BeginBuild(t.Context(), reader, "berth-planner#1"); !fault.Is(err, fault.Denied) {
 		t.Errorf("a reader begins a build: %v", err)
 	}
 	limited := other
 	limited.Token, limited.Can = "read-only", []access.Action{access.Read}
-	if _, _, err := n.BeginBuild(t.Context(), limited, "berth-planner#1"); !fault.Is(err, fault.Denied) {
+	if _, _, err := n.Builds.BeginBuild(t.Context(), limited, "berth-planner#1"); !fault.Is(err, fault.Denied) {
 		t.Errorf("a token for reading begins a build: %v", err)
 	}
-	if _, _, err := n.BeginBuild(t.Context(), ci, "berth-planner#1"); err != nil {
+	if _, _, err := n.Builds.BeginBuild(t.Context(), ci, "berth-planner#1"); err != nil {
 		t.Fatal(err)
 	}
 	for _, try := range []func() error{
-		func() error { _, _, err := n.BeginBuild(t.Context(), other, "berth-planner#2"); return err },
+		func() error { _, _, err := n.Builds.BeginBuild(t.Context(), other, "berth-planner#2"); return err },
 		func() error {
-			_, err := n.RecordBuild(t.Context(), other, BuildReport{Name: "berth-planner", Number: "3", Link: "https://evil.example/"})
+			_, err := n.Builds.RecordBuild(t.Context(), other, builds.Report{Name: "berth-planner", Number: "3", Link: "https://evil.example/"})
 			return err
 		},
-		func() error { _, err := n.SayBuild(t.Context(), other, "berth-planner#4"); return err },
+		func() error { _, err := n.Builds.SayBuild(t.Context(), other, "berth-planner#4"); return err },
 	} {
 		if err := try(); fault.Of(err).Code != "others-build-name" {
 			t.Errorf("somebody else uses the name: %v", err)
 		}
 	}
-	if err := n.GiveBuildName(t.Context(), ci, "berth-planner", "ci-berth"); !fault.Is(err, fault.Denied) {
+	if err := n.Builds.GiveBuildName(t.Context(), ci, "berth-planner", "ci-berth"); !fault.Is(err, fault.Denied) {
 		t.Errorf("who is no admin gives a name away: %v", err)
 	}
 	narrow := n.admin
 	narrow.Token, narrow.Can = "narrow", []access.Action{access.Manage}
-	if err := n.GiveBuildName(t.Context(), narrow, "berth-planner", "purser"); fault.Of(err).Code != "token-too-narrow" {
+	if err := n.Builds.GiveBuildName(t.Context(), narrow, "berth-planner", "purser"); fault.Of(err).Code != "token-too-narrow" {
 		t.Errorf("a limited token gives a name away: %v", err)
 	}
-	if err := n.GiveBuildName(t.Context(), n.admin, "berth-planner", "purser"); err != nil {
+	if err := n.Builds.GiveBuildName(t.Context(), n.admin, "berth-planner", "purser"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.BeginBuild(t.Context(), ci, "berth-planner#5"); fault.Of(err).Code != "others-build-name" {
+	if _, _, err := n.Builds.BeginBuild(t.Context(), ci, "berth-planner#5"); fault.Of(err).Code != "others-build-name" {
 		t.Errorf("after it was given away: %v", err)
 	}
-	if b, _, err := n.BeginBuild(t.Context(), other, "berth-planner#5"); err != nil || b.ID == 0 {
+	if b, _, err := n.Builds.BeginBuild(t.Context(), other, "berth-planner#5"); err != nil || b.ID == 0 {
 		t.Error(err)
 	}
-	if err := n.RemoveBuild(t.Context(), n.admin, "berth-planner#1"); err != nil {
+	if err := n.Builds.RemoveBuild(t.Context(), n.admin, "berth-planner#1"); err != nil {
 		t.Error(err)
 	}
 	// What a repository that takes only builds asks is more than a header of anybody's.
 	only := true
-	r, err := n.EditRepository(t.Context(), n.admin, "releases", RepositoryChange{OnlyBuilds: &only})
+	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases", repositories.Change{OnlyBuilds: &only})
 	if err != nil {
 		t.Fatal(err)
 	}
 	invented := other
-	if invented.Build, err = n.SayBuild(t.Context(), other, "invented#1"); err != nil {
+	if invented.Build, err = n.Builds.SayBuild(t.Context(), other, "invented#1"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.insists(invented, r); fault.Of(err).Code != "only-builds" {
+	if err := n.Publishing.Insists(invented, r); fault.Of(err).Code != "only-builds" {
 		t.Errorf("a build that a person invented: %v", err)
 	}
-	if invented.Build, err = n.SayBuild(t.Context(), other, "berth-planner#6"); err != nil {
+	if invented.Build, err = n.Builds.SayBuild(t.Context(), other, "berth-planner#6"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.insists(invented, r); err != nil {
+	if err := n.Publishing.Insists(invented, r); err != nil {
 		t.Errorf("a build whose name was given: %v", err)
 	}
-	if ci.Build, err = n.SayBuild(t.Context(), ci, "ferry#1"); err != nil {
+	if ci.Build, err = n.Builds.SayBuild(t.Context(), ci, "ferry#1"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.insists(ci, r); err != nil {
+	if err := n.Publishing.Insists(ci, r); err != nil {
 		t.Errorf("a robot's build: %v", err)
 	}
 }

@@ -8,9 +8,14 @@ import (
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
-	"crelvo/internal/core/retention"
+	coreretention "crelvo/internal/core/retention"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/retention"
+	"crelvo/internal/service/rights"
+	"crelvo/internal/service/status"
 )
 
 // TestPlanAndRunAgree makes up repositories and policies: when nothing changes
@@ -22,7 +27,7 @@ func TestPlanAndRunAgree(t *testing.T) {
 	if err := n.publish(t, r, "0.0.1", "first"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.db.ExecContext(ctx, `with more as (
+	if _, err := n.DB.ExecContext(ctx, `with more as (
 			insert into package (repository_id, ecosystem, namespace, name, changed_at)
 			select repository_id, (array['maven', 'npm', 'pypi', 'nuget'])[1 + i % 4], case when i % 4 = 1 then '@skerry' else '' end, 'package-' || i, changed_at from package, generate_series(1, 40) i returning id
 		), made as (
@@ -41,7 +46,7 @@ func TestPlanAndRunAgree(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The rows that the last statement did not see yet.
-	if _, err := n.db.ExecContext(ctx, `update package p set versions = m.n, bytes = m.bytes from (select package_id, count(*) n, sum(bytes) bytes from version group by package_id) m where m.package_id = p.id`); err != nil {
+	if _, err := n.DB.ExecContext(ctx, `update package p set versions = m.n, bytes = m.bytes from (select package_id, count(*) n, sum(bytes) bytes from version group by package_id) m where m.package_id = p.id`); err != nil {
 		t.Fatal(err)
 	}
 	last := 1 << 30
@@ -54,8 +59,8 @@ func TestPlanAndRunAgree(t *testing.T) {
 		text := "name: " + name + "\nrepositories: [releases]\nkeep:\n" + strings.Join(reasons, "\n") + "\n"
 		n.set(t, text)
 		planned := map[int64]bool{}
-		plan, err := n.PlanSweep(ctx, n.admin, text, time.Time{}, func(l *PlanLine) error {
-			if l.Fate == retention.Swept {
+		plan, err := n.Retention.PlanSweep(ctx, n.admin, text, time.Time{}, func(l *retention.PlanLine) error {
+			if l.Fate == coreretention.Swept {
 				planned[l.ID] = true
 				if l.Pinned != "" || len(l.Labels) > 0 && strings.Contains(keep, "labelled") {
 					t.Errorf("%s %s is pinned or labelled, and would go", l.Package, l.Version.Version)
@@ -67,7 +72,7 @@ func TestPlanAndRunAgree(t *testing.T) {
 			t.Fatal(plan, err)
 		}
 		v := n.sweep(t, name, false)
-		items, err := n.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 5000, States: []string{record.ItemRemoved}})
+		items, err := n.Retention.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 5000, States: []string{record.ItemRemoved}})
 		if err != nil || v.Spared != 0 || len(items) != len(planned) {
 			t.Errorf("%s: %d planned, %d removed, %d spared: %v", keep, len(planned), len(items), v.Spared, err)
 		}
@@ -76,13 +81,13 @@ func TestPlanAndRunAgree(t *testing.T) {
 				t.Errorf("%s: %s %s was not planned", keep, item.Name, item.Version)
 			}
 		}
-		totals, err := n.Totals(ctx, r)
+		totals, err := n.Repositories.Totals(ctx, r)
 		if left := int(totals[r.ID].Versions); err != nil || left != plan.Total.Kept+plan.Total.Outside || left > last {
 			t.Errorf("%s: %d are left, %+v, %v", keep, left, plan.Total, err)
 		} else {
 			last = left
 		}
-		if err := n.RemovePolicy(ctx, n.admin, name); err != nil {
+		if err := n.Retention.RemovePolicy(ctx, n.admin, name); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -91,11 +96,11 @@ func TestPlanAndRunAgree(t *testing.T) {
 	}
 	// All of it comes back.
 	for id := int64(1); id <= 5; id++ {
-		if _, err := n.UndoSweep(ctx, n.admin, id, nil); err != nil && fault.Of(err).Code != "nothing-to-undo" {
+		if _, err := n.Retention.UndoSweep(ctx, n.admin, id, nil); err != nil && fault.Of(err).Code != "nothing-to-undo" {
 			t.Fatal(err)
 		}
 	}
-	if totals, err := n.Totals(ctx, r); err != nil || totals[r.ID].Versions != 481 {
+	if totals, err := n.Repositories.Totals(ctx, r); err != nil || totals[r.ID].Versions != 481 {
 		t.Errorf("%+v %v", totals, err)
 	}
 }
@@ -106,7 +111,7 @@ func TestConcerns(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	levels := func() map[string]string {
 		t.Helper()
-		found, err := n.Concerns(ctx, n.admin)
+		found, err := n.Status.Concerns(ctx, n.admin)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -130,16 +135,16 @@ func TestConcerns(t *testing.T) {
 	}
 	n.set(t, "name: tidy\nrepositories: [releases]\nkeep: [newest 1]\nmost-share: 10%\n")
 	asking := n.sweep(t, "tidy", false)
-	if _, err := n.AddRepository(ctx, n.admin, NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}}); err != nil {
+	if _, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.db.ExecContext(ctx, `insert into package (repository_id, ecosystem, namespace, name, changed_at, versions, bytes) select id, 'npm', '', 'many', now(), $1, 5 from repository where name = 'snapshots'`, crowded); err != nil {
+	if _, err := n.DB.ExecContext(ctx, `insert into package (repository_id, ecosystem, namespace, name, changed_at, versions, bytes) select id, 'npm', '', 'many', now(), $1, 5 from repository where name = 'snapshots'`, status.Crowded); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: "ci-berth", Robot: true}); err != nil {
+	if err := n.Rights.AddPrincipal(ctx, n.admin, rights.NewPrincipal{Name: "ci-berth", Robot: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.AddToken(ctx, n.admin, NewToken{For: "ci-berth", Name: "nightly", Length: 10 * time.Hour}); err != nil {
+	if _, _, err := n.Rights.AddToken(ctx, n.admin, rights.NewToken{For: "ci-berth", Name: "nightly", Length: 10 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
 	if all := levels(); all["/tokens"] != "" {
@@ -147,7 +152,7 @@ func TestConcerns(t *testing.T) {
 	}
 	n.later(9*time.Hour + 10*time.Minute) // the last tenth
 	all := levels()
-	for page, want := range map[string]string{"/sweeps/" + itoa(asking.ID): "waits: Sweep 1 by tidy stopped and asks: it would take 1 of the 2 versions of releases", "/policies/new": "soon: snapshots holds 500 versions",
+	for page, want := range map[string]string{"/sweeps/" + act.Itoa(asking.ID): "waits: Sweep 1 by tidy stopped and asks: it would take 1 of the 2 versions of releases", "/policies/new": "soon: snapshots holds 500 versions",
 		"/tokens": "soon: The token nightly of the robot ci-berth ends on"} {
 		if !strings.HasPrefix(all[page], want) {
 			t.Errorf("%s: %q; want %q", page, all[page], want)

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
@@ -18,6 +19,8 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/store"
 )
 
 // stored finds the one stored file of a size.
@@ -29,12 +32,13 @@ func (n *node) storedOf(t *testing.T, sha256 string) string {
 // TestDamagedBytes: what is stored and is not what it was is never given as good,
 // is a concern, and is put right by publishing the very same bytes again.
 func TestDamagedBytes(t *testing.T) {
-	n := newNode(t, recordtest.URL(t))
+	url := recordtest.URL(t)
+	n := newNode(t, url)
 	r := n.repository(t)
 	if err := n.publish(t, r, "1.0", "precious"); err != nil {
 		t.Fatal(err)
 	}
-	p, err := n.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
+	p, err := n.Resolving.Package(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,21 +56,21 @@ func TestDamagedBytes(t *testing.T) {
 	flipped := append([]byte{}, good...)
 	flipped[len(flipped)/2] ^= 1
 	for what, content := range map[string][]byte{"cut": good[:len(good)-3], "emptied": nil, "flipped": flipped, "longer": append(append([]byte{}, good...), 0)} {
-		n.small.Purge()
+		n := newNode(t, url) // which has nothing in memory
 		if err := os.WriteFile(path, content, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if opened, err := n.Open(t.Context(), f); fault.Of(err).Code != "bytes-damaged" {
+		if opened, err := n.Store.Open(t.Context(), f); fault.Of(err).Code != "bytes-damaged" {
 			t.Errorf("%s: %v, %v", what, opened, err)
 		}
-		concerns, err := n.Concerns(t.Context(), n.admin)
+		concerns, err := n.Status.Concerns(t.Context(), n.admin)
 		if err != nil || len(concerns) == 0 || !strings.Contains(concerns[0].What, f.Name) {
 			t.Errorf("%s: %+v, %v", what, concerns, err)
 		}
 		if err := n.publish(t, r, "1.0", "precious"); err != nil {
 			t.Fatalf("%s: published again: %v", what, err)
 		}
-		opened, err := n.Open(t.Context(), f)
+		opened, err := n.Store.Open(t.Context(), f)
 		if err != nil {
 			t.Errorf("%s, mended: %v", what, err)
 			continue
@@ -85,6 +89,7 @@ func TestDamagedBytes(t *testing.T) {
 func TestWordsOfStoreFaults(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
+	last := "" // what cannot be written to is one concern, whatever the reason
 	for _, c := range []struct {
 		err     error
 		code    string
@@ -99,7 +104,7 @@ func TestWordsOfStoreFaults(t *testing.T) {
 		{&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}, "disk-full", false, true},
 		{blob.ErrReserved, "disk-full", false, false},
 	} {
-		n.worries.all = nil
+		before := fmt.Sprint(n.Worrying())
 		n.store.stage = c.err
 		err := n.publish(t, r, "1.0", "x")
 		n.store.stage = nil
@@ -110,9 +115,10 @@ func TestWordsOfStoreFaults(t *testing.T) {
 		if strings.Contains(strings.ToLower(f.Hint), "try again") != c.again {
 			t.Errorf("%v: %q", c.err, f.Hint)
 		}
-		if (len(n.worries.all) > 0) != c.concern {
-			t.Errorf("%v: concerns %+v", c.err, n.worries.all)
+		if after := fmt.Sprint(n.Worrying()); (after != before) != c.concern && c.code != last {
+			t.Errorf("%v: concerns %s", c.err, after)
 		}
+		last = c.code
 	}
 }
 
@@ -140,16 +146,16 @@ func TestReserve(t *testing.T) {
 func TestLeftBytes(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
-	db := n.db
-	n.store.kept = func() { n.db = recordtest.Away(t, db) }
+	db := n.DB
+	n.store.kept = func() { n.DB = recordtest.Away(t, db) }
 	if err := n.publish(t, r, "1.0", "left"); err == nil {
 		t.Fatal("it was recorded without a database")
 	}
-	if n.stored(t) == 0 || len(n.unasked.all) == 0 {
-		t.Fatalf("%d stored, %d noted", n.stored(t), len(n.unasked.all))
+	if n.stored(t) == 0 {
+		t.Fatal("nothing was stored")
 	}
-	n.db = db
-	if err := n.askAboutLeft(t.Context()); err != nil || n.stored(t) != 0 {
+	n.DB = db
+	if err := n.chore(t.Context(), "looking after stored bytes"); err != nil || n.stored(t) != 0 {
 		t.Errorf("%d files stay: %v", n.stored(t), err)
 	}
 	entries, err := os.ReadDir(filepath.Join(n.dir, "staging"))
@@ -165,7 +171,7 @@ func TestLeftBytes(t *testing.T) {
 	if err := errors.Join(os.MkdirAll(filepath.Dir(stray), 0o700), os.WriteFile(stray, []byte("stray"), 0o600), os.Chtimes(stray, time.Time{}, time.Now().Add(-48*time.Hour))); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.dropStrays(t.Context()); err != nil || n.stored(t) != known {
+	if err := n.Store.DropStrays(t.Context()); err != nil || n.stored(t) != known {
 		t.Errorf("%d files instead of %d: %v", n.stored(t), known, err)
 	}
 }
@@ -180,7 +186,7 @@ func TestOtherStore(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = New(t.Context(), recordtest.Open(t, url), folder, Settings{Log: slog.New(slog.DiscardHandler), AdoptStore: adopt})
+		_, err = New(t.Context(), recordtest.Open(t, url), folder, act.Settings{Log: slog.New(slog.DiscardHandler), AdoptStore: adopt})
 		return err
 	}
 	if err := begin(n.dir, false); err != nil {
@@ -208,15 +214,18 @@ func TestHungDatabase(t *testing.T) {
 	}
 	goOn := recordtest.Hang(t)
 	var asking sync.WaitGroup
-	n.forgetAll()
+	n.ForgetAll()
 	for what, do := range map[string]func(ctx context.Context) error{
 		"publishing": func(context.Context) error { return n.publish(t, r, "2.0", "y") },
 		"reading": func(ctx context.Context) error {
-			_, err := n.Package(ctx, r.Key("maven", "example.skerry.berth", "tide-model"))
+			_, err := n.Resolving.Package(ctx, r.Key("maven", "example.skerry.berth", "tide-model"))
 			return err
 		},
-		"searching": func(ctx context.Context) error { _, err := n.Search(ctx, n.admin, "tide", "", 10, 0); return err },
-		"status":    func(ctx context.Context) error { _, err := n.Concerns(ctx, n.admin); return err },
+		"searching": func(ctx context.Context) error {
+			_, err := n.Search.Search(ctx, n.admin, "tide", "", 10, 0)
+			return err
+		},
+		"status": func(ctx context.Context) error { _, err := n.Status.Concerns(ctx, n.admin); return err },
 	} {
 		asking.Go(func() {
 			begun := time.Now()
@@ -246,16 +255,16 @@ func TestOlderDatabase(t *testing.T) {
 		}
 	}
 	stored := n.stored(t)
-	if _, err := n.db.ExecContext(t.Context(), `with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0' returning f.sha256),
+	if _, err := n.DB.ExecContext(t.Context(), `with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0' returning f.sha256),
 		gone as (delete from blob where sha256 in (select sha256 from lost) and not exists (select from file f join version v on v.id = f.version_id where f.sha256 = blob.sha256 and v.version = '1.0'))
 		select 1`); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.db.ExecContext(t.Context(), `delete from version where version <> '1.0'`); err != nil {
+	if _, err := n.DB.ExecContext(t.Context(), `delete from version where version <> '1.0'`); err != nil {
 		t.Fatal(err)
 	}
 	older := newNode(t, url) // it knows its store
-	if _, err := older.VerifyRecords(t.Context(), older.admin); err != nil {
+	if _, err := older.Retention.VerifyRecords(t.Context(), older.admin); err != nil {
 		t.Fatal(err)
 	}
 	if got := older.versions(t, r); len(got) != 1 || got[0] != "1.0" {
@@ -267,20 +276,20 @@ func TestOlderDatabase(t *testing.T) {
 	if err := older.publish(t, r, "2.0", "something else"); fault.Of(err).Kind != fault.Conflict {
 		t.Errorf("and as something else: %v", err)
 	}
-	if _, err := older.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) != stored {
+	if _, err := older.Retention.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) != stored {
 		t.Errorf("at once there are %d of %d files, %v", older.stored(t), stored, err)
 	}
-	older.later(walkedEvery + strayFor)
-	if _, err := older.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) >= stored {
+	older.later(store.WalkedEvery + store.StrayFor)
+	if _, err := older.Retention.Reclaim(t.Context(), older.admin, true); err != nil || older.stored(t) >= stored {
 		t.Errorf("later there are %d of %d files, %v", older.stored(t), stored, err)
 	}
-	p, err := older.housePackage(t.Context(), tideKey(r))
+	p, err := older.Holdings.Package(t.Context(), tideKey(r))
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, v := range p.Versions {
 		for _, f := range v.Files {
-			opened, err := older.Open(t.Context(), f)
+			opened, err := older.Store.Open(t.Context(), f)
 			if err != nil {
 				t.Errorf("%s of %s: %v", f.Name, v.Version, err)
 				continue

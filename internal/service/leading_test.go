@@ -12,26 +12,30 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem/maven"
+	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 // TestMirrorSecretStays: who looks after one mirror does not get its secret by
 // sending it elsewhere, nor looks around in the server's network.
 func TestMirrorSecretStays(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
-	if _, err := n.AddRepository(t.Context(), n.admin, NewRepository{Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven",
+	if _, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven",
 		Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}, User: "crelvo", Secret: "sesame"}}}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Admin, Repositories: "shore"}}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Admin, Repositories: "shore"}}}); err != nil {
 		t.Fatal(err)
 	}
-	deckhand, err := n.CallerNamed(t.Context(), "deckhand")
+	deckhand, err := n.Rights.CallerNamed(t.Context(), "deckhand")
 	if err != nil {
 		t.Fatal(err)
 	}
 	edit := func(by access.Caller, change func(m *catalog.MirrorSettings)) (catalog.Repository, error) {
-		return n.EditRepository(t.Context(), by, "shore", RepositoryChange{Mirror: change})
+		return n.Repositories.EditRepository(t.Context(), by, "shore", repositories.Change{Mirror: change})
 	}
 	for what, change := range map[string]func(m *catalog.MirrorSettings){
 		"a private upstream": func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "http://127.0.0.1:9/"}} },
@@ -68,24 +72,24 @@ func (w *waiting) Read(p []byte) (int, error) { <-w.until; return w.Reader.Read(
 func TestRevokedMeanwhile(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
-	if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: "ci-berth", Robot: true, Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "ci-berth", Robot: true, Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
 		t.Fatal(err)
 	}
-	secret, token, err := n.AddToken(t.Context(), n.admin, NewToken{For: "ci-berth", Name: "build", Length: time.Hour})
+	secret, token, err := n.Rights.AddToken(t.Context(), n.admin, rights.NewToken{For: "ci-berth", Name: "build", Length: time.Hour})
 	if err != nil {
 		t.Fatal(err)
 	}
-	caller, err := n.ByToken(t.Context(), secret, Origin{})
+	caller, err := n.Rights.ByToken(t.Context(), secret, rights.Origin{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	place := (&deploying{version: "1.0"}).place("", "jar")
 	goOn, failed := make(chan struct{}), make(chan error, 1)
 	go func() {
-		_, err := n.Receive(t.Context(), caller, r, maven.Maven{}, place, &waiting{strings.NewReader(jar(t, "x")), goOn}, -1)
+		_, err := n.Publishing.Receive(t.Context(), caller, r, maven.Maven{}, place, &waiting{strings.NewReader(jar(t, "x")), goOn}, -1)
 		failed <- err
 	}()
-	if err := n.RevokeToken(t.Context(), n.admin, "ci-berth", token.Name); err != nil {
+	if err := n.Rights.RevokeToken(t.Context(), n.admin, "ci-berth", token.Name); err != nil {
 		t.Fatal(err)
 	}
 	close(goOn)
@@ -99,55 +103,65 @@ func TestRevokedMeanwhile(t *testing.T) {
 func TestSecretsAreOfOneKind(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	const password = "a-good-password-of-more-than-twenty-letters"
-	if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: "purser", Password: password}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "purser", Password: password}); err != nil {
 		t.Fatal(err)
 	}
-	session, _, err := n.SignIn(t.Context(), "purser", password, Origin{})
+	session, _, err := n.Rights.SignIn(t.Context(), "purser", password, rights.Origin{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := n.BySession(t.Context(), session, Origin{}); err != nil || c.Name != "purser" {
+	if c, err := n.Rights.BySession(t.Context(), session, rights.Origin{}); err != nil || c.Name != "purser" {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if c, err := n.ByToken(t.Context(), session, Origin{}); err == nil {
+	if c, err := n.Rights.ByToken(t.Context(), session, rights.Origin{}); err == nil {
 		t.Errorf("a session is a token: %+v", c)
 	}
-	n.refusals.all = nil
-	if c, err := n.BySecret(t.Context(), "purser", password, Origin{}); err != nil || c.Name != "purser" {
+	refused := func() (times int) {
+		t.Helper()
+		if err := n.chore(t.Context(), "noting refusals"); err != nil {
+			t.Fatal(err)
+		}
+		if err := n.DB.EachEvent(t.Context(), record.EventFilter{Action: "refused"}, func(record.SealedEvent) error { times++; return nil }); err != nil {
+			t.Fatal(err)
+		}
+		return times
+	}
+	before := refused()
+	if c, err := n.Rights.BySecret(t.Context(), "purser", password, rights.Origin{}); err != nil || c.Name != "purser" {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if len(n.refusals.all) > 0 {
-		t.Errorf("a right password is on record as refused: %+v", n.refusals.all)
+	if after := refused(); after != before {
+		t.Errorf("a right password is on record as refused: %d events after %d", after, before)
 	}
-	secret, _, err := n.AddToken(t.Context(), n.admin, NewToken{Name: "laptop"})
+	secret, _, err := n.Rights.AddToken(t.Context(), n.admin, rights.NewToken{Name: "laptop"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.ByToken(t.Context(), secret, Origin{}); err != nil {
+	if _, err := n.Rights.ByToken(t.Context(), secret, rights.Origin{}); err != nil {
 		t.Fatal(err)
 	}
-	if c, err := n.BySession(t.Context(), secret, Origin{}); err != nil || !c.Anonymous() {
+	if c, err := n.Rights.BySession(t.Context(), secret, rights.Origin{}); err != nil || !c.Anonymous() {
 		t.Errorf("a token is a session: %+v, %v", c, err)
 	}
 	// A password that somebody else gave is good for changing it alone.
-	if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: "deckhand", Password: password, Given: true}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "deckhand", Password: password, Given: true}); err != nil {
 		t.Fatal(err)
 	}
-	given, err := n.BySecret(t.Context(), "deckhand", password, Origin{})
+	given, err := n.Rights.BySecret(t.Context(), "deckhand", password, rights.Origin{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.AddToken(t.Context(), given, NewToken{Name: "long"}); fault.Of(err).Code != "change-password-first" {
+	if _, _, err := n.Rights.AddToken(t.Context(), given, rights.NewToken{Name: "long"}); fault.Of(err).Code != "change-password-first" {
 		t.Errorf("a given password makes a token: %v", err)
 	}
 	// A node without a token of the environment leaves that of others alone.
-	if _, err := n.Bootstrap(t.Context(), "", "a-token-of-the-environment"); err != nil {
+	if _, err := n.Rights.Bootstrap(t.Context(), "", "a-token-of-the-environment"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Bootstrap(t.Context(), "", ""); err != nil {
+	if _, err := n.Rights.Bootstrap(t.Context(), "", ""); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.ByToken(t.Context(), "a-token-of-the-environment", Origin{}); err != nil {
+	if _, err := n.Rights.ByToken(t.Context(), "a-token-of-the-environment", rights.Origin{}); err != nil {
 		t.Errorf("another node's start ended it: %v", err)
 	}
 }
@@ -157,7 +171,7 @@ func TestLargestFile(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	n.repository(t)
 	most := int64(1000)
-	r, err := n.EditRepository(t.Context(), n.admin, "releases", RepositoryChange{LargestFile: &most})
+	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases", repositories.Change{LargestFile: &most})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,7 +179,7 @@ func TestLargestFile(t *testing.T) {
 	for _, length := range []int64{2000, -1} {
 		read := 0
 		body := io.TeeReader(io.LimitReader(zeroBytes{}, 2000), countingWriter{&read})
-		if _, err := n.Receive(t.Context(), n.admin, r, maven.Maven{}, place, body, length); !fault.Is(err, fault.TooLarge) {
+		if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, body, length); !fault.Is(err, fault.TooLarge) {
 			t.Errorf("2000 bytes of 1000, length %d: %v", length, err)
 		}
 		if length > 0 && read > 0 {
@@ -175,10 +189,10 @@ func TestLargestFile(t *testing.T) {
 	if got := n.stored(t); got != 0 {
 		t.Errorf("%d files are stored", got)
 	}
-	if _, err := n.Receive(t.Context(), n.admin, r, maven.Maven{}, place, io.LimitReader(zeroBytes{}, 1000), -1); err != nil {
+	if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, io.LimitReader(zeroBytes{}, 1000), -1); err != nil {
 		t.Errorf("1000 bytes of 1000: %v", err)
 	}
-	if _, err := n.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (Handed, error) { return Handed{}, errors.New("cut") }); err == nil {
+	if _, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (publishing.Handed, error) { return publishing.Handed{}, errors.New("cut") }); err == nil {
 		t.Error("a cut publication by hand was taken")
 	}
 }

@@ -19,6 +19,7 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/promotion"
 )
 
 // place is where a version is: in a repository, under a version.
@@ -89,7 +90,7 @@ func (m *model) publish(p place) {
 	if p.repository == "releases" {
 		r = m.releases
 	}
-	_, err := m.PublishByHand(m.t.Context(), m.admin, r, purl.PURL{}, handed(made))
+	_, err := m.Publishing.PublishByHand(m.t.Context(), m.admin, r, purl.PURL{}, handed(made))
 	sum := sha256.Sum256(made.NPM())
 	if before, ok := m.seen[p]; ok {
 		if err == nil && before.sha256 != sum {
@@ -121,7 +122,7 @@ func (m *model) withdraw() {
 		return
 	}
 	e := m.seen[p]
-	if err := m.WithdrawVersion(m.t.Context(), m.admin, p.repository, m.of(p), "leaks", e.withdrawn); err != nil {
+	if err := m.Publishing.WithdrawVersion(m.t.Context(), m.admin, p.repository, m.of(p), "leaks", e.withdrawn); err != nil {
 		m.refused(fmt.Sprintf("withdraw %v", p), err)
 		return
 	}
@@ -135,7 +136,7 @@ func (m *model) remove() {
 	if !ok {
 		return
 	}
-	v, err := m.RemoveVersion(m.t.Context(), m.admin, p.repository, m.of(p))
+	v, err := m.Retention.RemoveVersion(m.t.Context(), m.admin, p.repository, m.of(p))
 	if m.pinned[p] && err == nil {
 		m.t.Errorf("%v was removed though it is pinned", p)
 	}
@@ -161,7 +162,7 @@ func (m *model) undo() {
 		return
 	}
 	id := ids[m.random.IntN(len(ids))]
-	back, err := m.UndoSweep(m.t.Context(), m.admin, id, nil)
+	back, err := m.Retention.UndoSweep(m.t.Context(), m.admin, id, nil)
 	want := map[place]expected{}
 	for p, e := range m.gone[id] {
 		if _, ok := m.seen[p]; !ok {
@@ -192,7 +193,7 @@ func (m *model) promote() {
 	}
 	number, _, _ := strings.Cut(snapshot.version, "-")
 	release := place{"releases", number}
-	p, err := m.Promote(m.t.Context(), m.admin, PromotionRequest{Track: "ferry", PURLs: []string{m.of(snapshot).String()}})
+	p, err := m.Promotion.Promote(m.t.Context(), m.admin, promotion.Request{Track: "ferry", PURLs: []string{m.of(snapshot).String()}})
 	source, there := m.seen[snapshot]
 	if err == nil && p.Already {
 		if _, ok := m.seen[release]; !ok || p.State != record.PromotionDone {
@@ -208,7 +209,7 @@ func (m *model) promote() {
 		if _, ok := m.seen[release]; ok {
 			m.t.Errorf("%v was promoted over", release)
 		}
-		known, err := m.Package(m.t.Context(), m.key(release))
+		known, err := m.Resolving.Package(m.t.Context(), m.key(release))
 		if err != nil {
 			m.t.Fatal(err)
 		}
@@ -237,7 +238,7 @@ func (m *model) undoPromotion() {
 	i := m.random.IntN(len(m.promoted))
 	id := m.promoted[i]
 	before := len(m.seen)
-	p, err := m.Undo(m.t.Context(), m.admin, id, "wrong tide")
+	p, err := m.Promotion.Undo(m.t.Context(), m.admin, id, "wrong tide")
 	if err != nil {
 		m.refused(fmt.Sprintf("undo promotion %d", id), err)
 		return
@@ -250,7 +251,7 @@ func (m *model) undoPromotion() {
 	for _, r := range m.made[id] {
 		// What was removed and published anew meanwhile is not the promotion's.
 		listed := false
-		if found, err := m.housePackage(m.t.Context(), m.key(r)); err == nil {
+		if found, err := m.Holdings.Package(m.t.Context(), m.key(r)); err == nil {
 			listed = slices.ContainsFunc(found.Versions, func(v catalog.Version) bool { return v.Version == r.version })
 		}
 		if !listed {
@@ -269,9 +270,9 @@ func (m *model) pin() {
 	}
 	var err error
 	if m.pinned[p] {
-		err = m.Unpin(m.t.Context(), m.admin, p.repository, "npm", "@skerry", "part-1", p.version)
+		err = m.Retention.Unpin(m.t.Context(), m.admin, p.repository, "npm", "@skerry", "part-1", p.version)
 	} else {
-		err = m.Pin(m.t.Context(), m.admin, p.repository, "npm", "@skerry", "part-1", p.version, "why not", nil)
+		err = m.Retention.Pin(m.t.Context(), m.admin, p.repository, "npm", "@skerry", "part-1", p.version, "why not", nil)
 	}
 	if err != nil {
 		m.refused(fmt.Sprintf("pin %v", p), err)
@@ -285,7 +286,7 @@ func (m *model) pin() {
 
 func (m *model) sweepAll() {
 	v := m.sweep(m.t, "newest", true)
-	items, err := m.SweepItems(m.t.Context(), m.admin, v, record.ItemFilter{SweepID: v.ID, After: -1, Limit: 100})
+	items, err := m.Retention.SweepItems(m.t.Context(), m.admin, v, record.ItemFilter{SweepID: v.ID, After: -1, Limit: 100})
 	if err != nil {
 		m.t.Fatal(err)
 	}
@@ -323,7 +324,7 @@ func (m *model) reclaim() {
 			m.seen[p] = e
 		}
 	}
-	if _, err := m.Reclaim(m.t.Context(), m.admin, true); err != nil {
+	if _, err := m.Retention.Reclaim(m.t.Context(), m.admin, true); err != nil {
 		m.refused("reclaim", err)
 	}
 	m.did = append(m.did, "reclaimed")
@@ -334,7 +335,7 @@ func (m *model) check() {
 	m.t.Helper()
 	listed := map[place]expected{}
 	for _, repository := range []string{"snapshots", "releases"} {
-		known, err := m.housePackage(m.t.Context(), m.key(place{repository: repository}))
+		known, err := m.Holdings.Package(m.t.Context(), m.key(place{repository: repository}))
 		if err != nil {
 			if fault.Is(err, fault.Internal) && !strings.Contains(err.Error(), "no such package") {
 				m.t.Fatal(err)
@@ -344,7 +345,7 @@ func (m *model) check() {
 		for _, v := range known.Versions {
 			p := place{repository, v.Version}
 			listed[p] = expected{sha256: v.Files[0].Digests.SHA256, withdrawn: v.Withdrawn != nil}
-			opened, err := m.Open(m.t.Context(), v.Files[0])
+			opened, err := m.Store.Open(m.t.Context(), v.Files[0])
 			if err != nil {
 				m.t.Errorf("%v is listed, and not there: %v", p, err)
 				continue
@@ -371,7 +372,7 @@ func (m *model) check() {
 			m.t.Errorf("%v is listed, and should not be", p)
 		}
 	}
-	if mended, err := m.VerifyRecords(m.t.Context(), m.admin); err != nil || len(mended) != 0 {
+	if mended, err := m.Retention.VerifyRecords(m.t.Context(), m.admin); err != nil || len(mended) != 0 {
 		m.t.Errorf("the records do not agree: %+v, %v", mended, err)
 	}
 }

@@ -10,30 +10,32 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 // TestPoint: what a client is pointed at, and the least token that does.
 func TestPoint(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
-	add := func(r NewRepository) {
+	add := func(r repositories.NewRepository) {
 		t.Helper()
-		if _, err := n.AddRepository(t.Context(), n.admin, r); err != nil {
+		if _, err := n.Repositories.AddRepository(t.Context(), n.admin, r); err != nil {
 			t.Fatal(err)
 		}
 	}
-	house := func(name string, holds catalog.Holds) NewRepository {
-		return NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: holds}}
+	house := func(name string, holds catalog.Holds) repositories.NewRepository {
+		return repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: holds}}
 	}
-	chain := func(name string, open bool) NewRepository {
-		return NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.Chain, Holds: catalog.Both},
-			Members: []NewMember{{Name: "releases"}, {Name: "snapshots"}}, ReleasesTo: "staging", OpenMembers: open}
+	chain := func(name string, open bool) repositories.NewRepository {
+		return repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.Chain, Holds: catalog.Both},
+			Members: []repositories.NewMember{{Name: "releases"}, {Name: "snapshots"}}, ReleasesTo: "staging", OpenMembers: open}
 	}
 	add(house("releases", catalog.Releases))
 	add(house("snapshots", catalog.Snapshots))
 	add(house("staging", catalog.Releases))
 	add(chain("platform", true))
 	add(chain("closed", false))
-	add(NewRepository{Repository: catalog.Repository{Name: "empty", Kind: catalog.Chain, Holds: catalog.Both}, Members: []NewMember{{Name: "releases"}}, OpenMembers: true})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "empty", Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "releases"}}, OpenMembers: true})
 	for i, c := range []struct {
 		repository, client, ecosystem string
 		publish                       bool
@@ -56,7 +58,7 @@ func TestPoint(t *testing.T) {
 		{repository: "releases", client: "fax", refused: "no-such-client"},
 		{repository: "nowhere", client: "npm", refused: "no-such-repository"},
 	} {
-		p, err := n.Point(t.Context(), n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish, purl.PURL{})
+		p, err := n.Pointing.Point(t.Context(), n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish, purl.PURL{})
 		if c.refused != "" {
 			if fault.Of(err).Code != c.refused {
 				t.Errorf("%s at %s: %v; want %s", c.client, c.repository, err, c.refused)
@@ -71,15 +73,15 @@ func TestPoint(t *testing.T) {
 			t.Errorf("%s at %s: %s, %v, a token for %v on %v, %v", c.client, c.repository, p.Address, p.Everything, p.Token.Can, p.Token.On, err)
 		}
 		// With no more than that, it gets in.
-		secret, _, err := n.AddToken(t.Context(), n.admin, NewToken{Name: fmt.Sprint("pointed-", i), Can: p.Token.Can, On: p.Token.On})
+		secret, _, err := n.Rights.AddToken(t.Context(), n.admin, rights.NewToken{Name: fmt.Sprint("pointed-", i), Can: p.Token.Can, On: p.Token.On})
 		if err != nil {
 			t.Fatal(err)
 		}
-		limited, err := n.ByToken(t.Context(), secret, Origin{})
+		limited, err := n.Rights.ByToken(t.Context(), secret, rights.Origin{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r, err := n.Repository(limited, c.repository, access.Read); err != nil || r.Sight != "" {
+		if r, err := n.Directory.Repository(limited, c.repository, access.Read); err != nil || r.Sight != "" {
 			t.Errorf("%s at %s: with its token: %q, %v", c.client, c.repository, r.Sight, err)
 		}
 	}

@@ -13,9 +13,12 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
-	"crelvo/internal/core/retention"
+	coreretention "crelvo/internal/core/retention"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/retention"
+	"crelvo/internal/service/schedule"
 )
 
 const tide = "pkg:maven/example.skerry.berth/tide-model"
@@ -26,9 +29,9 @@ func tideKey(r catalog.Repository) catalog.PackageKey {
 
 // later moves the clock of a node, and that of its database.
 func (n *node) later(by time.Duration) {
-	was, theirs := n.settings.Now, n.databaseNow
-	n.settings.Now = func() time.Time { return was().Add(by) }
-	n.databaseNow = func(ctx context.Context) (time.Time, error) {
+	was, theirs := n.Settings.Now, n.DatabaseNow
+	n.Settings.Now = func() time.Time { return was().Add(by) }
+	n.DatabaseNow = func(ctx context.Context) (time.Time, error) {
 		now, err := theirs(ctx)
 		return now.Add(by), err
 	}
@@ -36,7 +39,7 @@ func (n *node) later(by time.Duration) {
 
 func (n *node) versions(t *testing.T, r catalog.Repository) []string {
 	t.Helper()
-	p, err := n.housePackage(t.Context(), tideKey(r))
+	p, err := n.Holdings.Package(t.Context(), tideKey(r))
 	if fault.Is(err, fault.NotFound) || err != nil && strings.Contains(err.Error(), "no such package") {
 		return nil
 	}
@@ -51,9 +54,9 @@ func (n *node) versions(t *testing.T, r catalog.Repository) []string {
 	return names
 }
 
-func (n *node) set(t *testing.T, text string) PolicyView {
+func (n *node) set(t *testing.T, text string) retention.PolicyView {
 	t.Helper()
-	v, _, err := n.SetPolicy(t.Context(), n.admin, text, false)
+	v, _, err := n.Retention.SetPolicy(t.Context(), n.admin, text, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,16 +64,16 @@ func (n *node) set(t *testing.T, text string) PolicyView {
 }
 
 // sweep runs a policy to its end.
-func (n *node) sweep(t *testing.T, policy string, goOn bool) SweepView {
+func (n *node) sweep(t *testing.T, policy string, goOn bool) retention.SweepView {
 	t.Helper()
-	sweep, err := n.Sweep(t.Context(), n.admin, policy, goOn)
+	sweep, err := n.Retention.Sweep(t.Context(), n.admin, policy, goOn)
 	if err == nil {
-		err = n.tendSweeps(t.Context())
+		err = n.chore(t.Context(), "sweeping")
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := n.SweepByID(t.Context(), n.admin, sweep.ID)
+	v, err := n.Retention.SweepByID(t.Context(), n.admin, sweep.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,23 +92,23 @@ func TestSweep(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := n.db.Within(ctx, func(tx *record.Tx) error { return tx.SetLabel(ctx, tideKey(r), "old", "1.1.0", "x", n.Now()) }); err != nil {
+	if err := n.DB.Within(ctx, func(tx *record.Tx) error { return tx.SetLabel(ctx, tideKey(r), "old", "1.1.0", "x", n.Now()) }); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.0.0", "audit", nil); err != nil {
+	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.0.0", "audit", nil); err != nil {
 		t.Fatal(err)
 	}
 	text := "name: tidy\nrepositories: [releases]\nkeep: [newest 2]\ngrace: 2d\n"
 	n.set(t, text)
 	planned := map[string]string{}
-	plan, err := n.PlanSweep(ctx, n.admin, text, time.Time{}, func(l *PlanLine) error {
+	plan, err := n.Retention.PlanSweep(ctx, n.admin, text, time.Time{}, func(l *retention.PlanLine) error {
 		planned[l.Version.Version] = l.Fate.String() + " " + l.Reason
 		return nil
 	})
 	if err != nil || plan.Total.Swept != 2 || plan.Total.Kept != 3 || plan.Total.Freed == 0 || plan.Total.Freed != plan.Total.SweptBytes {
 		t.Fatalf("%+v %v", plan, err)
 	}
-	if planned["1.0.0"] != "kept pinned by admin: audit" || planned["1.1.0"] != "swept "+retention.NothingKeeps {
+	if planned["1.0.0"] != "kept pinned by admin: audit" || planned["1.1.0"] != "swept "+coreretention.NothingKeeps {
 		t.Errorf("%v", planned)
 	}
 	v := n.sweep(t, "tidy", false)
@@ -120,16 +123,16 @@ func TestSweep(t *testing.T) {
 	}
 	gone := catalog.MomentOf(n.Now())
 	// One comes back, with its label, and stays for the time of grace.
-	if back, err := n.UndoSweep(ctx, n.admin, v.ID, []string{tide + "@1.1.0"}); err != nil || back.Back != 1 {
+	if back, err := n.Retention.UndoSweep(ctx, n.admin, v.ID, []string{tide + "@1.1.0"}); err != nil || back.Back != 1 {
 		t.Fatalf("%+v %v", back, err)
 	}
-	p, err := n.housePackage(ctx, tideKey(r))
+	p, err := n.Holdings.Package(ctx, tideKey(r))
 	if err != nil || p.Labels["old"] != "1.1.0" || len(p.Versions) != 4 {
 		t.Errorf("%+v %v", p, err)
 	}
 	then := tideKey(r)
 	then.AsOf = gone
-	if p, err := n.Package(ctx, then); err != nil || len(p.Versions) != 3 {
+	if p, err := n.Resolving.Package(ctx, then); err != nil || len(p.Versions) != 3 {
 		t.Errorf("while it was gone: %+v %v", p, err)
 	}
 	if again := n.sweep(t, "tidy", false); again.Versions != 0 {
@@ -140,19 +143,19 @@ func TestSweep(t *testing.T) {
 		t.Errorf("it was swept again: %+v", again)
 	}
 	before := n.stored(t)
-	if run, err := n.Reclaim(ctx, n.admin, true); err != nil || run.Files != 0 || n.stored(t) != before {
+	if run, err := n.Retention.Reclaim(ctx, n.admin, true); err != nil || run.Files != 0 || n.stored(t) != before {
 		t.Errorf("reclaimed within the grace: %+v %v", run, err)
 	}
 	n.later(48 * time.Hour)
-	run, err := n.Reclaim(ctx, n.admin, false)
+	run, err := n.Retention.Reclaim(ctx, n.admin, false)
 	if err != nil || run.Versions != 1 || run.Marked == 0 || run.Files != 0 || n.stored(t) != before {
 		t.Errorf("the first run marks only: %+v %v", run, err)
 	}
 	n.later(2 * time.Hour)
-	if run, err = n.Reclaim(ctx, n.admin, false); err != nil || run.Files == 0 || run.Bytes == 0 || n.stored(t) != before-run.Files {
+	if run, err = n.Retention.Reclaim(ctx, n.admin, false); err != nil || run.Files == 0 || run.Bytes == 0 || n.stored(t) != before-run.Files {
 		t.Errorf("the second run frees: %+v %v; %d files, %d before", run, err, n.stored(t), before)
 	}
-	if _, err := n.UndoSweep(ctx, n.admin, v.ID, nil); fault.Of(err).Code != "nothing-to-undo" {
+	if _, err := n.Retention.UndoSweep(ctx, n.admin, v.ID, nil); fault.Of(err).Code != "nothing-to-undo" {
 		t.Errorf("what is reclaimed came back: %v", err)
 	}
 	if err := n.publish(t, r, "1.2.0", "something else"); fault.Of(err).Code != "published-before" {
@@ -173,7 +176,7 @@ func (n *node) wholeStore(t *testing.T) {
 	t.Helper()
 	var missing int
 	var sums [][]byte
-	if err := n.db.SelectContext(t.Context(), &sums, `select distinct f.sha256 from file f join version v on v.id = f.version_id where v.visible_until is null`); err != nil {
+	if err := n.DB.SelectContext(t.Context(), &sums, `select distinct f.sha256 from file f join version v on v.id = f.version_id where v.visible_until is null`); err != nil {
 		t.Fatal(err)
 	}
 	for _, sum := range sums {
@@ -204,33 +207,33 @@ func TestSweepAsks(t *testing.T) {
 			t.Errorf("%+v", v)
 		}
 	}
-	if v, err := n.StopSweep(ctx, n.admin, 1); err != nil || v.State != record.SweepCancelled {
+	if v, err := n.Retention.StopSweep(ctx, n.admin, 1); err != nil || v.State != record.SweepCancelled {
 		t.Errorf("%+v %v", v, err)
 	}
 	// It goes on, and spares what is kept by now.
-	sweep, err := n.Sweep(ctx, n.admin, "most", true)
+	sweep, err := n.Retention.Sweep(ctx, n.admin, "most", true)
 	if err != nil || sweep.State != record.SweepUnderway || sweep.Versions != 5 {
 		t.Fatalf("%+v %v", sweep, err)
 	}
-	if _, err := n.Sweep(ctx, n.admin, "most", true); fault.Of(err).Code != "sweep-underway" {
+	if _, err := n.Retention.Sweep(ctx, n.admin, "most", true); fault.Of(err).Code != "sweep-underway" {
 		t.Errorf("a second one at once: %v", err)
 	}
-	if err := n.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.2.0", "now", nil); err != nil {
+	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.2.0", "now", nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.RemoveVersion(ctx, n.admin, r.Name, purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.0.0"}); err != nil {
+	if _, err := n.Retention.RemoveVersion(ctx, n.admin, r.Name, purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.0.0"}); err != nil {
 		t.Fatal(err)
 	}
 	// A version that another policy keeps by now stays too.
 	n.set(t, "name: other\nrepositories: ['rel*']\npackages: ['pkg:maven/*/*@1.1.0']\nkeep: [younger than 1d]\n")
-	if err := n.tendSweeps(ctx); err != nil {
+	if err := n.chore(ctx, "sweeping"); err != nil {
 		t.Fatal(err)
 	}
-	v, err := n.SweepByID(ctx, n.admin, sweep.ID)
+	v, err := n.Retention.SweepByID(ctx, n.admin, sweep.ID)
 	if err != nil || v.State != record.SweepDone || v.Done != 2 || v.Spared != 3 {
 		t.Errorf("%+v %v", v, err)
 	}
-	items, err := n.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 10, States: []string{record.ItemSpared}})
+	items, err := n.Retention.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 10, States: []string{record.ItemSpared}})
 	notes := map[string]string{}
 	for _, i := range items {
 		notes[i.Version] = i.Note
@@ -243,18 +246,18 @@ func TestSweepAsks(t *testing.T) {
 	}
 	// What was removed by hand comes back the same way; not where it was published
 	// again.
-	found, err := n.Sweeps(ctx, n.admin, record.SweepFilter{})
-	i := slices.IndexFunc(found, func(s SweepView) bool { return s.Policy == "" })
+	found, err := n.Retention.Sweeps(ctx, n.admin, record.SweepFilter{})
+	i := slices.IndexFunc(found, func(s retention.SweepView) bool { return s.Policy == "" })
 	if err != nil || i < 0 {
 		t.Fatal(found, err)
 	}
-	if back, err := n.UndoSweep(ctx, n.admin, found[i].ID, nil); err != nil || back.Back != 1 {
+	if back, err := n.Retention.UndoSweep(ctx, n.admin, found[i].ID, nil); err != nil || back.Back != 1 {
 		t.Errorf("%+v %v", back, err)
 	}
 	if err := n.publish(t, r, "1.3.0", "3"); err != nil {
 		t.Fatal(err)
 	}
-	if back, err := n.UndoSweep(ctx, n.admin, sweep.ID, nil); err != nil || back.Back != 1 || len(back.Not) != 1 || back.Not[0].Why != "it was published again" {
+	if back, err := n.Retention.UndoSweep(ctx, n.admin, sweep.ID, nil); err != nil || back.Back != 1 || len(back.Not) != 1 || back.Not[0].Why != "it was published again" {
 		t.Errorf("%+v %v", back, err)
 	}
 }
@@ -268,10 +271,10 @@ func TestPlanOfMore(t *testing.T) {
 	publish := func(name, version, content string, needs string) {
 		t.Helper()
 		pom := fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>", name, version, needs)
-		files := []Handed{{Name: name + ".pom", Body: strings.NewReader(pom)}, {Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
-		if _, err := n.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (Handed, error) {
+		files := []publishing.Handed{{Name: name + ".pom", Body: strings.NewReader(pom)}, {Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
+		if _, err := n.Publishing.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (publishing.Handed, error) {
 			if len(files) == 0 {
-				return Handed{}, io.EOF
+				return publishing.Handed{}, io.EOF
 			}
 			next := files[0]
 			files = files[1:]
@@ -285,9 +288,9 @@ func TestPlanOfMore(t *testing.T) {
 	}
 	publish("berth-planner", "2.0.0", "planner", "<dependencies><dependency><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>1.1.0</version></dependency></dependencies>")
 	text := "name: lean\nrepositories: [releases]\nkeep: [newest 1, needed]\n"
-	fates := func(text string, asOf time.Time) (map[string]string, *SweepPlan) {
+	fates := func(text string, asOf time.Time) (map[string]string, *retention.SweepPlan) {
 		got := map[string]string{}
-		plan, err := n.PlanSweep(ctx, n.admin, text, asOf, func(l *PlanLine) error {
+		plan, err := n.Retention.PlanSweep(ctx, n.admin, text, asOf, func(l *retention.PlanLine) error {
 			got[l.Package.Name+" "+l.Version.Version] = fmt.Sprintf("%s %s %t", l.Fate, l.Reason, l.Freed == l.Bytes)
 			return nil
 		})
@@ -318,7 +321,7 @@ func TestPlanOfMore(t *testing.T) {
 	if _, plan := fates(young, n.Now().AddDate(0, 0, 11)); plan.Total.Swept != 5 {
 		t.Errorf("in eleven days: %+v", plan.Total)
 	}
-	if _, plan := fates(young, n.Now().Add(-time.Hour)); plan.Total != (PlanTotal{}) {
+	if _, plan := fates(young, n.Now().Add(-time.Hour)); plan.Total != (retention.PlanTotal{}) {
 		t.Errorf("an hour ago: %+v", plan.Total)
 	}
 	if got, _ := fates("name: lean\nrepositories: [releases]\nwhere: needs:tide-model\nkeep: [younger than 0d]\n", time.Time{}); got["berth-planner 2.0.0"] != "swept no reason keeps it true" || !strings.HasPrefix(got["tide-model 1.0.0"], "outside") {
@@ -328,7 +331,7 @@ func TestPlanOfMore(t *testing.T) {
 		t.Errorf("with hardly any room: %v", got)
 	}
 	for text, why := range map[string]string{strings.Replace(young, "releases", "nowhere", 1): "line 2: there is no repository of that name", young + "schedule: '61 * * * *'": "line 4: ", young + "schedule: 0 1 * * *\nzone: Mars/North": `line 5: "Mars/North" is no time zone`} {
-		if _, err := n.PlanSweep(ctx, n.admin, text, time.Time{}, func(*PlanLine) error { return nil }); err == nil || !strings.HasPrefix(err.Error(), why) {
+		if _, err := n.Retention.PlanSweep(ctx, n.admin, text, time.Time{}, func(*retention.PlanLine) error { return nil }); err == nil || !strings.HasPrefix(err.Error(), why) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
@@ -346,7 +349,7 @@ func TestReclaimBesidePublishing(t *testing.T) {
 	failed := make(chan error, 8)
 	reclaiming.Go(func() {
 		for ctx.Err() == nil {
-			if _, err := n.Reclaim(t.Context(), n.admin, true); err != nil {
+			if _, err := n.Retention.Reclaim(t.Context(), n.admin, true); err != nil {
 				failed <- err
 				return
 			}
@@ -365,7 +368,7 @@ func TestReclaimBesidePublishing(t *testing.T) {
 					continue // that stays
 				}
 				// What goes without grace frees its bytes at once.
-				if err := n.db.Within(t.Context(), func(tx *record.Tx) error {
+				if err := n.DB.Within(t.Context(), func(tx *record.Tx) error {
 					_, err := tx.RemoveVersions(t.Context(), tideKey(r), []string{version}, 0, n.Now())
 					return err
 				}); err != nil {
@@ -402,7 +405,7 @@ func TestReclaimRaces(t *testing.T) {
 		if err := n.publish(t, r, version, content); err != nil {
 			t.Fatal(err)
 		}
-		if err := n.db.Within(ctx, func(tx *record.Tx) error {
+		if err := n.DB.Within(ctx, func(tx *record.Tx) error {
 			ids, err := tx.RemoveVersions(ctx, tideKey(r), []string{version}, 0, n.Now())
 			if err == nil && len(ids) != 1 {
 				err = fmt.Errorf("%d versions were removed", len(ids))
@@ -411,7 +414,7 @@ func TestReclaimRaces(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
-		if err := n.reclaimAll(ctx, new(record.Reclaiming), time.Hour); err != nil {
+		if err := n.Retention.ReclaimAll(ctx, new(record.Reclaiming), time.Hour); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -425,7 +428,7 @@ func TestReclaimRaces(t *testing.T) {
 	// Between the keeping of the bytes and their record.
 	unnamed("1.0.0", "a")
 	n.store.kept = func() {
-		if run, err := n.Reclaim(ctx, n.admin, true); err != nil || run.Files == 0 {
+		if run, err := n.Retention.Reclaim(ctx, n.admin, true); err != nil || run.Files == 0 {
 			t.Errorf("%+v %v", run, err)
 		}
 	}
@@ -439,7 +442,7 @@ func TestReclaimRaces(t *testing.T) {
 	for i, end := range []string{"commit", "rollback"} {
 		content := fmt.Sprint("b", i)
 		unnamed(fmt.Sprintf("2.%d.0", i), content)
-		tx, err := n.db.BeginTxx(ctx, nil)
+		tx, err := n.DB.BeginTxx(ctx, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -461,7 +464,7 @@ func TestReclaimRaces(t *testing.T) {
 		go func() { result <- n.publish(t, r, version, content) }()
 		<-dropped
 		for waits := 0; waits == 0; {
-			if err := n.db.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+			if err := n.DB.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -491,23 +494,23 @@ func TestSweepGoesOn(t *testing.T) {
 	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
 		t.Fatal(err)
 	}
-	const more = 2*sweepBatch + 50
-	if _, err := n.db.ExecContext(t.Context(), `with made as (
+	const more = 2*retention.SweepBatch + 50
+	if _, err := n.DB.ExecContext(t.Context(), `with made as (
 			insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes)
 			select package_id, '0.' || i || '.0', false, uploaded_at, published_by, touched_at, visible_from, 10 from version, generate_series(1, $1) i returning package_id)
 		update package set versions = versions + $1, bytes = bytes + 10 * $1 where id in (select package_id from made)`, more); err != nil {
 		t.Fatal(err)
 	}
 	n.set(t, "name: tidy\nrepositories: [releases]\nkeep: [newest 1]\n")
-	sweep, err := n.Sweep(t.Context(), n.admin, "tidy", false)
+	sweep, err := n.Retention.Sweep(t.Context(), n.admin, "tidy", false)
 	if err != nil || sweep.Versions != more {
 		t.Fatalf("%+v %v", sweep, err)
 	}
 	ctx, end := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
-	go func() { ended <- n.tendSweeps(ctx) }()
-	at := func() SweepView {
-		v, err := n.SweepByID(t.Context(), n.admin, sweep.ID)
+	go func() { ended <- n.chore(ctx, "sweeping") }()
+	at := func() retention.SweepView {
+		v, err := n.Retention.SweepByID(t.Context(), n.admin, sweep.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -517,14 +520,14 @@ func TestSweepGoesOn(t *testing.T) {
 	}
 	end()
 	<-ended
-	if v := at(); v.State != record.SweepUnderway || v.Done == 0 || v.Done >= more || v.Done%sweepBatch != 0 {
+	if v := at(); v.State != record.SweepUnderway || v.Done == 0 || v.Done >= more || v.Done%retention.SweepBatch != 0 {
 		t.Fatalf("in the middle: %+v", v)
 	}
-	if err := n.tendSweeps(t.Context()); err != nil || at().State != record.SweepUnderway {
+	if err := n.chore(t.Context(), "sweeping"); err != nil || at().State != record.SweepUnderway {
 		t.Errorf("it was taken over from somebody who is at it: %v", err)
 	}
-	n.later(2 * silentSweep)
-	if err := n.tendSweeps(t.Context()); err != nil {
+	n.later(2 * retention.SilentSweep)
+	if err := n.chore(t.Context(), "sweeping"); err != nil {
 		t.Fatal(err)
 	}
 	if v := at(); v.State != record.SweepDone || v.Done != more || v.Spared != 0 {
@@ -533,7 +536,7 @@ func TestSweepGoesOn(t *testing.T) {
 	if got := n.versions(t, r); !slices.Equal(got, []string{"1.0.0"}) {
 		t.Errorf("left: %v", got)
 	}
-	totals, err := n.Totals(t.Context(), r)
+	totals, err := n.Repositories.Totals(t.Context(), r)
 	if total := totals[r.ID]; err != nil || total.Versions != 1 || total.Bytes < 100 || total.Bytes > 10_000 {
 		t.Errorf("%+v %v", total, err)
 	}
@@ -547,26 +550,26 @@ func TestClockAhead(t *testing.T) {
 	if err := n.publish(t, r, "1.0", "first"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Remove(t.Context(), n.admin, tideKey(r), []string{"1.0"}); err != nil {
+	if err := n.Retention.Remove(t.Context(), n.admin, tideKey(r), []string{"1.0"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.db.BeginReclaiming(t.Context(), record.Reclaiming{BegunBy: "nightly", BegunAt: n.Now()}); err != nil {
+	if _, err := n.DB.BeginReclaiming(t.Context(), record.Reclaiming{BegunBy: "nightly", BegunAt: n.Now()}); err != nil {
 		t.Fatal(err)
 	}
-	right := n.settings.Now
-	n.settings.Now = func() time.Time { return right().AddDate(1, 0, 0) }
+	right := n.Settings.Now
+	n.Settings.Now = func() time.Time { return right().AddDate(1, 0, 0) }
 	before := n.stored(t)
-	run, err := n.Reclaim(t.Context(), n.admin, true)
+	run, err := n.Retention.Reclaim(t.Context(), n.admin, true)
 	if err != nil || run.Versions != 0 || run.Files != 0 || n.stored(t) != before {
 		t.Errorf("a year ahead: %+v, %v; %d files, %d before", run, err, n.stored(t), before)
 	}
-	runs, err := n.Reclaimings(t.Context(), n.admin, 10)
-	if err != nil || len(runs) != 2 || runs[1].EndedAt == nil || runs[1].Failure != endedInTheMiddle || runs[0].Failure != "" {
+	runs, err := n.Retention.Reclaimings(t.Context(), n.admin, 10)
+	if err != nil || len(runs) != 2 || runs[1].EndedAt == nil || runs[1].Failure != schedule.EndedInTheMiddle || runs[0].Failure != "" {
 		t.Errorf("%+v, %v", runs, err)
 	}
-	n.settings.Now = right
+	n.Settings.Now = right
 	n.later(365 * 24 * time.Hour)
-	if run, err = n.Reclaim(t.Context(), n.admin, true); err != nil || run.Versions != 1 || n.stored(t) >= before {
+	if run, err = n.Retention.Reclaim(t.Context(), n.admin, true); err != nil || run.Versions != 1 || n.stored(t) >= before {
 		t.Errorf("when both clocks say so: %+v, %v", run, err)
 	}
 }
@@ -585,10 +588,10 @@ func TestRemovalIsNoArrival(t *testing.T) {
 	newer.Version = "1.0.0"
 	n.npm(t, n.admin, r, newer)
 	n.later(time.Hour)
-	if err := n.Remove(t.Context(), n.admin, r.Key("npm", "@skerry", "part-1"), []string{"1.0.0"}); err != nil {
+	if err := n.Retention.Remove(t.Context(), n.admin, r.Key("npm", "@skerry", "part-1"), []string{"1.0.0"}); err != nil {
 		t.Fatal(err)
 	}
-	found, err := n.Search(t.Context(), n.admin, "", "", 10, 0)
+	found, err := n.Search.Search(t.Context(), n.admin, "", "", 10, 0)
 	if err != nil || len(found) != 2 || found[0].Name != "part-2" || n.Now().Sub(found[1].ChangedAt) < 50*time.Minute {
 		t.Errorf("%+v, %v", found, err)
 	}

@@ -15,6 +15,8 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 // deploying is a client that sends the files of a Maven release one by one.
@@ -32,7 +34,7 @@ func newDeploying(t *testing.T) *deploying {
 	t.Helper()
 	n := newNode(t, recordtest.URL(t))
 	d := &deploying{node: n, t: t, r: n.repository(t), caller: n.admin, version: "1.0", now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)}
-	n.settings.Now = func() time.Time { return d.now }
+	n.Settings.Now = func() time.Time { return d.now }
 	return d
 }
 
@@ -60,7 +62,7 @@ func (d *deploying) send(what string) error {
 		body = jar(d.t, content)
 	}
 	d.now = d.now.Add(time.Second)
-	_, err := d.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, strings.NewReader(body), int64(len(body)))
+	_, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, strings.NewReader(body), int64(len(body)))
 	return err
 }
 
@@ -72,7 +74,7 @@ func (d *deploying) cut(kind string) {
 	if kind == "sources" {
 		place = d.place("sources", "jar")
 	}
-	if _, err := d.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, io.MultiReader(strings.NewReader("PK"), failing{}), 1000); err == nil {
+	if _, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, io.MultiReader(strings.NewReader("PK"), failing{}), 1000); err == nil {
 		d.t.Fatal("a cut file was taken")
 	}
 }
@@ -83,7 +85,7 @@ func (failing) Read([]byte) (int, error) { return 0, errors.New("cut") }
 
 func (d *deploying) finish() error {
 	d.now = d.now.Add(time.Second)
-	return d.Finish(d.t.Context(), d.caller, d.r, ecosystem.Completion{Key: d.r.Key("maven", "example.skerry", "tide-model"),
+	return d.Publishing.Finish(d.t.Context(), d.caller, d.r, ecosystem.Completion{Key: d.r.Key("maven", "example.skerry", "tide-model"),
 		Version: func(version, _ string) bool { return version == d.version }, Lacks: func(files []catalog.File) string {
 			if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Extension == "pom" }) {
 				return "its pom"
@@ -95,7 +97,7 @@ func (d *deploying) finish() error {
 // listed names the files of the version that can be seen; "" if it cannot.
 func (d *deploying) listed() string {
 	d.t.Helper()
-	p, err := d.Package(d.t.Context(), d.r.Key("maven", "example.skerry", "tide-model"))
+	p, err := d.Resolving.Package(d.t.Context(), d.r.Key("maven", "example.skerry", "tide-model"))
 	if errors.Is(err, ecosystem.ErrNoPackage) {
 		return ""
 	}
@@ -117,7 +119,7 @@ func (d *deploying) listed() string {
 // restart is what the records see of a service that was killed and started.
 func (d *deploying) restart() {
 	d.t.Helper()
-	if err := d.tidy(d.t.Context()); err != nil {
+	if err := d.Store.Tidy(d.t.Context()); err != nil {
 		d.t.Fatal(err)
 	}
 }
@@ -153,7 +155,7 @@ func TestPublishingAgain(t *testing.T) {
 							if err := d.send(first[at]); err != nil {
 								t.Fatal(err)
 							}
-							d.now = d.now.Add(2 * d.settings.QuietPeriod)
+							d.now = d.now.Add(2 * d.Settings.QuietPeriod)
 						}
 						for _, what := range first {
 							if rebuilt {
@@ -195,8 +197,8 @@ func TestHalfARound(t *testing.T) {
 	if err := d.finish(); fault.Of(err).Code != "not-whole" || !strings.Contains(err.Error(), "its pom") {
 		t.Errorf("completed without its pom: %v", err)
 	}
-	d.now = d.now.Add(3 * d.settings.QuietPeriod)
-	if err := d.completeQuiet(t.Context()); err != nil || d.listed() != "" {
+	d.now = d.now.Add(3 * d.Settings.QuietPeriod)
+	if err := d.chore(t.Context(), "completing quiet versions"); err != nil || d.listed() != "" {
 		t.Errorf("the half became visible: %s, %v", d.listed(), err)
 	}
 	if err := d.send("pom"); err != nil {
@@ -217,17 +219,17 @@ func TestSamePomsDoNotRenewTheWait(t *testing.T) {
 		}
 	}
 	stored := d.now
-	for d.now.Before(stored.Add(d.settings.QuietPeriod - 20*time.Second)) {
+	for d.now.Before(stored.Add(d.Settings.QuietPeriod - 20*time.Second)) {
 		if err := d.send("pom"); err != nil {
 			t.Fatal(err)
 		}
 		err := d.send("jar=b")
-		if f := fault.Of(err); f.Code != "being-published" || !strings.Contains(f.Hint, stored.Add(d.settings.QuietPeriod).Format("15:04:05")) {
+		if f := fault.Of(err); f.Code != "being-published" || !strings.Contains(f.Hint, stored.Add(d.Settings.QuietPeriod).Format("15:04:05")) {
 			t.Fatalf("%v, %s", err, fault.Of(err).Hint)
 		}
 		d.now = d.now.Add(10 * time.Second)
 	}
-	d.now = stored.Add(d.settings.QuietPeriod)
+	d.now = stored.Add(d.Settings.QuietPeriod)
 	for _, what := range []string{"pom", "jar=b"} {
 		if err := d.send(what); err != nil {
 			t.Fatalf("after the time that was named: %v", err)
@@ -256,26 +258,26 @@ func TestClosed(t *testing.T) {
 	if err := d.send("sources=s"); err != nil {
 		t.Errorf("sources: %v", err)
 	}
-	if err := d.AddPrincipal(t.Context(), d.admin, NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
+	if err := d.Rights.AddPrincipal(t.Context(), d.admin, rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
 		t.Fatal(err)
 	}
-	other, err := d.CallerNamed(t.Context(), "deckhand")
+	other, err := d.Rights.CallerNamed(t.Context(), "deckhand")
 	if err != nil {
 		t.Fatal(err)
 	}
 	asc := d.place("", "jar.asc")
 	asc.FileName = "tide-model-1.0.jar.asc"
 	javadoc := d.place("javadoc", "jar")
-	if _, err := d.Receive(t.Context(), other, d.r, maven.Maven{}, asc, strings.NewReader("signature"), -1); err != nil {
+	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, asc, strings.NewReader("signature"), -1); err != nil {
 		t.Errorf("a signature: %v", err)
 	}
-	if _, err := d.Receive(t.Context(), other, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "others-version" {
+	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "others-version" {
 		t.Errorf("somebody else's file: %v", err)
 	}
 	if got := d.listed(); got != "-sources.jar .jar .jar.asc .pom" {
 		t.Errorf("it has %s", got)
 	}
-	p, err := d.Package(t.Context(), d.r.Key("maven", "example.skerry", "tide-model"))
+	p, err := d.Resolving.Package(t.Context(), d.r.Key("maven", "example.skerry", "tide-model"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -285,10 +287,10 @@ func TestClosed(t *testing.T) {
 		}
 	}
 	closed := true
-	if d.r, err = d.EditRepository(t.Context(), d.admin, d.r.Name, RepositoryChange{Closed: &closed}); err != nil {
+	if d.r, err = d.Repositories.EditRepository(t.Context(), d.admin, d.r.Name, repositories.Change{Closed: &closed}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Receive(t.Context(), d.admin, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "closed" {
+	if _, err := d.Publishing.Receive(t.Context(), d.admin, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "closed" {
 		t.Errorf("in a closed repository: %v", err)
 	}
 }

@@ -24,6 +24,11 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
+	"crelvo/internal/service/store"
 )
 
 func TestMain(m *testing.M) { recordtest.Main(m) }
@@ -101,21 +106,31 @@ func newNode(t *testing.T, url string) *node {
 		t.Fatal(err)
 	}
 	n := &node{store: &faulty{Store: folder}, dir: dir}
-	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store, Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
+	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store, act.Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {
+	if _, err := n.Rights.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {
 		t.Fatal(err)
 	}
-	if n.admin, err = n.CallerNamed(t.Context(), "admin"); err != nil {
+	if n.admin, err = n.Rights.CallerNamed(t.Context(), "admin"); err != nil {
 		t.Fatal(err)
 	}
 	return n
 }
 
+// chore does what the service does in the background, by its name.
+func (n *node) chore(ctx context.Context, what string) error {
+	for _, c := range n.AllChores() {
+		if c.What == what {
+			return c.Do(ctx)
+		}
+	}
+	panic("there is no chore " + what)
+}
+
 func (n *node) repository(t *testing.T) catalog.Repository {
 	t.Helper()
-	r, err := n.AddRepository(t.Context(), n.admin, NewRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases}})
+	r, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -143,12 +158,12 @@ func (n *node) publish(t *testing.T, r catalog.Repository, version, content stri
 		t.Fatal(err)
 	}
 	given := false
-	_, err = n.PublishByHand(t.Context(), n.admin, r, as, func() (Handed, error) {
+	_, err = n.Publishing.PublishByHand(t.Context(), n.admin, r, as, func() (publishing.Handed, error) {
 		if given {
-			return Handed{}, io.EOF
+			return publishing.Handed{}, io.EOF
 		}
 		given = true
-		return Handed{Name: "tide.jar", Body: strings.NewReader(jar(t, content))}, nil
+		return publishing.Handed{Name: "tide.jar", Body: strings.NewReader(jar(t, content))}, nil
 	})
 	return err
 }
@@ -198,7 +213,7 @@ func TestStoreFaults(t *testing.T) {
 	if got := n.stored(t); got != before {
 		t.Errorf("%d files are in the store; want %d", got, before)
 	}
-	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(p.Versions) != 1 {
 		t.Fatalf("%+v, %v; want what was there before", p, err)
 	}
@@ -238,7 +253,7 @@ func TestHandOverOpen(t *testing.T) {
 	send := func(version, extension, content string, length int64) error {
 		place := ecosystem.Place{Namespace: "example.skerry.berth", Name: "tide-model", Version: version,
 			FileName: "tide-model-" + version + "." + extension, Extension: extension}
-		_, err := n.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), length)
+		_, err := n.Publishing.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), length)
 		return err
 	}
 	content := jar(t, "x")
@@ -257,7 +272,7 @@ func TestHandOverOpen(t *testing.T) {
 	if err := n.publish(t, r, "2.0", "x"); err != nil {
 		t.Errorf("the same again: %v", err)
 	}
-	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(p.Versions) != 1 || p.Versions[0].Version != "2.0" || len(p.Versions[0].Files) != 2 {
 		t.Errorf("%+v, %v; want 2.0 with its jar and pom", p, err)
 	}
@@ -269,23 +284,23 @@ func TestQuietVersions(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
 	clock := time.Now()
-	n.settings.Now = func() time.Time { return clock }
+	n.Settings.Now = func() time.Time { return clock }
 	e := n.Ecosystem("maven")
 	send := func(version, extension, content string) {
 		t.Helper()
 		place := ecosystem.Place{Namespace: "example.skerry.berth", Name: "tide-model", Version: version,
 			FileName: "tide-model-" + version + "." + extension, Extension: extension}
-		if _, err := n.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), -1); err != nil {
+		if _, err := n.Publishing.Receive(t.Context(), n.admin, r, e, place, strings.NewReader(content), -1); err != nil {
 			t.Fatal(err)
 		}
 	}
 	tick := func(after time.Duration) (versions []string) {
 		t.Helper()
 		clock = clock.Add(after)
-		if err := errors.Join(n.completeQuiet(t.Context()), n.giveUp(t.Context())); err != nil {
+		if err := errors.Join(n.chore(t.Context(), "completing quiet versions"), n.chore(t.Context(), "giving up versions")); err != nil {
 			t.Fatal(err)
 		}
-		p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+		p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			return nil
 		}
@@ -315,7 +330,7 @@ func TestQuietVersions(t *testing.T) {
 	if got := tick(25 * time.Hour); len(got) != 1 {
 		t.Errorf("a day later: %v", got)
 	}
-	open, err := n.db.OpenOf(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	open, err := n.DB.OpenOf(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(open) != 0 {
 		t.Errorf("still open: %+v, %v; want 2.0 given up", open, err)
 	}
@@ -324,8 +339,8 @@ func TestQuietVersions(t *testing.T) {
 // TestMissingBytes: a file that is gone from the store is told as such.
 func TestMissingBytes(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
-	for _, size := range []int64{10, smallSize + 1} {
-		_, err := n.Open(t.Context(), catalog.File{Name: "gone.jar", Digests: catalog.Digests{Size: size}})
+	for _, size := range []int64{10, store.SmallSize + 1} {
+		_, err := n.Store.Open(t.Context(), catalog.File{Name: "gone.jar", Digests: catalog.Digests{Size: size}})
 		if f := fault.Of(err); f.Code != "bytes-missing" || !strings.Contains(f.Message, "gone.jar") {
 			t.Errorf("%d bytes: %v", size, err)
 		}
@@ -353,12 +368,12 @@ func TestTwoNodes(t *testing.T) {
 		}
 	}
 	await("the repository", func() bool {
-		_, err := b.Repository(b.admin, "releases", access.Read)
+		_, err := b.Directory.Repository(b.admin, "releases", access.Read)
 		return err == nil
 	})
 	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"}
 	versions := func() int {
-		p, err := b.Package(ctx, key)
+		p, err := b.Resolving.Package(ctx, key)
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			return 0
 		}
@@ -373,18 +388,18 @@ func TestTwoNodes(t *testing.T) {
 		}
 		await("the new version", func() bool { return versions() == want })
 	}
-	secret, _, err := a.AddToken(ctx, a.admin, NewToken{Name: "test"})
+	secret, _, err := a.Rights.AddToken(ctx, a.admin, rights.NewToken{Name: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.ByToken(ctx, secret, Origin{}); err != nil {
+	if _, err := b.Rights.ByToken(ctx, secret, rights.Origin{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := a.RevokeToken(ctx, a.admin, "", "test"); err != nil {
+	if err := a.Rights.RevokeToken(ctx, a.admin, "", "test"); err != nil {
 		t.Fatal(err)
 	}
 	await("that the token is revoked", func() bool {
-		_, err := b.ByToken(ctx, secret, Origin{})
+		_, err := b.Rights.ByToken(ctx, secret, rights.Origin{})
 		return fault.Of(err).Code == "token-revoked"
 	})
 	kinds := map[string]bool{}
@@ -398,62 +413,26 @@ func TestTwoNodes(t *testing.T) {
 	}
 }
 
-// TestTokenDigits: every slip of the hand is found before anything is asked.
-func TestTokenDigits(t *testing.T) {
-	secret := newToken()
-	if !access.TokenWhole(secret) {
-		t.Fatal(secret)
-	}
-	for i := len(access.TokenPrefix); i < len(secret); i++ {
-		changed := []byte(secret)
-		changed[i] ^= 1
-		for _, wrong := range []string{string(changed), secret[:i] + secret[i+1:], secret[:i] + "\n" + secret[i:]} {
-			if access.TokenWhole(wrong) {
-				t.Errorf("%q passes for %q", wrong, secret)
-			}
-		}
-	}
-	for _, wrong := range []string{"", access.TokenPrefix, access.TokenPrefix + "short"} {
-		if access.TokenWhole(wrong) {
-			t.Errorf("%q passes", wrong)
-		}
-	}
-}
-
 func TestPasswords(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	ctx := t.Context()
-	phc := hashPassword("low tide at noon")
-	if !strings.HasPrefix(phc, "$argon2id$v=19$") || phc == hashPassword("low tide at noon") {
-		t.Errorf("the hash %s", phc)
-	}
-	for password, want := range map[string]bool{"low tide at noon": true, "low tide": false, "": false} {
-		if got := n.verifyPassword(ctx, phc, password); got != want {
-			t.Errorf("%q: %v", password, got)
-		}
-	}
-	for _, damaged := range []string{"", "$argon2id$", strings.Replace(phc, "$m=", "$x=", 1), phc[:len(phc)-50]} {
-		if n.verifyPassword(ctx, damaged, "low tide at noon") {
-			t.Errorf("the damaged hash %q fits", damaged)
-		}
-	}
-	if _, err := n.BySecret(ctx, "admin", "a-password-for-tests", Origin{}); err != nil {
+	if _, err := n.Rights.BySecret(ctx, "admin", "a-password-for-tests", rights.Origin{}); err != nil {
 		t.Error(err)
 	}
 	// Another password from the environment replaces it, and is remembered
 	// nowhere.
-	if _, err := n.Bootstrap(ctx, "another-password", ""); err != nil {
+	if _, err := n.Rights.Bootstrap(ctx, "another-password", ""); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.BySecret(ctx, "admin", "a-password-for-tests", Origin{}); !fault.Is(err, fault.Unknown) {
+	if _, err := n.Rights.BySecret(ctx, "admin", "a-password-for-tests", rights.Origin{}); !fault.Is(err, fault.Unknown) {
 		t.Errorf("the old password: %v", err)
 	}
 	for _, weak := range [][2]string{{"short", ""}, {"", "short"}} {
-		if _, err := n.Bootstrap(ctx, weak[0], weak[1]); !fault.Is(err, fault.Invalid) {
+		if _, err := n.Rights.Bootstrap(ctx, weak[0], weak[1]); !fault.Is(err, fault.Invalid) {
 			t.Errorf("%v: %v", weak, err)
 		}
 	}
-	if first, err := n.Bootstrap(ctx, "", ""); err != nil || first.Password != "" {
+	if first, err := n.Rights.Bootstrap(ctx, "", ""); err != nil || first.Password != "" {
 		t.Errorf("a later start shows a password: %+v, %v", first, err)
 	}
 }
@@ -465,25 +444,25 @@ func TestDownloadsAreCounted(t *testing.T) {
 	if err := n.publish(t, r, "1.0", "x"); err != nil {
 		t.Fatal(err)
 	}
-	p, err := n.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	f := p.Versions[0].Files[0]
 	for range 3 {
-		n.Downloaded(n.admin, f, false)
-		n.Downloaded(access.Caller{}, f, false)
+		n.Resolving.Downloaded(n.admin, f, false)
+		n.Resolving.Downloaded(access.Caller{}, f, false)
 	}
 	canceled, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := n.counting.Flush(canceled); err == nil {
+	if err := n.Counting.Flush(canceled); err == nil {
 		t.Error("counting without a database went well")
 	}
-	n.Downloaded(n.admin, f, false)
-	if err := n.counting.Flush(t.Context()); err != nil {
+	n.Resolving.Downloaded(n.admin, f, false)
+	if err := n.Counting.Flush(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	uses, err := n.db.Uses(t.Context(), []int64{p.Versions[0].ID})
+	uses, err := n.DB.Uses(t.Context(), []int64{p.Versions[0].ID})
 	if err != nil || uses[f.VersionID].Downloads != 7 || uses[f.VersionID].Users != 1 || uses[f.VersionID].UsedAt == nil {
 		t.Errorf("%+v, %v; want 7 downloads by one user", uses, err)
 	}
@@ -508,7 +487,7 @@ func TestTidy(t *testing.T) {
 	if err := os.WriteFile(n.dir+"/staging/arriving.X", []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.tidy(t.Context()); err != nil {
+	if err := n.Store.Tidy(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if got := n.stored(t); got != before {

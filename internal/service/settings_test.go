@@ -6,6 +6,8 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/repositories"
 )
 
 // TestSettingsOfRepositories: what cannot be made cannot be changed to either, and is
@@ -14,15 +16,15 @@ func TestSettingsOfRepositories(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	ctx := t.Context()
 	upstream := &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}
-	kinds := map[catalog.Kind]NewRepository{
+	kinds := map[catalog.Kind]repositories.NewRepository{
 		catalog.House:  {Repository: catalog.Repository{Kind: catalog.House, Holds: catalog.Both}},
 		catalog.Mirror: {Repository: catalog.Repository{Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven", Mirror: upstream}},
-		catalog.Chain:  {Repository: catalog.Repository{Kind: catalog.Chain, Holds: catalog.Both}, Members: []NewMember{{Name: "the-mirror"}}},
+		catalog.Chain:  {Repository: catalog.Repository{Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "the-mirror"}}},
 	}
 	for _, kind := range []catalog.Kind{catalog.House, catalog.Mirror, catalog.Chain} {
 		r := kinds[kind]
 		r.Name = "the-" + string(kind)
-		if _, err := n.AddRepository(ctx, n.admin, r); err != nil {
+		if _, err := n.Repositories.AddRepository(ctx, n.admin, r); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -31,44 +33,44 @@ func TestSettingsOfRepositories(t *testing.T) {
 	for _, c := range []struct {
 		what   string
 		kind   catalog.Kind
-		change RepositoryChange
+		change repositories.Change
 		code   string
 	}{
-		{"odd versions", catalog.House, RepositoryChange{Holds: &odd}, "bad-holds"},
-		{"odd versions", catalog.Mirror, RepositoryChange{Holds: &odd}, "bad-holds"},
-		{"a negative size", catalog.House, RepositoryChange{LargestFile: &negative}, "bad-size"},
-		{"only builds", catalog.Mirror, RepositoryChange{OnlyBuilds: &yes}, "not-a-house"},
-		{"only robots", catalog.Chain, RepositoryChange{OnlyRobots: &yes}, "not-a-house"},
-		{"closed", catalog.Mirror, RepositoryChange{Closed: &yes}, "not-a-house"},
-		{"a size", catalog.Chain, RepositoryChange{LargestFile: &small}, "not-a-house"},
-		{"only releases", catalog.Chain, RepositoryChange{Holds: &some}, "holds-nothing"},
-		{"an upstream", catalog.House, RepositoryChange{Mirror: func(m *catalog.MirrorSettings) { *m = *upstream }}, "not-a-mirror"},
-		{"an upstream that is none", catalog.Mirror, RepositoryChange{Mirror: func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "ftp://x"}} }}, "bad-address"},
-		{"a pattern that is none", catalog.Mirror, RepositoryChange{Mirror: func(m *catalog.MirrorSettings) { m.Allow = []string{"%%%"} }}, "bad-pattern"},
-		{"members", catalog.House, RepositoryChange{Members: &[]NewMember{{Name: "the-mirror"}}}, "not-a-chain"},
-		{"a member that is not there", catalog.Chain, RepositoryChange{Members: &[]NewMember{{Name: "nowhere"}}}, "no-such-repository"},
-		{"a target that is not there", catalog.Chain, RepositoryChange{ReleasesTo: &wrong}, "no-such-repository"},
-		{"a target that is no house", catalog.Chain, RepositoryChange{ReleasesTo: &[]string{"the-mirror"}[0]}, "bad-target"},
+		{"odd versions", catalog.House, repositories.Change{Holds: &odd}, "bad-holds"},
+		{"odd versions", catalog.Mirror, repositories.Change{Holds: &odd}, "bad-holds"},
+		{"a negative size", catalog.House, repositories.Change{LargestFile: &negative}, "bad-size"},
+		{"only builds", catalog.Mirror, repositories.Change{OnlyBuilds: &yes}, "not-a-house"},
+		{"only robots", catalog.Chain, repositories.Change{OnlyRobots: &yes}, "not-a-house"},
+		{"closed", catalog.Mirror, repositories.Change{Closed: &yes}, "not-a-house"},
+		{"a size", catalog.Chain, repositories.Change{LargestFile: &small}, "not-a-house"},
+		{"only releases", catalog.Chain, repositories.Change{Holds: &some}, "holds-nothing"},
+		{"an upstream", catalog.House, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { *m = *upstream }}, "not-a-mirror"},
+		{"an upstream that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "ftp://x"}} }}, "bad-address"},
+		{"a pattern that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { m.Allow = []string{"%%%"} }}, "bad-pattern"},
+		{"members", catalog.House, repositories.Change{Members: &[]repositories.NewMember{{Name: "the-mirror"}}}, "not-a-chain"},
+		{"a member that is not there", catalog.Chain, repositories.Change{Members: &[]repositories.NewMember{{Name: "nowhere"}}}, "no-such-repository"},
+		{"a target that is not there", catalog.Chain, repositories.Change{ReleasesTo: &wrong}, "no-such-repository"},
+		{"a target that is no house", catalog.Chain, repositories.Change{ReleasesTo: &[]string{"the-mirror"}[0]}, "bad-target"},
 	} {
-		_, err := n.EditRepository(ctx, n.admin, "the-"+string(c.kind), c.change)
+		_, err := n.Repositories.EditRepository(ctx, n.admin, "the-"+string(c.kind), c.change)
 		if code := fault.Of(err).Code; code != c.code {
 			t.Errorf("%s of a %s, changed: %q (%v), want %q", c.what, c.kind, code, err, c.code)
 		}
 		r := kinds[c.kind]
 		r.Name = "new-" + string(c.kind)
-		Set(&r.Holds, c.change.Holds)
-		Set(&r.LargestFile, c.change.LargestFile)
-		Set(&r.OnlyBuilds, c.change.OnlyBuilds)
-		Set(&r.OnlyRobots, c.change.OnlyRobots)
-		Set(&r.Closed, c.change.Closed)
-		Set(&r.Members, c.change.Members)
-		Set(&r.ReleasesTo, c.change.ReleasesTo)
+		act.Set(&r.Holds, c.change.Holds)
+		act.Set(&r.LargestFile, c.change.LargestFile)
+		act.Set(&r.OnlyBuilds, c.change.OnlyBuilds)
+		act.Set(&r.OnlyRobots, c.change.OnlyRobots)
+		act.Set(&r.Closed, c.change.Closed)
+		act.Set(&r.Members, c.change.Members)
+		act.Set(&r.ReleasesTo, c.change.ReleasesTo)
 		if c.change.Mirror != nil {
 			settings := *upstream
 			c.change.Mirror(&settings)
 			r.Mirror = &settings
 		}
-		if _, err := n.AddRepository(ctx, n.admin, r); fault.Of(err).Code != c.code {
+		if _, err := n.Repositories.AddRepository(ctx, n.admin, r); fault.Of(err).Code != c.code {
 			t.Errorf("%s of a %s, made: %q (%v), want %q", c.what, c.kind, fault.Of(err).Code, err, c.code)
 		}
 	}

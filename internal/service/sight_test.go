@@ -16,6 +16,10 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 func parsed(t *testing.T, text string) purl.PURL {
@@ -31,12 +35,12 @@ func parsed(t *testing.T, text string) purl.PURL {
 func (n *node) put(t *testing.T, r catalog.Repository, by access.Caller, as string) error {
 	t.Helper()
 	given := false
-	_, err := n.PublishByHand(t.Context(), by, r, parsed(t, as), func() (Handed, error) {
+	_, err := n.Publishing.PublishByHand(t.Context(), by, r, parsed(t, as), func() (publishing.Handed, error) {
 		if given {
-			return Handed{}, io.EOF
+			return publishing.Handed{}, io.EOF
 		}
 		given = true
-		return Handed{Name: "some.jar", Body: strings.NewReader(jar(t, as))}, nil
+		return publishing.Handed{Name: "some.jar", Body: strings.NewReader(jar(t, as))}, nil
 	})
 	return err
 }
@@ -47,25 +51,25 @@ func (n *node) put(t *testing.T, r catalog.Repository, by access.Caller, as stri
 func TestSight(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	ctx := t.Context()
-	repositories := map[string]catalog.Repository{}
-	add := func(r NewRepository) {
+	there := map[string]catalog.Repository{}
+	add := func(r repositories.NewRepository) {
 		t.Helper()
-		made, err := n.AddRepository(ctx, n.admin, r)
+		made, err := n.Repositories.AddRepository(ctx, n.admin, r)
 		if err != nil {
 			t.Fatal(err)
 		}
-		repositories[made.Name] = made
+		there[made.Name] = made
 	}
 	for _, name := range []string{"public", "secret"} {
-		add(NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Releases}})
+		add(repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Releases}})
 	}
-	members := []NewMember{{Name: "public"}, {Name: "secret"}}
-	add(NewRepository{Repository: catalog.Repository{Name: "closed", Kind: catalog.Chain, Holds: catalog.Both}, Members: members})
-	add(NewRepository{Repository: catalog.Repository{Name: "open", Kind: catalog.Chain, Holds: catalog.Both}, Members: members, OpenMembers: true})
-	add(NewRepository{Repository: catalog.Repository{Name: "around", Kind: catalog.Chain, Holds: catalog.Both}, Members: []NewMember{{Name: "open"}}})
+	members := []repositories.NewMember{{Name: "public"}, {Name: "secret"}}
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "closed", Kind: catalog.Chain, Holds: catalog.Both}, Members: members})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "open", Kind: catalog.Chain, Holds: catalog.Both}, Members: members, OpenMembers: true})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "around", Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "open"}}})
 	const tide, fare, hidden = "pkg:maven/example.skerry/tide@1.0", "pkg:maven/example.skerry.fare/fare@1.0", "pkg:maven/example.skerry.hull/hull@1.0"
 	for as, in := range map[string]string{tide: "public", fare: "public", hidden: "secret"} {
-		if err := n.put(t, repositories[in], n.admin, as); err != nil {
+		if err := n.put(t, there[in], n.admin, as); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -74,16 +78,16 @@ func TestSight(t *testing.T) {
 		var parsed []access.Grant
 		for _, text := range grants {
 			on, packages, _ := strings.Cut(text, " ")
-			g, err := NewGrant{Holder: name, Role: "reader", Repositories: on, Packages: packages}.parse()
+			g, err := rights.NewGrant{Holder: name, Role: "reader", Repositories: on, Packages: packages}.Parse()
 			if err != nil {
 				t.Fatal(err)
 			}
 			parsed = append(parsed, g)
 		}
-		if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: name, Grants: parsed}); err != nil {
+		if err := n.Rights.AddPrincipal(ctx, n.admin, rights.NewPrincipal{Name: name, Grants: parsed}); err != nil {
 			t.Fatal(err)
 		}
-		c, err := n.CallerNamed(ctx, name)
+		c, err := n.Rights.CallerNamed(ctx, name)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,15 +108,15 @@ func TestSight(t *testing.T) {
 		{user("around-and-open", "around", "open"), map[string]string{"around": "fare hull tide", "open": "fare hull tide"}},
 		{n.admin, map[string]string{"public": "fare tide", "secret": "hull", "closed": "fare hull tide", "open": "fare hull tide", "around": "fare hull tide"}},
 	} {
-		for name := range repositories {
+		for name := range there {
 			what := c.caller.Name + " in " + name
 			want, readable := c.sees[name]
-			r, err := n.Repository(c.caller, name, access.Read)
+			r, err := n.Directory.Repository(c.caller, name, access.Read)
 			if !readable {
 				if fault.Of(err).Code != "no-such-repository" {
 					t.Errorf("%s: %v; it is not to be read", what, err)
 				}
-				if _, err := n.Search(ctx, c.caller, "", name, 10, 0); fault.Of(err).Code != "no-such-repository" {
+				if _, err := n.Search.Search(ctx, c.caller, "", name, 10, 0); fault.Of(err).Code != "no-such-repository" {
 					t.Errorf("%s: searched: %v", what, err)
 				}
 				continue
@@ -128,7 +132,7 @@ func TestSight(t *testing.T) {
 					t.Errorf("%s shows by %s %q; want %q", what, how, got, want)
 				}
 			}
-			found, err := n.Search(ctx, c.caller, "", name, 10, 0)
+			found, err := n.Search.Search(ctx, c.caller, "", name, 10, 0)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -137,7 +141,7 @@ func TestSight(t *testing.T) {
 				names = append(names, f.Name)
 			}
 			check("search", names)
-			hits, total, err := n.Hits(ctx, r, "maven", ecosystem.Search{Limit: 10})
+			hits, total, err := n.Search.Hits(ctx, r, "maven", ecosystem.Search{Limit: 10})
 			if err != nil || total != len(hits) {
 				t.Fatal(total, err)
 			}
@@ -151,12 +155,12 @@ func TestSight(t *testing.T) {
 			var explained []string
 			for _, as := range []string{tide, fare, hidden} {
 				p := parsed(t, as)
-				if _, err := n.Package(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name)); err == nil {
+				if _, err := n.Resolving.Package(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name)); err == nil {
 					names = append(names, p.Name)
 				} else if !errors.Is(err, ecosystem.ErrNoPackage) {
 					t.Errorf("%s: %v", what, err)
 				}
-				e, err := n.Explain(ctx, c.caller, p, name)
+				e, err := n.Resolving.Explain(ctx, c.caller, p, name)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -175,25 +179,25 @@ func TestSight(t *testing.T) {
 			check("documents", names)
 			check("explanations", explained)
 			check("files", n.fileNames(t, r, tide, fare, hidden))
-			totals, err := n.Totals(ctx, r)
+			totals, err := n.Repositories.Totals(ctx, r)
 			if err != nil {
 				t.Fatal(err)
 			}
 			if r.Kind == catalog.House && totals[r.ID].Packages != int64(len(strings.Fields(want))) {
 				t.Errorf("%s counts %d packages; want %q", what, totals[r.ID].Packages, want)
 			}
-			ecosystems, err := n.EcosystemsIn(ctx, r)
+			ecosystems, err := n.Repositories.EcosystemsIn(ctx, r)
 			if err != nil || (len(ecosystems) > 0) != (want != "") {
 				t.Errorf("%s has %v, %v; want something: %v", what, ecosystems, err, want != "")
 			}
-			then, err := n.TotalAsOf(ctx, func() catalog.Repository { r := r; r.AsOf = catalog.MomentOf(time.Now().Add(time.Hour)); return r }())
+			then, err := n.Repositories.TotalAsOf(ctx, func() catalog.Repository { r := r; r.AsOf = catalog.MomentOf(time.Now().Add(time.Hour)); return r }())
 			if err != nil || then.Packages != int64(len(strings.Fields(want))) {
 				t.Errorf("%s counted %d packages as of a moment, %v; want %q", what, then.Packages, err, want)
 			}
 			for _, as := range []string{tide, fare, hidden} {
 				p := parsed(t, as)
 				for _, in := range []string{"public", "secret"} {
-					_, heard := n.Heard(c.caller, record.Change{Kind: "package", Repository: in, Ecosystem: "maven", Namespace: p.Namespace, Name: p.Name})
+					_, heard := n.Directory.Heard(c.caller, record.Change{Kind: "package", Repository: in, Ecosystem: "maven", Namespace: p.Namespace, Name: p.Name})
 					if heard && !strings.Contains(c.sees[in], p.Name) && (in == "secret") == (p.Name == "hull") {
 						t.Errorf("%s hears of %s in %s", c.caller.Name, p.Name, in)
 					}
@@ -207,7 +211,7 @@ func TestSight(t *testing.T) {
 // namespace.
 func (n *node) tree(t *testing.T, r catalog.Repository, namespace string) (names []string) {
 	t.Helper()
-	branches, packages, err := n.Below(t.Context(), r, "maven", namespace, ".")
+	branches, packages, err := n.Resolving.Below(t.Context(), r, "maven", namespace, ".")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -224,7 +228,7 @@ func (n *node) fileNames(t *testing.T, r catalog.Repository, all ...string) (nam
 	t.Helper()
 	for _, as := range all {
 		p := parsed(t, as)
-		_, err := n.File(t.Context(), catalog.FileQuestion{Key: r.Key(p.Ecosystem, p.Namespace, p.Name), Version: p.Version, Name: p.Name + "-1.0.jar"})
+		_, err := n.Resolving.File(t.Context(), catalog.FileQuestion{Key: r.Key(p.Ecosystem, p.Namespace, p.Name), Version: p.Version, Name: p.Name + "-1.0.jar"})
 		if err == nil {
 			names = append(names, p.Name)
 		} else if !errors.Is(err, ecosystem.ErrNoFile) {
@@ -238,19 +242,19 @@ func (n *node) fileNames(t *testing.T, r catalog.Repository, all ...string) (nam
 func TestPartialPublishing(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
-	g, err := NewGrant{Holder: "ci-tide", Role: "publisher", Repositories: "releases", Packages: "pkg:maven/example.skerry.tide/*"}.parse()
+	g, err := rights.NewGrant{Holder: "ci-tide", Role: "publisher", Repositories: "releases", Packages: "pkg:maven/example.skerry.tide/*"}.Parse()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: "ci-tide", Robot: true, Grants: []access.Grant{g}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "ci-tide", Robot: true, Grants: []access.Grant{g}}); err != nil {
 		t.Fatal(err)
 	}
-	robot, err := n.CallerNamed(t.Context(), "ci-tide")
+	robot, err := n.Rights.CallerNamed(t.Context(), "ci-tide")
 	if err != nil {
 		t.Fatal(err)
 	}
 	// As it is found for a caller: with a part of it in sight.
-	if r, err = n.Repository(robot, "releases", access.Publish); err != nil || r.Sight == "" {
+	if r, err = n.Directory.Repository(robot, "releases", access.Publish); err != nil || r.Sight == "" {
 		t.Fatal(r.Sight, err)
 	}
 	if err := n.put(t, r, robot, "pkg:maven/example.skerry.tide/model@1.0"); err != nil {
@@ -263,10 +267,10 @@ func TestPartialPublishing(t *testing.T) {
 		t.Errorf("%v: %s", err, f.Hint)
 	}
 	key := r.Key("maven", "example.skerry.tide", "model")
-	if err := n.Withdraw(t.Context(), robot, key, map[string]*string{"1.0": new(string)}); err != nil {
+	if err := n.Publishing.Withdraw(t.Context(), robot, key, map[string]*string{"1.0": new(string)}); err != nil {
 		t.Error(err)
 	}
-	if err := n.Remove(t.Context(), robot, key, []string{"1.0"}); fault.Of(err).Code != "role-missing" {
+	if err := n.Retention.Remove(t.Context(), robot, key, []string{"1.0"}); fault.Of(err).Code != "role-missing" {
 		t.Errorf("removed: %v", err)
 	}
 }
@@ -275,16 +279,16 @@ func TestPartialPublishing(t *testing.T) {
 func TestAdminRemains(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	ctx := t.Context()
-	grants, err := n.Grants(ctx, n.admin)
+	grants, err := n.Rights.Grants(ctx, n.admin)
 	if err != nil || len(grants) != 1 {
 		t.Fatal(grants, err)
 	}
 	yes := true
 	attempts := map[string]func(context.Context) error{
-		"the grant": func(ctx context.Context) error { return n.RemoveGrant(ctx, n.admin, grants[0].ID) },
-		"the user":  func(ctx context.Context) error { return n.RemovePrincipal(ctx, n.admin, "admin") },
+		"the grant": func(ctx context.Context) error { return n.Rights.RemoveGrant(ctx, n.admin, grants[0].ID) },
+		"the user":  func(ctx context.Context) error { return n.Rights.RemovePrincipal(ctx, n.admin, "admin") },
 		"the way in": func(ctx context.Context) error {
-			return n.EditPrincipal(ctx, n.admin, "admin", PrincipalChange{Blocked: &yes})
+			return n.Rights.EditPrincipal(ctx, n.admin, "admin", rights.PrincipalChange{Blocked: &yes})
 		},
 	}
 	for what, attempt := range attempts {
@@ -292,30 +296,30 @@ func TestAdminRemains(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if c, err := n.CallerNamed(ctx, "admin"); err != nil || n.Allow(c, access.Manage, everything) != nil {
+	if c, err := n.Rights.CallerNamed(ctx, "admin"); err != nil || n.Directory.Allow(c, access.Manage, act.Everything) != nil {
 		t.Errorf("the admin after that: %v, %v", c.Grants, err)
 	}
 	// Through a team it counts as well; then the team must stay.
-	if err := n.AddPrincipal(ctx, n.admin, NewPrincipal{Name: "traffic-office"}); err != nil {
+	if err := n.Rights.AddPrincipal(ctx, n.admin, rights.NewPrincipal{Name: "traffic-office"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.AddTeam(ctx, n.admin, "masters", "", []string{"traffic-office"}); err != nil {
+	if err := n.Rights.AddTeam(ctx, n.admin, "masters", "", []string{"traffic-office"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.AddGrant(ctx, n.admin, NewGrant{Holder: "team:masters", Role: "admin", Repositories: "*"}); err != nil {
+	if _, err := n.Rights.AddGrant(ctx, n.admin, rights.NewGrant{Holder: "team:masters", Role: "admin", Repositories: "*"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.RemoveGrant(ctx, n.admin, grants[0].ID); err != nil {
+	if err := n.Rights.RemoveGrant(ctx, n.admin, grants[0].ID); err != nil {
 		t.Fatal(err)
 	}
-	master, err := n.CallerNamed(ctx, "traffic-office")
+	master, err := n.Rights.CallerNamed(ctx, "traffic-office")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.EditTeam(ctx, master, "masters", TeamChange{Leave: []string{"traffic-office"}}); fault.Of(err).Code != "last-admin" {
+	if err := n.Rights.EditTeam(ctx, master, "masters", rights.TeamChange{Leave: []string{"traffic-office"}}); fault.Of(err).Code != "last-admin" {
 		t.Errorf("leaving: %v", err)
 	}
-	if err := n.RemoveTeam(ctx, master, "masters"); fault.Of(err).Code != "last-admin" {
+	if err := n.Rights.RemoveTeam(ctx, master, "masters"); fault.Of(err).Code != "last-admin" {
 		t.Errorf("removing the team: %v", err)
 	}
 }
@@ -325,15 +329,15 @@ func TestEventsVerify(t *testing.T) {
 	url := recordtest.URL(t)
 	n := newNode(t, url)
 	for _, name := range []string{"cook", "bosun", "stoker"} {
-		if err := n.AddPrincipal(t.Context(), n.admin, NewPrincipal{Name: name}); err != nil {
+		if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: name}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	whole, err := n.VerifyEvents(t.Context(), n.admin, 0, "")
+	whole, err := n.Rights.VerifyEvents(t.Context(), n.admin, 0, "")
 	if err != nil || whole.Broken != 0 || whole.Events < 4 {
 		t.Fatal(whole, err)
 	}
-	if again, err := n.VerifyEvents(t.Context(), n.admin, whole.Last, whole.Hash); err != nil || again.Broken != 0 {
+	if again, err := n.Rights.VerifyEvents(t.Context(), n.admin, whole.Last, whole.Hash); err != nil || again.Broken != 0 {
 		t.Error(again, err)
 	}
 	db := recordtest.Open(t, url)
@@ -352,26 +356,26 @@ func TestEventsVerify(t *testing.T) {
 		if _, err := db.ExecContext(t.Context(), c.change); err != nil {
 			t.Fatal(err)
 		}
-		if v, err := n.VerifyEvents(t.Context(), n.admin, 0, ""); err != nil || v.Broken != c.broken {
+		if v, err := n.Rights.VerifyEvents(t.Context(), n.admin, 0, ""); err != nil || v.Broken != c.broken {
 			t.Errorf("%s: %+v, %v; want %d", c.change, v, err, c.broken)
 		}
 	}
 	// An end that was cut off leaves a chain that is whole; what was noted tells.
 	n2 := newNode(t, recordtest.URL(t))
-	if err := n2.AddPrincipal(t.Context(), n2.admin, NewPrincipal{Name: "cook"}); err != nil {
+	if err := n2.Rights.AddPrincipal(t.Context(), n2.admin, rights.NewPrincipal{Name: "cook"}); err != nil {
 		t.Fatal(err)
 	}
-	v, err := n2.VerifyEvents(t.Context(), n2.admin, 0, "")
+	v, err := n2.Rights.VerifyEvents(t.Context(), n2.admin, 0, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n2.db.ExecContext(t.Context(), "alter table event disable trigger event_stays"); err != nil {
+	if _, err := n2.DB.ExecContext(t.Context(), "alter table event disable trigger event_stays"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n2.db.ExecContext(t.Context(), "delete from event where id = $1", v.Last); err != nil {
+	if _, err := n2.DB.ExecContext(t.Context(), "delete from event where id = $1", v.Last); err != nil {
 		t.Fatal(err)
 	}
-	if cut, err := n2.VerifyEvents(t.Context(), n2.admin, v.Last, v.Hash); err != nil || cut.Broken != v.Last {
+	if cut, err := n2.Rights.VerifyEvents(t.Context(), n2.admin, v.Last, v.Hash); err != nil || cut.Broken != v.Last {
 		t.Errorf("%+v, %v; want %d to be missed", cut, err, v.Last)
 	}
 }

@@ -17,7 +17,10 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/retention"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/builds"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 // visit is what an operation knows of its request besides its input.
@@ -88,8 +91,8 @@ func (w *Server) addAPI() {
 }
 
 // largeBodies are the operations that take more than the usual MiB, in bytes.
-var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": service.MaxDocument + 1,
-	"look": service.MostLookedAt/3*4 + 1<<20}
+var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": builds.MaxDocument + 1,
+	"look": publishing.MostLookedAt/3*4 + 1<<20}
 
 // operate adds an operation. Faults that do returns become problems.
 func operate[I, O any](w *Server, id string, need Need, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
@@ -127,12 +130,12 @@ func (w *Server) addSessions() {
 	}
 	operate(w, "sign-in", forAnyone, http.MethodPost, "/api/v1/session", "Start a browser's session",
 		func(ctx context.Context, v visit, in *answer[api.SignIn]) (*signedIn, error) {
-			secret, ends, err := w.service.SignIn(ctx, in.Body.Name, in.Body.Password,
-				service.Origin{Address: v.caller.Address, UserAgent: v.caller.UserAgent})
+			secret, ends, err := w.service.Rights.SignIn(ctx, in.Body.Name, in.Body.Password,
+				rights.Origin{Address: v.caller.Address, UserAgent: v.caller.UserAgent})
 			if err != nil {
 				return nil, err
 			}
-			caller, err := w.service.BySession(ctx, secret, service.Origin{})
+			caller, err := w.service.Rights.BySession(ctx, secret, rights.Origin{})
 			if err != nil {
 				return nil, err
 			}
@@ -144,7 +147,7 @@ func (w *Server) addSessions() {
 	}
 	operate(w, "sign-out", forAnyone, http.MethodDelete, "/api/v1/session", "End the browser's session",
 		func(ctx context.Context, v visit, _ *none) (*signedOut, error) {
-			return &signedOut{cookie("", time.Unix(0, 0), v.secure)}, w.service.SignOut(ctx, v.session)
+			return &signedOut{cookie("", time.Unix(0, 0), v.secure)}, w.service.Rights.SignOut(ctx, v.session)
 		})
 	operate(w, "me", forAnyone, http.MethodGet, "/api/v1/me", "Who the caller is",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.Me], error) {
@@ -164,7 +167,7 @@ func (w *Server) me(ctx context.Context, c access.Caller) (api.Me, error) {
 	if c.Anonymous() {
 		return me, nil
 	}
-	given, teams, err := w.service.Standing(ctx, c)
+	given, teams, err := w.service.Rights.Standing(ctx, c)
 	me.ChangePassword, me.Teams = given, append(me.Teams, teams...)
 	return me, err
 }
@@ -205,13 +208,13 @@ func (w *Server) addRepositories() {
 	const path = "/api/v1/repositories"
 	operate(w, "list-repositories", forAnyone, http.MethodGet, path, "The repositories that the caller may read",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Repository], error) {
-			readable := w.service.Readable(v.caller)
-			totals, err := w.service.Totals(ctx, readable...)
+			readable := w.service.Directory.Readable(v.caller)
+			totals, err := w.service.Repositories.Totals(ctx, readable...)
 			if err != nil {
 				return nil, err
 			}
 			all := []api.Repository{}
-			contacts, err := w.service.MirrorContacts(ctx)
+			contacts, err := w.service.Mirrors.MirrorContacts(ctx)
 			if err != nil {
 				return nil, err
 			}
@@ -222,12 +225,12 @@ func (w *Server) addRepositories() {
 		})
 	operate(w, "show-repository", toRead, http.MethodGet, path+"/{name}", "One repository",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
-			r, err := w.service.Repository(v.caller, in.Name, access.Read)
+			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Read)
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "add-repository", forSomeAdmin, http.MethodPost, path, "Make a repository",
 		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
-			r, err := w.service.AddRepository(ctx, v.caller, newRepository(in.Body))
+			r, err := w.service.Repositories.AddRepository(ctx, v.caller, newRepository(in.Body))
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "edit-repository", toManage, http.MethodPatch, path+"/{name}", "Change the settings of a repository",
@@ -235,7 +238,7 @@ func (w *Server) addRepositories() {
 			ByName
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
-			change := service.RepositoryChange{Holds: (*catalog.Holds)(in.Body.Holds),
+			change := repositories.Change{Holds: (*catalog.Holds)(in.Body.Holds),
 				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds, OnlyRobots: in.Body.OnlyRobots,
 				Closed: in.Body.Closed, LargestFile: in.Body.LargestFile}
 			if m := in.Body.Mirror; m != nil {
@@ -244,7 +247,7 @@ func (w *Server) addRepositories() {
 			if c := in.Body.Chain; c != nil {
 				change.Members, change.ReleasesTo, change.SnapshotsTo, change.OpenMembers = membersOf(c.Members), c.ReleasesTo, c.SnapshotsTo, c.OpenMembers
 			}
-			r, err := w.service.EditRepository(ctx, v.caller, in.Name, change)
+			r, err := w.service.Repositories.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "remove-repository", toManage, http.MethodDelete, path+"/{name}", "Take a repository out of use",
@@ -252,19 +255,19 @@ func (w *Server) addRepositories() {
 			ByName
 			WithContents bool `query:"withContents" doc:"also if it holds anything"`
 		}) (*none, error) {
-			return nil, w.service.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
+			return nil, w.service.Repositories.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
 	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removed-repositories", "Repositories that were removed and can be brought back",
 		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
 			all := []api.RemovedRepository{}
-			for _, r := range w.service.RemovedRepositories(v.caller) {
+			for _, r := range w.service.Directory.RemovedRepositories(v.caller) {
 				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(), Until: r.At.Add(retention.DefaultGrace).UTC()})
 			}
 			return &answer[[]api.RemovedRepository]{all}, nil
 		})
 	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
-			r, err := w.service.BringBackRepository(ctx, v.caller, in.Name)
+			r, err := w.service.Repositories.BringBackRepository(ctx, v.caller, in.Name)
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "show-folder", toRead, http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
@@ -275,7 +278,7 @@ func (w *Server) addRepositories() {
 			After     string `query:"after" maxLength:"255" doc:"go on after the entry of this name"`
 			Limit     int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
 		}) (*answer[api.Folder], error) {
-			r, err := w.service.Repository(v.caller, in.Name, access.Read)
+			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Read)
 			if err != nil {
 				return nil, err
 			}
@@ -283,7 +286,7 @@ func (w *Server) addRepositories() {
 			if e == nil {
 				return nil, noEcosystem(in.Ecosystem)
 			}
-			folder, err := w.service.Folder(ctx, r, e, in.Path)
+			folder, err := w.service.Resolving.Folder(ctx, r, e, in.Path)
 			if err != nil {
 				return nil, err
 			}
@@ -313,16 +316,16 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 	if err != nil {
 		return nil, err
 	}
-	totals, err := w.service.Totals(ctx, r)
+	totals, err := w.service.Repositories.Totals(ctx, r)
 	if err != nil {
 		return nil, err
 	}
 	if r.AsOf != 0 {
-		if totals[r.ID], err = w.service.TotalAsOf(ctx, r); err != nil {
+		if totals[r.ID], err = w.service.Repositories.TotalAsOf(ctx, r); err != nil {
 			return nil, err
 		}
 	}
-	contacts, err := w.service.MirrorContacts(ctx)
+	contacts, err := w.service.Mirrors.MirrorContacts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -346,7 +349,7 @@ func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]
 		shown.LastChange = &at
 	}
 	for _, action := range access.Actions {
-		if (r.AsOf == 0 || action == access.Read) && w.service.Allow(v.caller, action, access.Of(r)) == nil {
+		if (r.AsOf == 0 || action == access.Read) && w.service.Directory.Allow(v.caller, action, access.Of(r)) == nil {
 			shown.May = append(shown.May, string(action))
 		}
 	}
@@ -376,7 +379,7 @@ func (w *Server) addTokens() {
 	}
 	operate(w, "list-tokens", forSignedIn, http.MethodGet, "/api/v1/tokens", "The tokens of the caller, or for an admin of somebody else",
 		func(ctx context.Context, v visit, in *Owner) (*answer[[]api.Token], error) {
-			tokens, err := w.service.Tokens(ctx, v.caller, in.For)
+			tokens, err := w.service.Rights.Tokens(ctx, v.caller, in.For)
 			shown := make([]api.Token, len(tokens))
 			for i, t := range tokens {
 				shown[i] = w.showToken(record.OwnedToken{Token: t, Owner: cmp.Or(in.For, v.caller.Name), Robot: in.For == "" && v.caller.Robot})
@@ -385,7 +388,7 @@ func (w *Server) addTokens() {
 		})
 	operate(w, "list-all-tokens", forAdmin, http.MethodGet, "/api/v1/all-tokens", "The tokens of everybody, the ones that end soonest first",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Token], error) {
-			tokens, err := w.service.AllTokens(ctx, v.caller)
+			tokens, err := w.service.Rights.AllTokens(ctx, v.caller)
 			shown := make([]api.Token, len(tokens))
 			for i, t := range tokens {
 				shown[i] = w.showToken(t)
@@ -394,12 +397,12 @@ func (w *Server) addTokens() {
 		})
 	operate(w, "add-token", forSignedIn, http.MethodPost, "/api/v1/tokens", "Make a token",
 		func(ctx context.Context, v visit, in *answer[api.NewToken]) (*answer[api.MadeToken], error) {
-			n := service.NewToken{For: in.Body.For, Name: in.Body.Name, On: in.Body.On, Only: in.Body.Only,
+			n := rights.NewToken{For: in.Body.For, Name: in.Body.Name, On: in.Body.On, Only: in.Body.Only,
 				Length: time.Duration(in.Body.Seconds) * time.Second}
 			for _, can := range in.Body.Can {
 				n.Can = append(n.Can, access.Action(can))
 			}
-			secret, t, err := w.service.AddToken(ctx, v.caller, n)
+			secret, t, err := w.service.Rights.AddToken(ctx, v.caller, n)
 			return &answer[api.MadeToken]{api.MadeToken{Token: w.showToken(record.OwnedToken{Token: t, Owner: cmp.Or(in.Body.For, v.caller.Name)}), Secret: secret}}, err
 		})
 	operate(w, "revoke-token", forSignedIn, http.MethodDelete, "/api/v1/tokens/{token}", "End a token at once",
@@ -407,13 +410,13 @@ func (w *Server) addTokens() {
 			Owner
 			Token string `path:"token" maxLength:"63"`
 		}) (*none, error) {
-			return nil, w.service.RevokeToken(ctx, v.caller, in.For, in.Token)
+			return nil, w.service.Rights.RevokeToken(ctx, v.caller, in.For, in.Token)
 		})
 }
 
 func (w *Server) showToken(t record.OwnedToken) api.Token {
 	shown := api.Token{Name: t.Name, Owner: t.Owner, Robot: t.Robot, Only: append([]string{}, t.Only...),
-		EndsSoon: service.EndsSoon(t.CreatedAt, t.ExpiresAt, w.service.Now()), Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
+		EndsSoon: rights.EndsSoon(t.CreatedAt, t.ExpiresAt, w.service.Now()), Can: append([]string{}, t.Can...), On: append([]string{}, t.On...),
 		CreatedAt: t.CreatedAt.UTC(), ExpiresAt: t.ExpiresAt.UTC(), UsedFrom: t.UsedFrom, UsedClient: t.UsedClient}
 	if t.UsedAt != nil {
 		at := t.UsedAt.UTC()

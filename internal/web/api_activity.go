@@ -48,8 +48,8 @@ func (w *Server) addActivity() {
 	operate(w, "status", forSignedIn, http.MethodGet, "/api/v1/status", "How the service is",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.Status], error) {
 			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok", Concerns: []api.Concern{}}
-			readable := w.service.Readable(v.caller)
-			totals, err := w.service.Totals(ctx, readable...)
+			readable := w.service.Directory.Readable(v.caller)
+			totals, err := w.service.Repositories.Totals(ctx, readable...)
 			if err != nil {
 				status.Database = asFault(err).Message
 			}
@@ -60,7 +60,7 @@ func (w *Server) addActivity() {
 				status.Bytes += totals[r.ID].Bytes
 			}
 			if err == nil {
-				concerns, err := w.service.Concerns(ctx, v.caller)
+				concerns, err := w.service.Status.Concerns(ctx, v.caller)
 				if err != nil {
 					return nil, err
 				}
@@ -82,7 +82,7 @@ func (w *Server) addActivity() {
 			}
 			f.Before, f.Limit = in.Before, in.Limit
 			shown := []api.Event{}
-			err = w.service.Events(ctx, v.caller, f, func(e record.SealedEvent) error {
+			err = w.service.Rights.Events(ctx, v.caller, f, func(e record.SealedEvent) error {
 				shown = append(shown, api.Event(e.Event))
 				return nil
 			})
@@ -90,7 +90,7 @@ func (w *Server) addActivity() {
 		})
 	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/event-actions", "The kinds of event that there are",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]string], error) {
-			all, err := w.service.EventActions(ctx, v.caller)
+			all, err := w.service.Rights.EventActions(ctx, v.caller)
 			return &answer[[]string]{append([]string{}, all...)}, err
 		})
 	operate(w, "verify-events", forAdmin, http.MethodGet, "/api/v1/event-chain", "Compute the chain of all events again",
@@ -98,12 +98,12 @@ func (w *Server) addActivity() {
 			Noted int64  `query:"noted" minimum:"0" doc:"the number of an event whose seal was noted before"`
 			Seal  string `query:"seal" maxLength:"64" doc:"that seal"`
 		}) (*answer[api.EventChain], error) {
-			verified, err := w.service.VerifyEvents(ctx, v.caller, in.Noted, in.Seal)
+			verified, err := w.service.Rights.VerifyEvents(ctx, v.caller, in.Noted, in.Seal)
 			return &answer[api.EventChain]{api.EventChain(verified)}, err
 		})
 	operate(w, "verify-records", forAdmin, http.MethodPost, "/api/v1/records/verification", "Compare counts, labels and marks with the rows that they are about, and put right what differs",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Mended], error) {
-			mended, err := w.service.VerifyRecords(ctx, v.caller)
+			mended, err := w.service.Retention.VerifyRecords(ctx, v.caller)
 			shown := make([]api.Mended, len(mended))
 			for i, m := range mended {
 				shown[i] = api.Mended(m)
@@ -132,7 +132,7 @@ func (w *Server) addEventExport() {
 		h.Set("Cache-Control", "no-store")
 		h.Set("Content-Disposition", `attachment; filename="events.jsonl"`)
 		lines := json.NewEncoder(c.Response())
-		return w.service.Events(c.Request().Context(), caller, f, func(e record.SealedEvent) error {
+		return w.service.Rights.Events(c.Request().Context(), caller, f, func(e record.SealedEvent) error {
 			return lines.Encode(api.SealedEvent{Event: api.Event(e.Event), Previous: hex.EncodeToString(e.Previous), Seal: hex.EncodeToString(e.Hash)})
 		})
 	})

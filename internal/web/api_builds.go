@@ -8,7 +8,7 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/builds"
 )
 
 // BuildByName names a build. It is exported for the sake of the reflection that
@@ -29,7 +29,7 @@ func (w *Server) addBuilds() {
 			Before int64  `query:"before"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.BuildList], error) {
-			found, err := w.service.Builds(ctx, v.caller, record.BuildFilter{Name: in.Name, Words: in.Words, Before: in.Before, Limit: in.Limit + 1})
+			found, err := w.service.Builds.Builds(ctx, v.caller, record.BuildFilter{Name: in.Name, Words: in.Words, Before: in.Before, Limit: in.Limit + 1})
 			page := api.BuildList{Builds: []api.Build{}}
 			if len(found) > in.Limit {
 				found = found[:in.Limit]
@@ -42,28 +42,28 @@ func (w *Server) addBuilds() {
 		})
 	operate(w, "record-build", forSignedIn, http.MethodPost, path, "Record a build, or add to what was recorded of it",
 		func(ctx context.Context, v visit, in *answer[api.BuildReport]) (*answer[api.Build], error) {
-			r := service.BuildReport{Name: in.Body.Name, Number: in.Body.Number, Revision: in.Body.Revision, Branch: in.Body.Branch, Link: in.Body.Link,
+			r := builds.Report{Name: in.Body.Name, Number: in.Body.Number, Revision: in.Body.Revision, Branch: in.Body.Branch, Link: in.Body.Link,
 				Agent: in.Body.Agent, Notes: in.Body.Notes, JUnit: in.Body.JUnit, Made: in.Body.Made, Digests: in.Body.Digests, Used: in.Body.Used, In: in.Body.In}
 			if in.Body.StartedAt != nil {
 				r.StartedAt = *in.Body.StartedAt
 			}
-			b, err := w.service.RecordBuild(ctx, v.caller, r)
+			b, err := w.service.Builds.RecordBuild(ctx, v.caller, r)
 			return &answer[api.Build]{showBuild(b)}, err
 		})
 	operate(w, "begin-build", forSignedIn, http.MethodPost, path+"/{build}/{number}", "Note that a build begins: what is published with the token from now on belongs to it",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.Build], error) {
-			b, beside, err := w.service.BeginBuild(ctx, v.caller, in.title())
+			b, beside, err := w.service.Builds.BeginBuild(ctx, v.caller, in.title())
 			shown := showBuild(b)
 			shown.Beside = beside
 			return &answer[api.Build]{shown}, err
 		})
 	operate(w, "show-build", forAnyone, http.MethodGet, path+"/{build}/{number}", "A build with what it made and used",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.BuildPage], error) {
-			b, err := w.service.Build(ctx, v.caller, in.title())
+			b, err := w.service.Builds.Build(ctx, v.caller, in.title())
 			if err != nil {
 				return nil, err
 			}
-			promotions, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{BuildID: b.ID}, "")
+			promotions, _, err := w.service.Promotion.Promotions(ctx, v.caller, record.PromotionFilter{BuildID: b.ID}, "")
 			page := api.BuildPage{Build: showBuild(b.Build), Notes: b.Notes, MadeIt: builtVersions(b.Made), Used: builtVersions(b.Used), Documents: []api.BuildDocument{}, Promotions: []api.Promotion{}}
 			for _, d := range b.Documents {
 				page.Documents = append(page.Documents, showDocument(d))
@@ -75,11 +75,11 @@ func (w *Server) addBuilds() {
 		})
 	operate(w, "remove-build", forAdmin, http.MethodDelete, path+"/{build}/{number}", "Drop the record of a build that made nothing",
 		func(ctx context.Context, v visit, in *BuildByName) (*none, error) {
-			return nil, w.service.RemoveBuild(ctx, v.caller, in.title())
+			return nil, w.service.Builds.RemoveBuild(ctx, v.caller, in.title())
 		})
 	operate(w, "list-build-names", forSignedIn, http.MethodGet, path+"/names", "To whom builds belong, by their names",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.BuildName], error) {
-			names, err := w.service.BuildNames(ctx, v.caller)
+			names, err := w.service.Builds.BuildNames(ctx, v.caller)
 			shown := make([]api.BuildName, len(names))
 			for i, n := range names {
 				shown[i] = api.BuildName{Name: n.Name, Owner: n.Owner, GivenBy: n.GivenBy, At: n.At.UTC(), Builds: n.Builds}
@@ -91,14 +91,14 @@ func (w *Server) addBuilds() {
 			Build string `path:"build" maxLength:"100"`
 			Body  api.BuildNameOwner
 		}) (*none, error) {
-			return nil, w.service.GiveBuildName(ctx, v.caller, in.Build, in.Body.Owner)
+			return nil, w.service.Builds.GiveBuildName(ctx, v.caller, in.Build, in.Body.Owner)
 		})
 	operate(w, "compare-builds", forAnyone, http.MethodGet, path+"/{build}/{number}/difference", "What is not the same in an earlier build",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
 			To string `query:"to" required:"true" maxLength:"150" doc:"the earlier one, as NAME#NUMBER"`
 		}) (*answer[api.BuildComparison], error) {
-			made, used, err := w.service.CompareBuilds(ctx, v.caller, in.To, in.title())
+			made, used, err := w.service.Builds.CompareBuilds(ctx, v.caller, in.To, in.title())
 			return &answer[api.BuildComparison]{api.BuildComparison{Made: showDifferences(made), Used: showDifferences(used)}}, err
 		})
 	operate(w, "attach-document", forSignedIn, http.MethodPost, path+"/{build}/{number}/documents", "Attach an in-toto statement (DSSE or bare), CycloneDX or SPDX",
@@ -107,10 +107,10 @@ func (w *Server) addBuilds() {
 			Name    string `query:"name" required:"true" minLength:"1" maxLength:"200"`
 			RawBody []byte `contentType:"application/octet-stream"`
 		}) (*answer[api.BuildDocument], error) {
-			if len(in.RawBody) > service.MaxDocument {
-				return nil, fault.New(fault.TooLarge, "document-too-large", "a document has at most %d bytes", service.MaxDocument)
+			if len(in.RawBody) > builds.MaxDocument {
+				return nil, fault.New(fault.TooLarge, "document-too-large", "a document has at most %d bytes", builds.MaxDocument)
 			}
-			d, err := w.service.Attach(ctx, v.caller, in.title(), in.Name, in.RawBody)
+			d, err := w.service.Builds.Attach(ctx, v.caller, in.title(), in.Name, in.RawBody)
 			return &answer[api.BuildDocument]{showDocument(d)}, err
 		})
 	operate(w, "show-document", forAnyone, http.MethodGet, path+"/{build}/{number}/documents/{document}", "The content of a document",
@@ -122,7 +122,7 @@ func (w *Server) addBuilds() {
 			Disposition string `header:"Content-Disposition"`
 			Body        []byte
 		}, error) {
-			content, err := w.service.Document(ctx, v.caller, in.title(), in.Document)
+			content, err := w.service.Builds.Document(ctx, v.caller, in.title(), in.Document)
 			out := &struct {
 				ContentType string `header:"Content-Type"`
 				Disposition string `header:"Content-Disposition"`
@@ -138,11 +138,11 @@ func showBuild(b record.Build) api.Build {
 }
 
 func builtVersion(v record.MadeVersion, repository string) api.BuiltVersion {
-	return api.BuiltVersion{PURL: service.PlacedVersion{MadeVersion: v}.PURL().String(), Upload: v.Upload, Repository: repository, At: v.PublishedAt.UTC(),
+	return api.BuiltVersion{PURL: builds.PlacedVersion{MadeVersion: v}.PURL().String(), Upload: v.Upload, Repository: repository, At: v.PublishedAt.UTC(),
 		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Digest: hex.EncodeToString(v.Digest), Promotion: v.Promotion}
 }
 
-func builtVersions(all []service.PlacedVersion) []api.BuiltVersion {
+func builtVersions(all []builds.PlacedVersion) []api.BuiltVersion {
 	shown := make([]api.BuiltVersion, len(all))
 	for i, v := range all {
 		shown[i] = builtVersion(v.MadeVersion, v.Repository.Name)
@@ -155,7 +155,7 @@ func showDocument(d record.BuildDocument) api.BuildDocument {
 		SignedBy: append([]string{}, d.SignedBy...), By: d.ByName, At: d.At.UTC(), Size: d.Size}
 }
 
-func showDifferences(all []service.Difference) []api.Difference {
+func showDifferences(all []builds.Difference) []api.Difference {
 	shown := make([]api.Difference, len(all))
 	for i, d := range all {
 		shown[i] = api.Difference{PURL: d.PURL.String(), Before: d.Before, After: d.After, OtherBytes: d.OtherBytes}

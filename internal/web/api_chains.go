@@ -12,15 +12,15 @@ import (
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/resolving"
 )
 
 func (w *Server) showChain(caller access.Caller, r catalog.Repository) *api.Chain {
 	shown := &api.Chain{Members: []api.Member{}, OpenMembers: r.Chain.OpenMembers,
-		ReleasesTo:  w.service.NameIn(caller, r, r.Chain.ReleasesTo),
-		SnapshotsTo: w.service.NameIn(caller, r, r.Chain.SnapshotsTo)}
+		ReleasesTo:  w.service.Repositories.NameIn(caller, r, r.Chain.ReleasesTo),
+		SnapshotsTo: w.service.Repositories.NameIn(caller, r, r.Chain.SnapshotsTo)}
 	for _, m := range r.Chain.Members {
-		if name := w.service.NameIn(caller, r, m.RepositoryID); name != "" {
+		if name := w.service.Repositories.NameIn(caller, r, m.RepositoryID); name != "" {
 			shown.Members = append(shown.Members, api.Member{Name: name, MaySkip: m.MaySkip})
 		} else {
 			shown.Hidden = true
@@ -39,7 +39,7 @@ func (w *Server) addChains() {
 			if err != nil {
 				return nil, err
 			}
-			explained, err := w.service.Explain(ctx, v.caller, p, in.Name)
+			explained, err := w.service.Resolving.Explain(ctx, v.caller, p, in.Name)
 			if err != nil {
 				return nil, err
 			}
@@ -47,7 +47,7 @@ func (w *Server) addChains() {
 		})
 	operate(w, "list-claims", forSignedIn, http.MethodGet, "/api/v1/claims", "The names that are claimed by pattern, and the lifts",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Claim], error) {
-			claims, err := w.service.Claims(ctx, v.caller)
+			claims, err := w.service.Repositories.Claims(ctx, v.caller)
 			shown := []api.Claim{}
 			for _, c := range claims {
 				shown = append(shown, showClaim(c))
@@ -56,12 +56,12 @@ func (w *Server) addChains() {
 		})
 	operate(w, "add-claim", forAdmin, http.MethodPost, "/api/v1/claims", "Claim names, so that no mirror behind a chain answers for them",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
-			c, err := w.service.AddClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
+			c, err := w.service.Repositories.AddClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
 	operate(w, "lift-claim", forAdmin, http.MethodPost, "/api/v1/claims/lift", "End a claim, or let mirrors answer for names that were published here",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
-			c, err := w.service.LiftClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
+			c, err := w.service.Repositories.LiftClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
 	operate(w, "list-claimed-names", toRead, http.MethodGet, "/api/v1/repositories/{name}/claimed-names", "The names that are claimed in a chain since they were published",
@@ -69,7 +69,7 @@ func (w *Server) addChains() {
 			ByName
 			Query string `query:"q" maxLength:"200"`
 		}) (*answer[api.ClaimedNames], error) {
-			names, total, err := w.service.PublishedNames(ctx, v.caller, in.Name, in.Query)
+			names, total, err := w.service.Repositories.PublishedNames(ctx, v.caller, in.Name, in.Query)
 			shown := api.ClaimedNames{Names: []api.ClaimedName{}, Total: total}
 			for _, n := range names {
 				p := purl.PURL{Ecosystem: n.Ecosystem, Namespace: n.Namespace, Name: n.Name}
@@ -83,7 +83,7 @@ func showClaim(c record.Claim) api.Claim {
 	return api.Claim{Pattern: c.Pattern, Lifted: c.Lifted, Reason: c.Reason, By: c.By, At: c.At.UTC()}
 }
 
-func showExplanation(e service.Explanation) api.Explanation {
+func showExplanation(e resolving.Explanation) api.Explanation {
 	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.At(), Ours: e.Ours, Outcome: "absent", Steps: []api.Step{}}
 	var answering []string
 	blocked := map[chain.Said][]string{}

@@ -10,11 +10,14 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/mirrors"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/schedule"
 )
 
-func newRepository(n api.NewRepository) service.NewRepository {
-	made := service.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind), Holds: catalog.Holds(n.Holds),
+func newRepository(n api.NewRepository) repositories.NewRepository {
+	made := repositories.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind), Holds: catalog.Holds(n.Holds),
 		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds, OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile}}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
@@ -24,20 +27,20 @@ func newRepository(n api.NewRepository) service.NewRepository {
 		if members := membersOf(c.Members); members != nil {
 			made.Members = *members
 		}
-		service.Set(&made.ReleasesTo, c.ReleasesTo)
-		service.Set(&made.SnapshotsTo, c.SnapshotsTo)
-		service.Set(&made.OpenMembers, c.OpenMembers)
+		act.Set(&made.ReleasesTo, c.ReleasesTo)
+		act.Set(&made.SnapshotsTo, c.SnapshotsTo)
+		act.Set(&made.OpenMembers, c.OpenMembers)
 	}
 	return made
 }
 
-func membersOf(members *[]api.Member) *[]service.NewMember {
+func membersOf(members *[]api.Member) *[]repositories.NewMember {
 	if members == nil {
 		return nil
 	}
-	named := []service.NewMember{}
+	named := []repositories.NewMember{}
 	for _, m := range *members {
-		named = append(named, service.NewMember(m))
+		named = append(named, repositories.NewMember(m))
 	}
 	return &named
 }
@@ -59,19 +62,19 @@ func applyMirror(c *api.MirrorChange, m *catalog.MirrorSettings) {
 			*d.to = time.Duration(*d.from * float64(time.Second))
 		}
 	}
-	service.Set(&m.Parallel, c.Parallel)
-	service.Set(&m.Largest, c.LargestBytes)
-	service.Set(&m.Proxy, c.Proxy)
-	service.Set(&m.RedirectTo, c.RedirectTo)
-	service.Set(&m.Allow, c.Allow)
-	service.Set(&m.Deny, c.Deny)
-	service.Set(&m.User, c.User)
-	service.Set(&m.Secret, c.Secret)
+	act.Set(&m.Parallel, c.Parallel)
+	act.Set(&m.Largest, c.LargestBytes)
+	act.Set(&m.Proxy, c.Proxy)
+	act.Set(&m.RedirectTo, c.RedirectTo)
+	act.Set(&m.Allow, c.Allow)
+	act.Set(&m.Deny, c.Deny)
+	act.Set(&m.User, c.User)
+	act.Set(&m.Secret, c.Secret)
 	if p := c.Prefetch; p != nil {
-		service.Set(&m.Prefetch.Patterns, p.Patterns)
-		service.Set(&m.Prefetch.Schedule, p.Schedule)
-		service.Set(&m.Prefetch.Zone, p.Zone)
-		service.Set(&m.Prefetch.Newest, p.Newest)
+		act.Set(&m.Prefetch.Patterns, p.Patterns)
+		act.Set(&m.Prefetch.Schedule, p.Schedule)
+		act.Set(&m.Prefetch.Zone, p.Zone)
+		act.Set(&m.Prefetch.Newest, p.Newest)
 	}
 }
 
@@ -90,7 +93,7 @@ func showMirror(r catalog.Repository, contacts []record.UpstreamContact, now tim
 		shown.Proxy = proxy.Redacted()
 	}
 	if m.Prefetch.Schedule != "" {
-		if next, err := service.NextTimes(m.Prefetch.Schedule, m.Prefetch.Zone, now, shownTimes); err == nil {
+		if next, err := schedule.NextTimes(m.Prefetch.Schedule, m.Prefetch.Zone, now, shownTimes); err == nil {
 			shown.Prefetch.Next = next
 		}
 	}
@@ -143,7 +146,7 @@ func (w *Server) addMirrors() {
 			ByName
 			Hours int `query:"hours" minimum:"1" maximum:"1440" default:"24"`
 		}) (*answer[api.MirrorState], error) {
-			state, err := w.service.MirrorState(ctx, v.caller, in.Name, in.Hours)
+			state, err := w.service.Mirrors.MirrorState(ctx, v.caller, in.Name, in.Hours)
 			if err != nil {
 				return nil, err
 			}
@@ -163,7 +166,7 @@ func (w *Server) addMirrors() {
 					return nil, err
 				}
 			}
-			checked, err := w.service.CheckMirror(ctx, v.caller, r, in.Body.Like, sample)
+			checked, err := w.service.Mirrors.CheckMirror(ctx, v.caller, r, in.Body.Like, sample)
 			shown := []api.Checked{}
 			for _, c := range checked {
 				shown = append(shown, api.Checked{URL: c.URL, Private: c.Private, OK: c.OK, Said: c.Said, Seconds: c.Took.Seconds()})
@@ -182,10 +185,10 @@ func (w *Server) addMirrors() {
 			var allow, deny []string
 			if in.Body.Allow != nil || in.Body.Deny != nil {
 				allow, deny = []string{}, []string{}
-				service.Set(&allow, in.Body.Allow)
-				service.Set(&deny, in.Body.Deny)
+				act.Set(&allow, in.Body.Allow)
+				act.Set(&deny, in.Body.Deny)
 			}
-			admission, err := w.service.TryPatterns(v.caller, in.Name, p, allow, deny)
+			admission, err := w.service.Mirrors.TryPatterns(v.caller, in.Name, p, allow, deny)
 			return &answer[api.Tried]{api.Tried{PURL: p.String(), Allowed: admission.Allowed, Why: admission.Why}}, err
 		})
 	operate(w, "forget", toRemove, http.MethodPost, path+"/forget", "Drop the copies of a package or version from a mirror",
@@ -197,7 +200,7 @@ func (w *Server) addMirrors() {
 			if err != nil {
 				return nil, err
 			}
-			forgotten, err := w.service.Forget(ctx, v.caller, in.Name, p)
+			forgotten, err := w.service.Mirrors.Forget(ctx, v.caller, in.Name, p)
 			return &answer[api.Forgotten]{api.Forgotten{PURL: p.String(), Copies: forgotten.Copies, Documents: forgotten.Documents}}, err
 		})
 	operate(w, "list-prefetch-runs", toRead, http.MethodGet, path+"/prefetch", "The last runs of a mirror's prefetch rule",
@@ -205,7 +208,7 @@ func (w *Server) addMirrors() {
 			ByName
 			Limit int `query:"limit" minimum:"1" maximum:"100" default:"10"`
 		}) (*answer[[]api.PrefetchRun], error) {
-			runs, err := w.service.PrefetchRuns(ctx, v.caller, in.Name, in.Limit)
+			runs, err := w.service.Mirrors.PrefetchRuns(ctx, v.caller, in.Name, in.Limit)
 			shown := []api.PrefetchRun{}
 			for _, r := range runs {
 				one, err := showRun(r)
@@ -218,7 +221,7 @@ func (w *Server) addMirrors() {
 		})
 	operate(w, "prefetch", toManage, http.MethodPost, path+"/prefetch", "Run a mirror's prefetch rule now",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.PrefetchRun], error) {
-			run, err := w.service.Prefetch(ctx, v.caller, in.Name)
+			run, err := w.service.Mirrors.Prefetch(ctx, v.caller, in.Name)
 			if err != nil {
 				return nil, err
 			}
@@ -231,12 +234,12 @@ func (w *Server) addMirrors() {
 			Schedule string `query:"schedule" required:"true" maxLength:"200" example:"30 5 * * 1-5"`
 			Zone     string `query:"zone" maxLength:"100" default:"UTC"`
 		}) (*answer[api.NextTimes], error) {
-			next, err := service.NextTimes(in.Schedule, in.Zone, w.service.Now(), shownTimes)
+			next, err := schedule.NextTimes(in.Schedule, in.Zone, w.service.Now(), shownTimes)
 			return &answer[api.NextTimes]{api.NextTimes{Next: next}}, err
 		})
 }
 
-func showState(state service.MirrorState, now time.Time) api.MirrorState {
+func showState(state mirrors.State, now time.Time) api.MirrorState {
 	shown := api.MirrorState{Name: state.Repository.Name, Contacts: showMirror(state.Repository, state.Contacts, now).Contacts,
 		Hours: []api.Hour{}, Stale: []api.StaleDoc{}, StaleTotal: state.StaleTotal}
 	var total record.MirrorHour

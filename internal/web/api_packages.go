@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"crelvo/internal/ecosystem/kinds"
 	"encoding/hex"
 	"net/http"
 	"slices"
@@ -12,7 +11,8 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/service"
+	"crelvo/internal/ecosystem/kinds"
+	"crelvo/internal/service/search"
 )
 
 // Which names a package. It is exported for the sake of the reflection that reads
@@ -30,7 +30,7 @@ func (w *Server) addPackages() {
 			Limit      int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 			Skip       int    `query:"skip" minimum:"0" maximum:"100000"`
 		}) (*answer[api.PackageList], error) {
-			found, err := w.service.Search(ctx, v.caller, in.Query, in.Repository, in.Limit+1, in.Skip)
+			found, err := w.service.Search.Search(ctx, v.caller, in.Query, in.Repository, in.Limit+1, in.Skip)
 			if err != nil {
 				return nil, err
 			}
@@ -65,7 +65,7 @@ func (w *Server) addPackages() {
 			if e == nil {
 				return nil, noEcosystem(p.Ecosystem)
 			}
-			holdings, paged, err := w.service.Show(ctx, v.caller, p, in.Repository, service.VersionPage{After: in.After, Limit: in.Limit})
+			holdings, paged, err := w.service.Search.Show(ctx, v.caller, p, in.Repository, search.VersionPage{After: in.After, Limit: in.Limit})
 			if err != nil {
 				return nil, err
 			}
@@ -85,7 +85,7 @@ func (w *Server) addPackages() {
 					return nil, err
 				}
 			}
-			found, err := w.service.Receiving(ctx, v.caller, of, in.Repository)
+			found, err := w.service.Publishing.Receiving(ctx, v.caller, of, in.Repository)
 			all := []api.Receiving{}
 			for _, r := range found {
 				all = append(all, api.Receiving{PURL: r.PURL.String(), Upload: r.Upload, Repository: r.Repository, By: r.By, BegunAt: r.Begun.UTC(), LastAt: r.Last.UTC(),
@@ -102,7 +102,7 @@ func (w *Server) addPackages() {
 			if err != nil {
 				return nil, err
 			}
-			return &answer[api.Withdraw]{in.Body}, w.service.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
+			return &answer[api.Withdraw]{in.Body}, w.service.Publishing.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
 		})
 	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
 		func(ctx context.Context, v visit, in *Which) (*answer[api.Readme], error) {
@@ -110,7 +110,7 @@ func (w *Server) addPackages() {
 			if err != nil {
 				return nil, err
 			}
-			readme, version, err := w.service.ReadmeOf(ctx, v.caller, p, in.Repository)
+			readme, version, err := w.service.Search.ReadmeOf(ctx, v.caller, p, in.Repository)
 			if err != nil {
 				return nil, err
 			}
@@ -123,7 +123,7 @@ func (w *Server) addPackages() {
 const maxUploads = 100
 
 // showPackage puts together what several repositories hold of a package.
-func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding) api.Package {
+func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) api.Package {
 	shown := api.Package{PURL: p.String(), Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name,
 		Repositories: []string{}, Versions: []api.VersionGroup{}}
 	type place struct{ version, repository string }
@@ -162,7 +162,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []service.Holding)
 }
 
 // describe takes what the newest version says of the package.
-func describe(shown *api.Package, holdings []service.Holding) {
+func describe(shown *api.Package, holdings []search.Holding) {
 	newest := holdings[0].Package.Versions[0]
 	for _, h := range holdings[1:] {
 		if v := h.Package.Versions[0]; v.PublishedAt.After(newest.PublishedAt) {
@@ -196,7 +196,7 @@ func showWithdrawal(w *catalog.Withdrawal) *api.Withdrawal {
 	return shown
 }
 
-func showUpload(e ecosystem.Ecosystem, p purl.PURL, h service.Holding, v catalog.Version) api.Upload {
+func showUpload(e ecosystem.Ecosystem, p purl.PURL, h search.Holding, v catalog.Version) api.Upload {
 	r := h.Repository
 	p.Version = v.Version
 	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(), Build: h.Builds[v.BuildID], Promotions: h.Promotions[v.ID],

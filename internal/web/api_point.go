@@ -2,14 +2,14 @@ package web
 
 import (
 	"context"
-	"crelvo/internal/ecosystem/kinds"
 	"net/http"
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/splice"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/service"
+	"crelvo/internal/ecosystem/kinds"
+	"crelvo/internal/service/pointing"
 )
 
 func (w *Server) addPointing() {
@@ -38,7 +38,7 @@ func (w *Server) addPointing() {
 					return nil, err
 				}
 			}
-			p, err := w.service.Point(ctx, v.caller, in.Name, in.Client, in.Ecosystem, v.address, in.Publish, of)
+			p, err := w.service.Pointing.Point(ctx, v.caller, in.Name, in.Client, in.Ecosystem, v.address, in.Publish, of)
 			if err != nil {
 				return nil, err
 			}
@@ -59,7 +59,7 @@ func showPieces(pieces []ecosystem.Piece) []api.Piece {
 	return shown
 }
 
-func showSetup(p service.Pointed) api.Setup {
+func showSetup(p pointing.Pointed) api.Setup {
 	shown := api.Setup{Client: showClient(p.Client, p.Ecosystem), Placeholder: ecosystem.Placeholder, Pieces: showPieces(p.Client.Parts(p.Pointing)),
 		Commands: append([]string{}, p.Client.Commands(p.Pointing)...), CI: []api.Shell{}, CIFiles: []api.Piece{},
 		Pointing: api.Pointing{Address: p.Address, ID: p.ID, User: p.User, Everything: p.Everything, Releases: p.Releases, Snapshots: p.Snapshots,

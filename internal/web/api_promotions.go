@@ -11,10 +11,11 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
-	"crelvo/internal/core/promotion"
+	corepromotion "crelvo/internal/core/promotion"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/keys"
+	"crelvo/internal/service/promotion"
 )
 
 // TrackByName names a track. It is exported for the sake of the reflection that
@@ -32,7 +33,7 @@ func (w *Server) addTracks() {
 	const path = "/api/v1/tracks"
 	operate(w, "list-tracks", forAnyone, http.MethodGet, path, "The tracks of which the caller may read a stage",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Track], error) {
-			tracks, err := w.service.Tracks(ctx, v.caller)
+			tracks, err := w.service.Promotion.Tracks(ctx, v.caller)
 			shown := make([]api.Track, len(tracks))
 			for i, t := range tracks {
 				shown[i] = w.showTrack(v, t)
@@ -44,18 +45,18 @@ func (w *Server) addTracks() {
 			TrackByName
 			Limit int `query:"limit" minimum:"1" maximum:"200" default:"12" doc:"how much of each stage"`
 		}) (*answer[api.TrackPicture], error) {
-			t, err := w.service.Track(ctx, v.caller, in.Track)
+			t, err := w.service.Promotion.Track(ctx, v.caller, in.Track)
 			if err != nil {
 				return nil, err
 			}
-			standings, err := w.service.Standings(ctx, v.caller, t, in.Limit)
+			standings, err := w.service.Promotion.Standings(ctx, v.caller, t, in.Limit)
 			if err != nil {
 				return nil, err
 			}
-			open, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
+			open, _, err := w.service.Promotion.Promotions(ctx, v.caller, record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
 			picture := api.TrackPicture{Track: w.showTrack(v, t), Standings: []api.Standing{}, Waiting: []api.Promotion{}}
 			for _, s := range standings {
-				r, _ := w.service.RepositoryByID(s.RepositoryID)
+				r, _ := w.service.Directory.RepositoryByID(s.RepositoryID)
 				picture.Standings = append(picture.Standings, api.Standing{Repository: r.Name, Build: s.Build, Name: s.Name, PURL: "pkg:" + s.Sample,
 					Version: s.Version, Numbers: s.Numbers, Versions: s.Versions, At: s.Arrived.UTC(), MovedOn: s.MovedOn})
 			}
@@ -66,7 +67,7 @@ func (w *Server) addTracks() {
 		})
 	operate(w, "add-track", forAdmin, http.MethodPost, path, "Make a track",
 		func(ctx context.Context, v visit, in *answer[api.Track]) (*none, error) {
-			return nil, w.service.AddTrack(ctx, v.caller, newTrack(in.Body))
+			return nil, w.service.Promotion.AddTrack(ctx, v.caller, newTrack(in.Body))
 		})
 	operate(w, "edit-track", forAdmin, http.MethodPut, path+"/{track}", "Write a track anew",
 		func(ctx context.Context, v visit, in *struct {
@@ -75,11 +76,11 @@ func (w *Server) addTracks() {
 		}) (*none, error) {
 			n := newTrack(in.Body)
 			n.Name = in.Track
-			return nil, w.service.EditTrack(ctx, v.caller, n)
+			return nil, w.service.Promotion.EditTrack(ctx, v.caller, n)
 		})
 	operate(w, "remove-track", forAdmin, http.MethodDelete, path+"/{track}", "Remove a track; the record of its promotions stays",
 		func(ctx context.Context, v visit, in *TrackByName) (*none, error) {
-			return nil, w.service.RemoveTrack(ctx, v.caller, in.Track)
+			return nil, w.service.Promotion.RemoveTrack(ctx, v.caller, in.Track)
 		})
 	operate(w, "list-arrivals", toRead, http.MethodGet, "/api/v1/repositories/{name}/arrivals", "What came into a repository since a moment and is there, and who let it in",
 		func(ctx context.Context, v visit, in *struct {
@@ -91,7 +92,7 @@ func (w *Server) addTracks() {
 			if err != nil {
 				return nil, err
 			}
-			found, err := w.service.Arrivals(ctx, v.caller, in.Name, since, in.Limit)
+			found, err := w.service.Promotion.Arrivals(ctx, v.caller, in.Name, since, in.Limit)
 			if err != nil {
 				return nil, err
 			}
@@ -117,7 +118,7 @@ func (w *Server) votesOf(ctx context.Context, v visit, found []record.Arrival) (
 	if ids == nil {
 		return by, nil
 	}
-	promotions, _, err := w.service.Promotions(ctx, v.caller, record.PromotionFilter{IDs: ids}, "")
+	promotions, _, err := w.service.Promotion.Promotions(ctx, v.caller, record.PromotionFilter{IDs: ids}, "")
 	for _, p := range promotions {
 		var names []string
 		for _, vote := range p.Votes {
@@ -130,10 +131,10 @@ func (w *Server) votesOf(ctx context.Context, v visit, found []record.Arrival) (
 	return by, err
 }
 
-func newTrack(t api.Track) service.NewTrack {
-	n := service.NewTrack{Name: t.Name, Description: t.Description}
+func newTrack(t api.Track) promotion.NewTrack {
+	n := promotion.NewTrack{Name: t.Name, Description: t.Description}
 	for _, s := range t.Stages {
-		n.Stages = append(n.Stages, service.TrackStage{Repository: s.Repository, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward})
+		n.Stages = append(n.Stages, promotion.TrackStage{Repository: s.Repository, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward})
 	}
 	return n
 }
@@ -141,11 +142,11 @@ func newTrack(t api.Track) service.NewTrack {
 func (w *Server) showTrack(v visit, t record.Track) api.Track {
 	shown := api.Track{Name: t.Name, Description: t.Description}
 	for _, s := range t.Stages {
-		r, _ := w.service.RepositoryByID(s.RepositoryID)
+		r, _ := w.service.Directory.RepositoryByID(s.RepositoryID)
 		stage := api.Stage{Repository: r.Name, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward,
-			Seen: w.service.Allow(v.caller, access.Read, access.Of(r)) == nil, May: w.service.Allow(v.caller, access.Promote, access.Of(r)) == nil}
+			Seen: w.service.Directory.Allow(v.caller, access.Read, access.Of(r)) == nil, May: w.service.Directory.Allow(v.caller, access.Promote, access.Of(r)) == nil}
 		for _, text := range s.Gates {
-			if g, err := promotion.ParseGate(text); err == nil {
+			if g, err := corepromotion.ParseGate(text); err == nil {
 				stage.Sentences = append(stage.Sentences, g.Sentence())
 			}
 		}
@@ -159,11 +160,11 @@ func (w *Server) addPromotions() {
 	operate(w, "promote", forSignedIn, http.MethodPost, path, "Promote a build or versions along a track, or say what that would do",
 		func(ctx context.Context, v visit, in *answer[api.NewPromotion]) (*answer[api.Promotion], error) {
 			n := in.Body
-			r := service.PromotionRequest{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes, GoOn: n.GoOn}
+			r := promotion.Request{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes, GoOn: n.GoOn}
 			if n.DryRun {
-				return w.onePromotion(w.service.PlanPromotion(ctx, v.caller, r))
+				return w.onePromotion(w.service.Promotion.PlanPromotion(ctx, v.caller, r))
 			}
-			return w.onePromotion(w.service.Promote(ctx, v.caller, r))
+			return w.onePromotion(w.service.Promotion.Promote(ctx, v.caller, r))
 		})
 	operate(w, "list-promotions", forAnyone, http.MethodGet, path, "Promotions from or to what the caller may read, the newest first",
 		func(ctx context.Context, v visit, in *struct {
@@ -177,20 +178,20 @@ func (w *Server) addPromotions() {
 			Before int64  `query:"before"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.PromotionList], error) {
-			var found []service.PromotionView
+			var found []promotion.View
 			var before int64
 			since, err := w.moment(in.Since, false)
 			if err != nil {
 				return nil, err
 			}
 			if in.Mine {
-				found, err = w.service.Waiting(ctx, v.caller)
+				found, err = w.service.Promotion.Waiting(ctx, v.caller)
 			} else {
 				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: since, Before: in.Before, Limit: in.Limit}
 				if in.State != "" {
 					f.States = []string{in.State}
 				}
-				found, before, err = w.service.Promotions(ctx, v.caller, f, in.To)
+				found, before, err = w.service.Promotion.Promotions(ctx, v.caller, f, in.To)
 			}
 			page := api.PromotionList{Promotions: []api.Promotion{}, Before: before}
 			for _, p := range found {
@@ -200,36 +201,36 @@ func (w *Server) addPromotions() {
 		})
 	operate(w, "show-promotion", forAnyone, http.MethodGet, path+"/{id}", "A promotion",
 		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion(ctx, v.caller, in.ID))
+			return w.onePromotion(w.service.Promotion.Promotion(ctx, v.caller, in.ID))
 		})
 	operate(w, "decide-promotion", forSignedIn, http.MethodPost, path+"/{id}/decision", "Approve or refuse a promotion that waits",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Say
 		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Decide(ctx, v.caller, in.ID, in.Body.Approve, in.Body.Comment))
+			return w.onePromotion(w.service.Promotion.Decide(ctx, v.caller, in.ID, in.Body.Approve, in.Body.Comment))
 		})
 	operate(w, "cancel-promotion", forSignedIn, http.MethodPost, path+"/{id}/cancel", "End a promotion that waits",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Reason
 		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
+			return w.onePromotion(w.service.Promotion.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
 		})
 	operate(w, "undo-promotion", forSignedIn, http.MethodPost, path+"/{id}/undo", "Take a promotion back; with a reason also after somebody downloaded it",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Reason
 		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Undo(ctx, v.caller, in.ID, in.Body.Reason))
+			return w.onePromotion(w.service.Promotion.Undo(ctx, v.caller, in.ID, in.Body.Reason))
 		})
 	operate(w, "send-on-again", forSignedIn, http.MethodPost, path+"/{id}/send", "Try again to send on what failed",
 		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.RetryDeliveries(ctx, v.caller, in.ID))
+			return w.onePromotion(w.service.Promotion.RetryDeliveries(ctx, v.caller, in.ID))
 		})
 }
 
-func (w *Server) onePromotion(p service.PromotionView, err error) (*answer[api.Promotion], error) {
+func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotion], error) {
 	if err != nil {
 		return nil, err
 	}
@@ -264,9 +265,9 @@ func itemPURL(i record.PromotionItem, version string) string {
 	return purl.PURL{Ecosystem: i.Ecosystem, Namespace: i.Namespace, Name: i.Name, Version: version}.String()
 }
 
-func showPromotion(p service.PromotionView) api.Promotion {
+func showPromotion(p promotion.View) api.Promotion {
 	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build, Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
-		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]promotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
+		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
 		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
 	for _, item := range p.Items {
 		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload, To: item.ToVersion})
@@ -278,29 +279,29 @@ func showPromotion(p service.PromotionView) api.Promotion {
 }
 
 func (w *Server) addKeys() {
-	const keys, destinations = "/api/v1/keys", "/api/v1/destinations"
-	operate(w, "list-keys", forSignedIn, http.MethodGet, keys, "Public keys: of others, and of those that Crelvo signs with",
+	const allKeys, destinations = "/api/v1/keys", "/api/v1/destinations"
+	operate(w, "list-keys", forSignedIn, http.MethodGet, allKeys, "Public keys: of others, and of those that Crelvo signs with",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Key], error) {
-			all, err := w.service.Keys(ctx)
+			all, err := w.service.Keys.Keys(ctx)
 			shown := make([]api.Key, len(all))
 			for i, k := range all {
 				shown[i] = api.Key{Name: k.Name, Form: k.Form, Signs: k.Signs, Fingerprint: k.Fingerprint, Public: k.Text, Address: v.address + "/keys/" + k.Name, By: k.ByName, At: k.At.UTC()}
 			}
 			return &answer[[]api.Key]{shown}, err
 		})
-	operate(w, "add-key", forAdmin, http.MethodPost, keys, "Add a public key of others, or a key to sign with",
+	operate(w, "add-key", forAdmin, http.MethodPost, allKeys, "Add a public key of others, or a key to sign with",
 		func(ctx context.Context, v visit, in *answer[api.NewKey]) (*none, error) {
-			return nil, w.service.AddKey(ctx, v.caller, service.NewKey{Name: in.Body.Name, Public: in.Body.Public, Secret: in.Body.Secret, Passphrase: in.Body.Passphrase, Owner: in.Body.Owner})
+			return nil, w.service.Keys.AddKey(ctx, v.caller, keys.NewKey{Name: in.Body.Name, Public: in.Body.Public, Secret: in.Body.Secret, Passphrase: in.Body.Passphrase, Owner: in.Body.Owner})
 		})
-	operate(w, "remove-key", forAdmin, http.MethodDelete, keys+"/{key}", "Remove a key",
+	operate(w, "remove-key", forAdmin, http.MethodDelete, allKeys+"/{key}", "Remove a key",
 		func(ctx context.Context, v visit, in *struct {
 			Key string `path:"key" maxLength:"63"`
 		}) (*none, error) {
-			return nil, w.service.RemoveKey(ctx, v.caller, in.Key)
+			return nil, w.service.Keys.RemoveKey(ctx, v.caller, in.Key)
 		})
 	operate(w, "list-destinations", forAdmin, http.MethodGet, destinations, "Repositories on other servers that promotions go on to",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Destination], error) {
-			all, err := w.service.Destinations(ctx)
+			all, err := w.service.Promotion.Destinations(ctx)
 			shown := make([]api.Destination, len(all))
 			for i, d := range all {
 				shown[i] = api.Destination{Name: d.Name, Ecosystem: d.Ecosystem, URL: d.URL, HasSecret: d.Secret != nil, By: d.ByName, At: d.At.UTC()}
@@ -309,13 +310,13 @@ func (w *Server) addKeys() {
 		})
 	operate(w, "set-destination", forAdmin, http.MethodPost, destinations, "Make a destination, or write it anew",
 		func(ctx context.Context, v visit, in *answer[api.NewDestination]) (*none, error) {
-			return nil, w.service.SetDestination(ctx, v.caller, service.NewDestination(in.Body))
+			return nil, w.service.Promotion.SetDestination(ctx, v.caller, promotion.NewDestination(in.Body))
 		})
 	operate(w, "remove-destination", forAdmin, http.MethodDelete, destinations+"/{destination}", "Remove a destination",
 		func(ctx context.Context, v visit, in *struct {
 			Destination string `path:"destination" maxLength:"63"`
 		}) (*none, error) {
-			return nil, w.service.RemoveDestination(ctx, v.caller, in.Destination)
+			return nil, w.service.Promotion.RemoveDestination(ctx, v.caller, in.Destination)
 		})
 	w.route(http.MethodGet, "/keys/:key", forAnyone, w.publicKey)
 }
@@ -328,24 +329,24 @@ const outsideKey = "Crelvo-Checks"
 func (w *Server) publicKey(c *echo.Context) error {
 	name := param(c, "key")
 	if name == outsideKey {
-		text, err := w.service.CheckKey()
+		text, err := w.service.Promotion.CheckKey()
 		if err != nil {
 			return err
 		}
 		return c.String(http.StatusOK, text)
 	}
-	keys, err := w.service.Keys(c.Request().Context())
+	known, err := w.service.Keys.Keys(c.Request().Context())
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(keys, func(k service.KeyView) bool { return k.Name == strings.TrimSuffix(name, ".asc") })
+	i := slices.IndexFunc(known, func(k keys.View) bool { return k.Name == strings.TrimSuffix(name, ".asc") })
 	if i < 0 {
 		return fault.New(fault.NotFound, "no-such-key", "there is no key %q", name)
 	}
-	if keys[i].Form == "openpgp" {
+	if known[i].Form == "openpgp" {
 		c.Response().Header().Set("Content-Type", "application/pgp-keys")
-		_, err := c.Response().Write([]byte(keys[i].Text))
+		_, err := c.Response().Write([]byte(known[i].Text))
 		return err
 	}
-	return c.String(http.StatusOK, keys[i].Text)
+	return c.String(http.StatusOK, known[i].Text)
 }

@@ -19,7 +19,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/service"
+	"crelvo/internal/service/publishing"
 )
 
 // addUpload adds publishing by hand. The body is streamed, so it is no typed
@@ -61,7 +61,7 @@ func (w *Server) addUpload() {
 		if err != nil {
 			return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)
 		}
-		published, err := w.service.PublishByHand(r.Context(), caller, repository, as, func() (service.Handed, error) {
+		published, err := w.service.Publishing.PublishByHand(r.Context(), caller, repository, as, func() (publishing.Handed, error) {
 			return nextFile(parts)
 		})
 		if err != nil {
@@ -112,7 +112,7 @@ func (w *Server) addContinue() {
 			return err
 		}
 		defer end()
-		size, err := w.service.Continue(c.Request().Context(), caller, repository.Name, *sum, at, c.Request().Body)
+		size, err := w.service.Publishing.Continue(c.Request().Context(), caller, repository.Name, *sum, at, c.Request().Body)
 		if err != nil {
 			return err
 		}
@@ -121,25 +121,25 @@ func (w *Server) addContinue() {
 }
 
 // nextFile gives the next file of a form, or the digest that stands for it.
-func nextFile(parts *multipart.Reader) (service.Handed, error) {
+func nextFile(parts *multipart.Reader) (publishing.Handed, error) {
 	for {
 		part, err := parts.NextPart()
 		if err != nil {
-			return service.Handed{}, err // io.EOF in the end
+			return publishing.Handed{}, err // io.EOF in the end
 		}
 		name := part.FileName()
 		if name == "" {
 			continue
 		}
 		if part.FormName() != "here" {
-			return service.Handed{Name: name, Body: io.Reader(part)}, nil
+			return publishing.Handed{Name: name, Body: io.Reader(part)}, nil
 		}
 		text, err := io.ReadAll(io.LimitReader(part, 2*sha256.Size+1))
 		if err != nil {
-			return service.Handed{}, err
+			return publishing.Handed{}, err
 		}
 		sum, err := sum256(string(text))
-		return service.Handed{Name: name, SHA256: sum}, err
+		return publishing.Handed{Name: name, SHA256: sum}, err
 	}
 }
 
@@ -163,9 +163,9 @@ func (w *Server) addLook() {
 			if err != nil {
 				return nil, err
 			}
-			files := make([]service.Glimpsed, len(in.Body.Files))
+			files := make([]publishing.Glimpsed, len(in.Body.Files))
 			for i, f := range in.Body.Files {
-				files[i] = service.Glimpsed{Name: f.Name, Size: f.Size}
+				files[i] = publishing.Glimpsed{Name: f.Name, Size: f.Size}
 				if files[i].As, err = saidToBe(f.As); err != nil {
 					return nil, err
 				}
@@ -178,7 +178,7 @@ func (w *Server) addLook() {
 					files[i].Stretches = append(files[i].Stretches, ecosystem.Stretch{At: p.At, Bytes: p.Bytes})
 				}
 			}
-			intended, wanted, err := w.service.Look(ctx, v.caller, in.Name, as, in.Body.Together, files)
+			intended, wanted, err := w.service.Publishing.Look(ctx, v.caller, in.Name, as, in.Body.Together, files)
 			if err != nil {
 				return nil, err
 			}
@@ -193,7 +193,7 @@ func (w *Server) addLook() {
 		})
 }
 
-func showIntended(i service.Intended) api.Intended {
+func showIntended(i publishing.Intended) api.Intended {
 	shown := api.Intended{Repository: i.Repository, Snapshot: i.Snapshot, There: i.There, Same: i.Same, Files: []api.IntendedFile{}}
 	if i.PURL.Name != "" {
 		shown.PURL = i.PURL.String()

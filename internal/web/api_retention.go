@@ -19,9 +19,10 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
-	"crelvo/internal/core/retention"
+	coreretention "crelvo/internal/core/retention"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/retention"
+	"crelvo/internal/service/schedule"
 )
 
 func (w *Server) addRetention() {
@@ -34,12 +35,12 @@ func (w *Server) addRetention() {
 		func(ctx context.Context, v visit, in *struct {
 			Now bool `query:"now" doc:"also those that were not marked by an earlier run"`
 		}) (*answer[api.Reclaiming], error) {
-			run, err := w.service.Reclaim(ctx, v.caller, in.Now)
+			run, err := w.service.Retention.Reclaim(ctx, v.caller, in.Now)
 			return &answer[api.Reclaiming]{showReclaiming(run)}, err
 		})
 	operate(w, "list-reclaimings", forAdmin, http.MethodGet, "/api/v1/reclaimings", "The last runs that freed bytes",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Reclaiming], error) {
-			runs, err := w.service.Reclaimings(ctx, v.caller, 50)
+			runs, err := w.service.Retention.Reclaimings(ctx, v.caller, 50)
 			all := []api.Reclaiming{}
 			for _, run := range runs {
 				all = append(all, showReclaiming(run))
@@ -63,7 +64,7 @@ func (w *Server) addPolicies() {
 	const path = "/api/v1/policies"
 	operate(w, "list-policies", forSignedIn, http.MethodGet, path, "The retention policies that are about something that the caller may read all of",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Policy], error) {
-			views, err := w.service.Policies(ctx, v.caller)
+			views, err := w.service.Retention.Policies(ctx, v.caller)
 			all := []api.Policy{}
 			for _, p := range views {
 				all = append(all, showPolicy(p))
@@ -72,7 +73,7 @@ func (w *Server) addPolicies() {
 		})
 	operate(w, "show-policy", forSignedIn, http.MethodGet, path+"/{policy}", "A retention policy",
 		func(ctx context.Context, v visit, in *PolicyName) (*answer[api.Policy], error) {
-			p, err := w.service.Policy(ctx, v.caller, in.Policy)
+			p, err := w.service.Retention.Policy(ctx, v.caller, in.Policy)
 			return &answer[api.Policy]{showPolicy(p)}, err
 		})
 	operate(w, "set-policy", forSignedIn, http.MethodPut, path, "Make a retention policy, or change the one of that name",
@@ -81,12 +82,12 @@ func (w *Server) addPolicies() {
 			if err != nil {
 				return nil, err
 			}
-			p, _, err := w.service.SetPolicy(ctx, v.caller, text, in.Body.Paused)
+			p, _, err := w.service.Retention.SetPolicy(ctx, v.caller, text, in.Body.Paused)
 			return &answer[api.Policy]{showPolicy(p)}, err
 		})
 	operate(w, "remove-policy", forSignedIn, http.MethodDelete, path+"/{policy}", "Remove a retention policy; what it swept stays as it is",
 		func(ctx context.Context, v visit, in *PolicyName) (*none, error) {
-			return nil, w.service.RemovePolicy(ctx, v.caller, in.Policy)
+			return nil, w.service.Retention.RemovePolicy(ctx, v.caller, in.Policy)
 		})
 }
 
@@ -98,7 +99,7 @@ func policyText(text string, rules *api.Rules) (string, error) {
 	if text != "" {
 		return "", fault.New(fault.Invalid, "bad-policy", "a policy is given as text or as rules, not as both")
 	}
-	p := retention.Policy{Name: rules.Name, Description: rules.Description, Repositories: rules.Repositories, Where: rules.Where, Grace: retention.DefaultGrace,
+	p := coreretention.Policy{Name: rules.Name, Description: rules.Description, Repositories: rules.Repositories, Where: rules.Where, Grace: coreretention.DefaultGrace,
 		Schedule: rules.Schedule, Zone: rules.Zone, MostVersions: rules.MostVersions, MostShare: rules.MostShare}
 	for _, pattern := range rules.Packages {
 		parsed, err := purl.ParsePattern(pattern)
@@ -108,14 +109,14 @@ func policyText(text string, rules *api.Rules) (string, error) {
 		p.Packages = append(p.Packages, parsed)
 	}
 	for _, reason := range rules.Keep {
-		parsed, err := retention.ParseReason(reason)
+		parsed, err := coreretention.ParseReason(reason)
 		if err != nil {
 			return "", err
 		}
 		p.Keep = append(p.Keep, parsed)
 	}
 	if rules.Grace != "" {
-		grace, err := retention.ParseLength(rules.Grace)
+		grace, err := coreretention.ParseLength(rules.Grace)
 		if err != nil {
 			return "", fault.New(fault.Invalid, "bad-policy", "the grace: %v", err)
 		}
@@ -124,9 +125,9 @@ func policyText(text string, rules *api.Rules) (string, error) {
 	return p.Text(), nil
 }
 
-func showPolicy(v service.PolicyView) api.Policy {
+func showPolicy(v retention.PolicyView) api.Policy {
 	p := api.Policy{Name: v.Name, Text: v.Text, Description: v.Rules.Description, Repositories: v.Rules.Repositories, About: []string{}, Packages: []string{},
-		Where: v.Rules.Where, Keep: []string{}, Grace: retention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule, Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
+		Where: v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule, Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
 		MostVersions: v.Rules.MostVersions, MostShare: v.Rules.MostShare, Paused: v.Paused, ChangedBy: v.ChangedBy, ChangedAt: v.ChangedAt.UTC(), May: v.May}
 	p.About = names(v.About)
 	for _, pattern := range v.Rules.Packages {
@@ -136,7 +137,7 @@ func showPolicy(v service.PolicyView) api.Policy {
 		p.Keep = append(p.Keep, v.Rules.Keep[i].String())
 	}
 	if v.Last != nil {
-		last := showSweep(service.SweepView{Sweep: *v.Last, Repositories: v.About, May: v.May})
+		last := showSweep(retention.SweepView{Sweep: *v.Last, Repositories: v.About, May: v.May})
 		p.Last = &last
 	}
 	return p
@@ -154,7 +155,7 @@ func (w *Server) addPlans() {
 	operate(w, "plan-sweep", forSignedIn, http.MethodPost, "/api/v1/sweep-plans", "What a policy, saved or not, would do now or as of another moment",
 		func(ctx context.Context, v visit, in *answer[api.PlanRequest]) (*answer[api.SweepPlan], error) {
 			lines, found := []api.PlanLine{}, 0
-			plan, err := w.plan(ctx, v.caller, in.Body, func(l *service.PlanLine) error {
+			plan, err := w.plan(ctx, v.caller, in.Body, func(l *retention.PlanLine) error {
 				if !listed(l, in.Body) {
 					return nil
 				}
@@ -180,10 +181,10 @@ func (w *Server) addPlans() {
 	w.guarded(http.MethodPost, path, forSignedIn, w.planLines)
 }
 
-func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequest, line func(*service.PlanLine) error) (*service.SweepPlan, error) {
+func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequest, line func(*retention.PlanLine) error) (*retention.SweepPlan, error) {
 	text := in.Text
 	if in.Policy != "" && text == "" {
-		p, err := w.service.Policy(ctx, caller, in.Policy)
+		p, err := w.service.Retention.Policy(ctx, caller, in.Policy)
 		if err != nil {
 			return nil, err
 		}
@@ -193,20 +194,20 @@ func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequ
 	if err != nil {
 		return nil, err
 	}
-	return w.service.PlanSweep(ctx, caller, text, asOf, line)
+	return w.service.Retention.PlanSweep(ctx, caller, text, asOf, line)
 }
 
 // listed tells whether a version is among those that were asked for.
-func listed(l *service.PlanLine, in api.PlanRequest) bool {
+func listed(l *retention.PlanLine, in api.PlanRequest) bool {
 	return (in.Fate == "" || l.Fate.String() == in.Fate) && (in.Match == "" || strings.Contains(strings.ToLower(l.Package.String()+"@"+l.Version.Version), strings.ToLower(in.Match)))
 }
 
-func showLine(l *service.PlanLine) api.PlanLine {
+func showLine(l *retention.PlanLine) api.PlanLine {
 	of := l.Package
 	of.Version = l.Version.Version
 	line := api.PlanLine{Repository: l.Repository.Name, PURL: of.String(), Upload: l.Upload, Fate: l.Fate.String(), Reason: l.Reason, At: l.At.UTC(),
 		Users: l.Users, Bytes: l.Bytes, Freed: l.Freed}
-	if l.Fate == retention.Kept {
+	if l.Fate == coreretention.Kept {
 		line.Policy = l.Policy
 	}
 	if !l.UsedAt.IsZero() {
@@ -216,8 +217,8 @@ func showLine(l *service.PlanLine) api.PlanLine {
 	return line
 }
 
-func showPlan(p *service.SweepPlan) api.SweepPlan {
-	totals := func(all []service.PlanTotal) []api.PlanTotal {
+func showPlan(p *retention.SweepPlan) api.SweepPlan {
+	totals := func(all []retention.PlanTotal) []api.PlanTotal {
 		shown := make([]api.PlanTotal, len(all))
 		for i, t := range all {
 			shown[i] = api.PlanTotal(t)
@@ -227,11 +228,11 @@ func showPlan(p *service.SweepPlan) api.SweepPlan {
 	shown := api.SweepPlan{Policy: p.Policy.Name, At: p.At.UTC(), Total: api.PlanTotal(p.Total), Repositories: totals(p.Repositories), Ecosystems: totals(p.Ecosystems),
 		Packages: totals(p.Packages), Reasons: totals(p.Reasons), Months: totals(p.Months), Asks: append([]string{}, p.Asks...), Then: p.Then, New: p.New, Next: []time.Time{}}
 	if p.Last != nil {
-		last := showSweep(service.SweepView{Sweep: *p.Last})
+		last := showSweep(retention.SweepView{Sweep: *p.Last})
 		shown.Last = &last
 	}
 	if p.Policy.Schedule != "" {
-		if next, err := service.NextTimes(p.Policy.Schedule, p.Policy.Zone, p.At, 5); err == nil {
+		if next, err := schedule.NextTimes(p.Policy.Schedule, p.Policy.Zone, p.At, 5); err == nil {
 			shown.Next = append(shown.Next, next...)
 		}
 	}
@@ -247,7 +248,7 @@ func (w *Server) planLines(c *echo.Context, caller access.Caller, _ catalog.Repo
 	}
 	asCSV := strings.Contains(c.Request().Header.Get("Accept"), "text/csv")
 	out := &lines{response: c.Response(), csv: asCSV}
-	_, err := w.plan(c.Request().Context(), caller, in, func(l *service.PlanLine) error {
+	_, err := w.plan(c.Request().Context(), caller, in, func(l *retention.PlanLine) error {
 		if !listed(l, in) {
 			return nil
 		}
@@ -326,7 +327,7 @@ func (w *Server) addRemoval() {
 			if err != nil || p.Version == "" {
 				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
 			}
-			view, err := w.service.RemoveVersion(ctx, v.caller, in.Name, p)
+			view, err := w.service.Retention.RemoveVersion(ctx, v.caller, in.Name, p)
 			return &answer[api.Sweep]{showSweep(view)}, err
 		})
 }
@@ -349,7 +350,7 @@ func (w *Server) addSweeps() {
 			if in.State != "" {
 				f.States = []string{in.State}
 			}
-			views, err := w.service.Sweeps(ctx, v.caller, f)
+			views, err := w.service.Retention.Sweeps(ctx, v.caller, f)
 			all := []api.Sweep{}
 			for _, s := range views {
 				all = append(all, showSweep(s))
@@ -358,11 +359,11 @@ func (w *Server) addSweeps() {
 		})
 	operate(w, "run-sweep", forSignedIn, http.MethodPost, path, "Sweep by a policy, in the background",
 		func(ctx context.Context, v visit, in *answer[api.RunSweep]) (*answer[api.Sweep], error) {
-			sweep, err := w.service.Sweep(ctx, v.caller, in.Body.Policy, in.Body.GoOn)
+			sweep, err := w.service.Retention.Sweep(ctx, v.caller, in.Body.Policy, in.Body.GoOn)
 			if err != nil {
 				return nil, err
 			}
-			view, err := w.service.SweepByID(ctx, v.caller, sweep.ID)
+			view, err := w.service.Retention.SweepByID(ctx, v.caller, sweep.ID)
 			return &answer[api.Sweep]{showSweep(view)}, err
 		})
 	operate(w, "show-sweep", forSignedIn, http.MethodGet, path+"/{id}", "A sweep, with some of what it took",
@@ -372,7 +373,7 @@ func (w *Server) addSweeps() {
 			After int    `query:"after" default:"-1"`
 			Limit int    `query:"limit" minimum:"1" maximum:"5000" default:"200"`
 		}) (*answer[api.SweepPage], error) {
-			view, err := w.service.SweepByID(ctx, v.caller, in.ID)
+			view, err := w.service.Retention.SweepByID(ctx, v.caller, in.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -380,7 +381,7 @@ func (w *Server) addSweeps() {
 			if in.State != "" {
 				f.States = []string{in.State}
 			}
-			items, err := w.service.SweepItems(ctx, v.caller, view, f)
+			items, err := w.service.Retention.SweepItems(ctx, v.caller, view, f)
 			page := api.SweepPage{Sweep: showSweep(view), Items: []api.SweepItem{}}
 			for _, item := range items {
 				page.Items = append(page.Items, w.showItem(item))
@@ -392,7 +393,7 @@ func (w *Server) addSweeps() {
 		})
 	operate(w, "stop-sweep", forSignedIn, http.MethodPost, path+"/{id}/stop", "Stop a sweep that asks or is under way",
 		func(ctx context.Context, v visit, in *SweepID) (*answer[api.Sweep], error) {
-			view, err := w.service.StopSweep(ctx, v.caller, in.ID)
+			view, err := w.service.Retention.StopSweep(ctx, v.caller, in.ID)
 			return &answer[api.Sweep]{showSweep(view)}, err
 		})
 	operate(w, "undo-sweep", forSignedIn, http.MethodPost, path+"/{id}/undo", "Bring back what a sweep took, all or some",
@@ -400,7 +401,7 @@ func (w *Server) addSweeps() {
 			SweepID
 			Body api.UndoSweep
 		}) (*answer[api.Undone], error) {
-			back, err := w.service.UndoSweep(ctx, v.caller, in.ID, in.Body.PURLs)
+			back, err := w.service.Retention.UndoSweep(ctx, v.caller, in.ID, in.Body.PURLs)
 			undone := api.Undone{Back: back.Back, Not: []api.NotBack{}}
 			for _, n := range back.Not {
 				undone.Not = append(undone.Not, api.NotBack{PURL: sweptPURL(n.Item), Why: n.Why})
@@ -409,9 +410,9 @@ func (w *Server) addSweeps() {
 		})
 }
 
-func showSweep(v service.SweepView) api.Sweep {
+func showSweep(v retention.SweepView) api.Sweep {
 	return api.Sweep{ID: v.ID, Policy: v.Policy, State: v.State, Why: v.Why, Repositories: names(v.Repositories), BegunBy: v.BegunBy, BegunAt: v.BegunAt.UTC(), EndedAt: utc(v.EndedAt),
-		Grace: retention.WriteLength(v.Grace), Versions: v.Versions, Bytes: v.Bytes, Freed: v.Freed, Done: v.Done, Spared: v.Spared, Back: v.Back, Reclaimed: v.Reclaimed, May: v.May}
+		Grace: coreretention.WriteLength(v.Grace), Versions: v.Versions, Bytes: v.Bytes, Freed: v.Freed, Done: v.Done, Spared: v.Spared, Back: v.Back, Reclaimed: v.Reclaimed, May: v.May}
 }
 
 func sweptPURL(i record.SweepItem) string {
@@ -419,7 +420,7 @@ func sweptPURL(i record.SweepItem) string {
 }
 
 func (w *Server) showItem(i record.SweepItem) api.SweepItem {
-	r, _ := w.service.RepositoryByID(i.RepositoryID)
+	r, _ := w.service.Directory.RepositoryByID(i.RepositoryID)
 	item := api.SweepItem{Repository: r.Name, PURL: sweptPURL(i), Upload: i.Upload, State: i.State, Note: i.Note, At: utc(i.At), UsedAt: utc(i.UsedAt),
 		Users: i.Users, Bytes: i.Bytes, Freed: i.Freed, Position: i.Position}
 	if i.State == record.ItemRemoved {
@@ -431,10 +432,10 @@ func (w *Server) showItem(i record.SweepItem) api.SweepItem {
 func (w *Server) addPins() {
 	operate(w, "list-pins", forSignedIn, http.MethodGet, "/api/v1/pins", "What is kept from every sweep",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Pin], error) {
-			pins, err := w.service.Pins(ctx, v.caller)
+			pins, err := w.service.Retention.Pins(ctx, v.caller)
 			all := []api.Pin{}
 			for _, p := range pins {
-				r, _ := w.service.RepositoryByID(p.RepositoryID)
+				r, _ := w.service.Directory.RepositoryByID(p.RepositoryID)
 				all = append(all, api.Pin{PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: p.Version}.String(), Repository: r.Name,
 					Reason: p.Reason, By: p.By, At: p.At.UTC(), Until: utc(p.Until)})
 			}
@@ -447,7 +448,7 @@ func (w *Server) addPins() {
 				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
 			}
 			if in.Body.Off {
-				return nil, w.service.Unpin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version)
+				return nil, w.service.Retention.Unpin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version)
 			}
 			var until *time.Time
 			if in.Body.Until != "" {
@@ -457,6 +458,6 @@ func (w *Server) addPins() {
 				}
 				until = &at
 			}
-			return nil, w.service.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version, in.Body.Reason, until)
+			return nil, w.service.Retention.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version, in.Body.Reason, until)
 		})
 }

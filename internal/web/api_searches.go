@@ -13,7 +13,7 @@ func (w *Server) addSearches() {
 			Query string `query:"q" maxLength:"1000"`
 		}) (*answer[[]api.Completion], error) {
 			all := []api.Completion{}
-			found, err := w.service.Completions(ctx, v.caller, in.Query)
+			found, err := w.service.Search.Completions(ctx, v.caller, in.Query)
 			for _, c := range found {
 				all = append(all, api.Completion(c))
 			}
@@ -22,7 +22,7 @@ func (w *Server) addSearches() {
 	operate(w, "list-searches", forAnyone, http.MethodGet, "/api/v1/searches", "The saved searches of the caller, and those that others share",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.SavedSearch], error) {
 			all := []api.SavedSearch{}
-			saved, err := w.service.SavedSearches(ctx, v.caller)
+			saved, err := w.service.Search.SavedSearches(ctx, v.caller)
 			for _, s := range saved {
 				all = append(all, api.SavedSearch{Name: s.Name, Query: s.Query, Owner: s.Owner, Shared: s.Shared, At: s.At.UTC()})
 			}
@@ -33,10 +33,10 @@ func (w *Server) addSearches() {
 			ByName
 			Body api.SaveSearch
 		}) (*answer[api.SaveSearch], error) {
-			return &answer[api.SaveSearch]{in.Body}, w.service.SaveSearch(ctx, v.caller, in.Name, in.Body.Query, in.Body.Shared)
+			return &answer[api.SaveSearch]{in.Body}, w.service.Search.SaveSearch(ctx, v.caller, in.Name, in.Body.Query, in.Body.Shared)
 		})
 	operate(w, "forget-search", forSignedIn, http.MethodDelete, "/api/v1/searches/{name}", "Drop a saved search",
 		func(ctx context.Context, v visit, in *ByName) (*none, error) {
-			return nil, w.service.ForgetSearch(ctx, v.caller, in.Name)
+			return nil, w.service.Search.ForgetSearch(ctx, v.caller, in.Name)
 		})
 }

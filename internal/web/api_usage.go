@@ -9,7 +9,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/use"
 )
 
 // UseOf selects downloads. It is exported for the sake of the reflection that
@@ -21,8 +21,8 @@ type UseOf struct {
 	Until      string `query:"until" maxLength:"60" doc:"a day, or another moment, its day included; left out: today"`
 }
 
-func (u UseOf) value(now time.Time) (service.UseQuestion, error) {
-	q := service.UseQuestion{Repository: u.Repository, Package: u.PURL}
+func (u UseOf) value(now time.Time) (use.Question, error) {
+	q := use.Question{Repository: u.Repository, Package: u.PURL}
 	for text, into := range map[string]*time.Time{u.From: &q.From, u.Until: &q.Until} {
 		if text == "" {
 			continue
@@ -46,7 +46,7 @@ func (w *Server) addUsage() {
 			if err != nil {
 				return nil, err
 			}
-			parts, err := w.service.UseBy(ctx, v.caller, q, in.By)
+			parts, err := w.service.Use.UseBy(ctx, v.caller, q, in.By)
 			all := []api.UsePart{}
 			for _, p := range parts {
 				all = append(all, api.UsePart(p))
@@ -63,7 +63,7 @@ func (w *Server) addUsage() {
 			if err != nil {
 				return nil, err
 			}
-			found, err := w.service.UsedPackages(ctx, v.caller, q, in.Order, in.Limit)
+			found, err := w.service.Use.UsedPackages(ctx, v.caller, q, in.Order, in.Limit)
 			all := []api.UsedPackage{}
 			for _, p := range found {
 				all = append(all, w.showUsed(p))
@@ -79,7 +79,7 @@ func (w *Server) addUsage() {
 			if err != nil {
 				return nil, err
 			}
-			who, err := w.service.WhoUses(ctx, v.caller, p, in.Repository)
+			who, err := w.service.Use.WhoUses(ctx, v.caller, p, in.Repository)
 			shown := api.WhoUses{Users: []api.VersionUser{}, Builds: []string{}, Needs: []api.NeededBy{}}
 			for _, n := range who.Needs {
 				shown.Needs = append(shown.Needs, api.NeededBy{PURL: n.PURL.String(), Wants: n.Wants, Via: n.Via})
@@ -96,7 +96,7 @@ func (w *Server) addUsage() {
 		func(ctx context.Context, v visit, in *struct {
 			Days int `query:"days" minimum:"1" maximum:"730" default:"90" doc:"how far back"`
 		}) (*answer[api.SpacePage], error) {
-			space, err := w.service.Space(ctx, v.caller, w.service.Now().AddDate(0, 0, -in.Days))
+			space, err := w.service.Use.Space(ctx, v.caller, w.service.Now().AddDate(0, 0, -in.Days))
 			page := api.SpacePage{Now: w.showSpaces(space.Now), Days: w.showSpaces(space.Days), Ages: w.showSpaces(space.Ages),
 				Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free}
 			return &answer[api.SpacePage]{page}, err
@@ -104,7 +104,7 @@ func (w *Server) addUsage() {
 }
 
 func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
-	r, _ := w.service.RepositoryByID(p.RepositoryID)
+	r, _ := w.service.Directory.RepositoryByID(p.RepositoryID)
 	return api.UsedPackage{Repository: r.Name, PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}.String(), Versions: p.Versions, Bytes: p.Bytes,
 		Downloads: p.Downloads, Before: p.Before, Users: p.Users, UsedAt: utc(p.UsedAt)}
 }
@@ -112,7 +112,7 @@ func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
 func (w *Server) showSpaces(all []record.Space) []api.Space {
 	shown := []api.Space{}
 	for _, s := range all {
-		r, ok := w.service.RepositoryByID(s.RepositoryID)
+		r, ok := w.service.Directory.RepositoryByID(s.RepositoryID)
 		if ok {
 			shown = append(shown, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day, Packages: s.Packages, Versions: s.Versions, Bytes: s.Bytes, Shared: s.Shared, Grace: s.Grace})
 		}

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"crelvo/internal/ecosystem/kinds"
 	"io"
 	"net/http"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/kinds"
 )
 
 // addDoors adds the package protocols: /at/<repository>/<ecosystem>/….
@@ -29,7 +29,7 @@ func (w *Server) addDoors() {
 				if err := admit(c.Request()); err != nil {
 					return err
 				}
-				call := &ecosystem.Call{Context: c, Desk: w.service}
+				call := &ecosystem.Call{Context: c, Desk: w.service.Desk()}
 				return call.RefuseInReason(fault.New(fault.NotFound, "wrong-address", "the address lacks its last slash").
 					WithHint("It is %s/", w.address(c.Request())+c.Request().URL.Path))
 			})
@@ -55,7 +55,7 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 		h := c.Response().Header()
 		// What people publish must not act in the name of the console.
 		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
-		call := &ecosystem.Call{Context: c, Desk: w.service}
+		call := &ecosystem.Call{Context: c, Desk: w.service.Desk()}
 		err := func() error {
 			escaped := strings.ToLower(r.URL.EscapedPath())
 			if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {
@@ -71,7 +71,7 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 				return err
 			}
 			call.Caller = caller
-			if call.Repository, err = w.service.Repository(caller, param(c, "repository"), route.Action); err != nil {
+			if call.Repository, err = w.service.Directory.Repository(caller, param(c, "repository"), route.Action); err != nil {
 				return err
 			}
 			if route.Action == access.Publish {
@@ -82,7 +82,7 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
 			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
 			call.Folder = func(path string) (ecosystem.Folder, error) {
-				return w.service.Folder(r.Context(), call.Repository, e, path)
+				return w.service.Resolving.Folder(r.Context(), call.Repository, e, path)
 			}
 			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
 			if r.Header.Get(api.DryRunHeader) != "" && !route.Asks {
@@ -132,7 +132,7 @@ func (w *Server) saidBuild(r *http.Request, caller access.Caller) (int64, error)
 	if text == "" || caller.Anonymous() || r.Header.Get(api.DryRunHeader) != "" {
 		return 0, nil
 	}
-	return w.service.SayBuild(r.Context(), caller, text)
+	return w.service.Builds.SayBuild(r.Context(), caller, text)
 }
 
 // dryRun answers a client that only wants to know whether its request would be
@@ -145,11 +145,11 @@ func (w *Server) dryRun(c *echo.Context, call *ecosystem.Call, route ecosystem.R
 			return fault.New(fault.Invalid, "cut-upload", "the request did not arrive whole").WithCause(err)
 		}
 		snapshot := c.Request().Header.Get(api.DryRunHeader) == "snapshot"
-		target, err := w.service.Target(call.Caller, call.Repository, snapshot)
+		target, err := w.service.Directory.Target(call.Caller, call.Repository, snapshot)
 		if err != nil {
 			return err
 		}
-		if err := w.service.Takes(target, snapshot); err != nil {
+		if err := w.service.Publishing.Takes(target, snapshot); err != nil {
 			return err
 		}
 		c.Response().Header().Set(api.DryRunHeader, "would go to "+target.Name)
@@ -163,14 +163,14 @@ func (w *Server) repositoryFolder(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := w.service.Repository(caller, param(c, "repository"), access.Read)
+	r, err := w.service.Directory.Repository(caller, param(c, "repository"), access.Read)
 	if err != nil {
 		if fault.Is(err, fault.Unknown) {
 			challenge(c.Response().Header())
 		}
 		return err
 	}
-	names, err := w.service.EcosystemsIn(c.Request().Context(), r)
+	names, err := w.service.Repositories.EcosystemsIn(c.Request().Context(), r)
 	if err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (w *Server) repositoryFolder(c *echo.Context) error {
 }
 
 func (w *Server) showFolder(c *echo.Context, call *ecosystem.Call, e ecosystem.Ecosystem) error {
-	folder, err := w.service.Folder(c.Request().Context(), call.Repository, e, call.Rest)
+	folder, err := w.service.Resolving.Folder(c.Request().Context(), call.Repository, e, call.Rest)
 	if err != nil {
 		return err
 	}

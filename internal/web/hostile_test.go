@@ -19,7 +19,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"crelvo/internal/record"
-	"crelvo/internal/service"
+	"crelvo/internal/service/rights"
 )
 
 // hostile are texts that some place or other might not be ready for.
@@ -262,7 +262,7 @@ func TestHostileText(t *testing.T) {
 	}
 	stop()
 	<-ended // writes what was counted
-	concerns, err := w.Concerns(t.Context(), w.admin)
+	concerns, err := w.Status.Concerns(t.Context(), w.admin)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -290,7 +290,7 @@ func TestPasswordSearchOnRecord(t *testing.T) {
 		name := fmt.Sprintf("%s-%d-\x00", strings.Repeat("x", 3000), i)
 		if i == 299 {
 			name = "purser-who-is-tried" // a plain one comes last, and is not crowded out
-			if err := w.AddPrincipal(t.Context(), w.admin, service.NewPrincipal{Name: name, Password: walkedPassword}); err != nil {
+			if err := w.Rights.AddPrincipal(t.Context(), w.admin, rights.NewPrincipal{Name: name, Password: walkedPassword}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -300,7 +300,7 @@ func TestPasswordSearchOnRecord(t *testing.T) {
 	stop()
 	<-ended
 	times, named := 0, false
-	err := w.Events(t.Context(), w.admin, record.EventFilter{Action: "refused"}, func(e record.SealedEvent) error {
+	err := w.Rights.Events(t.Context(), w.admin, record.EventFilter{Action: "refused"}, func(e record.SealedEvent) error {
 		times++
 		named = named || e.Who == "purser-who-is-tried" || e.Detail["code"] == "slow-down"
 		return nil

@@ -59,7 +59,7 @@ func (w *Server) addLive() {
 					}
 					caller = now
 				}
-				change, ok = w.service.Heard(caller, change)
+				change, ok = w.service.Directory.Heard(caller, change)
 				if !ok {
 					continue
 				}

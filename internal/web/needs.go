@@ -54,9 +54,9 @@ func (w *Server) route(method, path string, need Need, handler echo.HandlerFunc,
 // is about.
 func (w *Server) meet(caller access.Caller, need Need, repository string) (r catalog.Repository, err error) {
 	if need.Repository {
-		return w.service.Repository(caller, repository, need.Action)
+		return w.service.Directory.Repository(caller, repository, need.Action)
 	}
-	return r, w.service.Allow(caller, need.Action, access.Object{})
+	return r, w.service.Directory.Allow(caller, need.Action, access.Object{})
 }
 
 // guarded is a route whose handler gets the caller, who may use it, and the
@@ -89,7 +89,7 @@ func (w *Server) refused(c *echo.Context, caller access.Caller, repository strin
 	if caller.Anonymous() || f.Kind != fault.Denied && f.Code != "no-such-repository" {
 		return
 	}
-	w.service.Refused(caller, repository, c.Request().Method+" "+hideSecrets(c.Request().URL.Path), f)
+	w.service.Rights.Refused(caller, repository, c.Request().Method+" "+hideSecrets(c.Request().URL.Path), f)
 }
 
 // enter finds the caller of an operation, and checks that it may be used.

@@ -14,7 +14,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem/madeup"
-	"crelvo/internal/service"
+	"crelvo/internal/service/publishing"
 )
 
 // read gets a document as the admin of all.
@@ -40,7 +40,7 @@ func (w *walker) read(t *testing.T, path string, into any) string {
 func TestPages(t *testing.T) {
 	w := newWalker(t)
 	w.ensure(t)
-	own, err := w.Repository(w.admin, "own", access.Publish)
+	own, err := w.Directory.Repository(w.admin, "own", access.Publish)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,12 +48,12 @@ func TestPages(t *testing.T) {
 	for i := range versions {
 		p := madeup.Package{Name: "kelp-colors", Version: fmt.Sprintf("1.%d.0", i), Description: "Colours", Licence: "MIT"}
 		given := false
-		if _, err := w.PublishByHand(t.Context(), w.admin, own, purl.PURL{}, func() (service.Handed, error) {
+		if _, err := w.Publishing.PublishByHand(t.Context(), w.admin, own, purl.PURL{}, func() (publishing.Handed, error) {
 			if given {
-				return service.Handed{}, io.EOF
+				return publishing.Handed{}, io.EOF
 			}
 			given = true
-			return service.Handed{Name: "kelp.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
+			return publishing.Handed{Name: "kelp.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
 		}); err != nil {
 			t.Fatal(err)
 		}

@@ -20,6 +20,9 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 )
 
 // walker asks every route as everybody.
@@ -72,19 +75,19 @@ func newWalker(t *testing.T) *walker {
 		t.Fatal(err)
 	}
 	quiet := slog.New(slog.DiscardHandler)
-	s, err := service.New(t.Context(), recordtest.Open(t, recordtest.URL(t)), folder, service.Settings{Log: quiet})
+	s, err := service.New(t.Context(), recordtest.Open(t, recordtest.URL(t)), folder, act.Settings{Log: quiet})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Bootstrap(t.Context(), walkedPassword, ""); err != nil {
+	if _, err := s.Rights.Bootstrap(t.Context(), walkedPassword, ""); err != nil {
 		t.Fatal(err)
 	}
 	w := &walker{Service: s, server: New(s, Settings{Log: quiet, Console: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}}}), secrets: map[string]string{}}
-	if w.admin, err = s.CallerNamed(t.Context(), "admin"); err != nil {
+	if w.admin, err = s.Rights.CallerNamed(t.Context(), "admin"); err != nil {
 		t.Fatal(err)
 	}
 	for _, v := range visitors {
-		if err := s.AddPrincipal(t.Context(), w.admin, service.NewPrincipal{Name: v.name, Grants: v.grants}); err != nil {
+		if err := s.Rights.AddPrincipal(t.Context(), w.admin, rights.NewPrincipal{Name: v.name, Grants: v.grants}); err != nil {
 			t.Fatal(err)
 		}
 		w.newSecret(t, v.name)
@@ -102,7 +105,7 @@ func (w *walker) newSecret(t *testing.T, name string) {
 	}) bool {
 		return v.name == name
 	})
-	secret, _, err := w.AddToken(t.Context(), w.admin, service.NewToken{For: name, Name: fmt.Sprint("walk-", w.made), Can: visitors[i].can})
+	secret, _, err := w.Rights.AddToken(t.Context(), w.admin, rights.NewToken{For: name, Name: fmt.Sprint("walk-", w.made), Can: visitors[i].can})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,10 +116,10 @@ func (w *walker) newSecret(t *testing.T, name string) {
 func (w *walker) ensure(t *testing.T) {
 	t.Helper()
 	for _, name := range []string{"own", "foreign"} {
-		if _, err := w.Repository(w.admin, name, access.Read); err == nil {
+		if _, err := w.Directory.Repository(w.admin, name, access.Read); err == nil {
 			continue
 		}
-		if _, err := w.AddRepository(t.Context(), w.admin, service.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Both}}); err != nil {
+		if _, err := w.Repositories.AddRepository(t.Context(), w.admin, repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Both}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -230,11 +233,11 @@ func TestPartialRights(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.AddPrincipal(t.Context(), w.admin, service.NewPrincipal{Name: "ci-deck", Robot: true,
+	if err := w.Rights.AddPrincipal(t.Context(), w.admin, rights.NewPrincipal{Name: "ci-deck", Robot: true,
 		Grants: []access.Grant{{Role: access.Publisher, Repositories: "own", Packages: pattern}}}); err != nil {
 		t.Fatal(err)
 	}
-	secret, _, err := w.AddToken(t.Context(), w.admin, service.NewToken{For: "ci-deck", Name: "walk"})
+	secret, _, err := w.Rights.AddToken(t.Context(), w.admin, rights.NewToken{For: "ci-deck", Name: "walk"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -31,6 +31,7 @@ import (
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
+	"crelvo/internal/service/rights"
 )
 
 // Settings of a Server.
@@ -306,9 +307,9 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	if err := admit(r); err != nil {
 		return access.Caller{}, err
 	}
-	from := service.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark), UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
+	from := rights.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark), UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
-	if err == nil && !caller.TokenEnds.IsZero() && service.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
+	if err == nil && !caller.TokenEnds.IsZero() && rights.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
 		w.warn(c.Response().Header(), caller)
 	}
 	return caller, err
@@ -322,31 +323,31 @@ func (w *Server) warn(h http.Header, caller access.Caller) {
 	h.Set("Npm-Notice", fmt.Sprintf("The token %q of %s ends on %s; make a new one with crelvo token new.", caller.Token, caller.Name, at.Format("2006-01-02 15:04 UTC")))
 }
 
-func (w *Server) whoIs(c *echo.Context, from service.Origin) (access.Caller, error) {
+func (w *Server) whoIs(c *echo.Context, from rights.Origin) (access.Caller, error) {
 	r := c.Request()
 	header := r.Header.Get("Authorization")
 	if header == "" {
 		cookie, err := r.Cookie(sessionCookie)
 		if err != nil {
-			return w.service.Nobody(r.Context(), from)
+			return w.service.Rights.Nobody(r.Context(), from)
 		}
 		if err := w.crossing.Check(r); err != nil {
 			return access.Caller{}, fault.New(fault.Denied, "cross-site", "another site made this request").WithCause(err)
 		}
-		return w.service.BySession(r.Context(), cookie.Value, from)
+		return w.service.Rights.BySession(r.Context(), cookie.Value, from)
 	}
 	// Schemes are written in any case (RFC 9110, 11.1).
 	if scheme, token, ok := strings.Cut(header, " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return w.service.ByToken(r.Context(), strings.TrimSpace(token), from)
+		return w.service.Rights.ByToken(r.Context(), strings.TrimSpace(token), from)
 	}
 	name, secret, ok := r.BasicAuth()
 	if !ok {
 		return access.Caller{}, fault.New(fault.Unknown, "bad-authorization", "the Authorization header is neither Basic nor Bearer")
 	}
 	if name == "" && secret == "" { // some clients send these where they have none
-		return w.service.Nobody(r.Context(), from)
+		return w.service.Rights.Nobody(r.Context(), from)
 	}
-	return w.service.BySecret(r.Context(), name, secret, from)
+	return w.service.Rights.BySecret(r.Context(), name, secret, from)
 }
 
 // address is how the client of a request reaches the service, with no slash at

@@ -65,7 +65,7 @@ func (w *Server) receive(c *echo.Context, repository catalog.Repository, publish
 	limit := int64(overhead)
 	tooLarge := fault.New(fault.TooLarge, "too-large", "the request has more than %s", api.Bytes(limit))
 	if publishes {
-		most := w.service.LargestFile(repository)
+		most := w.service.Publishing.LargestFile(repository)
 		limit = most/3*4 + overhead // files may be written as text in documents
 		tooLarge = fault.New(fault.TooLarge, "file-too-large", "%s takes files of up to %s, and the request has more", repository.Name, api.Bytes(most)).
 			WithHint("An admin of %s can raise that: crelvo repo edit %s --largest-file SIZE.", repository.Name, repository.Name)

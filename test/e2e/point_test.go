@@ -302,7 +302,7 @@ func TestPointPython(t *testing.T) {
 func TestPointNuGet(t *testing.T) {
 	p := newPointed(t, "")
 	p.write("project/a.nupkg", turnstile("1.4.0").NuGet())
-	p.write("home/.config/NuGet/NuGet.Config", []byte("<?xml version=\"1.0\"?>\n<configuration>\n  <!-- mine -->\n  <config>\n    <add key=\"maxHttpRequestsPerSource\" value=\"8\" />\n  </config>\n  <disabledPackageSources>\n    <add key=\"" + p.chain + "\" value=\"true\" />\n  </disabledPackageSources>\n</configuration>\n"))
+	p.write("home/.config/NuGet/NuGet.Config", []byte("<?xml version=\"1.0\"?>\n<configuration>\n  <!-- mine -->\n  <config>\n    <add key=\"maxHttpRequestsPerSource\" value=\"8\" />\n  </config>\n  <disabledPackageSources>\n    <add key=\""+p.chain+"\" value=\"true\" />\n  </disabledPackageSources>\n</configuration>\n"))
 	undo := p.pointAndBack([]string{"nuget", "--at", p.chain, "--publish"}, "project/NuGet.Config", "home/.config/NuGet/NuGet.Config")
 	says(t, p.read("home/.config/NuGet/NuGet.Config"), "<!-- mine -->", "maxHttpRequestsPerSource")
 	name, args := nuget("push", "a.nupkg", "-Source", p.chain, "-NonInteractive")

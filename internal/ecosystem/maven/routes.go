@@ -164,9 +164,12 @@ func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
 				stale = p.Stale
 			}
 		}
-		plugins, err := c.Desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin", found)
-		if err != nil {
-			return err
+		var plugins []ecosystem.Plugin
+		if desk, ok := c.Desk.(ecosystem.PluginLister); ok {
+			var err error
+			if plugins, err = desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin", found); err != nil {
+				return err
+			}
 		}
 		made.Plugins = pluginMetadata(plugins)
 		found = found || made.Plugins != nil
@@ -363,7 +366,7 @@ func (Maven) Address(p purl.PURL, _ string, f catalog.File) string {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (m Maven) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (m Maven) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
 	t, err := parsePath(strings.Trim(path, "/") + "/")
 	if err != nil {
 		return ecosystem.Folder{}, err

@@ -105,13 +105,20 @@ func (NPM) whoAmI(c *ecosystem.Call) error {
 // maxSmall is how long a small body may be, in bytes.
 const maxSmall = 64 << 10
 
+// errNoSession is that nobody signs in or out here by the client's own protocol.
+var errNoSession = fault.New(fault.NotFound, "no-sign-in", "nobody signs in here with npm").WithHint("Write a token into .npmrc.")
+
 // signIn answers npm login in its older form: a password for a token.
 func (NPM) signIn(c *ecosystem.Call) error {
 	var who struct{ Name, Password string }
 	if err := json.NewDecoder(io.LimitReader(c.Request().Body, maxSmall)).Decode(&who); err != nil || who.Name == "" {
 		return fault.New(fault.Invalid, "bad-sign-in", "name and password cannot be read")
 	}
-	token, err := c.Desk.SignInClient(c.Request().Context(), c.Caller, Name, who.Name, who.Password)
+	desk, ok := c.Desk.(ecosystem.Session)
+	if !ok {
+		return errNoSession
+	}
+	token, err := desk.SignInClient(c.Request().Context(), c.Caller, Name, who.Name, who.Password)
 	if err != nil {
 		return err
 	}
@@ -120,7 +127,11 @@ func (NPM) signIn(c *ecosystem.Call) error {
 
 // signOut ends the token that the request was made with.
 func (NPM) signOut(c *ecosystem.Call) error {
-	if err := c.Desk.SignOutClient(c.Request().Context(), c.Caller); err != nil {
+	desk, ok := c.Desk.(ecosystem.Session)
+	if !ok {
+		return errNoSession
+	}
+	if err := desk.SignOutClient(c.Request().Context(), c.Caller); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]bool{"ok": true})
@@ -411,6 +422,6 @@ func (n NPM) changeTag(c *ecosystem.Call, version string) error {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (NPM) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (NPM) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

@@ -401,6 +401,6 @@ func (n NuGet) withdraw(c *ecosystem.Call, reason *string, status int) error {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (NuGet) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (NuGet) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

@@ -207,6 +207,6 @@ func (y PyPI) sendMetadata(c *ecosystem.Call, q catalog.FileQuestion) error {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (PyPI) Folder(ctx context.Context, desk ecosystem.Desk, repository catalog.Repository, at string) (ecosystem.Folder, error) {
+func (PyPI) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, at string) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path.Clean("/" + at)[1:])
 }

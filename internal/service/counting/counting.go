@@ -19,23 +19,39 @@ import (
 
 // Counting is what was counted. Its methods may be called at the same time.
 type Counting struct {
-	db        *record.DB
-	now       func() time.Time
-	lost      func(rows int)
+	*act.Act
+
 	flushing  sync.Mutex // held while counts are written: who asks for them sees all before
 	downloads counter
 	mirrors   mirrorCounter
 }
 
-// New makes a Counting that writes to db. lost is told of rows that nothing will ever
-// write, and that were dropped.
-func New(db *record.DB, now func() time.Time, lost func(rows int)) *Counting {
-	return &Counting{db: db, now: now, lost: lost}
+// New makes the room.
+func New(a *act.Act) *Counting { return &Counting{Act: a} }
+
+// Chores implements act.Busy.
+func (c *Counting) Chores() []act.Chore {
+	return []act.Chore{{Every: 2 * time.Second, What: "counting downloads", Do: c.Flush, Last: true}}
+}
+
+// WriteNow writes what was counted, where a request wants to show it. What cannot be
+// counted now is no reason to refuse the request.
+func (c *Counting) WriteNow(ctx context.Context) {
+	if err := c.Flush(ctx); err != nil {
+		c.Log.Warn("what was counted could not be written yet", "error", err)
+	}
+}
+
+// lose tells that something that was counted had to be dropped.
+func (c *Counting) lose(rows int) {
+	c.Log.Error("some counts cannot be written and were dropped", "rows", rows)
+	c.Worry("counts", act.Concern{Level: "wrong", What: act.Plural(int64(rows), "row") + " of what was counted could not be written and was dropped, last at " + c.Now().UTC().Format(act.TimeForm),
+		Do: "The log of the service has the time; tell whoever looks after Crelvo. All other counts were written.", Page: "/status"})
 }
 
 // Downloaded counts a download of a version.
 func (c *Counting) Downloaded(version int64, caller access.Caller) {
-	c.downloads.add(version, caller, c.now())
+	c.downloads.add(version, caller, c.Now())
 }
 
 // TokenUsed notes the last use of a token.
@@ -43,7 +59,7 @@ func (c *Counting) TokenUsed(use record.TokenUse) { c.downloads.tokenUsed(use) }
 
 // Mirror counts something in the hour of a mirror.
 func (c *Counting) Mirror(mirror int64, count func(h *record.MirrorHour)) {
-	c.mirrors.add(mirror, c.now(), count)
+	c.mirrors.add(mirror, c.Now(), count)
 }
 
 // Observer notes what the upstreams of a mirror do.
@@ -70,18 +86,18 @@ func (c *Counting) Flush(ctx context.Context) error {
 			row.users[k.principal] = at
 		}
 	}
-	lateDays, badDays, err1 := act.WriteAll(ctx, c.db, days, func(tx *record.Tx, days []*dayCount) error { return tx.CountDownloads(ctx, downloadsOf(days)) })
-	lateWith, badWith, err2 := act.WriteAll(ctx, c.db, slices.Collect(maps.Keys(taken.with)), func(tx *record.Tx, with []versionToken) error {
+	lateDays, badDays, err1 := act.WriteAll(ctx, c.DB, days, func(tx *record.Tx, days []*dayCount) error { return tx.CountDownloads(ctx, downloadsOf(days)) })
+	lateWith, badWith, err2 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Keys(taken.with)), func(tx *record.Tx, with []versionToken) error {
 		var versions, owners []int64
 		var names []string
 		for _, k := range with {
 			versions, owners, names = append(versions, k.version), append(owners, k.principal), append(names, k.token)
 		}
-		return tx.NoteTokenDownloads(ctx, owners, names, versions, c.now())
+		return tx.NoteTokenDownloads(ctx, owners, names, versions, c.Now())
 	})
-	lateUses, badUses, err3 := act.WriteAll(ctx, c.db, slices.Collect(maps.Values(taken.tokens)), func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
-	lateHours, badHours, err4 := act.WriteAll(ctx, c.db, hours, func(tx *record.Tx, hours []record.MirrorHour) error { return tx.CountMirrors(ctx, hours) })
-	lateContacts, badContacts, err5 := act.WriteAll(ctx, c.db, contacts, func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
+	lateUses, badUses, err3 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Values(taken.tokens)), func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
+	lateHours, badHours, err4 := act.WriteAll(ctx, c.DB, hours, func(tx *record.Tx, hours []record.MirrorHour) error { return tx.CountMirrors(ctx, hours) })
+	lateContacts, badContacts, err5 := act.WriteAll(ctx, c.DB, contacts, func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
 	c.mirrors.giveBack(lateHours, lateContacts)
 	back := newCounted()
 	for _, row := range lateDays {
@@ -98,7 +114,7 @@ func (c *Counting) Flush(ctx context.Context) error {
 	}
 	c.downloads.giveBack(back)
 	if lost := len(badDays) + len(badWith) + len(badUses) + len(badHours) + len(badContacts); lost > 0 {
-		c.lost(lost)
+		c.lose(lost)
 	}
 	return errors.Join(err1, err2, err3, err4, err5)
 }

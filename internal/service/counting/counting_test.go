@@ -6,6 +6,7 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/record"
+	"crelvo/internal/service/act"
 	"crelvo/internal/upstream"
 )
 
@@ -14,7 +15,7 @@ import (
 func TestGivenBack(t *testing.T) {
 	at := time.Date(2026, 11, 27, 9, 30, 0, 0, time.UTC)
 	now := at
-	c := New(nil, func() time.Time { return now }, func(int) { t.Error("rows are lost") })
+	c := New(act.New(nil, nil, act.Settings{Now: func() time.Time { return now }}))
 	deckhand := access.Caller{ID: 7, Name: "deckhand", Token: "laptop", UserAgent: "npm/10.8"}
 	c.Downloaded(1, deckhand)
 	c.TokenUsed(record.TokenUse{TokenID: 3, At: at})

@@ -1,0 +1,104 @@
+package ecosystem
+
+import (
+	"context"
+	"io"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+)
+
+// Shelves shows what there is of packages. Errors are faults, or the package's own Err
+// values.
+type Shelves interface {
+	// Package gives all that is visible of a package, in mirrors also what the
+	// upstream lists; ErrNoPackage if nothing. The result is shared: do not
+	// change it.
+	Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error)
+	// Uploads is Package for one snapshot, whose uploads mirrors may have to ask
+	// for; ErrNoPackage if there are none.
+	Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error)
+	// Below lists what stands directly below a namespace.
+	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch, []PackageLine, error)
+}
+
+// Reader is what is asked for by who reads.
+type Reader interface {
+	Shelves
+	// File finds a file, where it is kept or, for mirrors, elsewhere; ErrNoFile
+	// if there is none.
+	File(ctx context.Context, q catalog.FileQuestion) (Found, error)
+	// Open gives the bytes of a file.
+	Open(ctx context.Context, f catalog.File) (SeekableFile, error)
+	// WhyNot tells why there is nothing of a package, or of one version of it, and
+	// what to do: it was removed, or is not let in. nil is that there never was.
+	WhyNot(ctx context.Context, key catalog.PackageKey, version string) *fault.Error
+	// Readme is the text about a version that is kept; nil if there is none.
+	Readme(ctx context.Context, v catalog.Version) (*catalog.Readme, error)
+	// Rendered gives a document about a package, from memory where it was made
+	// of this very value before. which names the document among those of the
+	// package. before is what was made of an earlier value, or the zero Document.
+	Rendered(p *catalog.Package, which string, render func(before Document) (Document, error)) (Document, error)
+	// Hits finds packages, those that fit best first, and tells how many fit.
+	Hits(ctx context.Context, repository catalog.Repository, ecosystem string, q Search) ([]Hit, int, error)
+}
+
+// Publisher is what is asked for by who publishes and changes packages.
+type Publisher interface {
+	// MayPublish checks that the caller may publish a package to a repository, before
+	// anything that it sends is read. What can only be told later is asked again.
+	MayPublish(caller access.Caller, repository catalog.Repository, key catalog.PackageKey) error
+	// Target is the house repository that takes what is published to a
+	// repository: itself, or the one that a chain names.
+	Target(caller access.Caller, repository catalog.Repository, snapshot bool) (catalog.Repository, error)
+	// Receive takes a file; length is -1 if the client did not say it.
+	Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, place Place,
+		body io.Reader, length int64) (Receipt, error)
+	// Stage takes a file that is not to be recorded yet; length is -1 if the
+	// client did not say it.
+	Stage(ctx context.Context, body io.Reader, length int64, name string) (Staged, error)
+	// Publish records a version that arrived whole, in one act.
+	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt, error)
+	// Finish completes versions.
+	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
+	// Broken notes that a file which was received is not what the client sent.
+	Broken(ctx context.Context, f catalog.File) error
+	// SetLabel moves a label to a version; "" takes it away.
+	SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error
+	// Withdraw marks versions as not to be used any more, or, with nil, takes
+	// the mark away. Versions that are marked so already are passed over.
+	Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error
+	// Remove takes versions away.
+	Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error
+}
+
+// Counter is told of what was used.
+type Counter interface {
+	// Downloaded counts a download; fetched is Found's.
+	Downloaded(caller access.Caller, f catalog.File, fetched bool)
+}
+
+// Desk is what an ecosystem may ask of Crelvo. What only one kind of client needs is an
+// interface of its own, which a Desk may have too: Session, PluginLister.
+type Desk interface {
+	Reader
+	Publisher
+	Counter
+}
+
+// Session is a Desk whose clients sign in and out by their own protocol.
+type Session interface {
+	// SignInClient gives a token, named after the client, for a name and a
+	// password.
+	SignInClient(ctx context.Context, caller access.Caller, client, name, password string) (token string, err error)
+	// SignOutClient ends the token that the caller came with.
+	SignOutClient(ctx context.Context, caller access.Caller) error
+}
+
+// PluginLister is a Desk that knows which packages of a namespace have a packaging.
+type PluginLister interface {
+	// Plugins lists the packages of a namespace with that packaging; with near,
+	// only those that are here, and not what the upstreams of mirrors list.
+	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string, near bool) ([]Plugin, error)
+}

@@ -1,0 +1,115 @@
+package holdings
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+// weightOf is about what a package takes in memory, in bytes.
+func weightOf(known act.Aged[record.Known]) int64 {
+	p := known.Value.Package
+	if p == nil {
+		return 0
+	}
+	weight := int64(500)
+	for i := range p.Versions {
+		v := &p.Versions[i]
+		weight += 400 + 400*int64(len(v.Files)) + WeightOfDetails(&v.Details)
+	}
+	return weight
+}
+
+// WeightOfDetails is about what the details of a version take in memory, in bytes.
+func WeightOfDetails(d *catalog.Details) int64 {
+	weight := 300 + 150*int64(len(d.Dependencies)) + int64(len(d.Description))
+	for _, raw := range d.Native {
+		weight += int64(len(raw))
+	}
+	return weight
+}
+
+// renderedKey names a document among those that were made.
+type renderedKey struct {
+	key   catalog.PackageKey
+	which string
+}
+
+// rendered is a document and the value that it was made of.
+type rendered struct {
+	of       *catalog.Package
+	document ecosystem.Document
+}
+
+// Rendered implements ecosystem.Desk.
+func (s *Holdings) Rendered(p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
+	key := renderedKey{p.Key, which}
+	if known, ok := s.rendered.Get(key); ok && known.of == p {
+		return known.document, nil
+	}
+	made, err, _ := s.rendering.Do(fmt.Sprintf("%p %s", p, which), func() (any, error) {
+		known, _ := s.rendered.Get(key)
+		if known.of == p {
+			return known.document, nil
+		}
+		d, err := render(known.document)
+		if err != nil {
+			return ecosystem.Document{}, err
+		}
+		s.rendered.Add(key, rendered{p, d})
+		return d, nil
+	})
+	if err != nil {
+		return ecosystem.Document{}, err
+	}
+	return made.(ecosystem.Document), nil
+}
+
+// Remembered gives a package from memory, or puts it together with find, which
+// also tells until when it holds if nothing changes.
+func (s *Holdings) Remembered(key catalog.PackageKey, find func() (*catalog.Package, time.Time, error)) (*catalog.Package, time.Time, error) {
+	age := s.Age(key)
+	known, ok := s.composed.Get(key)
+	if ok && known.Generation == age && s.Now().Before(known.Until) {
+		return known.Value.Package, known.Until, nil
+	}
+	p, until, err := find()
+	if err == nil {
+		s.composed.Add(key, act.Aged[record.Known]{Value: record.Known{Package: p}, Generation: age, Until: until})
+	}
+	return p, until, err
+}
+
+// Package is what is kept of a package in a house or mirror repository.
+// What was read of it before is brought up to date.
+func (s *Holdings) Package(ctx context.Context, key catalog.PackageKey) (*catalog.Package, error) {
+	age := s.Age(key)
+	known, ok := s.packages.Get(key)
+	if ok && known.Generation == age {
+		return known.Value.Package, nil
+	}
+	now, err := s.DB.Package(ctx, key, known.Value)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, ecosystem.ErrNoPackage
+	}
+	if err != nil {
+		return nil, err
+	}
+	// Most of what raises a generation is about another repository.
+	if was := known.Value.Package; was != nil && was.Revision == now.Package.Revision && was.ID == now.Package.ID {
+		now.Package = was
+	}
+	s.packages.Add(key, act.Aged[record.Known]{Value: now, Generation: age})
+	return now.Package, nil
+}
+
+func (s *Holdings) Purge() {
+	s.packages.Purge()
+	s.composed.Purge()
+}

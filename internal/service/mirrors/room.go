@@ -1,0 +1,51 @@
+// Package mirrors is about what comes from elsewhere: lists and copies, fetched when somebody asks or ahead of time, and how upstreams are.
+package mirrors
+
+import (
+	"sync/atomic"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/counting"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/holdings"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/schedule"
+	"crelvo/internal/service/store"
+)
+
+// Mirrors fetches from upstreams, for all mirrors. It is safe for use by several at once.
+type Mirrors struct {
+	*act.Act
+	blobs        blob.Store
+	counting     *counting.Counting
+	directory    *directory.Directory
+	schedule     *schedule.Schedule
+	store        *store.Store
+	holdings     *holdings.Holdings
+	repositories *repositories.Repositories
+
+	documents *act.Weighted[documentKey, act.Aged[record.UpstreamDocument]]
+	mirrors   atomic.Pointer[map[int64]*Mirror]
+}
+
+// New makes the room.
+func New(
+	a *act.Act,
+	blobs blob.Store,
+	counting *counting.Counting,
+	directory *directory.Directory,
+	schedule *schedule.Schedule,
+	store *store.Store,
+	holdings *holdings.Holdings,
+	repositories *repositories.Repositories,
+) *Mirrors {
+	s := &Mirrors{
+		Act: a, blobs: blobs, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings, repositories: repositories,
+		documents: act.NewWeighted[documentKey](20_000, act.PackageMemory, weightOfListing),
+	}
+	directory.Subscribe(s.setMirrors)
+	directory.Subscribe(s.schedulePrefetch)
+	return s
+}

@@ -1,0 +1,298 @@
+package promotion
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/keys"
+	"crelvo/internal/service/store"
+)
+
+// carrying is a promotion whose files are being made.
+type carrying struct {
+	*crossing
+	staged []*store.Staging
+	done   atomic.Int64 // files
+}
+
+// execute does a promotion that is underway: first all files that have other
+// bytes are written, then everything becomes visible in one transaction.
+func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.Promotion) error {
+	c, err := s.again(ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, item := range c.items {
+		if err := s.directory.Allow(caller, access.Promote, access.Object{Repository: c.to, Package: act.PURLOf(item.Key(), "")}); err != nil {
+			return err
+		}
+	}
+	if len(c.problems) > 0 {
+		return fault.New(fault.Conflict, "cannot-promote", "%s", strings.Join(c.problems, "; "))
+	}
+	work := &carrying{crossing: c}
+	defer func() {
+		for _, st := range work.staged {
+			st.Discard()
+		}
+	}()
+	alive, stop := context.WithCancel(ctx)
+	defer stop()
+	go s.Every(alive, act.Chore{Every: time.Second, What: "noting the progress of a promotion", Do: func(ctx context.Context) error {
+		return s.DB.NoteProgress(ctx, p.ID, int(work.done.Load()), s.Now())
+	}})
+	placed, err := s.makeFiles(ctx, work)
+	if err != nil {
+		return err
+	}
+	labels, err := s.promotedLabels(ctx, c)
+	if err != nil {
+		return err
+	}
+	files := make([]*blob.Staged, len(work.staged))
+	for i, st := range work.staged {
+		files[i] = st.File
+	}
+	err = s.store.Recorded(ctx, files, func(tx *record.Tx) error { return s.place(ctx, tx, caller, p, c, placed, labels) })
+	for _, item := range p.Items {
+		s.Changed(c.to.Key(item.Ecosystem, item.Namespace, item.Name))
+	}
+	return err
+}
+
+// makeFiles writes the files that get other bytes, and gives what is to be
+// recorded.
+func (s *Promotion) makeFiles(ctx context.Context, w *carrying) ([]record.PlacedVersion, error) {
+	var sign *keys.Signer
+	if w.stage.SignWith != "" {
+		var err error
+		if sign, err = s.keys.SignerNamed(ctx, w.stage.SignWith); err != nil {
+			return nil, err
+		}
+	}
+	stamps := w.stamps()
+	placed := make([]record.PlacedVersion, len(w.items))
+	for i := range w.items {
+		item := &w.items[i]
+		v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to, Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
+		v.Key.RepositoryID = w.to.ID
+		if item.restamped() {
+			if err := s.restampVersion(ctx, w, item, stamps[item.Ecosystem], &v); err != nil {
+				return nil, err
+			}
+		} else {
+			v.Upload = item.Upload
+			for _, f := range item.files {
+				item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
+				v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, Digests: f.Digests})
+			}
+			w.done.Add(int64(len(item.files)))
+		}
+		if sign != nil {
+			if err := s.signVersion(ctx, w, *item, sign, &v); err != nil {
+				return nil, err
+			}
+		}
+		placed[i] = v
+	}
+	return placed, nil
+}
+
+// restampVersion writes the files of a version as those of the release. Those that
+// state what others are come last.
+func (s *Promotion) restampVersion(ctx context.Context, w *carrying, item *crossingItem, all ecosystem.Stamps, v *record.PlacedVersion) error {
+	e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
+	if !ok {
+		return fault.New(fault.Conflict, "no-restamp", "%s cannot be given another version", item.purl())
+	}
+	sums := map[string]catalog.Digests{}
+	var details catalog.Details
+	var later []catalog.File
+	one := func(f catalog.File, late bool) error {
+		made, digests, known, err := s.restampFile(ctx, w, e, *item, f, all, sums, late)
+		if err != nil {
+			return err
+		}
+		if made.Late && !late {
+			later = append(later, f)
+			return nil
+		}
+		item.rewrite = append(item.rewrite, fileRewrite{f, made})
+		w.done.Add(1)
+		if made.Dropped != "" {
+			return nil
+		}
+		details = details.Merge(known)
+		sums[made.Name] = digests
+		file := record.PlacedFile{Name: made.Name, Classifier: f.Classifier, Extension: f.Extension, Digests: digests}
+		if made.WriteTo != nil {
+			file.MadeFrom = f.Digests.SHA256[:]
+		}
+		v.Files = append(v.Files, file)
+		return nil
+	}
+	for _, f := range item.files {
+		if err := one(f, false); err != nil {
+			return err
+		}
+	}
+	for _, f := range later {
+		if err := one(f, true); err != nil {
+			return err
+		}
+	}
+	details.Readme = nil // it comes from the source
+	v.Details = &details
+	return nil
+}
+
+// restampFile writes one file, and reads what the result says of itself.
+func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps,
+	sums map[string]catalog.Digests, writeLate bool) (r ecosystem.Rewriting, digests catalog.Digests, known catalog.Details, err error) {
+	content, err := s.store.Open(ctx, f)
+	if err != nil {
+		return r, digests, known, err
+	}
+	defer content.Close()
+	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	if err != nil {
+		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
+	}
+	if len(r.Obstacles) > 0 && !w.goOn {
+		o := r.Obstacles[0]
+		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %s %s", f.Name, o.Entry, o.Reason)
+	}
+	if r.Dropped != "" || r.Late && !writeLate {
+		return r, digests, known, nil
+	}
+	result := ecosystem.SizedReaderAt(sized{content, f.Digests.Size})
+	digests = f.Digests
+	if r.WriteTo != nil {
+		reader, writer := io.Pipe()
+		go func() {
+			writer.CloseWithError(r.WriteTo(writer, func(name string) (catalog.Digests, bool) { d, ok := sums[name]; return d, ok }))
+		}()
+		st, err := s.store.Staging(ctx, reader, -1, r.Name)
+		// Whatever ended the reading ends the writing too.
+		err = errors.Join(err, reader.Close())
+		if err != nil {
+			return r, digests, known, err
+		}
+		w.staged = append(w.staged, st)
+		result, digests = st, st.Digests()
+	}
+	place := ecosystem.Place{Namespace: item.Namespace, Name: item.Name, Version: item.to, FileName: r.Name, Classifier: f.Classifier, Extension: f.Extension}
+	if known, err = s.Ecosystem(item.Ecosystem).Inspect(ctx, place, result); err != nil {
+		return r, digests, known, fmt.Errorf("what became of %s: %w", f.Name, err)
+	}
+	return r, digests, known, nil
+}
+
+// signVersion makes the signatures of a version.
+func (s *Promotion) signVersion(ctx context.Context, w *carrying, item crossingItem, sign *keys.Signer, v *record.PlacedVersion) error {
+	for _, f := range slices.Clone(v.Files) {
+		if !w.signs(item, f.Name) {
+			continue
+		}
+		signature, err := func() ([]byte, error) {
+			for _, st := range w.staged {
+				if st.Digests().SHA256 == f.Digests.SHA256 {
+					return sign.Sign(io.NewSectionReader(st, 0, st.Size()))
+				}
+			}
+			content, err := s.store.Open(ctx, catalog.File{Name: f.Name, Digests: f.Digests})
+			if err != nil {
+				return nil, err
+			}
+			defer content.Close()
+			return sign.Sign(content)
+		}()
+		if err != nil {
+			return err
+		}
+		st, err := s.store.Staging(ctx, bytes.NewReader(signature), int64(len(signature)), f.Name+signatureEnding)
+		if err != nil {
+			return err
+		}
+		w.staged = append(w.staged, st)
+		v.Files = append(v.Files, record.PlacedFile{Name: f.Name + signatureEnding, Classifier: f.Classifier, Extension: f.Extension + signatureEnding, Digests: st.Digests()})
+	}
+	return nil
+}
+
+// promotedLabels are the labels that move to versions, by the place of those.
+func (s *Promotion) promotedLabels(ctx context.Context, c *crossing) (map[int][]string, error) {
+	all := map[int][]string{}
+	for i, item := range c.items {
+		l, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Labelling)
+		if !ok {
+			continue
+		}
+		key := item.Key()
+		key.RepositoryID = c.to.ID
+		labels, err := s.publishing.LabelsFor(ctx, l, key, item.to)
+		if err != nil {
+			return nil, err
+		}
+		all[i] = labels
+	}
+	return all, nil
+}
+
+// place makes everything visible.
+func (s *Promotion) place(ctx context.Context, tx *record.Tx, caller access.Caller, p record.Promotion, c *crossing, placed []record.PlacedVersion, labels map[int][]string) error {
+	now := s.Now()
+	// A promotion that was given up on must not be done after all.
+	p.State, p.EndedAt, p.AliveAt, p.Why = record.PromotionDone, &now, now, ""
+	done, err := tx.MovePromotion(ctx, p.ID, []string{record.PromotionUnderway}, p)
+	if err == nil && !done {
+		err = fault.New(fault.Conflict, "not-underway", "promotion %d is not underway any more", p.ID)
+	}
+	if err != nil {
+		return err
+	}
+	ids, collisions, err := tx.Place(ctx, placed, caller.ID, caller.Name, now)
+	if err != nil {
+		return err
+	}
+	if len(collisions) > 0 {
+		first := collisions[0]
+		what := act.PURLOf(first.Key, first.Version)
+		if first.NoSource {
+			return fault.New(fault.Conflict, "source-gone", "what was to become %s is not in %s any more", what, c.from.Name).WithHint("Look at the sweeps of %s.", c.from.Name)
+		}
+		if first.Gone {
+			return fault.New(fault.Conflict, "published-before", "%s was in %s before, with other bytes, and removed; a release does not come back as something else", what, c.to.Name)
+		}
+		return fault.New(fault.Conflict, "collision", "%s came into %s meanwhile: somebody else was quicker", what, c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
+	}
+	for i, list := range labels {
+		for _, label := range list {
+			if err := tx.SetLabel(ctx, placed[i].Key, label, placed[i].Version, caller.Name, now); err != nil {
+				return err
+			}
+		}
+	}
+	if err := tx.SetTargets(ctx, p.ID, ids); err != nil {
+		return err
+	}
+	if err := s.sendOn(ctx, tx, p, c, ids); err != nil {
+		return err
+	}
+	return tx.Append(ctx, s.promotionEvent(caller, "versions promoted", p, c.to.Name), s.promotionChanges(p, c.to.ID, c.to.Name)...)
+}

@@ -1,0 +1,160 @@
+package promotion
+
+import (
+	"context"
+	"errors"
+	"io"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/promotion"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+	"crelvo/internal/service/keys"
+)
+
+// judge asks the gates. before are answers of an earlier time: outside checks that
+// have decided are not asked again.
+func (s *Promotion) judge(ctx context.Context, c *crossing, gates []string, asker string, id int64, dryRun bool, votes []record.PromotionVote, before []promotion.Answer) ([]promotion.Answer, error) {
+	facts := promotion.Facts{Now: s.Now(), Asker: asker, From: c.from.Name, To: c.to.Name, Outside: map[string]promotion.Outside{}}
+	for _, v := range votes {
+		facts.Votes = append(facts.Votes, promotion.Vote{Who: v.Who, Teams: v.Teams, Approve: v.Approve, Comment: v.Comment})
+	}
+	var parsed []promotion.Gate
+	for _, text := range gates {
+		g, err := promotion.ParseGate(text)
+		if err != nil {
+			return nil, err
+		}
+		parsed = append(parsed, g)
+	}
+	builds, err := s.buildFacts(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	keys := make([]catalog.PackageKey, len(c.items))
+	for i, item := range c.items {
+		keys[i] = item.Key()
+		keys[i].RepositoryID = c.to.ID
+	}
+	there, err := s.DB.ReleasesOf(ctx, c.to.ID, keys)
+	if err != nil {
+		return nil, err
+	}
+	signed := slices.ContainsFunc(parsed, func(g promotion.Gate) bool { return g.Kind == promotion.SignedBy })
+	for i, item := range c.items {
+		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID], Licences: item.details.Licences, There: there[keys[i]]}
+		for _, d := range item.details.Dependencies {
+			if !c.crosses(item.Ecosystem, d.PURL) {
+				fact.Dependencies = append(fact.Dependencies, d)
+			}
+		}
+		if signed {
+			if fact.Signers, err = s.signersOfFiles(ctx, item); err != nil {
+				return nil, err
+			}
+			if item.Ecosystem == "maven" || item.Ecosystem == "generic" {
+				fact.WillSign = c.stage.SignWith
+			}
+		}
+		facts.Items = append(facts.Items, fact)
+	}
+	for _, g := range parsed {
+		if g.Kind != promotion.Asks {
+			continue
+		}
+		if i := slices.IndexFunc(before, func(a promotion.Answer) bool { return a.Gate == g.String() && a.State != promotion.Waiting }); i >= 0 && len(before[i].Facts) > 0 {
+			facts.Outside[g.URL] = promotion.Outside{State: before[i].State, Fact: before[i].Facts[0]}
+			continue
+		}
+		q := outsideQuestion{Promotion: id, DryRun: dryRun, Track: c.track.Name, From: c.from.Name, To: c.to.Name, AskedBy: asker}
+		if c.build != nil {
+			q.Build = c.build.Title()
+		}
+		for _, item := range c.items {
+			q.Versions = append(q.Versions, outsideVersions{item.purl().String(), item.to})
+		}
+		facts.Outside[g.URL] = s.askOutside(ctx, g, q)
+	}
+	return promotion.Judge(parsed, facts), ctx.Err()
+}
+
+// crosses tells whether a package crosses the hop too.
+func (c *crossing) crosses(ecosystem, name string) bool {
+	p, err := purl.Parse(name)
+	return err == nil && slices.ContainsFunc(c.items, func(o crossingItem) bool {
+		return o.Ecosystem == ecosystem && o.Namespace == p.Namespace && o.Name == p.Name
+	})
+}
+
+func (s *Promotion) buildFacts(ctx context.Context, c *crossing) (map[int64]*promotion.Build, error) {
+	var ids []int64
+	for _, item := range c.items {
+		if item.BuildID != 0 && !slices.Contains(ids, item.BuildID) {
+			ids = append(ids, item.BuildID)
+		}
+	}
+	of := map[int64]*promotion.Build{}
+	if ids == nil {
+		return of, nil
+	}
+	builds, err := s.DB.Builds(ctx, record.BuildFilter{IDs: ids})
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range builds {
+		of[b.ID] = &promotion.Build{Name: b.Title(), Owner: b.Owner, Recorded: b.EndedAt != nil, Tests: b.Tests}
+	}
+	documents, err := s.DB.Documents(ctx, ids...)
+	for _, d := range documents {
+		if b := of[d.BuildID]; b != nil {
+			b.Statements = append(b.Statements, promotion.Statement{Type: d.Type, SignedBy: d.SignedBy})
+		}
+	}
+	return of, err
+}
+
+// maxSignature is how large a signature may be that is looked at, in bytes.
+const maxSignature = 64 << 10
+
+// signersOfFiles verifies the signatures that stand beside files.
+func (s *Promotion) signersOfFiles(ctx context.Context, item crossingItem) (map[string][]string, error) {
+	known, err := s.keys.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	by := map[string][]string{}
+	for _, f := range item.files {
+		if strings.HasSuffix(f.Name, signatureEnding) {
+			continue
+		}
+		by[f.Name] = nil
+		i := slices.IndexFunc(item.files, func(o catalog.File) bool { return o.Name == f.Name+signatureEnding })
+		if i < 0 || item.files[i].Digests.Size > maxSignature {
+			continue
+		}
+		signature, err := s.content(ctx, item.files[i])
+		if err != nil {
+			return nil, err
+		}
+		content, err := s.store.Open(ctx, f)
+		if err != nil {
+			return nil, err
+		}
+		by[f.Name], err = keys.SignersOf(known, content, signature)
+		if err = errors.Join(err, content.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return by, nil
+}
+
+func (s *Promotion) content(ctx context.Context, f catalog.File) ([]byte, error) {
+	r, err := s.store.Open(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(r)
+}

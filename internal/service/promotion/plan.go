@@ -1,0 +1,525 @@
+package promotion
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/builds"
+	"crelvo/internal/service/publishing"
+)
+
+// Request asks for a promotion: of a build, or of versions.
+type Request struct {
+	Track string
+	To    string   // a stage; "" is the one after the furthest that all is in
+	Build string   // NAME#NUMBER
+	PURLs []string // or these
+	As    []string // a version for all, or package URLs with the version that each becomes
+	Notes string   // for those who read about the release
+	GoOn  bool     // past what cannot be restamped
+}
+
+// PlannedVersion is what becomes of a version, for people.
+type PlannedVersion struct {
+	PURL     string        `json:"purl" doc:"as it is"`
+	Upload   string        `json:"upload,omitempty" doc:"which upload of a snapshot"`
+	To       string        `json:"to" doc:"the version that it becomes"`
+	Restamp  bool          `json:"restamp" doc:"it gets another version inside"`
+	Files    []PlannedFile `json:"files"`
+	NewBytes int64         `json:"newBytes" doc:"bytes of files that are written anew"`
+}
+
+// PlannedFile is what becomes of a file.
+type PlannedFile struct {
+	Name     string          `json:"name"`
+	To       string          `json:"to" doc:"its name afterwards; empty if it is left behind"`
+	Size     int64           `json:"size" doc:"as it is, in bytes"`
+	Changes  []PlannedChange `json:"changes,omitempty"`
+	Mentions []string        `json:"mentions,omitempty" doc:"texts for people that name the old version, and stay"`
+	Dropped  string          `json:"dropped,omitempty" doc:"why it is left behind"`
+	Signed   bool            `json:"signed,omitempty" doc:"a signature is made for it"`
+}
+
+// PlannedChange is a place that is changed.
+type PlannedChange struct {
+	Entry string `json:"entry,omitempty" doc:"of an archive"`
+	What  string `json:"what"`
+	Old   string `json:"old"`
+	New   string `json:"new"`
+}
+
+// crossing is a promotion while it is worked out.
+type crossing struct {
+	track    record.Track
+	from, to catalog.Repository
+	stage    record.Stage // the one that it leads to
+	build    *record.Build
+	notes    string
+	goOn     bool
+	items    []crossingItem
+	problems []string // why it cannot be
+}
+
+// crossingItem is a version on its way.
+type crossingItem struct {
+	record.MadeVersion
+	to      string
+	details catalog.Details
+	files   []catalog.File
+	rewrite []fileRewrite // of every file
+}
+
+type fileRewrite struct {
+	catalog.File
+	ecosystem.Rewriting
+}
+
+func (c crossingItem) purl() purl.PURL { return act.PURLOf(c.Key(), c.Version) }
+
+func (c crossingItem) restamped() bool { return c.to != c.Version }
+
+// cross works out what a request is about.
+func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) (*crossing, error) {
+	track, err := s.wholeTrack(ctx, caller, r.Track)
+	if err != nil {
+		return nil, err
+	}
+	if (r.Build == "") == (len(r.PURLs) == 0) {
+		return nil, act.Invalid("no-versions", "a promotion is of a build, or of versions").WithHint("Give --build NAME#NUMBER, or package URLs with their versions.")
+	}
+	c := &crossing{track: track, notes: r.Notes, goOn: r.GoOn}
+	candidates, err := s.candidates(ctx, caller, c, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.chooseHop(c, r, candidates); err != nil {
+		return nil, s.saidAtTheEnd(ctx, c, candidates, err)
+	}
+	if _, err := s.directory.Repository(caller, c.from.Name, access.Read); err != nil {
+		return nil, err
+	}
+	if err := s.directory.Allow(caller, access.Promote, access.Of(c.to)); err != nil {
+		return nil, err
+	}
+	for _, m := range candidates[c.from.ID] {
+		if err := s.directory.Allow(caller, access.Promote, access.Object{Repository: c.to, Package: act.PURLOf(m.Key(), "")}); err != nil {
+			return nil, err
+		}
+		c.items = append(c.items, crossingItem{MadeVersion: m})
+	}
+	return c, s.chooseVersions(c, r.As)
+}
+
+// candidates finds the versions in question, by the repository of the track that
+// they are in; of several uploads the newest.
+func (s *Promotion) candidates(ctx context.Context, caller access.Caller, c *crossing, r Request) (map[int64][]record.MadeVersion, error) {
+	var stages []int64
+	for _, stage := range c.track.Stages {
+		stages = append(stages, stage.RepositoryID)
+	}
+	readable := slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool { return !slices.Contains(stages, r.ID) })
+	var found []record.MadeVersion
+	if r.Build != "" {
+		name, number, err := builds.SplitBuild(r.Build)
+		if err != nil {
+			return nil, err
+		}
+		named, err := s.builds.Builds(ctx, caller, record.BuildFilter{Name: name, Number: number, Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(named) == 0 {
+			return nil, builds.NoBuild(r.Build)
+		}
+		c.build = &named[0]
+		if found, err = s.DB.MadeBy(ctx, c.build.ID); err != nil {
+			return nil, err
+		}
+		open, err := s.DB.ArrivingOf(ctx, c.build.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range open {
+			if !c.goOn {
+				c.problem("%s of %s is not complete, so it would be left behind", purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, c.build.Title())
+			}
+		}
+		found = s.builds.InSight(readable, slices.DeleteFunc(found, func(m record.MadeVersion) bool { return m.GoneAt != nil }))
+	} else {
+		var named []record.NamedVersion
+		for _, text := range r.PURLs {
+			p, err := purl.Parse(text)
+			if err != nil {
+				return nil, err
+			}
+			if p.Version == "" {
+				return nil, act.Invalid("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
+			}
+			named = append(named, record.NamedVersion{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}, Version: p.Version})
+		}
+		var err error
+		if found, err = s.DB.VersionsNamed(ctx, builds.RepositoryIDs(readable), named); err != nil {
+			return nil, err
+		}
+		found = s.builds.InSight(readable, found)
+		for _, n := range named {
+			if !slices.ContainsFunc(found, func(m record.MadeVersion) bool {
+				return m.Ecosystem == n.Key.Ecosystem && m.Namespace == n.Key.Namespace && m.Name == n.Key.Name && (m.Version == n.Version || m.Upload == n.Version)
+			}) {
+				return nil, fault.New(fault.NotFound, "no-such-version", "no stage of %s has %s", r.Track, act.PURLOf(n.Key, n.Version)).WithHint("Look at crelvo show %s.", act.PURLOf(n.Key, ""))
+			}
+		}
+	}
+	by := map[int64][]record.MadeVersion{}
+	for _, m := range found {
+		list := by[m.RepositoryID]
+		same := slices.IndexFunc(list, func(o record.MadeVersion) bool { return o.Key() == m.Key() && o.Version == m.Version })
+		switch {
+		case same < 0:
+			by[m.RepositoryID] = append(list, m)
+		case m.Arrived.After(list[same].Arrived) || m.Arrived.Equal(list[same].Arrived) && m.ID > list[same].ID:
+			list[same] = m
+		}
+	}
+	if len(by) == 0 {
+		return nil, fault.New(fault.NotFound, "nothing-to-promote", "no stage of %s has anything of it that you may see", r.Track)
+	}
+	return by, nil
+}
+
+// chooseHop finds the hop: the one into the stage that is asked for, or the one
+// out of the furthest stage that has as much as any.
+func (s *Promotion) chooseHop(c *crossing, r Request, candidates map[int64][]record.MadeVersion) error {
+	at := -1
+	if r.To != "" {
+		at = slices.IndexFunc(c.track.Stages, func(stage record.Stage) bool {
+			to, _ := s.directory.RepositoryByID(stage.RepositoryID)
+			return to.Name == r.To
+		}) - 1
+		if at == -2 {
+			return fault.New(fault.NotFound, "no-such-stage", "%s is no stage of the track %s", r.To, c.track.Name)
+		}
+		if at == -1 {
+			return act.Invalid("first-stage", "%s is the first stage of %s; nothing is promoted into it", r.To, c.track.Name).WithHint("Publish to it.")
+		}
+	} else {
+		most := 0
+		for i, stage := range c.track.Stages {
+			if n := len(candidates[stage.RepositoryID]); n > 0 && n >= most {
+				at, most = i, n
+			}
+		}
+		if at == len(c.track.Stages)-1 {
+			last, _ := s.directory.RepositoryByID(c.track.Stages[at].RepositoryID)
+			return fault.New(fault.Conflict, "at-the-end", "it is in %s already, the last stage of %s", last.Name, c.track.Name)
+		}
+	}
+	var ok1, ok2 bool
+	c.from, ok1 = s.directory.RepositoryByID(c.track.Stages[at].RepositoryID)
+	c.to, ok2 = s.directory.RepositoryByID(c.track.Stages[at+1].RepositoryID)
+	c.stage = c.track.Stages[at+1]
+	if !ok1 || !ok2 {
+		return fault.New(fault.Conflict, "stage-removed", "a stage of %s was removed", c.track.Name).WithHint("Have an admin write the track anew.")
+	}
+	if len(candidates[c.from.ID]) == 0 {
+		var in []string
+		for _, stage := range c.track.Stages {
+			if len(candidates[stage.RepositoryID]) > 0 {
+				r, _ := s.directory.RepositoryByID(stage.RepositoryID)
+				in = append(in, r.Name)
+			}
+		}
+		return fault.New(fault.Conflict, "not-in-stage", "it is not in %s, the stage before %s, but in %s", c.from.Name, c.to.Name, strings.Join(in, " and ")).
+			WithHint("Promote it stage by stage.")
+	}
+	return nil
+}
+
+// saidAtTheEnd names the promotion that took versions into the last stage.
+func (s *Promotion) saidAtTheEnd(ctx context.Context, c *crossing, candidates map[int64][]record.MadeVersion, err error) error {
+	f := fault.Of(err)
+	if f.Code != "at-the-end" {
+		return err
+	}
+	for _, m := range candidates[c.track.Stages[len(c.track.Stages)-1].RepositoryID] {
+		if id, err := s.DB.PromotedBy(ctx, m.ID); err == nil && id != 0 {
+			f.Message += fmt.Sprintf("; promotion %d took it there", id)
+			break
+		}
+	}
+	return f
+}
+
+// chooseVersions decides which version each becomes.
+func (s *Promotion) chooseVersions(c *crossing, as []string) error {
+	all := ""
+	each := map[catalog.PackageKey]string{}
+	for _, text := range as {
+		if !strings.HasPrefix(text, "pkg:") {
+			if all != "" {
+				return act.Invalid("two-versions", "it cannot become both %s and %s", all, text)
+			}
+			all = text
+			continue
+		}
+		p, err := purl.Parse(text)
+		if err != nil {
+			return err
+		}
+		if p.Version == "" {
+			return act.Invalid("no-version", "%s does not say which version it becomes", p)
+		}
+		each[catalog.PackageKey{RepositoryID: c.from.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}] = p.Version
+	}
+	for i := range c.items {
+		item := &c.items[i]
+		snapshot := purl.IsSnapshot(item.Ecosystem, item.Version)
+		chosen, named := each[item.Key()]
+		delete(each, item.Key())
+		switch {
+		case named:
+			item.to = purl.NormalVersion(item.Ecosystem, chosen)
+		case snapshot && !c.to.Holds.Takes(true) && all != "":
+			item.to = purl.NormalVersion(item.Ecosystem, all)
+		case snapshot && !c.to.Holds.Takes(true):
+			item.to = purl.ReleaseOf(item.Ecosystem, item.Version)
+		default:
+			item.to = item.Version
+		}
+		switch {
+		case item.to == "":
+			c.problem("no release follows from %s; say which version it becomes (--as)", item.purl())
+			item.to = item.Version
+		case !snapshot && item.to != item.Version:
+			c.problem("%s is a release, and stays what it is; it cannot become %s", item.purl(), item.to)
+		case !c.to.Holds.Takes(purl.IsSnapshot(item.Ecosystem, item.to)):
+			c.problem("%s holds %s, and %s %s is a %s", c.to.Name, c.to.Holds, item.Name, item.to, publishing.Maturity(purl.IsSnapshot(item.Ecosystem, item.to)))
+		}
+		if !purl.IsVersion(item.Ecosystem, item.to) {
+			return act.Invalid("bad-version", "%.150q can be no version of %s", item.to, item.purl().Typed()).
+				WithHint("Versions of %s are such as %s.", s.Ecosystem(item.Ecosystem).Title(), purl.SampleVersion(item.Ecosystem))
+		}
+		if strings.ContainsAny(item.to, "/\\ \t\n%?#<>&\"'") || len(item.to) > 120 {
+			return act.Invalid("bad-version", "%.150q can be no version", item.to)
+		}
+	}
+	for key, version := range each {
+		return act.Invalid("not-among-them", "%s is not among what is promoted", act.PURLOf(key, version))
+	}
+	return nil
+}
+
+func (c *crossing) problem(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(c.problems, text) {
+		c.problems = append(c.problems, text)
+	}
+}
+
+// load reads what is needed of the versions, and looks for what stands in their
+// way.
+func (s *Promotion) load(ctx context.Context, c *crossing) error {
+	ids := make([]int64, len(c.items))
+	keys := make([]catalog.PackageKey, len(c.items))
+	for i, item := range c.items {
+		ids[i] = item.ID
+		keys[i] = item.Key()
+		keys[i].RepositoryID = c.to.ID
+	}
+	files, err := s.DB.FilesOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	details, err := s.DB.DetailsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	there, err := s.DB.ReleasesOf(ctx, c.to.ID, keys)
+	if err != nil {
+		return err
+	}
+	withdrawn, err := s.DB.WithdrawnOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for i := range c.items {
+		item := &c.items[i]
+		item.files, item.details = files[item.ID], details[item.ID]
+		slices.SortFunc(item.files, func(a, b catalog.File) int { return strings.Compare(a.Name, b.Name) })
+		if reason, ok := withdrawn[item.ID]; ok && !c.goOn {
+			c.problem("%s is withdrawn%s", item.purl(), strings.TrimSuffix(": "+reason, ": "))
+		}
+		if slices.Contains(there[keys[i]], item.to) {
+			c.problem("%s has %s %s already", c.to.Name, item.Name, item.to)
+		}
+		if same := slices.IndexFunc(c.items[:i], func(o crossingItem) bool { return o.Key() == item.Key() && o.to == item.to }); same >= 0 {
+			c.problem("%s and %s would both become %s", c.items[same].purl(), item.purl(), item.to)
+		}
+	}
+	return nil
+}
+
+// comesBack looks, for a plan, for releases that were in the target before with other
+// bytes. Where their bytes are made on the way, they are made for that.
+func (s *Promotion) comesBack(ctx context.Context, c *crossing) error {
+	named := make([]record.NamedVersion, len(c.items))
+	for i, item := range c.items {
+		named[i] = record.NamedVersion{Key: item.Key(), Version: item.to}
+	}
+	gone, err := s.DB.GoneFiles(ctx, c.to.ID, named)
+	if err != nil || len(gone) == 0 || len(c.problems) > 0 {
+		return err
+	}
+	work := &carrying{crossing: c}
+	defer func() {
+		for _, st := range work.staged {
+			st.Discard()
+		}
+	}()
+	plan := make([][]fileRewrite, len(c.items))
+	for i := range c.items { // making the files would add to the plan
+		plan[i], c.items[i].rewrite = c.items[i].rewrite, nil
+	}
+	placed, err := s.makeFiles(ctx, work)
+	for i := range c.items {
+		c.items[i].rewrite = plan[i]
+	}
+	if err != nil {
+		return err
+	}
+	for _, g := range gone {
+		for i, v := range placed {
+			if !slices.ContainsFunc(v.Files, func(f record.PlacedFile) bool { return f.Name == g.File && f.Digests.SHA256 != g.SHA256 }) {
+				continue
+			}
+			if of := c.items[i]; g.Ecosystem == of.Ecosystem && g.Namespace == of.Namespace && g.Name == of.Name && g.Version == v.Version {
+				c.problem("%s %s was in %s before, with other bytes, and removed; a release does not come back as something else", of.Name, v.Version, c.to.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// maxChanges is how many changes of one file are told.
+const maxChanges = 500
+
+// rewrite finds what is changed inside the files.
+func (s *Promotion) rewrite(ctx context.Context, c *crossing) error {
+	stamps := c.stamps()
+	for i := range c.items {
+		item := &c.items[i]
+		e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
+		if !item.restamped() {
+			for _, f := range item.files {
+				item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
+			}
+			continue
+		}
+		if !ok {
+			c.problem("%s cannot be given another version: Crelvo cannot restamp packages of this kind", item.purl())
+			continue
+		}
+		for _, f := range item.files {
+			r, err := s.restamp(ctx, e, *item, f, stamps[item.Ecosystem])
+			if err != nil {
+				c.problem("%s: %v", f.Name, err)
+			}
+			for _, o := range r.Obstacles {
+				where := f.Name
+				if o.Entry != "" {
+					where += ": " + o.Entry
+				}
+				if !c.goOn {
+					c.problem("%s: %s", where, o.Reason)
+				}
+			}
+			item.rewrite = append(item.rewrite, fileRewrite{f, r})
+		}
+	}
+	return ctx.Err()
+}
+
+// stamps are those of all that is restamped, by ecosystem.
+func (c *crossing) stamps() map[string]ecosystem.Stamps {
+	stamps := map[string]ecosystem.Stamps{}
+	for _, item := range c.items {
+		if item.restamped() {
+			stamps[item.Ecosystem] = append(stamps[item.Ecosystem], item.stamp())
+		}
+	}
+	return stamps
+}
+
+func (c crossingItem) stamp() ecosystem.Stamp {
+	return ecosystem.Stamp{Namespace: c.Namespace, Name: c.Name, From: c.Version, Upload: c.Upload, To: c.to}
+}
+
+// restamp plans what is changed in a file. What it gives is not to be written:
+// the file is closed again.
+func (s *Promotion) restamp(ctx context.Context, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps) (ecosystem.Rewriting, error) {
+	content, err := s.store.Open(ctx, f)
+	if err != nil {
+		return ecosystem.Rewriting{Name: f.Name}, err
+	}
+	defer content.Close()
+	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	if r.Name == "" {
+		r.Name = f.Name
+	}
+	return r, err
+}
+
+type sized struct {
+	io.ReaderAt
+	size int64
+}
+
+// Size implements ecosystem.SizedReaderAt.
+func (s sized) Size() int64 { return s.size }
+
+// plan is what is going to happen, for people.
+func (c *crossing) plan() []PlannedVersion {
+	all := make([]PlannedVersion, len(c.items))
+	for i, item := range c.items {
+		p := PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(), Files: []PlannedFile{}}
+		for _, f := range item.rewrite {
+			line := PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions, Dropped: f.Dropped}
+			for _, change := range f.Changes[:min(len(f.Changes), maxChanges)] {
+				line.Changes = append(line.Changes, PlannedChange(change))
+			}
+			if f.Dropped != "" {
+				line.To = ""
+			} else {
+				line.Signed = c.signs(item, f.Rewriting.Name)
+			}
+			if f.WriteTo != nil {
+				p.NewBytes += f.Digests.Size
+			}
+			p.Files = append(p.Files, line)
+		}
+		all[i] = p
+	}
+	return all
+}
+
+// signs tells whether a file gets a signature on the way: of the ecosystems whose
+// clients look for one beside the file.
+func (c *crossing) signs(item crossingItem, name string) bool {
+	if c.stage.SignWith == "" || item.Ecosystem != "maven" && item.Ecosystem != "generic" || strings.HasSuffix(name, signatureEnding) {
+		return false
+	}
+	return !slices.ContainsFunc(item.rewrite, func(f fileRewrite) bool {
+		return f.Dropped == "" && f.Rewriting.Name == name+signatureEnding
+	})
+}
+
+const signatureEnding = ".asc"

@@ -1,0 +1,120 @@
+package publishing
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/service/store"
+)
+
+const (
+	// begunStays is how long what arrived of a file waits for the rest.
+	begunStays = 24 * time.Hour
+	// maxBegun is how many files one caller may have begun to send.
+	maxBegun = 100
+)
+
+// begunName names a file that a caller sends in pieces: nobody else goes on with it, or
+// learns of it.
+func begunName(caller access.Caller, sum [32]byte) string {
+	return fmt.Sprintf("%d-%s", caller.ID, hex.EncodeToString(sum[:]))
+}
+
+// arrived tells how much of files the caller has sent already, by their digests.
+func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[string]int64, error) {
+	all, err := s.blobs.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
+	sizes := map[string]int64{}
+	for _, b := range all {
+		sizes[b.Name] = b.Size
+	}
+	return sizes, err
+}
+
+// Continue takes more of a file that is to be published to a repository, from an offset
+// on, and tells how much of it is there then; what arrives before the sender leaves
+// stays for a day. It is named by the digest that it will have.
+func (s *Publishing) Continue(ctx context.Context, caller access.Caller, repositoryName string, sum [32]byte, at int64, body io.Reader) (int64, error) {
+	repository, err := s.directory.Repository(caller, repositoryName, access.Publish)
+	if err != nil {
+		return 0, err
+	}
+	if caller.Anonymous() {
+		return 0, fault.New(fault.Denied, "sign-in-needed", "only somebody who is signed in can send a file in pieces")
+	}
+	there, err := s.arrived(ctx, caller)
+	if err != nil {
+		return 0, s.store.Fault(err)
+	}
+	name := begunName(caller, sum)
+	if _, known := there[name]; !known && len(there) >= maxBegun {
+		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name, len(there)).
+			WithHint("Publish them, or wait a day: unfinished files are dropped then.")
+	}
+	most := s.LargestFile(repository)
+	left := &atMost{from: body, left: most - at}
+	size, err := s.blobs.Continue(ctx, name, at, left)
+	if size > most {
+		return 0, errors.Join(s.fits(repository, "the file", size), s.blobs.DropBegun(context.WithoutCancel(ctx), name))
+	}
+	var told *fault.Error
+	switch {
+	case errors.Is(err, blob.ErrOffset):
+		return size, fault.New(fault.Conflict, "other-offset", "%d bytes of it are here, and not %d", size, at).WithHint("Go on from there.")
+	case errors.Is(err, blob.ErrBusy):
+		return 0, fault.New(fault.Conflict, "being-sent", "the same file is being sent, or published, by another request of %s", caller.Name).
+			WithHint("Wait until that has ended.")
+	case errors.Is(err, blob.ErrCut) && errors.As(err, &told):
+		return size, told
+	case errors.Is(err, blob.ErrCut):
+		return size, fault.New(fault.Invalid, "cut-upload", "the rest did not arrive").WithHint("%d bytes are here; go on from there.", size).WithCause(err)
+	case err != nil:
+		return size, s.store.Fault(err)
+	}
+	return size, nil
+}
+
+// arrivedWhole gives a file that the caller sent in pieces; nil if there is none.
+func (s *Publishing) arrivedWhole(ctx context.Context, caller access.Caller, name string, sum [32]byte) (*store.Staging, error) {
+	if caller.Anonymous() {
+		return nil, nil
+	}
+	begun := begunName(caller, sum)
+	staged, err := s.blobs.StageBegun(ctx, begun)
+	switch {
+	case errors.Is(err, blob.ErrMissing):
+		return nil, nil
+	case errors.Is(err, blob.ErrBusy):
+		return nil, fault.New(fault.Conflict, "being-sent", "%s is being sent by another request", name).WithHint("Wait until that has ended.")
+	case err != nil:
+		return nil, s.store.Fault(err)
+	}
+	st := s.store.StagingOf(staged)
+	if staged.Digests.SHA256 == sum {
+		return st, nil
+	}
+	// Nothing that is added to it can make it right.
+	st.Discard()
+	if err := s.blobs.DropBegun(ctx, begun); err != nil {
+		return nil, s.store.Fault(err)
+	}
+	return nil, fault.New(fault.Invalid, "damaged-upload", "what arrived of %s, %d bytes, is not the file with that digest, and was dropped", name, staged.Digests.Size).
+		WithHint("Send it again.")
+}
+
+// dropBegun drops what nobody went on with.
+func (s *Publishing) dropBegun(ctx context.Context) error {
+	all, err := s.blobs.AllBegun(ctx, "")
+	for _, b := range all {
+		if err == nil && s.Now().Sub(b.Since) > begunStays {
+			err = s.blobs.DropBegun(ctx, b.Name)
+		}
+	}
+	return err
+}

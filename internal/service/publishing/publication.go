@@ -1,0 +1,295 @@
+package publishing
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/kinds"
+	"crelvo/internal/record"
+	"crelvo/internal/service/store"
+)
+
+var _ ecosystem.Staged = (*store.Staging)(nil)
+
+// Publish implements ecosystem.Desk.
+func (s *Publishing) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	p ecosystem.Publication) (ecosystem.Receipt, error) {
+	done, err := s.publish(ctx, caller, repository, e, p)
+	return ecosystem.Receipt{Same: done.Same}, err
+}
+
+// publish records files of one version, which is visible afterwards.
+func (s *Publishing) publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	p ecosystem.Publication) (Published, error) {
+	repository.Sight = ""
+	stored := make([]*blob.Staged, len(p.Files))
+	details := make([]catalog.Details, len(p.Files))
+	for i, f := range p.Files {
+		if err := s.accepts(caller, repository, e, f.Place); err != nil {
+			return Published{}, err
+		}
+		if err := s.fits(repository, f.Place.FileName, f.Size()); err != nil {
+			return Published{}, err
+		}
+		known, err := inspected(ctx, e, f.Place, f.Staged)
+		if err != nil {
+			return Published{}, err
+		}
+		if stating, ok := e.(ecosystem.Stating); ok && f.Details.Native != nil {
+			if err := stating.Contradicts(f.Details, known); err != nil {
+				return Published{}, err
+			}
+			// They say the same, and clients want the form that the client wrote.
+			known.Native = maps.Clone(known.Native)
+			maps.Copy(known.Native, f.Details.Native)
+		}
+		details[i] = known.Merge(f.Details)
+		stored[i] = f.Staged.(*store.Staging).File
+	}
+	first := p.Files[0].Place
+	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name}
+	key := first.Key(e.Name(), repository)
+	joined, err := s.joins(ctx, caller, key, p)
+	if err != nil {
+		return published, err
+	}
+	err = s.store.Recorded(ctx, stored, func(tx *record.Tx) error {
+		if err := s.stillMay(ctx, caller, access.Publish, access.Object{Repository: repository, Package: published.PURL}); err != nil {
+			return err
+		}
+		var last record.Added
+		published.Same, published.Files = true, nil // this may be done again
+		for i, given := range p.Files {
+			place := given.Place
+			if joined != nil {
+				place.Upload, place.UploadedAt, place.UploadCount = joined.Upload, joined.UploadedAt, joined.UploadCount
+				published.Upload = place.Upload
+			} else if place.Snapshot && i == 0 {
+				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
+					return err
+				}
+				published.Upload = place.Upload
+				first = place
+			} else if place.Snapshot {
+				place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
+				place.FileName = place.NameOf(place.Upload)
+			}
+			f := s.newFile(caller, repository, e, place)
+			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0 && joined == nil
+			added, err := s.addFile(ctx, tx, e, repository, f)
+			if err != nil {
+				return err
+			}
+			last = added
+			published.Same = published.Same && added.Same
+			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
+				Path: e.Name() + "/" + e.Address(published.PURL, place.Upload, catalog.File{Name: place.FileName})})
+		}
+		done, err := tx.Complete(ctx, last.VersionID, last.Sends, s.Now())
+		if err != nil {
+			return err
+		}
+		for _, label := range p.Labels {
+			if err := tx.SetLabel(ctx, key, label, published.PURL.Version, caller.Name, s.Now()); err != nil {
+				return err
+			}
+		}
+		action := "file added"
+		switch {
+		case done:
+			action = "version published"
+		case !last.Visible:
+			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
+		case published.Same && len(p.Labels) == 0:
+			return nil
+		case published.Same:
+			action = "label moved"
+		}
+		return s.announceVersion(ctx, tx, caller, action, repository.Name, key, published.PURL.Version, published.Upload)
+	})
+	s.Changed(key)
+	return published, err
+}
+
+// joins finds the upload of a snapshot that files belong to; nil if they make a
+// new one.
+func (s *Publishing) joins(ctx context.Context, caller access.Caller, key catalog.PackageKey, p ecosystem.Publication) (*catalog.Version, error) {
+	if !p.Joins || !p.Files[0].Place.Snapshot {
+		return nil, nil
+	}
+	known, err := s.holdings.Package(ctx, key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var last *catalog.Version
+	for i, v := range known.Versions {
+		if v.Version == p.Files[0].Place.Version && (last == nil || v.Newer(*last)) {
+			last = &known.Versions[i]
+		}
+	}
+	if last == nil || last.PublishedBy != caller.Name || !p.Beside && s.Now().Sub(last.PublishedAt) > s.Settings.QuietPeriod {
+		return nil, nil
+	}
+	for _, f := range p.Files {
+		for _, there := range last.Files {
+			if there.Name == f.Place.FileName && there.Digests.SHA256 != f.Digests().SHA256 {
+				return nil, nil
+			}
+		}
+	}
+	return last, nil
+}
+
+// Handed is a file given by hand: its bytes, or the digest of bytes that the service
+// has, where the caller may read them.
+type Handed struct {
+	Name   string
+	Body   io.Reader
+	SHA256 *[32]byte // instead of Body
+}
+
+// Published is a version that was made visible.
+type Published struct {
+	PURL       purl.PURL
+	Repository string // where it is
+	Upload     string
+	Files      []PublishedFile
+	Same       bool // all of it was there already
+}
+
+// PublishedFile is one of its files.
+type PublishedFile struct {
+	Name    string
+	Path    string // below the address of the repository
+	Digests catalog.Digests
+}
+
+// maxHanded is how many files one publication by hand may have.
+const maxHanded = 100
+
+// PublishByHand takes package files by hand, recognises them, and makes their
+// version visible, all in one act. next gives the files one after the other, and
+// io.EOF in the end. as may be zero.
+func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, repository catalog.Repository, as purl.PURL,
+	next func() (Handed, error)) (Published, error) {
+	var staged []*store.Staging
+	defer func() {
+		for _, st := range staged {
+			st.Discard()
+		}
+	}()
+	stage := func(body io.Reader, length int64, name string) error {
+		st, err := s.store.Staging(ctx, body, length, name)
+		if err == nil {
+			staged = append(staged, st)
+		}
+		return err
+	}
+	var handed []ecosystem.Handed
+	for {
+		h, err := next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return Published{}, fault.New(fault.Invalid, "cut-upload", "the files did not arrive whole").WithCause(err)
+		}
+		if len(staged) == maxHanded {
+			return Published{}, fault.New(fault.TooLarge, "too-many-files", "one publication has at most %d files", maxHanded)
+		}
+		if err := text.CheckFileName(h.Name); err != nil {
+			return Published{}, err
+		}
+		if h.SHA256 != nil {
+			st, err := s.hereAlready(ctx, caller, h.Name, *h.SHA256)
+			if err != nil {
+				return Published{}, err
+			}
+			staged = append(staged, st)
+		} else if err := stage(h.Body, -1, h.Name); err != nil {
+			return Published{}, err
+		}
+		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: staged[len(staged)-1]})
+	}
+	if len(handed) == 0 {
+		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
+	}
+	e, placed, err := s.recognise(ctx, handed, as)
+	if err != nil {
+		return Published{}, err
+	}
+	if repository, err = s.directory.Target(caller, repository, placed[0].Place.Snapshot); err != nil {
+		return Published{}, err
+	}
+	var p ecosystem.Publication
+	for _, placed := range placed {
+		if placed.File < 0 {
+			if err := stage(bytes.NewReader(placed.Content), int64(len(placed.Content)), placed.Place.FileName); err != nil {
+				return Published{}, err
+			}
+			placed.File = len(staged) - 1
+		}
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: placed.Place, Staged: staged[placed.File]})
+	}
+	if l, ok := e.(ecosystem.Labelling); ok {
+		if p.Labels, err = s.LabelsFor(ctx, l, placed[0].Place.Key(e.Name(), repository), placed[0].Place.Version); err != nil {
+			return Published{}, err
+		}
+	}
+	return s.publish(ctx, caller, repository, e, p)
+}
+
+// LabelsFor are the labels that move to a version that is published by hand.
+func (s *Publishing) LabelsFor(ctx context.Context, e ecosystem.Labelling, key catalog.PackageKey, version string) ([]string, error) {
+	p, err := s.resolving.Package(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, err
+	}
+	if p == nil {
+		p = &catalog.Package{Key: key}
+	}
+	return e.Labels(p, version), nil
+}
+
+// newUpload begins an upload of a snapshot: the next number, and the time now.
+func (s *Publishing) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place) error {
+	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
+		return err
+	}
+	last, err := tx.LastUpload(ctx, key, place.Version)
+	if err != nil {
+		return err
+	}
+	place.UploadedAt, place.UploadCount = s.Now().UTC().Truncate(time.Second), last+1
+	place.Upload = e.UploadName(place.Version, place.UploadedAt, place.UploadCount)
+	place.FileName = place.NameOf(place.Upload)
+	return nil
+}
+
+// recognise finds the ecosystem that the files are of.
+func (s *Publishing) recognise(ctx context.Context, handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
+	for _, e := range kinds.All() {
+		placed, err := e.Place(ctx, handed, as)
+		if errors.Is(err, ecosystem.ErrNotMine) {
+			continue
+		}
+		return e, placed, err
+	}
+	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises", handed[0].Name).
+		WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
+}

@@ -1,0 +1,45 @@
+// Package publishing is about what comes in: files, until a version of them is complete, labels, and withdrawing.
+package publishing
+
+import (
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/builds"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/holdings"
+	"crelvo/internal/service/resolving"
+	"crelvo/internal/service/rights"
+	"crelvo/internal/service/store"
+)
+
+// Publishing takes in files and makes versions of them. It is safe for use by several at once.
+type Publishing struct {
+	*act.Act
+	blobs     blob.Store
+	directory *directory.Directory
+	store     *store.Store
+	holdings  *holdings.Holdings
+	builds    *builds.Builds
+	rights    *rights.Rights
+	resolving *resolving.Resolving
+
+	lookedAt time.Time
+}
+
+// New makes the room.
+func New(
+	a *act.Act,
+	blobs blob.Store,
+	directory *directory.Directory,
+	store *store.Store,
+	holdings *holdings.Holdings,
+	builds *builds.Builds,
+	rights *rights.Rights,
+	resolving *resolving.Resolving,
+) *Publishing {
+	return &Publishing{
+		Act: a, blobs: blobs, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights, resolving: resolving,
+	}
+}

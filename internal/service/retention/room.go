@@ -1,0 +1,35 @@
+// Package retention is about what stays and what goes: policies, plans, sweeps, pins, removal by hand, and reclaiming bytes.
+package retention
+
+import (
+	"crelvo/internal/blob"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/schedule"
+	"crelvo/internal/service/store"
+)
+
+// Retention removes versions, brings them back, and frees what nothing needs. It is safe for use by several at once.
+type Retention struct {
+	*act.Act
+	blobs      blob.Store
+	directory  *directory.Directory
+	schedule   *schedule.Schedule
+	store      *store.Store
+	publishing *publishing.Publishing
+}
+
+// New makes the room.
+func New(
+	a *act.Act,
+	blobs blob.Store,
+	directory *directory.Directory,
+	schedule *schedule.Schedule,
+	store *store.Store,
+	publishing *publishing.Publishing,
+) *Retention {
+	return &Retention{
+		Act: a, blobs: blobs, directory: directory, schedule: schedule, store: store, publishing: publishing,
+	}
+}

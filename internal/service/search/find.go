@@ -1,0 +1,385 @@
+package search
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/query"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/kinds"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+// Found is a package in a search's answer.
+type Found struct {
+	record.Summary
+	Repository catalog.Repository
+}
+
+// PURL names the package.
+func (f Found) PURL() purl.PURL {
+	return purl.PURL{Ecosystem: f.Ecosystem, Namespace: f.Namespace, Name: f.Name}
+}
+
+// Search finds packages by a query in what the caller may read. repository may
+// be "" for all.
+func (s *Search) Search(ctx context.Context, caller access.Caller, text, repository string, limit, skip int) ([]Found, error) {
+	q, err := s.parseQuery(ctx, caller, text)
+	if err != nil {
+		return nil, err
+	}
+	readable := s.directory.Readable(caller)
+	if repository != "" {
+		r, err := s.directory.Repository(caller, repository, access.Read)
+		if err != nil {
+			return nil, err
+		}
+		readable = []catalog.Repository{r}
+	}
+	// Behind a chain are others, which its reader may see through it.
+	scope := s.directory.ScopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool { return r.Kind == catalog.Chain && repository == "" })...)
+	d := s.directory.Known()
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return !fitsRepo(q, d.ByID[id].Name) })
+	limited, cancel := context.WithTimeout(record.Patiently(ctx), searchLimit)
+	defer cancel()
+	rows, err := s.DB.Search(limited, scope, q, s.Now(), limit, skip)
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		return nil, fault.New(fault.Unavailable, "search-too-long", "this search takes longer than %s", searchLimit).
+			WithHint("Add a word or a repository, so that fewer versions have to be looked at.")
+	}
+	found := make([]Found, len(rows))
+	for i, row := range rows {
+		found[i] = Found{row, d.ByID[row.RepositoryID]}
+	}
+	return found, err
+}
+
+// searchLimit is how long a search may take.
+const searchLimit = 10 * time.Second
+
+// fitsRepo tells whether a repository's name fits the conditions repo.
+func fitsRepo(q query.Query, name string) bool {
+	for _, c := range q.Conditions {
+		if ok, err := path.Match(c.Text, name); c.Key == "repo" && (err == nil && ok) == c.Not {
+			return false
+		}
+	}
+	return true
+}
+
+// maxSaved bounds how deep saved searches may name each other.
+const maxSaved = 5
+
+// parseQuery reads a query, with what its saved searches ask for. An @name that
+// is no saved search is a word, as scopes are.
+func (s *Search) parseQuery(ctx context.Context, caller access.Caller, text string) (query.Query, error) {
+	q, err := query.Parse(text)
+	if err != nil || len(q.Saved) == 0 {
+		return q, err
+	}
+	saved, err := s.DB.SavedSearches(ctx, caller.ID)
+	if err != nil || caller.Anonymous() {
+		saved = nil
+	}
+	for depth := 0; len(q.Saved) > 0; depth++ {
+		if depth == maxSaved {
+			return q, act.Invalid("circle", "the saved searches name each other more than %d deep", maxSaved)
+		}
+		names := q.Saved
+		q.Saved = nil
+		for _, name := range names {
+			i := slices.IndexFunc(saved, func(s record.SavedSearch) bool { return s.Name == name })
+			if i < 0 {
+				q.Words = append(q.Words, "@"+name)
+				continue
+			}
+			inner, err := query.Parse(saved[i].Query)
+			if err != nil {
+				return q, fmt.Errorf("the saved search @%s: %w", name, err)
+			}
+			q = q.Join(inner)
+			q.Saved = append(q.Saved, inner.Saved...)
+		}
+	}
+	return q, err
+}
+
+// Completions proposes how a query could go on.
+func (s *Search) Completions(ctx context.Context, caller access.Caller, text string) ([]query.Completion, error) {
+	saved, err := s.SavedSearches(ctx, caller)
+	return query.Complete(text, func(key string) (values []string) {
+		switch key {
+		case "repo":
+			for _, r := range s.directory.Readable(caller) {
+				values = append(values, r.Name)
+			}
+		case "ecosystem":
+			for _, e := range kinds.All() {
+				values = append(values, e.Name())
+			}
+		case "@":
+			for _, one := range saved {
+				values = append(values, one.Name)
+			}
+		}
+		return slices.Compact(values)
+	}), err
+}
+
+// SavedSearches lists what the caller saved, and what others share.
+func (s *Search) SavedSearches(ctx context.Context, caller access.Caller) ([]record.SavedSearch, error) {
+	if caller.Anonymous() {
+		return nil, nil
+	}
+	return s.DB.SavedSearches(ctx, caller.ID)
+}
+
+// SaveSearch keeps a query of the caller under a name.
+func (s *Search) SaveSearch(ctx context.Context, caller access.Caller, name, text string, shared bool) error {
+	if err := s.directory.Allow(caller, access.SignedIn, act.Everything); err != nil {
+		return err
+	}
+	if err := act.CheckName("saved search", name); err != nil {
+		return err
+	}
+	if _, err := s.parseQuery(ctx, caller, text); err != nil {
+		return err
+	}
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SaveSearch(ctx, record.SavedSearch{OwnerID: caller.ID, Name: name, Query: text, Shared: shared, At: s.Now()}); err != nil {
+			return err
+		}
+		event := s.Event(caller, "search saved")
+		event.Subject, event.Detail = "@"+name, map[string]string{"query": text}
+		return tx.Append(ctx, event)
+	})
+}
+
+// ForgetSearch drops a saved search of the caller.
+func (s *Search) ForgetSearch(ctx context.Context, caller access.Caller, name string) error {
+	if err := s.directory.Allow(caller, access.SignedIn, act.Everything); err != nil {
+		return err
+	}
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
+		done, err := tx.ForgetSearch(ctx, caller.ID, name)
+		if err == nil && !done {
+			return fault.New(fault.NotFound, "no-such-search", "%s has no saved search %q", caller.Name, name).
+				WithHint("Only who saved a search can drop it.")
+		}
+		if err != nil {
+			return err
+		}
+		event := s.Event(caller, "saved search dropped")
+		event.Subject = "@" + name
+		return tx.Append(ctx, event)
+	})
+}
+
+// Holding is a package in one repository.
+type Holding struct {
+	Repository catalog.Repository
+	Package    *catalog.Package
+	Uses       map[int64]record.Use // by version id
+	Builds     map[int64]string     // titles, by the builds' ids
+	Promotions map[int64][]int64    // that versions were part of, by version id
+}
+
+// Show gives a package, or one version of it, in every repository that has it
+// and that the caller may read. Versions are ordered the newest first, uploads
+// of a snapshot too. What is behind a chain, and what the upstream of a mirror
+// lists, is shown only if the repository is named. Of a package with many
+// versions it is a page; a version is on one page with all its uploads, in
+// whichever repositories.
+func (s *Search) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
+	holdings, paged, err := s.HoldingsOf(ctx, caller, p, repository, page)
+	for i := range holdings {
+		h := &holdings[i]
+		ids := make([]int64, len(h.Package.Versions))
+		for j, v := range h.Package.Versions {
+			ids[j] = v.ID
+		}
+		if h.Uses, err = s.DB.Uses(ctx, ids); err != nil {
+			return nil, paged, err
+		}
+		if h.Promotions, err = s.DB.PromotionsOf(ctx, ids); err != nil {
+			return nil, paged, err
+		}
+		if h.Builds, err = s.builds.Titles(ctx, h.Package.Versions); err != nil {
+			return nil, paged, err
+		}
+	}
+	return holdings, paged, err
+}
+
+// VersionPage selects versions of a package: so many, from the one on that comes
+// after a version in the order of the list. The zero VersionPage is all.
+type VersionPage struct {
+	After string
+	Limit int
+}
+
+// Paged tells where a page stands.
+type Paged struct {
+	Total int    // versions, on all pages
+	Next  string // the version to go on after; "" if this was the last page
+}
+
+// cut leaves of the holdings what is on the page.
+func (page VersionPage) cut(ecosystemName string, holdings []Holding) ([]Holding, Paged) {
+	seen := map[string]bool{}
+	var names []string
+	for _, h := range holdings {
+		for _, v := range h.Package.Versions {
+			if !seen[v.Version] {
+				seen[v.Version] = true
+				names = append(names, v.Version)
+			}
+		}
+	}
+	order := func(a, b string) int {
+		if c := purl.Compare(ecosystemName, b, a); c != 0 {
+			return c
+		}
+		return strings.Compare(b, a)
+	}
+	paged := Paged{Total: len(names)}
+	if page.After != "" {
+		names = slices.DeleteFunc(names, func(name string) bool { return order(name, page.After) <= 0 })
+	}
+	if page.Limit == 0 || len(names) <= page.Limit && page.After == "" {
+		return holdings, paged
+	}
+	slices.SortFunc(names, order)
+	if len(names) > page.Limit {
+		names = names[:page.Limit]
+		paged.Next = names[len(names)-1]
+	}
+	on := make(map[string]bool, len(names))
+	for _, name := range names {
+		on[name] = true
+	}
+	for _, h := range holdings {
+		h.Package.Versions = slices.DeleteFunc(h.Package.Versions, func(v catalog.Version) bool { return !on[v.Version] })
+	}
+	return slices.DeleteFunc(holdings, func(h Holding) bool { return len(h.Package.Versions) == 0 }), paged
+}
+
+// HoldingsOf is Show without what is told besides of the versions.
+func (s *Search) HoldingsOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
+	readable := s.directory.Readable(caller)
+	if repository != "" {
+		r, err := s.directory.Repository(caller, repository, access.Read)
+		if err != nil {
+			return nil, Paged{}, err
+		}
+		readable = []catalog.Repository{r}
+	}
+	var holdings []Holding
+	for _, r := range readable {
+		key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+		var found *catalog.Package
+		var err error
+		switch {
+		case repository != "":
+			found, err = s.resolving.Package(ctx, key)
+		case r.Kind == catalog.Chain:
+			continue
+		default:
+			if !s.directory.Shows(key) {
+				continue
+			}
+			key.Sight = ""
+			found, err = s.holdings.Package(ctx, key)
+		}
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return nil, Paged{}, err
+		}
+		shown := *found
+		shown.Versions = slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
+			return p.Version != "" && v.Version != p.Version && v.Upload != p.Version
+		})
+		if len(shown.Versions) == 0 {
+			continue
+		}
+		holdings = append(holdings, Holding{Repository: r, Package: &shown})
+	}
+	if holdings == nil {
+		for _, r := range readable {
+			if r.Kind == catalog.Chain && repository == "" {
+				continue
+			}
+			if why := s.resolving.WhyNot(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name), p.Version); why != nil && (why.Code == "removed" || repository != "") {
+				return nil, Paged{}, why
+			}
+		}
+		return nil, Paged{}, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
+			WithHint("crelvo search finds packages by parts of their names.")
+	}
+	holdings, paged := page.cut(p.Ecosystem, holdings)
+	for _, h := range holdings {
+		slices.SortFunc(h.Package.Versions, func(a, b catalog.Version) int {
+			if c := purl.Compare(p.Ecosystem, b.Version, a.Version); c != 0 {
+				return c
+			}
+			if a.Newer(b) {
+				return -1
+			}
+			return 1
+		})
+	}
+	return holdings, paged, nil
+}
+
+// Hits implements ecosystem.Desk.
+func (s *Search) Hits(ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search) ([]ecosystem.Hit, int, error) {
+	words := strings.FieldsFunc(q.Text, func(r rune) bool { return r == ' ' || r == '/' || r == '\t' || r == ',' })
+	asked := record.HitsAsked{Ecosystem: ecosystemName, Words: words[:min(len(words), 10)], Name: q.Name, Snapshots: q.Snapshots, Skip: q.Skip, Limit: q.Limit}
+	for _, h := range q.Having[:min(len(q.Having), 10)] {
+		asked.Having = append(asked.Having, record.Having(h))
+	}
+	rows, total, err := s.DB.Hits(ctx, s.directory.ScopeOf(repository), asked)
+	hits := make([]ecosystem.Hit, len(rows))
+	for i, row := range rows {
+		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,
+			PublishedBy: row.PublishedBy, PublishedAt: row.PublishedAt, ChangedAt: row.ChangedAt, Downloads: row.Downloads}
+	}
+	return hits, total, err
+}
+
+// ReadmeOf is the text about a version, or about the newest one, that the caller
+// may read, and which version that is.
+func (s *Search) ReadmeOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string) (catalog.Readme, string, error) {
+	holdings, _, err := s.HoldingsOf(ctx, caller, p, repository, VersionPage{Limit: 1})
+	if err != nil {
+		return catalog.Readme{}, "", err
+	}
+	var newest *catalog.Version
+	for _, h := range holdings {
+		for i, v := range h.Package.Versions {
+			if newest == nil || purl.Compare(p.Ecosystem, v.Version, newest.Version) > 0 || v.Version == newest.Version && v.Newer(*newest) {
+				newest = &h.Package.Versions[i]
+			}
+		}
+	}
+	readme, err := s.publishing.Readme(ctx, *newest)
+	if err == nil && readme == nil {
+		err = fault.New(fault.NotFound, "no-readme", "%s has no README", p)
+	}
+	if err != nil {
+		return catalog.Readme{}, "", err
+	}
+	return *readme, newest.Version, nil
+}

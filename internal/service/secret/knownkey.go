@@ -1,0 +1,58 @@
+package secret
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"crelvo/internal/core/fault"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+// KnowKey makes sure that what is kept secret can be opened with the server's key.
+// With LoseSecrets, what cannot be opened is forgotten, and has to be given again.
+func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
+	repositories, err := s.DB.Repositories(ctx)
+	if err != nil {
+		return err
+	}
+	destinations, err := s.DB.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	keys, err := s.DB.SigningKeys(ctx)
+	if err != nil {
+		return err
+	}
+	var lost record.LostSecrets
+	var names []string
+	for _, r := range repositories {
+		if safe.Shut(r.Secret, Upstream) {
+			lost.Repositories, names = append(lost.Repositories, r.ID), append(names, "the credentials of the mirror "+r.Name)
+		}
+	}
+	for _, d := range destinations {
+		if safe.Shut(d.Secret, Destination) {
+			lost.Destinations, names = append(lost.Destinations, d.Name), append(names, "those of the destination "+d.Name)
+		}
+	}
+	for _, k := range keys {
+		if safe.Shut(k.Secret, SigningKey) {
+			lost.Keys, names = append(lost.Keys, k.Name), append(names, "the key "+k.Name)
+		}
+	}
+	const most = 5
+	if len(names) > most {
+		names = append(names[:most], fmt.Sprintf("%d more", len(names)-most))
+	}
+	switch {
+	case names == nil:
+		return nil
+	case !s.Settings.LoseSecrets:
+		return fault.New(fault.Internal, "other-key", "the server's key cannot open what was encrypted: %s", strings.Join(names, ", ")).
+			WithHint("Give the key that it was encrypted with (--key-file). If that was lost, start once with --lose-secrets; then set these again.")
+	}
+	s.Log.Warn("what another key encrypted is forgotten, and has to be set again", "what", strings.Join(names, ", "))
+	return s.DB.ForgetSecrets(ctx, lost)
+}

@@ -1,0 +1,44 @@
+// Package status is about what is wrong, will be soon, or waits for somebody.
+package status
+
+import (
+	"crelvo/internal/blob"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/mirrors"
+	"crelvo/internal/service/promotion"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/retention"
+	"crelvo/internal/service/rights"
+)
+
+// Status gathers the concerns of all rooms. It is safe for use by several at once.
+type Status struct {
+	*act.Act
+	blobs        blob.Store
+	directory    *directory.Directory
+	rights       *rights.Rights
+	repositories *repositories.Repositories
+	mirrors      *mirrors.Mirrors
+	publishing   *publishing.Publishing
+	promotion    *promotion.Promotion
+	retention    *retention.Retention
+}
+
+// New makes the room.
+func New(
+	a *act.Act,
+	blobs blob.Store,
+	directory *directory.Directory,
+	rights *rights.Rights,
+	repositories *repositories.Repositories,
+	mirrors *mirrors.Mirrors,
+	publishing *publishing.Publishing,
+	promotion *promotion.Promotion,
+	retention *retention.Retention,
+) *Status {
+	return &Status{
+		Act: a, blobs: blobs, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
+	}
+}

@@ -1,0 +1,54 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/ecosystem"
+)
+
+// Small files are kept in memory when they were asked for: opening one costs
+// more than sending it. Together they take at most SmallSize * smallCount bytes.
+const SmallSize, smallCount = 16 << 10, 1024
+
+// memoryFile is a small file's bytes.
+type memoryFile struct{ *bytes.Reader }
+
+func (memoryFile) Close() error { return nil }
+
+// Open implements ecosystem.Desk.
+func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
+	if f.Digests.Size > SmallSize {
+		return s.openStored(ctx, f)
+	}
+	if content, ok := s.small.Get(f.Digests.SHA256); ok {
+		return memoryFile{bytes.NewReader(content)}, nil
+	}
+	r, err := s.openStored(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	content := make([]byte, f.Digests.Size)
+	if _, err := io.ReadFull(r, content); err != nil {
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: %w", blob.ErrDamaged, err))
+	}
+	if sha256.Sum256(content) != f.Digests.SHA256 {
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", blob.ErrDamaged))
+	}
+	s.small.Add(f.Digests.SHA256, content)
+	return memoryFile{bytes.NewReader(content)}, nil
+}
+
+func (s *Store) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
+	r, err := s.blobs.Open(ctx, f.Digests.SHA256, f.Digests.Size)
+	if err != nil {
+		return nil, s.openFault(f.Name, err)
+	}
+	return r, nil
+}

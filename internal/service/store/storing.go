@@ -1,0 +1,205 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"crelvo/internal/blob"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/service/act"
+)
+
+// Fault makes a fault of a failure of the store, in its own words, and a
+// concern of what somebody must look at. Nothing else is changed.
+func (s *Store) Fault(err error) error {
+	worry := func(what, do string) {
+		s.Worry("store", act.Concern{Level: "wrong", What: what + ", last at " + s.Now().UTC().Format(act.TimeForm), Do: do, Page: "/retention/space"})
+	}
+	of := func(kind fault.Kind, code, message, hint string) error {
+		return fault.New(kind, code, "%s", message).WithHint("%s", hint).WithCause(err)
+	}
+	switch {
+	case errors.Is(err, blob.ErrReserved):
+		return of(fault.Full, "disk-full", "the server has no room left for this file", "Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		worry("The disk of the store is full", "Sweep what nobody needs and reclaim its bytes, or give it a larger disk.")
+		return of(fault.Full, "disk-full", "the server has no room left for this file", "Nothing was stored. Whoever runs the server must make room.")
+	case errors.Is(err, syscall.EROFS), errors.Is(err, fs.ErrPermission):
+		worry("The store cannot be written to", "Make its folder writable for the account that the service runs as. What is stored is served meanwhile.")
+		return of(fault.Internal, "store-read-only", "the server cannot write to its store", "Nothing was stored. Whoever runs the server must make its folder writable.")
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
+		worry("The service has as many files open as it may", "Raise the limit of open files (ulimit -n) for the service.")
+		return of(fault.Unavailable, "too-many-files-open", "the server has too many files open at the moment", "Try again in a few seconds.")
+	case errors.Is(err, syscall.EIO):
+		worry("The disk of the store fails", "Look at the disk, and at the log of the machine.")
+		return of(fault.Internal, "store-failing", "the disk of the server's store fails", "Whoever runs the server must look at its disk.")
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ESTALE):
+		worry("The folder of the store is not where it was", "Bring it back to where it was, and restart the service.")
+		return of(fault.Internal, "store-gone", "the server's store is not where it was", "Whoever runs the server must bring its folder back.")
+	}
+	return err
+}
+
+// openFault makes a fault of stored bytes that cannot be given.
+func (s *Store) openFault(name string, err error) error {
+	code, what := "", ""
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, blob.ErrMissing):
+		code, what = "bytes-missing", "are gone from the server's store"
+	case errors.Is(err, blob.ErrDamaged):
+		code, what = "bytes-damaged", "are not whole in the server's store"
+	default:
+		return s.Fault(err)
+	}
+	s.Worry("bytes/"+name, act.Concern{Level: "wrong", What: "The bytes of " + name + " " + what, Page: "/retention/space",
+		Do: "Bring the file back from a backup, or publish the very same bytes again, which puts it right."})
+	return fault.New(fault.Internal, code, "the bytes of %s %s", name, what).
+		WithHint("Whoever runs the server should bring back the file from a backup; publishing the same bytes again mends it too.").WithCause(err)
+}
+
+// unasked are stored bytes of which it is not known yet whether a record names
+// them, since the records could not be asked.
+type unasked struct {
+	mu  sync.Mutex
+	all []blob.Leftover
+}
+
+// leave keeps the note of stored bytes until the records can be asked.
+func (s *Store) leave(st *blob.Staged) {
+	l, err := st.Leave()
+	if err != nil {
+		s.Log.Error("the note of stored bytes could not be kept", "sha256", st.Digests.Hex("sha256"), "error", err)
+	}
+	s.unasked.mu.Lock()
+	defer s.unasked.mu.Unlock()
+	s.unasked.all = append(s.unasked.all, l)
+}
+
+// askAboutLeft drops stored bytes that no record names, once the records can be
+// asked.
+func (s *Store) askAboutLeft(ctx context.Context) error {
+	s.unasked.mu.Lock()
+	all := s.unasked.all
+	s.unasked.all = nil
+	s.unasked.mu.Unlock()
+	for i, l := range all {
+		if err := s.dropUnknown(ctx, l.SHA256); err != nil {
+			s.unasked.mu.Lock()
+			s.unasked.all = append(s.unasked.all, all[i:]...)
+			s.unasked.mu.Unlock()
+			return err
+		}
+		if err := s.blobs.Forget(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropUnknown drops stored bytes that no record names and nobody is about to.
+func (s *Store) dropUnknown(ctx context.Context, sha256 [32]byte) error {
+	s.keeping.mu.Lock()
+	defer s.keeping.mu.Unlock()
+	if s.keeping.who[sha256] > 0 {
+		return nil // whoever it is looks after them
+	}
+	known, err := s.DB.KnowsBlob(ctx, sha256)
+	if err != nil || known {
+		return err
+	}
+	return s.blobs.Drop(ctx, sha256)
+}
+
+const (
+	// WalkedEvery is how often the store is walked for bytes that nothing knows of.
+	WalkedEvery = 7 * 24 * time.Hour
+	// StrayFor is how long bytes must have lain untouched to be taken for strays.
+	StrayFor = 24 * time.Hour
+)
+
+// DropStrays walks the store, now and then, and drops what no record knows of.
+func (s *Store) DropStrays(ctx context.Context) error {
+	now := s.Now()
+	last, err := s.DB.Identity(ctx, "store walked")
+	if err != nil {
+		return err
+	}
+	if at, err := time.Parse(time.RFC3339, last); err == nil && now.Sub(at) < WalkedEvery {
+		return nil
+	}
+	if err := s.blobs.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error { return s.dropUnknown(ctx, sha256) }); err != nil {
+		return err
+	}
+	return s.DB.SetIdentity(ctx, "store walked", now.UTC().Format(time.RFC3339))
+}
+
+const storeIdentity = "store"
+
+// KnowStore makes sure that the store is the one that the records are about. Two
+// that never met are introduced.
+func (s *Store) KnowStore(ctx context.Context) error {
+	here, err := s.blobs.Identity()
+	if err != nil {
+		return s.Fault(err)
+	}
+	expected, err := s.DB.Identity(ctx, storeIdentity)
+	if err != nil || here == expected && here != "" {
+		return err
+	}
+	if expected != "" && !s.Settings.AdoptStore {
+		what := "another store"
+		if here == "" {
+			what = "an empty store"
+		}
+		return fault.New(fault.Internal, "other-store", "the data folder has %s, and not the one that the database is about", what).
+			WithHint("Name the data folder that belongs to the database, or the other way around. If the store was lost and this one is to take its place, start once with --adopt-store.")
+	}
+	if here == "" {
+		here = strings.ToLower(rand.Text())
+		if err := s.blobs.SetIdentity(here); err != nil {
+			return s.Fault(err)
+		}
+	}
+	set, err := s.DB.TakeIdentity(ctx, storeIdentity, expected, here)
+	if err == nil && !set {
+		err = fault.New(fault.Internal, "other-store", "another node has taken the database for another store at this very moment").WithHint("All nodes need the same store.")
+	}
+	return err
+}
+
+func (s *Store) Chores() []act.Chore {
+	return []act.Chore{{Every: 5 * time.Second, What: "looking after stored bytes", Do: s.askAboutLeft}}
+}
+
+// Tidy looks after what a process that was killed left behind: bytes without a
+// record are dropped, versions it was receiving do not become visible by
+// themselves.
+func (s *Store) Tidy(ctx context.Context) error {
+	leftovers, err := s.blobs.Leftovers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range leftovers {
+		known, err := s.DB.KnowsBlob(ctx, l.SHA256)
+		if err != nil {
+			return err
+		}
+		if !known {
+			if err := s.blobs.Drop(ctx, l.SHA256); err != nil {
+				return err
+			}
+		}
+		if err := s.blobs.Forget(l); err != nil {
+			return err
+		}
+	}
+	return s.DB.MarkInterrupted(ctx)
+}
