@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"io"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -44,6 +47,53 @@ var rooms = map[string][]string{
 	"use":          {"act", "directory", "retention", "search"},
 	"pointing":     {"act", "directory", "rights"},
 	"status":       {"act", "directory", "mirrors", "promotion", "publishing", "repositories", "retention", "rights"},
+}
+
+// folders are those of the console, one for each capability, and whose parts each may
+// draw. The kernel (api, ui) and the calls of any capability are everybody's.
+var folders = map[string][]string{
+	"builds":       {"promotion"},
+	"keys":         {},
+	"mirrors":      {},
+	"pointing":     {},
+	"promotion":    {},
+	"publishing":   {},
+	"repositories": {"mirrors", "pointing", "promotion", "publishing", "resolving", "rights", "search", "use"},
+	"resolving":    {},
+	"retention":    {"pointing", "use"},
+	"rights":       {"pointing"},
+	"schedule":     {},
+	"search":       {"pointing", "retention", "use"},
+	"status":       {},
+	"use":          {},
+	"api":          {},
+	"ui":           {},
+	"design":       {},
+}
+
+// TestConsoleFolders holds the console to its table.
+func TestConsoleFolders(t *testing.T) {
+	files, err := filepath.Glob("../console/src/*/*.ts*")
+	if err != nil || len(files) < 50 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	imports := regexp.MustCompile(`(?m)from "\.\./([a-z]+)/([a-z.-]+)"`)
+	for _, file := range files {
+		folder := filepath.Base(filepath.Dir(file))
+		may, known := folders[folder]
+		if !known {
+			t.Errorf("%s is in no folder of the table", file)
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range imports.FindAllStringSubmatch(string(text), -1) {
+			if to := m[1]; to != "api" && to != "ui" && m[2] != "calls" && !slices.Contains(may, to) {
+				t.Errorf("%s imports %s/%s; the table of folders does not let it", file, to, m[2])
+			}
+		}
+	}
 }
 
 // roomOf names the room that a package is; "" if it is none.

@@ -3,35 +3,38 @@ import { KeyRound, LockKeyhole, LogOut, ScrollText, Search, SunMoon, WifiOff } f
 import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, Route, Routes, useLocation, useNavigate } from "react-router";
-import { api, type Schemas } from "./api/client";
+import { type Schemas } from "./api/client";
+import { promotionCalls } from "./promotion/calls";
+import { rightsCalls } from "./rights/calls";
+import { statusCalls } from "./status/calls";
 import { useLive } from "./api/live";
-import { Notices } from "./pages/first-steps";
-import { PackagePage } from "./pages/package";
-import { ChangePassword } from "./pages/password";
-import { RepositoriesPage } from "./pages/repositories";
-import { RepositoryPage } from "./pages/repository";
-import { SearchPage } from "./pages/search";
-import { SignInPage } from "./pages/sign-in";
-import { TokensPage } from "./pages/tokens";
-import { Palette } from "./ui/palette";
+import { Notices } from "./rights/first-steps";
+import { PackagePage } from "./search/package";
+import { ChangePassword } from "./rights/password";
+import { RepositoriesPage } from "./repositories/repositories";
+import { RepositoryPage } from "./repositories/repository";
+import { SearchPage } from "./search/search";
+import { SignInPage } from "./rights/sign-in";
+import { TokensPage } from "./rights/tokens";
+import { Palette } from "./search/palette";
 import { Empty, Loaded, useQuery } from "./ui/parts";
 import { toggleTheme } from "./ui/theme";
 
-const ActivityPage = lazy(() => import("./pages/activity"));
-const BuildsPage = lazy(() => import("./pages/builds"));
-const BuildPage = lazy(() => import("./pages/build"));
-const TracksPage = lazy(() => import("./pages/tracks"));
-const PromotionPage = lazy(() => import("./pages/promotion"));
-const NewPromotionPage = lazy(() => import("./pages/promote"));
-const SigningPage = lazy(() => import("./pages/signing"));
-const StatusPage = lazy(() => import("./pages/status"));
-const RetentionPage = lazy(() => import("./pages/retention"));
-const PolicyPage = lazy(() => import("./pages/policy"));
-const SweepPage = lazy(() => import("./pages/sweep"));
-const RightsPage = lazy(() => import("./pages/rights"));
+const ActivityPage = lazy(() => import("./rights/activity"));
+const BuildsPage = lazy(() => import("./builds/builds"));
+const BuildPage = lazy(() => import("./builds/build"));
+const TracksPage = lazy(() => import("./promotion/tracks"));
+const PromotionPage = lazy(() => import("./promotion/promotion"));
+const NewPromotionPage = lazy(() => import("./promotion/promote"));
+const SigningPage = lazy(() => import("./keys/signing"));
+const StatusPage = lazy(() => import("./status/status"));
+const RetentionPage = lazy(() => import("./retention/retention"));
+const PolicyPage = lazy(() => import("./retention/policy"));
+const SweepPage = lazy(() => import("./retention/sweep"));
+const RightsPage = lazy(() => import("./rights/rights"));
 
 export function App() {
-  const me = useQuery({ queryKey: ["me"], queryFn: api.me });
+  const me = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me });
   return (
     <div className="mx-auto max-w-7xl px-4">
       <Loaded query={me}>{(who) => (who.kind === "anonymous" ? <SignInPage /> : <Frame me={who} />)}</Loaded>
@@ -52,7 +55,7 @@ function placeOf(path: string) {
 
 function Frame({ me }: { me: Schemas["Me"] }) {
   const live = useLive();
-  const mine = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => api.promotions({ mine: true }) });
+  const mine = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => promotionCalls.promotions({ mine: true }) });
   const waiting = mine.data?.promotions.length ?? 0;
   const place = placeOf(useLocation().pathname);
   const [palette, setPalette] = useState(false);
@@ -136,7 +139,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
 
 /** StatusLamp says on every page whether something is wrong. */
 function StatusLamp() {
-  const status = useQuery({ queryKey: ["status"], queryFn: api.status, refetchInterval: 60_000 });
+  const status = useQuery({ queryKey: ["status"], queryFn: statusCalls.status, refetchInterval: 60_000 });
   if (!status.data) return null;
   const concerns = status.data.concerns;
   const wrong = concerns.filter((c) => c.level === "wrong").length;
@@ -164,7 +167,7 @@ function AccountMenu({ me, changePassword }: { me: Schemas["Me"]; changePassword
           <DropdownMenu.Item className={item} onSelect={toggleTheme}><SunMoon size={15} /> Light or dark</DropdownMenu.Item>
           <DropdownMenu.Item
             className={item}
-            onSelect={() => void api.signOut().finally(() => {
+            onSelect={() => void rightsCalls.signOut().finally(() => {
               queries.clear();
               location.assign("/");
             })}

@@ -1,6 +1,30 @@
 package api
 
-import "time"
+import (
+	"time"
+)
+
+// Me is who the caller is.
+type Me struct {
+	Name      string   `json:"name" doc:"empty for nobody"`
+	Kind      string   `json:"kind" enum:"user,robot,anonymous"`
+	Token     string   `json:"token,omitempty" doc:"the name of the token that was used"`
+	Admin     bool     `json:"admin"`
+	SomeAdmin bool     `json:"someAdmin" doc:"admin of some repository at least"`
+	Roles     []Role   `json:"roles"`
+	Teams     []string `json:"teams"`
+	LimitedTo []string `json:"limitedTo,omitempty" doc:"the actions that the token is limited to"`
+	// ChangePassword: somebody else chose the password.
+	ChangePassword bool `json:"changePassword,omitempty" doc:"somebody else chose the password, so it is to be changed"`
+	// TokenEnds is when the token ends that was used.
+	TokenEnds *time.Time `json:"tokenEnds,omitempty"`
+}
+
+// SignIn starts a session.
+type SignIn struct {
+	Name     string `json:"name" minLength:"1" maxLength:"63"`
+	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
 
 // The headers that Crelvo and its own clients tell each other things in.
 const (

@@ -14,6 +14,8 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/client"
 	"crelvo/internal/core/promotion"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/kinds"
 )
 
 var gateForms = promotion.Forms
@@ -132,12 +134,18 @@ func destinationCommand(s *session) *cobra.Command {
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.SetDestination(ctx, n) },
 				"Set the destination %s. Have a track send there: crelvo track edit TRACK --into STAGE --onward %s", n.Name, n.Name)
 		}}
-	add.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what is sent there: maven, npm, pypi or nuget")
+	var sent []string
+	for _, e := range kinds.All() {
+		if _, ok := e.(ecosystem.Sending); ok {
+			sent = append(sent, e.Name())
+		}
+	}
+	add.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what is sent there: "+strings.Join(sent, ", "))
 	add.Flags().StringVar(&n.URL, "url", "", "where clients of the ecosystem publish to")
 	add.Flags().StringVar(&n.User, "user", "", "who signs in; left out, the secret is a token or key")
 	add.Flags().StringVar(&secretFile, "secret-file", "", "a file with the password, token or key; - is the standard input")
 	must(add.MarkFlagRequired("url"))
-	must(add.RegisterFlagCompletionFunc("ecosystem", fixed("maven", "npm", "pypi", "nuget")))
+	must(add.RegisterFlagCompletionFunc("ecosystem", fixed(sent...)))
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a destination", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
 		if err := s.confirm(cmd, "Remove the destination "+args[0]+"?"); err != nil {
 			return err

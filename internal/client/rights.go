@@ -11,6 +11,11 @@ import (
 	"crelvo/internal/api"
 )
 
+// Me tells who the client is signed in as.
+func (c *Client) Me(ctx context.Context) (api.Me, error) {
+	return get[api.Me](ctx, c, "/api/v1/me", nil)
+}
+
 // Tokens lists the tokens of the client's owner, or of somebody else.
 func (c *Client) Tokens(ctx context.Context, owner string) ([]api.Token, error) {
 	return get[[]api.Token](ctx, c, "/api/v1/tokens", url.Values{"for": {owner}})
@@ -158,10 +163,4 @@ func (c *Client) ExportEvents(ctx context.Context, q EventQuery, w io.Writer) er
 	defer response.Body.Close()
 	_, err = io.Copy(w, response.Body)
 	return err
-}
-
-// Point gives what points a package client at a repository.
-func (c *Client) Point(ctx context.Context, repository, client, ecosystem string, publish bool, purl string) (api.Setup, error) {
-	return get[api.Setup](ctx, c, of(repository, "point"), url.Values{"client": {client}, "ecosystem": {ecosystem},
-		"publish": {strconv.FormatBool(publish)}, "purl": {purl}})
 }

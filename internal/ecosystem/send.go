@@ -141,3 +141,6 @@ func Piped(write func(w io.Writer) error) io.ReadCloser {
 	go func() { w.CloseWithError(write(w)) }()
 	return r
 }
+
+// SignedBeside is an ecosystem whose clients look for a detached signature beside a file.
+type SignedBeside interface{ SignsBeside() bool }

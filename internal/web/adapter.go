@@ -45,19 +45,32 @@ type operationContext struct {
 
 var _ huma.Context = (*operationContext)(nil)
 
-func (c *operationContext) Operation() *huma.Operation   { return c.op }
-func (c *operationContext) Context() context.Context     { return c.echo.Request().Context() }
-func (c *operationContext) TLS() *tls.ConnectionState    { return c.echo.Request().TLS }
-func (c *operationContext) Method() string               { return c.echo.Request().Method }
-func (c *operationContext) Host() string                 { return c.echo.Request().Host }
-func (c *operationContext) RemoteAddr() string           { return c.echo.Request().RemoteAddr }
-func (c *operationContext) URL() url.URL                 { return *c.echo.Request().URL }
-func (c *operationContext) Param(name string) string     { return param(c.echo, name) }
-func (c *operationContext) Query(name string) string     { return c.echo.QueryParam(name) }
-func (c *operationContext) Header(name string) string    { return c.echo.Request().Header.Get(name) }
-func (c *operationContext) BodyReader() io.Reader        { return c.echo.Request().Body }
-func (c *operationContext) BodyWriter() io.Writer        { return c.echo.Response() }
-func (c *operationContext) Status() int                  { return c.status }
+func (c *operationContext) Operation() *huma.Operation { return c.op }
+
+func (c *operationContext) Context() context.Context { return c.echo.Request().Context() }
+
+func (c *operationContext) TLS() *tls.ConnectionState { return c.echo.Request().TLS }
+
+func (c *operationContext) Method() string { return c.echo.Request().Method }
+
+func (c *operationContext) Host() string { return c.echo.Request().Host }
+
+func (c *operationContext) RemoteAddr() string { return c.echo.Request().RemoteAddr }
+
+func (c *operationContext) URL() url.URL { return *c.echo.Request().URL }
+
+func (c *operationContext) Param(name string) string { return param(c.echo, name) }
+
+func (c *operationContext) Query(name string) string { return c.echo.QueryParam(name) }
+
+func (c *operationContext) Header(name string) string { return c.echo.Request().Header.Get(name) }
+
+func (c *operationContext) BodyReader() io.Reader { return c.echo.Request().Body }
+
+func (c *operationContext) BodyWriter() io.Writer { return c.echo.Response() }
+
+func (c *operationContext) Status() int { return c.status }
+
 func (c *operationContext) SetHeader(name, value string) { c.echo.Response().Header().Set(name, value) }
 
 func (c *operationContext) AppendHeader(name, value string) {

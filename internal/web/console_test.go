@@ -34,6 +34,7 @@ func TestConsoleDoesEverything(t *testing.T) {
 		t.Fatal(err)
 	}
 	sources := map[string]string{}
+	var all strings.Builder
 	for _, pattern := range []string{"*.ts", "*.tsx", "*/*.ts", "*/*.tsx"} {
 		files, err := filepath.Glob("../../console/src/" + pattern)
 		if err != nil {
@@ -45,17 +46,18 @@ func TestConsoleDoesEverything(t *testing.T) {
 				t.Fatal(err)
 			}
 			if !strings.HasSuffix(file, ".gen.ts") {
-				sources[filepath.Base(file)] = string(text)
+				sources[strings.TrimPrefix(filepath.ToSlash(file), "../../console/src/")] = string(text)
+				all.Write(text)
 			}
 		}
 	}
 	calls := map[string]bool{}
-	for _, call := range regexp.MustCompile(`raw\.([A-Z]+)\("([^"]+)"`).FindAllStringSubmatch(sources["client.ts"], -1) {
+	for _, call := range regexp.MustCompile(`raw\.([A-Z]+)\("([^"]+)"`).FindAllStringSubmatch(all.String(), -1) {
 		calls[call[1]+" "+call[2]] = true
 	}
-	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publish.ts"], `"/api/v1/repositories/{name}/publish"`)
-	calls["GET /api/v1/event-export"] = strings.Contains(sources["activity.tsx"], `"/api/v1/event-export?"`)
-	calls["GET /api/v1/live"] = strings.Contains(sources["live.ts"], "/api/v1/live")
+	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publishing/send.ts"], `"/api/v1/repositories/{name}/publish"`)
+	calls["GET /api/v1/event-export"] = strings.Contains(sources["rights/activity.tsx"], `"/api/v1/event-export?"`)
+	calls["GET /api/v1/live"] = strings.Contains(sources["api/live.ts"], "/api/v1/live")
 	if len(calls) < 50 || len(description.Paths) < 50 {
 		t.Fatalf("only %d calls and %d paths were found", len(calls), len(description.Paths))
 	}

@@ -1,7 +1,8 @@
 import { useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { Check, Copy, Inbox, TriangleAlert } from "lucide-react";
 import { type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
-import { api, Failure, type Schemas } from "../api/client";
+import { Failure, type Schemas } from "../api/client";
+import { searchCalls } from "../search/calls";
 import { ago, moment } from "./format";
 
 const looks = {
@@ -184,7 +185,7 @@ export function usePageTitle(title: string) {
 
 /** useEcosystems gives the kinds of package that the service knows. */
 export function useEcosystems() {
-  return useQuery({ queryKey: ["ecosystems"], queryFn: api.ecosystems, staleTime: Infinity });
+  return useQuery({ queryKey: ["ecosystems"], queryFn: searchCalls.ecosystems, staleTime: Infinity });
 }
 
 export { useQuery };

@@ -2,7 +2,8 @@ import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, FileCog, FileText } from "lucide-react";
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { api, type Schemas } from "../api/client";
+import { type Schemas } from "../api/client";
+import { resolvingCalls } from "../resolving/calls";
 import { useDrawn } from "./drawn";
 import { bytes, count, packagePath } from "./format";
 import { Button, CopyButton, ErrorNote, Time } from "./parts";
@@ -47,7 +48,7 @@ function useUnfolded(repository: string, ecosystem: string) {
   };
   want("", 0);
   const results = useQueries({
-    queries: wanted.map(({ path, after }) => ({ queryKey: keyOf(path, after), queryFn: () => api.folder(repository, ecosystem, path, after) })),
+    queries: wanted.map(({ path, after }) => ({ queryKey: keyOf(path, after), queryFn: () => resolvingCalls.folder(repository, ecosystem, path, after) })),
   });
   const result = new Map(wanted.map((w, i) => [`${w.path}\n${w.after}`, results[i]!]));
 

@@ -14,13 +14,8 @@ import (
 // nothing of versions: a tag, an address, a property.
 func Fits(ecosystem, wanted, version string) (fits, known bool) {
 	wanted = strings.TrimSpace(wanted)
-	switch ecosystem {
-	case "npm":
-		return fitsNPM(wanted, version)
-	case "pypi":
-		return fitsPython(wanted, version)
-	case "maven", "nuget":
-		return fitsInterval(ecosystem, wanted, version)
+	if r := byEcosystem[ecosystem]; r.Fits != nil {
+		return r.Fits(wanted, version)
 	}
 	return wanted == version, true
 }
@@ -132,7 +127,7 @@ func fitsPython(wanted, version string) (fits, known bool) {
 		fits = fits && withinPython(m[1], m[2], version)
 	}
 	// A pre-release fits only where one is asked for.
-	if IsSnapshot("pypi", version) && !pythonMarked.MatchString(wanted) {
+	if snapshotPyPI(version) && !pythonMarked.MatchString(wanted) {
 		fits = false
 	}
 	return fits, true
@@ -182,13 +177,13 @@ func underPython(prefix, version string) bool {
 
 // fitsInterval reads 1.0, [1.0], [1.0,2.0), (,1.5] and lists of them. A bare
 // version means itself to Maven, and itself or any higher one to NuGet.
-func fitsInterval(ecosystem, wanted, version string) (fits, known bool) {
+func fitsInterval(compare func(a, b string) int, lowest bool, wanted, version string) (fits, known bool) {
 	if wanted == "" || strings.Contains(wanted, "${") {
 		return false, false
 	}
 	if !strings.ContainsAny(wanted, "[(") {
-		order := Compare(ecosystem, version, wanted)
-		return order == 0 || ecosystem == "nuget" && order > 0, true
+		order := compare(version, wanted)
+		return order == 0 || lowest && order > 0, true
 	}
 	rest := wanted
 	for rest != "" {
@@ -201,8 +196,8 @@ func fitsInterval(ecosystem, wanted, version string) (fits, known bool) {
 		if !two {
 			high = low
 		}
-		above := low == "" || Compare(ecosystem, version, low) > 0 || rest[0] == '[' && Compare(ecosystem, version, low) == 0
-		below := high == "" || Compare(ecosystem, version, high) < 0 || rest[end] == ']' && Compare(ecosystem, version, high) == 0
+		above := low == "" || compare(version, low) > 0 || rest[0] == '[' && compare(version, low) == 0
+		below := high == "" || compare(version, high) < 0 || rest[end] == ']' && compare(version, high) == 0
 		fits = fits || above && below
 		rest = strings.TrimLeft(rest[end+1:], ", ")
 	}

@@ -73,7 +73,7 @@ func TestCompareNumbers(t *testing.T) {
 		}
 		told++
 		for ecosystem, r := range byEcosystem {
-			long := r.compare(a, b)
+			long := r.Compare(a, b)
 			// What is no version of the ecosystem has no order that counts.
 			valid := map[string]bool{"maven": true, "npm": IsSemver(a) && IsSemver(b), "nuget": IsNuGet(a) && IsNuGet(b), "pypi": IsPython(a) && IsPython(b)}[ecosystem]
 			if valid && (long < 0) != (order < 0) {

@@ -177,3 +177,16 @@ var pypiSeparators = regexp.MustCompile(`[-_.]+`)
 func normalPyPIName(name string) string {
 	return strings.ToLower(pypiSeparators.ReplaceAllString(name, "-"))
 }
+
+// releasePython is the final release of a version.
+func releasePython(version string) string {
+	v, ok := parsePython(version)
+	if !ok {
+		return ""
+	}
+	release := strings.Join(v.release, ".")
+	if v.epoch != "0" {
+		release = v.epoch + "!" + release
+	}
+	return release
+}

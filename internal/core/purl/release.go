@@ -1,6 +1,7 @@
 package purl
 
 import (
+	"cmp"
 	"strconv"
 	"strings"
 )
@@ -12,19 +13,10 @@ func ReleaseOf(ecosystem, version string) string {
 	if !IsSnapshot(ecosystem, version) {
 		return ""
 	}
-	release := ""
-	switch ecosystem {
-	case "maven":
-		release = strings.TrimSuffix(version, "-SNAPSHOT")
-	case "pypi":
-		v, _ := parsePython(version) // IsSnapshot has read it
-		release = strings.Join(v.release, ".")
-		if v.epoch != "0" {
-			release = v.epoch + "!" + release
-		}
-	default:
-		release, _, _ = strings.Cut(version, "+")
-		release, _, _ = strings.Cut(release, "-")
+	release, _, _ := strings.Cut(version, "+")
+	release, _, _ = strings.Cut(release, "-")
+	if r := byEcosystem[ecosystem]; r.Release != nil {
+		release = r.Release(version)
 	}
 	if release == "" || release == version || IsSnapshot(ecosystem, release) {
 		return ""
@@ -47,6 +39,5 @@ func NextDevelopment(ecosystem, release string) string {
 	for i := at + 1; i < len(parts); i++ {
 		parts[i] = "0"
 	}
-	return strings.Join(parts, ".") + map[string]string{"maven": "-SNAPSHOT", "pypi": ".dev1"}[ecosystem] +
-		map[bool]string{true: "-dev.1"}[ecosystem != "maven" && ecosystem != "pypi"]
+	return strings.Join(parts, ".") + cmp.Or(byEcosystem[ecosystem].Development, "-dev.1")
 }

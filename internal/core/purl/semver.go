@@ -9,12 +9,13 @@ import (
 	"golang.org/x/mod/semver"
 )
 
-// npm versions are those of Semantic Versioning 2.0 (https://semver.org).
+// SnapshotSemver tells whether a version of Semantic Versioning 2.0 (https://semver.org)
+// is a pre-release.
+func SnapshotSemver(version string) bool { return semver.Prerelease("v"+version) != "" }
 
-func snapshotSemver(version string) bool { return semver.Prerelease("v"+version) != "" }
-
-// compareSemver orders what is no version before all that is.
-func compareSemver(a, b string) int {
+// CompareSemver is the order of Semantic Versioning. What is no version comes before
+// all that is.
+func CompareSemver(a, b string) int {
 	return cmp.Or(semver.Compare("v"+a, "v"+b), strings.Compare(a, b))
 }
 

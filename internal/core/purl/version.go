@@ -6,32 +6,62 @@ import (
 	"strings"
 )
 
-// rules are what an ecosystem says of names and versions. What is nil is as
+// Rules are what an ecosystem says of names and versions. What is nil is as
 // it is written.
-type rules struct {
-	snapshot func(version string) bool
-	compare  func(a, b string) int
-	// name and version give the one form that all spellings of a name or
+type Rules struct {
+	// Snapshot tells whether a version is a development version.
+	Snapshot func(version string) bool
+	// Compare orders versions: negative if a comes before b.
+	Compare func(a, b string) int
+	// Name and Version give the one form that all spellings of a name or
 	// version share; what cannot be read stays as it is.
-	name    func(string) string
-	version func(string) string
-	// is tells whether a text is a version; nil: any is. sample is one.
-	is     func(string) bool
-	sample string
+	Name    func(string) string
+	Version func(string) string
+	// Is tells whether a text is a version; nil: any is. Sample is one.
+	Is     func(string) bool
+	Sample string
+	// Fits tells whether a version is what a dependency asks for; nil: if it is the very
+	// text. known is false for what says nothing of versions.
+	Fits func(wanted, version string) (fits, known bool)
+	// Lowest: of the versions that fit, clients take the lowest.
+	Lowest bool
+	// Release is the release that a snapshot leads to, if one follows from it; nil: what
+	// stands before the first hyphen or plus sign.
+	Release func(snapshot string) string
+	// Development is what follows the numbers of a development version.
+	Development string
 }
 
-var byEcosystem = map[string]rules{
-	"maven": {snapshot: snapshotMaven, compare: compareMaven, sample: "1.5.0"},
-	"npm":   {snapshot: snapshotSemver, compare: compareSemver, is: IsSemver, sample: "1.5.0"},
-	"nuget": {snapshot: snapshotNuGet, compare: compareNuGet, name: strings.ToLower, version: normalNuGet, is: IsNuGet, sample: "1.5.0"},
-	"pypi":  {snapshot: snapshotPyPI, compare: comparePyPI, name: normalPyPIName, version: normalPyPI, is: IsPython, sample: "1.5.0 or 1.5.0rc1"},
+var byEcosystem = map[string]Rules{
+	"maven": {Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
+		Fits:    func(wanted, version string) (bool, bool) { return fitsInterval(compareMaven, false, wanted, version) },
+		Release: func(snapshot string) string { return strings.TrimSuffix(snapshot, "-SNAPSHOT") }},
+	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: fitsNPM},
+	"nuget": {Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet, Sample: "1.5.0", Development: "-dev.1",
+		Fits: func(wanted, version string) (bool, bool) { return fitsInterval(compareNuGet, true, wanted, version) }, Lowest: true},
+	"pypi": {Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython, Sample: "1.5.0 or 1.5.0rc1",
+		Development: ".dev1", Fits: fitsPython, Release: releasePython},
 }
+
+// Register adds the rules of an ecosystem, before anything else is done: an ecosystem
+// calls it from its init. Those of the first four stand here, since the core is tested
+// with them.
+func Register(ecosystem string, r Rules) {
+	if _, known := byEcosystem[ecosystem]; known {
+		panic("the rules of " + ecosystem + " are registered twice")
+	}
+	byEcosystem[ecosystem] = r
+}
+
+// TakesLowest tells whether the clients of an ecosystem take the lowest of the versions
+// that fit.
+func TakesLowest(ecosystem string) bool { return byEcosystem[ecosystem].Lowest }
 
 // IsSnapshot tells whether a version is a development version, which may be
 // published again, by the rules of the ecosystem.
 func IsSnapshot(ecosystem, version string) bool {
-	if r := byEcosystem[ecosystem]; r.snapshot != nil {
-		return r.snapshot(version)
+	if r := byEcosystem[ecosystem]; r.Snapshot != nil {
+		return r.Snapshot(version)
 	}
 	return false
 }
@@ -39,19 +69,19 @@ func IsSnapshot(ecosystem, version string) bool {
 // IsVersion tells whether a text is a version by the rules of the ecosystem.
 func IsVersion(ecosystem, text string) bool {
 	r := byEcosystem[ecosystem]
-	return text != "" && (r.is == nil || r.is(text))
+	return text != "" && (r.Is == nil || r.Is(text))
 }
 
 // SampleVersion is a version as the ecosystem writes them.
-func SampleVersion(ecosystem string) string { return byEcosystem[ecosystem].sample }
+func SampleVersion(ecosystem string) string { return byEcosystem[ecosystem].Sample }
 
 // Compare orders two versions of an ecosystem: negative if a comes before b.
 func Compare(ecosystem, a, b string) int {
 	if order := compareNumbers(a, b); order != 0 {
 		return order
 	}
-	if r := byEcosystem[ecosystem]; r.compare != nil {
-		return r.compare(a, b)
+	if r := byEcosystem[ecosystem]; r.Compare != nil {
+		return r.Compare(a, b)
 	}
 	return strings.Compare(a, b)
 }
@@ -92,8 +122,8 @@ func epoch(version string) bool { return strings.IndexByte(version, '!') >= 0 }
 
 // NormalName is the one form of a name that the ecosystem takes for the same.
 func NormalName(ecosystem, name string) string {
-	if r := byEcosystem[ecosystem]; r.name != nil {
-		return r.name(name)
+	if r := byEcosystem[ecosystem]; r.Name != nil {
+		return r.Name(name)
 	}
 	return name
 }
@@ -101,8 +131,8 @@ func NormalName(ecosystem, name string) string {
 // NormalVersion is the one form of a version that the ecosystem takes for the
 // same.
 func NormalVersion(ecosystem, version string) string {
-	if r := byEcosystem[ecosystem]; r.version != nil {
-		return r.version(version)
+	if r := byEcosystem[ecosystem]; r.Version != nil {
+		return r.Version(version)
 	}
 	return version
 }

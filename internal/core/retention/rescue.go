@@ -148,14 +148,14 @@ func (r *Rescue) Needs(by string, needs []catalog.Dependency) {
 	}
 }
 
-// better tells whether a client takes a rather than b, of those that fit: NuGet
-// takes the lowest version, the others the highest.
+// better tells whether a client takes a rather than b, of those that fit: of some
+// ecosystems the lowest version, of the others the highest.
 func better(ecosystem string, a, b *holder) bool {
 	order := purl.Compare(ecosystem, a.version, b.version)
 	if order == 0 {
 		return a.elsewhere && !b.elsewhere
 	}
-	return (order > 0) != (ecosystem == "nuget")
+	return (order > 0) != purl.TakesLowest(ecosystem)
 }
 
 // Fresh gives the versions that were rescued since it was asked last: what they

@@ -356,3 +356,6 @@ func moduleSplices(f ecosystem.ToRestamp, places []ecosystem.JSONPlace, sums fun
 	}
 	return splices, changes
 }
+
+// SignsBeside implements ecosystem.SignedBeside: FILE.asc.
+func (Maven) SignsBeside() bool { return true }

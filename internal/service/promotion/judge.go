@@ -54,7 +54,7 @@ func (s *Promotion) judge(ctx context.Context, c *crossing, gates []string, aske
 			if fact.Signers, err = s.signersOfFiles(ctx, item); err != nil {
 				return nil, err
 			}
-			if item.Ecosystem == "maven" || item.Ecosystem == "generic" {
+			if s.signsBeside(item.Ecosystem) {
 				fact.WillSign = c.stage.SignWith
 			}
 		}

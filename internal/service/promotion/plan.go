@@ -60,14 +60,15 @@ type PlannedChange struct {
 
 // crossing is a promotion while it is worked out.
 type crossing struct {
-	track    record.Track
-	from, to catalog.Repository
-	stage    record.Stage // the one that it leads to
-	build    *record.Build
-	notes    string
-	goOn     bool
-	items    []crossingItem
-	problems []string // why it cannot be
+	track       record.Track
+	from, to    catalog.Repository
+	stage       record.Stage // the one that it leads to
+	build       *record.Build
+	notes       string
+	goOn        bool
+	signsBeside func(ecosystem string) bool
+	items       []crossingItem
+	problems    []string // why it cannot be
 }
 
 // crossingItem is a version on its way.
@@ -97,7 +98,7 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 	if (r.Build == "") == (len(r.PURLs) == 0) {
 		return nil, act.Invalid("no-versions", "a promotion is of a build, or of versions").WithHint("Give --build NAME#NUMBER, or package URLs with their versions.")
 	}
-	c := &crossing{track: track, notes: r.Notes, goOn: r.GoOn}
+	c := &crossing{signsBeside: s.signsBeside, track: track, notes: r.Notes, goOn: r.GoOn}
 	candidates, err := s.candidates(ctx, caller, c, r)
 	if err != nil {
 		return nil, err
@@ -511,10 +512,16 @@ func (c *crossing) plan() []PlannedVersion {
 	return all
 }
 
+// signsBeside tells whether clients of an ecosystem look for a signature beside a file.
+func (s *Promotion) signsBeside(name string) bool {
+	e, ok := s.Ecosystem(name).(ecosystem.SignedBeside)
+	return ok && e.SignsBeside()
+}
+
 // signs tells whether a file gets a signature on the way: of the ecosystems whose
 // clients look for one beside the file.
 func (c *crossing) signs(item crossingItem, name string) bool {
-	if c.stage.SignWith == "" || item.Ecosystem != "maven" && item.Ecosystem != "generic" || strings.HasSuffix(name, signatureEnding) {
+	if c.stage.SignWith == "" || !c.signsBeside(item.Ecosystem) || strings.HasSuffix(name, signatureEnding) {
 		return false
 	}
 	return !slices.ContainsFunc(item.rewrite, func(f fileRewrite) bool {

@@ -549,7 +549,7 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 
 // again works out a recorded promotion once more, from what it is about.
 func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, error) {
-	c := &crossing{track: record.Track{Name: p.Track}, stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn, notes: p.Notes}
+	c := &crossing{signsBeside: s.signsBeside, track: record.Track{Name: p.Track}, stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn, notes: p.Notes}
 	var ok1, ok2 bool
 	c.from, ok1 = s.directory.RepositoryByID(p.FromID)
 	c.to, ok2 = s.directory.RepositoryByID(p.ToID)

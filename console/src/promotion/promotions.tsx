@@ -1,0 +1,145 @@
+import { ArrowRight, Check, CircleDashed, X } from "lucide-react";
+import { Rows } from "../ui/drawn";
+import { Link } from "react-router";
+import type { Schemas } from "../api/client";
+import type { PromotionState } from "./calls";
+import { buildPath, count, shortName } from "../ui/format";
+import { Time } from "../ui/parts";
+
+type Promotion = Schemas["Promotion"];
+
+const states: Record<PromotionState, [string, string]> = {
+  done: ["bg-wash text-deep", "done"],
+  waiting: ["bg-glow-wash text-glow", "waits"],
+  underway: ["bg-glow-wash text-glow", "underway"],
+  failed: ["bg-bad-wash text-bad", "failed"],
+  refused: ["bg-bad-wash text-bad", "refused"],
+  cancelled: ["bg-well text-soft", "cancelled"],
+  undone: ["bg-well text-soft", "undone"],
+};
+
+export function PromotionMark({ state }: { state: PromotionState }) {
+  const [look, text] = states[state];
+  return <span className={`rounded-xs px-1.5 py-0.5 text-xs font-medium whitespace-nowrap ${look}`}>{text}</span>;
+}
+
+/** Hop says from where to where. */
+export function Hop({ from, to }: { from: string; to: string }) {
+  return <span className="inline-flex items-center gap-1 whitespace-nowrap">{from} <ArrowRight size={13} aria-label="to" className="text-soft" /> {to}</span>;
+}
+
+/** versionsText names the versions of a promotion, the first ones. */
+export function versionsText(p: Promotion, most = 3): string {
+  const names = p.versions.map((v) => `${shortName(v.purl)} ${v.to}`);
+  return names.length > most ? `${names.slice(0, most).join(", ")} and ${names.length - most} more` : names.join(", ");
+}
+
+const answers = {
+  pass: [Check, "text-good", "passes"],
+  fail: [X, "text-bad", "fails"],
+  waiting: [CircleDashed, "text-glow", "waits"],
+} as const;
+
+/** Gates shows what each gate says, and the facts that it looked at. */
+export function Gates({ all }: { all: Promotion["answers"] }) {
+  if (all.length === 0) return <p className="px-4 py-3 text-sm text-soft">The hop has no gates.</p>;
+  return (
+    <ul>
+      {all.map((a) => {
+        const [Icon, look, word] = answers[a.state];
+        return (
+          <li key={a.gate} className="flex gap-3 border-b border-rule px-4 py-2 text-sm last:border-0">
+            <Icon size={16} aria-hidden className={`mt-0.5 shrink-0 ${look}`} />
+            <div className="min-w-0">
+              <p><span className={`font-medium ${look}`}>{word}</span>: <span title={a.gate}>{a.sentence}</span></p>
+              <Facts all={a.facts} />
+            </div>
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+function Facts({ all }: { all: string[] }) {
+  return <ul className="text-xs text-soft wrap-anywhere">{all.map((f) => <li key={f}>{f}</li>)}</ul>;
+}
+
+/** Plan shows what becomes of each version and file. */
+export function Plan({ all }: { all: Schemas["PlannedVersion"][] }) {
+  return (
+    <ul>
+      {all.map((v) => {
+        const changes = v.files.reduce((n, f) => n + (f.changes?.length ?? 0), 0);
+        return (
+          <li key={v.purl + v.upload} className="border-b border-rule last:border-0">
+            <details className="group px-4 py-2 text-sm">
+              <summary className="flex cursor-pointer flex-wrap items-baseline gap-x-3">
+                <span className="font-medium">{shortName(v.purl)}</span>
+                <span className="font-mono text-xs">{v.upload || v.purl.split("@").pop()} {v.restamp && <>→ <b>{v.to}</b></>}</span>
+                <span className="ml-auto text-xs text-soft">
+                  {count(v.files.length, "file")}{changes > 0 && `, ${count(changes, "change")} inside`}{!v.restamp && ", no byte changed"}
+                </span>
+              </summary>
+              <ul className="mt-2 grid gap-2">
+                {v.files.map((f) => <FileChange key={f.name} file={f} />)}
+              </ul>
+            </details>
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+function FileChange({ file: f }: { file: Schemas["PlannedFile"] }) {
+  return (
+    <li className="rounded border border-rule bg-paper px-3 py-2">
+      <p className="font-mono text-xs wrap-anywhere">
+        {f.name}{f.to && f.to !== f.name && <> → <b>{f.to}</b></>}
+        {f.dropped && <span className="ml-2 font-sans text-soft">left behind: {f.dropped}</span>}
+        {f.signed && <span className="ml-2 font-sans text-soft">signed on the way</span>}
+      </p>
+      {f.changes && (
+        <table className="mt-1 w-full table-fixed text-xs">
+          <tbody>
+            {f.changes.map((c, i) => (
+              <tr key={i} className="align-top">
+                <td className="w-1/2 py-0.5 pr-3 text-soft wrap-anywhere">{c.entry ? `${c.entry}: ${c.what}` : c.what}</td>
+                <td className="py-0.5 font-mono wrap-anywhere"><del className="text-bad no-underline">{c.old}</del><br /><ins className="text-good no-underline">{c.new}</ins></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {f.mentions && <p className="mt-1 text-xs text-soft">stays as it is, and names the old version: {f.mentions.join(", ")}</p>}
+    </li>
+  );
+}
+
+/** PromotionTable lists promotions. */
+export function PromotionTable({ all }: { all: Promotion[] }) {
+  return (
+    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
+      <table className="w-full text-left text-sm">
+        <thead className="text-xs text-soft">
+          <tr className="border-b border-rule">{["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => <th key={i} className="px-3 py-2 font-medium first:pl-4">{h}</th>)}</tr>
+        </thead>
+        <Rows all={all} columns={8} estimate={37}>
+          {(p, bind) => (
+            <tr key={p.id} {...bind} className="border-b border-rule align-top last:border-0">
+              <td className="py-1.5 pr-3 pl-4"><Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>{p.id}</Link></td>
+              <td className="px-3 py-1.5"><PromotionMark state={p.state} /></td>
+              <td className="px-3 py-1.5"><Hop from={p.from} to={p.to} /></td>
+              <td className="px-3 py-1.5">{versionsText(p)}{p.why && <span className="block text-xs text-bad wrap-anywhere">{p.why.split("\n")[0]}</span>}</td>
+              <td className="px-3 py-1.5 whitespace-nowrap">{p.build && <Link to={buildPath(p.build)}>{p.build}</Link>}</td>
+              <td className="px-3 py-1.5">{p.askedBy}</td>
+              <td className="px-3 py-1.5">{p.votes.filter((v) => v.approve).map((v) => v.who).join(", ")}</td>
+              <td className="px-3 py-1.5"><Time at={p.endedAt ?? p.askedAt} /></td>
+            </tr>
+          )}
+        </Rows>
+      </table>
+    </div>
+  );
+}

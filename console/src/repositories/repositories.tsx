@@ -1,0 +1,171 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Globe, Plus } from "lucide-react";
+import { useState } from "react";
+import { Link } from "react-router";
+import { type Schemas } from "../api/client";
+import { repositoriesCalls } from "./calls";
+import { searchCalls } from "../search/calls";
+import { bytes, coordinates, moment, packagePath } from "../ui/format";
+import { Downloads } from "../use/use";
+import { Button, Empty, ErrorNote, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { FirstSteps } from "../rights/first-steps";
+import { NewRepository } from "./new-repository";
+
+export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
+  usePageTitle("Repositories");
+  const [adding, setAdding] = useState(false);
+  const query = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
+      {me.admin && <FirstSteps me={me} changePassword={changePassword} addRepository={() => setAdding(true)} />}
+      <Panel
+        title={<span className="text-lg">Repositories</span>}
+        aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New repository</Button>}
+      >
+        <Loaded query={query}>{(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}</Loaded>
+      </Panel>
+      <Removed admin={me.admin} />
+      <LatestArrivals />
+      <Downloads title="Downloads" days={30} />
+      <NewRepository open={adding} onOpenChange={setAdding} />
+    </div>
+  );
+}
+
+/** Removed are the repositories that can be brought back. */
+function Removed({ admin }: { admin: boolean }) {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ["removed-repositories"], queryFn: repositoriesCalls.removedRepositories });
+  const back = useMutation({ mutationFn: repositoriesCalls.bringRepositoryBack, onSuccess: () => queries.invalidateQueries() });
+  if (!query.data?.length) return null;
+  return (
+    <Panel title="Removed">
+      {back.error && <div className="p-4 pb-2"><ErrorNote error={back.error} /></div>}
+      <ul>
+        {query.data.map((r) => (
+          <li key={r.name} className="flex flex-wrap items-center gap-x-3 border-b border-rule px-4 py-2 text-sm last:border-0">
+            <span className="font-medium">{r.name}</span>
+            <span className="text-soft">removed <Time at={r.at} /> by {r.by}; it can be brought back until {moment(r.until)}</span>
+            {admin && <Button className="ml-auto" disabled={back.isPending} onClick={() => back.mutate(r.name)}>Bring it back</Button>}
+          </li>
+        ))}
+      </ul>
+    </Panel>
+  );
+}
+
+function NoRepositories({ admin }: { admin: boolean }) {
+  return (
+    <Empty title="No repositories yet">
+      {admin
+        ? "Most teams begin with two: one that holds snapshots, for what CI builds, and one that holds releases. Make the first with “New repository”."
+        : "There is none that you may read. An admin can grant you a role on one."}
+    </Empty>
+  );
+}
+
+function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
+  const largest = Math.max(...all.map((r) => r.bytes), 1);
+  return (
+    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
+      <table className="w-full text-left">
+        <thead className="text-xs text-soft">
+          <tr className="border-b border-rule">
+            <th className="px-4 py-2 font-medium">Name</th>
+            <th className="px-4 py-2 font-medium">Holds</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Packages</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
+            <th className="px-4 py-2 text-right font-medium">Size</th>
+            <th className="hidden px-4 py-2 font-medium sm:table-cell">Last change</th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((r) => (
+            <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
+              <td className="px-4 py-2">
+                <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">{r.name}</Link>
+                {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
+                {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
+                <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
+                {r.mirror && <div className="mt-0.5 sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
+              </td>
+              {r.chain ? <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs"><ChainLine members={r.chain.members} />{r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}</td> : <Holdings repository={r} largest={largest} />}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+/** Holdings are the cells about what a house or mirror holds. */
+function Holdings({ repository: r, largest }: { repository: Schemas["Repository"]; largest: number }) {
+  return (
+    <>
+      <td className="px-4 py-2 text-sm">
+        <Holds holds={r.holds} />
+        {r.mirror && <div className="mt-0.5 max-sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
+      </td>
+      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
+      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
+      <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
+        {bytes(r.bytes)}
+        <div aria-hidden className="mt-1 ml-auto h-1 w-14 rounded-full bg-well sm:w-24">
+          <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
+        </div>
+      </td>
+      <td className="hidden px-4 py-2 text-sm sm:table-cell">
+        {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
+      </td>
+    </>
+  );
+}
+
+/** ChainLine is the order of a chain in a line. */
+function ChainLine({ members }: { members: Schemas["Member"][] }) {
+  return (
+    <span className="flex flex-wrap items-center gap-x-1.5 gap-y-1">
+      {members.map((m, i) => (
+        <span key={m.name} className="inline-flex items-center gap-1.5 whitespace-nowrap">
+          {i > 0 && <span aria-hidden className="w-4 border-t-2 border-rule" />}
+          <span className="sr-only">{i > 0 && "then "}</span>
+          {m.name}
+        </span>
+      ))}
+    </span>
+  );
+}
+
+function LatestArrivals() {
+  const query = useQuery({ queryKey: ["search", "", "", 8], queryFn: () => searchCalls.search("", undefined, 8) });
+  const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
+  const fresh = useArrivals(query.data?.packages.map(key) ?? []);
+  return (
+    <Panel title="Latest arrivals" aside={<span className="text-xs text-soft">appear by themselves</span>}>
+      <Loaded query={query}>
+        {({ packages }) =>
+          packages.length === 0 ? (
+            <Empty title="Nothing has been published yet">
+              Open a repository and choose “Use it” for the text that lets a build tool publish there, or run{" "}
+              <code className="font-mono">crelvo publish FILE --to REPOSITORY</code>.
+            </Empty>
+          ) : (
+            <ul onKeyDown={rowKeys}>
+              {packages.map((p) => (
+                <li key={key(p)} className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[minmax(0,1fr)_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}>
+                  <span className="col-span-2 min-w-0 truncate sm:col-span-1">
+                    <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
+                    <span className="font-mono text-sm">{p.latest}</span>
+                  </span>
+                  <span className="min-w-0 truncate text-sm"><Link to={`/repositories/${p.repository}`} className="inline-flex min-h-6 items-center">{p.repository}</Link></span>
+                  <span className="hidden text-sm text-soft sm:block">{p.publishedBy}</span>
+                  <span className="text-right text-sm text-soft"><Time at={p.changedAt} /></span>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Loaded>
+    </Panel>
+  );
+}

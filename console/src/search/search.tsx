@@ -1,0 +1,168 @@
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { Bookmark, X } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type Schemas } from "../api/client";
+import { rightsCalls } from "../rights/calls";
+import { searchCalls } from "./calls";
+import { Rows } from "../ui/drawn";
+import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
+import { bytes, coordinates, packagePath } from "../ui/format";
+import { Button, Empty, ErrorNote, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { QueryInput } from "./query-input";
+
+export function SearchPage() {
+  usePageTitle("Packages");
+  const [params, setParams] = useSearchParams();
+  const asked = params.get("q") ?? "";
+  // The address follows what is typed a little later, and must not take letters back.
+  const [text, setText] = useState(asked);
+  const sent = useRef(new Set<string>());
+  useEffect(() => {
+    if (asked === text) sent.current.clear();
+    else if (!sent.current.has(asked)) setText(asked);
+  }, [asked, text]);
+  const query = useSearch(text);
+  // Whoever is about to choose a value has made no mistake yet.
+  const wrong = query.error && !text.endsWith(":");
+  const [saving, setSaving] = useState(false);
+  const ask = (q: string) => {
+    sent.current.add(asked).add(q);
+    setText(q);
+    setParams(q ? { q } : {}, { replace: true });
+  };
+  return (
+    <Panel title={<span className="text-lg">Packages</span>} aside={text !== "" && <Button onClick={() => setSaving(true)}><Bookmark size={15} /> Save this search</Button>}>
+      <div className="grid gap-2 border-b border-rule px-4 py-3">
+        <QueryInput value={text} onChange={ask} />
+        <Saved onChoose={ask} />
+        {wrong && <ErrorNote error={query.error} />}
+      </div>
+      {!wrong && <Found query={query} />}
+      <SaveSearch key={text} text={text} open={saving} onOpenChange={setSaving} />
+    </Panel>
+  );
+}
+
+/** page is how many packages are asked for at a time. */
+const page = 100;
+
+/** useSearch asks for packages, page by page. */
+export function useSearch(text: string, repository = "") {
+  return useInfiniteQuery({
+    queryKey: ["search", text, repository],
+    queryFn: ({ pageParam }) => searchCalls.search(text, repository || undefined, page, pageParam),
+    initialPageParam: 0,
+    getNextPageParam: (last, all) => (last.more ? all.length * page : undefined),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Found shows what a search found so far. */
+export function Found({ query, within }: { query: ReturnType<typeof useSearch>; within?: boolean }) {
+  if (query.error && !query.data) return <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>;
+  if (!query.data) return <p className="px-4 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  return (
+    <>
+      <PackageTable all={query.data.pages.flatMap((p) => p.packages)} within={within} />
+      {query.hasNextPage && (
+        <p className="border-t border-rule p-3 text-center text-sm text-soft">
+          <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>Show more</Button> or add a word to narrow it down
+        </p>
+      )}
+    </>
+  );
+}
+
+/** Saved lists the saved searches, to be asked again. */
+function Saved({ onChoose }: { onChoose: (q: string) => void }) {
+  const queries = useQueryClient();
+  const me = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me });
+  const query = useQuery({ queryKey: ["searches"], queryFn: searchCalls.searches });
+  const forget = useMutation({ mutationFn: searchCalls.forgetSearch, onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }) });
+  if (!query.data?.length) {
+    return <p className="text-xs text-soft">Words, patterns such as <code className="font-mono">pkg:npm/@skerry/*</code>, and conditions such as <code className="font-mono">repo:releases age:&gt;30d downloads:0</code>.</p>;
+  }
+  return (
+    <ul className="flex flex-wrap gap-2 text-sm" aria-label="Saved searches">
+      {query.data.map((s) => (
+        <li key={s.owner + s.name} className="inline-flex items-center rounded border border-rule">
+          <button type="button" title={`${s.query} (${s.shared ? "shared by" : "only for"} ${s.owner})`} onClick={() => onChoose(`@${s.name}`)} className="cursor-pointer px-2 py-0.5 text-deep hover:underline">@{s.name}</button>
+          {s.owner === me.data?.name && (
+            <button type="button" aria-label={`Drop the saved search ${s.name}`} onClick={() => forget.mutate(s.name)} className="cursor-pointer px-1 text-soft hover:text-bad"><X size={13} /></button>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function SaveSearch({ text, open, onOpenChange }: { text: string; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState("");
+  const [shared, setShared] = useState(false);
+  const save = useMutation({
+    mutationFn: () => searchCalls.saveSearch(name, { query: text, shared }),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["searches"] });
+      onOpenChange(false);
+    },
+  });
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title="Save this search" description={text}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Field label="Name" hint="It is asked for by @ and this name, alone or with more."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
+        <Tick checked={shared} onChange={setShared}>Share it with everybody who signs in</Tick>
+        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={save.isPending}>Save it</Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?: boolean }) {
+  const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
+  const fresh = useArrivals(all.map(key));
+  if (all.length === 0) {
+    return <Empty title="Nothing fits">Try fewer or shorter words, or fewer conditions. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
+  }
+  return (
+    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
+      <table className="w-full text-left">
+        <thead className="text-xs text-soft">
+          <tr className="border-b border-rule">
+            <th className="px-4 py-2 font-medium">Package</th>
+            {!within && <th className="px-4 py-2 font-medium">Repository</th>}
+            <th className="px-4 py-2 font-medium">Newest that fits</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
+            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Size</th>
+            <th className="hidden px-4 py-2 font-medium sm:table-cell">When, and by whom</th>
+          </tr>
+        </thead>
+        <Rows all={all} columns={within ? 5 : 6} estimate={58}>
+          {(p, bind) => (
+            <tr key={key(p)} {...bind} className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}>
+              <td className="px-4 py-2">
+                <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>
+                <div className="max-w-md truncate text-xs text-soft">{p.description}</div>
+              </td>
+              {!within && <td className="px-4 py-2 text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></td>}
+              <td className="px-4 py-2 font-mono text-sm whitespace-nowrap">{p.latest}</td>
+              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{p.versions.toLocaleString("en")}</td>
+              <td className="hidden px-4 py-2 text-right tabular-nums whitespace-nowrap md:table-cell">{bytes(p.bytes)}</td>
+              <td className="hidden px-4 py-2 text-sm text-soft sm:table-cell"><Time at={p.changedAt} /> by {p.publishedBy}</td>
+            </tr>
+          )}
+        </Rows>
+      </table>
+    </div>
+  );
+}

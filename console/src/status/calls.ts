@@ -1,0 +1,5 @@
+import { raw, value } from "../api/client";
+
+export const statusCalls = {
+  status: () => value(raw.GET("/api/v1/status")),
+};

@@ -1,0 +1,160 @@
+package api
+
+import (
+	"time"
+)
+
+// Folder is a level of a repository's tree.
+type Folder struct {
+	Repository string  `json:"repository"`
+	Ecosystem  string  `json:"ecosystem"`
+	Path       string  `json:"path"`
+	Address    string  `json:"address" doc:"of the folder, for package clients"`
+	Entries    []Entry `json:"entries"`
+	Total      int     `json:"total" doc:"how many entries there are, on all pages"`
+	Next       string  `json:"next,omitempty" doc:"there are more: ask again with after set to this"`
+}
+
+// Entry is a line of a folder.
+type Entry struct {
+	Name      string            `json:"name"`
+	Folder    bool              `json:"folder"`
+	Size      int64             `json:"size"`
+	ChangedAt *time.Time        `json:"changedAt,omitempty"`
+	PURL      string            `json:"purl,omitempty" doc:"of the package or version that it is"`
+	Document  bool              `json:"document,omitempty" doc:"made by Crelvo from its records"`
+	Checksums map[string]string `json:"checksums,omitempty" doc:"hexadecimal, by algorithm"`
+}
+
+// PackageLine is a package in a list.
+type PackageLine struct {
+	PURL        string    `json:"purl"`
+	Ecosystem   string    `json:"ecosystem"`
+	Namespace   string    `json:"namespace"`
+	Name        string    `json:"name"`
+	Repository  string    `json:"repository"`
+	Latest      string    `json:"latest" doc:"the version that arrived last"`
+	Versions    int64     `json:"versions"`
+	Bytes       int64     `json:"bytes"`
+	ChangedAt   time.Time `json:"changedAt"`
+	PublishedBy string    `json:"publishedBy"`
+	Description string    `json:"description"`
+}
+
+// PackageList is a page of packages.
+type PackageList struct {
+	Packages []PackageLine `json:"packages"`
+	More     bool          `json:"more" doc:"there are more; ask with a higher skip"`
+}
+
+// Package is all that is known of a package, or of one version of it.
+type Package struct {
+	PURL         string         `json:"purl"`
+	Ecosystem    string         `json:"ecosystem"`
+	Namespace    string         `json:"namespace"`
+	Name         string         `json:"name"`
+	Title        string         `json:"title"`
+	Description  string         `json:"description"`
+	Homepage     string         `json:"homepage,omitempty"`
+	Source       string         `json:"source,omitempty"`
+	Repositories []string       `json:"repositories"`
+	Versions     []VersionGroup `json:"versions" doc:"the newest first"`
+	Total        int            `json:"total" doc:"how many versions there are, on all pages"`
+	Next         string         `json:"next,omitempty" doc:"there are more: ask again with after set to this"`
+}
+
+// VersionGroup is a version in one repository with its uploads: one for a
+// release, any number for a snapshot, the newest first.
+type VersionGroup struct {
+	Version    string     `json:"version"`
+	PURL       string     `json:"purl"`
+	Repository string     `json:"repository"`
+	Snapshot   bool       `json:"snapshot"`
+	Listed     bool       `json:"listed,omitempty" doc:"the upstream of a mirror lists it, and nothing of it is kept yet"`
+	Downloads  int64      `json:"downloads"`
+	LastUse    *time.Time `json:"lastUse,omitempty" doc:"when it was downloaded last"`
+	Users      int64      `json:"users" doc:"distinct users who downloaded it"`
+	Uploads    []Upload   `json:"uploads" doc:"the newest hundred"`
+	// UploadCount is how many there are.
+	UploadCount int `json:"uploadCount"`
+	// Labels are movable names that are at the version, as npm's dist-tags.
+	Labels    []string    `json:"labels"`
+	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`
+}
+
+// Ecosystem is a kind of package that the service knows.
+type Ecosystem struct {
+	Name     string `json:"name" doc:"the purl type, and the door in addresses"`
+	Title    string `json:"title"`
+	Mirrored bool   `json:"mirrored" doc:"its packages can be fetched from elsewhere"`
+}
+
+// SavedSearch is a query with a name.
+type SavedSearch struct {
+	Name   string    `json:"name"`
+	Query  string    `json:"query"`
+	Owner  string    `json:"owner"`
+	Shared bool      `json:"shared" doc:"with everybody who signs in"`
+	At     time.Time `json:"at"`
+}
+
+// SaveSearch is a query to be kept.
+type SaveSearch struct {
+	Query  string `json:"query" minLength:"1" maxLength:"1000"`
+	Shared bool   `json:"shared,omitempty"`
+}
+
+// Completion is how a query could go on.
+type Completion struct {
+	Text  string `json:"text" doc:"in place of the query's last term"`
+	Means string `json:"means"`
+}
+
+// Readme is the text about a version.
+type Readme struct {
+	Version string `json:"version"`
+	HTML    string `json:"html" doc:"safe to show: no scripts, styles, forms or pictures"`
+}
+
+// Upload is one publication.
+type Upload struct {
+	Name         string       `json:"name"`
+	PublishedBy  string       `json:"publishedBy"`
+	Build        string       `json:"build,omitempty" doc:"that made it, as NAME#NUMBER"`
+	Promotions   []int64      `json:"promotions,omitempty" doc:"that it was part of, the first first"`
+	PublishedAt  time.Time    `json:"publishedAt"`
+	Size         int64        `json:"size"`
+	Packaging    string       `json:"packaging,omitempty"`
+	Parent       string       `json:"parent,omitempty"`
+	Licences     []Licence    `json:"licences"`
+	Authors      []string     `json:"authors"`
+	Dependencies []Dependency `json:"dependencies"`
+	Files        []File       `json:"files"`
+}
+
+// Licence is a licence as the package states it.
+type Licence struct {
+	Name string `json:"name"`
+	URL  string `json:"url,omitempty"`
+}
+
+// Dependency is something that a version needs.
+type Dependency struct {
+	PURL     string `json:"purl"`
+	Version  string `json:"version,omitempty"`
+	Scope    string `json:"scope,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+}
+
+// File is a file of a version.
+type File struct {
+	Name       string            `json:"name"`
+	Classifier string            `json:"classifier,omitempty"`
+	Extension  string            `json:"extension"`
+	Size       int64             `json:"size"`
+	AddedBy    string            `json:"addedBy,omitempty"`
+	AddedAt    time.Time         `json:"addedAt"`
+	Path       string            `json:"path" doc:"where to get it, below the address of the service"`
+	Checksums  map[string]string `json:"checksums"`
+	MadeFrom   string            `json:"madeFrom,omitempty" doc:"the SHA-256 of what it was before a restamp"`
+}

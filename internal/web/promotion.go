@@ -1,0 +1,140 @@
+package web
+
+import (
+	"context"
+	"net/http"
+
+	"crelvo/internal/api"
+	corepromotion "crelvo/internal/core/promotion"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+	"crelvo/internal/service/promotion"
+)
+
+// ByID names a promotion.
+type ByID struct {
+	ID int64 `path:"id"`
+}
+
+func (w *Server) addPromotions() {
+	const path = "/api/v1/promotions"
+	operate(w, "promote", forSignedIn, http.MethodPost, path, "Promote a build or versions along a track, or say what that would do",
+		func(ctx context.Context, v visit, in *answer[api.NewPromotion]) (*answer[api.Promotion], error) {
+			n := in.Body
+			r := promotion.Request{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes, GoOn: n.GoOn}
+			if n.DryRun {
+				return w.onePromotion(w.service.Promotion.PlanPromotion(ctx, v.caller, r))
+			}
+			return w.onePromotion(w.service.Promotion.Promote(ctx, v.caller, r))
+		})
+	operate(w, "list-promotions", forAnyone, http.MethodGet, path, "Promotions from or to what the caller may read, the newest first",
+		func(ctx context.Context, v visit, in *struct {
+			Track  string `query:"track" maxLength:"63"`
+			To     string `query:"to" maxLength:"63" doc:"a repository"`
+			State  string `query:"state" enum:"waiting,underway,done,failed,refused,cancelled,undone,"`
+			By     string `query:"by" maxLength:"63" doc:"who asked for it"`
+			Words  string `query:"q" maxLength:"200" doc:"a part of the name of a package, of the build, or of the notes"`
+			Since  string `query:"since" maxLength:"60" doc:"a moment"`
+			Mine   bool   `query:"mine" doc:"only those that wait for the caller"`
+			Before int64  `query:"before"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+		}) (*answer[api.PromotionList], error) {
+			var found []promotion.View
+			var before int64
+			since, err := w.moment(in.Since, false)
+			if err != nil {
+				return nil, err
+			}
+			if in.Mine {
+				found, err = w.service.Promotion.Waiting(ctx, v.caller)
+			} else {
+				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: since, Before: in.Before, Limit: in.Limit}
+				if in.State != "" {
+					f.States = []string{in.State}
+				}
+				found, before, err = w.service.Promotion.Promotions(ctx, v.caller, f, in.To)
+			}
+			page := api.PromotionList{Promotions: []api.Promotion{}, Before: before}
+			for _, p := range found {
+				page.Promotions = append(page.Promotions, showPromotion(p))
+			}
+			return &answer[api.PromotionList]{page}, err
+		})
+	operate(w, "show-promotion", forAnyone, http.MethodGet, path+"/{id}", "A promotion",
+		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
+			return w.onePromotion(w.service.Promotion.Promotion(ctx, v.caller, in.ID))
+		})
+	operate(w, "decide-promotion", forSignedIn, http.MethodPost, path+"/{id}/decision", "Approve or refuse a promotion that waits",
+		func(ctx context.Context, v visit, in *struct {
+			ByID
+			Body api.Say
+		}) (*answer[api.Promotion], error) {
+			return w.onePromotion(w.service.Promotion.Decide(ctx, v.caller, in.ID, in.Body.Approve, in.Body.Comment))
+		})
+	operate(w, "cancel-promotion", forSignedIn, http.MethodPost, path+"/{id}/cancel", "End a promotion that waits",
+		func(ctx context.Context, v visit, in *struct {
+			ByID
+			Body api.Reason
+		}) (*answer[api.Promotion], error) {
+			return w.onePromotion(w.service.Promotion.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
+		})
+	operate(w, "undo-promotion", forSignedIn, http.MethodPost, path+"/{id}/undo", "Take a promotion back; with a reason also after somebody downloaded it",
+		func(ctx context.Context, v visit, in *struct {
+			ByID
+			Body api.Reason
+		}) (*answer[api.Promotion], error) {
+			return w.onePromotion(w.service.Promotion.Undo(ctx, v.caller, in.ID, in.Body.Reason))
+		})
+	operate(w, "send-on-again", forSignedIn, http.MethodPost, path+"/{id}/send", "Try again to send on what failed",
+		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
+			return w.onePromotion(w.service.Promotion.RetryDeliveries(ctx, v.caller, in.ID))
+		})
+}
+
+func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotion], error) {
+	if err != nil {
+		return nil, err
+	}
+	shown := showPromotion(p)
+	for _, v := range p.Planned {
+		planned := api.PlannedVersion{PURL: v.PURL, Upload: v.Upload, To: v.To, Restamp: v.Restamp, NewBytes: v.NewBytes, Files: []api.PlannedFile{}}
+		for _, f := range v.Files {
+			file := api.PlannedFile{Name: f.Name, To: f.To, Size: f.Size, Mentions: f.Mentions, Dropped: f.Dropped, Signed: f.Signed}
+			for _, c := range f.Changes {
+				file.Changes = append(file.Changes, api.PlannedChange(c))
+			}
+			planned.Files = append(planned.Files, file)
+		}
+		shown.Planned = append(shown.Planned, planned)
+	}
+	shown.Problems = p.Problems
+	targets := map[int64]string{}
+	for _, item := range p.Items {
+		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion)
+	}
+	for _, d := range p.Deliveries {
+		line := api.Delivery{Destination: d.Destination, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts, Said: d.Said, EndedAt: utc(d.EndedAt)}
+		if d.State == "waiting" {
+			line.NextAt = utc(&d.NextAt)
+		}
+		shown.Deliveries = append(shown.Deliveries, line)
+	}
+	return &answer[api.Promotion]{shown}, nil
+}
+
+func itemPURL(i record.PromotionItem, version string) string {
+	return purl.PURL{Ecosystem: i.Ecosystem, Namespace: i.Namespace, Name: i.Name, Version: version}.String()
+}
+
+func showPromotion(p promotion.View) api.Promotion {
+	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build, Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
+		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
+		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
+	for _, item := range p.Items {
+		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload, To: item.ToVersion})
+	}
+	for _, v := range p.Votes {
+		shown.Votes = append(shown.Votes, api.Vote{Who: v.Who, Approve: v.Approve, Comment: v.Comment, At: v.At.UTC()})
+	}
+	return shown
+}
