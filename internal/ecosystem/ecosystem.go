@@ -168,7 +168,8 @@ type Route struct {
 	Serve        func(*Call) error
 }
 
-// Keyed is an ecosystem whose clients send a token in a header of their own.
+// Keyed is an ecosystem whose clients send a token in a header of their own, or in
+// Authorization without a scheme.
 type Keyed interface{ KeyHeader() string }
 
 // Staged is a file that has arrived and is not recorded yet. Whoever staged it

@@ -273,7 +273,7 @@ func (db *DB) Stored(ctx context.Context) (stored struct {
 var clientNames = []struct{ begins, name string }{
 	{"Apache-Maven", "maven"}, {"Gradle", "gradle"}, {"Apache Ivy", "ivy"}, {"Ivy/", "ivy"}, {"Coursier", "coursier"}, {"sbt", "sbt"},
 	{"pnpm", "pnpm"}, {"yarn", "yarn"}, {"npm", "npm"}, {"Bun/", "bun"}, {"pip/", "pip"}, {"uv/", "uv"}, {"poetry", "poetry"}, {"twine", "twine"}, {"pdm", "pdm"},
-	{"NuGet", "nuget"}, {"dotnet", "nuget"}, {"crelvo", "crelvo"}, {"curl", "curl"}, {"Wget", "wget"}, {"Mozilla", "browser"}, {"Java/", "java"}, {"Go-http-client", "go"},
+	{"cargo/", "cargo"}, {"cargo ", "cargo"}, {"NuGet", "nuget"}, {"dotnet", "nuget"}, {"crelvo", "crelvo"}, {"curl", "curl"}, {"Wget", "wget"}, {"Mozilla", "browser"}, {"Java/", "java"}, {"Go-http-client", "go"},
 }
 
 // ClientName is what a client is called that sends such a User-Agent: one of a few

@@ -61,8 +61,10 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 			if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {
 				return fault.New(fault.Invalid, "bad-path", "the path has an encoded slash, which cannot be part of a name")
 			}
-			if keyed, ok := e.(ecosystem.Keyed); ok && r.Header.Get("Authorization") == "" {
-				if key := r.Header.Get(keyed.KeyHeader()); key != "" {
+			if keyed, ok := e.(ecosystem.Keyed); ok {
+				// A token in that header has no scheme, and so no blank.
+				key, said := r.Header.Get(keyed.KeyHeader()), r.Header.Get("Authorization")
+				if key != "" && !strings.Contains(key, " ") && (said == "" || said == key) {
 					r.Header.Set("Authorization", "Bearer "+key)
 				}
 			}

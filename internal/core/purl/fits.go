@@ -27,7 +27,9 @@ var (
 	npmGap    = regexp.MustCompile(`([<>=~^])\s+`)
 )
 
-func fitsNPM(wanted, version string) (fits, known bool) {
+// FitsSemver tells whether a version fits a range as npm writes them
+// (https://github.com/npm/node-semver#ranges), and other ecosystems much alike.
+func FitsSemver(wanted, version string) (fits, known bool) {
 	for either := range strings.SplitSeq(wanted, "||") {
 		either = strings.TrimSpace(either)
 		if m := npmHyphen.FindStringSubmatch(either); m != nil {

@@ -36,7 +36,7 @@ var byEcosystem = map[string]Rules{
 	"maven": {Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
 		Fits:    func(wanted, version string) (bool, bool) { return fitsInterval(compareMaven, false, wanted, version) },
 		Release: func(snapshot string) string { return strings.TrimSuffix(snapshot, "-SNAPSHOT") }},
-	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: fitsNPM},
+	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: FitsSemver},
 	"nuget": {Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet, Sample: "1.5.0", Development: "-dev.1",
 		Fits: func(wanted, version string) (bool, bool) { return fitsInterval(compareNuGet, true, wanted, version) }, Lowest: true},
 	"pypi": {Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython, Sample: "1.5.0 or 1.5.0rc1",

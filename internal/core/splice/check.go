@@ -31,6 +31,13 @@ func checkTOML(before, after, table, by string, values []Setting) error {
 		if v.Value == "true" || v.Value == "false" {
 			set[v.Key] = v.Value == "true"
 		}
+		if isList(v.Value) {
+			one := map[string]any{}
+			if err := toml.Unmarshal([]byte("x = "+v.Value), &one); err != nil {
+				return misread("[" + table + "]")
+			}
+			set[v.Key] = one["x"]
+		}
 	}
 	if !setTable(want, strings.Split(table, "."), by, set) || !reflect.DeepEqual(want, got) {
 		return misread("[" + table + "]")

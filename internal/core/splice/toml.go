@@ -7,8 +7,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
-// SetTOML sets keys of a table of a TOML file to strings, or to true and false
-// where the value is one of those words. With by, the table is one of an array of tables, the one
+// SetTOML sets keys of a table of a TOML file to strings, to true and false where the
+// value is one of those words, or to a list where it is written as one of texts. With by, the table is one of an array of tables, the one
 // whose key by has the value that values give for it. A missing table comes
 // last. What cannot be set so that all else stays as it is is an error.
 func SetTOML(existing, table, by string, values []Setting) (string, error) {
@@ -95,6 +95,16 @@ func GetTOML(existing, table string) (tables []map[string]string) {
 	return tables
 }
 
+// TablesTOML names the tables of a TOML file, as they are written.
+func TablesTOML(existing string) (names []string) {
+	for _, line := range lines(existing) {
+		if head, ok := tomlHead(line); ok {
+			names = append(names, head)
+		}
+	}
+	return names
+}
+
 func tomlTable(all []string, table, by string, values []Setting) (start, end int) {
 	want := ""
 	for _, v := range values {
@@ -161,8 +171,11 @@ func tomlComment(value string) string {
 }
 
 // tomlValue writes a string, and true and false as they are.
+// isList tells whether a value is a list of texts, which is written as it is.
+func isList(text string) bool { return strings.HasPrefix(text, `["`) && strings.HasSuffix(text, `"]`) }
+
 func tomlValue(text string) string {
-	if text == "true" || text == "false" {
+	if text == "true" || text == "false" || isList(text) {
 		return text
 	}
 	return strconv.Quote(text)

@@ -4,6 +4,7 @@ package kinds
 
 import (
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/cargo"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
 	"crelvo/internal/ecosystem/nuget"
@@ -17,6 +18,7 @@ func All() []ecosystem.Ecosystem {
 		npm.NPM{},
 		pypi.PyPI{},
 		nuget.NuGet{},
+		cargo.New(),
 	}
 }
 

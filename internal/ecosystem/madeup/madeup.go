@@ -7,8 +7,11 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 )
@@ -194,4 +197,46 @@ func (p Package) NuGet() []byte {
 		entries = append(entries, Entry{"README.md", p.Readme})
 	}
 	return Zip(append(entries, p.Files...)...)
+}
+
+// CargoToml is the Cargo.toml of a crate, as cargo writes it into an archive. What it
+// needs is in the registry of an address, or with "" in the public one.
+func (p Package) CargoToml(registry string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "[package]\nedition = \"2021\"\nname = %q\nversion = %q\ndescription = %q\nlicense = %q\n", p.Name, p.Version, p.Description, p.Licence)
+	if p.Readme != "" {
+		b.WriteString("readme = \"README.md\"\n")
+	}
+	if len(p.Keywords) > 0 {
+		fmt.Fprintf(&b, "keywords = [\"%s\"]\n", strings.Join(p.Keywords, `", "`))
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Needs)) {
+		fmt.Fprintf(&b, "\n[dependencies.%s]\nversion = %q\n", name, p.Needs[name])
+		if registry != "" {
+			fmt.Fprintf(&b, "registry-index = %q\n", registry)
+		}
+	}
+	return b.String()
+}
+
+// Cargo is the package as a crate.
+func (p Package) Cargo(registry string) []byte {
+	folder := p.Name + "-" + p.Version + "/"
+	entries := []Entry{{folder + "Cargo.toml", p.CargoToml(registry)}, {folder + "src/lib.rs", "pub const NAME: &str = " + quoted(p.Name) + ";\n"}}
+	if p.Readme != "" {
+		entries = append(entries, Entry{folder + "README.md", p.Readme})
+	}
+	for _, e := range p.Files {
+		entries = append(entries, Entry{folder + e.Name, e.Content})
+	}
+	return TarGz(entries...)
+}
+
+// CargoUpload is what cargo publish sends for a crate.
+func (p Package) CargoUpload(crate []byte) []byte {
+	said, err := json.Marshal(map[string]any{"name": p.Name, "vers": p.Version, "deps": []any{}, "features": map[string]any{}, "description": p.Description})
+	must(err)
+	body := binary.LittleEndian.AppendUint32(nil, uint32(len(said)))
+	body = binary.LittleEndian.AppendUint32(append(body, said...), uint32(len(crate)))
+	return append(body, crate...)
 }

@@ -1,0 +1,98 @@
+package cargo
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"crelvo/internal/ecosystem"
+)
+
+// Send implements ecosystem.Sending: what cargo publish sends, to the address that the
+// registry's config.json names.
+func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
+	if len(s.Files) != 1 {
+		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one .crate", len(s.Files)), Final: true}
+	}
+	f := s.Files[0]
+	token := map[string]string{"Authorization": s.Secret}
+	if s.Secret == "" || s.User != "" {
+		token = nil
+	}
+	_, said, err := s.Ask(ctx, http.MethodGet, s.URL+"config.json", nil, 0, token)
+	if err != nil {
+		return err
+	}
+	var where struct{ API string }
+	if json.Unmarshal(said, &where) != nil || where.API == "" {
+		return &ecosystem.Refusal{Said: s.URL + "config.json does not say where crates are published (api)", Final: true}
+	}
+	if _, said, err = s.Ask(ctx, http.MethodGet, s.URL+indexPath(s.Name), nil, 0, token); err != nil {
+		return err
+	}
+	for line := range bytes.Lines(said) {
+		var e entry
+		if json.Unmarshal(line, &e) == nil && e.Vers == s.Version && strings.EqualFold(e.Name, s.Name) {
+			return ecosystem.Already(f, e.Cksum)
+		}
+	}
+	content, err := s.Open(f)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	_, details, err := readCrate(ctx, sized{content, f.Digests.Size})
+	if err != nil {
+		return err
+	}
+	raw, err := announced(details.Native[nativeEntry], details.Description)
+	if err != nil {
+		return err
+	}
+	head := binary.LittleEndian.AppendUint32(nil, uint32(len(raw)))
+	head = binary.LittleEndian.AppendUint32(append(head, raw...), uint32(f.Digests.Size))
+	body := io.MultiReader(bytes.NewReader(head), io.NewSectionReader(content, 0, f.Digests.Size))
+	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(where.API, "/")+"/api/v1/crates/new", body, int64(len(head))+f.Digests.Size, token)
+	return err
+}
+
+// announced is what is said of a crate beside it, which names some things otherwise than
+// the index does.
+func announced(native json.RawMessage, description string) ([]byte, error) {
+	var e entry
+	if err := json.Unmarshal(native, &e); err != nil {
+		return nil, err
+	}
+	type needed struct {
+		dependency
+		Req      string  `json:"version_req"`
+		Explicit *string `json:"explicit_name_in_toml"`
+		Name     string  `json:"name"`
+	}
+	deps := make([]needed, len(e.Deps))
+	for i, d := range e.Deps {
+		deps[i] = needed{dependency: d, Req: d.Req, Name: d.crate()}
+		if d.Package != nil {
+			deps[i].Explicit = &e.Deps[i].Name
+		}
+	}
+	features := e.Features
+	for name, of := range e.Features2 {
+		features[name] = of
+	}
+	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": deps, "features": features, "authors": []string{}, "description": description,
+		"keywords": []string{}, "categories": []string{}, "badges": map[string]any{}, "links": e.Links, "rust_version": e.RustVersion})
+}
+
+type sized struct {
+	io.ReaderAt
+	size int64
+}
+
+// Size implements ecosystem.SizedReaderAt.
+func (s sized) Size() int64 { return s.size }

@@ -1,0 +1,470 @@
+package ecosystemtest
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+)
+
+// Desk is one house repository in memory, as testing/fstest.MapFS is a file system: an
+// ecosystem's routes, documents and publishing can be tried without the service. It knows
+// no rights and no other repositories; uploads of a snapshot are kept apart as they are
+// there. It is for one test, and not safe for use by several at once.
+type Desk struct {
+	t          testing.TB
+	ecosystem  ecosystem.Ecosystem
+	Repository catalog.Repository
+	// Caller is who asks. Now is when, and goes on by a minute with each publication.
+	Caller access.Caller
+	Now    time.Time
+	// Why is what WhyNot says of packages, by their name.
+	Why map[string]*fault.Error
+	// Refuses is what MayPublish and Publish say; nil lets everything in.
+	Refuses error
+	// Downloads counts them, by the name of the file.
+	Downloads map[string]int
+
+	packages map[catalog.PackageKey]*catalog.Package
+	open     []received
+	contents map[[32]byte][]byte
+	next     int64
+}
+
+// received is a file of a version that is not complete.
+type received struct {
+	place   ecosystem.Place
+	file    catalog.File
+	details catalog.Details
+}
+
+// NewDesk makes a repository that has nothing, and takes both maturities.
+func NewDesk(t testing.TB, e ecosystem.Ecosystem) *Desk {
+	return &Desk{t: t, ecosystem: e, Repository: catalog.Repository{ID: 1, Name: "platform", Kind: catalog.House, Holds: catalog.Both},
+		Caller: access.Caller{ID: 7, Name: "deckhand", Token: "laptop"}, Now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC),
+		Why: map[string]*fault.Error{}, Downloads: map[string]int{}, packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
+}
+
+var _ interface {
+	ecosystem.Desk
+	ecosystem.Session
+	ecosystem.PluginLister
+} = (*Desk)(nil)
+
+// Address is that of the ecosystem's door, with a slash at the end.
+func (d *Desk) Address() string {
+	return "http://packages.skerry.example/at/" + d.Repository.At() + "/" + d.ecosystem.Name() + "/"
+}
+
+// Ask makes a request to a path below the door, as the server would pass it on.
+func (d *Desk) Ask(method, path string, body []byte, headers ...string) *httptest.ResponseRecorder {
+	d.t.Helper()
+	e := echo.New()
+	for _, route := range d.ecosystem.Routes() {
+		e.Add(route.Method, "/at/:repository/"+d.ecosystem.Name()+route.Path, func(c *echo.Context) error {
+			_, rest, _ := strings.Cut(c.Request().URL.Path, "/"+d.ecosystem.Name()+"/")
+			call := &ecosystem.Call{Context: c, Caller: d.Caller, Repository: d.Repository, Desk: d, Base: d.Address, Rest: rest}
+			call.Folder = func(path string) (ecosystem.Folder, error) {
+				return d.ecosystem.Folder(c.Request().Context(), d, d.Repository, path)
+			}
+			call.ShowFolder = func() error {
+				folder, err := call.Folder(strings.Trim(rest, "/"))
+				if errors.Is(err, ecosystem.ErrNoFolder) {
+					return fault.New(fault.NotFound, "no-such-folder", "nothing is there")
+				}
+				if err != nil {
+					return err
+				}
+				return c.JSON(http.StatusOK, folder.Entries)
+			}
+			if err := route.Serve(call); err != nil {
+				return d.ecosystem.Refuse(call, err)
+			}
+			return nil
+		})
+	}
+	request := httptest.NewRequest(method, d.Address()+path, bytes.NewReader(body))
+	for i := 0; i+1 < len(headers); i += 2 {
+		request.Header.Set(headers[i], headers[i+1])
+	}
+	answer := httptest.NewRecorder()
+	e.ServeHTTP(answer, request)
+	return answer
+}
+
+// Get asks for a path, and wants a status.
+func (d *Desk) Get(status int, path string, headers ...string) string {
+	d.t.Helper()
+	return d.wants(status, http.MethodGet, path, nil, headers...)
+}
+
+// Send sends a body, and wants a status.
+func (d *Desk) Send(status int, method, path string, body []byte, headers ...string) string {
+	d.t.Helper()
+	return d.wants(status, method, path, body, headers...)
+}
+
+func (d *Desk) wants(status int, method, path string, body []byte, headers ...string) string {
+	d.t.Helper()
+	a := d.Ask(method, path, body, headers...)
+	if a.Code != status {
+		d.t.Errorf("%s %s: %d %s; want %d", method, path, a.Code, a.Body, status)
+	}
+	return a.Body.String()
+}
+
+// Hand publishes files by hand.
+func (d *Desk) Hand(files map[string][]byte) {
+	d.t.Helper()
+	ctx, all := d.t.Context(), hand(files)
+	placed, err := d.ecosystem.Place(ctx, all, purl.PURL{})
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	var p ecosystem.Publication
+	for _, at := range placed {
+		content := at.Content
+		if at.File >= 0 {
+			content = make([]byte, all[at.File].Size())
+			if _, err := all[at.File].ReadAt(content, 0); err != nil && err != io.EOF {
+				d.t.Fatal(err)
+			}
+		}
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: at.Place, Staged: staged{bytes.NewReader(content), digestsOf(content)}})
+	}
+	if _, err := d.Publish(ctx, d.Caller, d.Repository, d.ecosystem, p); err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+type staged struct {
+	*bytes.Reader
+	digests catalog.Digests
+}
+
+// Digests implements ecosystem.Staged.
+func (s staged) Digests() catalog.Digests { return s.digests }
+
+// Discard implements ecosystem.Staged.
+func (staged) Discard() {}
+
+func digestsOf(content []byte) catalog.Digests {
+	return catalog.Digests{Size: int64(len(content)), MD5: md5.Sum(content), SHA1: sha1.Sum(content), SHA256: sha256.Sum256(content), SHA512: sha512.Sum512(content)}
+}
+
+// Stage implements ecosystem.Publisher.
+func (d *Desk) Stage(_ context.Context, body io.Reader, length int64, name string) (ecosystem.Staged, error) {
+	content, err := io.ReadAll(body)
+	if err == nil && length >= 0 && int64(len(content)) != length {
+		err = fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name)
+	}
+	return staged{bytes.NewReader(content), digestsOf(content)}, err
+}
+
+// MayPublish implements ecosystem.Publisher.
+func (d *Desk) MayPublish(access.Caller, catalog.Repository, catalog.PackageKey) error {
+	return d.Refuses
+}
+
+// Target implements ecosystem.Publisher.
+func (d *Desk) Target(access.Caller, catalog.Repository, bool) (catalog.Repository, error) {
+	return d.Repository, nil
+}
+
+// keep records a file, which needs a number to be kept.
+func (d *Desk) keep(place ecosystem.Place, upload string, s ecosystem.Staged) (catalog.File, error) {
+	content := make([]byte, s.Size())
+	if _, err := s.ReadAt(content, 0); err != nil && err != io.EOF {
+		return catalog.File{}, err
+	}
+	d.next++
+	d.contents[s.Digests().SHA256] = content
+	return catalog.File{ID: d.next, RepositoryID: d.Repository.ID, Name: place.NameOf(upload), Classifier: place.Classifier, Extension: place.Extension,
+		Digests: s.Digests(), AddedAt: d.Now, AddedBy: d.Caller.Name}, nil
+}
+
+// version finds a version of a package, or makes it; of a snapshot a new upload.
+func (d *Desk) version(place ecosystem.Place) *catalog.Version {
+	key := place.Key(d.ecosystem.Name(), d.Repository)
+	p := d.packages[key]
+	if p == nil {
+		d.next++
+		p = &catalog.Package{ID: d.next, Key: key, Labels: map[string]string{}}
+		d.packages[key] = p
+	}
+	d.Now = d.Now.Add(time.Minute)
+	p.Changed, p.Revision = d.Now, p.Revision+1
+	v := catalog.Version{Version: place.Version, Snapshot: place.Snapshot, Upload: place.Upload, UploadedAt: d.Now, PublishedAt: d.Now, Arrived: d.Now, PublishedBy: d.Caller.Name}
+	for _, other := range p.Versions {
+		if other.Version == v.Version {
+			v.UploadCount++
+		}
+	}
+	if i := slices.IndexFunc(p.Versions, func(o catalog.Version) bool { return o.Version == v.Version }); i >= 0 && !v.Snapshot {
+		return &p.Versions[i]
+	}
+	if v.Snapshot && v.Upload == "" {
+		v.UploadCount++
+		v.Upload = d.ecosystem.UploadName(v.Version, d.Now, v.UploadCount)
+	}
+	d.next++
+	v.ID = d.next
+	p.Versions = append(p.Versions, v)
+	return &p.Versions[len(p.Versions)-1]
+}
+
+// Publish implements ecosystem.Publisher.
+func (d *Desk) Publish(ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, p ecosystem.Publication) (ecosystem.Receipt, error) {
+	if d.Refuses != nil {
+		return ecosystem.Receipt{}, d.Refuses
+	}
+	details := make([]catalog.Details, len(p.Files))
+	for i, f := range p.Files {
+		known, err := e.Inspect(ctx, f.Place, f.Staged)
+		if err != nil {
+			return ecosystem.Receipt{}, err
+		}
+		details[i] = known.Merge(f.Details)
+		if there, err := d.File(ctx, catalog.FileQuestion{Key: f.Place.Key(e.Name(), d.Repository), Version: f.Place.Version, Name: f.Place.FileName}); err == nil && !f.Place.Snapshot {
+			if there.File.Digests == f.Digests() {
+				return ecosystem.Receipt{Same: true}, nil
+			}
+			return ecosystem.Receipt{}, fault.New(fault.Conflict, "published-already", "%s %s was published before", f.Place.Name, f.Place.Version)
+		}
+	}
+	v := d.version(p.Files[0].Place)
+	for i, f := range p.Files {
+		kept, err := d.keep(f.Place, v.Upload, f.Staged)
+		if err != nil {
+			return ecosystem.Receipt{}, err
+		}
+		kept.VersionID = v.ID
+		v.Files, v.Details = append(v.Files, kept), v.Details.Merge(details[i])
+	}
+	for _, label := range p.Labels {
+		d.packages[p.Files[0].Place.Key(e.Name(), d.Repository)].Labels[label] = v.Version
+	}
+	return ecosystem.Receipt{}, nil
+}
+
+// Receive implements ecosystem.Publisher.
+func (d *Desk) Receive(ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, body io.Reader, length int64) (ecosystem.Receipt, error) {
+	if d.Refuses != nil {
+		return ecosystem.Receipt{}, d.Refuses
+	}
+	s, err := d.Stage(ctx, body, length, place.FileName)
+	if err != nil {
+		return ecosystem.Receipt{}, err
+	}
+	details, err := e.Inspect(ctx, place, s)
+	if err != nil {
+		return ecosystem.Receipt{}, err
+	}
+	f, err := d.keep(place, place.Upload, s)
+	d.open = append(d.open, received{place, f, details})
+	return ecosystem.Receipt{Open: true, Quiet: d.Now.Add(time.Minute), End: d.Now.Add(24 * time.Hour)}, err
+}
+
+// Finish implements ecosystem.Publisher.
+func (d *Desk) Finish(_ context.Context, _ access.Caller, _ catalog.Repository, c ecosystem.Completion) error {
+	var made *catalog.Version
+	d.open = slices.DeleteFunc(d.open, func(r received) bool {
+		if r.place.Key(d.ecosystem.Name(), d.Repository) != c.Key || !c.Version(r.place.Version, r.place.Upload) {
+			return false
+		}
+		if made == nil || made.Version != r.place.Version {
+			made = d.version(r.place)
+		}
+		r.file.VersionID = made.ID
+		made.Files, made.Details = append(made.Files, r.file), made.Details.Merge(r.details)
+		return true
+	})
+	return nil
+}
+
+// Broken implements ecosystem.Publisher.
+func (d *Desk) Broken(_ context.Context, f catalog.File) error {
+	d.open = slices.DeleteFunc(d.open, func(r received) bool { return r.file.ID == f.ID })
+	return nil
+}
+
+func (d *Desk) known(key catalog.PackageKey) (*catalog.Package, error) {
+	if p := d.packages[key]; p != nil && len(p.Versions) > 0 {
+		return p, nil
+	}
+	return nil, fault.New(fault.NotFound, "no-such-package", "%s holds no %s", d.Repository.Name, key.Name)
+}
+
+// SetLabel implements ecosystem.Publisher.
+func (d *Desk) SetLabel(_ context.Context, _ access.Caller, key catalog.PackageKey, label, version string) error {
+	p, err := d.known(key)
+	if err != nil {
+		return err
+	}
+	if p.Labels[label] = version; version == "" {
+		delete(p.Labels, label)
+	}
+	return nil
+}
+
+// Withdraw implements ecosystem.Publisher.
+func (d *Desk) Withdraw(_ context.Context, _ access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
+	p, err := d.known(key)
+	if err != nil {
+		return err
+	}
+	for version, reason := range reasons {
+		if !slices.ContainsFunc(p.Versions, func(v catalog.Version) bool { return v.Version == version }) {
+			return fault.New(fault.NotFound, "no-such-version", "%s has no version %s", key.Name, version)
+		}
+		for i := range p.Versions {
+			if v := &p.Versions[i]; v.Version == version {
+				if v.Withdrawn = nil; reason != nil {
+					v.Withdrawn = &catalog.Withdrawal{Reason: *reason, By: d.Caller.Name, At: d.Now}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Remove implements ecosystem.Publisher.
+func (d *Desk) Remove(_ context.Context, _ access.Caller, key catalog.PackageKey, versions []string) error {
+	p, err := d.known(key)
+	if err == nil {
+		p.Versions = slices.DeleteFunc(p.Versions, func(v catalog.Version) bool { return slices.Contains(versions, v.Version) })
+	}
+	return err
+}
+
+// Package implements ecosystem.Shelves.
+func (d *Desk) Package(_ context.Context, key catalog.PackageKey) (*catalog.Package, error) {
+	if p := d.packages[key]; p != nil && len(p.Versions) > 0 {
+		shared := *p
+		return &shared, nil
+	}
+	return nil, ecosystem.ErrNoPackage
+}
+
+// Uploads implements ecosystem.Shelves.
+func (d *Desk) Uploads(ctx context.Context, key catalog.PackageKey, _ string) (*catalog.Package, error) {
+	return d.Package(ctx, key)
+}
+
+// Below implements ecosystem.Shelves. It knows no namespaces but the one asked for.
+func (d *Desk) Below(_ context.Context, _ catalog.Repository, _, namespace, _ string) (branches []ecosystem.Branch, lines []ecosystem.PackageLine, err error) {
+	for key, p := range d.packages {
+		if key.Namespace == namespace && len(p.Versions) > 0 {
+			lines = append(lines, ecosystem.PackageLine{Name: key.Name, ChangedAt: p.Changed})
+		}
+	}
+	slices.SortFunc(lines, func(a, b ecosystem.PackageLine) int { return strings.Compare(a.Name, b.Name) })
+	return nil, lines, nil
+}
+
+// File implements ecosystem.Reader.
+func (d *Desk) File(_ context.Context, q catalog.FileQuestion) (ecosystem.Found, error) {
+	if p := d.packages[q.Key]; p != nil {
+		for i := len(p.Versions) - 1; i >= 0; i-- { // the newest upload first
+			v := p.Versions[i]
+			if v.Version != q.Version || q.Upload != "" && v.Upload != q.Upload {
+				continue
+			}
+			for _, f := range v.Files {
+				if q.Name != "" && f.Name == q.Name || q.Name == "" && f.Extension == q.Extension && f.Classifier == q.Classifier {
+					return ecosystem.Found{File: f}, nil
+				}
+			}
+		}
+	}
+	for _, r := range d.open {
+		if q.Open && r.place.Key(d.ecosystem.Name(), d.Repository) == q.Key && r.file.Name == q.Name {
+			return ecosystem.Found{File: r.file}, nil
+		}
+	}
+	return ecosystem.Found{}, ecosystem.ErrNoFile
+}
+
+type opened struct{ *bytes.Reader }
+
+// Close implements io.Closer.
+func (opened) Close() error { return nil }
+
+// Open implements ecosystem.Reader.
+func (d *Desk) Open(_ context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
+	return opened{bytes.NewReader(d.contents[f.Digests.SHA256])}, nil
+}
+
+// WhyNot implements ecosystem.Reader.
+func (d *Desk) WhyNot(_ context.Context, key catalog.PackageKey, _ string) *fault.Error {
+	return d.Why[key.Name]
+}
+
+// Readme implements ecosystem.Reader.
+func (*Desk) Readme(_ context.Context, v catalog.Version) (*catalog.Readme, error) {
+	return v.Details.Readme, nil
+}
+
+// Rendered implements ecosystem.Reader. It remembers nothing.
+func (*Desk) Rendered(_ *catalog.Package, _ string, render func(ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
+	return render(ecosystem.Document{})
+}
+
+// Hits implements ecosystem.Reader.
+func (d *Desk) Hits(_ context.Context, _ catalog.Repository, _ string, q ecosystem.Search) (hits []ecosystem.Hit, total int, err error) {
+	for key, p := range d.packages {
+		if len(p.Versions) == 0 || q.Name != "" && key.Name != q.Name || !strings.Contains(key.Namespace+"/"+key.Name, q.Text) {
+			continue
+		}
+		last := p.Versions[len(p.Versions)-1]
+		hits = append(hits, ecosystem.Hit{Namespace: key.Namespace, Name: key.Name, Latest: last.Version, Versions: ecosystem.VersionNames(p), Details: last.Details,
+			PublishedBy: last.PublishedBy, PublishedAt: last.PublishedAt, ChangedAt: p.Changed})
+	}
+	slices.SortFunc(hits, func(a, b ecosystem.Hit) int { return strings.Compare(a.Name, b.Name) })
+	return hits[min(q.Skip, len(hits)):min(q.Skip+q.Limit, len(hits))], len(hits), nil
+}
+
+// Downloaded implements ecosystem.Counter.
+func (d *Desk) Downloaded(_ access.Caller, f catalog.File, _ bool) { d.Downloads[f.Name]++ }
+
+// SignInClient implements ecosystem.Session.
+func (d *Desk) SignInClient(_ context.Context, _ access.Caller, client, name, password string) (string, error) {
+	if password != "low-tide" {
+		return "", fault.New(fault.Unknown, "bad-password", "name or password is wrong")
+	}
+	return "token-of-" + name + "-for-" + client, nil
+}
+
+// SignOutClient implements ecosystem.Session.
+func (*Desk) SignOutClient(context.Context, access.Caller) error { return nil }
+
+// Plugins implements ecosystem.PluginLister.
+func (d *Desk) Plugins(_ context.Context, _ catalog.Repository, _, namespace, packaging string, _ bool) (all []ecosystem.Plugin, err error) {
+	for key, p := range d.packages {
+		for _, v := range p.Versions {
+			if key.Namespace == namespace && v.Details.Packaging == packaging {
+				all = append(all, ecosystem.Plugin{Name: key.Name, Prefix: v.Details.PluginPrefix, Title: v.Details.Title})
+				break
+			}
+		}
+	}
+	return all, nil
+}
