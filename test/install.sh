@@ -9,7 +9,7 @@ packages() {
 	test) echo chromium maven default-jdk-headless \
 		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
 		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 \
-		gpg gpg-agent jq twine python3-pip python3-setuptools python3-wheel mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \
+		cargo-web gpg gpg-agent jq twine python3-pip python3-setuptools python3-wheel mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \
 		libmono-system-io-compression4.0-cil libmono-system-io-compression-filesystem4.0-cil libmono-windowsbase4.0-cil \
 		libmono-system-xml-linq4.0-cil libmono-system-runtime-serialization4.0-cil libmono-microsoft-build-framework4.0-cil \
 		libmono-microsoft-build-utilities-v4.0-4.0-cil libmono-microsoft-csharp4.0-cil \
@@ -27,9 +27,12 @@ for purpose in "$@"; do
 		dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing="$missing $package"
 	done
 done
-# A machine may have Maven and Java from elsewhere.
+# A machine may have Maven, Java and Rust from elsewhere.
 if command -v mvn >/dev/null && command -v javac >/dev/null; then
 	missing=$(echo "$missing" | sed 's/ maven / /; s/ default-jdk-headless / /; s/ maven$//; s/ default-jdk-headless$//')
+fi
+if command -v cargo >/dev/null; then
+	missing=$(echo "$missing" | sed 's/ cargo-web / /')
 fi
 [ -n "$(echo "$missing" | tr -d ' ')" ] || exit 0
 if [ "$(id -u)" != 0 ]; then

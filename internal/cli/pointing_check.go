@@ -309,10 +309,16 @@ func (b prober) refused(answer *http.Response, body string) error {
 	return errors.New(said)
 }
 
-// detail is what the service said, from a problem, from npm's form, or from the
-// status line.
+// detail is what the service said, from a problem, from npm's form, from a list of
+// errors as cargo reads it, or from the status line.
 func detail(answer *http.Response, body string) string {
-	var said struct{ Detail, Error, Hint string }
+	var said struct {
+		Detail, Error, Hint string
+		Errors              []struct{ Detail string }
+	}
+	if json.Unmarshal([]byte(body), &said) == nil && len(said.Errors) > 0 {
+		return strings.TrimSuffix(said.Errors[0].Detail, ".")
+	}
 	if json.Unmarshal([]byte(body), &said) == nil && said.Detail+said.Error != "" {
 		return strings.TrimSuffix(cmp.Or(said.Detail, said.Error)+". "+said.Hint, ". ")
 	}

@@ -69,6 +69,9 @@ var alsoMade = []made{
 	{ecosystem: "nuget", dev: semver, doing: "4.1.0", releases: []release{{"4.0.0", 28, "One wire for all gates."}},
 		Package: madeup.Package{Name: "Skerry.TurnstileLink", Description: "Talks to turnstiles over a wire", Licence: "Apache-2.0", Author: "The Skerry Line turnstile team",
 			Readme: "# Turnstile link\n\nOne wire, many gates.\n", Needs: map[string]string{"Openshore.Serial": "2.0.0"}}},
+	{ecosystem: "cargo", dev: semver, doing: "1.5.0", releases: []release{{"1.4.0", 40, "Tells salt from rust."}},
+		Package: madeup.Package{Name: "hull-sensor", Description: "Reads what the hull feels", Licence: "MIT OR Apache-2.0", Author: "The Skerry Line hull team",
+			Homepage: "https://skerry.example/hull-sensor", Readme: "# hull-sensor\n\nReads **salt, strain and rust**.\n", Keywords: []string{"hull", "sensor"}, Needs: map[string]string{"brine-codec": "^0.3"}}},
 }
 
 // publishMade publishes what the house makes besides the berth build, day by
@@ -125,6 +128,7 @@ func fileOf(repository, ecosystem, name, version string) string {
 		"npm":   fmt.Sprintf("npm/%s/-/%s-%s.tgz", name, base, version),
 		"pypi":  fmt.Sprintf("pypi/files/%s/%s/%s", name, version, madeup.Package{Name: name, Version: version}.WheelName()),
 		"nuget": fmt.Sprintf("nuget/flat/%[1]s/%[2]s/%[1]s.%[2]s.nupkg", id, version),
+		"cargo": fmt.Sprintf("cargo/files/%[1]s/%[2]s/%[1]s-%[2]s.crate", name, version),
 	}[ecosystem]
 }
 
@@ -140,6 +144,8 @@ func (y *yard) publishPackage(ctx context.Context, repository, who, ecosystem st
 		return y.put(ctx, who, at+url.PathEscape(p.Name), p.NPMDocument(tag, p.NPM()))
 	case "nuget":
 		return y.put(ctx, who, at+"package", p.NuGet())
+	case "cargo":
+		return y.put(ctx, who, at+"api/v1/crates/new", p.CargoUpload(p.Cargo("")))
 	}
 	for _, f := range []struct {
 		name    string
@@ -171,7 +177,7 @@ func UploadForm(p madeup.Package, name string, content []byte) (body []byte, con
 
 // useShelves installs third-party packages through the chain.
 func (y *yard) useShelves(ctx context.Context, at time.Time) error {
-	for i, e := range []string{"npm", "pypi", "nuget"} {
+	for i, e := range []string{"npm", "pypi", "nuget", "cargo"} {
 		for j, p := range shoreShelves[e] {
 			if p.Version == "99.0.0" {
 				continue

@@ -135,10 +135,12 @@ func shoreRepositories(shore string) []api.NewRepository {
 			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["pypi"]), FreshSeconds: &fresh}},
 		{Name: "shore-nuget", Kind: "mirror", Ecosystem: "nuget", Holds: "both", Description: "third-party packages, copied when first used",
 			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["nuget"]), FreshSeconds: &fresh}},
+		{Name: "shore-cargo", Kind: "mirror", Ecosystem: "cargo", Holds: "both", Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["cargo"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "the yard on the mainland",
 			Mirror: &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
-			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "mainland-maven", MaySkip: true}},
+			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"}, {Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }
@@ -149,7 +151,8 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 	now := time.Now().UTC().Truncate(time.Hour)
 	y.clock.set(now.Add(-26 * time.Hour))
 	for pattern, reason := range map[string]string{"pkg:maven/example.skerry.*/*": "our own group; nothing of it comes from elsewhere",
-		"pkg:npm/@skerry/*": "our own scope; nothing of it comes from elsewhere", "pkg:nuget/Skerry.*": "our own prefix; nothing of it comes from elsewhere"} {
+		"pkg:npm/@skerry/*": "our own scope; nothing of it comes from elsewhere", "pkg:nuget/Skerry.*": "our own prefix; nothing of it comes from elsewhere",
+		"pkg:cargo/hull-*": "our own crates; nothing of them comes from elsewhere"} {
 		if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: pattern, Reason: reason}); err != nil {
 			return err
 		}

@@ -35,7 +35,7 @@ grace: 30d
 most-share: 20%
 `, `name: copies
 description: Copies of third-party packages; they can be fetched again
-repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget]
+repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget, shore-cargo]
 keep:
   - downloaded within 90d
   - last used up to 20GiB

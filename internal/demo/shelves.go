@@ -23,7 +23,7 @@ const Here = "http://here.example/"
 type Shelf func(folder string, packages ...madeup.Package) Files
 
 // Shelves are by ecosystem.
-var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf}
+var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf, "cargo": cargoShelf}
 
 func must[T any](v T, err error) T {
 	if err != nil {
@@ -116,6 +116,26 @@ func nugetShelf(folder string, packages ...madeup.Package) Files {
 	return files
 }
 
+func cargoShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{folder + "config.json": must(json.Marshal(map[string]string{"dl": Here + folder + "crates/{crate}/{crate}-{version}.crate"}))}
+	for name, all := range byName(packages) {
+		var index strings.Builder
+		for _, p := range all {
+			crate := p.Cargo("")
+			files[folder+"crates/"+name+"/"+name+"-"+p.Version+".crate"] = crate
+			needs := []map[string]any{}
+			for _, need := range slices.Sorted(maps.Keys(p.Needs)) {
+				needs = append(needs, map[string]any{"name": need, "req": p.Needs[need], "features": []string{}, "optional": false, "default_features": true, "target": nil, "kind": "normal"})
+			}
+			sum := sha256.Sum256(crate)
+			index.Write(must(json.Marshal(map[string]any{"name": name, "vers": p.Version, "deps": needs, "cksum": hex.EncodeToString(sum[:]), "features": map[string]any{}, "yanked": false})))
+			index.WriteByte('\n')
+		}
+		files[folder+name[:2]+"/"+name[2:4]+"/"+name] = []byte(index.String()) // no name here is shorter
+	}
+	return files
+}
+
 // shoreShelves is what the public sources of the scenario have besides Maven
 // packages. The last of each has a name of the house, and a higher version.
 var shoreShelves = map[string][]madeup.Package{
@@ -136,6 +156,11 @@ var shoreShelves = map[string][]madeup.Package{
 		{Name: "Openshore.Serial", Version: "2.1.0", Description: "Serial ports that stay open", Licence: "MIT", Author: "Open Shore"},
 		{Name: "Skerry.TurnstileLink", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
+	"cargo": {
+		{Name: "brine-codec", Version: "0.3.0", Description: "Packs what sensors under water say", Licence: "MIT", Readme: "# brine-codec\n"},
+		{Name: "brine-codec", Version: "0.3.1", Description: "Packs what sensors under water say", Licence: "MIT", Readme: "# brine-codec\n"},
+		{Name: "hull-sensor", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
 }
 
 // ShoreAll is the content of all public sources of the scenario: the Maven
@@ -149,4 +174,4 @@ func ShoreAll() (Files, error) {
 }
 
 // ShorePaths is where the public source of an ecosystem is below the stand-in.
-var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/"}
+var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/", "cargo": "cargo/"}

@@ -206,7 +206,7 @@ func agentOf(path string) string {
 	if len(parts) < 5 || parts[1] != "at" {
 		return "crelvo-demo"
 	}
-	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64", "pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1"}[parts[3]]
+	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64", "pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1", "cargo": "cargo/1.95.0 (2026-03-21)"}[parts[3]]
 }
 
 func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {

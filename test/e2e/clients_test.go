@@ -122,6 +122,8 @@ func publishMade(t *testing.T, repository, ecosystem string, p madeup.Package) {
 		a = ask(t, http.MethodPost, "/at/"+repository+"/pypi/", string(body), "Content-Type", contentType)
 	case "nuget":
 		a = ask(t, http.MethodPut, "/at/"+repository+"/nuget/package", string(p.NuGet()))
+	case "cargo":
+		a = ask(t, http.MethodPut, "/at/"+repository+"/cargo/api/v1/crates/new", string(p.CargoUpload(p.Cargo(""))))
 	}
 	if a.Status != 200 && a.Status != 201 {
 		t.Fatalf("publishing %s %s %s: %d %s", ecosystem, p.Name, p.Version, a.Status, a.Body)

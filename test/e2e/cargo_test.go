@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"crelvo/internal/demo"
+	"crelvo/internal/ecosystem/madeup"
+	"crelvo/test/house"
+)
+
+// crate makes a folder from which cargo works: a library, with dependencies as they stand
+// in a Cargo.toml.
+func (w *workshop) crate(folder, name, version, code string, needs ...string) {
+	w.t.Helper()
+	w.write(folder+"/Cargo.toml", []byte("[package]\nname = \""+name+"\"\nversion = \""+version+"\"\nedition = \"2021\"\ndescription = \"Reads the hull\"\nlicense = \"MIT\"\n\n[dependencies]\n"+strings.Join(needs, "\n")+"\n"))
+	w.write(folder+"/src/lib.rs", []byte(code))
+}
+
+// TestCargo does with the real cargo what people do with it: it is pointed at a chain with
+// a mirror behind, publishes, builds from an empty home, yanks, searches, and is refused.
+func TestCargo(t *testing.T) {
+	brine := madeup.Package{Name: "brine-codec", Version: "0.3.1", Description: "Packs", Licence: "MIT"}
+	_, public := shore(t, demo.Shelves["cargo"]("cargo/", brine, madeup.Package{Name: "hull-sensor", Version: "99.0.0"}))
+	mirror := "cargo-mirror"
+	if err := shared.AddMirrorOf(t.Context(), "cargo", mirror, public+demo.ShorePaths["cargo"], quick); err != nil {
+		t.Fatal(err)
+	}
+	p := newPointed(t, mirror, rust()...)
+	p.crate("project", "hull-sensor", "1.4.0", "pub fn salt() -> &'static str { brine_codec::NAME }\n", `brine-codec = "0.3"`)
+	undo := p.pointAndBack([]string{"cargo", "--at", p.chain, "--publish"}, "project/.cargo/config.toml", "home/.cargo/credentials.toml")
+	says(t, p.read("project/.cargo/config.toml"), `replace-with = "`+p.chain+`"`, `global-credential-providers = ["cargo:token"]`)
+
+	p.run("project", "cargo", "publish", "--registry", p.chain)
+	if a := ask(t, http.MethodGet, "/at/"+p.releases+"/cargo/hu/ll/hull-sensor", ""); a.Status != 200 || !strings.Contains(string(a.Body), `"name":"brine-codec"`) {
+		t.Errorf("what was published: %d %s", a.Status, a.Body)
+	}
+	p.fails([]string{"already exists"}, "project", "cargo", "publish", "--registry", p.chain)
+	p.crate("project", "hull-sensor", "1.5.0-dev.1", "pub fn salt() -> &'static str { brine_codec::NAME }\n", `brine-codec = "0.3"`)
+	p.run("project", "cargo", "publish", "--registry", p.chain)
+	p.mistakes("cargo", true, "project/.cargo/config.toml", "home/.cargo/credentials.toml")
+
+	// Somebody else builds from an empty home, through the chain alone: ours from the
+	// house, though the public source has a higher version, and theirs by the mirror.
+	p.crate("project", "ferry", "0.1.0", "pub fn salt() -> &'static str { hull_sensor::salt() }\n", `hull-sensor = { version = "1", registry = "`+p.chain+`" }`)
+	p.run("project", "cargo", "build")
+	says(t, p.read("project/Cargo.lock"), `name = "hull-sensor"`+"\nversion = \"1.4.0\"", `name = "brine-codec"`)
+	says(t, p.run("project", "cargo", "search", "hull", "--registry", p.chain), "hull-sensor = ")
+	eventually(t, 20*time.Second, "the download is counted", func() bool {
+		return strings.Contains(string(must(t, http.MethodGet, "/api/v1/use?by=client&purl=pkg:cargo/hull-sensor", "", 200).Body), `"cargo"`)
+	})
+
+	// What is yanked is not chosen any more, and stays for whoever has it locked.
+	p.run("project", "cargo", "yank", "--registry", p.chain, "--version", "1.4.0", "hull-sensor")
+	p.run("project", "cargo", "build", "--locked")
+	p.write("project/Cargo.lock", nil)
+	p.fails([]string{"hull-sensor"}, "project", "cargo", "build")
+	p.run("project", "cargo", "yank", "--undo", "--registry", p.chain, "--version", "1.4.0", "hull-sensor")
+	p.run("project", "cargo", "build")
+
+	p.fails([]string{"cargo owner is not offered by this server", "crelvo grant add"}, "project", "cargo", "owner", "--registry", p.chain, "--add", "cook", "hull-sensor")
+	p.crate("project", "hull_sensor", "2.0.0", "pub fn x() {}\n")
+	p.fails([]string{"the same name as hull_sensor"}, "project", "cargo", "publish", "--registry", p.chain)
+	undo()
+	p.point(0, "cargo", "--at", p.chain, "--publish", "--write", "--yes")
+	p.write("home/.cargo/credentials.toml", []byte("[registries."+p.chain+"]\ntoken = \"crelvo_wrong\"\n"))
+	p.fails([]string{"token rejected for `" + p.chain + "`"}, "project", "cargo", "publish", "--registry", p.chain)
+}
+
+// TestCargoPromotes: a crate is promoted with what it needs, which gets the versions of
+// releases, and the result builds.
+func TestCargoPromotes(t *testing.T) {
+	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
+	codec := madeup.Package{Name: "skerry-codec", Version: "0.4.0-dev.2", Description: "Packs", Licence: "MIT"}
+	sensor := madeup.Package{Name: "skerry-hull", Version: "1.5.0-dev.7", Description: "Reads", Licence: "MIT", Needs: map[string]string{"skerry-codec": "=0.4.0-dev.2"}}
+	index := "sparse+" + address(snapshots, "cargo")
+	for _, m := range []madeup.Package{codec, sensor} {
+		if a := ask(t, http.MethodPut, "/at/"+snapshots+"/cargo/api/v1/crates/new", string(m.CargoUpload(m.Cargo(index)))); a.Status != 200 {
+			t.Fatalf("%d %s", a.Status, a.Body)
+		}
+	}
+	w := newWorkshop(t, rust()...)
+	track := releases + "-track"
+	for _, args := range [][]string{{"track", "add", track, "--stages", snapshots + "," + releases},
+		{"promote", "pkg:cargo/skerry-codec@0.4.0-dev.2", "pkg:cargo/skerry-hull@1.5.0-dev.7", "--along", track, "--to", releases, "--yes"}} {
+		w.run("", "env", append([]string{"CRELVO_SERVER=" + shared.Address, "CRELVO_TOKEN=" + house.Token, house.Program()}, args...)...)
+	}
+	line := string(must(t, http.MethodGet, "/at/"+releases+"/cargo/sk/er/skerry-hull", "", 200).Body)
+	says(t, line, `"vers":"1.5.0"`, `"req":"=0.4.0"`)
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_hull::NAME;\n", `skerry-hull = { version = "1.5", registry = "ours" }`)
+	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(releases, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
+	w.run("ferry", "cargo", "build")
+	says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \"0.4.0\"")
+}
+
+// rust is what a toolchain needs to know that was installed for the person who runs the
+// tests, whose home is another one here.
+func rust() []string {
+	env := []string{"CARGO_TERM_COLOR=never", "CARGO_NET_RETRY=0"}
+	if home, err := os.UserHomeDir(); err == nil {
+		if _, err := os.Stat(home + "/.rustup"); err == nil {
+			env = append(env, "RUSTUP_HOME="+home+"/.rustup")
+		}
+	}
+	return env
+}
