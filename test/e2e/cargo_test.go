@@ -29,6 +29,11 @@ func TestCargo(t *testing.T) {
 	if err := shared.AddMirrorOf(t.Context(), "cargo", mirror, public+demo.ShorePaths["cargo"], quick); err != nil {
 		t.Fatal(err)
 	}
+	for _, of := range []string{"", "pkg:cargo/brine-codec"} {
+		if out, _, code := crelvoAsAdmin(t, "mirror", "check", "--ecosystem", "cargo", "--upstream", public+demo.ShorePaths["cargo"], "--for", of); code != 0 || strings.Contains(out, "BAD") {
+			t.Errorf("the upstream, asked for %q: %s", of, out)
+		}
+	}
 	p := newPointed(t, mirror, rust()...)
 	p.crate("project", "hull-sensor", "1.4.0", "pub fn salt() -> &'static str { brine_codec::NAME }\n", `brine-codec = "0.3"`)
 	undo := p.pointAndBack([]string{"cargo", "--at", p.chain, "--publish"}, "project/.cargo/config.toml", "home/.cargo/credentials.toml")

@@ -188,24 +188,30 @@ func (s *Mirrors) checkUpstream(ctx context.Context, source *upstream.Source, e 
 	default:
 		checked.OK, checked.Said = true, "it answers and has "+what
 		reading := ecosystem.Reading{Reader: &cutReader{from: response.Body, left: maxListing}, Address: response.Address,
-			More: func(string) (io.ReadCloser, error) { return nil, errors.New("it goes on elsewhere") }}
+			More: func(address string) (io.ReadCloser, error) {
+				more, err := source.Get(ctx, upstream.Request{Address: address, At: u.URL, Document: true, Accept: e.Accepts()})
+				if err != nil {
+					return nil, err
+				}
+				return more.Body, nil
+			}}
 		if isRooted {
 			if err := rooted.ReadRoot(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+fault.Of(err).Message
+				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+inWords(err)
 			}
 		} else if older {
 			checked.Said = "it answers, in the older protocol"
 			if err := guided.ReadOlder(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+fault.Of(err).Message
+				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+inWords(err)
 			}
 		} else if isGuided {
 			if _, err := guided.ReadEntrance(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+fault.Of(err).Message
+				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+inWords(err)
 			}
 		} else if sample.Name != "" && sample.Version == "" {
 			listing, err := e.ReadListing(ctx, sample, reading)
 			if err != nil {
-				checked.OK, checked.Said = false, "it answers, but not with a list of versions: "+fault.Of(err).Message
+				checked.OK, checked.Said = false, "it answers, but not with a list of versions: "+inWords(err)
 			} else {
 				checked.Said = fmt.Sprintf("it answers and lists %s of %s", act.Plural(int64(len(listing.Versions)), "version"), sample)
 			}
@@ -215,6 +221,15 @@ func (s *Mirrors) checkUpstream(ctx context.Context, source *upstream.Source, e 
 		}
 	}
 	return checked
+}
+
+// inWords is what is wrong with a document of an upstream, as who read it says.
+func inWords(err error) string {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return f.Message
+	}
+	return err.Error()
 }
 
 // noObserver is for trying.
