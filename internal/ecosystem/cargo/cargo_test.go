@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/http/httptest"
-	"slices"
 	"strings"
 	"testing"
 
@@ -381,44 +379,15 @@ dependencies = ["brine-codec"]
 
 // TestSend: another registry gets what cargo publish would send it.
 func TestSend(t *testing.T) {
-	there := ecosystemtest.NewDesk(t, New())
-	var seen []string
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen = append(seen, r.Header.Get("Authorization"))
-		body, err := io.ReadAll(r.Body)
-		if err != nil {
-			t.Error(err)
-		}
-		a := there.Ask(r.Method, strings.TrimPrefix(r.URL.Path, "/"), body)
-		w.WriteHeader(a.Code)
-		text := strings.ReplaceAll(a.Body.String(), strings.TrimSuffix(there.Address(), "/"), "http://"+r.Host)
-		if _, err := io.WriteString(w, text); err != nil {
-			t.Error(err)
-		}
-	}))
-	defer server.Close()
-	here := ecosystemtest.NewDesk(t, New())
-	here.Hand(map[string][]byte{"x.crate": sensor.Cargo("")})
-	p, err := here.Package(t.Context(), here.Repository.Key(Name, "", "hull-sensor"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	s := ecosystem.Shipment{Name: "hull-sensor", Version: "1.4.0", Files: p.Versions[0].Files, URL: server.URL + "/", Secret: "token", Client: server.Client(), Agent: "crelvo",
-		Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return here.Open(t.Context(), f) }}
-	for range 2 { // once more is no error: it is there
-		if err := New().Send(t.Context(), s); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if slices.ContainsFunc(seen, func(h string) bool { return h != "token" }) {
-		t.Errorf("the token was sent as %q", seen)
-	}
-	if said := there.Get(200, "hu/ll/hull-sensor"); !strings.Contains(said, `"name":"brine-codec"`) {
-		t.Error(said)
-	}
-	s.Files = nil
-	if err := New().Send(t.Context(), s); err == nil {
+	changed := sensor
+	changed.Description = "another"
+	ecosystemtest.CheckSend(t, New(), "", map[string][]byte{"x.crate": sensor.Cargo("")}, map[string][]byte{"x.crate": changed.Cargo("")})
+	if err := New().Send(t.Context(), ecosystem.Shipment{}); err == nil {
 		t.Error("a version without a file was sent")
+	}
+	raw, err := announced(json.RawMessage(`{"name":"x","deps":[{"name":"local","package":"true-name","req":"1"}],"features":{},"features2":{"a":["dep:local"]}}`), "")
+	if err != nil || !strings.Contains(string(raw), `"version_req":"1","explicit_name_in_toml":"local","name":"true-name"`) || !strings.Contains(string(raw), `"features":{"a":["dep:local"]}`) {
+		t.Errorf("%s, %v", raw, err)
 	}
 }
 

@@ -43,6 +43,7 @@ type Desk struct {
 	// Downloads counts them, by the name of the file.
 	Downloads map[string]int
 
+	host     string
 	packages map[catalog.PackageKey]*catalog.Package
 	open     []received
 	contents map[[32]byte][]byte
@@ -60,7 +61,7 @@ type received struct {
 func NewDesk(t testing.TB, e ecosystem.Ecosystem) *Desk {
 	return &Desk{t: t, ecosystem: e, Repository: catalog.Repository{ID: 1, Name: "platform", Kind: catalog.House, Holds: catalog.Both},
 		Caller: access.Caller{ID: 7, Name: "deckhand", Token: "laptop"}, Now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC),
-		Why: map[string]*fault.Error{}, Downloads: map[string]int{}, packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
+		host: "http://packages.skerry.example", Why: map[string]*fault.Error{}, Downloads: map[string]int{}, packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
 }
 
 var _ interface {
@@ -71,7 +72,7 @@ var _ interface {
 
 // Address is that of the ecosystem's door, with a slash at the end.
 func (d *Desk) Address() string {
-	return "http://packages.skerry.example/at/" + d.Repository.At() + "/" + d.ecosystem.Name() + "/"
+	return d.host + "/at/" + d.Repository.At() + "/" + d.ecosystem.Name() + "/"
 }
 
 // Ask makes a request to a path below the door, as the server would pass it on.
@@ -110,6 +111,83 @@ func (d *Desk) Ask(method, path string, body []byte, headers ...string) *httptes
 	return answer
 }
 
+// Serve puts the repository behind a server of its own, until the test ends. Asked is told
+// of each request before it is answered.
+func (d *Desk) Serve(asked func(r *http.Request)) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked(r)
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			d.t.Error(err)
+		}
+		var headers []string
+		for name := range r.Header {
+			headers = append(headers, name, r.Header.Get(name))
+		}
+		_, path, _ := strings.Cut(r.URL.RequestURI(), "/"+d.ecosystem.Name()+"/")
+		a := d.Ask(r.Method, path, body, headers...)
+		for name, values := range a.Header() {
+			w.Header()[name] = values
+		}
+		w.WriteHeader(a.Code)
+		if _, err := w.Write(a.Body.Bytes()); err != nil {
+			d.t.Error(err)
+		}
+	}))
+	d.t.Cleanup(server.Close)
+	d.host = server.URL
+}
+
+// CheckSend publishes files by hand in one repository and sends their version on to
+// another, twice, since an answer may be lost; what is there with other bytes is refused
+// for good. other are such files of the same version; door is where clients are pointed,
+// below the address.
+func CheckSend(t *testing.T, e ecosystem.Ecosystem, door string, files, other map[string][]byte) {
+	t.Helper()
+	here, there := NewDesk(t, e), NewDesk(t, e)
+	signedIn := 0
+	there.Serve(func(r *http.Request) {
+		if strings.Contains(r.Header.Get("Authorization")+r.Header.Get("X-NuGet-ApiKey"), "token") {
+			signedIn++
+		}
+	})
+	here.Hand(files)
+	ship := func(from *Desk) error {
+		for key, p := range from.packages {
+			v := p.Versions[0]
+			return e.(ecosystem.Sending).Send(t.Context(), ecosystem.Shipment{Namespace: key.Namespace, Name: key.Name, Version: v.Version, Files: v.Files,
+				URL: there.Address() + door, Secret: "token", Client: http.DefaultClient, Agent: "crelvo",
+				Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return from.Open(t.Context(), f) }})
+		}
+		return errors.New("nothing was published")
+	}
+	for i := range 2 {
+		if err := ship(here); err != nil {
+			t.Fatalf("sent for the %d. time: %v", i+1, err)
+		}
+	}
+	if signedIn == 0 {
+		t.Error("nobody signed in")
+	}
+	for key, p := range here.packages {
+		arrived := there.packages[key]
+		if arrived == nil || len(arrived.Versions) != 1 || arrived.Versions[0].Version != p.Versions[0].Version {
+			t.Fatalf("there is %+v of %+v", arrived, key)
+		}
+		for _, f := range p.Versions[0].Files {
+			if !slices.ContainsFunc(arrived.Versions[0].Files, func(a catalog.File) bool { return a.Name == f.Name && a.Digests == f.Digests }) {
+				t.Errorf("%s did not arrive", f.Name)
+			}
+		}
+	}
+	changed := NewDesk(t, e)
+	changed.Hand(other)
+	var refused *ecosystem.Refusal
+	if err := ship(changed); !errors.As(err, &refused) || !refused.Final {
+		t.Errorf("other bytes: %v", err)
+	}
+}
+
 // Get asks for a path, and wants a status.
 func (d *Desk) Get(status int, path string, headers ...string) string {
 	d.t.Helper()
@@ -126,7 +204,7 @@ func (d *Desk) wants(status int, method, path string, body []byte, headers ...st
 	d.t.Helper()
 	a := d.Ask(method, path, body, headers...)
 	if a.Code != status {
-		d.t.Errorf("%s %s: %d %s; want %d", method, path, a.Code, a.Body, status)
+		d.t.Errorf("%s %s: %d %.500q; want %d", method, path, a.Code, a.Body, status)
 	}
 	return a.Body.String()
 }
@@ -173,7 +251,8 @@ func digestsOf(content []byte) catalog.Digests {
 // Stage implements ecosystem.Publisher.
 func (d *Desk) Stage(_ context.Context, body io.Reader, length int64, name string) (ecosystem.Staged, error) {
 	content, err := io.ReadAll(body)
-	if err == nil && length >= 0 && int64(len(content)) != length {
+	var told *fault.Error
+	if !errors.As(err, &told) && (err != nil || length >= 0 && int64(len(content)) != length) {
 		err = fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name)
 	}
 	return staged{bytes.NewReader(content), digestsOf(content)}, err
@@ -217,6 +296,9 @@ func (d *Desk) version(place ecosystem.Place) *catalog.Version {
 		if other.Version == v.Version {
 			v.UploadCount++
 		}
+	}
+	if place.Upload != "" {
+		v.UploadedAt, v.UploadCount = place.UploadedAt, place.UploadCount
 	}
 	if i := slices.IndexFunc(p.Versions, func(o catalog.Version) bool { return o.Version == v.Version }); i >= 0 && !v.Snapshot {
 		return &p.Versions[i]
