@@ -21,13 +21,3 @@ func All() []ecosystem.Ecosystem {
 		cargo.New(),
 	}
 }
-
-// Named finds an ecosystem by its purl type; nil if there is none.
-func Named(name string) ecosystem.Ecosystem {
-	for _, e := range All() {
-		if e.Name() == name {
-			return e
-		}
-	}
-	return nil
-}
