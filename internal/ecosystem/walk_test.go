@@ -44,7 +44,9 @@ func newBarge() barge {
 			}
 			return purl.PURL{Ecosystem: "barge", Name: fields[0], Version: fields[1]}, catalog.Details{Title: fields[0], Readme: &catalog.Readme{Text: fields[2]}}, nil
 		},
-		IsName: func(namespace, name string) bool { return namespace == "" && name != "" && !strings.Contains(name, "/") }}}
+		IsName: func(namespace, name string) bool {
+			return namespace == "" && name != "" && !strings.Contains(name, "/")
+		}}}
 }
 
 func init() {

@@ -131,13 +131,13 @@ func TestOlderProtocol(t *testing.T) {
 		return versions
 	}
 	for path, want := range map[string]string{
-		"v2/FindPackagesById()?id='Skerry.TurnstileLink'":                                                "1.3.0 1.4.0 1.5.0-dev.7",
-		"v2/FindPackagesById()?id='skerry.turnstilelink'&$filter=IsLatestVersion":                         "1.4.0",
-		"v2/FindPackagesById()?id='skerry.turnstilelink'&$filter=IsAbsoluteLatestVersion":                 "1.5.0-dev.7",
-		"v2/FindPackagesById()?id='skerry.turnstilelink'&$orderby=Version%20desc&$top=1&$skip=1":          "",
-		"v2/Packages()?$filter=Id%20eq%20'Skerry.TurnstileLink'%20and%20Version%20eq%20'1.4.0'":           "1.4.0",
+		"v2/FindPackagesById()?id='Skerry.TurnstileLink'":                                                  "1.3.0 1.4.0 1.5.0-dev.7",
+		"v2/FindPackagesById()?id='skerry.turnstilelink'&$filter=IsLatestVersion":                          "1.4.0",
+		"v2/FindPackagesById()?id='skerry.turnstilelink'&$filter=IsAbsoluteLatestVersion":                  "1.5.0-dev.7",
+		"v2/FindPackagesById()?id='skerry.turnstilelink'&$orderby=Version%20desc&$top=1&$skip=1":           "",
+		"v2/Packages()?$filter=Id%20eq%20'Skerry.TurnstileLink'%20and%20Version%20eq%20'1.4.0'":            "1.4.0",
 		"v2/Search()?searchTerm='turnstile'&includePrerelease=true&$filter=IsAbsoluteLatestVersion&$top=5": "1.5.0-dev.7",
-		"v2/FindPackagesById()?id='nothing'":                                                              "",
+		"v2/FindPackagesById()?id='nothing'":                                                               "",
 	} {
 		got := strings.Join(feed(path), " ")
 		if want != "" && got != want || strings.Contains(path, "nothing") && got != "" {
