@@ -57,7 +57,7 @@ type PlanRequest struct {
 	Fate   string `json:"fate,omitempty" enum:"kept,swept,outside" doc:"list only those"`
 	Match  string `json:"match,omitempty" maxLength:"200" doc:"list only packages whose URL has this in it"`
 	Skip   int    `json:"skip,omitempty" minimum:"0"`
-	Limit  int    `json:"limit,omitempty" minimum:"0" maximum:"10000" doc:"how many versions to list; all of them come as lines from /api/v1/sweep-plans/lines"`
+	Limit  int    `json:"limit,omitempty" minimum:"0" maximum:"10000" doc:"how many versions to list; all of them come as lines from /api/v1/sweeps/plans/lines"`
 }
 
 // PlanLine is a version in the plan of a sweep.

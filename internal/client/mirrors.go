@@ -16,7 +16,7 @@ func (c *Client) Mirror(ctx context.Context, name string, hours int) (api.Mirror
 
 // CheckMirror tries upstreams that need not be saved.
 func (c *Client) CheckMirror(ctx context.Context, check api.Check) (out []api.Checked, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/mirror-check", check, &out)
+	return out, c.do(ctx, http.MethodPost, "/api/v1/mirrors/check", check, &out)
 }
 
 // TryPatterns asks whether the patterns of a mirror let something in.

@@ -36,7 +36,7 @@ func (c *Client) RemoveRepository(ctx context.Context, name string, withContents
 
 // RemovedRepositories lists those that can be brought back.
 func (c *Client) RemovedRepositories(ctx context.Context) ([]api.RemovedRepository, error) {
-	return get[[]api.RemovedRepository](ctx, c, "/api/v1/removed-repositories", nil)
+	return get[[]api.RemovedRepository](ctx, c, "/api/v1/removals/repositories", nil)
 }
 
 // BringBackRepository puts one that was removed into use again.

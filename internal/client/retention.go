@@ -12,7 +12,7 @@ import (
 	"crelvo/internal/api"
 )
 
-const policies, sweepPlans, sweeps = "/api/v1/policies", "/api/v1/sweep-plans", "/api/v1/sweeps"
+const policies, sweepPlans, sweeps = "/api/v1/policies", "/api/v1/sweeps/plans", "/api/v1/sweeps"
 
 // Policies lists the retention policies.
 func (c *Client) Policies(ctx context.Context) ([]api.Policy, error) {

@@ -33,7 +33,7 @@ func (c *Client) RevokeToken(ctx context.Context, owner, name string) error {
 
 // AllTokens lists the tokens of everybody.
 func (c *Client) AllTokens(ctx context.Context) ([]api.Token, error) {
-	return get[[]api.Token](ctx, c, "/api/v1/all-tokens", nil)
+	return get[[]api.Token](ctx, c, "/api/v1/tokens/all", nil)
 }
 
 const users, teams, grants = "/api/v1/users", "/api/v1/teams", "/api/v1/grants"
@@ -142,7 +142,7 @@ func (c *Client) Events(ctx context.Context, q EventQuery) ([]api.Event, error) 
 // VerifyEvents computes the chain of events again; noted and seal are of an event
 // that was noted before, or 0.
 func (c *Client) VerifyEvents(ctx context.Context, noted int64, seal string) (api.EventChain, error) {
-	return get[api.EventChain](ctx, c, "/api/v1/event-chain", url.Values{"noted": {strconv.FormatInt(noted, 10)}, "seal": {seal}})
+	return get[api.EventChain](ctx, c, "/api/v1/events/chain", url.Values{"noted": {strconv.FormatInt(noted, 10)}, "seal": {seal}})
 }
 
 // VerifyRecords compares records with each other, and tells what was put right.
@@ -152,7 +152,7 @@ func (c *Client) VerifyRecords(ctx context.Context) (out []api.Mended, err error
 
 // ExportEvents writes the activity record as JSON lines, the oldest first.
 func (c *Client) ExportEvents(ctx context.Context, q EventQuery, w io.Writer) error {
-	r, err := c.request(ctx, http.MethodGet, "/api/v1/event-export?"+q.values().Encode(), nil)
+	r, err := c.request(ctx, http.MethodGet, "/api/v1/events/export?"+q.values().Encode(), nil)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ func (c *Client) SavedSearches(ctx context.Context) (out []api.SavedSearch, err 
 
 // Completions proposes how a query could go on.
 func (c *Client) Completions(ctx context.Context, query string) ([]api.Completion, error) {
-	return get[[]api.Completion](ctx, c, "/api/v1/search-completions", url.Values{"q": {query}})
+	return get[[]api.Completion](ctx, c, "/api/v1/searches/completions", url.Values{"q": {query}})
 }
 
 // SaveSearch keeps a query under a name.

@@ -16,12 +16,12 @@ func (c *Client) Use(ctx context.Context, query url.Values) ([]api.UsePart, erro
 
 // UsedPackages lists packages by their use.
 func (c *Client) UsedPackages(ctx context.Context, query url.Values) ([]api.UsedPackage, error) {
-	return get[[]api.UsedPackage](ctx, c, "/api/v1/used-packages", query)
+	return get[[]api.UsedPackage](ctx, c, "/api/v1/packages/used", query)
 }
 
 // WhoUses tells who still uses a version.
 func (c *Client) WhoUses(ctx context.Context, purl, repository string) (api.WhoUses, error) {
-	return get[api.WhoUses](ctx, c, "/api/v1/version-users", url.Values{"purl": {purl}, "repository": {repository}})
+	return get[api.WhoUses](ctx, c, "/api/v1/packages/users", url.Values{"purl": {purl}, "repository": {repository}})
 }
 
 // Space tells where storage goes.

@@ -56,7 +56,7 @@ func TestConsoleDoesEverything(t *testing.T) {
 		calls[call[1]+" "+call[2]] = true
 	}
 	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publishing/send.ts"], `"/api/v1/repositories/{name}/publish"`)
-	calls["GET /api/v1/event-export"] = strings.Contains(sources["rights/activity.tsx"], `"/api/v1/event-export?"`)
+	calls["GET /api/v1/events/export"] = strings.Contains(sources["rights/activity.tsx"], `"/api/v1/events/export?"`)
 	calls["GET /api/v1/live"] = strings.Contains(sources["api/live.ts"], "/api/v1/live")
 	if len(calls) < 50 || len(description.Paths) < 50 {
 		t.Fatalf("only %d calls and %d paths were found", len(calls), len(description.Paths))

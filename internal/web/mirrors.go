@@ -55,7 +55,7 @@ func (w *Server) addMirrors() {
 			}
 			return &answer[api.MirrorState]{showState(state, w.service.Now())}, nil
 		})
-	operate(w, "check-mirror", forAdmin, http.MethodPost, "/api/v1/mirror-check", "Try upstreams before they are saved",
+	operate(w, "check-mirror", forAdmin, http.MethodPost, "/api/v1/mirrors/check", "Try upstreams before they are saved",
 		func(ctx context.Context, v visit, in *answer[api.Check]) (*answer[[]api.Checked], error) {
 			r := catalog.Repository{Kind: catalog.Mirror, Ecosystem: in.Body.Ecosystem, Holds: catalog.Both}
 			if in.Body.Mirror != nil {

@@ -76,7 +76,7 @@ func (w *Server) addRepositories() {
 		}) (*none, error) {
 			return nil, w.service.Repositories.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
-	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removed-repositories", "Repositories that were removed and can be brought back",
+	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removals/repositories", "Repositories that were removed and can be brought back",
 		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
 			all := []api.RemovedRepository{}
 			for _, r := range w.service.Directory.RemovedRepositories(v.caller) {

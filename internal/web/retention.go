@@ -152,7 +152,7 @@ func names(repositories []catalog.Repository) []string {
 }
 
 func (w *Server) addPlans() {
-	operate(w, "plan-sweep", forSignedIn, http.MethodPost, "/api/v1/sweep-plans", "What a policy, saved or not, would do now or as of another moment",
+	operate(w, "plan-sweep", forSignedIn, http.MethodPost, "/api/v1/sweeps/plans", "What a policy, saved or not, would do now or as of another moment",
 		func(ctx context.Context, v visit, in *answer[api.PlanRequest]) (*answer[api.SweepPlan], error) {
 			lines, found := []api.PlanLine{}, 0
 			plan, err := w.plan(ctx, v.caller, in.Body, func(l *retention.PlanLine) error {
@@ -171,7 +171,7 @@ func (w *Server) addPlans() {
 			shown.Lines, shown.Found = lines, found
 			return &answer[api.SweepPlan]{shown}, nil
 		})
-	const path = "/api/v1/sweep-plans/lines"
+	const path = "/api/v1/sweeps/plans/lines"
 	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "plan-sweep-lines", Method: http.MethodPost, Path: path, Summary: "Every version of a plan, as lines of JSON or, if that is asked for, of CSV",
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.PlanRequest](), true, "")}}},
 		Responses: map[string]*huma.Response{
@@ -244,7 +244,7 @@ func showPlan(p *retention.SweepPlan) api.SweepPlan {
 func (w *Server) planLines(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
 	var in api.PlanRequest
 	if err := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, 1<<20)).Decode(&in); err != nil {
-		return fault.New(fault.Invalid, "bad-input", "the request cannot be read: %v", err).WithHint("Send what POST /api/v1/sweep-plans takes.")
+		return fault.New(fault.Invalid, "bad-input", "the request cannot be read: %v", err).WithHint("Send what POST /api/v1/sweeps/plans takes.")
 	}
 	asCSV := strings.Contains(c.Request().Header.Get("Accept"), "text/csv")
 	out := &lines{response: c.Response(), csv: asCSV}

@@ -63,12 +63,12 @@ func (w *Server) addActivity() {
 			})
 			return &answer[[]api.Event]{shown}, err
 		})
-	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/event-actions", "The kinds of event that there are",
+	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/events/actions", "The kinds of event that there are",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]string], error) {
 			all, err := w.service.Rights.EventActions(ctx, v.caller)
 			return &answer[[]string]{append([]string{}, all...)}, err
 		})
-	operate(w, "verify-events", forAdmin, http.MethodGet, "/api/v1/event-chain", "Compute the chain of all events again",
+	operate(w, "verify-events", forAdmin, http.MethodGet, "/api/v1/events/chain", "Compute the chain of all events again",
 		func(ctx context.Context, v visit, in *struct {
 			Noted int64  `query:"noted" minimum:"0" doc:"the number of an event whose seal was noted before"`
 			Seal  string `query:"seal" maxLength:"64" doc:"that seal"`
@@ -81,7 +81,7 @@ func (w *Server) addActivity() {
 
 // addEventExport adds the activity record as JSON lines, which are streamed.
 func (w *Server) addEventExport() {
-	const path = "/api/v1/event-export"
+	const path = "/api/v1/events/export"
 	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "export-events", Method: http.MethodGet, Path: path,
 		Summary: "The activity record as JSON lines, the oldest first; filters as for list-events",
 		Responses: map[string]*huma.Response{"200": {Description: "an event in each line, with previous and seal in hexadecimal",

@@ -25,7 +25,7 @@ func (w *Server) addTokens() {
 			}
 			return &answer[[]api.Token]{shown}, err
 		})
-	operate(w, "list-all-tokens", forAdmin, http.MethodGet, "/api/v1/all-tokens", "The tokens of everybody, the ones that end soonest first",
+	operate(w, "list-all-tokens", forAdmin, http.MethodGet, "/api/v1/tokens/all", "The tokens of everybody, the ones that end soonest first",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Token], error) {
 			tokens, err := w.service.Rights.AllTokens(ctx, v.caller)
 			shown := make([]api.Token, len(tokens))

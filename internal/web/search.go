@@ -8,7 +8,7 @@ import (
 )
 
 func (w *Server) addSearches() {
-	operate(w, "complete-query", forAnyone, http.MethodGet, "/api/v1/search-completions", "How a query could go on",
+	operate(w, "complete-query", forAnyone, http.MethodGet, "/api/v1/searches/completions", "How a query could go on",
 		func(ctx context.Context, v visit, in *struct {
 			Query string `query:"q" maxLength:"1000"`
 		}) (*answer[[]api.Completion], error) {

@@ -53,7 +53,7 @@ func (w *Server) addUsage() {
 			}
 			return &answer[[]api.UsePart]{all}, err
 		})
-	operate(w, "list-used-packages", forSignedIn, http.MethodGet, "/api/v1/used-packages", "Packages by their use: the most used, rising, falling, or unused",
+	operate(w, "list-used-packages", forSignedIn, http.MethodGet, "/api/v1/packages/used", "Packages by their use: the most used, rising, falling, or unused",
 		func(ctx context.Context, v visit, in *struct {
 			UseOf
 			Order string `query:"order" enum:"top,rising,falling,unused" default:"top"`
@@ -70,7 +70,7 @@ func (w *Server) addUsage() {
 			}
 			return &answer[[]api.UsedPackage]{all}, err
 		})
-	operate(w, "who-uses", forSignedIn, http.MethodGet, "/api/v1/version-users", "Who still uses a version: users, robots, builds, and what needs it",
+	operate(w, "who-uses", forSignedIn, http.MethodGet, "/api/v1/packages/users", "Who still uses a version: users, robots, builds, and what needs it",
 		func(ctx context.Context, v visit, in *struct {
 			PURL       string `query:"purl" required:"true" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`

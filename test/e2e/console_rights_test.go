@@ -81,7 +81,7 @@ func TestConsoleRights(t *testing.T) {
 	do(page("/activity?in="+r), see("grant given", "team:"+team, "publisher on "+r+" for pkg:npm/@skerry/*"))
 	do(page("/activity?about="+robot), see("token made", "token revoked", "robot made"), click("Is it whole?"), see("events are as they were written"))
 	do(page("/activity?what=refused&who="+robot), see("token-revoked"))
-	if a := askPlain(t, "/api/v1/event-export?about=x&subject="+robot); a.Status != 200 || strings.Count(string(a.Body), "\n") < 3 || !strings.Contains(string(a.Body), `"seal":`) {
+	if a := askPlain(t, "/api/v1/events/export?about=x&subject="+robot); a.Status != 200 || strings.Count(string(a.Body), "\n") < 3 || !strings.Contains(string(a.Body), `"seal":`) {
 		t.Errorf("exported: %d %s", a.Status, a.Body)
 	}
 

@@ -86,7 +86,7 @@ func TestDemo(t *testing.T) {
 		{deckhand, "GET", "/at/platform/maven/org/openshore/brine-http/2.1.1/brine-http-2.1.1.pom", 200, "Brine HTTP"},
 		{deckhand, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on shore-maven"},
 		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 422, "shore-maven is a mirror; only house repositories take what is published"},
-		{deckhand, "POST", "/api/v1/mirror-check", 403, "needs the role admin"},
+		{deckhand, "POST", "/api/v1/mirrors/check", 403, "needs the role admin"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/prefetch", 403, "needs the role admin on shore-maven"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/forget", 403, "needs the role curator on shore-maven"},
 		{deckhand, "POST", "/api/v1/claims", 403, "needs the role admin"},
@@ -106,7 +106,7 @@ func TestDemo(t *testing.T) {
 	} {
 		body := ""
 		if c.method != "GET" {
-			body = map[string]string{"/api/v1/repositories": `{"name":"mine"}`, "/api/v1/mirror-check": `{}`,
+			body = map[string]string{"/api/v1/repositories": `{"name":"mine"}`, "/api/v1/mirrors/check": `{}`,
 				"/api/v1/repositories/shore-maven/forget": `{"purl":"pkg:maven/g/a"}`}[c.path]
 			if strings.HasSuffix(c.path, "/maven-metadata.xml") {
 				body = releaseMetadata("a", "1.0-SNAPSHOT")

@@ -233,12 +233,12 @@ func TestPlanRequests(t *testing.T) {
 		`{"policy":1}`:                                                 `expected string`,
 		`{"text":"` + strings.Repeat("x", 70<<10) + `"}`:               `expected length`,
 	} {
-		if a := ask(t, http.MethodPost, "/api/v1/sweep-plans", body, "Content-Type", "application/json"); !strings.Contains(string(a.Body), want) {
+		if a := ask(t, http.MethodPost, "/api/v1/sweeps/plans", body, "Content-Type", "application/json"); !strings.Contains(string(a.Body), want) {
 			t.Errorf("%.80s: %d %.300s; want %s", body, a.Status, a.Body, want)
 		}
 	}
 	lines := func(body string, headers ...string) house.Answer {
-		return ask(t, http.MethodPost, "/api/v1/sweep-plans/lines", body, headers...)
+		return ask(t, http.MethodPost, "/api/v1/sweeps/plans/lines", body, headers...)
 	}
 	if a := lines(`{"policy":"` + policy + `"}`); a.Status != 200 || a.Header.Get("Content-Type") != "application/x-ndjson" || strings.Count(string(a.Body), "\n") != 1 {
 		t.Errorf("%d %s %s", a.Status, a.Header.Get("Content-Type"), a.Body)
@@ -271,10 +271,10 @@ func TestPlanRequests(t *testing.T) {
 		"/api/v1/use?from=2026-02-01&until=2026-01-01":        "is not known",
 		"/api/v1/use?purl=nothing":                            "no package URL",
 		"/api/v1/use?by=colour":                               "expected value to be one of",
-		"/api/v1/version-users?purl=pkg:maven/a/b":            "no repository that you may read",
-		"/api/v1/version-users?purl=pkg:maven/a/b@1":          "no repository that you may read",
+		"/api/v1/packages/users?purl=pkg:maven/a/b":            "no repository that you may read",
+		"/api/v1/packages/users?purl=pkg:maven/a/b@1":          "no repository that you may read",
 		"/api/v1/sweeps/999999":                               "there is no sweep 999999",
-		"/api/v1/used-packages?repository=nowhere-to-be-seen": `no repository \"nowhere-to-be-seen\"`,
+		"/api/v1/packages/used?repository=nowhere-to-be-seen": `no repository \"nowhere-to-be-seen\"`,
 	} {
 		if a := ask(t, http.MethodGet, path, ""); a.Status < 400 || !strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %d %s; want %q", path, a.Status, a.Body, want)

@@ -104,7 +104,7 @@ func TestUnseenOverTheWire(t *testing.T) {
 	for _, path := range []string{"/api/v1/repositories", "/api/v1/packages?q=", "/api/v1/packages?q=ecosystem:npm", "/api/v1/packages?q=ballast", "/api/v1/status",
 		"/api/v1/repositories/" + open, "/api/v1/repositories/" + closed, "/api/v1/repositories/" + closed + "/folder?ecosystem=npm",
 		"/api/v1/repositories/" + closed + "/claimed-names", "/api/v1/repositories/" + closed + "/explain?purl=pkg:npm/ballast@1.0.0",
-		"/api/v1/repositories/" + closed + "/point?client=npm", "/api/v1/search-completions?q=repo:", "/api/v1/events"} {
+		"/api/v1/repositories/" + closed + "/point?client=npm", "/api/v1/searches/completions?q=repo:", "/api/v1/events"} {
 		a := get(path)
 		if a.Status != 200 {
 			t.Errorf("%s: %d %s", path, a.Status, a.Body)

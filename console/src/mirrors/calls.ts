@@ -3,7 +3,7 @@ import { raw, value, type Schemas } from "../api/client";
 export const mirrorsCalls = {
   mirror: (name: string, hours: number) =>
     value(raw.GET("/api/v1/repositories/{name}/mirror", { params: { path: { name }, query: { hours } } })),
-  checkMirror: (body: Schemas["Check"]) => value(raw.POST("/api/v1/mirror-check", { body })),
+  checkMirror: (body: Schemas["Check"]) => value(raw.POST("/api/v1/mirrors/check", { body })),
   tryPatterns: (name: string, body: Schemas["Try"]) =>
     value(raw.POST("/api/v1/repositories/{name}/try", { params: { path: { name } }, body })),
   forget: (name: string, purl: string) =>

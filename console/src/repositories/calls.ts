@@ -8,7 +8,7 @@ export const repositoriesCalls = {
     value(raw.PATCH("/api/v1/repositories/{name}", { params: { path: { name } }, body })),
   removeRepository: (name: string, withContents: boolean) =>
     value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
-  removedRepositories: () => value(raw.GET("/api/v1/removed-repositories")),
+  removedRepositories: () => value(raw.GET("/api/v1/removals/repositories")),
   bringRepositoryBack: (name: string) => value(raw.POST("/api/v1/repositories/{name}/undo", { params: { path: { name } } })),
   claims: () => value(raw.GET("/api/v1/claims")),
   addClaim: (body: Schemas["NewClaim"]) => value(raw.POST("/api/v1/claims", { body })),

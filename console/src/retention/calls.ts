@@ -6,9 +6,9 @@ export const retentionCalls = {
   policy: (policy: string) => value(raw.GET("/api/v1/policies/{policy}", { params: { path: { policy } } })),
   setPolicy: (body: Schemas["SetPolicy"]) => value(raw.PUT("/api/v1/policies", { body })),
   removePolicy: (policy: string) => value(raw.DELETE("/api/v1/policies/{policy}", { params: { path: { policy } } })),
-  planSweep: (body: Schemas["PlanRequest"]) => value(raw.POST("/api/v1/sweep-plans", { body })),
+  planSweep: (body: Schemas["PlanRequest"]) => value(raw.POST("/api/v1/sweeps/plans", { body })),
   planLines: (body: Schemas["PlanRequest"]) =>
-    value(raw.POST("/api/v1/sweep-plans/lines", { body, parseAs: "blob", headers: { Accept: "text/csv" } })) as Promise<unknown> as Promise<Blob>,
+    value(raw.POST("/api/v1/sweeps/plans/lines", { body, parseAs: "blob", headers: { Accept: "text/csv" } })) as Promise<unknown> as Promise<Blob>,
   sweeps: (policy?: string) => value(raw.GET("/api/v1/sweeps", { params: { query: { policy, limit: 100 } } })),
   runSweep: (body: Schemas["RunSweep"]) => value(raw.POST("/api/v1/sweeps", { body })),
   sweep: (id: number, state?: Schemas["SweepItem"]["state"], after = -1) => value(raw.GET("/api/v1/sweeps/{id}", { params: { path: { id }, query: { state, after, limit: 100 } } })),

@@ -41,7 +41,7 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
   });
   const verify = useMutation({ mutationFn: rightsCalls.verifyEvents });
   const all = query.data?.pages.flat() ?? [];
-  const exported = "/api/v1/event-export?" + new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
+  const exported = "/api/v1/events/export?" + new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
   const select = (key: string, label: string, options: [string, string][]) => (
     <select aria-label={label} className="h-8 rounded border border-rule bg-paper px-2 text-sm" value={get(key)} onChange={(e) => set(key, e.target.value)}>
       {options.map(([value, text]) => <option key={value} value={value}>{text}</option>)}

@@ -11,7 +11,7 @@ export const rightsCalls = {
   addToken: (body: Schemas["NewToken"]) => value(raw.POST("/api/v1/tokens", { body })),
   revokeToken: (token: string, owner?: string) =>
     value(raw.DELETE("/api/v1/tokens/{token}", { params: { path: { token }, query: { for: owner } } })),
-  allTokens: () => value(raw.GET("/api/v1/all-tokens")),
+  allTokens: () => value(raw.GET("/api/v1/tokens/all")),
   changePassword: (body: Schemas["PasswordChange"]) => value(raw.PUT("/api/v1/me/password", { body })),
   signOutEverywhere: (owner: string, tokens: boolean) => value(raw.POST("/api/v1/sign-out", { params: { query: { for: owner, tokens } } })),
   firstSteps: () => value(raw.GET("/api/v1/first-steps")),
@@ -30,6 +30,6 @@ export const rightsCalls = {
   checkGrant: (name: string, who: string, action: "read" | "publish" | "promote" | "remove" | "manage", purl?: string) =>
     value(raw.GET("/api/v1/repositories/{name}/check", { params: { path: { name }, query: { who, action, purl } } })),
   events: (query: EventFilter, before?: number) => value(raw.GET("/api/v1/events", { params: { query: { ...query, before, limit: 100 } } })),
-  eventActions: () => value(raw.GET("/api/v1/event-actions")),
-  verifyEvents: () => value(raw.GET("/api/v1/event-chain")),
+  eventActions: () => value(raw.GET("/api/v1/events/actions")),
+  verifyEvents: () => value(raw.GET("/api/v1/events/chain")),
 };
