@@ -1,4 +1,5 @@
-// Package builds is about what CI made: builds with their files, what they used, and the documents about them.
+// Package builds is about what CI made: builds with their files, what they used, and
+// the documents about them.
 package builds
 
 import (

@@ -1,4 +1,5 @@
-// Package directory is about which repositories there are, what a caller sees of them and what they may do there. Every question about a right is asked here.
+// Package directory is about which repositories there are, what a caller sees of them
+// and what they may do there. Every question about a right is asked here.
 package directory
 
 import (

@@ -1,4 +1,5 @@
-// Package holdings is about what one repository itself keeps of a package: remembered, and rendered into documents.
+// Package holdings is about what one repository itself keeps of a package: remembered,
+// and rendered into documents.
 package holdings
 
 import (

@@ -1,4 +1,5 @@
-// Package mirrors is about what comes from elsewhere: lists and copies, fetched when somebody asks or ahead of time, and how upstreams are.
+// Package mirrors is about what comes from elsewhere: lists and copies, fetched when
+// somebody asks or ahead of time, and how upstreams are.
 package mirrors
 
 import (

@@ -1,4 +1,5 @@
-// Package promotion is about tracks, gates, and versions that go along them: judged, restamped, signed, made visible all at once, and sent on to other servers.
+// Package promotion is about tracks, gates, and versions that go along them: judged,
+// restamped, signed, made visible all at once, and sent on to other servers.
 package promotion
 
 import (

@@ -1,4 +1,5 @@
-// Package publishing is about what comes in: files, until a version of them is complete, labels, and withdrawing.
+// Package publishing is about what comes in: files, until a version of them is
+// complete, labels, and withdrawing.
 package publishing
 
 import (

@@ -1,4 +1,5 @@
-// Package repositories is about the settings of repositories, and which names are claimed.
+// Package repositories is about the settings of repositories, and which names are
+// claimed.
 package repositories
 
 import (

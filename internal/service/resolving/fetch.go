@@ -24,35 +24,18 @@ func (s *Resolving) File(ctx context.Context, q catalog.FileQuestion) (ecosystem
 	if !s.directory.Shows(q.Key) {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
-	age := s.Age(q.Key)
-	if known, ok := s.files.Get(q); ok && known.Generation == age {
+	// What was asked before needs no source.
+	if known, ok := s.files.Get(q); ok && known.Generation == s.Age(q.Key) {
 		return known.Value, nil
 	}
-	r, ok := s.directory.Known().ByID[q.Key.RepositoryID]
+	source, key, ok := s.sourceOf(q.Key)
 	if !ok {
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
-	if r.Kind != catalog.Chain && q.Key.Sight != "" {
-		q.Key.Sight = ""
-		return s.File(ctx, q)
-	}
-	r.Sight = q.Key.Sight
-	var found ecosystem.Found
-	var err error
-	switch r.Kind {
-	case catalog.House:
-		found.File, err = s.DB.File(ctx, q)
-	case catalog.Mirror:
-		found, err = s.mirrors.File(ctx, s.mirrors.Of(r.ID), q)
-	case catalog.Chain:
-		found, err = s.chainFile(ctx, r, q)
-	}
+	q.Key = key
+	found, err := source.File(ctx, q)
 	if errors.Is(err, record.ErrNotFound) {
-		return found, ecosystem.ErrNoFile
-	}
-	// Which upload of a mirror's snapshot is the newest is not known for long.
-	if err == nil && !q.Open && found.Arriving == nil && (found.Mirror == "" || q.Name != "") {
-		s.files.Add(q, act.Aged[ecosystem.Found]{Value: found, Generation: age})
+		err = ecosystem.ErrNoFile
 	}
 	return found, err
 }
@@ -76,28 +59,11 @@ func (s *Resolving) packageOf(ctx context.Context, key catalog.PackageKey, versi
 
 // packageUntil is packageOf, and until when that holds if nothing changes.
 func (s *Resolving) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
-	r, ok := s.directory.Known().ByID[key.RepositoryID]
+	source, seen, ok := s.sourceOf(key)
 	if !ok || !s.directory.Shows(key) {
 		return nil, mirrors.Forever, ecosystem.ErrNoPackage
 	}
-	if r.Kind != catalog.Chain {
-		key.Sight = ""
-	}
-	r.Sight = key.Sight
-	find := func() (*catalog.Package, time.Time, error) { return s.chainPackage(ctx, r, key, version) }
-	switch r.Kind {
-	case catalog.House:
-		p, err = s.holdings.Package(ctx, key)
-		return p, mirrors.Forever, err
-	case catalog.Mirror:
-		find = func() (*catalog.Package, time.Time, error) {
-			return s.mirrors.Package(ctx, s.mirrors.Of(r.ID), key, version)
-		}
-	}
-	if version != "" {
-		return find()
-	}
-	return s.holdings.Remembered(key, find)
+	return source.Package(ctx, seen, version)
 }
 
 // Plugins implements ecosystem.Desk. Of a chain it lists those of all members,

@@ -1,4 +1,5 @@
-// Package resolving is about who answers a question: a house, a mirror, or a chain by asking its members; and why.
+// Package resolving is about who answers a question: a house, a mirror, or a chain by
+// asking its members; and why.
 package resolving
 
 import (

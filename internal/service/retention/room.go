@@ -1,4 +1,5 @@
-// Package retention is about what stays and what goes: policies, plans, sweeps, pins, removal by hand, and reclaiming bytes.
+// Package retention is about what stays and what goes: policies, plans, sweeps, pins,
+// removal by hand, and reclaiming bytes.
 package retention
 
 import (
@@ -10,7 +11,8 @@ import (
 	"crelvo/internal/service/store"
 )
 
-// Retention removes versions, brings them back, and frees what nothing needs. It is safe for use by several at once.
+// Retention removes versions, brings them back, and frees what nothing needs. It is
+// safe for use by several at once.
 type Retention struct {
 	*act.Act
 	blobs      blob.Store

@@ -1,4 +1,5 @@
-// Package rights is about people, robots, teams and tokens: who somebody is, what they were granted, and the record of what was done.
+// Package rights is about people, robots, teams and tokens: who somebody is, what they
+// were granted, and the record of what was done.
 package rights
 
 import (

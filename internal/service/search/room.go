@@ -1,4 +1,5 @@
-// Package search is about finding packages and showing them, and searches that are saved.
+// Package search is about finding packages and showing them, and searches that are
+// saved.
 package search
 
 import (
