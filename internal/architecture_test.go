@@ -3,7 +3,11 @@ package internal
 import (
 	"bytes"
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -167,5 +171,40 @@ func TestImportsRunOneWay(t *testing.T) {
 	}
 	if seen < 10 {
 		t.Fatalf("only %d packages were looked at", seen)
+	}
+}
+
+// longest is how many lines a function may have.
+const longest = 80
+
+// TestFunctionsAreShort: what is longer does several things, which have names.
+func TestFunctionsAreShort(t *testing.T) {
+	seen := 0
+	for _, root := range []string{".", "../cmd"} {
+		err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			files := token.NewFileSet()
+			file, err := parser.ParseFile(files, path, nil, parser.SkipObjectResolution)
+			if err != nil {
+				return err
+			}
+			for _, d := range file.Decls {
+				if f, ok := d.(*ast.FuncDecl); ok {
+					seen++
+					if lines := files.Position(f.End()).Line - files.Position(f.Pos()).Line + 1; lines > longest {
+						t.Errorf("%s: %s has %d lines, and may have %d", path, f.Name.Name, lines, longest)
+					}
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if seen < 1000 {
+		t.Fatalf("only %d functions were looked at", seen)
 	}
 }

@@ -140,41 +140,8 @@ func buildRecord(s *session) *cobra.Command {
 		Example: "  crelvo build record 'berth-planner#118' --junit 'target/surefire-reports/*.xml'\n" +
 			"  crelvo build record --name berth-planner --number 118 --revision 4be1c0f --link https://ci.skerry.example/118 target/*.jar",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 0 && strings.Contains(args[0], "#") && !strings.HasPrefix(args[0], "pkg:") && !exists(args[0]) {
-				r.Name, args = args[0], args[1:]
-			}
-			if i := strings.LastIndexByte(r.Name, '#'); i >= 0 {
-				r.Name, r.Number = r.Name[:i], cmp.Or(r.Number, r.Name[i+1:])
-			}
-			r.Name, r.Number = cmp.Or(r.Name, nameFromCI()), cmp.Or(r.Number, fromCI("number"))
-			if r.Name == "" || r.Number == "" {
-				return usageError{fmt.Errorf("say which build: --name NAME --number NUMBER; the environment does not tell")}
-			}
-			r.Revision, r.Branch, r.Link, r.Agent = cmp.Or(r.Revision, fromCI("revision")), cmp.Or(r.Branch, fromCI("branch")), cmp.Or(r.Link, fromCI("link")), cmp.Or(r.Agent, fromCI("agent"))
-			var err error
-			if r.StartedAt, err = parseStart(cmp.Or(started, fromCI("started"))); err != nil {
+			if err := completeReport(&r, args, started, notes, reports); err != nil {
 				return err
-			}
-			if r.Notes, err = parsePairs(notes); err != nil {
-				return err
-			}
-			for _, pattern := range reports {
-				texts, err := readAll(pattern)
-				if err != nil {
-					return err
-				}
-				r.JUnit = append(r.JUnit, texts...)
-			}
-			for _, arg := range args {
-				if strings.HasPrefix(arg, "pkg:") {
-					r.Made = append(r.Made, arg)
-					continue
-				}
-				sum, err := digestOf(arg)
-				if err != nil {
-					return err
-				}
-				r.Digests = append(r.Digests, sum)
 			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Build, error) {
 				b, err := c.RecordBuild(ctx, r)
@@ -210,6 +177,48 @@ func buildRecord(s *session) *cobra.Command {
 	f.StringVar(&r.In, "in", "", "the repository that package URLs are looked for in")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
+}
+
+// completeReport puts together what is said of a build: by flags, by arguments, and by the
+// environment of its CI system.
+func completeReport(r *api.BuildReport, args []string, started string, notes, reports []string) error {
+	if len(args) > 0 && strings.Contains(args[0], "#") && !strings.HasPrefix(args[0], "pkg:") && !exists(args[0]) {
+		r.Name, args = args[0], args[1:]
+	}
+	if i := strings.LastIndexByte(r.Name, '#'); i >= 0 {
+		r.Name, r.Number = r.Name[:i], cmp.Or(r.Number, r.Name[i+1:])
+	}
+	r.Name, r.Number = cmp.Or(r.Name, nameFromCI()), cmp.Or(r.Number, fromCI("number"))
+	if r.Name == "" || r.Number == "" {
+		return usageError{fmt.Errorf("say which build: --name NAME --number NUMBER; the environment does not tell")}
+	}
+	r.Revision, r.Branch, r.Link, r.Agent = cmp.Or(r.Revision, fromCI("revision")), cmp.Or(r.Branch, fromCI("branch")), cmp.Or(r.Link, fromCI("link")), cmp.Or(r.Agent, fromCI("agent"))
+	var err error
+	if r.StartedAt, err = parseStart(cmp.Or(started, fromCI("started"))); err != nil {
+		return err
+	}
+	if r.Notes, err = parsePairs(notes); err != nil {
+		return err
+	}
+	for _, pattern := range reports {
+		texts, err := readAll(pattern)
+		if err != nil {
+			return err
+		}
+		r.JUnit = append(r.JUnit, texts...)
+	}
+	for _, arg := range args {
+		if strings.HasPrefix(arg, "pkg:") {
+			r.Made = append(r.Made, arg)
+			continue
+		}
+		sum, err := digestOf(arg)
+		if err != nil {
+			return err
+		}
+		r.Digests = append(r.Digests, sum)
+	}
+	return nil
 }
 
 func exists(path string) bool {

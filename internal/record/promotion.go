@@ -294,20 +294,8 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 			details[i] = sql.NullString{String: string(raw), Valid: true}
 		}
 	}
-	// What is promoted must be there, and stay until this is done: its bytes are
-	// named by nothing else, perhaps.
-	var there []int64
-	if err := tx.SelectContext(ctx, &there, `select id from version where id = any($1) and visible_from is not null and visible_until is null order by id for share`, sources); err != nil {
-		return nil, nil, err
-	}
-	var missing []Collision
-	for i, p := range placed {
-		if _, ok := slices.BinarySearch(there, p.SourceID); !ok {
-			missing = append(missing, Collision{Key: placed[i].Key, Version: p.Version, NoSource: true})
-		}
-	}
-	if missing != nil {
-		return nil, missing, nil
+	if missing, err := tx.withoutSource(ctx, placed, sources); err != nil || missing != nil {
+		return nil, missing, err
 	}
 	// Everybody takes packages and versions in this order, so that two who want
 	// some of the same wait for each other and not in a circle.
@@ -370,6 +358,21 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 		return nil, nil, err
 	}
 	return ids, nil, tx.arrive(ctx, ids, at)
+}
+
+// withoutSource are those of whose source there is nothing any more. What is promoted must
+// be there, and stay until this is done: its bytes are named by nothing else, perhaps.
+func (tx *Tx) withoutSource(ctx context.Context, placed []PlacedVersion, sources []int64) (missing []Collision, err error) {
+	var there []int64
+	if err := tx.SelectContext(ctx, &there, `select id from version where id = any($1) and visible_from is not null and visible_until is null order by id for share`, sources); err != nil {
+		return nil, err
+	}
+	for _, p := range placed {
+		if _, ok := slices.BinarySearch(there, p.SourceID); !ok {
+			missing = append(missing, Collision{Key: p.Key, Version: p.Version, NoSource: true})
+		}
+	}
+	return missing, nil
 }
 
 // arrive gives versions their place in the order of their packages, which are

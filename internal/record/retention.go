@@ -186,17 +186,7 @@ func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []que
 // query, as far as the query is about versions. It is called by another goroutine
 // and must not keep the versions; nothing else can be asked meanwhile.
 func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment, each func(i int, versions []retention.Version) error) error {
-	s := new(statement)
-	use := "left join version_use u on u.version_id = v.id"
-	if at != 0 {
-		use = `left join lateral (select max(d.day)::timestamptz used_at, sum(d.downloads)::bigint downloads,
-			(select count(distinct x) from download_day e, unnest(e.users) x where e.version_id = v.id and e.day <= ` + s.arg(now) + `::date) users
-			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
-	}
-	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
-	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, coalesce(v.arrived, v.uploaded_at), v.upload_count, coalesce(v.build_id, 0), v.bytes,
-		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
-		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s order by n.place`, fit, s.arg(packageIDs), use, seen(at))
+	s := versionsOf(packageIDs, queries, now, at)
 	known := map[string][]bool{} // most fit alike
 	var versions []retention.Version
 	last := 0
@@ -270,6 +260,23 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 		return cause
 	}
 	return err
+}
+
+// versionsOf asks for the versions of packages, in the order of these, with their use and
+// with which queries each fits.
+func versionsOf(packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment) *statement {
+	s := new(statement)
+	use := "left join version_use u on u.version_id = v.id"
+	if at != 0 {
+		use = `left join lateral (select max(d.day)::timestamptz used_at, sum(d.downloads)::bigint downloads,
+			(select count(distinct x) from download_day e, unnest(e.users) x where e.version_id = v.id and e.day <= ` + s.arg(now) + `::date) users
+			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
+	}
+	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
+	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, coalesce(v.arrived, v.uploaded_at), v.upload_count, coalesce(v.build_id, 0), v.bytes,
+		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
+		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s order by n.place`, fit, s.arg(packageIDs), use, seen(at))
+	return s
 }
 
 // Labels gives the labels of packages, by package and version.

@@ -278,27 +278,9 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 	origin := at
 	begun := time.Now()
 	for range maxRedirects {
-		request, err := http.NewRequestWithContext(lifting(ctx, direct), http.MethodGet, at.String(), nil)
+		request, err := s.request(lifting(ctx, direct), u, r, start, at)
 		if err != nil {
 			return nil, err
-		}
-		request.Header.Set("User-Agent", s.agent)
-		if !r.Document {
-			request.Header.Set("Accept-Encoding", "identity")
-		}
-		if r.Accept != "" {
-			request.Header.Set("Accept", r.Accept)
-		}
-		if strings.EqualFold(at.Host, start.Host) && at.Scheme == start.Scheme {
-			s.signIn(request)
-		}
-		if r.From == u.URL {
-			if r.ETag != "" {
-				request.Header.Set("If-None-Match", r.ETag)
-			}
-			if r.LastModified != "" {
-				request.Header.Set("If-Modified-Since", r.LastModified)
-			}
 		}
 		response, err := s.http.RoundTrip(request)
 		if forbid := (forbidden{}); errors.As(err, &forbid) {
@@ -336,6 +318,34 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		at = to
 	}
 	return nil, refused{fmt.Sprintf("redirected more than %d times", maxRedirects)}
+}
+
+// request is one to an address that an upstream led to, with its credentials where that is
+// on the same host.
+func (s *Source) request(ctx context.Context, u catalog.Upstream, r Request, start, at *url.URL) (*http.Request, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("User-Agent", s.agent)
+	if !r.Document {
+		request.Header.Set("Accept-Encoding", "identity")
+	}
+	if r.Accept != "" {
+		request.Header.Set("Accept", r.Accept)
+	}
+	if strings.EqualFold(at.Host, start.Host) && at.Scheme == start.Scheme {
+		s.signIn(request)
+	}
+	if r.From == u.URL {
+		if r.ETag != "" {
+			request.Header.Set("If-None-Match", r.ETag)
+		}
+		if r.LastModified != "" {
+			request.Header.Set("If-Modified-Since", r.LastModified)
+		}
+	}
+	return request, nil
 }
 
 func (s *Source) signIn(r *http.Request) {

@@ -77,22 +77,6 @@ func (w *Server) addBuilds() {
 		func(ctx context.Context, v visit, in *BuildByName) (*none, error) {
 			return nil, w.service.Builds.RemoveBuild(ctx, v.caller, in.title())
 		})
-	operate(w, "list-build-names", forSignedIn, http.MethodGet, path+"/names", "To whom builds belong, by their names",
-		func(ctx context.Context, v visit, _ *none) (*answer[[]api.BuildName], error) {
-			names, err := w.service.Builds.BuildNames(ctx, v.caller)
-			shown := make([]api.BuildName, len(names))
-			for i, n := range names {
-				shown[i] = api.BuildName{Name: n.Name, Owner: n.Owner, GivenBy: n.GivenBy, At: n.At.UTC(), Builds: n.Builds}
-			}
-			return &answer[[]api.BuildName]{shown}, err
-		})
-	operate(w, "give-build-name", forAdmin, http.MethodPut, path+"/names/{build}", "Say to whom builds of a name belong",
-		func(ctx context.Context, v visit, in *struct {
-			Build string `path:"build" maxLength:"100"`
-			Body  api.BuildNameOwner
-		}) (*none, error) {
-			return nil, w.service.Builds.GiveBuildName(ctx, v.caller, in.Build, in.Body.Owner)
-		})
 	operate(w, "compare-builds", forAnyone, http.MethodGet, path+"/{build}/{number}/difference", "What is not the same in an earlier build",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
@@ -100,35 +84,6 @@ func (w *Server) addBuilds() {
 		}) (*answer[api.BuildComparison], error) {
 			made, used, err := w.service.Builds.CompareBuilds(ctx, v.caller, in.To, in.title())
 			return &answer[api.BuildComparison]{api.BuildComparison{Made: showDifferences(made), Used: showDifferences(used)}}, err
-		})
-	operate(w, "attach-document", forSignedIn, http.MethodPost, path+"/{build}/{number}/documents", "Attach an in-toto statement (DSSE or bare), CycloneDX or SPDX",
-		func(ctx context.Context, v visit, in *struct {
-			BuildByName
-			Name    string `query:"name" required:"true" minLength:"1" maxLength:"200"`
-			RawBody []byte `contentType:"application/octet-stream"`
-		}) (*answer[api.BuildDocument], error) {
-			if len(in.RawBody) > builds.MaxDocument {
-				return nil, fault.New(fault.TooLarge, "document-too-large", "a document has at most %d bytes", builds.MaxDocument)
-			}
-			d, err := w.service.Builds.Attach(ctx, v.caller, in.title(), in.Name, in.RawBody)
-			return &answer[api.BuildDocument]{showDocument(d)}, err
-		})
-	operate(w, "show-document", forAnyone, http.MethodGet, path+"/{build}/{number}/documents/{document}", "The content of a document",
-		func(ctx context.Context, v visit, in *struct {
-			BuildByName
-			Document int64 `path:"document"`
-		}) (*struct {
-			ContentType string `header:"Content-Type"`
-			Disposition string `header:"Content-Disposition"`
-			Body        []byte
-		}, error) {
-			content, err := w.service.Builds.Document(ctx, v.caller, in.title(), in.Document)
-			out := &struct {
-				ContentType string `header:"Content-Type"`
-				Disposition string `header:"Content-Disposition"`
-				Body        []byte
-			}{"application/json", "attachment", content}
-			return out, err
 		})
 }
 
@@ -161,4 +116,57 @@ func showDifferences(all []builds.Difference) []api.Difference {
 		shown[i] = api.Difference{PURL: d.PURL.String(), Before: d.Before, After: d.After, OtherBytes: d.OtherBytes}
 	}
 	return shown
+}
+
+func (w *Server) addBuildNames() {
+	const path = "/api/v1/builds"
+	operate(w, "list-build-names", forSignedIn, http.MethodGet, path+"/names", "To whom builds belong, by their names",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.BuildName], error) {
+			names, err := w.service.Builds.BuildNames(ctx, v.caller)
+			shown := make([]api.BuildName, len(names))
+			for i, n := range names {
+				shown[i] = api.BuildName{Name: n.Name, Owner: n.Owner, GivenBy: n.GivenBy, At: n.At.UTC(), Builds: n.Builds}
+			}
+			return &answer[[]api.BuildName]{shown}, err
+		})
+	operate(w, "give-build-name", forAdmin, http.MethodPut, path+"/names/{build}", "Say to whom builds of a name belong",
+		func(ctx context.Context, v visit, in *struct {
+			Build string `path:"build" maxLength:"100"`
+			Body  api.BuildNameOwner
+		}) (*none, error) {
+			return nil, w.service.Builds.GiveBuildName(ctx, v.caller, in.Build, in.Body.Owner)
+		})
+}
+
+func (w *Server) addDocuments() {
+	const path = "/api/v1/builds"
+	operate(w, "attach-document", forSignedIn, http.MethodPost, path+"/{build}/{number}/documents", "Attach an in-toto statement (DSSE or bare), CycloneDX or SPDX",
+		func(ctx context.Context, v visit, in *struct {
+			BuildByName
+			Name    string `query:"name" required:"true" minLength:"1" maxLength:"200"`
+			RawBody []byte `contentType:"application/octet-stream"`
+		}) (*answer[api.BuildDocument], error) {
+			if len(in.RawBody) > builds.MaxDocument {
+				return nil, fault.New(fault.TooLarge, "document-too-large", "a document has at most %d bytes", builds.MaxDocument)
+			}
+			d, err := w.service.Builds.Attach(ctx, v.caller, in.title(), in.Name, in.RawBody)
+			return &answer[api.BuildDocument]{showDocument(d)}, err
+		})
+	operate(w, "show-document", forAnyone, http.MethodGet, path+"/{build}/{number}/documents/{document}", "The content of a document",
+		func(ctx context.Context, v visit, in *struct {
+			BuildByName
+			Document int64 `path:"document"`
+		}) (*struct {
+			ContentType string `header:"Content-Type"`
+			Disposition string `header:"Content-Disposition"`
+			Body        []byte
+		}, error) {
+			content, err := w.service.Builds.Document(ctx, v.caller, in.title(), in.Document)
+			out := &struct {
+				ContentType string `header:"Content-Type"`
+				Disposition string `header:"Content-Disposition"`
+				Body        []byte
+			}{"application/json", "attachment", content}
+			return out, err
+		})
 }

@@ -106,32 +106,6 @@ func (w *Server) addMirrors() {
 			forgotten, err := w.service.Mirrors.Forget(ctx, v.caller, in.Name, p)
 			return &answer[api.Forgotten]{api.Forgotten{PURL: p.String(), Copies: forgotten.Copies, Documents: forgotten.Documents}}, err
 		})
-	operate(w, "list-prefetch-runs", toRead, http.MethodGet, path+"/prefetch", "The last runs of a mirror's prefetch rule",
-		func(ctx context.Context, v visit, in *struct {
-			ByName
-			Limit int `query:"limit" minimum:"1" maximum:"100" default:"10"`
-		}) (*answer[[]api.PrefetchRun], error) {
-			runs, err := w.service.Mirrors.PrefetchRuns(ctx, v.caller, in.Name, in.Limit)
-			shown := []api.PrefetchRun{}
-			for _, r := range runs {
-				one, err := showRun(r)
-				if err != nil {
-					return nil, err
-				}
-				shown = append(shown, one)
-			}
-			return &answer[[]api.PrefetchRun]{shown}, err
-		})
-	operate(w, "prefetch", toManage, http.MethodPost, path+"/prefetch", "Run a mirror's prefetch rule now",
-		func(ctx context.Context, v visit, in *ByName) (*answer[api.PrefetchRun], error) {
-			run, err := w.service.Mirrors.Prefetch(ctx, v.caller, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			run.RawReport = []byte("[]")
-			shown, err := showRun(run)
-			return &answer[api.PrefetchRun]{shown}, err
-		})
 }
 
 func showState(state mirrors.State, now time.Time) api.MirrorState {
@@ -168,4 +142,34 @@ func showRun(r record.PrefetchRun) (api.PrefetchRun, error) {
 		shown.Report = append(shown.Report, api.PrefetchLine(l))
 	}
 	return shown, err
+}
+
+func (w *Server) addPrefetch() {
+	const path = "/api/v1/repositories/{name}"
+	operate(w, "list-prefetch-runs", toRead, http.MethodGet, path+"/prefetch", "The last runs of a mirror's prefetch rule",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Limit int `query:"limit" minimum:"1" maximum:"100" default:"10"`
+		}) (*answer[[]api.PrefetchRun], error) {
+			runs, err := w.service.Mirrors.PrefetchRuns(ctx, v.caller, in.Name, in.Limit)
+			shown := []api.PrefetchRun{}
+			for _, r := range runs {
+				one, err := showRun(r)
+				if err != nil {
+					return nil, err
+				}
+				shown = append(shown, one)
+			}
+			return &answer[[]api.PrefetchRun]{shown}, err
+		})
+	operate(w, "prefetch", toManage, http.MethodPost, path+"/prefetch", "Run a mirror's prefetch rule now",
+		func(ctx context.Context, v visit, in *ByName) (*answer[api.PrefetchRun], error) {
+			run, err := w.service.Mirrors.Prefetch(ctx, v.caller, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			run.RawReport = []byte("[]")
+			shown, err := showRun(run)
+			return &answer[api.PrefetchRun]{shown}, err
+		})
 }

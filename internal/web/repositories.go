@@ -69,62 +69,6 @@ func (w *Server) addRepositories() {
 			r, err := w.service.Repositories.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
-	operate(w, "remove-repository", toManage, http.MethodDelete, path+"/{name}", "Take a repository out of use",
-		func(ctx context.Context, v visit, in *struct {
-			ByName
-			WithContents bool `query:"withContents" doc:"also if it holds anything"`
-		}) (*none, error) {
-			return nil, w.service.Repositories.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
-		})
-	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removals/repositories", "Repositories that were removed and can be brought back",
-		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
-			all := []api.RemovedRepository{}
-			for _, r := range w.service.Directory.RemovedRepositories(v.caller) {
-				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(), Until: r.At.Add(retention.DefaultGrace).UTC()})
-			}
-			return &answer[[]api.RemovedRepository]{all}, nil
-		})
-	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
-		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
-			r, err := w.service.Repositories.BringBackRepository(ctx, v.caller, in.Name)
-			return w.oneRepository(ctx, v, r, err)
-		})
-	operate(w, "show-folder", toRead, http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
-		func(ctx context.Context, v visit, in *struct {
-			ByName
-			Ecosystem string `query:"ecosystem" default:"maven"`
-			Path      string `query:"path" maxLength:"1024"`
-			After     string `query:"after" maxLength:"255" doc:"go on after the entry of this name"`
-			Limit     int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
-		}) (*answer[api.Folder], error) {
-			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Read)
-			if err != nil {
-				return nil, err
-			}
-			e := w.service.Ecosystem(in.Ecosystem)
-			if e == nil {
-				return nil, noEcosystem(in.Ecosystem)
-			}
-			folder, err := w.service.Resolving.Folder(ctx, r, e, in.Path)
-			if err != nil {
-				return nil, err
-			}
-			entries, next := folder.Page(in.After, in.Limit)
-			shown := api.Folder{Total: len(folder.Entries), Next: next, Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
-				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
-			for _, entry := range entries {
-				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
-				if !entry.ChangedAt.IsZero() {
-					at := entry.ChangedAt.UTC()
-					line.ChangedAt = &at
-				}
-				if entry.Digests != nil {
-					line.Checksums = checksums(*entry.Digests)
-				}
-				shown.Entries = append(shown.Entries, line)
-			}
-			return &answer[api.Folder]{shown}, nil
-		})
 }
 
 func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repository, err error) (*answer[api.Repository], error) {
@@ -317,4 +261,68 @@ func showContact(c record.UpstreamContact, private bool) api.Contact {
 		shown.State = "ok"
 	}
 	return shown
+}
+
+func (w *Server) addRemovedRepositories() {
+	const path = "/api/v1/repositories"
+	operate(w, "remove-repository", toManage, http.MethodDelete, path+"/{name}", "Take a repository out of use",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			WithContents bool `query:"withContents" doc:"also if it holds anything"`
+		}) (*none, error) {
+			return nil, w.service.Repositories.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
+		})
+	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removals/repositories", "Repositories that were removed and can be brought back",
+		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
+			all := []api.RemovedRepository{}
+			for _, r := range w.service.Directory.RemovedRepositories(v.caller) {
+				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(), Until: r.At.Add(retention.DefaultGrace).UTC()})
+			}
+			return &answer[[]api.RemovedRepository]{all}, nil
+		})
+	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
+		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
+			r, err := w.service.Repositories.BringBackRepository(ctx, v.caller, in.Name)
+			return w.oneRepository(ctx, v, r, err)
+		})
+}
+
+func (w *Server) addFolders() {
+	const path = "/api/v1/repositories"
+	operate(w, "show-folder", toRead, http.MethodGet, path+"/{name}/folder", "A level of a repository's tree",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Ecosystem string `query:"ecosystem" default:"maven"`
+			Path      string `query:"path" maxLength:"1024"`
+			After     string `query:"after" maxLength:"255" doc:"go on after the entry of this name"`
+			Limit     int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
+		}) (*answer[api.Folder], error) {
+			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Read)
+			if err != nil {
+				return nil, err
+			}
+			e := w.service.Ecosystem(in.Ecosystem)
+			if e == nil {
+				return nil, noEcosystem(in.Ecosystem)
+			}
+			folder, err := w.service.Resolving.Folder(ctx, r, e, in.Path)
+			if err != nil {
+				return nil, err
+			}
+			entries, next := folder.Page(in.After, in.Limit)
+			shown := api.Folder{Total: len(folder.Entries), Next: next, Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
+				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
+			for _, entry := range entries {
+				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
+				if !entry.ChangedAt.IsZero() {
+					at := entry.ChangedAt.UTC()
+					line.ChangedAt = &at
+				}
+				if entry.Digests != nil {
+					line.Checksums = checksums(*entry.Digests)
+				}
+				shown.Entries = append(shown.Entries, line)
+			}
+			return &answer[api.Folder]{shown}, nil
+		})
 }

@@ -21,7 +21,7 @@ type OfName struct {
 }
 
 func (w *Server) addUsers() {
-	const users, teams = "/api/v1/users", "/api/v1/teams"
+	const users = "/api/v1/users"
 	operate(w, "list-users", forSomeAdmin, http.MethodGet, users, "Users and robots",
 		func(ctx context.Context, v visit, in *struct {
 			Kind string `query:"kind" enum:"user,robot,"`
@@ -76,30 +76,6 @@ func (w *Server) addUsers() {
 		func(ctx context.Context, v visit, _ *none) (*answer[api.FirstSteps], error) {
 			steps, err := w.service.Rights.FirstSteps(ctx, v.caller)
 			return &answer[api.FirstSteps]{api.FirstSteps(steps)}, err
-		})
-	operate(w, "list-teams", forSignedIn, http.MethodGet, teams, "All teams; who is no admin sees their own",
-		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Team], error) {
-			all, err := w.service.Rights.Teams(ctx, v.caller)
-			shown := make([]api.Team, len(all))
-			for i, t := range all {
-				shown[i] = api.Team{Name: t.Name, Description: t.Description, Members: append([]string{}, t.Members()...), CreatedAt: t.CreatedAt.UTC()}
-			}
-			return &answer[[]api.Team]{shown}, err
-		})
-	operate(w, "add-team", forAdmin, http.MethodPost, teams, "Make a team",
-		func(ctx context.Context, v visit, in *answer[api.NewTeam]) (*none, error) {
-			return nil, w.service.Rights.AddTeam(ctx, v.caller, in.Body.Name, in.Body.Description, in.Body.Members)
-		})
-	operate(w, "edit-team", forSomeAdmin, http.MethodPatch, teams+"/{name}", "Change a team",
-		func(ctx context.Context, v visit, in *struct {
-			OfName
-			Body api.TeamChange
-		}) (*none, error) {
-			return nil, w.service.Rights.EditTeam(ctx, v.caller, in.Name, rights.TeamChange(in.Body))
-		})
-	operate(w, "remove-team", forAdmin, http.MethodDelete, teams+"/{name}", "Remove a team with its grants",
-		func(ctx context.Context, v visit, in *OfName) (*none, error) {
-			return nil, w.service.Rights.RemoveTeam(ctx, v.caller, in.Name)
 		})
 }
 
@@ -178,4 +154,32 @@ func showVerdict(v rights.Verdict, action string, p purl.PURL) api.Verdict {
 		shown.Sentence += " " + v.Can + "."
 	}
 	return shown
+}
+
+func (w *Server) addTeams() {
+	const teams = "/api/v1/teams"
+	operate(w, "list-teams", forSignedIn, http.MethodGet, teams, "All teams; who is no admin sees their own",
+		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Team], error) {
+			all, err := w.service.Rights.Teams(ctx, v.caller)
+			shown := make([]api.Team, len(all))
+			for i, t := range all {
+				shown[i] = api.Team{Name: t.Name, Description: t.Description, Members: append([]string{}, t.Members()...), CreatedAt: t.CreatedAt.UTC()}
+			}
+			return &answer[[]api.Team]{shown}, err
+		})
+	operate(w, "add-team", forAdmin, http.MethodPost, teams, "Make a team",
+		func(ctx context.Context, v visit, in *answer[api.NewTeam]) (*none, error) {
+			return nil, w.service.Rights.AddTeam(ctx, v.caller, in.Body.Name, in.Body.Description, in.Body.Members)
+		})
+	operate(w, "edit-team", forSomeAdmin, http.MethodPatch, teams+"/{name}", "Change a team",
+		func(ctx context.Context, v visit, in *struct {
+			OfName
+			Body api.TeamChange
+		}) (*none, error) {
+			return nil, w.service.Rights.EditTeam(ctx, v.caller, in.Name, rights.TeamChange(in.Body))
+		})
+	operate(w, "remove-team", forAdmin, http.MethodDelete, teams+"/{name}", "Remove a team with its grants",
+		func(ctx context.Context, v visit, in *OfName) (*none, error) {
+			return nil, w.service.Rights.RemoveTeam(ctx, v.caller, in.Name)
+		})
 }

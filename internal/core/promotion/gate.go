@@ -52,95 +52,118 @@ const Longest = time.Minute
 
 // ParseGate reads a gate as it is written.
 func ParseGate(text string) (Gate, error) {
-	words := strings.Fields(strings.ReplaceAll(text, ",", " "))
-	wrong := func(why string) (Gate, error) {
+	p := gateParser{words: strings.Fields(strings.ReplaceAll(text, ",", " "))}
+	why := "it is empty, or too long"
+	if len(p.words) > 0 && len(text) <= 1000 {
+		p.g.Kind = Kind(p.take())
+		if why = p.parse(); why == "" && len(p.words) > 0 {
+			why = "nobody knows what " + strconv.Quote(p.words[0]) + " is for"
+		}
+	}
+	if why != "" {
 		return Gate{}, fault.New(fault.Invalid, "bad-gate", "%q is no gate: %s", text, why).
 			WithHint("Gates are written: %s.", strings.Join(Forms, "; "))
 	}
-	if len(words) == 0 || len(text) > 1000 {
-		return wrong("it is empty, or too long")
+	return p.g, nil
+}
+
+// gateParser reads a gate word by word.
+type gateParser struct {
+	g     Gate
+	words []string
+}
+
+// take takes the next word; "" if there is none.
+func (p *gateParser) take() string {
+	if len(p.words) == 0 {
+		return ""
 	}
-	g := Gate{Kind: Kind(words[0])}
-	words = words[1:]
-	take := func() string {
-		if len(words) == 0 {
-			return ""
-		}
-		word := words[0]
-		words = words[1:]
-		return word
+	word := p.words[0]
+	p.words = p.words[1:]
+	return word
+}
+
+// after takes the names that follow a word.
+func (p *gateParser) after(word string) bool {
+	if p.take() != word {
+		return false
 	}
-	// after takes the names that follow a word.
-	after := func(word string) bool {
-		if take() != word {
-			return false
-		}
-		g.Names, words = words, nil
-		return len(g.Names) > 0
-	}
-	switch g.Kind {
+	p.g.Names, p.words = p.words, nil
+	return len(p.g.Names) > 0
+}
+
+// number takes a number between two.
+func (p *gateParser) number(from, to int) bool {
+	n, err := strconv.Atoi(p.take())
+	p.g.Count = n
+	return err == nil && n >= from && n <= to
+}
+
+// parse reads what comes after the kind, and says what is wrong with it.
+func (p *gateParser) parse() (wrong string) {
+	switch g := &p.g; g.Kind {
 	case RecordedBuild, TestsPassed:
-		if len(words) > 0 && !after("by") {
-			return wrong(`after it may come "by" and whose build it must be`)
+		if len(p.words) > 0 && !p.after("by") {
+			return `after it may come "by" and whose build it must be`
 		}
 	case NoSnapshots:
 	case SignedBy, Licences:
-		if g.Names, words = words, nil; len(g.Names) == 0 {
-			return wrong("it names none")
+		if g.Names, p.words = p.words, nil; len(g.Names) == 0 {
+			return "it names none"
 		}
 		for _, name := range g.Names {
 			if _, err := spdx.Parse(name); g.Kind == Licences && err != nil {
-				return wrong(err.Error())
+				return err.Error()
 			}
 		}
 	case Attested:
-		if g.Type = take(); g.Type == "" {
-			return wrong("it names no type of statement")
+		if g.Type = p.take(); g.Type == "" {
+			return "it names no type of statement"
 		}
-		if len(words) > 0 && !after("by") {
-			return wrong(`after the type comes "by" and the keys`)
+		if len(p.words) > 0 && !p.after("by") {
+			return `after the type comes "by" and the keys`
 		}
 	case Waited:
-		d, err := parseDuration(take())
-		if err != nil || d <= 0 || d > 366*24*time.Hour {
-			return wrong("it does not say how long, such as 72h or 3d")
+		var err error
+		if g.For, err = parseDuration(p.take()); err != nil || g.For <= 0 || g.For > 366*24*time.Hour {
+			return "it does not say how long, such as 72h or 3d"
 		}
-		g.For = d
 	case Behind:
-		n, err := strconv.Atoi(take())
-		if err != nil || n < 0 || n > 1000 {
-			return wrong("it does not say by how many versions")
+		if !p.number(0, 1000) {
+			return "it does not say by how many versions"
 		}
-		g.Count = n
 	case Approved:
-		n, err := strconv.Atoi(take())
-		if err != nil || n < 1 || n > 20 {
-			return wrong("it does not say by how many, from 1 to 20")
+		if !p.number(1, 20) {
+			return "it does not say by how many, from 1 to 20"
 		}
-		if g.Count = n; !after("by") {
-			return wrong(`after the number comes "by" and the teams`)
+		if !p.after("by") {
+			return `after the number comes "by" and the teams`
 		}
 	case Asks:
-		g.URL, g.For = take(), 10*time.Second
-		u, err := url.Parse(g.URL)
-		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-			return wrong("it has no web address without credentials")
-		}
-		if len(words) > 0 {
-			if take() != "within" {
-				return wrong(`after the address comes "within" and how long`)
-			}
-			if g.For, err = parseDuration(take()); err != nil || g.For <= 0 || g.For > Longest {
-				return wrong("the time limit is at most " + Longest.String())
-			}
-		}
+		return p.asks()
 	default:
-		return wrong("there is no such gate")
+		return "there is no such gate"
 	}
-	if len(words) > 0 {
-		return wrong("nobody knows what " + strconv.Quote(words[0]) + " is for")
+	return ""
+}
+
+// asks reads whom an outside check is asked of.
+func (p *gateParser) asks() (wrong string) {
+	p.g.URL, p.g.For = p.take(), 10*time.Second
+	u, err := url.Parse(p.g.URL)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		return "it has no web address without credentials"
 	}
-	return g, nil
+	if len(p.words) == 0 {
+		return ""
+	}
+	if p.take() != "within" {
+		return `after the address comes "within" and how long`
+	}
+	if p.g.For, err = parseDuration(p.take()); err != nil || p.g.For <= 0 || p.g.For > Longest {
+		return "the time limit is at most " + Longest.String()
+	}
+	return ""
 }
 
 // parseDuration also takes days.

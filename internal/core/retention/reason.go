@@ -4,6 +4,7 @@
 package retention
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -72,104 +73,117 @@ const longest = 100 * 366 * 24 * time.Hour
 
 // ParseReason reads a reason as it is written.
 func ParseReason(text string) (Reason, error) {
-	wrong := func(why string, args ...any) (Reason, error) {
-		return Reason{}, fault.New(fault.Invalid, "bad-reason", "%q is no reason to stay: %s", text, fmt.Sprintf(why, args...)).
+	p := reasonParser{rest: strings.Fields(strings.ReplaceAll(text, ",", " "))}
+	err := errors.New("it is empty, or too long")
+	if len(p.rest) > 0 && len(text) <= 500 {
+		p.r.Kind, p.rest = Kind(p.rest[0]), p.rest[1:]
+		if err = p.parse(); err == nil && len(p.rest) > 0 {
+			err = fmt.Errorf("%q has no meaning there", p.rest[0])
+		}
+	}
+	if err != nil {
+		return Reason{}, fault.New(fault.Invalid, "bad-reason", "%q is no reason to stay: %s", text, err).
 			WithHint("Reasons are written: %s.", strings.Join(Forms, "; "))
 	}
-	words := strings.Fields(strings.ReplaceAll(text, ",", " "))
-	if len(words) == 0 || len(text) > 500 {
-		return wrong("it is empty, or too long")
+	p.r.text = p.r.write()
+	p.r.among = "among the " + p.r.text
+	return p.r, nil
+}
+
+// reasonParser reads a reason word by word.
+type reasonParser struct {
+	r    Reason
+	rest []string
+}
+
+// begins takes words from the front, if they are there.
+func (p *reasonParser) begins(with ...string) bool {
+	if len(p.rest) < len(with) || !slices.Equal(p.rest[:len(with)], with) {
+		return false
 	}
-	r := Reason{Kind: Kind(words[0])}
-	rest := words[1:]
-	// begins takes words from the front, if they are there.
-	begins := func(with ...string) bool {
-		if len(rest) < len(with) || !slices.Equal(rest[:len(with)], with) {
-			return false
-		}
-		rest = rest[len(with):]
-		return true
+	p.rest = p.rest[len(with):]
+	return true
+}
+
+func (p *reasonParser) count() bool {
+	if len(p.rest) == 0 {
+		return false
 	}
-	count := func() bool {
-		if len(rest) == 0 {
-			return false
-		}
-		n, err := strconv.Atoi(rest[0])
-		rest = rest[1:]
-		r.Count = n
-		return err == nil && n > 0 && n <= 1_000_000
+	n, err := strconv.Atoi(p.rest[0])
+	p.rest = p.rest[1:]
+	p.r.Count = n
+	return err == nil && n > 0 && n <= 1_000_000
+}
+
+func (p *reasonParser) labels() error {
+	p.r.Labels, p.rest = p.rest, nil
+	if len(p.r.Labels) == 0 {
+		return errors.New("it names no label; * is any")
 	}
-	labels := func() error {
-		r.Labels, rest = rest, nil
-		if len(r.Labels) == 0 {
-			return fmt.Errorf("it names no label; * is any")
+	for _, label := range p.r.Labels {
+		if _, err := path.Match(label, ""); err != nil {
+			return fmt.Errorf("%q is no pattern of labels", label)
 		}
-		for _, label := range r.Labels {
-			if _, err := path.Match(label, ""); err != nil {
-				return fmt.Errorf("%q is no pattern of labels", label)
-			}
-		}
-		return nil
 	}
-	switch r.Kind {
+	return nil
+}
+
+// newest reads what comes after that word.
+func (p *reasonParser) newest() error {
+	if !p.count() {
+		return errors.New("after newest comes how many")
+	}
+	p.r.Line = EachPackage
+	if p.begins("of", "each") {
+		if len(p.rest) == 0 || !slices.Contains(AllLines, Line(p.rest[0])) {
+			return errors.New("after each comes package, major, minor or development-version")
+		}
+		p.r.Line, p.rest = Line(p.rest[0]), p.rest[1:]
+	}
+	if p.begins("labelled") {
+		return p.labels()
+	}
+	return nil
+}
+
+// parse reads what comes after the kind.
+func (p *reasonParser) parse() (err error) {
+	switch p.r.Kind {
 	case Newest:
-		if !count() {
-			return wrong("after newest comes how many")
-		}
-		r.Line = EachPackage
-		if begins("of", "each") {
-			if len(rest) == 0 || !slices.Contains(AllLines, Line(rest[0])) {
-				return wrong("after each comes package, major, minor or development-version")
-			}
-			r.Line, rest = Line(rest[0]), rest[1:]
-		}
-		if begins("labelled") {
-			if err := labels(); err != nil {
-				return wrong("%v", err)
-			}
-		}
+		return p.newest()
 	case Younger, Downloaded:
-		if !begins(map[Kind]string{Younger: "than", Downloaded: "within"}[r.Kind]) || len(rest) == 0 {
-			return wrong("it does not say how long, such as 14d")
+		if !p.begins(map[Kind]string{Younger: "than", Downloaded: "within"}[p.r.Kind]) || len(p.rest) == 0 {
+			return errors.New("it does not say how long, such as 14d")
 		}
-		length, err := ParseLength(rest[0])
-		if err != nil {
-			return wrong("%v", err)
-		}
-		r.Within, rest = length, rest[1:]
+		p.r.Within, err = ParseLength(p.rest[0])
+		p.rest = p.rest[1:]
+		return err
 	case UsedBy:
-		if !begins("by") || !count() {
-			return wrong("it does not say by how many")
+		if !p.begins("by") || !p.count() {
+			return errors.New("it does not say by how many")
 		}
 	case Labelled:
-		if err := labels(); err != nil {
-			return wrong("%v", err)
-		}
+		return p.labels()
 	case Promoted:
-		r.WithBuild = begins("with", "its", "build")
+		p.r.WithBuild = p.begins("with", "its", "build")
 	case InABuild:
-		if !begins("by", "a", "build") {
-			return wrong("builds are what uses versions")
+		if !p.begins("by", "a", "build") {
+			return errors.New("builds are what uses versions")
 		}
 	case Needed:
 	case LastUsed:
-		if !begins("used", "up", "to") || len(rest) == 0 {
-			return wrong("it does not say up to how many bytes")
+		if !p.begins("used", "up", "to") || len(p.rest) == 0 {
+			return errors.New("it does not say up to how many bytes")
 		}
 		var ok bool
-		if r.Bytes, ok = query.ParseBytes(rest[0]); !ok || r.Bytes < 1 {
-			return wrong("%q is no number of bytes, such as 50GiB", rest[0])
+		if p.r.Bytes, ok = query.ParseBytes(p.rest[0]); !ok || p.r.Bytes < 1 {
+			return fmt.Errorf("%q is no number of bytes, such as 50GiB", p.rest[0])
 		}
-		r.size, rest = rest[0], rest[1:]
+		p.r.size, p.rest = p.rest[0], p.rest[1:]
 	default:
-		return wrong("there is no such reason")
+		return errors.New("there is no such reason")
 	}
-	if len(rest) > 0 {
-		return wrong("%q has no meaning there", rest[0])
-	}
-	r.text = r.write()
-	r.among = "among the " + r.text
-	return r, nil
+	return nil
 }
 
 // String is the reason as it is written.

@@ -167,7 +167,7 @@ func (s *Builds) beginBuild(ctx context.Context, caller access.Caller, name, num
 			return err
 		}
 		b.ID = id
-		event := s.Event(caller, "build began")
+		event := s.Event(caller, "build begun")
 		event.Subject = b.Title()
 		return tx.Append(ctx, event, record.Change{Kind: "build", Name: b.Title()})
 	})

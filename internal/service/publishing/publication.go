@@ -34,29 +34,9 @@ func (s *Publishing) Publish(ctx context.Context, caller access.Caller, reposito
 func (s *Publishing) publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
 	p ecosystem.Publication) (Published, error) {
 	repository.Sight = ""
-	stored := make([]*blob.Staged, len(p.Files))
-	details := make([]catalog.Details, len(p.Files))
-	for i, f := range p.Files {
-		if err := s.accepts(caller, repository, e, f.Place); err != nil {
-			return Published{}, err
-		}
-		if err := s.fits(repository, f.Place.FileName, f.Size()); err != nil {
-			return Published{}, err
-		}
-		known, err := inspected(ctx, e, f.Place, f.Staged)
-		if err != nil {
-			return Published{}, err
-		}
-		if stating, ok := e.(ecosystem.Stating); ok && f.Details.Native != nil {
-			if err := stating.Contradicts(f.Details, known); err != nil {
-				return Published{}, err
-			}
-			// They say the same, and clients want the form that the client wrote.
-			known.Native = maps.Clone(known.Native)
-			maps.Copy(known.Native, f.Details.Native)
-		}
-		details[i] = known.Merge(f.Details)
-		stored[i] = f.Staged.(*store.Staging).File
+	stored, details, err := s.inspectAll(ctx, caller, repository, e, p.Files)
+	if err != nil {
+		return Published{}, err
 	}
 	first := p.Files[0].Place
 	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name}
@@ -121,6 +101,36 @@ func (s *Publishing) publish(ctx context.Context, caller access.Caller, reposito
 	})
 	s.Changed(key)
 	return published, err
+}
+
+// inspectAll checks that files may be published there, and reads what they are.
+func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	files []ecosystem.StagedFile) (stored []*blob.Staged, details []catalog.Details, err error) {
+	stored = make([]*blob.Staged, len(files))
+	details = make([]catalog.Details, len(files))
+	for i, f := range files {
+		if err := s.accepts(caller, repository, e, f.Place); err != nil {
+			return nil, nil, err
+		}
+		if err := s.fits(repository, f.Place.FileName, f.Size()); err != nil {
+			return nil, nil, err
+		}
+		known, err := inspected(ctx, e, f.Place, f.Staged)
+		if err != nil {
+			return nil, nil, err
+		}
+		if stating, ok := e.(ecosystem.Stating); ok && f.Details.Native != nil {
+			if err := stating.Contradicts(f.Details, known); err != nil {
+				return nil, nil, err
+			}
+			// They say the same, and clients want the form that the client wrote.
+			known.Native = maps.Clone(known.Native)
+			maps.Copy(known.Native, f.Details.Native)
+		}
+		details[i] = known.Merge(f.Details)
+		stored[i] = f.Staged.(*store.Staging).File
+	}
+	return stored, details, nil
 }
 
 // joins finds the upload of a snapshot that files belong to; nil if they make a
