@@ -16,6 +16,9 @@ type sizedReader struct {
 
 func (s sizedReader) Size() int64 { return s.size }
 
+// Sized is a file with its size, in bytes.
+func Sized(r io.ReaderAt, size int64) SizedReaderAt { return sizedReader{r, size} }
+
 // ReadKept lets read take something out of a file, which is waited for if it is
 // on its way.
 func (c *Call) ReadKept(found Found, read func(f catalog.File, content SizedReaderAt) error) error {
@@ -29,7 +32,7 @@ func (c *Call) ReadKept(found Found, read func(f catalog.File, content SizedRead
 		return err
 	}
 	defer opened.Close()
-	return read(f, sizedReader{opened, f.Digests.Size})
+	return read(f, Sized(opened, f.Digests.Size))
 }
 
 // Number is a number in the query of a request; usual if it is left out or none,

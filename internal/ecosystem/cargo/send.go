@@ -46,7 +46,7 @@ func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
 		return err
 	}
 	defer content.Close()
-	_, details, err := readCrate(ctx, sized{content, f.Digests.Size})
+	_, details, err := readCrate(ctx, ecosystem.Sized(content, f.Digests.Size))
 	if err != nil {
 		return err
 	}
@@ -88,11 +88,3 @@ func announced(native json.RawMessage, description string) ([]byte, error) {
 	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": deps, "features": features, "authors": []string{}, "description": description,
 		"keywords": []string{}, "categories": []string{}, "badges": map[string]any{}, "links": e.Links, "rust_version": e.RustVersion})
 }
-
-type sized struct {
-	io.ReaderAt
-	size int64
-}
-
-// Size implements ecosystem.SizedReaderAt.
-func (s sized) Size() int64 { return s.size }

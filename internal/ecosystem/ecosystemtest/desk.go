@@ -138,6 +138,16 @@ func (d *Desk) Serve(asked func(r *http.Request)) {
 	d.host = server.URL
 }
 
+// Says tells of each text that is not in what was said.
+func Says(t testing.TB, said string, wants ...string) {
+	t.Helper()
+	for _, want := range wants {
+		if !strings.Contains(said, want) {
+			t.Errorf("it does not say %q: %.2000q", want, said)
+		}
+	}
+}
+
 // CheckSend publishes files by hand in one repository and sends their version on to
 // another, twice, since an answer may be lost; what is there with other bytes is refused
 // for good. other are such files of the same version; door is where clients are pointed,

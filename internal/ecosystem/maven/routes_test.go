@@ -15,23 +15,14 @@ func pomOf(artifact, version, packaging string) []byte {
 	return fmt.Appendf(nil, "<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging><name>%[1]s</name></project>", artifact, version, packaging)
 }
 
-func says(t *testing.T, said string, wants ...string) {
-	t.Helper()
-	for _, want := range wants {
-		if !strings.Contains(said, want) {
-			t.Errorf("it does not say %q: %s", want, said)
-		}
-	}
-}
-
 // deploy sends a version as mvn does: files with their checksums, then metadata.
 func deploy(t *testing.T, d *ecosystemtest.Desk, artifact, version, stem, metadata string, files map[string][]byte) {
 	t.Helper()
 	at := "example/skerry/" + artifact + "/"
 	for extension, content := range files {
 		path := at + version + "/" + stem + "." + extension
-		says(t, d.Send(201, http.MethodPut, path, content), "Received.")
-		says(t, d.Send(200, http.MethodPut, path+".sha1", fmt.Appendf(nil, "%x", sha1.Sum(content))), "right")
+		ecosystemtest.Says(t, d.Send(201, http.MethodPut, path, content), "Received.")
+		ecosystemtest.Says(t, d.Send(200, http.MethodPut, path+".sha1", fmt.Appendf(nil, "%x", sha1.Sum(content))), "right")
 	}
 	if version != stem[len(artifact)+1:] {
 		d.Send(201, http.MethodPut, at+version+"/maven-metadata.xml", []byte(metadata))
@@ -57,26 +48,26 @@ func TestRoutes(t *testing.T) {
 	if a := d.Ask(http.MethodGet, at+"1.0/tide-model-1.0.jar", nil); a.Code != 200 || a.Header().Get("Crelvo-State") != "receiving" {
 		t.Errorf("%d %v", a.Code, a.Header())
 	}
-	says(t, d.Send(400, http.MethodPut, at+"1.0/tide-model-1.0.jar.sha1", []byte(strings.Repeat("0", 40))), "damaged on its way")
+	ecosystemtest.Says(t, d.Send(400, http.MethodPut, at+"1.0/tide-model-1.0.jar.sha1", []byte(strings.Repeat("0", 40))), "damaged on its way")
 	deploy(t, d, "tide-model", "1.0", "tide-model-1.0", metadataOf("tide-model", "1.0"), map[string][]byte{"pom": pomOf("tide-model", "1.0", "jar"), "jar": content})
 	deploy(t, d, "tide-plugin", "2.0", "tide-plugin-2.0", metadataOf("tide-plugin", "2.0"), map[string][]byte{"pom": pomOf("tide-plugin", "2.0", "maven-plugin"),
 		"jar": jar(t, "META-INF/maven/plugin.xml", "<plugin><name>tide</name><goalPrefix>tide</goalPrefix></plugin>")})
 
-	says(t, d.Get(200, at+"1.0/tide-model-1.0.jar"), "PK")
-	says(t, d.Get(200, at+"1.0/tide-model-1.0.jar.sha1"), fmt.Sprintf("%x", sha1.Sum(content)))
+	ecosystemtest.Says(t, d.Get(200, at+"1.0/tide-model-1.0.jar"), "PK")
+	ecosystemtest.Says(t, d.Get(200, at+"1.0/tide-model-1.0.jar.sha1"), fmt.Sprintf("%x", sha1.Sum(content)))
 	for _, algorithm := range []string{"md5", "sha256", "sha512"} {
 		d.Get(200, at+"1.0/tide-model-1.0.pom."+algorithm)
 	}
-	says(t, d.Get(200, at+"maven-metadata.xml"), "<release>1.0</release>")
-	says(t, d.Get(200, at+"maven-metadata.xml.sha1"), "")
-	says(t, d.Get(200, "example/skerry/maven-metadata.xml"), "<prefix>tide</prefix>")
+	ecosystemtest.Says(t, d.Get(200, at+"maven-metadata.xml"), "<release>1.0</release>")
+	ecosystemtest.Says(t, d.Get(200, at+"maven-metadata.xml.sha1"), "")
+	ecosystemtest.Says(t, d.Get(200, "example/skerry/maven-metadata.xml"), "<prefix>tide</prefix>")
 	d.Get(404, "example/maven-metadata.xml")
 	d.Get(404, at+"9.9/tide-model-9.9.jar")
 	d.Get(404, at+"1.0/other")
 	d.Get(404, at+"1.0/tide-model-1.1.jar")
 	d.Get(400, "example/../tide")
-	says(t, d.Get(200, at), "1.0", "maven-metadata.xml")
-	says(t, d.Get(200, at+"1.0/"), "tide-model-1.0.jar")
+	ecosystemtest.Says(t, d.Get(200, at), "1.0", "maven-metadata.xml")
+	ecosystemtest.Says(t, d.Get(200, at+"1.0/"), "tide-model-1.0.jar")
 	d.Get(301, "example/skerry/tide-model")
 	d.Get(404, "no/such/folder/")
 
@@ -86,10 +77,10 @@ func TestRoutes(t *testing.T) {
 		map[string][]byte{"pom": pomOf("tide-model", "1.1-SNAPSHOT", "jar"), "jar": content})
 	d.Get(200, at+"1.1-SNAPSHOT/tide-model-"+upload+".jar")
 	d.Get(200, at+"1.1-SNAPSHOT/tide-model-1.1-SNAPSHOT.jar") // the newest
-	says(t, d.Get(200, at+"1.1-SNAPSHOT/maven-metadata.xml"), "<timestamp>20261101.080000</timestamp>", "<value>"+upload+"</value>")
+	ecosystemtest.Says(t, d.Get(200, at+"1.1-SNAPSHOT/maven-metadata.xml"), "<timestamp>20261101.080000</timestamp>", "<value>"+upload+"</value>")
 	d.Get(404, at+"1.2-SNAPSHOT/maven-metadata.xml")
 	d.Why["secret"] = fault.New(fault.NotFound, "claimed", "the name is claimed")
-	says(t, d.Get(404, "example/skerry/secret/1.0/secret-1.0.pom"), "the name is claimed")
+	ecosystemtest.Says(t, d.Get(404, "example/skerry/secret/1.0/secret-1.0.pom"), "the name is claimed")
 }
 
 // TestPutRefuses: what is not what it is said to be is refused.
@@ -112,7 +103,7 @@ func TestPutRefuses(t *testing.T) {
 		{at + "1.0/tide-model-1.0.jar.sha1", strings.Repeat("0", 2000), 413, ""},
 		{at + "maven-metadata.xml", "<metadata>", 400, ""},
 	} {
-		says(t, d.Send(c.status, http.MethodPut, c.path, []byte(c.body)), c.says)
+		ecosystemtest.Says(t, d.Send(c.status, http.MethodPut, c.path, []byte(c.body)), c.says)
 	}
 	d.Refuses = fault.New(fault.Denied, "role-missing", "deckhand may not publish")
 	d.Send(403, http.MethodPut, at+"1.0/tide-model-1.0.jar", jar(t))

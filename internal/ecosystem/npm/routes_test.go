@@ -23,25 +23,16 @@ func version(v string) madeup.Package {
 	return p
 }
 
-func says(t *testing.T, said string, wants ...string) {
-	t.Helper()
-	for _, want := range wants {
-		if !strings.Contains(said, want) {
-			t.Errorf("it does not say %q: %s", want, said)
-		}
-	}
-}
-
 // TestRoutes walks through a registry as npm does.
 func TestRoutes(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, NPM{})
 	const name, tags = "@skerry%2fdeck-ui", "-/package/@skerry%2fdeck-ui/dist-tags"
-	says(t, d.Get(404, name), `"code":"no-such-package"`)
+	ecosystemtest.Says(t, d.Get(404, name), `"code":"no-such-package"`)
 	publish(d, 201, "latest", deck)
 	publish(d, 201, "latest", deck) // the same once more
 	changed := deck
 	changed.Description = "another"
-	says(t, publish(d, 403, "latest", changed), "published-already")
+	ecosystemtest.Says(t, publish(d, 403, "latest", changed), "published-already")
 	publish(d, 201, "next", version("1.5.0-dev.7"))
 	publish(d, 201, "next", version("1.5.0-dev.7")) // another upload of the same snapshot
 
@@ -64,8 +55,8 @@ func TestRoutes(t *testing.T) {
 	if short := d.Get(200, name, "Accept", "application/vnd.npm.install-v1+json"); strings.Contains(short, `"readme"`) || !strings.Contains(short, `"1.4.0"`) {
 		t.Error(short)
 	}
-	says(t, d.Get(200, name+"/latest"), `"version":"1.4.0"`)
-	says(t, d.Get(200, name+"/1.5.0-dev.7"), `"version":"1.5.0-dev.7"`)
+	ecosystemtest.Says(t, d.Get(200, name+"/latest"), `"version":"1.4.0"`)
+	ecosystemtest.Says(t, d.Get(200, name+"/1.5.0-dev.7"), `"version":"1.5.0-dev.7"`)
 	d.Get(404, name+"/9.9.9")
 	d.Get(404, name+"/-/deck-ui-9.9.9.tgz")
 	d.Get(404, name+"/-/other.tgz")
@@ -73,27 +64,27 @@ func TestRoutes(t *testing.T) {
 	d.Get(400, "..%2fetc")
 	d.Get(200, "@skerry/deck-ui/-/deck-ui-1.5.0-dev.7.tgz") // the newest upload
 	d.Get(200, "")
-	says(t, d.Get(200, "@skerry"), "deck-ui")
+	ecosystemtest.Says(t, d.Get(200, "@skerry"), "deck-ui")
 
-	says(t, d.Get(200, tags), `"latest":"1.4.0"`)
-	says(t, d.Send(200, http.MethodPut, tags+"/stable", []byte(`"1.4.0"`)), `"stable":"1.4.0"`, `"ok":true`)
+	ecosystemtest.Says(t, d.Get(200, tags), `"latest":"1.4.0"`)
+	ecosystemtest.Says(t, d.Send(200, http.MethodPut, tags+"/stable", []byte(`"1.4.0"`)), `"stable":"1.4.0"`, `"ok":true`)
 	d.Send(200, http.MethodDelete, tags+"/stable", nil)
-	says(t, d.Send(400, http.MethodDelete, tags+"/latest", nil), "latest-stays")
+	ecosystemtest.Says(t, d.Send(400, http.MethodDelete, tags+"/latest", nil), "latest-stays")
 	d.Send(400, http.MethodPut, tags+"/stable", []byte(`nine`))
 	d.Send(400, http.MethodPut, tags+"/1.0.0", []byte(`"1.4.0"`))
 	d.Get(404, "-/package/@skerry%2fnothing/dist-tags")
 	d.Get(400, "-/package/@skerry%2fdeck-ui/collaborators")
 
 	d.Get(200, "-/ping")
-	says(t, d.Get(200, "-/whoami"), `"username":"deckhand"`)
-	says(t, d.Get(200, "-/v1/search?text=deck&size=5"), `"name":"@skerry/deck-ui"`, `"total":1`)
-	says(t, d.Send(404, http.MethodPost, "-/npm/v1/security/advisories/bulk", []byte("{}")), "nothing was looked up")
+	ecosystemtest.Says(t, d.Get(200, "-/whoami"), `"username":"deckhand"`)
+	ecosystemtest.Says(t, d.Get(200, "-/v1/search?text=deck&size=5"), `"name":"@skerry/deck-ui"`, `"total":1`)
+	ecosystemtest.Says(t, d.Send(404, http.MethodPost, "-/npm/v1/security/advisories/bulk", []byte("{}")), "nothing was looked up")
 	d.Send(400, http.MethodPost, "-/npm/v1/security/audits/quick", []byte("{}"))
 	for _, path := range []string{"-/npm/v1/tokens", "-/npm/v1/user", "-/org/x", "-/team/x", "-/_view/x", "-/stage"} {
-		says(t, d.Get(400, path), "is not offered")
+		ecosystemtest.Says(t, d.Get(400, path), "is not offered")
 	}
 	d.Get(404, "-/nothing")
-	says(t, d.Send(201, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`{"name":"deckhand","password":"low-tide"}`)), `"token":"token-of-deckhand-for-npm"`)
+	ecosystemtest.Says(t, d.Send(201, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`{"name":"deckhand","password":"low-tide"}`)), `"token":"token-of-deckhand-for-npm"`)
 	d.Send(401, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`{"name":"deckhand","password":"x"}`))
 	d.Send(400, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`[]`))
 	d.Send(200, http.MethodDelete, "-/user/token/x", nil)
@@ -169,7 +160,7 @@ func TestPublishRefuses(t *testing.T) {
 		}
 	}
 	upper := madeup.Package{Name: "Kelp", Version: "1.0.0"}
-	says(t, publish(d, 400, "latest", upper), "capital")
+	ecosystemtest.Says(t, publish(d, 400, "latest", upper), "capital")
 	d.Refuses = fault.New(fault.Denied, "role-missing", "deckhand may not publish")
 	publish(d, 403, "latest", deck)
 }

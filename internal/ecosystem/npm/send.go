@@ -26,7 +26,7 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 		return err
 	}
 	defer content.Close()
-	c, err := readTarball(ctx, sizedFile{content, f.Digests.Size})
+	c, err := readTarball(ctx, ecosystem.Sized(content, f.Digests.Size))
 	if err != nil {
 		return err
 	}
@@ -88,11 +88,3 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 	_, _, err = s.Ask(ctx, http.MethodPut, address, body, -1, map[string]string{"Content-Type": "application/json"})
 	return err
 }
-
-type sizedFile struct {
-	io.ReaderAt
-	size int64
-}
-
-// Size implements ecosystem.SizedReaderAt.
-func (f sizedFile) Size() int64 { return f.size }

@@ -18,20 +18,11 @@ func of(version string) madeup.Package {
 	return p
 }
 
-func says(t *testing.T, said string, wants ...string) {
-	t.Helper()
-	for _, want := range wants {
-		if !strings.Contains(said, want) {
-			t.Errorf("it does not say %q: %s", want, said)
-		}
-	}
-}
-
 // TestRoutes walks through a source as nuget and dotnet do.
 func TestRoutes(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, NuGet{})
 	const id = "skerry.turnstilelink"
-	says(t, d.Get(200, "index.json"), d.Address()+"flat/", "RegistrationsBaseUrl/3.6.0")
+	ecosystemtest.Says(t, d.Get(200, "index.json"), d.Address()+"flat/", "RegistrationsBaseUrl/3.6.0")
 	d.Get(404, "flat/"+id+"/index.json")
 	withFiles := turnstile
 	withFiles.Icon = "icon.png"
@@ -44,17 +35,17 @@ func TestRoutes(t *testing.T) {
 	symbols := of("1.4.0")
 	symbols.PackageType = "SymbolsPackage"
 	d.Send(201, http.MethodPut, "symbols", symbols.NuGet())
-	says(t, d.Send(400, http.MethodPut, "symbols", turnstile.NuGet()), "is not pushed here")
-	says(t, d.Send(400, http.MethodPut, "package", symbols.NuGet()), "is not pushed here")
+	ecosystemtest.Says(t, d.Send(400, http.MethodPut, "symbols", turnstile.NuGet()), "is not pushed here")
+	ecosystemtest.Says(t, d.Send(400, http.MethodPut, "package", symbols.NuGet()), "is not pushed here")
 	symbols.Version = "9.9.9"
-	says(t, d.Send(422, http.MethodPut, "symbols", symbols.NuGet()), "Push the .nupkg before the .snupkg")
+	ecosystemtest.Says(t, d.Send(422, http.MethodPut, "symbols", symbols.NuGet()), "Push the .nupkg before the .snupkg")
 	d.Send(400, http.MethodPut, "package", []byte("hello"))
-	says(t, d.Send(404, http.MethodPut, "index.json", nil), "are not pushed to this address")
+	ecosystemtest.Says(t, d.Send(404, http.MethodPut, "index.json", nil), "are not pushed to this address")
 
-	says(t, d.Get(200, "flat/"+id+"/index.json"), `"1.4.0"`, `"1.5.0-dev.7"`)
+	ecosystemtest.Says(t, d.Get(200, "flat/"+id+"/index.json"), `"1.4.0"`, `"1.5.0-dev.7"`)
 	for path, want := range map[string]string{"1.4.0/" + id + ".1.4.0.nupkg": "PK", "1.4.0/" + id + ".1.4.0.snupkg": "PK", "1.4.0/" + id + ".nuspec": "<metadata>", "1.4/" + id + ".1.4.0.nupkg": "PK",
 		"1.4.0/icon": "PNG", "1.5.0-dev.7/" + id + ".1.5.0-dev.7.nupkg": "PK"} {
-		says(t, d.Get(200, "flat/"+id+"/"+path), want)
+		ecosystemtest.Says(t, d.Get(200, "flat/"+id+"/"+path), want)
 	}
 	for _, path := range []string{"1.4.0/other.1.4.0.nupkg", "9.9.9/" + id + ".9.9.9.nupkg", "1.4.0/license", "9.9.9/icon", "1.4.0", "a/b/c/d/e"} {
 		d.Get(404, "flat/"+id+"/"+path)
@@ -76,19 +67,19 @@ func TestRoutes(t *testing.T) {
 	}
 	for _, leaf := range index.Items[0].Items {
 		d.Get(200, strings.TrimPrefix(leaf.Content, d.Address()))
-		says(t, d.Get(200, strings.TrimPrefix(leaf.ID, d.Address())), `"packageContent"`)
+		ecosystemtest.Says(t, d.Get(200, strings.TrimPrefix(leaf.ID, d.Address())), `"packageContent"`)
 	}
 	d.Get(404, "registration/"+id+"/9.9.9.json")
 	d.Get(404, "registration/"+id+"/page/1.0.0/2.0.0.json")
 	d.Get(404, "registration/nothing/index.json")
 
-	says(t, d.Get(200, "search?q=turnstile&prerelease=true&take=5"), `"totalHits":1`, `"Skerry.TurnstileLink"`)
+	ecosystemtest.Says(t, d.Get(200, "search?q=turnstile&prerelease=true&take=5"), `"totalHits":1`, `"Skerry.TurnstileLink"`)
 	d.Get(200, "search?q=packageid:"+id+"+tags:boats+author:deck+title:x&packageType=Dependency")
-	says(t, d.Get(200, "autocomplete?q=turnstile"), "Skerry.TurnstileLink")
-	says(t, d.Get(200, "autocomplete?id="+id), `"data":["1.4.0"]`)
-	says(t, d.Get(200, "autocomplete?prerelease=true&id="+id), `"1.5.0-dev.7"`)
-	says(t, d.Get(200, "autocomplete?id=nothing"), `"totalHits":0`)
-	says(t, d.Get(200, ""), id)
+	ecosystemtest.Says(t, d.Get(200, "autocomplete?q=turnstile"), "Skerry.TurnstileLink")
+	ecosystemtest.Says(t, d.Get(200, "autocomplete?id="+id), `"data":["1.4.0"]`)
+	ecosystemtest.Says(t, d.Get(200, "autocomplete?prerelease=true&id="+id), `"1.5.0-dev.7"`)
+	ecosystemtest.Says(t, d.Get(200, "autocomplete?id=nothing"), `"totalHits":0`)
+	ecosystemtest.Says(t, d.Get(200, ""), id)
 
 	d.Send(204, http.MethodDelete, "package/Skerry.TurnstileLink/1.4", nil)
 	if said := d.Get(200, "autocomplete?id="+id); strings.Contains(said, "1.4.0") {
@@ -106,8 +97,8 @@ func TestOlderProtocol(t *testing.T) {
 	for _, version := range []string{"1.3.0", "1.4.0", "1.5.0-dev.7"} {
 		d.Send(201, http.MethodPut, "v2/package", of(version).NuGet())
 	}
-	says(t, d.Get(200, "v2"), "<service")
-	says(t, d.Get(200, "v2/$metadata"), "Edmx")
+	ecosystemtest.Says(t, d.Get(200, "v2"), "<service")
+	ecosystemtest.Says(t, d.Get(200, "v2/$metadata"), "Edmx")
 	feed := func(path string) (versions []string) {
 		t.Helper()
 		var f struct {
@@ -144,7 +135,7 @@ func TestOlderProtocol(t *testing.T) {
 			t.Errorf("%s: %s; want %s", path, got, want)
 		}
 	}
-	says(t, d.Get(200, "v2/Packages(Id='Skerry.TurnstileLink',Version='1.4.0')"), "1.4.0")
+	ecosystemtest.Says(t, d.Get(200, "v2/Packages(Id='Skerry.TurnstileLink',Version='1.4.0')"), "1.4.0")
 	d.Get(404, "v2/Packages(Id='Skerry.TurnstileLink',Version='9.9.9')")
 	d.Get(404, "v2/Packages(Id='nothing',Version='1.0.0')")
 	if got := d.Get(200, "v2/FindPackagesById()/$count?id='Skerry.TurnstileLink'"); got != "3" {

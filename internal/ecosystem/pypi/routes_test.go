@@ -56,27 +56,18 @@ func upload(t *testing.T, d *ecosystemtest.Desk, status int, p madeup.Package, n
 	return d.Send(status, http.MethodPost, "", body, "Content-Type", contentType)
 }
 
-func says(t *testing.T, said string, wants ...string) {
-	t.Helper()
-	for _, want := range wants {
-		if !strings.Contains(said, want) {
-			t.Errorf("it does not say %q: %s", want, said)
-		}
-	}
-}
-
 // TestRoutes walks through an index as twine and pip do.
 func TestRoutes(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, PyPI{})
 	d.Get(404, "simple/tidecast/")
-	says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel(), [3]string{"gpg_signature", tide.WheelName() + ".asc", "-----BEGIN PGP SIGNATURE-----\n"}), "Published.")
-	says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel()), "here already")
+	ecosystemtest.Says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel(), [3]string{"gpg_signature", tide.WheelName() + ".asc", "-----BEGIN PGP SIGNATURE-----\n"}), "Published.")
+	ecosystemtest.Says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel()), "here already")
 	upload(t, d, 200, tide, tide.SdistName(), tide.Sdist())
 	changed := tide
 	changed.Description = "another"
-	says(t, upload(t, d, 409, changed, changed.WheelName(), changed.Wheel()), "published before")
+	ecosystemtest.Says(t, upload(t, d, 409, changed, changed.WheelName(), changed.Wheel()), "published before")
 
-	says(t, d.Get(200, "simple/tidecast/"), "<!DOCTYPE html>", tide.WheelName(), "data-core-metadata", "#sha256=")
+	ecosystemtest.Says(t, d.Get(200, "simple/tidecast/"), "<!DOCTYPE html>", tide.WheelName(), "data-core-metadata", "#sha256=")
 	var page struct {
 		Meta  struct{ Version string } `json:"meta"`
 		Files []struct {
@@ -94,14 +85,14 @@ func TestRoutes(t *testing.T) {
 		}
 	}
 	for _, accept := range []string{"application/vnd.pypi.simple.latest+json", "application/vnd.pypi.simple.latest+html", "text/*", "*/*;q=x", ""} {
-		says(t, d.Get(200, "simple/tidecast/", "Accept", accept), "tidecast")
+		ecosystemtest.Says(t, d.Get(200, "simple/tidecast/", "Accept", accept), "tidecast")
 	}
-	says(t, d.Get(200, "simple/tidecast/?format=application/vnd.pypi.simple.v1%2Bjson"), `"files"`)
-	says(t, d.Get(200, "simple/"), "tidecast")
-	says(t, d.Get(200, "simple/", "Accept", typeJSON), `"projects"`)
+	ecosystemtest.Says(t, d.Get(200, "simple/tidecast/?format=application/vnd.pypi.simple.v1%2Bjson"), `"files"`)
+	ecosystemtest.Says(t, d.Get(200, "simple/"), "tidecast")
+	ecosystemtest.Says(t, d.Get(200, "simple/", "Accept", typeJSON), `"projects"`)
 	wheel := "files/tidecast/0.6.0/" + tide.WheelName()
-	says(t, d.Get(200, wheel+".metadata"), "Name: tidecast")
-	says(t, d.Get(200, wheel+".asc"), "PGP SIGNATURE")
+	ecosystemtest.Says(t, d.Get(200, wheel+".metadata"), "Name: tidecast")
+	ecosystemtest.Says(t, d.Get(200, wheel+".asc"), "PGP SIGNATURE")
 	d.Get(404, "files/tidecast/0.6.0/"+tide.SdistName()+".metadata")
 	d.Get(404, "files/tidecast/0.7.0/"+tide.WheelName())
 	d.Get(404, "files/tidecast/tidecast")
@@ -112,10 +103,10 @@ func TestRoutes(t *testing.T) {
 	d.Get(301, "simple")
 	d.Get(404, "simple/a/b/c")
 	d.Get(400, "simple/-x-/")
-	says(t, d.Get(200, ""), "tidecast")
-	says(t, d.Send(404, http.MethodPost, "legacy/", nil), "are not uploaded to this address")
+	ecosystemtest.Says(t, d.Get(200, ""), "tidecast")
+	ecosystemtest.Says(t, d.Send(404, http.MethodPost, "legacy/", nil), "are not uploaded to this address")
 	d.Why["secret"] = fault.New(fault.NotFound, "claimed", "the name is claimed")
-	says(t, d.Get(404, "simple/secret/"), "the name is claimed")
+	ecosystemtest.Says(t, d.Get(404, "simple/secret/"), "the name is claimed")
 
 	// An upload of a snapshot has an address of its own.
 	dev := tide
@@ -163,7 +154,7 @@ func TestUploadRefuses(t *testing.T) {
 	}
 	body, contentType := uploadForm(t, fieldsOf(tide, wheel), file)
 	d.Send(400, http.MethodPost, "", body[:len(body)-100], "Content-Type", contentType)
-	says(t, d.Send(400, http.MethodPost, "", []byte("x")), "twine upload")
+	ecosystemtest.Says(t, d.Send(400, http.MethodPost, "", []byte("x")), "twine upload")
 	many := fieldsOf(tide, wheel)
 	many["description"] = strings.Repeat("x", maxForm)
 	body, contentType = uploadForm(t, many, file)

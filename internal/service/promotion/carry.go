@@ -169,7 +169,7 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 		return r, digests, known, err
 	}
 	defer content.Close()
-	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f, Stamp: item.stamp(), All: all})
 	if err != nil {
 		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
 	}
@@ -180,7 +180,7 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 	if r.Dropped != "" || r.Late && !writeLate {
 		return r, digests, known, nil
 	}
-	result := ecosystem.SizedReaderAt(sized{content, f.Digests.Size})
+	result := ecosystem.Sized(content, f.Digests.Size)
 	digests = f.Digests
 	if r.WriteTo != nil {
 		reader, writer := io.Pipe()

@@ -3,7 +3,6 @@ package promotion
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -472,20 +471,12 @@ func (s *Promotion) restamp(ctx context.Context, e ecosystem.Restamping, item cr
 		return ecosystem.Rewriting{Name: f.Name}, err
 	}
 	defer content.Close()
-	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: sized{content, f.Digests.Size}, File: f, Stamp: item.stamp(), All: all})
+	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f, Stamp: item.stamp(), All: all})
 	if r.Name == "" {
 		r.Name = f.Name
 	}
 	return r, err
 }
-
-type sized struct {
-	io.ReaderAt
-	size int64
-}
-
-// Size implements ecosystem.SizedReaderAt.
-func (s sized) Size() int64 { return s.size }
 
 // plan is what is going to happen, for people.
 func (c *crossing) plan() []PlannedVersion {
