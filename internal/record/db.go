@@ -200,21 +200,6 @@ func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 	return tx.Commit()
 }
 
-// Change tells every node what is not as it was.
-type Change struct {
-	// Kind is "package" (new, changed or removed versions), "repository"
-	// (made, changed or removed, and claims), "mirror" (how a run of it is),
-	// "access" (principals, grants, tokens, sessions), "build", "track",
-	// "promotion", "policy", "sweep" or "pin".
-	Kind         string `json:"kind"`
-	RepositoryID int64  `json:"repositoryId,omitempty"`
-	Repository   string `json:"repository,omitempty"`
-	Ecosystem    string `json:"ecosystem,omitempty"`
-	Namespace    string `json:"namespace,omitempty"`
-	Name         string `json:"name,omitempty"`
-	Version      string `json:"version,omitempty"`
-}
-
 // channel is what changes are announced on.
 const channel = "crelvo"
 

@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/publishing"
@@ -402,7 +403,7 @@ func TestTwoNodes(t *testing.T) {
 		_, err := b.Rights.ByToken(ctx, secret, rights.Origin{})
 		return fault.Of(err).Code == "token-revoked"
 	})
-	kinds := map[string]bool{}
+	kinds := map[record.ChangeKind]bool{}
 	for len(kinds) < 3 {
 		select {
 		case c := <-changes:

@@ -197,7 +197,7 @@ func TestSight(t *testing.T) {
 			for _, as := range []string{tide, fare, hidden} {
 				p := parsed(t, as)
 				for _, in := range []string{"public", "secret"} {
-					_, heard := n.Directory.Heard(c.caller, record.Change{Kind: "package", Repository: in, Ecosystem: "maven", Namespace: p.Namespace, Name: p.Name})
+					_, heard := n.Directory.Heard(c.caller, record.Change{Kind: record.OfPackage, Repository: in, Ecosystem: "maven", Namespace: p.Namespace, Name: p.Name})
 					if heard && !strings.Contains(c.sees[in], p.Name) && (in == "secret") == (p.Name == "hull") {
 						t.Errorf("%s hears of %s in %s", c.caller.Name, p.Name, in)
 					}

@@ -12,6 +12,7 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/record"
 )
 
 // heartbeat keeps connections of live updates open through proxies.
@@ -51,7 +52,7 @@ func (w *Server) addLive() {
 				if !ok {
 					return nil
 				}
-				if change.Kind == "access" {
+				if change.Kind == record.OfAccess {
 					// Who listens may be somebody else now, or nobody.
 					now, err := w.identify(c)
 					if err != nil || now.ID != caller.ID {

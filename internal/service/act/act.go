@@ -110,6 +110,6 @@ func (s *Act) Event(caller access.Caller, action string) record.Event {
 // Announce ends a transaction that changed what can be seen of a package.
 func (s *Act) Announce(ctx context.Context, tx *record.Tx, repository catalog.Repository,
 	ecosystemName, namespace, name, version string, event record.Event) error {
-	return tx.Append(ctx, event, record.Change{Kind: "package", RepositoryID: repository.ID, Repository: repository.Name,
+	return tx.Append(ctx, event, record.Change{Kind: record.OfPackage, RepositoryID: repository.ID, Repository: repository.Name,
 		Ecosystem: ecosystemName, Namespace: namespace, Name: name, Version: version})
 }

@@ -98,9 +98,9 @@ func (s *Act) Every(ctx context.Context, c Chore) {
 // heard takes note of a change that some node made, and tells everybody.
 func (s *Act) heard(c record.Change) {
 	switch c.Kind {
-	case "package":
+	case record.OfPackage:
 		s.Changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
-	case "access":
+	case record.OfAccess:
 		s.AccessChanged()
 	}
 	s.tellParts(c)
@@ -128,7 +128,7 @@ func (s *Act) ForgetAll() {
 	s.anything.Add(1)
 	s.SettingsChanged()
 	s.AccessChanged()
-	for _, kind := range []string{"repository", "policy"} {
+	for _, kind := range []record.ChangeKind{record.OfRepository, record.OfPolicy} {
 		s.tellParts(record.Change{Kind: kind})
 	}
 }

@@ -169,7 +169,7 @@ func (s *Builds) beginBuild(ctx context.Context, caller access.Caller, name, num
 		b.ID = id
 		event := s.Event(caller, "build begun")
 		event.Subject = b.Title()
-		return tx.Append(ctx, event, record.Change{Kind: "build", Name: b.Title()})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: b.Title()})
 	})
 	return b, err
 }
@@ -253,7 +253,7 @@ func (s *Builds) RecordBuild(ctx context.Context, caller access.Caller, report R
 		event.Detail = map[string]string{"made": act.Plural(int64(b.Made), "version"), "revision": b.Revision}
 		changes := []record.Change{{Kind: "build", Name: b.Title()}}
 		for _, m := range made {
-			changes = append(changes, record.Change{Kind: "package", RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem, Namespace: m.Namespace, Name: m.Name, Version: m.Version})
+			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem, Namespace: m.Namespace, Name: m.Name, Version: m.Version})
 		}
 		return tx.Append(ctx, event, changes...)
 	})
@@ -535,7 +535,7 @@ func (s *Builds) Titles(ctx context.Context, versions []catalog.Version) (map[in
 
 // Hear takes note of builds that were begun or recorded.
 func (s *Builds) Hear(c record.Change) error {
-	if c.Kind == "build" {
+	if c.Kind == record.OfBuild {
 		s.buildGeneration.Add(1)
 	}
 	return nil

@@ -65,7 +65,7 @@ func (s *Builds) Attach(ctx context.Context, caller access.Caller, title, name s
 		}
 		event := s.Event(caller, "document attached")
 		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type, "signed by": strings.Join(read.SignedBy, " ")}
-		return tx.Append(ctx, event, record.Change{Kind: "build", Name: title})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: title})
 	})
 	return d, err
 }

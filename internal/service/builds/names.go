@@ -75,7 +75,7 @@ func (s *Builds) GiveBuildName(ctx context.Context, caller access.Caller, name, 
 			if err != nil {
 				return err
 			}
-			return tx.Append(ctx, event, record.Change{Kind: "build", Name: name})
+			return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: name})
 		}
 		p, err := s.DB.Principal(ctx, to)
 		if errors.Is(err, record.ErrNotFound) {
@@ -87,7 +87,7 @@ func (s *Builds) GiveBuildName(ctx context.Context, caller access.Caller, name, 
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, event, record.Change{Kind: "build", Name: name})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: name})
 	})
 }
 
@@ -119,6 +119,6 @@ func (s *Builds) RemoveBuild(ctx context.Context, caller access.Caller, title st
 		}
 		event := s.Event(caller, "build removed")
 		event.Subject, event.Detail = title, map[string]string{"begun by": b.Owner}
-		return tx.Append(ctx, event, record.Change{Kind: "build", Name: title})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: title})
 	})
 }

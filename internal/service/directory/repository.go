@@ -222,7 +222,7 @@ func (s *Directory) MembersOf(r catalog.Repository) []chain.Member {
 
 // Hear takes note of other repositories, settings or claims.
 func (s *Directory) Hear(c record.Change) error {
-	if c.Kind != "repository" {
+	if c.Kind != record.OfRepository {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

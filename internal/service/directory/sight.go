@@ -174,19 +174,19 @@ func (s *Directory) Heard(caller access.Caller, change record.Change) (_ record.
 	r, known := s.Known().ByName[change.Repository]
 	sees, readable := access.See(caller, r)
 	switch change.Kind {
-	case "access":
+	case record.OfAccess:
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
-	case "repository":
+	case record.OfRepository:
 		// What was removed cannot be read any more, but may have been: that there is
 		// a change is no secret, its name is.
 		if !known || !readable {
 			change = record.Change{Kind: change.Kind}
 		}
 		return change, true
-	case "build", "promotion", "track", "policy", "sweep", "pin":
+	case record.OfBuild, record.OfPromotion, record.OfTrack, record.OfPolicy, record.OfSweep, record.OfPin:
 		// That something changed is no secret; what it was is asked for.
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
-	case "package":
+	case record.OfPackage:
 		return change, known && readable && sees.Shows(purl.PURL{Ecosystem: change.Ecosystem, Namespace: change.Namespace, Name: change.Name})
 	}
 	return change, known && readable

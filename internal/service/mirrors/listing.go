@@ -54,7 +54,7 @@ func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamD
 		if err := tx.SetUpstreamDocument(ctx, d); err != nil || !tell {
 			return err
 		}
-		return tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
 			Namespace: d.About.Namespace, Name: d.About.Name})
 	})
 	if err != nil {

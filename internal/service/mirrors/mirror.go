@@ -327,7 +327,7 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 		if err != nil || !kept {
 			return err
 		}
-		return tx.Tell(ctx, record.Change{Kind: "package", RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
 			Namespace: place.Namespace, Name: place.Name, Version: place.Version})
 	})
 	s.Changed(q.Key)

@@ -87,7 +87,7 @@ func (s *Mirrors) beginPrefetch(ctx context.Context, caller access.Caller, r cat
 		run.ID = id
 		event := s.Event(caller, "prefetch begun")
 		event.Repository = r.Name
-		return tx.Append(ctx, event, record.Change{Kind: "mirror", RepositoryID: r.ID, Repository: r.Name})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfMirror, RepositoryID: r.ID, Repository: r.Name})
 	})
 	return run, err
 }
@@ -357,7 +357,7 @@ func (p *prefetching) note(ctx context.Context) error {
 		return err
 	}
 	return p.s.DB.Within(ctx, func(tx *record.Tx) error {
-		return tx.Tell(ctx, record.Change{Kind: "mirror", RepositoryID: p.m.ID, Repository: p.m.Name})
+		return tx.Tell(ctx, record.Change{Kind: record.OfMirror, RepositoryID: p.m.ID, Repository: p.m.Name})
 	})
 }
 

@@ -97,7 +97,7 @@ func (s *Promotion) deliver(ctx context.Context) error {
 
 // tellDelivery puts the end of a delivery on record.
 func (s *Promotion) tellDelivery(ctx context.Context, tx *record.Tx, d record.Delivery) error {
-	change := record.Change{Kind: "promotion", Name: act.Itoa(d.PromotionID)}
+	change := record.Change{Kind: record.OfPromotion, Name: act.Itoa(d.PromotionID)}
 	if d.EndedAt == nil {
 		return tx.Tell(ctx, change)
 	}
@@ -168,7 +168,7 @@ func (s *Promotion) RetryDeliveries(ctx context.Context, caller access.Caller, i
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "sent on again", v.Promotion, v.To), record.Change{Kind: "promotion", Name: act.Itoa(id)})
+		return tx.Append(ctx, s.promotionEvent(caller, "sent on again", v.Promotion, v.To), record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
 	})
 	if err != nil {
 		return v, err

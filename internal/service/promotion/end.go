@@ -125,7 +125,7 @@ func times(n int64) string {
 func (s *Promotion) promotionChanges(p record.Promotion, toID int64, to string) []record.Change {
 	changes := []record.Change{{Kind: "promotion", Name: act.Itoa(p.ID)}}
 	for _, item := range p.Items {
-		changes = append(changes, record.Change{Kind: "package", RepositoryID: toID, Repository: to, Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
+		changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: toID, Repository: to, Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
 	}
 	return changes
 }

@@ -190,7 +190,7 @@ func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request
 			return err
 		}
 		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionWaiting: "promotion asked for", record.PromotionFailed: "promotion failed"}[p.State]
-		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name), record.Change{Kind: "promotion", Name: act.Itoa(p.ID)})
+		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name), record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
 		return View{}, err
@@ -279,7 +279,7 @@ func (s *Promotion) failed(ctx context.Context, caller access.Caller, p record.P
 		if err != nil || !done {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name), record.Change{Kind: "promotion", Name: act.Itoa(p.ID)})
+		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name), record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
 		s.Log.Error("the end of a promotion could not be noted", "promotion", p.ID, "error", err)
@@ -467,7 +467,7 @@ func (s *Promotion) Decide(ctx context.Context, caller access.Caller, id int64, 
 		}
 		event := s.promotionEvent(caller, map[bool]string{true: "promotion approved", false: "promotion refused"}[approve], v.Promotion, v.To)
 		event.Detail["comment"] = comment
-		return tx.Append(ctx, event, record.Change{Kind: "promotion", Name: act.Itoa(id)})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
 	})
 	if err == nil {
 		err = s.reconsider(ctx, id)
@@ -537,7 +537,7 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 		if err != nil || !done {
 			return err
 		}
-		change := record.Change{Kind: "promotion", Name: act.Itoa(p.ID)}
+		change := record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)}
 		if state == record.PromotionWaiting {
 			return tx.Tell(ctx, change)
 		}

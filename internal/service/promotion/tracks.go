@@ -184,7 +184,7 @@ func (s *Promotion) writeTrack(ctx context.Context, caller access.Caller, action
 			}
 		}
 		event.Detail["stages"] = strings.Join(names, " → ")
-		return tx.Append(ctx, event, record.Change{Kind: "track", Name: t.Name})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfTrack, Name: t.Name})
 	})
 }
 

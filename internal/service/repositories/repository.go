@@ -209,7 +209,7 @@ func (s *Repositories) changeRepository(ctx context.Context, do func(tx *record.
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, event, record.Change{Kind: "repository", Repository: event.Repository})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfRepository, Repository: event.Repository})
 	})
 	if err != nil {
 		return err

@@ -184,7 +184,7 @@ func (s *Retention) SetPolicy(ctx context.Context, caller access.Caller, text st
 		event := s.Event(caller, map[bool]string{true: "policy made", false: "policy changed"}[made])
 		event.Subject = p.Name
 		event.Detail = map[string]string{"text": text}
-		return tx.Append(ctx, event, record.Change{Kind: "policy", Name: p.Name})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPolicy, Name: p.Name})
 	})
 	if err != nil {
 		return v, made, err
@@ -213,7 +213,7 @@ func (s *Retention) RemovePolicy(ctx context.Context, caller access.Caller, name
 		}
 		event := s.Event(caller, "policy removed")
 		event.Subject = name
-		return tx.Append(ctx, event, record.Change{Kind: "policy", Name: name})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPolicy, Name: name})
 	})
 }
 
@@ -283,7 +283,7 @@ func (s *Retention) Pin(ctx context.Context, caller access.Caller, repository, e
 		event := s.Event(caller, "version pinned")
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
 		event.Detail = map[string]string{"reason": reason}
-		return tx.Append(ctx, event, record.Change{Kind: "pin", RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
 	})
 }
 
@@ -315,7 +315,7 @@ func (s *Retention) Unpin(ctx context.Context, caller access.Caller, repository,
 		}
 		event := s.Event(caller, "pin ended")
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
-		return tx.Append(ctx, event, record.Change{Kind: "pin", RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
 	})
 }
 
@@ -356,7 +356,7 @@ func (s *Retention) scheduleSweeps(ctx context.Context) error {
 
 // Hear takes note of other schedules.
 func (s *Retention) Hear(c record.Change) error {
-	if c.Kind != "policy" {
+	if c.Kind != record.OfPolicy {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

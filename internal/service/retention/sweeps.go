@@ -179,7 +179,9 @@ func sweepTitle(sweep record.Sweep) string {
 	return fmt.Sprintf("sweep %d by %s", sweep.ID, sweep.Policy)
 }
 
-func sweepChange(id int64) record.Change { return record.Change{Kind: "sweep", Name: act.Itoa(id)} }
+func sweepChange(id int64) record.Change {
+	return record.Change{Kind: record.OfSweep, Name: act.Itoa(id)}
+}
 
 // tendSweeps carries on with sweeps that nobody is at: new ones, and those of a
 // process that ended.
@@ -310,7 +312,7 @@ var errStopped = errors.New("the sweep was stopped")
 func (s *Retention) tellPackages(ctx context.Context, tx *record.Tx, keys []catalog.PackageKey, more ...record.Change) error {
 	for _, key := range keys {
 		r, _ := s.directory.RepositoryByID(key.RepositoryID)
-		more = append(more, record.Change{Kind: "package", RepositoryID: key.RepositoryID, Repository: r.Name, Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name})
+		more = append(more, record.Change{Kind: record.OfPackage, RepositoryID: key.RepositoryID, Repository: r.Name, Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name})
 	}
 	return tx.Tell(ctx, more...)
 }

@@ -53,7 +53,7 @@ func (s *Retention) verifyRecords(ctx context.Context, caller access.Caller) ([]
 		for _, m := range mended {
 			event.Detail[m.What] = fmt.Sprintf("%d, such as %s", m.Count, m.Sample)
 		}
-		return tx.Append(ctx, event, record.Change{Kind: "repository"}) // all that is remembered is out of date
+		return tx.Append(ctx, event, record.Change{Kind: record.OfRepository}) // all that is remembered is out of date
 	})
 	if err == nil && len(mended) > 0 {
 		s.Log.Error("records did not agree with each other and were put right", "mended", mended)

@@ -325,7 +325,7 @@ func (s *Rights) SignOut(ctx context.Context, secret string) error {
 // changeAccess runs a transaction about who may do what.
 func (s *Rights) changeAccess(ctx context.Context, do func(tx *record.Tx) error) error {
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.Tell(ctx, record.Change{Kind: "access"}); err != nil {
+		if err := tx.Tell(ctx, record.Change{Kind: record.OfAccess}); err != nil {
 			return err
 		}
 		return do(tx)

@@ -1,0 +1,29 @@
+package record
+
+// ChangeKind says what a change is about.
+type ChangeKind string
+
+// What changes are about.
+const (
+	OfPackage    ChangeKind = "package"    // new, changed or removed versions
+	OfRepository ChangeKind = "repository" // made, changed or removed, and claims
+	OfMirror     ChangeKind = "mirror"     // how a run of it is
+	OfAccess     ChangeKind = "access"     // principals, grants, tokens, sessions
+	OfBuild      ChangeKind = "build"
+	OfTrack      ChangeKind = "track"
+	OfPromotion  ChangeKind = "promotion"
+	OfPolicy     ChangeKind = "policy"
+	OfSweep      ChangeKind = "sweep"
+	OfPin        ChangeKind = "pin"
+)
+
+// Change tells every node what is not as it was.
+type Change struct {
+	Kind         ChangeKind `json:"kind"`
+	RepositoryID int64      `json:"repositoryId,omitempty"`
+	Repository   string     `json:"repository,omitempty"`
+	Ecosystem    string     `json:"ecosystem,omitempty"`
+	Namespace    string     `json:"namespace,omitempty"`
+	Name         string     `json:"name,omitempty"`
+	Version      string     `json:"version,omitempty"`
+}
