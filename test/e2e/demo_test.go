@@ -62,9 +62,9 @@ func TestDemo(t *testing.T) {
 	t.Run("the commands of the documents", func(t *testing.T) { documentsRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
-		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
-		demo.Token:                      "crew-tools mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
-		deckhand:                        "mainland-maven platform releases shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
+		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
+		demo.Token:                      "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
+		deckhand:                        "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
 		"":                              "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {
