@@ -113,8 +113,8 @@ func pages(ctx context.Context) error {
 		return err
 	}
 	all := []page{
-		{name: "repositories", path: "/", shows: "rota-sheet"},
-		{name: "repositories-phone", path: "/", shows: "rota-sheet", width: 390, height: 780},
+		{name: "repositories", path: "/", shows: "brine-codec"},
+		{name: "repositories-phone", path: "/", shows: "brine-codec", width: 390, height: 780},
 		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
 		{name: "publish", path: "/repositories/releases/publish", shows: "Drop package files", before: []chromedp.Action[chromedp.Void]{
@@ -126,7 +126,7 @@ func pages(ctx context.Context) error {
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui", before: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
-		{name: "promotion", path: "/promotions/23", shows: "waits for"},
+		{name: "promotion", path: "/promotions/25", shows: "waits for"},
 		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
 		{name: "sweep", path: "/sweeps/1", shows: "can come back until"},
 		{name: "space", path: "/retention/space", shows: "Where it goes"},

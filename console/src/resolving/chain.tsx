@@ -44,7 +44,7 @@ export function ChainOrder({ repository: r }: { repository: Schemas["Repository"
           Published here: releases go to {r.chain!.releasesTo || "nowhere"}, snapshots to {r.chain!.snapshotsTo || "nowhere"}.
         </p>
       </Panel>
-      <Panel title="Try a name"><Explain repository={r.name} ecosystem={r.ecosystems[0] ?? "maven"} /></Panel>
+      <Panel title="Try a name"><Explain repository={r.name} ecosystem={r.ecosystems.length === 1 ? r.ecosystems[0] : undefined} /></Panel>
     </div>
   );
 }

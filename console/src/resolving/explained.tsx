@@ -23,7 +23,7 @@ const signs: Record<Step["said"], ReactNode> = {
 };
 
 /** Explain asks who answers for a name, and draws the way of the question. */
-export function Explain({ repository, ecosystem }: { repository: string; ecosystem: string }) {
+export function Explain({ repository, ecosystem }: { repository: string; ecosystem?: string }) {
   const [text, setText] = useState("");
   const ask = useMutation({ mutationFn: () => resolvingCalls.explain(repository, asPurl(text, ecosystem)) });
   return (

@@ -139,7 +139,7 @@ function Ask({ names, places }: { names: string[]; places: string[] }) {
   const [asked, setAsked] = useState<{ who: string; action: string; place: string; purl: string } | null>(null);
   const query = useQuery({
     queryKey: ["check", asked],
-    queryFn: () => rightsCalls.checkGrant(asked!.place, asked!.who, asked!.action as "read", asPurl(asked!.purl, "npm") || undefined),
+    queryFn: () => rightsCalls.checkGrant(asked!.place, asked!.who, asked!.action as "read", asPurl(asked!.purl) || undefined),
     enabled: asked !== null,
     retry: false,
   });

@@ -41,11 +41,13 @@ export function coordinates(p: { ecosystem: string; namespace: string; name: str
   return p.namespace + (p.ecosystem === "maven" ? ":" : "/") + p.name;
 }
 
-/** asPurl makes a package URL of what people type: one, or group:name:version. */
-export function asPurl(text: string, ecosystem = "maven"): string {
+/** asPurl makes a package URL of what people type: one, or group:name:version. Where
+    several ecosystems are possible, Maven alone is written with colons. */
+export function asPurl(text: string, only?: string): string {
   const typed = text.trim();
   if (typed === "" || typed.startsWith("pkg:")) return typed;
   const [group, name, version] = typed.split(":");
+  const ecosystem = only ?? (name ? "maven" : "npm");
   if (!name) return `pkg:${ecosystem}/${group}`;
   return `pkg:${ecosystem}/${group}/${name}${version ? `@${version}` : ""}`;
 }
