@@ -296,7 +296,9 @@ func TestListen(t *testing.T) {
 	}()
 	defer func() { stop(); <-ended }()
 	tell := func(name string) {
-		w.within(func(tx *record.Tx) error { return tx.Tell(t.Context(), record.Change{Kind: record.OfPackage, Name: name}) })
+		w.within(func(tx *record.Tx) error {
+			return tx.Tell(t.Context(), record.Change{Kind: record.OfPackage, Name: name})
+		})
 	}
 	hear := func(name string) {
 		t.Helper()

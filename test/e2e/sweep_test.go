@@ -271,8 +271,8 @@ func TestPlanRequests(t *testing.T) {
 		"/api/v1/use?from=2026-02-01&until=2026-01-01":        "is not known",
 		"/api/v1/use?purl=nothing":                            "no package URL",
 		"/api/v1/use?by=colour":                               "expected value to be one of",
-		"/api/v1/packages/users?purl=pkg:maven/a/b":            "no repository that you may read",
-		"/api/v1/packages/users?purl=pkg:maven/a/b@1":          "no repository that you may read",
+		"/api/v1/packages/users?purl=pkg:maven/a/b":           "no repository that you may read",
+		"/api/v1/packages/users?purl=pkg:maven/a/b@1":         "no repository that you may read",
 		"/api/v1/sweeps/999999":                               "there is no sweep 999999",
 		"/api/v1/packages/used?repository=nowhere-to-be-seen": `no repository \"nowhere-to-be-seen\"`,
 	} {
