@@ -102,6 +102,30 @@ func TestCargoPromotes(t *testing.T) {
 	says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \"0.4.0\"")
 }
 
+// TestCargoAsOf: an older moment of a chain gives cargo the crates of then, and takes none.
+func TestCargoAsOf(t *testing.T) {
+	releases := repository(t, "releases")
+	chain := addChain(t, releases)
+	publishMade(t, releases, "cargo", madeup.Package{Name: "skerry-codec", Version: "0.4.0"})
+	then := publishedAt(t, releases, "pkg:cargo/skerry-codec@0.4.0").Add(time.Microsecond)
+	publishMade(t, releases, "cargo", madeup.Package{Name: "skerry-codec", Version: "0.4.1"})
+	w := newWorkshop(t, rust()...)
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n", `skerry-codec = { version = "0.4", registry = "ours" }`)
+	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
+	for from, version := range map[string]string{chain: "0.4.1", asOf(chain, then): "0.4.0"} {
+		w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(from, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+		w.write("ferry/Cargo.lock", nil)
+		w.run("ferry", "cargo", "build")
+		says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \""+version+"\"")
+	}
+	late := madeup.Package{Name: "skerry-codec", Version: "0.4.2"}
+	a := ask(t, http.MethodPut, "/at/"+asOf(releases, then)+"/cargo/api/v1/crates/new", string(late.CargoUpload(late.Cargo(""))))
+	if a.Status < 400 || a.Status >= 500 {
+		t.Errorf("a crate was taken by the past: %d %s", a.Status, a.Body)
+	}
+	must(t, http.MethodGet, "/at/"+asOf(releases, then)+"/cargo/files/skerry-codec/0.4.1/skerry-codec-0.4.1.crate", "", 404)
+}
+
 // rust is what a toolchain needs to know that was installed for the person who runs the
 // tests, whose home is another one here.
 func rust() []string {
