@@ -85,6 +85,8 @@ func (s *Source) Close() { s.http.CloseIdleConnections() }
 // Request asks for a path below the upstreams' addresses.
 type Request struct {
 	Path string // without escapes
+	// Query is what follows Path after a question mark, as it stands in an address.
+	Query string
 	// Address is where else it is, by the upstream's own word, instead of Path.
 	// The upstream's credentials stay with its own host.
 	Address string
@@ -255,6 +257,9 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 	at := start.JoinPath(strings.Split(r.Path, "/")...)
 	if strings.HasSuffix(r.Path, "/") {
 		at = at.JoinPath("/")
+	}
+	if r.Query != "" {
+		at.RawQuery = r.Query
 	}
 	if r.Address != "" {
 		if at, err = url.Parse(r.Address); err != nil || start.Scheme == "https" && at.Scheme != "https" || at.Host == "" {

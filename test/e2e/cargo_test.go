@@ -126,6 +126,25 @@ func TestCargoAsOf(t *testing.T) {
 	must(t, http.MethodGet, "/at/"+asOf(releases, then)+"/cargo/files/skerry-codec/0.4.1/skerry-codec-0.4.1.crate", "", 404)
 }
 
+// TestCargoMirrorOfOurs: a mirror of another Crelvo serves its crates to the real cargo, and
+// knows of one that was removed there that it is not there, and not that credentials are wrong.
+func TestCargoMirrorOfOurs(t *testing.T) {
+	source := repository(t, "releases")
+	publishMade(t, source, "cargo", madeup.Package{Name: "skerry-codec", Version: "0.4.0"})
+	publishMade(t, source, "cargo", madeup.Package{Name: "skerry-gone", Version: "1.0.0"})
+	done(desk(house.Token).RemoveVersion(t.Context(), source, "pkg:cargo/skerry-gone@1.0.0"))(t)
+	mirror := source + "-mirror"
+	if err := shared.AddMirrorOf(t.Context(), "cargo", mirror, address(source, "cargo"), map[string]any{"user": "admin", "secret": house.Token, "freshSeconds": 0.1}); err != nil {
+		t.Fatal(err)
+	}
+	w := newWorkshop(t, rust()...)
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n", `skerry-codec = { version = "0.4", registry = "ours" }`)
+	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
+	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(mirror, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+	w.run("ferry", "cargo", "build")
+	must(t, http.MethodGet, "/at/"+mirror+"/cargo/sk/er/skerry-gone", "", 404)
+}
+
 // rust is what a toolchain needs to know that was installed for the person who runs the
 // tests, whose home is another one here.
 func rust() []string {

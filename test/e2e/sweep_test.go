@@ -60,9 +60,6 @@ func TestSweepEveryEcosystem(t *testing.T) {
 				}
 				path := "/at/" + r + "/" + fmt.Sprintf(files[ecosystem], version)
 				status := map[bool]int{true: 200, false: 404}[wanted]
-				if !wanted && ecosystem == "cargo" {
-					status = 403 // of a 404 cargo shows no reason
-				}
 				a := must(t, http.MethodGet, path, "", status)
 				if before, ok := bytes[path]; wanted && ok && before != string(a.Body) {
 					t.Errorf("%s: %s is another file", when, path)

@@ -195,8 +195,10 @@ func TestRoutes(t *testing.T) {
 	d.Get(404, "no/such/folder")
 	d.Get(404, "3/%E2/%E2")
 	d.Why["secret"] = fault.New(fault.NotFound, "claimed", "the name is claimed").WithHint("Ask an admin")
-	if said := d.Get(403, "se/cr/secret"); !strings.Contains(said, "the name is claimed. Ask an admin") {
-		t.Error(said)
+	for asks, status := range map[string]int{"cargo/1.95.0": 403, "crelvo/1": 404, "": 404} {
+		if said := d.Get(status, "se/cr/secret", "User-Agent", asks); !strings.Contains(said, "the name is claimed. Ask an admin") {
+			t.Errorf("%q: %s", asks, said)
+		}
 	}
 }
 

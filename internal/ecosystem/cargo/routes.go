@@ -39,7 +39,8 @@ func (k Cargo) Routes() []ecosystem.Route {
 
 // Refuse implements ecosystem.Ecosystem: cargo shows the details of errors, and of
 // another answer than 404 from the index all of it. It says by itself that a crate is not
-// there, so why it is not let in has another status.
+// there, so why it is not let in has another status, for cargo alone: to whoever else asks,
+// a mirror above all, 403 is a matter of credentials.
 func (Cargo) Refuse(c *ecosystem.Call, err error) error {
 	f := fault.Of(err)
 	detail := f.Message
@@ -47,7 +48,7 @@ func (Cargo) Refuse(c *ecosystem.Call, err error) error {
 		detail += ". " + f.Hint
 	}
 	status := f.Status()
-	if f.Kind == fault.NotFound && (f.Code == "claimed" || f.Code == "removed" || f.Code == "not-admitted") {
+	if f.Kind == fault.NotFound && strings.HasPrefix(c.Request().UserAgent(), "cargo") && (f.Code == "claimed" || f.Code == "removed" || f.Code == "not-admitted") {
 		status = http.StatusForbidden
 	}
 	return c.JSON(status, map[string]any{"errors": []map[string]string{{"detail": detail}}})

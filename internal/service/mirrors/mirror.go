@@ -219,12 +219,17 @@ func differ(a, b catalog.Version) bool {
 	return false
 }
 
-// requestFor asks for a file by what fileAt gives.
-func requestFor(path string) upstream.Request {
+// requestFor asks for a file by what fileAt gives. What a list says is an address, which
+// may have a query; a path that follows from a name has none.
+func (m *Mirror) requestFor(path string) upstream.Request {
 	if strings.HasPrefix(path, "http://") || strings.HasPrefix(path, "https://") {
 		return upstream.Request{Address: path}
 	}
-	return upstream.Request{Path: path}
+	r := upstream.Request{Path: path}
+	if _, byPath := m.Speaks.(ecosystem.ByPath); !byPath {
+		r.Path, r.Query, _ = strings.Cut(path, "?")
+	}
+	return r
 }
 
 // newestUpload makes a question for the newest upload of a snapshot exact.
@@ -275,7 +280,7 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	if f, err := s.DB.File(ctx, q); err == nil {
 		return f, nil
 	}
-	response, err := m.Source.Get(ctx, requestFor(path))
+	response, err := m.Source.Get(ctx, m.requestFor(path))
 	if errors.Is(err, upstream.ErrAbsent) {
 		return catalog.File{}, s.noteAbsence(ctx, m, path, q.Key)
 	}

@@ -89,7 +89,7 @@ type passing struct {
 
 // open asks the upstream. Whatever happens, the answer ends with the context.
 func (p *passing) open(ctx context.Context) (length int64, err error) {
-	response, err := p.mirror.Source.Get(ctx, requestFor(p.path))
+	response, err := p.mirror.Source.Get(ctx, p.mirror.requestFor(p.path))
 	if errors.Is(err, upstream.ErrAbsent) {
 		return 0, ecosystem.ErrNoFile
 	}
