@@ -60,6 +60,7 @@ soak: build test/clients/node_modules/.done ## kill it fifty times, and do what 
 lint: console/dist/index.html ## check form and types, for each system that the command line runs on
 	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }
 	go vet ./...
+	go test ./internal
 	go run $(STATICCHECK) ./...
 	@for system in darwin windows; do for arch in amd64 arm64; do echo "go vet for $$system/$$arch"; \
 		GOOS=$$system GOARCH=$$arch go vet $(CLIENT_SIDE) || exit 1; done; done

@@ -104,7 +104,9 @@ type writeError struct{ error }
 
 func (e writeError) Unwrap() error { return e.error }
 
-func (d *digester) copyParallel(ctx context.Context, w io.Writer, r io.Reader, fill func(io.Reader, []byte) (int, error)) error {
+func (d *digester) copyParallel(
+	ctx context.Context, w io.Writer, r io.Reader, fill func(io.Reader, []byte) (int, error),
+) error {
 	var (
 		workers   sync.WaitGroup
 		writeErr  error

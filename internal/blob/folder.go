@@ -40,7 +40,8 @@ var _ Store = (*Folder)(nil)
 
 // OpenFolder makes the folder if need be. Only one process may use it.
 func OpenFolder(dir string) (*Folder, error) {
-	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"), begun: filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
+	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"),
+		begun: filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
 		shards: map[string]bool{}}
 	for _, d := range []string{f.bytes, f.staging, f.begun} {
 		if err := os.MkdirAll(d, 0o700); err != nil {

@@ -49,13 +49,15 @@ func TestStageAndKeep(t *testing.T) {
 	f, dir := open(t)
 	for _, size := range []int{0, 1, chunkSize - 1, chunkSize, chunkSize + 1, smallFile, smallFile + 1, 20*chunkSize + 5} {
 		content := random(size)
-		for _, r := range []io.Reader{bytes.NewReader(content), iotest.HalfReader(bytes.NewReader(content)), iotest.DataErrReader(bytes.NewReader(content))} {
+		for _, r := range []io.Reader{bytes.NewReader(content), iotest.HalfReader(bytes.NewReader(content)),
+			iotest.DataErrReader(bytes.NewReader(content))} {
 			s, err := f.Stage(ctx, r, int64(size))
 			if err != nil {
 				t.Fatalf("%d bytes: %v", size, err)
 			}
 			d := s.Digests
-			if d.Size != int64(size) || d.MD5 != md5.Sum(content) || d.SHA1 != sha1.Sum(content) || d.SHA256 != sha256.Sum256(content) || d.SHA512 != sha512.Sum512(content) {
+			if d.Size != int64(size) || d.MD5 != md5.Sum(content) || d.SHA1 != sha1.Sum(content) ||
+				d.SHA256 != sha256.Sum256(content) || d.SHA512 != sha512.Sum512(content) {
 				t.Errorf("%d bytes: wrong digests %+v", size, d)
 			}
 			if err := f.Keep(ctx, s); err != nil {
@@ -93,12 +95,14 @@ func TestStageCut(t *testing.T) {
 		r      io.Reader
 		length int64
 	}{
-		"too short":         {t.Context(), bytes.NewReader(content[:len(content)-1]), int64(len(content))},
-		"too long":          {t.Context(), bytes.NewReader(content), int64(len(content)) - 1},
-		"short and small":   {t.Context(), bytes.NewReader(content[:9]), 10},
-		"failing":           {t.Context(), io.MultiReader(bytes.NewReader(content), iotest.ErrReader(io.ErrUnexpectedEOF)), -1},
-		"failing and small": {t.Context(), io.MultiReader(bytes.NewReader(content[:9]), iotest.ErrReader(io.ErrUnexpectedEOF)), -1},
-		"canceled":          {canceled, bytes.NewReader(content), -1},
+		"too short":       {t.Context(), bytes.NewReader(content[:len(content)-1]), int64(len(content))},
+		"too long":        {t.Context(), bytes.NewReader(content), int64(len(content)) - 1},
+		"short and small": {t.Context(), bytes.NewReader(content[:9]), 10},
+		"failing": {t.Context(), io.MultiReader(bytes.NewReader(content), iotest.ErrReader(io.ErrUnexpectedEOF)),
+			-1},
+		"failing and small": {t.Context(), io.MultiReader(bytes.NewReader(content[:9]),
+			iotest.ErrReader(io.ErrUnexpectedEOF)), -1},
+		"canceled": {canceled, bytes.NewReader(content), -1},
 	} {
 		if s, err := f.Stage(c.ctx, c.r, c.length); !errors.Is(err, ErrCut) {
 			t.Errorf("%s: %v, %v; want ErrCut", name, s, err)

@@ -26,7 +26,10 @@ func alreadySo(err error, same func() (bool, error)) (bool, error) {
 }
 
 // once runs what makes something, and says so if it was there already.
-func (s *session) once(cmd *cobra.Command, make func(ctx context.Context, c *client.Client) error, same func(ctx context.Context, c *client.Client) (bool, error), format string, args ...any) error {
+func (s *session) once(
+	cmd *cobra.Command, make func(ctx context.Context, c *client.Client) error,
+	same func(ctx context.Context, c *client.Client) (bool, error), format string, args ...any,
+) error {
 	c, err := s.client()
 	if err != nil {
 		return err

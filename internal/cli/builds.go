@@ -21,7 +21,8 @@ import (
 )
 
 func buildCommand(s *session) *cobra.Command {
-	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s), buildShow(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
+	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s),
+		buildShow(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
 }
 
 // ciVariable is what CI systems tell about a build, and in which of their variables;
@@ -33,11 +34,15 @@ type ciVariable struct {
 
 // ciVariables are those of the common CI systems.
 var ciVariables = []ciVariable{
-	{"project", []string{"CI_PROJECT_PATH", "CI_REPO", "GITHUB_REPOSITORY", "BITBUCKET_REPO_FULL_NAME", "CIRCLE_PROJECT_REPONAME", "BUILD_REPOSITORY_NAME", "DRONE_REPO", "JOB_NAME", "CI_PROJECT_NAME", "CI_REPO_NAME"}},
+	{"project", []string{"CI_PROJECT_PATH", "CI_REPO", "GITHUB_REPOSITORY", "BITBUCKET_REPO_FULL_NAME",
+		"CIRCLE_PROJECT_REPONAME", "BUILD_REPOSITORY_NAME", "DRONE_REPO", "JOB_NAME", "CI_PROJECT_NAME", "CI_REPO_NAME"}},
 	{"workflow", []string{"GITHUB_WORKFLOW", "CI_WORKFLOW_NAME", "BUILD_DEFINITIONNAME", "CIRCLE_JOB"}},
-	{"number", []string{"CI_PIPELINE_IID", "CI_PIPELINE_NUMBER", "GITHUB_RUN_NUMBER", "BITBUCKET_BUILD_NUMBER", "CIRCLE_BUILD_NUM", "BUILD_BUILDID", "DRONE_BUILD_NUMBER", "BUILD_NUMBER"}},
-	{"revision", []string{"CI_COMMIT_SHA", "GITHUB_SHA", "BITBUCKET_COMMIT", "CIRCLE_SHA1", "BUILD_SOURCEVERSION", "DRONE_COMMIT_SHA", "GIT_COMMIT"}},
-	{"branch", []string{"CI_COMMIT_REF_NAME", "CI_COMMIT_BRANCH", "GITHUB_REF_NAME", "BITBUCKET_BRANCH", "CIRCLE_BRANCH", "BUILD_SOURCEBRANCHNAME", "DRONE_BRANCH", "BRANCH_NAME", "GIT_BRANCH"}},
+	{"number", []string{"CI_PIPELINE_IID", "CI_PIPELINE_NUMBER", "GITHUB_RUN_NUMBER", "BITBUCKET_BUILD_NUMBER",
+		"CIRCLE_BUILD_NUM", "BUILD_BUILDID", "DRONE_BUILD_NUMBER", "BUILD_NUMBER"}},
+	{"revision", []string{"CI_COMMIT_SHA", "GITHUB_SHA", "BITBUCKET_COMMIT", "CIRCLE_SHA1", "BUILD_SOURCEVERSION",
+		"DRONE_COMMIT_SHA", "GIT_COMMIT"}},
+	{"branch", []string{"CI_COMMIT_REF_NAME", "CI_COMMIT_BRANCH", "GITHUB_REF_NAME", "BITBUCKET_BRANCH", "CIRCLE_BRANCH",
+		"BUILD_SOURCEBRANCHNAME", "DRONE_BRANCH", "BRANCH_NAME", "GIT_BRANCH"}},
 	{"link", []string{"CI_PIPELINE_URL", "CIRCLE_BUILD_URL", "DRONE_BUILD_LINK", "BUILD_URL"}},
 	{"agent", []string{"CI_RUNNER_DESCRIPTION", "RUNNER_NAME", "AGENT_NAME", "CI_SYSTEM_HOST", "NODE_NAME"}},
 	{"started", []string{"CI_PIPELINE_CREATED_AT", "CI_PIPELINE_STARTED", "DRONE_BUILD_STARTED"}},
@@ -63,7 +68,8 @@ func fromCI(what string) string {
 	}
 	switch run, project := os.Getenv("GITHUB_RUN_ID"), os.Getenv("GITHUB_REPOSITORY"); {
 	case what == "link" && run != "" && project != "":
-		return strings.TrimSuffix(cmp.Or(os.Getenv("GITHUB_SERVER_URL"), "https://github.com"), "/") + "/" + project + "/actions/runs/" + run
+		return strings.TrimSuffix(cmp.Or(os.Getenv("GITHUB_SERVER_URL"), "https://github.com"), "/") + "/" + project +
+			"/actions/runs/" + run
 	}
 	return ""
 }
@@ -108,7 +114,9 @@ func parseStart(text string) (*time.Time, error) {
 }
 
 func buildBegin(s *session) *cobra.Command {
-	return &cobra.Command{Use: "begin [NAME#NUMBER]", Short: "Begin a build: what is published with the token belongs to it until it is recorded", Args: arguments(cobra.MaximumNArgs(1)),
+	return &cobra.Command{Use: "begin [NAME#NUMBER]",
+		Short:   "Begin a build: what is published with the token belongs to it until it is recorded",
+		Args:    arguments(cobra.MaximumNArgs(1)),
 		Example: "  crelvo build begin 'berth-planner#118'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			title, err := buildTitle(args)
@@ -120,7 +128,9 @@ func buildBegin(s *session) *cobra.Command {
 			}, func(w io.Writer, b api.Build) {
 				fmt.Fprintf(w, "%s began at %s.\n", title, timeText(b.StartedAt))
 				if len(b.Beside) > 0 {
-					fmt.Fprintf(cmd.ErrOrStderr(), "%s runs with the same token: what is published belongs to none of them unless the upload says to which (the header %s). Use a token for each, or record that one first.\n",
+					fmt.Fprintf(cmd.ErrOrStderr(),
+						"%s runs with the same token: what is published belongs to none of them unless the upload says to which (the "+
+							"header %s). Use a token for each, or record that one first.\n",
 						strings.Join(b.Beside, ", "), api.BuildHeader)
 				}
 				fmt.Fprintf(cmd.ErrOrStderr(), "When it has published everything: crelvo build record '%s'\n", title)
@@ -132,13 +142,16 @@ func buildRecord(s *session) *cobra.Command {
 	var r api.BuildReport
 	var started string
 	var reports, documents, notes []string
-	cmd := &cobra.Command{Use: "record [NAME#NUMBER] [FILE|PURL…]", Short: "Record a build: what it made and used, and how its tests went", Args: arguments(cobra.ArbitraryArgs),
+	cmd := &cobra.Command{Use: "record [NAME#NUMBER] [FILE|PURL…]",
+		Short: "Record a build: what it made and used, and how its tests went", Args: arguments(cobra.ArbitraryArgs),
 		Long: "Record a build. Without files or package URLs, what was published with the token since the build began is\n" +
 			"what it made, and what was downloaded with it is what it used. Values that are not given are taken from the\n" +
 			"environment of CI systems that tell them there. Recording again adds to what is on record.\n\n" +
-			"What is read from the environment, the first variable that is set; the name is that of the project and the workflow:\n" + ciTable(),
+			"What is read from the environment, the first variable that is set; the name is that of the project and the " +
+			"workflow:\n" + ciTable(),
 		Example: "  crelvo build record 'berth-planner#118' --junit 'target/surefire-reports/*.xml'\n" +
-			"  crelvo build record --name berth-planner --number 118 --revision 4be1c0f --link https://ci.skerry.example/118 target/*.jar",
+			"  crelvo build record --name berth-planner --number 118 --revision 4be1c0f --link https://ci.skerry.example/118 " +
+			"target/*.jar",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := completeReport(&r, args, started, notes, reports); err != nil {
 				return err
@@ -158,7 +171,8 @@ func buildRecord(s *session) *cobra.Command {
 					fmt.Fprintln(w, "Tests: "+testsText(b))
 				}
 				if b.Made == 0 {
-					fmt.Fprintln(cmd.ErrOrStderr(), "Nothing was published with this token since it began; name files or package URLs if something was with another.")
+					fmt.Fprintln(cmd.ErrOrStderr(),
+						"Nothing was published with this token since it began; name files or package URLs if something was with another.")
 				}
 			})
 		}}
@@ -172,7 +186,8 @@ func buildRecord(s *session) *cobra.Command {
 	f.StringVar(&started, "started", "", "when it began: 2026-11-01T08:00:00Z, or seconds since 1970")
 	f.StringArrayVar(&notes, "note", nil, "on the environment, as NAME=VALUE; may be repeated")
 	f.StringArrayVar(&reports, "junit", nil, "a file of test results as JUnit XML, or a pattern; may be repeated")
-	f.StringArrayVar(&r.Used, "used", nil, "the package URL of what it used, besides what was downloaded with the token; may be repeated")
+	f.StringArrayVar(&r.Used, "used", nil,
+		"the package URL of what it used, besides what was downloaded with the token; may be repeated")
 	f.StringArrayVar(&documents, "attach", nil, "an in-toto statement, CycloneDX or SPDX file; may be repeated")
 	f.StringVar(&r.In, "in", "", "the repository that package URLs are looked for in")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
@@ -192,7 +207,8 @@ func completeReport(r *api.BuildReport, args []string, started string, notes, re
 	if r.Name == "" || r.Number == "" {
 		return usageError{fmt.Errorf("say which build: --name NAME --number NUMBER; the environment does not tell")}
 	}
-	r.Revision, r.Branch, r.Link, r.Agent = cmp.Or(r.Revision, fromCI("revision")), cmp.Or(r.Branch, fromCI("branch")), cmp.Or(r.Link, fromCI("link")), cmp.Or(r.Agent, fromCI("agent"))
+	r.Revision, r.Branch, r.Link, r.Agent = cmp.Or(r.Revision, fromCI("revision")), cmp.Or(r.Branch, fromCI("branch")),
+		cmp.Or(r.Link, fromCI("link")), cmp.Or(r.Agent, fromCI("agent"))
 	var err error
 	if r.StartedAt, err = parseStart(cmp.Or(started, fromCI("started"))); err != nil {
 		return err
@@ -280,7 +296,8 @@ func attachFile(ctx context.Context, c *client.Client, title, path string) error
 }
 
 func buildAttach(s *session) *cobra.Command {
-	return &cobra.Command{Use: "attach NAME#NUMBER FILE…", Short: "Attach in-toto statements, CycloneDX or SPDX files to a build", Args: arguments(cobra.MinimumNArgs(2)),
+	return &cobra.Command{Use: "attach NAME#NUMBER FILE…",
+		Short: "Attach in-toto statements, CycloneDX or SPDX files to a build", Args: arguments(cobra.MinimumNArgs(2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
 				for _, path := range args[1:] {
@@ -335,7 +352,8 @@ func buildState(b api.Build) string {
 
 func buildList(s *session) *cobra.Command {
 	var limit int
-	cmd := &cobra.Command{Use: "list [WORDS]", Short: "List builds, the newest first", Args: arguments(cobra.MaximumNArgs(1)),
+	cmd := &cobra.Command{Use: "list [WORDS]", Short: "List builds, the newest first",
+		Args: arguments(cobra.MaximumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			query := url.Values{"limit": {strconv.Itoa(limit)}}
 			if len(args) > 0 {
@@ -346,7 +364,8 @@ func buildList(s *session) *cobra.Command {
 			}, func(w io.Writer, page api.BuildList) {
 				var rows [][]string
 				for _, b := range page.Builds {
-					rows = append(rows, []string{b.Name + "#" + b.Number, timeText(b.StartedAt), buildState(b), strconv.Itoa(b.Made), strconv.Itoa(b.Promoted), shortRevision(b.Revision), b.Branch, b.By})
+					rows = append(rows, []string{b.Name + "#" + b.Number, timeText(b.StartedAt), buildState(b), strconv.Itoa(b.Made),
+						strconv.Itoa(b.Promoted), shortRevision(b.Revision), b.Branch, b.By})
 				}
 				table(w, []string{"BUILD", "BEGAN", "STATE", "MADE", "PROMOTED", "REVISION", "BRANCH", "BY"}, []int{3, 4}, rows)
 			})
@@ -358,7 +377,8 @@ func buildList(s *session) *cobra.Command {
 func shortRevision(text string) string { return text[:min(len(text), 10)] }
 
 func buildShow(s *session) *cobra.Command {
-	return &cobra.Command{Use: "show NAME#NUMBER", Short: "Show a build, what it made and used, and where that went", Args: arguments(cobra.ExactArgs(1)),
+	return &cobra.Command{Use: "show NAME#NUMBER", Short: "Show a build, what it made and used, and where that went",
+		Args: arguments(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.BuildPage, error) {
 				return c.Build(ctx, args[0])
@@ -367,7 +387,8 @@ func buildShow(s *session) *cobra.Command {
 				if b.EndedAt != nil {
 					ended = timeText(*b.EndedAt)
 				}
-				pairs := []string{"build", b.Name + "#" + b.Number, "began", timeText(b.StartedAt), "recorded", ended, "by", b.By, "revision", b.Revision, "branch", b.Branch,
+				pairs := []string{"build", b.Name + "#" + b.Number, "began", timeText(b.StartedAt), "recorded", ended, "by", b.By,
+					"revision", b.Revision, "branch", b.Branch,
 					"link", b.Link, "agent", b.Agent, "tests", testsText(b.Build)}
 				for _, name := range sortedKeys(b.Notes) {
 					pairs = append(pairs, name, b.Notes[name])
@@ -415,7 +436,8 @@ func built(w io.Writer, title string, all []api.BuiltVersion) {
 }
 
 func buildCompare(s *session) *cobra.Command {
-	return &cobra.Command{Use: "compare NAME#NUMBER NAME#NUMBER", Short: "Tell what changed from an earlier build to a later one", Args: arguments(cobra.ExactArgs(2)),
+	return &cobra.Command{Use: "compare NAME#NUMBER NAME#NUMBER",
+		Short: "Tell what changed from an earlier build to a later one", Args: arguments(cobra.ExactArgs(2)),
 		Example: "  crelvo build compare 'berth-planner#117' 'berth-planner#118'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.BuildComparison, error) {

@@ -56,7 +56,8 @@ func TestNameFromCI(t *testing.T) {
 	t.Setenv("GITHUB_SERVER_URL", "https://ci.skerry.example")
 	t.Setenv("GITHUB_WORKFLOW", "Build and test")
 	t.Setenv("GITHUB_RUN_NUMBER", "7")
-	for project, want := range map[string]string{"skerry/berth-planner": "skerry/berth-planner/Build and test#7", "skerry/fare-engine": "skerry/fare-engine/Build and test#7"} {
+	for project, want := range map[string]string{"skerry/berth-planner": "skerry/berth-planner/Build and test#7",
+		"skerry/fare-engine": "skerry/fare-engine/Build and test#7"} {
 		t.Setenv("GITHUB_REPOSITORY", project)
 		if title, err := buildTitle(nil); err != nil || title != want {
 			t.Errorf("the build is %q, %v; want %s", title, err, want)
@@ -68,7 +69,8 @@ func TestNameFromCI(t *testing.T) {
 }
 
 func TestBuildTexts(t *testing.T) {
-	for text, want := range map[string]string{"": "", "1793520000": "2026-11-01T08:00:00Z", "2026-11-01T09:00:00+01:00": "2026-11-01T08:00:00Z"} {
+	for text, want := range map[string]string{"": "", "1793520000": "2026-11-01T08:00:00Z",
+		"2026-11-01T09:00:00+01:00": "2026-11-01T08:00:00Z"} {
 		at, err := parseStart(text)
 		if err != nil || (at == nil) != (want == "") || at != nil && at.UTC().Format(time.RFC3339) != want {
 			t.Errorf("%q is %v, %v", text, at, err)
@@ -100,16 +102,20 @@ func TestBuildTexts(t *testing.T) {
 			t.Errorf("%s gives %v", bad, texts)
 		}
 	}
-	if sum, err := digestOf(dir + "/c.txt"); err != nil || sum != "2e7d2c03a9507ae265ecf5b5356885a53393a2029d241394997265a1a25aefc6" {
+	if sum, err := digestOf(dir + "/c.txt"); err != nil ||
+		sum != "2e7d2c03a9507ae265ecf5b5356885a53393a2029d241394997265a1a25aefc6" {
 		t.Errorf("%s, %v", sum, err)
 	}
 	ended := time.Now()
-	for want, b := range map[string]api.Build{"runs": {}, "recorded": {EndedAt: &ended}, "2 of 3 tests failed": {EndedAt: &ended, Tests: &junit.Summary{Tests: 3, Failed: 1, Errors: 1}}, "1 test passed": {EndedAt: &ended, Tests: &junit.Summary{Tests: 1}}} {
+	for want, b := range map[string]api.Build{"runs": {}, "recorded": {EndedAt: &ended},
+		"2 of 3 tests failed": {EndedAt: &ended, Tests: &junit.Summary{Tests: 3, Failed: 1, Errors: 1}},
+		"1 test passed":       {EndedAt: &ended, Tests: &junit.Summary{Tests: 1}}} {
 		if got := buildState(b); got != want {
 			t.Errorf("%+v is %q, not %q", b, got, want)
 		}
 	}
-	if got := testsText(api.Build{Tests: &junit.Summary{Tests: 4, Failed: 1, Skipped: 2, Names: []string{"a.B"}}}); got != "4 tests, 1 FAILED: a.B, 2 skipped" {
+	if got := testsText(api.Build{Tests: &junit.Summary{Tests: 4, Failed: 1, Skipped: 2,
+		Names: []string{"a.B"}}}); got != "4 tests, 1 FAILED: a.B, 2 skipped" {
 		t.Errorf("%q", got)
 	}
 	if at, err := parseSince("2d"); err != nil || time.Since(at) < 47*time.Hour || time.Since(at) > 49*time.Hour {
@@ -121,10 +127,15 @@ func TestBuildTexts(t *testing.T) {
 func TestShowPromotion(t *testing.T) {
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	base := api.Promotion{ID: 7, From: "staging", To: "releases", Track: "ferry", AskedBy: "purser", AskedAt: at,
-		Planned: []api.PlannedVersion{{PURL: "pkg:maven/g/tide-model@1.4.0-SNAPSHOT", To: "1.4.0", NewBytes: 2048, Files: []api.PlannedFile{
-			{Name: "tide-model-1.4.0-1.jar", To: "tide-model-1.4.0.jar", Signed: true, Changes: []api.PlannedChange{{Entry: "META-INF/MANIFEST.MF", What: "Implementation-Version", Old: "1.4.0-SNAPSHOT", New: "1.4.0"}}, Mentions: []string{"README.md"}},
-			{Name: "tide-model-1.4.0-1.jar.asc", Dropped: "it signs the bytes of before"}, {Name: "same.txt", To: "same.txt"}}}},
-		Answers: []promotion.Answer{{Sentence: "the tests of its build passed", State: promotion.Fail, Facts: []string{"one", "two"}}, {Sentence: "nothing", State: promotion.Pass}}}
+		Planned: []api.PlannedVersion{{PURL: "pkg:maven/g/tide-model@1.4.0-SNAPSHOT", To: "1.4.0", NewBytes: 2048,
+			Files: []api.PlannedFile{
+				{Name: "tide-model-1.4.0-1.jar", To: "tide-model-1.4.0.jar", Signed: true,
+					Changes: []api.PlannedChange{{Entry: "META-INF/MANIFEST.MF", What: "Implementation-Version", Old: "1.4.0-SNAPSHOT",
+						New: "1.4.0"}}, Mentions: []string{"README.md"}},
+				{Name: "tide-model-1.4.0-1.jar.asc", Dropped: "it signs the bytes of before"},
+				{Name: "same.txt", To: "same.txt"}}}},
+		Answers: []promotion.Answer{{Sentence: "the tests of its build passed", State: promotion.Fail,
+			Facts: []string{"one", "two"}}, {Sentence: "nothing", State: promotion.Pass}}}
 	for _, c := range []struct {
 		change func(*api.Promotion)
 		dryRun bool
@@ -132,9 +143,17 @@ func TestShowPromotion(t *testing.T) {
 		not    []string
 	}{
 		{func(p *api.Promotion) { p.State, p.Problems = "failed", []string{"releases has it already"} }, true,
-			[]string{"Dry run; nothing was changed: staging → releases along ferry would fail.", "tide-model-1.4.0.jar, with a new signature", "META-INF/MANIFEST.MF: Implementation-Version\n    - 1.4.0-SNAPSHOT\n    + 1.4.0",
-				"stays, and names the old version: README.md", ".asc is left behind: it signs the bytes of before", "2.0 KiB", "Why not\n  releases has it already", "fail  the tests of its build passed  one\n                                     two\n"}, []string{"same.txt", "asked by"}},
-		{func(p *api.Promotion) { p.State, p.Why = "failed", "first\nsecond" }, false, []string{"Promotion 7: staging → releases along ferry failed; nothing was moved.", "  first\n  second\n", "asked by"}, []string{"MANIFEST"}},
+			[]string{"Dry run; nothing was changed: staging → releases along ferry would fail.",
+				"tide-model-1.4.0.jar, with a new signature",
+				"META-INF/MANIFEST.MF: Implementation-Version\n    - 1.4.0-SNAPSHOT\n    + 1.4.0",
+				"stays, and names the old version: README.md", ".asc is left behind: it signs the bytes of before", "2.0 KiB",
+				"Why not\n  releases has it already",
+				"fail  the tests of its build passed  one\n                                     two\n"},
+			[]string{"same.txt", "asked by"}},
+		{func(p *api.Promotion) {
+			p.State, p.Why = "failed", "first\nsecond"
+		}, false, []string{"Promotion 7: staging → releases along ferry failed; nothing was moved.", "  first\n  second\n",
+			"asked by"}, []string{"MANIFEST"}},
 		{func(p *api.Promotion) {
 			p.State, p.Next = "done", map[string]string{"pkg:maven/g/tide-model": "1.5.0-SNAPSHOT"}
 		}, false, []string{"Go on with\n  pkg:maven/g/tide-model@1.5.0-SNAPSHOT"}, nil},
@@ -142,7 +161,8 @@ func TestShowPromotion(t *testing.T) {
 			p.State, p.UndoneBy, p.UndoneAt, p.UndoReason = "undone", "mate", &at, "wrong tide"
 		}, false, []string{"undone by", "mate at ", "wrong tide"}, []string{"Go on with"}},
 		{func(p *api.Promotion) {
-			p.State, p.Deliveries = "done", []api.Delivery{{PURL: "pkg:maven/g/tide-model@1.4.0", Destination: "public", State: "waiting", Attempts: 3, Said: "503"}}
+			p.State, p.Deliveries = "done", []api.Delivery{{PURL: "pkg:maven/g/tide-model@1.4.0", Destination: "public",
+				State: "waiting", Attempts: 3, Said: "503"}}
 		}, false, []string{"pkg:maven/g/tide-model@1.4.0  public       waiting         3  503"}, nil},
 	} {
 		p := base

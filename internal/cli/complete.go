@@ -20,7 +20,9 @@ import (
 const maxProposed = 100
 
 // completePURLs completes package URLs, and behind an @ their versions.
-func (s *session) completePURLs(cmd *cobra.Command, args []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+func (s *session) completePURLs(
+	cmd *cobra.Command, args []string, toComplete string,
+) ([]string, cobra.ShellCompDirective) {
 	return s.complete(cmd, func(ctx context.Context, c *client.Client) (all []string, err error) {
 		if name, _, ok := cutVersion(toComplete); ok {
 			p, err := c.Package(ctx, name, "")
@@ -108,7 +110,9 @@ func (s *session) completeDestinations(cmd *cobra.Command, _ []string, _ string)
 }
 
 // completeQuery completes conditions, their values and saved searches.
-func (s *session) completeQuery(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+func (s *session) completeQuery(
+	cmd *cobra.Command, _ []string, toComplete string,
+) ([]string, cobra.ShellCompDirective) {
 	names, directive := s.complete(cmd, func(ctx context.Context, c *client.Client) (all []string, err error) {
 		found, err := c.Completions(ctx, toComplete)
 		for _, f := range found {
@@ -155,13 +159,15 @@ func addCompletions(s *session, c *cobra.Command) {
 // manualCommand writes the man pages.
 func manualCommand(root *cobra.Command) *cobra.Command {
 	var into string
-	cmd := &cobra.Command{Use: "manual", Short: "Write the man pages of all commands into a folder", Args: arguments(cobra.NoArgs), Example: "  crelvo manual --into ~/.local/share/man/man1",
+	cmd := &cobra.Command{Use: "manual", Short: "Write the man pages of all commands into a folder",
+		Args: arguments(cobra.NoArgs), Example: "  crelvo manual --into ~/.local/share/man/man1",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := os.MkdirAll(into, 0o755); err != nil {
 				return err
 			}
 			root.DisableAutoGenTag = true
-			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "CRELVO", Section: "1", Source: "Crelvo " + Version, Manual: "Crelvo"}, into); err != nil {
+			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "CRELVO", Section: "1", Source: "Crelvo " + Version,
+				Manual: "Crelvo"}, into); err != nil {
 				return err
 			}
 			pages, err := filepath.Glob(filepath.Join(into, "crelvo*.1"))

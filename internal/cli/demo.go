@@ -35,8 +35,11 @@ func demoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if host, _, err := net.SplitHostPort(settings.Listen); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
-				return usageError{fmt.Errorf("--listen cannot be %q: everybody knows the credentials of the demo, so it listens on loopback only", settings.Listen)}
+			if host, _, err := net.SplitHostPort(settings.Listen); err != nil ||
+				host != "localhost" && !net.ParseIP(host).IsLoopback() {
+				return usageError{
+					fmt.Errorf("--listen cannot be %q: everybody knows the credentials of the demo, so it listens on loopback only",
+						settings.Listen)}
 			}
 			if settings.Data == "" {
 				if settings.Data, err = os.MkdirTemp("", "crelvo-demo-"); err != nil {
@@ -61,7 +64,8 @@ func demoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			password, token := cmp.Or(os.Getenv("CRELVO_ADMIN_PASSWORD"), demo.Password), cmp.Or(os.Getenv("CRELVO_ADMIN_TOKEN"), demo.Token)
+			password, token := cmp.Or(os.Getenv("CRELVO_ADMIN_PASSWORD"), demo.Password),
+				cmp.Or(os.Getenv("CRELVO_ADMIN_TOKEN"), demo.Token)
 			if _, err := h.service.Rights.Bootstrap(cmd.Context(), password, token); err != nil {
 				return errors.Join(err, h.close())
 			}
@@ -104,9 +108,11 @@ func standIn(content demo.Content, address, control string) (standing, error) {
 
 func demoUpstream() *cobra.Command {
 	var address, control, tree string
-	cmd := &cobra.Command{Use: "upstream", Short: "Stand in for public sources, with faults to be switched", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "upstream", Short: "Stand in for public sources, with faults to be switched",
+		Args: arguments(cobra.NoArgs),
 		Long: "Stand in for public sources: with made-up packages, Maven's at the root, others below npm/, pypi/simple/\n" +
-			"and nuget/; or with a folder that has the Maven repository layout, such as " + demo.MavenTree + ". Faults are switched with crelvo demo fault.",
+			"and nuget/; or with a folder that has the Maven repository layout, such as " + demo.MavenTree +
+			". Faults are switched with crelvo demo fault.",
 		Example: "  crelvo demo upstream --listen 127.0.0.1:8701 --control 127.0.0.1:8702 --tree " + demo.MavenTree,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var content demo.Content = demo.Tree(tree)
@@ -142,8 +148,10 @@ func demoFault() *cobra.Command {
 	for _, kind := range slices.Sorted(maps.Keys(demo.FaultKinds)) {
 		fmt.Fprintf(&kinds, "  %-16s %s\n", kind, demo.FaultKinds[kind])
 	}
-	cmd := &cobra.Command{Use: "fault KIND|none", Short: "Switch a fault of a stand-in upstream on, or all off", Args: arguments(cobra.ExactArgs(1)),
-		Long:              "Switch a fault of a stand-in upstream on, in place of the one that was; none switches it off.\nThe faults:\n" + kinds.String(),
+	cmd := &cobra.Command{Use: "fault KIND|none", Short: "Switch a fault of a stand-in upstream on, or all off",
+		Args: arguments(cobra.ExactArgs(1)),
+		Long: "Switch a fault of a stand-in upstream on, in place of the one that was; none switches it off.\n" +
+			"The faults:\n" + kinds.String(),
 		Example:           "  crelvo demo fault cut --path brine-http --times 1\n  crelvo demo fault none",
 		ValidArgsFunction: fixed(append(slices.Sorted(maps.Keys(demo.FaultKinds)), "none")...),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -238,7 +246,8 @@ func (h *house) welcome(cmd *cobra.Command, token string, shore standing) {
 		"  Try next, in another terminal:",
 		"    " + environment + " " + program + " repo list",
 		"    " + environment + " " + program + " show pkg:maven/example.skerry.berth/berth-planner",
-		"    curl -u admin:" + token + " " + h.address() + "/at/snapshots/maven/example/skerry/berth/tide-model/maven-metadata.xml",
+		"    curl -u admin:" + token + " " + h.address() +
+			"/at/snapshots/maven/example/skerry/berth/tide-model/maven-metadata.xml",
 		"",
 		"    " + environment + " " + program + " explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
 		"",

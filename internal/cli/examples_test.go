@@ -43,7 +43,8 @@ func TestExamples(t *testing.T) {
 		for _, child := range c.Commands() {
 			walk(child)
 		}
-		if c.HasSubCommands() && c.Example == "" || c.Hidden || c.Name() == "help" || c.Parent() != nil && c.Parent().Name() == "completion" {
+		if c.HasSubCommands() && c.Example == "" || c.Hidden || c.Name() == "help" ||
+			c.Parent() != nil && c.Parent().Name() == "completion" {
 			return
 		}
 		if c.Example == "" {

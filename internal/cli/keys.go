@@ -21,34 +21,41 @@ import (
 var gateForms = promotion.Forms
 
 func keyCommand(s *session) *cobra.Command {
-	return group("key", "List, add and remove keys: of others, and those that Crelvo signs with", keyList(s), keyAdd(s), keyShow(s), keyRemove(s))
+	return group("key", "List, add and remove keys: of others, and those that Crelvo signs with", keyList(s), keyAdd(s),
+		keyShow(s), keyRemove(s))
 }
 
 func keyList(s *session) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List keys", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Key, error) { return c.Keys(ctx) }, func(w io.Writer, all []api.Key) {
-			var rows [][]string
-			for _, k := range all {
-				use := "verifies what others sign"
-				if k.Signs {
-					use = "signs releases"
+	return &cobra.Command{Use: "list", Short: "List keys", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Key, error) {
+				return c.Keys(ctx)
+			}, func(w io.Writer, all []api.Key) {
+				var rows [][]string
+				for _, k := range all {
+					use := "verifies what others sign"
+					if k.Signs {
+						use = "signs releases"
+					}
+					rows = append(rows, []string{k.Name, k.Form, use, k.Fingerprint, timeText(k.At), k.By})
 				}
-				rows = append(rows, []string{k.Name, k.Form, use, k.Fingerprint, timeText(k.At), k.By})
-			}
-			table(w, []string{"NAME", "FORM", "USE", "FINGERPRINT", "ADDED", "BY"}, nil, rows)
-		})
-	}}
+				table(w, []string{"NAME", "FORM", "USE", "FINGERPRINT", "ADDED", "BY"}, nil, rows)
+			})
+		}}
 }
 
 func keyAdd(s *session) *cobra.Command {
 	var n api.NewKey
 	var signs, bring bool
-	cmd := &cobra.Command{Use: "add NAME [FILE]", Short: "Add a public key of others, or a key to sign with", Args: arguments(cobra.RangeArgs(1, 2)),
-		Long: "Add a public key of others from a file: armored OpenPGP for signatures beside files, or PEM for statements.\n" +
+	cmd := &cobra.Command{Use: "add NAME [FILE]", Short: "Add a public key of others, or a key to sign with",
+		Args: arguments(cobra.RangeArgs(1, 2)),
+		Long: "Add a public key of others from a file: armored OpenPGP for signatures beside files, or PEM for " +
+			"statements.\n" +
 			"With --sign, a new OpenPGP key is made that Crelvo signs with; or, with a file, an armored secret key is\n" +
 			"brought, whose passphrase is read from the standard input with --passphrase. Secret keys are kept encrypted\n" +
 			"and never shown.",
-		Example: "  crelvo key add ferry-release --sign --owner 'Skerry releases <releases@skerry.example>'\n  crelvo key add berth-ci berth-ci.pem",
+		Example: "  crelvo key add ferry-release --sign --owner 'Skerry releases <releases@skerry.example>'\n" +
+			"  crelvo key add berth-ci berth-ci.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
 			if len(args) == 1 && !signs {
@@ -71,58 +78,73 @@ func keyAdd(s *session) *cobra.Command {
 					return err
 				}
 			}
-			return s.once(cmd, func(ctx context.Context, c *client.Client) error { return c.AddKey(ctx, n) }, func(ctx context.Context, c *client.Client) (bool, error) {
+			return s.once(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.AddKey(ctx, n)
+			}, func(ctx context.Context, c *client.Client) (bool, error) {
 				all, err := c.Keys(ctx)
 				return slices.ContainsFunc(all, func(k api.Key) bool {
 					// A secret key that is brought again cannot be compared with one that is kept.
-					return k.Name == n.Name && k.Signs == signs && n.Secret == "" && strings.TrimSpace(k.Public) == strings.TrimSpace(cmp.Or(n.Public, k.Public))
+					return k.Name == n.Name && k.Signs == signs && n.Secret == "" &&
+						strings.TrimSpace(k.Public) == strings.TrimSpace(cmp.Or(n.Public, k.Public))
 				}), err
 			}, "Added the key %s. Anybody gets its public part at /keys/%s.", n.Name, n.Name)
 		}}
 	cmd.Flags().BoolVar(&signs, "sign", false, "a key that Crelvo signs with")
-	cmd.Flags().BoolVar(&bring, "passphrase", false, "ask for the passphrase of the secret key, or read it from the standard input")
+	cmd.Flags().BoolVar(&bring, "passphrase", false,
+		"ask for the passphrase of the secret key, or read it from the standard input")
 	cmd.Flags().StringVar(&n.Owner, "owner", "", "whom a new key is of: NAME <ADDRESS>")
 	return cmd
 }
 
 func keyShow(s *session) *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Print a public key", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Key, error) {
-			all, err := c.Keys(ctx)
-			if err != nil {
-				return api.Key{}, err
-			}
-			if i := slices.IndexFunc(all, func(k api.Key) bool { return k.Name == args[0] }); i >= 0 {
-				return all[i], nil
-			}
-			return api.Key{}, &api.Problem{Status: 404, Detail: "there is no key " + args[0], Hint: "crelvo key list shows them."}
-		}, func(w io.Writer, k api.Key) { fmt.Fprint(w, k.Public) })
-	}}
+	return &cobra.Command{Use: "show NAME", Short: "Print a public key", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Key, error) {
+				all, err := c.Keys(ctx)
+				if err != nil {
+					return api.Key{}, err
+				}
+				if i := slices.IndexFunc(all, func(k api.Key) bool { return k.Name == args[0] }); i >= 0 {
+					return all[i], nil
+				}
+				return api.Key{}, &api.Problem{Status: 404, Detail: "there is no key " + args[0],
+					Hint: "crelvo key list shows them."}
+			}, func(w io.Writer, k api.Key) { fmt.Fprint(w, k.Public) })
+		}}
 }
 
 func keyRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a key", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		if err := s.confirm(cmd, "Remove the key "+args[0]+"?"); err != nil {
-			return err
-		}
-		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveKey(ctx, args[0]) }, "Removed the key %s.", args[0])
-	}}
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a key", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := s.confirm(cmd, "Remove the key "+args[0]+"?"); err != nil {
+				return err
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveKey(ctx, args[0])
+			}, "Removed the key %s.", args[0])
+		}}
 }
 
 func destinationCommand(s *session) *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List destinations", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Destination, error) { return c.Destinations(ctx) }, func(w io.Writer, all []api.Destination) {
-			var rows [][]string
-			for _, d := range all {
-				rows = append(rows, []string{d.Name, d.Ecosystem, d.URL, yesNo(d.HasSecret), timeText(d.At), d.By})
-			}
-			table(w, []string{"NAME", "ECOSYSTEM", "ADDRESS", "SIGNS IN", "SET", "BY"}, nil, rows)
-		})
-	}}
+	list := &cobra.Command{Use: "list", Short: "List destinations", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Destination, error) {
+				return c.Destinations(ctx)
+			}, func(w io.Writer, all []api.Destination) {
+				var rows [][]string
+				for _, d := range all {
+					rows = append(rows, []string{d.Name, d.Ecosystem, d.URL, yesNo(d.HasSecret), timeText(d.At), d.By})
+				}
+				table(w, []string{"NAME", "ECOSYSTEM", "ADDRESS", "SIGNS IN", "SET", "BY"}, nil, rows)
+			})
+		}}
 	var n api.NewDestination
 	var secretFile string
-	add := &cobra.Command{Use: "add NAME", Short: "Add a repository on another server that promotions go on to, or write it anew", Args: arguments(cobra.ExactArgs(1)),
-		Example: "  crelvo destination add public-maven --ecosystem maven --url https://upload.openshore.example/maven/ --user skerry --secret-file -",
+	add := &cobra.Command{Use: "add NAME",
+		Short: "Add a repository on another server that promotions go on to, or write it anew",
+		Args:  arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo destination add public-maven --ecosystem maven --url https://upload.openshore.example/maven/ " +
+			"--user skerry --secret-file -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
 			if secretFile != "" {
@@ -143,14 +165,18 @@ func destinationCommand(s *session) *cobra.Command {
 	add.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what is sent there: "+strings.Join(sent, ", "))
 	add.Flags().StringVar(&n.URL, "url", "", "where clients of the ecosystem publish to")
 	add.Flags().StringVar(&n.User, "user", "", "who signs in; left out, the secret is a token or key")
-	add.Flags().StringVar(&secretFile, "secret-file", "", "a file with the password, token or key; - is the standard input")
+	add.Flags().StringVar(&secretFile, "secret-file", "",
+		"a file with the password, token or key; - is the standard input")
 	must(add.MarkFlagRequired("url"))
 	must(add.RegisterFlagCompletionFunc("ecosystem", fixed(sent...)))
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a destination", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		if err := s.confirm(cmd, "Remove the destination "+args[0]+"?"); err != nil {
-			return err
-		}
-		return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveDestination(ctx, args[0]) }, "Removed the destination %s.", args[0])
-	}}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a destination", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := s.confirm(cmd, "Remove the destination "+args[0]+"?"); err != nil {
+				return err
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveDestination(ctx, args[0])
+			}, "Removed the destination %s.", args[0])
+		}}
 	return group("destination", "List, add and remove the servers that promotions go on to", list, add, remove)
 }

@@ -34,7 +34,8 @@ func mirrorCommand(s *session) *cobra.Command {
 
 func mirrorShow(s *session) *cobra.Command {
 	var hours int
-	cmd := &cobra.Command{Use: "show NAME", Short: "Show how a mirror and its upstreams are", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+	cmd := &cobra.Command{Use: "show NAME", Short: "Show how a mirror and its upstreams are",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.MirrorState, error) {
 				return c.Mirror(ctx, args[0], hours)
@@ -56,17 +57,21 @@ func showMirror(w io.Writer, state api.MirrorState, hours int) {
 		if c.RetryAt != nil && c.RetryAt.After(time.Now()) {
 			retry = timeText(*c.RetryAt)
 		}
-		rows = append(rows, []string{c.URL, how, optionalTime(c.ContactAt, "never"), last, optionalTime(c.FailedAt, "never"), retry, c.Failure})
+		rows = append(rows, []string{c.URL, how, optionalTime(c.ContactAt, "never"), last, optionalTime(c.FailedAt, "never"),
+			retry, c.Failure})
 	}
-	table(w, []string{"UPSTREAM", "IS", "LAST CONTACT", "LATENCY", "LAST FAILURE", "NEXT TRY", "WHAT WENT WRONG"}, []int{3}, rows)
+	table(w, []string{"UPSTREAM", "IS", "LAST CONTACT", "LATENCY", "LAST FAILURE", "NEXT TRY", "WHAT WENT WRONG"},
+		[]int{3}, rows)
 	t := state.Total
 	share := "nothing asked for"
 	if t.Hits+t.Misses > 0 {
 		share = fmt.Sprintf("%d of %d files were kept already (%d %%)", t.Hits, t.Hits+t.Misses, 100*t.Hits/(t.Hits+t.Misses))
 	}
 	fmt.Fprintln(w)
-	fields(w, fmt.Sprintf("last %d hours", hours), share, "served", api.Bytes(t.BytesServed), "fetched", api.Bytes(t.BytesFetched),
-		"requests to upstream", fmt.Sprintf("%d, %s to the first byte on average", t.Requests, milliseconds(t.FirstByteSeconds)),
+	fields(w, fmt.Sprintf("last %d hours", hours), share, "served", api.Bytes(t.BytesServed), "fetched",
+		api.Bytes(t.BytesFetched),
+		"requests to upstream", fmt.Sprintf("%d, %s to the first byte on average", t.Requests,
+			milliseconds(t.FirstByteSeconds)),
 		"failures", strconv.FormatInt(t.Failures, 10), "stale answers", strconv.FormatInt(t.Stale, 10),
 		"stale documents", strconv.Itoa(state.StaleTotal))
 	if len(state.Stale) == 0 {
@@ -90,9 +95,12 @@ func milliseconds(seconds float64) string {
 func mirrorCheck(s *session) *cobra.Command {
 	var flags mirrorFlags
 	var ecosystem, sample string
-	cmd := &cobra.Command{Use: "check [NAME]", Short: "Try upstreams, with settings that need not be saved", Args: arguments(cobra.MaximumNArgs(1)),
-		Long: "Try the upstreams of a mirror, or those that are given, before anything is saved.\nWith NAME, settings that are not given are taken from that mirror.",
-		Example: "  crelvo mirror check --upstream https://maven.openshore.example/ --for pkg:maven/org.openshore/brine-http\n" +
+	cmd := &cobra.Command{Use: "check [NAME]", Short: "Try upstreams, with settings that need not be saved",
+		Args: arguments(cobra.MaximumNArgs(1)),
+		Long: "Try the upstreams of a mirror, or those that are given, before anything is saved.\n" +
+			"With NAME, settings that are not given are taken from that mirror.",
+		Example: "  crelvo mirror check --upstream https://maven.openshore.example/ --for " +
+			"pkg:maven/org.openshore/brine-http\n" +
 			"  crelvo mirror check shore-maven --user ferry --secret-file password.txt",
 		ValidArgsFunction: s.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -160,9 +168,11 @@ func inFlag(cmd *cobra.Command, s *session, in *string, what string) {
 func mirrorTry(s *session) *cobra.Command {
 	var in string
 	var allow, deny []string
-	cmd := &cobra.Command{Use: "try PURL", Short: "Try a package against the patterns of a mirror", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "try PURL", Short: "Try a package against the patterns of a mirror",
+		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo mirror try pkg:maven/org.openshore/brine-http@2.1.0 --in shore-maven\n" +
-			"  crelvo mirror try pkg:maven/org.openshore/brine-http@1.9 --in shore-maven --deny 'pkg:maven/org.openshore/*@vers:maven/<2.0'",
+			"  crelvo mirror try pkg:maven/org.openshore/brine-http@1.9 --in shore-maven --deny " +
+			"'pkg:maven/org.openshore/*@vers:maven/<2.0'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkPURL(args[0]); err != nil {
 				return err
@@ -192,20 +202,24 @@ func mirrorTry(s *session) *cobra.Command {
 
 func mirrorForget(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "forget PURL", Short: "Drop copies from a mirror, and what its upstream said", Args: arguments(cobra.ExactArgs(1)),
-		Long:    "Drop the copies of a package, or of one version, from a mirror, with all that it remembers\nof what its upstream said of the package; also that something is not there.",
+	cmd := &cobra.Command{Use: "forget PURL", Short: "Drop copies from a mirror, and what its upstream said",
+		Args: arguments(cobra.ExactArgs(1)),
+		Long: "Drop the copies of a package, or of one version, from a mirror, with all that it remembers\n" +
+			"of what its upstream said of the package; also that something is not there.",
 		Example: "  crelvo mirror forget pkg:maven/org.openshore/brine-http@2.1.0 --in shore-maven",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkPURL(args[0]); err != nil {
 				return err
 			}
-			if err := s.confirm(cmd, fmt.Sprintf("Forget %s in %s? It can be fetched again only while the upstream has it.", args[0], in)); err != nil {
+			if err := s.confirm(cmd, fmt.Sprintf("Forget %s in %s? It can be fetched again only while the upstream has it.",
+				args[0], in)); err != nil {
 				return err
 			}
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Forgotten, error) {
 				return c.Forget(ctx, in, args[0])
 			}, func(w io.Writer, f api.Forgotten) {
-				fmt.Fprintf(w, "Forgot %s: %s, and %s that the upstream gave.\n", f.PURL, counted(f.Copies, "version"), counted(f.Documents, "answer"))
+				fmt.Fprintf(w, "Forgot %s: %s, and %s that the upstream gave.\n", f.PURL, counted(f.Copies, "version"),
+					counted(f.Documents, "answer"))
 			})
 		}}
 	inFlag(cmd, s, &in, "the mirror")
@@ -221,8 +235,10 @@ func counted(n int64, what string) string {
 
 func mirrorPrefetch(s *session) *cobra.Command {
 	var follow bool
-	cmd := &cobra.Command{Use: "prefetch NAME", Short: "Run the prefetch rule of a mirror now", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
-		Long: "Run the prefetch rule of a mirror now, and show how it goes. The rule is set with\ncrelvo repo edit NAME --prefetch PATTERN --schedule …",
+	cmd := &cobra.Command{Use: "prefetch NAME", Short: "Run the prefetch rule of a mirror now",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+		Long: "Run the prefetch rule of a mirror now, and show how it goes. The rule is set with\n" +
+			"crelvo repo edit NAME --prefetch PATTERN --schedule …",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
@@ -248,7 +264,8 @@ func mirrorPrefetch(s *session) *cobra.Command {
 					}
 				}
 				if isTerminal(cmd.ErrOrStderr()) {
-					fmt.Fprintf(cmd.ErrOrStderr(), "\r%d packages: %d versions came, %d were there, %d failed; %s ", run.Planned, run.Came, run.There, run.Failed, api.Bytes(run.Bytes))
+					fmt.Fprintf(cmd.ErrOrStderr(), "\r%d packages: %d versions came, %d were there, %d failed; %s ", run.Planned,
+						run.Came, run.There, run.Failed, api.Bytes(run.Bytes))
 				}
 			}
 			if isTerminal(cmd.ErrOrStderr()) {
@@ -268,7 +285,8 @@ func mirrorPrefetch(s *session) *cobra.Command {
 }
 
 func showRun(w io.Writer, r api.PrefetchRun) {
-	fields(w, "begun", timeText(r.BegunAt)+" by "+r.BegunBy, "ended", optionalTime(r.EndedAt, "still running"), "packages", strconv.Itoa(r.Planned),
+	fields(w, "begun", timeText(r.BegunAt)+" by "+r.BegunBy, "ended", optionalTime(r.EndedAt, "still running"), "packages",
+		strconv.Itoa(r.Planned),
 		"came", counted(int64(r.Came), "version")+", "+api.Bytes(r.Bytes), "were there", counted(int64(r.There), "version"),
 		"failed", strconv.Itoa(r.Failed), "ended early", r.Failure)
 	if len(r.Report) == 0 {
@@ -288,7 +306,8 @@ func showRun(w io.Writer, r api.PrefetchRun) {
 
 func mirrorRuns(s *session) *cobra.Command {
 	var limit int
-	cmd := &cobra.Command{Use: "runs NAME", Short: "Show the last prefetch runs of a mirror", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+	cmd := &cobra.Command{Use: "runs NAME", Short: "Show the last prefetch runs of a mirror",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.PrefetchRun, error) {
 				return c.PrefetchRuns(ctx, args[0], limit)
@@ -299,10 +318,12 @@ func mirrorRuns(s *session) *cobra.Command {
 				}
 				var rows [][]string
 				for _, r := range runs {
-					rows = append(rows, []string{timeText(r.BegunAt), r.BegunBy, r.State, strconv.Itoa(r.Planned), strconv.Itoa(r.Came),
+					rows = append(rows, []string{timeText(r.BegunAt), r.BegunBy, r.State, strconv.Itoa(r.Planned),
+						strconv.Itoa(r.Came),
 						strconv.Itoa(r.There), strconv.Itoa(r.Failed), api.Bytes(r.Bytes), r.Failure})
 				}
-				table(w, []string{"BEGUN", "BY", "STATE", "PACKAGES", "CAME", "THERE", "FAILED", "SIZE", "WHY"}, []int{3, 4, 5, 6, 7}, rows)
+				table(w, []string{"BEGUN", "BY", "STATE", "PACKAGES", "CAME", "THERE", "FAILED", "SIZE", "WHY"},
+					[]int{3, 4, 5, 6, 7}, rows)
 			})
 		}}
 	cmd.Flags().IntVar(&limit, "limit", 10, "at most so many")

@@ -25,7 +25,10 @@ import (
 )
 
 // answer asks the service and shows what it says.
-func answer[T any](s *session, cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) (T, error), table func(w io.Writer, value T)) error {
+func answer[T any](
+	s *session, cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) (T, error),
+	table func(w io.Writer, value T),
+) error {
 	c, err := s.client()
 	if err != nil {
 		return err
@@ -314,7 +317,8 @@ func (p *progress) follow(name string, size int64, r io.Reader) io.Reader {
 		return &toldReader{Reader: r, to: p.to, name: name, size: size, said: time.Now()}
 	}
 	bar := p.bars.AddBar(size, mpb.PrependDecorators(decor.Name(name+"  ")),
-		mpb.AppendDecorators(decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "), decor.EwmaSpeed(decor.SizeB1024(0), "% .1f", 30)))
+		mpb.AppendDecorators(decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "),
+			decor.EwmaSpeed(decor.SizeB1024(0), "% .1f", 30)))
 	return bar.ProxyReader(r)
 }
 

@@ -29,11 +29,13 @@ type pointer struct {
 func pointCommand(s *session) *cobra.Command {
 	p := &pointer{session: s}
 	var write, check, undo bool
-	cmd := &cobra.Command{Use: "point CLIENT --at REPOSITORY", Short: "Set a package client up to use a repository, or tell what is wrong with how it is",
+	cmd := &cobra.Command{Use: "point CLIENT --at REPOSITORY",
+		Short: "Set a package client up to use a repository, or tell what is wrong with how it is",
 		Long: "Tell what belongs in which file so that a package client uses a repository: the address in the\n" +
 			"project's file, the secret in your own. --write changes the files, --check does what the client\n" +
 			"would do and says what is wrong, --undo takes back what --write did.",
-		Example: "  crelvo point npm --at platform\n  crelvo point maven --at platform --publish --write\n  crelvo point pip --at platform --check\n" +
+		Example: "  crelvo point npm --at platform\n  crelvo point maven --at platform --publish --write\n" +
+			"  crelvo point pip --at platform --check\n" +
 			"  crelvo point twine --at releases --publish --token --shell powershell",
 		Args: arguments(cobra.ExactArgs(1)),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, toComplete string) ([]string, cobra.ShellCompDirective) {
@@ -110,8 +112,10 @@ func clientNames() []string {
 func (p *pointer) local(setup api.Setup) (ecosystem.PackageClient, ecosystem.Pointing, error) {
 	c, _, err := pointing.FindClient(setup.Client.Name, setup.Client.Ecosystem)
 	given := setup.Pointing
-	made := ecosystem.Pointing{Address: given.Address, ID: given.ID, User: given.User, Everything: given.Everything, Releases: given.Releases,
-		Snapshots: given.Snapshots, PublishReleases: given.PublishReleases, PublishSnapshots: given.PublishSnapshots, Own: given.Own}
+	made := ecosystem.Pointing{Address: given.Address, ID: given.ID, User: given.User, Everything: given.Everything,
+		Releases:  given.Releases,
+		Snapshots: given.Snapshots, PublishReleases: given.PublishReleases, PublishSnapshots: given.PublishSnapshots,
+		Own: given.Own}
 	if p.of != "" && err == nil {
 		made.PURL, err = purl.Parse(p.of)
 	}
@@ -147,7 +151,8 @@ func (p *pointer) tell(cmd *cobra.Command, c *client.Client, setup api.Setup) er
 		}
 		fill(&setup, made.Secret)
 		if made.Name != "" {
-			fmt.Fprintf(cmd.ErrOrStderr(), "Made the token %s, until %s; it may %s on %s, and is shown this once.\n", made.Name, timeText(made.ExpiresAt),
+			fmt.Fprintf(cmd.ErrOrStderr(), "Made the token %s, until %s; it may %s on %s, and is shown this once.\n", made.Name,
+				timeText(made.ExpiresAt),
 				strings.Join(made.Can, " and "), strings.Join(made.On, ", "))
 		}
 	}
@@ -195,7 +200,8 @@ func (p *pointer) showSetup(w io.Writer, setup api.Setup) {
 	}
 	section("In the file that builds a container, so that the secret stays in no layer", setup.Recipe)
 	section("and built with", setup.Build)
-	fmt.Fprintf(w, "crelvo point %s --at %s --write puts it into the files, --check tells whether it works.\n", setup.Client.Name, p.at)
+	fmt.Fprintf(w, "crelvo point %s --at %s --write puts it into the files, --check tells whether it works.\n",
+		setup.Client.Name, p.at)
 	if strings.Contains(setup.Pieces[len(setup.Pieces)-1].Text, setup.Placeholder) {
 		fmt.Fprintf(w, "%s stands for a token; --token makes one that may do no more than this needs.\n", setup.Placeholder)
 	}

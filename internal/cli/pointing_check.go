@@ -50,7 +50,8 @@ func (p *pointer) check(cmd *cobra.Command, c *client.Client, setup api.Setup) e
 				files = append(files, piece.File)
 			}
 		}
-		say(false, "%s is not set up for this service: it is named in none of %s; crelvo point %s --at %s --write does it", setup.Client.Title,
+		say(false, "%s is not set up for this service: it is named in none of %s; crelvo point %s --at %s --write does it",
+			setup.Client.Title,
 			strings.Join(slices.Compact(files), ", "), p.name, p.at)
 	}
 	publishes := false
@@ -62,7 +63,8 @@ func (p *pointer) check(cmd *cobra.Command, c *client.Client, setup api.Setup) e
 		p.checkUse(cmd.Context(), c, prober{client: pc, setup: setup, use: u}, say)
 	}
 	if p.publish && len(uses) > 0 && !publishes {
-		say(false, "%s is set up to read, but not to publish; crelvo point %s --at %s --publish --write does it", setup.Client.Title, p.name, p.at)
+		say(false, "%s is set up to read, but not to publish; crelvo point %s --at %s --publish --write does it",
+			setup.Client.Title, p.name, p.at)
 	}
 	for _, stray := range p.strays(pc, setup, to) {
 		say(false, "%s", stray)
@@ -101,7 +103,9 @@ func (p *pointer) tellStrays(w io.Writer, pc ecosystem.PackageClient, setup api.
 }
 
 // checkUse looks at one address that the client would use.
-func (p *pointer) checkUse(ctx context.Context, c *client.Client, probe prober, say func(ok bool, format string, args ...any)) {
+func (p *pointer) checkUse(
+	ctx context.Context, c *client.Client, probe prober, say func(ok bool, format string, args ...any),
+) {
 	u, want := probe.use, probe.setup.Pointing.Address
 	// Where the address is another one, so is the secret.
 	if wrong := p.otherPlace(ctx, c, u, want); wrong != "" && u.Address != "" {
@@ -120,7 +124,8 @@ func (p *pointer) checkUse(ctx context.Context, c *client.Client, probe prober, 
 		say(false, "%v", err)
 		return
 	}
-	say(true, "%s is at %s, and gets in by the secret in %s", probe.setup.Client.Title, u.Address, cmp.Or(u.SecretIn, "the command line"))
+	say(true, "%s is at %s, and gets in by the secret in %s", probe.setup.Client.Title, u.Address,
+		cmp.Or(u.SecretIn, "the command line"))
 	if !p.publish || !u.Publish {
 		return
 	}
@@ -144,7 +149,8 @@ func (p *pointer) otherPlace(ctx context.Context, c *client.Client, u ecosystem.
 	}
 	if chain, err := c.Repository(ctx, wanted); err == nil && chain.Chain != nil &&
 		slices.ContainsFunc(chain.Chain.Members, func(m api.Member) bool { return m.Name == repository }) {
-		return fmt.Sprintf("%s points at %s, which is one repository of the chain %s; the chain was meant: write %s", u.In, repository, wanted, want)
+		return fmt.Sprintf("%s points at %s, which is one repository of the chain %s; the chain was meant: write %s", u.In,
+			repository, wanted, want)
 	}
 	return fmt.Sprintf("%s points at %s, and not at %s: write %s", u.In, repository, wanted, want)
 }
@@ -185,7 +191,8 @@ func (b prober) publish(ctx context.Context) error {
 	if !ok {
 		return nil
 	}
-	for maturity, wanted := range map[string]bool{"release": b.setup.Pointing.PublishReleases, "snapshot": b.setup.Pointing.PublishSnapshots} {
+	for maturity, wanted := range map[string]bool{"release": b.setup.Pointing.PublishReleases,
+		"snapshot": b.setup.Pointing.PublishSnapshots} {
 		if !wanted {
 			continue
 		}
@@ -249,17 +256,23 @@ func (b prober) notReached(err error) error {
 	case proxy != "" && strings.Contains(err.Error(), "proxyconnect"):
 		return fmt.Errorf("the proxy %s, which this machine sends requests through, does not answer", proxy)
 	case errors.As(err, &unresolved):
-		return fmt.Errorf("the name %s, which %s says, leads nowhere: is it spelt right, and does this machine know its network?", u.Hostname(), b.use.In)
+		return fmt.Errorf(
+			"the name %s, which %s says, leads nowhere: is it spelt right, and does this machine know its network?",
+			u.Hostname(), b.use.In)
 	case errors.As(err, &unknown):
-		return fmt.Errorf("the certificate of %s is signed by somebody whom this machine does not know: have that authority added to the ones it trusts", u.Host)
+		return fmt.Errorf(
+			"the certificate of %s is signed by somebody whom this machine does not know: have that authority added to the "+
+				"ones it trusts", u.Host)
 	case errors.As(err, &otherName):
-		return fmt.Errorf("the certificate of %s is for another name: write the name that it is for, or have it changed", u.Host)
+		return fmt.Errorf("the certificate of %s is for another name: write the name that it is for, or have it changed",
+			u.Host)
 	case errors.As(err, &invalid):
 		return fmt.Errorf("the certificate of %s cannot be used: %v", u.Host, invalid)
 	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		return fmt.Errorf("%s says https, but %s answers plain http: write http:// there", b.use.In, u.Host)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Errorf("nothing answers at %s, which %s says: is the port right, and is the service running?", u.Host, b.use.In)
+		return fmt.Errorf("nothing answers at %s, which %s says: is the port right, and is the service running?", u.Host,
+			b.use.In)
 	case errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("%s did not answer within %s", u.Host, probeTime)
 	}
@@ -302,7 +315,8 @@ func (b prober) refused(answer *http.Response, body string) error {
 		if proxy := proxyFor(b.use.Address); proxy != "" {
 			by = "the proxy " + proxy
 		}
-		return fmt.Errorf("the request was sent with the secret and arrived without it: %s swallows the Authorization header", by)
+		return fmt.Errorf("the request was sent with the secret and arrived without it: %s swallows the Authorization header",
+			by)
 	case "token-ended", "token-revoked", "token-unknown", "token-damaged", "wrong-password", "blocked":
 		return fmt.Errorf("the secret in %s is of no use: %s", b.use.SecretIn, said)
 	}

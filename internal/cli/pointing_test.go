@@ -115,7 +115,8 @@ func TestJournal(t *testing.T) {
 
 func TestPlace(t *testing.T) {
 	for address, want := range map[string]string{
-		"http://h/at/platform/npm/": "platform npm", "https://h:1/at/platform@2026-11-01/maven/x/y": "platform@2026-11-01 maven",
+		"http://h/at/platform/npm/":                    "platform npm",
+		"https://h:1/at/platform@2026-11-01/maven/x/y": "platform@2026-11-01 maven",
 		"http://h/": " ", "http://h/at/platform": " ", "http://h/other/platform/npm/": " ", "://": " ",
 	} {
 		repository, door := place(address)
@@ -128,19 +129,21 @@ func TestPlace(t *testing.T) {
 // TestMask: what is shown of a file shows no secret, whoever's it is.
 func TestMask(t *testing.T) {
 	for text, want := range map[string]string{
-		"-    <password>hunter2</password>":                                  "-    <password>…</password>",
-		"     <password>${env.CRELVO_TOKEN}</password>":                      "     <password>${env.CRELVO_TOKEN}</password>",
-		"+//h/at/platform/npm/:_authToken=YOUR-TOKEN":                        "+//h/at/platform/npm/:_authToken=(a new token)",
-		"-//h/at/platform/npm/:_authToken=crelvo_abcdefgh":                   "-//h/at/platform/npm/:_authToken=…",
-		" password = hunter2":                                                " password = …",
-		"   password hunter2":                                                "   password …",
-		"+index-url = http://deckhand:YOUR-TOKEN@h/at/platform/pypi/simple/": "+index-url = http://deckhand:(a new token)@h/at/platform/pypi/simple/",
-		"-index-url = http://deckhand:hunter2@h/at/platform/pypi/simple/":    "-index-url = http://deckhand:…@h/at/platform/pypi/simple/",
-		`+      <add key="ClearTextPassword" value="hunter2" />`:             `+      <add key="ClearTextPassword" value="…" />`,
-		"+    npmAuthToken: \"hunter2\"":                                     "+    npmAuthToken: \"…\"",
-		"+platformPassword=hunter2":                                          "+platformPassword=…",
-		"+registry=http://127.0.0.1:8700/at/platform/npm/":                   "+registry=http://127.0.0.1:8700/at/platform/npm/",
-		"+crelvo.token=crelvo_abcdefgh":                                      "+crelvo.token=…",
+		"-    <password>hunter2</password>":             "-    <password>…</password>",
+		"     <password>${env.CRELVO_TOKEN}</password>": "     <password>${env.CRELVO_TOKEN}</password>",
+		"+//h/at/platform/npm/:_authToken=YOUR-TOKEN": "+//h/at/platform/npm/:_authToken=(a new " +
+			"token)",
+		"-//h/at/platform/npm/:_authToken=crelvo_abcdefgh": "-//h/at/platform/npm/:_authToken=…",
+		" password = hunter2":                              " password = …",
+		"   password hunter2":                              "   password …",
+		"+index-url = http://deckhand:YOUR-TOKEN@h/at/platform/pypi/simple/": "+index-url = http://deckhand:(a new " +
+			"token)@h/at/platform/pypi/simple/",
+		"-index-url = http://deckhand:hunter2@h/at/platform/pypi/simple/": "-index-url = http://deckhand:…@h/at/platform/pypi/simple/",
+		`+      <add key="ClearTextPassword" value="hunter2" />`:          `+      <add key="ClearTextPassword" value="…" />`,
+		"+    npmAuthToken: \"hunter2\"":                                  "+    npmAuthToken: \"…\"",
+		"+platformPassword=hunter2":                                       "+platformPassword=…",
+		"+registry=http://127.0.0.1:8700/at/platform/npm/":                "+registry=http://127.0.0.1:8700/at/platform/npm/",
+		"+crelvo.token=crelvo_abcdefgh":                                   "+crelvo.token=…",
 	} {
 		if got := mask(text); got != want {
 			t.Errorf("%q is shown as %q; want %q", text, got, want)
@@ -170,7 +173,8 @@ func TestLinksOutOfAProject(t *testing.T) {
 	if err := os.Symlink(inside, filepath.Join(project, ".npmrc")); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := p.edits(c, ecosystem.Files{}, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
+	if _, _, err := p.edits(c, ecosystem.Files{},
+		ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"}); err != nil {
 		t.Errorf("a link within the project: %v", err)
 	}
 }

@@ -34,7 +34,8 @@ func (p *pointer) path(piece ecosystem.Piece) (string, error) {
 		return filepath.Join(p.project, piece.File), nil
 	}
 	if runtime.GOOS == "windows" && piece.Windows != "" {
-		return os.Expand(strings.NewReplacer("%APPDATA%", "${APPDATA}", "%USERPROFILE%", "${USERPROFILE}").Replace(piece.Windows), os.Getenv), nil
+		return os.Expand(strings.NewReplacer("%APPDATA%", "${APPDATA}", "%USERPROFILE%", "${USERPROFILE}").
+			Replace(piece.Windows), os.Getenv), nil
 	}
 	home, err := os.UserHomeDir()
 	return filepath.Join(home, strings.TrimPrefix(piece.File, "~/")), err
@@ -75,7 +76,8 @@ func (p *pointer) files(setup api.Setup) ecosystem.Files {
 		},
 		Ours: func(address string) bool {
 			u, parseErr := url.Parse(address)
-			return err == nil && parseErr == nil && (strings.HasPrefix(u.Path, "/at/") && u.Hostname() == server.Hostname() || strings.HasPrefix(u.Path, server.Path))
+			return err == nil && parseErr == nil && (strings.HasPrefix(u.Path, "/at/") && u.Hostname() == server.Hostname() ||
+				strings.HasPrefix(u.Path, server.Path))
 		}}
 }
 
@@ -86,7 +88,9 @@ type edit struct {
 }
 
 // edits are the files that pointing changes, with the secret that is given.
-func (p *pointer) edits(c ecosystem.PackageClient, files ecosystem.Files, to ecosystem.Pointing) (all []edit, skipped []string, err error) {
+func (p *pointer) edits(
+	c ecosystem.PackageClient, files ecosystem.Files, to ecosystem.Pointing,
+) (all []edit, skipped []string, err error) {
 	bare := to
 	bare.Secret = ""
 	byHand, pieces := c.Parts(bare), c.Parts(to) // what a person is shown, and what is written
@@ -123,7 +127,9 @@ func (p *pointer) edits(c ecosystem.PackageClient, files ecosystem.Files, to eco
 			continue // there is nothing to mend
 		}
 		if piece.There && !there {
-			skipped = append(skipped, fmt.Sprintf("There is no %s in %s, so nothing is written there; run this in the project's folder.", piece.File, p.project))
+			skipped = append(skipped,
+				fmt.Sprintf("There is no %s in %s, so nothing is written there; run this in the project's folder.", piece.File,
+					p.project))
 			continue
 		}
 		// In one's own folder the project's file and the personal one are the same.
@@ -134,8 +140,10 @@ func (p *pointer) edits(c ecosystem.PackageClient, files ecosystem.Files, to eco
 		}
 		after, err := piece.Edit(text)
 		if err != nil {
-			return nil, nil, pointedError{fmt.Sprintf("%s cannot be changed: %s; nothing was written. Put this into it yourself, where it belongs:\n\n%s",
-				path, err, strings.TrimSuffix(byHand[i].Text(), "\n"))}
+			return nil, nil,
+				pointedError{
+					fmt.Sprintf("%s cannot be changed: %s; nothing was written. Put this into it yourself, where it belongs:\n\n%s",
+						path, err, strings.TrimSuffix(byHand[i].Text(), "\n"))}
 		}
 		if same >= 0 {
 			all[same].after, all[same].secret = after, all[same].secret || piece.Secret
@@ -328,9 +336,12 @@ func replaced(ctx context.Context, c *client.Client, uses []ecosystem.Use, all [
 func endReplaced(cmd *cobra.Command, w io.Writer, old []oldToken) {
 	for _, t := range old {
 		if !t.own {
-			fmt.Fprintf(cmd.ErrOrStderr(), "The token %s of %s stood there before, and still works for whoever reads the backup; an admin ends it: crelvo token revoke %s --for %s\n", t.name, t.owner, t.name, t.owner)
+			fmt.Fprintf(cmd.ErrOrStderr(),
+				"The token %s of %s stood there before, and still works for whoever reads the backup; an admin ends it: crelvo "+
+					"token revoke %s --for %s\n", t.name, t.owner, t.name, t.owner)
 		} else if err := t.RevokeToken(cmd.Context(), "", t.name); err != nil {
-			fmt.Fprintf(cmd.ErrOrStderr(), "The token %s stood there before, and could not be revoked: %s.\n", t.name, sentence(err))
+			fmt.Fprintf(cmd.ErrOrStderr(), "The token %s stood there before, and could not be revoked: %s.\n", t.name,
+				sentence(err))
 		} else {
 			fmt.Fprintf(w, "Revoked the token %s, which stood there before.\n", t.name)
 		}
@@ -475,7 +486,8 @@ func (p *pointer) undo(cmd *cobra.Command, c *client.Client) error {
 		}
 	}
 	if last < 0 {
-		return fmt.Errorf("crelvo point %s --at %s --write did nothing in %s that could be taken back", p.name, p.at, p.project)
+		return fmt.Errorf("crelvo point %s --at %s --write did nothing in %s that could be taken back", p.name, p.at,
+			p.project)
 	}
 	w := cmd.OutOrStdout()
 	var left []changed

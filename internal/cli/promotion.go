@@ -22,7 +22,8 @@ import (
 func promoteCommand(s *session) *cobra.Command {
 	var n api.NewPromotion
 	var notesFile, wait string
-	cmd := &cobra.Command{Use: "promote [PURL…]", Short: "Promote a build or versions along a track: all or nothing", Args: arguments(cobra.ArbitraryArgs),
+	cmd := &cobra.Command{Use: "promote [PURL…]", Short: "Promote a build or versions along a track: all or nothing",
+		Args: arguments(cobra.ArbitraryArgs),
 		Long: "Promote a build, or versions, from a stage of a track to the next one: all of it becomes visible there\n" +
 			"together, or nothing does. Snapshots that go where releases are kept get the release's version in every\n" +
 			"file that states it. --dry-run says what would happen, and why not if it cannot.",
@@ -38,7 +39,9 @@ func promoteCommand(s *session) *cobra.Command {
 				return usageError{fmt.Errorf("say what: --build NAME#NUMBER, or package URLs with versions")}
 			}
 			if n.To == "" && !isTerminal(cmd.OutOrStdout()) {
-				return usageError{fmt.Errorf("say to which stage: --to REPOSITORY; only on a terminal is it the next one, so that a script that runs twice does not go on to the one after")}
+				return usageError{
+					fmt.Errorf("say to which stage: --to REPOSITORY; only on a terminal is it the next one, so that a script that " +
+						"runs twice does not go on to the one after")}
 			}
 			limit := time.Duration(0)
 			if wait != "" {
@@ -81,11 +84,14 @@ func promoteCommand(s *session) *cobra.Command {
 	f.StringVar(&n.Build, "build", "", "the build, as NAME#NUMBER")
 	f.StringVar(&n.Track, "along", "", "the track")
 	f.StringVar(&n.To, "to", "", "the stage to promote to; the next one if it is left out")
-	f.StringArrayVar(&n.As, "as", nil, "the version that snapshots become, or PURL@VERSION for one of them; may be repeated")
+	f.StringArrayVar(&n.As, "as", nil,
+		"the version that snapshots become, or PURL@VERSION for one of them; may be repeated")
 	f.StringVar(&n.Notes, "notes", "", "release notes")
 	f.StringVar(&notesFile, "notes-file", "", "a file with release notes")
-	f.BoolVar(&n.GoOn, "go-on", false, "go on although something cannot be changed without breaking it, such as a signed archive")
-	f.StringVar(&wait, "wait", "", "wait up to so long, such as 30m, for a promotion that waits for somebody; if it still does then, the exit code is 6")
+	f.BoolVar(&n.GoOn, "go-on", false,
+		"go on although something cannot be changed without breaking it, such as a signed archive")
+	f.StringVar(&wait, "wait", "",
+		"wait up to so long, such as 30m, for a promotion that waits for somebody; if it still does then, the exit code is 6")
 	f.BoolVar(&n.DryRun, "dry-run", false, "only say what would happen")
 	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
@@ -94,7 +100,9 @@ func promoteCommand(s *session) *cobra.Command {
 
 // follow looks at a promotion until it has ended or, if it waits for somebody, until
 // the limit.
-func (s *session) follow(cmd *cobra.Command, c *client.Client, p api.Promotion, limit time.Duration, dryRun bool) (api.Promotion, error) {
+func (s *session) follow(
+	cmd *cobra.Command, c *client.Client, p api.Promotion, limit time.Duration, dryRun bool,
+) (api.Promotion, error) {
 	deadline := time.Now().Add(limit)
 	said := ""
 	for !dryRun && (p.State == "underway" || p.State == "waiting" && time.Now().Before(deadline)) {
@@ -161,7 +169,8 @@ func (s *session) completeTracks(cmd *cobra.Command, _ []string, _ string) ([]st
 // showPromotion shows a promotion, or what one would do.
 func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
 	head := fmt.Sprintf("Promotion %d", p.ID)
-	state := map[string]string{"done": "done", "waiting": "waits", "failed": "failed; nothing was moved", "refused": "refused; nothing was moved",
+	state := map[string]string{"done": "done", "waiting": "waits", "failed": "failed; nothing was moved",
+		"refused":   "refused; nothing was moved",
 		"cancelled": "cancelled; nothing was moved", "undone": "undone", "underway": "underway"}[p.State]
 	if dryRun {
 		head = "Dry run; nothing was changed"
@@ -275,22 +284,29 @@ func showPlan(w io.Writer, p api.Promotion, dryRun bool) {
 }
 
 func promotionCommand(s *session) *cobra.Command {
-	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s), promotionShow(s),
-		promotionAct(s, "approve ID", "Approve a promotion that waits; the exit code is not 0 if the promotion then fails", "comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
-			return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
-		}),
-		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
-			return c.Decide(ctx, id, api.Say{Comment: text})
-		}),
-		promotionAct(s, "cancel ID", "End a promotion that waits", "reason", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
-			return c.CancelPromotion(ctx, id, text)
-		}),
-		promotionAct(s, "undo ID", "Take a promotion back", "reason", "needed once somebody has downloaded it", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
-			return c.UndoPromotion(ctx, id, text)
-		}),
-		promotionAct(s, "send ID", "Try again to send on what failed", "", "", func(ctx context.Context, c *client.Client, id int64, _ string) (api.Promotion, error) {
-			return c.SendOnAgain(ctx, id)
-		}))
+	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s),
+		promotionShow(s),
+		promotionAct(s, "approve ID", "Approve a promotion that waits; the exit code is not 0 if the promotion then fails",
+			"comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion,
+				error) {
+				return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
+			}),
+		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed",
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+				return c.Decide(ctx, id, api.Say{Comment: text})
+			}),
+		promotionAct(s, "cancel ID", "End a promotion that waits", "reason", "for the record",
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+				return c.CancelPromotion(ctx, id, text)
+			}),
+		promotionAct(s, "undo ID", "Take a promotion back", "reason", "needed once somebody has downloaded it",
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+				return c.UndoPromotion(ctx, id, text)
+			}),
+		promotionAct(s, "send ID", "Try again to send on what failed", "", "",
+			func(ctx context.Context, c *client.Client, id int64, _ string) (api.Promotion, error) {
+				return c.SendOnAgain(ctx, id)
+			}))
 }
 
 func promotionID(arg string) (int64, error) {
@@ -302,29 +318,33 @@ func promotionID(arg string) (int64, error) {
 }
 
 // promotionAct is a command that does something to one promotion.
-func promotionAct(s *session, use, short, flag, means string, do func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error)) *cobra.Command {
+func promotionAct(
+	s *session, use, short, flag, means string, do func(ctx context.Context, c *client.Client, id int64,
+		text string) (api.Promotion, error),
+) *cobra.Command {
 	var text string
-	cmd := &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		id, err := promotionID(args[0])
-		if err != nil {
-			return err
-		}
-		var after api.Promotion
-		if err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
-			p, err := do(ctx, c, id, text)
-			if err == nil {
-				p, err = s.follow(cmd, c, p, 0, false)
+	cmd := &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := promotionID(args[0])
+			if err != nil {
+				return err
 			}
-			after = p
-			return p, err
-		}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) }); err != nil {
-			return err
-		}
-		if strings.HasPrefix(use, "approve") {
-			return endOf(after, false)
-		}
-		return nil
-	}}
+			var after api.Promotion
+			if err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+				p, err := do(ctx, c, id, text)
+				if err == nil {
+					p, err = s.follow(cmd, c, p, 0, false)
+				}
+				after = p
+				return p, err
+			}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) }); err != nil {
+				return err
+			}
+			if strings.HasPrefix(use, "approve") {
+				return endOf(after, false)
+			}
+			return nil
+		}}
 	if flag != "" {
 		cmd.Flags().StringVar(&text, flag, "", means)
 	}
@@ -333,30 +353,33 @@ func promotionAct(s *session, use, short, flag, means string, do func(ctx contex
 
 func promotionShow(s *session) *cobra.Command {
 	var inside bool
-	cmd := &cobra.Command{Use: "show ID", Short: "Show a promotion: versions, gates, approvals, and what was sent on", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		id, err := promotionID(args[0])
-		if err != nil {
-			return err
-		}
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) { return c.Promotion(ctx, id) },
-			func(w io.Writer, p api.Promotion) {
-				showPromotion(w, p, false)
-				if inside {
-					showPlan(w, p, true)
-				}
-				for _, v := range p.Votes {
-					what := "approved"
-					if !v.Approve {
-						what = "refused"
+	cmd := &cobra.Command{Use: "show ID", Short: "Show a promotion: versions, gates, approvals, and what was sent on",
+		Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := promotionID(args[0])
+			if err != nil {
+				return err
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+				return c.Promotion(ctx, id)
+			},
+				func(w io.Writer, p api.Promotion) {
+					showPromotion(w, p, false)
+					if inside {
+						showPlan(w, p, true)
 					}
-					fmt.Fprintf(w, "\n%s %s it at %s", v.Who, what, timeText(v.At))
-					if v.Comment != "" {
-						fmt.Fprintf(w, ": %s", v.Comment)
+					for _, v := range p.Votes {
+						what := "approved"
+						if !v.Approve {
+							what = "refused"
+						}
+						fmt.Fprintf(w, "\n%s %s it at %s", v.Who, what, timeText(v.At))
+						if v.Comment != "" {
+							fmt.Fprintf(w, ": %s", v.Comment)
+						}
+						fmt.Fprintln(w)
 					}
-					fmt.Fprintln(w)
-				}
-			})
-	}}
+				})
+		}}
 	cmd.Flags().BoolVar(&inside, "files", false, "also what was changed inside of files")
 	return cmd
 }
@@ -373,7 +396,8 @@ func promotionRows(w io.Writer, all []api.Promotion) {
 		if len(names) > 3 {
 			names = append(names[:3], fmt.Sprintf("and %d more", len(names)-3))
 		}
-		rows = append(rows, []string{strconv.FormatInt(p.ID, 10), timeText(p.AskedAt), p.State, p.From + " → " + p.To, cmp.Or(p.Build, "-"), p.AskedBy, strings.Join(names, ", ")})
+		rows = append(rows, []string{strconv.FormatInt(p.ID, 10), timeText(p.AskedAt), p.State, p.From + " → " + p.To,
+			cmp.Or(p.Build, "-"), p.AskedBy, strings.Join(names, ", ")})
 	}
 	table(w, []string{"ID", "ASKED", "STATE", "HOP", "BUILD", "BY", "VERSIONS"}, []int{0}, rows)
 }
@@ -385,7 +409,8 @@ func promotionList(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "list", Short: "List promotions, the newest first", Args: arguments(cobra.NoArgs),
 		Example: "  crelvo promotion list --waiting-for-me\n  crelvo promotion list --to releases --since 7d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			query := url.Values{"track": {track}, "to": {to}, "state": {state}, "by": {by}, "q": {words}, "limit": {strconv.Itoa(limit)}}
+			query := url.Values{"track": {track}, "to": {to}, "state": {state}, "by": {by}, "q": {words},
+				"limit": {strconv.Itoa(limit)}}
 			if mine {
 				query.Set("mine", "true")
 			}
@@ -411,13 +436,15 @@ func promotionList(s *session) *cobra.Command {
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 500")
 	must(cmd.RegisterFlagCompletionFunc("along", s.completeTracks))
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
-	must(cmd.RegisterFlagCompletionFunc("state", fixed("waiting", "underway", "done", "failed", "refused", "cancelled", "undone")))
+	must(cmd.RegisterFlagCompletionFunc("state", fixed("waiting", "underway", "done", "failed", "refused", "cancelled",
+		"undone")))
 	return cmd
 }
 
 func repoArrivals(s *session) *cobra.Command {
 	var since string
-	cmd := &cobra.Command{Use: "arrivals NAME", Short: "Tell what came into a repository, and who let it in", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+	cmd := &cobra.Command{Use: "arrivals NAME", Short: "Tell what came into a repository, and who let it in",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		Example: "  crelvo repo arrivals releases --since 7d",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := parseSince(since)

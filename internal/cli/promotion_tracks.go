@@ -16,7 +16,8 @@ import (
 )
 
 func trackCommand(s *session) *cobra.Command {
-	return group("track", "List, show, make, change and remove tracks", trackList(s), trackShow(s), trackAdd(s), trackEdit(s), trackRemove(s))
+	return group("track", "List, show, make, change and remove tracks", trackList(s), trackShow(s), trackAdd(s),
+		trackEdit(s), trackRemove(s))
 }
 
 func stageNames(t api.Track) string {
@@ -28,25 +29,31 @@ func stageNames(t api.Track) string {
 }
 
 func trackList(s *session) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List tracks", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Track, error) { return c.Tracks(ctx) }, func(w io.Writer, all []api.Track) {
-			var rows [][]string
-			for _, t := range all {
-				gates := 0
-				for _, stage := range t.Stages {
-					gates += len(stage.Gates)
+	return &cobra.Command{Use: "list", Short: "List tracks", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Track, error) {
+				return c.Tracks(ctx)
+			}, func(w io.Writer, all []api.Track) {
+				var rows [][]string
+				for _, t := range all {
+					gates := 0
+					for _, stage := range t.Stages {
+						gates += len(stage.Gates)
+					}
+					rows = append(rows, []string{t.Name, stageNames(t), strconv.Itoa(gates), t.Description})
 				}
-				rows = append(rows, []string{t.Name, stageNames(t), strconv.Itoa(gates), t.Description})
-			}
-			table(w, []string{"NAME", "STAGES", "GATES", "DESCRIPTION"}, []int{2}, rows)
-		})
-	}}
+				table(w, []string{"NAME", "STAGES", "GATES", "DESCRIPTION"}, []int{2}, rows)
+			})
+		}}
 }
 
 func trackShow(s *session) *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a track: its gates, what stands where, and what waits", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+	return &cobra.Command{Use: "show NAME", Short: "Show a track: its gates, what stands where, and what waits",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.TrackPicture, error) { return c.Track(ctx, args[0]) }, func(w io.Writer, t api.TrackPicture) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.TrackPicture, error) {
+				return c.Track(ctx, args[0])
+			}, func(w io.Writer, t api.TrackPicture) {
 				fields(w, "track", t.Name, "stages", stageNames(t.Track), "description", t.Description)
 				for _, stage := range t.Stages {
 					fmt.Fprintf(w, "\n%s\n", stage.Repository)
@@ -68,7 +75,8 @@ func trackShow(s *session) *cobra.Command {
 						if stand.MovedOn {
 							moved = "  went further"
 						}
-						fmt.Fprintf(w, "  %-22s %-18s %-11s %s%s\n", what, stand.Version, count(stand.Versions, "version"), timeText(stand.At), moved)
+						fmt.Fprintf(w, "  %-22s %-18s %-11s %s%s\n", what, stand.Version, count(stand.Versions, "version"),
+							timeText(stand.At), moved)
 					}
 				}
 				if len(t.Waiting) > 0 {
@@ -82,18 +90,23 @@ func trackShow(s *session) *cobra.Command {
 func trackAdd(s *session) *cobra.Command {
 	var stages []string
 	t := api.Track{}
-	cmd := &cobra.Command{Use: "add NAME", Short: "Make a track", Args: arguments(cobra.ExactArgs(1)), Example: "  crelvo track add ferry --stages snapshots,staging,releases",
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a track", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo track add ferry --stages snapshots,staging,releases",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Name = args[0]
 			for _, name := range stages {
 				t.Stages = append(t.Stages, api.Stage{Repository: name})
 			}
-			return s.once(cmd, func(ctx context.Context, c *client.Client) error { return c.AddTrack(ctx, t) }, func(ctx context.Context, c *client.Client) (bool, error) {
+			return s.once(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.AddTrack(ctx, t)
+			}, func(ctx context.Context, c *client.Client) (bool, error) {
 				all, err := c.Tracks(ctx)
 				return slices.ContainsFunc(all, func(there api.Track) bool {
-					return there.Name == t.Name && stageNames(there) == stageNames(t) && (!cmd.Flags().Changed("description") || there.Description == t.Description)
+					return there.Name == t.Name && stageNames(there) == stageNames(t) &&
+						(!cmd.Flags().Changed("description") || there.Description == t.Description)
 				}), err
-			}, "Made the track %s: %s. Put gates on it: crelvo track edit %s --into STAGE --gate GATE", t.Name, strings.Join(stages, " → "), t.Name)
+			}, "Made the track %s: %s. Put gates on it: crelvo track edit %s --into STAGE --gate GATE", t.Name,
+				strings.Join(stages, " → "), t.Name)
 		}}
 	cmd.Flags().StringSliceVar(&stages, "stages", nil, "house repositories, in the order in which versions go")
 	cmd.Flags().StringVar(&t.Description, "description", "", "what it is for")
@@ -104,11 +117,14 @@ func trackAdd(s *session) *cobra.Command {
 func trackEdit(s *session) *cobra.Command {
 	var stages, gates, onward []string
 	var into, sign, description string
-	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the stages of a track, or what is asked for on the hop into one", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+	cmd := &cobra.Command{Use: "edit NAME",
+		Short: "Change the stages of a track, or what is asked for on the hop into one", Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completeTracks,
 		Long: "Change a track. With --into, the gates, key and destinations that are given take the place of those of the\n" +
 			"hop into that stage; \"\" takes them away. Gates are written:\n  " + strings.Join(gateForms, "\n  "),
 		Example: "  crelvo track edit ferry --into staging --gate recorded-build --gate tests-passed\n" +
-			"  crelvo track edit ferry --into releases --gate 'approved 1 by crew-office' --gate 'waited 3d' --sign-with ferry-release",
+			"  crelvo track edit ferry --into releases --gate 'approved 1 by crew-office' --gate 'waited 3d' --sign-with " +
+			"ferry-release",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			changed := cmd.Flags().Changed
 			if (changed("gate") || changed("sign-with") || changed("onward")) && into == "" {
@@ -170,11 +186,14 @@ func trackEdit(s *session) *cobra.Command {
 }
 
 func trackRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a track; the record of its promotions stays", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a track; the record of its promotions stays",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTracks,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := s.confirm(cmd, "Remove the track "+args[0]+"?"); err != nil {
 				return err
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveTrack(ctx, args[0]) }, "Removed the track %s.", args[0])
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveTrack(ctx, args[0])
+			}, "Removed the track %s.", args[0])
 		}}
 }

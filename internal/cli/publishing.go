@@ -19,9 +19,11 @@ import (
 
 func publishCommand(s *session) *cobra.Command {
 	var to, as string
-	cmd := &cobra.Command{Use: "publish FILE|DIR…", Short: "Publish package files; all become visible together", Args: arguments(cobra.MinimumNArgs(1)),
+	cmd := &cobra.Command{Use: "publish FILE|DIR…", Short: "Publish package files; all become visible together",
+		Args: arguments(cobra.MinimumNArgs(1)),
 		Long: "Publish package files. npm tarballs, Python distributions, NuGet packages and jars say themselves what\n" +
-			"they are, a jar by the pom inside or beside it; for a third-party jar without one, --as says it and a\npom is made.",
+			"they are, a jar by the pom inside or beside it; for a third-party jar without one, --as says it and a\n" +
+			"pom is made.",
 		Example: "  crelvo publish target/berth-planner-1.4.0.jar --to releases\n" +
 			"  crelvo publish dist/tidecast-0.6.0-py3-none-any.whl dist/tidecast-0.6.0.tar.gz --to releases\n" +
 			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0",
@@ -131,7 +133,8 @@ func sendRest(cmd *cobra.Command, c *client.Client, to, as string, f *client.Loc
 		}
 		var p *api.Problem
 		lost := (*client.Unreachable)(nil)
-		again := errors.As(err, &lost) || errors.As(err, &p) && (p.Status >= http.StatusBadGateway || slices.Contains([]string{"cut-upload", "other-offset", "being-sent"}, p.Code))
+		again := errors.As(err, &lost) || errors.As(err, &p) &&
+			(p.Status >= http.StatusBadGateway || slices.Contains([]string{"cut-upload", "other-offset", "being-sent"}, p.Code))
 		if !again || cmd.Context().Err() != nil || wait > 4*time.Second {
 			if again && cmd.Context().Err() == nil {
 				fmt.Fprintln(cmd.ErrOrStderr(), "What arrived stays for a day: the same command goes on from there.")

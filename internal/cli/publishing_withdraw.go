@@ -14,7 +14,8 @@ import (
 func withdrawCommand(s *session) *cobra.Command {
 	var in string
 	var w api.Withdraw
-	cmd := &cobra.Command{Use: "withdraw PURL", Short: "Mark a version as not to be used any more: yank, unlist or deprecate it", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "withdraw PURL",
+		Short: "Mark a version as not to be used any more: yank, unlist or deprecate it", Args: arguments(cobra.ExactArgs(1)),
 		Long: "Mark a version as not to be used any more. Clients pass it over, or warn, each in the way of its\n" +
 			"ecosystem; who asks for exactly this version still gets it. --undo takes the mark away.",
 		Example: "  crelvo withdraw pkg:pypi/tidecast@0.5.0 --in releases --reason 'wrong moon'\n" +

@@ -24,11 +24,13 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 	switch {
 	case n.Kind != there.Kind || n.Kind == "mirror" && n.Ecosystem != there.Ecosystem,
 		given("holds") && n.Holds != there.Holds, given("description") && n.Description != there.Description,
-		given("anonymous-read") && n.AnonymousRead != there.AnonymousRead, given("only-builds") && n.OnlyBuilds != there.OnlyBuilds,
+		given("anonymous-read") && n.AnonymousRead != there.AnonymousRead, given("only-builds") &&
+			n.OnlyBuilds != there.OnlyBuilds,
 		given("only-robots") && n.OnlyRobots != there.OnlyRobots, given("closed") && n.Closed != there.Closed,
 		given("largest-file") && n.LargestFile != there.LargestFile:
 		return false
-	case n.Mirror != nil && n.Mirror.Upstreams != nil && (there.Mirror == nil || !slices.Equal(*n.Mirror.Upstreams, there.Mirror.Upstreams)):
+	case n.Mirror != nil && n.Mirror.Upstreams != nil &&
+		(there.Mirror == nil || !slices.Equal(*n.Mirror.Upstreams, there.Mirror.Upstreams)):
 		return false
 	}
 	if n.Chain == nil {
@@ -49,11 +51,13 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 			return false
 		}
 	}
-	return (n.Chain.ReleasesTo == nil || *n.Chain.ReleasesTo == there.Chain.ReleasesTo) && (n.Chain.SnapshotsTo == nil || *n.Chain.SnapshotsTo == there.Chain.SnapshotsTo)
+	return (n.Chain.ReleasesTo == nil || *n.Chain.ReleasesTo == there.Chain.ReleasesTo) &&
+		(n.Chain.SnapshotsTo == nil || *n.Chain.SnapshotsTo == there.Chain.SnapshotsTo)
 }
 
 func repoCommand(s *session) *cobra.Command {
-	return group("repo", "List, make, change and remove repositories", repoList(s), repoShow(s), repoAdd(s), repoEdit(s), repoArrivals(s), repoRemove(s))
+	return group("repo", "List, make, change and remove repositories", repoList(s), repoShow(s), repoAdd(s), repoEdit(s),
+		repoArrivals(s), repoRemove(s))
 }
 
 func repoList(s *session) *cobra.Command {
@@ -68,7 +72,9 @@ func repoList(s *session) *cobra.Command {
 				return c.Repositories(ctx)
 			}, func(w io.Writer, all []api.Repository) {
 				if c, err := s.client(); err == nil && c.Token == "" {
-					fmt.Fprintf(cmd.ErrOrStderr(), "You are not signed in to %s, so these are what everybody may read. Sign in with crelvo login, or set CRELVO_TOKEN.\n", c.Server)
+					fmt.Fprintf(cmd.ErrOrStderr(),
+						"You are not signed in to %s, so these are what everybody may read. Sign in with crelvo login, or set "+
+							"CRELVO_TOKEN.\n", c.Server)
 				}
 				if len(all) == 0 {
 					fmt.Fprintln(w, "There is no repository that you may read. Make one: crelvo repo add NAME --holds snapshots")
@@ -94,7 +100,8 @@ func repoList(s *session) *cobra.Command {
 					}
 					rows = append(rows, row)
 				}
-				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"}, []int{3, 4, 5}, rows)
+				table(w, []string{"NAME", "KIND", "HOLDS", "PACKAGES", "VERSIONS", "SIZE", "LAST CHANGE", "DESCRIPTION"},
+					[]int{3, 4, 5}, rows)
 			})
 		}}
 	cmd.Flags().BoolVar(&removed, "removed", false, "those that were removed and can be brought back")
@@ -123,7 +130,8 @@ func showRepo(w io.Writer, r api.Repository) {
 	if r.Chain == nil {
 		pairs = append(pairs, "holds", r.Holds)
 	}
-	pairs = append(pairs, "description", r.Description, "anonymous reading", yesNo(r.AnonymousRead), "ecosystems", orNone(r.Ecosystems, "none yet"))
+	pairs = append(pairs, "description", r.Description, "anonymous reading", yesNo(r.AnonymousRead), "ecosystems",
+		orNone(r.Ecosystems, "none yet"))
 	if c := r.Chain; c != nil {
 		for i, m := range c.Members {
 			name := m.Name
@@ -132,7 +140,8 @@ func showRepo(w io.Writer, r api.Repository) {
 			}
 			pairs = append(pairs, fmt.Sprintf("member %d", i+1), name)
 		}
-		pairs = append(pairs, "releases go to", cmp.Or(c.ReleasesTo, "nowhere"), "snapshots go to", cmp.Or(c.SnapshotsTo, "nowhere"),
+		pairs = append(pairs, "releases go to", cmp.Or(c.ReleasesTo, "nowhere"), "snapshots go to",
+			cmp.Or(c.SnapshotsTo, "nowhere"),
 			"members are open", yesNo(c.OpenMembers))
 		if c.Hidden {
 			pairs = append(pairs, "", "it has members that you may not see")
@@ -150,7 +159,8 @@ func showRepo(w io.Writer, r api.Repository) {
 		if r.LargestFile > 0 {
 			pairs = append(pairs, "largest file", api.Bytes(r.LargestFile))
 		}
-		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10), "size", api.Bytes(r.Bytes))
+		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10),
+			"size", api.Bytes(r.Bytes))
 	}
 	if m := r.Mirror; m != nil {
 		pairs = append(pairs, mirrorFields(m)...)
@@ -182,14 +192,16 @@ func mirrorFields(m *api.Mirror) []string {
 	pairs = append(pairs, "signs in", signIn, "proxy", m.Proxy, "may redirect to", strings.Join(m.RedirectTo, ", "),
 		"allows", orNone(m.Allow, "everything"), "denies", orNone(m.Deny, "nothing"),
 		"documents are fresh for", seconds(m.FreshSeconds), "absence is remembered for", seconds(m.AbsentSeconds),
-		"limits", fmt.Sprintf("connect %s, first byte %s, silence %s, %d requests at once, files up to %s", seconds(m.ConnectSeconds),
+		"limits", fmt.Sprintf("connect %s, first byte %s, silence %s, %d requests at once, files up to %s",
+			seconds(m.ConnectSeconds),
 			seconds(m.FirstByteSeconds), seconds(m.SilenceSeconds), m.Parallel, api.Bytes(m.LargestBytes)))
 	if p := m.Prefetch; len(p.Patterns) > 0 {
 		when := "by hand only"
 		if p.Schedule != "" {
 			when = p.Schedule + " in " + p.Zone
 		}
-		pairs = append(pairs, "prefetches", strings.Join(p.Patterns, ", "), "when", when, "how many", "the newest "+strconv.Itoa(p.Newest))
+		pairs = append(pairs, "prefetches", strings.Join(p.Patterns, ", "), "when", when, "how many", "the newest "+
+			strconv.Itoa(p.Newest))
 		var next []string
 		for _, at := range p.Next {
 			next = append(next, at.Format("Mon 2006-01-02 15:04 MST"))
@@ -200,7 +212,8 @@ func mirrorFields(m *api.Mirror) []string {
 }
 
 func repoShow(s *session) *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show one repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+	return &cobra.Command{Use: "show NAME", Short: "Show one repository", Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Repository, error) {
 				return c.Repository(ctx, args[0])
@@ -212,7 +225,8 @@ func repoAdd(s *session) *cobra.Command {
 	var n api.NewRepository
 	var mirror mirrorFlags
 	var chain chainFlags
-	cmd := &cobra.Command{Use: "add NAME", Short: "Make a repository: a house, a mirror or a chain", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a repository: a house, a mirror or a chain",
+		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'\n" +
 			"  crelvo repo add shore-maven --kind mirror --upstream https://maven.openshore.example/ --holds releases\n" +
 			"  crelvo repo add platform --kind chain --members releases,snapshots,shore-maven --snapshots-to snapshots",
@@ -246,7 +260,8 @@ func repoAdd(s *session) *cobra.Command {
 				return made, nil
 			}, showRepo)
 		}}
-	cmd.Flags().StringVar(&n.Kind, "kind", "house", "house, mirror or chain; with --upstream or --members it need not be said")
+	cmd.Flags().StringVar(&n.Kind, "kind", "house",
+		"house, mirror or chain; with --upstream or --members it need not be said")
 	cmd.Flags().StringVar(&n.Ecosystem, "ecosystem", "maven", "what a mirror mirrors")
 	cmd.Flags().StringVar(&n.Holds, "holds", "both", "which versions it takes: snapshots, releases or both")
 	cmd.Flags().StringVar(&n.Description, "description", "", "what it is for")
@@ -254,7 +269,8 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&n.OnlyBuilds, "only-builds", false, "take only what comes from a build that began here")
 	cmd.Flags().BoolVar(&n.OnlyRobots, "only-robots", false, "take only what robots publish")
 	cmd.Flags().BoolVar(&n.Closed, "closed", false, "let versions that are complete take no further files but signatures")
-	cmd.Flags().Var((*byteSize)(&n.LargestFile), "largest-file", "the largest file that may be published, such as 2GiB; 0: what the server says")
+	cmd.Flags().Var((*byteSize)(&n.LargestFile), "largest-file",
+		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -268,7 +284,8 @@ func repoEdit(s *session) *cobra.Command {
 	var largest int64
 	var mirror mirrorFlags
 	var chain chainFlags
-	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		Example: "  crelvo repo edit platform --members releases,snapshots,shore-maven,shore-central\n" +
 			"  crelvo repo edit shore-maven --prefetch 'pkg:maven/org.openshore/*' --schedule '30 5 * * 1-5' --zone Europe/Oslo",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -326,7 +343,8 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&onlyBuilds, "only-builds", false, "take only what comes from a build that began here")
 	cmd.Flags().BoolVar(&onlyRobots, "only-robots", false, "take only what robots publish")
 	cmd.Flags().BoolVar(&closed, "closed", false, "let versions that are complete take no further files but signatures")
-	cmd.Flags().Var((*byteSize)(&largest), "largest-file", "the largest file that may be published, such as 2GiB; 0: what the server says")
+	cmd.Flags().Var((*byteSize)(&largest), "largest-file",
+		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
@@ -335,8 +353,10 @@ func repoEdit(s *session) *cobra.Command {
 
 func repoRemove(s *session) *cobra.Command {
 	var withContents, undo bool
-	cmd := &cobra.Command{Use: "remove NAME", Short: "Take a repository out of use", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
-		Long:    "Take a repository out of use. Within 14 days --undo brings it back with all that it held; then its bytes are\nfreed. Its name can be given to another meanwhile.",
+	cmd := &cobra.Command{Use: "remove NAME", Short: "Take a repository out of use", Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completeRepositories,
+		Long: "Take a repository out of use. Within 14 days --undo brings it back with all that it held; then " +
+			"its bytes are\nfreed. Its name can be given to another meanwhile.",
 		Example: "  crelvo repo remove trials\n  crelvo repo remove trials --undo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
@@ -348,7 +368,8 @@ func repoRemove(s *session) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return s.said(cmd, "%s is back, with %s in %s.", r.Name, counted(r.Packages, "package"), counted(r.Versions, "version"))
+				return s.said(cmd, "%s is back, with %s in %s.", r.Name, counted(r.Packages, "package"),
+					counted(r.Versions, "version"))
 			}
 			r, err := c.Repository(cmd.Context(), args[0])
 			if err != nil {
@@ -356,7 +377,8 @@ func repoRemove(s *session) *cobra.Command {
 			}
 			question := fmt.Sprintf("Remove %s?", r.Name)
 			if withContents && r.Packages > 0 {
-				question = fmt.Sprintf("Remove %s with %d packages in %d versions (%s)?", r.Name, r.Packages, r.Versions, api.Bytes(r.Bytes))
+				question = fmt.Sprintf("Remove %s with %d packages in %d versions (%s)?", r.Name, r.Packages, r.Versions,
+					api.Bytes(r.Bytes))
 			}
 			if err := s.confirm(cmd, question); err != nil {
 				return err
@@ -386,9 +408,11 @@ func (m *mirrorFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringSliceVar(&m.upstreams, "upstream", nil, "where a mirror fetches from; again for those to fall back on")
 	f.StringVar(&m.user, "user", "", "who to sign in to the upstream as")
-	f.StringVar(&m.secretFile, "secret-file", "", "a file with the user's password, or without a user a Bearer token; - is the standard input")
+	f.StringVar(&m.secretFile, "secret-file", "",
+		"a file with the user's password, or without a user a Bearer token; - is the standard input")
 	f.StringVar(&m.proxy, "proxy", "", "a proxy server, such as http://proxy.skerry.example:3128")
-	f.StringSliceVar(&m.redirectTo, "redirect-to", nil, "hosts that the upstream may redirect to besides its own, such as *.openshore.example")
+	f.StringSliceVar(&m.redirectTo, "redirect-to", nil,
+		"hosts that the upstream may redirect to besides its own, such as *.openshore.example")
 	f.StringSliceVar(&m.allow, "allow", nil, "patterns of what comes in; with any, nothing else does")
 	f.StringSliceVar(&m.deny, "deny", nil, "patterns of what never comes in")
 	f.StringVar(&m.fresh, "fresh", "", "how long a document of the upstream counts as current (10m)")
@@ -417,8 +441,9 @@ func (m *mirrorFlags) change(cmd *cobra.Command) (*api.MirrorChange, error) {
 	for name, to := range map[string]struct {
 		from *[]string
 		into **[]string
-	}{"upstream": {&m.upstreams, &c.Upstreams}, "redirect-to": {&m.redirectTo, &c.RedirectTo}, "allow": {&m.allow, &c.Allow},
-		"deny": {&m.deny, &c.Deny}, "prefetch": {&m.prefetch, &rule.Patterns}} {
+	}{"upstream": {&m.upstreams, &c.Upstreams}, "redirect-to": {&m.redirectTo, &c.RedirectTo},
+		"allow": {&m.allow, &c.Allow},
+		"deny":  {&m.deny, &c.Deny}, "prefetch": {&m.prefetch, &rule.Patterns}} {
 		if given(name) {
 			*to.into = to.from
 		}
@@ -426,7 +451,8 @@ func (m *mirrorFlags) change(cmd *cobra.Command) (*api.MirrorChange, error) {
 	for name, to := range map[string]struct {
 		from *string
 		into **string
-	}{"proxy": {&m.proxy, &c.Proxy}, "user": {&m.user, &c.User}, "schedule": {&m.schedule, &rule.Schedule}, "zone": {&m.zone, &rule.Zone}} {
+	}{"proxy": {&m.proxy, &c.Proxy}, "user": {&m.user, &c.User}, "schedule": {&m.schedule, &rule.Schedule},
+		"zone": {&m.zone, &rule.Zone}} {
 		if given(name) {
 			*to.into = to.from
 		}
@@ -434,7 +460,8 @@ func (m *mirrorFlags) change(cmd *cobra.Command) (*api.MirrorChange, error) {
 	for name, to := range map[string]struct {
 		from string
 		into **float64
-	}{"fresh": {m.fresh, &c.FreshSeconds}, "absent": {m.absent, &c.AbsentSeconds}, "connect-limit": {m.connect, &c.ConnectSeconds},
+	}{"fresh": {m.fresh, &c.FreshSeconds}, "absent": {m.absent, &c.AbsentSeconds},
+		"connect-limit":    {m.connect, &c.ConnectSeconds},
 		"first-byte-limit": {m.firstByte, &c.FirstByteSeconds}, "silence-limit": {m.silence, &c.SilenceSeconds}} {
 		if !given(name) {
 			continue

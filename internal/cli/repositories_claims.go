@@ -13,7 +13,8 @@ import (
 )
 
 func claimCommand(s *session) *cobra.Command {
-	return group("claim", "List, make and lift claims: names that no mirror may answer for", claimList(s), claimAdd(s), claimLift(s))
+	return group("claim", "List, make and lift claims: names that no mirror may answer for", claimList(s), claimAdd(s),
+		claimLift(s))
 }
 
 // allClaims is what claim list shows.
@@ -24,7 +25,9 @@ type allClaims struct {
 
 func claimList(s *session) *cobra.Command {
 	var in, words string
-	cmd := &cobra.Command{Use: "list", Short: "List claims and lifts; with --in also the names that a chain's house members published", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "list",
+		Short:   "List claims and lifts; with --in also the names that a chain's house members published",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo claim list --in platform --name berth",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (all allClaims, err error) {
@@ -52,7 +55,8 @@ func showClaims(w io.Writer, all allClaims) {
 		rows = append(rows, []string{c.Pattern, state, c.By, timeText(c.At), c.Reason})
 	}
 	if rows == nil {
-		fmt.Fprintln(w, "Nothing is claimed by pattern. Claim names before they are published: crelvo claim add PATTERN --reason …")
+		fmt.Fprintln(w,
+			"Nothing is claimed by pattern. Claim names before they are published: crelvo claim add PATTERN --reason …")
 	} else {
 		table(w, []string{"PATTERN", "IS", "BY", "SINCE", "REASON"}, nil, rows)
 	}
@@ -68,7 +72,8 @@ func showClaims(w io.Writer, all allClaims) {
 }
 
 func claimAdd(s *session) *cobra.Command {
-	return changeClaim(s, "add PATTERN", "Claim the names that a pattern fits", "  crelvo claim add 'pkg:maven/example.skerry.*/*' --reason 'our group'",
+	return changeClaim(s, "add PATTERN", "Claim the names that a pattern fits",
+		"  crelvo claim add 'pkg:maven/example.skerry.*/*' --reason 'our group'",
 		func(ctx context.Context, c *client.Client, n api.NewClaim) (api.Claim, error) {
 			made, err := c.AddClaim(ctx, n)
 			if already, err := alreadySo(err, func() (bool, error) { return true, nil }); err != nil || !already {
@@ -95,7 +100,10 @@ func claimLift(s *session) *cobra.Command {
 		})
 }
 
-func changeClaim(s *session, use, short, example string, do func(context.Context, *client.Client, api.NewClaim) (api.Claim, error), done func(api.Claim) string) *cobra.Command {
+func changeClaim(
+	s *session, use, short, example string, do func(context.Context, *client.Client, api.NewClaim) (api.Claim, error),
+	done func(api.Claim) string,
+) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: arguments(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -14,7 +14,8 @@ import (
 
 func explainCommand(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "explain PURL", Short: "Show which repository answers for a package, and why the others do not", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "explain PURL",
+		Short: "Show which repository answers for a package, and why the others do not", Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo explain pkg:maven/org.openshore/brine-http@2.1.0 --in platform",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkPURL(args[0]); err != nil {

@@ -22,13 +22,15 @@ import (
 
 func fetchCommand(s *session) *cobra.Command {
 	var in, dir string
-	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified",
+		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Download the files of a version, verified. Without a version it is the newest release, or where\n" +
 			"there is none the newest snapshot. The qualifiers type and classifier choose one file.\n\n" +
 			"What is there already and right is not fetched again; what is there with other content is\n" +
 			"overwritten only after a yes. A transfer that broke off goes on where it was when the same is\n" +
 			"fetched again.",
-		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
+		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n" +
+			"  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
@@ -44,7 +46,8 @@ func fetchCommand(s *session) *cobra.Command {
 			}
 			v := chooseVersion(p.Versions)
 			if v.Listed {
-				return &api.Problem{Status: 404, Detail: v.PURL + " is only listed by the upstream of " + v.Repository + ", and not kept yet",
+				return &api.Problem{Status: 404, Detail: v.PURL + " is only listed by the upstream of " + v.Repository +
+					", and not kept yet",
 					Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
 			}
 			files := chooseFiles(v.Uploads[0].Files, asked.Qualifiers)
@@ -135,7 +138,8 @@ func (s *session) lacking(cmd *cobra.Command, dir string, files []api.File) (lac
 		lacking = append(lacking, f)
 	}
 	if len(others) > 0 {
-		if err := s.confirm(cmd, strings.Join(others, ", ")+map[bool]string{true: " is", false: " are"}[len(others) == 1]+" there with other content. Overwrite?"); err != nil {
+		if err := s.confirm(cmd, strings.Join(others, ", ")+map[bool]string{true: " is", false: " are"}[len(others) == 1]+
+			" there with other content. Overwrite?"); err != nil {
 			return nil, err
 		}
 	}
@@ -200,7 +204,9 @@ func is(dir *os.Root, name string, open *os.File) bool {
 }
 
 // fetchRest appends to what is there of a file, or begins anew if the server does.
-func fetchRest(ctx context.Context, c *client.Client, f api.File, part *os.File, digest hash.Hash, have int64, bars *progress) error {
+func fetchRest(
+	ctx context.Context, c *client.Client, f api.File, part *os.File, digest hash.Hash, have int64, bars *progress,
+) error {
 	body, begins, left, err := c.Download(ctx, f.Path, have)
 	if err != nil {
 		return err

@@ -19,7 +19,8 @@ func TestChooseVersion(t *testing.T) {
 		want     string
 	}{
 		{"a release goes before a newer snapshot", []api.VersionGroup{snapshot, listed, withdrawn, release}, "1.7"},
-		{"a snapshot before what is withdrawn or only listed", []api.VersionGroup{listed, withdrawn, snapshot}, "2.0-SNAPSHOT"},
+		{"a snapshot before what is withdrawn or only listed", []api.VersionGroup{listed, withdrawn, snapshot},
+			"2.0-SNAPSHOT"},
 		{"what is withdrawn before what is only listed", []api.VersionGroup{listed, withdrawn}, "1.8"},
 		{"and what there is", []api.VersionGroup{listed}, "1.9"},
 	} {

@@ -19,32 +19,38 @@ import (
 )
 
 func policyCommand(s *session) *cobra.Command {
-	return group("policy", "List, set and remove retention policies: what stays, and why", policyList(s), policyShow(s), policySet(s), policyPause(s, true), policyPause(s, false), policyRemove(s))
+	return group("policy", "List, set and remove retention policies: what stays, and why", policyList(s), policyShow(s),
+		policySet(s), policyPause(s, true), policyPause(s, false), policyRemove(s))
 }
 
 func policyList(s *session) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List retention policies", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Policy, error) { return c.Policies(ctx) }, func(w io.Writer, all []api.Policy) {
-			if len(all) == 0 {
-				fmt.Fprintln(w, "There are no retention policies. Write one, try it with crelvo sweep plan FILE, and set it with crelvo policy set FILE.")
-				return
-			}
-			var rows [][]string
-			for _, p := range all {
-				next, last := "by hand", "never"
-				if p.Paused {
-					next = "paused"
-				} else if len(p.Next) > 0 {
-					next = p.Next[0].Format("2006-01-02 15:04 MST")
+	return &cobra.Command{Use: "list", Short: "List retention policies", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Policy, error) {
+				return c.Policies(ctx)
+			}, func(w io.Writer, all []api.Policy) {
+				if len(all) == 0 {
+					fmt.Fprintln(w,
+						"There are no retention policies. Write one, try it with crelvo sweep plan FILE, and set it with crelvo policy "+
+							"set FILE.")
+					return
 				}
-				if p.Last != nil {
-					last = fmt.Sprintf("%s %s: %d", timeText(p.Last.BegunAt), p.Last.State, p.Last.Done)
+				var rows [][]string
+				for _, p := range all {
+					next, last := "by hand", "never"
+					if p.Paused {
+						next = "paused"
+					} else if len(p.Next) > 0 {
+						next = p.Next[0].Format("2006-01-02 15:04 MST")
+					}
+					if p.Last != nil {
+						last = fmt.Sprintf("%s %s: %d", timeText(p.Last.BegunAt), p.Last.State, p.Last.Done)
+					}
+					rows = append(rows, []string{p.Name, orNone(p.About, "nothing yet"), strings.Join(p.Keep, "; "), next, last})
 				}
-				rows = append(rows, []string{p.Name, orNone(p.About, "nothing yet"), strings.Join(p.Keep, "; "), next, last})
-			}
-			table(w, []string{"NAME", "ABOUT", "KEEPS", "NEXT RUN", "LAST RUN"}, nil, rows)
-		})
-	}}
+				table(w, []string{"NAME", "ABOUT", "KEEPS", "NEXT RUN", "LAST RUN"}, nil, rows)
+			})
+		}}
 }
 
 func (s *session) completePolicies(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -64,16 +70,20 @@ func (s *session) completePolicies(cmd *cobra.Command, _ []string, _ string) ([]
 }
 
 func policyShow(s *session) *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a retention policy as it is written, and when it runs", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
+	return &cobra.Command{Use: "show NAME", Short: "Show a retention policy as it is written, and when it runs",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Policy, error) { return c.Policy(ctx, args[0]) }, func(w io.Writer, p api.Policy) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Policy, error) {
+				return c.Policy(ctx, args[0])
+			}, func(w io.Writer, p api.Policy) {
 				fmt.Fprintln(w, strings.TrimRight(p.Text, "\n"))
 				w = &commented{w} // all of it can be given to policy set again
 				var next []string
 				for _, at := range p.Next {
 					next = append(next, at.Format("2006-01-02 15:04 MST"))
 				}
-				fields(w, "about now", orNone(p.About, "nothing yet"), "changed", timeText(p.ChangedAt)+" by "+p.ChangedBy, "paused", map[bool]string{true: "yes"}[p.Paused], "next runs", strings.Join(next, ", "))
+				fields(w, "about now", orNone(p.About, "nothing yet"), "changed", timeText(p.ChangedAt)+" by "+p.ChangedBy,
+					"paused", map[bool]string{true: "yes"}[p.Paused], "next runs", strings.Join(next, ", "))
 				if p.Last != nil {
 					fields(w, "last run", fmt.Sprintf("sweep %d of %s: %s", p.Last.ID, timeText(p.Last.BegunAt), p.Last.State))
 				}
@@ -101,7 +111,9 @@ func readText(cmd *cobra.Command, name string) (string, error) {
 }
 
 func policySet(s *session) *cobra.Command {
-	return &cobra.Command{Use: "set FILE", Short: "Make a retention policy from a file, or change the one of its name; - is the standard input", Args: arguments(cobra.ExactArgs(1)),
+	return &cobra.Command{Use: "set FILE",
+		Short:   "Make a retention policy from a file, or change the one of its name; - is the standard input",
+		Args:    arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo sweep plan development-builds.yaml\n  crelvo policy set development-builds.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := readText(cmd, args[0])
@@ -116,39 +128,46 @@ func policySet(s *session) *cobra.Command {
 					fmt.Fprintf(w, "It runs by hand: crelvo sweep run %s\n", p.Name)
 					return
 				}
-				fmt.Fprintf(w, "It runs next at %s. See what it would do: crelvo sweep plan %s\n", p.Next[0].Format("2006-01-02 15:04 MST"), p.Name)
+				fmt.Fprintf(w, "It runs next at %s. See what it would do: crelvo sweep plan %s\n",
+					p.Next[0].Format("2006-01-02 15:04 MST"), p.Name)
 			})
 		}}
 }
 
 func policyPause(s *session, paused bool) *cobra.Command {
-	use, short, did := "pause NAME", "Pause a policy: it neither runs nor keeps anything", "Paused %s: it neither runs, nor keeps anything from other policies."
+	use, short, did := "pause NAME", "Pause a policy: it neither runs nor keeps anything",
+		"Paused %s: it neither runs, nor keeps anything from other policies."
 	if !paused {
 		use, short, did = "resume NAME", "Let a paused policy run again", "%s runs and counts again."
 	}
-	return &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies, RunE: func(cmd *cobra.Command, args []string) error {
-		return s.done(cmd, func(ctx context.Context, c *client.Client) error {
-			p, err := c.Policy(ctx, args[0])
-			if err == nil {
-				_, err = c.SetPolicy(ctx, api.SetPolicy{Text: p.Text, Paused: paused})
-			}
-			return err
-		}, did, args[0])
-	}}
+	return &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completePolicies, RunE: func(cmd *cobra.Command, args []string) error {
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				p, err := c.Policy(ctx, args[0])
+				if err == nil {
+					_, err = c.SetPolicy(ctx, api.SetPolicy{Text: p.Text, Paused: paused})
+				}
+				return err
+			}, did, args[0])
+		}}
 }
 
 func policyRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a retention policy; what it swept stays as it is", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a retention policy; what it swept stays as it is",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := s.confirm(cmd, "Remove the policy "+args[0]+"?"); err != nil {
 				return err
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemovePolicy(ctx, args[0]) }, "Removed the policy %s.", args[0])
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemovePolicy(ctx, args[0])
+			}, "Removed the policy %s.", args[0])
 		}}
 }
 
 func sweepCommand(s *session) *cobra.Command {
-	return group("sweep", "Plan, run and undo sweeps: what retention policies take out", sweepPlan(s), sweepRun(s), sweepList(s), sweepShow(s), sweepUndo(s), sweepStop(s))
+	return group("sweep", "Plan, run and undo sweeps: what retention policies take out", sweepPlan(s), sweepRun(s),
+		sweepList(s), sweepShow(s), sweepUndo(s), sweepStop(s))
 }
 
 // planOf makes a request of the name of a policy, or of a file with one.
@@ -174,10 +193,14 @@ func planOf(cmd *cobra.Command, name, asOf string) (r api.PlanRequest, err error
 func sweepPlan(s *session) *cobra.Command {
 	var asOf, fate, match, form string
 	var limit int
-	cmd := &cobra.Command{Use: "plan POLICY|FILE", Short: "Show what a policy would do, saved or in a file: every version, and why", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
-		Long: "Show what a policy would do, with the reason for every version and what its removal would really free: bytes\n" +
+	cmd := &cobra.Command{Use: "plan POLICY|FILE",
+		Short: "Show what a policy would do, saved or in a file: every version, and why", Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completePolicies,
+		Long: "Show what a policy would do, with the reason for every version and what its removal would really free: " +
+			"bytes\n" +
 			"that something kept has too are not freed. Nothing is changed. A policy in a file can be tried before it is set.",
-		Example: "  crelvo sweep plan development-builds\n  crelvo sweep plan edited.yaml --as-of +30d\n  crelvo sweep plan development-builds --form csv > plan.csv",
+		Example: "  crelvo sweep plan development-builds\n  crelvo sweep plan edited.yaml --as-of +30d\n" +
+			"  crelvo sweep plan development-builds --form csv > plan.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := planOf(cmd, args[0], asOf)
 			if err != nil {
@@ -185,7 +208,9 @@ func sweepPlan(s *session) *cobra.Command {
 			}
 			r.Fate, r.Match, r.Limit = fate, match, limit
 			if form == "table" {
-				return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SweepPlan, error) { return c.PlanSweep(ctx, r) }, showSweepPlan)
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SweepPlan, error) {
+					return c.PlanSweep(ctx, r)
+				}, showSweepPlan)
 			}
 			c, err := s.client()
 			if err != nil {
@@ -212,20 +237,24 @@ func sweepPlan(s *session) *cobra.Command {
 
 func showSweepPlan(w io.Writer, p api.SweepPlan) {
 	t := p.Total
-	fmt.Fprintf(w, "%s would take %d of %d versions, %s, and free %s. As of %s.\n", p.Policy, t.Swept, t.Kept+t.Swept+t.Outside, api.Bytes(t.SweptBytes), api.Bytes(t.Freed), timeText(p.At))
+	fmt.Fprintf(w, "%s would take %d of %d versions, %s, and free %s. As of %s.\n", p.Policy, t.Swept, t.Kept+t.Swept+
+		t.Outside, api.Bytes(t.SweptBytes), api.Bytes(t.Freed), timeText(p.At))
 	for _, ask := range p.Asks {
 		fmt.Fprintf(w, "It would stop and ask: %s.\n", ask)
 	}
 	if p.Last != nil {
-		fmt.Fprintf(w, "Since the last run, sweep %d of %s: %d of these stayed then, %d came since.\n", p.Last.ID, timeText(p.Last.BegunAt), p.Then, p.New)
+		fmt.Fprintf(w, "Since the last run, sweep %d of %s: %d of these stayed then, %d came since.\n", p.Last.ID,
+			timeText(p.Last.BegunAt), p.Then, p.New)
 	}
 	fmt.Fprintln(w)
 	totals := func(head string, all []api.PlanTotal) {
 		var rows [][]string
 		for _, t := range all {
-			rows = append(rows, []string{t.Name, strconv.Itoa(t.Kept), strconv.Itoa(t.Swept), strconv.Itoa(t.Outside), api.Bytes(t.KeptBytes), api.Bytes(t.SweptBytes), api.Bytes(t.Freed)})
+			rows = append(rows, []string{t.Name, strconv.Itoa(t.Kept), strconv.Itoa(t.Swept), strconv.Itoa(t.Outside),
+				api.Bytes(t.KeptBytes), api.Bytes(t.SweptBytes), api.Bytes(t.Freed)})
 		}
-		table(w, []string{head, "KEPT", "SWEPT", "OUTSIDE", "KEPT SIZE", "SWEPT SIZE", "FREED"}, []int{1, 2, 3, 4, 5, 6}, rows)
+		table(w, []string{head, "KEPT", "SWEPT", "OUTSIDE", "KEPT SIZE", "SWEPT SIZE", "FREED"}, []int{1, 2, 3, 4, 5, 6},
+			rows)
 		fmt.Fprintln(w)
 	}
 	totals("REPOSITORY", p.Repositories)
@@ -247,9 +276,11 @@ func showSweepPlan(w io.Writer, p api.SweepPlan) {
 		if l.Policy != "" && l.Policy != p.Policy {
 			reason += ", by " + l.Policy
 		}
-		rows = append(rows, []string{l.Fate, l.PURL, reason, day(l.UsedAt), strconv.FormatInt(l.Users, 10), api.Bytes(l.Bytes), api.Bytes(l.Freed), l.At.Local().Format("2006-01-02"), l.Repository, l.Upload})
+		rows = append(rows, []string{l.Fate, l.PURL, reason, day(l.UsedAt), strconv.FormatInt(l.Users, 10),
+			api.Bytes(l.Bytes), api.Bytes(l.Freed), l.At.Local().Format("2006-01-02"), l.Repository, l.Upload})
 	}
-	table(w, []string{"FATE", "VERSION", "WHY", "LAST USED", "USERS", "SIZE", "FREED", "PUBLISHED", "IN", "UPLOAD"}, []int{4, 5, 6}, rows)
+	table(w, []string{"FATE", "VERSION", "WHY", "LAST USED", "USERS", "SIZE", "FREED", "PUBLISHED", "IN", "UPLOAD"},
+		[]int{4, 5, 6}, rows)
 	if more := p.Found - len(p.Lines); more > 0 {
 		fmt.Fprintf(w, "and %d more: --limit %d, or --form csv\n", more, p.Found)
 	}
@@ -265,8 +296,10 @@ func day(t *time.Time) string {
 func sweepRun(s *session) *cobra.Command {
 	var r api.RunSweep
 	var dry, wait bool
-	cmd := &cobra.Command{Use: "run POLICY", Short: "Sweep by a policy; what goes can be brought back within the grace", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
-		Long: "Sweep by a policy, in the background of the service. Where that would take more than the policy lets one run\n" +
+	cmd := &cobra.Command{Use: "run POLICY", Short: "Sweep by a policy; what goes can be brought back within the grace",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completePolicies,
+		Long: "Sweep by a policy, in the background of the service. Where that would take more than the policy lets one " +
+			"run\n" +
 			"take, it stops before anything is taken and asks: look at it, and run it again with --go-on.",
 		Example: "  crelvo sweep run development-builds --dry-run\n  crelvo sweep run development-builds --wait",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -290,11 +323,18 @@ func sweepRun(s *session) *cobra.Command {
 			}, func(w io.Writer, sweep api.Sweep) {
 				switch sweep.State {
 				case "asking":
-					fmt.Fprintf(w, "Sweep %d took nothing yet: %s.\nLook at it with crelvo sweep show %d; then crelvo sweep run %s --go-on, or crelvo sweep stop %d.\n", sweep.ID, sweep.Why, sweep.ID, sweep.Policy, sweep.ID)
+					fmt.Fprintf(w,
+						"Sweep %d took nothing yet: %s.\n"+
+							"Look at it with crelvo sweep show %d; then crelvo sweep run %s --go-on, or crelvo sweep stop %d.\n", sweep.ID,
+						sweep.Why, sweep.ID, sweep.Policy, sweep.ID)
 				case "underway":
-					fmt.Fprintf(w, "Sweep %d takes %d versions, %s. How far it is: crelvo sweep show %d. Take it back within %s: crelvo sweep undo %d\n", sweep.ID, sweep.Versions, api.Bytes(sweep.Bytes), sweep.ID, sweep.Grace, sweep.ID)
+					fmt.Fprintf(w,
+						"Sweep %d takes %d versions, %s. How far it is: crelvo sweep show %d. Take it back within %s: crelvo sweep "+
+							"undo %d\n", sweep.ID, sweep.Versions, api.Bytes(sweep.Bytes), sweep.ID, sweep.Grace, sweep.ID)
 				default:
-					fmt.Fprintf(w, "Sweep %d is %s: it took %d of %d versions; %d stayed after all. Take it back within %s: crelvo sweep undo %d\n", sweep.ID, sweep.State, sweep.Done, sweep.Versions, sweep.Spared, sweep.Grace, sweep.ID)
+					fmt.Fprintf(w,
+						"Sweep %d is %s: it took %d of %d versions; %d stayed after all. Take it back within %s: crelvo sweep undo %d\n",
+						sweep.ID, sweep.State, sweep.Done, sweep.Versions, sweep.Spared, sweep.Grace, sweep.ID)
 				}
 			})
 			if err == nil && asks {
@@ -311,20 +351,25 @@ func sweepRun(s *session) *cobra.Command {
 func sweepList(s *session) *cobra.Command {
 	var policy, state string
 	var limit int
-	cmd := &cobra.Command{Use: "list", Short: "List sweeps, the newest first", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		query := url.Values{"policy": {policy}, "limit": {strconv.Itoa(limit)}}
-		if state != "" {
-			query.Set("state", state)
-		}
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Sweep, error) { return c.Sweeps(ctx, query) }, func(w io.Writer, all []api.Sweep) {
-			var rows [][]string
-			for _, x := range all {
-				rows = append(rows, []string{strconv.FormatInt(x.ID, 10), cmp.Or(x.Policy, "(by hand)"), x.State, timeText(x.BegunAt), x.BegunBy, strings.Join(x.Repositories, ", "),
-					strconv.Itoa(x.Done), strconv.Itoa(x.Back), strconv.Itoa(x.Reclaimed), api.Bytes(x.Bytes)})
+	cmd := &cobra.Command{Use: "list", Short: "List sweeps, the newest first", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			query := url.Values{"policy": {policy}, "limit": {strconv.Itoa(limit)}}
+			if state != "" {
+				query.Set("state", state)
 			}
-			table(w, []string{"SWEEP", "POLICY", "STATE", "BEGUN", "BY", "IN", "TAKEN", "BACK", "RECLAIMED", "SIZE"}, []int{0, 6, 7, 8, 9}, rows)
-		})
-	}}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Sweep, error) {
+				return c.Sweeps(ctx, query)
+			}, func(w io.Writer, all []api.Sweep) {
+				var rows [][]string
+				for _, x := range all {
+					rows = append(rows, []string{strconv.FormatInt(x.ID, 10), cmp.Or(x.Policy, "(by hand)"), x.State,
+						timeText(x.BegunAt), x.BegunBy, strings.Join(x.Repositories, ", "),
+						strconv.Itoa(x.Done), strconv.Itoa(x.Back), strconv.Itoa(x.Reclaimed), api.Bytes(x.Bytes)})
+				}
+				table(w, []string{"SWEEP", "POLICY", "STATE", "BEGUN", "BY", "IN", "TAKEN", "BACK", "RECLAIMED", "SIZE"},
+					[]int{0, 6, 7, 8, 9}, rows)
+			})
+		}}
 	cmd.Flags().StringVar(&policy, "policy", "", "only of this policy")
 	cmd.Flags().StringVar(&state, "state", "", "only those that are asking, underway, done, cancelled or failed")
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most so many")
@@ -343,44 +388,56 @@ func sweepID(arg string) (int64, error) {
 func sweepShow(s *session) *cobra.Command {
 	var state string
 	var limit int
-	cmd := &cobra.Command{Use: "show SWEEP", Short: "Show a sweep, and what it took", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		id, err := sweepID(args[0])
-		if err != nil {
-			return err
-		}
-		query := url.Values{"limit": {strconv.Itoa(limit)}}
-		if state != "" {
-			query.Set("state", state)
-		}
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SweepPage, error) { return c.Sweep(ctx, id, query) }, func(w io.Writer, p api.SweepPage) {
-			fields(w, "sweep", strconv.FormatInt(p.ID, 10), "policy", cmp.Or(p.Policy, "(by hand)"), "state", p.State, "why", p.Why, "in", strings.Join(p.Repositories, ", "), "begun", timeText(p.BegunAt)+" by "+p.BegunBy,
-				"ended", optionalTime(p.EndedAt, ""), "grace", p.Grace, "planned", fmt.Sprintf("%d versions, %s; frees %s", p.Versions, api.Bytes(p.Bytes), api.Bytes(p.Freed)),
-				"taken", fmt.Sprintf("%d; %d stayed after all, %d came back, of %d the bytes are reclaimed", p.Done, p.Spared, p.Back, p.Reclaimed))
-			fmt.Fprintln(w)
-			var rows [][]string
-			for _, i := range p.Items {
-				rows = append(rows, []string{i.State, i.Repository, i.PURL, i.Upload, day(i.UsedAt), strconv.FormatInt(i.Users, 10), api.Bytes(i.Bytes), optionalTime(i.GraceUntil, ""), i.Note})
+	cmd := &cobra.Command{Use: "show SWEEP", Short: "Show a sweep, and what it took", Args: arguments(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := sweepID(args[0])
+			if err != nil {
+				return err
 			}
-			table(w, []string{"STATE", "IN", "VERSION", "UPLOAD", "LAST USED", "USERS", "SIZE", "BACK UNTIL", "NOTE"}, []int{5, 6}, rows)
-			if p.After != nil {
-				fmt.Fprintf(w, "and more: --limit %d\n", max(p.Versions, limit*2))
+			query := url.Values{"limit": {strconv.Itoa(limit)}}
+			if state != "" {
+				query.Set("state", state)
 			}
-		})
-	}}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SweepPage, error) {
+				return c.Sweep(ctx, id, query)
+			}, func(w io.Writer, p api.SweepPage) {
+				fields(w, "sweep", strconv.FormatInt(p.ID, 10), "policy", cmp.Or(p.Policy, "(by hand)"), "state", p.State, "why",
+					p.Why, "in", strings.Join(p.Repositories, ", "), "begun", timeText(p.BegunAt)+" by "+p.BegunBy,
+					"ended", optionalTime(p.EndedAt, ""), "grace", p.Grace, "planned",
+					fmt.Sprintf("%d versions, %s; frees %s", p.Versions, api.Bytes(p.Bytes), api.Bytes(p.Freed)),
+					"taken", fmt.Sprintf("%d; %d stayed after all, %d came back, of %d the bytes are reclaimed", p.Done, p.Spared,
+						p.Back, p.Reclaimed))
+				fmt.Fprintln(w)
+				var rows [][]string
+				for _, i := range p.Items {
+					rows = append(rows, []string{i.State, i.Repository, i.PURL, i.Upload, day(i.UsedAt),
+						strconv.FormatInt(i.Users, 10), api.Bytes(i.Bytes), optionalTime(i.GraceUntil, ""), i.Note})
+				}
+				table(w, []string{"STATE", "IN", "VERSION", "UPLOAD", "LAST USED", "USERS", "SIZE", "BACK UNTIL", "NOTE"},
+					[]int{5, 6}, rows)
+				if p.After != nil {
+					fmt.Fprintf(w, "and more: --limit %d\n", max(p.Versions, limit*2))
+				}
+			})
+		}}
 	cmd.Flags().StringVar(&state, "state", "", "list only what is planned, removed, spared, back or reclaimed")
 	cmd.Flags().IntVar(&limit, "limit", 50, "list at most so many versions, up to 5000")
 	return cmd
 }
 
 func sweepUndo(s *session) *cobra.Command {
-	return &cobra.Command{Use: "undo SWEEP [PURL…]", Short: "Bring back what a sweep took: all of it, or what fits some package URLs or patterns", Args: arguments(cobra.MinimumNArgs(1)),
+	return &cobra.Command{Use: "undo SWEEP [PURL…]",
+		Short:   "Bring back what a sweep took: all of it, or what fits some package URLs or patterns",
+		Args:    arguments(cobra.MinimumNArgs(1)),
 		Example: "  crelvo sweep undo 12\n  crelvo sweep undo 12 'pkg:npm/@skerry/*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := sweepID(args[0])
 			if err != nil {
 				return err
 			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Undone, error) { return c.UndoSweep(ctx, id, args[1:]) }, func(w io.Writer, u api.Undone) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Undone, error) {
+				return c.UndoSweep(ctx, id, args[1:])
+			}, func(w io.Writer, u api.Undone) {
 				fmt.Fprintf(w, "Brought back %s, with labels and history.\n", count(u.Back, "version"))
 				for _, n := range u.Not {
 					fmt.Fprintf(w, "not %s: %s\n", n.PURL, n.Why)
@@ -390,14 +447,15 @@ func sweepUndo(s *session) *cobra.Command {
 }
 
 func sweepStop(s *session) *cobra.Command {
-	return &cobra.Command{Use: "stop SWEEP", Short: "Stop a sweep that asks or is under way", Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
-		id, err := sweepID(args[0])
-		if err != nil {
-			return err
-		}
-		return s.done(cmd, func(ctx context.Context, c *client.Client) error {
-			_, err := c.StopSweep(ctx, id)
-			return err
-		}, "Stopped sweep %d. What it took can be brought back: crelvo sweep undo %d", id, id)
-	}}
+	return &cobra.Command{Use: "stop SWEEP", Short: "Stop a sweep that asks or is under way",
+		Args: arguments(cobra.ExactArgs(1)), RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := sweepID(args[0])
+			if err != nil {
+				return err
+			}
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				_, err := c.StopSweep(ctx, id)
+				return err
+			}, "Stopped sweep %d. What it took can be brought back: crelvo sweep undo %d", id, id)
+		}}
 }

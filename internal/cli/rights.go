@@ -32,7 +32,8 @@ func userList(s *session) *cobra.Command {
 					if u.BlockedAt != nil {
 						state = "blocked since " + timeText(*u.BlockedAt)
 					}
-					rows = append(rows, []string{u.Name, u.Kind, orNone(u.Teams, "none"), strconv.Itoa(u.Tokens), strconv.Itoa(u.Sessions),
+					rows = append(rows, []string{u.Name, u.Kind, orNone(u.Teams, "none"), strconv.Itoa(u.Tokens),
+						strconv.Itoa(u.Sessions),
 						optionalTime(u.SeenAt, "never"), strings.TrimSpace(state + " " + u.Description)})
 				}
 				table(w, []string{"NAME", "KIND", "TEAMS", "TOKENS", "SESSIONS", "LAST SEEN", "DESCRIPTION"}, []int{3, 4}, rows)
@@ -41,7 +42,9 @@ func userList(s *session) *cobra.Command {
 }
 
 // done runs what only needs to be said that it was done.
-func (s *session) done(cmd *cobra.Command, do func(ctx context.Context, c *client.Client) error, format string, args ...any) error {
+func (s *session) done(
+	cmd *cobra.Command, do func(ctx context.Context, c *client.Client) error, format string, args ...any,
+) error {
 	c, err := s.client()
 	if err != nil {
 		return err
@@ -55,11 +58,15 @@ func (s *session) done(cmd *cobra.Command, do func(ctx context.Context, c *clien
 // said is what a command says that has nothing else to show; for programs as a value.
 func (s *session) said(cmd *cobra.Command, format string, args ...any) error {
 	text := fmt.Sprintf(format, args...)
-	return s.show(cmd.OutOrStdout(), map[string]any{"done": true, "said": text}, func() { fmt.Fprintln(cmd.OutOrStdout(), text) })
+	return s.show(cmd.OutOrStdout(), map[string]any{"done": true, "said": text}, func() {
+		fmt.Fprintln(cmd.OutOrStdout(), text)
+	})
 }
 
 // complete completes by a question to the server.
-func (s *session) complete(cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) ([]string, error)) ([]string, cobra.ShellCompDirective) {
+func (s *session) complete(
+	cmd *cobra.Command, ask func(ctx context.Context, c *client.Client) ([]string, error),
+) ([]string, cobra.ShellCompDirective) {
 	c, err := s.client()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
@@ -74,7 +81,8 @@ func (s *session) complete(cmd *cobra.Command, ask func(ctx context.Context, c *
 func userAdd(s *session) *cobra.Command {
 	var n api.NewUser
 	var robot, askPassword bool
-	cmd := &cobra.Command{Use: "add NAME", Short: "Make a user, whose password is shown once, or a robot", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "add NAME", Short: "Make a user, whose password is shown once, or a robot",
+		Args:    arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo user add deckhand --description developer\n  crelvo user add ci-berth --robot",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
@@ -106,9 +114,12 @@ func userAdd(s *session) *cobra.Command {
 				w := cmd.OutOrStdout()
 				switch {
 				case robot:
-					fmt.Fprintf(w, "Made the robot %s. It gets in with tokens: crelvo token new --for %s --can publish --on REPOSITORY --expires 12h\n", n.Name, n.Name)
+					fmt.Fprintf(w,
+						"Made the robot %s. It gets in with tokens: crelvo token new --for %s --can publish --on REPOSITORY --expires "+
+							"12h\n", n.Name, n.Name)
 				case made.Password != "":
-					fmt.Fprintf(cmd.ErrOrStderr(), "Made the user %s. The password is shown this once, and is to be changed at the first sign-in:\n", n.Name)
+					fmt.Fprintf(cmd.ErrOrStderr(),
+						"Made the user %s. The password is shown this once, and is to be changed at the first sign-in:\n", n.Name)
 					fmt.Fprintln(w, made.Password)
 				default:
 					fmt.Fprintf(w, "Made the user %s.\n", n.Name)
@@ -124,7 +135,8 @@ func userAdd(s *session) *cobra.Command {
 
 func userEdit(s *session) *cobra.Command {
 	var description string
-	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the description of a user or robot", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the description of a user or robot",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
 				return c.EditUser(ctx, args[0], api.UserChange{Description: &description})
@@ -136,7 +148,8 @@ func userEdit(s *session) *cobra.Command {
 }
 
 func userBlock(s *session, block bool) *cobra.Command {
-	use, short, said := "block NAME", "Keep a user or robot out: sessions end, tokens do not get in", "%s does not get in any more."
+	use, short, said := "block NAME", "Keep a user or robot out: sessions end, tokens do not get in",
+		"%s does not get in any more."
 	if !block {
 		use, short, said = "unblock NAME", "Let a user or robot in again", "%s gets in again."
 	}
@@ -149,7 +162,8 @@ func userBlock(s *session, block bool) *cobra.Command {
 }
 
 func userPassword(s *session) *cobra.Command {
-	return &cobra.Command{Use: "password [NAME]", Short: "Change your password, or give another user a new one (admins)", Args: arguments(cobra.MaximumNArgs(1)),
+	return &cobra.Command{Use: "password [NAME]", Short: "Change your password, or give another user a new one (admins)",
+		Args: arguments(cobra.MaximumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
@@ -160,7 +174,8 @@ func userPassword(s *session) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(cmd.ErrOrStderr(), "The new password of %s is shown this once, and is to be changed at the next sign-in:\n", made.Name)
+				fmt.Fprintf(cmd.ErrOrStderr(),
+					"The new password of %s is shown this once, and is to be changed at the next sign-in:\n", made.Name)
 				fmt.Fprintln(cmd.OutOrStdout(), made.Password)
 				return nil
 			}
@@ -184,7 +199,8 @@ func userPassword(s *session) *cobra.Command {
 
 func userSignOut(s *session) *cobra.Command {
 	var tokens bool
-	cmd := &cobra.Command{Use: "sign-out NAME", Short: "End all sessions of somebody, and with --tokens all tokens", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
+	cmd := &cobra.Command{Use: "sign-out NAME", Short: "End all sessions of somebody, and with --tokens all tokens",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
@@ -207,12 +223,16 @@ func userSignOut(s *session) *cobra.Command {
 }
 
 func userRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a user or robot with its tokens and grants; what it published stays", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
+	return &cobra.Command{Use: "remove NAME",
+		Short: "Remove a user or robot with its tokens and grants; what it published stays",
+		Args:  arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeUsers,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := s.confirm(cmd, fmt.Sprintf("Remove %s with its tokens and grants?", args[0])); err != nil {
 				return err
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveUser(ctx, args[0]) }, "Removed %s.", args[0])
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveUser(ctx, args[0])
+			}, "Removed %s.", args[0])
 		}}
 }
 
@@ -223,7 +243,9 @@ func teamCommand(s *session) *cobra.Command {
 func teamList(s *session) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the teams: all for admins, else yours", Args: arguments(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Team, error) { return c.Teams(ctx) }, func(w io.Writer, all []api.Team) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Team, error) {
+				return c.Teams(ctx)
+			}, func(w io.Writer, all []api.Team) {
 				if len(all) == 0 {
 					fmt.Fprintln(w, "No teams. Make one: crelvo team add NAME --members deckhand,ci-berth")
 					return
@@ -247,7 +269,8 @@ func teamAdd(s *session) *cobra.Command {
 				func(ctx context.Context, c *client.Client) (bool, error) {
 					all, err := c.Teams(ctx)
 					return slices.ContainsFunc(all, func(t api.Team) bool {
-						return t.Name == n.Name && sameSet(t.Members, n.Members) && (n.Description == "" || n.Description == t.Description)
+						return t.Name == n.Name && sameSet(t.Members, n.Members) &&
+							(n.Description == "" || n.Description == t.Description)
 					}), err
 				},
 				"Made the team %s. What it may do: crelvo grant add ROLE --to team:%s --on REPOSITORY", n.Name, n.Name)
@@ -261,7 +284,8 @@ func teamAdd(s *session) *cobra.Command {
 func teamEdit(s *session) *cobra.Command {
 	var change api.TeamChange
 	var description string
-	cmd := &cobra.Command{Use: "edit NAME", Short: "Let users and robots join or leave a team", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTeams,
+	cmd := &cobra.Command{Use: "edit NAME", Short: "Let users and robots join or leave a team",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTeams,
 		Example: "  crelvo team edit berth-crew --join purser --leave deckhand",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("description") {
@@ -270,7 +294,9 @@ func teamEdit(s *session) *cobra.Command {
 			if change.Description == nil && change.Join == nil && change.Leave == nil {
 				return usageError{fmt.Errorf("nothing to change was given; see %s --help", cmd.CommandPath())}
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.EditTeam(ctx, args[0], change) }, "Changed the team %s.", args[0])
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.EditTeam(ctx, args[0], change)
+			}, "Changed the team %s.", args[0])
 		}}
 	cmd.Flags().StringVar(&description, "description", "", "who they are")
 	cmd.Flags().StringSliceVar(&change.Join, "join", nil, "who joins")
@@ -280,17 +306,21 @@ func teamEdit(s *session) *cobra.Command {
 }
 
 func teamRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a team with its grants", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTeams,
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a team with its grants", Args: arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: s.completeTeams,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := s.confirm(cmd, fmt.Sprintf("Remove the team %s with its grants?", args[0])); err != nil {
 				return err
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveTeam(ctx, args[0]) }, "Removed the team %s.", args[0])
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveTeam(ctx, args[0])
+			}, "Removed the team %s.", args[0])
 		}}
 }
 
 func grantCommand(s *session) *cobra.Command {
-	return group("grant", "List, give and take away roles, and ask who may do what", grantList(s), grantAdd(s), grantRemove(s), grantCheck(s))
+	return group("grant", "List, give and take away roles, and ask who may do what", grantList(s), grantAdd(s),
+		grantRemove(s), grantCheck(s))
 }
 
 func grantList(s *session) *cobra.Command {
@@ -309,7 +339,8 @@ func grantList(s *session) *cobra.Command {
 					if packages == "" {
 						packages = "all"
 					}
-					rows = append(rows, []string{strconv.FormatInt(g.ID, 10), g.Holder, g.Role, g.Repositories, packages, g.By, timeText(g.At)})
+					rows = append(rows, []string{strconv.FormatInt(g.ID, 10), g.Holder, g.Role, g.Repositories, packages, g.By,
+						timeText(g.At)})
 				}
 				table(w, []string{"NUMBER", "TO", "ROLE", "ON", "PACKAGES", "GIVEN BY", "AT"}, []int{0}, rows)
 			})
@@ -321,9 +352,11 @@ func grantList(s *session) *cobra.Command {
 
 func grantAdd(s *session) *cobra.Command {
 	var n api.NewGrant
-	cmd := &cobra.Command{Use: "add ROLE --to WHO --on REPOSITORY", Short: "Give somebody a role", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: fixed(roleNames...),
+	cmd := &cobra.Command{Use: "add ROLE --to WHO --on REPOSITORY", Short: "Give somebody a role",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: fixed(roleNames...),
 		Example: "  crelvo grant add publisher --to ci-deck --on snapshots --for 'pkg:npm/@skerry/*'\n" +
-			"  crelvo grant add reader --to team:berth-crew --on 'shore-*'\n  crelvo grant add reader --to signed-in --on platform",
+			"  crelvo grant add reader --to team:berth-crew --on 'shore-*'\n" +
+			"  crelvo grant add reader --to signed-in --on platform",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Role = args[0]
 			if !slices.Contains(roleNames, n.Role) {
@@ -362,7 +395,9 @@ func noteUnfit(cmd *cobra.Command, c *client.Client, patterns ...string) {
 		return // what was asked for is done; this is a word beside it
 	}
 	for _, p := range patterns {
-		if strings.Contains(p, "*") && !slices.ContainsFunc(all, func(r api.Repository) bool { return purl.Glob(p, r.Name) }) {
+		if strings.Contains(p, "*") && !slices.ContainsFunc(all, func(r api.Repository) bool {
+			return purl.Glob(p, r.Name)
+		}) {
 			fmt.Fprintf(cmd.ErrOrStderr(), "No repository that you may read fits %s yet; it counts for those that come.\n", p)
 		}
 	}
@@ -371,19 +406,24 @@ func noteUnfit(cmd *cobra.Command, c *client.Client, patterns ...string) {
 var roleNames = []string{"reader", "publisher", "promoter", "curator", "admin"}
 
 func grantRemove(s *session) *cobra.Command {
-	return &cobra.Command{Use: "remove NUMBER", Short: "Take a role away; crelvo grant list shows the numbers", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeGrants,
+	return &cobra.Command{Use: "remove NUMBER", Short: "Take a role away; crelvo grant list shows the numbers",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeGrants,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
 				return usageError{fmt.Errorf("%q is no number of a grant; crelvo grant list shows them", args[0])}
 			}
-			return s.done(cmd, func(ctx context.Context, c *client.Client) error { return c.RemoveGrant(ctx, id) }, "Took the grant %d away.", id)
+			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
+				return c.RemoveGrant(ctx, id)
+			}, "Took the grant %d away.", id)
 		}}
 }
 
 func grantCheck(s *session) *cobra.Command {
-	return &cobra.Command{Use: "check WHO ACTION REPOSITORY [PURL]", Short: "Tell whether somebody may do something, and because of which grant", Args: arguments(cobra.RangeArgs(3, 4)),
-		Example: "  crelvo grant check ci-deck publish snapshots pkg:npm/@skerry/deck-ui\n  crelvo grant check team:berth-crew read releases",
+	return &cobra.Command{Use: "check WHO ACTION REPOSITORY [PURL]",
+		Short: "Tell whether somebody may do something, and because of which grant", Args: arguments(cobra.RangeArgs(3, 4)),
+		Example: "  crelvo grant check ci-deck publish snapshots pkg:npm/@skerry/deck-ui\n" +
+			"  crelvo grant check team:berth-crew read releases",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
 			if err != nil {
@@ -397,7 +437,9 @@ func grantCheck(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.show(cmd.OutOrStdout(), verdict, func() { fmt.Fprintln(cmd.OutOrStdout(), verdict.Sentence) }); err != nil {
+			if err := s.show(cmd.OutOrStdout(), verdict, func() {
+				fmt.Fprintln(cmd.OutOrStdout(), verdict.Sentence)
+			}); err != nil {
 				return err
 			}
 			if !verdict.Allowed {
@@ -408,7 +450,9 @@ func grantCheck(s *session) *cobra.Command {
 }
 
 // completeUsers completes names of users and robots.
-func (s *session) completeUsers(cmd *cobra.Command, args []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+func (s *session) completeUsers(
+	cmd *cobra.Command, args []string, toComplete string,
+) ([]string, cobra.ShellCompDirective) {
 	c, err := s.client()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError

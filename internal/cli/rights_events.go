@@ -42,7 +42,8 @@ func (e *eventFlags) query() (client.EventQuery, error) {
 
 func eventsCommand(s *session) *cobra.Command {
 	var flags eventFlags
-	cmd := &cobra.Command{Use: "events", Short: "Show the activity record, the newest first", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "events", Short: "Show the activity record, the newest first",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo events --since 1d --who ci-berth\n  crelvo events --what refused\n  crelvo events verify",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q, err := flags.query()
@@ -84,7 +85,8 @@ func showEvents(w io.Writer, events []api.Event) {
 
 func eventsVerify(s *session) *cobra.Command {
 	var noted string
-	cmd := &cobra.Command{Use: "verify", Short: "Compute the chain of all events again, and tell whether it is whole", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "verify", Short: "Compute the chain of all events again, and tell whether it is whole",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo events verify\n  crelvo events verify --noted 4711:9f86d08…   # what an earlier one told",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var number int64
@@ -105,14 +107,16 @@ func eventsVerify(s *session) *cobra.Command {
 			}
 			if err := s.show(cmd.OutOrStdout(), chain, func() {
 				if chain.Broken == 0 {
-					fmt.Fprintf(cmd.OutOrStdout(), "All %d events are as they were written. Note the last one, to tell later that nothing was taken away: %d:%s\n",
+					fmt.Fprintf(cmd.OutOrStdout(),
+						"All %d events are as they were written. Note the last one, to tell later that nothing was taken away: %d:%s\n",
 						chain.Events, chain.Last, chain.Hash)
 				}
 			}); err != nil {
 				return err
 			}
 			if chain.Broken != 0 {
-				return fmt.Errorf("the activity record was changed: event %d is the first that is not as it was written (%s)", chain.Broken, chain.Why)
+				return fmt.Errorf("the activity record was changed: event %d is the first that is not as it was written (%s)",
+					chain.Broken, chain.Why)
 			}
 			return nil
 		}}
@@ -122,7 +126,8 @@ func eventsVerify(s *session) *cobra.Command {
 
 func eventsExport(s *session) *cobra.Command {
 	var flags eventFlags
-	cmd := &cobra.Command{Use: "export", Short: "Write the activity record as JSON lines, the oldest first", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "export", Short: "Write the activity record as JSON lines, the oldest first",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo events export --since 30d > events.jsonl",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q, err := flags.query()

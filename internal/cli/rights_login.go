@@ -28,7 +28,8 @@ func whoamiCommand(s *session) *cobra.Command {
 				return err
 			}
 			if me.Kind == "anonymous" {
-				return &api.Problem{Status: 401, Detail: "you are not signed in to " + c.Server, Hint: "Sign in with crelvo login, or set CRELVO_TOKEN."}
+				return &api.Problem{Status: 401, Detail: "you are not signed in to " + c.Server,
+					Hint: "Sign in with crelvo login, or set CRELVO_TOKEN."}
 			}
 			w := cmd.OutOrStdout()
 			return s.show(w, me, func() {
@@ -43,7 +44,8 @@ func whoamiCommand(s *session) *cobra.Command {
 					}
 					roles = append(roles, role)
 				}
-				pairs := []string{"name", me.Name, "kind", me.Kind, "service", c.Server, "token", me.Token, "teams", strings.Join(me.Teams, ", ")}
+				pairs := []string{"name", me.Name, "kind", me.Kind, "service", c.Server, "token", me.Token, "teams",
+					strings.Join(me.Teams, ", ")}
 				for i, role := range roles {
 					name := ""
 					if i == 0 {
@@ -61,10 +63,13 @@ func whoamiCommand(s *session) *cobra.Command {
 
 func loginCommand(s *session) *cobra.Command {
 	var name, as string
-	cmd := &cobra.Command{Use: "login [SERVER]", Short: "Sign in, and keep a token for the other commands", Args: arguments(cobra.MaximumNArgs(1)),
+	cmd := &cobra.Command{Use: "login [SERVER]", Short: "Sign in, and keep a token for the other commands",
+		Args: arguments(cobra.MaximumNArgs(1)),
 		Long: "Sign in, and keep a token for the other commands. What was kept for the server before is revoked.\n" +
-			"Several servers are told apart by names: crelvo login --as mainland https://mainland.skerry.example,\nthen crelvo --server mainland repo list.",
-		Example: "  crelvo login http://127.0.0.1:8700\n  crelvo login --as mainland https://mainland.skerry.example\n  crelvo login --name deckhand < password-file",
+			"Several servers are told apart by names: crelvo login --as mainland https://mainland.skerry.example,\n" +
+			"then crelvo --server mainland repo list.",
+		Example: "  crelvo login http://127.0.0.1:8700\n  crelvo login --as mainland https://mainland.skerry.example\n" +
+			"  crelvo login --name deckhand < password-file",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				s.server = args[0]
@@ -76,7 +81,8 @@ func loginCommand(s *session) *cobra.Command {
 			c.Token = ""
 			input := newInput(cmd)
 			if _, person := onTerminal(cmd); name == "" && !person {
-				return usageError{fmt.Errorf("--name is missing: without a terminal it says who signs in, and the standard input has the password")}
+				return usageError{
+					fmt.Errorf("--name is missing: without a terminal it says who signs in, and the standard input has the password")}
 			}
 			if name == "" {
 				fmt.Fprintf(cmd.ErrOrStderr(), "Name for %s: ", c.Server)
@@ -99,7 +105,8 @@ func loginCommand(s *session) *cobra.Command {
 
 // ownPassword replaces a password that somebody else gave by one of one's own.
 func (s *session) ownPassword(cmd *cobra.Command, c *client.Client, input *bufio.Reader) error {
-	fmt.Fprintf(cmd.ErrOrStderr(), "The password of %s was given by somebody else; choose one of your own now.\nNew ", c.User)
+	fmt.Fprintf(cmd.ErrOrStderr(), "The password of %s was given by somebody else; choose one of your own now.\nNew ",
+		c.User)
 	password, err := readPassword(cmd, input)
 	if err != nil {
 		return err
@@ -153,7 +160,8 @@ func (s *session) keepToken(cmd *cobra.Command, c *client.Client, input *bufio.R
 }
 
 func logoutCommand(s *session) *cobra.Command {
-	return &cobra.Command{Use: "logout", Short: "Revoke the kept token and forget it", Args: arguments(cobra.NoArgs), Example: "  crelvo logout\n  crelvo logout --server mainland",
+	return &cobra.Command{Use: "logout", Short: "Revoke the kept token and forget it", Args: arguments(cobra.NoArgs),
+		Example: "  crelvo logout\n  crelvo logout --server mainland",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			kept, err := readStored()
 			if err != nil {

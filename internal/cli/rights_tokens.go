@@ -17,7 +17,8 @@ import (
 )
 
 func tokenCommand(s *session) *cobra.Command {
-	return group("token", "List, make, rotate and revoke tokens", tokenList(s), tokenNew(s), tokenRotate(s), tokenRevoke(s))
+	return group("token", "List, make, rotate and revoke tokens", tokenList(s), tokenNew(s), tokenRotate(s),
+		tokenRevoke(s))
 }
 
 func tokenList(s *session) *cobra.Command {
@@ -69,8 +70,10 @@ func tokenList(s *session) *cobra.Command {
 func tokenNew(s *session) *cobra.Command {
 	var n api.NewToken
 	var expires string
-	cmd := &cobra.Command{Use: "new [NAME]", Short: "Make a token; its secret is shown once", Args: arguments(cobra.MaximumNArgs(1)),
-		Example: "  crelvo token new laptop --can read\n  crelvo token new --for ci-berth --can publish --on snapshots --expires 12h\n" +
+	cmd := &cobra.Command{Use: "new [NAME]", Short: "Make a token; its secret is shown once",
+		Args: arguments(cobra.MaximumNArgs(1)),
+		Example: "  crelvo token new laptop --can read\n" +
+			"  crelvo token new --for ci-berth --can publish --on snapshots --expires 12h\n" +
 			"  crelvo token new deck --can publish --on snapshots --only 'pkg:npm/@skerry/*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if expires != "" {
@@ -108,8 +111,10 @@ func tokenNew(s *session) *cobra.Command {
 
 func tokenRevoke(s *session) *cobra.Command {
 	var owner string
-	cmd := &cobra.Command{Use: "revoke NAME|-", Short: "End a token at once; - reads its secret from the standard input", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
-		Long:    "End a token at once. Whoever finds a secret can end it without knowing whose it is: - reads it from the\nstandard input, finds whose it is, and ends it.",
+	cmd := &cobra.Command{Use: "revoke NAME|-", Short: "End a token at once; - reads its secret from the standard input",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
+		Long: "End a token at once. Whoever finds a secret can end it without knowing whose it is: - reads it from the\n" +
+			"standard input, finds whose it is, and ends it.",
 		Example: "  crelvo token revoke laptop\n  crelvo token revoke - < found-in-a-log",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
@@ -154,8 +159,10 @@ func revokeFound(cmd *cobra.Command, c *client.Client) error {
 
 func tokenRotate(s *session) *cobra.Command {
 	var owner, expires string
-	cmd := &cobra.Command{Use: "rotate NAME", Short: "Make a token anew with the same limits, and end the old one", Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
-		Long:    "Make a token anew, with the same limits and as long as before, and end the old one. The new secret is shown once.",
+	cmd := &cobra.Command{Use: "rotate NAME", Short: "Make a token anew with the same limits, and end the old one",
+		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeTokens,
+		Long: "Make a token anew, with the same limits and as long as before, and end the old one. The new secret is " +
+			"shown once.",
 		Example: "  crelvo token rotate nightly --for ci-berth > secret",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := s.client()
@@ -172,10 +179,12 @@ func tokenRotate(s *session) *cobra.Command {
 				for _, t := range all {
 					names = append(names, t.Name)
 				}
-				return fault.New(fault.NotFound, "no-such-token", "there is no token %s", args[0]).WithHint("%s", meant(args[0], names, "crelvo token list shows them."))
+				return fault.New(fault.NotFound, "no-such-token", "there is no token %s", args[0]).
+					WithHint("%s", meant(args[0], names, "crelvo token list shows them."))
 			}
 			old := all[i]
-			n := api.NewToken{For: owner, Can: old.Can, On: old.On, Only: old.Only, Seconds: int64(old.ExpiresAt.Sub(old.CreatedAt).Seconds())}
+			n := api.NewToken{For: owner, Can: old.Can, On: old.On, Only: old.Only,
+				Seconds: int64(old.ExpiresAt.Sub(old.CreatedAt).Seconds())}
 			if expires != "" {
 				length, err := parseDuration(expires)
 				if err != nil {
@@ -193,12 +202,15 @@ func tokenRotate(s *session) *cobra.Command {
 				return fmt.Errorf("the token %s was made, but %s could not be revoked: %w", made.Name, old.Name, err)
 			}
 			return s.show(cmd.OutOrStdout(), made, func() {
-				fmt.Fprintf(cmd.ErrOrStderr(), "Token %s, until %s, takes the place of %s, which is revoked. It is shown this once:\n", made.Name, timeText(made.ExpiresAt), old.Name)
+				fmt.Fprintf(cmd.ErrOrStderr(),
+					"Token %s, until %s, takes the place of %s, which is revoked. It is shown this once:\n", made.Name,
+					timeText(made.ExpiresAt), old.Name)
 				fmt.Fprintln(cmd.OutOrStdout(), made.Secret)
 			})
 		}}
 	cmd.Flags().StringVar(&owner, "for", "", "of another user or robot (admins)")
-	cmd.Flags().StringVar(&expires, "expires", "", "how long it lasts, such as 12h or 30d (default: as long as the old one)")
+	cmd.Flags().StringVar(&expires, "expires", "",
+		"how long it lasts, such as 12h or 30d (default: as long as the old one)")
 	return cmd
 }
 

@@ -229,7 +229,8 @@ type session struct {
 func (s *session) warnOfEnd(at time.Time) {
 	if !s.warned {
 		s.warned = true
-		fmt.Fprintf(os.Stderr, "crelvo: your token ends on %s, in %s; make a new one with crelvo login or crelvo token new\n", timeText(at), api.Length(time.Until(at)))
+		fmt.Fprintf(os.Stderr, "crelvo: your token ends on %s, in %s; make a new one with crelvo login or crelvo token new\n",
+			timeText(at), api.Length(time.Until(at)))
 	}
 }
 
@@ -252,18 +253,21 @@ func newRoot() *cobra.Command {
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
-			return usageError{fault.New(fault.Invalid, "no-such-flag", "%s has no flag --%s", cmd.CommandPath(), name).WithHint("%s", meant("--"+name, flagNames(cmd), "See "+cmd.CommandPath()+" --help."))}
+			return usageError{fault.New(fault.Invalid, "no-such-flag", "%s has no flag --%s", cmd.CommandPath(), name).
+				WithHint("%s", meant("--"+name, flagNames(cmd), "See "+cmd.CommandPath()+" --help."))}
 		}
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&s.server, "server", "", "address of the service, or the name that it was given (CRELVO_SERVER; default "+defaultServer+")")
+	flags.StringVar(&s.server, "server", "",
+		"address of the service, or the name that it was given (CRELVO_SERVER; default "+defaultServer+")")
 	flags.StringVarP(&s.output, "output", "o", "table", "form of the output: table, json or yaml")
 	flags.BoolVar(&s.wide, "wide", false, "do not fold tables, whatever the width of the terminal is")
 	flags.StringSliceVar(&s.columns, "columns", nil, "only these columns of a table, by their heads, in this order")
 	flags.BoolVar(&s.yes, "yes", false, "do not ask")
 	must(root.RegisterFlagCompletionFunc("output", fixed("table", "json", "yaml")))
-	root.AddGroup(&cobra.Group{ID: "run", Title: "Run the service:"}, &cobra.Group{ID: "use", Title: "Work with packages:"},
+	root.AddGroup(&cobra.Group{ID: "run", Title: "Run the service:"},
+		&cobra.Group{ID: "use", Title: "Work with packages:"},
 		&cobra.Group{ID: "manage", Title: "Set up and look after:"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
@@ -272,8 +276,13 @@ func newRoot() *cobra.Command {
 		}
 	}
 	add("run", serveCommand(), demoCommand())
-	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s), pointCommand(s), withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s), promoteCommand(s), promotionCommand(s))
-	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s), policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s), teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
+	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s), pointCommand(s),
+		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
+		promoteCommand(s), promotionCommand(s))
+	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),
+		policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s),
+		teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), statusCommand(s),
+		loginCommand(s), logoutCommand(s), whoamiCommand(s))
 	root.AddCommand(openapiCommand(), manualCommand(root))
 	addCompletions(s, root)
 	addExamples(root)
@@ -288,7 +297,8 @@ func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 			for _, c := range cmd.Commands() {
 				names = append(names, c.Name())
 			}
-			return usageError{fault.New(fault.Invalid, "no-such-command", "there is no command %q", cmd.CommandPath()+" "+args[0]).
+			return usageError{fault.New(fault.Invalid, "no-such-command", "there is no command %q", cmd.CommandPath()+" "+
+				args[0]).
 				WithHint("%s", meant(args[0], names, "See "+cmd.CommandPath()+" --help."))}
 		}
 		return cmd.Help()
@@ -482,7 +492,9 @@ func serverAddress(text string) (string, error) {
 }
 
 // completeRepositories completes names of repositories.
-func (s *session) completeRepositories(cmd *cobra.Command, args []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+func (s *session) completeRepositories(
+	cmd *cobra.Command, args []string, toComplete string,
+) ([]string, cobra.ShellCompDirective) {
 	c, err := s.client()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError

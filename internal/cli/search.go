@@ -27,7 +27,8 @@ func searchCommand(s *session) *cobra.Command {
 		Long: "Find packages by words of their names, patterns of package URLs and conditions, all of which must fit.\n" +
 			"A - before a condition negates it; * stands for any run of characters. The conditions:\n" + keys.String() +
 			"\nA query that is saved under a name is asked for by @NAME, alone or with more.",
-		Example: "  crelvo search berth\n  crelvo search holds:snapshots 'age:>30d' downloads:0\n  crelvo search 'pkg:npm/@skerry/*' -- -repo:snapshots\n" +
+		Example: "  crelvo search berth\n  crelvo search holds:snapshots 'age:>30d' downloads:0\n" +
+			"  crelvo search 'pkg:npm/@skerry/*' -- -repo:snapshots\n" +
 			"  crelvo search --save stale-snapshots holds:snapshots 'age:>30d' downloads:0\n  crelvo search @stale-snapshots",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text := strings.TrimSpace(strings.Join(args, " "))
@@ -92,7 +93,8 @@ func showFound(w io.Writer, found api.PackageList, limit int) {
 	}
 	var rows [][]string
 	for _, p := range found.Packages {
-		rows = append(rows, []string{p.PURL, p.Repository, p.Latest, strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt), p.PublishedBy})
+		rows = append(rows, []string{p.PURL, p.Repository, p.Latest, strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt),
+			p.PublishedBy})
 	}
 	table(w, []string{"PACKAGE", "REPOSITORY", "NEWEST THAT FITS", "VERSIONS", "LAST CHANGE", "BY"}, []int{3}, rows)
 	if found.More {

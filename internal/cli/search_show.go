@@ -22,8 +22,10 @@ func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m
 
 func showCommand(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it", Args: arguments(cobra.ExactArgs(1)),
-		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0",
+	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it",
+		Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n" +
+			"  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
@@ -56,9 +58,12 @@ func showCommand(s *session) *cobra.Command {
 
 func receivingCommand(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "receiving [PURL]", Short: "List versions that are being received, and what they still lack", Args: arguments(cobra.MaximumNArgs(1)),
-		Long: "List versions that are being received. A version is listed when its client says that it is complete or, if it\n" +
-			"has all that such a version needs, when nothing more comes for a while. One that lacks something is given up after a day.",
+	cmd := &cobra.Command{Use: "receiving [PURL]",
+		Short: "List versions that are being received, and what they still lack", Args: arguments(cobra.MaximumNArgs(1)),
+		Long: "List versions that are being received. A version is listed when its client says that it is complete or, if " +
+			"it\n" +
+			"has all that such a version needs, when nothing more comes for a while. One that lacks something is given up " +
+			"after a day.",
 		Example: "  crelvo receiving\n  crelvo receiving --in releases",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Receiving, error) {
@@ -83,13 +88,16 @@ func receivingTable(w io.Writer, all []api.Receiving) {
 		if r.Lacks != "" {
 			then = "lacks " + r.Lacks + "; given up " + timeText(r.Until)
 		}
-		rows = append(rows, []string{r.PURL, r.Repository, r.By, timeText(r.LastAt), strconv.Itoa(r.Files), api.Bytes(r.Bytes), then})
+		rows = append(rows, []string{r.PURL, r.Repository, r.By, timeText(r.LastAt), strconv.Itoa(r.Files),
+			api.Bytes(r.Bytes), then})
 	}
-	table(w, []string{"VERSION", "REPOSITORY", "BY", "LAST FILE", "FILES", "SIZE", "IF NOTHING MORE COMES"}, []int{4, 5}, rows)
+	table(w, []string{"VERSION", "REPOSITORY", "BY", "LAST FILE", "FILES", "SIZE", "IF NOTHING MORE COMES"}, []int{4, 5},
+		rows)
 }
 
 func showVersions(w io.Writer, p api.Package) {
-	fields(w, "package", p.PURL, "title", p.Title, "description", p.Description, "homepage", p.Homepage, "source", p.Source)
+	fields(w, "package", p.PURL, "title", p.Title, "description", p.Description, "homepage", p.Homepage, "source",
+		p.Source)
 	fmt.Fprintln(w)
 	var rows [][]string
 	for _, v := range p.Versions {
@@ -106,9 +114,11 @@ func showVersions(w io.Writer, p api.Package) {
 			continue
 		}
 		rows = append(rows, []string{name, v.Repository, strconv.Itoa(v.UploadCount), api.Bytes(newest.Size),
-			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10), strconv.FormatInt(v.Users, 10)})
+			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10),
+			strconv.FormatInt(v.Users, 10)})
 	}
-	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7}, rows)
+	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7},
+		rows)
 }
 
 func showFiles(w io.Writer, p api.Package) {
@@ -128,8 +138,10 @@ func showFiles(w io.Writer, p api.Package) {
 		if v.Withdrawn != nil {
 			withdrawn = strings.TrimSuffix("yes: "+v.Withdrawn.Reason, ": ")
 		}
-		fields(w, "version", v.PURL, "repository", v.Repository, "labels", strings.Join(v.Labels, ", "), "withdrawn", withdrawn, "licence", orNone(licences, "not stated"),
-			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users), "last use", optionalTime(v.LastUse, "never"),
+		fields(w, "version", v.PURL, "repository", v.Repository, "labels", strings.Join(v.Labels, ", "), "withdrawn",
+			withdrawn, "licence", orNone(licences, "not stated"),
+			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users),
+			"last use", optionalTime(v.LastUse, "never"),
 			"build", newest.Build, "promotions", promotionsText(newest.Promotions))
 		var rows [][]string
 		for _, u := range v.Uploads {

@@ -67,12 +67,17 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version counts as complete")
 	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
-	f.Bool("adopt-store", false, "use the store in the data folder although it is not the one of the database; for when that one was lost")
-	f.Bool("lose-secrets", false, "forget credentials and keys that the key file cannot open; for when the right one was lost")
+	f.Bool("adopt-store", false,
+		"use the store in the data folder although it is not the one of the database; for when that one was lost")
+	f.Bool("lose-secrets", false,
+		"forget credentials and keys that the key file cannot open; for when the right one was lost")
 	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
-	f.StringSlice("trusted-proxies", nil, "addresses or networks of proxies that are believed about where requests come from, such as 10.0.0.5 or 10.0.0.0/24; none unless named")
+	f.StringSlice("trusted-proxies", nil,
+		"addresses or networks of proxies that are believed about where requests come from, such as 10.0.0.5 or "+
+			"10.0.0.0/24; none unless named")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
-	f.String("key-file", "", "the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
+	f.String("key-file", "",
+		"the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
 	f.String("log-level", logLevel, "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
 }
@@ -102,7 +107,8 @@ func readSettings(cmd *cobra.Command) (serveSettings, error) {
 		}
 		for _, name := range k.Keys() {
 			if cmd.Flags().Lookup(name) == nil || name == "config" {
-				return s, usageError{fault.New(fault.Invalid, "bad-config", "%s has %q, which is no setting", path, name).WithHint("%s", meant("--"+name, flagNames(cmd), "crelvo serve --help lists them."))}
+				return s, usageError{fault.New(fault.Invalid, "bad-config", "%s has %q, which is no setting", path, name).
+					WithHint("%s", meant("--"+name, flagNames(cmd), "crelvo serve --help lists them."))}
 			}
 		}
 	}
@@ -133,10 +139,13 @@ func checkPublicURL(text string) error {
 		return nil
 	}
 	u, err := url.Parse(text)
-	if err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && u.RawQuery == "" && u.Fragment == "" && strings.Trim(u.Path, "/") == "" {
+	if err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && u.RawQuery == "" &&
+		u.Fragment == "" && strings.Trim(u.Path, "/") == "" {
 		return nil
 	}
-	return usageError{fmt.Errorf("--public-url cannot be %q; write it like https://packages.skerry.example, with nothing behind the host", text)}
+	return usageError{
+		fmt.Errorf("--public-url cannot be %q; write it like https://packages.skerry.example, with nothing behind the host",
+			text)}
 }
 
 func newLog(w io.Writer, s serveSettings) (*slog.Logger, error) {
@@ -168,7 +177,8 @@ func serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			first, err := h.service.Rights.Bootstrap(cmd.Context(), os.Getenv("CRELVO_ADMIN_PASSWORD"), os.Getenv("CRELVO_ADMIN_TOKEN"))
+			first, err := h.service.Rights.Bootstrap(cmd.Context(), os.Getenv("CRELVO_ADMIN_PASSWORD"),
+				os.Getenv("CRELVO_ADMIN_TOKEN"))
 			if err == nil && first.Password != "" {
 				err = tellFirstSignIn(cmd.OutOrStdout(), settings.Data, first)
 			}
@@ -183,7 +193,8 @@ func serveCommand() *cobra.Command {
 
 func tellFirstSignIn(w io.Writer, data string, first rights.FirstSignIn) error {
 	path := filepath.Join(data, "first-sign-in")
-	if err := os.WriteFile(path, fmt.Appendf(nil, "name: %s\npassword: %s\n", first.Name, first.Password), 0o600); err != nil {
+	if err := os.WriteFile(path, fmt.Appendf(nil, "name: %s\npassword: %s\n", first.Name, first.Password),
+		0o600); err != nil {
 		return err
 	}
 	fmt.Fprintf(w, "first sign-in: name %s, password %s (shown once; also in %s)\n", first.Name, first.Password, path)
@@ -204,7 +215,8 @@ func parseNetworks(texts []string) ([]netip.Prefix, error) {
 		}
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			return nil, usageError{fmt.Errorf("--trusted-proxies cannot be %q; write addresses or networks, such as 10.0.0.5 or 10.0.0.0/24", text)}
+			return nil, usageError{
+				fmt.Errorf("--trusted-proxies cannot be %q; write addresses or networks, such as 10.0.0.5 or 10.0.0.0/24", text)}
 		}
 		all = append(all, p)
 	}
@@ -232,7 +244,9 @@ const collectAt = 400
 const reserve = 512 << 20
 
 // openHouse starts everything but does not answer yet. now may be nil.
-func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time) (_ *house, err error) {
+func openHouse(
+	ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time,
+) (_ *house, err error) {
 	h := &house{settings: settings}
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(collectAt)
@@ -282,11 +296,14 @@ func openHouse(ctx context.Context, settings serveSettings, logTo io.Writer, now
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store, act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version, LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
+	h.service, err = service.New(ctx, h.db, store,
+		act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version,
+			LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
 	if err != nil {
 		return nil, err
 	}
-	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, TrustedProxies: proxies, Version: Version, Log: h.log, Console: console.Files()})
+	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, TrustedProxies: proxies, Version: Version,
+		Log: h.log, Console: console.Files()})
 	return h, nil
 }
 
@@ -423,7 +440,8 @@ func (h *house) close() error {
 // openapiCommand prints the description of the API; the console's types are
 // made from it.
 func openapiCommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Hidden: true, Args: arguments(cobra.NoArgs),
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Hidden: true,
+		Args: arguments(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			document, err := web.New(nil, web.Settings{Version: Version, Console: console.Files()}).OpenAPI()
 			if err != nil {

@@ -19,10 +19,13 @@ import (
 func usageCommand(s *session) *cobra.Command {
 	var in, from, until, by, order string
 	var limit int
-	cmd := &cobra.Command{Use: "usage [PURL]", Short: "Show what is downloaded, how often and by how many", Args: arguments(cobra.MaximumNArgs(1)),
-		Long: "Without a package: the packages that are used most, rise, fall, or that nobody uses. With one, or with --by:\n" +
+	cmd := &cobra.Command{Use: "usage [PURL]", Short: "Show what is downloaded, how often and by how many",
+		Args: arguments(cobra.MaximumNArgs(1)),
+		Long: "Without a package: the packages that are used most, rise, fall, or that nobody uses. With one, or with " +
+			"--by:\n" +
 			"its downloads by day, client, who (person, robot, nobody that signed in), version or repository.",
-		Example: "  crelvo usage --order unused --in snapshots\n  crelvo usage pkg:npm/%40skerry/deck-ui --by version --from 2026-09-01",
+		Example: "  crelvo usage --order unused --in snapshots\n" +
+			"  crelvo usage pkg:npm/%40skerry/deck-ui --by version --from 2026-09-01",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			query := url.Values{"repository": {in}, "from": {from}, "until": {until}}
 			if len(args) == 1 {
@@ -32,7 +35,9 @@ func usageCommand(s *session) *cobra.Command {
 				if by != "" {
 					query.Set("by", by)
 				}
-				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.UsePart, error) { return c.Use(ctx, query) }, func(w io.Writer, all []api.UsePart) {
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.UsePart, error) {
+					return c.Use(ctx, query)
+				}, func(w io.Writer, all []api.UsePart) {
 					var rows [][]string
 					for _, p := range all {
 						rows = append(rows, []string{p.Part, strconv.FormatInt(p.Downloads, 10), strconv.FormatInt(p.Users, 10)})
@@ -47,9 +52,12 @@ func usageCommand(s *session) *cobra.Command {
 			}, func(w io.Writer, all []api.UsedPackage) {
 				var rows [][]string
 				for _, p := range all {
-					rows = append(rows, []string{p.PURL, p.Repository, strconv.FormatInt(p.Downloads, 10), strconv.FormatInt(p.Before, 10), strconv.FormatInt(p.Users, 10), day(p.UsedAt), strconv.FormatInt(p.Versions, 10), api.Bytes(p.Bytes)})
+					rows = append(rows, []string{p.PURL, p.Repository, strconv.FormatInt(p.Downloads, 10),
+						strconv.FormatInt(p.Before, 10), strconv.FormatInt(p.Users, 10), day(p.UsedAt), strconv.FormatInt(p.Versions, 10),
+						api.Bytes(p.Bytes)})
 				}
-				table(w, []string{"PACKAGE", "IN", "DOWNLOADS", "BEFORE", "USERS", "LAST USED", "VERSIONS", "SIZE"}, []int{2, 3, 4, 6, 7}, rows)
+				table(w, []string{"PACKAGE", "IN", "DOWNLOADS", "BEFORE", "USERS", "LAST USED", "VERSIONS", "SIZE"},
+					[]int{2, 3, 4, 6, 7}, rows)
 			})
 		}}
 	f := cmd.Flags()
@@ -67,12 +75,17 @@ func usageCommand(s *session) *cobra.Command {
 
 func whoUsesCommand(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "who-uses PURL", Short: "Show who still uses a version: users, robots, builds, and what needs it", Args: arguments(cobra.ExactArgs(1)),
-		Long: "Show who still uses a version, a range of versions or, without one, a package: who downloaded it, which builds\n" +
+	cmd := &cobra.Command{Use: "who-uses PURL",
+		Short: "Show who still uses a version: users, robots, builds, and what needs it", Args: arguments(cobra.ExactArgs(1)),
+		Long: "Show who still uses a version, a range of versions or, without one, a package: who downloaded it, which " +
+			"builds\n" +
 			"used it, and what needs it, directly and by way of others.",
-		Example: "  crelvo who-uses pkg:maven/org.openshore/brine-http@2.1.0\n  crelvo who-uses 'pkg:maven/org.openshore/brine-http@vers:maven/<9'\n  crelvo who-uses pkg:npm/kelp-colors",
+		Example: "  crelvo who-uses pkg:maven/org.openshore/brine-http@2.1.0\n" +
+			"  crelvo who-uses 'pkg:maven/org.openshore/brine-http@vers:maven/<9'\n  crelvo who-uses pkg:npm/kelp-colors",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.WhoUses, error) { return c.WhoUses(ctx, args[0], in) }, func(w io.Writer, who api.WhoUses) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.WhoUses, error) {
+				return c.WhoUses(ctx, args[0], in)
+			}, func(w io.Writer, who api.WhoUses) {
 				if len(who.Users)+len(who.Builds)+len(who.Needs) == 0 {
 					fmt.Fprintln(w, "Nobody that signed in downloaded it, no recorded build used it, and nothing here needs it.")
 					return
@@ -101,30 +114,36 @@ func whoUsesCommand(s *session) *cobra.Command {
 }
 
 func spaceCommand(s *session) *cobra.Command {
-	return &cobra.Command{Use: "space", Short: "Show where storage goes", Args: arguments(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error {
-		return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SpacePage, error) { return c.Space(ctx, 31) }, func(w io.Writer, p api.SpacePage) {
-			before := map[string]int64{} // a month ago, or when it was first noted
-			for _, d := range p.Days {
-				key := d.Repository + " " + d.Ecosystem
-				if _, ok := before[key]; !ok {
-					before[key] = d.Bytes
+	return &cobra.Command{Use: "space", Short: "Show where storage goes", Args: arguments(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.SpacePage, error) {
+				return c.Space(ctx, 31)
+			}, func(w io.Writer, p api.SpacePage) {
+				before := map[string]int64{} // a month ago, or when it was first noted
+				for _, d := range p.Days {
+					key := d.Repository + " " + d.Ecosystem
+					if _, ok := before[key]; !ok {
+						before[key] = d.Bytes
+					}
 				}
-			}
-			var rows [][]string
-			for _, x := range p.Now {
-				grown := "-"
-				if was, ok := before[x.Repository+" "+x.Ecosystem]; ok {
-					grown = signed(x.Bytes - was)
+				var rows [][]string
+				for _, x := range p.Now {
+					grown := "-"
+					if was, ok := before[x.Repository+" "+x.Ecosystem]; ok {
+						grown = signed(x.Bytes - was)
+					}
+					rows = append(rows, []string{x.Repository, x.Ecosystem, strconv.FormatInt(x.Packages, 10),
+						strconv.FormatInt(x.Versions, 10), api.Bytes(x.Bytes), api.Bytes(x.Shared), grown, api.Bytes(x.Grace)})
 				}
-				rows = append(rows, []string{x.Repository, x.Ecosystem, strconv.FormatInt(x.Packages, 10), strconv.FormatInt(x.Versions, 10), api.Bytes(x.Bytes), api.Bytes(x.Shared), grown, api.Bytes(x.Grace)})
-			}
-			table(w, []string{"REPOSITORY", "ECOSYSTEM", "PACKAGES", "VERSIONS", "SIZE", "OF IT SHARED", "SINCE " + time.Now().AddDate(0, 0, -31).Format("Jan 2"), "IN GRACE"}, []int{2, 3, 4, 5, 6, 7}, rows)
-			if p.Files > 0 {
-				fmt.Fprintln(w)
-				fields(w, "stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing", api.Bytes(p.Unnamed), "free on the disk", api.Bytes(p.Free))
-			}
-		})
-	}}
+				table(w, []string{"REPOSITORY", "ECOSYSTEM", "PACKAGES", "VERSIONS", "SIZE", "OF IT SHARED", "SINCE " +
+					time.Now().AddDate(0, 0, -31).Format("Jan 2"), "IN GRACE"}, []int{2, 3, 4, 5, 6, 7}, rows)
+				if p.Files > 0 {
+					fmt.Fprintln(w)
+					fields(w, "stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing",
+						api.Bytes(p.Unnamed), "free on the disk", api.Bytes(p.Free))
+				}
+			})
+		}}
 }
 
 func signed(bytes int64) string {

@@ -44,7 +44,8 @@ func (c *Client) CompareBuilds(ctx context.Context, before, after string) (api.B
 
 // Attach adds a document to a build.
 func (c *Client) Attach(ctx context.Context, title, name string, content []byte) (out api.BuildDocument, err error) {
-	r, err := c.request(ctx, http.MethodPost, buildPath(title)+"/documents?"+url.Values{"name": {name}}.Encode(), bytes.NewReader(content))
+	r, err := c.request(ctx, http.MethodPost, buildPath(title)+"/documents?"+url.Values{"name": {name}}.Encode(),
+		bytes.NewReader(content))
 	if err != nil {
 		return out, err
 	}

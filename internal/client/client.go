@@ -70,7 +70,8 @@ func (c *Client) send(r *http.Request) (*http.Response, error) {
 		}
 		return nil, &Unreachable{Server: c.Server, Err: err}
 	}
-	if ends, err := time.Parse(time.RFC3339, response.Header.Get(api.TokenEndsHeader)); err == nil && c.OnTokenEnds != nil {
+	if ends, err := time.Parse(time.RFC3339, response.Header.Get(api.TokenEndsHeader)); err == nil &&
+		c.OnTokenEnds != nil {
 		c.OnTokenEnds(ends)
 	}
 	if response.StatusCode < 300 {
@@ -86,7 +87,8 @@ func (c *Client) send(r *http.Request) (*http.Response, error) {
 		}
 	}
 	if p.Code == "sign-in-needed" {
-		if p.Detail, p.Hint = "you are not signed in to "+c.Server, "Sign in with crelvo login, or set CRELVO_TOKEN."; c.Token != "" || c.User != "" {
+		if p.Detail, p.Hint = "you are not signed in to "+c.Server,
+			"Sign in with crelvo login, or set CRELVO_TOKEN."; c.Token != "" || c.User != "" {
 			p.Detail = "the credentials did not arrive at " + c.Server
 			p.Hint = "Something on the way, such as a proxy, takes the Authorization header away; ask who looks after it."
 		}

@@ -42,7 +42,8 @@ func (c *Client) RemoveTrack(ctx context.Context, name string) error {
 
 // Arrivals lists what came into a repository since a moment.
 func (c *Client) Arrivals(ctx context.Context, repository string, since time.Time) ([]api.Arrival, error) {
-	return get[[]api.Arrival](ctx, c, "/api/v1/repositories/"+url.PathEscape(repository)+"/arrivals", url.Values{"since": {since.UTC().Format(time.RFC3339)}})
+	return get[[]api.Arrival](ctx, c, "/api/v1/repositories/"+url.PathEscape(repository)+"/arrivals",
+		url.Values{"since": {since.UTC().Format(time.RFC3339)}})
 }
 
 // Promote asks for a promotion, or for what it would do.

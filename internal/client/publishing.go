@@ -110,7 +110,10 @@ func (c *Client) Look(ctx context.Context, repository, as string, files []Local)
 
 // Publish sends package files, or the digests of those that are here; all become
 // visible together. progress wraps the reader of each file, and may be nil. as may be "".
-func (c *Client) Publish(ctx context.Context, repository, as string, files []Local, progress func(name string, size int64, r io.Reader) io.Reader) (api.Published, error) {
+func (c *Client) Publish(
+	ctx context.Context, repository, as string, files []Local,
+	progress func(name string, size int64, r io.Reader) io.Reader,
+) (api.Published, error) {
 	var out api.Published
 	body, w := io.Pipe()
 	form := multipart.NewWriter(w)
@@ -136,7 +139,9 @@ func (c *Client) Publish(ctx context.Context, repository, as string, files []Loc
 
 // Continue sends the rest of a file, from f.Arrived on. What arrives before it is cut
 // stays, so that it can be gone on with; Publish takes its digest then.
-func (c *Client) Continue(ctx context.Context, repository string, f Local, progress func(name string, size int64, r io.Reader) io.Reader) (arrived int64, err error) {
+func (c *Client) Continue(
+	ctx context.Context, repository string, f Local, progress func(name string, size int64, r io.Reader) io.Reader,
+) (arrived int64, err error) {
 	return readFile(f.Path, func(r io.Reader) (int64, error) {
 		if _, err := r.(io.Seeker).Seek(f.Arrived, io.SeekStart); err != nil {
 			return 0, err
@@ -144,7 +149,8 @@ func (c *Client) Continue(ctx context.Context, repository string, f Local, progr
 		if progress != nil {
 			r = progress(f.Name(), f.Size-f.Arrived, r)
 		}
-		request, err := c.request(ctx, http.MethodPut, of(repository, "arriving")+"/"+f.SHA256+"?at="+strconv.FormatInt(f.Arrived, 10), io.NopCloser(r))
+		request, err := c.request(ctx, http.MethodPut, of(repository, "arriving")+"/"+f.SHA256+"?at="+
+			strconv.FormatInt(f.Arrived, 10), io.NopCloser(r))
 		if err != nil {
 			return 0, err
 		}

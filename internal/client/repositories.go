@@ -25,13 +25,16 @@ func (c *Client) AddRepository(ctx context.Context, n api.NewRepository) (out ap
 }
 
 // EditRepository changes the settings of one.
-func (c *Client) EditRepository(ctx context.Context, name string, change api.RepositoryChange) (out api.Repository, err error) {
+func (c *Client) EditRepository(
+	ctx context.Context, name string, change api.RepositoryChange,
+) (out api.Repository, err error) {
 	return out, c.do(ctx, http.MethodPatch, repositories+"/"+url.PathEscape(name), change, &out)
 }
 
 // RemoveRepository takes one out of use.
 func (c *Client) RemoveRepository(ctx context.Context, name string, withContents bool) error {
-	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+strconv.FormatBool(withContents), nil, nil)
+	return c.do(ctx, http.MethodDelete, repositories+"/"+url.PathEscape(name)+"?withContents="+
+		strconv.FormatBool(withContents), nil, nil)
 }
 
 // RemovedRepositories lists those that can be brought back.

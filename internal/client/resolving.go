@@ -19,7 +19,9 @@ func (c *Client) Explain(ctx context.Context, name, purl string) (api.Explanatio
 // Download gives the bytes at a path that the server named, from an offset on if the
 // server can (RFC 9110 section 14): begins is the offset of the first of them, left how
 // many there are, or -1.
-func (c *Client) Download(ctx context.Context, path string, from int64) (body io.ReadCloser, begins, left int64, err error) {
+func (c *Client) Download(
+	ctx context.Context, path string, from int64,
+) (body io.ReadCloser, begins, left int64, err error) {
 	r, err := c.request(ctx, http.MethodGet, (&url.URL{Path: path}).EscapedPath(), nil)
 	if err != nil {
 		return nil, 0, 0, err

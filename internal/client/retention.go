@@ -106,7 +106,8 @@ func (c *Client) SetPin(ctx context.Context, p api.SetPin) error {
 
 // Reclaim frees the bytes that nothing names.
 func (c *Client) Reclaim(ctx context.Context, now bool) (out api.Reclaiming, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/reclaimings?"+url.Values{"now": {strconv.FormatBool(now)}}.Encode(), nil, &out)
+	return out, c.do(ctx, http.MethodPost, "/api/v1/reclaimings?"+url.Values{"now": {strconv.FormatBool(now)}}.Encode(),
+		nil, &out)
 }
 
 // Reclaimings lists the last runs that freed bytes.

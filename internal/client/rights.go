@@ -28,7 +28,8 @@ func (c *Client) AddToken(ctx context.Context, n api.NewToken) (out api.MadeToke
 
 // RevokeToken ends a token.
 func (c *Client) RevokeToken(ctx context.Context, owner, name string) error {
-	return c.do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name)+"?"+url.Values{"for": {owner}}.Encode(), nil, nil)
+	return c.do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name)+"?"+url.Values{"for": {owner}}.Encode(),
+		nil, nil)
 }
 
 // AllTokens lists the tokens of everybody.
@@ -71,7 +72,8 @@ func (c *Client) ChangePassword(ctx context.Context, change api.PasswordChange) 
 // SignOutEverywhere ends the sessions, and with tokens all tokens, of somebody;
 // "" is the client's owner.
 func (c *Client) SignOutEverywhere(ctx context.Context, name string, tokens bool) (out api.Ended, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/sign-out?"+url.Values{"for": {name}, "tokens": {strconv.FormatBool(tokens)}}.Encode(), nil, &out)
+	return out, c.do(ctx, http.MethodPost, "/api/v1/sign-out?"+
+		url.Values{"for": {name}, "tokens": {strconv.FormatBool(tokens)}}.Encode(), nil, &out)
 }
 
 // Teams lists teams.
@@ -142,7 +144,8 @@ func (c *Client) Events(ctx context.Context, q EventQuery) ([]api.Event, error) 
 // VerifyEvents computes the chain of events again; noted and seal are of an event
 // that was noted before, or 0.
 func (c *Client) VerifyEvents(ctx context.Context, noted int64, seal string) (api.EventChain, error) {
-	return get[api.EventChain](ctx, c, "/api/v1/events/chain", url.Values{"noted": {strconv.FormatInt(noted, 10)}, "seal": {seal}})
+	return get[api.EventChain](ctx, c, "/api/v1/events/chain",
+		url.Values{"noted": {strconv.FormatInt(noted, 10)}, "seal": {seal}})
 }
 
 // VerifyRecords compares records with each other, and tells what was put right.

@@ -37,10 +37,12 @@ func (c *Client) Search(ctx context.Context, query, repository string, limit, sk
 
 // Package shows a package or a version; repository may be "".
 func (c *Client) Package(ctx context.Context, purl, repository string) (api.Package, error) {
-	whole, err := get[api.Package](ctx, c, "/api/v1/package", url.Values{"purl": {purl}, "repository": {repository}, "limit": {"1000"}})
+	whole, err := get[api.Package](ctx, c, "/api/v1/package",
+		url.Values{"purl": {purl}, "repository": {repository}, "limit": {"1000"}})
 	for next := whole.Next; next != "" && err == nil; {
 		var page api.Package
-		page, err = get[api.Package](ctx, c, "/api/v1/package", url.Values{"purl": {purl}, "repository": {repository}, "limit": {"1000"}, "after": {next}})
+		page, err = get[api.Package](ctx, c, "/api/v1/package",
+			url.Values{"purl": {purl}, "repository": {repository}, "limit": {"1000"}, "after": {next}})
 		whole.Versions, next = append(whole.Versions, page.Versions...), page.Next
 	}
 	whole.Next = ""

@@ -57,21 +57,32 @@ func semver(version string, run int) string { return fmt.Sprintf("%s-dev.%d", ve
 func pep440(version string, run int) string { return fmt.Sprintf("%s.dev%d", version, run) }
 
 var alsoMade = []made{
-	{ecosystem: "npm", dev: semver, doing: "2.2.0", releases: []release{{"2.0.0", 6, "Dials turn both ways."}, {"2.1.0", 30, "Fog lights."}},
-		Package: madeup.Package{Name: "@skerry/deck-ui", Description: "Buttons, dials and lights for everything on deck", Licence: "MIT", Author: "The Skerry Line deck team",
+	{ecosystem: "npm", dev: semver, doing: "2.2.0",
+		releases: []release{{"2.0.0", 6, "Dials turn both ways."}, {"2.1.0", 30, "Fog lights."}},
+		Package: madeup.Package{Name: "@skerry/deck-ui", Description: "Buttons, dials and lights for everything on deck",
+			Licence: "MIT", Author: "The Skerry Line deck team",
 			Homepage: "https://skerry.example/deck-ui", Readme: deckReadme, Needs: map[string]string{"kelp-colors": "^3.0.0"}}},
-	{ecosystem: "npm", dev: semver, doing: "1.2.0", releases: []release{{"1.0.0", 20, ""}, {"1.1.0", 51, "Shows how long the queue is."}},
-		Package: madeup.Package{Name: "@skerry/ticket-widgets", Description: "Shows tickets, fares and queues", Licence: "MIT", Author: "The Skerry Line fare team",
-			Readme: "# ticket-widgets\n\nSmall things to put on a page.\n", Needs: map[string]string{"@skerry/deck-ui": "^2.0.0", "fathom-format": "^1.2.0"}}},
-	{ecosystem: "pypi", dev: pep440, doing: "0.7.0", releases: []release{{"0.5.0", 12, ""}, {"0.6.0", 36, "Knows the moon over the outer islands."}},
-		Package: madeup.Package{Name: "tidecast", Description: "Says when the tide turns", Licence: "Apache-2.0", Author: "The Skerry Line berth team",
-			Homepage: "https://skerry.example/tidecast", Readme: tideReadme, Needs: map[string]string{"soundings": ">=2.3", "moonphase-lite": "<1"}}},
+	{ecosystem: "npm", dev: semver, doing: "1.2.0",
+		releases: []release{{"1.0.0", 20, ""}, {"1.1.0", 51, "Shows how long the queue is."}},
+		Package: madeup.Package{Name: "@skerry/ticket-widgets", Description: "Shows tickets, fares and queues",
+			Licence: "MIT", Author: "The Skerry Line fare team",
+			Readme: "# ticket-widgets\n\nSmall things to put on a page.\n",
+			Needs:  map[string]string{"@skerry/deck-ui": "^2.0.0", "fathom-format": "^1.2.0"}}},
+	{ecosystem: "pypi", dev: pep440, doing: "0.7.0",
+		releases: []release{{"0.5.0", 12, ""}, {"0.6.0", 36, "Knows the moon over the outer islands."}},
+		Package: madeup.Package{Name: "tidecast", Description: "Says when the tide turns", Licence: "Apache-2.0",
+			Author:   "The Skerry Line berth team",
+			Homepage: "https://skerry.example/tidecast", Readme: tideReadme,
+			Needs: map[string]string{"soundings": ">=2.3", "moonphase-lite": "<1"}}},
 	{ecosystem: "nuget", dev: semver, doing: "4.1.0", releases: []release{{"4.0.0", 28, "One wire for all gates."}},
-		Package: madeup.Package{Name: "Skerry.TurnstileLink", Description: "Talks to turnstiles over a wire", Licence: "Apache-2.0", Author: "The Skerry Line turnstile team",
+		Package: madeup.Package{Name: "Skerry.TurnstileLink", Description: "Talks to turnstiles over a wire",
+			Licence: "Apache-2.0", Author: "The Skerry Line turnstile team",
 			Readme: "# Turnstile link\n\nOne wire, many gates.\n", Needs: map[string]string{"Openshore.Serial": "2.0.0"}}},
 	{ecosystem: "cargo", dev: semver, doing: "1.5.0", releases: []release{{"1.4.0", 40, "Tells salt from rust."}},
-		Package: madeup.Package{Name: "hull-sensor", Description: "Reads what the hull feels", Licence: "MIT OR Apache-2.0", Author: "The Skerry Line hull team",
-			Homepage: "https://skerry.example/hull-sensor", Readme: "# hull-sensor\n\nReads **salt, strain and rust**.\n", Keywords: []string{"hull", "sensor"}, Needs: map[string]string{"brine-codec": "^0.3"}}},
+		Package: madeup.Package{Name: "hull-sensor", Description: "Reads what the hull feels", Licence: "MIT OR Apache-2.0",
+			Author:   "The Skerry Line hull team",
+			Homepage: "https://skerry.example/hull-sensor", Readme: "# hull-sensor\n\nReads **salt, strain and rust**.\n",
+			Keywords: []string{"hull", "sensor"}, Needs: map[string]string{"brine-codec": "^0.3"}}},
 }
 
 // publishMade publishes what the house makes besides the berth build, day by
@@ -163,7 +174,8 @@ func (y *yard) publishPackage(ctx context.Context, repository, who, ecosystem st
 func UploadForm(p madeup.Package, name string, content []byte) (body []byte, contentType string) {
 	var b bytes.Buffer
 	form := multipart.NewWriter(&b)
-	for field, value := range map[string]string{":action": "file_upload", "protocol_version": "1", "name": p.Name, "version": p.Version, "summary": p.Description} {
+	for field, value := range map[string]string{":action": "file_upload", "protocol_version": "1", "name": p.Name,
+		"version": p.Version, "summary": p.Description} {
 		if err := form.WriteField(field, value); err != nil {
 			panic(err) // writing to memory does not fail
 		}

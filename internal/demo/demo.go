@@ -66,7 +66,8 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := teams(ctx, s); err != nil {
 		return err
 	}
-	made, err := as(User).AddToken(ctx, api.NewToken{For: "ci-berth", Name: nightly, Can: []string{"publish"}, On: []string{"snapshots"}, Seconds: int64(time.Since(start).Seconds()) + 3*24*3600})
+	made, err := as(User).AddToken(ctx, api.NewToken{For: "ci-berth", Name: nightly, Can: []string{"publish"},
+		On: []string{"snapshots"}, Seconds: int64(time.Since(start).Seconds()) + 3*24*3600})
 	if err != nil {
 		return err
 	}
@@ -85,7 +86,8 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 		return err
 	}
 	// A correction that nobody has taken further yet.
-	if err := y.deploy(ctx, "staging", "ci-berth", modules[0], "1.4.1", 118, today.AddDate(0, 0, -1).Add(13*time.Hour)); err != nil {
+	if err := y.deploy(ctx, "staging", "ci-berth", modules[0], "1.4.1", 118,
+		today.AddDate(0, 0, -1).Add(13*time.Hour)); err != nil {
 		return err
 	}
 	if err := y.crew(ctx, today.AddDate(0, 0, -1).Add(15*time.Hour)); err != nil {
@@ -104,14 +106,17 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Repositories.EditRepository(ctx, caller, "shore-"+ecosystem, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
-			m.Upstreams = []catalog.Upstream{{URL: shore + path}}
-		}})
+		_, err = s.Repositories.EditRepository(ctx, caller, "shore-"+ecosystem,
+			repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+				m.Upstreams = []catalog.Upstream{{URL: shore + path}}
+			}})
 	}
 	if err != nil {
 		return err
 	}
-	return s.Promotion.SetDestination(ctx, caller, promotion.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser, Secret: LandingSecret})
+	return s.Promotion.SetDestination(ctx, caller,
+		promotion.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser,
+			Secret: LandingSecret})
 }
 
 // nowhere is an address where nothing listens.
@@ -126,21 +131,31 @@ func shoreRepositories(shore string) []api.NewRepository {
 		{Name: "staging", Holds: "releases", Description: "release candidates, waiting for the sea trial"},
 		{Name: "releases", Holds: "releases", Description: "what sails", AnonymousRead: true},
 		{Name: "crew-tools", Holds: "both", Description: "for the crew office only"},
-		{Name: "shore-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "third-party packages, copied when first used",
-			Mirror: &api.MirrorChange{Upstreams: list(shore), FreshSeconds: &fresh, Deny: list("pkg:maven/org.openshore/brine-http@vers:maven/<2.0.1"),
-				Prefetch: &api.PrefetchChange{Patterns: list("pkg:maven/org.openshore/*"), Schedule: text("30 5 * * 1-5"), Zone: text("Europe/Oslo")}}},
-		{Name: "shore-npm", Kind: "mirror", Ecosystem: "npm", Holds: "both", Description: "third-party packages, copied when first used",
-			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["npm"]), FreshSeconds: &fresh}},
-		{Name: "shore-pypi", Kind: "mirror", Ecosystem: "pypi", Holds: "both", Description: "third-party packages, copied when first used",
-			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["pypi"]), FreshSeconds: &fresh}},
-		{Name: "shore-nuget", Kind: "mirror", Ecosystem: "nuget", Holds: "both", Description: "third-party packages, copied when first used",
-			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["nuget"]), FreshSeconds: &fresh}},
-		{Name: "shore-cargo", Kind: "mirror", Ecosystem: "cargo", Holds: "both", Description: "third-party packages, copied when first used",
-			Mirror: &api.MirrorChange{Upstreams: list(shore + ShorePaths["cargo"]), FreshSeconds: &fresh}},
-		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases", Description: "the yard on the mainland",
-			Mirror: &api.MirrorChange{Upstreams: list(nowhere)}},
+		{Name: "shore-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
+			Description: "third-party packages, copied when first used",
+			Mirror: &api.MirrorChange{Upstreams: list(shore), FreshSeconds: &fresh,
+				Deny: list("pkg:maven/org.openshore/brine-http@vers:maven/<2.0.1"),
+				Prefetch: &api.PrefetchChange{Patterns: list("pkg:maven/org.openshore/*"), Schedule: text("30 5 * * 1-5"),
+					Zone: text("Europe/Oslo")}}},
+		{Name: "shore-npm", Kind: "mirror", Ecosystem: "npm", Holds: "both",
+			Description: "third-party packages, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["npm"]), FreshSeconds: &fresh}},
+		{Name: "shore-pypi", Kind: "mirror", Ecosystem: "pypi", Holds: "both",
+			Description: "third-party packages, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["pypi"]), FreshSeconds: &fresh}},
+		{Name: "shore-nuget", Kind: "mirror", Ecosystem: "nuget", Holds: "both",
+			Description: "third-party packages, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["nuget"]), FreshSeconds: &fresh}},
+		{Name: "shore-cargo", Kind: "mirror", Ecosystem: "cargo", Holds: "both",
+			Description: "third-party packages, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["cargo"]), FreshSeconds: &fresh}},
+		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
+			Description: "the yard on the mainland",
+			Mirror:      &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
-			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"}, {Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"}, {Name: "mainland-maven", MaySkip: true}},
+			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"},
+				{Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"},
+				{Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }
@@ -150,9 +165,11 @@ func shoreRepositories(shore string) []api.NewRepository {
 func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 	now := time.Now().UTC().Truncate(time.Hour)
 	y.clock.set(now.Add(-26 * time.Hour))
-	for pattern, reason := range map[string]string{"pkg:maven/example.skerry.*/*": "our own group; nothing of it comes from elsewhere",
-		"pkg:npm/@skerry/*": "our own scope; nothing of it comes from elsewhere", "pkg:nuget/Skerry.*": "our own prefix; nothing of it comes from elsewhere",
-		"pkg:cargo/hull-*": "our own crates; nothing of them comes from elsewhere"} {
+	for pattern, reason := range map[string]string{
+		"pkg:maven/example.skerry.*/*": "our own group; nothing of it comes from elsewhere",
+		"pkg:npm/@skerry/*":            "our own scope; nothing of it comes from elsewhere",
+		"pkg:nuget/Skerry.*":           "our own prefix; nothing of it comes from elsewhere",
+		"pkg:cargo/hull-*":             "our own crates; nothing of them comes from elsewhere"} {
 		if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: pattern, Reason: reason}); err != nil {
 			return err
 		}
@@ -172,7 +189,8 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 			}
 			who := []string{"deckhand", "ci-berth", "purser"}[(hour+i)%3]
 			for _, ending := range []string{".pom", ".jar"} {
-				path := fmt.Sprintf("/at/platform/maven/%s/%s/%s/%s-%s%s", strings.ReplaceAll(p.group, ".", "/"), p.name, version, p.name, version, ending)
+				path := fmt.Sprintf("/at/platform/maven/%s/%s/%s/%s-%s%s", strings.ReplaceAll(p.group, ".", "/"), p.name, version,
+					p.name, version, ending)
 				if err := y.get(ctx, who, path); err != nil {
 					return err
 				}
@@ -276,7 +294,8 @@ func (y *yard) useLine(ctx context.Context, version string, from, until time.Tim
 // crew publishes a tool of the crew office by hand.
 func (y *yard) crew(ctx context.Context, at time.Time) error {
 	y.clock.set(at)
-	m := module{name: "rota-sheet", title: "Rota sheet", description: "Prints who works on which ferry", licence: "Apache-2.0", size: 24 << 10, maker: berthTeam}
+	m := module{name: "rota-sheet", title: "Rota sheet", description: "Prints who works on which ferry",
+		licence: "Apache-2.0", size: 24 << 10, maker: berthTeam}
 	files, cleanUp, err := m.files("example.skerry.crew", "2.0.3", 1)
 	if err != nil {
 		return err

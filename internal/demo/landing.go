@@ -34,7 +34,8 @@ func (u *Upstream) land(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/")
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if before, there := u.landed[name]; there && string(before) != string(content) && !strings.Contains(name, "maven-metadata.xml") {
+	if before, there := u.landed[name]; there && string(before) != string(content) &&
+		!strings.Contains(name, "maven-metadata.xml") {
 		http.Error(w, name+" is there already, with other bytes", http.StatusConflict)
 		return
 	}

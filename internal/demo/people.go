@@ -22,11 +22,14 @@ func people(ctx context.Context, s *service.Service) (map[string]string, error) 
 		return nil, err
 	}
 	all := []rights.NewPrincipal{
-		{Name: User, Password: Password, Description: "looks after the service", Grants: []access.Grant{grant(access.Admin, "*")}},
+		{Name: User, Password: Password, Description: "looks after the service",
+			Grants: []access.Grant{grant(access.Admin, "*")}},
 		{Name: "deckhand", Password: "knots-and-splices", Description: "developer"},
-		{Name: "purser", Password: "tickets-please-all", Description: "release manager", Grants: []access.Grant{grant(access.Reader, "snapshots")}},
+		{Name: "purser", Password: "tickets-please-all", Description: "release manager",
+			Grants: []access.Grant{grant(access.Reader, "snapshots")}},
 		{Name: "ci-berth", Robot: true, Description: "builds the berth planner", Grants: []access.Grant{
-			grant(access.Publisher, "snapshots"), grant(access.Publisher, "staging"), grant(access.Reader, "releases"), grant(access.Reader, "platform")}},
+			grant(access.Publisher, "snapshots"), grant(access.Publisher, "staging"), grant(access.Reader, "releases"),
+			grant(access.Reader, "platform")}},
 		{Name: "ci-deck", Robot: true, Description: "builds what passengers see", Grants: []access.Grant{
 			{Role: access.Publisher, Repositories: "snapshots", Packages: ours}, grant(access.Reader, "platform")}},
 	}
@@ -56,11 +59,15 @@ func teams(ctx context.Context, s *service.Service) error {
 		grants            []rights.NewGrant
 	}{
 		{"berth-crew", "who build the berth planner", []string{"deckhand"}, []rights.NewGrant{
-			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"}, {Role: "reader", Repositories: "platform"},
-			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+			{Role: "publisher", Repositories: "snapshots"}, {Role: "reader", Repositories: "staging"},
+			{Role: "reader", Repositories: "platform"},
+			{Role: "reader", Repositories: "releases"}, {Role: "reader", Repositories: "shore-*"},
+			{Role: "reader", Repositories: "mainland-*"}}},
 		{"crew-office", "who let releases sail", []string{"purser"}, []rights.NewGrant{
-			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"}, {Role: "publisher", Repositories: "crew-tools"},
-			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"}, {Role: "reader", Repositories: "mainland-*"}}},
+			{Role: "promoter", Repositories: "staging"}, {Role: "promoter", Repositories: "releases"},
+			{Role: "publisher", Repositories: "crew-tools"},
+			{Role: "reader", Repositories: "platform"}, {Role: "reader", Repositories: "shore-*"},
+			{Role: "reader", Repositories: "mainland-*"}}},
 	}
 	for _, t := range all {
 		if err := s.Rights.AddTeam(ctx, rights.Bootstrapper, t.name, t.description, t.members); err != nil {
@@ -99,7 +106,8 @@ func (y *yard) mistakes(ctx context.Context, admin *client.Client, at time.Time)
 		return errors.Join(errors.New("the revoked token was taken"), err)
 	}
 	hand.Token = y.tokens["deckhand"]
-	if _, err := hand.Withdraw(ctx, "releases", api.Withdraw{PURL: "pkg:pypi/tidecast@0.6.0", Reason: "a trial"}); !refusedAs(err, http.StatusForbidden) {
+	if _, err := hand.Withdraw(ctx, "releases", api.Withdraw{PURL: "pkg:pypi/tidecast@0.6.0",
+		Reason: "a trial"}); !refusedAs(err, http.StatusForbidden) {
 		return errors.Join(errors.New("deckhand was let in"), err)
 	}
 	return nil

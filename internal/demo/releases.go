@@ -13,16 +13,20 @@ import (
 // track sets up how versions of the house become releases: along the track ferry,
 // with a key to sign with, and on to a public repository.
 func (y *yard) track(ctx context.Context, admin *client.Client, shore string) error {
-	if err := admin.AddKey(ctx, api.NewKey{Name: "ferry-release", Owner: "The Skerry Line releases <releases@skerry.example>"}); err != nil {
+	if err := admin.AddKey(ctx, api.NewKey{Name: "ferry-release",
+		Owner: "The Skerry Line releases <releases@skerry.example>"}); err != nil {
 		return err
 	}
-	if err := admin.SetDestination(ctx, api.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser, Secret: LandingSecret}); err != nil {
+	if err := admin.SetDestination(ctx, api.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing,
+		User: LandingUser, Secret: LandingSecret}); err != nil {
 		return err
 	}
 	return admin.AddTrack(ctx, api.Track{Name: "ferry", Description: "from CI to what sails", Stages: []api.Stage{
 		{Repository: "snapshots"},
-		{Repository: "staging", Gates: []string{"recorded-build", "tests-passed", "no-snapshots", "licences Apache-2.0, MIT"}},
-		{Repository: "releases", Gates: []string{"recorded-build", "approved 1 by berth-crew", "behind 0"}, SignWith: "ferry-release", Onward: []string{"public-maven"}},
+		{Repository: "staging", Gates: []string{"recorded-build", "tests-passed", "no-snapshots",
+			"licences Apache-2.0, MIT"}},
+		{Repository: "releases", Gates: []string{"recorded-build", "approved 1 by berth-crew", "behind 0"},
+			SignWith: "ferry-release", Onward: []string{"public-maven"}},
 	}})
 }
 
@@ -37,7 +41,8 @@ const (
 )
 
 // notes are those of the releases of the berth planner.
-var notes = map[string]string{"1.2.0": "Berths of two ferries may overlap by ten minutes.", "1.3.0": "Winter fares. The planner knows spring tides.",
+var notes = map[string]string{"1.2.0": "Berths of two ferries may overlap by ten minutes.",
+	"1.3.0": "Winter fares. The planner knows spring tides.",
 	"1.4.0": "Faster in fog, and no more double bookings at the north berth."}
 
 // record records a run of a build.
@@ -53,7 +58,8 @@ func (y *yard) record(ctx context.Context, name string, run int, began time.Time
 		}
 	}
 	_, err := y.as("ci-berth").RecordBuild(ctx, api.BuildReport{Name: name, Number: fmt.Sprint(run), StartedAt: &began,
-		Revision: fmt.Sprintf("%08x%032x", run*2654435761%(1<<32), run*40503), Branch: "main", Agent: "yard-runner-" + fmt.Sprint(1+run%3),
+		Revision: fmt.Sprintf("%08x%032x", run*2654435761%(1<<32), run*40503), Branch: "main", Agent: "yard-runner-" +
+			fmt.Sprint(1+run%3),
 		Link: fmt.Sprintf("https://ci.skerry.example/%s/%d", name, run), Notes: map[string]string{"machine": "yard, 2 cores"},
 		JUnit: []string{`<testsuite name="all">` + cases.String() + `</testsuite>`}})
 	return err
@@ -67,7 +73,8 @@ func (y *yard) sail(ctx context.Context, build, notes string, at time.Time) erro
 		return err
 	}
 	y.clock.set(at.Add(26 * time.Hour))
-	if err := y.promote(ctx, api.NewPromotion{Track: "ferry", Build: build, To: "releases", Notes: notes}, "waiting"); err != nil {
+	if err := y.promote(ctx, api.NewPromotion{Track: "ferry", Build: build, To: "releases", Notes: notes},
+		"waiting"); err != nil {
 		return err
 	}
 	open, err := y.as("deckhand").Promotions(ctx, map[string][]string{"mine": {"true"}})
@@ -91,7 +98,8 @@ func (y *yard) promote(ctx context.Context, n api.NewPromotion, state string) er
 // waits for somebody to approve it.
 func (y *yard) underway(ctx context.Context, today time.Time) error {
 	y.clock.set(today.AddDate(0, 0, -2).Add(9 * time.Hour))
-	if err := y.promote(ctx, api.NewPromotion{Track: "ferry", Build: fmt.Sprintf("%s#%d", berth, failing)}, "failed"); err != nil {
+	if err := y.promote(ctx, api.NewPromotion{Track: "ferry", Build: fmt.Sprintf("%s#%d", berth, failing)},
+		"failed"); err != nil {
 		return err
 	}
 	y.clock.set(today.AddDate(0, 0, -1).Add(9 * time.Hour))
@@ -99,5 +107,6 @@ func (y *yard) underway(ctx context.Context, today time.Time) error {
 		return err
 	}
 	y.clock.set(today.AddDate(0, 0, -1).Add(16 * time.Hour))
-	return y.promote(ctx, api.NewPromotion{Track: "ferry", Build: berth + "#118", To: "releases", Notes: "Sees which berth a late ferry can still reach."}, "waiting")
+	return y.promote(ctx, api.NewPromotion{Track: "ferry", Build: berth + "#118", To: "releases",
+		Notes: "Sees which berth a late ferry can still reach."}, "waiting")
 }

@@ -54,7 +54,8 @@ func (y *yard) keep(ctx context.Context, admin *client.Client, today time.Time) 
 		}
 	}
 	audit := today.AddDate(0, 7, 0)
-	if err := admin.SetPin(ctx, api.SetPin{PURL: "pkg:maven/" + group + "/fare-engine@1.2.0", Repository: "staging", Reason: "the fare audit of next year looks at it", Until: audit.Format(time.RFC3339)}); err != nil {
+	if err := admin.SetPin(ctx, api.SetPin{PURL: "pkg:maven/" + group + "/fare-engine@1.2.0", Repository: "staging",
+		Reason: "the fare audit of next year looks at it", Until: audit.Format(time.RFC3339)}); err != nil {
 		return err
 	}
 	y.clock.set(today.AddDate(0, 0, -7).Add(2 * time.Hour))

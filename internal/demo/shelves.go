@@ -55,13 +55,15 @@ func npmShelf(folder string, packages ...madeup.Package) Files {
 				panic(err) // it was just written
 			}
 			sum := sha512.Sum512(tarball)
-			manifest["dist"] = map[string]any{"tarball": Here + folder + at, "integrity": "sha512-" + base64.StdEncoding.EncodeToString(sum[:])}
+			manifest["dist"] = map[string]any{"tarball": Here + folder + at, "integrity": "sha512-" +
+				base64.StdEncoding.EncodeToString(sum[:])}
 			versions[p.Version] = manifest
 			times[p.Version] = fmt.Sprintf("2026-0%d-01T08:00:00.000Z", i%9+1)
 			latest = p.Version
 		}
-		files[folder+name] = must(json.Marshal(map[string]any{"_id": name, "name": name, "dist-tags": map[string]string{"latest": latest},
-			"versions": versions, "time": times}))
+		files[folder+name] = must(json.Marshal(map[string]any{"_id": name, "name": name,
+			"dist-tags": map[string]string{"latest": latest},
+			"versions":  versions, "time": times}))
 	}
 	return files
 }
@@ -84,7 +86,8 @@ func pypiShelf(folder string, packages ...madeup.Package) Files {
 					files[folder+"files/"+f.name+".metadata"] = []byte(p.Metadata())
 					extra = ` data-core-metadata="sha256=` + hex.EncodeToString(metadata[:]) + `"`
 				}
-				fmt.Fprintf(&page, "<a href=\"../../files/%s#sha256=%x\" data-requires-python=\"&gt;=3.8\"%s>%s</a><br>\n", f.name, sum, extra, f.name)
+				fmt.Fprintf(&page, "<a href=\"../../files/%s#sha256=%x\" data-requires-python=\"&gt;=3.8\"%s>%s</a><br>\n", f.name,
+					sum, extra, f.name)
 			}
 		}
 		files[folder+"simple/"+name+"/"] = []byte(page.String() + "</body></html>\n")
@@ -93,8 +96,10 @@ func pypiShelf(folder string, packages ...madeup.Package) Files {
 }
 
 func nugetShelf(folder string, packages ...madeup.Package) Files {
-	files := Files{folder + "index.json": must(json.Marshal(map[string]any{"version": "3.0.0", "resources": []map[string]string{
-		{"@id": Here + folder + "registration/", "@type": "RegistrationsBaseUrl/3.6.0"}, {"@id": Here + folder + "flat/", "@type": "PackageBaseAddress/3.0.0"}}}))}
+	files := Files{folder + "index.json": must(json.Marshal(map[string]any{"version": "3.0.0",
+		"resources": []map[string]string{
+			{"@id": Here + folder + "registration/", "@type": "RegistrationsBaseUrl/3.6.0"},
+			{"@id": Here + folder + "flat/", "@type": "PackageBaseAddress/3.0.0"}}}))}
 	for name, all := range byName(packages) {
 		id := strings.ToLower(name)
 		var leaves []any
@@ -105,9 +110,11 @@ func nugetShelf(folder string, packages ...madeup.Package) Files {
 			for _, need := range slices.Sorted(maps.Keys(p.Needs)) {
 				needs = append(needs, map[string]string{"id": need, "range": p.Needs[need]})
 			}
-			leaves = append(leaves, map[string]any{"packageContent": Here + folder + at, "catalogEntry": map[string]any{"id": p.Name, "version": p.Version,
-				"authors": p.Author, "description": p.Description, "licenseExpression": p.Licence, "listed": true, "published": "2026-08-01T08:00:00Z",
-				"dependencyGroups": []any{map[string]any{"targetFramework": "net45", "dependencies": needs}}}})
+			leaves = append(leaves, map[string]any{"packageContent": Here + folder + at,
+				"catalogEntry": map[string]any{"id": p.Name, "version": p.Version,
+					"authors": p.Author, "description": p.Description, "licenseExpression": p.Licence, "listed": true,
+					"published":        "2026-08-01T08:00:00Z",
+					"dependencyGroups": []any{map[string]any{"targetFramework": "net45", "dependencies": needs}}}})
 		}
 		files[folder+"registration/"+id+"/index.json"] = must(json.Marshal(map[string]any{"count": 1, "items": []any{
 			map[string]any{"@id": Here + folder + "registration/" + id + "/index.json#page", "count": len(leaves),
@@ -117,7 +124,8 @@ func nugetShelf(folder string, packages ...madeup.Package) Files {
 }
 
 func cargoShelf(folder string, packages ...madeup.Package) Files {
-	files := Files{folder + "config.json": must(json.Marshal(map[string]string{"dl": Here + folder + "crates/{crate}/{crate}-{version}.crate"}))}
+	files := Files{folder + "config.json": must(json.Marshal(map[string]string{"dl": Here + folder +
+		"crates/{crate}/{crate}-{version}.crate"}))}
 	for name, all := range byName(packages) {
 		var index strings.Builder
 		for _, p := range all {
@@ -125,10 +133,12 @@ func cargoShelf(folder string, packages ...madeup.Package) Files {
 			files[folder+"crates/"+name+"/"+name+"-"+p.Version+".crate"] = crate
 			needs := []map[string]any{}
 			for _, need := range slices.Sorted(maps.Keys(p.Needs)) {
-				needs = append(needs, map[string]any{"name": need, "req": p.Needs[need], "features": []string{}, "optional": false, "default_features": true, "target": nil, "kind": "normal"})
+				needs = append(needs, map[string]any{"name": need, "req": p.Needs[need], "features": []string{}, "optional": false,
+					"default_features": true, "target": nil, "kind": "normal"})
 			}
 			sum := sha256.Sum256(crate)
-			index.Write(must(json.Marshal(map[string]any{"name": name, "vers": p.Version, "deps": needs, "cksum": hex.EncodeToString(sum[:]), "features": map[string]any{}, "yanked": false})))
+			index.Write(must(json.Marshal(map[string]any{"name": name, "vers": p.Version, "deps": needs,
+				"cksum": hex.EncodeToString(sum[:]), "features": map[string]any{}, "yanked": false})))
 			index.WriteByte('\n')
 		}
 		files[folder+name[:2]+"/"+name[2:4]+"/"+name] = []byte(index.String()) // no name here is shorter
@@ -140,25 +150,35 @@ func cargoShelf(folder string, packages ...madeup.Package) Files {
 // packages. The last of each has a name of the house, and a higher version.
 var shoreShelves = map[string][]madeup.Package{
 	"npm": {
-		{Name: "kelp-colors", Version: "3.0.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore", Readme: "# kelp-colors\n\nGreens and browns.\n"},
-		{Name: "kelp-colors", Version: "3.1.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore", Readme: "# kelp-colors\n\nGreens, browns, and some red.\n"},
-		{Name: "fathom-format", Version: "1.2.0", Description: "Writes depths", Licence: "ISC", Author: "Open Shore", Readme: "# fathom-format\n"},
+		{Name: "kelp-colors", Version: "3.0.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore",
+			Readme: "# kelp-colors\n\nGreens and browns.\n"},
+		{Name: "kelp-colors", Version: "3.1.0", Description: "Colours of the shallows", Licence: "MIT", Author: "Open Shore",
+			Readme: "# kelp-colors\n\nGreens, browns, and some red.\n"},
+		{Name: "fathom-format", Version: "1.2.0", Description: "Writes depths", Licence: "ISC", Author: "Open Shore",
+			Readme: "# fathom-format\n"},
 		{Name: "@skerry/deck-ui", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
 	"pypi": {
-		{Name: "soundings", Version: "2.3.0", Description: "Depths from echoes", Licence: "BSD-3-Clause", Author: "Open Shore", Readme: "# soundings\n"},
-		{Name: "soundings", Version: "2.4.0", Description: "Depths from echoes", Licence: "BSD-3-Clause", Author: "Open Shore", Readme: "# soundings\n"},
-		{Name: "moonphase-lite", Version: "0.8.1", Description: "The moon, roughly", Licence: "MIT", Author: "Open Shore", Readme: "# moonphase-lite\n"},
+		{Name: "soundings", Version: "2.3.0", Description: "Depths from echoes", Licence: "BSD-3-Clause",
+			Author: "Open Shore", Readme: "# soundings\n"},
+		{Name: "soundings", Version: "2.4.0", Description: "Depths from echoes", Licence: "BSD-3-Clause",
+			Author: "Open Shore", Readme: "# soundings\n"},
+		{Name: "moonphase-lite", Version: "0.8.1", Description: "The moon, roughly", Licence: "MIT", Author: "Open Shore",
+			Readme: "# moonphase-lite\n"},
 		{Name: "tidecast", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
 	"nuget": {
-		{Name: "Openshore.Serial", Version: "2.0.0", Description: "Serial ports that stay open", Licence: "MIT", Author: "Open Shore"},
-		{Name: "Openshore.Serial", Version: "2.1.0", Description: "Serial ports that stay open", Licence: "MIT", Author: "Open Shore"},
+		{Name: "Openshore.Serial", Version: "2.0.0", Description: "Serial ports that stay open", Licence: "MIT",
+			Author: "Open Shore"},
+		{Name: "Openshore.Serial", Version: "2.1.0", Description: "Serial ports that stay open", Licence: "MIT",
+			Author: "Open Shore"},
 		{Name: "Skerry.TurnstileLink", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
 	"cargo": {
-		{Name: "brine-codec", Version: "0.3.0", Description: "Packs what sensors under water say", Licence: "MIT", Readme: "# brine-codec\n"},
-		{Name: "brine-codec", Version: "0.3.1", Description: "Packs what sensors under water say", Licence: "MIT", Readme: "# brine-codec\n"},
+		{Name: "brine-codec", Version: "0.3.0", Description: "Packs what sensors under water say", Licence: "MIT",
+			Readme: "# brine-codec\n"},
+		{Name: "brine-codec", Version: "0.3.1", Description: "Packs what sensors under water say", Licence: "MIT",
+			Readme: "# brine-codec\n"},
 		{Name: "hull-sensor", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
 }
@@ -174,4 +194,5 @@ func ShoreAll() (Files, error) {
 }
 
 // ShorePaths is where the public source of an ecosystem is below the stand-in.
-var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/", "cargo": "cargo/"}
+var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/",
+	"cargo": "cargo/"}

@@ -18,11 +18,14 @@ type shorePackage struct {
 // and one with the name of a package of the house and a higher version.
 var shore = []shorePackage{
 	{group: "org.openshore", versions: []string{"2.0.0", "2.0.1", "2.1.0", "2.1.1"},
-		module: module{name: "brine-http", title: "Brine HTTP", description: "An HTTP client that keeps", licence: "MIT", size: 140 << 10, maker: openShore}},
+		module: module{name: "brine-http", title: "Brine HTTP", description: "An HTTP client that keeps", licence: "MIT",
+			size: 140 << 10, maker: openShore}},
 	{group: "org.openshore", versions: []string{"0.9.0", "1.0.0", "1.1.0"},
-		module: module{name: "lodestar-json", title: "Lodestar JSON", description: "Reads and writes JSON", licence: "Apache-2.0", size: 60 << 10, maker: openShore}},
+		module: module{name: "lodestar-json", title: "Lodestar JSON", description: "Reads and writes JSON",
+			licence: "Apache-2.0", size: 60 << 10, maker: openShore}},
 	{group: group, versions: []string{"99.0.0"},
-		module: module{name: "tide-model", title: "Tide model", description: "Not the one you are looking for", licence: "unknown", size: 20 << 10, maker: nobody}},
+		module: module{name: "tide-model", title: "Tide model", description: "Not the one you are looking for",
+			licence: "unknown", size: 20 << 10, maker: nobody}},
 }
 
 // ShoreMaven is the content of the scenario's public Maven repository.
@@ -42,7 +45,8 @@ func ShoreMaven() (Files, error) {
 		}
 		newest := p.versions[len(p.versions)-1]
 		files[folder+"/maven-metadata.xml"] = fmt.Appendf(nil,
-			"<?xml version=\"1.0\"?>\n<metadata><groupId>%s</groupId><artifactId>%s</artifactId><versioning><latest>%s</latest><release>%s</release><versions>%s</versions></versioning></metadata>\n",
+			"<?xml version=\"1.0\"?>\n"+
+				"<metadata><groupId>%s</groupId><artifactId>%s</artifactId><versioning><latest>%s</latest><release>%s</release><versions>%s</versions></versioning></metadata>\n",
 			p.group, p.name, newest, newest, listed.String())
 	}
 	for name, content := range files {

@@ -60,7 +60,8 @@ type inMemory struct {
 }
 
 func newInMemory(content []byte) inMemory {
-	return inMemory{bytes.NewReader(content), content, fmt.Sprintf("%q", fmt.Sprintf("%d-%x", len(content), crc32.ChecksumIEEE(content)))}
+	return inMemory{bytes.NewReader(content), content,
+		fmt.Sprintf("%q", fmt.Sprintf("%d-%x", len(content), crc32.ChecksumIEEE(content)))}
 }
 
 func (inMemory) Close() error { return nil }
@@ -159,7 +160,8 @@ func (u *Upstream) Switch(faults ...Fault) error {
 	gone := false
 	for _, f := range faults {
 		if _, ok := FaultKinds[f.Kind]; !ok {
-			return fmt.Errorf("there is no fault %q; choose from %s", f.Kind, strings.Join(slices.Sorted(maps.Keys(FaultKinds)), ", "))
+			return fmt.Errorf("there is no fault %q; choose from %s", f.Kind,
+				strings.Join(slices.Sorted(maps.Keys(FaultKinds)), ", "))
 		}
 		gone = gone || f.Kind == "gone"
 	}
@@ -290,7 +292,9 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // sendWrong sends a body that is not as it should be.
-func (u *Upstream) sendWrong(w http.ResponseWriter, r *http.Request, f io.ReadSeeker, kind string, pause time.Duration) {
+func (u *Upstream) sendWrong(
+	w http.ResponseWriter, r *http.Request, f io.ReadSeeker, kind string, pause time.Duration,
+) {
 	content, err := io.ReadAll(f)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)

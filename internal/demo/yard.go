@@ -40,9 +40,12 @@ var (
 )
 
 var modules = []module{
-	{name: "tide-model", title: "Tide model", description: "Heights and times of tides between the islands", licence: "Apache-2.0", size: 180 << 10, maker: berthTeam},
-	{name: "fare-engine", title: "Fare engine", description: "Fares, seasons and concessions", licence: "Apache-2.0", size: 96 << 10, maker: berthTeam},
-	{name: "berth-planner", title: "Berth planner", description: "Which ferry lies where, and until when", licence: "Apache-2.0", size: 320 << 10,
+	{name: "tide-model", title: "Tide model", description: "Heights and times of tides between the islands",
+		licence: "Apache-2.0", size: 180 << 10, maker: berthTeam},
+	{name: "fare-engine", title: "Fare engine", description: "Fares, seasons and concessions", licence: "Apache-2.0",
+		size: 96 << 10, maker: berthTeam},
+	{name: "berth-planner", title: "Berth planner", description: "Which ferry lies where, and until when",
+		licence: "Apache-2.0", size: 320 << 10,
 		needs: []string{"tide-model", "fare-engine"}, maker: berthTeam},
 }
 
@@ -57,7 +60,9 @@ type yard struct {
 func (m module) pom(groupID, version string) string {
 	var dependencies strings.Builder
 	for _, need := range m.needs {
-		fmt.Fprintf(&dependencies, "    <dependency>\n      <groupId>%s</groupId>\n      <artifactId>%s</artifactId>\n      <version>%s</version>\n    </dependency>\n", groupID, need, version)
+		fmt.Fprintf(&dependencies,
+			"    <dependency>\n      <groupId>%s</groupId>\n      <artifactId>%s</artifactId>\n      <version>%s</version>\n"+
+				"    </dependency>\n", groupID, need, version)
 	}
 	return fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?>
 <project xmlns="http://maven.apache.org/POM/4.0.0">
@@ -84,7 +89,8 @@ func (m module) pom(groupID, version string) string {
   <dependencies>
 %s  </dependencies>
 </project>
-`, groupID, m.name, version, m.title, m.description, m.maker.site, m.name, m.licence, m.maker.name, m.maker.source, dependencies.String())
+`, groupID, m.name, version, m.title, m.description, m.maker.site, m.name, m.licence, m.maker.name, m.maker.source,
+		dependencies.String())
 }
 
 // jar makes an archive with the pom inside. The same arguments give the same
@@ -100,7 +106,8 @@ func (m module) jar(groupID, version string, run int) ([]byte, error) {
 		_, err = w.Write(content)
 		return err
 	}
-	if err := add("META-INF/MANIFEST.MF", fmt.Appendf(nil, "Manifest-Version: 1.0\r\nImplementation-Version: %s\r\nBuild-Number: %d\r\n\r\n", version, run)); err != nil {
+	if err := add("META-INF/MANIFEST.MF", fmt.Appendf(nil,
+		"Manifest-Version: 1.0\r\nImplementation-Version: %s\r\nBuild-Number: %d\r\n\r\n", version, run)); err != nil {
 		return nil, err
 	}
 	if err := add("META-INF/maven/"+groupID+"/"+m.name+"/pom.xml", []byte(m.pom(groupID, version))); err != nil {
@@ -148,7 +155,9 @@ func (m module) files(groupID, version string, run int) (paths []string, cleanUp
 
 // deploy sends what a build tool sends: files with their checksums, and then
 // the metadata that ends the deployment.
-func (y *yard) deploy(ctx context.Context, repository, who string, m module, version string, run int, at time.Time) error {
+func (y *yard) deploy(
+	ctx context.Context, repository, who string, m module, version string, run int, at time.Time,
+) error {
 	y.clock.set(at)
 	jar, err := m.jar(group, version, run)
 	if err != nil {
@@ -159,13 +168,15 @@ func (y *yard) deploy(ctx context.Context, repository, who string, m module, ver
 		return err
 	}
 	exact, folder := version, fmt.Sprintf("/at/%s/maven/%s/%s/%s/", repository, groupPath, m.name, version)
-	metadata := fmt.Sprintf("<metadata><groupId>%s</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>",
+	metadata := fmt.Sprintf(
+		"<metadata><groupId>%s</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>",
 		group, m.name, version, version)
 	metadataPath := fmt.Sprintf("/at/%s/maven/%s/%s/maven-metadata.xml", repository, groupPath, m.name)
 	if base, ok := strings.CutSuffix(version, "-SNAPSHOT"); ok {
 		stamp := at.UTC().Format("20060102.150405")
 		exact = fmt.Sprintf("%s-%s-%d", base, stamp, run-100)
-		metadata = fmt.Sprintf("<metadata><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>",
+		metadata = fmt.Sprintf(
+			"<metadata><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>",
 			group, m.name, version, stamp, run-100)
 		metadataPath = folder + "maven-metadata.xml"
 	}
@@ -206,7 +217,8 @@ func agentOf(path string) string {
 	if len(parts) < 5 || parts[1] != "at" {
 		return "crelvo-demo"
 	}
-	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64", "pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1", "cargo": "cargo/1.95.0 (2026-03-21)"}[parts[3]]
+	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64",
+		"pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1", "cargo": "cargo/1.95.0 (2026-03-21)"}[parts[3]]
 }
 
 func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {

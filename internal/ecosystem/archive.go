@@ -41,7 +41,8 @@ func safeName(name string) bool {
 // inflated is the budget for what comes out of one archive of so many bytes,
 // and comes out of the one that travels with ctx too.
 func inflated(ctx context.Context, size int64) *budget.Budget {
-	return budget.New(ctx, budget.Limits{Bytes: min(size*maxRatio+freeInflated, maxInflated), Held: budget.Default.Held, Elements: MaxEntries})
+	return budget.New(ctx, budget.Limits{Bytes: min(size*maxRatio+freeInflated, maxInflated), Held: budget.Default.Held,
+		Elements: MaxEntries})
 }
 
 // WalkTarGz goes through the files of a tar archive that is compressed by gzip.
@@ -62,7 +63,9 @@ func WalkTarBz2(ctx context.Context, file SizedReaderAt, each func(name string, 
 }
 
 // walkTar goes through an archive that was compressed to size bytes.
-func walkTar(ctx context.Context, unpacked io.Reader, size int64, each func(name string, size int64, r io.Reader) error) error {
+func walkTar(
+	ctx context.Context, unpacked io.Reader, size int64, each func(name string, size int64, r io.Reader) error,
+) error {
 	own, whole := inflated(ctx, size), budget.Of(ctx)
 	archive := tar.NewReader(whole.Reader(own.Reader(unpacked)))
 	for n := 0; ; n++ {

@@ -67,12 +67,20 @@ func TestAbsurdArchives(t *testing.T) {
 			}
 			return nil
 		}), "more than"},
-		"a symbolic link":  {tarGz(t, func(w *tar.Writer) error { return w.WriteHeader(header("package/x", 0, tar.TypeSymlink)) }), "is a link"},
-		"a hard link":      {tarGz(t, func(w *tar.Writer) error { return w.WriteHeader(header("package/x", 0, tar.TypeLink)) }), "is a link"},
-		"an absolute path": {tarGz(t, func(w *tar.Writer) error { return w.WriteHeader(header("/package/x", 0, tar.TypeReg)) }), "leads out"},
-		"a way out":        {tarGz(t, func(w *tar.Writer) error { return w.WriteHeader(header("package/../../x", 0, tar.TypeReg)) }), "leads out"},
-		"no archive":       {[]byte("hello"), "gzip"},
-		"nothing":          {nil, "gzip"},
+		"a symbolic link": {tarGz(t, func(w *tar.Writer) error {
+			return w.WriteHeader(header("package/x", 0, tar.TypeSymlink))
+		}), "is a link"},
+		"a hard link": {tarGz(t, func(w *tar.Writer) error {
+			return w.WriteHeader(header("package/x", 0, tar.TypeLink))
+		}), "is a link"},
+		"an absolute path": {tarGz(t, func(w *tar.Writer) error {
+			return w.WriteHeader(header("/package/x", 0, tar.TypeReg))
+		}), "leads out"},
+		"a way out": {tarGz(t, func(w *tar.Writer) error {
+			return w.WriteHeader(header("package/../../x", 0, tar.TypeReg))
+		}), "leads out"},
+		"no archive": {[]byte("hello"), "gzip"},
+		"nothing":    {nil, "gzip"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var before, after runtime.MemStats
@@ -121,7 +129,8 @@ func TestAbsurdZips(t *testing.T) {
 		"backslashes":       {many(1, `..\%d`), "leads out"},
 		"no archive":        {[]byte("hello"), "not a zip"},
 	} {
-		if _, err := ecosystem.OpenZip(t.Context(), ecosystemtest.Bytes(c.file)); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := ecosystem.OpenZip(t.Context(), ecosystemtest.Bytes(c.file)); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v; want %q", name, err, c.want)
 		}
 	}

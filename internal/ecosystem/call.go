@@ -114,7 +114,8 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 		c.Desk.Downloaded(c.Caller, f, fetched)
 	}
 	if watched != nil && watched.err != nil {
-		return fault.New(brokenOff, "broken-off", "the download of %s broke off after %d bytes", f.Name, watched.Size).WithCause(watched.err)
+		return fault.New(brokenOff, "broken-off", "the download of %s broke off after %d bytes", f.Name, watched.Size).
+			WithCause(watched.err)
 	}
 	return nil
 }
@@ -236,7 +237,8 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 			}
 		}
 	}
-	if r.Method == http.MethodGet && r.Header.Get("Range") == "" && asked == "" && r.Header.Get("If-Modified-Since") == "" &&
+	if r.Method == http.MethodGet && r.Header.Get("Range") == "" && asked == "" &&
+		r.Header.Get("If-Modified-Since") == "" &&
 		r.Header.Get("If-Match") == "" && r.Header.Get("If-Unmodified-Since") == "" {
 		// The usual question needs no more than its answer.
 		size := 0

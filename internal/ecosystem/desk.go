@@ -20,7 +20,8 @@ type Shelves interface {
 	// for; ErrNoPackage if there are none.
 	Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error)
 	// Below lists what stands directly below a namespace.
-	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch, []PackageLine, error)
+	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch,
+		[]PackageLine, error)
 }
 
 // Reader is what is asked for by who reads.
@@ -59,7 +60,8 @@ type Publisher interface {
 	// client did not say it.
 	Stage(ctx context.Context, body io.Reader, length int64, name string) (Staged, error)
 	// Publish records a version that arrived whole, in one act.
-	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt, error)
+	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt,
+		error)
 	// Finish completes versions.
 	Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c Completion) error
 	// Broken notes that a file which was received is not what the client sent.
@@ -100,5 +102,6 @@ type Session interface {
 type PluginLister interface {
 	// Plugins lists the packages of a namespace with that packaging; with near,
 	// only those that are here, and not what the upstreams of mirrors list.
-	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string, near bool) ([]Plugin, error)
+	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string,
+		near bool) ([]Plugin, error)
 }

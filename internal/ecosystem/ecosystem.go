@@ -95,8 +95,10 @@ func (p Place) PURL(ecosystem string) purl.PURL {
 // Check refuses a place whose words are not fit to be kept and shown, or whose
 // file has no name that any system can have. All doors ask it.
 func (p Place) Check() error {
-	for _, part := range []struct{ what, is string }{{"the namespace of the package", p.Namespace}, {"the name of the package", p.Name},
-		{"the version", p.Version}, {"the name of the upload", p.Upload}, {"the classifier", p.Classifier}, {"the extension", p.Extension}} {
+	for _, part := range []struct{ what, is string }{{"the namespace of the package", p.Namespace},
+		{"the name of the package", p.Name},
+		{"the version", p.Version}, {"the name of the upload", p.Upload}, {"the classifier", p.Classifier},
+		{"the extension", p.Extension}} {
 		if err := text.Check(part.what, part.is, false, text.MaxName); err != nil {
 			return err
 		}

@@ -12,7 +12,9 @@ import (
 
 // TreeFolder is the Folder of an ecosystem whose packages stand under their
 // namespace, if they have one, with a folder for each version.
-func TreeFolder(ctx context.Context, desk Shelves, repository catalog.Repository, ecosystem, path string) (Folder, error) {
+func TreeFolder(
+	ctx context.Context, desk Shelves, repository catalog.Repository, ecosystem, path string,
+) (Folder, error) {
 	path = strings.Trim(path, "/")
 	f := Folder{Path: path}
 	var segments []string

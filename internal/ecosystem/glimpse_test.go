@@ -85,7 +85,8 @@ func TestGlimpseOfArchives(t *testing.T) {
 		name string
 		raw  []byte
 	}{{"a/first.bin", noise(1 << 20)}, {"a/manifest", []byte("it")}, {"a/last.bin", noise(20 << 20)}} {
-		err := archive.WriteHeader(&tar.Header{Name: entry.name, Size: int64(len(entry.raw)), Mode: 0o644, Typeflag: tar.TypeReg})
+		err := archive.WriteHeader(&tar.Header{Name: entry.name, Size: int64(len(entry.raw)), Mode: 0o644,
+			Typeflag: tar.TypeReg})
 		if err == nil {
 			_, err = archive.Write(entry.raw)
 		}

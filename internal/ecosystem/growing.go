@@ -26,6 +26,8 @@ var attestations = []string{".asc", ".sig", ".sigstore.json", ".sigstore", ".pub
 func Attests(name string, there []catalog.File) bool {
 	return slices.ContainsFunc(attestations, func(ending string) bool {
 		of, ok := strings.CutSuffix(name, ending)
-		return ok && slices.ContainsFunc(there, func(f catalog.File) bool { return f.Name == of || strings.TrimSuffix(f.Name, "."+f.Extension) == of })
+		return ok && slices.ContainsFunc(there, func(f catalog.File) bool {
+			return f.Name == of || strings.TrimSuffix(f.Name, "."+f.Extension) == of
+		})
 	})
 }

@@ -91,7 +91,8 @@ func TestBytesThatAreShared(t *testing.T) {
 		if _, err := OpenZip(t.Context(), raw); err == nil || !strings.Contains(err.Error(), "share bytes") {
 			t.Errorf("%d entries: %v", times, err)
 		}
-		r, err := RestampZip(t.Context(), ToRestamp{SizedReaderAt: raw, Stamp: Stamp{From: "1", To: "2"}}, "x.zip", ArchiveEdit{})
+		r, err := RestampZip(t.Context(), ToRestamp{SizedReaderAt: raw, Stamp: Stamp{From: "1", To: "2"}}, "x.zip",
+			ArchiveEdit{})
 		if err == nil {
 			t.Errorf("%d entries are restamped: %+v", times, r)
 		}
@@ -100,13 +101,15 @@ func TestBytesThatAreShared(t *testing.T) {
 
 // TestHoles: an entry that says it has holes unpacks to anything.
 func TestHoles(t *testing.T) {
-	raw := tarGz(t, &tar.Header{Name: "package/package.json", Mode: 0o644, Size: 512, Format: tar.FormatPAX, PAXRecords: map[string]string{"comment": "x"}})
+	raw := tarGz(t, &tar.Header{Name: "package/package.json", Mode: 0o644, Size: 512, Format: tar.FormatPAX,
+		PAXRecords: map[string]string{"comment": "x"}})
 	if err := WalkTarGz(t.Context(), raw, func(string, int64, io.Reader) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	// The writer writes no holes itself; the name of the record is changed in the archive.
-	unzipped, err := gzip.NewReader(bytes.NewReader(tarGz(t, &tar.Header{Name: "package/package.json", Mode: 0o644, Size: 512, Format: tar.FormatPAX,
-		PAXRecords: map[string]string{"XYZ.sparse.size": "1073741824", "XYZ.sparse.numblocks": "0", "XYZ.sparse.map": ""}})))
+	unzipped, err := gzip.NewReader(bytes.NewReader(tarGz(t,
+		&tar.Header{Name: "package/package.json", Mode: 0o644, Size: 512, Format: tar.FormatPAX,
+			PAXRecords: map[string]string{"XYZ.sparse.size": "1073741824", "XYZ.sparse.numblocks": "0", "XYZ.sparse.map": ""}})))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,12 +156,13 @@ func TestManyEdited(t *testing.T) {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	_, err := RestampZip(t.Context(), ToRestamp{SizedReaderAt: content(b.Bytes()), Stamp: Stamp{From: "1", To: "2"}}, "x.zip", ArchiveEdit{
-		Wants: func(name string) bool { return strings.HasSuffix(name, ".txt") }, Last: "LIST",
-		Edit: func(_ string, raw []byte) ([]byte, []Change, error) {
-			return append(raw, '2'), []Change{{What: "x", Old: "1", New: "2"}}, nil
-		},
-		Relist: func(raw []byte, _ map[string][]byte) ([]byte, []Change, error) { return raw, nil, nil }})
+	_, err := RestampZip(t.Context(), ToRestamp{SizedReaderAt: content(b.Bytes()), Stamp: Stamp{From: "1", To: "2"}},
+		"x.zip", ArchiveEdit{
+			Wants: func(name string) bool { return strings.HasSuffix(name, ".txt") }, Last: "LIST",
+			Edit: func(_ string, raw []byte) ([]byte, []Change, error) {
+				return append(raw, '2'), []Change{{What: "x", Old: "1", New: "2"}}, nil
+			},
+			Relist: func(raw []byte, _ map[string][]byte) ([]byte, []Change, error) { return raw, nil, nil }})
 	runtime.ReadMemStats(&after)
 	if err == nil || !strings.Contains(err.Error(), "in memory at once") {
 		t.Errorf("%v", err)
@@ -171,9 +175,14 @@ func TestManyEdited(t *testing.T) {
 // TestWhoLeftIsNotWorkedFor: the work on an archive ends with the request.
 func TestWhoLeftIsNotWorkedFor(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	raw := tarGz(t, &tar.Header{Name: "package/a", Mode: 0o644, Size: 20 << 20}, &tar.Header{Name: "package/b", Mode: 0o644, Size: 20 << 20})
+	raw := tarGz(t, &tar.Header{Name: "package/a", Mode: 0o644, Size: 20 << 20},
+		&tar.Header{Name: "package/b", Mode: 0o644, Size: 20 << 20})
 	seen := 0
-	err := WalkTarGz(budget.With(ctx, budget.Default), raw, func(string, int64, io.Reader) error { seen++; cancel(); return nil })
+	err := WalkTarGz(budget.With(ctx, budget.Default), raw, func(string, int64, io.Reader) error {
+		seen++
+		cancel()
+		return nil
+	})
 	if err == nil || seen != 1 {
 		t.Errorf("%d entries, %v", seen, err)
 	}

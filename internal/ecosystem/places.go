@@ -138,7 +138,8 @@ func ParseXMLPlaces(raw []byte) (*XMLPlace, error) {
 			last.Text = strings.TrimSpace(texts[len(texts)-1].String())
 			begin := content[len(content)-1]
 			if begin <= before && last.Text != "" {
-				if at := bytes.Index(raw[begin:before], []byte(last.Text)); at >= 0 && string(bytes.TrimSpace(raw[begin:before])) == last.Text {
+				if at := bytes.Index(raw[begin:before], []byte(last.Text)); at >= 0 &&
+					string(bytes.TrimSpace(raw[begin:before])) == last.Text {
 					last.From, last.To = begin+at, begin+at+len(last.Text)
 				}
 			}

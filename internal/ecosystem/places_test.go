@@ -10,7 +10,8 @@ import (
 )
 
 func TestXMLPlaces(t *testing.T) {
-	const text = "\xef\xbb\xbf<?xml version='1.0' encoding='ISO-8859-15'?>\n<a x = \"1\" y='(2)'>\n <b>\tone \xe9 two\n</b><b><![CDATA[raw]]></b><c>x<!-- y -->z</c><d/><e>&lt;</e></a>\n<!-- end -->"
+	const text = "\xef\xbb\xbf<?xml version='1.0' encoding='ISO-8859-15'?>\n<a x = \"1\" y='(2)'>\n <b>\tone \xe9 two\n" +
+		"</b><b><![CDATA[raw]]></b><c>x<!-- y -->z</c><d/><e>&lt;</e></a>\n<!-- end -->"
 	root, err := ParseXMLPlaces([]byte(text))
 	if err != nil {
 		t.Fatal(err)
@@ -37,7 +38,8 @@ func TestXMLPlaces(t *testing.T) {
 	if err != nil || plain.Text != "1.0" || plain.From != 5 || plain.To != 8 {
 		t.Errorf("%+v, %v", plain, err)
 	}
-	for _, bad := range []string{"", "text", "<a>", "<a></b>", "<!DOCTYPE a><a/>", "<a/><b/>", strings.Repeat("<a>", 100) + strings.Repeat("</a>", 100)} {
+	for _, bad := range []string{"", "text", "<a>", "<a></b>", "<!DOCTYPE a><a/>", "<a/><b/>", strings.Repeat("<a>", 100) +
+		strings.Repeat("</a>", 100)} {
 		if root, err := ParseXMLPlaces([]byte(bad)); err == nil {
 			t.Errorf("%.30q: %+v", bad, root)
 		}
@@ -58,7 +60,8 @@ func TestJSONPlaces(t *testing.T) {
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%q\ninstead of\n%q", got, want)
 	}
-	if p := places[3]; p.Key() != "cé" || !p.Under("b", "2") || p.Under("b", "2", "cé") || p.Parent(1) != "b\x002" || p.Parent(9) != "" {
+	if p := places[3]; p.Key() != "cé" || !p.Under("b", "2") || p.Under("b", "2", "cé") || p.Parent(1) != "b\x002" ||
+		p.Parent(9) != "" {
 		t.Errorf("%+v", p)
 	}
 	for _, bad := range []string{"{", `{"a" 1}`, "[1,", strings.Repeat("[", 100)} {
@@ -74,9 +77,12 @@ func TestSwap(t *testing.T) {
 	third := Stamp{Name: "line", From: "2-SNAPSHOT", To: "2"}
 	f := ToRestamp{Stamp: own, All: Stamps{own, other, third}}
 	for text, want := range map[string]string{
-		"1.4.0-SNAPSHOT": "1.4.0", "[1.4.0-SNAPSHOT,2)": "[1.4.0,2)", "v1.4.0-SNAPSHOT": "v1.4.0", "11.4.0-SNAPSHOT": "11.4.0-SNAPSHOT", "1.4.0-SNAPSHOTS": "1.4.0-SNAPSHOTS",
-		"0.1.4.0-SNAPSHOT": "0.1.4.0-SNAPSHOT", "tide-model-1.4.0-20261101.080910-3.jar": "tide-model-1.4.0.jar", "fare-engine-1.4.0-SNAPSHOT.jar": "fare-engine-1.4.1.jar",
-		"line 2-SNAPSHOT, 2-SNAPSHOT": "line 2, 2", "1.4.0-20261101.080910-31": "1.4.0-20261101.080910-31", "": "", "é1.4.0-SNAPSHOTé": "é1.4.0é",
+		"1.4.0-SNAPSHOT": "1.4.0", "[1.4.0-SNAPSHOT,2)": "[1.4.0,2)", "v1.4.0-SNAPSHOT": "v1.4.0",
+		"11.4.0-SNAPSHOT": "11.4.0-SNAPSHOT", "1.4.0-SNAPSHOTS": "1.4.0-SNAPSHOTS",
+		"0.1.4.0-SNAPSHOT": "0.1.4.0-SNAPSHOT", "tide-model-1.4.0-20261101.080910-3.jar": "tide-model-1.4.0.jar",
+		"fare-engine-1.4.0-SNAPSHOT.jar": "fare-engine-1.4.1.jar",
+		"line 2-SNAPSHOT, 2-SNAPSHOT":    "line 2, 2", "1.4.0-20261101.080910-31": "1.4.0-20261101.080910-31", "": "",
+		"é1.4.0-SNAPSHOTé": "é1.4.0é",
 	} {
 		if got := f.Swap(text, nil); got != want {
 			t.Errorf("%q became %q, not %q", text, got, want)
@@ -88,7 +94,9 @@ func FuzzXMLPlaces(f *testing.F) {
 	f.Add([]byte(`<a x="1"><b> two </b></a>`))
 	f.Add([]byte("<?xml version='1.0' encoding='latin1'?><a>\xe9</a>"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		budgettest.Fuzzed(t, "<x>", string(raw), "</x>", func(raw []byte) { _, _ = ParseXMLPlaces(raw) }) // only what it costs
+		budgettest.Fuzzed(t, "<x>", string(raw), "</x>", func(raw []byte) {
+			_, _ = ParseXMLPlaces(raw)
+		}) // only what it costs
 		root, err := ParseXMLPlaces(raw)
 		if err != nil {
 			return
@@ -116,7 +124,9 @@ func FuzzXMLPlaces(f *testing.F) {
 func FuzzJSONPlaces(f *testing.F) {
 	f.Add([]byte(`{"a":["b",1,{"c":"\\\""}]}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		budgettest.Fuzzed(t, "[", strings.TrimSuffix(string(raw), ",")+",", "1]", func(raw []byte) { _, _ = ParseJSONPlaces(raw) }) // only what it costs
+		budgettest.Fuzzed(t, "[", strings.TrimSuffix(string(raw), ",")+",", "1]", func(raw []byte) {
+			_, _ = ParseJSONPlaces(raw)
+		}) // only what it costs
 		places, err := ParseJSONPlaces(raw)
 		if err != nil {
 			return

@@ -197,7 +197,8 @@ func cutToken(text string) bool {
 		}
 		rest = rest[at:]
 		joined := strings.Join(strings.Fields(rest[:min(len(rest), 4*access.TokenLength)]), "")
-		if len(joined) >= access.TokenLength && access.TokenWhole(joined[:access.TokenLength]) && !strings.HasPrefix(rest, joined[:access.TokenLength]) {
+		if len(joined) >= access.TokenLength && access.TokenWhole(joined[:access.TokenLength]) &&
+			!strings.HasPrefix(rest, joined[:access.TokenLength]) {
 			return true
 		}
 		rest = rest[len(access.TokenPrefix):]
@@ -206,7 +207,8 @@ func cutToken(text string) bool {
 
 // Elsewhere says that a secret stands under another name than the address.
 func (u *Use) Elsewhere(other string) {
-	u.Wrong = fmt.Sprintf("%s calls it %q, but %s has the secret under %q: write the same in both", u.In, u.ID, u.SecretIn, other)
+	u.Wrong = fmt.Sprintf("%s calls it %q, but %s has the secret under %q: write the same in both", u.In, u.ID, u.SecretIn,
+		other)
 }
 
 // Separate takes name and secret out of an address.
@@ -234,8 +236,9 @@ func (f Files) FromNetrc(u *Use) {
 
 // InNetrc is the part that signs in by ~/.netrc.
 func InNetrc(p Pointing) Piece {
-	return Piece{Title: "Who you are, for this host", File: "~/.netrc", Windows: `%USERPROFILE%\_netrc`, Language: "text", Secret: true,
-		Edit: func(text string) (string, error) { return splice.SetNetrc(text, p.Host(), p.User, p.Token()) }}
+	return Piece{Title: "Who you are, for this host", File: "~/.netrc", Windows: `%USERPROFILE%\_netrc`, Language: "text",
+		Secret: true,
+		Edit:   func(text string) (string, error) { return splice.SetNetrc(text, p.Host(), p.User, p.Token()) }}
 }
 
 // Curl is the plain client of an ecosystem.
@@ -279,7 +282,8 @@ func Shells(variables []splice.Setting) []Shell {
 		fmt.Fprintf(&power, "$env:%s = '%s'\n", v.Key, v.Value)
 		fmt.Fprintf(&cmd, "set \"%s=%s\"\n", v.Key, v.Value)
 	}
-	return []Shell{{"posix", "bash, zsh", posix.String()}, {"powershell", "PowerShell", power.String()}, {"cmd", "cmd", cmd.String()}}
+	return []Shell{{"posix", "bash, zsh", posix.String()}, {"powershell", "PowerShell", power.String()},
+		{"cmd", "cmd", cmd.String()}}
 }
 
 // InContainer is how a client is used while a container is built, so that the

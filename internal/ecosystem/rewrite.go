@@ -56,7 +56,8 @@ var (
 // forPeople tells whether an entry is a text that no program reads.
 func forPeople(name string) bool {
 	base := strings.ToLower(path.Base(name))
-	for _, usual := range []string{"readme", "changelog", "changes", "history", "news", "license", "licence", "notice", "authors"} {
+	for _, usual := range []string{"readme", "changelog", "changes", "history", "news", "license", "licence", "notice",
+		"authors"} {
 		if strings.HasPrefix(base, usual) {
 			return true
 		}
@@ -449,7 +450,8 @@ func writeTarGz(ctx context.Context, f ToRestamp, out io.Writer, edit ArchiveEdi
 // RestampPlain is for a file in which nothing is changed but its name.
 func RestampPlain(ctx context.Context, f ToRestamp, name string) (Rewriting, error) {
 	r := Rewriting{Name: name}
-	form, err := statedIn(budget.Of(ctx).Reader(io.NewSectionReader(f, 0, f.Size())), f.oldForms(), make([]byte, windowSize))
+	form, err := statedIn(budget.Of(ctx).Reader(io.NewSectionReader(f, 0, f.Size())), f.oldForms(),
+		make([]byte, windowSize))
 	r.noteStated("", form)
 	return r, err
 }

@@ -22,8 +22,11 @@ func toRestamp(content []byte) ToRestamp {
 
 // swapping edits every entry of a name.
 func swapping(name string) ArchiveEdit {
-	return ArchiveEdit{Wants: func(n string) bool { return n == name }, Edit: func(n string, raw []byte) ([]byte, []Change, error) {
-		return bytes.ReplaceAll(raw, []byte("1.0-dev.1"), []byte("1.0")), []Change{{Entry: n, What: "version", Old: "1.0-dev.1", New: "1.0"}}, nil
+	return ArchiveEdit{Wants: func(n string) bool {
+		return n == name
+	}, Edit: func(n string, raw []byte) ([]byte, []Change, error) {
+		return bytes.ReplaceAll(raw, []byte("1.0-dev.1"), []byte("1.0")),
+			[]Change{{Entry: n, What: "version", Old: "1.0-dev.1", New: "1.0"}}, nil
 	}}
 }
 
@@ -48,8 +51,11 @@ func TestRestampZipKeeps(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := time.Date(2026, 11, 1, 8, 9, 10, 0, time.UTC)
-	for _, h := range []zip.FileHeader{{Name: "stored.txt", Method: zip.Store, Comment: "as it is", Extra: []byte{0xfe, 0xca, 0, 0}}, {Name: "version.json", Method: zip.Store, ExternalAttrs: 0o755 << 16, CreatorVersion: 3 << 8, Comment: "first"},
-		{Name: "packed.bin", Method: zip.Deflate, Modified: at}, {Name: "folder/"}, {Name: "version.json", Method: zip.Deflate}} {
+	for _, h := range []zip.FileHeader{{Name: "stored.txt", Method: zip.Store, Comment: "as it is",
+		Extra: []byte{0xfe, 0xca, 0, 0}}, {Name: "version.json", Method: zip.Store, ExternalAttrs: 0o755 << 16,
+		CreatorVersion: 3 << 8, Comment: "first"},
+		{Name: "packed.bin", Method: zip.Deflate, Modified: at}, {Name: "folder/"},
+		{Name: "version.json", Method: zip.Deflate}} {
 		into, err := w.CreateHeader(&h)
 		if err == nil && !strings.HasSuffix(h.Name, "/") {
 			_, err = io.WriteString(into, strings.Repeat("tide ", 500)+"1.0-dev.1")
@@ -76,7 +82,8 @@ func TestRestampZipKeeps(t *testing.T) {
 	}
 	for i, was := range before.File {
 		is := after.File[i]
-		if is.Name != was.Name || is.Method != was.Method || is.Comment != was.Comment || !bytes.Equal(is.Extra, was.Extra) || is.ExternalAttrs != was.ExternalAttrs || !is.Modified.Equal(was.Modified) {
+		if is.Name != was.Name || is.Method != was.Method || is.Comment != was.Comment || !bytes.Equal(is.Extra, was.Extra) ||
+			is.ExternalAttrs != was.ExternalAttrs || !is.Modified.Equal(was.Modified) {
 			t.Errorf("%+v became %+v", was.FileHeader, is.FileHeader)
 		}
 		if is.Name == "folder/" {
@@ -84,7 +91,8 @@ func TestRestampZipKeeps(t *testing.T) {
 		}
 		if from, err := is.Open(); err != nil {
 			t.Error(err)
-		} else if content, err := io.ReadAll(from); err != nil || strings.Contains(string(content), "dev") == (was.Name == "version.json") {
+		} else if content, err := io.ReadAll(from); err != nil ||
+			strings.Contains(string(content), "dev") == (was.Name == "version.json") {
 			t.Errorf("%s: %v", is.Name, err)
 		}
 	}
@@ -98,8 +106,11 @@ func TestRestampTarKeeps(t *testing.T) {
 	zipped.Name, zipped.Comment, zipped.ModTime = "x.tar", "packed by hand", time.Unix(1_790_000_000, 0)
 	w := tar.NewWriter(zipped)
 	long := "folder/" + strings.Repeat("a-rather-long-name/", 12) + "end"
-	headers := []*tar.Header{{Name: "folder/", Typeflag: tar.TypeDir, Mode: 0o750}, {Name: "folder/version", Mode: 0o640, Uname: "deckhand", Uid: 7},
-		{Name: long, Mode: 0o600, Format: tar.FormatGNU}, {Name: "folder/é" + strings.Repeat("n", 120), Mode: 0o755, Format: tar.FormatPAX, PAXRecords: map[string]string{"SKERRY.note": "kept"}}}
+	headers := []*tar.Header{{Name: "folder/", Typeflag: tar.TypeDir, Mode: 0o750},
+		{Name: "folder/version", Mode: 0o640, Uname: "deckhand", Uid: 7},
+		{Name: long, Mode: 0o600, Format: tar.FormatGNU},
+		{Name: "folder/é" + strings.Repeat("n", 120), Mode: 0o755, Format: tar.FormatPAX,
+			PAXRecords: map[string]string{"SKERRY.note": "kept"}}}
 	for _, h := range headers {
 		content := "tide 1.0-dev.1"
 		if h.Typeflag == tar.TypeDir {
@@ -125,7 +136,8 @@ func TestRestampTarKeeps(t *testing.T) {
 	r, err := RestampTarGz(t.Context(), toRestamp(b.Bytes()), "x.tgz", edit)
 	result := rewritten(t, r, err)
 	unzipped, err := gzip.NewReader(bytes.NewReader(result))
-	if err != nil || unzipped.Name != "x.tar" || unzipped.Comment != "packed by hand" || !unzipped.ModTime.Equal(time.Unix(1_790_000_000, 0)) {
+	if err != nil || unzipped.Name != "x.tar" || unzipped.Comment != "packed by hand" ||
+		!unzipped.ModTime.Equal(time.Unix(1_790_000_000, 0)) {
 		t.Fatalf("%+v, %v", unzipped, err)
 	}
 	archive := tar.NewReader(unzipped)
@@ -134,7 +146,8 @@ func TestRestampTarKeeps(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if is.Name != edit.Rename(was.Name) || is.Mode != was.Mode || is.Uname != was.Uname || is.Uid != was.Uid || !is.ModTime.Equal(was.ModTime) || is.PAXRecords["SKERRY.note"] != was.PAXRecords["SKERRY.note"] {
+		if is.Name != edit.Rename(was.Name) || is.Mode != was.Mode || is.Uname != was.Uname || is.Uid != was.Uid ||
+			!is.ModTime.Equal(was.ModTime) || is.PAXRecords["SKERRY.note"] != was.PAXRecords["SKERRY.note"] {
 			t.Errorf("%+v became %+v", was, is)
 		}
 		content, err := io.ReadAll(archive)
@@ -189,7 +202,8 @@ func TestRestampDamaged(t *testing.T) {
 	}
 	flipped := bytes.Clone(b.Bytes())
 	flipped[45] ^= 0xff
-	for name, content := range map[string][]byte{"cut": b.Bytes()[:b.Len()-10], "flipped": flipped, "none": []byte("none"), "empty": {}} {
+	for name, content := range map[string][]byte{"cut": b.Bytes()[:b.Len()-10], "flipped": flipped, "none": []byte("none"),
+		"empty": {}} {
 		if r, err := RestampZip(t.Context(), toRestamp(content), "x.zip", swapping("version.json")); err == nil {
 			t.Errorf("%s zip: %+v", name, r)
 		}

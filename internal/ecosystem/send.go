@@ -97,7 +97,9 @@ func Already(f catalog.File, there string) error {
 
 // Ask makes a request, and gives the beginning of the answer's body. Status 200 to
 // 299, and 404 for GET, are no refusals.
-func (s Shipment) Ask(ctx context.Context, method, address string, body io.Reader, length int64, headers map[string]string) (status int, said []byte, err error) {
+func (s Shipment) Ask(
+	ctx context.Context, method, address string, body io.Reader, length int64, headers map[string]string,
+) (status int, said []byte, err error) {
 	request, err := s.request(ctx, method, address, body)
 	if err != nil {
 		return 0, nil, err
@@ -128,9 +130,11 @@ func (s Shipment) Ask(ctx context.Context, method, address string, body io.Reade
 			answer += ": " + text
 		}
 		// Wrong credentials may be mended, and servers recover.
-		final := response.StatusCode < 500 && response.StatusCode != http.StatusUnauthorized && response.StatusCode != http.StatusForbidden &&
+		final := response.StatusCode < 500 && response.StatusCode != http.StatusUnauthorized &&
+			response.StatusCode != http.StatusForbidden &&
 			response.StatusCode != http.StatusRequestTimeout && response.StatusCode != http.StatusTooManyRequests
-		err = &Refusal{Status: response.StatusCode, Said: fmt.Sprintf("%s %s was answered %s", method, request.URL.Redacted(), answer), Final: final}
+		err = &Refusal{Status: response.StatusCode, Said: fmt.Sprintf("%s %s was answered %s", method, request.URL.Redacted(),
+			answer), Final: final}
 	}
 	return response.StatusCode, said, err
 }

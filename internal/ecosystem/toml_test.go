@@ -24,8 +24,10 @@ n = 7
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"name=x='x'", `package.version=1.0.0-dev.1="1.0.0-dev.1"`, `package.authors.0=A="A"`, `package.authors.1=B "b"="B \"b\""`,
-		`dependencies.tide.version=1="1"`, `dependencies.tide.features.0=a="a"`, `dependencies.quoted.key.version=2="""2"""`, `package.part.0.name=one="one"`, `package.part.1.name=two="two"`}
+	want := []string{"name=x='x'", `package.version=1.0.0-dev.1="1.0.0-dev.1"`, `package.authors.0=A="A"`,
+		`package.authors.1=B "b"="B \"b\""`,
+		`dependencies.tide.version=1="1"`, `dependencies.tide.features.0=a="a"`, `dependencies.quoted.key.version=2="""2"""`,
+		`package.part.0.name=one="one"`, `package.part.1.name=two="two"`}
 	var got []string
 	for _, p := range places {
 		got = append(got, strings.Join(p.Path, ".")+"="+p.Value+"="+text[p.From:p.To])

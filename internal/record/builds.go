@@ -43,8 +43,10 @@ func (b Build) Title() string { return b.Name + "#" + b.Number }
 
 const buildColumns = `b.id, b.name, b.number, b.revision, b.branch, b.link, b.agent, b.notes, b.tests, b.started_at, b.ended_at,
 	coalesce(b.owner_id, 0) owner_id, b.owner, b.token,
-	(select count(*) from version v where v.build_id = b.id and v.visible_from is not null and not exists (select from promotion_item i where i.target_id = v.id)) made,
-	(select count(*) from version v where v.build_id = b.id and v.visible_from is not null and exists (select from promotion_item i where i.target_id = v.id)) promoted`
+	(select count(*) from version v where v.build_id = b.id and v.visible_from is not null and not exists (select
+	from promotion_item i where i.target_id = v.id)) made,
+	(select count(*) from version v where v.build_id = b.id and v.visible_from is not null and exists (select
+	from promotion_item i where i.target_id = v.id)) promoted`
 
 func readBuilds(builds []Build) ([]Build, error) {
 	for i := range builds {
@@ -85,7 +87,8 @@ func (r reads) Builds(ctx context.Context, f BuildFilter) (builds []Build, err e
 	if f.Scope != nil {
 		arguments = append(arguments, f.Scope.Repositories, f.OwnerID)
 		where += ` and (b.owner_id = $8 or exists (select from version v join package p on p.id = v.package_id
-			where v.build_id = b.id and v.visible_from is not null and p.repository_id = any($7)` + f.Scope.and(&arguments) + `))`
+			where v.build_id = b.id and v.visible_from is not null and p.repository_id = any($7)` + f.Scope.and(&arguments) +
+			`))`
 	}
 	limit := any(f.Limit)
 	if f.Limit == 0 {
@@ -126,7 +129,8 @@ type OpenBuild struct {
 // OpenBuilds lists those that began after a moment, the oldest first.
 func (db *DB) OpenBuilds(ctx context.Context, after time.Time) (open []OpenBuild, err error) {
 	err = db.SelectContext(ctx, &open, `select id, coalesce(owner_id, 0) owner_id, token, name || '#' || number title,
-		exists (select from build_name n where n.name = build.name and n.owner_id = build.owner_id and n.given_by <> '') given_name from build
+		exists (select from build_name n where n.name = build.name and n.owner_id = build.owner_id
+		and n.given_by <> '') given_name from build
 		where ended_at is null and started_at > $1 order by id`, after)
 	return open, err
 }
@@ -134,7 +138,8 @@ func (db *DB) OpenBuilds(ctx context.Context, after time.Time) (open []OpenBuild
 // BeginBuild makes a build that has not ended. ok is false if there is one of
 // that name and number.
 func (tx *Tx) BeginBuild(ctx context.Context, b Build) (id int64, ok bool, err error) {
-	err = tx.GetContext(ctx, &id, `insert into build (name, number, started_at, owner_id, owner, token) values ($1, $2, $3, $4, $5, $6)
+	err = tx.GetContext(ctx, &id,
+		`insert into build (name, number, started_at, owner_id, owner, token) values ($1, $2, $3, $4, $5, $6)
 		on conflict (name, number) do nothing returning id`, b.Name, b.Number, b.StartedAt, b.OwnerID, b.Owner, b.Token)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
@@ -159,8 +164,11 @@ func (tx *Tx) SetBuild(ctx context.Context, b Build) error {
 		}
 		tests = string(storableJSON(raw))
 	}
-	_, err = tx.ExecContext(ctx, `update build set revision = $2, branch = $3, link = $4, agent = $5, notes = $6, tests = $7, started_at = $8, ended_at = $9
-		where id = $1`, b.ID, storable(b.Revision), storable(b.Branch), storable(b.Link), storable(b.Agent), string(storableJSON(notes)), tests, b.StartedAt, b.EndedAt)
+	_, err = tx.ExecContext(ctx,
+		`update build set revision = $2, branch = $3, link = $4, agent = $5, notes = $6, tests = $7, started_at = $8,
+			ended_at = $9
+		where id = $1`, b.ID, storable(b.Revision), storable(b.Branch), storable(b.Link), storable(b.Agent),
+		string(storableJSON(notes)), tests, b.StartedAt, b.EndedAt)
 	return err
 }
 
@@ -191,18 +199,21 @@ func (m MadeVersion) Key() catalog.PackageKey {
 }
 
 const madeColumns = `v.id, p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.published_by, coalesce(v.publisher_id, 0) publisher_id,
-	v.visible_from published_at, coalesce(v.arrived, v.visible_from) arrived, v.visible_until gone_at, coalesce(v.build_id, 0) build_id,
+	v.visible_from published_at, coalesce(v.arrived, v.visible_from) arrived, v.visible_until gone_at,
+	coalesce(v.build_id, 0) build_id,
 	coalesce((select i.promotion_id from promotion_item i where i.target_id = v.id limit 1), 0) promotion,
 	f.bytes, f.files, coalesce(f.digest, '') digest
 	from version v join package p on p.id = v.package_id cross join lateral (
-		select coalesce(sum(b.size), 0)::bigint bytes, count(*) files, sha256(string_agg(f.name || ' ', '' order by f.name)::bytea || string_agg(f.sha256, '' order by f.name)) digest
+		select coalesce(sum(b.size), 0)::bigint bytes, count(*) files, sha256(string_agg(f.name || ' ', ''
+		order by f.name)::bytea || string_agg(f.sha256, '' order by f.name)) digest
 		from file f join blob b using (sha256) where f.version_id = v.id) f
 	where v.visible_from is not null`
 
 // MadeBy lists the versions that a build made, those put elsewhere by a
 // promotion included, by name.
 func (r reads) MadeBy(ctx context.Context, buildIDs ...int64) (made []MadeVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &made, `select `+madeColumns+` and v.build_id = any($1) order by p.ecosystem, p.namespace, p.name, v.id`, buildIDs)
+	err = sqlx.SelectContext(ctx, r.q, &made, `select `+madeColumns+
+		` and v.build_id = any($1) order by p.ecosystem, p.namespace, p.name, v.id`, buildIDs)
 	return made, err
 }
 
@@ -227,36 +238,47 @@ func (r reads) ArrivingOf(ctx context.Context, buildID int64) (all []Arriving, e
 }
 
 // ArrivingWith lists the same of what is published with a token since a moment.
-func (r reads) ArrivingWith(ctx context.Context, principalID int64, token string, since time.Time) (all []Arriving, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, arriving+`v.publisher_id = $1 and v.token = $2 and v.touched_at >= $3 order by v.id`, principalID, token, since)
+func (r reads) ArrivingWith(
+	ctx context.Context, principalID int64, token string, since time.Time,
+) (all []Arriving, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &all, arriving+
+		`v.publisher_id = $1 and v.token = $2 and v.touched_at >= $3 order by v.id`, principalID, token, since)
 	return all, err
 }
 
 // UsedBy lists the versions that a build used, by name.
 func (r reads) UsedBy(ctx context.Context, buildID int64) (used []MadeVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &used, `select `+madeColumns+` and v.id in (select version_id from build_use where build_id = $1)
+	err = sqlx.SelectContext(ctx, r.q, &used, `select `+madeColumns+
+		` and v.id in (select version_id from build_use where build_id = $1)
 		order by p.ecosystem, p.namespace, p.name, v.id`, buildID)
 	return used, err
 }
 
 // PublishedWith lists what was published with a token since a moment, and
 // belongs to no build.
-func (r reads) PublishedWith(ctx context.Context, principalID int64, token string, since time.Time) (made []MadeVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &made, `select `+madeColumns+` and v.visible_until is null and v.publisher_id = $1 and v.token = $2
+func (r reads) PublishedWith(
+	ctx context.Context, principalID int64, token string, since time.Time,
+) (made []MadeVersion, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &made, `select `+madeColumns+
+		` and v.visible_until is null and v.publisher_id = $1 and v.token = $2
 		and v.visible_from >= $3 and v.build_id is null order by v.id`, principalID, token, since)
 	return made, err
 }
 
 // VersionsByID lists versions that can be seen.
 func (r reads) VersionsByID(ctx context.Context, ids []int64) (found []MadeVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &found, `select `+madeColumns+` and v.visible_until is null and v.id = any($1)`, ids)
+	err = sqlx.SelectContext(ctx, r.q, &found, `select `+madeColumns+` and v.visible_until is null and v.id = any($1)`,
+		ids)
 	return found, err
 }
 
 // VersionsWithDigest lists versions in some repositories that have a file of
 // such bytes, the newest first.
-func (r reads) VersionsWithDigest(ctx context.Context, repositories []int64, sha256 []byte) (found []MadeVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &found, `select `+madeColumns+` and v.visible_until is null and p.repository_id = any($1)
+func (r reads) VersionsWithDigest(
+	ctx context.Context, repositories []int64, sha256 []byte,
+) (found []MadeVersion, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &found, `select `+madeColumns+
+		` and v.visible_until is null and p.repository_id = any($1)
 		and v.id in (select version_id from file where sha256 = $2) order by v.id desc`, repositories, sha256)
 	return found, err
 }
@@ -270,14 +292,18 @@ type NamedVersion struct {
 
 // VersionsNamed lists versions that can be seen in one of some repositories, the
 // newest first.
-func (r reads) VersionsNamed(ctx context.Context, repositories []int64, named []NamedVersion) (found []MadeVersion, err error) {
-	ecosystems, namespaces, names, versions := make([]string, len(named)), make([]string, len(named)), make([]string, len(named)), make([]string, len(named))
+func (r reads) VersionsNamed(
+	ctx context.Context, repositories []int64, named []NamedVersion,
+) (found []MadeVersion, err error) {
+	ecosystems, namespaces, names, versions := make([]string, len(named)), make([]string, len(named)),
+		make([]string, len(named)), make([]string, len(named))
 	for i, n := range named {
 		ecosystems[i], namespaces[i], names[i], versions[i] = n.Key.Ecosystem, n.Key.Namespace, n.Key.Name, n.Version
 	}
 	err = sqlx.SelectContext(ctx, r.q, &found, `select `+madeColumns+` and v.visible_until is null and v.id in (
 		select w.id from unnest($2::text[], $3::text[], $4::text[], $5::text[]) n(ecosystem, namespace, name, version)
-		join package k on k.repository_id = any($1) and k.ecosystem = n.ecosystem and k.namespace = n.namespace and k.name = n.name
+		join package k on k.repository_id = any($1) and k.ecosystem = n.ecosystem and k.namespace = n.namespace
+		and k.name = n.name
 		join version w on w.package_id = k.id and (w.version = n.version or w.upload = n.version and n.version <> ''))
 		order by coalesce(v.arrived, v.visible_from) desc, v.id desc`, repositories, ecosystems, namespaces, names, versions)
 	return found, err
@@ -285,7 +311,9 @@ func (r reads) VersionsNamed(ctx context.Context, repositories []int64, named []
 
 // ReleasesOf lists the releases of packages that can be seen in a repository, by
 // package.
-func (r reads) ReleasesOf(ctx context.Context, repositoryID int64, keys []catalog.PackageKey) (map[catalog.PackageKey][]string, error) {
+func (r reads) ReleasesOf(
+	ctx context.Context, repositoryID int64, keys []catalog.PackageKey,
+) (map[catalog.PackageKey][]string, error) {
 	ecosystems, namespaces, names := make([]string, len(keys)), make([]string, len(keys)), make([]string, len(keys))
 	for i, k := range keys {
 		ecosystems[i], namespaces[i], names[i] = k.Ecosystem, k.Namespace, k.Name
@@ -294,7 +322,8 @@ func (r reads) ReleasesOf(ctx context.Context, repositoryID int64, keys []catalo
 		keyRow
 		Version string `db:"version"`
 	}
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select distinct p.repository_id, p.ecosystem, p.namespace, p.name, v.version
+	err := sqlx.SelectContext(ctx, r.q, &rows,
+		`select distinct p.repository_id, p.ecosystem, p.namespace, p.name, v.version
 		from unnest($2::text[], $3::text[], $4::text[]) n(ecosystem, namespace, name)
 		join package p on p.repository_id = $1 and p.ecosystem = n.ecosystem and p.namespace = n.namespace and p.name = n.name
 		join version v on v.package_id = p.id where not v.snapshot and v.visible_from is not null and v.visible_until is null`,
@@ -313,7 +342,8 @@ func (r reads) DetailsOf(ctx context.Context, versionIDs []int64) (map[int64]cat
 		ID      int64  `db:"id"`
 		Details []byte `db:"details"`
 	}
-	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, details from version where id = any($1)`, versionIDs); err != nil {
+	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, details from version where id = any($1)`,
+		versionIDs); err != nil {
 		return nil, err
 	}
 	of := make(map[int64]catalog.Details, len(rows))
@@ -330,7 +360,8 @@ func (r reads) DetailsOf(ctx context.Context, versionIDs []int64) (map[int64]cat
 // GiveToBuild notes that a build made versions. It gives the number that belong
 // to no other build.
 func (tx *Tx) GiveToBuild(ctx context.Context, buildID int64, versionIDs []int64) (int64, error) {
-	result, err := tx.ExecContext(ctx, `update version set build_id = $1 where id = any($2) and (build_id is null or build_id = $1)`, buildID, versionIDs)
+	result, err := tx.ExecContext(ctx,
+		`update version set build_id = $1 where id = any($2) and (build_id is null or build_id = $1)`, buildID, versionIDs)
 	if err != nil {
 		return 0, err
 	}
@@ -341,18 +372,24 @@ func (tx *Tx) GiveToBuild(ctx context.Context, buildID int64, versionIDs []int64
 // began, and what is named.
 func (tx *Tx) UseBy(ctx context.Context, b Build, versionIDs []int64) error {
 	_, err := tx.ExecContext(ctx, `insert into build_use (build_id, version_id)
-		select $1::bigint, version_id from token_download where principal_id = $2 and token = $3 and $3 <> '' and last_at >= $4
-		union select $1::bigint, id from unnest($5::bigint[]) n(id) on conflict do nothing`, b.ID, b.OwnerID, b.Token, b.StartedAt, versionIDs)
+		select $1::bigint, version_id from token_download where principal_id = $2 and token = $3 and $3 <> ''
+		and last_at >= $4
+		union select $1::bigint, id from unnest($5::bigint[]) n(id) on conflict do nothing`, b.ID, b.OwnerID, b.Token,
+		b.StartedAt, versionIDs)
 	return err
 }
 
 // NoteTokenDownloads notes what was downloaded with which token: parallel slices
 // of distinct triples.
-func (tx *Tx) NoteTokenDownloads(ctx context.Context, principals []int64, tokens []string, versions []int64, at time.Time) error {
+func (tx *Tx) NoteTokenDownloads(
+	ctx context.Context, principals []int64, tokens []string, versions []int64, at time.Time,
+) error {
 	_, err := tx.ExecContext(ctx, `insert into token_download (principal_id, token, version_id, last_at)
-		select n.principal, n.token, n.version, $4 from unnest($1::bigint[], $2::text[], $3::bigint[]) n(principal, token, version)
+		select n.principal, n.token, n.version, $4 from unnest($1::bigint[], $2::text[], $3::bigint[]) n(principal, token,
+		version)
 		join version v on v.id = n.version join principal p on p.id = n.principal order by 1, 2, 3
-		on conflict (principal_id, token, version_id) do update set last_at = excluded.last_at`, principals, tokens, versions, at)
+		on conflict (principal_id, token, version_id) do update set last_at = excluded.last_at`, principals, tokens, versions,
+		at)
 	return err
 }
 
@@ -374,15 +411,18 @@ type BuildDocument struct {
 
 // AddDocument attaches a document.
 func (tx *Tx) AddDocument(ctx context.Context, d BuildDocument) error {
-	_, err := tx.ExecContext(ctx, `insert into build_document (build_id, name, kind, type, builder, signed, signed_by, content, by_name, at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, d.BuildID, d.Name, d.Kind, storable(d.Type), storable(d.Builder), d.Signed,
+	_, err := tx.ExecContext(ctx,
+		`insert into build_document (build_id, name, kind, type, builder, signed, signed_by, content, by_name, at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, d.BuildID, d.Name, d.Kind, storable(d.Type), storable(d.Builder),
+		d.Signed,
 		append([]string{}, d.SignedBy...), d.Content, d.ByName, d.At)
 	return err
 }
 
 // Documents lists what is attached to builds, without the contents.
 func (r reads) Documents(ctx context.Context, buildIDs ...int64) ([]BuildDocument, error) {
-	rows, err := r.q.QueryxContext(ctx, `select id, build_id, name, kind, type, builder, signed, signed_by, by_name, at, length(content)
+	rows, err := r.q.QueryxContext(ctx,
+		`select id, build_id, name, kind, type, builder, signed, signed_by, by_name, at, length(content)
 		from build_document where build_id = any($1) order by id`, buildIDs)
 	if err != nil {
 		return nil, err
@@ -391,7 +431,8 @@ func (r reads) Documents(ctx context.Context, buildIDs ...int64) ([]BuildDocumen
 	var all []BuildDocument
 	for rows.Next() {
 		var d BuildDocument
-		if err := rows.Scan(&d.ID, &d.BuildID, &d.Name, &d.Kind, &d.Type, &d.Builder, &d.Signed, list(&d.SignedBy), &d.ByName, &d.At, &d.Size); err != nil {
+		if err := rows.Scan(&d.ID, &d.BuildID, &d.Name, &d.Kind, &d.Type, &d.Builder, &d.Signed, list(&d.SignedBy), &d.ByName,
+			&d.At, &d.Size); err != nil {
 			return nil, err
 		}
 		all = append(all, d)

@@ -21,7 +21,8 @@ type BuildName struct {
 }
 
 const buildNames = `select n.name, coalesce(n.owner_id, 0) owner_id, n.owner, coalesce(p.kind = 'robot', false) robot, n.given_by, n.at,
-	(select count(*) from build b where b.name = n.name) builds from build_name n left join principal p on p.id = n.owner_id`
+	(select count(*) from build b where b.name = n.name) builds from build_name n left join principal p
+	on p.id = n.owner_id`
 
 // BuildNames lists the names of builds that have owners.
 func (db *DB) BuildNames(ctx context.Context) (all []BuildName, err error) {
@@ -41,8 +42,10 @@ func (r reads) BuildName(ctx context.Context, name string) (n BuildName, err err
 // TakeBuildName makes somebody the owner of a name that has none, and gives who is
 // the owner then.
 func (tx *Tx) TakeBuildName(ctx context.Context, n BuildName) (BuildName, error) {
-	if _, err := tx.ExecContext(ctx, `insert into build_name (name, owner_id, owner, given_by, at) values ($1, $2, $3, '', $4)
-		on conflict (name) do update set owner_id = excluded.owner_id, owner = excluded.owner, given_by = '', at = excluded.at where build_name.owner_id is null`,
+	if _, err := tx.ExecContext(ctx,
+		`insert into build_name (name, owner_id, owner, given_by, at) values ($1, $2, $3, '', $4)
+		on conflict (name) do update set owner_id = excluded.owner_id, owner = excluded.owner, given_by = '',
+		at = excluded.at where build_name.owner_id is null`,
 		n.Name, n.OwnerID, n.Owner, n.At); err != nil {
 		return BuildName{}, err
 	}
@@ -52,7 +55,8 @@ func (tx *Tx) TakeBuildName(ctx context.Context, n BuildName) (BuildName, error)
 // GiveBuildName makes somebody the owner of a name, whoever was.
 func (tx *Tx) GiveBuildName(ctx context.Context, n BuildName) error {
 	_, err := tx.ExecContext(ctx, `insert into build_name (name, owner_id, owner, given_by, at) values ($1, $2, $3, $4, $5)
-		on conflict (name) do update set owner_id = excluded.owner_id, owner = excluded.owner, given_by = excluded.given_by, at = excluded.at`,
+		on conflict (name) do update set owner_id = excluded.owner_id, owner = excluded.owner, given_by = excluded.given_by,
+		at = excluded.at`,
 		n.Name, n.OwnerID, n.Owner, n.GivenBy, n.At)
 	return err
 }
@@ -66,7 +70,9 @@ func (tx *Tx) FreeBuildName(ctx context.Context, name string) (done bool, err er
 // something does: versions that it made, or promotions of it.
 func (tx *Tx) RemoveBuild(ctx context.Context, id int64) (done bool, err error) {
 	var used bool
-	if err := tx.GetContext(ctx, &used, `select exists (select from version where build_id = $1) or exists (select from promotion where build_id = $1)`, id); err != nil || used {
+	if err := tx.GetContext(ctx, &used,
+		`select exists (select from version where build_id = $1) or exists (select from promotion where build_id = $1)`,
+		id); err != nil || used {
 		return false, err
 	}
 	for _, from := range []string{"build_use", "build_document"} {

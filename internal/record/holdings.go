@@ -50,14 +50,16 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 	var head packageHead
 	during := " x.visible_until is null"
 	if key.AsOf != 0 {
-		during = " x.visible_from <= " + moment(key.AsOf) + " and (x.visible_until is null or x.visible_until > " + moment(key.AsOf) + ")"
+		during = " x.visible_from <= " + moment(key.AsOf) + " and (x.visible_until is null or x.visible_until > " +
+			moment(key.AsOf) + ")"
 	}
 	// What is read after this may be newer, and is then read again next time.
 	err := db.GetContext(ctx, &head, `select p.id, p.revision, p.changed_at, pg_current_snapshot()::text state,
 		(select jsonb_object_agg(x.name, x.version) from label x where x.package_id = p.id and`+during+`) labels,
 		(select jsonb_object_agg(x.version, jsonb_build_object('reason', x.reason, 'by', x.by_name, 'at', x.visible_from))
 			from withdrawal x where x.package_id = p.id and`+during+`) withdrawals
-		from package p where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and (p.versions > 0 or $5)`,
+		from package p where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
+		and (p.versions > 0 or $5)`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, key.AsOf != 0)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Known{}, ErrNotFound
@@ -111,7 +113,9 @@ func (h packageHead) apply(p *catalog.Package) error {
 // versions reads the versions of a package that can be seen, with their files;
 // after before, only those that changed, which take the place of what was known
 // of them.
-func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID int64, before Known) ([]catalog.Version, error) {
+func (db *DB) versions(
+	ctx context.Context, key catalog.PackageKey, packageID int64, before Known,
+) ([]catalog.Version, error) {
 	which := `v.package_id = $1 and` + seen(key.AsOf)
 	arguments := []any{packageID}
 	if before.Package != nil {
@@ -120,7 +124,8 @@ func (db *DB) versions(ctx context.Context, key catalog.PackageKey, packageID in
 	}
 	var rows []versionRow
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+` seen from version v where `+which, arguments...); err != nil {
+		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+
+		` seen from version v where `+which, arguments...); err != nil {
 		return nil, err
 	}
 	var versions []catalog.Version

@@ -17,8 +17,10 @@ func seen(at catalog.Moment) string {
 	if at == 0 {
 		return " v.visible_from is not null and v.visible_until is null "
 	}
-	return fmt.Sprintf(` v.visible_from <= %[1]s and (v.visible_until is null or v.visible_until > %[1]s) and v.reclaimed_at is null
-		and not exists (select from absence a where a.version_id = v.id and a.gone_from <= %[1]s and a.back_at > %[1]s) `, moment(at))
+	return fmt.Sprintf(
+		` v.visible_from <= %[1]s and (v.visible_until is null or v.visible_until > %[1]s) and v.reclaimed_at is null
+		and not exists (select from absence a where a.version_id = v.id and a.gone_from <= %[1]s and a.back_at > %[1]s) `,
+		moment(at))
 }
 
 // added is the condition that a file f of such a version was there.

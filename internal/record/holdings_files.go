@@ -74,7 +74,8 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 // those that count.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from file f join blob b using (sha256) join version v on v.id = f.version_id
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+
+		` from file f join blob b using (sha256) join version v on v.id = f.version_id
 		where f.version_id = any($1) and (v.visible_from is not null or f.sent >= v.counts_from)`, versionIDs)
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
@@ -91,9 +92,11 @@ func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[
 		Size   int64
 	}
 	arguments := []any{sha256s, scope.Repositories}
-	err := db.SelectContext(ctx, &rows, `select b.sha256, b.size from blob b where b.sha256 = any($1) and exists (select from file f
+	err := db.SelectContext(ctx, &rows,
+		`select b.sha256, b.size from blob b where b.sha256 = any($1) and exists (select from file f
 		join version v on v.id = f.version_id join package p on p.id = v.package_id
-		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`+scope.and(&arguments)+`)`, arguments...)
+		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`+
+			scope.and(&arguments)+`)`, arguments...)
 	there := map[[32]byte]int64{}
 	for _, row := range rows {
 		there[[32]byte(row.SHA256)] = row.Size
@@ -122,9 +125,12 @@ type Holder struct {
 
 // Holders tells which of the repositories have a version that can be seen, by
 // repository.
-func (db *DB) Holders(ctx context.Context, repositories []int64, key catalog.PackageKey, version string) (map[int64]Holder, error) {
+func (db *DB) Holders(
+	ctx context.Context, repositories []int64, key catalog.PackageKey, version string,
+) (map[int64]Holder, error) {
 	var rows []Holder
-	err := db.SelectContext(ctx, &rows, `select distinct on (p.repository_id) p.repository_id, v.visible_from published_at, v.published_by
+	err := db.SelectContext(ctx, &rows,
+		`select distinct on (p.repository_id) p.repository_id, v.visible_from published_at, v.published_by
 		from package p join version v on v.package_id = p.id where p.repository_id = any($1) and p.ecosystem = $2
 		and p.namespace = $3 and p.name = $4 and v.version = $5 and`+seen(key.AsOf)+`
 		order by p.repository_id, v.visible_from desc`, repositories, key.Ecosystem, key.Namespace, key.Name, version)
@@ -138,7 +144,8 @@ func (db *DB) Holders(ctx context.Context, repositories []int64, key catalog.Pac
 // VersionNames lists the version names of a package that are, or are about to
 // be, visible.
 func (r reads) VersionNames(ctx context.Context, key catalog.PackageKey) (names []string, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &names, `select distinct v.version from package p join version v on v.package_id = p.id
+	err = sqlx.SelectContext(ctx, r.q, &names,
+		`select distinct v.version from package p join version v on v.package_id = p.id
 		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and v.visible_until is null`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
 	return names, err
@@ -147,7 +154,8 @@ func (r reads) VersionNames(ctx context.Context, key catalog.PackageKey) (names 
 // LastUpload is the highest number that an upload of a snapshot has, open ones
 // included; 0 if there is none.
 func (tx *Tx) LastUpload(ctx context.Context, key catalog.PackageKey, version string) (n int, err error) {
-	err = tx.GetContext(ctx, &n, `select coalesce(max(v.upload_count), 0) from package p join version v on v.package_id = p.id
+	err = tx.GetContext(ctx, &n,
+		`select coalesce(max(v.upload_count), 0) from package p join version v on v.package_id = p.id
 		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 and v.version = $5`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version)
 	return n, err
@@ -182,12 +190,17 @@ const summarySelect = `select p.repository_id, p.ecosystem, p.namespace, p.name,
 
 // InNamespace lists the packages that stand directly in a namespace of several
 // repositories, by name; of one name in the order of the repositories.
-func (db *DB) InNamespace(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace string) (found []Summary, err error) {
+func (db *DB) InNamespace(
+	ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace string,
+) (found []Summary, err error) {
 	arguments := []any{scope.Repositories, ecosystem, namespace}
 	inScope := scope.and(&arguments)
 	if at != 0 {
-		err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions, coalesce(sum(b.size), 0)::bigint bytes
-			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
+		err = db.SelectContext(ctx, &found,
+			`select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions,
+				coalesce(sum(b.size), 0)::bigint bytes
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+				` left join blob b using (sha256)
 			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3`+inScope+` and`+seen(at)+`
 			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`, arguments...)
 		return found, err
@@ -206,7 +219,9 @@ type Branch struct {
 
 // Branches lists the next segments of the namespaces below one, in several
 // repositories together; separator is what the ecosystem puts between segments. An empty namespace is the root.
-func (db *DB) Branches(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, separator string) (found []Branch, err error) {
+func (db *DB) Branches(
+	ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, separator string,
+) (found []Branch, err error) {
 	prefix := namespace
 	if prefix != "" {
 		prefix += separator
@@ -216,8 +231,10 @@ func (db *DB) Branches(ctx context.Context, scope Scope, at catalog.Moment, ecos
 	if at != 0 {
 		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
 			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
-			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
-			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> ''`+inScope+` and`+seen(at)+`
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+			` left join blob b using (sha256)
+			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> ''`+inScope+` and`+
+			seen(at)+`
 			group by 1 order by 1`, arguments...)
 		return found, err
 	}
@@ -231,8 +248,9 @@ func (db *DB) Branches(ctx context.Context, scope Scope, at catalog.Moment, ecos
 // Ecosystems lists which ecosystems there is anything of.
 func (db *DB) Ecosystems(ctx context.Context, scope Scope) (names []string, err error) {
 	arguments := []any{scope.Repositories}
-	err = db.SelectContext(ctx, &names, `select distinct ecosystem from package p where repository_id = any($1) and versions > 0`+
-		scope.and(&arguments)+` order by 1`, arguments...)
+	err = db.SelectContext(ctx, &names,
+		`select distinct ecosystem from package p where repository_id = any($1) and versions > 0`+
+			scope.and(&arguments)+` order by 1`, arguments...)
 	return names, err
 }
 
@@ -246,7 +264,9 @@ type Plugin struct {
 
 // Plugins lists the packages of a namespace whose last version is a plugin, in
 // several repositories.
-func (db *DB) Plugins(ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, packaging string) (found []Plugin, err error) {
+func (db *DB) Plugins(
+	ctx context.Context, scope Scope, at catalog.Moment, ecosystem, namespace, packaging string,
+) (found []Plugin, err error) {
 	arguments := []any{scope.Repositories, ecosystem, namespace, packaging}
 	err = db.SelectContext(ctx, &found, `select p.repository_id, p.name, coalesce(l.details->>'pluginPrefix', '') prefix,
 		coalesce(l.details->>'title', '') title
@@ -269,7 +289,8 @@ type Use struct {
 // Uses gives the use of each of the versions that was used.
 func (db *DB) Uses(ctx context.Context, versionIDs []int64) (map[int64]Use, error) {
 	var rows []Use
-	err := db.SelectContext(ctx, &rows, `select version_id, downloads, users, used_at from version_use where version_id = any($1)`, versionIDs)
+	err := db.SelectContext(ctx, &rows,
+		`select version_id, downloads, users, used_at from version_use where version_id = any($1)`, versionIDs)
 	uses := make(map[int64]Use, len(rows))
 	for _, row := range rows {
 		uses[row.VersionID] = row

@@ -59,9 +59,15 @@ func TestPackageIsBroughtUpToDate(t *testing.T) {
 			_, err := tx.AddFile(ctx, f)
 			return err
 		}, "1/a-1.asc/a-1.jar, 2/a-2.jar null"},
-		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "1", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"1"}`},
-		{func(tx *record.Tx) error { return tx.SetLabel(ctx, key, "latest", "2", "x", now) }, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"2"}`},
-		{func(tx *record.Tx) error { return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks"}, "x", now) }, `1/a-1.asc/a-1.jar withdrawn: leaks, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error {
+			return tx.SetLabel(ctx, key, "latest", "1", "x", now)
+		}, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"1"}`},
+		{func(tx *record.Tx) error {
+			return tx.SetLabel(ctx, key, "latest", "2", "x", now)
+		}, `1/a-1.asc/a-1.jar, 2/a-2.jar {"latest":"2"}`},
+		{func(tx *record.Tx) error {
+			return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks"}, "x", now)
+		}, `1/a-1.asc/a-1.jar withdrawn: leaks, 2/a-2.jar {"latest":"2"}`},
 		{func(tx *record.Tx) error {
 			return tx.Withdraw(ctx, key, []string{"1"}, []string{"leaks much"}, "x", now)
 		}, `1/a-1.asc/a-1.jar withdrawn: leaks much, 2/a-2.jar {"latest":"2"}`},
@@ -141,7 +147,8 @@ func TestDetailsWithNUL(t *testing.T) {
 	w := newWorld(t)
 	now := time.Now()
 	f := w.file("a", "1", "one", 1, now)
-	f.Details = catalog.Details{Title: "a\x00b", Native: map[string]json.RawMessage{"x": json.RawMessage(`"\\u0000 and \u0000 and \\\u0000"`)},
+	f.Details = catalog.Details{Title: "a\x00b",
+		Native: map[string]json.RawMessage{"x": json.RawMessage(`"\\u0000 and \u0000 and \\\u0000"`)},
 		Readme: &catalog.Readme{Text: "c\x00\xffd", Format: "text/plain"}}
 	id := w.add(f).VersionID
 	w.complete(id, now)
@@ -163,7 +170,9 @@ func TestDetailsWithNUL(t *testing.T) {
 func TestListingsOfBefore(t *testing.T) {
 	w := newWorld(t)
 	const before = `{"versions": [{"version": "1.0", "seenAt": "2026-10-01T08:00:00Z"}], "labels": {"latest": "1.0"}}`
-	if _, err := w.ExecContext(t.Context(), `insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, checked_at, changed_at, listing)
+	if _, err := w.ExecContext(t.Context(),
+		`insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, checked_at, changed_at,
+			listing)
 		values ($1, 'x', 'npm', '', 'x', true, now(), now(), convert_to($2, 'UTF8'))`, w.repo.ID, before); err != nil {
 		t.Fatal(err)
 	}
@@ -171,10 +180,13 @@ func TestListingsOfBefore(t *testing.T) {
 	if err != nil || !d.Lists("1.0") || d.Listing.Labels["latest"] != "1.0" {
 		t.Fatalf("%+v, %v", d, err)
 	}
-	d.Listing.Versions = append(d.Listing.Versions, catalog.ListedVersion{Version: "2.0", Details: &catalog.Details{Native: map[string]json.RawMessage{"a": json.RawMessage(`"\u0000"`)}}})
+	d.Listing.Versions = append(d.Listing.Versions,
+		catalog.ListedVersion{Version: "2.0",
+			Details: &catalog.Details{Native: map[string]json.RawMessage{"a": json.RawMessage(`"\u0000"`)}}})
 	w.within(func(tx *record.Tx) error { return tx.SetUpstreamDocument(t.Context(), d) })
 	again, err := w.UpstreamDocument(t.Context(), w.repo.ID, "x")
-	if err != nil || !again.Lists("1.0") || !again.Lists("2.0") || again.Listing.Labels["latest"] != "1.0" || len(again.Listing.Versions) != 2 {
+	if err != nil || !again.Lists("1.0") || !again.Lists("2.0") || again.Listing.Labels["latest"] != "1.0" ||
+		len(again.Listing.Versions) != 2 {
 		t.Errorf("%+v, %v", again, err)
 	}
 }

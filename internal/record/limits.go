@@ -99,7 +99,9 @@ func (l *limits) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQu
 func (l *limits) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) { end(ctx) }
 
 // TraceAcquireStart implements pgxpool.AcquireTracer.
-func (l *limits) TraceAcquireStart(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData) context.Context {
+func (l *limits) TraceAcquireStart(
+	ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData,
+) context.Context {
 	return l.begin(ctx, acquireLimit)
 }
 

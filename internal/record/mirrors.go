@@ -33,7 +33,9 @@ type UpstreamDocument struct {
 
 // Lists tells whether the document has a version.
 func (d UpstreamDocument) Lists(version string) bool {
-	return slices.ContainsFunc(d.Listing.Versions, func(v catalog.ListedVersion) bool { return v.Version == version && v.Then(0) })
+	return slices.ContainsFunc(d.Listing.Versions, func(v catalog.ListedVersion) bool {
+		return v.Version == version && v.Then(0)
+	})
 }
 
 type documentRow struct {
@@ -56,7 +58,8 @@ type documentRow struct {
 func (row documentRow) value() (UpstreamDocument, error) {
 	d := UpstreamDocument{RepositoryID: row.RepositoryID, Path: row.Path, Found: row.Found, URL: row.URL, ETag: row.ETag,
 		LastModified: row.LastModified, CheckedAt: row.CheckedAt, ChangedAt: row.ChangedAt, Failure: row.Failure,
-		About: catalog.PackageKey{RepositoryID: row.RepositoryID, Ecosystem: row.Ecosystem, Namespace: row.Namespace, Name: row.Name}}
+		About: catalog.PackageKey{RepositoryID: row.RepositoryID, Ecosystem: row.Ecosystem, Namespace: row.Namespace,
+			Name: row.Name}}
 	if row.FailedAt != nil {
 		d.FailedAt = *row.FailedAt
 	}
@@ -68,7 +71,8 @@ func (row documentRow) value() (UpstreamDocument, error) {
 // UpstreamDocument finds what is known of a path, or ErrNotFound.
 func (db *DB) UpstreamDocument(ctx context.Context, repositoryID int64, path string) (UpstreamDocument, error) {
 	var row documentRow
-	err := db.GetContext(ctx, &row, `select * from upstream_document where repository_id = $1 and path = $2`, repositoryID, path)
+	err := db.GetContext(ctx, &row, `select * from upstream_document where repository_id = $1 and path = $2`, repositoryID,
+		path)
 	if errors.Is(err, sql.ErrNoRows) {
 		return UpstreamDocument{}, ErrNotFound
 	}
@@ -112,7 +116,8 @@ func (tx *Tx) SetUpstreamDocument(ctx context.Context, d UpstreamDocument) error
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, `insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, url, etag, last_modified,
+	_, err := tx.ExecContext(ctx,
+		`insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, url, etag, last_modified,
 		checked_at, changed_at, listing) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 		on conflict (repository_id, path) do update set found = $6, url = $7, etag = $8, last_modified = $9, checked_at = $10,
 		changed_at = $11, listing = $12, failed_at = null, failure = ''`,
@@ -129,7 +134,9 @@ func (db *DB) CheckedUpstreamDocument(ctx context.Context, repositoryID int64, p
 }
 
 // FailedUpstreamDocument notes that a document could not be refreshed.
-func (db *DB) FailedUpstreamDocument(ctx context.Context, repositoryID int64, path string, at time.Time, failure string) error {
+func (db *DB) FailedUpstreamDocument(
+	ctx context.Context, repositoryID int64, path string, at time.Time, failure string,
+) error {
 	_, err := db.ExecContext(ctx, `update upstream_document set failed_at = $3, failure = $4
 		where repository_id = $1 and path = $2`, repositoryID, path, at, failure)
 	return err
@@ -145,24 +152,29 @@ type StaleDocument struct {
 
 // StaleDocuments lists documents of a mirror that could not be refreshed, the
 // last ones first, and how many there are.
-func (db *DB) StaleDocuments(ctx context.Context, repositoryID int64, limit int) (stale []StaleDocument, total int, err error) {
+func (db *DB) StaleDocuments(
+	ctx context.Context, repositoryID int64, limit int,
+) (stale []StaleDocument, total int, err error) {
 	const where = ` from upstream_document where repository_id = $1 and failed_at is not null and found`
 	if err := db.GetContext(ctx, &total, `select count(*)`+where, repositoryID); err != nil || total == 0 {
 		return nil, 0, err
 	}
-	err = db.SelectContext(ctx, &stale, `select path, checked_at, failed_at, failure`+where+` order by failed_at desc, path limit $2`, repositoryID, limit)
+	err = db.SelectContext(ctx, &stale, `select path, checked_at, failed_at, failure`+where+
+		` order by failed_at desc, path limit $2`, repositoryID, limit)
 	return stale, total, err
 }
 
 // ForgetUpstreamDocument forgets what an upstream said of a path.
 func (tx *Tx) ForgetUpstreamDocument(ctx context.Context, repositoryID int64, path string) error {
-	_, err := tx.ExecContext(ctx, `delete from upstream_document where repository_id = $1 and path = $2`, repositoryID, path)
+	_, err := tx.ExecContext(ctx, `delete from upstream_document where repository_id = $1 and path = $2`, repositoryID,
+		path)
 	return err
 }
 
 // ForgetUpstreamDocuments forgets all that an upstream said of a package.
 func (tx *Tx) ForgetUpstreamDocuments(ctx context.Context, key catalog.PackageKey) (n int64, err error) {
-	result, err := tx.ExecContext(ctx, `delete from upstream_document where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
+	result, err := tx.ExecContext(ctx,
+		`delete from upstream_document where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
 	if err != nil {
 		return 0, err
@@ -172,7 +184,8 @@ func (tx *Tx) ForgetUpstreamDocuments(ctx context.Context, key catalog.PackageKe
 
 // ForgetOldAbsences drops what was never there, and was not asked for since.
 func (db *DB) ForgetOldAbsences(ctx context.Context, before time.Time) error {
-	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and listing is null and checked_at < $1`, before)
+	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and listing is null and checked_at < $1`,
+		before)
 	return err
 }
 
@@ -245,7 +258,8 @@ func (tx *Tx) AddCopy(ctx context.Context, f NewFile) (kept bool, err error) {
 		return false, err
 	}
 	var there bool
-	if err := tx.GetContext(ctx, &there, `select exists (select from file where version_id = $1 and name = $2)`, v.ID, f.Name); err != nil || there {
+	if err := tx.GetContext(ctx, &there, `select exists (select from file where version_id = $1 and name = $2)`, v.ID,
+		f.Name); err != nil || there {
 		return false, err
 	}
 	var known catalog.Details
@@ -284,10 +298,14 @@ func (tx *Tx) CountMirrors(ctx context.Context, hours []MirrorHour) error {
 	if len(hours) == 0 {
 		return nil
 	}
-	_, err := tx.NamedExecContext(ctx, `insert into mirror_hour as h (repository_id, hour, hits, misses, stale, failures, requests, bytes_served, bytes_fetched, first_byte_us)
-		values (:repository_id, :hour, :hits, :misses, :stale, :failures, :requests, :bytes_served, :bytes_fetched, :first_byte_us)
+	_, err := tx.NamedExecContext(ctx,
+		`insert into mirror_hour as h (repository_id, hour, hits, misses, stale, failures, requests, bytes_served,
+			bytes_fetched, first_byte_us)
+		values (:repository_id, :hour, :hits, :misses, :stale, :failures, :requests, :bytes_served, :bytes_fetched,
+		:first_byte_us)
 		on conflict (repository_id, hour) do update set hits = h.hits + excluded.hits, misses = h.misses + excluded.misses,
-		stale = h.stale + excluded.stale, failures = h.failures + excluded.failures, requests = h.requests + excluded.requests,
+		stale = h.stale + excluded.stale, failures = h.failures + excluded.failures,
+		requests = h.requests + excluded.requests,
 		bytes_served = h.bytes_served + excluded.bytes_served, bytes_fetched = h.bytes_fetched + excluded.bytes_fetched,
 		first_byte_us = h.first_byte_us + excluded.first_byte_us`, hours)
 	return err
@@ -296,7 +314,8 @@ func (tx *Tx) CountMirrors(ctx context.Context, hours []MirrorHour) error {
 // MirrorHours gives what a mirror did since a moment, hour by hour; hours with
 // nothing are left out.
 func (db *DB) MirrorHours(ctx context.Context, repositoryID int64, since time.Time) (hours []MirrorHour, err error) {
-	err = db.SelectContext(ctx, &hours, `select * from mirror_hour where repository_id = $1 and hour >= $2 order by hour`, repositoryID, since)
+	err = db.SelectContext(ctx, &hours, `select * from mirror_hour where repository_id = $1 and hour >= $2 order by hour`,
+		repositoryID, since)
 	return hours, err
 }
 
@@ -317,7 +336,9 @@ func (tx *Tx) NoteContacts(ctx context.Context, contacts []UpstreamContact) erro
 	if len(contacts) == 0 {
 		return nil
 	}
-	_, err := tx.NamedExecContext(ctx, `insert into upstream_contact as c (repository_id, url, contact_at, latency_us, failed_at, failure, failing_since, retry_at)
+	_, err := tx.NamedExecContext(ctx,
+		`insert into upstream_contact as c (repository_id, url, contact_at, latency_us, failed_at, failure, failing_since,
+			retry_at)
 		values (:repository_id, :url, :contact_at, :latency_us, :failed_at, :failure, :failing_since, :retry_at)
 		on conflict (repository_id, url) do update set contact_at = coalesce(excluded.contact_at, c.contact_at),
 		latency_us = case when excluded.contact_at is null then c.latency_us else excluded.latency_us end,
@@ -329,7 +350,8 @@ func (tx *Tx) NoteContacts(ctx context.Context, contacts []UpstreamContact) erro
 
 // Contacts lists how upstreams were: of one mirror, or of all for 0.
 func (db *DB) Contacts(ctx context.Context, repositoryID int64) (contacts []UpstreamContact, err error) {
-	err = db.SelectContext(ctx, &contacts, `select * from upstream_contact where $1::bigint in (0, repository_id) order by repository_id, url`, repositoryID)
+	err = db.SelectContext(ctx, &contacts,
+		`select * from upstream_contact where $1::bigint in (0, repository_id) order by repository_id, url`, repositoryID)
 	return contacts, err
 }
 
@@ -340,7 +362,8 @@ func (db *DB) LastKept(ctx context.Context, repositoryID int64) (catalog.Package
 		Version string `db:"version"`
 	}
 	err := db.GetContext(ctx, &row, `select p.repository_id, p.ecosystem, p.namespace, p.name, v.version from package p
-		join lateral (select version, id from version where package_id = p.id and visible_from is not null and visible_until is null and not snapshot
+		join lateral (select version, id from version where package_id = p.id and visible_from is not null
+		and visible_until is null and not snapshot
 			order by id desc limit 1) v on true
 		where p.repository_id = $1 and p.versions > 0 order by p.last_arrived desc nulls last limit 1`, repositoryID)
 	if errors.Is(err, sql.ErrNoRows) {

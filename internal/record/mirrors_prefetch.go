@@ -42,7 +42,8 @@ func (r PrefetchRun) Report() (lines []PrefetchLine, err error) {
 
 // BeginPrefetch begins a run; ok is false if one is under way.
 func (tx *Tx) BeginPrefetch(ctx context.Context, r PrefetchRun) (id int64, ok bool, err error) {
-	err = tx.GetContext(ctx, &id, `insert into prefetch_run (repository_id, begun_by, begun_at, touched_at) values ($1, $2, $3, $3)
+	err = tx.GetContext(ctx, &id,
+		`insert into prefetch_run (repository_id, begun_by, begun_at, touched_at) values ($1, $2, $3, $3)
 		on conflict (repository_id) where ended_at is null do nothing returning id`, r.RepositoryID, r.BegunBy, r.BegunAt)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
@@ -53,13 +54,16 @@ func (tx *Tx) BeginPrefetch(ctx context.Context, r PrefetchRun) (id int64, ok bo
 // EndLostPrefetches ends runs that had begun their work and gave no sign of life
 // since a moment, for a reason.
 func (db *DB) EndLostPrefetches(ctx context.Context, at, silentSince time.Time, why string) error {
-	_, err := db.ExecContext(ctx, `update prefetch_run set ended_at = $1, failure = $3 where ended_at is null and touched_at < $2 and touched_at > begun_at`, at, silentSince, why)
+	_, err := db.ExecContext(ctx,
+		`update prefetch_run set ended_at = $1, failure = $3 where ended_at is null and touched_at < $2
+			and touched_at > begun_at`, at, silentSince, why)
 	return err
 }
 
 // TouchPrefetch is a run's sign of life.
 func (db *DB) TouchPrefetch(ctx context.Context, id int64, at time.Time) error {
-	_, err := db.ExecContext(ctx, `update prefetch_run set touched_at = greatest(touched_at, $2) where id = $1 and ended_at is null`, id, at)
+	_, err := db.ExecContext(ctx,
+		`update prefetch_run set touched_at = greatest(touched_at, $2) where id = $1 and ended_at is null`, id, at)
 	return err
 }
 
@@ -69,7 +73,8 @@ func (db *DB) NotePrefetch(ctx context.Context, r PrefetchRun, report []Prefetch
 	if err != nil {
 		return err
 	}
-	_, err = db.ExecContext(ctx, `update prefetch_run set touched_at = $2, ended_at = $3, failure = $4, planned = $5, came = $6, there = $7,
+	_, err = db.ExecContext(ctx,
+		`update prefetch_run set touched_at = $2, ended_at = $3, failure = $4, planned = $5, came = $6, there = $7,
 		failed = $8, bytes = $9, report = $10 where id = $1`,
 		r.ID, r.TouchedAt, r.EndedAt, r.Failure, r.Planned, r.Came, r.There, r.Failed, r.Bytes, raw)
 	return err
@@ -79,7 +84,8 @@ const runColumns = `id, repository_id, begun_by, begun_at, touched_at, ended_at,
 
 // PrefetchRuns lists the runs of a mirror, the last one first.
 func (db *DB) PrefetchRuns(ctx context.Context, repositoryID int64, limit int) (runs []PrefetchRun, err error) {
-	err = db.SelectContext(ctx, &runs, `select `+runColumns+` from prefetch_run where repository_id = $1 order by begun_at desc, id desc limit $2`, repositoryID, limit)
+	err = db.SelectContext(ctx, &runs, `select `+runColumns+
+		` from prefetch_run where repository_id = $1 order by begun_at desc, id desc limit $2`, repositoryID, limit)
 	return runs, err
 }
 

@@ -87,10 +87,15 @@ func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err erro
 	if err != nil {
 		return 0, err
 	}
-	if err := tx.GetContext(ctx, &id, `insert into promotion (track, from_id, to_id, build_id, state, gates, sign_with, onward, go_on, notes, answers, plan, why,
-		asked_by, asked_by_id, asked_at, ended_at, files, alive_at) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz)
-		returning id`, p.Track, p.FromID, p.ToID, p.BuildID, p.State, append([]string{}, p.Gates...), p.SignWith, append([]string{}, p.Onward...), p.GoOn, p.Notes,
-		string(storableJSON(answers)), string(storableJSON(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt, p.Files); err != nil {
+	if err := tx.GetContext(ctx, &id,
+		`insert into promotion (track, from_id, to_id, build_id, state, gates, sign_with, onward, go_on, notes, answers,
+			plan, why,
+		asked_by, asked_by_id, asked_at, ended_at, files, alive_at) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9,
+		$10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz)
+		returning id`, p.Track, p.FromID, p.ToID, p.BuildID, p.State, append([]string{}, p.Gates...), p.SignWith,
+		append([]string{}, p.Onward...), p.GoOn, p.Notes,
+		string(storableJSON(answers)), string(storableJSON(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt,
+		p.Files); err != nil {
 		return 0, err
 	}
 	sources, versions := make([]int64, len(p.Items)), make([]string, len(p.Items))
@@ -98,7 +103,8 @@ func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err erro
 		sources[i], versions[i] = item.SourceID, item.ToVersion
 	}
 	_, err = tx.ExecContext(ctx, `insert into promotion_item (promotion_id, position, source_id, to_version)
-		select $1, n.position, n.source, n.version from unnest($2::bigint[], $3::text[]) with ordinality n(source, version, position)`, id, sources, versions)
+		select $1, n.position, n.source, n.version from unnest($2::bigint[], $3::text[]) with ordinality n(source, version,
+		position)`, id, sources, versions)
 	return id, err
 }
 
@@ -109,27 +115,34 @@ func (tx *Tx) MovePromotion(ctx context.Context, id int64, before []string, p Pr
 	if err != nil {
 		return false, err
 	}
-	return changedOne(tx.ExecContext(ctx, `update promotion set state = $3, answers = case when $4 = 'null' then answers else $4::jsonb end, why = $5, ended_at = $6, alive_at = $7
+	return changedOne(
+		tx.ExecContext(ctx,
+			`update promotion set state = $3, answers = case when $4 = 'null' then answers else $4::jsonb end, why = $5,
+				ended_at = $6, alive_at = $7
 		where id = $1 and state = any($2)`, id, before, p.State, string(storableJSON(answers)), p.Why, p.EndedAt, p.AliveAt))
 }
 
 // NoteProgress notes how far a promotion is that is underway.
 func (db *DB) NoteProgress(ctx context.Context, id int64, filesDone int, at time.Time) error {
-	_, err := db.ExecContext(ctx, `update promotion set files_done = $2, alive_at = $3 where id = $1 and state = 'underway'`, id, filesDone, at)
+	_, err := db.ExecContext(ctx,
+		`update promotion set files_done = $2, alive_at = $3 where id = $1 and state = 'underway'`, id, filesDone, at)
 	return err
 }
 
 // UndonePromotion notes that a promotion was taken back.
 func (tx *Tx) UndonePromotion(ctx context.Context, id int64, by, reason string, at time.Time) (done bool, err error) {
-	return changedOne(tx.ExecContext(ctx, `update promotion set state = 'undone', undone_by = $2, undo_reason = $3, undone_at = $4
+	return changedOne(
+		tx.ExecContext(ctx, `update promotion set state = 'undone', undone_by = $2, undo_reason = $3, undone_at = $4
 		where id = $1 and state = 'done'`, id, by, reason, at))
 }
 
 // Vote records what somebody says to a promotion; what they said before is
 // replaced.
 func (tx *Tx) Vote(ctx context.Context, v PromotionVote) error {
-	_, err := tx.ExecContext(ctx, `insert into promotion_vote (promotion_id, who, teams, approve, comment, at) values ($1, $2, $3, $4, $5, $6)
-		on conflict (promotion_id, who) do update set teams = excluded.teams, approve = excluded.approve, comment = excluded.comment, at = excluded.at`,
+	_, err := tx.ExecContext(ctx,
+		`insert into promotion_vote (promotion_id, who, teams, approve, comment, at) values ($1, $2, $3, $4, $5, $6)
+		on conflict (promotion_id, who) do update set teams = excluded.teams, approve = excluded.approve,
+		comment = excluded.comment, at = excluded.at`,
 		v.PromotionID, v.Who, append([]string{}, v.Teams...), v.Approve, storable(v.Comment), v.At)
 	return err
 }
@@ -160,20 +173,26 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		limit = nil
 	}
 	rows, err := r.q.QueryxContext(ctx, `select p.id, p.track, p.from_id, p.to_id, coalesce(p.build_id, 0) build_id,
-		coalesce((select b.name || '#' || b.number from build b where b.id = p.build_id), '') build, p.state, p.sign_with, p.go_on, p.notes, p.why, p.asked_by,
-		coalesce(p.asked_by_id, 0) asked_by_id, p.asked_at, p.ended_at, p.files, p.files_done, p.alive_at, p.undone_by, p.undone_at, p.undo_reason,
+		coalesce((select b.name || '#' || b.number from build b where b.id = p.build_id), '') build, p.state, p.sign_with,
+		p.go_on, p.notes, p.why, p.asked_by,
+		coalesce(p.asked_by_id, 0) asked_by_id, p.asked_at, p.ended_at, p.files, p.files_done, p.alive_at, p.undone_by,
+		p.undone_at, p.undo_reason,
 		p.gates, p.onward, p.answers, p.plan from promotion p
-		where ($1 = 0 or p.id = $1) and ($2::bigint[] is null or p.id = any($2)) and ($3 = '' or p.track = $3) and ($4::text[] is null or p.state = any($4))
-		and ($5 = 0 or p.to_id = $5) and ($6 = '' or p.asked_by = $6) and ($7 = 0 or p.build_id = $7) and coalesce(p.ended_at, p.asked_at) >= $8
+		where ($1 = 0 or p.id = $1) and ($2::bigint[] is null or p.id = any($2)) and ($3 = '' or p.track = $3)
+		and ($4::text[] is null or p.state = any($4))
+		and ($5 = 0 or p.to_id = $5) and ($6 = '' or p.asked_by = $6) and ($7 = 0 or p.build_id = $7)
+		and coalesce(p.ended_at, p.asked_at) >= $8
 		and ($9 = 0 or p.id < $9) and ($10::bigint[] is null or p.to_id = any($10) or p.from_id = any($10)
 			or $13 and exists (select from unnest(p.gates) g where g like 'approved %'))
 		and ($11 = '' or position(lower($11) in lower(p.notes)) > 0
-			or exists (select from build b where b.id = p.build_id and position(lower($11) in lower(b.name || '#' || b.number)) > 0)
+			or exists (select from build b where b.id = p.build_id
+			and position(lower($11) in lower(b.name || '#' || b.number)) > 0)
 			or exists (select from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
 				where i.promotion_id = p.id and (position(lower($11) in k.words || '@' || lower(i.to_version)) > 0
 					or position(regexp_replace(replace(lower($11), '%40', '@'), '^pkg:', '')
 						in k.ecosystem || '/' || lower(concat_ws('/', nullif(k.namespace, ''), k.name) || '@' || i.to_version)) > 0)))
-		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before, f.Repositories, f.Words, limit, f.OrApproved)
+		order by p.id desc limit $12`, f.ID, f.IDs, f.Track, f.States, f.ToID, f.AskedBy, f.BuildID, f.Since, f.Before,
+		f.Repositories, f.Words, limit, f.OrApproved)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +203,8 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 	for rows.Next() {
 		var p Promotion
 		var answers []byte
-		if err := rows.Scan(&p.ID, &p.Track, &p.FromID, &p.ToID, &p.BuildID, &p.Build, &p.State, &p.SignWith, &p.GoOn, &p.Notes, &p.Why, &p.AskedBy,
+		if err := rows.Scan(&p.ID, &p.Track, &p.FromID, &p.ToID, &p.BuildID, &p.Build, &p.State, &p.SignWith, &p.GoOn,
+			&p.Notes, &p.Why, &p.AskedBy,
 			&p.AskedByID, &p.AskedAt, &p.EndedAt, &p.Files, &p.FilesDone, &p.AliveAt, &p.UndoneBy, &p.UndoneAt, &p.UndoReason,
 			list(&p.Gates), list(&p.Onward), &answers, (*[]byte)(&p.Plan)); err != nil {
 			return nil, err
@@ -199,7 +219,8 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		return all, err
 	}
 	var items []PromotionItem
-	if err := sqlx.SelectContext(ctx, r.q, &items, `select i.promotion_id, i.source_id, i.target_id, i.to_version, k.ecosystem, k.namespace, k.name, v.version, v.upload
+	if err := sqlx.SelectContext(ctx, r.q, &items,
+		`select i.promotion_id, i.source_id, i.target_id, i.to_version, k.ecosystem, k.namespace, k.name, v.version, v.upload
 		from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
 		where i.promotion_id = any($1) order by i.promotion_id, i.position`, ids); err != nil {
 		return nil, err
@@ -208,7 +229,9 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		p := &all[at[item.PromotionID]]
 		p.Items = append(p.Items, item)
 	}
-	votes, err := r.q.QueryxContext(ctx, `select promotion_id, who, teams, approve, comment, at from promotion_vote where promotion_id = any($1) order by at, who`, ids)
+	votes, err := r.q.QueryxContext(ctx,
+		`select promotion_id, who, teams, approve, comment, at from promotion_vote where promotion_id = any($1) order by at,
+			who`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +253,8 @@ func (r reads) PromotionsOf(ctx context.Context, versionIDs []int64) (map[int64]
 		Version   int64 `db:"version"`
 		Promotion int64 `db:"promotion"`
 	}
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select source_id "version", promotion_id "promotion" from promotion_item where source_id = any($1)
+	err := sqlx.SelectContext(ctx, r.q, &rows,
+		`select source_id "version", promotion_id "promotion" from promotion_item where source_id = any($1)
 		union select target_id, promotion_id from promotion_item where target_id = any($1) order by 2`, versionIDs)
 	of := map[int64][]int64{}
 	for _, row := range rows {
@@ -242,7 +266,8 @@ func (r reads) PromotionsOf(ctx context.Context, versionIDs []int64) (map[int64]
 // PromotedBy is the promotion that put a version where it is, or took or is taking
 // it further; 0 if there is none.
 func (r reads) PromotedBy(ctx context.Context, versionID int64) (id int64, err error) {
-	err = sqlx.GetContext(ctx, r.q, &id, `select coalesce(max(i.promotion_id), 0) from promotion_item i join promotion p on p.id = i.promotion_id
+	err = sqlx.GetContext(ctx, r.q, &id,
+		`select coalesce(max(i.promotion_id), 0) from promotion_item i join promotion p on p.id = i.promotion_id
 		where i.target_id = $1 or i.source_id = $1 and p.state in ('waiting', 'underway', 'done')`, versionID)
 	return id, err
 }
@@ -279,12 +304,17 @@ type Collision struct {
 // Place makes versions visible in their repository, all of them at once. It
 // gives their ids in the order of the versions; or nil and what is there already,
 // when nothing is to be committed.
-func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int64, publisher string, at time.Time) ([]int64, []Collision, error) {
+func (tx *Tx) Place(
+	ctx context.Context, placed []PlacedVersion, publisherID int64, publisher string, at time.Time,
+) ([]int64, []Collision, error) {
 	n := len(placed)
-	repositories, ecosystems, namespaces, names := make([]int64, n), make([]string, n), make([]string, n), make([]string, n)
-	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n), make([]int64, n), make([]sql.NullString, n)
+	repositories, ecosystems, namespaces, names := make([]int64, n), make([]string, n), make([]string, n),
+		make([]string, n)
+	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n),
+		make([]int64, n), make([]sql.NullString, n)
 	for i, p := range placed {
-		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace, p.Key.Name
+		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace,
+			p.Key.Name
 		versions[i], uploads[i], snapshots[i], sources[i] = p.Version, p.Upload, p.Snapshot, p.SourceID
 		if p.Details != nil {
 			raw, err := writeDetails(*p.Details)
@@ -300,8 +330,10 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 	// Everybody takes packages and versions in this order, so that two who want
 	// some of the same wait for each other and not in a circle.
 	if _, err := tx.ExecContext(ctx, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
-		select distinct n.repository, n.ecosystem, n.namespace, n.name, $5::timestamptz from unnest($1::bigint[], $2::text[], $3::text[], $4::text[]) n(repository, ecosystem, namespace, name)
-		order by 1, 2, 3, 4 on conflict (repository_id, ecosystem, namespace, name) do nothing`, repositories, ecosystems, namespaces, names, at); err != nil {
+		select distinct n.repository, n.ecosystem, n.namespace, n.name, $5::timestamptz from unnest($1::bigint[], $2::text[],
+		$3::text[], $4::text[]) n(repository, ecosystem, namespace, name)
+		order by 1, 2, 3, 4 on conflict (repository_id, ecosystem, namespace, name) do nothing`, repositories, ecosystems,
+		namespaces, names, at); err != nil {
 		return nil, nil, err
 	}
 	var made []struct {
@@ -309,62 +341,83 @@ func (tx *Tx) Place(ctx context.Context, placed []PlacedVersion, publisherID int
 		Position int   `db:"position"`
 	}
 	if err := tx.SelectContext(ctx, &made, `with wanted as (
-			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[], $8::bigint[], $9::text[])
+			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[],
+			$7::boolean[], $8::bigint[], $9::text[])
 				with ordinality n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, position)
-			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace and k.name = n.name
+			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace
+			and k.name = n.name
 		), made as (
-			insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, touched_at, visible_from, details, build_id)
-			select w.package_id, w.version, w.upload, w.snapshot, s.uploaded_at, case when w.snapshot then s.upload_count else 0 end, nullif($10, 0), $11, $12::timestamptz, $12::timestamptz,
+			insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by,
+			touched_at, visible_from, details, build_id)
+			select w.package_id, w.version, w.upload, w.snapshot, s.uploaded_at, case
+			when w.snapshot then s.upload_count else 0 end, nullif($10, 0), $11, $12::timestamptz, $12::timestamptz,
 				coalesce(w.details::jsonb, s.details), s.build_id
 			from wanted w join version s on s.id = w.source order by w.package_id, w.version, w.upload
-			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version, upload
+			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version,
+			upload
 		)
-		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version and w.upload = m.upload order by w.position`,
-		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher, at); err != nil {
+		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version
+		and w.upload = m.upload order by w.position`,
+		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher,
+		at); err != nil {
 		return nil, nil, err
-	}
-	if len(made) < n {
-		there := map[int]bool{}
-		for _, m := range made {
-			there[m.Position-1] = true
-		}
-		var collisions []Collision
-		for i, p := range placed {
-			if !there[i] {
-				collisions = append(collisions, Collision{Key: p.Key, Version: p.Version})
-			}
-		}
-		return nil, collisions, nil
 	}
 	ids := make([]int64, n)
-	for i, m := range made {
-		ids[i] = m.ID
+	for _, m := range made {
+		ids[m.Position-1] = m.ID
 	}
+	if collisions := notMade(placed, ids); collisions != nil {
+		return nil, collisions, nil
+	}
+	collisions, err := tx.furnish(ctx, placed, ids, sources, publisher, at)
+	return ids, collisions, err
+}
+
+// notMade are those of what was to be placed that no version was made of, since there is one.
+func notMade(placed []PlacedVersion, ids []int64) []Collision {
+	var collisions []Collision
+	for i, p := range placed {
+		if ids[i] == 0 {
+			collisions = append(collisions, Collision{Key: p.Key, Version: p.Version})
+		}
+	}
+	return collisions
+}
+
+// furnish gives versions that were just made their files, readmes and weights.
+func (tx *Tx) furnish(
+	ctx context.Context, placed []PlacedVersion, ids, sources []int64, publisher string, at time.Time,
+) ([]Collision, error) {
 	if err := tx.placeFiles(ctx, placed, ids, publisher, at); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	collisions, err := tx.gone(ctx, placed, ids)
 	if err != nil || collisions != nil {
-		return nil, collisions, err
+		return collisions, err
 	}
 	if _, err := tx.ExecContext(ctx, `insert into readme (version_id, text, format) select n.id, r.text, r.format
-		from unnest($1::bigint[], $2::bigint[]) n(id, source) join readme r on r.version_id = n.source`, ids, sources); err != nil {
-		return nil, nil, err
+		from unnest($1::bigint[], $2::bigint[]) n(id, source) join readme r on r.version_id = n.source`, ids,
+		sources); err != nil {
+		return nil, err
 	}
 	if err := tx.weigh(ctx, ids); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if err := tx.recount(ctx, ids, 1, at); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	return ids, nil, tx.arrive(ctx, ids, at)
+	return nil, tx.arrive(ctx, ids, at)
 }
 
 // withoutSource are those of whose source there is nothing any more. What is promoted must
 // be there, and stay until this is done: its bytes are named by nothing else, perhaps.
-func (tx *Tx) withoutSource(ctx context.Context, placed []PlacedVersion, sources []int64) (missing []Collision, err error) {
+func (tx *Tx) withoutSource(
+	ctx context.Context, placed []PlacedVersion, sources []int64,
+) (missing []Collision, err error) {
 	var there []int64
-	if err := tx.SelectContext(ctx, &there, `select id from version where id = any($1) and visible_from is not null and visible_until is null order by id for share`, sources); err != nil {
+	if err := tx.SelectContext(ctx, &there,
+		`select id from version where id = any($1) and visible_from is not null and visible_until is null
+			order by id for share`, sources); err != nil {
 		return nil, err
 	}
 	for _, p := range placed {
@@ -382,32 +435,39 @@ func (tx *Tx) arrive(ctx context.Context, versionIDs []int64, at time.Time) erro
 			update package p set last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
 			where p.id in (select package_id from version where id = any($1)) returning p.id, p.last_arrived
 		)
-		update version v set arrived = counted.last_arrived from counted where v.id = any($1) and counted.id = v.package_id`, versionIDs, at)
+		update version v set arrived = counted.last_arrived from counted where v.id = any($1) and counted.id = v.package_id`,
+		versionIDs, at)
 	return err
 }
 
 // placeFiles records the files of versions.
-func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int64, publisher string, at time.Time) error {
+func (tx *Tx) placeFiles(
+	ctx context.Context, placed []PlacedVersion, ids []int64, publisher string, at time.Time,
+) error {
 	var versions, sizes []int64
 	var names, classifiers, extensions []string
 	var sha256s, sha512s, sha1s, md5s, from [][]byte
 	for i, p := range placed {
 		for _, f := range p.Files {
 			versions, sizes = append(versions, ids[i]), append(sizes, f.Digests.Size)
-			names, classifiers, extensions = append(names, f.Name), append(classifiers, f.Classifier), append(extensions, f.Extension)
+			names, classifiers, extensions = append(names, f.Name), append(classifiers, f.Classifier),
+				append(extensions, f.Extension)
 			sha256s, sha512s = append(sha256s, f.Digests.SHA256[:]), append(sha512s, f.Digests.SHA512[:])
 			sha1s, md5s, from = append(sha1s, f.Digests.SHA1[:]), append(md5s, f.Digests.MD5[:]), append(from, f.MadeFrom)
 		}
 	}
 	if _, err := tx.ExecContext(ctx, `insert into blob (sha256, sha512, sha1, md5, size, created_at)
 		select distinct on (n.sha256) n.sha256, n.sha512, n.sha1, n.md5, n.size, $6::timestamptz
-		from unnest($1::bytea[], $2::bytea[], $3::bytea[], $4::bytea[], $5::bigint[]) n(sha256, sha512, sha1, md5, size) order by n.sha256
+		from unnest($1::bytea[], $2::bytea[], $3::bytea[], $4::bytea[], $5::bigint[]) n(sha256, sha512, sha1, md5, size)
+		order by n.sha256
 		on conflict (sha256) do nothing`, sha256s, sha512s, sha1s, md5s, sizes, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `insert into file (version_id, name, classifier, extension, sha256, added_at, made_from, added_by)
+	_, err := tx.ExecContext(ctx,
+		`insert into file (version_id, name, classifier, extension, sha256, added_at, made_from, added_by)
 		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from, $8
-		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[]) n(version, name, classifier, extension, sha256, made_from)`,
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[]) n(version, name, classifier,
+		extension, sha256, made_from)`,
 		versions, names, classifiers, extensions, sha256s, from, at, publisher)
 	return err
 }
@@ -416,10 +476,14 @@ func (tx *Tx) placeFiles(ctx context.Context, placed []PlacedVersion, ids []int6
 // they do not come back as something else.
 func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]Collision, error) {
 	var bad []int64
-	if err := tx.SelectContext(ctx, &bad, `select distinct v.id from version v join version g on g.package_id = v.package_id and g.version = v.version and g.id <> v.id
-		join file f on f.version_id = v.id join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) o
+	if err := tx.SelectContext(ctx, &bad,
+		`select distinct v.id from version v join version g on g.package_id = v.package_id and g.version = v.version
+			and g.id <> v.id
+		join file f on f.version_id = v.id join (select version_id, name, sha256 from file union all select version_id, name,
+		sha256 from past_file) o
 			on o.version_id = g.id and o.name = f.name and o.sha256 <> f.sha256
-		where v.id = any($1) and not v.snapshot and not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, ids); err != nil {
+		where v.id = any($1) and not v.snapshot and not g.snapshot and g.visible_from is not null
+		and g.visible_until is not null and not g.unseen`, ids); err != nil {
 		return nil, err
 	}
 	var collisions []Collision
@@ -435,7 +499,9 @@ func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]
 
 // weigh notes how many bytes versions have.
 func (tx *Tx) weigh(ctx context.Context, versionIDs []int64) error {
-	_, err := tx.ExecContext(ctx, `update version v set bytes = coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id), 0)
+	_, err := tx.ExecContext(ctx,
+		`update version v set bytes = coalesce((select sum(b.size) from file f join blob b using (sha256)
+			where f.version_id = v.id), 0)
 		where v.id = any($1)`, versionIDs)
 	return err
 }
@@ -447,7 +513,8 @@ func (tx *Tx) recount(ctx context.Context, versionIDs []int64, sign int, at time
 		), moved as (
 			select package_id, count(*) versions, sum(bytes) bytes from version where id = any($1) group by package_id
 		)
-		update package p set revision = p.revision + 1, changed_at = $3, versions = p.versions + $2 * moved.versions, bytes = p.bytes + $2 * moved.bytes
+		update package p set revision = p.revision + 1, changed_at = $3, versions = p.versions + $2 * moved.versions,
+		bytes = p.bytes + $2 * moved.bytes
 		from moved join locked on locked.id = moved.package_id where p.id = moved.package_id`, versionIDs, sign, at)
 	return err
 }
@@ -455,7 +522,8 @@ func (tx *Tx) recount(ctx context.Context, versionIDs []int64, sign int, at time
 // SetTargets notes what became of the items of a promotion, in their order.
 func (tx *Tx) SetTargets(ctx context.Context, promotionID int64, targets []int64) error {
 	_, err := tx.ExecContext(ctx, `update promotion_item i set target_id = n.target
-		from unnest($2::bigint[]) with ordinality n(target, position) where i.promotion_id = $1 and i.position = n.position`, promotionID, targets)
+		from unnest($2::bigint[]) with ordinality n(target, position) where i.promotion_id = $1 and i.position = n.position`,
+		promotionID, targets)
 	return err
 }
 
@@ -465,7 +533,9 @@ func (tx *Tx) SetTargets(ctx context.Context, promotionID int64, targets []int64
 func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, placed, at time.Time) (int64, error) {
 	// What was removed meanwhile is counted away already.
 	var taken []int64
-	if err := tx.SelectContext(ctx, &taken, `update version set visible_until = $2, unseen = $3, grace_until = $2::timestamptz + interval '14 days', changed_in = pg_current_xact_id()
+	if err := tx.SelectContext(ctx, &taken,
+		`update version set visible_until = $2, unseen = $3, grace_until = $2::timestamptz + interval '14 days',
+			changed_in = pg_current_xact_id()
 		where id in (select id from version where id = any($1) and visible_until is null order by id for update) returning id`, versionIDs, at, unseen); err != nil {
 		return 0, err
 	}
@@ -476,8 +546,10 @@ func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, pla
 	if _, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
 		select l.package_id, l.name, l.version, l.set_by, $2::timestamptz from label l where l.visible_until = $3
 		and l.package_id in (select package_id from version where id = any($1))
-		and exists (select from version v where v.package_id = l.package_id and v.version = l.version and v.visible_from is not null and v.visible_until is null)
-		and not exists (select from label n where n.package_id = l.package_id and n.name = l.name and n.visible_until is null)`, taken, at, placed); err != nil {
+		and exists (select from version v where v.package_id = l.package_id and v.version = l.version
+		and v.visible_from is not null and v.visible_until is null)
+		and not exists (select from label n where n.package_id = l.package_id and n.name = l.name
+		and n.visible_until is null)`, taken, at, placed); err != nil {
 		return n, err
 	}
 	return n, tx.recount(ctx, taken, -1, at)
@@ -485,7 +557,8 @@ func (tx *Tx) TakeBack(ctx context.Context, versionIDs []int64, unseen bool, pla
 
 // Downloaded counts the downloads of versions.
 func (r reads) Downloaded(ctx context.Context, versionIDs []int64) (n int64, err error) {
-	err = sqlx.GetContext(ctx, r.q, &n, `select coalesce(sum(downloads), 0)::bigint from version_use where version_id = any($1)`, versionIDs)
+	err = sqlx.GetContext(ctx, r.q, &n,
+		`select coalesce(sum(downloads), 0)::bigint from version_use where version_id = any($1)`, versionIDs)
 	return n, err
 }
 
@@ -511,9 +584,11 @@ type Arrival struct {
 // newest first.
 func (db *DB) Arrivals(ctx context.Context, scope Scope, since time.Time, limit int) (found []Arrival, err error) {
 	arguments := []any{scope.Repositories, since, limit}
-	err = db.SelectContext(ctx, &found, `select x.*, coalesce((select b.name || '#' || b.number from build b where b.id = x.build_id), '') build,
+	err = db.SelectContext(ctx, &found,
+		`select x.*, coalesce((select b.name || '#' || b.number from build b where b.id = x.build_id), '') build,
 		coalesce((select q.asked_by from promotion q where q.id = x.promotion), '') asked_by
-		from (select `+madeColumns+` and v.visible_until is null and p.repository_id = any($1) and v.visible_from >= $2`+scope.and(&arguments)+`
+		from (select `+madeColumns+` and v.visible_until is null and p.repository_id = any($1) and v.visible_from >= $2`+
+			scope.and(&arguments)+`
 			order by v.visible_from desc, v.id desc limit $3) x`, arguments...)
 	return found, err
 }
@@ -538,13 +613,18 @@ type Standing struct {
 // of each.
 func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []Standing, err error) {
 	arguments := []any{scope.Repositories, limit}
-	err = db.SelectContext(ctx, &found, `select g.*, coalesce((select b.name || '#' || b.number from build b where b.id = g.build_id), '') build
+	err = db.SelectContext(ctx, &found,
+		`select g.*, coalesce((select b.name || '#' || b.number from build b where b.id = g.build_id), '') build
 		from unnest($1::bigint[]) r(id) cross join lateral (
-			select p.repository_id, coalesce(v.build_id, 0) build_id, case when v.build_id is null then 1 else count(distinct p.id) end versions,
+			select p.repository_id, coalesce(v.build_id, 0) build_id, case
+			when v.build_id is null then 1 else count(distinct p.id) end versions,
 				case when v.build_id is null then 1 else count(distinct v.version) end numbers,
-				(array_agg(v.version order by v.visible_from desc, v.id desc))[1] "version", (array_agg(p.name order by v.visible_from desc, v.id desc))[1] "name",
-				(array_agg(p.ecosystem || '/' || `+fullName+` order by v.visible_from desc, v.id desc))[1] sample, max(v.visible_from) arrived,
-				(array_agg(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id and q.state = 'done') order by v.visible_from desc, v.id desc))[1] moved_on
+				(array_agg(v.version order by v.visible_from desc, v.id desc))[1] "version", (array_agg(p.name
+				order by v.visible_from desc, v.id desc))[1] "name",
+				(array_agg(p.ecosystem || '/' || `+fullName+
+			` order by v.visible_from desc, v.id desc))[1] sample, max(v.visible_from) arrived,
+				(array_agg(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id
+				and q.state = 'done') order by v.visible_from desc, v.id desc))[1] moved_on
 			from version v join package p on p.id = v.package_id
 			where v.visible_until is null and v.visible_from is not null and p.repository_id = r.id`+scope.and(&arguments)+`
 			group by p.repository_id, v.build_id, case when v.build_id is null then p.id end
@@ -561,7 +641,8 @@ type GoneFile struct {
 // GoneFiles lists the files of those of some releases that were in a repository and
 // were removed, once somebody may have had them.
 func (r reads) GoneFiles(ctx context.Context, repositoryID int64, named []NamedVersion) ([]GoneFile, error) {
-	ecosystems, namespaces, names, versions := make([]string, len(named)), make([]string, len(named)), make([]string, len(named)), make([]string, len(named))
+	ecosystems, namespaces, names, versions := make([]string, len(named)), make([]string, len(named)),
+		make([]string, len(named)), make([]string, len(named))
 	for i, n := range named {
 		ecosystems[i], namespaces[i], names[i], versions[i] = n.Key.Ecosystem, n.Key.Namespace, n.Key.Name, n.Version
 	}
@@ -577,11 +658,14 @@ func (r reads) GoneFiles(ctx context.Context, repositoryID int64, named []NamedV
 		from unnest($2::text[], $3::text[], $4::text[], $5::text[]) n(ecosystem, namespace, name, version)
 		join package p on p.repository_id = $1 and p.ecosystem = n.ecosystem and p.namespace = n.namespace and p.name = n.name
 		join version g on g.package_id = p.id and g.version = n.version
-		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) o on o.version_id = g.id
-		where not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, repositoryID, ecosystems, namespaces, names, versions)
+		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) o
+		on o.version_id = g.id
+		where not g.snapshot and g.visible_from is not null and g.visible_until is not null and not g.unseen`, repositoryID,
+		ecosystems, namespaces, names, versions)
 	all := make([]GoneFile, len(rows))
 	for i, row := range rows {
-		all[i] = GoneFile{Ecosystem: row.Ecosystem, Namespace: row.Namespace, Name: row.Name, Version: row.Version, File: row.File}
+		all[i] = GoneFile{Ecosystem: row.Ecosystem, Namespace: row.Namespace, Name: row.Name, Version: row.Version,
+			File: row.File}
 		copy(all[i].SHA256[:], row.SHA256)
 	}
 	return all, err

@@ -23,7 +23,9 @@ type Delivery struct {
 const deliveryColumns = `id, promotion_id, destination, version_id, state, attempts, next_at, said, ended_at`
 
 // AddDeliveries records what is to be sent on.
-func (tx *Tx) AddDeliveries(ctx context.Context, promotionID int64, destination string, versionIDs []int64, at time.Time) error {
+func (tx *Tx) AddDeliveries(
+	ctx context.Context, promotionID int64, destination string, versionIDs []int64, at time.Time,
+) error {
 	_, err := tx.ExecContext(ctx, `insert into delivery (promotion_id, destination, version_id, state, next_at)
 		select $1, $2, n, 'waiting', $4 from unnest($3::bigint[]) n`, promotionID, destination, versionIDs, at)
 	return err
@@ -34,7 +36,8 @@ func (tx *Tx) AddDeliveries(ctx context.Context, promotionID int64, destination 
 func (db *DB) TakeDelivery(ctx context.Context, at, until time.Time) (d Delivery, ok bool, err error) {
 	var taken []Delivery
 	err = db.SelectContext(ctx, &taken, `update delivery set attempts = attempts + 1, next_at = $2 where id = (
-		select id from delivery where state = 'waiting' and next_at <= $1 order by next_at limit 1 for update skip locked) returning `+deliveryColumns, at, until)
+		select id from delivery where state = 'waiting' and next_at <= $1 order by next_at limit 1 for update skip locked)
+		returning `+deliveryColumns, at, until)
 	if err != nil || len(taken) == 0 {
 		return d, false, err
 	}
@@ -43,20 +46,24 @@ func (db *DB) TakeDelivery(ctx context.Context, at, until time.Time) (d Delivery
 
 // SetDelivery notes what came of an attempt.
 func (db *DB) SetDelivery(ctx context.Context, d Delivery) error {
-	_, err := db.ExecContext(ctx, `update delivery set state = $2, next_at = $3, said = $4, ended_at = $5 where id = $1 and state = 'waiting'`,
+	_, err := db.ExecContext(ctx,
+		`update delivery set state = $2, next_at = $3, said = $4, ended_at = $5 where id = $1 and state = 'waiting'`,
 		d.ID, d.State, d.NextAt, storable(d.Said), d.EndedAt)
 	return err
 }
 
 // Deliveries lists those of promotions.
 func (r reads) Deliveries(ctx context.Context, promotionIDs ...int64) (all []Delivery, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, `select `+deliveryColumns+` from delivery where promotion_id = any($1) order by id`, promotionIDs)
+	err = sqlx.SelectContext(ctx, r.q, &all, `select `+deliveryColumns+
+		` from delivery where promotion_id = any($1) order by id`, promotionIDs)
 	return all, err
 }
 
 // RetryDeliveries has those of a promotion that failed tried again.
 func (tx *Tx) RetryDeliveries(ctx context.Context, promotionID int64, at time.Time) (int64, error) {
-	result, err := tx.ExecContext(ctx, `update delivery set state = 'waiting', attempts = 0, next_at = $2, ended_at = null where promotion_id = $1 and state = 'failed'`, promotionID, at)
+	result, err := tx.ExecContext(ctx,
+		`update delivery set state = 'waiting', attempts = 0, next_at = $2, ended_at = null where promotion_id = $1
+			and state = 'failed'`, promotionID, at)
 	if err != nil {
 		return 0, err
 	}
@@ -66,9 +73,12 @@ func (tx *Tx) RetryDeliveries(ctx context.Context, promotionID int64, at time.Ti
 // CancelDeliveries ends those of a promotion that were not sent, and tells how
 // many were.
 func (tx *Tx) CancelDeliveries(ctx context.Context, promotionID int64, at time.Time) (sent int, err error) {
-	if _, err := tx.ExecContext(ctx, `update delivery set state = 'cancelled', ended_at = $2 where promotion_id = $1 and state in ('waiting', 'failed')`, promotionID, at); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		`update delivery set state = 'cancelled', ended_at = $2 where promotion_id = $1 and state in ('waiting', 'failed')`,
+		promotionID, at); err != nil {
 		return 0, err
 	}
-	err = tx.GetContext(ctx, &sent, `select count(*) from delivery where promotion_id = $1 and state = 'done'`, promotionID)
+	err = tx.GetContext(ctx, &sent, `select count(*) from delivery where promotion_id = $1 and state = 'done'`,
+		promotionID)
 	return sent, err
 }

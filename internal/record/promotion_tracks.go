@@ -34,10 +34,12 @@ type Stage struct {
 // Tracks lists all tracks by name.
 func (r reads) Tracks(ctx context.Context) ([]Track, error) {
 	var tracks []Track
-	if err := sqlx.SelectContext(ctx, r.q, &tracks, `select id, name, description, created_at from track order by name`); err != nil {
+	if err := sqlx.SelectContext(ctx, r.q, &tracks,
+		`select id, name, description, created_at from track order by name`); err != nil {
 		return nil, err
 	}
-	rows, err := r.q.QueryxContext(ctx, `select track_id, repository_id, gates, sign_with, onward from track_stage order by track_id, position`)
+	rows, err := r.q.QueryxContext(ctx,
+		`select track_id, repository_id, gates, sign_with, onward from track_stage order by track_id, position`)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +59,8 @@ func (r reads) Tracks(ctx context.Context) ([]Track, error) {
 
 // AddTrack makes a track. ok is false if the name is taken.
 func (tx *Tx) AddTrack(ctx context.Context, t Track) (ok bool, err error) {
-	err = tx.GetContext(ctx, &t.ID, `insert into track (name, description, created_at) values ($1, $2, $3) on conflict (name) do nothing returning id`,
+	err = tx.GetContext(ctx, &t.ID,
+		`insert into track (name, description, created_at) values ($1, $2, $3) on conflict (name) do nothing returning id`,
 		t.Name, t.Description, t.CreatedAt)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
@@ -70,11 +73,15 @@ func (tx *Tx) AddTrack(ctx context.Context, t Track) (ok bool, err error) {
 
 // SetTrack writes the description and the stages of a track.
 func (tx *Tx) SetTrack(ctx context.Context, t Track) error {
-	if _, err := tx.ExecContext(ctx, `with gone as (delete from track_stage where track_id = $1) update track set description = $2 where id = $1`, t.ID, t.Description); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		`with gone as (delete from track_stage where track_id = $1) update track set description = $2 where id = $1`, t.ID,
+		t.Description); err != nil {
 		return err
 	}
 	for i, s := range t.Stages {
-		if _, err := tx.ExecContext(ctx, `insert into track_stage (track_id, position, repository_id, gates, sign_with, onward) values ($1, $2, $3, $4, $5, $6)`,
+		if _, err := tx.ExecContext(ctx,
+			`insert into track_stage (track_id, position, repository_id, gates, sign_with, onward) values ($1, $2, $3, $4, $5,
+				$6)`,
 			t.ID, i, s.RepositoryID, append([]string{}, s.Gates...), s.SignWith, append([]string{}, s.Onward...)); err != nil {
 			return err
 		}
@@ -105,8 +112,10 @@ func (r reads) TrustedKeys(ctx context.Context) (keys []Key, err error) {
 
 // AddTrustedKey adds one. ok is false if the name is taken.
 func (tx *Tx) AddTrustedKey(ctx context.Context, k Key) (ok bool, err error) {
-	result, err := tx.ExecContext(ctx, `insert into trusted_key (name, form, text, by_name, at) select $1, $2, $3, $4, $5::timestamptz
-		where not exists (select from signing_key where name = $1) on conflict (name) do nothing`, k.Name, k.Form, k.Text, k.ByName, k.At)
+	result, err := tx.ExecContext(ctx,
+		`insert into trusted_key (name, form, text, by_name, at) select $1, $2, $3, $4, $5::timestamptz
+		where not exists (select from signing_key where name = $1) on conflict (name) do nothing`, k.Name, k.Form, k.Text,
+		k.ByName, k.At)
 	return changedOne(result, err)
 }
 
@@ -122,21 +131,26 @@ type SigningKey struct {
 
 // SigningKeys lists all by name.
 func (r reads) SigningKeys(ctx context.Context) (keys []SigningKey, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &keys, `select name, fingerprint, public, secret, by_name, at from signing_key order by name`)
+	err = sqlx.SelectContext(ctx, r.q, &keys,
+		`select name, fingerprint, public, secret, by_name, at from signing_key order by name`)
 	return keys, err
 }
 
 // AddSigningKey adds one. ok is false if the name is taken.
 func (tx *Tx) AddSigningKey(ctx context.Context, k SigningKey) (ok bool, err error) {
-	result, err := tx.ExecContext(ctx, `insert into signing_key (name, fingerprint, public, secret, by_name, at) select $1, $2, $3, $4, $5, $6::timestamptz
-		where not exists (select from trusted_key where name = $1) on conflict (name) do nothing`, k.Name, k.Fingerprint, k.Public, k.Secret, k.ByName, k.At)
+	result, err := tx.ExecContext(ctx,
+		`insert into signing_key (name, fingerprint, public, secret, by_name, at) select $1, $2, $3, $4, $5, $6::timestamptz
+		where not exists (select from trusted_key where name = $1) on conflict (name) do nothing`, k.Name, k.Fingerprint,
+		k.Public, k.Secret, k.ByName, k.At)
 	return changedOne(result, err)
 }
 
 // RemoveKey removes a key of either kind; done is false if there is none.
 func (tx *Tx) RemoveKey(ctx context.Context, name string) (done bool, err error) {
 	var n int
-	err = tx.GetContext(ctx, &n, `with trusted as (delete from trusted_key where name = $1 returning 1), signing as (delete from signing_key where name = $1 returning 1)
+	err = tx.GetContext(ctx, &n,
+		`with trusted as (delete from trusted_key where name = $1 returning 1), signing as (delete from signing_key
+			where name = $1 returning 1)
 		select (select count(*) from trusted) + (select count(*) from signing)`, name)
 	return n > 0, err
 }
@@ -162,14 +176,17 @@ type Destination struct {
 
 // Destinations lists all by name.
 func (r reads) Destinations(ctx context.Context) (all []Destination, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, `select name, ecosystem, url, private, secret, by_name, at from destination order by name`)
+	err = sqlx.SelectContext(ctx, r.q, &all,
+		`select name, ecosystem, url, private, secret, by_name, at from destination order by name`)
 	return all, err
 }
 
 // SetDestination adds one, or writes it anew.
 func (tx *Tx) SetDestination(ctx context.Context, d Destination) error {
-	_, err := tx.ExecContext(ctx, `insert into destination (name, ecosystem, url, private, secret, by_name, at) values ($1, $2, $3, $4, $5, $6, $7)
-		on conflict (name) do update set ecosystem = excluded.ecosystem, url = excluded.url, private = excluded.private, secret = excluded.secret,
+	_, err := tx.ExecContext(ctx,
+		`insert into destination (name, ecosystem, url, private, secret, by_name, at) values ($1, $2, $3, $4, $5, $6, $7)
+		on conflict (name) do update set ecosystem = excluded.ecosystem, url = excluded.url, private = excluded.private,
+		secret = excluded.secret,
 		by_name = excluded.by_name, at = excluded.at`, d.Name, d.Ecosystem, d.URL, d.Private, d.Secret, d.ByName, d.At)
 	return err
 }

@@ -96,16 +96,19 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	err := sql.ErrNoRows
 	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
 		err = tx.GetContext(ctx, &v, versionUpsert+` do update set touched_at = version.touched_at
-			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details, coalesce(build_id, 0) build_id,
+			returning id, package_id, publisher_id, published_by, touched_at, visible_from, broken_file, details,
+			coalesce(build_id, 0) build_id,
 			sends, again_from, counts_from,
-			(select g.id from version g where g.package_id = version.package_id and g.version = version.version and not g.snapshot
+			(select g.id from version g where g.package_id = version.package_id and g.version = version.version
+			and not g.snapshot
 				and g.visible_from is not null and g.visible_until is not null and not g.unseen order by g.id desc limit 1) gone`,
 			f.versionArguments("")...)
 	}
 	if err != nil {
 		return Added{}, err
 	}
-	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt, PublisherID: v.PublisherID.Int64, BuildID: v.BuildID}
+	added := Added{VersionID: v.ID, Visible: v.VisibleFrom != nil, By: v.PublishedBy, At: v.TouchedAt,
+		PublisherID: v.PublisherID.Int64, BuildID: v.BuildID}
 	if v.VisibleFrom != nil {
 		added.At = *v.VisibleFrom
 	}
@@ -115,7 +118,8 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		}
 	}
 	var existing existingFile
-	err = tx.GetContext(ctx, &existing, `select sha256, sent, added_at from file where version_id = $1 and name = $2`, v.ID, f.Name)
+	err = tx.GetContext(ctx, &existing, `select sha256, sent, added_at from file where version_id = $1 and name = $2`,
+		v.ID, f.Name)
 	there := err == nil
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return Added{}, err
@@ -154,10 +158,13 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 // joinRound finds out what a file is in the publication of an open version: of the
 // round that is going on, or the first of a new one. stays tells whether the file
 // that is there is the one that counts.
-func (tx *Tx) joinRound(ctx context.Context, v *openRow, f NewFile, there bool, existing existingFile, added *Added) (stays bool, err error) {
+func (tx *Tx) joinRound(
+	ctx context.Context, v *openRow, f NewFile, there bool, existing existingFile, added *Added,
+) (stays bool, err error) {
 	others := v.PublisherID.Int64 != f.PublisherID
 	if f.Afresh && !others {
-		if err := tx.GetContext(ctx, &others, `select $2 <> '' or exists (select from file where version_id = $1)`, v.ID, v.BrokenFile); err != nil {
+		if err := tx.GetContext(ctx, &others, `select $2 <> '' or exists (select from file where version_id = $1)`, v.ID,
+			v.BrokenFile); err != nil {
 			return false, err
 		}
 	}
@@ -211,7 +218,8 @@ func (tx *Tx) removedAs(ctx context.Context, versionID int64, f NewFile) (Added,
 		Until time.Time `db:"visible_until"`
 	}
 	err := tx.GetContext(ctx, &row, `select v.published_by, v.visible_from, v.visible_until from version v
-		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) f on f.version_id = v.id
+		join (select version_id, name, sha256 from file union all select version_id, name, sha256 from past_file) f
+		on f.version_id = v.id
 		where v.id = $1 and f.name = $2 and f.sha256 <> $3`, versionID, f.Name, f.Digests.SHA256[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return Added{}, nil
@@ -232,13 +240,16 @@ const versionUpsert = `with known as (
 		select $1, $2, $3, $4, $11::timestamptz where not exists (select from known)
 		on conflict (repository_id, ecosystem, namespace, name) do nothing returning id
 	)
-	insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by, broken_file, touched_at, token, build_id)
-	select id, $5, $6, $7, $8::timestamptz, $9, $10, $12, $13, $11::timestamptz, $14, nullif($15, 0::bigint) from (select id from known union all select id from made) p
+	insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by,
+	broken_file, touched_at, token, build_id)
+	select id, $5, $6, $7, $8::timestamptz, $9, $10, $12, $13, $11::timestamptz, $14, nullif($15, 0::bigint)
+	from (select id from known union all select id from made) p
 	on conflict (package_id, version, upload) where visible_until is null`
 
 func (f NewFile) versionArguments(brokenFile string) []any {
 	return []any{f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot,
-		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.At, f.PublisherName, brokenFile, f.Token, f.BuildID}
+		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.At, f.PublisherName,
+		brokenFile, f.Token, f.BuildID}
 }
 
 // beginAgain empties an open version for a new publisher.
@@ -246,7 +257,8 @@ func (tx *Tx) beginAgain(ctx context.Context, versionID int64, f NewFile) error 
 	if _, err := tx.ExecContext(ctx, `delete from file where version_id = $1`, versionID); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `update version set publisher_id = $2, published_by = $3, token = $4, build_id = nullif($5, 0::bigint) where id = $1`,
+	_, err := tx.ExecContext(ctx,
+		`update version set publisher_id = $2, published_by = $3, token = $4, build_id = nullif($5, 0::bigint) where id = $1`,
 		versionID, f.PublisherID, f.PublisherName, f.Token, f.BuildID)
 	return err
 }
@@ -264,11 +276,14 @@ func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, t touch
 			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
 			on conflict (sha256) do nothing
 		), touched as (
-			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, sends = $13, again_from = $14, counts_from = $16,
+			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, sends = $13, again_from = $14,
+			counts_from = $16,
 				changed_in = pg_current_xact_id() where id = $1
 		)
-		insert into file (version_id, name, classifier, extension, sha256, added_at, sent, added_by) values ($1, $2, $3, $4, $5, $10::timestamptz, $13, $15)`,
-		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:],
+		insert into file (version_id, name, classifier, extension, sha256, added_at, sent, added_by) values ($1, $2, $3, $4,
+		$5, $10::timestamptz, $13, $15)`,
+		versionID, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:],
+		f.Digests.MD5[:],
 		f.Digests.Size, f.At, t.details, t.brokenFile, t.sends, t.againFrom, f.PublisherName, t.countsFrom)
 	if err != nil {
 		return err
@@ -281,7 +296,8 @@ func (tx *Tx) sentAgain(ctx context.Context, versionID int64, f NewFile, t touch
 	_, err := tx.ExecContext(ctx, `with again as (
 			update file set sent = $6 where version_id = $1 and name = $5
 		)
-		update version set touched_at = $2, details = $3, broken_file = $4, sends = $6, again_from = $7, counts_from = $8 where id = $1`,
+		update version set touched_at = $2, details = $3, broken_file = $4, sends = $6, again_from = $7, counts_from = $8
+		where id = $1`,
 		versionID, f.At, t.details, t.brokenFile, f.Name, t.sends, t.againFrom, t.countsFrom)
 	return err
 }
@@ -317,7 +333,8 @@ func (db *DB) MarkFileBroken(ctx context.Context, f catalog.File) error {
 // grow notes that a visible version has more bytes.
 func (tx *Tx) grow(ctx context.Context, versionID, packageID, bytes int64, at time.Time) error {
 	_, err := tx.ExecContext(ctx, `with grown as (update version set bytes = bytes + $4 where id = $1)
-		update package set revision = revision + 1, changed_at = $3, bytes = bytes + $4 where id = $2`, versionID, packageID, at, bytes)
+		update package set revision = revision + 1, changed_at = $3, bytes = bytes + $4 where id = $2`, versionID, packageID,
+		at, bytes)
 	return err
 }
 
@@ -369,9 +386,12 @@ func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenV
 
 // Receiving lists the open versions in scope that are not given up, of one package
 // if it is named, those that were touched last first.
-func (db *DB) Receiving(ctx context.Context, scope Scope, of catalog.PackageKey, limit int) (open []OpenVersion, err error) {
+func (db *DB) Receiving(
+	ctx context.Context, scope Scope, of catalog.PackageKey, limit int,
+) (open []OpenVersion, err error) {
 	arguments := []any{scope.Repositories, of.Ecosystem, of.Namespace, of.Name, limit}
-	err = db.SelectContext(ctx, &open, `select `+openColumns+` and p.repository_id = any($1) and ($4 = '' or p.ecosystem = $2 and p.namespace = $3 and p.name = $4)`+
+	err = db.SelectContext(ctx, &open, `select `+openColumns+
+		` and p.repository_id = any($1) and ($4 = '' or p.ecosystem = $2 and p.namespace = $3 and p.name = $4)`+
 		scope.and(&arguments)+` order by v.touched_at desc limit $5`, arguments...)
 	return open, err
 }
@@ -379,7 +399,8 @@ func (db *DB) Receiving(ctx context.Context, scope Scope, of catalog.PackageKey,
 // OpenBetween lists the open versions that were last touched at from or later,
 // and before until.
 func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []OpenVersion, err error) {
-	err = db.SelectContext(ctx, &open, `select `+openColumns+` and v.touched_at >= $1 and v.touched_at < $2 order by v.touched_at`, from, until)
+	err = db.SelectContext(ctx, &open, `select `+openColumns+
+		` and v.touched_at >= $1 and v.touched_at < $2 order by v.touched_at`, from, until)
 	return open, err
 }
 
@@ -394,12 +415,15 @@ func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.
 // completing and completed are a statement that locks the version first and the
 // package after it, as everybody does, and counts the version under that lock.
 const completing = `with held as (
-			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256) where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
-			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = '' and ($3 = 0 or v.sends = $3) for update
+			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256)
+			where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
+			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = ''
+			and ($3 = 0 or v.sends = $3) for update
 		), stale as (
 			delete from file f using version v, held where v.id = held.id and f.version_id = v.id and f.sent < v.counts_from
 		), counted as (
-			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1, bytes = p.bytes + held.bytes,
+			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1,
+			bytes = p.bytes + held.bytes,
 				last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
 			from held where p.id = held.package_id returning p.id, p.last_arrived
 		)

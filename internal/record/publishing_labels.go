@@ -33,7 +33,8 @@ func (tx *Tx) SetLabel(ctx context.Context, key catalog.PackageKey, name, versio
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
-		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, version, by, at)
+		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name,
+		version, by, at)
 	return err
 }
 
@@ -47,12 +48,15 @@ func (tx *Tx) DropLabel(ctx context.Context, key catalog.PackageKey, name string
 
 // Withdraw marks versions as not to be used any more; reasons are parallel to
 // them.
-func (tx *Tx) Withdraw(ctx context.Context, key catalog.PackageKey, versions, reasons []string, by string, at time.Time) error {
+func (tx *Tx) Withdraw(
+	ctx context.Context, key catalog.PackageKey, versions, reasons []string, by string, at time.Time,
+) error {
 	if err := tx.Restore(ctx, key, versions, at); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `insert into withdrawal (package_id, version, reason, by_name, visible_from)
-		select `+packageOf+`, n.version, n.reason, $7, $8::timestamptz from unnest($5::text[], $6::text[]) n(version, reason)`,
+		select `+packageOf+
+		`, n.version, n.reason, $7, $8::timestamptz from unnest($5::text[], $6::text[]) n(version, reason)`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, versions, reasons, by, at)
 	return err
 }
@@ -62,7 +66,8 @@ func (tx *Tx) Restore(ctx context.Context, key catalog.PackageKey, versions []st
 	if err := tx.touchPackage(ctx, key, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `update withdrawal set visible_until = $6 where package_id = `+packageOf+` and version = any($5)
+	_, err := tx.ExecContext(ctx, `update withdrawal set visible_until = $6 where package_id = `+packageOf+
+		` and version = any($5)
 		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, versions, at)
 	return err
 }
@@ -73,7 +78,8 @@ func (r reads) WithdrawnOf(ctx context.Context, versionIDs []int64) (map[int64]s
 		ID     int64  `db:"id"`
 		Reason string `db:"reason"`
 	}
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select v.id, w.reason from version v join withdrawal w on w.package_id = v.package_id and w.version = v.version
+	err := sqlx.SelectContext(ctx, r.q, &rows,
+		`select v.id, w.reason from version v join withdrawal w on w.package_id = v.package_id and w.version = v.version
 		and w.visible_until is null where v.id = any($1)`, versionIDs)
 	of := map[int64]string{}
 	for _, row := range rows {
@@ -87,9 +93,12 @@ func (r reads) WithdrawnOf(ctx context.Context, versionIDs []int64) (map[int64]s
 func (tx *Tx) endMarks(ctx context.Context, versionIDs []int64, at time.Time) error {
 	for _, mark := range []string{"label", "withdrawal"} {
 		// Of a snapshot's uploads, the mark is at those that are left.
-		if _, err := tx.ExecContext(ctx, `update `+mark+` l set visible_until = $2 from version g where g.id = any($1) and l.package_id = g.package_id
-			and l.version = g.version and l.visible_until is null and not exists (select from version v where v.package_id = l.package_id
-				and v.version = l.version and v.visible_from is not null and v.visible_until is null)`, versionIDs, at); err != nil {
+		if _, err := tx.ExecContext(ctx, `update `+mark+
+			` l set visible_until = $2 from version g where g.id = any($1) and l.package_id = g.package_id
+			and l.version = g.version and l.visible_until is null and not exists (select from version v
+			where v.package_id = l.package_id
+				and v.version = l.version and v.visible_from is not null and v.visible_until is null)`, versionIDs,
+			at); err != nil {
 			return err
 		}
 	}
@@ -99,7 +108,8 @@ func (tx *Tx) endMarks(ctx context.Context, versionIDs []int64, at time.Time) er
 // touchPackage raises the revision of a package, which must be there, and so
 // holds off others who change it.
 func (tx *Tx) touchPackage(ctx context.Context, key catalog.PackageKey, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update package set revision = revision + 1, changed_at = $5 where repository_id = $1 and ecosystem = $2
+	_, err := tx.ExecContext(ctx,
+		`update package set revision = revision + 1, changed_at = $5 where repository_id = $1 and ecosystem = $2
 		and namespace = $3 and name = $4`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, at)
 	return err
 }
@@ -123,6 +133,7 @@ func (tx *Tx) setReadme(ctx context.Context, versionID int64, r *catalog.Readme)
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `insert into readme (version_id, text, format) values ($1, $2, $3)
-		on conflict (version_id) do update set text = excluded.text, format = excluded.format`, versionID, storable(r.Text), r.Format)
+		on conflict (version_id) do update set text = excluded.text, format = excluded.format`, versionID, storable(r.Text),
+		r.Format)
 	return err
 }

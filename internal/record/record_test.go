@@ -34,12 +34,15 @@ func newWorld(t *testing.T) *world {
 	w.within(func(tx *record.Tx) error {
 		var ok bool
 		var err error
-		w.repo, ok, err = tx.AddRepository(t.Context(), record.StoredRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Both, CreatedAt: now}})
+		w.repo, ok, err = tx.AddRepository(t.Context(),
+			record.StoredRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Both,
+				CreatedAt: now}})
 		if !ok {
 			t.Error("the name is taken in an empty database")
 		}
 		for _, name := range []string{"ci-berth", "purser"} {
-			if _, _, err := tx.AddPrincipal(t.Context(), record.Principal{Name: name, Kind: "robot", CreatedAt: now}); err != nil {
+			if _, _, err := tx.AddPrincipal(t.Context(), record.Principal{Name: name, Kind: "robot",
+				CreatedAt: now}); err != nil {
 				return err
 			}
 		}
@@ -56,7 +59,8 @@ func (w *world) within(do func(tx *record.Tx) error) {
 }
 
 func (w *world) file(name, version, content string, publisher int64, at time.Time) record.NewFile {
-	return record.NewFile{Key: catalog.PackageKey{RepositoryID: w.repo.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: name},
+	return record.NewFile{Key: catalog.PackageKey{RepositoryID: w.repo.ID, Ecosystem: "maven",
+		Namespace: "example.skerry.berth", Name: name},
 		Version: version, UploadedAt: at, Name: name + "-" + version + ".jar", Extension: "jar",
 		Digests:     catalog.Digests{Size: int64(len(content)), SHA256: sha256.Sum256([]byte(content))},
 		PublisherID: publisher, PublisherName: fmt.Sprint("publisher-", publisher), At: at, QuietSince: at.Add(-time.Minute)}
@@ -116,7 +120,8 @@ func TestAddFile(t *testing.T) {
 	if w.complete(first.VersionID, now) {
 		t.Error("a version was completed twice")
 	}
-	for _, late := range []record.NewFile{w.file("a", "1", "three", 2, now.Add(time.Hour)), w.file("a", "1", "three", 1, now.Add(time.Hour))} {
+	for _, late := range []record.NewFile{w.file("a", "1", "three", 2, now.Add(time.Hour)),
+		w.file("a", "1", "three", 1, now.Add(time.Hour))} {
 		if got := w.add(late); !got.Taken || !got.Visible || !got.At.Equal(now) {
 			t.Errorf("other bytes for a visible version: %+v", got)
 		}
@@ -127,7 +132,8 @@ func TestAddFile(t *testing.T) {
 		t.Errorf("a further file of a visible version: %+v", got)
 	}
 	known, err := w.Package(ctx, signature.Key, record.Known{})
-	if p := known.Package; err != nil || len(p.Versions) != 1 || len(p.Versions[0].Files) != 2 || p.Versions[0].PublishedBy != "publisher-2" {
+	if p := known.Package; err != nil || len(p.Versions) != 1 || len(p.Versions[0].Files) != 2 ||
+		p.Versions[0].PublishedBy != "publisher-2" {
 		t.Errorf("%+v, %v", p, err)
 	}
 }
@@ -142,7 +148,8 @@ func TestTotalsStayTrue(t *testing.T) {
 		at := now.Add(time.Duration(i) * time.Second)
 		switch random.IntN(4) {
 		case 0, 1:
-			f := w.file(fmt.Sprint("m", random.IntN(8)), fmt.Sprint(random.IntN(10)), strings.Repeat("x", random.IntN(50)), 1, at)
+			f := w.file(fmt.Sprint("m", random.IntN(8)), fmt.Sprint(random.IntN(10)), strings.Repeat("x", random.IntN(50)), 1,
+				at)
 			f.Name += fmt.Sprint(random.IntN(3))
 			if added := w.add(f); !added.Visible {
 				open = append(open, added.VersionID)
@@ -161,16 +168,19 @@ func TestTotalsStayTrue(t *testing.T) {
 		}
 	}
 	var counted record.Total
-	if err := w.QueryRowContext(t.Context(), `select count(distinct v.package_id), count(distinct v.id), coalesce(sum(b.size), 0)
+	if err := w.QueryRowContext(t.Context(),
+		`select count(distinct v.package_id), count(distinct v.id), coalesce(sum(b.size), 0)
 		from version v left join file f on f.version_id = v.id left join blob b using (sha256)
-		where v.visible_from is not null and v.visible_until is null`).Scan(&counted.Packages, &counted.Versions, &counted.Bytes); err != nil {
+		where v.visible_from is not null and v.visible_until is null`).Scan(&counted.Packages, &counted.Versions,
+		&counted.Bytes); err != nil {
 		t.Fatal(err)
 	}
 	totals, err := w.Totals(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := totals[w.repo.ID]; got.Packages != counted.Packages || got.Versions != counted.Versions || got.Bytes != counted.Bytes || got.Versions == 0 {
+	if got := totals[w.repo.ID]; got.Packages != counted.Packages || got.Versions != counted.Versions ||
+		got.Bytes != counted.Bytes || got.Versions == 0 {
 		t.Errorf("kept: %+v; counted: %+v", got, counted)
 	}
 }
@@ -185,7 +195,8 @@ func TestEventsAreChained(t *testing.T) {
 		running.Go(func() {
 			for i := range each {
 				err := w.Within(context.WithoutCancel(t.Context()), func(tx *record.Tx) error {
-					return tx.Append(t.Context(), record.Event{At: now, Who: fmt.Sprint("writer-", n), Action: "test", Detail: map[string]string{"n": fmt.Sprint(i)}})
+					return tx.Append(t.Context(), record.Event{At: now, Who: fmt.Sprint("writer-", n), Action: "test",
+						Detail: map[string]string{"n": fmt.Sprint(i)}})
 				})
 				if err != nil {
 					t.Error(err)
@@ -227,7 +238,8 @@ func TestEventsAreChained(t *testing.T) {
 		}
 		want := sha256.Sum256(append(append([]byte{}, previous...), line...))
 		if id != next || string(previous) != string(last) || string(hash) != string(want[:]) {
-			t.Fatalf("event %d follows %d; its previous hash fits: %v; its hash is %x, want %x of %s", id, next-1, string(previous) == string(last), hash, want, line)
+			t.Fatalf("event %d follows %d; its previous hash fits: %v; its hash is %x, want %x of %s", id, next-1,
+				string(previous) == string(last), hash, want, line)
 		}
 		last, next = hash, next+1
 	}
@@ -238,7 +250,8 @@ func TestEventsAreChained(t *testing.T) {
 	if len(events) != 5 || events[0].ID < events[1].ID || events[0].Detail["n"] == "" {
 		t.Errorf("%+v", events)
 	}
-	for _, change := range []string{"update event set who = 'nobody' where id = 3", "delete from event where id = 3", "truncate event"} {
+	for _, change := range []string{"update event set who = 'nobody' where id = 3", "delete from event where id = 3",
+		"truncate event"} {
 		if _, err := w.ExecContext(t.Context(), change); err == nil {
 			t.Errorf("%s was done", change)
 		}
@@ -263,7 +276,8 @@ func TestSearch(t *testing.T) {
 		{"i_e", ""},
 		{"nothing", ""},
 	} {
-		found, err := w.Search(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}}, query.Query{Words: strings.Fields(c.words)}, now, 10, 0)
+		found, err := w.Search(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}},
+			query.Query{Words: strings.Fields(c.words)}, now, 10, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -317,7 +331,8 @@ func TestListen(t *testing.T) {
 		}
 	}
 	hear("first")
-	if _, err := w.ExecContext(t.Context(), `select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen %'`); err != nil {
+	if _, err := w.ExecContext(t.Context(),
+		`select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen %'`); err != nil {
 		t.Fatal(err)
 	}
 	select {

@@ -34,15 +34,18 @@ type repositoryRow struct {
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
-	v := catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds), Ecosystem: r.Ecosystem,
-		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots,
+	v := catalog.Repository{ID: r.ID, Name: r.Name, Kind: catalog.Kind(r.Kind), Holds: catalog.Holds(r.Holds),
+		Ecosystem:   r.Ecosystem,
+		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt,
+		OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots,
 		Closed: r.Closed, LargestFile: r.LargestFile}
 	switch v.Kind {
 	case catalog.Mirror:
 		v.Mirror = new(catalog.MirrorSettings)
 		return v, json.Unmarshal(r.Settings, v.Mirror)
 	case catalog.Chain:
-		v.Chain = &catalog.ChainSettings{ReleasesTo: r.ReleasesTo.Int64, SnapshotsTo: r.SnapshotsTo.Int64, OpenMembers: r.OpenMembers}
+		v.Chain = &catalog.ChainSettings{ReleasesTo: r.ReleasesTo.Int64, SnapshotsTo: r.SnapshotsTo.Int64,
+			OpenMembers: r.OpenMembers}
 	}
 	return v, nil
 }
@@ -56,8 +59,10 @@ type StoredRepository struct {
 // Repositories lists all that are not removed, by name.
 func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	var rows []repositoryRow
-	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
-		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots, closed, largest_file from repository where removed_at is null order by name`); err != nil {
+	if err := sqlx.SelectContext(ctx, r.q, &rows,
+		`select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
+		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots, closed, largest_file
+		from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -65,7 +70,8 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 		MemberID int64 `db:"member_id"`
 		MaySkip  bool  `db:"may_skip"`
 	}
-	if err := sqlx.SelectContext(ctx, r.q, &members, `select chain_id, member_id, may_skip from chain_member order by chain_id, position`); err != nil {
+	if err := sqlx.SelectContext(ctx, r.q, &members,
+		`select chain_id, member_id, may_skip from chain_member order by chain_id, position`); err != nil {
 		return nil, err
 	}
 	repositories := make([]StoredRepository, len(rows))
@@ -124,9 +130,12 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		releases = sql.NullInt64{Int64: r.Chain.ReleasesTo, Valid: r.Chain.ReleasesTo != 0}
 		snapshots = sql.NullInt64{Int64: r.Chain.SnapshotsTo, Valid: r.Chain.SnapshotsTo != 0}
 	}
-	if _, err := tx.ExecContext(ctx, `update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
-		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11, only_robots = $12, closed = $13, largest_file = $14 where id = $1`,
-		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open, r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		`update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
+		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11,
+		only_robots = $12, closed = $13, largest_file = $14 where id = $1`,
+		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open,
+		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile); err != nil {
 		return err
 	}
 	if r.Chain == nil {
@@ -136,7 +145,8 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		return err
 	}
 	for i, m := range r.Chain.Members {
-		if _, err := tx.ExecContext(ctx, `insert into chain_member (chain_id, position, member_id, may_skip) values ($1, $2, $3, $4)`,
+		if _, err := tx.ExecContext(ctx,
+			`insert into chain_member (chain_id, position, member_id, may_skip) values ($1, $2, $3, $4)`,
 			r.ID, i, m.RepositoryID, m.MaySkip); err != nil {
 			return err
 		}
@@ -161,7 +171,8 @@ type RemovedRepository struct {
 // RemovedRepositories lists those that were removed since a moment and whose names are
 // free, of each name the one that went last; by name.
 func (r reads) RemovedRepositories(ctx context.Context, since time.Time) (all []RemovedRepository, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, `select distinct on (name) name, kind, removed_at at, removed_by by from repository r
+	err = sqlx.SelectContext(ctx, r.q, &all,
+		`select distinct on (name) name, kind, removed_at at, removed_by by from repository r
 		where removed_at > $1 and not exists (select from repository n where n.name = r.name and n.removed_at is null)
 		order by name, removed_at desc`, since)
 	return all, err
@@ -171,7 +182,8 @@ func (r reads) RemovedRepositories(ctx context.Context, since time.Time) (all []
 // before a moment, into use again; id is 0 if there is none.
 func (tx *Tx) BringBackRepository(ctx context.Context, name string, since time.Time) (id int64, err error) {
 	err = tx.GetContext(ctx, &id, `update repository set removed_at = null where id = (
-		select id from repository where name = $1 and removed_at > $2 order by removed_at desc limit 1) returning id`, name, since)
+		select id from repository where name = $1 and removed_at > $2 order by removed_at desc limit 1) returning id`, name,
+		since)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -209,7 +221,8 @@ func (db *DB) Totals(ctx context.Context, scope Scope) (map[int64]Total, error) 
 	totals := map[int64]Total{}
 	for rows.Next() {
 		var t Total
-		if err := rows.Scan(&t.RepositoryID, &t.Packages, &t.Versions, &t.Bytes, &t.LastChange, list(&t.Ecosystems)); err != nil {
+		if err := rows.Scan(&t.RepositoryID, &t.Packages, &t.Versions, &t.Bytes, &t.LastChange,
+			list(&t.Ecosystems)); err != nil {
 			return nil, err
 		}
 		totals[t.RepositoryID] = t
@@ -221,8 +234,10 @@ func (db *DB) Totals(ctx context.Context, scope Scope) (map[int64]Total, error) 
 // ecosystems.
 func (db *DB) TotalAsOf(ctx context.Context, scope Scope, at catalog.Moment) (t Total, err error) {
 	arguments := []any{scope.Repositories}
-	row := db.QueryRowContext(ctx, `select count(distinct p.id), count(distinct v.id), coalesce(sum(b.size), 0)::bigint, max(v.visible_from)
-		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+` left join blob b using (sha256)
+	row := db.QueryRowContext(ctx,
+		`select count(distinct p.id), count(distinct v.id), coalesce(sum(b.size), 0)::bigint, max(v.visible_from)
+		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+			` left join blob b using (sha256)
 		where p.repository_id = any($1)`+scope.and(&arguments)+` and`+seen(at), arguments...)
 	return t, row.Scan(&t.Packages, &t.Versions, &t.Bytes, &t.LastChange)
 }

@@ -27,7 +27,8 @@ func (r reads) Claims(ctx context.Context) (claims []Claim, err error) {
 // SetClaim writes a claim or lift, in place of one with the same pattern.
 func (tx *Tx) SetClaim(ctx context.Context, c Claim) error {
 	_, err := tx.ExecContext(ctx, `insert into claim (pattern, lifted, reason, by_name, at) values ($1, $2, $3, $4, $5)
-		on conflict (pattern) do update set lifted = $2, reason = $3, by_name = $4, at = $5`, c.Pattern, c.Lifted, c.Reason, c.By, c.At)
+		on conflict (pattern) do update set lifted = $2, reason = $3, by_name = $4, at = $5`, c.Pattern, c.Lifted, c.Reason,
+		c.By, c.At)
 	return err
 }
 
@@ -40,8 +41,10 @@ func (tx *Tx) RemoveClaim(ctx context.Context, pattern string) error {
 // PublishedIn tells which of the repositories ever published a package, be it
 // there still or not.
 func (db *DB) PublishedIn(ctx context.Context, repositories []int64, key catalog.PackageKey) (in []int64, err error) {
-	err = db.SelectContext(ctx, &in, `select p.repository_id from package p where p.repository_id = any($1) and p.ecosystem = $2
-		and p.namespace = $3 and p.name = $4 and exists (select from version v where v.package_id = p.id and v.visible_from is not null)`,
+	err = db.SelectContext(ctx, &in,
+		`select p.repository_id from package p where p.repository_id = any($1) and p.ecosystem = $2
+		and p.namespace = $3 and p.name = $4 and exists (select from version v where v.package_id = p.id
+		and v.visible_from is not null)`,
 		repositories, key.Ecosystem, key.Namespace, key.Name)
 	return in, err
 }
@@ -57,12 +60,17 @@ type PublishedName struct {
 
 // PublishedNames lists what the repositories ever published, with the names
 // of those that did, and how many there are. words is part of the name.
-func (db *DB) PublishedNames(ctx context.Context, scope Scope, words string, limit int) (names []PublishedName, total int, err error) {
+func (db *DB) PublishedNames(
+	ctx context.Context, scope Scope, words string, limit int,
+) (names []PublishedName, total int, err error) {
 	arguments := []any{scope.Repositories, "%" + likeEscaper.Replace(words) + "%", limit}
-	rows, err := db.QueryContext(ctx, `select p.ecosystem, p.namespace, p.name, min(first.at), array_agg(r.name order by r.name), count(*) over ()
+	rows, err := db.QueryContext(ctx,
+		`select p.ecosystem, p.namespace, p.name, min(first.at), array_agg(r.name order by r.name), count(*) over ()
 		from package p join repository r on r.id = p.repository_id
-		cross join lateral (select min(v.visible_from) at from version v where v.package_id = p.id and v.visible_from is not null) first
-		where p.repository_id = any($1) and first.at is not null and (p.namespace || ' ' || p.name) ilike $2`+scope.and(&arguments)+`
+		cross join lateral (select min(v.visible_from) at from version v where v.package_id = p.id
+		and v.visible_from is not null) first
+		where p.repository_id = any($1) and first.at is not null and (p.namespace || ' ' || p.name) ilike $2`+
+			scope.and(&arguments)+`
 		group by 1, 2, 3 order by 1, 2, 3 limit $3`, arguments...)
 	if err != nil {
 		return nil, 0, err

@@ -53,23 +53,24 @@ func (db *DB) Facts(ctx context.Context, do func(f Facts) error) error {
 
 // factsAs runs do with what a snapshot sees, or with "" what is known now.
 func (db *DB) factsAs(ctx context.Context, snapshot string, do func(f Facts, tx pgx.Tx) error) error {
-	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		begin := planning
-		if snapshot != "" {
-			// What is done beside something else leaves it the other processors.
-			begin = "set transaction snapshot '" + snapshot + "'; set local max_parallel_workers_per_gather = 0; " + begin
-		}
-		if _, err := tx.Exec(ctx, begin); err != nil {
-			return err
-		}
-		return do(Facts{ask: func(ctx context.Context, sql string, arguments ...any) (rows, func(), error) {
-			found, err := tx.Query(ctx, sql, arguments...)
-			if err != nil {
-				return nil, nil, err
+	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
+		func(tx pgx.Tx) error {
+			begin := planning
+			if snapshot != "" {
+				// What is done beside something else leaves it the other processors.
+				begin = "set transaction snapshot '" + snapshot + "'; set local max_parallel_workers_per_gather = 0; " + begin
 			}
-			return found, found.Close, nil
-		}}, tx)
-	})
+			if _, err := tx.Exec(ctx, begin); err != nil {
+				return err
+			}
+			return do(Facts{ask: func(ctx context.Context, sql string, arguments ...any) (rows, func(), error) {
+				found, err := tx.Query(ctx, sql, arguments...)
+				if err != nil {
+					return nil, nil, err
+				}
+				return found, found.Close, nil
+			}}, tx)
+		})
 }
 
 // Beside runs do with the same facts, at the same time as what the caller does
@@ -121,9 +122,12 @@ type FactPackage struct {
 
 // Packages lists the packages of a repository in their order; as of a moment those
 // of which anything was ever there.
-func (f Facts) Packages(ctx context.Context, repositoryID int64, queries []query.Query, at catalog.Moment) (found []FactPackage, err error) {
+func (f Facts) Packages(
+	ctx context.Context, repositoryID int64, queries []query.Query, at catalog.Moment,
+) (found []FactPackage, err error) {
 	s := new(statement)
-	fmt.Fprintf(s, "select p.id, p.ecosystem, p.namespace, p.name, p.versions, (%s)::text from package p where p.repository_id = %s",
+	fmt.Fprintf(s,
+		"select p.id, p.ecosystem, p.namespace, p.name, p.versions, (%s)::text from package p where p.repository_id = %s",
 		s.each(queries, s.ofPackage), s.arg(repositoryID))
 	if at == 0 {
 		s.WriteString(" and p.versions > 0")
@@ -164,10 +168,13 @@ func fits(text string) []bool {
 
 // PackagesOf gives the packages of versions, with what Packages gives of them, and
 // their repositories.
-func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []query.Query) (found []FactPackage, repositories []int64, err error) {
+func (f Facts) PackagesOf(
+	ctx context.Context, versionIDs []int64, queries []query.Query,
+) (found []FactPackage, repositories []int64, err error) {
 	s := new(statement)
 	fmt.Fprintf(s, `select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, (%s)::text from package p
-		where p.id in (select package_id from version where id = any(%s)) order by p.repository_id, p.ecosystem, p.namespace, p.name`, s.each(queries, s.ofPackage), s.arg(versionIDs))
+		where p.id in (select package_id from version where id = any(%s)) order by p.repository_id, p.ecosystem, p.namespace,
+		p.name`, s.each(queries, s.ofPackage), s.arg(versionIDs))
 	err = f.each(ctx, s.String(), s.arguments, func(row rows) error {
 		var p FactPackage
 		var repository int64
@@ -185,7 +192,10 @@ func (f Facts) PackagesOf(ctx context.Context, versionIDs []int64, queries []que
 // is a moment that is past, or 0. Fits[i] tells whether a version fits the ith
 // query, as far as the query is about versions. It is called by another goroutine
 // and must not keep the versions; nothing else can be asked meanwhile.
-func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment, each func(i int, versions []retention.Version) error) error {
+func (f Facts) Versions(
+	ctx context.Context, packageIDs []int64, queries []query.Query, now time.Time, at catalog.Moment,
+	each func(i int, versions []retention.Version) error,
+) error {
 	s := versionsOf(packageIDs, queries, now, at)
 	known := map[string][]bool{} // most fit alike
 	var versions []retention.Version
@@ -228,7 +238,8 @@ func (f Facts) Versions(ctx context.Context, packageIDs []int64, queries []query
 	var fitted string
 	var place int
 	var v retention.Version
-	into := []any{&place, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID, &v.Bytes, &back, &usedAt, &v.Downloads, &v.Users, &fitted}
+	into := []any{&place, &v.ID, &v.Version, &v.Upload, &v.Snapshot, &v.At, &v.UploadedAt, &v.UploadCount, &v.BuildID,
+		&v.Bytes, &back, &usedAt, &v.Downloads, &v.Users, &fitted}
 	err := f.each(ctx, s.String(), s.arguments, func(row rows) error {
 		if err := row.Scan(into...); err != nil {
 			return err
@@ -269,24 +280,31 @@ func versionsOf(packageIDs []int64, queries []query.Query, now time.Time, at cat
 	use := "left join version_use u on u.version_id = v.id"
 	if at != 0 {
 		use = `left join lateral (select max(d.day)::timestamptz used_at, sum(d.downloads)::bigint downloads,
-			(select count(distinct x) from download_day e, unnest(e.users) x where e.version_id = v.id and e.day <= ` + s.arg(now) + `::date) users
+			(select count(distinct x) from download_day e, unnest(e.users) x where e.version_id = v.id and e.day <= ` +
+			s.arg(now) + `::date) users
 			from download_day d where d.version_id = v.id and d.day <= ` + s.arg(now) + `::date having count(*) > 0) u on true`
 	}
 	fit := s.each(queries, func(q query.Query) string { return s.ofVersion(q, now) })
-	fmt.Fprintf(s, `select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, coalesce(v.arrived, v.uploaded_at), v.upload_count, coalesce(v.build_id, 0), v.bytes,
+	fmt.Fprintf(s,
+		`select n.place, v.id, v.version, v.upload, v.snapshot, v.visible_from, coalesce(v.arrived, v.uploaded_at),
+			v.upload_count, coalesce(v.build_id, 0), v.bytes,
 		v.brought_back_at, u.used_at, coalesce(u.downloads, 0), coalesce(u.users, 0), (%s)::text
-		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s order by n.place`, fit, s.arg(packageIDs), use, seen(at))
+		from unnest(%s::bigint[]) with ordinality n(id, place) join version v on v.package_id = n.id %s where %s
+		order by n.place`, fit, s.arg(packageIDs), use, seen(at))
 	return s
 }
 
 // Labels gives the labels of packages, by package and version.
-func (f Facts) Labels(ctx context.Context, packageIDs []int64, at catalog.Moment) (map[int64]map[string][]string, error) {
+func (f Facts) Labels(
+	ctx context.Context, packageIDs []int64, at catalog.Moment,
+) (map[int64]map[string][]string, error) {
 	during := "l.visible_until is null"
 	if at != 0 {
 		during = "l.visible_from <= " + moment(at) + " and (l.visible_until is null or l.visible_until > " + moment(at) + ")"
 	}
 	found := map[int64]map[string][]string{}
-	err := f.each(ctx, `select l.package_id, l.version, l.name from label l where l.package_id = any($1) and `+during+` order by 1, 2, 3`, []any{packageIDs}, func(row rows) error {
+	err := f.each(ctx, `select l.package_id, l.version, l.name from label l where l.package_id = any($1) and `+during+
+		` order by 1, 2, 3`, []any{packageIDs}, func(row rows) error {
 		var id int64
 		var version, name string
 		err := row.Scan(&id, &version, &name)
@@ -303,10 +321,13 @@ func (f Facts) Labels(ctx context.Context, packageIDs []int64, at catalog.Moment
 // upload.
 func (f Facts) Pinned(ctx context.Context, repositories []int64, now time.Time) (map[int64]map[string]string, error) {
 	found := map[int64]map[string]string{}
-	err := f.each(ctx, pinColumns+`where p.repository_id = any($1) and k.at <= $2 and (k.ended_at is null or k.ended_at > $2) and (k.until is null or k.until > $2)`,
+	err := f.each(ctx, pinColumns+
+		`where p.repository_id = any($1) and k.at <= $2 and (k.ended_at is null or k.ended_at > $2) and (k.until is null
+			or k.until > $2)`,
 		[]any{repositories, now}, func(row rows) error {
 			var p Pin
-			err := row.Scan(&p.ID, &p.PackageID, &p.RepositoryID, &p.Ecosystem, &p.Namespace, &p.Name, &p.Version, &p.Reason, &p.By, &p.At, &p.Until)
+			err := row.Scan(&p.ID, &p.PackageID, &p.RepositoryID, &p.Ecosystem, &p.Namespace, &p.Name, &p.Version, &p.Reason,
+				&p.By, &p.At, &p.Until)
 			if found[p.PackageID] == nil {
 				found[p.PackageID] = map[string]string{}
 			}
@@ -327,9 +348,12 @@ func (f Facts) Held(ctx context.Context) (map[int64]string, error) {
 			return err
 		}
 	}
-	err := f.each(ctx, `select d.version_id, d.promotion_id from delivery d where d.state = 'waiting'`, nil, note("it is being sent on for promotion %d"))
+	err := f.each(ctx, `select d.version_id, d.promotion_id from delivery d where d.state = 'waiting'`, nil,
+		note("it is being sent on for promotion %d"))
 	if err == nil {
-		err = f.each(ctx, `select i.source_id, i.promotion_id from promotion_item i join promotion q on q.id = i.promotion_id where q.state in ('waiting', 'underway')`,
+		err = f.each(ctx,
+			`select i.source_id, i.promotion_id from promotion_item i join promotion q on q.id = i.promotion_id
+				where q.state in ('waiting', 'underway')`,
 			nil, note("promotion %d waits for it"))
 	}
 	return held, err
@@ -338,30 +362,35 @@ func (f Facts) Held(ctx context.Context) (map[int64]string, error) {
 // Promoted tells which promotions took versions further, by version and by build.
 func (f Facts) Promoted(ctx context.Context, now time.Time) (versions, builds map[int64]int64, err error) {
 	versions, builds = map[int64]int64{}, map[int64]int64{}
-	err = f.each(ctx, `select i.source_id, coalesce(v.build_id, 0), i.promotion_id from promotion_item i join promotion q on q.id = i.promotion_id
-		join version v on v.id = i.source_id where q.state = 'done' and q.ended_at <= $1 order by i.promotion_id`, []any{now}, func(row rows) error {
-		var version, build, promotion int64
-		err := row.Scan(&version, &build, &promotion)
-		versions[version] = promotion
-		if build != 0 {
-			builds[build] = promotion
-		}
-		return err
-	})
+	err = f.each(ctx,
+		`select i.source_id, coalesce(v.build_id, 0), i.promotion_id from promotion_item i join promotion q
+			on q.id = i.promotion_id
+		join version v on v.id = i.source_id where q.state = 'done' and q.ended_at <= $1 order by i.promotion_id`, []any{now},
+		func(row rows) error {
+			var version, build, promotion int64
+			err := row.Scan(&version, &build, &promotion)
+			versions[version] = promotion
+			if build != 0 {
+				builds[build] = promotion
+			}
+			return err
+		})
 	return versions, builds, err
 }
 
 // Room tells since when a version of a repository must have been used to be among
 // those that were used last and together have at most so many bytes.
 func (f Facts) Room(ctx context.Context, repositoryID, bytes int64) (since time.Time, err error) {
-	err = f.each(ctx, `select x.used from (select coalesce(u.used_at, v.visible_from) used, sum(v.bytes) over (order by coalesce(u.used_at, v.visible_from) desc, v.id desc) total
+	err = f.each(ctx,
+		`select x.used from (select coalesce(u.used_at, v.visible_from) used, sum(v.bytes) over (order by coalesce(u.used_at,
+			v.visible_from) desc, v.id desc) total
 			from version v join package p on p.id = v.package_id left join version_use u on u.version_id = v.id
 			where p.repository_id = $1 and v.visible_from is not null and v.visible_until is null) x
 		where x.total > $2 order by x.total limit 1`, []any{repositoryID, bytes}, func(row rows) error {
-		err := row.Scan(&since)
-		since = since.Add(time.Microsecond) // that one is beyond it already
-		return err
-	})
+			err := row.Scan(&since)
+			since = since.Add(time.Microsecond) // that one is beyond it already
+			return err
+		})
 	return since, err
 }
 
@@ -371,53 +400,65 @@ func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
 	shares := new(retention.Shares)
 	var last [32]byte
 	var raw []byte
-	err := f.each(ctx, `select f.sha256, f.version_id, b.size from file f join blob b using (sha256) join version v on v.id = f.version_id
-		where v.visible_until is null and exists (select from file o where o.sha256 = f.sha256 and o.id <> f.id) order by f.sha256, f.version_id`, nil, func(row rows) error {
-		var version, size int64
-		if err := row.Scan(&raw, &version, &size); err != nil {
-			return err
-		}
-		if digest := [32]byte(raw); digest != last {
-			last = digest
-			shares.Blob(size)
-		}
-		shares.Holder(version)
-		return nil
-	})
+	err := f.each(ctx,
+		`select f.sha256, f.version_id, b.size from file f join blob b using (sha256) join version v on v.id = f.version_id
+		where v.visible_until is null and exists (select from file o where o.sha256 = f.sha256 and o.id <> f.id)
+		order by f.sha256, f.version_id`, nil, func(row rows) error {
+			var version, size int64
+			if err := row.Scan(&raw, &version, &size); err != nil {
+				return err
+			}
+			if digest := [32]byte(raw); digest != last {
+				last = digest
+				shares.Blob(size)
+			}
+			shares.Holder(version)
+			return nil
+		})
 	return shares, err
 }
 
 // Needs calls each for every version that can be seen and needs one of the packages
 // that are named, by package URL without a version; but not for those in without,
 // or only for those in only if that is not nil.
-func (f Facts) Needs(ctx context.Context, names []string, without, only []int64, each func(title string, needs []catalog.Dependency) error) error {
-	return f.each(ctx, `select p.name || ' ' || v.version, v.details->'dependencies' from version v join package p on p.id = v.package_id
-		where v.visible_from is not null and v.visible_until is null and jsonb_array_length(coalesce(v.details->'dependencies', '[]')) > 0
+func (f Facts) Needs(
+	ctx context.Context, names []string, without, only []int64, each func(title string, needs []catalog.Dependency) error,
+) error {
+	return f.each(ctx,
+		`select p.name || ' ' || v.version, v.details->'dependencies' from version v join package p on p.id = v.package_id
+		where v.visible_from is not null and v.visible_until is null
+		and jsonb_array_length(coalesce(v.details->'dependencies', '[]')) > 0
 		and ($3::bigint[] is null and not v.id = any($2) or v.id = any($3))
 		and exists (select from jsonb_array_elements(v.details->'dependencies') x where x->>'purl' = any($1))
-		order by p.repository_id, p.ecosystem, p.namespace, p.name, v.id`, []any{names, append([]int64{}, without...), only}, func(row rows) error {
-		var title string
-		var raw []byte
-		if err := row.Scan(&title, &raw); err != nil {
-			return err
-		}
-		var needs []catalog.Dependency
-		if err := json.Unmarshal(raw, &needs); err != nil {
-			return err
-		}
-		return each(title, needs)
-	})
+		order by p.repository_id, p.ecosystem, p.namespace, p.name, v.id`, []any{names, append([]int64{}, without...), only},
+		func(row rows) error {
+			var title string
+			var raw []byte
+			if err := row.Scan(&title, &raw); err != nil {
+				return err
+			}
+			var needs []catalog.Dependency
+			if err := json.Unmarshal(raw, &needs); err != nil {
+				return err
+			}
+			return each(title, needs)
+		})
 }
 
 // Elsewhere calls each for every version of packages of some names that can be
 // seen in other repositories than some.
-func (f Facts) Elsewhere(ctx context.Context, keys []purl.PURL, repositories []int64, each func(of purl.PURL, version string)) error {
+func (f Facts) Elsewhere(
+	ctx context.Context, keys []purl.PURL, repositories []int64, each func(of purl.PURL, version string),
+) error {
 	var ecosystems, namespaces, names []string
 	for _, k := range keys {
-		ecosystems, namespaces, names = append(ecosystems, k.Ecosystem), append(namespaces, k.Namespace), append(names, k.Name)
+		ecosystems, namespaces, names = append(ecosystems, k.Ecosystem), append(namespaces, k.Namespace),
+			append(names, k.Name)
 	}
-	return f.each(ctx, `select distinct p.ecosystem, p.namespace, p.name, v.version from package p join version v on v.package_id = p.id
-		join (select * from unnest($1::text[], $2::text[], $3::text[])) n(ecosystem, namespace, name) using (ecosystem, namespace, name)
+	return f.each(ctx,
+		`select distinct p.ecosystem, p.namespace, p.name, v.version from package p join version v on v.package_id = p.id
+		join (select * from unnest($1::text[], $2::text[], $3::text[])) n(ecosystem, namespace, name) using (ecosystem,
+		namespace, name)
 		where not p.repository_id = any($4) and v.visible_from is not null and v.visible_until is null order by 1, 2, 3, 4`,
 		[]any{ecosystems, namespaces, names, repositories}, func(row rows) error {
 			var of purl.PURL
@@ -430,30 +471,38 @@ func (f Facts) Elsewhere(ctx context.Context, keys []purl.PURL, repositories []i
 
 // BuildUses calls each for every build that used one of the versions, and kept for
 // every one of those builds that made something that can be seen besides them.
-func (f Facts) BuildUses(ctx context.Context, versionIDs []int64, each func(build int64, title string, version int64), kept func(build int64)) error {
-	err := f.each(ctx, `select b.id, b.name || '#' || b.number, u.version_id from build_use u join build b on b.id = u.build_id where u.version_id = any($1)
+func (f Facts) BuildUses(
+	ctx context.Context, versionIDs []int64, each func(build int64, title string, version int64), kept func(build int64),
+) error {
+	err := f.each(ctx,
+		`select b.id, b.name || '#' || b.number, u.version_id from build_use u join build b on b.id = u.build_id
+			where u.version_id = any($1)
 		order by b.id, u.version_id`, []any{versionIDs}, func(row rows) error {
-		var build, version int64
-		var title string
-		err := row.Scan(&build, &title, &version)
-		each(build, title, version)
-		return err
-	})
+			var build, version int64
+			var title string
+			err := row.Scan(&build, &title, &version)
+			each(build, title, version)
+			return err
+		})
 	if err != nil {
 		return err
 	}
-	return f.each(ctx, `select distinct v.build_id from version v where v.build_id in (select build_id from build_use where version_id = any($1))
-		and v.visible_from is not null and v.visible_until is null and not v.id = any($1) order by 1`, []any{versionIDs}, func(row rows) error {
-		var build int64
-		err := row.Scan(&build)
-		kept(build)
-		return err
-	})
+	return f.each(ctx,
+		`select distinct v.build_id from version v where v.build_id in (select build_id from build_use
+			where version_id = any($1))
+		and v.visible_from is not null and v.visible_until is null and not v.id = any($1) order by 1`, []any{versionIDs},
+		func(row rows) error {
+			var build int64
+			err := row.Scan(&build)
+			kept(build)
+			return err
+		})
 }
 
 // Count tells how many versions of repositories can be seen.
 func (f Facts) Count(ctx context.Context, repositoryID int64) (n int64, err error) {
 	var versions sql.NullInt64
-	err = f.each(ctx, `select sum(versions)::bigint from package where repository_id = $1`, []any{repositoryID}, func(row rows) error { return row.Scan(&versions) })
+	err = f.each(ctx, `select sum(versions)::bigint from package where repository_id = $1`, []any{repositoryID},
+		func(row rows) error { return row.Scan(&versions) })
 	return versions.Int64, err
 }

@@ -25,13 +25,15 @@ type Reclaiming struct {
 
 // BeginReclaiming notes that a run begins.
 func (db *DB) BeginReclaiming(ctx context.Context, r Reclaiming) (id int64, err error) {
-	err = db.GetContext(ctx, &id, `insert into reclaiming (begun_by, begun_at) values ($1, $2) returning id`, r.BegunBy, r.BegunAt)
+	err = db.GetContext(ctx, &id, `insert into reclaiming (begun_by, begun_at) values ($1, $2) returning id`, r.BegunBy,
+		r.BegunAt)
 	return id, err
 }
 
 // NoteReclaiming notes how far a run is.
 func (db *DB) NoteReclaiming(ctx context.Context, r Reclaiming) error {
-	_, err := db.ExecContext(ctx, `update reclaiming set ended_at = $2, failure = $3, versions = $4, marked = $5, files = $6, bytes = $7 where id = $1`,
+	_, err := db.ExecContext(ctx,
+		`update reclaiming set ended_at = $2, failure = $3, versions = $4, marked = $5, files = $6, bytes = $7 where id = $1`,
 		r.ID, r.EndedAt, r.Failure, r.Versions, r.Marked, r.Files, r.Bytes)
 	return err
 }
@@ -44,7 +46,9 @@ func (db *DB) EndLostReclaimings(ctx context.Context, at time.Time, why string) 
 
 // Reclaimings lists runs, the newest first.
 func (db *DB) Reclaimings(ctx context.Context, limit int) (all []Reclaiming, err error) {
-	err = db.SelectContext(ctx, &all, `select id, begun_by, begun_at, ended_at, failure, versions, marked, files, bytes from reclaiming order by id desc limit $1`, limit)
+	err = db.SelectContext(ctx, &all,
+		`select id, begun_by, begun_at, ended_at, failure, versions, marked, files, bytes from reclaiming order by id desc
+			limit $1`, limit)
 	return all, err
 }
 
@@ -61,9 +65,11 @@ func (tx *Tx) LockReclaiming(ctx context.Context) (ok bool, err error) {
 // EndRemoved takes what removed repositories still hold out of use: its grace ends
 // with that of the repository.
 func (tx *Tx) EndRemoved(ctx context.Context, removedBefore, now time.Time, limit int) (ids []int64, err error) {
-	err = tx.SelectContext(ctx, &ids, `update version set visible_until = coalesce(visible_until, $2), grace_until = $2 where id in (
+	err = tx.SelectContext(ctx, &ids,
+		`update version set visible_until = coalesce(visible_until, $2), grace_until = $2 where id in (
 		select v.id from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
-		where r.removed_at < $1 and v.visible_until is null order by v.id limit $3 for update of v) returning id`, removedBefore, now, limit)
+		where r.removed_at < $1 and v.visible_until is null order by v.id limit $3 for update of v) returning id`,
+		removedBefore, now, limit)
 	return ids, err
 }
 
@@ -71,12 +77,16 @@ func (tx *Tx) EndRemoved(ctx context.Context, removedBefore, now time.Time, limi
 // files stays, as far as it must never come back as something else; their bytes are
 // named no more. It gives their ids.
 func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int64, err error) {
-	if err := tx.SelectContext(ctx, &ids, `select id from version where grace_until <= $1 and visible_until is not null order by id limit $2 for update skip locked`, now, limit); err != nil || len(ids) == 0 {
+	if err := tx.SelectContext(ctx, &ids,
+		`select id from version where grace_until <= $1 and visible_until is not null order by id
+			limit $2 for update skip locked`, now, limit); err != nil || len(ids) == 0 {
 		return nil, err
 	}
 	for _, statement := range []string{
-		`insert into past_file (version_id, name, sha256, size) select f.version_id, f.name, f.sha256, b.size from file f join blob b using (sha256)
-			join version v on v.id = f.version_id where v.id = any($1) and v.visible_from is not null and not v.snapshot and not v.unseen and $2::timestamptz is not null on conflict do nothing`,
+		`insert into past_file (version_id, name, sha256, size) select f.version_id, f.name, f.sha256, b.size from file f
+			join blob b using (sha256)
+			join version v on v.id = f.version_id where v.id = any($1) and v.visible_from is not null and not v.snapshot
+			and not v.unseen and $2::timestamptz is not null on conflict do nothing`,
 		`delete from file where version_id = any($1) and $2::timestamptz is not null`,
 		`update version set grace_until = null, reclaimed_at = $2, changed_in = pg_current_xact_id() where id = any($1)`,
 		`update sweep_item set state = 'reclaimed', at = $2 where version_id = any($1) and state = 'removed'`,
@@ -91,10 +101,14 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 // MarkUnnamed marks stored files that no record names, and takes the mark from
 // those that one names again. It gives how many were marked.
 func (db *DB) MarkUnnamed(ctx context.Context, now time.Time) (int64, error) {
-	if _, err := db.ExecContext(ctx, `update blob b set unnamed_since = null where unnamed_since is not null and exists (select from file f where f.sha256 = b.sha256)`); err != nil {
+	if _, err := db.ExecContext(ctx,
+		`update blob b set unnamed_since = null where unnamed_since is not null and exists (select from file f
+			where f.sha256 = b.sha256)`); err != nil {
 		return 0, err
 	}
-	result, err := db.ExecContext(ctx, `update blob b set unnamed_since = $1 where unnamed_since is null and not exists (select from file f where f.sha256 = b.sha256)`, now)
+	result, err := db.ExecContext(ctx,
+		`update blob b set unnamed_since = $1 where unnamed_since is null and not exists (select from file f
+			where f.sha256 = b.sha256)`, now)
 	if err != nil {
 		return 0, err
 	}
@@ -112,15 +126,21 @@ type Unnamed struct {
 // who wants to waits, and is told then if they are gone.
 func (tx *Tx) HoldUnnamed(ctx context.Context, markedBefore time.Time, limit int) (found []Unnamed, err error) {
 	var held [][]byte
-	if err := tx.SelectContext(ctx, &held, `select sha256 from blob where unnamed_since <= $1 order by sha256 limit $2 for update skip locked`, markedBefore, limit); err != nil || len(held) == 0 {
+	if err := tx.SelectContext(ctx, &held,
+		`select sha256 from blob where unnamed_since <= $1 order by sha256 limit $2 for update skip locked`, markedBefore,
+		limit); err != nil || len(held) == 0 {
 		return nil, err
 	}
 	// What was named while the lock was waited for is seen by a statement of its own.
-	err = tx.SelectContext(ctx, &found, `select sha256, size from blob b where sha256 = any($1) and not exists (select from file f where f.sha256 = b.sha256) order by sha256`, held)
+	err = tx.SelectContext(ctx, &found,
+		`select sha256, size from blob b where sha256 = any($1) and not exists (select from file f where f.sha256 = b.sha256)
+			order by sha256`, held)
 	if err != nil {
 		return nil, err
 	}
-	_, err = tx.ExecContext(ctx, `update blob b set unnamed_since = null where sha256 = any($1) and exists (select from file f where f.sha256 = b.sha256)`, held)
+	_, err = tx.ExecContext(ctx,
+		`update blob b set unnamed_since = null where sha256 = any($1) and exists (select from file f
+			where f.sha256 = b.sha256)`, held)
 	return found, err
 }
 
@@ -134,5 +154,6 @@ func (tx *Tx) DropBlobs(ctx context.Context, sha256 [][]byte) error {
 // reclaimed in that very moment: all of it is to be tried again.
 func BytesGone(err error) bool {
 	var server *pgconn.PgError
-	return errors.As(err, &server) && server.Code == "23503" && server.TableName == "file" && server.ConstraintName == "file_sha256_fkey"
+	return errors.As(err, &server) && server.Code == "23503" && server.TableName == "file" &&
+		server.ConstraintName == "file_sha256_fkey"
 }

@@ -23,14 +23,17 @@ type Policy struct {
 
 // Policies lists the retention policies by name.
 func (r reads) Policies(ctx context.Context) (all []Policy, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, `select id, name, text, paused, changed_by, changed_at from retention_policy order by name`)
+	err = sqlx.SelectContext(ctx, r.q, &all,
+		`select id, name, text, paused, changed_by, changed_at from retention_policy order by name`)
 	return all, err
 }
 
 // SetPolicy makes a policy, or changes the one of that name.
 func (tx *Tx) SetPolicy(ctx context.Context, p Policy) (made bool, err error) {
-	err = tx.GetContext(ctx, &made, `insert into retention_policy (name, text, paused, changed_by, changed_at) values ($1, $2, $3, $4, $5)
-		on conflict (name) do update set text = excluded.text, paused = excluded.paused, changed_by = excluded.changed_by, changed_at = excluded.changed_at
+	err = tx.GetContext(ctx, &made,
+		`insert into retention_policy (name, text, paused, changed_by, changed_at) values ($1, $2, $3, $4, $5)
+		on conflict (name) do update set text = excluded.text, paused = excluded.paused, changed_by = excluded.changed_by,
+		changed_at = excluded.changed_at
 		returning xmax = 0`, p.Name, storable(p.Text), p.Paused, p.ChangedBy, p.ChangedAt)
 	return made, err
 }
@@ -102,7 +105,8 @@ func (r reads) Sweeps(ctx context.Context, f SweepFilter) (all []Sweep, err erro
 	if f.Limit == 0 {
 		limit = nil
 	}
-	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+`where ($1 = 0 or s.id = $1) and ($2 = '' or s.policy = $2) and ($3::text[] is null or s.state = any($3))
+	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+
+		`where ($1 = 0 or s.id = $1) and ($2 = '' or s.policy = $2) and ($3::text[] is null or s.state = any($3))
 		and ($4::bigint[] is null or s.repositories && $4) and ($5 = 0 or s.id < $5) order by s.id desc limit $6`,
 		f.ID, f.Policy, f.States, f.Repositories, f.Before, limit)
 	if err != nil {
@@ -113,7 +117,8 @@ func (r reads) Sweeps(ctx context.Context, f SweepFilter) (all []Sweep, err erro
 
 // LastSweeps gives the last sweep of each policy.
 func (r reads) LastSweeps(ctx context.Context) (all []Sweep, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+`where s.id in (select max(id) from sweep where policy <> '' group by policy)`)
+	err = sqlx.SelectContext(ctx, r.q, &all, sweepColumns+
+		`where s.id in (select max(id) from sweep where policy <> '' group by policy)`)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +137,8 @@ func (r reads) complete(ctx context.Context, all []Sweep) error {
 		Sweep      int64 `db:"id"`
 		Repository int64 `db:"repository"`
 	}
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select id, unnest(repositories) repository from sweep where id = any($1)`, ids)
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select id, unnest(repositories) repository from sweep where id = any($1)`,
+		ids)
 	for _, row := range rows {
 		at[row.Sweep].Repositories = append(at[row.Sweep].Repositories, row.Repository)
 	}
@@ -141,16 +147,21 @@ func (r reads) complete(ctx context.Context, all []Sweep) error {
 
 // AddSweep records a sweep with what it is to take.
 func (tx *Tx) AddSweep(ctx context.Context, s Sweep) (id int64, err error) {
-	err = tx.GetContext(ctx, &id, `insert into sweep (policy, text, state, why, grace, begun_by, begun_at, alive_at, ended_at, repositories, versions, bytes, freed, done)
-		values ($1, $2, $3, $4, make_interval(secs => $5), $6, $7::timestamptz, $7::timestamptz, $8, $9, $10, $11, $12, $13) returning id`,
-		s.Policy, s.Text, s.State, s.Why, s.Grace.Seconds(), s.BegunBy, s.BegunAt, s.EndedAt, append([]int64{}, s.Repositories...), s.Versions, s.Bytes, s.Freed, s.Done)
+	err = tx.GetContext(ctx, &id,
+		`insert into sweep (policy, text, state, why, grace, begun_by, begun_at, alive_at, ended_at, repositories, versions,
+			bytes, freed, done)
+		values ($1, $2, $3, $4, make_interval(secs => $5), $6, $7::timestamptz, $7::timestamptz, $8, $9, $10, $11, $12, $13)
+		returning id`,
+		s.Policy, s.Text, s.State, s.Why, s.Grace.Seconds(), s.BegunBy, s.BegunAt, s.EndedAt,
+		append([]int64{}, s.Repositories...), s.Versions, s.Bytes, s.Freed, s.Done)
 	return id, err
 }
 
 // SetSweep writes what a sweep that was just recorded takes, and its state.
 func (tx *Tx) SetSweep(ctx context.Context, s Sweep) error {
 	// Nobody is at it yet.
-	_, err := tx.ExecContext(ctx, `update sweep set state = $2, why = $3, versions = $4, bytes = $5, freed = $6, alive_at = '-infinity' where id = $1`,
+	_, err := tx.ExecContext(ctx,
+		`update sweep set state = $2, why = $3, versions = $4, bytes = $5, freed = $6, alive_at = '-infinity' where id = $1`,
 		s.ID, s.State, s.Why, s.Versions, s.Bytes, s.Freed)
 	return err
 }
@@ -163,7 +174,8 @@ type Weight struct {
 
 // Weights gives that of versions, in the order of their ids.
 func (r reads) Weights(ctx context.Context, versionIDs []int64) (weights []Weight, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &weights, `select v.id version_id, v.bytes, u.used_at, coalesce(u.downloads, 0) downloads, coalesce(u.users, 0) users
+	err = sqlx.SelectContext(ctx, r.q, &weights,
+		`select v.id version_id, v.bytes, u.used_at, coalesce(u.downloads, 0) downloads, coalesce(u.users, 0) users
 		from version v left join version_use u on u.version_id = v.id where v.id = any($1) order by v.id`, versionIDs)
 	return weights, err
 }
@@ -198,14 +210,18 @@ func (i SweepItem) Key() catalog.PackageKey {
 // AddItems records versions that a sweep takes, after those that it has.
 func (tx *Tx) AddItems(ctx context.Context, sweepID int64, items []SweepItem) error {
 	n := len(items)
-	positions, versions, bytes, freed, users, used := make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]*time.Time, n)
+	positions, versions, bytes, freed, users, used := make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int64, n), make([]*time.Time, n)
 	states, ats := make([]string, n), make([]*time.Time, n)
 	for i, item := range items {
-		positions[i], versions[i], bytes[i], freed[i], users[i], used[i] = item.Position, item.VersionID, item.Bytes, item.Freed, item.Users, item.UsedAt
+		positions[i], versions[i], bytes[i], freed[i], users[i], used[i] = item.Position, item.VersionID, item.Bytes,
+			item.Freed, item.Users, item.UsedAt
 		states[i], ats[i] = item.State, item.At
 	}
-	_, err := tx.ExecContext(ctx, `insert into sweep_item (sweep_id, position, version_id, bytes, freed, used_at, users, state, at)
-		select $1, * from unnest($2::int[], $3::bigint[], $4::bigint[], $5::bigint[], $6::timestamptz[], $7::bigint[], $8::text[], $9::timestamptz[])`,
+	_, err := tx.ExecContext(ctx,
+		`insert into sweep_item (sweep_id, position, version_id, bytes, freed, used_at, users, state, at)
+		select $1, * from unnest($2::int[], $3::bigint[], $4::bigint[], $5::bigint[], $6::timestamptz[], $7::bigint[],
+		$8::text[], $9::timestamptz[])`,
 		sweepID, positions, versions, bytes, freed, used, users, states, ats)
 	return err
 }
@@ -220,7 +236,8 @@ type ItemFilter struct {
 
 // SweepItems lists what a sweep takes, in its order.
 func (r reads) SweepItems(ctx context.Context, f ItemFilter) (items []SweepItem, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &items, `select i.sweep_id, i.position, i.version_id, i.bytes, i.freed, i.used_at, i.users, i.state, i.at, i.note,
+	err = sqlx.SelectContext(ctx, r.q, &items,
+		`select i.sweep_id, i.position, i.version_id, i.bytes, i.freed, i.used_at, i.users, i.state, i.at, i.note,
 		p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.grace_until
 		from sweep_item i join version v on v.id = i.version_id join package p on p.id = v.package_id
 		where i.sweep_id = $1 and ($2::text[] is null or i.state = any($2)) and i.position > $3
@@ -230,21 +247,26 @@ func (r reads) SweepItems(ctx context.Context, f ItemFilter) (items []SweepItem,
 
 // MoveItems notes what became of items of a sweep.
 func (tx *Tx) MoveItems(ctx context.Context, sweepID int64, positions []int, state, note string, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update sweep_item set state = $3, note = $4, at = $5 where sweep_id = $1 and position = any($2)`, sweepID, positions, state, note, at)
+	_, err := tx.ExecContext(ctx,
+		`update sweep_item set state = $3, note = $4, at = $5 where sweep_id = $1 and position = any($2)`, sweepID, positions,
+		state, note, at)
 	return err
 }
 
 // MoveSweep changes a sweep that is in one of the states before; done is false if
 // it is in none of them.
 func (tx *Tx) MoveSweep(ctx context.Context, id int64, before []string, s Sweep) (done bool, err error) {
-	return changedOne(tx.ExecContext(ctx, `update sweep set state = $3, why = $4, alive_at = $5, ended_at = $6, done = done + $7, spared = spared + $8
+	return changedOne(
+		tx.ExecContext(ctx,
+			`update sweep set state = $3, why = $4, alive_at = $5, ended_at = $6, done = done + $7, spared = spared + $8
 		where id = $1 and state = any($2)`, id, before, s.State, s.Why, s.AliveAt, s.EndedAt, s.Done, s.Spared))
 }
 
 // TakeSweep gives a sweep that is underway and of which nobody gave a sign of life
 // since a moment, and notes that somebody does now; or ErrNotFound.
 func (db *DB) TakeSweep(ctx context.Context, silentSince, now time.Time) (id int64, err error) {
-	err = db.GetContext(ctx, &id, `update sweep set alive_at = $2 where id = (select id from sweep where state = 'underway' and alive_at < $1
+	err = db.GetContext(ctx, &id,
+		`update sweep set alive_at = $2 where id = (select id from sweep where state = 'underway' and alive_at < $1
 		order by id limit 1 for update skip locked) returning id`, silentSince, now)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, ErrNotFound
@@ -258,7 +280,9 @@ func (db *DB) SweptIn(ctx context.Context, versionIDs []int64) (map[int64]int64,
 		Version int64 `db:"version"`
 		Sweep   int64 `db:"sweep"`
 	}
-	err := db.SelectContext(ctx, &rows, `select version_id "version", max(sweep_id) sweep from sweep_item where version_id = any($1) and state in ('removed', 'reclaimed') group by version_id`, versionIDs)
+	err := db.SelectContext(ctx, &rows,
+		`select version_id "version", max(sweep_id) sweep from sweep_item where version_id = any($1) and state in ('removed',
+			'reclaimed') group by version_id`, versionIDs)
 	in := make(map[int64]int64, len(rows))
 	for _, row := range rows {
 		in[row.Version] = row.Sweep

@@ -41,7 +41,8 @@ func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
 		payloads[i] = string(raw)
 	}
 	// A statement of its own: the next one must see what the holder before wrote.
-	if _, err := tx.ExecContext(ctx, `select pg_advisory_xact_lock($1), (select count(pg_notify($2, x)) from unnest($3::text[]) x)`,
+	if _, err := tx.ExecContext(ctx,
+		`select pg_advisory_xact_lock($1), (select count(pg_notify($2, x)) from unnest($3::text[]) x)`,
 		eventLock, channel, payloads); err != nil {
 		return err
 	}
@@ -55,8 +56,10 @@ func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `insert into event (id, at, who, token, address, action, repository, subject, detail, previous, hash)
-		select coalesce(last.id, 0) + 1, $1::timestamptz, $2, $3, $4, $5, $6, $7, $8::jsonb, coalesce(last.hash, ''), sha256(coalesce(last.hash, '') || $9::bytea)
+	_, err = tx.ExecContext(ctx,
+		`insert into event (id, at, who, token, address, action, repository, subject, detail, previous, hash)
+		select coalesce(last.id, 0) + 1, $1::timestamptz, $2, $3, $4, $5, $6, $7, $8::jsonb, coalesce(last.hash, ''),
+		sha256(coalesce(last.hash, '') || $9::bytea)
 		from (values (1)) once left join (select id, hash from event order by id desc limit 1) last on true`,
 		e.At, e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, string(detail), line)
 	return err
@@ -116,9 +119,11 @@ func (db *DB) EachEvent(ctx context.Context, f EventFilter, do func(SealedEvent)
 	if f.Until.IsZero() {
 		until = nil
 	}
-	rows, err := db.QueryContext(ctx, `select id, at, who, token, address, action, repository, subject, detail, previous, hash from event
+	rows, err := db.QueryContext(ctx,
+		`select id, at, who, token, address, action, repository, subject, detail, previous, hash from event
 		where at >= $1 and ($2 = '' or who = $2) and ($3 = '' or action = $3) and ($4 = '' or repository = $4)
-		and ($5 = 0 or id < $5) and ($7::timestamptz is null or at < $7) and ($8 = '' or position(replace(lower($8), '%40', '@') in replace(lower(subject), '%40', '@')) > 0)
+		and ($5 = 0 or id < $5) and ($7::timestamptz is null or at < $7) and ($8 = '' or position(replace(lower($8), '%40',
+		'@') in replace(lower(subject), '%40', '@')) > 0)
 		order by id `+order+` limit $6`, f.Since, f.Who, f.Action, f.Repository, f.Before, limit, until, f.Subject)
 	if err != nil {
 		return err
@@ -127,7 +132,8 @@ func (db *DB) EachEvent(ctx context.Context, f EventFilter, do func(SealedEvent)
 	for rows.Next() {
 		var e SealedEvent
 		var detail []byte
-		if err := rows.Scan(&e.ID, &e.At, &e.Who, &e.Token, &e.Address, &e.Action, &e.Repository, &e.Subject, &detail, &e.Previous, &e.Hash); err != nil {
+		if err := rows.Scan(&e.ID, &e.At, &e.Who, &e.Token, &e.Address, &e.Action, &e.Repository, &e.Subject, &detail,
+			&e.Previous, &e.Hash); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(detail, &e.Detail); err != nil {

@@ -61,8 +61,10 @@ func plain(stored []StoredGrant, err error) ([]access.Grant, error) {
 // GrantsOf lists the grants that count for a principal: its own, those of its
 // teams, and those of everybody. 0 is who did not sign in.
 func (r reads) GrantsOf(ctx context.Context, principalID int64) ([]access.Grant, error) {
-	return plain(r.grants(ctx, `where g.everyone = 'anonymous' or $1 <> 0 and (g.principal_id = $1 or g.everyone = 'signed-in'
-		or g.team_id in (select team_id from team_member where principal_id = $1)) order by g.principal_id is null, g.team_id is null, g.id`, principalID))
+	return plain(
+		r.grants(ctx, `where g.everyone = 'anonymous' or $1 <> 0 and (g.principal_id = $1 or g.everyone = 'signed-in'
+		or g.team_id in (select team_id from team_member where principal_id = $1)) order by g.principal_id is null,
+		g.team_id is null, g.id`, principalID))
 }
 
 // Grants lists all grants by holder: users and robots, teams, and everybody.
@@ -82,7 +84,8 @@ func (tx *Tx) AddGrant(ctx context.Context, principalID, teamID int64, g StoredG
 	if principalID == 0 && teamID == 0 {
 		everyone = g.Holder
 	}
-	err = tx.GetContext(ctx, &id, `insert into role_grant (principal_id, team_id, everyone, role, repositories, packages, given_by, given_at)
+	err = tx.GetContext(ctx, &id,
+		`insert into role_grant (principal_id, team_id, everyone, role, repositories, packages, given_by, given_at)
 		values (nullif($1::bigint, 0), nullif($2::bigint, 0), $3, $4, $5, $6, $7, $8) on conflict do nothing returning id`,
 		principalID, teamID, everyone, g.Role, g.Repositories, g.Packages.String(), g.By, g.At)
 	if errors.Is(err, sql.ErrNoRows) {

@@ -18,12 +18,17 @@ func (db *DB) Identity(ctx context.Context, what string) (value string, err erro
 
 // SetIdentity notes it.
 func (db *DB) SetIdentity(ctx context.Context, what, value string) error {
-	_, err := db.ExecContext(ctx, `insert into identity (what, value) values ($1, $2) on conflict (what) do update set value = excluded.value`, what, value)
+	_, err := db.ExecContext(ctx,
+		`insert into identity (what, value) values ($1, $2) on conflict (what) do update set value = excluded.value`, what,
+		value)
 	return err
 }
 
 // TakeIdentity notes it if it is still what it was; done is false if somebody else
 // was quicker.
 func (db *DB) TakeIdentity(ctx context.Context, what, was, value string) (done bool, err error) {
-	return changedOne(db.ExecContext(ctx, `insert into identity (what, value) values ($1, $3) on conflict (what) do update set value = excluded.value where identity.value = $2`, what, was, value))
+	return changedOne(
+		db.ExecContext(ctx,
+			`insert into identity (what, value) values ($1, $3) on conflict (what) do update set value = excluded.value
+				where identity.value = $2`, what, was, value))
 }

@@ -31,7 +31,8 @@ const principalColumns = `id, name, kind, description, password_hash, password_g
 // AddPrincipal makes one, without its grants, and returns its id. ok is false if
 // the name is taken.
 func (tx *Tx) AddPrincipal(ctx context.Context, p Principal) (id int64, ok bool, err error) {
-	err = tx.GetContext(ctx, &id, `insert into principal (name, kind, description, password_hash, password_given, created_at)
+	err = tx.GetContext(ctx, &id,
+		`insert into principal (name, kind, description, password_hash, password_given, created_at)
 		values ($1, $2, $3, $4, $5, $6) on conflict (name) do nothing returning id`,
 		p.Name, p.Kind, p.Description, p.PasswordHash, p.PasswordGiven, p.CreatedAt)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -42,7 +43,8 @@ func (tx *Tx) AddPrincipal(ctx context.Context, p Principal) (id int64, ok bool,
 
 // SetPrincipal writes the description of one, and whether it is blocked.
 func (tx *Tx) SetPrincipal(ctx context.Context, p Principal) error {
-	_, err := tx.ExecContext(ctx, `update principal set description = $2, blocked_at = $3 where id = $1`, p.ID, p.Description, p.BlockedAt)
+	_, err := tx.ExecContext(ctx, `update principal set description = $2, blocked_at = $3 where id = $1`, p.ID,
+		p.Description, p.BlockedAt)
 	return err
 }
 
@@ -54,7 +56,8 @@ func (tx *Tx) RemovePrincipal(ctx context.Context, id int64) error {
 
 // SetPassword replaces a password hash. given: somebody else chose it.
 func (tx *Tx) SetPassword(ctx context.Context, principalID int64, hash string, given bool) error {
-	_, err := tx.ExecContext(ctx, `update principal set password_hash = $2, password_given = $3 where id = $1`, principalID, hash, given)
+	_, err := tx.ExecContext(ctx, `update principal set password_hash = $2, password_given = $3 where id = $1`,
+		principalID, hash, given)
 	return err
 }
 
@@ -94,10 +97,12 @@ type PrincipalLine struct {
 // "" for both.
 func (db *DB) Principals(ctx context.Context, kind string, now time.Time) (all []PrincipalLine, err error) {
 	err = db.SelectContext(ctx, &all, `select `+principalColumns+`,
-		coalesce((select string_agg(t.name, ' ' order by t.name) from team_member m join team t on t.id = m.team_id where m.principal_id = p.id), '') teams,
+		coalesce((select string_agg(t.name, ' ' order by t.name) from team_member m join team t on t.id = m.team_id
+		where m.principal_id = p.id), '') teams,
 		(select count(*) from token t where t.principal_id = p.id and t.revoked_at is null and t.expires_at > $2) tokens,
 		(select count(*) from session s where s.principal_id = p.id and s.expires_at > $2) sessions,
-		greatest((select max(used_at) from token t where t.principal_id = p.id), (select max(created_at) from session s where s.principal_id = p.id)) seen_at
+		greatest((select max(used_at) from token t where t.principal_id = p.id), (select max(created_at) from session s
+		where s.principal_id = p.id)) seen_at
 		from principal p where $1 = '' or kind = $1 order by name`, kind, now)
 	return all, err
 }

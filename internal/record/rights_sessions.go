@@ -8,11 +8,14 @@ import (
 )
 
 // AddSession starts a session; those that have ended make way.
-func (tx *Tx) AddSession(ctx context.Context, hash [32]byte, principalID int64, now, expires time.Time, address, client string) error {
+func (tx *Tx) AddSession(
+	ctx context.Context, hash [32]byte, principalID int64, now, expires time.Time, address, client string,
+) error {
 	if _, err := tx.ExecContext(ctx, `delete from session where expires_at <= $1`, now); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `insert into session (hash, principal_id, created_at, expires_at, address, client) values ($1, $2, $3, $4, $5, $6)`,
+	_, err := tx.ExecContext(ctx,
+		`insert into session (hash, principal_id, created_at, expires_at, address, client) values ($1, $2, $3, $4, $5, $6)`,
 		hash[:], principalID, now, expires, address, client)
 	return err
 }
@@ -38,7 +41,8 @@ func (db *DB) BySession(ctx context.Context, hash [32]byte, now time.Time) (p Pr
 		PrincipalID int64     `db:"principal_id"`
 		ExpiresAt   time.Time `db:"expires_at"`
 	}
-	err = db.GetContext(ctx, &row, `select principal_id, expires_at from session where hash = $1 and expires_at > $2`, hash[:], now)
+	err = db.GetContext(ctx, &row, `select principal_id, expires_at from session where hash = $1 and expires_at > $2`,
+		hash[:], now)
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, expires, ErrNotFound
 	}

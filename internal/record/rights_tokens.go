@@ -31,7 +31,8 @@ func (tx *Tx) AddToken(ctx context.Context, t Token, hash [32]byte) (id int64, o
 		and revoked_at is null and expires_at <= $3`, t.PrincipalID, t.Name, t.CreatedAt); err != nil {
 		return 0, false, err
 	}
-	err = tx.GetContext(ctx, &id, `insert into token (principal_id, name, hash, can, repositories, packages, created_at, expires_at)
+	err = tx.GetContext(ctx, &id,
+		`insert into token (principal_id, name, hash, can, repositories, packages, created_at, expires_at)
 		values ($1, $2, $3, coalesce($4, '{}'::text[]), coalesce($5, '{}'::text[]), coalesce($6, '{}'::text[]), $7, $8)
 		on conflict (principal_id, name) where revoked_at is null do nothing returning id`,
 		t.PrincipalID, t.Name, hash[:], t.Can, t.On, t.Only, t.CreatedAt, t.ExpiresAt)
@@ -44,7 +45,8 @@ func (tx *Tx) AddToken(ctx context.Context, t Token, hash [32]byte) (id int64, o
 // RevokeToken ends a token of a principal. done is false if there is none of
 // that name.
 func (tx *Tx) RevokeToken(ctx context.Context, principalID int64, name string, at time.Time) (done bool, err error) {
-	result, err := tx.ExecContext(ctx, `update token set revoked_at = $3 where principal_id = $1 and name = $2 and revoked_at is null`,
+	result, err := tx.ExecContext(ctx,
+		`update token set revoked_at = $3 where principal_id = $1 and name = $2 and revoked_at is null`,
 		principalID, name, at)
 	if err != nil {
 		return false, err
@@ -54,7 +56,9 @@ func (tx *Tx) RevokeToken(ctx context.Context, principalID int64, name string, a
 }
 
 func tokenColumns(of string) string {
-	return of + strings.ReplaceAll(`id, principal_id, name, can, repositories, packages, created_at, expires_at, revoked_at, used_at, used_from, used_client`, ", ", ", "+of)
+	return of + strings.ReplaceAll(
+		`id, principal_id, name, can, repositories, packages, created_at, expires_at, revoked_at, used_at, used_from,
+			used_client`, ", ", ", "+of)
 }
 
 func scanToken(scan func(...any) error) (t Token, err error) {
@@ -65,7 +69,8 @@ func scanToken(scan func(...any) error) (t Token, err error) {
 
 // Tokens lists the tokens of a principal that are not revoked, by name.
 func (db *DB) Tokens(ctx context.Context, principalID int64) (tokens []Token, err error) {
-	rows, err := db.QueryContext(ctx, `select `+tokenColumns("")+` from token where principal_id = $1 and revoked_at is null order by name`, principalID)
+	rows, err := db.QueryContext(ctx, `select `+tokenColumns("")+
+		` from token where principal_id = $1 and revoked_at is null order by name`, principalID)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +95,8 @@ type OwnedToken struct {
 // AllTokens lists the tokens of everybody that are not revoked, those that end
 // first first.
 func (db *DB) AllTokens(ctx context.Context) (tokens []OwnedToken, err error) {
-	rows, err := db.QueryContext(ctx, `select `+tokenColumns("t.")+`, p.name, p.kind = 'robot' from token t join principal p on p.id = t.principal_id
+	rows, err := db.QueryContext(ctx, `select `+tokenColumns("t.")+
+		`, p.name, p.kind = 'robot' from token t join principal p on p.id = t.principal_id
 		where t.revoked_at is null order by t.expires_at, p.name, t.name`)
 	if err != nil {
 		return nil, err
@@ -109,7 +115,8 @@ func (db *DB) AllTokens(ctx context.Context) (tokens []OwnedToken, err error) {
 
 // RevokeTokens ends all tokens of a principal, and tells how many.
 func (tx *Tx) RevokeTokens(ctx context.Context, principalID int64, at time.Time) (int64, error) {
-	result, err := tx.ExecContext(ctx, `update token set revoked_at = $2 where principal_id = $1 and revoked_at is null`, principalID, at)
+	result, err := tx.ExecContext(ctx, `update token set revoked_at = $2 where principal_id = $1 and revoked_at is null`,
+		principalID, at)
 	if err != nil {
 		return 0, err
 	}
@@ -131,7 +138,8 @@ func (db *DB) ByToken(ctx context.Context, hash [32]byte) (Token, Principal, err
 
 // TokenNamed finds a token of somebody that is not revoked, or ErrNotFound.
 func (db *DB) TokenNamed(ctx context.Context, principalID int64, name string) (Token, error) {
-	t, err := scanToken(db.QueryRowContext(ctx, `select `+tokenColumns("")+` from token where principal_id = $1 and name = $2 and revoked_at is null`, principalID, name).Scan)
+	t, err := scanToken(db.QueryRowContext(ctx, `select `+tokenColumns("")+
+		` from token where principal_id = $1 and name = $2 and revoked_at is null`, principalID, name).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -153,14 +161,16 @@ func (tx *Tx) NoteTokenUses(ctx context.Context, uses []TokenUse) error {
 		ids[i], at[i], from[i], client[i] = u.TokenID, u.At, u.From, u.Client
 	}
 	_, err := tx.ExecContext(ctx, `update token t set used_at = u.at, used_from = u.origin, used_client = u.client
-		from unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) u(id, at, origin, client) where t.id = u.id`, ids, at, from, client)
+		from unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) u(id, at, origin, client) where t.id = u.id`,
+		ids, at, from, client)
 	return err
 }
 
 // PutToken makes a token whose secret somebody else chose; one with the same
 // secret is taken over.
 func (tx *Tx) PutToken(ctx context.Context, t Token, hash [32]byte) error {
-	_, err := tx.ExecContext(ctx, `insert into token (principal_id, name, hash, created_at, expires_at) values ($1, $2, $3, $4, $5)
+	_, err := tx.ExecContext(ctx,
+		`insert into token (principal_id, name, hash, created_at, expires_at) values ($1, $2, $3, $4, $5)
 		on conflict (hash) do update set principal_id = excluded.principal_id, name = excluded.name,
 		expires_at = excluded.expires_at, revoked_at = null`, t.PrincipalID, t.Name, hash[:], t.CreatedAt, t.ExpiresAt)
 	return err

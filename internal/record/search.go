@@ -29,18 +29,23 @@ func globs(text string) string { return strings.ReplaceAll(likeEscaper.Replace(t
 // each the last changed first. A package fits if one of its versions fits all
 // conditions; the newest one that does is its Latest. The conditions repo and
 // the saved searches of the query are the caller's business.
-func (db *DB) Search(ctx context.Context, scope Scope, q query.Query, now time.Time, limit, skip int) (found []Summary, err error) {
+func (db *DB) Search(
+	ctx context.Context, scope Scope, q query.Query, now time.Time, limit, skip int,
+) (found []Summary, err error) {
 	s := new(statement)
 	names, versions := s.ofPackage(q)+scope.and(&s.arguments), s.ofVersion(q, now)
 	fit := "3"
 	if len(q.Words) > 0 {
 		first := s.arg(strings.ToLower(q.Words[0]))
-		fit = fmt.Sprintf("case when right(p.words, length(p.name)) = %[1]s then 0 when starts_with(right(p.words, length(p.name)), %[1]s) then 1 else 2 end", first)
+		fit = fmt.Sprintf(
+			"case when right(p.words, length(p.name)) = %[1]s then 0 when starts_with(right(p.words, length(p.name)), %[1]s) "+
+				"then 1 else 2 end", first)
 	}
 	// Without conditions on versions, the first packages are the answer.
 	enough, having, there := "", "p.versions > 0 and ", "v.visible_until is null"
 	if removed(q) {
-		having, there = "", `v.visible_until is not null and not exists (select from version n where n.package_id = v.package_id
+		having, there = "",
+			`v.visible_until is not null and not exists (select from version n where n.package_id = v.package_id
 			and n.version = v.version and n.visible_from is not null and n.visible_until is null)`
 	} else if versions == "" {
 		enough = " limit " + s.arg(limit+skip)
@@ -52,12 +57,14 @@ func (db *DB) Search(ctx context.Context, scope Scope, q query.Query, now time.T
 			from package p where %sp.repository_id = any(%s)%s order by fit, p.last_arrived desc nulls last, p.id desc%s
 		), hit as materialized (
 			select p.*, l.visible_from changed_at, l.version latest, l.published_by, l.description from p
-			cross join lateral (select v.version, v.published_by, v.visible_from, coalesce(v.details->>'description', '') description from version v
+			cross join lateral (select v.version, v.published_by, v.visible_from, coalesce(v.details->>'description',
+			'') description from version v
 				where v.package_id = p.id and v.visible_from is not null and %s%s order by v.visible_from desc, v.id desc limit 1) l
 			limit %s offset %s
 		)
 		select repository_id, ecosystem, namespace, name, versions, bytes, changed_at, latest, published_by, description
-		from hit order by fit, last_arrived desc nulls last, id desc`, fit, having, s.arg(scope.Repositories), names, enough, there, versions, s.arg(limit), s.arg(skip))
+		from hit order by fit, last_arrived desc nulls last, id desc`, fit, having, s.arg(scope.Repositories), names, enough,
+		there, versions, s.arg(limit), s.arg(skip))
 	err = db.SelectContext(ctx, &found, s.String(), s.arguments...)
 	return found, err
 }
@@ -78,7 +85,8 @@ func (s *statement) ofPackage(q query.Query) string {
 			" and " + fullName + " like " + s.arg(globs(name)))
 	}
 	for _, c := range q.Conditions {
-		if column, ok := map[string]string{"ecosystem": "p.ecosystem", "name": "p.name", "namespace": "p.namespace"}[c.Key]; ok {
+		if column, ok := map[string]string{"ecosystem": "p.ecosystem", "name": "p.name",
+			"namespace": "p.namespace"}[c.Key]; ok {
 			b.WriteString(" and " + not(c) + column + " ilike " + s.arg(globs(c.Text)))
 		}
 	}
@@ -132,7 +140,8 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 	case "used":
 		return "v.id in (select u.version_id from version_use u where u.used_at " + since() + ")"
 	case "downloads":
-		return "coalesce((select u.downloads from version_use u where u.version_id = v.id), 0) " + c.Op + " " + s.arg(c.Number)
+		return "coalesce((select u.downloads from version_use u where u.version_id = v.id), 0) " + c.Op + " " +
+			s.arg(c.Number)
 	case "size":
 		return "v.bytes " + c.Op + " " + s.arg(c.Number)
 	case "by":
@@ -145,9 +154,11 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 		}
 		return "not v.snapshot"
 	case "label":
-		return "exists (select from label l where l.package_id = v.package_id and l.version = v.version and l.visible_until is null and l.name ilike " + text() + ")"
+		return "exists (select from label l where l.package_id = v.package_id and l.version = v.version and " +
+			"l.visible_until is null and l.name ilike " + text() + ")"
 	case "withdrawn":
-		there := "exists (select from withdrawal w where w.package_id = v.package_id and w.version = v.version and w.visible_until is null)"
+		there := "exists (select from withdrawal w where w.package_id = v.package_id and w.version = v.version and " +
+			"w.visible_until is null)"
 		if c.Text == "no" {
 			return "not " + there
 		}
@@ -182,7 +193,9 @@ type SavedSearch struct {
 // SavedSearches lists what a principal saved, and what others share, by name;
 // of one name the principal's own first.
 func (db *DB) SavedSearches(ctx context.Context, principalID int64) (all []SavedSearch, err error) {
-	err = db.SelectContext(ctx, &all, `select s.name, s.query, p.name owner, s.owner_id, s.shared, s.at from saved_search s join principal p on p.id = s.owner_id
+	err = db.SelectContext(ctx, &all,
+		`select s.name, s.query, p.name owner, s.owner_id, s.shared, s.at from saved_search s join principal p
+			on p.id = s.owner_id
 		where s.shared or s.owner_id = $1 order by s.name, s.owner_id <> $1, p.name`, principalID)
 	return all, err
 }
@@ -190,7 +203,8 @@ func (db *DB) SavedSearches(ctx context.Context, principalID int64) (all []Saved
 // SaveSearch keeps a query under a name of its owner.
 func (tx *Tx) SaveSearch(ctx context.Context, s SavedSearch) error {
 	_, err := tx.ExecContext(ctx, `insert into saved_search (owner_id, name, query, shared, at) values ($1, $2, $3, $4, $5)
-		on conflict (owner_id, name) do update set query = $3, shared = $4, at = $5`, s.OwnerID, s.Name, s.Query, s.Shared, s.At)
+		on conflict (owner_id, name) do update set query = $3, shared = $4, at = $5`, s.OwnerID, s.Name, s.Query, s.Shared,
+		s.At)
 	return err
 }
 

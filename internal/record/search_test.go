@@ -16,7 +16,8 @@ import (
 func TestSearchConditions(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
-	add := func(ecosystem, namespace, name, version string, snapshot bool, publisher int64, at time.Time, d catalog.Details) int64 {
+	add := func(ecosystem, namespace, name, version string, snapshot bool, publisher int64, at time.Time,
+		d catalog.Details) int64 {
 		f := w.file(name, version, strings.Repeat("x", 10*int(publisher))+name+version, publisher, at)
 		f.Key.Ecosystem, f.Key.Namespace, f.Snapshot, f.Details = ecosystem, namespace, snapshot, d
 		id := w.add(f).VersionID
@@ -24,19 +25,24 @@ func TestSearchConditions(t *testing.T) {
 		return id
 	}
 	old, young := now.AddDate(0, 0, -60), now.AddDate(0, 0, -1)
-	deck := add("npm", "@skerry", "deck-ui", "2.0.0", false, 1, old, catalog.Details{Licences: []catalog.Licence{{Name: "MIT"}}, Authors: []string{"Deck Hands"},
-		Dependencies: []catalog.Dependency{{PURL: "pkg:npm/kelp-colors", Version: "^3.0.0"}, {PURL: "pkg:npm/%40skerry/sail", Version: "1.0.0"}}})
+	deck := add("npm", "@skerry", "deck-ui", "2.0.0", false, 1, old,
+		catalog.Details{Licences: []catalog.Licence{{Name: "MIT"}}, Authors: []string{"Deck Hands"},
+			Dependencies: []catalog.Dependency{{PURL: "pkg:npm/kelp-colors", Version: "^3.0.0"},
+				{PURL: "pkg:npm/%40skerry/sail", Version: "1.0.0"}}})
 	add("npm", "@skerry", "deck-ui", "2.1.0-dev.7", true, 2, young, catalog.Details{})
-	add("pypi", "", "tidecast", "0.6.0", false, 2, young, catalog.Details{Licences: []catalog.Licence{{Name: "Apache-2.0"}}})
+	add("pypi", "", "tidecast", "0.6.0", false, 2, young,
+		catalog.Details{Licences: []catalog.Licence{{Name: "Apache-2.0"}}})
 	w.within(func(tx *record.Tx) error {
 		key := w.repo.Key("npm", "@skerry", "deck-ui")
 		if err := tx.SetLabel(ctx, key, "latest", "2.0.0", "x", now); err != nil {
 			return err
 		}
-		if err := tx.Withdraw(ctx, w.repo.Key("pypi", "", "tidecast"), []string{"0.6.0"}, []string{"wrong moon"}, "x", now); err != nil {
+		if err := tx.Withdraw(ctx, w.repo.Key("pypi", "", "tidecast"), []string{"0.6.0"}, []string{"wrong moon"}, "x",
+			now); err != nil {
 			return err
 		}
-		return tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{deck}, Days: []time.Time{now}, Clients: []string{"npm"}, Whos: []string{"nobody"},
+		return tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{deck}, Days: []time.Time{now},
+			Clients: []string{"npm"}, Whos: []string{"nobody"},
 			Counts: []int64{7}, Lasts: []time.Time{now.AddDate(0, 0, -10)}})
 	})
 	const release, snapshot, tide = "deck-ui 2.0.0", "deck-ui 2.1.0-dev.7", "tidecast 0.6.0"

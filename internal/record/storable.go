@@ -26,7 +26,8 @@ func storable(text string) string {
 // JSON may have as escapes.
 func storableJSON(raw []byte) []byte {
 	raw = bytes.ToValidUTF8(raw, []byte("\uFFFD"))
-	if !bytes.Contains(raw, []byte(`\u0000`)) && !bytes.Contains(raw, []byte(`\ud`)) && !bytes.Contains(raw, []byte(`\uD`)) {
+	if !bytes.Contains(raw, []byte(`\u0000`)) && !bytes.Contains(raw, []byte(`\ud`)) &&
+		!bytes.Contains(raw, []byte(`\uD`)) {
 		return raw
 	}
 	out := make([]byte, 0, len(raw))

@@ -9,8 +9,9 @@ import (
 func TestStorableJSON(t *testing.T) {
 	for raw, want := range map[string]string{
 		`{"a":"b"}`: `{"a":"b"}`, `"a\u0000b"`: `"ab"`, `"a\\u0000b"`: `"a\\u0000b"`, `"\\\u0000"`: `"\\"`,
-		`"\ud83d\ude00"`: `"\ud83d\ude00"`, `"\ud83d"`: `"\ufffd"`, `"\ude00x"`: `"\ufffdx"`, `"\ud83d\u0041"`: `"\ufffd\u0041"`,
-		"\"\xff\"": "\"\uFFFD\"", `"\u00e4\u0000"`: `"\u00e4"`,
+		`"\ud83d\ude00"`: `"\ud83d\ude00"`, `"\ud83d"`: `"\ufffd"`, `"\ude00x"`: `"\ufffdx"`,
+		`"\ud83d\u0041"`: `"\ufffd\u0041"`,
+		"\"\xff\"":       "\"\uFFFD\"", `"\u00e4\u0000"`: `"\u00e4"`,
 	} {
 		if got := string(storableJSON([]byte(raw))); got != want {
 			t.Errorf("%s becomes %s; want %s", raw, got, want)

@@ -27,13 +27,16 @@ func (w *world) version(name, version, content string, at time.Time) int64 {
 func TestUse(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
-	old, fresh, idle := w.version("a", "1", "one", now), w.version("a", "2", "two", now), w.version("idle", "1", "a much longer one", now)
+	old, fresh, idle := w.version("a", "1", "one", now), w.version("a", "2", "two", now),
+		w.version("idle", "1", "a much longer one", now)
 	day := func(n int) time.Time { return now.AddDate(0, 0, -n) }
 	count := func(version int64, ago int, client, who string, n int64, users ...int64) {
 		t.Helper()
-		d := record.Downloads{VersionIDs: []int64{version}, Days: []time.Time{day(ago)}, Clients: []string{client}, Whos: []string{who}, Counts: []int64{n}, Lasts: []time.Time{day(ago)}}
+		d := record.Downloads{VersionIDs: []int64{version}, Days: []time.Time{day(ago)}, Clients: []string{client},
+			Whos: []string{who}, Counts: []int64{n}, Lasts: []time.Time{day(ago)}}
 		for _, user := range users {
-			d.UserVersionIDs, d.UserDays, d.UserClients, d.UserWhos = append(d.UserVersionIDs, version), append(d.UserDays, day(ago)), append(d.UserClients, client), append(d.UserWhos, who)
+			d.UserVersionIDs, d.UserDays, d.UserClients, d.UserWhos = append(d.UserVersionIDs, version),
+				append(d.UserDays, day(ago)), append(d.UserClients, client), append(d.UserWhos, who)
 			d.UserIDs, d.UserLasts = append(d.UserIDs, user), append(d.UserLasts, day(ago))
 		}
 		w.within(func(tx *record.Tx) error { return tx.CountDownloads(ctx, d) })
@@ -46,7 +49,8 @@ func TestUse(t *testing.T) {
 	count(-7, 0, "maven", "robot", 3, 1) // a version that is gone
 
 	uses, err := w.Uses(ctx, []int64{old, fresh, idle})
-	if err != nil || uses[old].Downloads != 8 || uses[old].Users != 2 || !uses[old].UsedAt.Equal(day(1)) || uses[fresh].Users != 1 || uses[idle].Downloads != 0 {
+	if err != nil || uses[old].Downloads != 8 || uses[old].Users != 2 || !uses[old].UsedAt.Equal(day(1)) ||
+		uses[fresh].Users != 1 || uses[idle].Downloads != 0 {
 		t.Errorf("%+v %v", uses, err)
 	}
 	of := record.UseOf{Scope: record.Scope{Repositories: []int64{w.repo.ID}}, From: day(30), Until: now}
@@ -79,7 +83,8 @@ func TestUse(t *testing.T) {
 	}
 	week := of
 	week.From = day(6)
-	for order, want := range map[string][]string{"top": {"a 8 before 7"}, "rising": {"a 8 before 7"}, "falling": nil, "unused": {"idle 0 before 0"}} {
+	for order, want := range map[string][]string{"top": {"a 8 before 7"}, "rising": {"a 8 before 7"}, "falling": nil,
+		"unused": {"idle 0 before 0"}} {
 		found, err := w.UsedPackages(ctx, week, order, 10)
 		var got []string
 		for _, p := range found {
@@ -93,7 +98,8 @@ func TestUse(t *testing.T) {
 		t.Error("there is an order best")
 	}
 	users, err := w.UsersOf(ctx, []int64{old})
-	if err != nil || len(users) != 2 || users[0].Name != "purser" || !slices.Equal(users[0].Clients, []string{"gradle", "maven"}) || users[1].Name != "ci-berth" {
+	if err != nil || len(users) != 2 || users[0].Name != "purser" ||
+		!slices.Equal(users[0].Clients, []string{"gradle", "maven"}) || users[1].Name != "ci-berth" {
 		t.Errorf("%+v %v", users, err)
 	}
 	// Two years later the days are forgotten, and the totals are not.
@@ -106,8 +112,10 @@ func TestUse(t *testing.T) {
 }
 
 func TestClientName(t *testing.T) {
-	for agent, want := range map[string]string{"Apache-Maven/3.8.7 (Java 17; Linux)": "maven", "npm/11.0 node/v22 linux x64": "npm", "pip/25.0 {\"ci\":null}": "pip", "NuGet xplat/6.1": "nuget",
-		"Gradle/8.1": "gradle", "yarn/4.0 npm/? node/v22": "yarn", "Mozilla/5.0 (X11)": "browser", "curl/8.0": "curl", "": "other", "n": "other", "something/1": "other"} {
+	for agent, want := range map[string]string{"Apache-Maven/3.8.7 (Java 17; Linux)": "maven",
+		"npm/11.0 node/v22 linux x64": "npm", "pip/25.0 {\"ci\":null}": "pip", "NuGet xplat/6.1": "nuget",
+		"Gradle/8.1": "gradle", "yarn/4.0 npm/? node/v22": "yarn", "Mozilla/5.0 (X11)": "browser", "curl/8.0": "curl",
+		"": "other", "n": "other", "something/1": "other"} {
 		if got := record.ClientName(agent); got != want {
 			t.Errorf("%q is called %q, not %q", agent, got, want)
 		}
@@ -130,7 +138,8 @@ func TestSpace(t *testing.T) {
 		return tx.TakeOut(ctx, ids, time.Hour, now.AddDate(0, 0, -1))
 	})
 	spaces, err := w.Spaces(ctx, scope)
-	if err != nil || len(spaces) != 1 || spaces[0].Packages != 2 || spaces[0].Versions != 2 || spaces[0].Bytes != 15 || spaces[0].Shared != 10 || spaces[0].Grace != 10 {
+	if err != nil || len(spaces) != 1 || spaces[0].Packages != 2 || spaces[0].Versions != 2 || spaces[0].Bytes != 15 ||
+		spaces[0].Shared != 10 || spaces[0].Grace != 10 {
 		t.Errorf("%+v %v", spaces, err)
 	}
 	days, err := w.SpaceDays(ctx, scope.Repositories, now.AddDate(0, 0, -10))
@@ -165,14 +174,17 @@ func TestFacts(t *testing.T) {
 			return err
 		}
 		until := now.Add(time.Hour)
-		done, err := tx.SetPin(ctx, key, record.Pin{Version: "1", Reason: "audit", By: "purser", At: now.Add(-time.Hour), Until: &until})
+		done, err := tx.SetPin(ctx, key, record.Pin{Version: "1", Reason: "audit", By: "purser", At: now.Add(-time.Hour),
+			Until: &until})
 		if err != nil || !done {
 			return fmt.Errorf("%v %w", done, err)
 		}
-		if done, err = tx.SetPin(ctx, key, record.Pin{Version: "9", Reason: "audit", By: "purser", At: now}); err != nil || done {
+		if done, err = tx.SetPin(ctx, key, record.Pin{Version: "9", Reason: "audit", By: "purser", At: now}); err != nil ||
+			done {
 			return fmt.Errorf("what is not there was pinned: %w", err)
 		}
-		return tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{first}, Days: []time.Time{now.AddDate(0, 0, -1)}, Clients: []string{"maven"}, Whos: []string{"robot"}, Counts: []int64{3}, Lasts: []time.Time{now.AddDate(0, 0, -1)}})
+		return tx.CountDownloads(ctx, record.Downloads{VersionIDs: []int64{first}, Days: []time.Time{now.AddDate(0, 0, -1)},
+			Clients: []string{"maven"}, Whos: []string{"robot"}, Counts: []int64{3}, Lasts: []time.Time{now.AddDate(0, 0, -1)}})
 	})
 	labelled, err := query.Parse("label:latest")
 	if err != nil {
@@ -185,7 +197,9 @@ func TestFacts(t *testing.T) {
 	queries := []query.Query{{}, labelled, named}
 	check := func(f record.Facts) error {
 		packages, err := f.Packages(ctx, w.repo.ID, queries, 0)
-		if err != nil || len(packages) != 2 || packages[0].Key.Name != "a" || packages[0].Versions != 2 || !slices.Equal(packages[0].About, []bool{true, true, false}) || !slices.Equal(packages[1].About, []bool{true, true, true}) {
+		if err != nil || len(packages) != 2 || packages[0].Key.Name != "a" || packages[0].Versions != 2 ||
+			!slices.Equal(packages[0].About, []bool{true, true, false}) ||
+			!slices.Equal(packages[1].About, []bool{true, true, true}) {
 			return fmt.Errorf("packages: %+v %w", packages, err)
 		}
 		ids := []int64{packages[0].ID, packages[1].ID}
@@ -201,7 +215,9 @@ func TestFacts(t *testing.T) {
 			return err
 		}
 		v := found[first]
-		if len(found) != 3 || !slices.Equal(order, []int{0, 1}) || v.Bytes != 10 || v.Downloads != 3 || !v.UsedAt.Equal(now.AddDate(0, 0, -1)) || !slices.Equal(v.Fits, []bool{true, false, true}) || !found[second].Fits[1] {
+		if len(found) != 3 || !slices.Equal(order, []int{0, 1}) || v.Bytes != 10 || v.Downloads != 3 ||
+			!v.UsedAt.Equal(now.AddDate(0, 0, -1)) || !slices.Equal(v.Fits, []bool{true, false, true}) ||
+			!found[second].Fits[1] {
 			return fmt.Errorf("versions: %v %+v", order, found)
 		}
 		labels, err := f.Labels(ctx, ids, 0)
@@ -220,7 +236,8 @@ func TestFacts(t *testing.T) {
 			return fmt.Errorf("shares: %w", err)
 		}
 		// The last used: 1 (10 bytes), then b (5), then 2.
-		for bytes, want := range map[int64]time.Time{9: now.AddDate(0, 0, -1), 10: now.AddDate(0, 0, -2), 15: now.AddDate(0, 0, -5), 100: {}} {
+		for bytes, want := range map[int64]time.Time{9: now.AddDate(0, 0, -1), 10: now.AddDate(0, 0, -2),
+			15: now.AddDate(0, 0, -5), 100: {}} {
 			since, err := f.Room(ctx, w.repo.ID, bytes)
 			if err != nil || !want.IsZero() && !since.After(want) || since.Sub(want) > time.Second {
 				return fmt.Errorf("room for %d: %v, want %v, %w", bytes, since, want, err)
@@ -250,12 +267,13 @@ func TestFacts(t *testing.T) {
 		if err != nil || len(packages) != 3 {
 			return fmt.Errorf("%v %w", packages, err)
 		}
-		return f.Versions(ctx, []int64{packages[0].ID, packages[1].ID, packages[2].ID}, nil, now.AddDate(0, 0, -7), catalog.MomentOf(now.AddDate(0, 0, -7)), func(i int, versions []retention.Version) error {
-			if i != 0 || len(versions) != 1 || versions[0].ID != first || versions[0].Downloads != 0 {
-				return fmt.Errorf("as of then: %d %+v", i, versions)
-			}
-			return nil
-		})
+		return f.Versions(ctx, []int64{packages[0].ID, packages[1].ID, packages[2].ID}, nil, now.AddDate(0, 0, -7),
+			catalog.MomentOf(now.AddDate(0, 0, -7)), func(i int, versions []retention.Version) error {
+				if i != 0 || len(versions) != 1 || versions[0].ID != first || versions[0].Downloads != 0 {
+					return fmt.Errorf("as of then: %d %+v", i, versions)
+				}
+				return nil
+			})
 	}); err != nil {
 		t.Error(err)
 	}
@@ -267,8 +285,9 @@ func TestPlaceOfWhatIsGone(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
 	source := w.version("a", "1", "one", now)
-	placed := []record.PlacedVersion{{SourceID: source, Key: w.repo.Key("maven", "example.skerry.berth", "target"), Version: "1",
-		Files: []record.PlacedFile{{Name: "a-1.jar", Extension: "jar", Digests: w.file("a", "1", "one", 1, now).Digests}}}}
+	placed := []record.PlacedVersion{{SourceID: source, Key: w.repo.Key("maven", "example.skerry.berth", "target"),
+		Version: "1",
+		Files:   []record.PlacedFile{{Name: "a-1.jar", Extension: "jar", Digests: w.file("a", "1", "one", 1, now).Digests}}}}
 	promoting, promoted, swept := make(chan struct{}), make(chan struct{}), make(chan error, 1)
 	go func() {
 		<-promoting
@@ -295,7 +314,9 @@ func TestPlaceOfWhatIsGone(t *testing.T) {
 		}
 		close(promoting)
 		for waits := 0; waits == 0; {
-			if err := w.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+			if err := w.GetContext(ctx, &waits,
+				`select count(*) from pg_stat_activity where datname = current_database()
+					and wait_event_type = 'Lock'`); err != nil {
 				return err
 			}
 		}

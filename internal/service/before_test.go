@@ -119,10 +119,12 @@ func TestBefore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := s.Resolving.Package(ctx, releases.Key("pypi", "", "tidecast")); err != nil || p.Versions[0].Withdrawn == nil || p.Versions[0].Withdrawn.Reason != "too wet" {
+	if p, err := s.Resolving.Package(ctx, releases.Key("pypi", "", "tidecast")); err != nil ||
+		p.Versions[0].Withdrawn == nil || p.Versions[0].Withdrawn.Reason != "too wet" {
 		t.Errorf("%+v, %v", p, err)
 	}
-	if p, err := s.Resolving.Package(ctx, releases.Key("npm", "@skerry", "deck-ui")); err != nil || p.Versions[0].Version != "1.0.0" {
+	if p, err := s.Resolving.Package(ctx, releases.Key("npm", "@skerry", "deck-ui")); err != nil ||
+		p.Versions[0].Version != "1.0.0" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	// What the house decided.
@@ -132,7 +134,8 @@ func TestBefore(t *testing.T) {
 	if policies, err := s.Retention.Policies(ctx, admin); err != nil || len(policies) != 1 || policies[0].Next == nil {
 		t.Errorf("%+v, %v", policies, err)
 	}
-	if promoted, _, err := s.Promotion.Promotions(ctx, admin, record.PromotionFilter{Limit: 10}, ""); err != nil || len(promoted) != 2 {
+	if promoted, _, err := s.Promotion.Promotions(ctx, admin, record.PromotionFilter{Limit: 10}, ""); err != nil ||
+		len(promoted) != 2 {
 		t.Errorf("%d promotions, %v", len(promoted), err)
 	}
 	if keys, err := s.Keys.Keys(ctx); err != nil || len(keys) != 1 || !keys[0].Signs {
@@ -148,7 +151,8 @@ func TestBefore(t *testing.T) {
 	if err := s.Repositories.RemoveRepository(ctx, admin, "shore-npm", true); err != nil {
 		t.Error(err)
 	}
-	if verified, err := s.Rights.VerifyEvents(ctx, admin, 0, ""); err != nil || verified.Broken != 0 || verified.Events < 31 {
+	if verified, err := s.Rights.VerifyEvents(ctx, admin, 0, ""); err != nil || verified.Broken != 0 ||
+		verified.Events < 31 {
 		t.Errorf("%+v, %v", verified, err)
 	}
 	if mended, err := s.Retention.VerifyRecords(ctx, admin); err != nil || len(mended) > 0 {

@@ -23,7 +23,9 @@ func tideModel(version string) purl.PURL {
 // counts are what a package says that it has, and what it has.
 func (n *node) counts(t *testing.T, r catalog.Repository) (versions, visible int) {
 	t.Helper()
-	if err := n.DB.QueryRowContext(t.Context(), `select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null and v.visible_until is null)
+	if err := n.DB.QueryRowContext(t.Context(),
+		`select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null
+			and v.visible_until is null)
 		from package p where p.repository_id = $1 and p.name = 'tide-model'`, r.ID).Scan(&versions, &visible); err != nil {
 		t.Fatal(err)
 	}
@@ -38,16 +40,19 @@ func TestMarksGoWithTheirVersions(t *testing.T) {
 	if err := n.publish(t, r, "1.0", "a"); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Publishing.WithdrawVersion(t.Context(), n.admin, "releases", tideModel("1.0"), "wrong moon", false); err != nil {
+	if err := n.Publishing.WithdrawVersion(t.Context(), n.admin, "releases", tideModel("1.0"), "wrong moon",
+		false); err != nil {
 		t.Fatal(err)
 	}
 	if err := n.DB.Within(t.Context(), func(tx *record.Tx) error {
-		_, err := tx.SetPin(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"), record.Pin{Version: "1.0", Reason: "used at sea", By: "purser", At: n.Now()})
+		_, err := tx.SetPin(t.Context(), r.Key("maven", "example.skerry.berth", "tide-model"),
+			record.Pin{Version: "1.0", Reason: "used at sea", By: "purser", At: n.Now()})
 		return err
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Retention.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); fault.Of(err).Code != "pinned" || !strings.Contains(err.Error(), "used at sea") {
+	if _, err := n.Retention.RemoveVersion(t.Context(), n.admin, "releases", tideModel("1.0")); fault.Of(err).
+		Code != "pinned" || !strings.Contains(err.Error(), "used at sea") {
 		t.Errorf("a pinned version: %v", err)
 	}
 	if err := n.DB.Within(t.Context(), func(tx *record.Tx) error {
@@ -80,8 +85,10 @@ func TestVerifyRecords(t *testing.T) {
 	if mended, err := n.Retention.VerifyRecords(t.Context(), n.admin); err != nil || len(mended) != 0 {
 		t.Fatalf("%+v, %v", mended, err)
 	}
-	for _, damage := range []string{`update package set versions = 0, bytes = bytes + 7`, `update version set bytes = 1 where version = '1.0'`,
-		`insert into label (package_id, name, version, set_by, visible_from) select id, 'latest', '9.9', 'nobody', now() from package`} {
+	for _, damage := range []string{`update package set versions = 0, bytes = bytes + 7`,
+		`update version set bytes = 1 where version = '1.0'`,
+		`insert into label (package_id, name, version, set_by, visible_from) select id, 'latest', '9.9', 'nobody', now()
+			from package`} {
 		if _, err := n.DB.ExecContext(t.Context(), damage); err != nil {
 			t.Fatal(err)
 		}
@@ -108,7 +115,9 @@ func TestOneOrder(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	now := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
 	n.Settings.Now = func() time.Time { return now }
-	r, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}})
+	r, err := n.Repositories.AddRepository(t.Context(), n.admin,
+		repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House,
+			Holds: catalog.Snapshots}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,11 +144,13 @@ func TestOneOrder(t *testing.T) {
 	if newest.UploadCount != 3 {
 		t.Errorf("documents take upload %d", newest.UploadCount)
 	}
-	made, err := n.Builds.VersionsOf(t.Context(), n.admin, []string{"pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"}, "snapshots")
+	made, err := n.Builds.VersionsOf(t.Context(), n.admin,
+		[]string{"pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"}, "snapshots")
 	if err != nil || made[0].ID != newest.ID {
 		t.Errorf("a build takes %+v, %v", made, err)
 	}
-	f, err := n.DB.File(t.Context(), catalog.FileQuestion{Key: r.Key("maven", "example.skerry.berth", "tide-model"), Version: "1.0-SNAPSHOT", Extension: "jar"})
+	f, err := n.DB.File(t.Context(), catalog.FileQuestion{Key: r.Key("maven", "example.skerry.berth", "tide-model"),
+		Version: "1.0-SNAPSHOT", Extension: "jar"})
 	if err != nil || f.VersionID != newest.ID {
 		t.Errorf("a request takes %+v, %v", f, err)
 	}
@@ -152,7 +163,8 @@ func TestBuildNames(t *testing.T) {
 	n.repository(t)
 	caller := func(name string, robot bool, role access.Role) access.Caller {
 		t.Helper()
-		if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: name, Robot: robot, Grants: []access.Grant{{Role: role, Repositories: "*"}}}); err != nil {
+		if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+			rights.NewPrincipal{Name: name, Robot: robot, Grants: []access.Grant{{Role: role, Repositories: "*"}}}); err != nil {
 			t.Fatal(err)
 		}
 		c, err := n.Rights.CallerNamed(t.Context(), name)
@@ -161,7 +173,8 @@ func TestBuildNames(t *testing.T) {
 		}
 		return c
 	}
-	reader, ci, other := caller("deckhand", false, access.Reader), caller("ci-berth", true, access.Publisher), caller("purser", false, access.Publisher)
+	reader, ci, other := caller("deckhand", false, access.Reader), caller("ci-berth", true, access.Publisher),
+		caller("purser", false, access.Publisher)
 	if _, _, err := n.Builds.BeginBuild(t.Context(), reader, "berth-planner#1"); !fault.Is(err, fault.Denied) {
 		t.Errorf("a reader begins a build: %v", err)
 	}
@@ -176,7 +189,8 @@ func TestBuildNames(t *testing.T) {
 	for _, try := range []func() error{
 		func() error { _, _, err := n.Builds.BeginBuild(t.Context(), other, "berth-planner#2"); return err },
 		func() error {
-			_, err := n.Builds.RecordBuild(t.Context(), other, builds.Report{Name: "berth-planner", Number: "3", Link: "https://evil.example/"})
+			_, err := n.Builds.RecordBuild(t.Context(), other,
+				builds.Report{Name: "berth-planner", Number: "3", Link: "https://evil.example/"})
 			return err
 		},
 		func() error { _, err := n.Builds.SayBuild(t.Context(), other, "berth-planner#4"); return err },
@@ -190,7 +204,8 @@ func TestBuildNames(t *testing.T) {
 	}
 	narrow := n.admin
 	narrow.Token, narrow.Can = "narrow", []access.Action{access.Manage}
-	if err := n.Builds.GiveBuildName(t.Context(), narrow, "berth-planner", "purser"); fault.Of(err).Code != "token-too-narrow" {
+	if err := n.Builds.GiveBuildName(t.Context(), narrow, "berth-planner", "purser"); fault.Of(err).
+		Code != "token-too-narrow" {
 		t.Errorf("a limited token gives a name away: %v", err)
 	}
 	if err := n.Builds.GiveBuildName(t.Context(), n.admin, "berth-planner", "purser"); err != nil {

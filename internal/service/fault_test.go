@@ -55,7 +55,8 @@ func TestDamagedBytes(t *testing.T) {
 	}
 	flipped := append([]byte{}, good...)
 	flipped[len(flipped)/2] ^= 1
-	for what, content := range map[string][]byte{"cut": good[:len(good)-3], "emptied": nil, "flipped": flipped, "longer": append(append([]byte{}, good...), 0)} {
+	for what, content := range map[string][]byte{"cut": good[:len(good)-3], "emptied": nil, "flipped": flipped,
+		"longer": append(append([]byte{}, good...), 0)} {
 		n := newNode(t, url) // which has nothing in memory
 		if err := os.WriteFile(path, content, 0o600); err != nil {
 			t.Fatal(err)
@@ -168,7 +169,8 @@ func TestLeftBytes(t *testing.T) {
 	}
 	known := n.stored(t)
 	stray := n.storedOf(t, strings.Repeat("ab", 32))
-	if err := errors.Join(os.MkdirAll(filepath.Dir(stray), 0o700), os.WriteFile(stray, []byte("stray"), 0o600), os.Chtimes(stray, time.Time{}, time.Now().Add(-48*time.Hour))); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(stray), 0o700), os.WriteFile(stray, []byte("stray"), 0o600),
+		os.Chtimes(stray, time.Time{}, time.Now().Add(-48*time.Hour))); err != nil {
 		t.Fatal(err)
 	}
 	if err := n.Store.DropStrays(t.Context()); err != nil || n.stored(t) != known {
@@ -186,7 +188,8 @@ func TestOtherStore(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = New(t.Context(), recordtest.Open(t, url), folder, act.Settings{Log: slog.New(slog.DiscardHandler), AdoptStore: adopt})
+		_, err = New(t.Context(), recordtest.Open(t, url), folder,
+			act.Settings{Log: slog.New(slog.DiscardHandler), AdoptStore: adopt})
 		return err
 	}
 	if err := begin(n.dir, false); err != nil {
@@ -255,8 +258,11 @@ func TestOlderDatabase(t *testing.T) {
 		}
 	}
 	stored := n.stored(t)
-	if _, err := n.DB.ExecContext(t.Context(), `with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0' returning f.sha256),
-		gone as (delete from blob where sha256 in (select sha256 from lost) and not exists (select from file f join version v on v.id = f.version_id where f.sha256 = blob.sha256 and v.version = '1.0'))
+	if _, err := n.DB.ExecContext(t.Context(),
+		`with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0'
+			returning f.sha256),
+		gone as (delete from blob where sha256 in (select sha256 from lost) and not exists (select from file f join version v
+		on v.id = f.version_id where f.sha256 = blob.sha256 and v.version = '1.0'))
 		select 1`); err != nil {
 		t.Fatal(err)
 	}

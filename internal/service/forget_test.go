@@ -81,7 +81,8 @@ func TestForgetAll(t *testing.T) {
 func TestRightsAfterALostConnection(t *testing.T) {
 	url := recordtest.URL(t)
 	here, there := newNode(t, url), newNode(t, url)
-	given, err := here.Rights.AddGrant(t.Context(), here.admin, rights.NewGrant{Holder: access.Anonymous, Role: string(access.Reader), Repositories: "*"})
+	given, err := here.Rights.AddGrant(t.Context(), here.admin,
+		rights.NewGrant{Holder: access.Anonymous, Role: string(access.Reader), Repositories: "*"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,8 +104,14 @@ func TestRightsAfterALostConnection(t *testing.T) {
 func TestPartsAreRooms(t *testing.T) {
 	var a any = new(act.Act)
 	for name, is := range map[string]func() bool{
-		"Purger": func() bool { _, ok := a.(act.Purger); return ok }, "Hearer": func() bool { _, ok := a.(act.Hearer); return ok },
-		"Busy": func() bool { _, ok := a.(act.Busy); return ok }, "Runner": func() bool { _, ok := a.(act.Runner); return ok },
+		"Purger": func() bool {
+			_, ok := a.(act.Purger)
+			return ok
+		}, "Hearer": func() bool { _, ok := a.(act.Hearer); return ok },
+		"Busy": func() bool {
+			_, ok := a.(act.Busy)
+			return ok
+		}, "Runner": func() bool { _, ok := a.(act.Runner); return ok },
 		"Ender": func() bool { _, ok := a.(act.Ender); return ok },
 	} {
 		if is() {

@@ -23,11 +23,16 @@ import (
 // sending it elsewhere, nor looks around in the server's network.
 func TestMirrorSecretStays(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
-	if _, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven",
-		Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}, User: "crelvo", Secret: "sesame"}}}); err != nil {
+	if _, err := n.Repositories.AddRepository(t.Context(), n.admin,
+		repositories.NewRepository{Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both,
+			Ecosystem: "maven",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}},
+				User: "crelvo", Secret: "sesame"}}}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Admin, Repositories: "shore"}}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+		rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Admin,
+			Repositories: "shore"}}}); err != nil {
 		t.Fatal(err)
 	}
 	deckhand, err := n.Rights.CallerNamed(t.Context(), "deckhand")
@@ -38,18 +43,24 @@ func TestMirrorSecretStays(t *testing.T) {
 		return n.Repositories.EditRepository(t.Context(), by, "shore", repositories.Change{Mirror: change})
 	}
 	for what, change := range map[string]func(m *catalog.MirrorSettings){
-		"a private upstream": func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "http://127.0.0.1:9/"}} },
-		"a proxy":            func(m *catalog.MirrorSettings) { m.Proxy = "http://proxy.evil.example:3128" },
-		"another redirect":   func(m *catalog.MirrorSettings) { m.RedirectTo = []string{"*.evil.example"} },
+		"a private upstream": func(m *catalog.MirrorSettings) {
+			m.Upstreams = []catalog.Upstream{{URL: "http://127.0.0.1:9/"}}
+		},
+		"a proxy":          func(m *catalog.MirrorSettings) { m.Proxy = "http://proxy.evil.example:3128" },
+		"another redirect": func(m *catalog.MirrorSettings) { m.RedirectTo = []string{"*.evil.example"} },
 	} {
 		if _, err := edit(deckhand, change); fault.Of(err).Code != "server-admin-only" {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if r, err := edit(deckhand, func(m *catalog.MirrorSettings) { m.Deny = []string{"pkg:maven/org.evil/*"} }); err != nil || r.Mirror.Secret != "sesame" {
+	if r, err := edit(deckhand, func(m *catalog.MirrorSettings) {
+		m.Deny = []string{"pkg:maven/org.evil/*"}
+	}); err != nil || r.Mirror.Secret != "sesame" {
 		t.Errorf("another change: %+v, %v", r.Mirror, err)
 	}
-	if r, err := edit(deckhand, func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "https://evil.example/"}} }); err != nil || r.Mirror.Secret != "" {
+	if r, err := edit(deckhand, func(m *catalog.MirrorSettings) {
+		m.Upstreams = []catalog.Upstream{{URL: "https://evil.example/"}}
+	}); err != nil || r.Mirror.Secret != "" {
 		t.Errorf("a new host keeps the secret: %v", err)
 	}
 	if r, err := edit(n.admin, func(m *catalog.MirrorSettings) {
@@ -72,10 +83,13 @@ func (w *waiting) Read(p []byte) (int, error) { <-w.until; return w.Reader.Read(
 func TestRevokedMeanwhile(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
-	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "ci-berth", Robot: true, Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+		rights.NewPrincipal{Name: "ci-berth", Robot: true,
+			Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
 		t.Fatal(err)
 	}
-	secret, token, err := n.Rights.AddToken(t.Context(), n.admin, rights.NewToken{For: "ci-berth", Name: "build", Length: time.Hour})
+	secret, token, err := n.Rights.AddToken(t.Context(), n.admin,
+		rights.NewToken{For: "ci-berth", Name: "build", Length: time.Hour})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +100,8 @@ func TestRevokedMeanwhile(t *testing.T) {
 	place := (&deploying{version: "1.0"}).place("", "jar")
 	goOn, failed := make(chan struct{}), make(chan error, 1)
 	go func() {
-		_, err := n.Publishing.Receive(t.Context(), caller, r, maven.Maven{}, place, &waiting{strings.NewReader(jar(t, "x")), goOn}, -1)
+		_, err := n.Publishing.Receive(t.Context(), caller, r, maven.Maven{}, place,
+			&waiting{strings.NewReader(jar(t, "x")), goOn}, -1)
 		failed <- err
 	}()
 	if err := n.Rights.RevokeToken(t.Context(), n.admin, "ci-berth", token.Name); err != nil {
@@ -103,7 +118,8 @@ func TestRevokedMeanwhile(t *testing.T) {
 func TestSecretsAreOfOneKind(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	const password = "a-good-password-of-more-than-twenty-letters"
-	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "purser", Password: password}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+		rights.NewPrincipal{Name: "purser", Password: password}); err != nil {
 		t.Fatal(err)
 	}
 	session, _, err := n.Rights.SignIn(t.Context(), "purser", password, rights.Origin{})
@@ -121,7 +137,10 @@ func TestSecretsAreOfOneKind(t *testing.T) {
 		if err := n.chore(t.Context(), "noting refusals"); err != nil {
 			t.Fatal(err)
 		}
-		if err := n.DB.EachEvent(t.Context(), record.EventFilter{Action: "refused"}, func(record.SealedEvent) error { times++; return nil }); err != nil {
+		if err := n.DB.EachEvent(t.Context(), record.EventFilter{Action: "refused"}, func(record.SealedEvent) error {
+			times++
+			return nil
+		}); err != nil {
 			t.Fatal(err)
 		}
 		return times
@@ -144,14 +163,16 @@ func TestSecretsAreOfOneKind(t *testing.T) {
 		t.Errorf("a token is a session: %+v, %v", c, err)
 	}
 	// A password that somebody else gave is good for changing it alone.
-	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "deckhand", Password: password, Given: true}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+		rights.NewPrincipal{Name: "deckhand", Password: password, Given: true}); err != nil {
 		t.Fatal(err)
 	}
 	given, err := n.Rights.BySecret(t.Context(), "deckhand", password, rights.Origin{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.Rights.AddToken(t.Context(), given, rights.NewToken{Name: "long"}); fault.Of(err).Code != "change-password-first" {
+	if _, _, err := n.Rights.AddToken(t.Context(), given, rights.NewToken{Name: "long"}); fault.Of(err).
+		Code != "change-password-first" {
 		t.Errorf("a given password makes a token: %v", err)
 	}
 	// A node without a token of the environment leaves that of others alone.
@@ -179,7 +200,8 @@ func TestLargestFile(t *testing.T) {
 	for _, length := range []int64{2000, -1} {
 		read := 0
 		body := io.TeeReader(io.LimitReader(zeroBytes{}, 2000), countingWriter{&read})
-		if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, body, length); !fault.Is(err, fault.TooLarge) {
+		if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, body, length); !fault.Is(err,
+			fault.TooLarge) {
 			t.Errorf("2000 bytes of 1000, length %d: %v", length, err)
 		}
 		if length > 0 && read > 0 {
@@ -189,10 +211,13 @@ func TestLargestFile(t *testing.T) {
 	if got := n.stored(t); got != 0 {
 		t.Errorf("%d files are stored", got)
 	}
-	if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, io.LimitReader(zeroBytes{}, 1000), -1); err != nil {
+	if _, err := n.Publishing.Receive(t.Context(), n.admin, r, maven.Maven{}, place, io.LimitReader(zeroBytes{}, 1000),
+		-1); err != nil {
 		t.Errorf("1000 bytes of 1000: %v", err)
 	}
-	if _, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (publishing.Handed, error) { return publishing.Handed{}, errors.New("cut") }); err == nil {
+	if _, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (publishing.Handed, error) {
+		return publishing.Handed{}, errors.New("cut")
+	}); err == nil {
 		t.Error("a cut publication by hand was taken")
 	}
 }

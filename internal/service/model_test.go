@@ -85,7 +85,8 @@ func (m *model) any(of map[place]expected) (place, bool) {
 }
 
 func (m *model) publish(p place) {
-	made := madeup.Package{Name: modelled, Version: p.version, Licence: "MIT", Files: []madeup.Entry{{Name: "package/salt.txt", Content: fmt.Sprint(m.random.IntN(2))}}}
+	made := madeup.Package{Name: modelled, Version: p.version, Licence: "MIT",
+		Files: []madeup.Entry{{Name: "package/salt.txt", Content: fmt.Sprint(m.random.IntN(2))}}}
 	r := m.snapshots
 	if p.repository == "releases" {
 		r = m.releases
@@ -122,7 +123,8 @@ func (m *model) withdraw() {
 		return
 	}
 	e := m.seen[p]
-	if err := m.Publishing.WithdrawVersion(m.t.Context(), m.admin, p.repository, m.of(p), "leaks", e.withdrawn); err != nil {
+	if err := m.Publishing.WithdrawVersion(m.t.Context(), m.admin, p.repository, m.of(p), "leaks",
+		e.withdrawn); err != nil {
 		m.refused(fmt.Sprintf("withdraw %v", p), err)
 		return
 	}
@@ -193,7 +195,8 @@ func (m *model) promote() {
 	}
 	number, _, _ := strings.Cut(snapshot.version, "-")
 	release := place{"releases", number}
-	p, err := m.Promotion.Promote(m.t.Context(), m.admin, promotion.Request{Track: "ferry", PURLs: []string{m.of(snapshot).String()}})
+	p, err := m.Promotion.Promote(m.t.Context(), m.admin,
+		promotion.Request{Track: "ferry", PURLs: []string{m.of(snapshot).String()}})
 	source, there := m.seen[snapshot]
 	if err == nil && p.Already {
 		if _, ok := m.seen[release]; !ok || p.State != record.PromotionDone {
@@ -286,7 +289,8 @@ func (m *model) pin() {
 
 func (m *model) sweepAll() {
 	v := m.sweep(m.t, "newest", true)
-	items, err := m.Retention.SweepItems(m.t.Context(), m.admin, v, record.ItemFilter{SweepID: v.ID, After: -1, Limit: 100})
+	items, err := m.Retention.SweepItems(m.t.Context(), m.admin, v,
+		record.ItemFilter{SweepID: v.ID, After: -1, Limit: 100})
 	if err != nil {
 		m.t.Fatal(err)
 	}
@@ -388,7 +392,8 @@ func TestModel(t *testing.T) {
 	for seed := range seeds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
-			m := &model{line: newLine(t, recordtest.URL(t)), t: t, random: rand.New(rand.NewPCG(uint64(seed), 7)), seen: map[place]expected{}, pinned: map[place]bool{},
+			m := &model{line: newLine(t, recordtest.URL(t)), t: t, random: rand.New(rand.NewPCG(uint64(seed), 7)),
+				seen: map[place]expected{}, pinned: map[place]bool{},
 				ever: map[place][32]byte{}, gone: map[int64]map[place]expected{}, made: map[int64][]place{}}
 			m.set(t, "name: newest\nrepositories: [snapshots]\nkeep:\n  - newest 1 of each package\n")
 			for range steps {

@@ -39,27 +39,37 @@ func TestAdminOfAPattern(t *testing.T) {
 	repository := func(name string, kind catalog.Kind) error {
 		r := catalog.Repository{Name: name, Kind: kind, Holds: catalog.Both}
 		if kind == catalog.Mirror {
-			r.Ecosystem, r.Mirror = "maven", &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}
+			r.Ecosystem, r.Mirror = "maven",
+				&catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}
 		}
 		_, err := n.Repositories.AddRepository(ctx, pilot, repositories.NewRepository{Repository: r})
 		return err
 	}
 	token := func(of string) error {
-		_, _, err := n.Rights.AddToken(ctx, pilot, rights.NewToken{For: of, Name: "night-" + of, Can: []access.Action{access.Read}, On: []string{"nav-charts"}, Length: time.Hour})
+		_, _, err := n.Rights.AddToken(ctx, pilot, rights.NewToken{For: of, Name: "night-" + of,
+			Can: []access.Action{access.Read}, On: []string{"nav-charts"}, Length: time.Hour})
 		return err
 	}
 	for what, c := range map[string]struct {
 		do      func() error
 		refused bool
 	}{
-		"a repository elsewhere":       {func() error { return repository("charts", catalog.House) }, true},
-		"a mirror":                     {func() error { return repository("nav-shore", catalog.Mirror) }, true},
-		"a robot elsewhere":            {func() error { return n.Rights.AddPrincipal(ctx, pilot, rights.NewPrincipal{Name: "ci", Robot: true}) }, true},
-		"a user":                       {func() error { return n.Rights.AddPrincipal(ctx, pilot, rights.NewPrincipal{Name: "nav-friend"}) }, true},
-		"a grant elsewhere":            {func() error { return grant(pilot, "mate", "reader", "other-*") }, true},
-		"somebody in another's team":   {func() error { return n.Rights.EditTeam(ctx, pilot, "other", rights.TeamChange{Join: []string{"mate"}}) }, true},
-		"a token of a user":            {func() error { return token("mate") }, true},
-		"somebody into one's own team": {func() error { return n.Rights.EditTeam(ctx, pilot, "nav", rights.TeamChange{Join: []string{"mate"}}) }, false},
+		"a repository elsewhere": {func() error { return repository("charts", catalog.House) }, true},
+		"a mirror":               {func() error { return repository("nav-shore", catalog.Mirror) }, true},
+		"a robot elsewhere": {func() error {
+			return n.Rights.AddPrincipal(ctx, pilot, rights.NewPrincipal{Name: "ci", Robot: true})
+		}, true},
+		"a user": {func() error {
+			return n.Rights.AddPrincipal(ctx, pilot, rights.NewPrincipal{Name: "nav-friend"})
+		}, true},
+		"a grant elsewhere": {func() error { return grant(pilot, "mate", "reader", "other-*") }, true},
+		"somebody in another's team": {func() error {
+			return n.Rights.EditTeam(ctx, pilot, "other", rights.TeamChange{Join: []string{"mate"}})
+		}, true},
+		"a token of a user": {func() error { return token("mate") }, true},
+		"somebody into one's own team": {func() error {
+			return n.Rights.EditTeam(ctx, pilot, "nav", rights.TeamChange{Join: []string{"mate"}})
+		}, false},
 	} {
 		if what == "somebody in another's team" {
 			if err := n.Rights.AddTeam(ctx, n.admin, "other", "", nil); err != nil {
@@ -98,7 +108,9 @@ func TestNamedAndWithinRights(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	ctx := t.Context()
 	n.repository(t)
-	if err := n.Rights.AddPrincipal(ctx, n.admin, rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Reader, Repositories: "releases"}}}); err != nil {
+	if err := n.Rights.AddPrincipal(ctx, n.admin,
+		rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Reader,
+			Repositories: "releases"}}}); err != nil {
 		t.Fatal(err)
 	}
 	deckhand, err := n.Rights.CallerNamed(ctx, "deckhand")
@@ -112,7 +124,8 @@ func TestNamedAndWithinRights(t *testing.T) {
 	}{
 		{n.admin, rights.NewToken{Name: "aa", On: []string{"releasez"}}, "no-such-repository"},
 		{n.admin, rights.NewToken{Name: "bb", On: []string{"rel*"}}, ""},
-		{deckhand, rights.NewToken{Name: "cc", Can: []access.Action{access.Publish}, On: []string{"releases"}}, "beyond-rights"},
+		{deckhand, rights.NewToken{Name: "cc", Can: []access.Action{access.Publish}, On: []string{"releases"}},
+			"beyond-rights"},
 		{deckhand, rights.NewToken{Name: "dd", Can: []access.Action{access.Publish}}, "beyond-rights"},
 		{deckhand, rights.NewToken{Name: "ee", Can: []access.Action{access.Read}, On: []string{"releases"}}, ""},
 	} {
@@ -121,7 +134,8 @@ func TestNamedAndWithinRights(t *testing.T) {
 			t.Errorf("%+v: %v; want %q", c.token, err, c.code)
 		}
 	}
-	if _, err := n.Rights.AddGrant(ctx, n.admin, rights.NewGrant{Holder: "deckhand", Role: "reader", Repositories: "snapshotz"}); fault.Of(err).Code != "no-such-repository" {
+	if _, err := n.Rights.AddGrant(ctx, n.admin, rights.NewGrant{Holder: "deckhand", Role: "reader",
+		Repositories: "snapshotz"}); fault.Of(err).Code != "no-such-repository" {
 		t.Errorf("a grant on nothing: %v", err)
 	}
 	// A token ends itself, however limited it is.

@@ -27,7 +27,8 @@ func TestPoint(t *testing.T) {
 		return repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: holds}}
 	}
 	chain := func(name string, open bool) repositories.NewRepository {
-		return repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.Chain, Holds: catalog.Both},
+		return repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.Chain,
+			Holds: catalog.Both},
 			Members: []repositories.NewMember{{Name: "releases"}, {Name: "snapshots"}}, ReleasesTo: "staging", OpenMembers: open}
 	}
 	add(house("releases", catalog.Releases))
@@ -35,7 +36,8 @@ func TestPoint(t *testing.T) {
 	add(house("staging", catalog.Releases))
 	add(chain("platform", true))
 	add(chain("closed", false))
-	add(repositories.NewRepository{Repository: catalog.Repository{Name: "empty", Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "releases"}}, OpenMembers: true})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "empty", Kind: catalog.Chain, Holds: catalog.Both},
+		Members: []repositories.NewMember{{Name: "releases"}}, OpenMembers: true})
 	for i, c := range []struct {
 		repository, client, ecosystem string
 		publish                       bool
@@ -45,20 +47,27 @@ func TestPoint(t *testing.T) {
 		refused                       string
 	}{
 		{repository: "releases", client: "npm", on: []string{"releases"}, address: "http://h/at/releases/npm/"},
-		{repository: "releases", client: "maven", publish: true, on: []string{"releases"}, address: "http://h/at/releases/maven/"},
-		{repository: "platform", client: "pip", on: []string{"platform"}, address: "http://h/at/platform/pypi/", everything: true},
-		{repository: "platform", client: "twine", publish: true, on: []string{"platform", "staging"}, address: "http://h/at/platform/pypi/", everything: true},
-		{repository: "closed", client: "nuget", on: []string{"closed", "releases", "snapshots"}, address: "http://h/at/closed/nuget/", everything: true},
+		{repository: "releases", client: "maven", publish: true, on: []string{"releases"},
+			address: "http://h/at/releases/maven/"},
+		{repository: "platform", client: "pip", on: []string{"platform"}, address: "http://h/at/platform/pypi/",
+			everything: true},
+		{repository: "platform", client: "twine", publish: true, on: []string{"platform", "staging"},
+			address: "http://h/at/platform/pypi/", everything: true},
+		{repository: "closed", client: "nuget", on: []string{"closed", "releases", "snapshots"},
+			address: "http://h/at/closed/nuget/", everything: true},
 		{repository: "releases", client: "curl", on: []string{"releases"}, address: "http://h/at/releases/maven/"},
-		{repository: "releases", client: "curl", ecosystem: "pypi", on: []string{"releases"}, address: "http://h/at/releases/pypi/"},
-		{repository: "platform@2026-11-01", client: "npm", on: []string{"platform"}, address: "http://h/at/platform@2026-11-01T00:00:00Z/npm/", everything: true},
+		{repository: "releases", client: "curl", ecosystem: "pypi", on: []string{"releases"},
+			address: "http://h/at/releases/pypi/"},
+		{repository: "platform@2026-11-01", client: "npm", on: []string{"platform"},
+			address: "http://h/at/platform@2026-11-01T00:00:00Z/npm/", everything: true},
 		{repository: "platform@2026-11-01", client: "npm", publish: true, refused: "takes-nothing"},
 		{repository: "empty", client: "npm", publish: true, refused: "takes-nothing"},
 		{repository: "releases", client: "pip", publish: true, refused: "does-not-publish"},
 		{repository: "releases", client: "fax", refused: "no-such-client"},
 		{repository: "nowhere", client: "npm", refused: "no-such-repository"},
 	} {
-		p, err := n.Pointing.Point(t.Context(), n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish, purl.PURL{})
+		p, err := n.Pointing.Point(t.Context(), n.admin, c.repository, c.client, c.ecosystem, "http://h", c.publish,
+			purl.PURL{})
 		if c.refused != "" {
 			if fault.Of(err).Code != c.refused {
 				t.Errorf("%s at %s: %v; want %s", c.client, c.repository, err, c.refused)
@@ -69,11 +78,14 @@ func TestPoint(t *testing.T) {
 		if c.publish {
 			can = access.Publish
 		}
-		if err != nil || p.Address != c.address || p.Everything != c.everything || !slices.Equal(p.Token.On, c.on) || !slices.Equal(p.Token.Can, []access.Action{can}) {
-			t.Errorf("%s at %s: %s, %v, a token for %v on %v, %v", c.client, c.repository, p.Address, p.Everything, p.Token.Can, p.Token.On, err)
+		if err != nil || p.Address != c.address || p.Everything != c.everything || !slices.Equal(p.Token.On, c.on) ||
+			!slices.Equal(p.Token.Can, []access.Action{can}) {
+			t.Errorf("%s at %s: %s, %v, a token for %v on %v, %v", c.client, c.repository, p.Address, p.Everything, p.Token.Can,
+				p.Token.On, err)
 		}
 		// With no more than that, it gets in.
-		secret, _, err := n.Rights.AddToken(t.Context(), n.admin, rights.NewToken{Name: fmt.Sprint("pointed-", i), Can: p.Token.Can, On: p.Token.On})
+		secret, _, err := n.Rights.AddToken(t.Context(), n.admin,
+			rights.NewToken{Name: fmt.Sprint("pointed-", i), Can: p.Token.Can, On: p.Token.On})
 		if err != nil {
 			t.Fatal(err)
 		}

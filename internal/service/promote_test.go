@@ -34,11 +34,15 @@ func newLine(t *testing.T, url string, gates ...string) *line {
 	t.Helper()
 	q := &line{node: newNode(t, url)}
 	var err error
-	if q.snapshots, err = q.Repositories.AddRepository(t.Context(), q.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House, Holds: catalog.Snapshots}}); err != nil {
+	if q.snapshots, err = q.Repositories.AddRepository(t.Context(), q.admin,
+		repositories.NewRepository{Repository: catalog.Repository{Name: "snapshots", Kind: catalog.House,
+			Holds: catalog.Snapshots}}); err != nil {
 		t.Fatal(err)
 	}
 	q.releases = q.repository(t)
-	if err := q.Promotion.AddTrack(t.Context(), q.admin, promotion.NewTrack{Name: "ferry", Stages: []promotion.TrackStage{{Repository: "snapshots"}, {Repository: "releases", Gates: gates}}}); err != nil {
+	if err := q.Promotion.AddTrack(t.Context(), q.admin,
+		promotion.NewTrack{Name: "ferry", Stages: []promotion.TrackStage{{Repository: "snapshots"},
+			{Repository: "releases", Gates: gates}}}); err != nil {
 		t.Fatal(err)
 	}
 	return q
@@ -87,7 +91,8 @@ func TestPromotionFaults(t *testing.T) {
 	q.npm(t, q.admin, q.snapshots, part(1))
 	q.npm(t, q.admin, q.snapshots, part(2))
 	stored := q.stored(t)
-	ask := promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1", "pkg:npm/@skerry/part-2@1.0.0-dev.1"}}
+	ask := promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1",
+		"pkg:npm/@skerry/part-2@1.0.0-dev.1"}}
 	fails := func(says string) {
 		t.Helper()
 		p, err := q.Promotion.Promote(t.Context(), q.admin, ask)
@@ -111,13 +116,15 @@ func TestPromotionFaults(t *testing.T) {
 	if err != nil || p.State != record.PromotionDone {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := q.DB.ExecContext(t.Context(), `update promotion set state = 'underway', alive_at = now() - interval '10 minutes' where id = $1`, p.ID); err != nil {
+	if _, err := q.DB.ExecContext(t.Context(),
+		`update promotion set state = 'underway', alive_at = now() - interval '10 minutes' where id = $1`, p.ID); err != nil {
 		t.Fatal(err)
 	}
 	if err := q.chore(t.Context(), "looking after promotions"); err != nil {
 		t.Fatal(err)
 	}
-	if p, err := q.Promotion.Promotion(t.Context(), q.admin, p.ID); err != nil || p.State != record.PromotionFailed || !strings.Contains(p.Why, "ended in the middle") {
+	if p, err := q.Promotion.Promotion(t.Context(), q.admin, p.ID); err != nil || p.State != record.PromotionFailed ||
+		!strings.Contains(p.Why, "ended in the middle") {
 		t.Errorf("%s %q, %v", p.State, p.Why, err)
 	}
 }
@@ -126,10 +133,12 @@ func TestPromotionFaults(t *testing.T) {
 // the entry, unless it is told to go on.
 func TestPromotionObstacles(t *testing.T) {
 	q := newLine(t, recordtest.URL(t), "licences MIT")
-	q.npm(t, q.admin, q.snapshots, part(1, madeup.Entry{Name: "package/dist/bundle.js", Content: `var version="1.0.0-dev.1"`}))
+	q.npm(t, q.admin, q.snapshots, part(1, madeup.Entry{Name: "package/dist/bundle.js",
+		Content: `var version="1.0.0-dev.1"`}))
 	ask := promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1"}}
 	plan, err := q.Promotion.PlanPromotion(t.Context(), q.admin, ask)
-	if err != nil || plan.State != record.PromotionFailed || len(plan.Problems) != 1 || !strings.Contains(plan.Problems[0], "package/dist/bundle.js: it states 1.0.0-dev.1") {
+	if err != nil || plan.State != record.PromotionFailed || len(plan.Problems) != 1 ||
+		!strings.Contains(plan.Problems[0], "package/dist/bundle.js: it states 1.0.0-dev.1") {
 		t.Errorf("%+v %v", plan.Problems, err)
 	}
 	p, err := q.Promotion.Promote(t.Context(), q.admin, ask)
@@ -145,12 +154,14 @@ func TestPromotionObstacles(t *testing.T) {
 		as   string
 		says string
 	}{{"1.0.0-dev.2", "releases holds releases, and part-2 1.0.0-dev.2 is a snapshot"}} {
-		plan, err := q.Promotion.PlanPromotion(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-2@1.0.0-dev.1"}, As: []string{c.as}})
+		plan, err := q.Promotion.PlanPromotion(t.Context(), q.admin,
+			promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-2@1.0.0-dev.1"}, As: []string{c.as}})
 		if err != nil || len(plan.Problems) == 0 || plan.Problems[0] != c.says {
 			t.Errorf("as %s: %v %v", c.as, plan.Problems, err)
 		}
 	}
-	_, err = q.Promotion.PlanPromotion(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: ask.PURLs, As: []string{"2.0.0", "3.0.0"}})
+	_, err = q.Promotion.PlanPromotion(t.Context(), q.admin,
+		promotion.Request{Track: "ferry", PURLs: ask.PURLs, As: []string{"2.0.0", "3.0.0"}})
 	if f := fault.Of(err); f.Code != "two-versions" {
 		t.Errorf("%v", err)
 	}
@@ -163,7 +174,8 @@ func TestPromotionWaits(t *testing.T) {
 	q.npm(t, q.admin, q.snapshots, part(1))
 	q.npm(t, q.admin, q.snapshots, part(2))
 	ask := func(n int) promotion.View {
-		p, err := q.Promotion.Promote(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: []string{fmt.Sprintf("pkg:npm/@skerry/part-%d@1.0.0-dev.1", n)}})
+		p, err := q.Promotion.Promote(t.Context(), q.admin,
+			promotion.Request{Track: "ferry", PURLs: []string{fmt.Sprintf("pkg:npm/@skerry/part-%d@1.0.0-dev.1", n)}})
 		if err != nil || p.State != record.PromotionWaiting {
 			t.Fatalf("%+v %v", p, err)
 		}
@@ -183,7 +195,8 @@ func TestPromotionWaits(t *testing.T) {
 	}
 	for id, want := range map[int64]string{first.ID: record.PromotionDone, second.ID: record.PromotionFailed} {
 		p, err := q.Promotion.Promotion(t.Context(), q.admin, id)
-		if err != nil || p.State != want || want == record.PromotionFailed && !strings.Contains(p.Why, "is not in snapshots any more") {
+		if err != nil || p.State != want || want == record.PromotionFailed &&
+			!strings.Contains(p.Why, "is not in snapshots any more") {
 			t.Errorf("%d is %s: %s, %v; want %s", id, p.State, p.Why, err, want)
 		}
 	}
@@ -203,7 +216,8 @@ func TestPromotionOnTwoNodes(t *testing.T) {
 		p := part(round)
 		q.Settings.Now = time.Now
 		q.npm(t, q.admin, q.snapshots, p)
-		asked, err := q.Promotion.Promote(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/" + p.Name + "@" + p.Version}})
+		asked, err := q.Promotion.Promote(t.Context(), q.admin,
+			promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/" + p.Name + "@" + p.Version}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -217,7 +231,8 @@ func TestPromotionOnTwoNodes(t *testing.T) {
 			})
 		}
 		both.Wait()
-		if done, err := other.Promotion.Promotion(t.Context(), other.admin, asked.ID); err != nil || done.State != record.PromotionDone {
+		if done, err := other.Promotion.Promotion(t.Context(), other.admin, asked.ID); err != nil ||
+			done.State != record.PromotionDone {
 			t.Errorf("round %d: %s %s, %v", round, done.State, done.Why, err)
 		}
 	}
@@ -230,7 +245,9 @@ func TestPromotionOnTwoNodes(t *testing.T) {
 // builds, promotions and arrivals what is theirs.
 func TestPromotionSight(t *testing.T) {
 	q := newLine(t, recordtest.URL(t))
-	if _, err := q.Repositories.AddRepository(t.Context(), q.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "elsewhere", Kind: catalog.House, Holds: catalog.Both}}); err != nil {
+	if _, err := q.Repositories.AddRepository(t.Context(), q.admin,
+		repositories.NewRepository{Repository: catalog.Repository{Name: "elsewhere", Kind: catalog.House,
+			Holds: catalog.Both}}); err != nil {
 		t.Fatal(err)
 	}
 	ours := func(role, on string) access.Grant {
@@ -240,7 +257,9 @@ func TestPromotionSight(t *testing.T) {
 		}
 		return access.Grant{Role: access.Role(role), Repositories: on, Packages: pattern}
 	}
-	if err := q.Rights.AddPrincipal(t.Context(), q.admin, rights.NewPrincipal{Name: "purser", Grants: []access.Grant{ours("reader", "snapshots"), ours("promoter", "releases")}}); err != nil {
+	if err := q.Rights.AddPrincipal(t.Context(), q.admin,
+		rights.NewPrincipal{Name: "purser", Grants: []access.Grant{ours("reader", "snapshots"),
+			ours("promoter", "releases")}}); err != nil {
 		t.Fatal(err)
 	}
 	purser, err := q.Rights.CallerNamed(t.Context(), "purser")
@@ -262,7 +281,9 @@ func TestPromotionSight(t *testing.T) {
 	if err != nil || len(seen.Made) != 1 || seen.Made[0].Name != "part-1" {
 		t.Errorf("%+v %v", seen.Made, err)
 	}
-	if _, err := q.Promotion.Promote(t.Context(), purser, promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/secret-part@1.0.0-dev.1"}}); fault.Of(err).Code != "no-such-version" {
+	if _, err := q.Promotion.Promote(t.Context(), purser,
+		promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/secret-part@1.0.0-dev.1"}}); fault.Of(err).
+		Code != "no-such-version" {
 		t.Errorf("the other part: %v", err)
 	}
 	// Of the build, what may be seen is promoted.
@@ -270,7 +291,8 @@ func TestPromotionSight(t *testing.T) {
 	if err != nil || mine.State != record.PromotionDone || len(mine.Items) != 1 {
 		t.Fatalf("%+v %v", mine, err)
 	}
-	theirs, err := q.Promotion.Promote(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/secret-part@1.0.0-dev.1"}})
+	theirs, err := q.Promotion.Promote(t.Context(), q.admin,
+		promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/secret-part@1.0.0-dev.1"}})
 	if err != nil || theirs.State != record.PromotionDone {
 		t.Fatalf("%+v %v", theirs, err)
 	}
@@ -278,7 +300,8 @@ func TestPromotionSight(t *testing.T) {
 	if err != nil || len(list) != 0 {
 		t.Errorf("the first page: %+v %v", list, err)
 	}
-	list, before, err := q.Promotion.Promotions(t.Context(), purser, record.PromotionFilter{Limit: 1, Before: theirs.ID}, "")
+	list, before, err := q.Promotion.Promotions(t.Context(), purser, record.PromotionFilter{Limit: 1, Before: theirs.ID},
+		"")
 	if err != nil || before != 0 || len(list) != 1 || list[0].ID != mine.ID {
 		t.Errorf("the next page: %+v %d %v", list, before, err)
 	}
@@ -314,7 +337,8 @@ func TestBuildsOfATime(t *testing.T) {
 	ci.Token = "nightly"
 	report := func(number string) record.Build {
 		t.Helper()
-		b, err := q.Builds.RecordBuild(t.Context(), ci, builds.Report{Name: "parts", Number: number, Link: "javascript:alert(1)", Notes: map[string]string{"os": "debian"}})
+		b, err := q.Builds.RecordBuild(t.Context(), ci,
+			builds.Report{Name: "parts", Number: number, Link: "javascript:alert(1)", Notes: map[string]string{"os": "debian"}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -338,8 +362,11 @@ func TestBuildsOfATime(t *testing.T) {
 	if err != nil || len(made) != 4 || len(used) != 0 {
 		t.Errorf("%+v %+v %v", made, used, err)
 	}
-	for _, wrong := range []builds.Report{{Name: "parts"}, {Name: "a b/", Number: "1"}, {Name: "parts", Number: "3", StartedAt: time.Now().Add(time.Hour)}, {Name: "parts", Number: "3", Made: []string{"pkg:npm/none@1"}},
-		{Name: "parts", Number: "3", Made: []string{"nonsense"}}, {Name: "parts", Number: "3", Digests: []string{"short"}}, {Name: "parts", Number: "3", In: "nowhere"}} {
+	for _, wrong := range []builds.Report{{Name: "parts"}, {Name: "a b/", Number: "1"},
+		{Name: "parts", Number: "3", StartedAt: time.Now().Add(time.Hour)},
+		{Name: "parts", Number: "3", Made: []string{"pkg:npm/none@1"}},
+		{Name: "parts", Number: "3", Made: []string{"nonsense"}}, {Name: "parts", Number: "3", Digests: []string{"short"}},
+		{Name: "parts", Number: "3", In: "nowhere"}} {
 		if b, err := q.Builds.RecordBuild(t.Context(), ci, wrong); err == nil {
 			t.Errorf("%+v is on record as %+v", wrong, b)
 		}

@@ -92,10 +92,13 @@ func TestSweep(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := n.DB.Within(ctx, func(tx *record.Tx) error { return tx.SetLabel(ctx, tideKey(r), "old", "1.1.0", "x", n.Now()) }); err != nil {
+	if err := n.DB.Within(ctx, func(tx *record.Tx) error {
+		return tx.SetLabel(ctx, tideKey(r), "old", "1.1.0", "x", n.Now())
+	}); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.0.0", "audit", nil); err != nil {
+	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.0.0", "audit",
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	text := "name: tidy\nrepositories: [releases]\nkeep: [newest 2]\ngrace: 2d\n"
@@ -105,7 +108,8 @@ func TestSweep(t *testing.T) {
 		planned[l.Version.Version] = l.Fate.String() + " " + l.Reason
 		return nil
 	})
-	if err != nil || plan.Total.Swept != 2 || plan.Total.Kept != 3 || plan.Total.Freed == 0 || plan.Total.Freed != plan.Total.SweptBytes {
+	if err != nil || plan.Total.Swept != 2 || plan.Total.Kept != 3 || plan.Total.Freed == 0 ||
+		plan.Total.Freed != plan.Total.SweptBytes {
 		t.Fatalf("%+v %v", plan, err)
 	}
 	if planned["1.0.0"] != "kept pinned by admin: audit" || planned["1.1.0"] != "swept "+coreretention.NothingKeeps {
@@ -152,7 +156,8 @@ func TestSweep(t *testing.T) {
 		t.Errorf("the first run marks only: %+v %v", run, err)
 	}
 	n.later(2 * time.Hour)
-	if run, err = n.Retention.Reclaim(ctx, n.admin, false); err != nil || run.Files == 0 || run.Bytes == 0 || n.stored(t) != before-run.Files {
+	if run, err = n.Retention.Reclaim(ctx, n.admin, false); err != nil || run.Files == 0 || run.Bytes == 0 ||
+		n.stored(t) != before-run.Files {
 		t.Errorf("the second run frees: %+v %v; %d files, %d before", run, err, n.stored(t), before)
 	}
 	if _, err := n.Retention.UndoSweep(ctx, n.admin, v.ID, nil); fault.Of(err).Code != "nothing-to-undo" {
@@ -176,7 +181,9 @@ func (n *node) wholeStore(t *testing.T) {
 	t.Helper()
 	var missing int
 	var sums [][]byte
-	if err := n.DB.SelectContext(t.Context(), &sums, `select distinct f.sha256 from file f join version v on v.id = f.version_id where v.visible_until is null`); err != nil {
+	if err := n.DB.SelectContext(t.Context(), &sums,
+		`select distinct f.sha256 from file f join version v on v.id = f.version_id
+			where v.visible_until is null`); err != nil {
 		t.Fatal(err)
 	}
 	for _, sum := range sums {
@@ -202,7 +209,8 @@ func TestSweepAsks(t *testing.T) {
 	}
 	n.set(t, "name: most\nrepositories: [releases]\nkeep: [newest 1]\nmost-versions: 4\n")
 	n.set(t, "name: share\nrepositories: [releases]\nkeep: [newest 1]\nmost-share: 50%\n")
-	for name, why := range map[string]string{"most": "it would take 5 versions, and may take 4 without asking", "share": "it would take 5 of the 6 versions of releases, and may take 50% without asking"} {
+	for name, why := range map[string]string{"most": "it would take 5 versions, and may take 4 without asking",
+		"share": "it would take 5 of the 6 versions of releases, and may take 50% without asking"} {
 		if v := n.sweep(t, name, false); v.State != record.SweepAsking || v.Why != why || v.Done != 0 {
 			t.Errorf("%+v", v)
 		}
@@ -218,10 +226,12 @@ func TestSweepAsks(t *testing.T) {
 	if _, err := n.Retention.Sweep(ctx, n.admin, "most", true); fault.Of(err).Code != "sweep-underway" {
 		t.Errorf("a second one at once: %v", err)
 	}
-	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.2.0", "now", nil); err != nil {
+	if err := n.Retention.Pin(ctx, n.admin, r.Name, "maven", "example.skerry.berth", "tide-model", "1.2.0", "now",
+		nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Retention.RemoveVersion(ctx, n.admin, r.Name, purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.0.0"}); err != nil {
+	if _, err := n.Retention.RemoveVersion(ctx, n.admin, r.Name,
+		purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.0.0"}); err != nil {
 		t.Fatal(err)
 	}
 	// A version that another policy keeps by now stays too.
@@ -233,12 +243,14 @@ func TestSweepAsks(t *testing.T) {
 	if err != nil || v.State != record.SweepDone || v.Done != 2 || v.Spared != 3 {
 		t.Errorf("%+v %v", v, err)
 	}
-	items, err := n.Retention.SweepItems(ctx, n.admin, v, record.ItemFilter{After: -1, Limit: 10, States: []string{record.ItemSpared}})
+	items, err := n.Retention.SweepItems(ctx, n.admin, v,
+		record.ItemFilter{After: -1, Limit: 10, States: []string{record.ItemSpared}})
 	notes := map[string]string{}
 	for _, i := range items {
 		notes[i.Version] = i.Note
 	}
-	if err != nil || notes["1.2.0"] != "pinned by admin: now" || notes["1.0.0"] != "it is not there any more" || !strings.HasSuffix(notes["1.1.0"], "by other") {
+	if err != nil || notes["1.2.0"] != "pinned by admin: now" || notes["1.0.0"] != "it is not there any more" ||
+		!strings.HasSuffix(notes["1.1.0"], "by other") {
 		t.Errorf("%v %v", notes, err)
 	}
 	if got := n.versions(t, r); !slices.Equal(got, []string{"1.1.0", "1.2.0", "1.5.0"}) {
@@ -257,7 +269,8 @@ func TestSweepAsks(t *testing.T) {
 	if err := n.publish(t, r, "1.3.0", "3"); err != nil {
 		t.Fatal(err)
 	}
-	if back, err := n.Retention.UndoSweep(ctx, n.admin, sweep.ID, nil); err != nil || back.Back != 1 || len(back.Not) != 1 || back.Not[0].Why != "it was published again" {
+	if back, err := n.Retention.UndoSweep(ctx, n.admin, sweep.ID, nil); err != nil || back.Back != 1 ||
+		len(back.Not) != 1 || back.Not[0].Why != "it was published again" {
 		t.Errorf("%+v %v", back, err)
 	}
 }
@@ -270,8 +283,10 @@ func TestPlanOfMore(t *testing.T) {
 	r := n.repository(t)
 	publish := func(name, version, content string, needs string) {
 		t.Helper()
-		pom := fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>", name, version, needs)
-		files := []publishing.Handed{{Name: name + ".pom", Body: strings.NewReader(pom)}, {Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
+		pom := fmt.Sprintf(
+			"<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>", name, version, needs)
+		files := []publishing.Handed{{Name: name + ".pom", Body: strings.NewReader(pom)},
+			{Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
 		if _, err := n.Publishing.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (publishing.Handed, error) {
 			if len(files) == 0 {
 				return publishing.Handed{}, io.EOF
@@ -286,7 +301,8 @@ func TestPlanOfMore(t *testing.T) {
 	for i := range 4 {
 		publish("tide-model", fmt.Sprintf("1.%d.0", i), fmt.Sprint("tide ", i/2), "") // two share a jar each
 	}
-	publish("berth-planner", "2.0.0", "planner", "<dependencies><dependency><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>1.1.0</version></dependency></dependencies>")
+	publish("berth-planner", "2.0.0", "planner",
+		"<dependencies><dependency><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>1.1.0</version></dependency></dependencies>")
 	text := "name: lean\nrepositories: [releases]\nkeep: [newest 1, needed]\n"
 	fates := func(text string, asOf time.Time) (map[string]string, *retention.SweepPlan) {
 		got := map[string]string{}
@@ -324,14 +340,21 @@ func TestPlanOfMore(t *testing.T) {
 	if _, plan := fates(young, n.Now().Add(-time.Hour)); plan.Total != (retention.PlanTotal{}) {
 		t.Errorf("an hour ago: %+v", plan.Total)
 	}
-	if got, _ := fates("name: lean\nrepositories: [releases]\nwhere: needs:tide-model\nkeep: [younger than 0d]\n", time.Time{}); got["berth-planner 2.0.0"] != "swept no reason keeps it true" || !strings.HasPrefix(got["tide-model 1.0.0"], "outside") {
+	if got, _ := fates("name: lean\nrepositories: [releases]\nwhere: needs:tide-model\nkeep: [younger than 0d]\n",
+		time.Time{}); got["berth-planner 2.0.0"] != "swept no reason keeps it true" ||
+		!strings.HasPrefix(got["tide-model 1.0.0"], "outside") {
 		t.Errorf("with a query: %v", got)
 	}
-	if got, _ := fates("name: lean\nrepositories: [releases]\nkeep: [last used up to 1B]\n", time.Time{}); !strings.HasPrefix(got["tide-model 1.0.0"], "swept") {
+	if got, _ := fates("name: lean\nrepositories: [releases]\nkeep: [last used up to 1B]\n",
+		time.Time{}); !strings.HasPrefix(got["tide-model 1.0.0"], "swept") {
 		t.Errorf("with hardly any room: %v", got)
 	}
-	for text, why := range map[string]string{strings.Replace(young, "releases", "nowhere", 1): "line 2: there is no repository of that name", young + "schedule: '61 * * * *'": "line 4: ", young + "schedule: 0 1 * * *\nzone: Mars/North": `line 5: "Mars/North" is no time zone`} {
-		if _, err := n.Retention.PlanSweep(ctx, n.admin, text, time.Time{}, func(*retention.PlanLine) error { return nil }); err == nil || !strings.HasPrefix(err.Error(), why) {
+	for text, why := range map[string]string{strings.Replace(young, "releases", "nowhere",
+		1): "line 2: there is no repository of that name", young + "schedule: '61 * * * *'": "line 4: ", young +
+		"schedule: 0 1 * * *\nzone: Mars/North": `line 5: "Mars/North" is no time zone`} {
+		if _, err := n.Retention.PlanSweep(ctx, n.admin, text, time.Time{}, func(*retention.PlanLine) error {
+			return nil
+		}); err == nil || !strings.HasPrefix(err.Error(), why) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
@@ -447,7 +470,8 @@ func TestReclaimRaces(t *testing.T) {
 			t.Fatal(err)
 		}
 		var sums [][]byte
-		if err := tx.SelectContext(ctx, &sums, `select sha256 from blob where unnamed_since is not null for update`); err != nil || len(sums) == 0 {
+		if err := tx.SelectContext(ctx, &sums,
+			`select sha256 from blob where unnamed_since is not null for update`); err != nil || len(sums) == 0 {
 			t.Fatal(sums, err)
 		}
 		version := fmt.Sprintf("2.%d.1", i)
@@ -464,7 +488,9 @@ func TestReclaimRaces(t *testing.T) {
 		go func() { result <- n.publish(t, r, version, content) }()
 		<-dropped
 		for waits := 0; waits == 0; {
-			if err := n.DB.GetContext(ctx, &waits, `select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+			if err := n.DB.GetContext(ctx, &waits,
+				`select count(*) from pg_stat_activity where datname = current_database()
+					and wait_event_type = 'Lock'`); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -497,8 +523,10 @@ func TestSweepGoesOn(t *testing.T) {
 	const more = 2*retention.SweepBatch + 50
 	if _, err := n.DB.ExecContext(t.Context(), `with made as (
 			insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes)
-			select package_id, '0.' || i || '.0', false, uploaded_at, published_by, touched_at, visible_from, 10 from version, generate_series(1, $1) i returning package_id)
-		update package set versions = versions + $1, bytes = bytes + 10 * $1 where id in (select package_id from made)`, more); err != nil {
+			select package_id, '0.' || i || '.0', false, uploaded_at, published_by, touched_at, visible_from, 10 from version,
+			generate_series(1, $1) i returning package_id)
+		update package set versions = versions + $1, bytes = bytes + 10 * $1 where id in (select package_id from made)`,
+		more); err != nil {
 		t.Fatal(err)
 	}
 	n.set(t, "name: tidy\nrepositories: [releases]\nkeep: [newest 1]\n")
@@ -564,12 +592,14 @@ func TestClockAhead(t *testing.T) {
 		t.Errorf("a year ahead: %+v, %v; %d files, %d before", run, err, n.stored(t), before)
 	}
 	runs, err := n.Retention.Reclaimings(t.Context(), n.admin, 10)
-	if err != nil || len(runs) != 2 || runs[1].EndedAt == nil || runs[1].Failure != schedule.EndedInTheMiddle || runs[0].Failure != "" {
+	if err != nil || len(runs) != 2 || runs[1].EndedAt == nil || runs[1].Failure != schedule.EndedInTheMiddle ||
+		runs[0].Failure != "" {
 		t.Errorf("%+v, %v", runs, err)
 	}
 	n.Settings.Now = right
 	n.later(365 * 24 * time.Hour)
-	if run, err = n.Retention.Reclaim(t.Context(), n.admin, true); err != nil || run.Versions != 1 || n.stored(t) >= before {
+	if run, err = n.Retention.Reclaim(t.Context(), n.admin, true); err != nil || run.Versions != 1 ||
+		n.stored(t) >= before {
 		t.Errorf("when both clocks say so: %+v, %v", run, err)
 	}
 }

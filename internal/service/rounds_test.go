@@ -33,7 +33,8 @@ type deploying struct {
 func newDeploying(t *testing.T) *deploying {
 	t.Helper()
 	n := newNode(t, recordtest.URL(t))
-	d := &deploying{node: n, t: t, r: n.repository(t), caller: n.admin, version: "1.0", now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)}
+	d := &deploying{node: n, t: t, r: n.repository(t), caller: n.admin, version: "1.0",
+		now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)}
 	n.Settings.Now = func() time.Time { return d.now }
 	return d
 }
@@ -45,7 +46,8 @@ func (d *deploying) place(classifier, extension string) ecosystem.Place {
 	if classifier != "" {
 		name += "-" + classifier
 	}
-	return ecosystem.Place{Namespace: "example.skerry", Name: "tide-model", Version: d.version, FileName: name + "." + extension, Classifier: classifier, Extension: extension}
+	return ecosystem.Place{Namespace: "example.skerry", Name: "tide-model", Version: d.version, FileName: name + "." +
+		extension, Classifier: classifier, Extension: extension}
 }
 
 // send sends a file: pom, jar=CONTENT, sources=CONTENT, or war=CONTENT.
@@ -62,7 +64,8 @@ func (d *deploying) send(what string) error {
 		body = jar(d.t, content)
 	}
 	d.now = d.now.Add(time.Second)
-	_, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, strings.NewReader(body), int64(len(body)))
+	_, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, strings.NewReader(body),
+		int64(len(body)))
 	return err
 }
 
@@ -74,7 +77,8 @@ func (d *deploying) cut(kind string) {
 	if kind == "sources" {
 		place = d.place("sources", "jar")
 	}
-	if _, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place, io.MultiReader(strings.NewReader("PK"), failing{}), 1000); err == nil {
+	if _, err := d.Publishing.Receive(d.t.Context(), d.caller, d.r, maven.Maven{}, place,
+		io.MultiReader(strings.NewReader("PK"), failing{}), 1000); err == nil {
 		d.t.Fatal("a cut file was taken")
 	}
 }
@@ -85,13 +89,14 @@ func (failing) Read([]byte) (int, error) { return 0, errors.New("cut") }
 
 func (d *deploying) finish() error {
 	d.now = d.now.Add(time.Second)
-	return d.Publishing.Finish(d.t.Context(), d.caller, d.r, ecosystem.Completion{Key: d.r.Key("maven", "example.skerry", "tide-model"),
-		Version: func(version, _ string) bool { return version == d.version }, Lacks: func(files []catalog.File) string {
-			if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Extension == "pom" }) {
-				return "its pom"
-			}
-			return ""
-		}})
+	return d.Publishing.Finish(d.t.Context(), d.caller, d.r,
+		ecosystem.Completion{Key: d.r.Key("maven", "example.skerry", "tide-model"),
+			Version: func(version, _ string) bool { return version == d.version }, Lacks: func(files []catalog.File) string {
+				if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Extension == "pom" }) {
+					return "its pom"
+				}
+				return ""
+			}})
 }
 
 // listed names the files of the version that can be seen; "" if it cannot.
@@ -130,7 +135,8 @@ func (d *deploying) restart() {
 func TestPublishingAgain(t *testing.T) {
 	const whole = "-sources.jar .jar .pom"
 	d, tries := newDeploying(t), 0
-	for _, first := range [][]string{{"pom", "jar=a", "sources=a"}, {"jar=a", "pom", "sources=a"}, {"sources=a", "jar=a", "pom"}} {
+	for _, first := range [][]string{{"pom", "jar=a", "sources=a"}, {"jar=a", "pom", "sources=a"},
+		{"sources=a", "jar=a", "pom"}} {
 		for at := range first {
 			for _, how := range []string{"cut", "killed", "left"} {
 				for _, rebuilt := range []bool{false, true} {
@@ -224,7 +230,8 @@ func TestSamePomsDoNotRenewTheWait(t *testing.T) {
 			t.Fatal(err)
 		}
 		err := d.send("jar=b")
-		if f := fault.Of(err); f.Code != "being-published" || !strings.Contains(f.Hint, stored.Add(d.Settings.QuietPeriod).Format("15:04:05")) {
+		if f := fault.Of(err); f.Code != "being-published" ||
+			!strings.Contains(f.Hint, stored.Add(d.Settings.QuietPeriod).Format("15:04:05")) {
 			t.Fatalf("%v, %s", err, fault.Of(err).Hint)
 		}
 		d.now = d.now.Add(10 * time.Second)
@@ -258,7 +265,9 @@ func TestClosed(t *testing.T) {
 	if err := d.send("sources=s"); err != nil {
 		t.Errorf("sources: %v", err)
 	}
-	if err := d.Rights.AddPrincipal(t.Context(), d.admin, rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Publisher, Repositories: "*"}}}); err != nil {
+	if err := d.Rights.AddPrincipal(t.Context(), d.admin,
+		rights.NewPrincipal{Name: "deckhand", Grants: []access.Grant{{Role: access.Publisher,
+			Repositories: "*"}}}); err != nil {
 		t.Fatal(err)
 	}
 	other, err := d.Rights.CallerNamed(t.Context(), "deckhand")
@@ -268,10 +277,12 @@ func TestClosed(t *testing.T) {
 	asc := d.place("", "jar.asc")
 	asc.FileName = "tide-model-1.0.jar.asc"
 	javadoc := d.place("javadoc", "jar")
-	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, asc, strings.NewReader("signature"), -1); err != nil {
+	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, asc, strings.NewReader("signature"),
+		-1); err != nil {
 		t.Errorf("a signature: %v", err)
 	}
-	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "others-version" {
+	if _, err := d.Publishing.Receive(t.Context(), other, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")),
+		-1); fault.Of(err).Code != "others-version" {
 		t.Errorf("somebody else's file: %v", err)
 	}
 	if got := d.listed(); got != "-sources.jar .jar .jar.asc .pom" {
@@ -287,10 +298,12 @@ func TestClosed(t *testing.T) {
 		}
 	}
 	closed := true
-	if d.r, err = d.Repositories.EditRepository(t.Context(), d.admin, d.r.Name, repositories.Change{Closed: &closed}); err != nil {
+	if d.r, err = d.Repositories.EditRepository(t.Context(), d.admin, d.r.Name,
+		repositories.Change{Closed: &closed}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Publishing.Receive(t.Context(), d.admin, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")), -1); fault.Of(err).Code != "closed" {
+	if _, err := d.Publishing.Receive(t.Context(), d.admin, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")),
+		-1); fault.Of(err).Code != "closed" {
 		t.Errorf("in a closed repository: %v", err)
 	}
 }

@@ -87,9 +87,11 @@ func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Use = use.New(a, blobs, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
-	s.Status = status.New(a, blobs, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion, s.Retention)
+	s.Status = status.New(a, blobs, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
+		s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Holdings}
-	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories, s.Mirrors,
+	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,
+		s.Mirrors,
 		s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Use, s.Pointing, s.Status}
 	a.Add(rooms...)
 
@@ -138,7 +140,9 @@ type desk struct {
 }
 
 // Rendered implements ecosystem.Reader.
-func (d *desk) Rendered(p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
+func (d *desk) Rendered(
+	p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error),
+) (ecosystem.Document, error) {
 	return d.holdings.Rendered(p, which, render)
 }
 

@@ -107,7 +107,8 @@ func newNode(t *testing.T, url string) *node {
 		t.Fatal(err)
 	}
 	n := &node{store: &faulty{Store: folder}, dir: dir}
-	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store, act.Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
+	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store,
+		act.Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.Rights.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {
@@ -131,7 +132,9 @@ func (n *node) chore(ctx context.Context, what string) error {
 
 func (n *node) repository(t *testing.T) catalog.Repository {
 	t.Helper()
-	r, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House, Holds: catalog.Releases}})
+	r, err := n.Repositories.AddRepository(t.Context(), n.admin,
+		repositories.NewRepository{Repository: catalog.Repository{Name: "releases", Kind: catalog.House,
+			Holds: catalog.Releases}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -201,8 +204,9 @@ func TestStoreFaults(t *testing.T) {
 		"full while it arrives": {stage: fmt.Errorf("write: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
 		"full while it is kept": {keep: fmt.Errorf("fsync: %w", syscall.ENOSPC), kind: fault.Full, code: "disk-full"},
 		"over the disk's quota": {stage: syscall.EDQUOT, kind: fault.Full, code: "disk-full"},
-		"read-only":             {stage: &fs.PathError{Op: "open", Err: syscall.EROFS}, kind: fault.Internal, code: "store-read-only"},
-		"another failure":       {keep: errors.New("the controller is on fire"), kind: fault.Internal, code: "internal"},
+		"read-only": {stage: &fs.PathError{Op: "open", Err: syscall.EROFS}, kind: fault.Internal,
+			code: "store-read-only"},
+		"another failure": {keep: errors.New("the controller is on fire"), kind: fault.Internal, code: "internal"},
 	} {
 		n.store.stage, n.store.keep = c.stage, c.keep
 		err := n.publish(t, r, "2.0", "new")
@@ -214,7 +218,8 @@ func TestStoreFaults(t *testing.T) {
 	if got := n.stored(t); got != before {
 		t.Errorf("%d files are in the store; want %d", got, before)
 	}
-	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
+		Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(p.Versions) != 1 {
 		t.Fatalf("%+v, %v; want what was there before", p, err)
 	}
@@ -234,7 +239,8 @@ func TestRefusedBytes(t *testing.T) {
 		}
 	}
 	before := n.stored(t)
-	if err := n.publish(t, r, "1.0", "other"); !fault.Is(err, fault.Conflict) || !strings.Contains(fault.Of(err).Hint, "next free version is 1.1") {
+	if err := n.publish(t, r, "1.0", "other"); !fault.Is(err, fault.Conflict) ||
+		!strings.Contains(fault.Of(err).Hint, "next free version is 1.1") {
 		t.Errorf("other bytes: %v", err)
 	}
 	if err := n.publish(t, r, "1.0", "second"); !fault.Is(err, fault.Conflict) {
@@ -273,7 +279,8 @@ func TestHandOverOpen(t *testing.T) {
 	if err := n.publish(t, r, "2.0", "x"); err != nil {
 		t.Errorf("the same again: %v", err)
 	}
-	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
+		Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(p.Versions) != 1 || p.Versions[0].Version != "2.0" || len(p.Versions[0].Files) != 2 {
 		t.Errorf("%+v, %v; want 2.0 with its jar and pom", p, err)
 	}
@@ -298,10 +305,12 @@ func TestQuietVersions(t *testing.T) {
 	tick := func(after time.Duration) (versions []string) {
 		t.Helper()
 		clock = clock.Add(after)
-		if err := errors.Join(n.chore(t.Context(), "completing quiet versions"), n.chore(t.Context(), "giving up versions")); err != nil {
+		if err := errors.Join(n.chore(t.Context(), "completing quiet versions"),
+			n.chore(t.Context(), "giving up versions")); err != nil {
 			t.Fatal(err)
 		}
-		p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+		p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
+			Namespace: "example.skerry.berth", Name: "tide-model"})
 		if errors.Is(err, ecosystem.ErrNoPackage) {
 			return nil
 		}
@@ -314,7 +323,8 @@ func TestQuietVersions(t *testing.T) {
 		return versions
 	}
 	pom := func(version string) string {
-		return "<project><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>" + version + "</version></project>"
+		return "<project><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>" + version +
+			"</version></project>"
 	}
 	send("1.0", "jar", jar(t, "late"))
 	send("2.0", "jar", jar(t, "never"))
@@ -331,7 +341,8 @@ func TestQuietVersions(t *testing.T) {
 	if got := tick(25 * time.Hour); len(got) != 1 {
 		t.Errorf("a day later: %v", got)
 	}
-	open, err := n.DB.OpenOf(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	open, err := n.DB.OpenOf(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
+		Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil || len(open) != 0 {
 		t.Errorf("still open: %+v, %v; want 2.0 given up", open, err)
 	}
@@ -372,7 +383,8 @@ func TestTwoNodes(t *testing.T) {
 		_, err := b.Directory.Repository(b.admin, "releases", access.Read)
 		return err == nil
 	})
-	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"}
+	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth",
+		Name: "tide-model"}
 	versions := func() int {
 		p, err := b.Resolving.Package(ctx, key)
 		if errors.Is(err, ecosystem.ErrNoPackage) {
@@ -445,7 +457,8 @@ func TestDownloadsAreCounted(t *testing.T) {
 	if err := n.publish(t, r, "1.0", "x"); err != nil {
 		t.Fatal(err)
 	}
-	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model"})
+	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
+		Namespace: "example.skerry.berth", Name: "tide-model"})
 	if err != nil {
 		t.Fatal(err)
 	}

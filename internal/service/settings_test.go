@@ -17,9 +17,11 @@ func TestSettingsOfRepositories(t *testing.T) {
 	ctx := t.Context()
 	upstream := &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://maven.openshore.example/"}}}
 	kinds := map[catalog.Kind]repositories.NewRepository{
-		catalog.House:  {Repository: catalog.Repository{Kind: catalog.House, Holds: catalog.Both}},
-		catalog.Mirror: {Repository: catalog.Repository{Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven", Mirror: upstream}},
-		catalog.Chain:  {Repository: catalog.Repository{Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "the-mirror"}}},
+		catalog.House: {Repository: catalog.Repository{Kind: catalog.House, Holds: catalog.Both}},
+		catalog.Mirror: {Repository: catalog.Repository{Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven",
+			Mirror: upstream}},
+		catalog.Chain: {Repository: catalog.Repository{Kind: catalog.Chain, Holds: catalog.Both},
+			Members: []repositories.NewMember{{Name: "the-mirror"}}},
 	}
 	for _, kind := range []catalog.Kind{catalog.House, catalog.Mirror, catalog.Chain} {
 		r := kinds[kind]
@@ -44,13 +46,22 @@ func TestSettingsOfRepositories(t *testing.T) {
 		{"closed", catalog.Mirror, repositories.Change{Closed: &yes}, "not-a-house"},
 		{"a size", catalog.Chain, repositories.Change{LargestFile: &small}, "not-a-house"},
 		{"only releases", catalog.Chain, repositories.Change{Holds: &some}, "holds-nothing"},
-		{"an upstream", catalog.House, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { *m = *upstream }}, "not-a-mirror"},
-		{"an upstream that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { m.Upstreams = []catalog.Upstream{{URL: "ftp://x"}} }}, "bad-address"},
-		{"a pattern that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) { m.Allow = []string{"%%%"} }}, "bad-pattern"},
-		{"members", catalog.House, repositories.Change{Members: &[]repositories.NewMember{{Name: "the-mirror"}}}, "not-a-chain"},
-		{"a member that is not there", catalog.Chain, repositories.Change{Members: &[]repositories.NewMember{{Name: "nowhere"}}}, "no-such-repository"},
+		{"an upstream", catalog.House, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+			*m = *upstream
+		}}, "not-a-mirror"},
+		{"an upstream that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+			m.Upstreams = []catalog.Upstream{{URL: "ftp://x"}}
+		}}, "bad-address"},
+		{"a pattern that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+			m.Allow = []string{"%%%"}
+		}}, "bad-pattern"},
+		{"members", catalog.House, repositories.Change{Members: &[]repositories.NewMember{{Name: "the-mirror"}}},
+			"not-a-chain"},
+		{"a member that is not there", catalog.Chain,
+			repositories.Change{Members: &[]repositories.NewMember{{Name: "nowhere"}}}, "no-such-repository"},
 		{"a target that is not there", catalog.Chain, repositories.Change{ReleasesTo: &wrong}, "no-such-repository"},
-		{"a target that is no house", catalog.Chain, repositories.Change{ReleasesTo: &[]string{"the-mirror"}[0]}, "bad-target"},
+		{"a target that is no house", catalog.Chain, repositories.Change{ReleasesTo: &[]string{"the-mirror"}[0]},
+			"bad-target"},
 	} {
 		_, err := n.Repositories.EditRepository(ctx, n.admin, "the-"+string(c.kind), c.change)
 		if code := fault.Of(err).Code; code != c.code {

@@ -61,13 +61,18 @@ func TestSight(t *testing.T) {
 		there[made.Name] = made
 	}
 	for _, name := range []string{"public", "secret"} {
-		add(repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Releases}})
+		add(repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House,
+			Holds: catalog.Releases}})
 	}
 	members := []repositories.NewMember{{Name: "public"}, {Name: "secret"}}
-	add(repositories.NewRepository{Repository: catalog.Repository{Name: "closed", Kind: catalog.Chain, Holds: catalog.Both}, Members: members})
-	add(repositories.NewRepository{Repository: catalog.Repository{Name: "open", Kind: catalog.Chain, Holds: catalog.Both}, Members: members, OpenMembers: true})
-	add(repositories.NewRepository{Repository: catalog.Repository{Name: "around", Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "open"}}})
-	const tide, fare, hidden = "pkg:maven/example.skerry/tide@1.0", "pkg:maven/example.skerry.fare/fare@1.0", "pkg:maven/example.skerry.hull/hull@1.0"
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "closed", Kind: catalog.Chain,
+		Holds: catalog.Both}, Members: members})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "open", Kind: catalog.Chain, Holds: catalog.Both},
+		Members: members, OpenMembers: true})
+	add(repositories.NewRepository{Repository: catalog.Repository{Name: "around", Kind: catalog.Chain,
+		Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "open"}}})
+	const tide, fare, hidden = "pkg:maven/example.skerry/tide@1.0", "pkg:maven/example.skerry.fare/fare@1.0",
+		"pkg:maven/example.skerry.hull/hull@1.0"
 	for as, in := range map[string]string{tide: "public", fare: "public", hidden: "secret"} {
 		if err := n.put(t, there[in], n.admin, as); err != nil {
 			t.Fatal(err)
@@ -106,7 +111,8 @@ func TestSight(t *testing.T) {
 		{user("open-for-hull", "open pkg:maven/example.skerry.hull/*"), map[string]string{"open": "hull"}},
 		{user("around-only", "around"), map[string]string{"around": ""}},
 		{user("around-and-open", "around", "open"), map[string]string{"around": "fare hull tide", "open": "fare hull tide"}},
-		{n.admin, map[string]string{"public": "fare tide", "secret": "hull", "closed": "fare hull tide", "open": "fare hull tide", "around": "fare hull tide"}},
+		{n.admin, map[string]string{"public": "fare tide", "secret": "hull", "closed": "fare hull tide",
+			"open": "fare hull tide", "around": "fare hull tide"}},
 	} {
 		for name := range there {
 			what := c.caller.Name + " in " + name
@@ -190,14 +196,19 @@ func TestSight(t *testing.T) {
 			if err != nil || (len(ecosystems) > 0) != (want != "") {
 				t.Errorf("%s has %v, %v; want something: %v", what, ecosystems, err, want != "")
 			}
-			then, err := n.Repositories.TotalAsOf(ctx, func() catalog.Repository { r := r; r.AsOf = catalog.MomentOf(time.Now().Add(time.Hour)); return r }())
+			then, err := n.Repositories.TotalAsOf(ctx, func() catalog.Repository {
+				r := r
+				r.AsOf = catalog.MomentOf(time.Now().Add(time.Hour))
+				return r
+			}())
 			if err != nil || then.Packages != int64(len(strings.Fields(want))) {
 				t.Errorf("%s counted %d packages as of a moment, %v; want %q", what, then.Packages, err, want)
 			}
 			for _, as := range []string{tide, fare, hidden} {
 				p := parsed(t, as)
 				for _, in := range []string{"public", "secret"} {
-					_, heard := n.Directory.Heard(c.caller, record.Change{Kind: record.OfPackage, Repository: in, Ecosystem: "maven", Namespace: p.Namespace, Name: p.Name})
+					_, heard := n.Directory.Heard(c.caller, record.Change{Kind: record.OfPackage, Repository: in, Ecosystem: "maven",
+						Namespace: p.Namespace, Name: p.Name})
 					if heard && !strings.Contains(c.sees[in], p.Name) && (in == "secret") == (p.Name == "hull") {
 						t.Errorf("%s hears of %s in %s", c.caller.Name, p.Name, in)
 					}
@@ -228,7 +239,8 @@ func (n *node) fileNames(t *testing.T, r catalog.Repository, all ...string) (nam
 	t.Helper()
 	for _, as := range all {
 		p := parsed(t, as)
-		_, err := n.Resolving.File(t.Context(), catalog.FileQuestion{Key: r.Key(p.Ecosystem, p.Namespace, p.Name), Version: p.Version, Name: p.Name + "-1.0.jar"})
+		_, err := n.Resolving.File(t.Context(), catalog.FileQuestion{Key: r.Key(p.Ecosystem, p.Namespace, p.Name),
+			Version: p.Version, Name: p.Name + "-1.0.jar"})
 		if err == nil {
 			names = append(names, p.Name)
 		} else if !errors.Is(err, ecosystem.ErrNoFile) {
@@ -242,11 +254,13 @@ func (n *node) fileNames(t *testing.T, r catalog.Repository, all ...string) (nam
 func TestPartialPublishing(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r := n.repository(t)
-	g, err := rights.NewGrant{Holder: "ci-tide", Role: "publisher", Repositories: "releases", Packages: "pkg:maven/example.skerry.tide/*"}.Parse()
+	g, err := rights.NewGrant{Holder: "ci-tide", Role: "publisher", Repositories: "releases",
+		Packages: "pkg:maven/example.skerry.tide/*"}.Parse()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "ci-tide", Robot: true, Grants: []access.Grant{g}}); err != nil {
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin,
+		rights.NewPrincipal{Name: "ci-tide", Robot: true, Grants: []access.Grant{g}}); err != nil {
 		t.Fatal(err)
 	}
 	robot, err := n.Rights.CallerNamed(t.Context(), "ci-tide")
@@ -262,7 +276,8 @@ func TestPartialPublishing(t *testing.T) {
 	}
 	err = n.put(t, r, robot, "pkg:maven/example.skerry.fare/engine@1.0")
 	f := fault.Of(err)
-	if f.Code != "role-missing" || f.Message != "ci-tide needs the role publisher on releases for pkg:maven/example.skerry.fare/engine to publish" ||
+	if f.Code != "role-missing" ||
+		f.Message != "ci-tide needs the role publisher on releases for pkg:maven/example.skerry.fare/engine to publish" ||
 		f.Hint != "ci-tide is publisher on releases for pkg:maven/example.skerry.tide/*. admin can grant it." {
 		t.Errorf("%v: %s", err, f.Hint)
 	}
@@ -296,7 +311,8 @@ func TestAdminRemains(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if c, err := n.Rights.CallerNamed(ctx, "admin"); err != nil || n.Directory.Allow(c, access.Manage, act.Everything) != nil {
+	if c, err := n.Rights.CallerNamed(ctx, "admin"); err != nil ||
+		n.Directory.Allow(c, access.Manage, act.Everything) != nil {
 		t.Errorf("the admin after that: %v, %v", c.Grants, err)
 	}
 	// Through a team it counts as well; then the team must stay.
@@ -306,7 +322,8 @@ func TestAdminRemains(t *testing.T) {
 	if err := n.Rights.AddTeam(ctx, n.admin, "masters", "", []string{"traffic-office"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Rights.AddGrant(ctx, n.admin, rights.NewGrant{Holder: "team:masters", Role: "admin", Repositories: "*"}); err != nil {
+	if _, err := n.Rights.AddGrant(ctx, n.admin, rights.NewGrant{Holder: "team:masters", Role: "admin",
+		Repositories: "*"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := n.Rights.RemoveGrant(ctx, n.admin, grants[0].ID); err != nil {
@@ -316,7 +333,8 @@ func TestAdminRemains(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Rights.EditTeam(ctx, master, "masters", rights.TeamChange{Leave: []string{"traffic-office"}}); fault.Of(err).Code != "last-admin" {
+	if err := n.Rights.EditTeam(ctx, master, "masters",
+		rights.TeamChange{Leave: []string{"traffic-office"}}); fault.Of(err).Code != "last-admin" {
 		t.Errorf("leaving: %v", err)
 	}
 	if err := n.Rights.RemoveTeam(ctx, master, "masters"); fault.Of(err).Code != "last-admin" {

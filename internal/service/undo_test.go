@@ -26,7 +26,8 @@ func TestUndoAfterARemoval(t *testing.T) {
 	other.Version = "0.9.0"
 	q.npm(t, q.admin, q.releases, other) // an acknowledged release of the same package
 	q.npm(t, q.admin, q.snapshots, part(1))
-	p, err := q.Promotion.Promote(t.Context(), q.admin, promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1"}})
+	p, err := q.Promotion.Promote(t.Context(), q.admin,
+		promotion.Request{Track: "ferry", PURLs: []string{"pkg:npm/@skerry/part-1@1.0.0-dev.1"}})
 	if err != nil || p.State != record.PromotionDone {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -38,19 +39,26 @@ func TestUndoAfterARemoval(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer staged.Discard()
-	place := ecosystem.Place{Namespace: "@skerry", Name: "part-1", Version: "1.0.0", FileName: "part-1-1.0.0.sigstore", Extension: "sigstore"}
-	if _, err := q.Publishing.Publish(t.Context(), q.admin, q.releases, e, ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); fault.Of(err).Code != "closed" {
+	place := ecosystem.Place{Namespace: "@skerry", Name: "part-1", Version: "1.0.0", FileName: "part-1-1.0.0.sigstore",
+		Extension: "sigstore"}
+	if _, err := q.Publishing.Publish(t.Context(), q.admin, q.releases, e,
+		ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); fault.Of(err).
+		Code != "closed" {
 		t.Errorf("what was promoted takes more: %v", err)
 	}
 	if _, err := q.Retention.RemoveVersion(t.Context(), q.admin, "releases", promoted); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = q.Promotion.Undo(t.Context(), q.admin, p.ID, "wrong tide"); err != nil || p.State != record.PromotionUndone {
+	if p, err = q.Promotion.Undo(t.Context(), q.admin, p.ID, "wrong tide"); err != nil ||
+		p.State != record.PromotionUndone {
 		t.Fatalf("%+v, %v", p, err)
 	}
 	var versions, visible int
-	if err := q.DB.QueryRowContext(t.Context(), `select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null and v.visible_until is null)
-		from package p where p.repository_id = $1`, q.releases.ID).Scan(&versions, &visible); err != nil || versions != 1 || visible != 1 {
+	if err := q.DB.QueryRowContext(t.Context(),
+		`select p.versions, (select count(*) from version v where v.package_id = p.id and v.visible_from is not null
+			and v.visible_until is null)
+		from package p where p.repository_id = $1`, q.releases.ID).Scan(&versions, &visible); err != nil || versions != 1 ||
+		visible != 1 {
 		t.Errorf("it says %d versions, and has %d: %v", versions, visible, err)
 	}
 	known, err := q.Resolving.Package(t.Context(), q.releases.Key("npm", "@skerry", "part-1"))
@@ -75,7 +83,8 @@ func TestWithdrawnIsNotPromoted(t *testing.T) {
 	if err != nil || len(plan.Problems) != 1 || !strings.Contains(plan.Problems[0], "is withdrawn: leaks") {
 		t.Errorf("the plan: %q, %v", plan.Problems, err)
 	}
-	if p, err := q.Promotion.Promote(t.Context(), q.admin, ask); err != nil || p.State != record.PromotionFailed || !strings.Contains(p.Why, "is withdrawn") {
+	if p, err := q.Promotion.Promote(t.Context(), q.admin, ask); err != nil || p.State != record.PromotionFailed ||
+		!strings.Contains(p.Why, "is withdrawn") {
 		t.Errorf("%s %q, %v", p.State, p.Why, err)
 	}
 }
@@ -89,13 +98,15 @@ func TestRepositoryBack(t *testing.T) {
 	if err := n.publish(t, r, "1.0.0", "tides"); err != nil {
 		t.Fatal(err)
 	}
-	chainOf := repositories.NewRepository{Repository: catalog.Repository{Name: "platform", Kind: catalog.Chain, Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "releases"}}}
+	chainOf := repositories.NewRepository{Repository: catalog.Repository{Name: "platform", Kind: catalog.Chain,
+		Holds: catalog.Both}, Members: []repositories.NewMember{{Name: "releases"}}}
 	if _, err := n.Repositories.AddRepository(ctx, n.admin, chainOf); err != nil {
 		t.Fatal(err)
 	}
 	back := func(caller access.Caller, name, code string) {
 		t.Helper()
-		if r, err := n.Repositories.BringBackRepository(ctx, caller, name); code == "" && (err != nil || r.Name != name) || code != "" && fault.Of(err).Code != code {
+		if r, err := n.Repositories.BringBackRepository(ctx, caller, name); code == "" && (err != nil || r.Name != name) ||
+			code != "" && fault.Of(err).Code != code {
 			t.Errorf("bringing %s back: %v %v; want %q", name, r.Name, err, code)
 		}
 	}
@@ -107,13 +118,16 @@ func TestRepositoryBack(t *testing.T) {
 	}
 	remove("platform")
 	remove("releases")
-	if _, err := n.Directory.Repository(n.admin, "releases", access.Read); !strings.Contains(fault.Of(err).Message, "was removed by admin on") || !strings.Contains(fault.Of(err).Hint, "crelvo repo remove releases --undo") {
+	if _, err := n.Directory.Repository(n.admin, "releases", access.Read); !strings.Contains(fault.Of(err).Message,
+		"was removed by admin on") || !strings.Contains(fault.Of(err).Hint, "crelvo repo remove releases --undo") {
 		t.Errorf("who asks for a removed repository is told %v", err)
 	}
-	if _, err := n.Directory.Repository(access.Caller{Name: "deckhand", ID: 99}, "releases", access.Read); strings.Contains(err.Error(), "removed") {
+	if _, err := n.Directory.Repository(access.Caller{Name: "deckhand", ID: 99}, "releases",
+		access.Read); strings.Contains(err.Error(), "removed") {
 		t.Errorf("a stranger is told %v", err)
 	}
-	if all := n.Directory.RemovedRepositories(n.admin); len(all) != 2 || all[0].Name != "platform" || all[0].By != "admin" {
+	if all := n.Directory.RemovedRepositories(n.admin); len(all) != 2 || all[0].Name != "platform" ||
+		all[0].By != "admin" {
 		t.Errorf("removed are %v", all)
 	}
 	back(access.Caller{Name: "deckhand", ID: 99}, "releases", "role-missing")

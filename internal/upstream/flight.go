@@ -23,7 +23,8 @@ const heldBack = 64 << 10
 const unread = 30 * time.Second
 
 // ErrUnread is why a flight ended that nobody waited for any more.
-var ErrUnread = fault.New(fault.Unavailable, "given-up", "nobody waited for the file any more, so fetching it was ended").WithHint("Ask for it again.")
+var ErrUnread = fault.New(fault.Unavailable, "given-up",
+	"nobody waited for the file any more, so fetching it was ended").WithHint("Ask for it again.")
 
 // Flight is a file on its way from an upstream into the store, and to all who
 // wait for it. It goes on when they go away, but not for long.
@@ -188,7 +189,9 @@ type Flights struct {
 // Join gives the flight of a key, and begins it if there is none: fetch then
 // runs on its own until the file is kept, or its context ends because nobody
 // waited for long. begun tells whether this call began it.
-func (f *Flights) Join(key string, fetch func(context.Context, *Flight) (catalog.File, error)) (flight *Flight, begun bool) {
+func (f *Flights) Join(
+	key string, fetch func(context.Context, *Flight) (catalog.File, error),
+) (flight *Flight, begun bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if flight, ok := f.all[key]; ok {
@@ -216,7 +219,9 @@ func (f *Flights) Join(key string, fetch func(context.Context, *Flight) (catalog
 
 // guarded makes an error of a panic: bytes from elsewhere must not end the
 // service.
-func guarded(ctx context.Context, flight *Flight, fetch func(context.Context, *Flight) (catalog.File, error)) (file catalog.File, err error) {
+func guarded(
+	ctx context.Context, flight *Flight, fetch func(context.Context, *Flight) (catalog.File, error),
+) (file catalog.File, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("fetching failed badly: %v\n%s", p, debug.Stack())

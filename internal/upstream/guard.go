@@ -69,11 +69,14 @@ func (l lift) allows(a netip.Addr, port uint16) bool {
 	if slices.Contains(l.exactly, netip.AddrPortFrom(a, port)) {
 		return true
 	}
-	return !a.IsLoopback() && !a.IsLinkLocalUnicast() && slices.ContainsFunc(l.networks, func(p netip.Prefix) bool { return p.Contains(a) })
+	return !a.IsLoopback() && !a.IsLinkLocalUnicast() && slices.ContainsFunc(l.networks, func(p netip.Prefix) bool {
+		return p.Contains(a)
+	})
 }
 
 // networks are the private networks as they are assigned (RFC 1918, 4193, 6598).
-var networks = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
+var networks = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
 	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("198.18.0.0/15")}
 
 // liftFor is what an upstream at an address lifts.
@@ -133,7 +136,9 @@ func lifting(ctx context.Context, l lift) context.Context {
 // leadsAstray tells whether a proxy would be asked to go to a private address that
 // is not lifted.
 func (l lift) leadsAstray(ctx context.Context, u *url.URL) bool {
-	return slices.ContainsFunc(resolve(ctx, u.Hostname()), func(a netip.Addr) bool { return IsPrivate(a) && !l.allows(a, portOf(u)) })
+	return slices.ContainsFunc(resolve(ctx, u.Hostname()), func(a netip.Addr) bool {
+		return IsPrivate(a) && !l.allows(a, portOf(u))
+	})
 }
 
 // control looks at the address that a connection is about to be made to, after

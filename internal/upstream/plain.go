@@ -13,13 +13,16 @@ import (
 // upstream at that address could lead. Time limits are the context's.
 func Plain(server string, private bool) *http.Client {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
-	transport := &http.Transport{ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 2 * time.Minute,
-		DisableKeepAlives: true, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+	transport := &http.Transport{ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
+		ResponseHeaderTimeout: 2 * time.Minute,
+		DisableKeepAlives:     true, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			var lifted lift
 			if u, err := url.Parse(server); err == nil && private {
 				lifted = liftFor(ctx, u)
 			}
 			return dialer.DialContext(lifting(ctx, lifted), network, address)
 		}}
-	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 }

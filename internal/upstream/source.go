@@ -66,7 +66,8 @@ func New(settings catalog.MirrorSettings, agent string, observer Observer, now f
 	s := &Source{settings: settings, agent: agent, observer: observer, now: now,
 		places: make(chan struct{}, max(settings.Parallel, 1)), breakers: make([]breaker, len(settings.Upstreams))}
 	dialer := &net.Dialer{Timeout: settings.Connect, KeepAlive: 30 * time.Second, ControlContext: control}
-	s.http = &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: settings.Connect, ForceAttemptHTTP2: true,
+	s.http = &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: settings.Connect,
+		ForceAttemptHTTP2:     true,
 		ResponseHeaderTimeout: settings.FirstByte, MaxIdleConnsPerHost: settings.Parallel, IdleConnTimeout: 90 * time.Second}
 	if settings.Proxy != "" {
 		proxy, err := url.Parse(settings.Proxy)
@@ -160,7 +161,8 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	case s.places <- struct{}{}:
 	case <-waiting.C:
 		b.leave(p)
-		return nil, &Failure{Upstream: u.URL, What: fmt.Sprintf("has %d requests of ours under way, which is the limit", cap(s.places))}
+		return nil, &Failure{Upstream: u.URL, What: fmt.Sprintf("has %d requests of ours under way, which is the limit",
+			cap(s.places))}
 	case <-ctx.Done():
 		b.leave(p)
 		return nil, ctx.Err()
@@ -177,8 +179,9 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	if response.Uncompressed {
 		body.want = -1
 	}
-	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want, ContentType: response.Header.Get("Content-Type"),
-		ETag: response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
+	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want,
+		ContentType: response.Header.Get("Content-Type"),
+		ETag:        response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
 	switch response.StatusCode {
 	case http.StatusOK:
 		if encoding := response.Header.Get("Content-Encoding"); encoding != "" && encoding != "identity" {
@@ -289,7 +292,8 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		response, err := s.http.RoundTrip(request)
 		if forbid := (forbidden{}); errors.As(err, &forbid) {
 			if at.Host == start.Host {
-				return nil, refused{fmt.Sprintf("leads to %s, a private address, which it did not when the mirror was set up", forbid.address)}
+				return nil, refused{fmt.Sprintf("leads to %s, a private address, which it did not when the mirror was set up",
+					forbid.address)}
 			}
 			if at == origin {
 				return nil, refused{fmt.Sprintf("names %s, a private address", at.Host)}
@@ -300,7 +304,8 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 			return nil, err
 		}
 		location := response.Header.Get("Location")
-		if response.StatusCode < 300 || response.StatusCode > 399 || response.StatusCode == http.StatusNotModified || location == "" {
+		if response.StatusCode < 300 || response.StatusCode > 399 || response.StatusCode == http.StatusNotModified ||
+			location == "" {
 			s.observer.Answered(u.URL, s.now(), time.Since(begun))
 			response.Request = request
 			return response, nil
@@ -326,7 +331,9 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 
 // request is one to an address that an upstream led to, with its credentials where that is
 // on the same host.
-func (s *Source) request(ctx context.Context, u catalog.Upstream, r Request, start, at *url.URL) (*http.Request, error) {
+func (s *Source) request(
+	ctx context.Context, u catalog.Upstream, r Request, start, at *url.URL,
+) (*http.Request, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
 		return nil, err

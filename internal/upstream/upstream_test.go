@@ -21,7 +21,9 @@ import (
 )
 
 func TestIsPrivate(t *testing.T) {
-	for _, a := range strings.Fields("127.0.0.1 10.1.2.3 172.16.0.1 192.168.1.1 169.254.169.254 0.0.0.0 100.64.0.1 224.0.0.1 ::1 fe80::1 fd00::1 ::ffff:10.0.0.1 ::ffff:127.0.0.1 64:ff9b::a00:1 2002:a00:1::") {
+	for _, a := range strings.Fields(
+		"127.0.0.1 10.1.2.3 172.16.0.1 192.168.1.1 169.254.169.254 0.0.0.0 100.64.0.1 224.0.0.1 ::1 fe80::1 fd00::1 " +
+			"::ffff:10.0.0.1 ::ffff:127.0.0.1 64:ff9b::a00:1 2002:a00:1::") {
 		if !IsPrivate(netip.MustParseAddr(a)) {
 			t.Errorf("%s counts as public", a)
 		}
@@ -31,7 +33,8 @@ func TestIsPrivate(t *testing.T) {
 			t.Errorf("%s counts as private", a)
 		}
 	}
-	if !LeadsToPrivate(t.Context(), "http://localhost:1/") || !LeadsToPrivate(t.Context(), "http://[::1]/") || LeadsToPrivate(t.Context(), "http://1.1.1.1/") {
+	if !LeadsToPrivate(t.Context(), "http://localhost:1/") || !LeadsToPrivate(t.Context(), "http://[::1]/") ||
+		LeadsToPrivate(t.Context(), "http://1.1.1.1/") {
 		t.Error("the hosts of addresses are not told apart")
 	}
 }
@@ -148,7 +151,8 @@ func (n *notes) Failed(f *Failure, _, _ time.Time) {
 
 func source(t *testing.T, change func(*catalog.MirrorSettings), upstreams ...catalog.Upstream) *Source {
 	t.Helper()
-	m := catalog.MirrorSettings{Upstreams: upstreams, Connect: time.Second, FirstByte: time.Second, Silence: time.Second, Parallel: 2, Largest: 1 << 20}
+	m := catalog.MirrorSettings{Upstreams: upstreams, Connect: time.Second, FirstByte: time.Second, Silence: time.Second,
+		Parallel: 2, Largest: 1 << 20}
 	if change != nil {
 		change(&m)
 	}
@@ -182,10 +186,12 @@ func TestPrivateAddresses(t *testing.T) {
 	}))
 	t.Cleanup(inside.Close)
 	_, err := read(source(t, nil, catalog.Upstream{URL: inside.URL + "/"}), "x")
-	if err == nil || !strings.Contains(err.Error(), "leads to 127.0.0.1, a private address, which it did not when the mirror was set up") || reached != 0 {
+	if err == nil || !strings.Contains(err.Error(),
+		"leads to 127.0.0.1, a private address, which it did not when the mirror was set up") || reached != 0 {
 		t.Errorf("%v after %d requests", err, reached)
 	}
-	if got, err := read(source(t, nil, catalog.Upstream{URL: inside.URL + "/", Private: true}), "hop/x"); err != nil || got != "inside" {
+	if got, err := read(source(t, nil, catalog.Upstream{URL: inside.URL + "/", Private: true}), "hop/x"); err != nil ||
+		got != "inside" {
 		t.Errorf("%q, %v", got, err)
 	}
 	// A proxy stands for a public upstream that redirects into our network.
@@ -196,7 +202,9 @@ func TestPrivateAddresses(t *testing.T) {
 		http.Redirect(w, r, inside.URL+"/secret", http.StatusFound)
 	}))
 	t.Cleanup(proxy.Close)
-	s := source(t, func(m *catalog.MirrorSettings) { m.Proxy, m.RedirectTo = proxy.URL, []string{"127.0.0.1"} }, catalog.Upstream{URL: "http://maven.openshore.example/"})
+	s := source(t, func(m *catalog.MirrorSettings) {
+		m.Proxy, m.RedirectTo = proxy.URL, []string{"127.0.0.1"}
+	}, catalog.Upstream{URL: "http://maven.openshore.example/"})
 	if _, err := read(s, "x"); err == nil || !strings.Contains(err.Error(), "a private address") {
 		t.Errorf("a redirect into our network: %v", err)
 	}
@@ -223,13 +231,17 @@ func TestWhatIsLifted(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := source(t, func(m *catalog.MirrorSettings) { m.RedirectTo = []string{"*"} }, catalog.Upstream{URL: server.URL + "/", Private: true})
+	s := source(t, func(m *catalog.MirrorSettings) {
+		m.RedirectTo = []string{"*"}
+	}, catalog.Upstream{URL: server.URL + "/", Private: true})
 	for _, c := range []struct {
 		to   string
 		good bool
-	}{{server.URL + "/x", true}, {other.URL + "/x", false}, {"http://127.0.0.2:" + port + "/x", false}, {"http://169.254.169.254/x", false}, {"http://10.0.0.1/x", false}} {
+	}{{server.URL + "/x", true}, {other.URL + "/x", false}, {"http://127.0.0.2:" + port + "/x", false},
+		{"http://169.254.169.254/x", false}, {"http://10.0.0.1/x", false}} {
 		to = c.to
-		if got, err := read(s, "hop"); (err == nil) != c.good || err != nil && !strings.Contains(err.Error(), "a private address") {
+		if got, err := read(s, "hop"); (err == nil) != c.good ||
+			err != nil && !strings.Contains(err.Error(), "a private address") {
 			t.Errorf("redirected to %s: %q, %v", c.to, got, err)
 		}
 		response, err := s.Get(t.Context(), Request{Address: c.to})
@@ -246,7 +258,8 @@ func TestWhatIsLifted(t *testing.T) {
 		t.Fatal(err)
 	}
 	l := liftFor(t.Context(), u)
-	for text, want := range map[string]bool{"10.1.2.3:8081": true, "10.9.9.9:80": true, "192.168.0.1:80": false, "127.0.0.1:8081": false, "169.254.1.1:80": false, "[::1]:8081": false, "[::ffff:10.0.0.1]:1": true} {
+	for text, want := range map[string]bool{"10.1.2.3:8081": true, "10.9.9.9:80": true, "192.168.0.1:80": false,
+		"127.0.0.1:8081": false, "169.254.1.1:80": false, "[::1]:8081": false, "[::ffff:10.0.0.1]:1": true} {
 		if got := l.allows(at(text).Addr(), at(text).Port()); got != want {
 			t.Errorf("from 10.1.2.3 to %s: %v", text, got)
 		}
@@ -348,7 +361,8 @@ func TestFlight(t *testing.T) {
 			t.Fatal(err)
 		}
 		err = <-copied
-		if verified && (err != nil || !bytes.Equal(append(early, rest...), content)) || !verified && (!errors.Is(err, broken) || len(rest) != 0) {
+		if verified && (err != nil || !bytes.Equal(append(early, rest...), content)) ||
+			!verified && (!errors.Is(err, broken) || len(rest) != 0) {
 			t.Errorf("verified %v: %d bytes after the verdict, %v", verified, len(rest), err)
 		}
 		if f, err := flight.File(t.Context()); (err == nil) != verified || verified && f.Name != "x" {
@@ -374,7 +388,9 @@ func TestOnePlace(t *testing.T) {
 		_, _ = io.WriteString(w, r.URL.Path) // the client may be gone
 	}))
 	t.Cleanup(server.Close)
-	s := source(t, func(m *catalog.MirrorSettings) { m.Parallel = 1 }, catalog.Upstream{URL: server.URL + "/", Private: true})
+	s := source(t, func(m *catalog.MirrorSettings) {
+		m.Parallel = 1
+	}, catalog.Upstream{URL: server.URL + "/", Private: true})
 	response, err := s.Get(t.Context(), Request{Path: "file"})
 	if err != nil {
 		t.Fatal(err)
@@ -429,7 +445,8 @@ func TestTooSlow(t *testing.T) {
 		bytes  int64
 		waited time.Duration
 		slow   bool
-	}{{100, 19 * time.Second, false}, {30_000, time.Second, false}, {5_000, 21 * time.Second, true}, {50_000, 21 * time.Second, false}} {
+	}{{100, 19 * time.Second, false}, {30_000, time.Second, false}, {5_000, 21 * time.Second, true},
+		{50_000, 21 * time.Second, false}} {
 		b.got += c.bytes
 		if got := b.tooSlow(c.waited); got != c.slow {
 			t.Errorf("%d: %d bytes in %s: too slow is %v", i, c.bytes, c.waited, got)
@@ -442,7 +459,8 @@ func TestTooSlow(t *testing.T) {
 		<-hang
 	}))
 	t.Cleanup(func() { close(hang); server.Close() })
-	response, err := source(t, nil, catalog.Upstream{URL: server.URL + "/", Private: true}).Get(t.Context(), Request{Path: "x"})
+	response, err := source(t, nil, catalog.Upstream{URL: server.URL + "/", Private: true}).
+		Get(t.Context(), Request{Path: "x"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -462,7 +480,8 @@ func TestProxyDown(t *testing.T) {
 		s := source(t, func(m *catalog.MirrorSettings) { m.Proxy = closed.URL }, catalog.Upstream{URL: address})
 		_, err := s.Get(t.Context(), Request{Path: "x"})
 		var f *Failure
-		if !errors.As(err, &f) || !strings.Contains(f.What, "the proxy "+strings.TrimPrefix(closed.URL, "http://")+" cannot be reached") {
+		if !errors.As(err, &f) || !strings.Contains(f.What, "the proxy "+strings.TrimPrefix(closed.URL, "http://")+
+			" cannot be reached") {
 			t.Errorf("%s: %v", address, err)
 		}
 	}

@@ -56,7 +56,8 @@ func (w *Server) addAPI() {
 	config := huma.DefaultConfig("Crelvo", w.settings.Version)
 	config.CreateHooks = nil
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
-	config.Info.Description = "The management API of Crelvo. Package clients use the addresses /at/<repository>/<ecosystem>/."
+	config.Info.Description = "The management API of Crelvo. Package clients use the addresses " +
+		"/at/<repository>/<ecosystem>/."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer"}, "password": {Type: "http", Scheme: "basic"}}
 	config.Security = []map[string][]string{{"token": {}}, {"password": {}}}
@@ -102,9 +103,13 @@ var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": 
 	"look": publishing.MostLookedAt/3*4 + 1<<20}
 
 // operate adds an operation. Faults that do returns become problems.
-func operate[I, O any](w *Server, id string, need Need, method, path, summary string, do func(ctx context.Context, v visit, in *I) (*O, error)) {
+func operate[I, O any](
+	w *Server, id string, need Need, method, path, summary string,
+	do func(ctx context.Context, v visit, in *I) (*O, error),
+) {
 	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
-		Errors: []int{400, 401, 403, 404, 409, 422, 503}, Metadata: map[string]any{needKey: need}, MaxBodyBytes: largeBodies[id]}
+		Errors: []int{400, 401, 403, 404, 409, 422, 503}, Metadata: map[string]any{needKey: need},
+		MaxBodyBytes: largeBodies[id]}
 	w.needs[method+" "+routerPath(path)] = need
 	if method == http.MethodDelete {
 		op.DefaultStatus = http.StatusNoContent

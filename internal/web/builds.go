@@ -22,14 +22,16 @@ func (b BuildByName) title() string { return b.Build + "#" + b.Number }
 
 func (w *Server) addBuilds() {
 	const path = "/api/v1/builds"
-	operate(w, "list-builds", forAnyone, http.MethodGet, path, "Builds of which the caller may see something, the newest first",
+	operate(w, "list-builds", forAnyone, http.MethodGet, path,
+		"Builds of which the caller may see something, the newest first",
 		func(ctx context.Context, v visit, in *struct {
 			Name   string `query:"name" maxLength:"100"`
 			Words  string `query:"q" maxLength:"200" doc:"a part of the name, number, revision or branch"`
 			Before int64  `query:"before"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.BuildList], error) {
-			found, err := w.service.Builds.Builds(ctx, v.caller, record.BuildFilter{Name: in.Name, Words: in.Words, Before: in.Before, Limit: in.Limit + 1})
+			found, err := w.service.Builds.Builds(ctx, v.caller,
+				record.BuildFilter{Name: in.Name, Words: in.Words, Before: in.Before, Limit: in.Limit + 1})
 			page := api.BuildList{Builds: []api.Build{}}
 			if len(found) > in.Limit {
 				found = found[:in.Limit]
@@ -42,15 +44,18 @@ func (w *Server) addBuilds() {
 		})
 	operate(w, "record-build", forSignedIn, http.MethodPost, path, "Record a build, or add to what was recorded of it",
 		func(ctx context.Context, v visit, in *answer[api.BuildReport]) (*answer[api.Build], error) {
-			r := builds.Report{Name: in.Body.Name, Number: in.Body.Number, Revision: in.Body.Revision, Branch: in.Body.Branch, Link: in.Body.Link,
-				Agent: in.Body.Agent, Notes: in.Body.Notes, JUnit: in.Body.JUnit, Made: in.Body.Made, Digests: in.Body.Digests, Used: in.Body.Used, In: in.Body.In}
+			r := builds.Report{Name: in.Body.Name, Number: in.Body.Number, Revision: in.Body.Revision, Branch: in.Body.Branch,
+				Link:  in.Body.Link,
+				Agent: in.Body.Agent, Notes: in.Body.Notes, JUnit: in.Body.JUnit, Made: in.Body.Made, Digests: in.Body.Digests,
+				Used: in.Body.Used, In: in.Body.In}
 			if in.Body.StartedAt != nil {
 				r.StartedAt = *in.Body.StartedAt
 			}
 			b, err := w.service.Builds.RecordBuild(ctx, v.caller, r)
 			return &answer[api.Build]{showBuild(b)}, err
 		})
-	operate(w, "begin-build", forSignedIn, http.MethodPost, path+"/{build}/{number}", "Note that a build begins: what is published with the token from now on belongs to it",
+	operate(w, "begin-build", forSignedIn, http.MethodPost, path+"/{build}/{number}",
+		"Note that a build begins: what is published with the token from now on belongs to it",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.Build], error) {
 			b, beside, err := w.service.Builds.BeginBuild(ctx, v.caller, in.title())
 			shown := showBuild(b)
@@ -64,7 +69,8 @@ func (w *Server) addBuilds() {
 				return nil, err
 			}
 			promotions, _, err := w.service.Promotion.Promotions(ctx, v.caller, record.PromotionFilter{BuildID: b.ID}, "")
-			page := api.BuildPage{Build: showBuild(b.Build), Notes: b.Notes, MadeIt: builtVersions(b.Made), Used: builtVersions(b.Used), Documents: []api.BuildDocument{}, Promotions: []api.Promotion{}}
+			page := api.BuildPage{Build: showBuild(b.Build), Notes: b.Notes, MadeIt: builtVersions(b.Made),
+				Used: builtVersions(b.Used), Documents: []api.BuildDocument{}, Promotions: []api.Promotion{}}
 			for _, d := range b.Documents {
 				page.Documents = append(page.Documents, showDocument(d))
 			}
@@ -73,28 +79,34 @@ func (w *Server) addBuilds() {
 			}
 			return &answer[api.BuildPage]{page}, err
 		})
-	operate(w, "remove-build", forAdmin, http.MethodDelete, path+"/{build}/{number}", "Drop the record of a build that made nothing",
+	operate(w, "remove-build", forAdmin, http.MethodDelete, path+"/{build}/{number}",
+		"Drop the record of a build that made nothing",
 		func(ctx context.Context, v visit, in *BuildByName) (*none, error) {
 			return nil, w.service.Builds.RemoveBuild(ctx, v.caller, in.title())
 		})
-	operate(w, "compare-builds", forAnyone, http.MethodGet, path+"/{build}/{number}/difference", "What is not the same in an earlier build",
+	operate(w, "compare-builds", forAnyone, http.MethodGet, path+"/{build}/{number}/difference",
+		"What is not the same in an earlier build",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
 			To string `query:"to" required:"true" maxLength:"150" doc:"the earlier one, as NAME#NUMBER"`
 		}) (*answer[api.BuildComparison], error) {
 			made, used, err := w.service.Builds.CompareBuilds(ctx, v.caller, in.To, in.title())
-			return &answer[api.BuildComparison]{api.BuildComparison{Made: showDifferences(made), Used: showDifferences(used)}}, err
+			return &answer[api.BuildComparison]{api.BuildComparison{Made: showDifferences(made), Used: showDifferences(used)}},
+				err
 		})
 }
 
 func showBuild(b record.Build) api.Build {
-	return api.Build{Name: b.Name, Number: b.Number, Revision: b.Revision, Branch: b.Branch, Link: b.Link, Agent: b.Agent, By: b.Owner,
+	return api.Build{Name: b.Name, Number: b.Number, Revision: b.Revision, Branch: b.Branch, Link: b.Link, Agent: b.Agent,
+		By:        b.Owner,
 		StartedAt: b.StartedAt.UTC(), EndedAt: utc(b.EndedAt), Made: b.Made, Promoted: b.Promoted, Tests: b.Tests}
 }
 
 func builtVersion(v record.MadeVersion, repository string) api.BuiltVersion {
-	return api.BuiltVersion{PURL: builds.PlacedVersion{MadeVersion: v}.PURL().String(), Upload: v.Upload, Repository: repository, At: v.PublishedAt.UTC(),
-		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Digest: hex.EncodeToString(v.Digest), Promotion: v.Promotion}
+	return api.BuiltVersion{PURL: builds.PlacedVersion{MadeVersion: v}.PURL().String(), Upload: v.Upload,
+		Repository: repository, At: v.PublishedAt.UTC(),
+		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Digest: hex.EncodeToString(v.Digest),
+		Promotion: v.Promotion}
 }
 
 func builtVersions(all []builds.PlacedVersion) []api.BuiltVersion {
@@ -140,7 +152,8 @@ func (w *Server) addBuildNames() {
 
 func (w *Server) addDocuments() {
 	const path = "/api/v1/builds"
-	operate(w, "attach-document", forSignedIn, http.MethodPost, path+"/{build}/{number}/documents", "Attach an in-toto statement (DSSE or bare), CycloneDX or SPDX",
+	operate(w, "attach-document", forSignedIn, http.MethodPost, path+"/{build}/{number}/documents",
+		"Attach an in-toto statement (DSSE or bare), CycloneDX or SPDX",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
 			Name    string `query:"name" required:"true" minLength:"1" maxLength:"200"`
@@ -152,7 +165,8 @@ func (w *Server) addDocuments() {
 			d, err := w.service.Builds.Attach(ctx, v.caller, in.title(), in.Name, in.RawBody)
 			return &answer[api.BuildDocument]{showDocument(d)}, err
 		})
-	operate(w, "show-document", forAnyone, http.MethodGet, path+"/{build}/{number}/documents/{document}", "The content of a document",
+	operate(w, "show-document", forAnyone, http.MethodGet, path+"/{build}/{number}/documents/{document}",
+		"The content of a document",
 		func(ctx context.Context, v visit, in *struct {
 			BuildByName
 			Document int64 `path:"document"`

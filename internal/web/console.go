@@ -14,7 +14,8 @@ import (
 )
 
 // consolePolicy lets the console run its own files and nothing else.
-const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
+const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' " +
+	"data:; " +
 	"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // addConsole serves the built console; every path that is no file of it is a

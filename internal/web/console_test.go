@@ -55,7 +55,8 @@ func TestConsoleDoesEverything(t *testing.T) {
 	for _, call := range regexp.MustCompile(`raw\.([A-Z]+)\("([^"]+)"`).FindAllStringSubmatch(all.String(), -1) {
 		calls[call[1]+" "+call[2]] = true
 	}
-	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publishing/send.ts"], `"/api/v1/repositories/{name}/publish"`)
+	calls["POST /api/v1/repositories/{name}/publish"] = strings.Contains(sources["publishing/send.ts"],
+		`"/api/v1/repositories/{name}/publish"`)
 	calls["GET /api/v1/events/export"] = strings.Contains(sources["rights/activity.tsx"], `"/api/v1/events/export?"`)
 	calls["GET /api/v1/live"] = strings.Contains(sources["api/live.ts"], "/api/v1/live")
 	if len(calls) < 50 || len(description.Paths) < 50 {

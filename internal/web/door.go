@@ -42,8 +42,9 @@ func (w *Server) addDoors() {
 		for _, e := range kinds.All() {
 			known = append(known, e.Name())
 		}
-		return c.String(http.StatusNotFound, "There is nothing at this address. Addresses are /at/<repository>/<ecosystem>/…; the ecosystems are: "+
-			strings.Join(known, ", ")+".\n")
+		return c.String(http.StatusNotFound,
+			"There is nothing at this address. Addresses are /at/<repository>/<ecosystem>/…; the ecosystems are: "+
+				strings.Join(known, ", ")+".\n")
 	})
 }
 

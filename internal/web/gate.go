@@ -29,7 +29,8 @@ func admit(r *http.Request) error {
 	if r.URL.RawQuery != "" {
 		values, err := url.ParseQuery(r.URL.RawQuery)
 		if err != nil {
-			return fault.New(fault.Invalid, "bad-query", "the query of the address cannot be read").WithHint("Escape %% as %%25 and ; as %%3B.").WithCause(err)
+			return fault.New(fault.Invalid, "bad-query", "the query of the address cannot be read").
+				WithHint("Escape %% as %%25 and ; as %%3B.").WithCause(err)
 		}
 		for name, all := range values {
 			if err := text.Check("a name in the query", name, false, text.MaxName); err != nil {

@@ -24,9 +24,12 @@ import (
 
 // hostile are texts that some place or other might not be ready for.
 var hostile = map[string]string{
-	"NUL": "a\x00b", "no UTF-8": "\xff\xfe\xc3", "a cut letter": "F\xc3", "a line break": "a\r\nX-Evil: 1", "a way up": "../../../etc/passwd",
-	"60,000 letters": strings.Repeat("a", 60_000), "turned direction": "gpj.\u202eexe", "markup": `"><script>alert(1)</script>`,
-	"quotes": `'";--\`, "a format": "%s%n%00{}", "a pattern": "pkg:*/*@vers:npm/>1|<2", "deep": strings.Repeat("[", 5000), "a number": "99999999999999999999",
+	"NUL": "a\x00b", "no UTF-8": "\xff\xfe\xc3", "a cut letter": "F\xc3", "a line break": "a\r\nX-Evil: 1",
+	"a way up":       "../../../etc/passwd",
+	"60,000 letters": strings.Repeat("a", 60_000), "turned direction": "gpj.\u202eexe",
+	"markup": `"><script>alert(1)</script>`,
+	"quotes": `'";--\`, "a format": "%s%n%00{}", "a pattern": "pkg:*/*@vers:npm/>1|<2", "deep": strings.Repeat("[", 5000),
+	"a number":      "99999999999999999999",
 	"a wide letter": "𝕏", "slashes": "////", "blank": " ",
 }
 
@@ -84,7 +87,8 @@ func (h *hostileWalk) ask(what, method, address string, header http.Header, body
 func (w *walker) operations() map[string]*huma.Operation {
 	all := map[string]*huma.Operation{}
 	for path, item := range w.server.api.OpenAPI().Paths {
-		for method, op := range map[string]*huma.Operation{"GET": item.Get, "PUT": item.Put, "POST": item.Post, "PATCH": item.Patch, "DELETE": item.Delete} {
+		for method, op := range map[string]*huma.Operation{"GET": item.Get, "PUT": item.Put, "POST": item.Post,
+			"PATCH": item.Patch, "DELETE": item.Delete} {
 			if op != nil {
 				all[method+" "+routerPath(path)] = op
 			}
@@ -207,7 +211,8 @@ func TestHostileText(t *testing.T) {
 		}
 		// Headers of any request.
 		if method == "GET" {
-			for _, name := range []string{"User-Agent", "Range", "If-None-Match", "If-Modified-Since", "X-Forwarded-For", "X-Request-Id", "Cookie", "Accept", "Crelvo-Build"} {
+			for _, name := range []string{"User-Agent", "Range", "If-None-Match", "If-Modified-Since", "X-Forwarded-For",
+				"X-Request-Id", "Cookie", "Accept", "Crelvo-Build"} {
 				for what, text := range hostile {
 					h.ask(what+" in "+name, method, fill(-1, ""), http.Header{name: {text}}, nil)
 				}
@@ -218,7 +223,9 @@ func TestHostileText(t *testing.T) {
 			continue
 		}
 		for what, text := range hostile {
-			var body any = map[string]any{"name": text, "_id": text, "versions": map[string]any{text: map[string]any{"name": text, "version": text, "dist": map[string]any{}}}, "_attachments": map[string]any{text: map[string]any{"data": "AAAA", "length": 3}}}
+			var body any = map[string]any{"name": text, "_id": text,
+				"versions":     map[string]any{text: map[string]any{"name": text, "version": text, "dist": map[string]any{}}},
+				"_attachments": map[string]any{text: map[string]any{"data": "AAAA", "length": 3}}}
 			if op != nil && op.RequestBody != nil && op.RequestBody.Content["application/json"] != nil {
 				body = w.sample(op.RequestBody.Content["application/json"].Schema, text, 0)
 			}
@@ -235,7 +242,8 @@ func TestHostileText(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			part, err := m.CreatePart(textproto.MIMEHeader{"Content-Disposition": {`form-data; name="file"; filename="` + strings.NewReplacer("\r", "", "\n", "").Replace(text) + `.jar"`}})
+			part, err := m.CreatePart(textproto.MIMEHeader{"Content-Disposition": {`form-data; name="file"; filename="` +
+				strings.NewReplacer("\r", "", "\n", "").Replace(text) + `.jar"`}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -290,7 +298,8 @@ func TestPasswordSearchOnRecord(t *testing.T) {
 		name := fmt.Sprintf("%s-%d-\x00", strings.Repeat("x", 3000), i)
 		if i == 299 {
 			name = "purser-who-is-tried" // a plain one comes last, and is not crowded out
-			if err := w.Rights.AddPrincipal(t.Context(), w.admin, rights.NewPrincipal{Name: name, Password: walkedPassword}); err != nil {
+			if err := w.Rights.AddPrincipal(t.Context(), w.admin,
+				rights.NewPrincipal{Name: name, Password: walkedPassword}); err != nil {
 				t.Fatal(err)
 			}
 		}

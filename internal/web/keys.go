@@ -15,18 +15,22 @@ import (
 
 func (w *Server) addKeys() {
 	const allKeys = "/api/v1/keys"
-	operate(w, "list-keys", forSignedIn, http.MethodGet, allKeys, "Public keys: of others, and of those that Crelvo signs with",
+	operate(w, "list-keys", forSignedIn, http.MethodGet, allKeys,
+		"Public keys: of others, and of those that Crelvo signs with",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Key], error) {
 			all, err := w.service.Keys.Keys(ctx)
 			shown := make([]api.Key, len(all))
 			for i, k := range all {
-				shown[i] = api.Key{Name: k.Name, Form: k.Form, Signs: k.Signs, Fingerprint: k.Fingerprint, Public: k.Text, Address: v.address + "/keys/" + k.Name, By: k.ByName, At: k.At.UTC()}
+				shown[i] = api.Key{Name: k.Name, Form: k.Form, Signs: k.Signs, Fingerprint: k.Fingerprint, Public: k.Text,
+					Address: v.address + "/keys/" + k.Name, By: k.ByName, At: k.At.UTC()}
 			}
 			return &answer[[]api.Key]{shown}, err
 		})
 	operate(w, "add-key", forAdmin, http.MethodPost, allKeys, "Add a public key of others, or a key to sign with",
 		func(ctx context.Context, v visit, in *answer[api.NewKey]) (*none, error) {
-			return nil, w.service.Keys.AddKey(ctx, v.caller, keys.NewKey{Name: in.Body.Name, Public: in.Body.Public, Secret: in.Body.Secret, Passphrase: in.Body.Passphrase, Owner: in.Body.Owner})
+			return nil, w.service.Keys.AddKey(ctx, v.caller,
+				keys.NewKey{Name: in.Body.Name, Public: in.Body.Public, Secret: in.Body.Secret, Passphrase: in.Body.Passphrase,
+					Owner: in.Body.Owner})
 		})
 	operate(w, "remove-key", forAdmin, http.MethodDelete, allKeys+"/{key}", "Remove a key",
 		func(ctx context.Context, v visit, in *struct {

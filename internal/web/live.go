@@ -24,8 +24,10 @@ func (w *Server) addLive() {
 	const path = "/api/v1/live"
 	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "live", Method: http.MethodGet, Path: path,
 		Summary: "Changes as they happen, as server-sent events",
-		Responses: map[string]*huma.Response{"200": {Description: "events with a JSON object each: kind, repository, and for packages ecosystem, namespace, name, version",
-			Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
+		Responses: map[string]*huma.Response{
+			"200": {Description: "events with a JSON object each: kind, repository, and for packages ecosystem, namespace, " +
+				"name, version",
+				Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
 	w.guarded(http.MethodGet, path, forAnyone, func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
 		ctx, cancel := context.WithCancel(c.Request().Context())
 		defer cancel()

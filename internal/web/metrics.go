@@ -53,7 +53,8 @@ func (m *metrics) observe(method, route string, status int, took time.Duration, 
 	found, ok := m.known.Load(key)
 	if !ok {
 		found, _ = m.known.LoadOrStore(key, &series{
-			m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.seconds.WithLabelValues(route), m.bytes.WithLabelValues(route)})
+			m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.seconds.WithLabelValues(route),
+			m.bytes.WithLabelValues(route)})
 	}
 	s := found.(*series)
 	s.requests.Inc()

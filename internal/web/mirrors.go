@@ -34,7 +34,8 @@ func utc(t *time.Time) *time.Time {
 }
 
 func showHour(h record.MirrorHour) api.Hour {
-	shown := api.Hour{Hour: h.Hour.UTC(), Hits: h.Hits, Misses: h.Misses, Stale: h.Stale, Failures: h.Failures, Requests: h.Requests,
+	shown := api.Hour{Hour: h.Hour.UTC(), Hits: h.Hits, Misses: h.Misses, Stale: h.Stale, Failures: h.Failures,
+		Requests:    h.Requests,
 		BytesServed: h.BytesServed, BytesFetched: h.BytesFetched}
 	if h.Requests > 0 {
 		shown.FirstByteSeconds = float64(h.FirstByteUS) / float64(h.Requests) / 1e6
@@ -72,7 +73,8 @@ func (w *Server) addMirrors() {
 			checked, err := w.service.Mirrors.CheckMirror(ctx, v.caller, r, in.Body.Like, sample)
 			shown := []api.Checked{}
 			for _, c := range checked {
-				shown = append(shown, api.Checked{URL: c.URL, Private: c.Private, OK: c.OK, Said: c.Said, Seconds: c.Took.Seconds()})
+				shown = append(shown, api.Checked{URL: c.URL, Private: c.Private, OK: c.OK, Said: c.Said,
+					Seconds: c.Took.Seconds()})
 			}
 			return &answer[[]api.Checked]{shown}, err
 		})
@@ -94,7 +96,8 @@ func (w *Server) addMirrors() {
 			admission, err := w.service.Mirrors.TryPatterns(v.caller, in.Name, p, allow, deny)
 			return &answer[api.Tried]{api.Tried{PURL: p.String(), Allowed: admission.Allowed, Why: admission.Why}}, err
 		})
-	operate(w, "forget", toRemove, http.MethodPost, path+"/forget", "Drop the copies of a package or version from a mirror",
+	operate(w, "forget", toRemove, http.MethodPost, path+"/forget",
+		"Drop the copies of a package or version from a mirror",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Forget
@@ -104,17 +107,20 @@ func (w *Server) addMirrors() {
 				return nil, err
 			}
 			forgotten, err := w.service.Mirrors.Forget(ctx, v.caller, in.Name, p)
-			return &answer[api.Forgotten]{api.Forgotten{PURL: p.String(), Copies: forgotten.Copies, Documents: forgotten.Documents}}, err
+			return &answer[api.Forgotten]{api.Forgotten{PURL: p.String(), Copies: forgotten.Copies,
+				Documents: forgotten.Documents}}, err
 		})
 }
 
 func showState(state mirrors.State, now time.Time) api.MirrorState {
-	shown := api.MirrorState{Name: state.Repository.Name, Contacts: showMirror(state.Repository, state.Contacts, now).Contacts,
-		Hours: []api.Hour{}, Stale: []api.StaleDoc{}, StaleTotal: state.StaleTotal}
+	shown := api.MirrorState{Name: state.Repository.Name,
+		Contacts: showMirror(state.Repository, state.Contacts, now).Contacts,
+		Hours:    []api.Hour{}, Stale: []api.StaleDoc{}, StaleTotal: state.StaleTotal}
 	var total record.MirrorHour
 	for _, h := range state.Hours {
 		shown.Hours = append(shown.Hours, showHour(h))
-		total.Hits, total.Misses, total.Stale, total.Failures = total.Hits+h.Hits, total.Misses+h.Misses, total.Stale+h.Stale, total.Failures+h.Failures
+		total.Hits, total.Misses, total.Stale, total.Failures = total.Hits+h.Hits, total.Misses+h.Misses, total.Stale+h.Stale,
+			total.Failures+h.Failures
 		total.Requests, total.FirstByteUS = total.Requests+h.Requests, total.FirstByteUS+h.FirstByteUS
 		total.BytesServed, total.BytesFetched = total.BytesServed+h.BytesServed, total.BytesFetched+h.BytesFetched
 		if total.Hour.IsZero() {
@@ -123,14 +129,16 @@ func showState(state mirrors.State, now time.Time) api.MirrorState {
 	}
 	shown.Total = showHour(total)
 	for _, d := range state.Stale {
-		shown.Stale = append(shown.Stale, api.StaleDoc{Path: d.Path, CheckedAt: d.CheckedAt.UTC(), FailedAt: d.FailedAt.UTC(), Failure: d.Failure})
+		shown.Stale = append(shown.Stale, api.StaleDoc{Path: d.Path, CheckedAt: d.CheckedAt.UTC(), FailedAt: d.FailedAt.UTC(),
+			Failure: d.Failure})
 	}
 	return shown
 }
 
 func showRun(r record.PrefetchRun) (api.PrefetchRun, error) {
 	lines, err := r.Report()
-	shown := api.PrefetchRun{ID: r.ID, BegunBy: r.BegunBy, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt), State: "running", Failure: r.Failure,
+	shown := api.PrefetchRun{ID: r.ID, BegunBy: r.BegunBy, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt),
+		State: "running", Failure: r.Failure,
 		Planned: r.Planned, Came: r.Came, There: r.There, Failed: r.Failed, Bytes: r.Bytes, Report: []api.PrefetchLine{}}
 	switch {
 	case r.Failure != "":

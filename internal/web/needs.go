@@ -61,7 +61,9 @@ func (w *Server) meet(caller access.Caller, need Need, repository string) (r cat
 
 // guarded is a route whose handler gets the caller, who may use it, and the
 // repository that it is about.
-func (w *Server) guarded(method, path string, need Need, handler func(c *echo.Context, caller access.Caller, r catalog.Repository) error) {
+func (w *Server) guarded(
+	method, path string, need Need, handler func(c *echo.Context, caller access.Caller, r catalog.Repository) error,
+) {
 	w.route(method, path, need, func(c *echo.Context) error {
 		caller, err := w.identify(c)
 		if err != nil {
@@ -110,7 +112,9 @@ func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
 		w.onError(c, err)
 		return
 	}
-	v := visit{caller: caller, address: w.address(c.Request()), secure: w.secure(c.Request()), refused: func(err error) { w.refused(c, caller, name, err) }}
+	v := visit{caller: caller, address: w.address(c.Request()), secure: w.secure(c.Request()), refused: func(err error) {
+		w.refused(c, caller, name, err)
+	}}
 	if cookie, err := c.Request().Cookie(sessionCookie); err == nil {
 		v.session = cookie.Value
 	}

@@ -13,7 +13,8 @@ import (
 )
 
 func (w *Server) addPointing() {
-	operate(w, "list-clients", forAnyone, http.MethodGet, "/api/v1/clients", "The programs that can be pointed at a repository",
+	operate(w, "list-clients", forAnyone, http.MethodGet, "/api/v1/clients",
+		"The programs that can be pointed at a repository",
 		func(context.Context, visit, *none) (*answer[[]api.PackageClient], error) {
 			all := []api.PackageClient{}
 			for _, e := range kinds.All() {
@@ -23,7 +24,8 @@ func (w *Server) addPointing() {
 			}
 			return &answer[[]api.PackageClient]{all}, nil
 		})
-	operate(w, "point", toRead, http.MethodGet, "/api/v1/repositories/{name}/point", "What points a client at a repository",
+	operate(w, "point", toRead, http.MethodGet, "/api/v1/repositories/{name}/point",
+		"What points a client at a repository",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Client    string `query:"client" required:"true" maxLength:"30" example:"npm"`
@@ -53,16 +55,19 @@ func showClient(c ecosystem.PackageClient, e ecosystem.Ecosystem) api.PackageCli
 func showPieces(pieces []ecosystem.Piece) []api.Piece {
 	shown := []api.Piece{}
 	for _, piece := range pieces {
-		shown = append(shown, api.Piece{Title: piece.Title, File: piece.File, Windows: piece.Windows, Language: piece.Language,
+		shown = append(shown, api.Piece{Title: piece.Title, File: piece.File, Windows: piece.Windows,
+			Language: piece.Language,
 			Personal: piece.Personal(), Secret: piece.Secret, Text: piece.Text()})
 	}
 	return shown
 }
 
 func showSetup(p pointing.Pointed) api.Setup {
-	shown := api.Setup{Client: showClient(p.Client, p.Ecosystem), Placeholder: ecosystem.Placeholder, Pieces: showPieces(p.Client.Parts(p.Pointing)),
+	shown := api.Setup{Client: showClient(p.Client, p.Ecosystem), Placeholder: ecosystem.Placeholder,
+		Pieces:   showPieces(p.Client.Parts(p.Pointing)),
 		Commands: append([]string{}, p.Client.Commands(p.Pointing)...), CI: []api.Shell{}, CIFiles: []api.Piece{},
-		Pointing: api.Pointing{Address: p.Address, ID: p.ID, User: p.User, Everything: p.Everything, Releases: p.Releases, Snapshots: p.Snapshots,
+		Pointing: api.Pointing{Address: p.Address, ID: p.ID, User: p.User, Everything: p.Everything, Releases: p.Releases,
+			Snapshots:       p.Snapshots,
 			PublishReleases: p.PublishReleases, PublishSnapshots: p.PublishSnapshots, Own: append([]string{}, p.Own...)},
 		Token: api.NewToken{Name: p.Client.Name + "-" + p.ID, On: p.Token.On}}
 	for _, can := range p.Token.Can {

@@ -18,16 +18,19 @@ type ByID struct {
 
 func (w *Server) addPromotions() {
 	const path = "/api/v1/promotions"
-	operate(w, "promote", forSignedIn, http.MethodPost, path, "Promote a build or versions along a track, or say what that would do",
+	operate(w, "promote", forSignedIn, http.MethodPost, path,
+		"Promote a build or versions along a track, or say what that would do",
 		func(ctx context.Context, v visit, in *answer[api.NewPromotion]) (*answer[api.Promotion], error) {
 			n := in.Body
-			r := promotion.Request{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes, GoOn: n.GoOn}
+			r := promotion.Request{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes,
+				GoOn: n.GoOn}
 			if n.DryRun {
 				return w.onePromotion(w.service.Promotion.PlanPromotion(ctx, v.caller, r))
 			}
 			return w.onePromotion(w.service.Promotion.Promote(ctx, v.caller, r))
 		})
-	operate(w, "list-promotions", forAnyone, http.MethodGet, path, "Promotions from or to what the caller may read, the newest first",
+	operate(w, "list-promotions", forAnyone, http.MethodGet, path,
+		"Promotions from or to what the caller may read, the newest first",
 		func(ctx context.Context, v visit, in *struct {
 			Track  string `query:"track" maxLength:"63"`
 			To     string `query:"to" maxLength:"63" doc:"a repository"`
@@ -48,7 +51,8 @@ func (w *Server) addPromotions() {
 			if in.Mine {
 				found, err = w.service.Promotion.Waiting(ctx, v.caller)
 			} else {
-				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: since, Before: in.Before, Limit: in.Limit}
+				f := record.PromotionFilter{Track: in.Track, AskedBy: in.By, Words: in.Words, Since: since, Before: in.Before,
+					Limit: in.Limit}
 				if in.State != "" {
 					f.States = []string{in.State}
 				}
@@ -64,7 +68,8 @@ func (w *Server) addPromotions() {
 		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
 			return w.onePromotion(w.service.Promotion.Promotion(ctx, v.caller, in.ID))
 		})
-	operate(w, "decide-promotion", forSignedIn, http.MethodPost, path+"/{id}/decision", "Approve or refuse a promotion that waits",
+	operate(w, "decide-promotion", forSignedIn, http.MethodPost, path+"/{id}/decision",
+		"Approve or refuse a promotion that waits",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Say
@@ -78,7 +83,8 @@ func (w *Server) addPromotions() {
 		}) (*answer[api.Promotion], error) {
 			return w.onePromotion(w.service.Promotion.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
 		})
-	operate(w, "undo-promotion", forSignedIn, http.MethodPost, path+"/{id}/undo", "Take a promotion back; with a reason also after somebody downloaded it",
+	operate(w, "undo-promotion", forSignedIn, http.MethodPost, path+"/{id}/undo",
+		"Take a promotion back; with a reason also after somebody downloaded it",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Reason
@@ -97,9 +103,11 @@ func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotio
 	}
 	shown := showPromotion(p)
 	for _, v := range p.Planned {
-		planned := api.PlannedVersion{PURL: v.PURL, Upload: v.Upload, To: v.To, Restamp: v.Restamp, NewBytes: v.NewBytes, Files: []api.PlannedFile{}}
+		planned := api.PlannedVersion{PURL: v.PURL, Upload: v.Upload, To: v.To, Restamp: v.Restamp, NewBytes: v.NewBytes,
+			Files: []api.PlannedFile{}}
 		for _, f := range v.Files {
-			file := api.PlannedFile{Name: f.Name, To: f.To, Size: f.Size, Mentions: f.Mentions, Dropped: f.Dropped, Signed: f.Signed}
+			file := api.PlannedFile{Name: f.Name, To: f.To, Size: f.Size, Mentions: f.Mentions, Dropped: f.Dropped,
+				Signed: f.Signed}
 			for _, c := range f.Changes {
 				file.Changes = append(file.Changes, api.PlannedChange(c))
 			}
@@ -113,7 +121,8 @@ func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotio
 		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion)
 	}
 	for _, d := range p.Deliveries {
-		line := api.Delivery{Destination: d.Destination, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts, Said: d.Said, EndedAt: utc(d.EndedAt)}
+		line := api.Delivery{Destination: d.Destination, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts,
+			Said: d.Said, EndedAt: utc(d.EndedAt)}
 		if d.State == "waiting" {
 			line.NextAt = utc(&d.NextAt)
 		}
@@ -127,11 +136,15 @@ func itemPURL(i record.PromotionItem, version string) string {
 }
 
 func showPromotion(p promotion.View) api.Promotion {
-	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build, Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
-		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt), Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
-		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason, MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
+	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build,
+		Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
+		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt),
+		Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
+		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason,
+		MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
 	for _, item := range p.Items {
-		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload, To: item.ToVersion})
+		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload,
+			To: item.ToVersion})
 	}
 	for _, v := range p.Votes {
 		shown.Votes = append(shown.Votes, api.Vote{Who: v.Who, Approve: v.Approve, Comment: v.Comment, At: v.At.UTC()})

@@ -30,7 +30,8 @@ func (w *Server) addTracks() {
 			}
 			return &answer[[]api.Track]{shown}, err
 		})
-	operate(w, "show-track", forAnyone, http.MethodGet, path+"/{track}", "A track with what stands in its stages, and what waits",
+	operate(w, "show-track", forAnyone, http.MethodGet, path+"/{track}",
+		"A track with what stands in its stages, and what waits",
 		func(ctx context.Context, v visit, in *struct {
 			TrackByName
 			Limit int `query:"limit" minimum:"1" maximum:"200" default:"12" doc:"how much of each stage"`
@@ -43,12 +44,14 @@ func (w *Server) addTracks() {
 			if err != nil {
 				return nil, err
 			}
-			open, _, err := w.service.Promotion.Promotions(ctx, v.caller, record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
+			open, _, err := w.service.Promotion.Promotions(ctx, v.caller,
+				record.PromotionFilter{Track: t.Name, States: []string{record.PromotionWaiting, record.PromotionUnderway}}, "")
 			picture := api.TrackPicture{Track: w.showTrack(v, t), Standings: []api.Standing{}, Waiting: []api.Promotion{}}
 			for _, s := range standings {
 				r, _ := w.service.Directory.RepositoryByID(s.RepositoryID)
-				picture.Standings = append(picture.Standings, api.Standing{Repository: r.Name, Build: s.Build, Name: s.Name, PURL: "pkg:" + s.Sample,
-					Version: s.Version, Numbers: s.Numbers, Versions: s.Versions, At: s.Arrived.UTC(), MovedOn: s.MovedOn})
+				picture.Standings = append(picture.Standings,
+					api.Standing{Repository: r.Name, Build: s.Build, Name: s.Name, PURL: "pkg:" + s.Sample,
+						Version: s.Version, Numbers: s.Numbers, Versions: s.Versions, At: s.Arrived.UTC(), MovedOn: s.MovedOn})
 			}
 			for _, p := range open {
 				picture.Waiting = append(picture.Waiting, showPromotion(p))
@@ -68,11 +71,17 @@ func (w *Server) addTracks() {
 			n.Name = in.Track
 			return nil, w.service.Promotion.EditTrack(ctx, v.caller, n)
 		})
-	operate(w, "remove-track", forAdmin, http.MethodDelete, path+"/{track}", "Remove a track; the record of its promotions stays",
+	operate(w, "remove-track", forAdmin, http.MethodDelete, path+"/{track}",
+		"Remove a track; the record of its promotions stays",
 		func(ctx context.Context, v visit, in *TrackByName) (*none, error) {
 			return nil, w.service.Promotion.RemoveTrack(ctx, v.caller, in.Track)
 		})
-	operate(w, "list-arrivals", toRead, http.MethodGet, "/api/v1/repositories/{name}/arrivals", "What came into a repository since a moment and is there, and who let it in",
+	w.addArrivals()
+}
+
+func (w *Server) addArrivals() {
+	operate(w, "list-arrivals", toRead, http.MethodGet, "/api/v1/repositories/{name}/arrivals",
+		"What came into a repository since a moment and is there, and who let it in",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Since string `query:"since" required:"true" maxLength:"60" doc:"a moment"`
@@ -89,7 +98,8 @@ func (w *Server) addTracks() {
 			votes, err := w.votesOf(ctx, v, found)
 			shown := make([]api.Arrival, len(found))
 			for i, a := range found {
-				shown[i] = api.Arrival{BuiltVersion: builtVersion(a.MadeVersion, in.Name), AskedBy: a.AskedBy, Approvers: votes[a.Promotion]}
+				shown[i] = api.Arrival{BuiltVersion: builtVersion(a.MadeVersion, in.Name), AskedBy: a.AskedBy,
+					Approvers: votes[a.Promotion]}
 				shown[i].Build = a.Build
 			}
 			return &answer[[]api.Arrival]{shown}, err
@@ -124,7 +134,8 @@ func (w *Server) votesOf(ctx context.Context, v visit, found []record.Arrival) (
 func newTrack(t api.Track) promotion.NewTrack {
 	n := promotion.NewTrack{Name: t.Name, Description: t.Description}
 	for _, s := range t.Stages {
-		n.Stages = append(n.Stages, promotion.TrackStage{Repository: s.Repository, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward})
+		n.Stages = append(n.Stages, promotion.TrackStage{Repository: s.Repository, Gates: s.Gates, SignWith: s.SignWith,
+			Onward: s.Onward})
 	}
 	return n
 }
@@ -134,7 +145,8 @@ func (w *Server) showTrack(v visit, t record.Track) api.Track {
 	for _, s := range t.Stages {
 		r, _ := w.service.Directory.RepositoryByID(s.RepositoryID)
 		stage := api.Stage{Repository: r.Name, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward,
-			Seen: w.service.Directory.Allow(v.caller, access.Read, access.Of(r)) == nil, May: w.service.Directory.Allow(v.caller, access.Promote, access.Of(r)) == nil}
+			Seen: w.service.Directory.Allow(v.caller, access.Read, access.Of(r)) == nil,
+			May:  w.service.Directory.Allow(v.caller, access.Promote, access.Of(r)) == nil}
 		for _, text := range s.Gates {
 			if g, err := corepromotion.ParseGate(text); err == nil {
 				stage.Sentences = append(stage.Sentences, g.Sentence())
@@ -147,12 +159,14 @@ func (w *Server) showTrack(v visit, t record.Track) api.Track {
 
 func (w *Server) addDestinations() {
 	const destinations = "/api/v1/destinations"
-	operate(w, "list-destinations", forAdmin, http.MethodGet, destinations, "Repositories on other servers that promotions go on to",
+	operate(w, "list-destinations", forAdmin, http.MethodGet, destinations,
+		"Repositories on other servers that promotions go on to",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Destination], error) {
 			all, err := w.service.Promotion.Destinations(ctx)
 			shown := make([]api.Destination, len(all))
 			for i, d := range all {
-				shown[i] = api.Destination{Name: d.Name, Ecosystem: d.Ecosystem, URL: d.URL, HasSecret: d.Secret != nil, By: d.ByName, At: d.At.UTC()}
+				shown[i] = api.Destination{Name: d.Name, Ecosystem: d.Ecosystem, URL: d.URL, HasSecret: d.Secret != nil,
+					By: d.ByName, At: d.At.UTC()}
 			}
 			return &answer[[]api.Destination]{shown}, err
 		})

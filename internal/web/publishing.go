@@ -30,53 +30,65 @@ func (w *Server) addUpload() {
 		Summary: "Publish package files by hand: all become visible together",
 		Parameters: []*huma.Param{
 			{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
-			{Name: "as", In: "query", Description: "what it is, as a package URL, if the files do not say so", Schema: &huma.Schema{Type: "string"}},
-			{Name: "build", In: "query", Description: "the build that it belongs to, as NAME#NUMBER", Schema: &huma.Schema{Type: "string"}}},
+			{Name: "as", In: "query", Description: "what it is, as a package URL, if the files do not say so",
+				Schema: &huma.Schema{Type: "string"}},
+			{Name: "build", In: "query", Description: "the build that it belongs to, as NAME#NUMBER",
+				Schema: &huma.Schema{Type: "string"}}},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"multipart/form-data": {
 			Schema: &huma.Schema{Type: "object", Properties: map[string]*huma.Schema{
 				"file": {Type: "array", Items: &huma.Schema{Type: "string", Format: "binary"}},
-				"here": {Type: "array", Description: "in place of a file whose bytes the service has (look tells it): its SHA-256, as the content of a part with the file's name",
+				"here": {Type: "array",
+					Description: "in place of a file whose bytes the service has (look tells it): its SHA-256, as the content of a " +
+						"part with the file's name",
 					Items: &huma.Schema{Type: "string"}}}}}}},
 		Responses: map[string]*huma.Response{
-			"200":     {Description: "Published", Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Published](), true, "")}}},
-			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
-	w.guarded(http.MethodPost, routerPath(path), toPublish, func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
-		r := c.Request()
-		as, err := saidToBe(c.QueryParam("as"))
-		if err != nil {
-			return err
-		}
-		if caller.Build, err = w.saidBuild(r, caller); err != nil {
-			return err
-		}
-		if err := w.receive(c, repository, true); err != nil {
-			return err
-		}
-		end, err := w.uploads.begin(caller)
-		if err != nil {
-			return err
-		}
-		defer end()
-		parts, err := r.MultipartReader()
-		if err != nil {
-			return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)
-		}
-		published, err := w.service.Publishing.PublishByHand(r.Context(), caller, repository, as, func() (publishing.Handed, error) {
-			return nextFile(parts)
+			"200": {Description: "Published",
+				Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().
+					Components.Schemas.Schema(reflect.TypeFor[api.Published](), true, "")}}},
+			"default": {Description: "Error",
+				Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().
+					Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
+	w.guarded(http.MethodPost, routerPath(path), toPublish,
+		func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
+			r := c.Request()
+			as, err := saidToBe(c.QueryParam("as"))
+			if err != nil {
+				return err
+			}
+			if caller.Build, err = w.saidBuild(r, caller); err != nil {
+				return err
+			}
+			if err := w.receive(c, repository, true); err != nil {
+				return err
+			}
+			end, err := w.uploads.begin(caller)
+			if err != nil {
+				return err
+			}
+			defer end()
+			parts, err := r.MultipartReader()
+			if err != nil {
+				return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)
+			}
+			published, err := w.service.Publishing.PublishByHand(r.Context(), caller, repository, as,
+				func() (publishing.Handed, error) {
+					return nextFile(parts)
+				})
+			if err != nil {
+				return err
+			}
+			shown := api.Published{PURL: published.PURL.String(), Repository: published.Repository, Same: published.Same,
+				Name: published.Upload, Files: []api.PublishedFile{}}
+			if shown.Name == "" {
+				shown.Name = published.PURL.Version
+			}
+			for _, f := range published.Files {
+				shown.Files = append(shown.Files, api.PublishedFile{Name: f.Name, Path: "/at/" + published.Repository + "/" +
+					f.Path,
+					Size: f.Digests.Size, SHA256: f.Digests.Hex("sha256")})
+			}
+			return c.JSON(http.StatusOK, shown)
 		})
-		if err != nil {
-			return err
-		}
-		shown := api.Published{PURL: published.PURL.String(), Repository: published.Repository, Same: published.Same, Name: published.Upload, Files: []api.PublishedFile{}}
-		if shown.Name == "" {
-			shown.Name = published.PURL.Version
-		}
-		for _, f := range published.Files {
-			shown.Files = append(shown.Files, api.PublishedFile{Name: f.Name, Path: "/at/" + published.Repository + "/" + f.Path,
-				Size: f.Digests.Size, SHA256: f.Digests.Hex("sha256")})
-		}
-		return c.JSON(http.StatusOK, shown)
-	})
 }
 
 // addContinue adds sending a file in pieces. The body is streamed, so it is no typed
@@ -88,36 +100,45 @@ func (w *Server) addContinue() {
 		Summary: "Send a file that is to be published, or the rest of it; what arrived stays for a day",
 		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: text},
 			{Name: "sha256", In: "path", Required: true, Description: "of the whole file", Schema: text},
-			{Name: "at", In: "query", Description: "where what is sent begins", Schema: &huma.Schema{Type: "integer", Format: "int64"}}},
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
+			{Name: "at", In: "query", Description: "where what is sent begins",
+				Schema: &huma.Schema{Type: "integer", Format: "int64"}}},
+		RequestBody: &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+				Format: "binary"}}}},
 		Responses: map[string]*huma.Response{
-			"200":     {Description: "How much is there now", Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Arrived](), true, "")}}},
-			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
-	w.guarded(http.MethodPut, routerPath(path), toPublish, func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
-		sum, err := sum256(param(c, "sha256"))
-		if err != nil {
-			return err
-		}
-		var at int64
-		if given := c.QueryParam("at"); given != "" {
-			if at, err = strconv.ParseInt(given, 10, 64); err != nil || at < 0 {
-				return fault.New(fault.Invalid, "bad-input", "at is no offset: %q", given)
+			"200": {Description: "How much is there now",
+				Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().
+					Components.Schemas.Schema(reflect.TypeFor[api.Arrived](), true, "")}}},
+			"default": {Description: "Error",
+				Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().
+					Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
+	w.guarded(http.MethodPut, routerPath(path), toPublish,
+		func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
+			sum, err := sum256(param(c, "sha256"))
+			if err != nil {
+				return err
 			}
-		}
-		if err := w.receive(c, repository, true); err != nil {
-			return err
-		}
-		end, err := w.uploads.begin(caller)
-		if err != nil {
-			return err
-		}
-		defer end()
-		size, err := w.service.Publishing.Continue(c.Request().Context(), caller, repository.Name, *sum, at, c.Request().Body)
-		if err != nil {
-			return err
-		}
-		return c.JSON(http.StatusOK, api.Arrived{Arrived: size})
-	})
+			var at int64
+			if given := c.QueryParam("at"); given != "" {
+				if at, err = strconv.ParseInt(given, 10, 64); err != nil || at < 0 {
+					return fault.New(fault.Invalid, "bad-input", "at is no offset: %q", given)
+				}
+			}
+			if err := w.receive(c, repository, true); err != nil {
+				return err
+			}
+			end, err := w.uploads.begin(caller)
+			if err != nil {
+				return err
+			}
+			defer end()
+			size, err := w.service.Publishing.Continue(c.Request().Context(), caller, repository.Name, *sum, at,
+				c.Request().Body)
+			if err != nil {
+				return err
+			}
+			return c.JSON(http.StatusOK, api.Arrived{Arrived: size})
+		})
 }
 
 // nextFile gives the next file of a form, or the digest that stands for it.
@@ -147,14 +168,16 @@ func nextFile(parts *multipart.Reader) (publishing.Handed, error) {
 func sum256(text string) (*[sha256.Size]byte, error) {
 	raw, err := hex.DecodeString(text)
 	if err != nil || len(raw) != sha256.Size {
-		return nil, fault.New(fault.Invalid, "bad-digest", "%.70q is no SHA-256", text).WithHint("It has 64 hexadecimal digits.")
+		return nil, fault.New(fault.Invalid, "bad-digest", "%.70q is no SHA-256", text).
+			WithHint("It has 64 hexadecimal digits.")
 	}
 	return (*[sha256.Size]byte)(raw), nil
 }
 
 // addLook adds looking at files before they are sent.
 func (w *Server) addLook() {
-	operate(w, "look", toPublish, http.MethodPost, "/api/v1/repositories/{name}/look", "What files would become if they were published, told by parts of them; nothing is kept",
+	operate(w, "look", toPublish, http.MethodPost, "/api/v1/repositories/{name}/look",
+		"What files would become if they were published, told by parts of them; nothing is kept",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Look
@@ -194,7 +217,8 @@ func (w *Server) addLook() {
 }
 
 func showIntended(i publishing.Intended) api.Intended {
-	shown := api.Intended{Repository: i.Repository, Snapshot: i.Snapshot, There: i.There, Same: i.Same, Files: []api.IntendedFile{}}
+	shown := api.Intended{Repository: i.Repository, Snapshot: i.Snapshot, There: i.There, Same: i.Same,
+		Files: []api.IntendedFile{}}
 	if i.PURL.Name != "" {
 		shown.PURL = i.PURL.String()
 	}

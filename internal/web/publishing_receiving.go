@@ -9,7 +9,8 @@ import (
 )
 
 func (w *Server) addReceiving() {
-	operate(w, "list-receiving", forAnyone, http.MethodGet, "/api/v1/receiving", "What is being received and is not complete, what came last first",
+	operate(w, "list-receiving", forAnyone, http.MethodGet, "/api/v1/receiving",
+		"What is being received and is not complete, what came last first",
 		func(ctx context.Context, v visit, in *struct {
 			PURL       string `query:"purl" maxLength:"1024" doc:"only of this package"`
 			Repository string `query:"repository" maxLength:"63" doc:"left out: every one that the caller may read"`
@@ -24,12 +25,14 @@ func (w *Server) addReceiving() {
 			found, err := w.service.Publishing.Receiving(ctx, v.caller, of, in.Repository)
 			all := []api.Receiving{}
 			for _, r := range found {
-				all = append(all, api.Receiving{PURL: r.PURL.String(), Upload: r.Upload, Repository: r.Repository, By: r.By, BegunAt: r.Begun.UTC(), LastAt: r.Last.UTC(),
+				all = append(all, api.Receiving{PURL: r.PURL.String(), Upload: r.Upload, Repository: r.Repository, By: r.By,
+					BegunAt: r.Begun.UTC(), LastAt: r.Last.UTC(),
 					Files: r.Files, Bytes: r.Bytes, Lacks: r.Lacks, Until: r.Until.UTC()})
 			}
 			return &answer[[]api.Receiving]{all}, err
 		})
-	operate(w, "withdraw", toPublish, http.MethodPost, "/api/v1/repositories/{name}/withdraw", "Mark a version as not to be used any more, or take the mark away",
+	operate(w, "withdraw", toPublish, http.MethodPost, "/api/v1/repositories/{name}/withdraw",
+		"Mark a version as not to be used any more, or take the mark away",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.Withdraw
@@ -38,6 +41,7 @@ func (w *Server) addReceiving() {
 			if err != nil {
 				return nil, err
 			}
-			return &answer[api.Withdraw]{in.Body}, w.service.Publishing.WithdrawVersion(ctx, v.caller, in.Name, p, in.Body.Reason, in.Body.Undo)
+			return &answer[api.Withdraw]{in.Body}, w.service.Publishing.WithdrawVersion(ctx, v.caller, in.Name, p,
+				in.Body.Reason, in.Body.Undo)
 		})
 }

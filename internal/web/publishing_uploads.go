@@ -41,7 +41,8 @@ func (u *uploads) begin(caller access.Caller) (end func(), err error) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.open[key] >= maxOpenUploads {
-		f := fault.New(fault.TooMany, "too-many-uploads", "%s has %d uploads open already", caller.Name, maxOpenUploads).WithHint("Send fewer at once.")
+		f := fault.New(fault.TooMany, "too-many-uploads", "%s has %d uploads open already", caller.Name, maxOpenUploads).
+			WithHint("Send fewer at once.")
 		f.After = 5 * time.Second
 		return nil, f
 	}
@@ -67,13 +68,15 @@ func (w *Server) receive(c *echo.Context, repository catalog.Repository, publish
 	if publishes {
 		most := w.service.Publishing.LargestFile(repository)
 		limit = most/3*4 + overhead // files may be written as text in documents
-		tooLarge = fault.New(fault.TooLarge, "file-too-large", "%s takes files of up to %s, and the request has more", repository.Name, api.Bytes(most)).
+		tooLarge = fault.New(fault.TooLarge, "file-too-large", "%s takes files of up to %s, and the request has more",
+			repository.Name, api.Bytes(most)).
 			WithHint("An admin of %s can raise that: crelvo repo edit %s --largest-file SIZE.", repository.Name, repository.Name)
 	}
 	if r.ContentLength > limit {
 		return tooLarge
 	}
-	r.Body = &patient{ReadCloser: r.Body, controller: http.NewResponseController(c.Response()), left: limit, tooLarge: tooLarge}
+	r.Body = &patient{ReadCloser: r.Body, controller: http.NewResponseController(c.Response()), left: limit,
+		tooLarge: tooLarge}
 	return nil
 }
 

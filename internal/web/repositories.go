@@ -58,20 +58,24 @@ func (w *Server) addRepositories() {
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
 			change := repositories.Change{Holds: (*catalog.Holds)(in.Body.Holds),
-				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds, OnlyRobots: in.Body.OnlyRobots,
-				Closed: in.Body.Closed, LargestFile: in.Body.LargestFile}
+				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds,
+				OnlyRobots: in.Body.OnlyRobots,
+				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
 			if c := in.Body.Chain; c != nil {
-				change.Members, change.ReleasesTo, change.SnapshotsTo, change.OpenMembers = membersOf(c.Members), c.ReleasesTo, c.SnapshotsTo, c.OpenMembers
+				change.Members, change.ReleasesTo, change.SnapshotsTo, change.OpenMembers = membersOf(c.Members), c.ReleasesTo,
+					c.SnapshotsTo, c.OpenMembers
 			}
 			r, err := w.service.Repositories.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
 }
 
-func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repository, err error) (*answer[api.Repository], error) {
+func (w *Server) oneRepository(
+	ctx context.Context, v visit, r catalog.Repository, err error,
+) (*answer[api.Repository], error) {
 	if err != nil {
 		return nil, err
 	}
@@ -91,15 +95,19 @@ func (w *Server) oneRepository(ctx context.Context, v visit, r catalog.Repositor
 	return &answer[api.Repository]{w.showRepository(v, r, totals, contacts[r.ID])}, nil
 }
 
-func (w *Server) showRepository(v visit, r catalog.Repository, totals map[int64]record.Total, contacts []record.UpstreamContact) api.Repository {
+func (w *Server) showRepository(
+	v visit, r catalog.Repository, totals map[int64]record.Total, contacts []record.UpstreamContact,
+) api.Repository {
 	total := totals[r.ID]
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
-		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed, LargestFile: r.LargestFile, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
+		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed,
+		LargestFile: r.LargestFile, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
 		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
 	switch r.Kind {
 	case catalog.Mirror:
-		shown.Ecosystem, shown.Mirror, shown.Ecosystems = r.Ecosystem, showMirror(r, contacts, w.service.Now()), []string{r.Ecosystem}
+		shown.Ecosystem, shown.Mirror, shown.Ecosystems = r.Ecosystem, showMirror(r, contacts, w.service.Now()),
+			[]string{r.Ecosystem}
 	case catalog.Chain:
 		shown.Chain = w.showChain(v.caller, r)
 	}
@@ -130,7 +138,8 @@ func (w *Server) showChain(caller access.Caller, r catalog.Repository) *api.Chai
 }
 
 func (w *Server) addClaims() {
-	operate(w, "list-claims", forSignedIn, http.MethodGet, "/api/v1/claims", "The names that are claimed by pattern, and the lifts",
+	operate(w, "list-claims", forSignedIn, http.MethodGet, "/api/v1/claims",
+		"The names that are claimed by pattern, and the lifts",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Claim], error) {
 			claims, err := w.service.Repositories.Claims(ctx, v.caller)
 			shown := []api.Claim{}
@@ -139,17 +148,20 @@ func (w *Server) addClaims() {
 			}
 			return &answer[[]api.Claim]{shown}, err
 		})
-	operate(w, "add-claim", forAdmin, http.MethodPost, "/api/v1/claims", "Claim names, so that no mirror behind a chain answers for them",
+	operate(w, "add-claim", forAdmin, http.MethodPost, "/api/v1/claims",
+		"Claim names, so that no mirror behind a chain answers for them",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
 			c, err := w.service.Repositories.AddClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
-	operate(w, "lift-claim", forAdmin, http.MethodPost, "/api/v1/claims/lift", "End a claim, or let mirrors answer for names that were published here",
+	operate(w, "lift-claim", forAdmin, http.MethodPost, "/api/v1/claims/lift",
+		"End a claim, or let mirrors answer for names that were published here",
 		func(ctx context.Context, v visit, in *answer[api.NewClaim]) (*answer[api.Claim], error) {
 			c, err := w.service.Repositories.LiftClaim(ctx, v.caller, in.Body.Pattern, in.Body.Reason)
 			return &answer[api.Claim]{showClaim(c)}, err
 		})
-	operate(w, "list-claimed-names", toRead, http.MethodGet, "/api/v1/repositories/{name}/claimed-names", "The names that are claimed in a chain since they were published",
+	operate(w, "list-claimed-names", toRead, http.MethodGet, "/api/v1/repositories/{name}/claimed-names",
+		"The names that are claimed in a chain since they were published",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Query string `query:"q" maxLength:"200"`
@@ -169,8 +181,10 @@ func showClaim(c record.Claim) api.Claim {
 }
 
 func newRepository(n api.NewRepository) repositories.NewRepository {
-	made := repositories.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind), Holds: catalog.Holds(n.Holds),
-		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds, OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile}}
+	made := repositories.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind),
+		Holds:     catalog.Holds(n.Holds),
+		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds,
+		OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile}}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)
@@ -252,7 +266,8 @@ func showMirror(r catalog.Repository, contacts []record.UpstreamContact, now tim
 }
 
 func showContact(c record.UpstreamContact, private bool) api.Contact {
-	shown := api.Contact{URL: c.URL, Private: private, State: "unknown", ContactAt: utc(c.ContactAt), FailedAt: utc(c.FailedAt), Failure: c.Failure,
+	shown := api.Contact{URL: c.URL, Private: private, State: "unknown", ContactAt: utc(c.ContactAt),
+		FailedAt: utc(c.FailedAt), Failure: c.Failure,
 		FailingSince: utc(c.FailingSince), RetryAt: utc(c.RetryAt), FirstByteSeconds: float64(c.LatencyUS) / 1e6}
 	switch {
 	case c.FailingSince != nil:
@@ -272,15 +287,18 @@ func (w *Server) addRemovedRepositories() {
 		}) (*none, error) {
 			return nil, w.service.Repositories.RemoveRepository(ctx, v.caller, in.Name, in.WithContents)
 		})
-	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removals/repositories", "Repositories that were removed and can be brought back",
+	operate(w, "list-removed-repositories", forSignedIn, http.MethodGet, "/api/v1/removals/repositories",
+		"Repositories that were removed and can be brought back",
 		func(_ context.Context, v visit, _ *none) (*answer[[]api.RemovedRepository], error) {
 			all := []api.RemovedRepository{}
 			for _, r := range w.service.Directory.RemovedRepositories(v.caller) {
-				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(), Until: r.At.Add(retention.DefaultGrace).UTC()})
+				all = append(all, api.RemovedRepository{Name: r.Name, Kind: string(r.Kind), By: r.By, At: r.At.UTC(),
+					Until: r.At.Add(retention.DefaultGrace).UTC()})
 			}
 			return &answer[[]api.RemovedRepository]{all}, nil
 		})
-	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo", "Put a repository that was removed into use again, within 14 days",
+	operate(w, "bring-repository-back", forAdmin, http.MethodPost, path+"/{name}/undo",
+		"Put a repository that was removed into use again, within 14 days",
 		func(ctx context.Context, v visit, in *ByName) (*answer[api.Repository], error) {
 			r, err := w.service.Repositories.BringBackRepository(ctx, v.caller, in.Name)
 			return w.oneRepository(ctx, v, r, err)
@@ -310,10 +328,12 @@ func (w *Server) addFolders() {
 				return nil, err
 			}
 			entries, next := folder.Page(in.After, in.Limit)
-			shown := api.Folder{Total: len(folder.Entries), Next: next, Repository: r.Name, Ecosystem: e.Name(), Path: folder.Path, Entries: []api.Entry{},
+			shown := api.Folder{Total: len(folder.Entries), Next: next, Repository: r.Name, Ecosystem: e.Name(),
+				Path: folder.Path, Entries: []api.Entry{},
 				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
 			for _, entry := range entries {
-				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL, Document: entry.Document}
+				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL,
+					Document: entry.Document}
 				if !entry.ChangedAt.IsZero() {
 					at := entry.ChangedAt.UTC()
 					line.ChangedAt = &at

@@ -13,11 +13,13 @@ import (
 )
 
 func showExplanation(e resolving.Explanation) api.Explanation {
-	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.At(), Ours: e.Ours, Outcome: "absent", Steps: []api.Step{}}
+	shown := api.Explanation{PURL: e.PURL.String(), Repository: e.Repository.At(), Ours: e.Ours, Outcome: "absent",
+		Steps: []api.Step{}}
 	var answering []string
 	blocked := map[chain.Said][]string{}
 	for _, s := range e.Steps {
-		shown.Steps = append(shown.Steps, api.Step{Repository: s.Name, Kind: string(s.Kind), Via: append([]string{}, s.Via...),
+		shown.Steps = append(shown.Steps, api.Step{Repository: s.Name, Kind: string(s.Kind),
+			Via:  append([]string{}, s.Via...),
 			Said: string(s.Said), Why: s.Why, Answers: s.Answers, Skipped: s.Skipped})
 		if s.Answers {
 			answering = append(answering, s.Name)
@@ -48,7 +50,8 @@ func showExplanation(e resolving.Explanation) api.Explanation {
 }
 
 func (w *Server) addExplanations() {
-	operate(w, "explain", toRead, http.MethodGet, "/api/v1/repositories/{name}/explain", "Which repository answers for a package or version, and why the others do not",
+	operate(w, "explain", toRead, http.MethodGet, "/api/v1/repositories/{name}/explain",
+		"Which repository answers for a package or version, and why the others do not",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			PURL string `query:"purl" required:"true" maxLength:"1024" example:"pkg:maven/org.openshore/brine-http@2.1.0"`

@@ -50,7 +50,8 @@ func (w *Server) addRetention() {
 }
 
 func showReclaiming(r record.Reclaiming) api.Reclaiming {
-	return api.Reclaiming{ID: r.ID, BegunBy: r.BegunBy, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt), Failure: r.Failure,
+	return api.Reclaiming{ID: r.ID, BegunBy: r.BegunBy, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt),
+		Failure:  r.Failure,
 		Versions: r.Versions, Marked: r.Marked, Files: r.Files, Bytes: r.Bytes}
 }
 
@@ -62,7 +63,8 @@ type PolicyName struct {
 
 func (w *Server) addPolicies() {
 	const path = "/api/v1/policies"
-	operate(w, "list-policies", forSignedIn, http.MethodGet, path, "The retention policies that are about something that the caller may read all of",
+	operate(w, "list-policies", forSignedIn, http.MethodGet, path,
+		"The retention policies that are about something that the caller may read all of",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Policy], error) {
 			views, err := w.service.Retention.Policies(ctx, v.caller)
 			all := []api.Policy{}
@@ -85,7 +87,8 @@ func (w *Server) addPolicies() {
 			p, _, err := w.service.Retention.SetPolicy(ctx, v.caller, text, in.Body.Paused)
 			return &answer[api.Policy]{showPolicy(p)}, err
 		})
-	operate(w, "remove-policy", forSignedIn, http.MethodDelete, path+"/{policy}", "Remove a retention policy; what it swept stays as it is",
+	operate(w, "remove-policy", forSignedIn, http.MethodDelete, path+"/{policy}",
+		"Remove a retention policy; what it swept stays as it is",
 		func(ctx context.Context, v visit, in *PolicyName) (*none, error) {
 			return nil, w.service.Retention.RemovePolicy(ctx, v.caller, in.Policy)
 		})
@@ -99,7 +102,8 @@ func policyText(text string, rules *api.Rules) (string, error) {
 	if text != "" {
 		return "", fault.New(fault.Invalid, "bad-policy", "a policy is given as text or as rules, not as both")
 	}
-	p := coreretention.Policy{Name: rules.Name, Description: rules.Description, Repositories: rules.Repositories, Where: rules.Where, Grace: coreretention.DefaultGrace,
+	p := coreretention.Policy{Name: rules.Name, Description: rules.Description, Repositories: rules.Repositories,
+		Where: rules.Where, Grace: coreretention.DefaultGrace,
 		Schedule: rules.Schedule, Zone: rules.Zone, MostVersions: rules.MostVersions, MostShare: rules.MostShare}
 	for _, pattern := range rules.Packages {
 		parsed, err := purl.ParsePattern(pattern)
@@ -126,9 +130,12 @@ func policyText(text string, rules *api.Rules) (string, error) {
 }
 
 func showPolicy(v retention.PolicyView) api.Policy {
-	p := api.Policy{Name: v.Name, Text: v.Text, Description: v.Rules.Description, Repositories: v.Rules.Repositories, About: []string{}, Packages: []string{},
-		Where: v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule, Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
-		MostVersions: v.Rules.MostVersions, MostShare: v.Rules.MostShare, Paused: v.Paused, ChangedBy: v.ChangedBy, ChangedAt: v.ChangedAt.UTC(), May: v.May}
+	p := api.Policy{Name: v.Name, Text: v.Text, Description: v.Rules.Description, Repositories: v.Rules.Repositories,
+		About: []string{}, Packages: []string{},
+		Where: v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule,
+		Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
+		MostVersions: v.Rules.MostVersions, MostShare: v.Rules.MostShare, Paused: v.Paused, ChangedBy: v.ChangedBy,
+		ChangedAt: v.ChangedAt.UTC(), May: v.May}
 	p.About = names(v.About)
 	for _, pattern := range v.Rules.Packages {
 		p.Packages = append(p.Packages, pattern.String())
@@ -152,7 +159,8 @@ func names(repositories []catalog.Repository) []string {
 }
 
 func (w *Server) addPlans() {
-	operate(w, "plan-sweep", forSignedIn, http.MethodPost, "/api/v1/sweeps/plans", "What a policy, saved or not, would do now or as of another moment",
+	operate(w, "plan-sweep", forSignedIn, http.MethodPost, "/api/v1/sweeps/plans",
+		"What a policy, saved or not, would do now or as of another moment",
 		func(ctx context.Context, v visit, in *answer[api.PlanRequest]) (*answer[api.SweepPlan], error) {
 			lines, found := []api.PlanLine{}, 0
 			plan, err := w.plan(ctx, v.caller, in.Body, func(l *retention.PlanLine) error {
@@ -172,16 +180,24 @@ func (w *Server) addPlans() {
 			return &answer[api.SweepPlan]{shown}, nil
 		})
 	const path = "/api/v1/sweeps/plans/lines"
-	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "plan-sweep-lines", Method: http.MethodPost, Path: path, Summary: "Every version of a plan, as lines of JSON or, if that is asked for, of CSV",
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.PlanRequest](), true, "")}}},
+	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "plan-sweep-lines", Method: http.MethodPost, Path: path,
+		Summary: "Every version of a plan, as lines of JSON or, if that is asked for, of CSV",
+		RequestBody: &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().
+				Components.Schemas.Schema(reflect.TypeFor[api.PlanRequest](), true, "")}}},
 		Responses: map[string]*huma.Response{
-			"200": {Description: "Lines", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.PlanLine](), true, "")},
+			"200": {Description: "Lines", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: w.api.OpenAPI().
+				Components.Schemas.Schema(reflect.TypeFor[api.PlanLine](), true, "")},
 				"text/csv": {Schema: &huma.Schema{Type: "string"}}}},
-			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
+			"default": {Description: "Error",
+				Content: map[string]*huma.MediaType{"application/problem+json": {Schema: w.api.OpenAPI().
+					Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
 	w.guarded(http.MethodPost, path, forSignedIn, w.planLines)
 }
 
-func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequest, line func(*retention.PlanLine) error) (*retention.SweepPlan, error) {
+func (w *Server) plan(
+	ctx context.Context, caller access.Caller, in api.PlanRequest, line func(*retention.PlanLine) error,
+) (*retention.SweepPlan, error) {
 	text := in.Text
 	if in.Policy != "" && text == "" {
 		p, err := w.service.Retention.Policy(ctx, caller, in.Policy)
@@ -199,13 +215,16 @@ func (w *Server) plan(ctx context.Context, caller access.Caller, in api.PlanRequ
 
 // listed tells whether a version is among those that were asked for.
 func listed(l *retention.PlanLine, in api.PlanRequest) bool {
-	return (in.Fate == "" || l.Fate.String() == in.Fate) && (in.Match == "" || strings.Contains(strings.ToLower(l.Package.String()+"@"+l.Version.Version), strings.ToLower(in.Match)))
+	return (in.Fate == "" || l.Fate.String() == in.Fate) &&
+		(in.Match == "" || strings.Contains(strings.ToLower(l.Package.String()+"@"+l.Version.Version),
+			strings.ToLower(in.Match)))
 }
 
 func showLine(l *retention.PlanLine) api.PlanLine {
 	of := l.Package
 	of.Version = l.Version.Version
-	line := api.PlanLine{Repository: l.Repository.Name, PURL: of.String(), Upload: l.Upload, Fate: l.Fate.String(), Reason: l.Reason, At: l.At.UTC(),
+	line := api.PlanLine{Repository: l.Repository.Name, PURL: of.String(), Upload: l.Upload, Fate: l.Fate.String(),
+		Reason: l.Reason, At: l.At.UTC(),
 		Users: l.Users, Bytes: l.Bytes, Freed: l.Freed}
 	if l.Fate == coreretention.Kept {
 		line.Policy = l.Policy
@@ -225,8 +244,10 @@ func showPlan(p *retention.SweepPlan) api.SweepPlan {
 		}
 		return shown
 	}
-	shown := api.SweepPlan{Policy: p.Policy.Name, At: p.At.UTC(), Total: api.PlanTotal(p.Total), Repositories: totals(p.Repositories), Ecosystems: totals(p.Ecosystems),
-		Packages: totals(p.Packages), Reasons: totals(p.Reasons), Months: totals(p.Months), Asks: append([]string{}, p.Asks...), Then: p.Then, New: p.New, Next: []time.Time{}}
+	shown := api.SweepPlan{Policy: p.Policy.Name, At: p.At.UTC(), Total: api.PlanTotal(p.Total),
+		Repositories: totals(p.Repositories), Ecosystems: totals(p.Ecosystems),
+		Packages: totals(p.Packages), Reasons: totals(p.Reasons), Months: totals(p.Months),
+		Asks: append([]string{}, p.Asks...), Then: p.Then, New: p.New, Next: []time.Time{}}
 	if p.Last != nil {
 		last := showSweep(retention.SweepView{Sweep: *p.Last})
 		shown.Last = &last
@@ -244,7 +265,8 @@ func showPlan(p *retention.SweepPlan) api.SweepPlan {
 func (w *Server) planLines(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
 	var in api.PlanRequest
 	if err := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, 1<<20)).Decode(&in); err != nil {
-		return fault.New(fault.Invalid, "bad-input", "the request cannot be read: %v", err).WithHint("Send what POST /api/v1/sweeps/plans takes.")
+		return fault.New(fault.Invalid, "bad-input", "the request cannot be read: %v", err).
+			WithHint("Send what POST /api/v1/sweeps/plans takes.")
 	}
 	asCSV := strings.Contains(c.Request().Header.Get("Accept"), "text/csv")
 	out := &lines{response: c.Response(), csv: asCSV}
@@ -285,7 +307,8 @@ func (l *lines) begin() error {
 	}
 	l.response.Header().Set("Content-Type", "text/csv; charset=utf-8")
 	l.table = csv.NewWriter(l.buffer)
-	return l.table.Write([]string{"repository", "purl", "upload", "fate", "reason", "policy", "published", "downloaded last", "users", "bytes", "freed bytes"})
+	return l.table.Write([]string{"repository", "purl", "upload", "fate", "reason", "policy", "published",
+		"downloaded last", "users", "bytes", "freed bytes"})
 }
 
 func (l *lines) write(line api.PlanLine) error {
@@ -301,7 +324,8 @@ func (l *lines) write(line api.PlanLine) error {
 	if line.UsedAt != nil {
 		used = line.UsedAt.Format(time.RFC3339)
 	}
-	return l.table.Write([]string{line.Repository, line.PURL, line.Upload, line.Fate, line.Reason, line.Policy, line.At.Format(time.RFC3339), used,
+	return l.table.Write([]string{line.Repository, line.PURL, line.Upload, line.Fate, line.Reason, line.Policy,
+		line.At.Format(time.RFC3339), used,
 		strconv.FormatInt(line.Users, 10), strconv.FormatInt(line.Bytes, 10), strconv.FormatInt(line.Freed, 10)})
 }
 
@@ -318,14 +342,16 @@ func (l *lines) end() error {
 }
 
 func (w *Server) addRemoval() {
-	operate(w, "remove-version", toRemove, http.MethodPost, "/api/v1/repositories/{name}/removals", "Take a version out of use; it can be brought back from the sweep that is given",
+	operate(w, "remove-version", toRemove, http.MethodPost, "/api/v1/repositories/{name}/removals",
+		"Take a version out of use; it can be brought back from the sweep that is given",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.RemoveVersion
 		}) (*answer[api.Sweep], error) {
 			p, err := purl.Parse(in.Body.PURL)
 			if err != nil || p.Version == "" {
-				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
+				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).
+					WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
 			}
 			view, err := w.service.Retention.RemoveVersion(ctx, v.caller, in.Name, p)
 			return &answer[api.Sweep]{showSweep(view)}, err
@@ -339,7 +365,8 @@ type SweepID struct {
 
 func (w *Server) addSweeps() {
 	const path = "/api/v1/sweeps"
-	operate(w, "list-sweeps", forSignedIn, http.MethodGet, path, "Sweeps of what the caller may read all of, the newest first",
+	operate(w, "list-sweeps", forSignedIn, http.MethodGet, path,
+		"Sweeps of what the caller may read all of, the newest first",
 		func(ctx context.Context, v visit, in *struct {
 			Policy string `query:"policy" maxLength:"63"`
 			State  string `query:"state" enum:"asking,underway,done,cancelled,failed"`
@@ -411,8 +438,10 @@ func (w *Server) addSweeps() {
 }
 
 func showSweep(v retention.SweepView) api.Sweep {
-	return api.Sweep{ID: v.ID, Policy: v.Policy, State: v.State, Why: v.Why, Repositories: names(v.Repositories), BegunBy: v.BegunBy, BegunAt: v.BegunAt.UTC(), EndedAt: utc(v.EndedAt),
-		Grace: coreretention.WriteLength(v.Grace), Versions: v.Versions, Bytes: v.Bytes, Freed: v.Freed, Done: v.Done, Spared: v.Spared, Back: v.Back, Reclaimed: v.Reclaimed, May: v.May}
+	return api.Sweep{ID: v.ID, Policy: v.Policy, State: v.State, Why: v.Why, Repositories: names(v.Repositories),
+		BegunBy: v.BegunBy, BegunAt: v.BegunAt.UTC(), EndedAt: utc(v.EndedAt),
+		Grace: coreretention.WriteLength(v.Grace), Versions: v.Versions, Bytes: v.Bytes, Freed: v.Freed, Done: v.Done,
+		Spared: v.Spared, Back: v.Back, Reclaimed: v.Reclaimed, May: v.May}
 }
 
 func sweptPURL(i record.SweepItem) string {
@@ -421,7 +450,8 @@ func sweptPURL(i record.SweepItem) string {
 
 func (w *Server) showItem(i record.SweepItem) api.SweepItem {
 	r, _ := w.service.Directory.RepositoryByID(i.RepositoryID)
-	item := api.SweepItem{Repository: r.Name, PURL: sweptPURL(i), Upload: i.Upload, State: i.State, Note: i.Note, At: utc(i.At), UsedAt: utc(i.UsedAt),
+	item := api.SweepItem{Repository: r.Name, PURL: sweptPURL(i), Upload: i.Upload, State: i.State, Note: i.Note,
+		At: utc(i.At), UsedAt: utc(i.UsedAt),
 		Users: i.Users, Bytes: i.Bytes, Freed: i.Freed, Position: i.Position}
 	if i.State == record.ItemRemoved {
 		item.GraceUntil = utc(i.GraceUntil)
@@ -436,19 +466,23 @@ func (w *Server) addPins() {
 			all := []api.Pin{}
 			for _, p := range pins {
 				r, _ := w.service.Directory.RepositoryByID(p.RepositoryID)
-				all = append(all, api.Pin{PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: p.Version}.String(), Repository: r.Name,
+				all = append(all, api.Pin{PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name,
+					Version: p.Version}.String(), Repository: r.Name,
 					Reason: p.Reason, By: p.By, At: p.At.UTC(), Until: utc(p.Until)})
 			}
 			return &answer[[]api.Pin]{all}, err
 		})
-	operate(w, "set-pin", forSignedIn, http.MethodPut, "/api/v1/pins", "Keep a version from every sweep, or take the pin off",
+	operate(w, "set-pin", forSignedIn, http.MethodPut, "/api/v1/pins",
+		"Keep a version from every sweep, or take the pin off",
 		func(ctx context.Context, v visit, in *answer[api.SetPin]) (*none, error) {
 			p, err := purl.Parse(in.Body.PURL)
 			if err != nil || p.Version == "" {
-				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
+				return nil, fault.New(fault.Invalid, "bad-purl", "%q is no package URL with a version", in.Body.PURL).
+					WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
 			}
 			if in.Body.Off {
-				return nil, w.service.Retention.Unpin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version)
+				return nil, w.service.Retention.Unpin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name,
+					p.Version)
 			}
 			var until *time.Time
 			if in.Body.Until != "" {
@@ -458,6 +492,7 @@ func (w *Server) addPins() {
 				}
 				until = &at
 			}
-			return nil, w.service.Retention.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version, in.Body.Reason, until)
+			return nil, w.service.Retention.Pin(ctx, v.caller, in.Body.Repository, p.Ecosystem, p.Namespace, p.Name, p.Version,
+				in.Body.Reason, until)
 		})
 }

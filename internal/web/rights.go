@@ -29,14 +29,17 @@ func (w *Server) addUsers() {
 			all, err := w.service.Rights.Principals(ctx, v.caller, in.Kind)
 			shown := make([]api.User, len(all))
 			for i, p := range all {
-				shown[i] = api.User{Name: p.Name, Kind: p.Kind, Description: p.Description, Teams: append([]string{}, strings.Fields(p.Teams)...),
-					HasPassword: p.PasswordHash != "", Tokens: p.Tokens, Sessions: p.Sessions, CreatedAt: p.CreatedAt.UTC(), BlockedAt: utc(p.BlockedAt), SeenAt: utc(p.SeenAt)}
+				shown[i] = api.User{Name: p.Name, Kind: p.Kind, Description: p.Description,
+					Teams:       append([]string{}, strings.Fields(p.Teams)...),
+					HasPassword: p.PasswordHash != "", Tokens: p.Tokens, Sessions: p.Sessions, CreatedAt: p.CreatedAt.UTC(),
+					BlockedAt: utc(p.BlockedAt), SeenAt: utc(p.SeenAt)}
 			}
 			return &answer[[]api.User]{shown}, err
 		})
 	operate(w, "add-user", forSomeAdmin, http.MethodPost, users, "Make a user or robot",
 		func(ctx context.Context, v visit, in *answer[api.NewUser]) (*answer[api.MadeUser], error) {
-			n := rights.NewPrincipal{Name: in.Body.Name, Robot: in.Body.Kind == "robot", Description: in.Body.Description, Password: in.Body.Password, Given: true}
+			n := rights.NewPrincipal{Name: in.Body.Name, Robot: in.Body.Kind == "robot", Description: in.Body.Description,
+				Password: in.Body.Password, Given: true}
 			made := api.MadeUser{Name: n.Name}
 			if !n.Robot && n.Password == "" {
 				made.Password = rights.GeneratedPassword()
@@ -51,20 +54,24 @@ func (w *Server) addUsers() {
 		}) (*none, error) {
 			return nil, w.service.Rights.EditPrincipal(ctx, v.caller, in.Name, rights.PrincipalChange(in.Body))
 		})
-	operate(w, "remove-user", forAdmin, http.MethodDelete, users+"/{name}", "Remove a user or robot with its tokens, sessions and grants",
+	operate(w, "remove-user", forAdmin, http.MethodDelete, users+"/{name}",
+		"Remove a user or robot with its tokens, sessions and grants",
 		func(ctx context.Context, v visit, in *OfName) (*none, error) {
 			return nil, w.service.Rights.RemovePrincipal(ctx, v.caller, in.Name)
 		})
-	operate(w, "give-password", forAdmin, http.MethodPost, users+"/{name}/password", "Give a user a new password, which is to be changed at the next sign-in",
+	operate(w, "give-password", forAdmin, http.MethodPost, users+"/{name}/password",
+		"Give a user a new password, which is to be changed at the next sign-in",
 		func(ctx context.Context, v visit, in *OfName) (*answer[api.MadeUser], error) {
 			made := api.MadeUser{Name: in.Name, Password: rights.GeneratedPassword()}
 			return &answer[api.MadeUser]{made}, w.service.Rights.SetPassword(ctx, v.caller, in.Name, "", made.Password, "")
 		})
-	operate(w, "change-password", forSignedIn, http.MethodPut, "/api/v1/me/password", "Change one's own password; other sessions end",
+	operate(w, "change-password", forSignedIn, http.MethodPut, "/api/v1/me/password",
+		"Change one's own password; other sessions end",
 		func(ctx context.Context, v visit, in *answer[api.PasswordChange]) (*none, error) {
 			return nil, w.service.Rights.SetPassword(ctx, v.caller, "", in.Body.Old, in.Body.New, v.session)
 		})
-	operate(w, "sign-out-everywhere", forSignedIn, http.MethodPost, "/api/v1/sign-out", "End all sessions of the caller, or for an admin of somebody else",
+	operate(w, "sign-out-everywhere", forSignedIn, http.MethodPost, "/api/v1/sign-out",
+		"End all sessions of the caller, or for an admin of somebody else",
 		func(ctx context.Context, v visit, in *struct {
 			For    string `query:"for" maxLength:"63"`
 			Tokens bool   `query:"tokens" doc:"revoke all tokens too"`
@@ -72,7 +79,8 @@ func (w *Server) addUsers() {
 			sessions, tokens, err := w.service.Rights.SignOutEverywhere(ctx, v.caller, in.For, in.Tokens)
 			return &answer[api.Ended]{api.Ended{Sessions: sessions, Tokens: tokens}}, err
 		})
-	operate(w, "first-steps", forAdmin, http.MethodGet, "/api/v1/first-steps", "Which of the first steps with a new service are done",
+	operate(w, "first-steps", forAdmin, http.MethodGet, "/api/v1/first-steps",
+		"Which of the first steps with a new service are done",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.FirstSteps], error) {
 			steps, err := w.service.Rights.FirstSteps(ctx, v.caller)
 			return &answer[api.FirstSteps]{api.FirstSteps(steps)}, err
@@ -101,7 +109,8 @@ func (w *Server) addGrants() {
 		}) (*none, error) {
 			return nil, w.service.Rights.RemoveGrant(ctx, v.caller, in.ID)
 		})
-	operate(w, "check-grant", toRead, http.MethodGet, "/api/v1/repositories/{name}/check", "Whether somebody may do something, and because of which grant",
+	operate(w, "check-grant", toRead, http.MethodGet, "/api/v1/repositories/{name}/check",
+		"Whether somebody may do something, and because of which grant",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Who    string `query:"who" maxLength:"80" doc:"a user, a robot, team:NAME, signed-in or anonymous; left out: the caller"`
@@ -121,7 +130,8 @@ func (w *Server) addGrants() {
 }
 
 func showGrant(g record.StoredGrant) api.Grant {
-	return api.Grant{ID: g.ID, Holder: g.Holder, Role: string(g.Role), Repositories: g.Repositories, Packages: g.Packages.String(), By: g.By, At: g.At.UTC()}
+	return api.Grant{ID: g.ID, Holder: g.Holder, Role: string(g.Role), Repositories: g.Repositories,
+		Packages: g.Packages.String(), By: g.By, At: g.At.UTC()}
 }
 
 func showVerdict(v rights.Verdict, action string, p purl.PURL) api.Verdict {
@@ -147,7 +157,8 @@ func showVerdict(v rights.Verdict, action string, p purl.PURL) api.Verdict {
 	case v.TokenLimit:
 		shown.Sentence = "No: the token of this request is limited to less."
 	default:
-		shown.Sentence = fmt.Sprintf("No: %s, which needs the role %s on %s.", strings.Replace(what, " may ", " may not ", 1), cmp.Or(string(v.Missing), "admin"), v.In)
+		shown.Sentence = fmt.Sprintf("No: %s, which needs the role %s on %s.", strings.Replace(what, " may ", " may not ", 1),
+			cmp.Or(string(v.Missing), "admin"), v.In)
 		if shown.Elsewhere != nil {
 			shown.Sentence += " " + v.Who + " is " + strings.Join(shown.Elsewhere, " and ") + "."
 		}
@@ -163,7 +174,8 @@ func (w *Server) addTeams() {
 			all, err := w.service.Rights.Teams(ctx, v.caller)
 			shown := make([]api.Team, len(all))
 			for i, t := range all {
-				shown[i] = api.Team{Name: t.Name, Description: t.Description, Members: append([]string{}, t.Members()...), CreatedAt: t.CreatedAt.UTC()}
+				shown[i] = api.Team{Name: t.Name, Description: t.Description, Members: append([]string{}, t.Members()...),
+					CreatedAt: t.CreatedAt.UTC()}
 			}
 			return &answer[[]api.Team]{shown}, err
 		})

@@ -45,7 +45,8 @@ func (w *Server) moment(text string, later bool) (time.Time, error) {
 }
 
 func (w *Server) addActivity() {
-	operate(w, "list-events", forSignedIn, http.MethodGet, "/api/v1/events", "The activity record, the newest first; who is no admin sees what they did themselves",
+	operate(w, "list-events", forSignedIn, http.MethodGet, "/api/v1/events",
+		"The activity record, the newest first; who is no admin sees what they did themselves",
 		func(ctx context.Context, v visit, in *struct {
 			EventFilter
 			Before int64 `query:"before" minimum:"0" doc:"only events with a lower id"`
@@ -63,7 +64,8 @@ func (w *Server) addActivity() {
 			})
 			return &answer[[]api.Event]{shown}, err
 		})
-	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/events/actions", "The kinds of event that there are",
+	operate(w, "list-event-actions", forAdmin, http.MethodGet, "/api/v1/events/actions",
+		"The kinds of event that there are",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]string], error) {
 			all, err := w.service.Rights.EventActions(ctx, v.caller)
 			return &answer[[]string]{append([]string{}, all...)}, err
@@ -84,11 +86,13 @@ func (w *Server) addEventExport() {
 	const path = "/api/v1/events/export"
 	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "export-events", Method: http.MethodGet, Path: path,
 		Summary: "The activity record as JSON lines, the oldest first; filters as for list-events",
-		Responses: map[string]*huma.Response{"200": {Description: "an event in each line, with previous and seal in hexadecimal",
-			Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}}}})
+		Responses: map[string]*huma.Response{
+			"200": {Description: "an event in each line, with previous and seal in hexadecimal",
+				Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: &huma.Schema{Type: "string"}}}}}})
 	w.guarded(http.MethodGet, path, forAdmin, func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
-		f, err := w.eventFilter(EventFilter{Who: c.QueryParam("who"), Action: c.QueryParam("action"), Repository: c.QueryParam("repository"),
-			Subject: c.QueryParam("subject"), Since: c.QueryParam("since"), Until: c.QueryParam("until")})
+		f, err := w.eventFilter(EventFilter{Who: c.QueryParam("who"), Action: c.QueryParam("action"),
+			Repository: c.QueryParam("repository"),
+			Subject:    c.QueryParam("subject"), Since: c.QueryParam("since"), Until: c.QueryParam("until")})
 		if err != nil {
 			return err
 		}
@@ -99,7 +103,8 @@ func (w *Server) addEventExport() {
 		h.Set("Content-Disposition", `attachment; filename="events.jsonl"`)
 		lines := json.NewEncoder(c.Response())
 		return w.service.Rights.Events(c.Request().Context(), caller, f, func(e record.SealedEvent) error {
-			return lines.Encode(api.SealedEvent{Event: api.Event(e.Event), Previous: hex.EncodeToString(e.Previous), Seal: hex.EncodeToString(e.Hash)})
+			return lines.Encode(api.SealedEvent{Event: api.Event(e.Event), Previous: hex.EncodeToString(e.Previous),
+				Seal: hex.EncodeToString(e.Hash)})
 		})
 	})
 }

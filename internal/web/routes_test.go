@@ -49,8 +49,10 @@ var visitors = []struct {
 	{name: "curates", grants: []access.Grant{{Role: access.Curator, Repositories: "own"}}},
 	{name: "manages", grants: []access.Grant{{Role: access.Admin, Repositories: "own"}}},
 	{name: "manages-all", grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}},
-	{name: "only-reads", grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}, can: []access.Action{access.Read}},
-	{name: "only-publishes", grants: []access.Grant{{Role: access.Admin, Repositories: "*"}}, can: []access.Action{access.Publish}},
+	{name: "only-reads", grants: []access.Grant{{Role: access.Admin, Repositories: "*"}},
+		can: []access.Action{access.Read}},
+	{name: "only-publishes", grants: []access.Grant{{Role: access.Admin, Repositories: "*"}},
+		can: []access.Action{access.Publish}},
 }
 
 // may says by hand, and not by the code that is tested, which actions each of
@@ -63,7 +65,8 @@ var may = map[string]struct{ own, foreign, elsewhere string }{
 	"promotes":       {"anyone signedin read publish promote", "anyone", "anyone signedin"},
 	"curates":        {"anyone signedin read publish promote remove", "anyone", "anyone signedin"},
 	"manages":        {"anyone signedin read publish promote remove manage", "anyone", "anyone signedin manage-some"},
-	"manages-all":    {"anyone signedin read publish promote remove manage", "anyone signedin read publish promote remove manage", "anyone signedin manage-some manage"},
+	"manages-all": {"anyone signedin read publish promote remove manage",
+		"anyone signedin read publish promote remove manage", "anyone signedin manage-some manage"},
 	"only-reads":     {"anyone signedin read", "anyone signedin read", "anyone signedin"},
 	"only-publishes": {"anyone signedin read publish", "anyone signedin read publish", "anyone signedin"},
 }
@@ -82,12 +85,14 @@ func newWalker(t *testing.T) *walker {
 	if _, err := s.Rights.Bootstrap(t.Context(), walkedPassword, ""); err != nil {
 		t.Fatal(err)
 	}
-	w := &walker{Service: s, server: New(s, Settings{Log: quiet, Console: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}}}), secrets: map[string]string{}}
+	w := &walker{Service: s, server: New(s, Settings{Log: quiet,
+		Console: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}}}), secrets: map[string]string{}}
 	if w.admin, err = s.Rights.CallerNamed(t.Context(), "admin"); err != nil {
 		t.Fatal(err)
 	}
 	for _, v := range visitors {
-		if err := s.Rights.AddPrincipal(t.Context(), w.admin, rights.NewPrincipal{Name: v.name, Grants: v.grants}); err != nil {
+		if err := s.Rights.AddPrincipal(t.Context(), w.admin,
+			rights.NewPrincipal{Name: v.name, Grants: v.grants}); err != nil {
 			t.Fatal(err)
 		}
 		w.newSecret(t, v.name)
@@ -105,7 +110,8 @@ func (w *walker) newSecret(t *testing.T, name string) {
 	}) bool {
 		return v.name == name
 	})
-	secret, _, err := w.Rights.AddToken(t.Context(), w.admin, rights.NewToken{For: name, Name: fmt.Sprint("walk-", w.made), Can: visitors[i].can})
+	secret, _, err := w.Rights.AddToken(t.Context(), w.admin,
+		rights.NewToken{For: name, Name: fmt.Sprint("walk-", w.made), Can: visitors[i].can})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +125,9 @@ func (w *walker) ensure(t *testing.T) {
 		if _, err := w.Directory.Repository(w.admin, name, access.Read); err == nil {
 			continue
 		}
-		if _, err := w.Repositories.AddRepository(t.Context(), w.admin, repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House, Holds: catalog.Both}}); err != nil {
+		if _, err := w.Repositories.AddRepository(t.Context(), w.admin,
+			repositories.NewRepository{Repository: catalog.Repository{Name: name, Kind: catalog.House,
+				Holds: catalog.Both}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -175,7 +183,8 @@ func TestRoutes(t *testing.T) {
 	for _, route := range w.server.Routes() {
 		need, ok := needs[route]
 		if !ok {
-			if !strings.HasPrefix(route, "echo_route_not_found") && route != "GET /api/openapi.json" && !strings.HasPrefix(route, "GET /api/openapi") {
+			if !strings.HasPrefix(route, "echo_route_not_found") && route != "GET /api/openapi.json" &&
+				!strings.HasPrefix(route, "GET /api/openapi") {
 				t.Errorf("%s does not say what it needs", route)
 			}
 			continue
@@ -191,7 +200,8 @@ func TestRoutes(t *testing.T) {
 				if name != "" && strings.Contains(path, "token") {
 					w.newSecret(t, name) // the last may have ended itself
 				}
-				list := map[string]string{"own": allowed.own, "foreign": allowed.foreign, "nowhere": "anyone", "": allowed.elsewhere}[repository]
+				list := map[string]string{"own": allowed.own, "foreign": allowed.foreign, "nowhere": "anyone",
+					"": allowed.elsewhere}[repository]
 				want := slices.Contains(strings.Fields(list), string(need.Action))
 				if repository == "" && need.Action == access.SignedIn && name != "" {
 					want = true
@@ -202,7 +212,8 @@ func TestRoutes(t *testing.T) {
 				// Tokens and passwords are not for limited tokens, though their owners may.
 				in = in || need.Action == access.SignedIn && code == "token-too-narrow" && strings.HasPrefix(name, "only-")
 				// Whoever is signed in may begin builds; whose they are the use case decides.
-				in = in || strings.HasPrefix(path, "/api/v1/builds/") && need.Action == access.SignedIn && (code == "others-build-name" || code == "role-missing")
+				in = in || strings.HasPrefix(path, "/api/v1/builds/") && need.Action == access.SignedIn &&
+					(code == "others-build-name" || code == "role-missing")
 				if need.Action == access.Anyone || need.Action == access.SignedIn && repository != "" {
 					continue
 				}

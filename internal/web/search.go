@@ -19,7 +19,8 @@ func (w *Server) addSearches() {
 			}
 			return &answer[[]api.Completion]{all}, err
 		})
-	operate(w, "list-searches", forAnyone, http.MethodGet, "/api/v1/searches", "The saved searches of the caller, and those that others share",
+	operate(w, "list-searches", forAnyone, http.MethodGet, "/api/v1/searches",
+		"The saved searches of the caller, and those that others share",
 		func(ctx context.Context, v visit, _ *none) (*answer[[]api.SavedSearch], error) {
 			all := []api.SavedSearch{}
 			saved, err := w.service.Search.SavedSearches(ctx, v.caller)
@@ -28,12 +29,14 @@ func (w *Server) addSearches() {
 			}
 			return &answer[[]api.SavedSearch]{all}, err
 		})
-	operate(w, "save-search", forSignedIn, http.MethodPut, "/api/v1/searches/{name}", "Keep a query under a name; @name in a query asks for it",
+	operate(w, "save-search", forSignedIn, http.MethodPut, "/api/v1/searches/{name}",
+		"Keep a query under a name; @name in a query asks for it",
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body api.SaveSearch
 		}) (*answer[api.SaveSearch], error) {
-			return &answer[api.SaveSearch]{in.Body}, w.service.Search.SaveSearch(ctx, v.caller, in.Name, in.Body.Query, in.Body.Shared)
+			return &answer[api.SaveSearch]{in.Body}, w.service.Search.SaveSearch(ctx, v.caller, in.Name, in.Body.Query,
+				in.Body.Shared)
 		})
 	operate(w, "forget-search", forSignedIn, http.MethodDelete, "/api/v1/searches/{name}", "Drop a saved search",
 		func(ctx context.Context, v visit, in *ByName) (*none, error) {

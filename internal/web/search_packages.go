@@ -23,7 +23,8 @@ type Which struct {
 }
 
 func (w *Server) addPackages() {
-	operate(w, "search", forAnyone, http.MethodGet, "/api/v1/packages", "Packages that fit a query; docs/search.md has its form",
+	operate(w, "search", forAnyone, http.MethodGet, "/api/v1/packages",
+		"Packages that fit a query; docs/search.md has its form",
 		func(ctx context.Context, v visit, in *struct {
 			Query      string `query:"q" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`
@@ -42,7 +43,8 @@ func (w *Server) addPackages() {
 			}
 			return &answer[api.PackageList]{page}, nil
 		})
-	operate(w, "list-ecosystems", forAnyone, http.MethodGet, "/api/v1/ecosystems", "The kinds of package that the service knows",
+	operate(w, "list-ecosystems", forAnyone, http.MethodGet, "/api/v1/ecosystems",
+		"The kinds of package that the service knows",
 		func(context.Context, visit, *none) (*answer[[]api.Ecosystem], error) {
 			all := []api.Ecosystem{}
 			for _, e := range kinds.All() {
@@ -51,7 +53,8 @@ func (w *Server) addPackages() {
 			}
 			return &answer[[]api.Ecosystem]{all}, nil
 		})
-	operate(w, "show-package", forAnyone, http.MethodGet, "/api/v1/package", "A package, or one version of it; of many versions a page",
+	operate(w, "show-package", forAnyone, http.MethodGet, "/api/v1/package",
+		"A package, or one version of it; of many versions a page",
 		func(ctx context.Context, v visit, in *struct {
 			Which
 			After string `query:"after" maxLength:"255" doc:"go on after this version"`
@@ -65,7 +68,8 @@ func (w *Server) addPackages() {
 			if e == nil {
 				return nil, noEcosystem(p.Ecosystem)
 			}
-			holdings, paged, err := w.service.Search.Show(ctx, v.caller, p, in.Repository, search.VersionPage{After: in.After, Limit: in.Limit})
+			holdings, paged, err := w.service.Search.Show(ctx, v.caller, p, in.Repository,
+				search.VersionPage{After: in.After, Limit: in.Limit})
 			if err != nil {
 				return nil, err
 			}
@@ -73,7 +77,8 @@ func (w *Server) addPackages() {
 			shown.Total, shown.Next = paged.Total, paged.Next
 			return &answer[api.Package]{shown}, nil
 		})
-	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme", "The text about a version, or about the newest one; 404 if there is none",
+	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme",
+		"The text about a version, or about the newest one; 404 if there is none",
 		func(ctx context.Context, v visit, in *Which) (*answer[api.Readme], error) {
 			p, err := purl.Parse(in.PURL)
 			if err != nil {
@@ -108,7 +113,8 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 				version := p
 				version.Version, version.Qualifiers = v.Version, nil
 				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, PURL: version.String(),
-					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{}, Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
+					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{},
+					Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
 			}
 			group := &shown.Versions[i]
 			group.Listed = group.Listed && v.Listed
@@ -168,9 +174,11 @@ func showWithdrawal(w *catalog.Withdrawal) *api.Withdrawal {
 func showUpload(e ecosystem.Ecosystem, p purl.PURL, h search.Holding, v catalog.Version) api.Upload {
 	r := h.Repository
 	p.Version = v.Version
-	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(), Build: h.Builds[v.BuildID], Promotions: h.Promotions[v.ID],
+	u := api.Upload{Name: v.Exact(), PublishedBy: v.PublishedBy, PublishedAt: v.PublishedAt.UTC(), Size: v.Size(),
+		Build: h.Builds[v.BuildID], Promotions: h.Promotions[v.ID],
 		Packaging: v.Details.Packaging, Parent: v.Details.Parent,
-		Licences: []api.Licence{}, Authors: append([]string{}, v.Details.Authors...), Dependencies: []api.Dependency{}, Files: []api.File{}}
+		Licences: []api.Licence{}, Authors: append([]string{}, v.Details.Authors...), Dependencies: []api.Dependency{},
+		Files: []api.File{}}
 	for _, l := range v.Details.Licences {
 		u.Licences = append(u.Licences, api.Licence(l))
 	}

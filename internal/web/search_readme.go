@@ -27,7 +27,8 @@ var markdown = goldmark.New(goldmark.WithExtensions(extension.GFM), goldmark.Wit
 var harmless = func() *bluemonday.Policy {
 	p := bluemonday.NewPolicy()
 	p.AllowElements("h1", "h2", "h3", "h4", "h5", "h6", "p", "br", "hr", "blockquote", "ul", "ol", "li", "dl", "dt", "dd",
-		"pre", "code", "em", "strong", "b", "i", "del", "sub", "sup", "kbd", "table", "thead", "tbody", "tr", "th", "td", "details", "summary")
+		"pre", "code", "em", "strong", "b", "i", "del", "sub", "sup", "kbd", "table", "thead", "tbody", "tr", "th", "td",
+		"details", "summary")
 	p.AllowAttrs("start").Matching(bluemonday.Integer).OnElements("ol")
 	p.AllowAttrs("href").OnElements("a")
 	p.AllowURLSchemes("https", "http", "mailto")

@@ -33,7 +33,8 @@ func TestSafeHTML(t *testing.T) {
 			t.Errorf("%q becomes %q; want %q in it", text, got, want)
 		}
 		lower := strings.ToLower(got)
-		for _, bad := range []string{"<script", "<img", "<form", "<input", "<style", "style=", "<iframe", "<svg", "onclick", "onerror", "javascript:", "data:", "class=", "id=", "<picture", "../"} {
+		for _, bad := range []string{"<script", "<img", "<form", "<input", "<style", "style=", "<iframe", "<svg", "onclick",
+			"onerror", "javascript:", "data:", "class=", "id=", "<picture", "../"} {
 			if strings.Contains(lower, bad) {
 				t.Errorf("%q becomes %q, with %s", text, got, bad)
 			}
@@ -55,11 +56,14 @@ func TestReadmeCost(t *testing.T) {
 		}
 		return b.String()
 	}
-	texts := map[string]string{"table": strings.Repeat("a|", n/4) + "\n" + strings.Repeat("-|", n/4) + "\n" + strings.Repeat("a\n", n/4),
-		"wide tables": strings.Repeat(strings.Repeat("a|", 50)+"\n"+strings.Repeat("-|", 50)+"\n"+strings.Repeat("a\n", 300)+"\n", 100),
-		"stairs":      staircase("- a"), "quoted stairs": staircase("> a"),
+	texts := map[string]string{"table": strings.Repeat("a|", n/4) + "\n" + strings.Repeat("-|", n/4) + "\n" +
+		strings.Repeat("a\n", n/4),
+		"wide tables": strings.Repeat(strings.Repeat("a|", 50)+"\n"+strings.Repeat("-|", 50)+"\n"+strings.Repeat("a\n", 300)+
+			"\n", 100),
+		"stairs": staircase("- a"), "quoted stairs": staircase("> a"),
 		"links in blocks": strings.Repeat(strings.Repeat("[a](", maxOpeners)+"\n\n", n/(4*maxOpeners))}
-	for _, piece := range []string{"[", "[a](", "[a](<", "![", "[a]: u\n", "[a][", "*a **a ", "*a_ ", ">", "> ", "> > a\n", "- ", "1. ", "` `` ```", "<!--", "<a ", "<b>", "~~a ~", "www.a.", "a@b.", "\\", "&#x", "](", "*_`[", "<div>\n"} {
+	for _, piece := range []string{"[", "[a](", "[a](<", "![", "[a]: u\n", "[a][", "*a **a ", "*a_ ", ">", "> ", "> > a\n",
+		"- ", "1. ", "` `` ```", "<!--", "<a ", "<b>", "~~a ~", "www.a.", "a@b.", "\\", "&#x", "](", "*_`[", "<div>\n"} {
 		texts[piece] = strings.Repeat(piece, n/len(piece))
 		texts[piece+" in blocks"] = strings.Repeat(strings.Repeat(piece, 100)+"\n\n", n/(100*len(piece)+2))
 	}
@@ -71,10 +75,13 @@ func TestReadmeCost(t *testing.T) {
 		took := time.Since(begun)
 		runtime.ReadMemStats(&after)
 		if took > 5*time.Second || after.TotalAlloc-before.TotalAlloc > 200<<20 || len(got) > 2*maxHTML {
-			t.Errorf("%s: %d bytes took %s and %d MiB, for %d bytes of HTML", what, len(text), took, (after.TotalAlloc-before.TotalAlloc)>>20, len(got))
+			t.Errorf("%s: %d bytes took %s and %d MiB, for %d bytes of HTML", what, len(text), took,
+				(after.TotalAlloc-before.TotalAlloc)>>20, len(got))
 		}
 	}
-	plain := strings.Repeat("# Tides\n\nA [link](https://skerry.example/), a list:\n\n- one\n  - two\n\n| a | b |\n| --- | --- |\n| 1 | 2 |\n\n---\n\n", 200)
+	plain := strings.Repeat(
+		"# Tides\n\nA [link](https://skerry.example/), a list:\n\n- one\n  - two\n\n| a | b |\n| --- | --- |\n| 1 | 2 |\n\n"+
+			"---\n\n", 200)
 	if intricate(plain) || !strings.HasPrefix(safeHTML(catalog.Readme{Text: plain, Format: "text/markdown"}), "<h1>") {
 		t.Error("an ordinary text is not read")
 	}
@@ -83,7 +90,8 @@ func TestReadmeCost(t *testing.T) {
 func FuzzSafeHTML(f *testing.F) {
 	f.Add("# x\n<a href=javascript:x>y</a>")
 	f.Fuzz(func(t *testing.T, text string) {
-		if got := safeHTML(catalog.Readme{Text: text, Format: "text/markdown"}); strings.Contains(strings.ToLower(got), "<script") {
+		if got := safeHTML(catalog.Readme{Text: text, Format: "text/markdown"}); strings.Contains(strings.ToLower(got),
+			"<script") {
 			t.Errorf("%q becomes %q", text, got)
 		}
 	})

@@ -90,7 +90,9 @@ func (w *Server) secure(r *http.Request) bool {
 		return true
 	}
 	peer, err := netip.ParseAddrPort(r.RemoteAddr)
-	return err == nil && slices.ContainsFunc(w.settings.TrustedProxies, func(p netip.Prefix) bool { return p.Contains(peer.Addr().Unmap()) }) &&
+	return err == nil && slices.ContainsFunc(w.settings.TrustedProxies, func(p netip.Prefix) bool {
+		return p.Contains(peer.Addr().Unmap())
+	}) &&
 		strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
 }
 
@@ -108,7 +110,8 @@ func New(s *service.Service, settings Settings) *Server {
 		settings.Log = slog.Default()
 	}
 	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
-		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(), process: strings.ToLower(rand.Text()[:8]) + "-"}
+		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
+		process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
 		IPExtractor: addresses(settings.TrustedProxies)})
@@ -116,7 +119,9 @@ func New(s *service.Service, settings Settings) *Server {
 	w.route(http.MethodGet, "/livez", forAnyone, func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
 	w.route(http.MethodGet, "/readyz", forAnyone, w.ready)
 	figures := echo.WrapHandler(w.metrics.handler())
-	w.guarded(http.MethodGet, "/metrics", forSignedIn, func(c *echo.Context, _ access.Caller, _ catalog.Repository) error { return figures(c) })
+	w.guarded(http.MethodGet, "/metrics", forSignedIn, func(c *echo.Context, _ access.Caller, _ catalog.Repository) error {
+		return figures(c)
+	})
 	w.addAPI()
 	w.addDoors()
 	w.addConsole()
@@ -210,7 +215,8 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		switch {
 		case status >= 500:
 			level = slog.LevelError
-		case err != nil && status < 400, status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet && r.Method != http.MethodHead:
+		case err != nil && status < 400, status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet &&
+			r.Method != http.MethodHead:
 			level = slog.LevelInfo
 		}
 		if w.log.Enabled(r.Context(), level) {
@@ -295,7 +301,8 @@ func problemOf(err error) *api.Problem {
 		return already
 	}
 	f := asFault(err)
-	return &api.Problem{Status: f.Status(), Title: http.StatusText(f.Status()), Code: f.Code, Detail: f.Message, Hint: f.Hint}
+	return &api.Problem{Status: f.Status(), Title: http.StatusText(f.Status()), Code: f.Code, Detail: f.Message,
+		Hint: f.Hint}
 }
 
 const sessionCookie = "crelvo_session"
@@ -307,7 +314,8 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	if err := admit(r); err != nil {
 		return access.Caller{}, err
 	}
-	from := rights.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark), UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
+	from := rights.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark),
+		UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
 	if err == nil && !caller.TokenEnds.IsZero() && rights.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
 		w.warn(c.Response().Header(), caller)
@@ -320,7 +328,8 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 func (w *Server) warn(h http.Header, caller access.Caller) {
 	at := caller.TokenEnds.UTC()
 	h.Set(api.TokenEndsHeader, at.Format(time.RFC3339))
-	h.Set("Npm-Notice", fmt.Sprintf("The token %q of %s ends on %s; make a new one with crelvo token new.", caller.Token, caller.Name, at.Format("2006-01-02 15:04 UTC")))
+	h.Set("Npm-Notice", fmt.Sprintf("The token %q of %s ends on %s; make a new one with crelvo token new.", caller.Token,
+		caller.Name, at.Format("2006-01-02 15:04 UTC")))
 }
 
 func (w *Server) whoIs(c *echo.Context, from rights.Origin) (access.Caller, error) {
@@ -342,7 +351,8 @@ func (w *Server) whoIs(c *echo.Context, from rights.Origin) (access.Caller, erro
 	}
 	name, secret, ok := r.BasicAuth()
 	if !ok {
-		return access.Caller{}, fault.New(fault.Unknown, "bad-authorization", "the Authorization header is neither Basic nor Bearer")
+		return access.Caller{}, fault.New(fault.Unknown, "bad-authorization",
+			"the Authorization header is neither Basic nor Bearer")
 	}
 	if name == "" && secret == "" { // some clients send these where they have none
 		return w.service.Rights.Nobody(r.Context(), from)

@@ -23,9 +23,11 @@ func TestAsFault(t *testing.T) {
 		kind fault.Kind
 		code string
 	}{
-		"a fault":                {fault.New(fault.Conflict, "name-taken", "x"), fault.Conflict, "name-taken"},
-		"a client that stalled":  {fault.New(fault.Invalid, "cut-upload", "x").WithCause(fmt.Errorf("cut: %w", stalled)), fault.Invalid, "cut-upload"},
-		"an absent database":     {fmt.Errorf("asking: %w", &net.OpError{Op: "dial", Err: errors.New("refused")}), fault.Unavailable, "database-away"},
+		"a fault": {fault.New(fault.Conflict, "name-taken", "x"), fault.Conflict, "name-taken"},
+		"a client that stalled": {fault.New(fault.Invalid, "cut-upload", "x").WithCause(fmt.Errorf("cut: %w", stalled)),
+			fault.Invalid, "cut-upload"},
+		"an absent database": {fmt.Errorf("asking: %w", &net.OpError{Op: "dial", Err: errors.New("refused")}),
+			fault.Unavailable, "database-away"},
 		"a client that left":     {fmt.Errorf("asking: %w", context.Canceled), clientGone, "client-gone"},
 		"too large a body":       {&http.MaxBytesError{Limit: 7}, fault.TooLarge, "too-large"},
 		"echo's own":             {echo.ErrMethodNotAllowed, 405, "http-405"},

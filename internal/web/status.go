@@ -10,7 +10,8 @@ import (
 func (w *Server) addStatus() {
 	operate(w, "status", forSignedIn, http.MethodGet, "/api/v1/status", "How the service is",
 		func(ctx context.Context, v visit, _ *none) (*answer[api.Status], error) {
-			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok", Concerns: []api.Concern{}}
+			status := api.Status{Version: w.settings.Version, StartedAt: w.started.UTC(), Address: v.address, Database: "ok",
+				Concerns: []api.Concern{}}
 			readable := w.service.Directory.Readable(v.caller)
 			totals, err := w.service.Repositories.Totals(ctx, readable...)
 			if err != nil {

@@ -37,7 +37,8 @@ func (u UseOf) value(now time.Time) (use.Question, error) {
 }
 
 func (w *Server) addUsage() {
-	operate(w, "show-use", forSignedIn, http.MethodGet, "/api/v1/use", "How often, and by how many, what the caller may read was downloaded",
+	operate(w, "show-use", forSignedIn, http.MethodGet, "/api/v1/use",
+		"How often, and by how many, what the caller may read was downloaded",
 		func(ctx context.Context, v visit, in *struct {
 			UseOf
 			By string `query:"by" enum:"day,client,who,version,repository" default:"day"`
@@ -53,7 +54,8 @@ func (w *Server) addUsage() {
 			}
 			return &answer[[]api.UsePart]{all}, err
 		})
-	operate(w, "list-used-packages", forSignedIn, http.MethodGet, "/api/v1/packages/used", "Packages by their use: the most used, rising, falling, or unused",
+	operate(w, "list-used-packages", forSignedIn, http.MethodGet, "/api/v1/packages/used",
+		"Packages by their use: the most used, rising, falling, or unused",
 		func(ctx context.Context, v visit, in *struct {
 			UseOf
 			Order string `query:"order" enum:"top,rising,falling,unused" default:"top"`
@@ -70,7 +72,8 @@ func (w *Server) addUsage() {
 			}
 			return &answer[[]api.UsedPackage]{all}, err
 		})
-	operate(w, "who-uses", forSignedIn, http.MethodGet, "/api/v1/packages/users", "Who still uses a version: users, robots, builds, and what needs it",
+	operate(w, "who-uses", forSignedIn, http.MethodGet, "/api/v1/packages/users",
+		"Who still uses a version: users, robots, builds, and what needs it",
 		func(ctx context.Context, v visit, in *struct {
 			PURL       string `query:"purl" required:"true" maxLength:"1000"`
 			Repository string `query:"repository" maxLength:"63"`
@@ -85,7 +88,8 @@ func (w *Server) addUsage() {
 				shown.Needs = append(shown.Needs, api.NeededBy{PURL: n.PURL.String(), Wants: n.Wants, Via: n.Via})
 			}
 			for _, u := range who.Users {
-				shown.Users = append(shown.Users, api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{}, u.Clients...)})
+				shown.Users = append(shown.Users, api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(),
+					Clients: append([]string{}, u.Clients...)})
 			}
 			for _, b := range who.Builds {
 				shown.Builds = append(shown.Builds, b.Name+"#"+b.Number)
@@ -105,7 +109,8 @@ func (w *Server) addUsage() {
 
 func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
 	r, _ := w.service.Directory.RepositoryByID(p.RepositoryID)
-	return api.UsedPackage{Repository: r.Name, PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}.String(), Versions: p.Versions, Bytes: p.Bytes,
+	return api.UsedPackage{Repository: r.Name, PURL: purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace,
+		Name: p.Name}.String(), Versions: p.Versions, Bytes: p.Bytes,
 		Downloads: p.Downloads, Before: p.Before, Users: p.Users, UsedAt: utc(p.UsedAt)}
 }
 
@@ -114,7 +119,8 @@ func (w *Server) showSpaces(all []record.Space) []api.Space {
 	for _, s := range all {
 		r, ok := w.service.Directory.RepositoryByID(s.RepositoryID)
 		if ok {
-			shown = append(shown, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day, Packages: s.Packages, Versions: s.Versions, Bytes: s.Bytes, Shared: s.Shared, Grace: s.Grace})
+			shown = append(shown, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day, Packages: s.Packages,
+				Versions: s.Versions, Bytes: s.Bytes, Shared: s.Shared, Grace: s.Grace})
 		}
 	}
 	return shown

@@ -31,7 +31,8 @@ func many(n int) madeup.Package {
 	for i := range 30 {
 		needs[fmt.Sprintf("@skerry/part-of-the-deck-%02d", i)] = fmt.Sprintf("^%d.%d.0", i, n%40)
 	}
-	return madeup.Package{Name: "many", Version: fmt.Sprintf("1.0.%d", n), Description: "Many versions, each with a good deal to say", Licence: "MIT", Needs: needs}
+	return madeup.Package{Name: "many", Version: fmt.Sprintf("1.0.%d", n),
+		Description: "Many versions, each with a good deal to say", Licence: "MIT", Needs: needs}
 }
 
 func (b *bench) publishMany(ctx context.Context, n int) error {
@@ -190,7 +191,8 @@ func prepareCI(ctx context.Context, b *bench) error {
 	if err != nil {
 		return err
 	}
-	if err := b.house.AddMirrorOf(ctx, "npm", "far-npm", strings.TrimSpace(string(out)), map[string]any{"freshSeconds": 36000}); err != nil {
+	if err := b.house.AddMirrorOf(ctx, "npm", "far-npm", strings.TrimSpace(string(out)),
+		map[string]any{"freshSeconds": 36000}); err != nil {
 		return err
 	}
 	for range 2 { // the second time, all that was asked for is warm
@@ -273,7 +275,8 @@ func (b *bench) ci(ctx context.Context, registry string) (float64, error) {
 			return 0, err
 		}
 	}
-	settings := "registry=" + registry + "\n" + strings.TrimPrefix(registry, "http:") + ":_authToken=" + house.Token + "\naudit=false\nfund=false\nupdate-notifier=false\n"
+	settings := "registry=" + registry + "\n" + strings.TrimPrefix(registry, "http:") + ":_authToken=" + house.Token +
+		"\naudit=false\nfund=false\nupdate-notifier=false\n"
 	if err := os.WriteFile(filepath.Join(dir, ".npmrc"), []byte(settings), 0o600); err != nil {
 		return 0, err
 	}

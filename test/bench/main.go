@@ -125,7 +125,8 @@ func (b *bench) measure(ctx context.Context, r row) error {
 	} else if verdict = "reached"; !r.better(median(ours)) {
 		verdict = "NOT reached"
 	}
-	fmt.Printf("%-4s %-58s %14s %14s %7s  %s, %s\n", r.name, r.what, fmt.Sprintf("%.4g %s", median(ours), r.unit), reference, ratio, r.target, verdict)
+	fmt.Printf("%-4s %-58s %14s %14s %7s  %s, %s\n", r.name, r.what, fmt.Sprintf("%.4g %s", median(ours), r.unit),
+		reference, ratio, r.target, verdict)
 	return nil
 }
 

@@ -62,7 +62,8 @@ func share(ctx context.Context, b *bench, n int) (ours, reference float64, err e
 	}
 	reference, _, err = together(ctx, sharers, b.nginx+"/shared")
 	if n == 0 {
-		b.note("S8: 1 request to the upstream; the slowest client had its first bytes after %.2f s, its last after %.2f s", first, ours)
+		b.note("S8: 1 request to the upstream; the slowest client had its first bytes after %.2f s, its last after %.2f s",
+			first, ours)
 	}
 	return ours, reference, err
 }
@@ -209,13 +210,16 @@ func (b *bench) build(ctx context.Context, source string) (float64, error) {
 	defer os.RemoveAll(dir)
 	const open = "<releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled></snapshots>"
 	files := map[string]string{
-		"settings.xml": fmt.Sprintf("<settings><localRepository>%s/local</localRepository><servers><server><id>platform</id><username>bench</username><password>%s</password></server></servers>"+
-			"<mirrors><mirror><id>platform</id><mirrorOf>*</mirrorOf><url>%s</url></mirror></mirrors><profiles><profile><id>x</id>"+
-			"<repositories><repository><id>central</id><url>http://central</url>%s</repository></repositories></profile></profiles><activeProfiles><activeProfile>x</activeProfile></activeProfiles></settings>", dir, house.Token, source, open),
+		"settings.xml": fmt.Sprintf(
+			"<settings><localRepository>%s/local</localRepository><servers><server><id>platform</id><username>bench</username><password>%s</password></server></servers>"+
+				"<mirrors><mirror><id>platform</id><mirrorOf>*</mirrorOf><url>%s</url></mirror></mirrors><profiles><profile><id>x</id>"+
+				"<repositories><repository><id>central</id><url>http://central</url>%s</repository></repositories></profile></profiles><activeProfiles><activeProfile>x</activeProfile></activeProfiles></settings>", dir, house.Token, source, open),
 		"pom.xml": "<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>tide-model</artifactId><version>1.0.0</version>" +
 			"<properties><maven.compiler.source>17</maven.compiler.source><maven.compiler.target>17</maven.compiler.target><project.build.sourceEncoding>UTF-8</project.build.sourceEncoding></properties><build><plugins>" +
 			plugin("resources", "3.3.0", "") + plugin("compiler", "3.10.1", "") + plugin("jar", "3.3.0", "") +
-			plugin("surefire", "2.22.3", "<executions><execution><id>default-test</id><phase>none</phase></execution></executions>") + "</plugins></build></project>",
+			plugin("surefire", "2.22.3",
+				"<executions><execution><id>default-test</id><phase>none</phase></execution></executions>") +
+			"</plugins></build></project>",
 		"src/main/java/tides.java": "public class tides {}",
 	}
 	for name, content := range files {
@@ -240,7 +244,8 @@ func (b *bench) build(ctx context.Context, source string) (float64, error) {
 }
 
 func plugin(artifact, version, more string) string {
-	return fmt.Sprintf("<plugin><artifactId>maven-%s-plugin</artifactId><version>%s</version>%s</plugin>", artifact, version, more)
+	return fmt.Sprintf("<plugin><artifactId>maven-%s-plugin</artifactId><version>%s</version>%s</plugin>", artifact,
+		version, more)
 }
 
 // buildThroughChain compares builds through the warm chain and from nginx.

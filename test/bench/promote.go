@@ -50,7 +50,8 @@ func prepareTrack(ctx context.Context, b *bench) error {
 	if err := b.desk().AddTrack(ctx, api.Track{Name: track, Stages: stages}); err != nil {
 		return err
 	}
-	return b.desk().AddTrack(ctx, api.Track{Name: track + "-restamp", Stages: []api.Stage{{Repository: "bench-snapshots"}, {Repository: "bench-sailing"}}})
+	return b.desk().AddTrack(ctx, api.Track{Name: track + "-restamp",
+		Stages: []api.Stage{{Repository: "bench-snapshots"}, {Repository: "bench-sailing"}}})
 }
 
 func (b *bench) put(ctx context.Context, path string, body io.Reader) error {
@@ -62,7 +63,8 @@ func (b *bench) put(ctx context.Context, path string, body io.Reader) error {
 }
 
 func smallPOM(artifact, version string) string {
-	return fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.bench</groupId><artifactId>%s</artifactId><version>%s</version></project>", artifact, version)
+	return fmt.Sprintf(
+		"<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.bench</groupId><artifactId>%s</artifactId><version>%s</version></project>", artifact, version)
 }
 
 // promoteBuild promotes a build without a restamp, and checks that no bytes were
@@ -78,8 +80,12 @@ func promoteBuild(ctx context.Context, b *bench, n int) (float64, float64, error
 		artifact := fmt.Sprintf("cargo-%d", i)
 		folder := "/at/bench-staging/maven/example/skerry/bench/" + artifact + "/"
 		file := folder + version + "/" + artifact + "-" + version
-		return errors.Join(b.put(ctx, file+".jar", bytes.NewReader(jar)), b.put(ctx, file+".pom", strings.NewReader(smallPOM(artifact, version))),
-			b.put(ctx, folder+"maven-metadata.xml", strings.NewReader(fmt.Sprintf("<metadata><groupId>example.skerry.bench</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>", artifact, version, version))))
+		return errors.Join(b.put(ctx, file+".jar", bytes.NewReader(jar)),
+			b.put(ctx, file+".pom", strings.NewReader(smallPOM(artifact, version))),
+			b.put(ctx, folder+"maven-metadata.xml",
+				strings.NewReader(
+					fmt.Sprintf(
+						"<metadata><groupId>example.skerry.bench</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>", artifact, version, version))))
 	})
 	if err != nil {
 		return 0, 0, err
@@ -172,8 +178,10 @@ func restampLargeJar(ctx context.Context, b *bench, n int) (ours, reference floa
 		return 0, 0, err
 	}
 	begun = time.Now()
-	r, err := (maven.Maven{}).Restamp(context.Background(), ecosystem.ToRestamp{SizedReaderAt: io.NewSectionReader(file, 0, info.Size()), Stamp: largeStamp, All: ecosystem.Stamps{largeStamp},
-		File: catalog.File{Name: "hull-1.0-SNAPSHOT.jar", Extension: "jar"}})
+	r, err := (maven.Maven{}).Restamp(context.Background(),
+		ecosystem.ToRestamp{SizedReaderAt: io.NewSectionReader(file, 0, info.Size()), Stamp: largeStamp,
+			All:  ecosystem.Stamps{largeStamp},
+			File: catalog.File{Name: "hull-1.0-SNAPSHOT.jar", Extension: "jar"}})
 	if err != nil || len(r.Changes) != 2 || len(r.Obstacles) > 0 {
 		return 0, 0, fmt.Errorf("%d changes, %v, %w", len(r.Changes), r.Obstacles, err)
 	}
@@ -212,8 +220,11 @@ func (b *bench) restampMemory(ctx context.Context, n int) error {
 		return err
 	}
 	defer file.Close()
-	err = errors.Join(b.put(ctx, folder+"hull-1.0-20261101.080910-1.jar", file), b.put(ctx, folder+"hull-1.0-20261101.080910-1.pom", strings.NewReader(smallPOM("hull", "1.0-SNAPSHOT"))),
-		b.put(ctx, folder+"maven-metadata.xml", strings.NewReader("<metadata><groupId>example.skerry.bench</groupId><artifactId>hull</artifactId><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>20261101.080910</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>")))
+	err = errors.Join(b.put(ctx, folder+"hull-1.0-20261101.080910-1.jar", file),
+		b.put(ctx, folder+"hull-1.0-20261101.080910-1.pom", strings.NewReader(smallPOM("hull", "1.0-SNAPSHOT"))),
+		b.put(ctx, folder+"maven-metadata.xml",
+			strings.NewReader(
+				"<metadata><groupId>example.skerry.bench</groupId><artifactId>hull</artifactId><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>20261101.080910</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>")))
 	if err != nil {
 		return err
 	}
@@ -227,11 +238,13 @@ func (b *bench) restampMemory(ctx context.Context, n int) error {
 		}
 	}()
 	begun := time.Now()
-	p, err := b.desk().Promote(ctx, api.NewPromotion{Track: track + "-restamp", PURLs: []string{"pkg:maven/example.skerry.bench/hull@1.0-SNAPSHOT"}})
+	p, err := b.desk().Promote(ctx, api.NewPromotion{Track: track + "-restamp",
+		PURLs: []string{"pkg:maven/example.skerry.bench/hull@1.0-SNAPSHOT"}})
 	stop()
 	if err != nil || p.State != "done" {
 		return fmt.Errorf("%s %s %w", p.State, p.Why, err)
 	}
-	b.note("restamp: promoting it took %.1f s in all, and the service's memory grew by %d MiB (target < 64)", time.Since(begun).Seconds(), (most.Load()-before)>>20)
+	b.note("restamp: promoting it took %.1f s in all, and the service's memory grew by %d MiB (target < 64)",
+		time.Since(begun).Seconds(), (most.Load()-before)>>20)
 	return nil
 }

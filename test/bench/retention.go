@@ -31,10 +31,13 @@ type million struct {
 // are those of another.
 const contents = `
 insert into blob (sha256, sha512, sha1, md5, size, created_at)
-select decode(lpad(to_hex(id), 64, '0'), 'hex'), decode(repeat('00', 64), 'hex'), decode(repeat('00', 20), 'hex'), decode(repeat('00', 16), 'hex'), 20480, now() from version;
+select decode(lpad(to_hex(id), 64, '0'), 'hex'), decode(repeat('00', 64), 'hex'), decode(repeat('00', 20), 'hex'),
+decode(repeat('00', 16), 'hex'), 20480, now() from version;
 insert into file (version_id, name, extension, sha256, added_at)
-select id, 'x-' || version || '.jar', 'jar', decode(lpad(to_hex(case when id % 20 = 0 then id - 1 else id end), 64, '0'), 'hex'), visible_from from version;
-insert into label (package_id, name, version, set_by, visible_from) select id, 'latest', '1.49.0', 'ci', now() from package;
+select id, 'x-' || version || '.jar', 'jar', decode(lpad(to_hex(case when id % 20 = 0 then id - 1 else id end), 64,
+'0'), 'hex'), visible_from from version;
+insert into label (package_id, name, version, set_by, visible_from) select id, 'latest', '1.49.0', 'ci', now()
+from package;
 analyze;`
 
 func prepareMillion(ctx context.Context, b *bench) error {
@@ -80,7 +83,8 @@ keep:
 // with a window over the same rows.
 func planMillion(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
 	begun := time.Now()
-	rows, err := b.million.conn.Query(ctx, `select id, version, visible_from, bytes, row_number() over (partition by package_id order by visible_from desc) n
+	rows, err := b.million.conn.Query(ctx,
+		`select id, version, visible_from, bytes, row_number() over (partition by package_id order by visible_from desc) n
 		from version where visible_from is not null and visible_until is null`)
 	if err != nil {
 		return 0, 0, err
@@ -116,7 +120,8 @@ func planMillion(ctx context.Context, b *bench, n int) (ours, reference float64,
 		err = fmt.Errorf("the plan is about %+v", plan.Total)
 	}
 	if n == 0 {
-		b.note("S9: of 1,000,000 versions %d would go; the service's peak memory was %.0f MiB before and %.0f MiB after the first plan", plan.Total.Swept, before, after)
+		b.note("S9: of 1,000,000 versions %d would go; the service's peak memory was %.0f MiB before and %.0f MiB after "+
+			"the first plan", plan.Total.Swept, before, after)
 	}
 	return ours, reference, err
 }
@@ -183,7 +188,8 @@ func besideSweep(ctx context.Context, b *bench, _ int) (beside, without float64,
 	if err != nil {
 		return 0, 0, err
 	}
-	b.note("Sweep: %d of %d versions in %.0f s, state %s; p95 of downloading %.1f ms beside it, %.1f ms without (%.2f)", sweep.Done, sweep.Versions, time.Since(begun).Seconds(), sweep.State,
+	b.note("Sweep: %d of %d versions in %.0f s, state %s; p95 of downloading %.1f ms beside it, %.1f ms without (%.2f)",
+		sweep.Done, sweep.Versions, time.Since(begun).Seconds(), sweep.State,
 		busy.down, calm.down, busy.down/calm.down)
 	return busy.up, calm.up, nil
 }
@@ -192,7 +198,9 @@ func besideSweep(ctx context.Context, b *bench, _ int) (beside, without float64,
 type loaded struct{ up, down float64 }
 
 // load has 8 clients publish and 8 download until goes says no, or for so long.
-func (b *bench) load(ctx context.Context, jar []byte, name string, goes func() (bool, error), limit time.Duration) (loaded, error) {
+func (b *bench) load(
+	ctx context.Context, jar []byte, name string, goes func() (bool, error), limit time.Duration,
+) (loaded, error) {
 	limited, stop := context.WithTimeout(ctx, limit)
 	defer stop()
 	var mu sync.Mutex

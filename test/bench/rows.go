@@ -24,7 +24,8 @@ const group = "example/skerry/berth"
 
 func rows() []row {
 	return []row{
-		{name: "S1", what: "GET 1 KiB, 32 clients, token checked, counted", unit: "/s", rounds: 5, target: ">= 0.5", better: atLeast(0.5),
+		{name: "S1", what: "GET 1 KiB, 32 clients, token checked, counted", unit: "/s", rounds: 5, target: ">= 0.5",
+			better:  atLeast(0.5),
 			prepare: publishFile("small", 1<<10), round: load("small", "4s")},
 		{name: "S2", what: "GET 1 MiB, 32 clients", unit: "/s", rounds: 5, target: ">= 0.9", better: atLeast(0.9),
 			prepare: publishFile("middle", 1<<20), round: load("middle", "4s")},
@@ -32,36 +33,52 @@ func rows() []row {
 			prepare: publishFile("large", 256<<20), round: single("large")},
 		{name: "S4", what: "PUT 1 GiB, all digests, durable", unit: "s", rounds: 3, target: "<= 1.15", better: atMost(1.15),
 			prepare: prepareUpload, round: upload},
-		{name: "S5", what: "publish 1,000 versions (jar and pom), 8 clients", unit: "s", rounds: 3, target: "<= 3", better: atMost(3),
-			round: publishMany},
-		{name: "S6", what: "GET the document of 5,000 versions, warm, 32 clients", unit: "/s", rounds: 3, target: ">= 0.5", better: atLeast(0.5),
+		{name: "S5", what: "publish 1,000 versions (jar and pom), 8 clients", unit: "s", rounds: 3, target: "<= 3",
+			better: atMost(3),
+			round:  publishMany},
+		{name: "S6", what: "GET the document of 5,000 versions, warm, 32 clients", unit: "/s", rounds: 3, target: ">= 0.5",
+			better:  atLeast(0.5),
 			prepare: prepareMany, round: document},
-		{name: "S7", what: "the same, first answer after one more publish", unit: "ms", rounds: 9, target: "< 20", better: func(v float64) bool { return v < 20 },
+		{name: "S7", what: "the same, first answer after one more publish", unit: "ms", rounds: 9, target: "< 20",
+			better:  func(v float64) bool { return v < 20 },
 			prepare: prepareMany, round: afterPublish},
-		{name: "Parse", what: "memory while an upstream's 5,000 versions are read", unit: "MiB", rounds: 3, target: "< 64", better: func(v float64) bool { return v < 64 },
+		{name: "Parse", what: "memory while an upstream's 5,000 versions are read", unit: "MiB", rounds: 3, target: "< 64",
+			better:  func(v float64) bool { return v < 64 },
 			prepare: prepareFarDocument, round: farDocument},
-		{name: "S10", what: "promote a build of 200 files without restamp", unit: "ms", rounds: 5, target: "< 200", better: func(v float64) bool { return v < 200 },
+		{name: "S10", what: "promote a build of 200 files without restamp", unit: "ms", rounds: 5, target: "< 200",
+			better:  func(v float64) bool { return v < 200 },
 			prepare: prepareTrack, round: promoteBuild},
-		{name: "Stamp", what: "restamp a 100 MiB jar of 10,000 entries", unit: "s", rounds: 5, target: "<= 2 of copying and hashing", better: atMost(2),
+		{name: "Stamp", what: "restamp a 100 MiB jar of 10,000 entries", unit: "s", rounds: 5,
+			target: "<= 2 of copying and hashing", better: atMost(2),
 			prepare: prepareLargeJar, round: restampLargeJar},
-		{name: "S11", what: "search 1,000,000 versions as typed, p95", unit: "ms", rounds: 1, target: "< 50", better: func(v float64) bool { return v < 50 },
-			round: searchAsTyped},
-		{name: "S9", what: "plan a retention policy over 1,000,000 versions", unit: "s", rounds: 3, target: "<= 3 of one window query", better: atMost(3),
+		{name: "S11", what: "search 1,000,000 versions as typed, p95", unit: "ms", rounds: 1, target: "< 50",
+			better: func(v float64) bool { return v < 50 },
+			round:  searchAsTyped},
+		{name: "S9", what: "plan a retention policy over 1,000,000 versions", unit: "s", rounds: 3,
+			target: "<= 3 of one window query", better: atMost(3),
 			prepare: prepareMillion, round: planMillion},
-		{name: "Sweep", what: "p95 of publishing beside a sweep of 100,000", unit: "ms", rounds: 1, target: "<= 1.5 of without", better: atMost(1.5),
+		{name: "Sweep", what: "p95 of publishing beside a sweep of 100,000", unit: "ms", rounds: 1,
+			target: "<= 1.5 of without", better: atMost(1.5),
 			prepare: prepareMillion, round: besideSweep},
-		{name: "CI", what: "npm ci of the console through the warm mirror", unit: "s", rounds: 5, target: "<= 1.15", better: atMost(1.15),
+		{name: "CI", what: "npm ci of the console through the warm mirror", unit: "s", rounds: 5, target: "<= 1.15",
+			better:  atMost(1.15),
 			prepare: prepareCI, round: ciThroughMirror},
-		{name: "S8", what: "200 clients, one 64 MiB file that no mirror has yet", unit: "s", rounds: 3, target: "<= 1.5", better: atMost(1.5),
+		{name: "S8", what: "200 clients, one 64 MiB file that no mirror has yet", unit: "s", rounds: 3, target: "<= 1.5",
+			better:  atMost(1.5),
 			prepare: prepareShare, round: share},
-		{name: "S12", what: "GET 1 KiB through a chain of 10, warm", unit: "/s", rounds: 5, target: ">= 0.8 of the house", better: atLeast(0.8),
+		{name: "S12", what: "GET 1 KiB through a chain of 10, warm", unit: "/s", rounds: 5, target: ">= 0.8 of the house",
+			better:  atLeast(0.8),
 			prepare: prepareChain, round: throughChain(address("chained"))},
-		{name: "S12", what: "GET its version list through a chain of 10, warm", unit: "/s", rounds: 5, target: ">= 0.8 of the house", better: atLeast(0.8),
+		{name: "S12", what: "GET its version list through a chain of 10, warm", unit: "/s", rounds: 5,
+			target: ">= 0.8 of the house", better: atLeast(0.8),
 			prepare: prepareChain, round: throughChain("/at/bench/maven/" + group + "/chained/maven-metadata.xml")},
 		{name: "Build", what: "mvn package through a warm chain", unit: "s", rounds: 5, target: "<= 1.1", better: atMost(1.1),
 			prepare: prepareBuild, round: buildThroughChain},
-		{name: "S13", what: "idle service, memory", unit: "MiB", rounds: 1, target: "< 80", better: func(v float64) bool { return v < 80 }, round: idle},
-		{name: "S13", what: "idle service, ready after its database", unit: "s", rounds: 3, target: "< 1", better: func(v float64) bool { return v < 1 }, round: ready},
+		{name: "S13", what: "idle service, memory", unit: "MiB", rounds: 1, target: "< 80", better: func(v float64) bool {
+			return v < 80
+		}, round: idle},
+		{name: "S13", what: "idle service, ready after its database", unit: "s", rounds: 3, target: "< 1",
+			better: func(v float64) bool { return v < 1 }, round: ready},
 	}
 }
 
@@ -93,7 +110,8 @@ func (b *bench) startNginx() (stop func(), err error) {
 events { worker_connections 1024; }
 http { access_log off; sendfile on; tcp_nopush on; keepalive_requests 1000000; root %s;
   client_body_temp_path %s/t1; proxy_temp_path %s/t2; fastcgi_temp_path %s/t3; uwsgi_temp_path %s/t4; scgi_temp_path %s/t5;
-  server { listen %s; location /at/ { default_type application/json; try_files $uri $uri/document.json =404; } } }`, user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
+  server { listen %s; location /at/ { default_type application/json; try_files $uri $uri/document.json =404; } } }`,
+		user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
 	path := filepath.Join(b.dir, "nginx.conf")
 	if err := os.WriteFile(path, []byte(configuration), 0o600); err != nil {
 		return nil, err
@@ -136,12 +154,15 @@ func publishFile(name string, size int64) func(context.Context, *bench) error {
 func (b *bench) publish(ctx context.Context, artifact, version, extension string, content io.Reader) error {
 	base := fmt.Sprintf("/at/bench/maven/%s/%s/", group, artifact)
 	file := fmt.Sprintf("%s%s/%s-%s", base, version, artifact, version)
-	pom := fmt.Sprintf("<project><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging></project>", artifact, version, extension)
-	metadata := fmt.Sprintf("<metadata><versioning><versions><version>%s</version></versions></versioning></metadata>", version)
+	pom := fmt.Sprintf(
+		"<project><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging></project>", artifact, version, extension)
+	metadata := fmt.Sprintf("<metadata><versioning><versions><version>%s</version></versions></versioning></metadata>",
+		version)
 	for _, step := range []struct {
 		path string
 		body io.Reader
-	}{{file + "." + extension, content}, {file + ".pom", strings.NewReader(pom)}, {base + "maven-metadata.xml", strings.NewReader(metadata)}} {
+	}{{file + "." + extension, content}, {file + ".pom", strings.NewReader(pom)},
+		{base + "maven-metadata.xml", strings.NewReader(metadata)}} {
 		a, err := b.house.Ask(ctx, http.MethodPut, step.path, house.Token, step.body)
 		if err != nil {
 			return err
@@ -186,7 +207,8 @@ func load(artifact, duration string) func(context.Context, *bench, int) (float64
 }
 
 func curlSpeed(ctx context.Context, url string) (float64, error) {
-	out, err := exec.CommandContext(ctx, "curl", "-sf", "-o", "/dev/null", "-H", "Authorization: Bearer "+house.Token, "-w", "%{speed_download}", url).Output()
+	out, err := exec.CommandContext(ctx, "curl", "-sf", "-o", "/dev/null", "-H", "Authorization: Bearer "+house.Token,
+		"-w", "%{speed_download}", url).Output()
 	if err != nil {
 		return 0, fmt.Errorf("curl: %w", err)
 	}
@@ -269,8 +291,10 @@ func upload(ctx context.Context, b *bench, n int) (ours, reference float64, err 
 		}
 	})
 	start := time.Now()
-	url := fmt.Sprintf("%s/at/bench-snapshots/maven/%s/chart-tiles/1.0-SNAPSHOT/chart-tiles-1.0-20261101.08000%d-1.bin", b.house.Address, group, n)
-	out, err := exec.CommandContext(ctx, "curl", "-sf", "-T", path, "-H", "Authorization: Bearer "+house.Token, url).CombinedOutput()
+	url := fmt.Sprintf("%s/at/bench-snapshots/maven/%s/chart-tiles/1.0-SNAPSHOT/chart-tiles-1.0-20261101.08000%d-1.bin",
+		b.house.Address, group, n)
+	out, err := exec.CommandContext(ctx, "curl", "-sf", "-T", path, "-H", "Authorization: Bearer "+house.Token, url).
+		CombinedOutput()
 	if err != nil {
 		return 0, 0, fmt.Errorf("curl: %w: %s", err, out)
 	}
@@ -333,7 +357,8 @@ func publishMany(ctx context.Context, b *bench, n int) (ours, reference float64,
 	}
 	start := time.Now()
 	if err := eachOf(versionsPublished, func(i int) error {
-		return b.publish(ctx, fmt.Sprintf("module-%d", i%100), fmt.Sprintf("%d.%d", n, i/100), "jar", bytes.NewReader(jars[i]))
+		return b.publish(ctx, fmt.Sprintf("module-%d", i%100), fmt.Sprintf("%d.%d", n, i/100), "jar",
+			bytes.NewReader(jars[i]))
 	}); err != nil {
 		return 0, 0, err
 	}
@@ -399,7 +424,8 @@ func ready(ctx context.Context, b *bench, n int) (float64, float64, error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	database := fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable", strings.TrimSpace(string(password)), strings.Split(string(pid), "\n")[3])
+	database := fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable",
+		strings.TrimSpace(string(password)), strings.Split(string(pid), "\n")[3])
 	start := time.Now()
 	h, err := house.Start(filepath.Join(b.dir, fmt.Sprintf("ready-%d", n)), "--database", database)
 	if err != nil {

@@ -22,23 +22,32 @@ import (
 const crowd = `
 insert into package (repository_id, ecosystem, namespace, name, revision, changed_at, versions, bytes)
 select (array(select id from repository order by id))[1 + n % 3], (array['maven', 'npm', 'pypi', 'nuget'])[1 + n % 4],
-  case n % 4 when 0 then 'example.skerry.' || (array['berth', 'fare', 'crew', 'deck', 'tide'])[1 + n / 4 % 5] when 1 then '@skerry' else '' end,
-  (array['brine', 'kelp', 'tide', 'berth', 'gull', 'anchor', 'lodestar', 'fathom', 'channel', 'slipway'])[1 + n * 7 % 10] || '-' ||
-  (array['planner', 'model', 'engine', 'colors', 'format', 'client', 'server', 'widgets', 'codec', 'link', 'http', 'json'])[1 + n / 10 % 12] || '-' || n,
+  case n % 4 when 0 then 'example.skerry.' || (array['berth', 'fare', 'crew', 'deck', 'tide'])[1 + n / 4 % 5]
+when 1 then '@skerry' else '' end,
+  (array['brine', 'kelp', 'tide', 'berth', 'gull', 'anchor', 'lodestar', 'fathom', 'channel',
+'slipway'])[1 + n * 7 % 10] || '-' ||
+  (array['planner', 'model', 'engine', 'colors', 'format', 'client', 'server', 'widgets', 'codec', 'link', 'http',
+'json'])[1 + n / 10 % 12] || '-' || n,
   50, now() - n * interval '1 minute', 50, 50 * 20480
 from generate_series(1, 20000) n;
 insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes, details)
-select p.id, '1.' || v || '.0' || case when v % 3 = 0 then '-dev.' || v else '' end, v % 3 = 0, now() - v * interval '1 day', (array['ci-berth', 'purser', 'deckhand'])[1 + v % 3],
+select p.id, '1.' || v || '.0' || case when v % 3 = 0 then '-dev.' || v else '' end, v % 3 = 0,
+now() - v * interval '1 day', (array['ci-berth', 'purser', 'deckhand'])[1 + v % 3],
   now(), now() - (v * 1440 + p.id % 1440) * interval '1 minute', 20480,
-  jsonb_build_object('description', 'Made up for the measurement', 'licences', jsonb_build_array(jsonb_build_object('name', (array['MIT', 'Apache-2.0', 'ISC'])[1 + p.id % 3])))
+  jsonb_build_object('description', 'Made up for the measurement', 'licences',
+jsonb_build_array(jsonb_build_object('name', (array['MIT', 'Apache-2.0', 'ISC'])[1 + p.id % 3])))
 from package p, generate_series(1, 50) v;
-insert into download_day (version_id, day, client, who, downloads) select id, current_date, 'maven', 'robot', 1 + id % 50 from version where id % 5 = 0;
-insert into version_use (version_id, used_at, downloads, users) select id, now() - (id % 90) * interval '1 day', 1 + id % 50, id % 4 from version where id % 5 = 0;
+insert into download_day (version_id, day, client, who, downloads) select id, current_date, 'maven', 'robot',
+1 + id % 50 from version where id % 5 = 0;
+insert into version_use (version_id, used_at, downloads, users) select id, now() - (id % 90) * interval '1 day',
+1 + id % 50, id % 4 from version where id % 5 = 0;
 analyze;`
 
 // typed are queries that are asked letter by letter.
-var typed = []string{"berth-planner", "skerry tide", "lodestar json", "kelp repo:releases", "ecosystem:npm widgets", "holds:snapshots age:>30d downloads:0",
-	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d channel", "zebra", "tide model", "channel-client", "@skerry/anchor", "gull codec", "slipway server 77"}
+var typed = []string{"berth-planner", "skerry tide", "lodestar json", "kelp repo:releases", "ecosystem:npm widgets",
+	"holds:snapshots age:>30d downloads:0",
+	"pkg:npm/@skerry/gull-*", "licence:MIT fathom", "brine-http-1234", "used:<7d channel", "zebra", "tide model",
+	"channel-client", "@skerry/anchor", "gull codec", "slipway server 77"}
 
 // crowd starts a service on a database of its own, with the repositories that crowd
 // fills, and a connection to that.
@@ -47,7 +56,8 @@ func (b *bench) crowd(ctx context.Context, name string) (h *house.House, conn *p
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if h, err = house.Start(filepath.Join(b.dir, name+"-data"), "--database", server.URL, "--log-level", "warn"); err != nil {
+	if h, err = house.Start(filepath.Join(b.dir, name+"-data"), "--database", server.URL, "--log-level",
+		"warn"); err != nil {
 		return nil, nil, nil, errors.Join(err, server.Stop())
 	}
 	end = func() {
@@ -104,7 +114,8 @@ func searchAsTyped(ctx context.Context, b *bench, _ int) (p95, _ float64, err er
 	}
 	slices.Sort(took)
 	slices.Sort(words)
-	b.note("S11: %d answers, the middle one in %.1f ms, the slowest in %.1f ms, for %q; of words alone, p95 is %.1f ms", len(took), took[len(took)/2], slowest, slowestQuery,
+	b.note("S11: %d answers, the middle one in %.1f ms, the slowest in %.1f ms, for %q; of words alone, p95 is %.1f ms",
+		len(took), took[len(took)/2], slowest, slowestQuery,
 		words[len(words)*95/100])
 	return took[len(took)*95/100], 0, nil
 }

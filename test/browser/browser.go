@@ -68,7 +68,9 @@ func ShowsText(pieces ...string) chromedp.Action[chromedp.Void] {
 			if text, err := chromedp.Evaluate[string]("document.body.innerText")(ctx, t); err == nil {
 				shown = strings.ToLower(text)
 			}
-			missing := slices.IndexFunc(pieces, func(piece string) bool { return !strings.Contains(shown, strings.ToLower(piece)) })
+			missing := slices.IndexFunc(pieces, func(piece string) bool {
+				return !strings.Contains(shown, strings.ToLower(piece))
+			})
 			if missing < 0 {
 				return nil
 			}
@@ -104,7 +106,8 @@ func ChartsDrawn() chromedp.Action[chromedp.Void] {
 // or label. A control that moves at that very moment is missed by a pointer, as by a
 // person's, and is clicked again.
 func ClickText(text string) chromedp.Action[chromedp.Void] {
-	path := fmt.Sprintf(`//*[self::button or self::a or self::input or @role][normalize-space(.)=%q or @aria-label=%q]`, text, text)
+	path := fmt.Sprintf(`//*[self::button or self::a or self::input or @role][normalize-space(.)=%q or @aria-label=%q]`,
+		text, text)
 	watch := fmt.Sprintf(`(() => {
 		window.pressed = false
 		const press = (e) => {
@@ -126,7 +129,8 @@ func ClickText(text string) chromedp.Action[chromedp.Void] {
 				return err
 			}
 			// Where the click has led to another document, nothing is known of it there.
-			if pressed, err := chromedp.Evaluate[bool](`window.pressed !== false`)(ctx, t); err != nil || pressed || ctx.Err() != nil {
+			if pressed, err := chromedp.Evaluate[bool](`window.pressed !== false`)(ctx, t); err != nil || pressed ||
+				ctx.Err() != nil {
 				return ctx.Err()
 			}
 		}

@@ -19,10 +19,15 @@ import (
 // consolePages are the pages of the console with the demo's data, and what each shows.
 var consolePages = []struct{ path, shows string }{
 	{"/", "snapshots"}, {"/repositories/snapshots", "snapshots"}, {"/repositories/platform", "platform"},
-	{"/repositories/shore-maven/upstream", "upstream"}, {"/repositories/snapshots/settings", "settings"}, {"/search?q=berth", "berth"}, {"/package/npm/@skerry/deck-ui", "deck-ui"},
-	{"/package/maven/example.skerry.berth/berth-planner", "berth-planner"}, {"/builds", "berth-planner"}, {"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
-	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"}, {"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"}, {"/retention/space", "space"}, {"/retention/use", "downloads"},
-	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"}, {"/activity", "activity"},
+	{"/repositories/shore-maven/upstream", "upstream"}, {"/repositories/snapshots/settings", "settings"},
+	{"/search?q=berth", "berth"}, {"/package/npm/@skerry/deck-ui", "deck-ui"},
+	{"/package/maven/example.skerry.berth/berth-planner", "berth-planner"}, {"/builds", "berth-planner"},
+	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
+	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"},
+	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
+	{"/retention/space", "space"}, {"/retention/use", "downloads"},
+	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},
+	{"/activity", "activity"},
 }
 
 // accessible looks at every page with axe-core, light and dark, wide and narrow: there
@@ -66,7 +71,8 @@ func accessible(t *testing.T, h *house.House) {
 // setTheme sets the colours that a person chooses with the button.
 func setTheme(theme string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := chromedp.Evaluate[bool](fmt.Sprintf(`document.documentElement.dataset.theme = %q, true`, theme))(ctx, target)
+		_, err := chromedp.Evaluate[bool](fmt.Sprintf(`document.documentElement.dataset.theme = %q, true`, theme))(ctx,
+			target)
 		return err
 	})
 }

@@ -30,7 +30,8 @@ func TestAskedFor(t *testing.T) {
 		}
 		return out + errs
 	}
-	says(t, run(1, "track", "edit", name, "--into", releases, "--gate", "approved 2 by "+crew), "can never pass: it asks for 2, and "+crew+" has 1 member")
+	says(t, run(1, "track", "edit", name, "--into", releases, "--gate", "approved 2 by "+crew),
+		"can never pass: it asks for 2, and "+crew+" has 1 member")
 	run(0, "track", "edit", name, "--into", releases, "--gate", "approved 1 by "+crew)
 	publishSnapshot(t, snapshots, "tide-model", "1.0.0")
 	says(t, run(0, "promote", tideModel100, "--along", name, "--to", releases), "waits: waits for 1 of "+crew)
@@ -43,8 +44,10 @@ func TestAskedFor(t *testing.T) {
 		t.Errorf("who is asked is told %+v", p)
 	}
 	// Asked for twice, it is one.
-	says(t, run(0, "promote", tideModel100, "--along", name, "--to", releases), "asked for before", fmt.Sprintf("Promotion %d", p.ID))
-	says(t, run(6, "promote", tideModel100, "--along", name, "--to", releases, "--wait", "1s"), fmt.Sprintf("promotion %d waits: waits for 1 of %s", p.ID, crew))
+	says(t, run(0, "promote", tideModel100, "--along", name, "--to", releases), "asked for before",
+		fmt.Sprintf("Promotion %d", p.ID))
+	says(t, run(6, "promote", tideModel100, "--along", name, "--to", releases, "--wait", "1s"),
+		fmt.Sprintf("promotion %d waits: waits for 1 of %s", p.ID, crew))
 	if p = done(outsider.Decide(t.Context(), p.ID, api.Say{Approve: true}))(t); p.State != "done" {
 		t.Errorf("%+v", p)
 	}
@@ -63,11 +66,13 @@ func TestDryRunRefuses(t *testing.T) {
 	publishMade(t, snapshots, "npm", deckUI("4.1.0-dev.1"))
 	publishMade(t, snapshots, "pypi", tidecast("0.9.0.dev1"))
 	for _, c := range []struct{ purl, as string }{
-		{"pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "banana"}, {"pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "4.1"}, {"pkg:pypi/tidecast@0.9.0.dev1", "banana"},
+		{"pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "banana"}, {"pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "4.1"},
+		{"pkg:pypi/tidecast@0.9.0.dev1", "banana"},
 		{"pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "4.1.0-dev.2"},
 	} {
 		for _, dry := range [][]string{{"--dry-run"}, nil} {
-			out, errs, code := crelvoAsAdmin(t, append([]string{"promote", c.purl, "--as", c.as, "--along", name, "--to", releases}, dry...)...)
+			out, errs, code := crelvoAsAdmin(t, append([]string{"promote", c.purl, "--as", c.as, "--along", name, "--to",
+				releases}, dry...)...)
 			if code != 1 && (code != 0 || !strings.Contains(out, "would fail")) {
 				t.Errorf("%s as %s %v: %d %s %s", c.purl, c.as, dry, code, out, errs)
 			}
@@ -81,7 +86,8 @@ func TestDryRunRefuses(t *testing.T) {
 		t.Fatal(errs)
 	}
 	for _, dry := range [][]string{{"--dry-run"}, nil} {
-		out, errs, code := crelvoAsAdmin(t, append([]string{"promote", "pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "--along", name, "--to", releases}, dry...)...)
+		out, errs, code := crelvoAsAdmin(t, append([]string{"promote", "pkg:npm/@skerry/deck-ui@4.1.0-dev.1", "--along", name,
+			"--to", releases}, dry...)...)
 		if code != 1 || !strings.Contains(out, "before, with other bytes, and removed") {
 			t.Errorf("%v: %d %s %s", dry, code, out, errs)
 		}
@@ -106,7 +112,8 @@ func TestBuildNamesOfCI(t *testing.T) {
 	says(t, run(0, "build", "begin", second), title, "belongs to none of them")
 	run(0, "build", "record", second)
 	run(0, "build", "record", title, "--revision", "4be1c0f")
-	says(t, run(1, "build", "record", title, "--revision", "77aa000"), "was recorded with the revision 4be1c0f, and this is 77aa000")
+	says(t, run(1, "build", "record", title, "--revision", "77aa000"),
+		"was recorded with the revision 4be1c0f, and this is 77aa000")
 	says(t, run(0, "build", "show", title), title, "4be1c0f")
 	says(t, run(0, "build", "list", "Build and test"), title)
 	says(t, run(0, "build", "record", "--help"), "GITHUB_WORKFLOW", "CI_PIPELINE_URL")

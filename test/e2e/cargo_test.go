@@ -16,7 +16,9 @@ import (
 // in a Cargo.toml.
 func (w *workshop) crate(folder, name, version, code string, needs ...string) {
 	w.t.Helper()
-	w.write(folder+"/Cargo.toml", []byte("[package]\nname = \""+name+"\"\nversion = \""+version+"\"\nedition = \"2021\"\ndescription = \"Reads the hull\"\nlicense = \"MIT\"\n\n[dependencies]\n"+strings.Join(needs, "\n")+"\n"))
+	w.write(folder+"/Cargo.toml", []byte("[package]\nname = \""+name+"\"\nversion = \""+version+
+		"\"\nedition = \"2021\"\ndescription = \"Reads the hull\"\nlicense = \"MIT\"\n\n[dependencies]\n"+
+		strings.Join(needs, "\n")+"\n"))
 	w.write(folder+"/src/lib.rs", []byte(code))
 }
 
@@ -30,32 +32,40 @@ func TestCargo(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, of := range []string{"", "pkg:cargo/brine-codec"} {
-		if out, _, code := crelvoAsAdmin(t, "mirror", "check", "--ecosystem", "cargo", "--upstream", public+demo.ShorePaths["cargo"], "--for", of); code != 0 || strings.Contains(out, "BAD") {
+		if out, _, code := crelvoAsAdmin(t, "mirror", "check", "--ecosystem", "cargo", "--upstream", public+
+			demo.ShorePaths["cargo"], "--for", of); code != 0 || strings.Contains(out, "BAD") {
 			t.Errorf("the upstream, asked for %q: %s", of, out)
 		}
 	}
 	p := newPointed(t, mirror, rust()...)
-	p.crate("project", "hull-sensor", "1.4.0", "pub fn salt() -> &'static str { brine_codec::NAME }\n", `brine-codec = "0.3"`)
-	undo := p.pointAndBack([]string{"cargo", "--at", p.chain, "--publish"}, "project/.cargo/config.toml", "home/.cargo/credentials.toml")
-	says(t, p.read("project/.cargo/config.toml"), `replace-with = "`+p.chain+`"`, `global-credential-providers = ["cargo:token"]`)
+	p.crate("project", "hull-sensor", "1.4.0", "pub fn salt() -> &'static str { brine_codec::NAME }\n",
+		`brine-codec = "0.3"`)
+	undo := p.pointAndBack([]string{"cargo", "--at", p.chain, "--publish"}, "project/.cargo/config.toml",
+		"home/.cargo/credentials.toml")
+	says(t, p.read("project/.cargo/config.toml"), `replace-with = "`+p.chain+`"`,
+		`global-credential-providers = ["cargo:token"]`)
 
 	p.run("project", "cargo", "publish", "--registry", p.chain)
-	if a := ask(t, http.MethodGet, "/at/"+p.releases+"/cargo/hu/ll/hull-sensor", ""); a.Status != 200 || !strings.Contains(string(a.Body), `"name":"brine-codec"`) {
+	if a := ask(t, http.MethodGet, "/at/"+p.releases+"/cargo/hu/ll/hull-sensor", ""); a.Status != 200 ||
+		!strings.Contains(string(a.Body), `"name":"brine-codec"`) {
 		t.Errorf("what was published: %d %s", a.Status, a.Body)
 	}
 	p.fails([]string{"already exists"}, "project", "cargo", "publish", "--registry", p.chain)
-	p.crate("project", "hull-sensor", "1.5.0-dev.1", "pub fn salt() -> &'static str { brine_codec::NAME }\n", `brine-codec = "0.3"`)
+	p.crate("project", "hull-sensor", "1.5.0-dev.1", "pub fn salt() -> &'static str { brine_codec::NAME }\n",
+		`brine-codec = "0.3"`)
 	p.run("project", "cargo", "publish", "--registry", p.chain)
 	p.mistakes("cargo", true, "project/.cargo/config.toml", "home/.cargo/credentials.toml")
 
 	// Somebody else builds from an empty home, through the chain alone: ours from the
 	// house, though the public source has a higher version, and theirs by the mirror.
-	p.crate("project", "ferry", "0.1.0", "pub fn salt() -> &'static str { hull_sensor::salt() }\n", `hull-sensor = { version = "1", registry = "`+p.chain+`" }`)
+	p.crate("project", "ferry", "0.1.0", "pub fn salt() -> &'static str { hull_sensor::salt() }\n",
+		`hull-sensor = { version = "1", registry = "`+p.chain+`" }`)
 	p.run("project", "cargo", "build")
 	says(t, p.read("project/Cargo.lock"), `name = "hull-sensor"`+"\nversion = \"1.4.0\"", `name = "brine-codec"`)
 	says(t, p.run("project", "cargo", "search", "hull", "--registry", p.chain), "hull-sensor = ")
 	eventually(t, 20*time.Second, "the download is counted", func() bool {
-		return strings.Contains(string(must(t, http.MethodGet, "/api/v1/use?by=client&purl=pkg:cargo/hull-sensor", "", 200).Body), `"cargo"`)
+		return strings.Contains(string(must(t, http.MethodGet, "/api/v1/use?by=client&purl=pkg:cargo/hull-sensor", "", 200).
+			Body), `"cargo"`)
 	})
 
 	// What is yanked is not chosen any more, and stays for whoever has it locked.
@@ -66,7 +76,8 @@ func TestCargo(t *testing.T) {
 	p.run("project", "cargo", "yank", "--undo", "--registry", p.chain, "--version", "1.4.0", "hull-sensor")
 	p.run("project", "cargo", "build")
 
-	p.fails([]string{"cargo owner is not offered by this server", "crelvo grant add"}, "project", "cargo", "owner", "--registry", p.chain, "--add", "cook", "hull-sensor")
+	p.fails([]string{"cargo owner is not offered by this server", "crelvo grant add"}, "project", "cargo", "owner",
+		"--registry", p.chain, "--add", "cook", "hull-sensor")
 	p.crate("project", "hull_sensor", "2.0.0", "pub fn x() {}\n")
 	p.fails([]string{"the same name as hull_sensor"}, "project", "cargo", "publish", "--registry", p.chain)
 	undo()
@@ -80,23 +91,29 @@ func TestCargo(t *testing.T) {
 func TestCargoPromotes(t *testing.T) {
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	codec := madeup.Package{Name: "skerry-codec", Version: "0.4.0-dev.2", Description: "Packs", Licence: "MIT"}
-	sensor := madeup.Package{Name: "skerry-hull", Version: "1.5.0-dev.7", Description: "Reads", Licence: "MIT", Needs: map[string]string{"skerry-codec": "=0.4.0-dev.2"}}
+	sensor := madeup.Package{Name: "skerry-hull", Version: "1.5.0-dev.7", Description: "Reads", Licence: "MIT",
+		Needs: map[string]string{"skerry-codec": "=0.4.0-dev.2"}}
 	index := "sparse+" + address(snapshots, "cargo")
 	for _, m := range []madeup.Package{codec, sensor} {
-		if a := ask(t, http.MethodPut, "/at/"+snapshots+"/cargo/api/v1/crates/new", string(m.CargoUpload(m.Cargo(index)))); a.Status != 200 {
+		if a := ask(t, http.MethodPut, "/at/"+snapshots+"/cargo/api/v1/crates/new",
+			string(m.CargoUpload(m.Cargo(index)))); a.Status != 200 {
 			t.Fatalf("%d %s", a.Status, a.Body)
 		}
 	}
 	w := newWorkshop(t, rust()...)
 	track := releases + "-track"
 	for _, args := range [][]string{{"track", "add", track, "--stages", snapshots + "," + releases},
-		{"promote", "pkg:cargo/skerry-codec@0.4.0-dev.2", "pkg:cargo/skerry-hull@1.5.0-dev.7", "--along", track, "--to", releases, "--yes"}} {
-		w.run("", "env", append([]string{"CRELVO_SERVER=" + shared.Address, "CRELVO_TOKEN=" + house.Token, house.Program()}, args...)...)
+		{"promote", "pkg:cargo/skerry-codec@0.4.0-dev.2", "pkg:cargo/skerry-hull@1.5.0-dev.7", "--along", track, "--to",
+			releases, "--yes"}} {
+		w.run("", "env", append([]string{"CRELVO_SERVER=" + shared.Address, "CRELVO_TOKEN=" + house.Token, house.Program()},
+			args...)...)
 	}
 	line := string(must(t, http.MethodGet, "/at/"+releases+"/cargo/sk/er/skerry-hull", "", 200).Body)
 	says(t, line, `"vers":"1.5.0"`, `"req":"=0.4.0"`)
-	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_hull::NAME;\n", `skerry-hull = { version = "1.5", registry = "ours" }`)
-	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(releases, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_hull::NAME;\n",
+		`skerry-hull = { version = "1.5", registry = "ours" }`)
+	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(releases, "cargo")+
+		"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
 	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
 	w.run("ferry", "cargo", "build")
 	says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \"0.4.0\"")
@@ -110,20 +127,24 @@ func TestCargoAsOf(t *testing.T) {
 	then := publishedAt(t, releases, "pkg:cargo/skerry-codec@0.4.0").Add(time.Microsecond)
 	publishMade(t, releases, "cargo", madeup.Package{Name: "skerry-codec", Version: "0.4.1"})
 	w := newWorkshop(t, rust()...)
-	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n", `skerry-codec = { version = "0.4", registry = "ours" }`)
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n",
+		`skerry-codec = { version = "0.4", registry = "ours" }`)
 	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
 	for from, version := range map[string]string{chain: "0.4.1", asOf(chain, then): "0.4.0"} {
-		w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(from, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+		w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(from, "cargo")+
+			"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
 		w.write("ferry/Cargo.lock", nil)
 		w.run("ferry", "cargo", "build")
 		says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \""+version+"\"")
 	}
 	late := madeup.Package{Name: "skerry-codec", Version: "0.4.2"}
-	a := ask(t, http.MethodPut, "/at/"+asOf(releases, then)+"/cargo/api/v1/crates/new", string(late.CargoUpload(late.Cargo(""))))
+	a := ask(t, http.MethodPut, "/at/"+asOf(releases, then)+"/cargo/api/v1/crates/new",
+		string(late.CargoUpload(late.Cargo(""))))
 	if a.Status < 400 || a.Status >= 500 {
 		t.Errorf("a crate was taken by the past: %d %s", a.Status, a.Body)
 	}
-	must(t, http.MethodGet, "/at/"+asOf(releases, then)+"/cargo/files/skerry-codec/0.4.1/skerry-codec-0.4.1.crate", "", 404)
+	must(t, http.MethodGet, "/at/"+asOf(releases, then)+"/cargo/files/skerry-codec/0.4.1/skerry-codec-0.4.1.crate", "",
+		404)
 }
 
 // TestCargoMirrorOfOurs: a mirror of another Crelvo serves its crates to the real cargo, and
@@ -134,13 +155,16 @@ func TestCargoMirrorOfOurs(t *testing.T) {
 	publishMade(t, source, "cargo", madeup.Package{Name: "skerry-gone", Version: "1.0.0"})
 	done(desk(house.Token).RemoveVersion(t.Context(), source, "pkg:cargo/skerry-gone@1.0.0"))(t)
 	mirror := source + "-mirror"
-	if err := shared.AddMirrorOf(t.Context(), "cargo", mirror, address(source, "cargo"), map[string]any{"user": "admin", "secret": house.Token, "freshSeconds": 0.1}); err != nil {
+	if err := shared.AddMirrorOf(t.Context(), "cargo", mirror, address(source, "cargo"),
+		map[string]any{"user": "admin", "secret": house.Token, "freshSeconds": 0.1}); err != nil {
 		t.Fatal(err)
 	}
 	w := newWorkshop(t, rust()...)
-	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n", `skerry-codec = { version = "0.4", registry = "ours" }`)
+	w.crate("ferry", "ferry", "0.1.0", "pub const X: &str = skerry_codec::NAME;\n",
+		`skerry-codec = { version = "0.4", registry = "ours" }`)
 	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
-	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(mirror, "cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+	w.write("ferry/.cargo/config.toml", []byte("[registries.ours]\nindex = \"sparse+"+address(mirror, "cargo")+
+		"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
 	w.run("ferry", "cargo", "build")
 	must(t, http.MethodGet, "/at/"+mirror+"/cargo/sk/er/skerry-gone", "", 404)
 }

@@ -54,7 +54,8 @@ func TestChainOrder(t *testing.T) {
 	_, nearAddress := shore(t, brine(t, "1.0", "2.0"))
 	farContent := brine(t, "2.0", "3.0")
 	farContent[brineFile("2.0", "jar")] = []byte(jar(t, "another 2.0"))
-	farContent["org/openshore/brine-http/2.0/brine-http-2.0-sources.jar"] = []byte(jar(t, "sources that only the far one has"))
+	farContent["org/openshore/brine-http/2.0/brine-http-2.0-sources.jar"] = []byte(jar(t,
+		"sources that only the far one has"))
 	_, farAddress := shore(t, farContent)
 	releases := repository(t, "releases")
 	near, far := addMirror(t, nearAddress, nil), addMirror(t, farAddress, nil)
@@ -85,11 +86,14 @@ func TestChainOrder(t *testing.T) {
 		}
 	}
 	// The other order, at once.
-	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": far}, {"name": near}, {"name": releases}}}}, 200)
-	if a := must(t, http.MethodGet, at+brineFile("2.0", "jar"), "", 200); a.Header.Get("Crelvo-Repository") != far || bytes.Equal(a.Body, farContent[brineFile("1.0", "jar")]) {
+	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": far}, {"name": near},
+		{"name": releases}}}}, 200)
+	if a := must(t, http.MethodGet, at+brineFile("2.0", "jar"), "", 200); a.Header.Get("Crelvo-Repository") != far ||
+		bytes.Equal(a.Body, farContent[brineFile("1.0", "jar")]) {
 		t.Errorf("after the change it comes from %s", a.Header.Get("Crelvo-Repository"))
 	}
-	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http@3.0"); said(e) != "*has it, not here, not here" || e.Outcome != "answered" {
+	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http@3.0"); said(e) != "*has it, not here, not here" ||
+		e.Outcome != "answered" {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	if e := explain(t, chain, "pkg:maven/org.openshore/brine-http"); said(e) != "*has it, *has it, not here" {
@@ -109,8 +113,11 @@ func TestChainSnapshots(t *testing.T) {
 		exact := fmt.Sprintf("1.0-%s-%d", stamp, n)
 		base := "/at/" + repository + "/maven/" + groupPath + "/tide-model/1.0-SNAPSHOT/"
 		must(t, http.MethodPut, base+"tide-model-"+exact+".jar", jar(t, exact), 201)
-		must(t, http.MethodPut, base+"tide-model-"+exact+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT"), 201)
-		must(t, http.MethodPut, base+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n), 201)
+		must(t, http.MethodPut, base+"tide-model-"+exact+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT"),
+			201)
+		must(t, http.MethodPut, base+"maven-metadata.xml",
+			fmt.Sprintf(
+				"<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n), 201)
 		return exact
 	}
 	at := "/at/" + chain + "/maven/" + groupPath + "/tide-model/1.0-SNAPSHOT/"
@@ -132,7 +139,8 @@ func TestChainSnapshots(t *testing.T) {
 	must(t, http.MethodGet, at+"tide-model-"+first+".jar", "", 200)
 	third := upload(one, "20261103.080000", 2)
 	newest(third)
-	if e := explain(t, chain, "pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"); said(e) != "*has it, *has it" || !strings.Contains(e.Sentence, "together") {
+	if e := explain(t, chain, "pkg:maven/example.skerry.berth/tide-model@1.0-SNAPSHOT"); said(e) != "*has it, *has it" ||
+		!strings.Contains(e.Sentence, "together") {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 }
@@ -145,38 +153,48 @@ func TestMirrorOfSnapshots(t *testing.T) {
 		exact := fmt.Sprintf("1.0-%s-%d", stamp, n)
 		base := "/at/" + source + "/maven/" + groupPath + "/tide-model/1.0-SNAPSHOT/"
 		must(t, http.MethodPut, base+"tide-model-"+exact+".jar", jar(t, exact), 201)
-		must(t, http.MethodPut, base+"tide-model-"+exact+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT"), 201)
-		must(t, http.MethodPut, base+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n), 201)
+		must(t, http.MethodPut, base+"tide-model-"+exact+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT"),
+			201)
+		must(t, http.MethodPut, base+"maven-metadata.xml",
+			fmt.Sprintf(
+				"<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n), 201)
 		return exact
 	}
 	first := publish("20261101.080000", 1)
-	mirror := addMirror(t, shared.Address+"/at/"+source+"/maven/", map[string]any{"secret": house.Token, "freshSeconds": 0.1})
+	mirror := addMirror(t, shared.Address+"/at/"+source+"/maven/",
+		map[string]any{"secret": house.Token, "freshSeconds": 0.1})
 	chain := addChain(t, mirror)
 	for _, r := range []string{mirror, chain} {
 		at := "/at/" + r + "/maven/" + groupPath + "/tide-model/"
-		if list := must(t, http.MethodGet, at+"maven-metadata.xml", "", 200); !strings.Contains(string(list.Body), "<version>1.0-SNAPSHOT</version>") {
+		if list := must(t, http.MethodGet, at+"maven-metadata.xml", "", 200); !strings.Contains(string(list.Body),
+			"<version>1.0-SNAPSHOT</version>") {
 			t.Errorf("%s lists %s", r, list.Body)
 		}
-		if list := must(t, http.MethodGet, at+"1.0-SNAPSHOT/maven-metadata.xml", "", 200); !strings.Contains(string(list.Body), "<value>"+first+"</value>") {
+		if list := must(t, http.MethodGet, at+"1.0-SNAPSHOT/maven-metadata.xml", "",
+			200); !strings.Contains(string(list.Body), "<value>"+first+"</value>") {
 			t.Errorf("%s lists %s", r, list.Body)
 		}
-		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200); string(a.Body) != jar(t, first) {
+		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200); string(a.Body) != jar(t,
+			first) {
 			t.Errorf("%s gives another upload", r)
 		}
-		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-"+first+".jar.sha1", "", 200); string(a.Body) != sha1Hex(jar(t, first)) {
+		if a := must(t, http.MethodGet, at+"1.0-SNAPSHOT/tide-model-"+first+".jar.sha1", "",
+			200); string(a.Body) != sha1Hex(jar(t, first)) {
 			t.Errorf("%s gives another checksum: %s", r, a.Body)
 		}
 	}
 	second := publish("20261102.080000", 2)
 	for _, r := range []string{mirror, chain} {
 		eventually(t, 10*time.Second, r+" has the new upload", func() bool {
-			a := must(t, http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200)
+			a := must(t, http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "",
+				200)
 			return string(a.Body) == jar(t, second)
 		})
 	}
 	must(t, http.MethodDelete, "/api/v1/repositories/"+source+"?withContents=true", "", 204)
 	must(t, http.MethodGet, "/at/"+chain+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-"+first+".jar", "", 200)
-	must(t, http.MethodGet, "/at/"+chain+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "", 200)
+	must(t, http.MethodGet, "/at/"+chain+"/maven/"+groupPath+"/tide-model/1.0-SNAPSHOT/tide-model-1.0-SNAPSHOT.jar", "",
+		200)
 }
 
 // TestChainNamesThatAreOurs is the attack: a public artifact with our name and a
@@ -190,7 +208,9 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 	for _, n := range []string{name, "never-published"} {
 		at := groupPath + "/" + n + "/99.0.0/" + n + "-99.0.0"
 		content[at+".pom"], content[at+".jar"] = []byte(pom("example.skerry.berth", n, "99.0.0")), []byte(jar(t, "evil"))
-		content[groupPath+"/"+n+"/maven-metadata.xml"] = []byte("<metadata><versioning><versions><version>99.0.0</version></versions></versioning></metadata>")
+		content[groupPath+"/"+n+
+			"/maven-metadata.xml"] = []byte(
+			"<metadata><versioning><versions><version>99.0.0</version></versions></versioning></metadata>")
 	}
 	u, address := shore(t, content)
 	releases, mirror := repository(t, "releases"), addMirror(t, address, nil)
@@ -198,11 +218,13 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 	at := "/at/" + chain + "/maven/"
 	publishRelease(t, releases, name, "1.0.0", "ours")
 	for _, p := range []string{path("99.0.0", "pom"), path("99.0.0", "jar"), path("99.0.0", "jar") + ".sha1"} {
-		if a := must(t, http.MethodGet, at+p, "", 404); !strings.Contains(string(a.Body), "the name is ours, published in "+releases) {
+		if a := must(t, http.MethodGet, at+p, "", 404); !strings.Contains(string(a.Body), "the name is ours, published in "+
+			releases) {
 			t.Errorf("%s: %s", p, a.Body)
 		}
 	}
-	if list := must(t, http.MethodGet, at+groupPath+"/"+name+"/maven-metadata.xml", "", 200); strings.Contains(string(list.Body), "99") {
+	if list := must(t, http.MethodGet, at+groupPath+"/"+name+"/maven-metadata.xml", "",
+		200); strings.Contains(string(list.Body), "99") {
 		t.Errorf("the list names a stranger's version: %s", list.Body)
 	}
 	must(t, http.MethodGet, at+path("1.0.0", "jar"), "", 200)
@@ -211,7 +233,8 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 			t.Errorf("the upstream was asked for our name: %s", p)
 		}
 	}
-	if e := explain(t, chain, "pkg:maven/example.skerry.berth/"+name+"@99.0.0"); said(e) != "claimed elsewhere, not here" || e.Outcome != "absent" {
+	if e := explain(t, chain, "pkg:maven/example.skerry.berth/"+name+
+		"@99.0.0"); said(e) != "claimed elsewhere, not here" || e.Outcome != "absent" {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	// A new name of our group is ours by pattern, before anything is published.
@@ -230,7 +253,8 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 	must(t, http.MethodGet, at+other, "", 200)
 	// A claim by publishing can be lifted for a name, with a reason.
 	lifted := "pkg:maven/example.skerry.berth/" + name
-	if _, stderr, code := crelvoAsAdmin(t, "claim", "lift", lifted); code != 2 || !strings.Contains(stderr, "--reason is missing") {
+	if _, stderr, code := crelvoAsAdmin(t, "claim", "lift", lifted); code != 2 ||
+		!strings.Contains(stderr, "--reason is missing") {
 		t.Errorf("%d %s", code, stderr)
 	}
 	if _, stderr, code := crelvoAsAdmin(t, "claim", "lift", lifted, "--reason", "a test"); code != 0 {
@@ -247,7 +271,8 @@ func TestChainNamesThatAreOurs(t *testing.T) {
 		t.Fatal(stderr)
 	}
 	must(t, http.MethodGet, at+path("99.0.0", "jar"), "", 404)
-	if events := must(t, http.MethodGet, "/api/v1/events?action=claim%20lifted", "", 200); !strings.Contains(string(events.Body), "a test") {
+	if events := must(t, http.MethodGet, "/api/v1/events?action=claim%20lifted", "",
+		200); !strings.Contains(string(events.Body), "a test") {
 		t.Errorf("the activity record does not tell: %s", events.Body)
 	}
 }
@@ -265,11 +290,13 @@ func TestChainMemberFails(t *testing.T) {
 	must(t, http.MethodGet, at+brineFile("1.0", "jar"), "", 200)
 	must(t, http.MethodGet, at+brineList, "", 200)
 	switchTo(t, bad, demo.Fault{Kind: "gone"})
-	if a := must(t, http.MethodGet, at+"org/openshore/lodestar/1.0/lodestar-1.0.pom", "", 503); !strings.Contains(a.Reason, "since its member "+first+" fails") || a.Header.Get("Retry-After") == "" {
+	if a := must(t, http.MethodGet, at+"org/openshore/lodestar/1.0/lodestar-1.0.pom", "", 503); !strings.Contains(a.Reason,
+		"since its member "+first+" fails") || a.Header.Get("Retry-After") == "" {
 		t.Errorf("the reason is %q", a.Reason)
 	}
 	must(t, http.MethodGet, at+"org/openshore/lodestar/maven-metadata.xml", "", 503)
-	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" || e.Outcome != "failed" || !strings.Contains(e.Sentence, first+" fails") {
+	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" ||
+		e.Outcome != "failed" || !strings.Contains(e.Sentence, first+" fails") {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 	// What is kept is served, whatever the first does.
@@ -285,10 +312,12 @@ func TestChainMemberFails(t *testing.T) {
 	})
 	switchTo(t, good)
 	// The chain may say that it does without the first.
-	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": first, "maySkip": true}, {"name": second}}}}, 200)
+	patch(t, chain, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": first, "maySkip": true},
+		{"name": second}}}}, 200)
 	forgetTrouble(t, second)
 	must(t, http.MethodGet, at+"org/openshore/lodestar/1.0/lodestar-1.0.pom", "", 404)
-	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" || e.Outcome != "absent" || !e.Steps[0].Skipped {
+	if e := explain(t, chain, "pkg:maven/org.openshore/lodestar@1.0"); said(e) != "failed, not here" ||
+		e.Outcome != "absent" || !e.Steps[0].Skipped {
 		t.Errorf("explained as %s: %s", said(e), e.Sentence)
 	}
 }
@@ -299,20 +328,24 @@ func TestChainCircle(t *testing.T) {
 	inner := addChain(t, releases)
 	middle := addChain(t, inner)
 	outer := addChain(t, middle, releases)
-	a := patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": releases}, {"name": outer}}}}, 409)
+	a := patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": releases},
+		{"name": outer}}}}, 409)
 	if want := fmt.Sprintf("%s → %s → %s → %s", inner, outer, middle, inner); !strings.Contains(string(a.Body), want) {
 		t.Errorf("the circle is not named: %s; want %s", a.Body, want)
 	}
 	patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": inner}}}}, 409)
-	patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": releases}, {"name": releases}}}}, 400)
+	patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{{"name": releases},
+		{"name": releases}}}}, 400)
 	patch(t, inner, map[string]any{"chain": map[string]any{"members": []map[string]any{}}}, 400)
 	patch(t, inner, map[string]any{"chain": map[string]any{"releasesTo": inner}}, 400)
-	if a := must(t, http.MethodDelete, "/api/v1/repositories/"+releases, "", 409); !strings.Contains(string(a.Body), "stands in the chain") {
+	if a := must(t, http.MethodDelete, "/api/v1/repositories/"+releases, "", 409); !strings.Contains(string(a.Body),
+		"stands in the chain") {
 		t.Errorf("it says %s", a.Body)
 	}
 	publishRelease(t, releases, "fare-engine", "1.0", "x")
 	must(t, http.MethodGet, "/at/"+outer+"/maven/"+groupPath+"/fare-engine/1.0/fare-engine-1.0.jar", "", 200)
-	if e := explain(t, outer, "pkg:maven/example.skerry.berth/fare-engine@1.0"); len(e.Steps) != 1 || strings.Join(e.Steps[0].Via, " ") != middle+" "+inner {
+	if e := explain(t, outer, "pkg:maven/example.skerry.berth/fare-engine@1.0"); len(e.Steps) != 1 ||
+		strings.Join(e.Steps[0].Via, " ") != middle+" "+inner {
 		t.Errorf("the steps are %+v", e.Steps)
 	}
 }
@@ -377,18 +410,23 @@ func TestChainPublish(t *testing.T) {
 		m.mustRun(dir, "deploy")
 	}
 	for in, version := range map[string]string{snapshots: "1.0.0-SNAPSHOT", releases: "1.0.0"} {
-		if list := must(t, http.MethodGet, "/at/"+in+"/maven/"+groupPath+"/tide-model/maven-metadata.xml", "", 200); !strings.Contains(string(list.Body), "<version>"+version+"</version>") || strings.Count(string(list.Body), "<version>") != 1 {
+		if list := must(t, http.MethodGet, "/at/"+in+"/maven/"+groupPath+"/tide-model/maven-metadata.xml", "",
+			200); !strings.Contains(string(list.Body), "<version>"+version+"</version>") ||
+			strings.Count(string(list.Body), "<version>") != 1 {
 			t.Errorf("%s: %s", in, list.Body)
 		}
 	}
 	user := newMaven(t, house.Token, chain)
-	dir := user.project("berth-planner", "1.0.0", chain, chain, "package skerry;\npublic class berth_planner { int h = tide_model.height(); }\n", dependency("tide-model", "1.0.0-SNAPSHOT"))
+	dir := user.project("berth-planner", "1.0.0", chain, chain,
+		"package skerry;\npublic class berth_planner { int h = tide_model.height(); }\n",
+		dependency("tide-model", "1.0.0-SNAPSHOT"))
 	user.mustRun(dir, "package")
 	path := filepath.Join(t.TempDir(), "rota.jar")
 	if err := os.WriteFile(path, []byte(jarWithPOM(t, pom("example.skerry.berth", "inside", "3.0"))), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, stderr, code := crelvoAsAdmin(t, "publish", path, "--to", chain); code != 0 || !strings.Contains(out, "in "+releases) {
+	if out, stderr, code := crelvoAsAdmin(t, "publish", path, "--to", chain); code != 0 ||
+		!strings.Contains(out, "in "+releases) {
 		t.Errorf("%d %s %s", code, out, stderr)
 	}
 }

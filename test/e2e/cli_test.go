@@ -66,7 +66,8 @@ func TestCommandLine(t *testing.T) {
 	t.Run("publish a jar with its pom inside", func(t *testing.T) {
 		file := write("anything.jar", jarWithPOM(t, pom("example.skerry.berth", "cli-inside", "1.0.0")))
 		out, _ := run(0, "", "publish", file, "--to", releases)
-		says(t, out, "Published pkg:maven/example.skerry.berth/cli-inside@1.0.0", "cli-inside-1.0.0.jar", "cli-inside-1.0.0.pom")
+		says(t, out, "Published pkg:maven/example.skerry.berth/cli-inside@1.0.0", "cli-inside-1.0.0.jar",
+			"cli-inside-1.0.0.pom")
 		out, _ = run(0, "", "publish", file, "--to", releases)
 		says(t, out, "already, byte for byte")
 		_, errs := run(1, "", "publish", file, "--to", snapshots)
@@ -91,9 +92,11 @@ func TestCommandLine(t *testing.T) {
 	t.Run("publish a snapshot twice", func(t *testing.T) {
 		for n := range 2 {
 			file := write("tides.jar", jar(t, strings.Repeat("tide", n+1)))
-			out, _ := run(0, "", "publish", file, "--to", snapshots, "--as", "pkg:maven/example.skerry.berth/cli-tides@1.0-SNAPSHOT", "-o", "json")
+			out, _ := run(0, "", "publish", file, "--to", snapshots, "--as",
+				"pkg:maven/example.skerry.berth/cli-tides@1.0-SNAPSHOT", "-o", "json")
 			var published struct{ Name string }
-			if err := json.Unmarshal([]byte(out), &published); err != nil || !strings.HasSuffix(published.Name, map[int]string{0: "-1", 1: "-2"}[n]) {
+			if err := json.Unmarshal([]byte(out), &published); err != nil ||
+				!strings.HasSuffix(published.Name, map[int]string{0: "-1", 1: "-2"}[n]) {
 				t.Errorf("%s: %v", out, err)
 			}
 		}
@@ -111,7 +114,8 @@ func TestCommandLine(t *testing.T) {
 
 	target := t.TempDir()
 	out, _ = run(0, "", "fetch", "pkg:maven/org.openshore/brine-http@2.1.0?type=jar", "--dir", target)
-	if content, err := os.ReadFile(filepath.Join(target, "brine-http-2.1.0.jar")); err != nil || string(content) != jar(t, "brine") {
+	if content, err := os.ReadFile(filepath.Join(target, "brine-http-2.1.0.jar")); err != nil ||
+		string(content) != jar(t, "brine") {
 		t.Errorf("fetched: %s %d bytes, %v", out, len(content), err)
 	}
 	if entries, err := os.ReadDir(target); err != nil || len(entries) != 1 {

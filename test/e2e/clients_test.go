@@ -27,7 +27,8 @@ type workshop struct {
 func newWorkshop(t *testing.T, environment ...string) *workshop {
 	t.Helper()
 	dir := t.TempDir()
-	w := &workshop{t: t, dir: dir, environment: append([]string{"HOME=" + dir + "/home", "PATH=" + os.Getenv("PATH"), "TZ=UTC", "LANG=C.UTF-8", "CI=true", "NO_COLOR=1"}, environment...)}
+	w := &workshop{t: t, dir: dir, environment: append([]string{"HOME=" + dir + "/home", "PATH=" + os.Getenv("PATH"),
+		"TZ=UTC", "LANG=C.UTF-8", "CI=true", "NO_COLOR=1"}, environment...)}
 	if err := os.Mkdir(dir+"/home", 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +117,8 @@ func publishMade(t *testing.T, repository, ecosystem string, p madeup.Package) {
 	var a house.Answer
 	switch ecosystem {
 	case "npm":
-		a = ask(t, http.MethodPut, "/at/"+repository+"/npm/"+strings.ReplaceAll(p.Name, "/", "%2f"), string(p.NPMDocument("latest", p.NPM())))
+		a = ask(t, http.MethodPut, "/at/"+repository+"/npm/"+strings.ReplaceAll(p.Name, "/", "%2f"),
+			string(p.NPMDocument("latest", p.NPM())))
 	case "pypi":
 		body, contentType := demo.UploadForm(p, p.WheelName(), p.Wheel())
 		a = ask(t, http.MethodPost, "/at/"+repository+"/pypi/", string(body), "Content-Type", contentType)
@@ -132,7 +134,9 @@ func publishMade(t *testing.T, repository, ecosystem string, p madeup.Package) {
 
 // shelf starts a stand-in upstream with made-up packages of an ecosystem, and a
 // mirror of it.
-func shelf(t *testing.T, ecosystem string, packages ...madeup.Package) (u *demo.Upstream, content demo.Files, mirror string) {
+func shelf(
+	t *testing.T, ecosystem string, packages ...madeup.Package,
+) (u *demo.Upstream, content demo.Files, mirror string) {
 	t.Helper()
 	content = demo.Shelves[ecosystem](ecosystem+"/", packages...)
 	u, at := shore(t, content)

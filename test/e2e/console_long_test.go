@@ -38,15 +38,20 @@ func TestConsoleLong(t *testing.T) {
 	if n := drawn("[role=treeitem]"); n < 20 || n > 100 {
 		t.Errorf("%d lines of the tree are drawn", n)
 	}
-	do(chromedp.Click(chromedp.Search(`//*[@role='treeitem'][.//span[.='long-003']]`)), see("1.0.0"), chromedp.KeyEvent(kb.End), see("long-199", "Show more of 240 entries"))
-	do(browser.ClickText("Show more of 240 entries"), chromedp.WaitNotPresent(chromedp.Search(`//button[.='Show more of 240 entries']`)))
-	do(chromedp.Click(chromedp.Search(`//*[@role='treeitem'][.//span[.='long-199']]`)), chromedp.KeyEvent(kb.End), see("long-239"), chromedp.KeyEvent(kb.Home), see("long-000"))
+	do(chromedp.Click(chromedp.Search(`//*[@role='treeitem'][.//span[.='long-003']]`)), see("1.0.0"),
+		chromedp.KeyEvent(kb.End), see("long-199", "Show more of 240 entries"))
+	do(browser.ClickText("Show more of 240 entries"),
+		chromedp.WaitNotPresent(chromedp.Search(`//button[.='Show more of 240 entries']`)))
+	do(chromedp.Click(chromedp.Search(`//*[@role='treeitem'][.//span[.='long-199']]`)), chromedp.KeyEvent(kb.End),
+		see("long-239"), chromedp.KeyEvent(kb.Home), see("long-000"))
 
 	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/packages"), see("long-239", "Show more"))
 	end := func(last string) {
 		t.Helper()
 		eventually(t, 20*time.Second, last+" stands at the end", func() bool {
-			there, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("scrollTo(0, document.body.scrollHeight), document.body.innerText.includes(%q)", last)))
+			there, err := chromedp.Run(tab,
+				chromedp.Evaluate[bool](fmt.Sprintf("scrollTo(0, document.body.scrollHeight), document.body.innerText.includes(%q)",
+					last)))
 			return err == nil && there
 		})
 	}
@@ -59,7 +64,8 @@ func TestConsoleLong(t *testing.T) {
 	if n := drawn("tbody tr[data-index]"); n < 5 || n > 100 {
 		t.Errorf("%d rows of the table are drawn", n)
 	}
-	if all, err := (&client.Client{Server: shared.Address, Token: house.Token}).Search(t.Context(), "", r, 500, 0); err != nil || len(all.Packages) != many {
+	if all, err := (&client.Client{Server: shared.Address, Token: house.Token}).Search(t.Context(), "", r, 500,
+		0); err != nil || len(all.Packages) != many {
 		t.Errorf("%d packages, %v", len(all.Packages), err)
 	}
 }

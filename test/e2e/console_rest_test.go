@@ -33,14 +33,18 @@ func TestConsoleRest(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	do(chromedp.Navigate(shared.Address+"/signing"), click("New key"), dialog("name", "No Name"), click("Add it"), see("cannot be the name of a key"),
-		click("Cancel"), gone, click("New key"), dialog("name", key), dialog("owner", "Releases <releases@skerry.example>"), click("Add it"), gone, see(key, "signs releases"))
-	do(click("New destination"), dialog("name", to), dialog("url", "https://upload.openshore.example/maven/"), dialog("user", "skerry"), dialog("secret", "gangway"),
+	do(chromedp.Navigate(shared.Address+"/signing"), click("New key"), dialog("name", "No Name"), click("Add it"),
+		see("cannot be the name of a key"),
+		click("Cancel"), gone, click("New key"), dialog("name", key), dialog("owner", "Releases <releases@skerry.example>"),
+		click("Add it"), gone, see(key, "signs releases"))
+	do(click("New destination"), dialog("name", to), dialog("url", "https://upload.openshore.example/maven/"),
+		dialog("user", "skerry"), dialog("secret", "gangway"),
 		click("Save"), gone, see(to, "upload.openshore.example", "signs in"))
 	// A line that has just moved may be missed by a pointer.
 	remove := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-			press := fmt.Sprintf(`[...[...document.querySelectorAll("li")].find((li) => li.innerText.includes(%q)).querySelectorAll("button:last-child")].at(-1).click(), true`, name)
+			press := fmt.Sprintf(
+				`[...[...document.querySelectorAll("li")].find((li) => li.innerText.includes(%q)).querySelectorAll("button:last-child")].at(-1).click(), true`, name)
 			_, err := chromedp.Evaluate[bool](press)(ctx, target)
 			return err
 		})
@@ -53,33 +57,41 @@ func TestConsoleRest(t *testing.T) {
 	now := time.Now() // it made nothing of what others made before
 	post(t, "/api/v1/builds", api.BuildReport{Name: build, Number: "1", StartedAt: &now}, nil)
 	path := filepath.Join(t.TempDir(), "parts.json")
-	if err := os.WriteFile(path, []byte(`{"bomFormat": "CycloneDX", "specVersion": "1.5", "version": 1}`), 0o600); err != nil {
+	if err := os.WriteFile(path, []byte(`{"bomFormat": "CycloneDX", "specVersion": "1.5", "version": 1}`),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	do(chromedp.Navigate(shared.Address+"/builds/"+build+"/1"), see("Documents", "can be attached"), chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{path}), see("parts.json", "cyclonedx"))
+	do(chromedp.Navigate(shared.Address+"/builds/"+build+"/1"), see("Documents", "can be attached"),
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{path}), see("parts.json", "cyclonedx"))
 	do(chromedp.Navigate(shared.Address+"/builds"), click("Names…"), see(build, "1 build"))
 	do(chromedp.Navigate(shared.Address+"/builds/"+build+"/1"), click("Remove…"), click("Remove it"), gone, see("Began"))
 	if a := ask(t, http.MethodGet, "/api/v1/builds/"+build+"/1", ""); a.Status != 404 {
 		t.Errorf("the build that was removed answers %d", a.Status)
 	}
 
-	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), typeInto("[name=largest]", "500 MiB"), chromedp.WaitEnabled(chromedp.Search(`//button[.='Save']`)), click("Save"), see("it is in force now"))
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), typeInto("[name=largest]", "500 MiB"),
+		chromedp.WaitEnabled(chromedp.Search(`//button[.='Save']`)), click("Save"), see("it is in force now"))
 	var shown api.Repository
-	if a, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+r, nil, &shown); err != nil || shown.LargestFile != 500<<20 {
+	if a, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+r, nil, &shown); err != nil ||
+		shown.LargestFile != 500<<20 {
 		t.Errorf("the largest file is %d: %d %v", shown.LargestFile, a.Status, err)
 	}
 	must(t, http.MethodDelete, "/api/v1/repositories/"+r, "", 204)
 	do(chromedp.Navigate(shared.Address+"/"), see(r, "it can be brought back until"),
-		chromedp.Click(chromedp.Search(fmt.Sprintf(`//li[contains(., %q)]//button[.='Bring it back']`, r))), chromedp.WaitVisible(chromedp.CSS(`a[href="/repositories/`+r+`"]`)))
+		chromedp.Click(chromedp.Search(fmt.Sprintf(`//li[contains(., %q)]//button[.='Bring it back']`, r))),
+		chromedp.WaitVisible(chromedp.CSS(`a[href="/repositories/`+r+`"]`)))
 	must(t, http.MethodGet, "/api/v1/repositories/"+r, "", 200)
 
 	publishRelease(t, r, "planned", "1.0.0", "x")
 	policy := fmt.Sprintf("policy-%d", n)
-	if a, err := shared.JSON(t.Context(), http.MethodPut, "/api/v1/policies", api.SetPolicy{Text: "name: " + policy + "\nrepositories: [" + r + "]\nkeep:\n  - younger than 14d\n"}, nil); err != nil || a.Status >= 300 {
+	if a, err := shared.JSON(t.Context(), http.MethodPut, "/api/v1/policies",
+		api.SetPolicy{Text: "name: " + policy + "\nrepositories: [" + r + "]\nkeep:\n  - younger than 14d\n"},
+		nil); err != nil || a.Status >= 300 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
 	const saved = `(() => { window.saved = ""; const make = URL.createObjectURL; URL.createObjectURL = (b) => { void b.text().then((t) => { window.saved = t }); return make(b) } })()`
-	do(chromedp.Navigate(shared.Address+"/policies/"+policy), see("What it would do"), chromedp.SetValue(chromedp.CSS(`select[aria-label="Which versions"]`), ""))
+	do(chromedp.Navigate(shared.Address+"/policies/"+policy), see("What it would do"),
+		chromedp.SetValue(chromedp.CSS(`select[aria-label="Which versions"]`), ""))
 	do(chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := chromedp.Evaluate[any](saved)(ctx, target)
 		return err

@@ -32,9 +32,11 @@ func TestConsoleTakesOut(t *testing.T) {
 	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
 		t.Fatal(err)
 	}
-	do(chromedp.Navigate(shared.Address+"/package/maven/example.skerry.berth/tide-gauge@1.1.0"), browser.ShowsText("Withdraw…", "Remove…"),
+	do(chromedp.Navigate(shared.Address+"/package/maven/example.skerry.berth/tide-gauge@1.1.0"),
+		browser.ShowsText("Withdraw…", "Remove…"),
 		browser.ClickText("Withdraw…"), browser.ShowsText("Withdraw 1.1.0?"),
-		typeInto("input[name=reason]", "wrong moon"), browser.ClickText("Withdraw it"), browser.ShowsText("Withdrawn by admin: wrong moon", "It may be used again"))
+		typeInto("input[name=reason]", "wrong moon"), browser.ClickText("Withdraw it"),
+		browser.ShowsText("Withdrawn by admin: wrong moon", "It may be used again"))
 	if got := withdrawn(); got != "wrong moon by admin" {
 		t.Errorf("withdrawn: %s", got)
 	}
@@ -42,8 +44,10 @@ func TestConsoleTakesOut(t *testing.T) {
 	if got := withdrawn(); got != "no" {
 		t.Errorf("withdrawn: %s", got)
 	}
-	do(browser.ClickText("Remove…"), browser.ShowsText("Remove 1.1.0 from "+r), browser.ClickText("Remove it"), browser.ShowsText("Bring all back…"))
+	do(browser.ClickText("Remove…"), browser.ShowsText("Remove 1.1.0 from "+r), browser.ClickText("Remove it"),
+		browser.ShowsText("Bring all back…"))
 	must(t, http.MethodGet, file, "", 404)
-	do(browser.ClickText("Bring all back…"), browser.ShowsText("Which"), chromedp.Click(chromedp.CSS("form button[type=submit]")), browser.ShowsText("Brought back 1 version"))
+	do(browser.ClickText("Bring all back…"), browser.ShowsText("Which"),
+		chromedp.Click(chromedp.CSS("form button[type=submit]")), browser.ShowsText("Brought back 1 version"))
 	must(t, http.MethodGet, file, "", 200)
 }

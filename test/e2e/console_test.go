@@ -40,13 +40,15 @@ func TestConsole(t *testing.T) {
 	tab, do := openConsole(t)
 	see := browser.ShowsText
 
-	do(chromedp.Navigate(shared.Address+"/"), typeInto("input[name=name]", "admin"), typeInto("input[name=password]", "not it"),
+	do(chromedp.Navigate(shared.Address+"/"), typeInto("input[name=name]", "admin"),
+		typeInto("input[name=password]", "not it"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")), see("the name or the password is wrong"))
 	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
 		t.Fatal(err)
 	}
 	cookies := must(t, http.MethodGet, "/", "", 200)
-	if policy := cookies.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "script-src 'self'") || strings.Contains(policy, "unsafe-eval") {
+	if policy := cookies.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "script-src 'self'") ||
+		strings.Contains(policy, "unsafe-eval") {
 		t.Errorf("the console's policy: %q", policy)
 	}
 	if seen, err := chromedp.Run(tab, chromedp.Evaluate[string]("document.cookie")); err != nil || seen != "" {
@@ -54,34 +56,43 @@ func TestConsole(t *testing.T) {
 	}
 
 	do(browser.ClickText("New repository"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
-		typeInto("[role=dialog] input[name=name]", "Wrong Name"), browser.ClickText("Make it"), see("cannot be the name of a repository"))
+		typeInto("[role=dialog] input[name=name]", "Wrong Name"), browser.ClickText("Make it"),
+		see("cannot be the name of a repository"))
 	const r = "console-arrivals"
-	do(chromedp.Navigate(shared.Address+"/"), see("Repositories"), browser.ClickText("New repository"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
+	do(chromedp.Navigate(shared.Address+"/"), see("Repositories"), browser.ClickText("New repository"),
+		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
 		typeInto("[role=dialog] input[name=name]", r), typeInto("[role=dialog] select", "releases"),
 		browser.ClickText("Make it"), see(r+" is empty", "crelvo publish FILE --to "+r))
 
 	// The page stays as it is; the build arrives by itself.
 	publishRelease(t, r, "deck-plan", "1.0.0", "decks")
-	do(see("example", "1 package, 1 version"), browser.Unfold("deck-plan"), browser.Unfold("1.0.0"), see("deck-plan-1.0.0.jar", "deck-plan-1.0.0.pom"),
+	do(see("example", "1 package, 1 version"), browser.Unfold("deck-plan"), browser.Unfold("1.0.0"),
+		see("deck-plan-1.0.0.jar", "deck-plan-1.0.0.pom"),
 		browser.Unfold("deck-plan-1.0.0.jar"), see("sha256", sha1Hex(jar(t, "decks"))))
 	publishRelease(t, r, "deck-plan", "1.1.0", "more decks")
 	do(see("1.1.0"))
 
 	// The keyboard reaches the package from any page.
-	do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")), typeInto("[role=combobox]", "deck-plan"),
+	do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
+		typeInto("[role=combobox]", "deck-plan"),
 		see("example.skerry.berth:deck-plan"))
 	do(chromedp.KeyEvent("\r"), see("deck-plan", "1.0.0", "1.1.0", "Use it"))
-	do(browser.ClickText("Show how"), see("To use the package", "<artifactId>deck-plan</artifactId>", "settings.xml", "crelvo point maven --at "+r))
+	do(browser.ClickText("Show how"), see("To use the package", "<artifactId>deck-plan</artifactId>", "settings.xml",
+		"crelvo point maven --at "+r))
 	publishRelease(t, r, "deck-plan", "1.2.0", "yet more decks")
 	do(see("1.2.0"))
 
-	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), see("Anybody may read it"), chromedp.Click(chromedp.Search(`//label[contains(., 'Anybody may read it')]//input`)),
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), see("Anybody may read it"),
+		chromedp.Click(chromedp.Search(`//label[contains(., 'Anybody may read it')]//input`)),
 		browser.ClickText("Save"), see("it is in force now"))
-	if a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/deck-plan/maven-metadata.xml", "", nil); err != nil || a.Status != 200 {
+	if a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+r+"/maven/"+groupPath+"/deck-plan/maven-metadata.xml", "",
+		nil); err != nil || a.Status != 200 {
 		t.Errorf("the setting is not in force: %d %v", a.Status, err)
 	}
-	do(browser.ClickText("Remove "+r), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[type=checkbox]")), chromedp.Click(chromedp.CSS("[role=dialog] input[type=checkbox]")),
-		typeInto("[role=dialog] input:not([type=checkbox])", r), chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Remove']`)),
+	do(browser.ClickText("Remove "+r), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[type=checkbox]")),
+		chromedp.Click(chromedp.CSS("[role=dialog] input[type=checkbox]")),
+		typeInto("[role=dialog] input:not([type=checkbox])", r),
+		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Remove']`)),
 		chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), see("Latest arrivals"))
 	if a := ask(t, http.MethodGet, "/api/v1/repositories/"+r, ""); a.Status != 404 {
 		t.Errorf("the removed repository answers %d", a.Status)
@@ -89,8 +100,10 @@ func TestConsole(t *testing.T) {
 
 	do(chromedp.Navigate(shared.Address+"/package/maven/no.such/thing"), see("no repository that you may read holds"))
 	do(chromedp.Navigate(shared.Address+"/no/such/page"), see("There is no such page"))
-	do(chromedp.Navigate(shared.Address+"/tokens"), browser.ClickText("New token"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input")),
-		typeInto("[role=dialog] input", "console-token"), browser.ClickText("Make it"), see("shown this once", "crelvo_"), browser.ClickText("I have kept it"), see("console-token"))
+	do(chromedp.Navigate(shared.Address+"/tokens"), browser.ClickText("New token"),
+		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input")),
+		typeInto("[role=dialog] input", "console-token"), browser.ClickText("Make it"), see("shown this once", "crelvo_"),
+		browser.ClickText("I have kept it"), see("console-token"))
 
 	// Pages that were left must not keep their connections.
 	for range 12 {
@@ -116,12 +129,16 @@ func TestConsole(t *testing.T) {
 	}
 	publishRelease(t, long, "a-package-with-a-name-that-does-not-fit-on-any-phone", "1.0.0", "x")
 	do(chromedp.EmulateViewport(390, 780))
-	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit", "/repositories/" + long: "1 package",
-		"/repositories/chain-of-" + long[:40]:                                                      "Try a name",
+	for path, shows := range map[string]string{"/": "does-not-fit", "/search?q=does-not-fit": "does-not-fit",
+		"/repositories/" + long:               "1 package",
+		"/repositories/chain-of-" + long[:40]: "Try a name",
 		"/package/maven/example.skerry.berth/a-package-with-a-name-that-does-not-fit-on-any-phone": "Use it"} {
 		do(chromedp.Navigate(shared.Address+path), see(shows))
-		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil || width > 390 {
-			widest, _ := chromedp.Run(tab, chromedp.Evaluate[string](`[...document.querySelectorAll("*")].filter((e) => e.getBoundingClientRect().right > 390 && getComputedStyle(e).position === "absolute" || e.getBoundingClientRect().right > 390 && !e.closest(".overflow-x-auto")).map((e) => e.outerHTML.slice(0, 200)).join("\n")`))
+		if width, err := chromedp.Run(tab, chromedp.Evaluate[int]("document.documentElement.scrollWidth")); err != nil ||
+			width > 390 {
+			widest, _ := chromedp.Run(tab,
+				chromedp.Evaluate[string](
+					`[...document.querySelectorAll("*")].filter((e) => e.getBoundingClientRect().right > 390 && getComputedStyle(e).position === "absolute" || e.getBoundingClientRect().right > 390 && !e.closest(".overflow-x-auto")).map((e) => e.outerHTML.slice(0, 200)).join("\n")`))
 			t.Errorf("%s is %d pixels wide on a phone of 390, %v; too wide are:\n%s", path, width, err, widest)
 		}
 	}

@@ -62,10 +62,14 @@ func TestDemo(t *testing.T) {
 	t.Run("the commands of the documents", func(t *testing.T) { documentsRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
-		demo.User + "/" + demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
-		demo.Token:                      "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
-		deckhand:                        "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots staging ",
-		"":                              "releases ",
+		demo.User + "/" +
+			demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget " +
+			"shore-pypi snapshots staging ",
+		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi " +
+			"snapshots staging ",
+		deckhand: "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots " +
+			"staging ",
+		"": "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {
 			t.Errorf("%q sees the repositories %q; want %q", who, got, want)
@@ -77,15 +81,19 @@ func TestDemo(t *testing.T) {
 		says              string
 	}{
 		{deckhand, "GET", "/at/crew-tools/maven/", 404, "no repository \"crew-tools\" that you may read"},
-		{deckhand, "PUT", "/at/releases/maven/g/a/1.0/a-1.0.jar", 403, "deckhand needs the role publisher on releases to publish"},
-		{deckhand, "PUT", "/at/platform/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on staging to publish"},
+		{deckhand, "PUT", "/at/releases/maven/g/a/1.0/a-1.0.jar", 403,
+			"deckhand needs the role publisher on releases to publish"},
+		{deckhand, "PUT", "/at/platform/maven/g/a/1.0/a-1.0.txt", 403,
+			"deckhand needs the role publisher on staging to publish"},
 		{deckhand, "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 201, "Received"},
 		{deckhand, "PUT", "/at/platform/maven/g/a/maven-metadata.xml", 201, "the deployment is complete"},
-		{"purser/tickets-please-all", "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 403, "purser needs the role publisher on snapshots to publish"},
+		{"purser/tickets-please-all", "PUT", "/at/platform/maven/g/a/1.0-SNAPSHOT/a-1.0-SNAPSHOT.txt", 403,
+			"purser needs the role publisher on snapshots to publish"},
 		{"", "GET", "/at/platform/maven/", 401, "sign in"},
 		{deckhand, "GET", "/at/platform/maven/org/openshore/brine-http/2.1.1/brine-http-2.1.1.pom", 200, "Brine HTTP"},
 		{deckhand, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 403, "deckhand needs the role publisher on shore-maven"},
-		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 422, "shore-maven is a mirror; only house repositories take what is published"},
+		{demo.Token, "PUT", "/at/shore-maven/maven/g/a/1.0/a-1.0.txt", 422,
+			"shore-maven is a mirror; only house repositories take what is published"},
 		{deckhand, "POST", "/api/v1/mirrors/check", 403, "needs the role admin"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/prefetch", 403, "needs the role admin on shore-maven"},
 		{deckhand, "POST", "/api/v1/repositories/shore-maven/forget", 403, "needs the role curator on shore-maven"},
@@ -99,7 +107,8 @@ func TestDemo(t *testing.T) {
 		{deckhand, "POST", "/api/v1/repositories", 403, "needs the role admin"},
 		{deckhand, "DELETE", "/api/v1/repositories/snapshots", 403, "needs the role admin on snapshots"},
 		{deckhand, "GET", "/api/v1/tokens?for=purser", 403, "needs the role admin"},
-		{deckhand, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.crew/rota-sheet", 404, "no repository that you may read holds"},
+		{deckhand, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.crew/rota-sheet", 404,
+			"no repository that you may read holds"},
 		{"", "GET", "/at/snapshots/maven/", 401, "sign in"},
 		{"", "GET", "/api/v1/status", 401, "sign in"},
 		{"", "GET", "/at/releases/maven/example/", 200, "skerry/"},
@@ -115,14 +124,17 @@ func TestDemo(t *testing.T) {
 				body = `{"pattern":"pkg:maven/g/*","reason":"a test"}`
 			}
 		}
-		if a := asking(c.who, c.method, c.path, body); a.Status != c.status || !strings.Contains(string(a.Body), c.says) && !jsonSays(a, c.says) {
+		if a := asking(c.who, c.method, c.path, body); a.Status != c.status ||
+			!strings.Contains(string(a.Body), c.says) && !jsonSays(a, c.says) {
 			t.Errorf("%s %s as %q: %d %s; want %d saying %q", c.method, c.path, c.who, a.Status, a.Body, c.status, c.says)
 		}
 	}
-	if found := asking(deckhand, "GET", "/api/v1/packages?q=rota", ""); !strings.Contains(string(found.Body), `"packages":[]`) {
+	if found := asking(deckhand, "GET", "/api/v1/packages?q=rota", ""); !strings.Contains(string(found.Body),
+		`"packages":[]`) {
 		t.Errorf("the search reveals what deckhand may not read: %s", found.Body)
 	}
-	shown := asking(deckhand, "GET", "/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@1.4.0&repository=releases", "")
+	shown := asking(deckhand, "GET",
+		"/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@1.4.0&repository=releases", "")
 	if !strings.Contains(string(shown.Body), `"users":3`) {
 		t.Errorf("the demo's downloads are not counted: %s", shown.Body)
 	}
@@ -166,7 +178,8 @@ func TestProblems(t *testing.T) {
 		}
 	}
 	metrics := must(t, "GET", "/metrics", "", 200)
-	says(t, string(metrics.Body), `crelvo_requests_total{method="POST",route="/api/v1/repositories",status="422"}`, "process_resident_memory_bytes")
+	says(t, string(metrics.Body), `crelvo_requests_total{method="POST",route="/api/v1/repositories",status="422"}`,
+		"process_resident_memory_bytes")
 	must(t, "GET", "/livez", "", 200)
 	must(t, "GET", "/readyz", "", 200)
 	document := must(t, "GET", "/api/openapi.json", "", 200)
@@ -175,7 +188,8 @@ func TestProblems(t *testing.T) {
 		t.Errorf("the client's request id is not kept: %v", a.Header)
 	}
 	// A browser's session does not work for another site.
-	signed := ask(t, "POST", "/api/v1/session", `{"name":"admin","password":"`+house.Password+`"}`, "Content-Type", "application/json")
+	signed := ask(t, "POST", "/api/v1/session", `{"name":"admin","password":"`+house.Password+`"}`, "Content-Type",
+		"application/json")
 	cookie := signed.Header.Get("Set-Cookie")
 	for _, want := range []string{"HttpOnly", "SameSite=Strict", "crelvo_session="} {
 		if !strings.Contains(cookie, want) {
@@ -183,20 +197,24 @@ func TestProblems(t *testing.T) {
 		}
 	}
 	session, _, _ := strings.Cut(cookie, ";")
-	a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session, "Sec-Fetch-Site", "cross-site")
+	a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session, "Sec-Fetch-Site",
+		"cross-site")
 	if err != nil || a.Status != 403 {
 		t.Errorf("another site could sign out: %d, %v", a.Status, err)
 	}
-	if a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session); err != nil || a.Status != 204 {
+	if a, err := shared.Ask(t.Context(), "DELETE", "/api/v1/session", "", nil, "Cookie", session); err != nil ||
+		a.Status != 204 {
 		t.Errorf("signing out: %d %s, %v", a.Status, a.Body, err)
 	}
-	if a, err := shared.Ask(t.Context(), "GET", "/api/v1/me", "", nil, "Cookie", session); err != nil || !strings.Contains(string(a.Body), "anonymous") {
+	if a, err := shared.Ask(t.Context(), "GET", "/api/v1/me", "", nil, "Cookie", session); err != nil ||
+		!strings.Contains(string(a.Body), "anonymous") {
 		t.Errorf("the ended session: %s, %v", a.Body, err)
 	}
 }
 
 // reads are the last words of commands that change nothing.
-var reads = []string{"list", "show", "names", "compare", "check", "search", "explain", "status", "whoami", "space", "usage", "who-uses", "receiving", "events", "runs", "try", "plan", "arrivals"}
+var reads = []string{"list", "show", "names", "compare", "check", "search", "explain", "status", "whoami", "space",
+	"usage", "who-uses", "receiving", "events", "runs", "try", "plan", "arrivals"}
 
 // examplesRun runs the examples of all commands that change nothing, on the
 // demo's data, and the commands of docs/scripting.md.
@@ -218,7 +236,8 @@ func examplesRun(t *testing.T, h *house.House) {
 			if strings.HasPrefix(line, "Flags:") {
 				break
 			}
-			if len(words) > 1 && strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") && words[0] != "crelvo" && words[0] != "completion" && words[0] != "help" && len(path) < 2 {
+			if len(words) > 1 && strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") && words[0] != "crelvo" &&
+				words[0] != "completion" && words[0] != "help" && len(path) < 2 {
 				walk(append(slices.Clone(path), words[0])...)
 			}
 		}
@@ -229,14 +248,17 @@ func examplesRun(t *testing.T, h *house.House) {
 		examples, _, _ = strings.Cut(examples, "\n\n")
 		for line := range strings.SplitSeq(examples, "\n") {
 			line, _, _ = strings.Cut(strings.TrimSpace(line), "   #")
-			if strings.Contains(line, "openshore.example") || strings.Contains(line, ".txt") || strings.Contains(line, "edited.yaml") {
+			if strings.Contains(line, "openshore.example") || strings.Contains(line, ".txt") ||
+				strings.Contains(line, "edited.yaml") {
 				continue // of a network, or files, that are not there
 			}
 			script := exec.CommandContext(t.Context(), "sh", "-c", strings.Replace(line, "crelvo ", house.Program()+" ", 1))
 			script.Env, script.Dir = append(environment, "PATH="+os.Getenv("PATH")), t.TempDir()
 			out, err := script.CombinedOutput()
 			ran++
-			if exit := (*exec.ExitError)(nil); err != nil && !(errors.As(err, &exit) && (exit.ExitCode() == 4 && path[0] == "grant" || exit.ExitCode() == 8 && path[0] == "status")) {
+			if exit := (*exec.ExitError)(nil); err != nil &&
+				!(errors.As(err, &exit) && (exit.ExitCode() == 4 && path[0] == "grant" ||
+					exit.ExitCode() == 8 && path[0] == "status")) {
 				t.Errorf("%s: %v\n%s", line, err, out)
 			}
 		}

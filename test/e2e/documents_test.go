@@ -51,7 +51,8 @@ func documentsRun(t *testing.T, h *house.House) {
 				line = strings.TrimSpace(strings.TrimPrefix(line, "bin/"))
 				first, _, _ := strings.Cut(line, " | ") // what it is handed to is another program
 				words := strings.Fields(first)
-				reading := slices.Contains(reads, words[1]) || len(words) > 2 && slices.Contains(reads, words[2]) || strings.Contains(line, "--check") || strings.Contains(line, "--dry-run")
+				reading := slices.Contains(reads, words[1]) || len(words) > 2 && slices.Contains(reads, words[2]) ||
+					strings.Contains(line, "--check") || strings.Contains(line, "--dry-run")
 				// Nor are there networks and files of other people.
 				reading = reading && !strings.Contains(line, "https://") && !strings.Contains(line, "edited.yaml")
 				if seen++; !reading {
@@ -61,9 +62,11 @@ func documentsRun(t *testing.T, h *house.House) {
 				}
 				cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
 				cmd.Dir = t.TempDir()
-				cmd.Env = []string{"HOME=" + cmd.Dir, "PATH=" + program + ":" + os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER=" + h.Address, "CRELVO_TOKEN=" + demo.Token}
+				cmd.Env = []string{"HOME=" + cmd.Dir, "PATH=" + program + ":" + os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER=" +
+					h.Address, "CRELVO_TOKEN=" + demo.Token}
 				// Whatever is not known, or is not so, has a code; 4 is a "no" of grant check, 7 that status has something to tell.
-				if out, err := cmd.CombinedOutput(); err != nil && !(strings.Contains(line, "--exit-code") || strings.Contains(line, "--check") || cmd.ProcessState.ExitCode() == 4) {
+				if out, err := cmd.CombinedOutput(); err != nil &&
+					!(strings.Contains(line, "--exit-code") || strings.Contains(line, "--check") || cmd.ProcessState.ExitCode() == 4) {
 					t.Errorf("%s: %s: %v\n%s", filepath.Base(document), line, err, out)
 				}
 			}

@@ -119,7 +119,8 @@ func checkAcknowledged(t *testing.T, h *house.House, all []acknowledged) {
 			t.Fatal(err)
 		}
 		if a.Status != 200 || string(a.Body) != f.content {
-			t.Errorf("%s was acknowledged, but is answered with %d and %d bytes; want %d", f.path, a.Status, len(a.Body), len(f.content))
+			t.Errorf("%s was acknowledged, but is answered with %d and %d bytes; want %d", f.path, a.Status, len(a.Body),
+				len(f.content))
 		}
 	}
 }
@@ -136,7 +137,8 @@ func checkListed(t *testing.T, h *house.House) {
 				Uploads []struct{ Files []struct{ Name string } }
 			}
 		}
-		if _, err := h.JSON(t.Context(), http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/"+artifact, nil, &p); err != nil {
+		if _, err := h.JSON(t.Context(), http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/"+artifact, nil,
+			&p); err != nil {
 			t.Fatal(err)
 		}
 		for _, v := range p.Versions {
@@ -204,7 +206,9 @@ func TestKillWhileFetching(t *testing.T) {
 			}
 			broken <- err
 		}()
-		eventually(t, 5*time.Second, "the file is on its way", func() bool { return u.Requests()["/"+brineFile("2.0", "jar")] > asked })
+		eventually(t, 5*time.Second, "the file is on its way", func() bool {
+			return u.Requests()["/"+brineFile("2.0", "jar")] > asked
+		})
 		if err := h.Kill(); err != nil {
 			t.Fatal(err)
 		}

@@ -54,25 +54,30 @@ func TestReceiving(t *testing.T) {
 	r := repository(t, "releases")
 	folder := "/at/" + r + "/maven/" + groupPath + "/tide-model/3.0/"
 	content := jar(t, "x")
-	if a := must(t, "PUT", folder+"tide-model-3.0.jar", content, 201); !strings.Contains(string(a.Body), "is not listed yet") || !strings.Contains(string(a.Body), "given up at") {
+	if a := must(t, "PUT", folder+"tide-model-3.0.jar", content, 201); !strings.Contains(string(a.Body),
+		"is not listed yet") || !strings.Contains(string(a.Body), "given up at") {
 		t.Errorf("the answer is %s", a.Body)
 	}
 	if a := must(t, "GET", folder+"tide-model-3.0.jar", "", 200); string(a.Body) != content {
 		t.Error("its publisher reads back something else")
 	}
-	a, err := shared.Ask(t.Context(), http.MethodGet, folder+"tide-model-3.0.jar", person(t, fmt.Sprintf("lookout-%d", made.Add(1)), "robot", api.NewGrant{Role: "reader", Repositories: r}).Token, nil)
+	a, err := shared.Ask(t.Context(), http.MethodGet, folder+"tide-model-3.0.jar",
+		person(t, fmt.Sprintf("lookout-%d", made.Add(1)), "robot", api.NewGrant{Role: "reader", Repositories: r}).Token, nil)
 	if err != nil || a.Status != 404 {
 		t.Errorf("somebody else is answered with %d, %v", a.Status, err)
 	}
 	out, errs, code := crelvoAsAdmin(t, "receiving", "--in", r)
-	if code != 0 || !strings.Contains(out, "tide-model@3.0") || !strings.Contains(out, "lacks a file that every version has, such as its pom; given up") {
+	if code != 0 || !strings.Contains(out, "tide-model@3.0") ||
+		!strings.Contains(out, "lacks a file that every version has, such as its pom; given up") {
 		t.Errorf("receiving: %d %s %s", code, out, errs)
 	}
 	tab, do := openConsole(t)
 	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
 		t.Fatal(err)
 	}
-	do(chromedp.Navigate(shared.Address+"/repositories/"+r), browser.ShowsText("Being received", "tide-model@3.0", "1 file", "by admin", "It lacks a file that every version has, such as its pom, and is given up on"))
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r),
+		browser.ShowsText("Being received", "tide-model@3.0", "1 file", "by admin",
+			"It lacks a file that every version has, such as its pom, and is given up on"))
 	eventually(t, 20*time.Second, "the status tells of it", func() bool {
 		out, _, _ := crelvoAsAdmin(t, "status")
 		return strings.Contains(out, "lacks a file that every version has")

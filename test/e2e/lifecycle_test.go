@@ -38,7 +38,8 @@ func databaseOf(t *testing.T, h *house.House) string {
 		t.Fatal(err)
 	}
 	port := strings.Split(string(pid), "\n")[3] // PostgreSQL's file: pid, folder, start, port
-	return fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable", strings.TrimSpace(string(password)), port)
+	return fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable", strings.TrimSpace(string(password)),
+		port)
 }
 
 func recordedBlobs(t *testing.T, h *house.House) map[string]bool {
@@ -115,10 +116,12 @@ func TestStartRefused(t *testing.T) {
 		says(t, refused(t, nil, "--data", "/proc/crelvo"), "/proc/crelvo", "--data")
 	})
 	t.Run("one process per folder", func(t *testing.T) {
-		says(t, refused(t, nil, "--data", shared.Data, "--listen", "127.0.0.1:0"), "process "+strconv.Itoa(shared.Command.Process.Pid), shared.Data)
+		says(t, refused(t, nil, "--data", shared.Data, "--listen", "127.0.0.1:0"), "process "+
+			strconv.Itoa(shared.Command.Process.Pid), shared.Data)
 	})
 	t.Run("no database there", func(t *testing.T) {
-		says(t, refused(t, nil, "--data", dir+"/away", "--listen", "127.0.0.1:0", "--database", "postgres://nobody@127.0.0.1:1/none"), "database", "--database")
+		says(t, refused(t, nil, "--data", dir+"/away", "--listen", "127.0.0.1:0", "--database",
+			"postgres://nobody@127.0.0.1:1/none"), "database", "--database")
 	})
 	t.Run("no PostgreSQL installed", func(t *testing.T) {
 		if os.Geteuid() != 0 {
@@ -317,7 +320,8 @@ func TestMemoryStaysFlat(t *testing.T) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		a, err := shared.Ask(context.WithoutCancel(t.Context()), http.MethodPut, path, house.Token, io.LimitReader(zeros{}, size))
+		a, err := shared.Ask(context.WithoutCancel(t.Context()), http.MethodPut, path, house.Token,
+			io.LimitReader(zeros{}, size))
 		if err != nil || a.Status != 201 {
 			t.Errorf("%d %s %v", a.Status, a.Body, err)
 		}

@@ -60,7 +60,8 @@ func (c *countedBody) Read(p []byte) (int, error) {
 // TestPublishLooksFirst: a file is looked at before it is sent, and what the server has
 // already, where the publisher may read it, is not sent.
 func TestPublishLooksFirst(t *testing.T) {
-	first, second, snapshots, closed := repository(t, "releases"), repository(t, "releases"), repository(t, "snapshots"), repository(t, "releases")
+	first, second, snapshots, closed := repository(t, "releases"), repository(t, "releases"), repository(t, "snapshots"),
+		repository(t, "releases")
 	address, sent, publications := counted(t)
 	path := filepath.Join(t.TempDir(), "big.jar")
 	big := bigJar(t, pom("example.skerry.berth", "big", "1.0.0"), 3<<20)
@@ -71,7 +72,8 @@ func TestPublishLooksFirst(t *testing.T) {
 		t.Helper()
 		sent.Store(0)
 		publications.Store(0)
-		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + token}, "", "publish", path, "--to", to, "--server", address)
+		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + token}, "", "publish", path, "--to",
+			to, "--server", address)
 		if code != want {
 			t.Fatalf("exit code %d, want %d\n%s%s", code, want, out, errs)
 		}
@@ -90,7 +92,8 @@ func TestPublishLooksFirst(t *testing.T) {
 	must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/big/1.0.0/big-1.0.0.jar", second, groupPath), "", 200)
 
 	// Who may not read them learns nothing of them, and sends them.
-	stranger := person(t, fmt.Sprintf("stranger-%d", made.Add(1)), "robot", api.NewGrant{Role: "publisher", Repositories: closed}).Token
+	stranger := person(t, fmt.Sprintf("stranger-%d", made.Add(1)), "robot",
+		api.NewGrant{Role: "publisher", Repositories: closed}).Token
 	says(t, publish(stranger, closed, 0), "Published", "big@1.0.0")
 	if n := sent.Load(); n < int64(len(big)) {
 		t.Errorf("a stranger sent %d of %d bytes", n, len(big))
@@ -106,7 +109,8 @@ func bigJar(t *testing.T, pom string, n int) string {
 	if _, err := rand.Read(content); err != nil {
 		t.Fatal(err)
 	}
-	for name, raw := range map[string][]byte{"content.bin": content, "META-INF/maven/example.skerry.berth/inside/pom.xml": []byte(pom)} {
+	for name, raw := range map[string][]byte{"content.bin": content,
+		"META-INF/maven/example.skerry.berth/inside/pom.xml": []byte(pom)} {
 		w, err := z.Create(name)
 		if err == nil {
 			_, err = w.Write(raw)
@@ -141,12 +145,17 @@ func TestLook(t *testing.T) {
 		files []api.LookFile
 		want  []string // of each publication: purl, names of its files, code of its refusal
 	}{
-		{"says itself", []api.LookFile{inside}, []string{"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0.pom"}},
+		{"says itself", []api.LookFile{inside},
+			[]string{"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0.pom"}},
 		{"says nothing", []api.LookFile{unknown}, []string{" brine-http-2.1.0.jar no-coordinates"}},
-		{"is said", []api.LookFile{said}, []string{"pkg:maven/org.openshore/brine-http@2.1.0 brine-http-2.1.0.jar brine-http-2.1.0.pom"}},
+		{"is said", []api.LookFile{said},
+			[]string{"pkg:maven/org.openshore/brine-http@2.1.0 brine-http-2.1.0.jar brine-http-2.1.0.pom"}},
 		{"several", []api.LookFile{sources, text, inside, unknown}, []string{
-			"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0-sources.jar looked-1.1.0.pom", " notes.txt not-recognised", " brine-http-2.1.0.jar no-coordinates"}},
-		{"wrong maturity", []api.LookFile{snapshot}, []string{"pkg:maven/example.skerry.berth/looked@1.2-SNAPSHOT looked-1.2-SNAPSHOT.jar looked-1.2-SNAPSHOT.pom wrong-maturity"}},
+			"pkg:maven/example.skerry.berth/looked@1.1.0 looked-1.1.0.jar looked-1.1.0-sources.jar looked-1.1.0.pom",
+			" notes.txt not-recognised", " brine-http-2.1.0.jar no-coordinates"}},
+		{"wrong maturity", []api.LookFile{snapshot},
+			[]string{"pkg:maven/example.skerry.berth/looked@1.2-SNAPSHOT looked-1.2-SNAPSHOT.jar looked-1.2-SNAPSHOT.pom " +
+				"wrong-maturity"}},
 		{"there", []api.LookFile{again}, []string{"pkg:maven/example.skerry.berth/looked@1.0.0 looked-1.0.0.pom (there)"}},
 	} {
 		var looked api.Looked
@@ -170,7 +179,8 @@ func TestLook(t *testing.T) {
 		}
 	}
 	var looked api.Looked
-	post(t, "/api/v1/repositories/"+releases+"/look", api.Look{Files: []api.LookFile{{Name: "x.jar", Size: 5 << 30}}}, &looked)
+	post(t, "/api/v1/repositories/"+releases+"/look", api.Look{Files: []api.LookFile{{Name: "x.jar", Size: 5 << 30}}},
+		&looked)
 	if len(looked.Wanted) != 1 || looked.Wanted[0].Length > 100<<10 || looked.Wanted[0].At < 4<<30 {
 		t.Errorf("of a large jar %v is wanted; its end tells", looked.Wanted)
 	}
@@ -203,7 +213,8 @@ func TestPublishGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	publish := func() (string, int) {
-		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}, "", "publish", path, "--to", releases, "--server", server.URL)
+		out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}, "", "publish", path,
+			"--to", releases, "--server", server.URL)
 		return out + errs, code
 	}
 	// Cut again and again, until the command gives up.
@@ -214,9 +225,11 @@ func TestPublishGoesOn(t *testing.T) {
 	}
 	must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/large/1.0.0/large-1.0.0.jar", releases, groupPath), "", 404)
 	// Somebody else knows nothing of what arrived.
-	other := person(t, fmt.Sprintf("other-%d", made.Add(1)), "robot", api.NewGrant{Role: "publisher", Repositories: releases})
+	other := person(t, fmt.Sprintf("other-%d", made.Add(1)), "robot",
+		api.NewGrant{Role: "publisher", Repositories: releases})
 	sum := sha256.Sum256([]byte(large))
-	looked, err := other.Look(t.Context(), releases, "", []client.Local{{Path: path, Size: int64(len(large)), SHA256: hex.EncodeToString(sum[:])}})
+	looked, err := other.Look(t.Context(), releases, "",
+		[]client.Local{{Path: path, Size: int64(len(large)), SHA256: hex.EncodeToString(sum[:])}})
 	if err != nil || looked.Publications[0].Files[0].Arrived != 0 || looked.Publications[0].Files[0].Here {
 		t.Errorf("somebody else is told %+v, %v", looked, err)
 	}
@@ -229,7 +242,8 @@ func TestPublishGoesOn(t *testing.T) {
 	if n := sent.Load(); n > int64(len(large))-8<<20 {
 		t.Errorf("%d of %d bytes were sent again", n, len(large))
 	}
-	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/large/1.0.0/large-1.0.0.jar", releases, groupPath), "", 200); string(a.Body) != large {
+	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/large/1.0.0/large-1.0.0.jar", releases, groupPath), "",
+		200); string(a.Body) != large {
 		t.Errorf("%d bytes were published, and not the same", len(a.Body))
 	}
 }
@@ -251,11 +265,13 @@ func TestPublishDamaged(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "Published") {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
-	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/mended/1.0.0/mended-1.0.0.jar", releases, groupPath), "", 200); string(a.Body) != mended {
+	if a := must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/mended/1.0.0/mended-1.0.0.jar", releases, groupPath), "",
+		200); string(a.Body) != mended {
 		t.Error("what was published is damaged")
 	}
 	for at, want := range map[string]int{"?at=7": 409, "?at=-1": 400, "?at=x": 400} {
-		if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:])+at, "x"); a.Status != want {
+		if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:])+at,
+			"x"); a.Status != want {
 			t.Errorf("%s: %d %s, want %d", at, a.Status, a.Body, want)
 		}
 	}

@@ -136,7 +136,9 @@ func eventually(t *testing.T, limit time.Duration, what string, holds func() boo
 }
 
 func pom(group, artifact, version string, more ...string) string {
-	return fmt.Sprintf("<?xml version=\"1.0\"?>\n<project><modelVersion>4.0.0</modelVersion><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>\n",
+	return fmt.Sprintf(
+		"<?xml version=\"1.0\"?>\n"+
+			"<project><modelVersion>4.0.0</modelVersion><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>\n",
 		group, artifact, version, strings.Join(more, ""))
 }
 
@@ -183,7 +185,8 @@ func publishRelease(t *testing.T, repository, artifact, version, content string)
 }
 
 func releaseMetadata(artifact, version string) string {
-	return fmt.Sprintf("<metadata><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>", artifact, version, version)
+	return fmt.Sprintf(
+		"<metadata><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><versioning><release>%s</release><versions><version>%s</version></versions></versioning></metadata>", artifact, version, version)
 }
 
 // crelvo runs the command line with a home of its own.

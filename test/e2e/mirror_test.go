@@ -48,7 +48,9 @@ func brine(t *testing.T, versions ...string) demo.Files {
 		files[at+".jar"] = []byte(jar(t, "brine "+v+noise(300<<10)))
 		listed += "<version>" + v + "</version>"
 	}
-	files[brineList] = []byte("<metadata><groupId>org.openshore</groupId><artifactId>brine-http</artifactId><versioning><versions>" + listed + "</versions></versioning></metadata>")
+	files[brineList] = []byte(
+		"<metadata><groupId>org.openshore</groupId><artifactId>brine-http</artifactId><versioning><versions>" + listed +
+			"</versions></versioning></metadata>")
 	return files
 }
 
@@ -67,7 +69,8 @@ func brineFile(version, extension string) string {
 }
 
 // quick are settings of a mirror that lets tests see its limits.
-var quick = map[string]any{"connectSeconds": 1, "firstByteSeconds": 1, "silenceSeconds": 1, "freshSeconds": 0.1, "absentSeconds": 0.1}
+var quick = map[string]any{"connectSeconds": 1, "firstByteSeconds": 1, "silenceSeconds": 1, "freshSeconds": 0.1,
+	"absentSeconds": 0.1}
 
 func switchTo(t *testing.T, u *demo.Upstream, faults ...demo.Fault) {
 	t.Helper()
@@ -124,7 +127,8 @@ func TestMirrorFaults(t *testing.T) {
 		{demo.Fault{Kind: "slow-body", Path: ".jar", For: 30_000}, 503, "sent nothing for 1s"},
 		{demo.Fault{Kind: "reset"}, 503, "closed the connection before it answered"},
 		{demo.Fault{Kind: "cut", Path: ".jar"}, 0, "and then broke off"},
-		{demo.Fault{Kind: "wrong-bytes", Path: ".jar"}, 0, "sent other bytes for brine-http-1.0.jar than its own checksum says"},
+		{demo.Fault{Kind: "wrong-bytes", Path: ".jar"}, 0,
+			"sent other bytes for brine-http-1.0.jar than its own checksum says"},
 		{demo.Fault{Kind: "wrong-checksum", Path: ".jar.sha1"}, 0, "than its own checksum says"},
 		{demo.Fault{Kind: "long", Path: ".jar"}, 0, "than its own checksum says"},
 		{demo.Fault{Kind: "wrong-bytes", Path: ".pom"}, 503, "sent other bytes for brine-http-1.0.pom"},
@@ -326,9 +330,12 @@ func TestMirrorShares(t *testing.T) {
 	if whole.Load() != clients {
 		t.Errorf("%d of %d clients got all", whole.Load(), clients)
 	}
-	eventually(t, 5*time.Second, "all are counted", func() bool { return mirrorState(t, mirror).Total.BytesServed >= clients*size })
+	eventually(t, 5*time.Second, "all are counted", func() bool {
+		return mirrorState(t, mirror).Total.BytesServed >= clients*size
+	})
 	// The one that left may have been the first.
-	if total := mirrorState(t, mirror).Total; total.Misses != 1 || total.Hits < clients-1 || total.Hits > clients || total.BytesFetched < size {
+	if total := mirrorState(t, mirror).Total; total.Misses != 1 || total.Hits < clients-1 || total.Hits > clients ||
+		total.BytesFetched < size {
 		t.Errorf("the counts are %+v", total)
 	}
 	must(t, http.MethodGet, "/at/"+mirror+"/maven/"+big+".sha256", "", 200)
@@ -348,13 +355,16 @@ func TestMirrorHead(t *testing.T) {
 	}
 	must(t, http.MethodHead, at+brineFile("9.0", "jar"), "", 404)
 	whole := content[brineFile("2.0", "jar")]
-	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status == 206 && string(a.Body) != string(whole[:100]) || a.Status == 200 && string(a.Body) != string(whole) || a.Status/100 != 2 {
+	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status == 206 &&
+		string(a.Body) != string(whole[:100]) || a.Status == 200 && string(a.Body) != string(whole) || a.Status/100 != 2 {
 		t.Errorf("a part of what is arriving: %d, %d bytes", a.Status, len(a.Body))
 	}
-	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status != 206 || string(a.Body) != string(whole[:100]) {
+	if a := ask(t, http.MethodGet, at+brineFile("2.0", "jar"), "", "Range", "bytes=0-99"); a.Status != 206 ||
+		string(a.Body) != string(whole[:100]) {
 		t.Errorf("a part of what is kept: %d, %d bytes", a.Status, len(a.Body))
 	}
-	if sum := must(t, http.MethodGet, at+brineFile("3.0", "jar")+".sha1", "", 200); string(sum.Body) != sha1Hex(string(content[brineFile("3.0", "jar")])) {
+	if sum := must(t, http.MethodGet, at+brineFile("3.0", "jar")+".sha1", "",
+		200); string(sum.Body) != sha1Hex(string(content[brineFile("3.0", "jar")])) {
 		t.Errorf("the checksum of what was not kept is %s", sum.Body)
 	}
 }
@@ -384,15 +394,18 @@ func TestMirrorDocuments(t *testing.T) {
 		content[path] = bytes
 	}
 	must(t, http.MethodGet, at+brineFile("1.1", "pom"), "", 404)
-	if _, stderr, code := crelvoAsAdmin(t, "--yes", "mirror", "forget", "pkg:maven/org.openshore/brine-http", "--in", mirror); code != 0 {
+	if _, stderr, code := crelvoAsAdmin(t, "--yes", "mirror", "forget", "pkg:maven/org.openshore/brine-http", "--in",
+		mirror); code != 0 {
 		t.Fatal(stderr)
 	}
 	must(t, http.MethodGet, at+brineFile("1.1", "pom"), "", 200)
-	if list := must(t, http.MethodGet, at+brineList, "", 200); !strings.Contains(string(list.Body), "<release>1.1</release>") {
+	if list := must(t, http.MethodGet, at+brineList, "", 200); !strings.Contains(string(list.Body),
+		"<release>1.1</release>") {
 		t.Errorf("the list is %s", list.Body)
 	}
 	// A list that has not changed is not sent again.
-	changed, err := shared.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+mirror, map[string]any{"mirror": map[string]any{"freshSeconds": 0.1}}, nil)
+	changed, err := shared.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+mirror,
+		map[string]any{"mirror": map[string]any{"freshSeconds": 0.1}}, nil)
 	if err != nil || changed.Status != 200 {
 		t.Fatalf("%v %s", err, changed.Body)
 	}
@@ -413,7 +426,8 @@ func TestMirrorDocuments(t *testing.T) {
 func TestMirrorFallback(t *testing.T) {
 	first, firstAddress := shore(t, brine(t, "1.0", "2.0"))
 	second, secondAddress := shore(t, brine(t, "1.0", "2.0"))
-	mirror := addMirror(t, firstAddress, map[string]any{"upstreams": []string{firstAddress, secondAddress}, "connectSeconds": 1})
+	mirror := addMirror(t, firstAddress, map[string]any{"upstreams": []string{firstAddress, secondAddress},
+		"connectSeconds": 1})
 	at := "/at/" + mirror + "/maven/"
 	must(t, http.MethodGet, at+brineFile("1.0", "jar"), "", 200)
 	must(t, http.MethodGet, at+brineFile("9.0", "jar"), "", 404)
@@ -449,13 +463,16 @@ func TestMirrorSignsIn(t *testing.T) {
 		return false
 	})
 	host := strings.Trim(strings.TrimPrefix(elsewhere, "http://"), "/")
-	mirror := addMirror(t, upstream, map[string]any{"user": "ferry", "secret": "salt-and-tar", "redirectTo": []string{host}})
+	mirror := addMirror(t, upstream, map[string]any{"user": "ferry", "secret": "salt-and-tar",
+		"redirectTo": []string{host}})
 	must(t, http.MethodGet, "/at/"+mirror+"/maven/org/openshore/a/1/a-1.txt", "", 200)
-	if a := ask(t, http.MethodGet, "/at/"+mirror+"/maven/org/moved/a/1/a-1.txt", ""); a.Status != 503 || !strings.Contains(string(a.Body), "a private address") {
+	if a := ask(t, http.MethodGet, "/at/"+mirror+"/maven/org/moved/a/1/a-1.txt", ""); a.Status != 503 ||
+		!strings.Contains(string(a.Body), "a private address") {
 		t.Errorf("redirected to another port: %d %s", a.Status, a.Body)
 	}
 	if seen().Load() == 0 || seenElsewhere().Load() != 0 {
-		t.Errorf("credentials were given %d times to the upstream and %d times elsewhere", seen().Load(), seenElsewhere().Load())
+		t.Errorf("credentials were given %d times to the upstream and %d times elsewhere", seen().Load(),
+			seenElsewhere().Load())
 	}
 	for _, path := range []string{"/api/v1/repositories/" + mirror, "/api/v1/repositories", "/api/v1/events?limit=1000"} {
 		if a := must(t, http.MethodGet, path, "", 200); strings.Contains(string(a.Body), "salt-and-tar") {
@@ -467,7 +484,8 @@ func TestMirrorSignsIn(t *testing.T) {
 	}
 	// With a wrong secret it says so, and other settings keep the secret.
 	patch := func(settings map[string]any) {
-		a, err := shared.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+mirror, map[string]any{"mirror": settings}, nil)
+		a, err := shared.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+mirror,
+			map[string]any{"mirror": settings}, nil)
 		if err != nil || a.Status != 200 {
 			t.Fatalf("%v %s", err, a.Body)
 		}
@@ -475,7 +493,8 @@ func TestMirrorSignsIn(t *testing.T) {
 	patch(map[string]any{"parallel": 3})
 	must(t, http.MethodGet, "/at/"+mirror+"/maven/org/openshore/b/1/b-1.txt", "", 200)
 	patch(map[string]any{"secret": "wrong"})
-	if a := must(t, http.MethodGet, "/at/"+mirror+"/maven/org/openshore/c/1/c-1.txt", "", 503); !strings.Contains(a.Reason, "401 Unauthorized; does it want other credentials?") {
+	if a := must(t, http.MethodGet, "/at/"+mirror+"/maven/org/openshore/c/1/c-1.txt", "", 503); !strings.Contains(a.Reason,
+		"401 Unauthorized; does it want other credentials?") {
 		t.Errorf("the reason is %q", a.Reason)
 	}
 	if state := mirrorState(t, mirror); state.Contacts[0].State != "failing" {

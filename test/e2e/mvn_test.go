@@ -37,7 +37,8 @@ func newMaven(t *testing.T, token string, repositories ...string) *maven {
 	var servers, sources strings.Builder
 	for _, r := range repositories {
 		fmt.Fprintf(&servers, "<server><id>%s</id><username>ci-berth</username><password>%s</password></server>", r, token)
-		fmt.Fprintf(&sources, "<repository><id>%s</id><url>%s/at/%s/maven/</url><releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled><updatePolicy>always</updatePolicy></snapshots></repository>", r, shared.Address, r)
+		fmt.Fprintf(&sources,
+			"<repository><id>%s</id><url>%s/at/%s/maven/</url><releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled><updatePolicy>always</updatePolicy></snapshots></repository>", r, shared.Address, r)
 	}
 	m.settings = filepath.Join(m.dir, "settings.xml")
 	m.write(m.settings, fmt.Sprintf(`<settings>
@@ -84,7 +85,8 @@ func (m *maven) write(path, content string) {
 func (m *maven) project(name, version, snapshots, releases, code string, dependencies ...string) string {
 	dir := filepath.Join(m.dir, name)
 	plugin := func(artifact, version, more string) string {
-		return fmt.Sprintf("<plugin><artifactId>maven-%s-plugin</artifactId><version>%s</version>%s</plugin>", artifact, version, more)
+		return fmt.Sprintf("<plugin><artifactId>maven-%s-plugin</artifactId><version>%s</version>%s</plugin>", artifact,
+			version, more)
 	}
 	m.write(filepath.Join(dir, "pom.xml"), fmt.Sprintf(`<project xmlns="http://maven.apache.org/POM/4.0.0">
 <modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>
@@ -94,8 +96,10 @@ func (m *maven) project(name, version, snapshots, releases, code string, depende
 <dependencies>%s</dependencies>
 <build><plugins>%s</plugins></build></project>`, name, version, name,
 		releases, shared.Address, releases, snapshots, shared.Address, snapshots, strings.Join(dependencies, ""),
-		plugin("resources", "3.3.0", "")+plugin("compiler", "3.10.1", "")+plugin("jar", "3.3.0", "")+plugin("install", "3.1.0", "")+plugin("deploy", "3.0.0", "")+
-			plugin("surefire", "2.22.3", "<executions><execution><id>default-test</id><phase>none</phase></execution></executions>")))
+		plugin("resources", "3.3.0", "")+plugin("compiler", "3.10.1", "")+plugin("jar", "3.3.0", "")+
+			plugin("install", "3.1.0", "")+plugin("deploy", "3.0.0", "")+
+			plugin("surefire", "2.22.3",
+				"<executions><execution><id>default-test</id><phase>none</phase></execution></executions>")))
 	m.write(filepath.Join(dir, "src/main/java/skerry", className(name)+".java"), code)
 	return dir
 }
@@ -103,7 +107,9 @@ func (m *maven) project(name, version, snapshots, releases, code string, depende
 func className(name string) string { return strings.ReplaceAll(name, "-", "_") }
 
 func dependency(artifact, version string) string {
-	return fmt.Sprintf("<dependency><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version></dependency>", artifact, version)
+	return fmt.Sprintf(
+		"<dependency><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version></dependency>",
+		artifact, version)
 }
 
 // run runs mvn in a folder and gives its output.
@@ -151,7 +157,8 @@ func TestMavenBuild(t *testing.T) {
 			}
 		}
 	}
-	if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+snapshots, nil, &shown); err != nil {
+	if _, err := shared.JSON(t.Context(), http.MethodGet,
+		"/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+snapshots, nil, &shown); err != nil {
 		t.Fatal(err)
 	}
 	if len(shown.Versions) != 1 || len(shown.Versions[0].Uploads) != 2 {
@@ -162,37 +169,46 @@ func TestMavenBuild(t *testing.T) {
 		t.Errorf("the uploads are %s and %s; want numbers 1 and 2", first, second)
 	}
 
-	release := m.project("fare-engine", "2.0.0", snapshots, releases, "package skerry;\npublic class fare_engine { public static int price() { return 7; } }\n")
+	release := m.project("fare-engine", "2.0.0", snapshots, releases,
+		"package skerry;\npublic class fare_engine { public static int price() { return 7; } }\n")
 	m.mustRun(release, "deploy")
 
 	t.Run("a release is published once", func(t *testing.T) {
-		m.write(filepath.Join(release, "src/main/java/skerry/fare_engine.java"), "package skerry;\npublic class fare_engine { public static int price() { return 9; } }\n")
+		m.write(filepath.Join(release, "src/main/java/skerry/fare_engine.java"),
+			"package skerry;\npublic class fare_engine { public static int price() { return 9; } }\n")
 		out, err := m.run(release, "deploy")
 		if err == nil {
 			t.Fatal("deploying a release again with other bytes went through")
 		}
-		want := regexp.MustCompile(`409 fare-engine 2\.0\.0 was published by admin on \d{4}-\d\d-\d\d \d\d:\d\d UTC.*The next free version is 2\.0\.1`)
+		want := regexp.MustCompile(
+			`409 fare-engine 2\.0\.0 was published by admin on \d{4}-\d\d-\d\d \d\d:\d\d UTC.*The next free version is 2\.0\.1`)
 		if !want.MatchString(out) {
 			t.Errorf("mvn does not show who was first and what is free:\n%s", out)
 		}
 	})
 	t.Run("a snapshot does not belong among releases", func(t *testing.T) {
-		wrong := m.project("tide-model-wrong", "1.0.0-SNAPSHOT", releases, snapshots, "package skerry;\npublic class tide_model_wrong {}\n")
+		wrong := m.project("tide-model-wrong", "1.0.0-SNAPSHOT", releases, snapshots,
+			"package skerry;\npublic class tide_model_wrong {}\n")
 		out, err := m.run(wrong, "deploy")
 		if err == nil {
 			t.Fatal("a snapshot was taken by a repository that holds releases")
 		}
-		if !strings.Contains(out, releases+" holds releases, and 1.0.0-SNAPSHOT is a snapshot. It belongs in ") || !strings.Contains(out, snapshots) {
+		if !strings.Contains(out, releases+" holds releases, and 1.0.0-SNAPSHOT is a snapshot. It belongs in ") ||
+			!strings.Contains(out, snapshots) {
 			t.Errorf("mvn does not show where it belongs:\n%s", out)
 		}
 	})
 	t.Run("another project is built from both", func(t *testing.T) {
 		fresh := newMaven(t, house.Token, snapshots, releases)
-		code := "package skerry;\npublic class berth_planner { public static void main(String[] a) { System.out.println(tide_model.height() + \" \" + fare_engine.price()); } }\n"
-		user := fresh.project("berth-planner", "1.0.0-SNAPSHOT", snapshots, releases, code, dependency("tide-model", "1.0.0-SNAPSHOT"), dependency("fare-engine", "2.0.0"))
+		code := "package skerry;\n" +
+			"public class berth_planner { public static void main(String[] a) { System.out.println(tide_model.height() + \" " +
+			"\" + fare_engine.price()); } }\n"
+		user := fresh.project("berth-planner", "1.0.0-SNAPSHOT", snapshots, releases, code,
+			dependency("tide-model", "1.0.0-SNAPSHOT"), dependency("fare-engine", "2.0.0"))
 		fresh.mustRun(user, "package")
 		local := fresh.dir + "/local/example/skerry/berth"
-		classpath := strings.Join([]string{user + "/target/classes", local + "/tide-model/1.0.0-SNAPSHOT/tide-model-1.0.0-SNAPSHOT.jar", local + "/fare-engine/2.0.0/fare-engine-2.0.0.jar"}, ":")
+		classpath := strings.Join([]string{user + "/target/classes", local +
+			"/tide-model/1.0.0-SNAPSHOT/tide-model-1.0.0-SNAPSHOT.jar", local + "/fare-engine/2.0.0/fare-engine-2.0.0.jar"}, ":")
 		out, err := exec.Command("java", "-cp", classpath, "skerry.berth_planner").CombinedOutput()
 		if err != nil || strings.TrimSpace(string(out)) != "2 7" {
 			t.Errorf("the built program says %q, %v; want the newest snapshot and the release: \"2 7\"", out, err)
@@ -219,12 +235,17 @@ func TestMavenReactor(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		parent := strings.Replace(string(pom), "<artifactId>berth-"+version+"</artifactId>", "<artifactId>berth</artifactId>", 1)
-		parent = strings.Replace(parent, "<name>", "<packaging>pom</packaging><modules><module>tide-model</module><module>berth-planner</module></modules><name>", 1)
+		parent := strings.Replace(string(pom), "<artifactId>berth-"+version+"</artifactId>", "<artifactId>berth</artifactId>",
+			1)
+		parent = strings.Replace(parent, "<name>",
+			"<packaging>pom</packaging><modules><module>tide-model</module><module>berth-planner</module></modules><name>", 1)
 		m.write(filepath.Join(dir, "pom.xml"), parent)
 		module := func(name, dependencies string) {
-			m.write(filepath.Join(dir, name, "pom.xml"), fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion><parent><groupId>example.skerry.berth</groupId><artifactId>berth</artifactId><version>%s</version></parent><artifactId>%s</artifactId><dependencies>%s</dependencies></project>", version, name, dependencies))
-			m.write(filepath.Join(dir, name, "src/main/java/skerry", className(name)+".java"), "package skerry;\npublic class "+className(name)+" {}\n")
+			m.write(filepath.Join(dir, name, "pom.xml"),
+				fmt.Sprintf(
+					"<project><modelVersion>4.0.0</modelVersion><parent><groupId>example.skerry.berth</groupId><artifactId>berth</artifactId><version>%s</version></parent><artifactId>%s</artifactId><dependencies>%s</dependencies></project>", version, name, dependencies))
+			m.write(filepath.Join(dir, name, "src/main/java/skerry", className(name)+".java"), "package skerry;\npublic class "+
+				className(name)+" {}\n")
 		}
 		module("tide-model", "")
 		module("berth-planner", dependency("tide-model", "${project.version}"))
@@ -242,10 +263,14 @@ func TestMavenReactor(t *testing.T) {
 	}
 	// The parent and the dependency are found by somebody who has neither.
 	fresh := newMaven(t, house.Token, snapshots, releases)
-	user := fresh.project("ferry", "1.0.0", snapshots, releases, "package skerry;\npublic class ferry { berth_planner planner; tide_model tides; }\n", dependency("berth-planner", "5.0.0"))
+	user := fresh.project("ferry", "1.0.0", snapshots, releases,
+		"package skerry;\npublic class ferry { berth_planner planner; tide_model tides; }\n",
+		dependency("berth-planner", "5.0.0"))
 	fresh.mustRun(user, "package")
-	shown := must(t, http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@5.0.0&repository="+releases, "", 200)
-	for _, want := range []string{`"parent":"pkg:maven/example.skerry.berth/berth@5.0.0"`, `"purl":"pkg:maven/example.skerry.berth/tide-model","version":"5.0.0"`} {
+	shown := must(t, http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/berth-planner@5.0.0&repository="+
+		releases, "", 200)
+	for _, want := range []string{`"parent":"pkg:maven/example.skerry.berth/berth@5.0.0"`,
+		`"purl":"pkg:maven/example.skerry.berth/tide-model","version":"5.0.0"`} {
 		if !strings.Contains(string(shown.Body), want) {
 			t.Errorf("the package does not say %s: %s", want, shown.Body)
 		}
@@ -270,7 +295,8 @@ func TestMavenDeployFile(t *testing.T) {
 	if string(a.Body) != jar(t, "brine") {
 		t.Error("the file came back changed")
 	}
-	if a := must(t, http.MethodGet, "/at/"+releases+"/maven/org/openshore/brine-http/maven-metadata.xml", "", 200); !strings.Contains(string(a.Body), "<release>2.1.0</release>") {
+	if a := must(t, http.MethodGet, "/at/"+releases+"/maven/org/openshore/brine-http/maven-metadata.xml", "",
+		200); !strings.Contains(string(a.Body), "<release>2.1.0</release>") {
 		t.Errorf("the metadata does not list the version: %s", a.Body)
 	}
 	if out, err := deploy(); err != nil {
@@ -297,7 +323,8 @@ func TestMavenTwoJobs(t *testing.T) {
 		})
 	}
 	jobs.Wait()
-	a := must(t, http.MethodGet, "/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model@3.0.0-SNAPSHOT&repository="+snapshots, "", 200)
+	a := must(t, http.MethodGet,
+		"/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model@3.0.0-SNAPSHOT&repository="+snapshots, "", 200)
 	uploads := strings.Count(string(a.Body), `"packaging":"jar"`)
 	want := 0
 	for i, ok := range succeeded {

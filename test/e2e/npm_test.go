@@ -43,7 +43,8 @@ func (w *workshop) source(folder string, p madeup.Package) {
 }
 
 func deckUI(version string) madeup.Package {
-	return madeup.Package{Name: "@skerry/deck-ui", Version: version, Description: "Buttons for the deck", Licence: "MIT", Author: "Deck Hands", Readme: "# deck-ui\n\nButtons.\n"}
+	return madeup.Package{Name: "@skerry/deck-ui", Version: version, Description: "Buttons for the deck", Licence: "MIT",
+		Author: "Deck Hands", Readme: "# deck-ui\n\nButtons.\n"}
 }
 
 // TestNPM does with the real npm what people do with it.
@@ -55,7 +56,8 @@ func TestNPM(t *testing.T) {
 	w.fails([]string{"cannot publish over"}, "deck", "npm", "publish") // npm looks for itself
 	w.run("deck", "npm", "publish", "--force")                         // the same bytes again are no mistake
 	w.write("deck/index.js", []byte("module.exports = 'other'\n"))
-	w.fails([]string{"403", "deck-ui 1.0.0 was published by admin on", "with other bytes", "The next free version is 1.0.1"}, "deck", "npm", "publish", "--force")
+	w.fails([]string{"403", "deck-ui 1.0.0 was published by admin on", "with other bytes",
+		"The next free version is 1.0.1"}, "deck", "npm", "publish", "--force")
 	w.source("deck", deckUI("1.1.0-dev.1"))
 	w.fails([]string{"holds releases, and 1.1.0-dev.1 is a snapshot"}, "deck", "npm", "publish", "--tag", "next")
 	w.source("deck", deckUI("1.1.0"))
@@ -86,7 +88,8 @@ func TestNPM(t *testing.T) {
 
 	w.project("use", map[string]string{"@skerry/deck-ui": "^1.0.0"})
 	w.run("use", "npm", "install")
-	if lock := w.read("use/package-lock.json"); !strings.Contains(lock, `"resolved": "`+address(releases, "npm")+`@skerry/deck-ui/-/deck-ui-1.1.0.tgz"`) || !strings.Contains(lock, `"integrity": "sha512-`) {
+	if lock := w.read("use/package-lock.json"); !strings.Contains(lock, `"resolved": "`+address(releases, "npm")+
+		`@skerry/deck-ui/-/deck-ui-1.1.0.tgz"`) || !strings.Contains(lock, `"integrity": "sha512-`) {
 		t.Errorf("the lock file is %s", lock)
 	}
 	if err := os.RemoveAll(w.dir + "/use/node_modules"); err != nil {
@@ -94,7 +97,8 @@ func TestNPM(t *testing.T) {
 	}
 	w.environment = append(w.environment, "npm_config_cache="+w.dir+"/another-cache")
 	w.run("use", "npm", "ci")
-	w.fails([]string{"whether these packages have known vulnerabilities is not known here: nothing was looked up"}, "use", "npm", "audit")
+	w.fails([]string{"whether these packages have known vulnerabilities is not known here: nothing was looked up"}, "use",
+		"npm", "audit")
 	if out := w.run("use", "npm", "install"); strings.Contains(out, "vulnerabilities") {
 		t.Errorf("npm tells of vulnerabilities that nobody looked for: %s", out)
 	}
@@ -140,7 +144,8 @@ func TestNPMSnapshots(t *testing.T) {
 	}
 	w.project("new", map[string]string{"@skerry/deck-ui": "next"})
 	w.run("new", "npm", "install", "--prefer-online")
-	if got := w.read("new/node_modules/@skerry/deck-ui/index.js"); !strings.Contains(got, "second") || w.read("new/package-lock.json") == first {
+	if got := w.read("new/node_modules/@skerry/deck-ui/index.js"); !strings.Contains(got, "second") ||
+		w.read("new/package-lock.json") == first {
 		t.Errorf("the newest upload is %s", got)
 	}
 }
@@ -151,7 +156,8 @@ func TestNPMSignIn(t *testing.T) {
 	publishMade(t, releases, "npm", deckUI("1.0.0"))
 	path := "/at/" + releases + "/npm/"
 	sign := func(password string) house.Answer {
-		a, err := shared.Ask(t.Context(), http.MethodPut, path+"-/user/org.couchdb.user:admin", "", strings.NewReader(`{"name":"admin","password":"`+password+`"}`))
+		a, err := shared.Ask(t.Context(), http.MethodPut, path+"-/user/org.couchdb.user:admin", "",
+			strings.NewReader(`{"name":"admin","password":"`+password+`"}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -185,12 +191,14 @@ func TestNPMSignIn(t *testing.T) {
 
 // TestPNPMAndYarn install and publish through a chain with a mirror.
 func TestPNPMAndYarn(t *testing.T) {
-	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"}, madeup.Package{Name: "kelp-colors", Version: "3.1.0", Licence: "MIT"})
+	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"},
+		madeup.Package{Name: "kelp-colors", Version: "3.1.0", Licence: "MIT"})
 	releases := repository(t, "releases")
 	chain := addChain(t, releases, mirror)
 	patch(t, chain, map[string]any{"chain": map[string]any{"releasesTo": releases}}, 200)
 	w := newNPM(t, chain)
-	pnpm, yarn1, yarn4 := fromNPM("pnpm/bin/pnpm.cjs"), fromNPM("yarn/bin/yarn.js"), fromNPM("@yarnpkg/cli-dist/bin/yarn.js")
+	pnpm, yarn1, yarn4 := fromNPM("pnpm/bin/pnpm.cjs"), fromNPM("yarn/bin/yarn.js"),
+		fromNPM("@yarnpkg/cli-dist/bin/yarn.js")
 	w.source("deck", deckUI("1.0.0"))
 	w.run("deck", "node", pnpm, "publish", "--no-git-checks")
 	w.source("deck", deckUI("1.0.1"))
@@ -215,7 +223,8 @@ func TestPNPMAndYarn(t *testing.T) {
 	w.run("yarn1", "node", yarn1, "install", "--frozen-lockfile", "--check-files")
 	w.project("yarn4", needs)
 	w.write("yarn4/yarn.lock", nil)
-	w.write("yarn4/.yarnrc.yml", []byte("npmRegistryServer: \""+address(chain, "npm")+"\"\nunsafeHttpWhitelist: [\"127.0.0.1\"]\nnpmAuthToken: \""+house.Token+"\"\nnpmAlwaysAuth: true\n"+
+	w.write("yarn4/.yarnrc.yml", []byte("npmRegistryServer: \""+address(chain, "npm")+
+		"\"\nunsafeHttpWhitelist: [\"127.0.0.1\"]\nnpmAuthToken: \""+house.Token+"\"\nnpmAlwaysAuth: true\n"+
 		"npmMinimalAgeGate: 0\nnodeLinker: node-modules\nenableTelemetry: false\nenableGlobalCache: false\n"))
 	w.run("yarn4", "node", yarn4, "install", "--no-immutable")
 	has("yarn4")
@@ -232,7 +241,8 @@ func TestNPMAsOf(t *testing.T) {
 	then := publishedAt(t, releases, "pkg:npm/%2540skerry/deck-ui@1.0.0").Add(time.Microsecond)
 	waitPast(t, then)
 	publishMade(t, releases, "npm", deckUI("1.1.0"))
-	for path, bytes := range npmShelfOf(madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"}, madeup.Package{Name: "kelp-colors", Version: "3.1.0", Licence: "MIT"}) {
+	for path, bytes := range npmShelfOf(madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"},
+		madeup.Package{Name: "kelp-colors", Version: "3.1.0", Licence: "MIT"}) {
 		content[path] = bytes
 	}
 	eventually(t, 10*time.Second, "the mirror has seen the new version", func() bool {
@@ -242,15 +252,18 @@ func TestNPMAsOf(t *testing.T) {
 		w := newNPM(t, repository)
 		w.project(folder, map[string]string{"@skerry/deck-ui": "*", "kelp-colors": "*"})
 		w.run(folder, "npm", "install")
-		return w.read(folder+"/node_modules/@skerry/deck-ui/package.json") + w.read(folder+"/node_modules/kelp-colors/package.json")
+		return w.read(folder+"/node_modules/@skerry/deck-ui/package.json") +
+			w.read(folder+"/node_modules/kelp-colors/package.json")
 	}
 	if now := install(chain, "now"); !strings.Contains(now, `"1.1.0"`) || !strings.Contains(now, `"3.1.0"`) {
 		t.Errorf("now: %s", now)
 	}
-	if old := install(asOf(chain, then), "then"); !strings.Contains(old, `"1.0.0"`) || !strings.Contains(old, `"3.0.0"`) || strings.Contains(old, "1.1.0") {
+	if old := install(asOf(chain, then), "then"); !strings.Contains(old, `"1.0.0"`) || !strings.Contains(old, `"3.0.0"`) ||
+		strings.Contains(old, "1.1.0") {
 		t.Errorf("then: %s", old)
 	}
-	a := ask(t, http.MethodPut, "/at/"+asOf(releases, then)+"/npm/@skerry%2fdeck-ui", string(deckUI("2.0.0").NPMDocument("latest", deckUI("2.0.0").NPM())))
+	a := ask(t, http.MethodPut, "/at/"+asOf(releases, then)+"/npm/@skerry%2fdeck-ui",
+		string(deckUI("2.0.0").NPMDocument("latest", deckUI("2.0.0").NPM())))
 	if a.Status != 403 || !strings.Contains(string(a.Body), "it is the past") {
 		t.Errorf("publishing to the past: %d %s", a.Status, a.Body)
 	}
@@ -261,7 +274,8 @@ func TestNPMStrangers(t *testing.T) {
 	there := repository(t, "releases")
 	var answers []string
 	for _, name := range []string{there, "no-such-repository"} {
-		a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+name+"/npm/-/user/org.couchdb.user:admin", "", strings.NewReader(`{"name":"admin","password":"wrong"}`))
+		a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+name+"/npm/-/user/org.couchdb.user:admin", "",
+			strings.NewReader(`{"name":"admin","password":"wrong"}`))
 		if err != nil || a.Status != 401 {
 			t.Errorf("%s: %d %s, %v", name, a.Status, a.Body, err)
 		}
@@ -280,7 +294,8 @@ func TestNPMThroughAChain(t *testing.T) {
 	patch(t, chain, map[string]any{"chain": map[string]any{"releasesTo": releases, "snapshotsTo": snapshots}}, 200)
 	w := newNPM(t, chain)
 	yarn1 := fromNPM("yarn/bin/yarn.js")
-	for _, c := range [][2]string{{"1.0.0", "latest"}, {"1.1.0", "latest"}, {"1.2.0-dev.1", "next"}, {"1.2.0-dev.2", "next"}} {
+	for _, c := range [][2]string{{"1.0.0", "latest"}, {"1.1.0", "latest"}, {"1.2.0-dev.1", "next"},
+		{"1.2.0-dev.2", "next"}} {
 		w.source("deck", deckUI(c[0]))
 		w.run("deck", "npm", "publish", "--tag", c[1])
 	}
@@ -292,7 +307,8 @@ func TestNPMThroughAChain(t *testing.T) {
 	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.2.0-dev.1", "calm")
 	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.0.0", "calm") // from one house to the other
 	w.run("", "node", yarn1, "tag", "add", "@skerry/deck-ui@1.2.0-dev.1", "calm", "--non-interactive")
-	if out := w.run("", "npm", "dist-tag", "ls", "@skerry/deck-ui"); !strings.Contains(out, "calm: 1.2.0-dev.1") || !strings.Contains(out, "latest: 1.1.0") {
+	if out := w.run("", "npm", "dist-tag", "ls", "@skerry/deck-ui"); !strings.Contains(out, "calm: 1.2.0-dev.1") ||
+		!strings.Contains(out, "latest: 1.1.0") {
 		t.Errorf("the dist-tags are %s", out)
 	}
 	w.run("", "npm", "deprecate", "@skerry/deck-ui@*", "leaks")
@@ -304,10 +320,12 @@ func TestNPMThroughAChain(t *testing.T) {
 	}
 	w.run("", "npm", "deprecate", "@skerry/deck-ui@1.x", "")
 	w.run("", "npm", "unpublish", "@skerry/deck-ui@1.2.0-dev.1", "--force")
-	if got := view("@skerry/deck-ui", "versions", "--json"); strings.Contains(got, "1.2.0-dev.1") || !strings.Contains(got, "1.2.0-dev.2") {
+	if got := view("@skerry/deck-ui", "versions", "--json"); strings.Contains(got, "1.2.0-dev.1") ||
+		!strings.Contains(got, "1.2.0-dev.2") {
 		t.Errorf("after the pre-release was taken away there are %s", got)
 	}
-	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.2.0-dev.2", "latest") // of snapshots: it is not the latest while there is a release
+	w.run("", "npm", "dist-tag", "add", "@skerry/deck-ui@1.2.0-dev.2",
+		"latest") // of snapshots: it is not the latest while there is a release
 	w.run("", "npm", "unpublish", "@skerry/deck-ui@1.1.0", "--force")
 	if got := view("@skerry/deck-ui", "dist-tags.latest"); got != "1.0.0" {
 		t.Errorf("after the latest release went, the latest is %s", got)
@@ -345,7 +363,9 @@ func TestNPMOtherCommands(t *testing.T) {
 	}
 	capital := deckUI("1.0.0")
 	capital.Name = "@skerry/Deck-UI"
-	if a := ask(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fDeck-UI", string(capital.NPMDocument("latest", capital.NPM()))); a.Status != 400 || !strings.Contains(string(a.Body), "Name it @skerry/deck-ui") {
+	if a := ask(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fDeck-UI",
+		string(capital.NPMDocument("latest", capital.NPM()))); a.Status != 400 ||
+		!strings.Contains(string(a.Body), "Name it @skerry/deck-ui") {
 		t.Errorf("a name with capitals: %d %s", a.Status, a.Body)
 	}
 	out := w.run("", "npm", "search", "deck", "--json")
@@ -354,7 +374,8 @@ func TestNPMOtherCommands(t *testing.T) {
 		Keywords   []string
 		Links      map[string]string
 	}
-	if err := json.Unmarshal([]byte(out), &found); err != nil || len(found) != 1 || len(found[0].Keywords) != 2 || !strings.HasPrefix(found[0].Date, time.Now().UTC().Format("2006-01-02")) {
+	if err := json.Unmarshal([]byte(out), &found); err != nil || len(found) != 1 || len(found[0].Keywords) != 2 ||
+		!strings.HasPrefix(found[0].Date, time.Now().UTC().Format("2006-01-02")) {
 		t.Errorf("npm search says %s, %v", out, err)
 	}
 	pnpm := fromNPM("pnpm/bin/pnpm.cjs")
@@ -376,18 +397,23 @@ func TestReasonsInClients(t *testing.T) {
 	w.fails([]string{"left-moor", "the name is ours, claimed by"}, "use", "npm", "install", "left-moor")
 	w.fails([]string{"denied by pkg:npm/kelp-*"}, "use", "npm", "install", "kelp-colors")
 	w.source("deck", deckUI("1.0.0"))
-	must(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fdeck-ui", string(deckUI("1.0.0").NPMDocument("latest", deckUI("1.0.0").NPM())), 201)
+	must(t, http.MethodPut, "/at/"+releases+"/npm/@skerry%2fdeck-ui",
+		string(deckUI("1.0.0").NPMDocument("latest", deckUI("1.0.0").NPM())), 201)
 	if _, errs, code := crelvoAsAdmin(t, "remove", "pkg:npm/@skerry/deck-ui@1.0.0", "--in", releases, "--yes"); code != 0 {
 		t.Fatalf("%d %s", code, errs)
 	}
-	w.fails([]string{"was removed from " + releases, "comes back with: crelvo sweep undo"}, "use", "npm", "install", "@skerry/deck-ui")
-	if out, errs, code := crelvoAsAdmin(t, "explain", "pkg:npm/@skerry/deck-ui@1.0.0", "--in", chain); !strings.Contains(out, "crelvo sweep undo") {
+	w.fails([]string{"was removed from " + releases, "comes back with: crelvo sweep undo"}, "use", "npm", "install",
+		"@skerry/deck-ui")
+	if out, errs, code := crelvoAsAdmin(t, "explain", "pkg:npm/@skerry/deck-ui@1.0.0", "--in",
+		chain); !strings.Contains(out, "crelvo sweep undo") {
 		t.Errorf("explain: %d %s %s", code, out, errs)
 	}
-	if _, errs, code := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/deck-ui", "--in", releases); code != 3 || !strings.Contains(errs, "was removed from "+releases) {
+	if _, errs, code := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/deck-ui", "--in", releases); code != 3 ||
+		!strings.Contains(errs, "was removed from "+releases) {
 		t.Errorf("show: %d %s", code, errs)
 	}
-	if out, errs, _ := crelvoAsAdmin(t, "search", "deck-ui", "removed:yes", "repo:"+releases); !strings.Contains(out, "deck-ui") {
+	if out, errs, _ := crelvoAsAdmin(t, "search", "deck-ui", "removed:yes", "repo:"+releases); !strings.Contains(out,
+		"deck-ui") {
 		t.Errorf("search: %s %s", out, errs)
 	}
 }

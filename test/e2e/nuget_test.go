@@ -24,9 +24,11 @@ func newNuGet(t *testing.T, repositories ...string) *workshop {
 	for _, r := range repositories {
 		name, _, _ := strings.Cut(r, "@")
 		sources.WriteString(`<add key="` + name + `" value="` + address(r, "nuget") + `index.json" protocolVersion="3"/>`)
-		secrets.WriteString("<" + name + `><add key="Username" value="admin"/><add key="ClearTextPassword" value="` + house.Token + `"/></` + name + ">")
+		secrets.WriteString("<" + name + `><add key="Username" value="admin"/><add key="ClearTextPassword" value="` +
+			house.Token + `"/></` + name + ">")
 	}
-	config := "<configuration><packageSources><clear/>" + sources.String() + "</packageSources><packageSourceCredentials>" + secrets.String() + "</packageSourceCredentials></configuration>"
+	config := "<configuration><packageSources><clear/>" + sources.String() +
+		"</packageSources><packageSourceCredentials>" + secrets.String() + "</packageSourceCredentials></configuration>"
 	for _, at := range []string{"home/.nuget/NuGet/NuGet.Config", "home/.config/NuGet/NuGet.Config"} {
 		w.write(at, []byte(config))
 	}
@@ -44,12 +46,14 @@ func (w *workshop) nuget(args ...string) string {
 }
 
 func turnstile(version string) madeup.Package {
-	return madeup.Package{Name: "Skerry.TurnstileLink", Version: version, Description: "Talks to turnstiles", Licence: "MIT", Author: "Deck Hands"}
+	return madeup.Package{Name: "Skerry.TurnstileLink", Version: version, Description: "Talks to turnstiles",
+		Licence: "MIT", Author: "Deck Hands"}
 }
 
 // TestNuGet does with the real client what people do with it.
 func TestNuGet(t *testing.T) {
-	_, _, mirror := shelf(t, "nuget", madeup.Package{Name: "Openshore.Serial", Version: "2.0.0", Licence: "MIT", Author: "x"}, madeup.Package{Name: "Openshore.Serial", Version: "2.1.0", Licence: "MIT", Author: "x"})
+	_, _, mirror := shelf(t, "nuget", madeup.Package{Name: "Openshore.Serial", Version: "2.0.0", Licence: "MIT",
+		Author: "x"}, madeup.Package{Name: "Openshore.Serial", Version: "2.1.0", Licence: "MIT", Author: "x"})
 	releases := repository(t, "releases")
 	chain := addChain(t, releases, mirror)
 	w := newNuGet(t, releases, chain)
@@ -77,20 +81,24 @@ func TestNuGet(t *testing.T) {
 	w.fails([]string{"422"}, "", name, append(args, "-SkipDuplicate")...) // it is not there already
 	name, args = push("other.nupkg")
 	w.run("", name, append(args, "-SkipDuplicate")...)
-	a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+releases+"/nuget/symbols", "", strings.NewReader(string(withSymbols.NuGet())), "X-NuGet-ApiKey", house.Token)
+	a, err := shared.Ask(t.Context(), http.MethodPut, "/at/"+releases+"/nuget/symbols", "",
+		strings.NewReader(string(withSymbols.NuGet())), "X-NuGet-ApiKey", house.Token)
 	if err != nil || a.Status != 201 {
 		t.Errorf("pushing symbols: %d %s, %v", a.Status, a.Reason, err)
 	}
-	must(t, http.MethodGet, "/at/"+releases+"/nuget/flat/skerry.turnstilelink/1.4/skerry.turnstilelink.1.4.snupkg", "", 200)
+	must(t, http.MethodGet, "/at/"+releases+"/nuget/flat/skerry.turnstilelink/1.4/skerry.turnstilelink.1.4.snupkg", "",
+		200)
 
 	if out := w.nuget("search", "turnstile", "-Source", releases); !strings.Contains(out, "Skerry.TurnstileLink | 1.4.0") {
 		t.Errorf("search says %s", out)
 	}
-	if out := w.nuget("install", "Skerry.TurnstileLink", "-Source", chain, "-OutputDirectory", "packages", "-DependencyVersion", "Highest"); !strings.Contains(out, "Successfully installed 'Skerry.TurnstileLink 1.4.0'") {
+	if out := w.nuget("install", "Skerry.TurnstileLink", "-Source", chain, "-OutputDirectory", "packages",
+		"-DependencyVersion", "Highest"); !strings.Contains(out, "Successfully installed 'Skerry.TurnstileLink 1.4.0'") {
 		t.Errorf("install says %s", out)
 	}
 	w.read("packages/Openshore.Serial.2.1.0/lib/net45/Openshore.Serial.txt")
-	w.write("packages.config", []byte(`<packages><package id="Skerry.TurnstileLink" version="1.4.0" targetFramework="net45"/><package id="Openshore.Serial" version="2.0.0" targetFramework="net45"/></packages>`))
+	w.write("packages.config",
+		[]byte(`<packages><package id="Skerry.TurnstileLink" version="1.4.0" targetFramework="net45"/><package id="Openshore.Serial" version="2.0.0" targetFramework="net45"/></packages>`))
 	w.nuget("restore", "packages.config", "-PackagesDirectory", "restored", "-Source", chain, "-NoCache")
 	w.read("restored/Openshore.Serial.2.0.0/lib/net45/Openshore.Serial.txt")
 
@@ -104,10 +112,12 @@ func TestNuGet(t *testing.T) {
 	if out := w.nuget("search", "turnstile", "-Source", releases); !strings.Contains(out, "Skerry.TurnstileLink | 1.4.0") {
 		t.Errorf("listed again, it is not found: %s", out)
 	}
-	if list := must(t, http.MethodGet, "/at/"+releases+"/nuget/autocomplete?q=skerry", "", 200); !strings.Contains(string(list.Body), `"Skerry.TurnstileLink"`) {
+	if list := must(t, http.MethodGet, "/at/"+releases+"/nuget/autocomplete?q=skerry", "",
+		200); !strings.Contains(string(list.Body), `"Skerry.TurnstileLink"`) {
 		t.Errorf("%s", list.Body)
 	}
-	if list := must(t, http.MethodGet, "/at/"+chain+"/nuget/flat/openshore.serial/index.json", "", 200); !strings.Contains(string(list.Body), `["2.0.0","2.1.0"]`) {
+	if list := must(t, http.MethodGet, "/at/"+chain+"/nuget/flat/openshore.serial/index.json", "",
+		200); !strings.Contains(string(list.Body), `["2.0.0","2.1.0"]`) {
 		t.Errorf("%s", list.Body)
 	}
 }
@@ -121,7 +131,8 @@ func TestNuGetAsOf(t *testing.T) {
 	publishMade(t, releases, "nuget", turnstile("1.5.0"))
 	old := asOf(releases, then)
 	w := newNuGet(t, old)
-	if out := w.nuget("install", "Skerry.TurnstileLink", "-Source", releases, "-OutputDirectory", "packages"); !strings.Contains(out, "Skerry.TurnstileLink 1.4.0") {
+	if out := w.nuget("install", "Skerry.TurnstileLink", "-Source", releases, "-OutputDirectory",
+		"packages"); !strings.Contains(out, "Skerry.TurnstileLink 1.4.0") {
 		t.Errorf("install says %s", out)
 	}
 }
@@ -136,8 +147,10 @@ func TestTheAttack(t *testing.T) {
 		claimed       string // a pattern for the name
 		listedVersion string
 	}{
-		"npm":  {deckUI("1.0.0"), "pkg:npm/%2540skerry/deck-ui", "@skerry/deck-ui", "@skerry/deck-ui/-/deck-ui-99.0.0.tgz", "pkg:npm/@skerry/*", "1.0.0"},
-		"pypi": {tidecast("1.0.0"), "pkg:pypi/tidecast", "simple/tidecast/", "files/tidecast/99.0.0/" + tidecast("99.0.0").WheelName(), "pkg:pypi/Tide_cast*", "1.0.0"},
+		"npm": {deckUI("1.0.0"), "pkg:npm/%2540skerry/deck-ui", "@skerry/deck-ui", "@skerry/deck-ui/-/deck-ui-99.0.0.tgz",
+			"pkg:npm/@skerry/*", "1.0.0"},
+		"pypi": {tidecast("1.0.0"), "pkg:pypi/tidecast", "simple/tidecast/", "files/tidecast/99.0.0/" +
+			tidecast("99.0.0").WheelName(), "pkg:pypi/Tide_cast*", "1.0.0"},
 		"nuget": {turnstile("1.0.0"), "pkg:nuget/Skerry.TurnstileLink", "registration/skerry.turnstilelink/index.json",
 			"flat/skerry.turnstilelink/99.0.0/skerry.turnstilelink.99.0.0.nupkg", "pkg:nuget/Skerry.*", "1.0.0"},
 	} {
@@ -168,7 +181,8 @@ func TestTheAttack(t *testing.T) {
 	// By a pattern alone, in another spelling, before anything was published.
 	_, _, mirror := shelf(t, "nuget", madeup.Package{Name: "Skerry.Unheard", Version: "1.0.0", Author: "x"})
 	chain := addChain(t, mirror)
-	a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/claims", map[string]any{"pattern": "pkg:nuget/SKERRY.Unheard*", "reason": "ours"}, nil)
+	a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/claims",
+		map[string]any{"pattern": "pkg:nuget/SKERRY.Unheard*", "reason": "ours"}, nil)
 	if err != nil || a.Status >= 300 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
@@ -182,9 +196,12 @@ func TestBadCopies(t *testing.T) {
 		p           madeup.Package
 		path, asked string
 	}{
-		"npm":   {madeup.Package{Name: "kelp-colors", Version: "3.0.0"}, "kelp-colors/-/kelp-colors-3.0.0.tgz", "kelp-colors-3.0.0.tgz"},
-		"pypi":  {madeup.Package{Name: "soundings", Version: "2.4.0"}, "files/soundings/2.4.0/soundings-2.4.0-py3-none-any.whl", "none-any.whl"},
-		"nuget": {madeup.Package{Name: "Openshore.Serial", Version: "2.1.0", Author: "x"}, "flat/openshore.serial/2.1.0/openshore.serial.2.1.0.nupkg", "2.1.0.nupkg"},
+		"npm": {madeup.Package{Name: "kelp-colors", Version: "3.0.0"}, "kelp-colors/-/kelp-colors-3.0.0.tgz",
+			"kelp-colors-3.0.0.tgz"},
+		"pypi": {madeup.Package{Name: "soundings", Version: "2.4.0"},
+			"files/soundings/2.4.0/soundings-2.4.0-py3-none-any.whl", "none-any.whl"},
+		"nuget": {madeup.Package{Name: "Openshore.Serial", Version: "2.1.0", Author: "x"},
+			"flat/openshore.serial/2.1.0/openshore.serial.2.1.0.nupkg", "2.1.0.nupkg"},
 	} {
 		t.Run(ecosystem, func(t *testing.T) {
 			u, _, mirror := shelf(t, ecosystem, c.p)
@@ -195,7 +212,9 @@ func TestBadCopies(t *testing.T) {
 					t.Errorf("%s: %d %s", kind, a.Status, a.Body)
 				}
 				switchTo(t, u)
-				eventually(t, 15*time.Second, "the mirror tries again", func() bool { return mirrorState(t, mirror).Contacts[0].RetryAt == nil })
+				eventually(t, 15*time.Second, "the mirror tries again", func() bool {
+					return mirrorState(t, mirror).Contacts[0].RetryAt == nil
+				})
 			}
 			must(t, http.MethodGet, at, "", 200)
 			// Kept, it does not need its upstream any more.
@@ -220,7 +239,8 @@ func TestLateSymbols(t *testing.T) {
 	for _, extension := range []string{"nupkg", "snupkg"} {
 		must(t, http.MethodGet, "/at/"+snapshots+at+extension, "", 200)
 	}
-	if index := must(t, http.MethodGet, "/at/"+snapshots+"/nuget/registration/skerry.turnstilelink/index.json", "", 200); !strings.Contains(string(index.Body), ".nupkg") {
+	if index := must(t, http.MethodGet, "/at/"+snapshots+"/nuget/registration/skerry.turnstilelink/index.json", "",
+		200); !strings.Contains(string(index.Body), ".nupkg") {
 		t.Errorf("the newest upload has no package: %s", index.Body)
 	}
 }
@@ -234,17 +254,21 @@ func TestNuGetOlder(t *testing.T) {
 		p.Needs = map[string]string{"Openshore.Serial": "2.0"}
 		publishMade(t, r, "nuget", p)
 	}
-	gate := madeup.Package{Name: "Skerry.Gate", Version: "2.0.0", Description: "Opens &amp; closes", Licence: "MIT", Author: "Gate Hands", PackageType: "DotnetTool", Icon: "images/gate.png", Readme: "# Gate",
+	gate := madeup.Package{Name: "Skerry.Gate", Version: "2.0.0", Description: "Opens &amp; closes", Licence: "MIT",
+		Author: "Gate Hands", PackageType: "DotnetTool", Icon: "images/gate.png", Readme: "# Gate",
 		Files: []madeup.Entry{{Name: "images/gate.png", Content: "\x89PNG\r\n\x1a\n made up"}}}
 	publishMade(t, r, "nuget", gate)
 	w := newNuGet(t, r)
-	if out := w.nuget("list", "-Source", r); !strings.Contains(out, "Skerry.TurnstileLink 1.4.0") || !strings.Contains(out, "Skerry.Gate 2.0.0") || strings.Contains(out, "1.5.0") {
+	if out := w.nuget("list", "-Source", r); !strings.Contains(out, "Skerry.TurnstileLink 1.4.0") ||
+		!strings.Contains(out, "Skerry.Gate 2.0.0") || strings.Contains(out, "1.5.0") {
 		t.Errorf("list says %s", out)
 	}
-	if out := w.nuget("list", "turnstile", "-Source", r, "-Prerelease"); !strings.Contains(out, "Skerry.TurnstileLink 1.5.0-dev.7") || strings.Contains(out, "Gate") {
+	if out := w.nuget("list", "turnstile", "-Source", r, "-Prerelease"); !strings.Contains(out,
+		"Skerry.TurnstileLink 1.5.0-dev.7") || strings.Contains(out, "Gate") {
 		t.Errorf("list -Prerelease says %s", out)
 	}
-	if out := w.nuget("list", "turnstile", "-Source", r, "-AllVersions"); !strings.Contains(out, "1.3.0") || !strings.Contains(out, "1.4.0") {
+	if out := w.nuget("list", "turnstile", "-Source", r, "-AllVersions"); !strings.Contains(out, "1.3.0") ||
+		!strings.Contains(out, "1.4.0") {
 		t.Errorf("list -AllVersions says %s", out)
 	}
 	v2 := address(r, "nuget") + "v2/"
@@ -257,10 +281,12 @@ func TestNuGetOlder(t *testing.T) {
 	for _, c := range []struct{ path, want, wantNot string }{
 		{"v2/$metadata", `<FunctionImport Name="Search"`, ""},
 		{"v2/FindPackagesById()?id='skerry.turnstilelink'", "<d:Version>1.3.0</d:Version>", "Skerry.Gate"},
-		{"v2/FindPackagesById()?id='Skerry.TurnstileLink'&$orderby=Version%20desc&$top=1", "<d:Version>1.6.0</d:Version>", "1.4.0</d:Version>"},
+		{"v2/FindPackagesById()?id='Skerry.TurnstileLink'&$orderby=Version%20desc&$top=1", "<d:Version>1.6.0</d:Version>",
+			"1.4.0</d:Version>"},
 		{"v2/Packages(Id='Skerry.TurnstileLink',Version='1.4.0')", "Openshore.Serial:[2.0.0, ):net45", ""},
 		{"v2/Packages()?$filter=tolower(Id)%20eq%20'skerry.gate'", "Opens &amp; closes", "Turnstile"},
-		{"v2/Packages()?$filter=IsLatestVersion%20and%20substringof('gate',tolower(Id))&$inlinecount=allpages", "<m:count>1</m:count>", "Turnstile"},
+		{"v2/Packages()?$filter=IsLatestVersion%20and%20substringof('gate',tolower(Id))&$inlinecount=allpages",
+			"<m:count>1</m:count>", "Turnstile"},
 		{"v2/Packages()/$count", "4", ""},
 		{"v2/Search()?searchTerm='turn'&includePrerelease=false&$filter=IsLatestVersion", "1.6.0", "1.4.0</d:Version>"},
 		{"search?q=packageid:SKERRY.GATE", `"id":"Skerry.Gate"`, "Turnstile"},
@@ -273,11 +299,13 @@ func TestNuGetOlder(t *testing.T) {
 		{"flat/skerry.gate/2.0.0/readme", "# Gate", ""},
 		{"flat/skerry.gate/2.0.0/icon", "PNG", ""},
 	} {
-		if a := must(t, http.MethodGet, at+c.path, "", 200); !strings.Contains(string(a.Body), c.want) || c.wantNot != "" && strings.Contains(string(a.Body), c.wantNot) {
+		if a := must(t, http.MethodGet, at+c.path, "", 200); !strings.Contains(string(a.Body), c.want) ||
+			c.wantNot != "" && strings.Contains(string(a.Body), c.wantNot) {
 			t.Errorf("%s: %s; want %q and not %q", c.path, a.Body, c.want, c.wantNot)
 		}
 	}
-	for path, want := range map[string]string{"v2/Packages()?$filter=Colour%20eq%201": "there is no property Colour", "v2/FindPackagesById()?id='x'&$filter=((": "ends too early"} {
+	for path, want := range map[string]string{"v2/Packages()?$filter=Colour%20eq%201": "there is no property Colour",
+		"v2/FindPackagesById()?id='x'&$filter=((": "ends too early"} {
 		if a := must(t, http.MethodGet, at+path, "", 400); !strings.Contains(a.Reason, want) {
 			t.Errorf("%s: %s", path, a.Reason)
 		}
@@ -286,8 +314,13 @@ func TestNuGetOlder(t *testing.T) {
 		t.Errorf("%d", a.Status)
 	}
 	// Each at its door, and at no other address.
-	for door, content := range map[string][]byte{"symbols": turnstile("1.7.0").NuGet(), "package": func() []byte { s := turnstile("1.7.0"); s.PackageType = "SymbolsPackage"; return s.NuGet() }()} {
-		if a := ask(t, http.MethodPut, at+door, string(content)); a.Status != 400 || !strings.Contains(a.Reason, "is not pushed here. Push it to") {
+	for door, content := range map[string][]byte{"symbols": turnstile("1.7.0").NuGet(), "package": func() []byte {
+		s := turnstile("1.7.0")
+		s.PackageType = "SymbolsPackage"
+		return s.NuGet()
+	}()} {
+		if a := ask(t, http.MethodPut, at+door, string(content)); a.Status != 400 ||
+			!strings.Contains(a.Reason, "is not pushed here. Push it to") {
 			t.Errorf("%s: %d %s", door, a.Status, a.Reason)
 		}
 	}
@@ -327,14 +360,18 @@ func TestNuGetOlderUpstream(t *testing.T) {
 	if err := shared.AddMirrorOf(t.Context(), "nuget", mirror, older, quick); err != nil {
 		t.Fatal(err)
 	}
-	if list := must(t, http.MethodGet, "/at/"+mirror+"/nuget/flat/skerry.turnstilelink/index.json", "", 200); !strings.Contains(string(list.Body), `["1.4.0","1.5.0","1.6.0"]`) {
+	if list := must(t, http.MethodGet, "/at/"+mirror+"/nuget/flat/skerry.turnstilelink/index.json", "",
+		200); !strings.Contains(string(list.Body), `["1.4.0","1.5.0","1.6.0"]`) {
 		t.Errorf("the mirror lists %s", list.Body)
 	}
-	if page := string(must(t, http.MethodGet, "/at/"+mirror+"/nuget/registration/skerry.turnstilelink/index.json", "", 200).Body); !strings.Contains(page, `"Openshore.Serial"`) || !strings.Contains(page, `"listed":false`) {
+	if page := string(must(t, http.MethodGet, "/at/"+mirror+"/nuget/registration/skerry.turnstilelink/index.json", "",
+		200).Body); !strings.Contains(page, `"Openshore.Serial"`) || !strings.Contains(page, `"listed":false`) {
 		t.Errorf("the mirror tells of it: %.1000s", page)
 	}
 	w := newNuGet(t, mirror)
-	if out := w.nuget("install", "Skerry.TurnstileLink", "-Version", "1.5.0", "-Source", mirror, "-OutputDirectory", "packages", "-DependencyVersion", "Ignore"); !strings.Contains(out, "Successfully installed 'Skerry.TurnstileLink 1.5.0'") {
+	if out := w.nuget("install", "Skerry.TurnstileLink", "-Version", "1.5.0", "-Source", mirror, "-OutputDirectory",
+		"packages", "-DependencyVersion", "Ignore"); !strings.Contains(out,
+		"Successfully installed 'Skerry.TurnstileLink 1.5.0'") {
 		t.Errorf("%s", out)
 	}
 	must(t, http.MethodGet, "/at/"+mirror+"/nuget/flat/no.such.package/index.json", "", 404)

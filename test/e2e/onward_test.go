@@ -21,13 +21,17 @@ func TestOnward(t *testing.T) {
 	there, taken := repository(t, "releases"), repository(t, "releases")
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	n := made.Add(1)
-	ways := map[string]struct{ path, user string }{"npm": {"npm/", ""}, "pypi": {"pypi/", "admin"}, "nuget": {"nuget/package", ""}}
-	packages := map[string]madeup.Package{"npm": {Name: "@skerry/deck-ui", Version: "2.0.0-dev.1", Author: "x"}, "pypi": {Name: "tidecast", Version: "2.0.0.dev1"}, "nuget": {Name: "Skerry.TurnstileLink", Version: "2.0.0-dev.1", Author: "x", Description: "x"}}
+	ways := map[string]struct{ path, user string }{"npm": {"npm/", ""}, "pypi": {"pypi/", "admin"},
+		"nuget": {"nuget/package", ""}}
+	packages := map[string]madeup.Package{"npm": {Name: "@skerry/deck-ui", Version: "2.0.0-dev.1", Author: "x"},
+		"pypi":  {Name: "tidecast", Version: "2.0.0.dev1"},
+		"nuget": {Name: "Skerry.TurnstileLink", Version: "2.0.0-dev.1", Author: "x", Description: "x"}}
 	var onward, purls []string
 	for ecosystem, way := range ways {
 		for _, to := range []string{there, taken} {
 			name := fmt.Sprintf("%s-%s-%d", ecosystem, map[bool]string{true: "there", false: "taken"}[to == there], n)
-			if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: ecosystem, URL: shared.Address + "/at/" + to + "/" + way.path, User: way.user, Secret: house.Token}); err != nil {
+			if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: ecosystem,
+				URL: shared.Address + "/at/" + to + "/" + way.path, User: way.user, Secret: house.Token}); err != nil {
 				t.Fatal(err)
 			}
 			onward = append(onward, name)
@@ -39,7 +43,8 @@ func TestOnward(t *testing.T) {
 		publishMade(t, taken, ecosystem, p)
 	}
 	track := fmt.Sprintf("track-%d", n)
-	if err := admin.AddTrack(t.Context(), api.Track{Name: track, Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Onward: onward}}}); err != nil {
+	if err := admin.AddTrack(t.Context(), api.Track{Name: track,
+		Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Onward: onward}}}); err != nil {
 		t.Fatal(err)
 	}
 	p := done(admin.Promote(t.Context(), api.NewPromotion{Track: track, PURLs: purls}))(t)
@@ -65,8 +70,11 @@ func TestOnward(t *testing.T) {
 			t.Errorf("%+v; want %s", d, want)
 		}
 	}
-	for _, file := range []string{"npm/@skerry/deck-ui/-/deck-ui-2.0.0.tgz", "pypi/files/tidecast/2.0.0/tidecast-2.0.0-py3-none-any.whl", "nuget/flat/skerry.turnstilelink/2.0.0/skerry.turnstilelink.2.0.0.nupkg"} {
-		if string(must(t, http.MethodGet, "/at/"+there+"/"+file, "", 200).Body) != string(must(t, http.MethodGet, "/at/"+releases+"/"+file, "", 200).Body) {
+	for _, file := range []string{"npm/@skerry/deck-ui/-/deck-ui-2.0.0.tgz",
+		"pypi/files/tidecast/2.0.0/tidecast-2.0.0-py3-none-any.whl",
+		"nuget/flat/skerry.turnstilelink/2.0.0/skerry.turnstilelink.2.0.0.nupkg"} {
+		if string(must(t, http.MethodGet, "/at/"+there+"/"+file, "", 200).
+			Body) != string(must(t, http.MethodGet, "/at/"+releases+"/"+file, "", 200).Body) {
 			t.Errorf("%s is another file there", file)
 		}
 	}
@@ -77,10 +85,13 @@ func TestOnward(t *testing.T) {
 		t.Errorf("trying once more: %v", err)
 	}
 	eventually(t, 30*time.Second, "it was tried again", settled)
-	if out, errs, code := crelvoAsAdmin(t, "promotion", "show", fmt.Sprint(p.ID), "--files"); code != 0 || !strings.Contains(out, "LAST ANSWER") || !strings.Contains(out, "with other bytes") || !strings.Contains(out, "package/package.json: version") {
+	if out, errs, code := crelvoAsAdmin(t, "promotion", "show", fmt.Sprint(p.ID), "--files"); code != 0 ||
+		!strings.Contains(out, "LAST ANSWER") || !strings.Contains(out, "with other bytes") ||
+		!strings.Contains(out, "package/package.json: version") {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
-	if out, errs, code := crelvoAsAdmin(t, "status"); code != 0 || !strings.Contains(out, fmt.Sprintf("Something of promotion %d could not be sent on to ", p.ID)) {
+	if out, errs, code := crelvoAsAdmin(t, "status"); code != 0 ||
+		!strings.Contains(out, fmt.Sprintf("Something of promotion %d could not be sent on to ", p.ID)) {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
 	refusedWith(t, admin.RemoveDestination(t.Context(), onward[0]), "goes on to "+onward[0])
@@ -93,15 +104,18 @@ func TestOnwardFaults(t *testing.T) {
 	u, public := shore(t, demo.Files{})
 	_, snapshots, releases := track(t, admin)
 	name, line := fmt.Sprintf("public-%d", made.Add(1)), fmt.Sprintf("track-%d", made.Add(1))
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: "maven", URL: public + demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
+	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: "maven", URL: public +
+		demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
 		t.Fatal(err)
 	}
-	if err := admin.AddTrack(t.Context(), api.Track{Name: line, Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Onward: []string{name}}}}); err != nil {
+	if err := admin.AddTrack(t.Context(), api.Track{Name: line,
+		Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Onward: []string{name}}}}); err != nil {
 		t.Fatal(err)
 	}
 	switchTo(t, u, demo.Fault{Kind: "error", Path: ".jar", Times: 1})
 	publishSnapshot(t, snapshots, "tide-model", "4.0.0")
-	p := done(admin.Promote(t.Context(), api.NewPromotion{Track: line, PURLs: []string{"pkg:maven/example.skerry.berth/tide-model@4.0.0-SNAPSHOT"}}))(t)
+	p := done(admin.Promote(t.Context(), api.NewPromotion{Track: line,
+		PURLs: []string{"pkg:maven/example.skerry.berth/tide-model@4.0.0-SNAPSHOT"}}))(t)
 	eventually(t, 15*time.Second, "the fault is on record", func() bool {
 		return strings.Contains(done(admin.Promotion(t.Context(), p.ID))(t).Deliveries[0].Said, "500")
 	})
@@ -132,7 +146,8 @@ func TestTrackCommands(t *testing.T) {
 	n := made.Add(1)
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	line, key, to := fmt.Sprintf("line-%d", n), fmt.Sprintf("key-%d", n), fmt.Sprintf("public-%d", n)
-	says(t, run(0, "key", "add", key, "--sign", "--owner", "Releases <releases@skerry.example>"), "Added the key "+key, "/keys/"+key)
+	says(t, run(0, "key", "add", key, "--sign", "--owner", "Releases <releases@skerry.example>"), "Added the key "+key,
+		"/keys/"+key)
 	says(t, run(0, "key", "add", key, "--sign"), "so already")
 	says(t, run(2, "key", "add", "other"), "give the file with the public key, or --sign")
 	says(t, run(0, "key", "list"), key, "signs releases", "openpgp")
@@ -143,7 +158,8 @@ func TestTrackCommands(t *testing.T) {
 	says(t, run(0, "key", "add", key+"-public", public), "so already")
 	says(t, run(1, "key", "add", key+"-public", "--sign"), "there is a key "+key+"-public already")
 	says(t, run(1, "key", "add", "broken", w.write("broken.pem", []byte("nothing"))), "no public key in PEM")
-	says(t, run(0, "destination", "add", to, "--ecosystem", "maven", "--url", "http://127.0.0.1:9/maven", "--user", "skerry", "--secret-file", w.write("secret", []byte("gangway\n"))), "Set the destination "+to)
+	says(t, run(0, "destination", "add", to, "--ecosystem", "maven", "--url", "http://127.0.0.1:9/maven", "--user",
+		"skerry", "--secret-file", w.write("secret", []byte("gangway\n"))), "Set the destination "+to)
 	says(t, run(1, "destination", "add", to, "--url", "ftp://x"), "no web address")
 	says(t, run(0, "destination", "list"), to, "http://127.0.0.1:9/maven/", "yes")
 	if out := run(0, "destination", "list", "-o", "json"); strings.Contains(out, "gangway") {
@@ -152,17 +168,23 @@ func TestTrackCommands(t *testing.T) {
 	says(t, run(1, "track", "add", line, "--stages", snapshots), "a track has 2 to 12 stages")
 	says(t, run(1, "track", "add", line, "--stages", releases+","+snapshots), "cannot become snapshots")
 	says(t, run(3, "track", "add", line, "--stages", snapshots+",nowhere"), "no repository nowhere")
-	says(t, run(0, "track", "add", line, "--stages", snapshots+","+releases, "--description", "a test"), "Made the track "+line)
+	says(t, run(0, "track", "add", line, "--stages", snapshots+","+releases, "--description", "a test"), "Made the track "+
+		line)
 	says(t, run(0, "track", "add", line, "--stages", snapshots+","+releases), "so already")
-	says(t, run(1, "track", "add", line, "--stages", snapshots+","+releases, "--description", "another"), "there is a track "+line+" already")
+	says(t, run(1, "track", "add", line, "--stages", snapshots+","+releases, "--description", "another"),
+		"there is a track "+line+" already")
 	says(t, run(2, "track", "edit", line, "--gate", "tests-passed"), "--into STAGE")
-	says(t, run(1, "track", "edit", line, "--into", releases, "--gate", "sesame"), "there is no such gate", "recorded-build")
+	says(t, run(1, "track", "edit", line, "--into", releases, "--gate", "sesame"), "there is no such gate",
+		"recorded-build")
 	says(t, run(3, "track", "edit", line, "--into", releases, "--gate", "approved 1 by nobody"), "no team nobody")
-	says(t, run(3, "track", "edit", line, "--into", releases, "--sign-with", key+"-public"), "no key "+key+"-public to sign with")
+	says(t, run(3, "track", "edit", line, "--into", releases, "--sign-with", key+"-public"), "no key "+key+
+		"-public to sign with")
 	says(t, run(1, "track", "edit", line, "--into", snapshots, "--gate", "tests-passed"), "is the first stage")
-	run(0, "track", "edit", line, "--into", releases, "--gate", "tests-passed", "--gate", "waited 36h", "--sign-with", key, "--onward", to)
+	run(0, "track", "edit", line, "--into", releases, "--gate", "tests-passed", "--gate", "waited 36h", "--sign-with", key,
+		"--onward", to)
 	run(0, "track", "edit", line, "--description", "another")
-	says(t, run(0, "track", "show", line), "another", "gate  tests-passed", "gate  waited 36h", "signed with  "+key, "goes on to  "+to)
+	says(t, run(0, "track", "show", line), "another", "gate  tests-passed", "gate  waited 36h", "signed with  "+key,
+		"goes on to  "+to)
 	says(t, run(0, "track", "list"), line, snapshots+" → "+releases)
 	says(t, run(1, "key", "remove", key, "--yes"), "signs with "+key)
 	run(0, "track", "edit", line, "--into", releases, "--gate", "", "--sign-with", "", "--onward", "")

@@ -45,7 +45,8 @@ func track(t *testing.T, c *client.Client, gates ...string) (name, snapshots, re
 	t.Helper()
 	snapshots, releases = repository(t, "snapshots"), repository(t, "releases")
 	name = fmt.Sprintf("track-%d", made.Add(1))
-	if err := c.AddTrack(t.Context(), api.Track{Name: name, Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Gates: gates}}}); err != nil {
+	if err := c.AddTrack(t.Context(), api.Track{Name: name,
+		Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, Gates: gates}}}); err != nil {
 		t.Fatal(err)
 	}
 	return name, snapshots, releases
@@ -58,15 +59,22 @@ func (m *maven) reactor(version, snapshots, releases string) string {
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	m.write(filepath.Join(dir, "pom.xml"), strings.Replace(string(raw), "<name>", "<packaging>pom</packaging><modules><module>tide-model</module><module>berth-planner</module></modules><name>", 1))
+	m.write(filepath.Join(dir, "pom.xml"), strings.Replace(string(raw), "<name>",
+		"<packaging>pom</packaging><modules><module>tide-model</module><module>berth-planner</module></modules><name>", 1))
 	module := func(name, version, more string) {
-		m.write(filepath.Join(dir, name, "pom.xml"), fmt.Sprintf("<project><modelVersion>4.0.0</modelVersion>\r\n<parent><groupId>example.skerry.berth</groupId><artifactId>berth</artifactId><version>%s</version></parent>\r\n<artifactId>%s</artifactId>%s</project>\r\n", version, name, more))
+		m.write(filepath.Join(dir, name, "pom.xml"),
+			fmt.Sprintf(
+				"<project><modelVersion>4.0.0</modelVersion>\r\n"+
+					"<parent><groupId>example.skerry.berth</groupId><artifactId>berth</artifactId><version>%s</version></parent>\r\n"+
+					"<artifactId>%s</artifactId>%s</project>\r\n", version, name, more))
 	}
 	module("tide-model", version, "")
-	module("berth-planner", version, "<properties><tides>"+version+"</tides></properties><dependencies>"+dependency("tide-model", "${tides}")+"</dependencies>")
+	module("berth-planner", version, "<properties><tides>"+version+"</tides></properties><dependencies>"+
+		dependency("tide-model", "${tides}")+"</dependencies>")
 	m.write(dir+"/tide-model/src/main/java/skerry/tide_model.java", fmt.Sprintf(tideModel, 5))
 	m.write(dir+"/tide-model/src/main/resources/tides.properties", "version = "+version+"\nmoon=full\n")
-	m.write(dir+"/berth-planner/src/main/java/skerry/berth_planner.java", "package skerry;\npublic class berth_planner { public static int berth() { return tide_model.height(); } }\n")
+	m.write(dir+"/berth-planner/src/main/java/skerry/berth_planner.java",
+		"package skerry;\npublic class berth_planner { public static int berth() { return tide_model.height(); } }\n")
 	return dir
 }
 
@@ -77,7 +85,8 @@ func TestPromoteBuild(t *testing.T) {
 	admin := desk(house.Token)
 	name, snapshots, releases := track(t, admin, "recorded-build", "tests-passed", "no-snapshots")
 	build := fmt.Sprintf("berth-%d#7", made.Add(1))
-	if out, errs, code := crelvoAsAdmin(t, "build", "begin", build); code != 0 || !strings.Contains(out, build+" began at") {
+	if out, errs, code := crelvoAsAdmin(t, "build", "begin", build); code != 0 ||
+		!strings.Contains(out, build+" began at") {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
 	m := newMaven(t, house.Token, snapshots, releases)
@@ -94,9 +103,11 @@ func TestPromoteBuild(t *testing.T) {
 	node.run("widgets", "npm", "publish", "--tag", "next")
 	python := newPython(t)
 	cast := tidecast("0.7.0.dev83")
-	cast.Files = []madeup.Entry{{Name: "tidecast-0.7.0.dev83/setup.py", Content: "from setuptools import setup\nsetup(name='tidecast', version='0.7.0.dev83', packages=['tidecast'])\n"}}
+	cast.Files = []madeup.Entry{{Name: "tidecast-0.7.0.dev83/setup.py",
+		Content: "from setuptools import setup\nsetup(name='tidecast', version='0.7.0.dev83', packages=['tidecast'])\n"}}
 	wheel := tidecast("0.7.0.dev83")
-	if out, err := python.twine(snapshots, python.write("dist/"+wheel.WheelName(), wheel.Wheel()), python.write("dist/"+cast.SdistName(), cast.Sdist())); err != nil {
+	if out, err := python.twine(snapshots, python.write("dist/"+wheel.WheelName(), wheel.Wheel()),
+		python.write("dist/"+cast.SdistName(), cast.Sdist())); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	mono := newNuGet(t, snapshots, releases)
@@ -104,38 +115,53 @@ func TestPromoteBuild(t *testing.T) {
 	client, args := nuget("push", mono.dir+"/link.nupkg", "-Source", snapshots, "-ApiKey", house.Token, "-NonInteractive")
 	mono.run("", client, args...)
 	report := filepath.Join(t.TempDir(), "TEST-berth.xml")
-	if err := os.WriteFile(report, []byte(`<testsuite><testcase classname="skerry.berth" name="fits"/></testsuite>`), 0o600); err != nil {
+	if err := os.WriteFile(report, []byte(`<testsuite><testcase classname="skerry.berth" name="fits"/></testsuite>`),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	title, number, _ := strings.Cut(build, "#")
-	if out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token, "BUILD_NUMBER=" + number, "GIT_COMMIT=4be1c0f"}, "", "build", "record", "--name", title, "--junit", report); code != 0 || !strings.Contains(out, "which made 7 versions") {
+	if out, errs, code := command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token, "BUILD_NUMBER=" +
+		number, "GIT_COMMIT=4be1c0f"}, "", "build", "record", "--name", title, "--junit", report); code != 0 ||
+		!strings.Contains(out, "which made 7 versions") {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
 
 	out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--to", releases, "--dry-run")
-	for _, want := range []string{"would be done at once", "berth-planner-6.0.0.jar", "META-INF/maven/example.skerry.berth/tide-model/pom.properties: version", "property tides", "- 6.0.0-SNAPSHOT", "+ 6.0.0",
-		"dependency on @skerry/deck-ui", "tidecast-0.7.0.dev83.dist-info/RECORD", "skerry.turnstilelink.4.1.0.nupkg", "1 tests, none failed"} {
+	for _, want := range []string{"would be done at once", "berth-planner-6.0.0.jar",
+		"META-INF/maven/example.skerry.berth/tide-model/pom.properties: version", "property tides", "- 6.0.0-SNAPSHOT",
+		"+ 6.0.0",
+		"dependency on @skerry/deck-ui", "tidecast-0.7.0.dev83.dist-info/RECORD", "skerry.turnstilelink.4.1.0.nupkg",
+		"1 tests, none failed"} {
 		if code != 0 || !strings.Contains(out, want) {
 			t.Fatalf("the dry run (%d) does not say %q: %s %s", code, want, out, errs)
 		}
 	}
-	if list := must(t, http.MethodGet, "/api/v1/packages?repository="+releases, "", 200); !strings.Contains(string(list.Body), `"packages":[]`) {
+	if list := must(t, http.MethodGet, "/api/v1/packages?repository="+releases, "",
+		200); !strings.Contains(string(list.Body), `"packages":[]`) {
 		t.Errorf("the dry run did something: %s", list.Body)
 	}
-	if out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--to", releases, "--notes", "Sees in the fog."); code != 0 || !strings.Contains(out, "Go on with") || !strings.Contains(out, "berth-planner@6.1.0-SNAPSHOT") {
+	if out, errs, code := crelvoAsAdmin(t, "promote", "--build", build, "--along", name, "--to", releases, "--notes",
+		"Sees in the fog."); code != 0 || !strings.Contains(out, "Go on with") ||
+		!strings.Contains(out, "berth-planner@6.1.0-SNAPSHOT") {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
 
 	t.Run("mvn resolves the releases, and nothing names a snapshot", func(t *testing.T) {
 		fresh := newMaven(t, house.Token, releases)
-		user := fresh.project("ferry", "1.0.0", snapshots, releases, "package skerry;\npublic class ferry { public static void main(String[] a) { System.out.println(berth_planner.berth()); } }\n", dependency("berth-planner", "6.0.0"))
+		user := fresh.project("ferry", "1.0.0", snapshots, releases,
+			"package skerry;\n"+
+				"public class ferry { public static void main(String[] a) { System.out.println(berth_planner.berth()); } }\n",
+			dependency("berth-planner", "6.0.0"))
 		fresh.mustRun(user, "package")
 		local := fresh.dir + "/local/example/skerry/berth"
-		out, err := exec.Command("java", "-cp", user+"/target/classes:"+local+"/tide-model/6.0.0/tide-model-6.0.0.jar:"+local+"/berth-planner/6.0.0/berth-planner-6.0.0.jar", "skerry.ferry").CombinedOutput()
+		out, err := exec.Command("java", "-cp", user+"/target/classes:"+local+"/tide-model/6.0.0/tide-model-6.0.0.jar:"+local+
+			"/berth-planner/6.0.0/berth-planner-6.0.0.jar", "skerry.ferry").CombinedOutput()
 		if err != nil || strings.TrimSpace(string(out)) != "5" {
 			t.Errorf("the program says %q, %v", out, err)
 		}
-		for _, file := range []string{"berth/6.0.0/berth-6.0.0.pom", "tide-model/6.0.0/tide-model-6.0.0.pom", "tide-model/6.0.0/tide-model-6.0.0.jar", "berth-planner/6.0.0/berth-planner-6.0.0.pom", "berth-planner/6.0.0/berth-planner-6.0.0.jar"} {
+		for _, file := range []string{"berth/6.0.0/berth-6.0.0.pom", "tide-model/6.0.0/tide-model-6.0.0.pom",
+			"tide-model/6.0.0/tide-model-6.0.0.jar", "berth-planner/6.0.0/berth-planner-6.0.0.pom",
+			"berth-planner/6.0.0/berth-planner-6.0.0.jar"} {
 			noSnapshot(t, filepath.Join(local, file))
 		}
 	})
@@ -145,7 +171,8 @@ func TestPromoteBuild(t *testing.T) {
 		w.run("use", "npm", "install")
 		w.environment = append(w.environment, "npm_config_cache="+w.dir+"/another-cache")
 		w.run("use", "npm", "ci")
-		for _, file := range []string{"use/package-lock.json", "use/node_modules/@skerry/ticket-widgets/package.json", "use/node_modules/@skerry/deck-ui/package.json"} {
+		for _, file := range []string{"use/package-lock.json", "use/node_modules/@skerry/ticket-widgets/package.json",
+			"use/node_modules/@skerry/deck-ui/package.json"} {
 			if text := w.read(file); strings.Contains(text, "-dev.") {
 				t.Errorf("%s still names a snapshot: %s", file, text)
 			}
@@ -161,7 +188,8 @@ func TestPromoteBuild(t *testing.T) {
 		if got := w.read("site/tidecast/__init__.py"); !strings.Contains(got, `"0.7.0"`) {
 			t.Errorf("it installed %s", got)
 		}
-		page := ask(t, http.MethodGet, "/at/"+releases+"/pypi/simple/tidecast/", "", "Accept", "application/vnd.pypi.simple.v1+json")
+		page := ask(t, http.MethodGet, "/at/"+releases+"/pypi/simple/tidecast/", "", "Accept",
+			"application/vnd.pypi.simple.v1+json")
 		var list struct {
 			Files []struct {
 				Filename string
@@ -177,7 +205,8 @@ func TestPromoteBuild(t *testing.T) {
 				form = "--no-binary"
 			}
 			w.write("hashed.txt", []byte("tidecast==0.7.0 --hash=sha256:"+f.Hashes["sha256"]+"\n"))
-			w.run("", "/usr/bin/python3", "-m", "pip", "install", "--target", w.dir+"/"+form, "--no-build-isolation", form, ":all:", "--require-hashes", "-i", index, "-r", w.dir+"/hashed.txt")
+			w.run("", "/usr/bin/python3", "-m", "pip", "install", "--target", w.dir+"/"+form, "--no-build-isolation", form,
+				":all:", "--require-hashes", "-i", index, "-r", w.dir+"/hashed.txt")
 			if found, err := filepath.Glob(w.dir + "/" + form + "/tidecast-0.7.0*-info"); err != nil || len(found) == 0 {
 				t.Errorf("%s did not install 0.7.0", f.Filename)
 			}
@@ -185,13 +214,15 @@ func TestPromoteBuild(t *testing.T) {
 	})
 	t.Run("NuGet restores", func(t *testing.T) {
 		w := newNuGet(t, releases)
-		w.write("packages.config", []byte(`<packages><package id="Skerry.TurnstileLink" version="4.1.0" targetFramework="net45"/></packages>`))
+		w.write("packages.config",
+			[]byte(`<packages><package id="Skerry.TurnstileLink" version="4.1.0" targetFramework="net45"/></packages>`))
 		w.nuget("restore", "packages.config", "-PackagesDirectory", "restored", "-Source", releases, "-NoCache")
 		noSnapshot(t, w.dir+"/restored/Skerry.TurnstileLink.4.1.0/Skerry.TurnstileLink.4.1.0.nupkg")
 	})
 	t.Run("the record", func(t *testing.T) {
 		page := done(admin.Build(t.Context(), build))(t)
-		if len(page.MadeIt) != 14 || len(page.Promotions) != 1 || page.Revision != "4be1c0f" || page.Promotions[0].Notes != "Sees in the fog." {
+		if len(page.MadeIt) != 14 || len(page.Promotions) != 1 || page.Revision != "4be1c0f" ||
+			page.Promotions[0].Notes != "Sees in the fog." {
 			t.Errorf("%d versions, %d promotions, %+v", len(page.MadeIt), len(page.Promotions), page.Build)
 		}
 		p := done(admin.Package(t.Context(), "pkg:npm/@skerry/deck-ui@2.2.0", releases))(t)
@@ -199,7 +230,8 @@ func TestPromoteBuild(t *testing.T) {
 		if u.Build != build || len(u.Promotions) != 1 || len(u.Files[0].MadeFrom) != 64 {
 			t.Errorf("%+v", u)
 		}
-		if out, errs, code := crelvoAsAdmin(t, "repo", "arrivals", releases, "--since", "1h"); code != 0 || strings.Count(out, fmt.Sprintf("promotion %d", u.Promotions[0])) != 7 {
+		if out, errs, code := crelvoAsAdmin(t, "repo", "arrivals", releases, "--since", "1h"); code != 0 ||
+			strings.Count(out, fmt.Sprintf("promotion %d", u.Promotions[0])) != 7 {
 			t.Errorf("%d %s %s", code, out, errs)
 		}
 	})
@@ -241,22 +273,29 @@ func TestPromoteSigned(t *testing.T) {
 	if err := admin.AddKey(t.Context(), api.NewKey{Name: key, Owner: "Releases <releases@skerry.example>"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public + demo.Landing, User: demo.LandingUser, Secret: "wrong"}); err != nil {
+	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public +
+		demo.Landing, User: demo.LandingUser, Secret: "wrong"}); err != nil {
 		t.Fatal(err)
 	}
 	name := fmt.Sprintf("track-%d", made.Add(1))
-	if err := admin.AddTrack(t.Context(), api.Track{Name: name, Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, SignWith: key, Onward: []string{to}, Gates: []string{"signed-by " + key}}}}); err != nil {
+	if err := admin.AddTrack(t.Context(), api.Track{Name: name,
+		Stages: []api.Stage{{Repository: snapshots}, {Repository: releases, SignWith: key, Onward: []string{to},
+			Gates: []string{"signed-by " + key}}}}); err != nil {
 		t.Fatal(err)
 	}
 	publishSnapshot(t, snapshots, "tide-model", "1.0.0")
-	p := done(admin.Promote(t.Context(), api.NewPromotion{Track: name, PURLs: []string{"pkg:maven/example.skerry.berth/tide-model@1.0.0-SNAPSHOT"}}))(t)
+	p := done(admin.Promote(t.Context(), api.NewPromotion{Track: name,
+		PURLs: []string{"pkg:maven/example.skerry.berth/tide-model@1.0.0-SNAPSHOT"}}))(t)
 	if p.State != "done" {
 		t.Fatalf("%+v", p)
 	}
 	delivery := func() api.Delivery { return done(admin.Promotion(t.Context(), p.ID))(t).Deliveries[0] }
-	eventually(t, 15*time.Second, "the first attempt was refused", func() bool { return strings.Contains(delivery().Said, "401") })
+	eventually(t, 15*time.Second, "the first attempt was refused", func() bool {
+		return strings.Contains(delivery().Said, "401")
+	})
 	// The right credentials help, at the next attempt.
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public + demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
+	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public +
+		demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, 40*time.Second, "it was sent on", func() bool { return delivery().State == "done" })
@@ -275,7 +314,8 @@ func TestPromoteSigned(t *testing.T) {
 		}
 		w.write("file", content)
 		w.write("file.asc", landed[base+file+".asc"])
-		if out := w.run("", "gpg", "--verify", "file.asc", "file"); !strings.Contains(out, `Good signature from "Releases <releases@skerry.example>"`) {
+		if out := w.run("", "gpg", "--verify", "file.asc", "file"); !strings.Contains(out,
+			`Good signature from "Releases <releases@skerry.example>"`) {
 			t.Errorf("gpg says %s", out)
 		}
 		w.write("file", append(content, 'x'))
@@ -284,7 +324,8 @@ func TestPromoteSigned(t *testing.T) {
 	if _, err := admin.UndoPromotion(t.Context(), p.ID, ""); err == nil || !strings.Contains(err.Error(), "already") {
 		t.Errorf("undone without a reason after it was sent on: %v", err)
 	}
-	if p := done(admin.UndoPromotion(t.Context(), p.ID, "wrong tide"))(t); p.State != "undone" || p.UndoReason != "wrong tide" {
+	if p := done(admin.UndoPromotion(t.Context(), p.ID, "wrong tide"))(t); p.State != "undone" ||
+		p.UndoReason != "wrong tide" {
 		t.Errorf("%+v", p)
 	}
 	must(t, http.MethodGet, "/at/"+releases+"/maven/"+groupPath+"/tide-model/1.0.0/tide-model-1.0.0.jar", "", 404)
@@ -301,7 +342,9 @@ func publishSnapshot(t *testing.T, repository, artifact, release string, more ..
 	file := base + artifact + "-" + release + "-" + stamp + "-1"
 	must(t, http.MethodPut, file+".jar", archive(t, "META-INF/maven/example.skerry.berth/"+artifact+"/pom.xml", text), 201)
 	must(t, http.MethodPut, file+".pom", text, 201)
-	must(t, http.MethodPut, base+"maven-metadata.xml", fmt.Sprintf("<metadata><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>", artifact, version, stamp), 201)
+	must(t, http.MethodPut, base+"maven-metadata.xml",
+		fmt.Sprintf(
+			"<metadata><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>", artifact, version, stamp), 201)
 }
 
 // TestPromoteKill ends the service with SIGKILL in the middle of promotions, 20
@@ -315,7 +358,8 @@ func TestPromoteKill(t *testing.T) {
 		}
 	}
 	c := &client.Client{Server: h.Address, Token: house.Token}
-	if err := c.AddTrack(t.Context(), api.Track{Name: "ferry", Stages: []api.Stage{{Repository: "snapshots"}, {Repository: "releases"}}}); err != nil {
+	if err := c.AddTrack(t.Context(), api.Track{Name: "ferry",
+		Stages: []api.Stage{{Repository: "snapshots"}, {Repository: "releases"}}}); err != nil {
 		t.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(20261123, 6))
@@ -325,7 +369,8 @@ func TestPromoteKill(t *testing.T) {
 	}
 	there := func(version string) (n int) {
 		for i := range packages {
-			a, err := h.Ask(t.Context(), http.MethodGet, fmt.Sprintf("/at/releases/npm/part-%d/-/part-%d-%s.tgz", i, i, version), house.Token, nil)
+			a, err := h.Ask(t.Context(), http.MethodGet, fmt.Sprintf("/at/releases/npm/part-%d/-/part-%d-%s.tgz", i, i, version),
+				house.Token, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -340,8 +385,10 @@ func TestPromoteKill(t *testing.T) {
 		release := fmt.Sprintf("1.%d.0", round)
 		n := api.NewPromotion{Track: "ferry"}
 		for i := range packages {
-			p := madeup.Package{Name: fmt.Sprintf("part-%d", i), Version: release + "-dev.1", Files: []madeup.Entry{{Name: "package/table.bin", Content: string(filling)}}}
-			if a, err := h.Ask(t.Context(), http.MethodPut, "/at/snapshots/npm/"+p.Name, house.Token, bytes.NewReader(p.NPMDocument("next", p.NPM()))); err != nil || a.Status >= 300 {
+			p := madeup.Package{Name: fmt.Sprintf("part-%d", i), Version: release + "-dev.1",
+				Files: []madeup.Entry{{Name: "package/table.bin", Content: string(filling)}}}
+			if a, err := h.Ask(t.Context(), http.MethodPut, "/at/snapshots/npm/"+p.Name, house.Token,
+				bytes.NewReader(p.NPMDocument("next", p.NPM()))); err != nil || a.Status >= 300 {
 				t.Fatalf("%d %s %v", a.Status, a.Body, err)
 			}
 			n.PURLs = append(n.PURLs, fmt.Sprintf("pkg:npm/part-%d@%s", i, p.Version))

@@ -45,14 +45,20 @@ func TestBadInput(t *testing.T) {
 		{"a name of another version", "PUT", base + "example/a/1.0/a-2.0.jar", "x", 400, "a-1.0"},
 		{"no extension", "PUT", base + "example/a/1.0/a-1.0", "x", 400, "extension"},
 		{"a pom that is no XML", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", "hello", 400, "cannot be read"},
-		{"a pom with a DOCTYPE", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", `<!DOCTYPE x [<!ENTITY a SYSTEM "file:///etc/passwd">]><project>&a;</project>`, 400, "DOCTYPE"},
-		{"a deep pom", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", "<project>" + strings.Repeat("<a>", 500), 400, "nested"},
-		{"a pom of something else", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", pom("example.skerry", "b", "1.0"), 400, "example.skerry:b:1.0"},
+		{"a pom with a DOCTYPE", "PUT", base + "example/skerry/a/1.0/a-1.0.pom",
+			`<!DOCTYPE x [<!ENTITY a SYSTEM "file:///etc/passwd">]><project>&a;</project>`, 400, "DOCTYPE"},
+		{"a deep pom", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", "<project>" + strings.Repeat("<a>", 500), 400,
+			"nested"},
+		{"a pom of something else", "PUT", base + "example/skerry/a/1.0/a-1.0.pom", pom("example.skerry", "b", "1.0"), 400,
+			"example.skerry:b:1.0"},
 		{"a jar that is no zip", "PUT", base + "example/skerry/a/1.0/a-1.0.jar", "this is no zip", 400, "not a zip"},
 		{"metadata that is no XML", "PUT", base + "example/skerry/a/maven-metadata.xml", "{}", 400, "cannot be read"},
-		{"a checksum of 10 MiB", "PUT", base + groupPath + "/tide-model/1.0.0/tide-model-1.0.0.jar.sha1", strings.Repeat("a", 10<<20), 413, "at most"},
-		{"a checksum that is none", "PUT", base + groupPath + "/tide-model/1.0.0/tide-model-1.0.0.jar.sha1", "zzz", 400, "40 hexadecimal"},
-		{"a checksum of nothing", "PUT", base + "example/skerry/a/1.0/a-1.0.jar.sha1", sha1Hex(""), 422, "before its checksum"},
+		{"a checksum of 10 MiB", "PUT", base + groupPath + "/tide-model/1.0.0/tide-model-1.0.0.jar.sha1",
+			strings.Repeat("a", 10<<20), 413, "at most"},
+		{"a checksum that is none", "PUT", base + groupPath + "/tide-model/1.0.0/tide-model-1.0.0.jar.sha1", "zzz", 400,
+			"40 hexadecimal"},
+		{"a checksum of nothing", "PUT", base + "example/skerry/a/1.0/a-1.0.jar.sha1", sha1Hex(""), 422,
+			"before its checksum"},
 		{"an unknown repository", "PUT", "/at/no-such-place/maven/example/a/1.0/a-1.0.jar", "x", 404, "no-such-place"},
 		{"an unknown ecosystem", "GET", "/at/" + r + "/abacus/x", "", 404, "maven"},
 		{"a method that Maven has not", "DELETE", base + "example/a/1.0/a-1.0.jar", "", 405, "method not allowed"},
@@ -88,7 +94,8 @@ func TestLengths(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer conn.Close()
-		fmt.Fprintf(conn, "PUT %s HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n%s", path, at.Host, house.Token, length, body)
+		fmt.Fprintf(conn, "PUT %s HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n%s", path,
+			at.Host, house.Token, length, body)
 		if err := conn.(*net.TCPConn).CloseWrite(); err != nil {
 			t.Fatal(err)
 		}
@@ -99,20 +106,24 @@ func TestLengths(t *testing.T) {
 		return string(answer)
 	}
 	archive := jar(t, "cut")
-	if a := request(len(archive), archive[:len(archive)-5]); !strings.Contains(a, "400") || !strings.Contains(a, "did not arrive whole") {
+	if a := request(len(archive), archive[:len(archive)-5]); !strings.Contains(a, "400") ||
+		!strings.Contains(a, "did not arrive whole") {
 		t.Errorf("a body that is too short: %q", a)
 	}
 	if a := request(len(archive)-5, archive); !strings.HasPrefix(a, "HTTP/1.1 400") {
 		t.Errorf("a body that is too long: %q", a)
 	}
 	must(t, "PUT", strings.TrimSuffix(path, "jar")+"pom", pom("example.skerry.berth", "tide-model", "1.0.0"), 201)
-	if a := ask(t, "PUT", "/at/"+r+"/maven/"+groupPath+"/tide-model/maven-metadata.xml", releaseMetadata("tide-model", "1.0.0")); a.Status != 422 || !strings.Contains(string(a.Body), "did not arrive whole") {
+	if a := ask(t, "PUT", "/at/"+r+"/maven/"+groupPath+"/tide-model/maven-metadata.xml",
+		releaseMetadata("tide-model", "1.0.0")); a.Status != 422 ||
+		!strings.Contains(string(a.Body), "did not arrive whole") {
 		t.Errorf("completing a version whose jar was cut: %d %s", a.Status, a.Body)
 	}
 	must(t, "GET", path, "", 404)
 	// Sent again whole, it is complete.
 	must(t, "PUT", path, archive, 201)
-	must(t, "PUT", "/at/"+r+"/maven/"+groupPath+"/tide-model/maven-metadata.xml", releaseMetadata("tide-model", "1.0.0"), 201)
+	must(t, "PUT", "/at/"+r+"/maven/"+groupPath+"/tide-model/maven-metadata.xml", releaseMetadata("tide-model", "1.0.0"),
+		201)
 	must(t, "GET", path, "", 200)
 }
 
@@ -171,7 +182,8 @@ func TestReading(t *testing.T) {
 	if a := ask(t, "GET", file, "", "Range", "bytes=999999-"); a.Status != 416 {
 		t.Errorf("a range outside: %d", a.Status)
 	}
-	if a := ask(t, "HEAD", file, ""); a.Status != 200 || len(a.Body) != 0 || a.Header.Get("Content-Length") != fmt.Sprint(len(whole.Body)) {
+	if a := ask(t, "HEAD", file, ""); a.Status != 200 || len(a.Body) != 0 ||
+		a.Header.Get("Content-Length") != fmt.Sprint(len(whole.Body)) {
 		t.Errorf("HEAD: %d, %d bytes, length %s", a.Status, len(a.Body), a.Header.Get("Content-Length"))
 	}
 	if a := ask(t, "HEAD", file+".x", ""); a.Status != 404 {
@@ -209,7 +221,8 @@ func TestCredentials(t *testing.T) {
 		}
 		return a
 	}
-	if a, err := shared.Ask(ctx, "GET", file, "", nil); err != nil || a.Status != 401 || !strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Basic realm=") {
+	if a, err := shared.Ask(ctx, "GET", file, "", nil); err != nil || a.Status != 401 ||
+		!strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Basic realm=") {
 		t.Errorf("nobody: %d, %v, %v", a.Status, a.Header, err)
 	}
 	// A stranger is not told which repositories there are.
@@ -217,7 +230,9 @@ func TestCredentials(t *testing.T) {
 		t.Errorf("nobody, at a repository that is not there: %d, %v", a.Status, err)
 	}
 	var made struct{ Secret string }
-	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": "reading-only", "can": []string{"read"}, "on": []string{r}}, &made); err != nil || a.Status != 200 {
+	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens",
+		map[string]any{"name": "reading-only", "can": []string{"read"}, "on": []string{r}}, &made); err != nil ||
+		a.Status != 200 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
 	if a := with("Bearer " + made.Secret); a.Status != 200 {
@@ -226,14 +241,17 @@ func TestCredentials(t *testing.T) {
 	if a := with("Basic !!!"); a.Status != 401 {
 		t.Errorf("a broken header: %d", a.Status)
 	}
-	if a := with("Bearer " + made.Secret[:len(made.Secret)-1] + "x"); a.Status != 401 || !strings.Contains(string(a.Body), "check digits") {
+	if a := with("Bearer " + made.Secret[:len(made.Secret)-1] + "x"); a.Status != 401 ||
+		!strings.Contains(string(a.Body), "check digits") {
 		t.Errorf("a damaged token: %d %s", a.Status, a.Body)
 	}
 	a, err := shared.Ask(ctx, "PUT", "/at/"+r+"/maven/"+groupPath+"/a/1.0/a-1.0.jar", made.Secret, strings.NewReader("x"))
-	if err != nil || a.Status != 403 || !strings.Contains(a.Reason, `the token "reading-only" of admin may not publish on `+r) {
+	if err != nil || a.Status != 403 || !strings.Contains(a.Reason,
+		`the token "reading-only" of admin may not publish on `+r) {
 		t.Errorf("publishing with a token for reading: %d %q %v", a.Status, a.Reason, err)
 	}
-	if a, err := shared.Ask(ctx, "POST", "/api/v1/tokens", made.Secret, strings.NewReader(`{"name":"more"}`), "Content-Type", "application/json"); err != nil || a.Status != 403 {
+	if a, err := shared.Ask(ctx, "POST", "/api/v1/tokens", made.Secret, strings.NewReader(`{"name":"more"}`),
+		"Content-Type", "application/json"); err != nil || a.Status != 403 {
 		t.Errorf("a limited token made another: %d %s %v", a.Status, a.Body, err)
 	}
 	must(t, "DELETE", "/api/v1/tokens/reading-only", "", 204)
@@ -241,7 +259,8 @@ func TestCredentials(t *testing.T) {
 		t.Errorf("a revoked token: %d %s", a.Status, a.Body)
 	}
 	short := fmt.Sprintf("short-%d", time.Now().UnixNano())
-	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1}, &made); err != nil || a.Status != 200 {
+	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1},
+		&made); err != nil || a.Status != 200 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
 	eventually(t, 10*time.Second, "the token ends", func() bool { return with("Bearer "+made.Secret).Status == 401 })
@@ -249,14 +268,16 @@ func TestCredentials(t *testing.T) {
 		t.Errorf("an ended token: %s", a.Body)
 	}
 	// An ended token does not keep its name.
-	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1}, nil); err != nil || a.Status != 200 {
+	if a, err := shared.JSON(ctx, "POST", "/api/v1/tokens", map[string]any{"name": short, "seconds": 1},
+		nil); err != nil || a.Status != 200 {
 		t.Errorf("a token with the name of an ended one: %d %s %v", a.Status, a.Body, err)
 	}
 	if a, err := shared.Ask(ctx, "GET", file, house.Password, nil); err != nil || a.Status != 401 {
 		t.Errorf("the right password of somebody else: %d %v", a.Status, err)
 	}
 	// Anonymous reading is a setting of the repository, in force at once.
-	if a, err := shared.JSON(ctx, "PATCH", "/api/v1/repositories/"+r, map[string]any{"anonymousRead": true}, nil); err != nil || a.Status != 200 {
+	if a, err := shared.JSON(ctx, "PATCH", "/api/v1/repositories/"+r, map[string]any{"anonymousRead": true},
+		nil); err != nil || a.Status != 200 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
 	if a, err := shared.Ask(ctx, "GET", file, "", nil); err != nil || a.Status != 200 {
@@ -283,11 +304,14 @@ func TestSnapshotUploads(t *testing.T) {
 			}
 			must(t, "PUT", fmt.Sprintf("%stide-model-1.0-%s-%d%s", folder, stamp, number, f), body, 201)
 		}
-		must(t, "PUT", folder+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, number), 201)
+		must(t, "PUT", folder+"maven-metadata.xml",
+			fmt.Sprintf(
+				"<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, number), 201)
 	}
 	upload("20261101.080000", 1, ".pom", ".jar", ".tar.gz", "-sources.jar", "-linux-x86_64.tar.gz", ".jar.asc", ".module")
 	upload("20261102.080000", 2, ".pom", ".jar", "-javadoc.jar")
-	if a := must(t, "GET", folder+"tide-model-1.0-SNAPSHOT.jar", "", 200); string(a.Body) != jar(t, "20261102.080000.jar") {
+	if a := must(t, "GET", folder+"tide-model-1.0-SNAPSHOT.jar", "", 200); string(a.Body) != jar(t,
+		"20261102.080000.jar") {
 		t.Error("the newest upload does not answer")
 	}
 	must(t, "GET", folder+"tide-model-1.0-20261101.080000-1.jar", "", 200)
@@ -295,7 +319,8 @@ func TestSnapshotUploads(t *testing.T) {
 	metadata := string(must(t, "GET", folder+"maven-metadata.xml", "", 200).Body)
 	for _, want := range []string{
 		"<timestamp>20261102.080000</timestamp>", "<buildNumber>2</buildNumber>",
-		"<classifier>linux-x86_64</classifier>\n        <extension>tar.gz</extension>\n        <value>1.0-20261101.080000-1</value>",
+		"<classifier>linux-x86_64</classifier>\n        <extension>tar.gz</extension>\n" +
+			"        <value>1.0-20261101.080000-1</value>",
 		"<extension>jar</extension>\n        <value>1.0-20261102.080000-2</value>",
 		"<extension>jar.asc</extension>", "<extension>module</extension>", "<classifier>javadoc</classifier>",
 	} {
@@ -313,7 +338,8 @@ func TestSnapshotUploads(t *testing.T) {
 		for range 2 {
 			must(t, "PUT", base+"2.0-SNAPSHOT/tide-model-2.0-SNAPSHOT.jar", jar(t, "plain"), 201)
 			must(t, "PUT", base+"2.0-SNAPSHOT/tide-model-2.0-SNAPSHOT.jar.sha1", sha1Hex(jar(t, "plain")), 200)
-			must(t, "PUT", base+"2.0-SNAPSHOT/tide-model-2.0-SNAPSHOT.pom", pom("example.skerry.berth", "tide-model", "2.0-SNAPSHOT"), 201)
+			must(t, "PUT", base+"2.0-SNAPSHOT/tide-model-2.0-SNAPSHOT.pom",
+				pom("example.skerry.berth", "tide-model", "2.0-SNAPSHOT"), 201)
 		}
 		// These clients send no metadata: the quiet period completes them.
 		eventually(t, 20*time.Second, "both uploads are listed", func() bool {
@@ -331,10 +357,12 @@ func TestQuietPeriod(t *testing.T) {
 	must(t, "PUT", base+"whole/1.0/whole-1.0.pom", pom("example.skerry.berth", "whole", "1.0"), 201)
 	must(t, "PUT", base+"whole/1.0/whole-1.0.jar", jar(t, "w"), 201)
 	must(t, "PUT", base+"half/1.0/half-1.0.pom", pom("example.skerry.berth", "half", "1.0"), 201)
-	must(t, "PUT", base+"parent/1.0/parent-1.0.pom", pom("example.skerry.berth", "parent", "1.0", "<packaging>pom</packaging>"), 201)
+	must(t, "PUT", base+"parent/1.0/parent-1.0.pom",
+		pom("example.skerry.berth", "parent", "1.0", "<packaging>pom</packaging>"), 201)
 	must(t, "GET", base+"whole/maven-metadata.xml", "", 404)
 	eventually(t, 20*time.Second, "the whole versions are listed", func() bool {
-		return ask(t, "GET", base+"whole/maven-metadata.xml", "").Status == 200 && ask(t, "GET", base+"parent/maven-metadata.xml", "").Status == 200
+		return ask(t, "GET", base+"whole/maven-metadata.xml", "").Status == 200 &&
+			ask(t, "GET", base+"parent/maven-metadata.xml", "").Status == 200
 	})
 	must(t, "GET", base+"half/maven-metadata.xml", "", 404)
 }
@@ -344,10 +372,13 @@ func TestPluginMetadata(t *testing.T) {
 	r := repository(t, "releases")
 	base := "/at/" + r + "/maven/" + groupPath + "/"
 	must(t, "PUT", base+"tide-maven-plugin/1.0/tide-maven-plugin-1.0.jar", jar(t, "p"), 201)
-	must(t, "PUT", base+"tide-maven-plugin/1.0/tide-maven-plugin-1.0.pom", pom("example.skerry.berth", "tide-maven-plugin", "1.0", "<packaging>maven-plugin</packaging><name>Tide plugin</name>"), 201)
+	must(t, "PUT", base+"tide-maven-plugin/1.0/tide-maven-plugin-1.0.pom",
+		pom("example.skerry.berth", "tide-maven-plugin", "1.0",
+			"<packaging>maven-plugin</packaging><name>Tide plugin</name>"), 201)
 	must(t, "PUT", base+"tide-maven-plugin/maven-metadata.xml", releaseMetadata("tide-maven-plugin", "1.0"), 201)
 	a := must(t, "GET", base+"maven-metadata.xml", "", 200)
-	for _, want := range []string{"<prefix>tide</prefix>", "<artifactId>tide-maven-plugin</artifactId>", "<name>Tide plugin</name>"} {
+	for _, want := range []string{"<prefix>tide</prefix>", "<artifactId>tide-maven-plugin</artifactId>",
+		"<name>Tide plugin</name>"} {
 		if !strings.Contains(string(a.Body), want) {
 			t.Errorf("the group's metadata lacks %s: %s", want, a.Body)
 		}
@@ -375,8 +406,11 @@ func TestManyJobs(t *testing.T) {
 			for n := range each {
 				stamp := fmt.Sprintf("2026110%d.0800%02d", n+1, job)
 				name := fmt.Sprintf("%stide-model-1.0-%s-%d", folder, stamp, n+1)
-				for _, err := range []error{put(name+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT")), put(name+".jar", archive),
-					put(folder+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n+1))} {
+				for _, err := range []error{put(name+".pom", pom("example.skerry.berth", "tide-model", "1.0-SNAPSHOT")),
+					put(name+".jar", archive),
+					put(folder+"maven-metadata.xml",
+						fmt.Sprintf(
+							"<metadata><version>1.0-SNAPSHOT</version><versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>", stamp, n+1))} {
 					if err != nil {
 						failures <- err
 					}
@@ -392,7 +426,8 @@ func TestManyJobs(t *testing.T) {
 	var shown struct {
 		Versions []struct{ Uploads []struct{ Name string } }
 	}
-	if _, err := shared.JSON(t.Context(), "GET", "/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+r, nil, &shown); err != nil {
+	if _, err := shared.JSON(t.Context(), "GET",
+		"/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model&repository="+r, nil, &shown); err != nil {
 		t.Fatal(err)
 	}
 	if len(shown.Versions) != 1 || len(shown.Versions[0].Uploads) != jobs*each {
@@ -412,9 +447,11 @@ func TestReleaseRace(t *testing.T) {
 		running.Go(func() {
 			ok := true
 			for _, step := range [][2]string{{base + "1.0/tide-model-1.0.jar", content},
-				{base + "1.0/tide-model-1.0.pom", pom("example.skerry.berth", "tide-model", "1.0", fmt.Sprintf("<name>job %d</name>", job))},
+				{base + "1.0/tide-model-1.0.pom", pom("example.skerry.berth", "tide-model", "1.0",
+					fmt.Sprintf("<name>job %d</name>", job))},
 				{base + "maven-metadata.xml", releaseMetadata("tide-model", "1.0")}} {
-				a, err := shared.Ask(context.WithoutCancel(t.Context()), http.MethodPut, step[0], house.Token, strings.NewReader(step[1]))
+				a, err := shared.Ask(context.WithoutCancel(t.Context()), http.MethodPut, step[0], house.Token,
+					strings.NewReader(step[1]))
 				if err != nil || a.Status >= 300 {
 					if err != nil || a.Status != 409 && a.Status != 422 {
 						t.Errorf("job %d, %s: %d %s, %v; want 409 or 422 for all but one", job, step[0], a.Status, a.Reason, err)
@@ -442,7 +479,8 @@ func TestReleaseRace(t *testing.T) {
 	if a := must(t, "GET", base+"1.0/tide-model-1.0.jar", "", 200); string(a.Body) != jar(t, fmt.Sprint("job ", winner)) {
 		t.Error("the jar is not the winner's")
 	}
-	if a := must(t, "GET", base+"1.0/tide-model-1.0.pom", "", 200); !strings.Contains(string(a.Body), fmt.Sprintf("<name>job %d</name>", winner)) {
+	if a := must(t, "GET", base+"1.0/tide-model-1.0.pom", "", 200); !strings.Contains(string(a.Body),
+		fmt.Sprintf("<name>job %d</name>", winner)) {
 		t.Errorf("the pom is not the winner's: %s", a.Body)
 	}
 }

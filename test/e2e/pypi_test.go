@@ -18,7 +18,8 @@ import (
 func newPython(t *testing.T) *workshop {
 	t.Helper()
 	// The machine's own settings may name other indexes.
-	return newWorkshop(t, "PIP_CONFIG_FILE="+os.DevNull, "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1", "PIP_ROOT_USER_ACTION=ignore",
+	return newWorkshop(t, "PIP_CONFIG_FILE="+os.DevNull, "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1",
+		"PIP_ROOT_USER_ACTION=ignore",
 		"TWINE_USERNAME=admin", "TWINE_PASSWORD="+house.Token, "TWINE_NON_INTERACTIVE=1")
 }
 
@@ -39,11 +40,13 @@ func (w *workshop) pip(args ...string) string {
 // twine uploads files, and gives what was said.
 func (w *workshop) twine(repository string, files ...string) (string, error) {
 	w.t.Helper()
-	return w.try("", "/usr/bin/twine", append([]string{"upload", "--disable-progress-bar", "--repository-url", address(repository, "pypi")}, files...)...)
+	return w.try("", "/usr/bin/twine", append([]string{"upload", "--disable-progress-bar", "--repository-url",
+		address(repository, "pypi")}, files...)...)
 }
 
 func tidecast(version string) madeup.Package {
-	return madeup.Package{Name: "tidecast", Version: version, Description: "Tides as they come", Licence: "MIT", Author: "Deck Hands", Readme: "# tidecast\n"}
+	return madeup.Package{Name: "tidecast", Version: version, Description: "Tides as they come", Licence: "MIT",
+		Author: "Deck Hands", Readme: "# tidecast\n"}
 }
 
 // dist writes the distributions of a package.
@@ -57,8 +60,10 @@ func TestPyPI(t *testing.T) {
 	w := newPython(t)
 	old := tidecast("1.3.0")
 	files := w.dist("dist", tidecast("1.4.0"))
-	w.write("dist/"+tidecast("1.4.0").WheelName()+".asc", []byte("-----BEGIN PGP SIGNATURE-----\n\nmade up\n-----END PGP SIGNATURE-----\n"))
-	for _, all := range [][]string{w.dist("dist", old), append(files, files[0]+".asc"), files} { // the last are there already
+	w.write("dist/"+tidecast("1.4.0").WheelName()+".asc",
+		[]byte("-----BEGIN PGP SIGNATURE-----\n\nmade up\n-----END PGP SIGNATURE-----\n"))
+	for _, all := range [][]string{w.dist("dist", old), append(files, files[0]+".asc"),
+		files} { // the last are there already
 		if out, err := w.twine(releases, all...); err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
@@ -66,11 +71,14 @@ func TestPyPI(t *testing.T) {
 	other := tidecast("1.4.0")
 	other.Readme = "other\n"
 	out, err := w.twine(releases, w.dist("other", other)...)
-	if flat := strings.Join(strings.Fields(out), " "); err == nil || !strings.Contains(flat, "tidecast 1.4.0 was published by admin on") || !strings.Contains(flat, "The next free version is 1.4.1") {
+	if flat := strings.Join(strings.Fields(out), " "); err == nil ||
+		!strings.Contains(flat, "tidecast 1.4.0 was published by admin on") ||
+		!strings.Contains(flat, "The next free version is 1.4.1") {
 		t.Errorf("publishing other bytes: %v\n%s", err, out)
 	}
 	out, err = w.twine(releases, w.dist("dev", tidecast("1.5.0.dev7"))...)
-	if flat := strings.Join(strings.Fields(out), " "); err == nil || !strings.Contains(flat, "holds releases, and 1.5.0.dev7 is a snapshot") {
+	if flat := strings.Join(strings.Fields(out), " "); err == nil ||
+		!strings.Contains(flat, "holds releases, and 1.5.0.dev7 is a snapshot") {
 		t.Errorf("publishing a snapshot: %v\n%s", err, out)
 	}
 	// What is not there already is not skipped as if it were.
@@ -83,7 +91,8 @@ func TestPyPI(t *testing.T) {
 	if out, err := skip(releases, w.dist("dev", tidecast("1.5.0.dev7"))...); err == nil {
 		t.Errorf("a snapshot was skipped as if it were there:\n%s", out)
 	}
-	if out, err := skip(addChain(t, releases), w.dist("new", tidecast("1.9.0"))...); err == nil || !strings.Contains(strings.Join(strings.Fields(out), " "), "does not take releases") {
+	if out, err := skip(addChain(t, releases), w.dist("new", tidecast("1.9.0"))...); err == nil ||
+		!strings.Contains(strings.Join(strings.Fields(out), " "), "does not take releases") {
 		t.Errorf("a chain without a place for releases: %v\n%s", err, out)
 	}
 
@@ -114,11 +123,13 @@ func TestPyPI(t *testing.T) {
 	if string(a.Body) != string(old.Sdist()) {
 		t.Error("the source distribution is another")
 	}
-	a = must(t, http.MethodGet, "/at/"+releases+"/pypi/files/tidecast/1.4.0/"+tidecast("1.4.0").WheelName()+".asc", "", 200)
+	a = must(t, http.MethodGet, "/at/"+releases+"/pypi/files/tidecast/1.4.0/"+tidecast("1.4.0").WheelName()+".asc", "",
+		200)
 	if !strings.Contains(string(a.Body), "made up") {
 		t.Errorf("the signature is %s", a.Body)
 	}
-	a = ask(t, http.MethodGet, "/at/"+releases+"/pypi/simple/tidecast/", "", "Accept", "application/vnd.pypi.simple.v1+json")
+	a = ask(t, http.MethodGet, "/at/"+releases+"/pypi/simple/tidecast/", "", "Accept",
+		"application/vnd.pypi.simple.v1+json")
 	var page struct {
 		Versions []string
 		Files    []struct {
@@ -129,26 +140,30 @@ func TestPyPI(t *testing.T) {
 			Upload   time.Time
 		}
 	}
-	if err := json.Unmarshal(a.Body, &page); err != nil || len(page.Versions) != 2 || len(page.Files) != 4 || page.Files[2].Size == 0 || !page.Files[2].Signed {
+	if err := json.Unmarshal(a.Body, &page); err != nil || len(page.Versions) != 2 || len(page.Files) != 4 ||
+		page.Files[2].Size == 0 || !page.Files[2].Signed {
 		t.Errorf("%s, %v", a.Body, err)
 	}
 	sum := page.Files[2].Hashes["sha256"]
 	w.write("good.txt", []byte("tidecast==1.4.0 --hash=sha256:"+sum+"\n"))
 	w.pip("install", "--target", w.dir+"/hashed", "--require-hashes", "-i", index, "-r", w.dir+"/good.txt")
-	w.run("", "/usr/bin/python3", "-m", "pip", "install", "--target", w.dir+"/debian-hashed", "--require-hashes", "-i", index, "-r", w.dir+"/good.txt")
+	w.run("", "/usr/bin/python3", "-m", "pip", "install", "--target", w.dir+"/debian-hashed", "--require-hashes", "-i",
+		index, "-r", w.dir+"/good.txt")
 	w.write("bad.txt", []byte("tidecast==1.4.0 --hash=sha256:"+strings.Repeat("ab", 32)+"\n"))
 	name, args := pip("install", "--target", w.dir+"/bad", "--require-hashes", "-i", index, "-r", w.dir+"/bad.txt")
 	w.fails([]string{"DO NOT MATCH THE HASHES"}, "", name, args...)
 
 	// Withdrawn, it is passed over, unless it is asked for by its version.
-	if _, errs, code := crelvoAsAdmin(t, "withdraw", "pkg:pypi/tidecast@1.4.0", "--in", releases, "--reason", "wrong moon"); code != 0 {
+	if _, errs, code := crelvoAsAdmin(t, "withdraw", "pkg:pypi/tidecast@1.4.0", "--in", releases, "--reason",
+		"wrong moon"); code != 0 {
 		t.Fatalf("withdraw: %d %s", code, errs)
 	}
 	w.pip("install", "--target", w.dir+"/after", "-i", index, "tidecast")
 	if got := w.read("after/tidecast/__init__.py"); !strings.Contains(got, "1.3.0") {
 		t.Errorf("after the withdrawal it installed %s", got)
 	}
-	if got := w.pip("install", "--target", w.dir+"/exact", "-i", index, "tidecast==1.4.0"); !strings.Contains(got, "wrong moon") {
+	if got := w.pip("install", "--target", w.dir+"/exact", "-i", index, "tidecast==1.4.0"); !strings.Contains(got,
+		"wrong moon") {
 		t.Errorf("installing what is withdrawn says %s", got)
 	}
 	if _, errs, code := crelvoAsAdmin(t, "withdraw", "pkg:pypi/tidecast@1.4.0", "--in", releases, "--undo"); code != 0 {
@@ -186,12 +201,14 @@ func TestPyPIUploads(t *testing.T) {
 		body string
 		says string
 	}{
-		"another name in the form": {strings.Replace(string(good), "\r\n\r\ntidecast\r\n", "\r\n\r\nother\r\n", 1), "was sent as other"},
-		"another version":          {strings.Replace(string(good), "\r\n\r\n1.4.0\r\n", "\r\n\r\n1.4.1\r\n", 1), "was sent as"},
-		"cut":                      {string(good[:len(good)-300]), "did not arrive whole"},
-		"another action":           {strings.Replace(string(good), "file_upload", "submit", 1), "not for file_upload"},
-		"a name with a path":       {strings.Replace(string(good), `filename="tidecast`, `filename="../tidecast`, 1), ""},
-		"a wrong digest": {strings.Replace(string(good), "\r\n\r\nfile_upload", "\r\n\r\nfile_upload\r\n--"+contentType[strings.Index(contentType, "=")+1:]+
+		"another name in the form": {strings.Replace(string(good), "\r\n\r\ntidecast\r\n", "\r\n\r\nother\r\n", 1),
+			"was sent as other"},
+		"another version":    {strings.Replace(string(good), "\r\n\r\n1.4.0\r\n", "\r\n\r\n1.4.1\r\n", 1), "was sent as"},
+		"cut":                {string(good[:len(good)-300]), "did not arrive whole"},
+		"another action":     {strings.Replace(string(good), "file_upload", "submit", 1), "not for file_upload"},
+		"a name with a path": {strings.Replace(string(good), `filename="tidecast`, `filename="../tidecast`, 1), ""},
+		"a wrong digest": {strings.Replace(string(good), "\r\n\r\nfile_upload", "\r\n\r\nfile_upload\r\n--"+
+			contentType[strings.Index(contentType, "=")+1:]+
 			"\r\nContent-Disposition: form-data; name=\"sha256_digest\"\r\n\r\n"+strings.Repeat("ab", 32), 1), "but abab"},
 	} {
 		a := ask(t, http.MethodPost, "/at/"+releases+"/pypi/", c.body, "Content-Type", contentType)
@@ -225,7 +242,8 @@ func TestPyPIMirror(t *testing.T) {
 	}
 	then := publishedAt(t, releases, "pkg:pypi/tidecast@1.4.0").Add(time.Microsecond)
 	publishMade(t, releases, "pypi", tidecast("1.5.0"))
-	w.pip("install", "--no-deps", "--target", w.dir+"/then", "-i", withToken(address(asOf(chain, then), "pypi"))+"simple/", "tidecast")
+	w.pip("install", "--no-deps", "--target", w.dir+"/then", "-i", withToken(address(asOf(chain, then), "pypi"))+"simple/",
+		"tidecast")
 	if got := w.read("then/tidecast/__init__.py"); !strings.Contains(got, "1.4.0") {
 		t.Errorf("as of then it installed %s", got)
 	}

@@ -39,17 +39,22 @@ func TestRetentionCommands(t *testing.T) {
 	}
 	must(t, http.MethodGet, file("1.1.0"), "", 200)
 	w := newWorkshop(t)
-	text := "name: " + name + "\nrepositories: [" + r + "]\nkeep:\n  - newest 1 of each package\nmost-versions: 2\ngrace: 3d\n"
+	text := "name: " + name + "\nrepositories: [" + r +
+		"]\nkeep:\n  - newest 1 of each package\nmost-versions: 2\ngrace: 3d\n"
 	policy := w.write("policy.yaml", []byte(text))
-	says(t, run(1, "policy", "set", w.write("bad.yaml", []byte(text+"keep: all"))), `line 7: this is not YAML: mapping key "keep" already defined`)
-	says(t, run(1, "sweep", "plan", w.write("bad.yaml", []byte(strings.Replace(text, "newest 1", "oldest 1", 1)))), "line 4:", "oldest 1", "newest 3 of each package")
+	says(t, run(1, "policy", "set", w.write("bad.yaml", []byte(text+"keep: all"))),
+		`line 7: this is not YAML: mapping key "keep" already defined`)
+	says(t, run(1, "sweep", "plan", w.write("bad.yaml", []byte(strings.Replace(text, "newest 1", "oldest 1", 1)))),
+		"line 4:", "oldest 1", "newest 3 of each package")
 	says(t, run(2, "sweep", "plan", "nowhere.yaml"), "there is no file nowhere.yaml")
 	says(t, run(3, "sweep", "plan", "no-policy"), "there is no policy no-policy")
-	says(t, run(0, "sweep", "plan", policy), name+" would take 3 of 4 versions", "It would stop and ask", "no reason keeps it", "tide-model@1.0.0")
+	says(t, run(0, "sweep", "plan", policy), name+" would take 3 of 4 versions", "It would stop and ask",
+		"no reason keeps it", "tide-model@1.0.0")
 	says(t, run(0, "policy", "set", policy), "Set the policy "+name, "crelvo sweep run "+name)
 	says(t, run(0, "policy", "list"), name, r, "newest 1 of each package", "by hand")
 	lines := strings.Split(strings.TrimSpace(run(0, "sweep", "plan", name, "--form", "csv", "--fate", "")), "\n")
-	if len(lines) != 5 || !strings.HasPrefix(lines[0], "repository,purl,upload,fate,reason") || !strings.Contains(lines[1], "tide-model@1.3.0,,kept,among the newest 1 of each package,"+name) {
+	if len(lines) != 5 || !strings.HasPrefix(lines[0], "repository,purl,upload,fate,reason") ||
+		!strings.Contains(lines[1], "tide-model@1.3.0,,kept,among the newest 1 of each package,"+name) {
 		t.Errorf("%q", lines)
 	}
 	if out := run(0, "sweep", "plan", name, "--form", "json"); strings.Count(out, `"fate":"swept"`) != 3 {
@@ -58,11 +63,13 @@ func TestRetentionCommands(t *testing.T) {
 	asks := run(7, "sweep", "run", name)
 	says(t, asks, "took nothing yet", "--go-on", "crelvo sweep stop ")
 	run(0, "sweep", "stop", strings.Trim(asks[strings.LastIndex(asks, " "):], " .\n"))
-	says(t, run(0, "pin", "pkg:maven/example.skerry.berth/tide-model@1.0.0", "--in", r, "--reason", "the audit", "--until", "+90d"), "stays, whatever the policies say")
+	says(t, run(0, "pin", "pkg:maven/example.skerry.berth/tide-model@1.0.0", "--in", r, "--reason", "the audit", "--until",
+		"+90d"), "stays, whatever the policies say")
 	says(t, run(0, "pin"), "the audit", r)
 	says(t, run(0, "sweep", "run", name, "--dry-run"), "would take 2 of 4 versions", "pinned")
 	says(t, run(0, "sweep", "run", name, "--wait"), "is done: it took 2 of 2 versions")
-	if list := metadata(); strings.Contains(list, "1.1.0") || !strings.Contains(list, "<release>1.3.0</release>") || !strings.Contains(list, "1.0.0") {
+	if list := metadata(); strings.Contains(list, "1.1.0") || !strings.Contains(list, "<release>1.3.0</release>") ||
+		!strings.Contains(list, "1.0.0") {
 		t.Errorf("%s", list)
 	}
 	must(t, http.MethodGet, file("1.1.0"), "", 404)
@@ -113,7 +120,8 @@ func TestRetentionRights(t *testing.T) {
 	done(admin.SetPolicy(t.Context(), api.SetPolicy{Text: text}))(t)
 	n := made.Add(1)
 	holds := func(role, repository string) *client.Client {
-		return person(t, fmt.Sprintf("%s-%d-%d", role, n, made.Add(1)), "user", api.NewGrant{Role: role, Repositories: repository})
+		return person(t, fmt.Sprintf("%s-%d-%d", role, n, made.Add(1)), "user",
+			api.NewGrant{Role: role, Repositories: repository})
 	}
 	reader, stranger := holds("reader", r), holds("reader", repository(t, "releases"))
 	if all := done(reader.Policies(t.Context()))(t); len(all) != 1 || all[0].May {
@@ -122,7 +130,8 @@ func TestRetentionRights(t *testing.T) {
 	if all := done(stranger.Policies(t.Context()))(t); len(all) != 0 {
 		t.Errorf("a stranger sees %+v", all)
 	}
-	if _, err := stranger.Policy(t.Context(), name); err == nil || !strings.Contains(err.Error(), "there is no policy "+name) {
+	if _, err := stranger.Policy(t.Context(), name); err == nil ||
+		!strings.Contains(err.Error(), "there is no policy "+name) {
 		t.Errorf("%v", err)
 	}
 	for what, err := range map[string]error{
@@ -137,7 +146,8 @@ func TestRetentionRights(t *testing.T) {
 	if plan := done(reader.PlanSweep(t.Context(), api.PlanRequest{Text: text}))(t); plan.Total.Kept != 1 {
 		t.Errorf("%+v", plan.Total)
 	}
-	if _, err := stranger.PlanSweep(t.Context(), api.PlanRequest{Text: text}); err == nil || !strings.Contains(err.Error(), "of which you may read everything") {
+	if _, err := stranger.PlanSweep(t.Context(), api.PlanRequest{Text: text}); err == nil ||
+		!strings.Contains(err.Error(), "of which you may read everything") {
 		t.Errorf("%v", err)
 	}
 }
@@ -160,19 +170,28 @@ func TestConsoleRetention(t *testing.T) {
 	}
 	selectAll := chromedp.Evaluate[chromedp.Void](`document.querySelector('textarea[name=policy]').select()`)
 	text := "name: " + name + "\nrepositories: [" + r + "]\nkeep:\n- newest 1\n"
-	do(page("/retention"), see("Retention policies"), click("New policy"), chromedp.WaitVisible(chromedp.CSS("textarea[name=policy]")),
-		selectAll, typeInto("textarea[name=policy]", strings.Replace(text, "newest", "oldest", 1)), see("line 4", "is no reason to stay"),
-		selectAll, typeInto("textarea[name=policy]", text), see("1 version", "of 2 would go", "no reason keeps it", "tide-model@1.0.0"), click("Save"), see("Saved by admin"))
+	do(page("/retention"), see("Retention policies"), click("New policy"),
+		chromedp.WaitVisible(chromedp.CSS("textarea[name=policy]")),
+		selectAll, typeInto("textarea[name=policy]", strings.Replace(text, "newest", "oldest", 1)),
+		see("line 4", "is no reason to stay"),
+		selectAll, typeInto("textarea[name=policy]", text),
+		see("1 version", "of 2 would go", "no reason keeps it", "tide-model@1.0.0"), click("Save"), see("Saved by admin"))
 	do(click("Sweep now"), see("done", "removed", "can come back until"), page("/retention/sweeps"), see(name, "done"))
 	do(page("/package/maven/example.skerry.berth/tide-model"), see("1.1.0", "Who still uses it"))
 	sweeps := done(desk(house.Token).Sweeps(t.Context(), map[string][]string{"policy": {name}}))(t)
-	do(page(fmt.Sprintf("/sweeps/%d", sweeps[0].ID)), click("Bring back"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=pattern]")),
-		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Bring back']`)), see("Brought back 1 version"), click("Close"), see("brought back", "by admin"))
-	do(page("/retention/space"), see("Where it goes", r), page("/retention/use"), see("Downloads of everything"), page("/status"), see("Status", "the database is ok"))
-	do(page("/package/maven/example.skerry.berth/tide-model@1.0.0"), click("Pin…"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=reason]")),
-		typeInto("[role=dialog] input[name=reason]", "the audit"), click("Pin it"), see("Pinned by admin", "the audit"), page("/retention/pins"), see("the audit"))
+	do(page(fmt.Sprintf("/sweeps/%d", sweeps[0].ID)), click("Bring back"),
+		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=pattern]")),
+		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Bring back']`)),
+		see("Brought back 1 version"), click("Close"), see("brought back", "by admin"))
+	do(page("/retention/space"), see("Where it goes", r), page("/retention/use"), see("Downloads of everything"),
+		page("/status"), see("Status", "the database is ok"))
+	do(page("/package/maven/example.skerry.berth/tide-model@1.0.0"), click("Pin…"),
+		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=reason]")),
+		typeInto("[role=dialog] input[name=reason]", "the audit"), click("Pin it"), see("Pinned by admin", "the audit"),
+		page("/retention/pins"), see("the audit"))
 	do(chromedp.EmulateViewport(390, 844), page("/policies/"+name), see("What it would do"))
-	if wide, err := chromedp.Run(tab, chromedp.Evaluate[bool]("document.documentElement.scrollWidth > innerWidth")); err != nil || wide {
+	if wide, err := chromedp.Run(tab,
+		chromedp.Evaluate[bool]("document.documentElement.scrollWidth > innerWidth")); err != nil || wide {
 		t.Errorf("the page is wider than a phone: %v %v", wide, err)
 	}
 }

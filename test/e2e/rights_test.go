@@ -43,9 +43,11 @@ func TestRightsCommands(t *testing.T) {
 	_, errs = admin(3, "team", "edit", team, "--join", "nobody-at-all")
 	says(t, errs, `no user or robot "nobody-at-all"`)
 	admin(0, "team", "edit", team, "--join", cook)
-	out, _ = admin(0, "grant", "add", "publisher", "--to", "team:"+team, "--on", releases, "--for", "pkg:maven/example.skerry.berth/*")
+	out, _ = admin(0, "grant", "add", "publisher", "--to", "team:"+team, "--on", releases, "--for",
+		"pkg:maven/example.skerry.berth/*")
 	says(t, out, "team:"+team+" is now publisher on "+releases)
-	out, _ = admin(0, "grant", "add", "publisher", "--to", "team:"+team, "--on", releases, "--for", "pkg:maven/example.skerry.berth/*")
+	out, _ = admin(0, "grant", "add", "publisher", "--to", "team:"+team, "--on", releases, "--for",
+		"pkg:maven/example.skerry.berth/*")
 	says(t, out, "so already")
 	_, errs = admin(0, "grant", "add", "reader", "--to", "team:"+team, "--on", releases+"-*")
 	says(t, errs, "No repository that you may read fits "+releases+"-* yet")
@@ -69,7 +71,8 @@ func TestRightsCommands(t *testing.T) {
 	token = strings.TrimSpace(token)
 	put := func(group string) house.Answer {
 		t.Helper()
-		a, err := shared.Ask(t.Context(), http.MethodPut, fmt.Sprintf("/at/%s/maven/%s/soup/1.0/soup-1.0.pom", releases, strings.ReplaceAll(group, ".", "/")), token,
+		a, err := shared.Ask(t.Context(), http.MethodPut,
+			fmt.Sprintf("/at/%s/maven/%s/soup/1.0/soup-1.0.pom", releases, strings.ReplaceAll(group, ".", "/")), token,
 			strings.NewReader(pom(group, "soup", "1.0", "<packaging>pom</packaging>")))
 		if err != nil {
 			t.Fatal(err)
@@ -79,7 +82,9 @@ func TestRightsCommands(t *testing.T) {
 	if a := put("example.skerry.berth"); a.Status != 201 {
 		t.Errorf("published with the token: %d %s", a.Status, a.Reason)
 	}
-	if a := put("org.elsewhere"); a.Status != 403 || !strings.Contains(a.Reason, robot+" needs the role publisher on "+releases+" for pkg:maven/org.elsewhere/soup to publish") ||
+	if a := put("org.elsewhere"); a.Status != 403 ||
+		!strings.Contains(a.Reason, robot+" needs the role publisher on "+releases+
+			" for pkg:maven/org.elsewhere/soup to publish") ||
 		!strings.Contains(a.Reason, "admin can grant it") {
 		t.Errorf("published what is for others: %d %s", a.Status, a.Reason)
 	}
@@ -161,13 +166,15 @@ func TestRightsCommands(t *testing.T) {
 func TestSessionsAndPasswords(t *testing.T) {
 	name := fmt.Sprintf("stoker-%d", made.Add(1))
 	var user api.MadeUser
-	if a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/users", api.NewUser{Name: name}, &user); err != nil || a.Status != 200 {
+	if a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/users", api.NewUser{Name: name}, &user); err != nil ||
+		a.Status != 200 {
 		t.Fatal(a.Status, err)
 	}
 	signIn := func(password string) (cookie string, a house.Answer) {
 		t.Helper()
 		body := fmt.Sprintf(`{"name":%q,"password":%q}`, name, password)
-		a, err := shared.Ask(t.Context(), http.MethodPost, "/api/v1/session", "", strings.NewReader(body), "Content-Type", "application/json")
+		a, err := shared.Ask(t.Context(), http.MethodPost, "/api/v1/session", "", strings.NewReader(body), "Content-Type",
+			"application/json")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -176,7 +183,8 @@ func TestSessionsAndPasswords(t *testing.T) {
 	}
 	with := func(cookie, method, path, body string) house.Answer {
 		t.Helper()
-		a, err := shared.Ask(t.Context(), method, path, "", strings.NewReader(body), "Cookie", cookie, "Content-Type", "application/json")
+		a, err := shared.Ask(t.Context(), method, path, "", strings.NewReader(body), "Cookie", cookie, "Content-Type",
+			"application/json")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -187,13 +195,17 @@ func TestSessionsAndPasswords(t *testing.T) {
 		t.Errorf("the first sign-in: %s", a.Body)
 	}
 	second, _ := signIn(user.Password)
-	if a := with(first, http.MethodPut, "/api/v1/me/password", `{"old":"not it, surely","new":"coal-and-more-coal"}`); a.Status != 403 {
+	if a := with(first, http.MethodPut, "/api/v1/me/password",
+		`{"old":"not it, surely","new":"coal-and-more-coal"}`); a.Status != 403 {
 		t.Errorf("changed without the old one: %d %s", a.Status, a.Body)
 	}
-	if a := with(first, http.MethodPut, "/api/v1/me/password", fmt.Sprintf(`{"old":%q,"new":"short"}`, user.Password)); a.Status != 400 || !strings.Contains(string(a.Body), "at least 10 characters") {
+	if a := with(first, http.MethodPut, "/api/v1/me/password",
+		fmt.Sprintf(`{"old":%q,"new":"short"}`, user.Password)); a.Status != 400 ||
+		!strings.Contains(string(a.Body), "at least 10 characters") {
 		t.Errorf("a short one: %d %s", a.Status, a.Body)
 	}
-	if a := with(first, http.MethodPut, "/api/v1/me/password", fmt.Sprintf(`{"old":%q,"new":"coal-and-more-coal"}`, user.Password)); a.Status != 204 {
+	if a := with(first, http.MethodPut, "/api/v1/me/password",
+		fmt.Sprintf(`{"old":%q,"new":"coal-and-more-coal"}`, user.Password)); a.Status != 204 {
 		t.Fatalf("changed: %d %s", a.Status, a.Body)
 	}
 	if a := with(first, http.MethodGet, "/api/v1/tokens", ""); a.Status != 200 {
@@ -243,7 +255,8 @@ func TestSessionsAndPasswords(t *testing.T) {
 	})
 	var events []api.Event
 	eventually(t, 10*time.Second, "the attempts are on record", func() bool {
-		if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/events?action=refused&who="+name, nil, &events); err != nil {
+		if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/events?action=refused&who="+name, nil,
+			&events); err != nil {
 			t.Fatal(err)
 		}
 		return slices.ContainsFunc(events, func(e api.Event) bool { return e.Detail["code"] == "wrong-password" })
@@ -256,7 +269,8 @@ func TestTokenWarns(t *testing.T) {
 	newToken := func(seconds int64) string {
 		t.Helper()
 		var n api.MadeToken
-		if a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/tokens", api.NewToken{Name: fmt.Sprint("warned-", made.Add(1)), Seconds: seconds}, &n); err != nil || a.Status != 200 {
+		if a, err := shared.JSON(t.Context(), http.MethodPost, "/api/v1/tokens",
+			api.NewToken{Name: fmt.Sprint("warned-", made.Add(1)), Seconds: seconds}, &n); err != nil || a.Status != 200 {
 			t.Fatalf("%d %s %v", a.Status, a.Body, err)
 		}
 		return n.Secret
@@ -279,7 +293,8 @@ func TestTokenWarns(t *testing.T) {
 		said := notice(short)
 		return strings.Contains(said, "ends on") && strings.Contains(said, "crelvo token new")
 	})
-	if a := ask(t, http.MethodPost, "/api/v1/tokens", `{"name":"for-ever","seconds":400000000}`, "Content-Type", "application/json"); a.Status != 400 || !strings.Contains(string(a.Body), "at most 366 days on this server") {
+	if a := ask(t, http.MethodPost, "/api/v1/tokens", `{"name":"for-ever","seconds":400000000}`, "Content-Type",
+		"application/json"); a.Status != 400 || !strings.Contains(string(a.Body), "at most 366 days on this server") {
 		t.Errorf("a token for ever: %d %s", a.Status, a.Body)
 	}
 }

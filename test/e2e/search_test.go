@@ -33,7 +33,8 @@ func found(t *testing.T, q string) string {
 // TestSearch asks through the API, the command line and the console.
 func TestSearch(t *testing.T) {
 	both := repository(t, "both")
-	publishMade(t, both, "npm", madeup.Package{Name: "@island/crane-ui", Version: "2.0.0", Licence: "MIT", Needs: map[string]string{"kelp-colors": "^3.0.0"}})
+	publishMade(t, both, "npm", madeup.Package{Name: "@island/crane-ui", Version: "2.0.0", Licence: "MIT",
+		Needs: map[string]string{"kelp-colors": "^3.0.0"}})
 	publishMade(t, both, "npm", madeup.Package{Name: "@island/crane-ui", Version: "2.1.0-dev.7", Licence: "ISC"})
 	publishMade(t, both, "pypi", madeup.Package{Name: "crane-model", Version: "1.0", Licence: "Apache-2.0"})
 	const ui, model = "pkg:npm/%40island/crane-ui", "pkg:pypi/crane-model@1.0"
@@ -53,7 +54,8 @@ func TestSearch(t *testing.T) {
 			t.Errorf("%q finds %s; want %s", q, got, want)
 		}
 	}
-	if a := ask(t, http.MethodGet, "/api/v1/packages?q="+url.QueryEscape("crane aeg:>1h"), ""); a.Status != 400 || !strings.Contains(string(a.Body), `at character 7, \"aeg:\"`) {
+	if a := ask(t, http.MethodGet, "/api/v1/packages?q="+url.QueryEscape("crane aeg:>1h"), ""); a.Status != 400 ||
+		!strings.Contains(string(a.Body), `at character 7, \"aeg:\"`) {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 
@@ -87,9 +89,11 @@ func TestSearch(t *testing.T) {
 	}
 	do(chromedp.Navigate(shared.Address+"/search"), chromedp.WaitVisible(chromedp.CSS("[role=combobox]")),
 		chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "crane hol"), browser.ShowsText("the maturity of the version"))
-	do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"), browser.ShowsText("holds:releases"), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"))
+	do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"), browser.ShowsText("holds:releases"),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"))
 	do(browser.ShowsText("crane-model", "2.0.0"))
-	do(browser.ClickText("Save this search"), chromedp.WaitVisible(chromedp.CSS("input[name=name]")), chromedp.SendKeys(chromedp.CSS("input[name=name]"), "from-the-page"),
+	do(browser.ClickText("Save this search"), chromedp.WaitVisible(chromedp.CSS("input[name=name]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=name]"), "from-the-page"),
 		browser.ClickText("Save it"), browser.ShowsText("@from-the-page"))
 	do(chromedp.Navigate(shared.Address+"/package/npm/@island/crane-ui"), browser.ShowsText("latest", "2.0.0"))
 	if _, errs, code := crelvoAsAdmin(t, "search", "--forget", "cranes"); code != 0 {

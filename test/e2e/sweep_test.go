@@ -30,7 +30,9 @@ func sweepNow(t *testing.T, policy string) api.Sweep {
 func keepIn(t *testing.T, repository string, reasons ...string) (policy string) {
 	t.Helper()
 	policy = fmt.Sprintf("policy-%d", made.Add(1))
-	done(desk(house.Token).SetPolicy(t.Context(), api.SetPolicy{Rules: &api.Rules{Name: policy, Description: "a test's", Repositories: []string{repository}, Keep: reasons, Grace: "2d"}}))(t)
+	done(desk(house.Token).SetPolicy(t.Context(),
+		api.SetPolicy{Rules: &api.Rules{Name: policy, Description: "a test's", Repositories: []string{repository},
+			Keep: reasons, Grace: "2d"}}))(t)
 	return policy
 }
 
@@ -39,9 +41,14 @@ func keepIn(t *testing.T, repository string, reasons ...string) (policy string) 
 func TestSweepEveryEcosystem(t *testing.T) {
 	r := repository(t, "releases")
 	versions := []string{"1.0.0", "1.1.0", "2.0.0"}
-	packages := map[string]madeup.Package{"npm": {Name: "@skerry/deck-ui", Author: "x"}, "pypi": {Name: "tidecast"}, "nuget": {Name: "Skerry.TurnstileLink", Author: "x", Description: "x"}, "cargo": {Name: "hull-sensor"}}
-	documents := map[string]string{"npm": "npm/@skerry%2fdeck-ui", "pypi": "pypi/simple/tidecast/", "nuget": "nuget/flat/skerry.turnstilelink/index.json", "cargo": "cargo/hu/ll/hull-sensor"}
-	files := map[string]string{"npm": "npm/@skerry/deck-ui/-/deck-ui-%s.tgz", "pypi": "pypi/files/tidecast/%[1]s/tidecast-%[1]s-py3-none-any.whl", "nuget": "nuget/flat/skerry.turnstilelink/%[1]s/skerry.turnstilelink.%[1]s.nupkg", "cargo": "cargo/files/hull-sensor/%[1]s/hull-sensor-%[1]s.crate"}
+	packages := map[string]madeup.Package{"npm": {Name: "@skerry/deck-ui", Author: "x"}, "pypi": {Name: "tidecast"},
+		"nuget": {Name: "Skerry.TurnstileLink", Author: "x", Description: "x"}, "cargo": {Name: "hull-sensor"}}
+	documents := map[string]string{"npm": "npm/@skerry%2fdeck-ui", "pypi": "pypi/simple/tidecast/",
+		"nuget": "nuget/flat/skerry.turnstilelink/index.json", "cargo": "cargo/hu/ll/hull-sensor"}
+	files := map[string]string{"npm": "npm/@skerry/deck-ui/-/deck-ui-%s.tgz",
+		"pypi":  "pypi/files/tidecast/%[1]s/tidecast-%[1]s-py3-none-any.whl",
+		"nuget": "nuget/flat/skerry.turnstilelink/%[1]s/skerry.turnstilelink.%[1]s.nupkg",
+		"cargo": "cargo/files/hull-sensor/%[1]s/hull-sensor-%[1]s.crate"}
 	for ecosystem, p := range packages {
 		for _, version := range versions {
 			p.Version, p.Readme = version, "The "+version+"\n"
@@ -74,7 +81,8 @@ func TestSweepEveryEcosystem(t *testing.T) {
 		var document struct {
 			Tags map[string]string `json:"dist-tags"`
 		}
-		if err := json.Unmarshal(must(t, http.MethodGet, "/at/"+r+"/npm/@skerry%2fdeck-ui", "", 200).Body, &document); err != nil {
+		if err := json.Unmarshal(must(t, http.MethodGet, "/at/"+r+"/npm/@skerry%2fdeck-ui", "", 200).Body,
+			&document); err != nil {
 			t.Fatal(err)
 		}
 		return document.Tags["latest"]
@@ -106,7 +114,8 @@ func TestSweepEveryEcosystem(t *testing.T) {
 	if tag() != "2.0.0" {
 		t.Errorf("latest is %s and not what it was", tag())
 	}
-	if _, err := desk(house.Token).RemoveVersion(t.Context(), r, "pkg:npm/%40skerry/deck-ui@9.0.0"); err == nil || !strings.Contains(err.Error(), "holds no version 9.0.0") {
+	if _, err := desk(house.Token).RemoveVersion(t.Context(), r, "pkg:npm/%40skerry/deck-ui@9.0.0"); err == nil ||
+		!strings.Contains(err.Error(), "holds no version 9.0.0") {
 		t.Errorf("%v", err)
 	}
 }
@@ -200,13 +209,15 @@ func TestSweepBeside(t *testing.T) {
 	}
 	for c := range publishers {
 		name := fmt.Sprintf("module-%d", c)
-		list := string(must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/%s/maven-metadata.xml", r, groupPath, name), "", 200).Body)
+		list := string(must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/%s/maven-metadata.xml", r, groupPath, name), "",
+			200).Body)
 		for i := range each {
 			version, status := fmt.Sprintf("1.%d.0", i), 404
 			if i >= each-3 {
 				status = 200
 			}
-			must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/%s/%s/%s-%s.jar", r, groupPath, name, version, name, version), "", status)
+			must(t, http.MethodGet, fmt.Sprintf("/at/%s/maven/%s/%s/%s/%s-%s.jar", r, groupPath, name, version, name, version),
+				"", status)
 			if strings.Contains(list, "<version>"+version+"</version>") != (status == 200) {
 				t.Errorf("%s %s in its list:\n%s", name, version, list)
 			}
@@ -233,17 +244,20 @@ func TestPlanRequests(t *testing.T) {
 		`{"policy":1}`:                                                 `expected string`,
 		`{"text":"` + strings.Repeat("x", 70<<10) + `"}`:               `expected length`,
 	} {
-		if a := ask(t, http.MethodPost, "/api/v1/sweeps/plans", body, "Content-Type", "application/json"); !strings.Contains(string(a.Body), want) {
+		if a := ask(t, http.MethodPost, "/api/v1/sweeps/plans", body, "Content-Type",
+			"application/json"); !strings.Contains(string(a.Body), want) {
 			t.Errorf("%.80s: %d %.300s; want %s", body, a.Status, a.Body, want)
 		}
 	}
 	lines := func(body string, headers ...string) house.Answer {
 		return ask(t, http.MethodPost, "/api/v1/sweeps/plans/lines", body, headers...)
 	}
-	if a := lines(`{"policy":"` + policy + `"}`); a.Status != 200 || a.Header.Get("Content-Type") != "application/x-ndjson" || strings.Count(string(a.Body), "\n") != 1 {
+	if a := lines(`{"policy":"` + policy + `"}`); a.Status != 200 ||
+		a.Header.Get("Content-Type") != "application/x-ndjson" || strings.Count(string(a.Body), "\n") != 1 {
 		t.Errorf("%d %s %s", a.Status, a.Header.Get("Content-Type"), a.Body)
 	}
-	if a := lines(`{"policy":"`+policy+`"}`, "Accept", "text/csv"); !strings.HasPrefix(string(a.Body), "repository,purl,") || strings.Count(string(a.Body), "\n") != 2 {
+	if a := lines(`{"policy":"`+policy+`"}`, "Accept", "text/csv"); !strings.HasPrefix(string(a.Body),
+		"repository,purl,") || strings.Count(string(a.Body), "\n") != 2 {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 	if a := lines(`{"policy":"` + policy + `","fate":"swept"}`); a.Status != 200 || len(a.Body) != 0 {
@@ -253,16 +267,23 @@ func TestPlanRequests(t *testing.T) {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 	for body, want := range map[string]string{
-		`{"text":"name: a","rules":{"name":"a","repositories":["x"],"keep":["needed"]}}`:                            "not as both",
-		`{"rules":{"name":"a","repositories":["nowhere-at-all"],"keep":["needed"]}}`:                                "no repository",
-		`{"rules":{"name":"a","repositories":["` + r + `"],"keep":["oldest 1"]}}`:                                   "is no reason to stay",
-		`{"rules":{"name":"a","repositories":["` + r + `"],"keep":["needed"],"packages":["x"]}}`:                    "is not a pattern",
-		`{"rules":{"name":"a","repositories":["` + r + `"],"keep":["needed"],"grace":"long"}}`:                      "no length of time",
-		`{"rules":{"name":"a","repositories":["` + r + `"],"keep":["needed"],"schedule":"soon","zone":"UTC"}}`:      "is no schedule",
-		`{"rules":{"name":"Not A Name","repositories":["` + r + `"],"keep":["needed"]}}`:                            "is no name",
-		`{"rules":{"name":"` + policy + `-2","repositories":["` + r + `"],"keep":["needed"],"where":"colour:red"}}`: "there is no such condition",
+		`{"text":"name: a","rules":{"name":"a","repositories":["x"],"keep":["needed"]}}`: "not as both",
+		`{"rules":{"name":"a","repositories":["nowhere-at-all"],"keep":["needed"]}}`:     "no repository",
+		`{"rules":{"name":"a","repositories":["` + r +
+			`"],"keep":["oldest 1"]}}`: "is no reason to stay",
+		`{"rules":{"name":"a","repositories":["` + r +
+			`"],"keep":["needed"],"packages":["x"]}}`: "is not a pattern",
+		`{"rules":{"name":"a","repositories":["` + r +
+			`"],"keep":["needed"],"grace":"long"}}`: "no length of time",
+		`{"rules":{"name":"a","repositories":["` + r +
+			`"],"keep":["needed"],"schedule":"soon","zone":"UTC"}}`: "is no schedule",
+		`{"rules":{"name":"Not A Name","repositories":["` + r +
+			`"],"keep":["needed"]}}`: "is no name",
+		`{"rules":{"name":"` + policy + `-2","repositories":["` + r +
+			`"],"keep":["needed"],"where":"colour:red"}}`: "there is no such condition",
 	} {
-		if a := ask(t, http.MethodPut, "/api/v1/policies", body, "Content-Type", "application/json"); a.Status < 400 || !strings.Contains(string(a.Body), want) {
+		if a := ask(t, http.MethodPut, "/api/v1/policies", body, "Content-Type", "application/json"); a.Status < 400 ||
+			!strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %d %s; want %q", body, a.Status, a.Body, want)
 		}
 	}
@@ -281,13 +302,19 @@ func TestPlanRequests(t *testing.T) {
 		}
 	}
 	for body, want := range map[string]string{
-		`{"purl":"pkg:maven/example.skerry.berth/tide-model","repository":"` + r + `","reason":"x"}`:                                      "with a version",
-		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r + `"}`:                                             "a pin has a reason",
-		`{"purl":"pkg:maven/example.skerry.berth/tide-model@7","repository":"` + r + `","reason":"x"}`:                                    "holds no version 7",
-		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r + `","off":true}`:                                  "is not pinned",
-		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r + `","reason":"x","until":"2020-01-01T00:00:00Z"}`: "is past",
+		`{"purl":"pkg:maven/example.skerry.berth/tide-model","repository":"` + r +
+			`","reason":"x"}`: "with a version",
+		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r +
+			`"}`: "a pin has a reason",
+		`{"purl":"pkg:maven/example.skerry.berth/tide-model@7","repository":"` + r +
+			`","reason":"x"}`: "holds no version 7",
+		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r +
+			`","off":true}`: "is not pinned",
+		`{"purl":"pkg:maven/example.skerry.berth/tide-model@1.0.0","repository":"` + r +
+			`","reason":"x","until":"2020-01-01T00:00:00Z"}`: "is past",
 	} {
-		if a := ask(t, http.MethodPut, "/api/v1/pins", body, "Content-Type", "application/json"); a.Status < 400 || !strings.Contains(string(a.Body), want) {
+		if a := ask(t, http.MethodPut, "/api/v1/pins", body, "Content-Type", "application/json"); a.Status < 400 ||
+			!strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %d %s; want %q", body, a.Status, a.Body, want)
 		}
 	}

@@ -85,7 +85,8 @@ func TestUnseenOverTheWire(t *testing.T) {
 				"/npm/" + name, "/npm/" + name + "/-/" + name + "-1.0.0.tgz", "/npm/-/package/" + name + "/dist-tags",
 				"/pypi/simple/" + name + "/", "/nuget/flat/" + name + "/index.json", "/nuget/registration/" + name + "/index.json",
 				"/nuget/flat/" + name + "/1.0.0/" + name + ".1.0.0.nupkg",
-				"/maven/" + groupPath + "/" + name + "/maven-metadata.xml", "/maven/" + groupPath + "/" + name + "/1.0.0/" + name + "-1.0.0.jar",
+				"/maven/" + groupPath + "/" + name + "/maven-metadata.xml", "/maven/" + groupPath + "/" + name + "/1.0.0/" + name +
+					"-1.0.0.jar",
 			} {
 				a := get("/at/" + in + path)
 				if a.Status != 404 {
@@ -93,17 +94,22 @@ func TestUnseenOverTheWire(t *testing.T) {
 				}
 				hidden(a, path)
 				like := get("/at/" + in + strings.ReplaceAll(path, name, "never-published"))
-				if want := strings.ReplaceAll(string(like.Body), "never-published", name); string(a.Body) != want || a.Reason != strings.ReplaceAll(like.Reason, "never-published", name) {
-					t.Errorf("%s%s is told apart from what was never published:\n%s %s\n%s %s", in, path, a.Reason, a.Body, like.Reason, want)
+				if want := strings.ReplaceAll(string(like.Body), "never-published", name); string(a.Body) != want ||
+					a.Reason != strings.ReplaceAll(like.Reason, "never-published", name) {
+					t.Errorf("%s%s is told apart from what was never published:\n%s %s\n%s %s", in, path, a.Reason, a.Body,
+						like.Reason, want)
 				}
 			}
 		}
 	}
 
 	// The API too.
-	for _, path := range []string{"/api/v1/repositories", "/api/v1/packages?q=", "/api/v1/packages?q=ecosystem:npm", "/api/v1/packages?q=ballast", "/api/v1/status",
-		"/api/v1/repositories/" + open, "/api/v1/repositories/" + closed, "/api/v1/repositories/" + closed + "/folder?ecosystem=npm",
-		"/api/v1/repositories/" + closed + "/claimed-names", "/api/v1/repositories/" + closed + "/explain?purl=pkg:npm/ballast@1.0.0",
+	for _, path := range []string{"/api/v1/repositories", "/api/v1/packages?q=", "/api/v1/packages?q=ecosystem:npm",
+		"/api/v1/packages?q=ballast", "/api/v1/status",
+		"/api/v1/repositories/" + open, "/api/v1/repositories/" + closed, "/api/v1/repositories/" + closed +
+			"/folder?ecosystem=npm",
+		"/api/v1/repositories/" + closed + "/claimed-names", "/api/v1/repositories/" + closed +
+			"/explain?purl=pkg:npm/ballast@1.0.0",
 		"/api/v1/repositories/" + closed + "/point?client=npm", "/api/v1/searches/completions?q=repo:", "/api/v1/events"} {
 		a := get(path)
 		if a.Status != 200 {
@@ -112,14 +118,17 @@ func TestUnseenOverTheWire(t *testing.T) {
 		hidden(a, path)
 	}
 	var shown api.Repository
-	if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+open, nil, &shown); err != nil || shown.Packages != 8 {
+	if _, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+open, nil, &shown); err != nil ||
+		shown.Packages != 8 {
 		t.Errorf("%s has %d packages, %v", open, shown.Packages, err)
 	}
 	if a := get("/api/v1/repositories/" + open); !strings.Contains(string(a.Body), `"packages":4,"versions":4`) {
 		t.Errorf("counted for %s: %s", who, a.Body)
 	}
-	for path, status := range map[string]int{"/api/v1/repositories/" + secret: 404, "/at/" + secret + "/npm/": 404, "/api/v1/package?purl=pkg:npm/" + theirs: 404,
-		"/api/v1/readme?purl=pkg:npm/ballast": 404, "/api/v1/repositories/" + secret + "/check?action=read": 404, "/api/v1/users": 403, "/api/v1/grants": 403} {
+	for path, status := range map[string]int{"/api/v1/repositories/" + secret: 404, "/at/" + secret + "/npm/": 404,
+		"/api/v1/package?purl=pkg:npm/" + theirs: 404,
+		"/api/v1/readme?purl=pkg:npm/ballast":    404, "/api/v1/repositories/" + secret + "/check?action=read": 404,
+		"/api/v1/users": 403, "/api/v1/grants": 403} {
 		a := get(path)
 		if a.Status != status {
 			t.Errorf("%s: %d %s; want %d", path, a.Status, a.Body, status)
@@ -153,7 +162,8 @@ func TestUnseenOverTheWire(t *testing.T) {
 	must(t, http.MethodDelete, "/api/v1/tokens/lamp?for="+who, "", 204)
 	select {
 	case heard := <-ended:
-		if !strings.Contains(heard, mine) || strings.Contains(heard, "ballast") || strings.Contains(heard, theirs) || strings.Contains(heard, secret) {
+		if !strings.Contains(heard, mine) || strings.Contains(heard, "ballast") || strings.Contains(heard, theirs) ||
+			strings.Contains(heard, secret) {
 			t.Errorf("heard:\n%s", heard)
 		}
 	case <-time.After(20 * time.Second):
@@ -183,7 +193,8 @@ func TestUnseenOverTheWire(t *testing.T) {
 // see is ours all the same: no stranger's package answers for it. That it is so
 // is not told.
 func TestUnseenClaims(t *testing.T) {
-	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "ballast", Version: "9.9.9"}, madeup.Package{Name: "kelp-colors", Version: "1.0.0"})
+	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "ballast", Version: "9.9.9"},
+		madeup.Package{Name: "kelp-colors", Version: "1.0.0"})
 	secret := repository(t, "releases")
 	publishMade(t, secret, "npm", madeup.Package{Name: "ballast", Version: "1.0.0", Licence: "MIT", Author: "x"})
 	closed := addChain(t, mirror, secret)
@@ -212,8 +223,10 @@ func TestUnseenClaims(t *testing.T) {
 			t.Errorf("%s: %d %s; what was never published: %s", path, a.Status, a.Body, like.Body)
 		}
 	}
-	if a := get("/api/v1/repositories/" + closed + "/explain?purl=pkg:npm/ballast@9.9.9"); a.Status != 200 || strings.Contains(string(a.Body), secret) ||
-		strings.Contains(string(a.Body), "claimed") || !strings.Contains(string(a.Body), `"ours":""`) && strings.Contains(string(a.Body), `"ours"`) {
+	if a := get("/api/v1/repositories/" + closed + "/explain?purl=pkg:npm/ballast@9.9.9"); a.Status != 200 ||
+		strings.Contains(string(a.Body), secret) ||
+		strings.Contains(string(a.Body), "claimed") ||
+		!strings.Contains(string(a.Body), `"ours":""`) && strings.Contains(string(a.Body), `"ours"`) {
 		t.Errorf("explained: %d %s", a.Status, a.Body)
 	}
 	// Asked by itself, the mirror answers for what it mirrors.

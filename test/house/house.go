@@ -182,7 +182,9 @@ type Answer struct {
 
 // Ask makes a request with a token, or with a name and password written
 // name/password; "" is nobody.
-func (h *House) Ask(ctx context.Context, method, path, token string, body io.Reader, headers ...string) (Answer, error) {
+func (h *House) Ask(
+	ctx context.Context, method, path, token string, body io.Reader, headers ...string,
+) (Answer, error) {
 	r, err := http.NewRequestWithContext(ctx, method, h.Address+path, body)
 	if err != nil {
 		return Answer{}, err

@@ -87,12 +87,15 @@ func handOver(dir string) (names []string, err error) {
 	if err := archive.Close(); err != nil {
 		return nil, err
 	}
-	tidecast := madeup.Package{Name: "tidecast", Version: "0.7.0", Description: "Tides, told ahead", Licence: "MIT", Author: "Skerry Line"}
-	link := madeup.Package{Name: "Skerry.TurnstileLink", Version: "1.6.0-beta.2", Description: "Talks to turnstiles", Licence: "MIT", Author: "Deck Hands"}
+	tidecast := madeup.Package{Name: "tidecast", Version: "0.7.0", Description: "Tides, told ahead", Licence: "MIT",
+		Author: "Skerry Line"}
+	link := madeup.Package{Name: "Skerry.TurnstileLink", Version: "1.6.0-beta.2", Description: "Talks to turnstiles",
+		Licence: "MIT", Author: "Deck Hands"}
 	for _, file := range []struct {
 		name string
 		raw  []byte
-	}{{"tidecast-0.7.0-py3-none-any.whl", tidecast.Wheel()}, {"tidecast-0.7.0.tar.gz", tidecast.Sdist()}, {"skerry.turnstilelink.nupkg", link.NuGet()}, {"brine-http-2.2.0.jar", third.Bytes()}} {
+	}{{"tidecast-0.7.0-py3-none-any.whl", tidecast.Wheel()}, {"tidecast-0.7.0.tar.gz", tidecast.Sdist()},
+		{"skerry.turnstilelink.nupkg", link.NuGet()}, {"brine-http-2.2.0.jar", third.Bytes()}} {
 		name := filepath.Join(dir, file.name)
 		if err := os.WriteFile(name, file.raw, 0o600); err != nil {
 			return nil, err
@@ -117,14 +120,18 @@ func pages(ctx context.Context) error {
 		{name: "repositories-phone", path: "/", shows: "brine-codec", width: 390, height: 780},
 		{name: "repository", path: "/repositories/snapshots", shows: "tide-model", before: []chromedp.Action[chromedp.Void]{
 			browser.Unfold("tide-model"), browser.Unfold("1.5.0-SNAPSHOT"), browser.Unfold("maven-metadata.xml")}},
-		{name: "publish", path: "/repositories/releases/publish", shows: "Drop package files", before: []chromedp.Action[chromedp.Void]{
-			chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), handed), browser.ShowsText("What becomes visible", "says what it is", "holds releases")}},
+		{name: "publish", path: "/repositories/releases/publish", shows: "Drop package files",
+			before: []chromedp.Action[chromedp.Void]{
+				chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), handed),
+				browser.ShowsText("What becomes visible", "says what it is", "holds releases")}},
 		{name: "chain", path: "/repositories/platform", shows: "Try a name", before: []chromedp.Action[chromedp.Void]{
-			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"), browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
+			chromedp.SendKeys(chromedp.CSS("input[name=explain]"), "org.openshore:brine-http:2.1.1"),
+			browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
 		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
-		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui", before: []chromedp.Action[chromedp.Void]{
-			chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
+		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui",
+			before: []chromedp.Action[chromedp.Void]{
+				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
 		{name: "promotion", path: "/promotions/25", shows: "waits for"},
 		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
@@ -191,12 +198,16 @@ func terminals(ctx context.Context) error {
 	}{
 		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
 			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform", "crelvo claim list --in platform"}},
-		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes", "crelvo point npm --at platform --publish --check",
+		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes",
+			"crelvo point npm --at platform --publish --check",
 			"sed -i s,/platform/,/releases/, .npmrc", "crelvo point npm --at platform --check"}},
-		{"cli-rights", []string{"crelvo grant list --to team:berth-crew", "crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
+		{"cli-rights", []string{"crelvo grant list --to team:berth-crew",
+			"crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
 			"crelvo token list --all", "crelvo events --what refused", "crelvo events verify"}},
-		{"cli-promote", []string{"crelvo promote --build ticket-widgets#57 --along ferry --dry-run", "crelvo promotion list --state done --limit 4", "crelvo repo arrivals releases --since 14d"}},
-		{"cli-sweep", []string{"crelvo sweep plan development-builds --limit 4", "crelvo sweep list", "crelvo usage --limit 6"}},
+		{"cli-promote", []string{"crelvo promote --build ticket-widgets#57 --along ferry --dry-run",
+			"crelvo promotion list --state done --limit 4", "crelvo repo arrivals releases --since 14d"}},
+		{"cli-sweep", []string{"crelvo sweep plan development-builds --limit 4", "crelvo sweep list",
+			"crelvo usage --limit 6"}},
 	}
 	for _, s := range shots {
 		if err := terminal(ctx, s.name, s.commands); err != nil {
@@ -218,13 +229,16 @@ func terminal(ctx context.Context, name string, commands []string) error {
 	defer os.Remove(done.Name())
 	defer done.Close()
 	var script strings.Builder
-	fmt.Fprintf(&script, "export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=$(mktemp -d)\nmkdir $HOME/deck-ui; cd $HOME/deck-ui\n", program, address, demo.Token)
+	fmt.Fprintf(&script,
+		"export PATH=%s:$PATH CRELVO_SERVER=%s CRELVO_TOKEN=%s HOME=$(mktemp -d)\nmkdir $HOME/deck-ui; cd $HOME/deck-ui\n",
+		program, address, demo.Token)
 	for _, c := range commands {
 		fmt.Fprintf(&script, "printf '\\033[1;36m$\\033[0m %%s\\n' %q\n%s\necho\n", c, c)
 	}
 	fmt.Fprintf(&script, "echo drawn > %s\nsleep 60\n", done.Name())
 	// xterm runs in a display of its own; the picture is of that display.
-	shot := fmt.Sprintf(`xterm -geometry 158x42+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12191c' -fg '#e8ebe6' -b 12 +sb -e sh -c "$SCRIPT" &
+	shot := fmt.Sprintf(
+		`xterm -geometry 158x42+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12191c' -fg '#e8ebe6' -b 12 +sb -e sh -c "$SCRIPT" &
 for i in $(seq 200); do grep -q drawn %s && break; sleep 0.05; done
 sleep 0.5; import -window root %s; kill $!`, done.Name(), filepath.Join(folder, name+".png"))
 	cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1290x740x24", "sh", "-c", shot)

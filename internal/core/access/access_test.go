@@ -33,7 +33,8 @@ func TestDecide(t *testing.T) {
 		c.Token, c.Only = "t", []purl.Pattern{pattern(t, packages)}
 		return c
 	}
-	deck, other := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors"}
+	deck, other := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"},
+		purl.PURL{Ecosystem: "npm", Name: "kelp-colors"}
 	for _, c := range []struct {
 		name       string
 		caller     Caller
@@ -57,23 +58,31 @@ func TestDecide(t *testing.T) {
 		{"an admin manages everything", user(grant(Admin, "*")), Manage, catalog.Repository{}, purl.PURL{}, "yes"},
 		{"a pattern in the middle", user(grant(Reader, "r*l*s")), Read, releases, deck, "yes"},
 		{"a pattern that overlaps itself", user(grant(Reader, "releas*ases")), Read, releases, deck, "reader"},
-		{"a grant for packages reaches them", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Publish, releases, deck, "yes"},
+		{"a grant for packages reaches them", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Publish, releases,
+			deck, "yes"},
 		{"and no others", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Publish, releases, other, "publisher"},
 		{"not for reading either", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Read, releases, other, "reader"},
-		{"but lets in at the door", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Publish, releases, purl.PURL{}, "yes"},
-		{"a grant for packages manages nothing", user(scoped(Admin, "*", "pkg:npm/@skerry/*")), Manage, releases, purl.PURL{}, "admin"},
+		{"but lets in at the door", user(scoped(Publisher, "releases", "pkg:npm/@skerry/*")), Publish, releases, purl.PURL{},
+			"yes"},
+		{"a grant for packages manages nothing", user(scoped(Admin, "*", "pkg:npm/@skerry/*")), Manage, releases, purl.PURL{},
+			"admin"},
 		{"nor everything", user(scoped(Admin, "*", "pkg:*/*")), Manage, catalog.Repository{}, purl.PURL{}, "admin"},
-		{"nor does it read everything", user(scoped(Admin, "*", "pkg:*/*")), Read, catalog.Repository{}, purl.PURL{}, "reader"},
+		{"nor does it read everything", user(scoped(Admin, "*", "pkg:*/*")), Read, catalog.Repository{}, purl.PURL{},
+			"reader"},
 		{"a token for reading reads", limited([]Action{Read}, nil, grant(Publisher, "*")), Read, releases, deck, "yes"},
-		{"a token for reading does not publish", limited([]Action{Read}, nil, grant(Publisher, "*")), Publish, releases, deck, "token"},
+		{"a token for reading does not publish", limited([]Action{Read}, nil, grant(Publisher, "*")), Publish, releases, deck,
+			"token"},
 		{"a token for publishing reads", limited([]Action{Publish}, nil, grant(Publisher, "*")), Read, releases, deck, "yes"},
 		{"a token for nothing", limited([]Action{}, nil, grant(Publisher, "*")), Read, releases, deck, "token"},
 		{"a token for another repository", limited(nil, []string{"snap*"}, grant(Admin, "*")), Read, releases, deck, "token"},
-		{"a token gives no more than its owner has", limited([]Action{Publish}, nil, grant(Reader, "*")), Publish, releases, deck, "publisher"},
-		{"a token for one repository does not manage everything", limited(nil, []string{"releases"}, grant(Admin, "*")), Manage, catalog.Repository{}, purl.PURL{}, "token"},
+		{"a token gives no more than its owner has", limited([]Action{Publish}, nil, grant(Reader, "*")), Publish, releases,
+			deck, "publisher"},
+		{"a token for one repository does not manage everything", limited(nil, []string{"releases"}, grant(Admin, "*")),
+			Manage, catalog.Repository{}, purl.PURL{}, "token"},
 		{"a token for packages", only("pkg:npm/@skerry/*", grant(Admin, "*")), Publish, releases, deck, "yes"},
 		{"a token for other packages", only("pkg:npm/@skerry/*", grant(Admin, "*")), Publish, releases, other, "token"},
-		{"a token for packages manages nothing", only("pkg:npm/@skerry/*", grant(Admin, "*")), Manage, releases, purl.PURL{}, "token"},
+		{"a token for packages manages nothing", only("pkg:npm/@skerry/*", grant(Admin, "*")), Manage, releases, purl.PURL{},
+			"token"},
 		{"an unknown action is nobody's", user(grant(Admin, "*")), Action("sink"), releases, deck, ""},
 		{"a pattern is no regular expression", user(grant(Admin, "[a-z]eleases")), Read, releases, deck, "reader"},
 		{"signed in", user(), SignedIn, catalog.Repository{}, purl.PURL{}, "yes"},
@@ -108,7 +117,8 @@ func TestReasons(t *testing.T) {
 
 func TestSight(t *testing.T) {
 	r := catalog.Repository{Name: "snapshots"}
-	deck, kelp := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors"}
+	deck, kelp := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"},
+		purl.PURL{Ecosystem: "npm", Name: "kelp-colors"}
 	npm := Grant{Role: Publisher, Repositories: "snap*", Packages: pattern(t, "pkg:npm/*")}
 	ours := Grant{Role: Reader, Repositories: "*", Packages: pattern(t, "pkg:npm/@skerry/*")}
 	all := Grant{Role: Reader, Repositories: "snapshots"}
@@ -122,7 +132,8 @@ func TestSight(t *testing.T) {
 		{"all", Caller{ID: 1, Grants: []Grant{ours, all}}, true, true, true},
 		{"ours", Caller{ID: 1, Grants: []Grant{ours}}, true, true, false},
 		{"either", Caller{ID: 1, Grants: []Grant{ours, npm}}, true, true, true},
-		{"both a grant and a token", Caller{ID: 1, Grants: []Grant{npm}, Only: []purl.Pattern{pattern(t, "pkg:npm/kelp*")}}, true, false, true},
+		{"both a grant and a token", Caller{ID: 1, Grants: []Grant{npm}, Only: []purl.Pattern{pattern(t, "pkg:npm/kelp*")}},
+			true, false, true},
 	} {
 		s, ok := See(c.caller, r)
 		if ok != c.ok {
@@ -142,7 +153,8 @@ func TestPatternsOfPatterns(t *testing.T) {
 		has, gives string
 		want       bool
 	}{
-		{"*", "releases", true}, {"*", "*", true}, {"*", "shore-*", true}, {"shore-*", "shore-npm", true}, {"shore-*", "shore-n*", true},
+		{"*", "releases", true}, {"*", "*", true}, {"*", "shore-*", true}, {"shore-*", "shore-npm", true},
+		{"shore-*", "shore-n*", true},
 		{"shore-npm", "shore-*", false}, {"shore-*", "*", false}, {"releases", "staging", false},
 	} {
 		admin := Caller{ID: 1, Grants: []Grant{{Role: Admin, Repositories: c.has}}}

@@ -44,7 +44,8 @@ func TestBudget(t *testing.T) {
 	}
 	var none *Budget
 	none.Release(1)
-	if err := errors.Join(none.Bytes(1), none.Elements(1), none.Hold(1), none.Err()); err != nil || none.Reader(nil) != nil {
+	if err := errors.Join(none.Bytes(1), none.Elements(1), none.Hold(1), none.Err()); err != nil ||
+		none.Reader(nil) != nil {
 		t.Error(err)
 	}
 }

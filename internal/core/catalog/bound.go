@@ -51,7 +51,8 @@ func (d Details) Bounded() Details {
 	if d.Dependencies != nil {
 		kept := make([]Dependency, min(len(d.Dependencies), maxDependencies))
 		for i, n := range d.Dependencies[:len(kept)] {
-			kept[i] = Dependency{PURL: line(n.PURL, maxLink), Version: line(n.Version, maxTitle), Scope: line(n.Scope, maxTitle), Optional: n.Optional}
+			kept[i] = Dependency{PURL: line(n.PURL, maxLink), Version: line(n.Version, maxTitle), Scope: line(n.Scope, maxTitle),
+				Optional: n.Optional}
 		}
 		d.Dependencies = kept
 	}
@@ -90,7 +91,8 @@ func (l *Listing) Clean() {
 	for i := range l.Versions {
 		v := &l.Versions[i]
 		v.Files = slices.DeleteFunc(v.Files, func(f ListedFile) bool {
-			return text.CheckFileName(f.Name) != nil || !fit(f.Classifier, text.MaxName) || !fit(f.Extension, text.MaxName) || !fit(f.Address, maxAddress)
+			return text.CheckFileName(f.Name) != nil || !fit(f.Classifier, text.MaxName) || !fit(f.Extension, text.MaxName) ||
+				!fit(f.Address, maxAddress)
 		})
 		if v.Details != nil {
 			bounded := v.Details.Bounded()
@@ -98,14 +100,17 @@ func (l *Listing) Clean() {
 		}
 		if v.Withdrawn != nil {
 			withdrawn := *v.Withdrawn
-			withdrawn.Reason, withdrawn.By = text.Clean(withdrawn.Reason, true, maxLink), text.Clean(withdrawn.By, false, text.MaxName)
+			withdrawn.Reason, withdrawn.By = text.Clean(withdrawn.Reason, true, maxLink),
+				text.Clean(withdrawn.By, false, text.MaxName)
 			v.Withdrawn = &withdrawn
 		}
 	}
 	l.Plugins = slices.DeleteFunc(l.Plugins, func(p ListedPlugin) bool {
 		return !fit(p.Name, text.MaxName) || !fit(p.Prefix, text.MaxName) || !fit(p.Title, maxLink)
 	})
-	maps.DeleteFunc(l.Labels, func(label, version string) bool { return !fit(label, text.MaxName) || !fit(version, text.MaxName) })
+	maps.DeleteFunc(l.Labels, func(label, version string) bool {
+		return !fit(label, text.MaxName) || !fit(version, text.MaxName)
+	})
 }
 
 // maxAddress is how long the address of a file may be, in bytes.

@@ -79,7 +79,8 @@ func (r Repository) At() string {
 
 // Key names a package in the repository.
 func (r Repository) Key(ecosystem, namespace, name string) PackageKey {
-	return PackageKey{RepositoryID: r.ID, AsOf: r.AsOf, Sight: r.Sight, Ecosystem: ecosystem, Namespace: namespace, Name: name}
+	return PackageKey{RepositoryID: r.ID, AsOf: r.AsOf, Sight: r.Sight, Ecosystem: ecosystem, Namespace: namespace,
+		Name: name}
 }
 
 // Sight tells which part of a repository somebody may read, in a form that the

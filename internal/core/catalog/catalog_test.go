@@ -19,14 +19,16 @@ func TestTakes(t *testing.T) {
 
 func TestNames(t *testing.T) {
 	r := Repository{ID: 7, Name: "releases", Sight: "part"}
-	if key := r.Key("npm", "@skerry", "deck-ui"); r.At() != "releases" || key != (PackageKey{RepositoryID: 7, Sight: "part", Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"}) {
+	if key := r.Key("npm", "@skerry", "deck-ui"); r.At() != "releases" ||
+		key != (PackageKey{RepositoryID: 7, Sight: "part", Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui"}) {
 		t.Errorf("%+v", key)
 	}
 	_, at, err := SplitMoment("releases@2026-11-01", time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
 	if r.AsOf = at; err != nil || r.At() != "releases@2026-11-01T00:00:00Z" || r.Key("npm", "", "x").AsOf != at {
 		t.Errorf("%s, %v", r.At(), err)
 	}
-	if (Version{Version: "1.0-dev", Upload: "1.0-dev+1"}).Exact() != "1.0-dev+1" || (Version{Version: "1.0"}).Exact() != "1.0" {
+	if (Version{Version: "1.0-dev", Upload: "1.0-dev+1"}).Exact() != "1.0-dev+1" ||
+		(Version{Version: "1.0"}).Exact() != "1.0" {
 		t.Error("the exact name")
 	}
 }
@@ -35,14 +37,17 @@ func TestNames(t *testing.T) {
 // the upload that arrived last.
 func TestNewest(t *testing.T) {
 	at := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
-	p := Package{Versions: []Version{{ID: 1, Version: "1", Arrived: at}, {ID: 2, Version: "3", Arrived: at.Add(time.Hour)}, {ID: 3, Version: "3", Arrived: at.Add(2 * time.Hour)}, {ID: 4, Version: "2", Arrived: at.Add(3 * time.Hour)}}}
+	p := Package{Versions: []Version{{ID: 1, Version: "1", Arrived: at}, {ID: 2, Version: "3", Arrived: at.Add(time.Hour)},
+		{ID: 3, Version: "3", Arrived: at.Add(2 * time.Hour)}, {ID: 4, Version: "2", Arrived: at.Add(3 * time.Hour)}}}
 	for _, c := range []struct {
 		name   string
 		accept func(Version) bool
 		want   int64
 	}{
 		{"all", func(Version) bool { return true }, 3}, {"none is wanted", func(Version) bool { return false }, 3},
-		{"the lowest is wanted", func(v Version) bool { return v.Version == "1" }, 1}, {"not the highest", func(v Version) bool { return v.Version != "3" }, 4},
+		{"the lowest is wanted", func(v Version) bool {
+			return v.Version == "1"
+		}, 1}, {"not the highest", func(v Version) bool { return v.Version != "3" }, 4},
 	} {
 		if v := p.Newest(strings.Compare, c.accept); v.ID != c.want {
 			t.Errorf("%s: version %d, want %d", c.name, v.ID, c.want)
@@ -62,7 +67,8 @@ func TestNewest(t *testing.T) {
 }
 
 func TestSize(t *testing.T) {
-	v := Version{Files: []File{{ID: 1, Digests: Digests{Size: 3}}, {Digests: Digests{Size: 5}}, {ID: 2, Digests: Digests{Size: 7}}}}
+	v := Version{Files: []File{{ID: 1, Digests: Digests{Size: 3}}, {Digests: Digests{Size: 5}},
+		{ID: 2, Digests: Digests{Size: 7}}}}
 	if v.Size() != 10 {
 		t.Errorf("%d bytes; what is only listed does not count", v.Size())
 	}
@@ -71,7 +77,8 @@ func TestSize(t *testing.T) {
 // TestMerge: what is known stays, and what is not is taken; every field is thought of.
 func TestMerge(t *testing.T) {
 	full := func(text string) Details {
-		d := Details{Licences: []Licence{{Name: text}}, Authors: []string{text}, Dependencies: []Dependency{{PURL: text}}, Readme: &Readme{Text: text},
+		d := Details{Licences: []Licence{{Name: text}}, Authors: []string{text}, Dependencies: []Dependency{{PURL: text}},
+			Readme: &Readme{Text: text},
 			Native: map[string]json.RawMessage{text: []byte("1"), "both": []byte(`"` + text + `"`)}}
 		v := reflect.ValueOf(&d).Elem()
 		for i := range v.NumField() {
@@ -103,7 +110,8 @@ func TestDigests(t *testing.T) {
 		h := NewHash(algorithm)
 		h.Write([]byte("salt"))
 		text := hex.EncodeToString(h.Sum(nil))
-		if d.Has(algorithm) || !d.ParseHex(strings.ToUpper(algorithm), text) || d.Hex(algorithm) != text || !d.Has(algorithm) {
+		if d.Has(algorithm) || !d.ParseHex(strings.ToUpper(algorithm), text) || d.Hex(algorithm) != text ||
+			!d.Has(algorithm) {
 			t.Errorf("%s: %s, want %s", algorithm, d.Hex(algorithm), text)
 		}
 		if d.ParseHex(algorithm, text[2:]) || d.ParseHex(algorithm, strings.Repeat("x", len(text))) {
@@ -129,14 +137,17 @@ func TestClean(t *testing.T) {
 	long := strings.Repeat("x", 5<<10)
 	details := Details{Title: "a\x00b"}
 	l := Listing{Versions: []ListedVersion{
-		{Version: "1.0", Details: &details, Withdrawn: &Withdrawal{Reason: "be\x1bware", By: "x\n"}, Files: []ListedFile{{Name: "a.jar", Address: "https://h/a"}, {Name: "../b"}, {Name: "c", Address: long}, {Name: "d", Extension: "\x00"}}},
+		{Version: "1.0", Details: &details, Withdrawn: &Withdrawal{Reason: "be\x1bware", By: "x\n"},
+			Files: []ListedFile{{Name: "a.jar", Address: "https://h/a"}, {Name: "../b"}, {Name: "c", Address: long},
+				{Name: "d", Extension: "\x00"}}},
 		{Version: ""}, {Version: long}, {Version: "2\x00"}, {Version: "3", Upload: "\x00"}},
 		Plugins: []ListedPlugin{{Name: "a"}, {Name: "b\x00"}}, Labels: map[string]string{"latest": "1.0", "b\x00": "1.0"}}
 	l.Clean()
 	if len(l.Versions) != 1 || len(l.Versions[0].Files) != 1 || len(l.Plugins) != 1 || len(l.Labels) != 1 {
 		t.Fatalf("%+v", l)
 	}
-	if v := l.Versions[0]; strings.ContainsAny(v.Details.Title+v.Withdrawn.Reason+v.Withdrawn.By, "\x00\x1b\n") || details.Title != "a\x00b" {
+	if v := l.Versions[0]; strings.ContainsAny(v.Details.Title+v.Withdrawn.Reason+v.Withdrawn.By, "\x00\x1b\n") ||
+		details.Title != "a\x00b" {
 		t.Errorf("%+v", v)
 	}
 	if WebOnly("https://h/") != "https://h/" || WebOnly("javascript:x") != "" {

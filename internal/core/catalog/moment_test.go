@@ -20,12 +20,15 @@ func TestSplitMoment(t *testing.T) {
 		if got := r + " " + at.String(); err != nil || got != want {
 			t.Errorf("%s is %q, %v; want %q", name, got, err, want)
 		}
-		if again, same, err := SplitMoment((Repository{Name: r, AsOf: at}).At(), now); err != nil || again != r || same != at {
+		if again, same, err := SplitMoment((Repository{Name: r, AsOf: at}).At(), now); err != nil || again != r ||
+			same != at {
 			t.Errorf("%s read again is %s as of %s, %v", name, again, same, err)
 		}
 	}
-	for name, code := range map[string]string{"platform@": "bad-moment", "platform@yesterday": "bad-moment", "platform@2026-13-01": "bad-moment",
-		"platform@1969-11-01": "bad-moment", "platform@2026-11-24": "in-the-future", "a@2026-11-01@2026-11-02": "bad-moment"} {
+	for name, code := range map[string]string{"platform@": "bad-moment", "platform@yesterday": "bad-moment",
+		"platform@2026-13-01": "bad-moment",
+		"platform@1969-11-01": "bad-moment", "platform@2026-11-24": "in-the-future",
+		"a@2026-11-01@2026-11-02": "bad-moment"} {
 		if r, at, err := SplitMoment(name, now); fault.Of(err).Code != code {
 			t.Errorf("%s is %s as of %s, %v; want %s", name, r, at, err, code)
 		}
@@ -52,7 +55,8 @@ func FuzzSplitMoment(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, same, err := SplitMoment((Repository{Name: r, AsOf: at}).At(), time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)); err != nil || again != r || same != at {
+		if again, same, err := SplitMoment((Repository{Name: r, AsOf: at}).At(),
+			time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)); err != nil || again != r || same != at {
 			t.Errorf("%q: %s as of %s becomes %s as of %s, %v", name, r, at, again, same, err)
 		}
 	})
@@ -60,8 +64,10 @@ func FuzzSplitMoment(f *testing.F) {
 
 func TestMoment(t *testing.T) {
 	now := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
-	for text, want := range map[string]string{"2026-11-01": "2026-11-01T00:00:00Z", "2026-11-01T08:00Z": "2026-11-01T08:00:00Z", "2026-11-01T09:00:05+01:00": "2026-11-01T08:00:05Z",
-		"7d": "2026-11-20T09:00:00Z", "2w": "2026-11-13T09:00:00Z", "90m": "2026-11-27T07:30:00Z", "+1d": "2026-11-28T09:00:00Z", "-1d": "2026-11-26T09:00:00Z"} {
+	for text, want := range map[string]string{"2026-11-01": "2026-11-01T00:00:00Z",
+		"2026-11-01T08:00Z": "2026-11-01T08:00:00Z", "2026-11-01T09:00:05+01:00": "2026-11-01T08:00:05Z",
+		"7d": "2026-11-20T09:00:00Z", "2w": "2026-11-13T09:00:00Z", "90m": "2026-11-27T07:30:00Z",
+		"+1d": "2026-11-28T09:00:00Z", "-1d": "2026-11-26T09:00:00Z"} {
 		if at, err := ParseMoment(text, now, false); err != nil || at.UTC().Format(time.RFC3339) != want {
 			t.Errorf("%s is %v, %v; want %s", text, at, err, want)
 		}

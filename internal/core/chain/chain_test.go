@@ -16,7 +16,8 @@ func house(id int64, name string) Member {
 }
 
 func mirror(id int64, name string) Member {
-	return Member{Repository: catalog.Repository{ID: id, Name: name, Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "maven", Mirror: &catalog.MirrorSettings{}}}
+	return Member{Repository: catalog.Repository{ID: id, Name: name, Kind: catalog.Mirror, Holds: catalog.Both,
+		Ecosystem: "maven", Mirror: &catalog.MirrorSettings{}}}
 }
 
 func parse(t *testing.T, text string) purl.PURL {
@@ -51,7 +52,8 @@ func TestResolve(t *testing.T) {
 	skip := mirror(4, "skip")
 	skip.MaySkip = true
 	strict := mirror(5, "strict")
-	strict.Mirror = &catalog.MirrorSettings{Deny: []string{"pkg:maven/org.openshore/brine@1.*"}, Allow: []string{"pkg:maven/org.openshore/*"}}
+	strict.Mirror = &catalog.MirrorSettings{Deny: []string{"pkg:maven/org.openshore/brine@1.*"},
+		Allow: []string{"pkg:maven/org.openshore/*"}}
 	only := mirror(6, "only-releases")
 	only.Holds = catalog.Releases
 	other := mirror(7, "other")
@@ -81,7 +83,8 @@ func TestResolve(t *testing.T) {
 		{"a failure that may be skipped, and nobody else", []Member{skip, n}, one, "", false, "fn", "~failed, not here"},
 		{"ours", []Member{m, a, n}, one, "it was published", true, "hhh", "claimed elsewhere, *has it, claimed elsewhere"},
 		{"denied", []Member{strict, m}, one, "", false, "hh", "denied by pattern, *has it"},
-		{"another version is not", []Member{strict, m}, "pkg:maven/org.openshore/brine@2.0", "", false, "hh", "*has it, not asked"},
+		{"another version is not", []Member{strict, m}, "pkg:maven/org.openshore/brine@2.0", "", false, "hh",
+			"*has it, not asked"},
 		{"not allowed", []Member{strict}, "pkg:maven/com.other/x@1", "", false, "h", "denied by pattern"},
 		{"another ecosystem", []Member{other, m}, one, "", false, "hh", "other ecosystem, *has it"},
 		{"a name: all who have it", []Member{a, m, n}, name, "", false, "hnh", "*has it, not here, *has it"},
@@ -95,10 +98,12 @@ func TestResolve(t *testing.T) {
 	} {
 		asked := map[int]int{}
 		p := parse(t, c.purl)
-		got := Resolve(c.members, Question{PURL: p, Snapshot: purl.IsSnapshot("maven", p.Version), Ours: c.ours, All: c.all}, func(i int) Finding {
-			asked[i]++
-			return map[byte]Finding{'h': {Said: HasIt}, 's': {Said: Stale}, 'n': {Said: HasNot}, 'f': {Said: Failed, Err: errors.New("down")}}[c.said[i]]
-		})
+		got := Resolve(c.members, Question{PURL: p, Snapshot: purl.IsSnapshot("maven", p.Version), Ours: c.ours, All: c.all},
+			func(i int) Finding {
+				asked[i]++
+				return map[byte]Finding{'h': {Said: HasIt}, 's': {Said: Stale}, 'n': {Said: HasNot},
+					'f': {Said: Failed, Err: errors.New("down")}}[c.said[i]]
+			})
 		if short(got) != c.want {
 			t.Errorf("%s: %s; want %s", c.what, short(got), c.want)
 		}
@@ -191,9 +196,11 @@ func TestMerge(t *testing.T) {
 		return Part{House: isHouse, Package: &catalog.Package{Versions: versions}}
 	}
 	merged := Merge(catalog.PackageKey{Name: "x"}, []Part{
-		part(false, version(1, "1.0", "", "a"), version(1, "2.0-SNAPSHOT", "2.0-1", "s"), version(1, "3.0-SNAPSHOT", "3.0-1", "s")),
+		part(false, version(1, "1.0", "", "a"), version(1, "2.0-SNAPSHOT", "2.0-1", "s"),
+			version(1, "3.0-SNAPSHOT", "3.0-1", "s")),
 		part(true, version(2, "1.0", "", "a", "b"), version(2, "2.0-SNAPSHOT", "2.0-2", "s")),
-		part(true, version(3, "1.1", "", "a"), version(3, "2.0-SNAPSHOT", "2.0-2", "s"), version(3, "2.0-SNAPSHOT", "2.0-3", "s")),
+		part(true, version(3, "1.1", "", "a"), version(3, "2.0-SNAPSHOT", "2.0-2", "s"),
+			version(3, "2.0-SNAPSHOT", "2.0-3", "s")),
 	})
 	var got []string
 	for _, v := range merged.Versions {
@@ -208,7 +215,8 @@ func TestMerge(t *testing.T) {
 		p.Package.Labels = map[string]string{"latest": version, "next": version}
 		return p
 	}
-	all := []Part{part(true, version(1, "1.0", "", "a")), labelled(part(true, version(2, "2.0-SNAPSHOT", "2.0-1", "s")), "2.0-SNAPSHOT")}
+	all := []Part{part(true, version(1, "1.0", "", "a")),
+		labelled(part(true, version(2, "2.0-SNAPSHOT", "2.0-1", "s")), "2.0-SNAPSHOT")}
 	if got := Merge(catalog.PackageKey{}, all).Labels; got["latest"] != "" || got["next"] != "2.0-SNAPSHOT" {
 		t.Errorf("the labels are %v", got)
 	}

@@ -12,7 +12,8 @@ func TestRead(t *testing.T) {
 		<testcase classname="a.B" name="bad"><failure message="no">trace</failure><failure/></testcase>
 		<testcase name="worse"><error/></testcase><testcase name="later"><skipped/></testcase></testsuite>
 		<testsuite><failure/><testcase name="flaky"><rerunFailure/></testcase></testsuite></testsuites>`))
-	if err != nil || s.Tests != 5 || s.Failed != 1 || s.Errors != 1 || s.Skipped != 1 || !slices.Equal(s.Names, []string{"a.B.bad", "worse"}) || s.Passed() {
+	if err != nil || s.Tests != 5 || s.Failed != 1 || s.Errors != 1 || s.Skipped != 1 ||
+		!slices.Equal(s.Names, []string{"a.B.bad", "worse"}) || s.Passed() {
 		t.Errorf("%+v, %v", s, err)
 	}
 	good, err := Read(strings.NewReader(`<testsuite><testcase name="x"/></testsuite>`))
@@ -23,7 +24,8 @@ func TestRead(t *testing.T) {
 	if good.Tests != 6 || good.Passed() {
 		t.Errorf("together: %+v", good)
 	}
-	for _, text := range []string{"", "nothing", "<project/>", "<testsuite><testcase>", strings.Repeat("<testsuite>", 200)} {
+	for _, text := range []string{"", "nothing", "<project/>", "<testsuite><testcase>",
+		strings.Repeat("<testsuite>", 200)} {
 		if s, err := Read(strings.NewReader(text)); err == nil {
 			t.Errorf("%.40q: %+v", text, s)
 		}

@@ -43,8 +43,10 @@ type Gate struct {
 
 // Forms are how gates are written, for people who write them.
 var Forms = []string{
-	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY", "attested TYPE by KEY, KEY",
-	"licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM", "asks https://check.example/ within 10s",
+	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY",
+	"attested TYPE by KEY, KEY",
+	"licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
+	"asks https://check.example/ within 10s",
 }
 
 // Longest is how long an outside check may take at most.

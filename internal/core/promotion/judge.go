@@ -155,7 +155,8 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		return licensed(g, item, name)
 	case Waited:
 		if until := item.Since.Add(g.For); f.Now.Before(until) {
-			return Waiting, fmt.Sprintf("%s is in %s since %s; until %s", item.PURL.Name, f.From, moment(item.Since), moment(until))
+			return Waiting, fmt.Sprintf("%s is in %s since %s; until %s", item.PURL.Name, f.From, moment(item.Since),
+				moment(until))
 		}
 		return Pass, fmt.Sprintf("%s is in %s since %s", item.PURL.Name, f.From, moment(item.Since))
 	case Behind:
@@ -169,12 +170,14 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 			}
 		}
 		if len(newer) > g.Count {
-			return Fail, fmt.Sprintf("%s has %s of %s, newer than %s", f.To, strings.Join(newer[:min(3, len(newer))], ", "), item.PURL.Name, item.To)
+			return Fail, fmt.Sprintf("%s has %s of %s, newer than %s", f.To, strings.Join(newer[:min(3, len(newer))], ", "),
+				item.PURL.Name, item.To)
 		}
 		if len(newer) == 0 {
 			return Pass, f.To + " has nothing newer of " + item.PURL.Name
 		}
-		return Pass, fmt.Sprintf("of %s, %s has %s, newer than %s", item.PURL.Name, f.To, strings.Join(newer[:min(3, len(newer))], ", "), item.To)
+		return Pass, fmt.Sprintf("of %s, %s has %s, newer than %s", item.PURL.Name, f.To,
+			strings.Join(newer[:min(3, len(newer))], ", "), item.To)
 	}
 	return Fail, "nobody knows how to ask this"
 }
@@ -310,7 +313,8 @@ func (f Facts) approved(g Gate, a *Answer) {
 	}
 	if n < g.Count && a.State == Pass {
 		a.State = Waiting
-		a.Facts = append(a.Facts, fmt.Sprintf("waits for %d of %s; %s, who asks, cannot be one", g.Count-n, strings.Join(g.Names, " or "), f.Asker))
+		a.Facts = append(a.Facts, fmt.Sprintf("waits for %d of %s; %s, who asks, cannot be one", g.Count-n,
+			strings.Join(g.Names, " or "), f.Asker))
 	}
 }
 

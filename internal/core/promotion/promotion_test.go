@@ -14,9 +14,13 @@ import (
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func item(change func(*Item)) Item {
-	i := Item{PURL: purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model", Version: "1.5.0-SNAPSHOT"}, To: "1.5.0", Since: now.Add(-50 * time.Hour),
-		Build:    &Build{Name: "berth#7", Recorded: true, Tests: &junit.Summary{Tests: 3}, Statements: []Statement{{Type: "slsa", SignedBy: []string{"yard"}}}},
-		Licences: []catalog.Licence{{Name: "The Apache License, Version 2.0"}}, Signers: map[string][]string{"a.jar": {"yard", "line"}, "a.pom": {"line"}}, There: []string{"1.4.0", "1.6.0", "1.7.0"}}
+	i := Item{PURL: purl.PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "tide-model",
+		Version: "1.5.0-SNAPSHOT"}, To: "1.5.0", Since: now.Add(-50 * time.Hour),
+		Build: &Build{Name: "berth#7", Recorded: true, Tests: &junit.Summary{Tests: 3},
+			Statements: []Statement{{Type: "slsa", SignedBy: []string{"yard"}}}},
+		Licences: []catalog.Licence{{Name: "The Apache License, Version 2.0"}},
+		Signers:  map[string][]string{"a.jar": {"yard", "line"}, "a.pom": {"line"}},
+		There:    []string{"1.4.0", "1.6.0", "1.7.0"}}
 	if change != nil {
 		change(&i)
 	}
@@ -25,7 +29,9 @@ func item(change func(*Item)) Item {
 
 // TestGates asks each gate about what passes, fails and waits.
 func TestGates(t *testing.T) {
-	votes := []Vote{{Who: "purser", Teams: []string{"crew"}, Approve: true}, {Who: "cook", Teams: []string{"galley"}, Approve: true}, {Who: "mate", Teams: []string{"deck", "crew"}, Approve: true, Comment: "fine"}}
+	votes := []Vote{{Who: "purser", Teams: []string{"crew"}, Approve: true},
+		{Who: "cook", Teams: []string{"galley"}, Approve: true},
+		{Who: "mate", Teams: []string{"deck", "crew"}, Approve: true, Comment: "fine"}}
 	for _, c := range []struct {
 		gate   string
 		change func(*Item)
@@ -38,9 +44,13 @@ func TestGates(t *testing.T) {
 		{"tests-passed", nil, Pass, "3 tests, none failed"},
 		{"tests-passed", func(i *Item) { i.Build.Tests = nil }, Fail, "reports no tests"},
 		{"tests-passed", func(i *Item) { i.Build.Tests = &junit.Summary{} }, Fail, "ran no tests"},
-		{"tests-passed", func(i *Item) { i.Build.Tests = &junit.Summary{Tests: 9, Failed: 1, Errors: 1, Names: []string{"a.B"}} }, Fail, "2 of 9 tests failed, such as a.B"},
+		{"tests-passed", func(i *Item) {
+			i.Build.Tests = &junit.Summary{Tests: 9, Failed: 1, Errors: 1, Names: []string{"a.B"}}
+		}, Fail, "2 of 9 tests failed, such as a.B"},
 		{"no-snapshots", nil, Pass, "needs nothing besides"},
-		{"no-snapshots", func(i *Item) { i.Dependencies = []catalog.Dependency{{PURL: "pkg:maven/a/b", Version: "[1.0,2)"}} }, Pass, "no snapshot among them"},
+		{"no-snapshots", func(i *Item) {
+			i.Dependencies = []catalog.Dependency{{PURL: "pkg:maven/a/b", Version: "[1.0,2)"}}
+		}, Pass, "no snapshot among them"},
 		{"no-snapshots", func(i *Item) {
 			i.Dependencies = []catalog.Dependency{{PURL: "pkg:maven/a/b", Version: "[1.0-SNAPSHOT,2)"}}
 		}, Fail, "needs maven/a/b 1.0-SNAPSHOT"},
@@ -48,7 +58,8 @@ func TestGates(t *testing.T) {
 		{"signed-by yard", nil, Fail, "a.pom is not signed"},
 		{"signed-by yard", func(i *Item) { i.WillSign = "yard" }, Pass, "signed on the way"},
 		{"signed-by yard", func(i *Item) { i.Signers = nil }, Fail, "no signatures"},
-		{"attested slsa", nil, Pass, "has one"}, {"attested slsa by yard, line", nil, Pass, "signed by yard"}, {"attested slsa by line", nil, Fail, "has none"}, {"attested vex", nil, Fail, "has none"},
+		{"attested slsa", nil, Pass, "has one"}, {"attested slsa by yard, line", nil, Pass, "signed by yard"},
+		{"attested slsa by line", nil, Fail, "has none"}, {"attested vex", nil, Fail, "has none"},
 		{"licences MIT, Apache-2.0", nil, Pass, "Apache-2.0"}, {"licences MIT", nil, Fail, "Apache-2.0"},
 		{"licences MIT", func(i *Item) { i.Licences = nil }, Fail, "states no licence"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only OR MIT"}} }, Pass, "MIT"},
@@ -56,14 +67,17 @@ func TestGates(t *testing.T) {
 		{"waited 2d", nil, Pass, "since 2026-11-21 10:00 UTC"}, {"waited 3d", nil, Waiting, "until 2026-11-24 10:00 UTC"},
 		{"behind 2", nil, Pass, "1.6.0, 1.7.0"}, {"behind 1", nil, Fail, "1.6.0, 1.7.0"},
 		{"behind 9", func(i *Item) { i.There = []string{"1.5"} }, Fail, "already"},
-		{"approved 1 by crew, galley", nil, Pass, "approved by mate: fine"}, {"approved 2 by crew", nil, Waiting, "waits for 1 of crew; purser, who asks, cannot be one"},
-		{"asks https://check.example/yes", nil, Pass, "fine"}, {"asks https://check.example/other", nil, Waiting, "not asked"},
+		{"approved 1 by crew, galley", nil, Pass, "approved by mate: fine"},
+		{"approved 2 by crew", nil, Waiting, "waits for 1 of crew; purser, who asks, cannot be one"},
+		{"asks https://check.example/yes", nil, Pass, "fine"},
+		{"asks https://check.example/other", nil, Waiting, "not asked"},
 	} {
 		g, err := ParseGate(c.gate)
 		if err != nil {
 			t.Fatal(err)
 		}
-		a := Judge([]Gate{g}, Facts{Now: now, Asker: "purser", From: "staging", To: "releases", Items: []Item{item(c.change)}, Votes: votes,
+		a := Judge([]Gate{g}, Facts{Now: now, Asker: "purser", From: "staging", To: "releases", Items: []Item{item(c.change)},
+			Votes:   votes,
 			Outside: map[string]Outside{"https://check.example/yes": {State: Pass, Fact: "fine"}}})[0]
 		if a.State != c.state || !strings.Contains(strings.Join(a.Facts, "; "), c.fact) {
 			t.Errorf("%s: %s %q, want %s %q", c.gate, a.State, a.Facts, c.state, c.fact)
@@ -78,7 +92,8 @@ func TestRefusal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	votes := []Vote{{Who: "mate", Teams: []string{"crew"}, Approve: true}, {Who: "cook", Teams: []string{"crew"}, Comment: "leaks"}}
+	votes := []Vote{{Who: "mate", Teams: []string{"crew"}, Approve: true},
+		{Who: "cook", Teams: []string{"crew"}, Comment: "leaks"}}
 	answers := Judge([]Gate{g}, Facts{Asker: "purser", Votes: votes})
 	if Overall(answers) != Fail || !slices.Contains(answers[0].Facts, "refused by cook: leaks") {
 		t.Errorf("%+v", answers)
@@ -89,14 +104,18 @@ func TestRefusal(t *testing.T) {
 }
 
 func TestParseGate(t *testing.T) {
-	for text, want := range map[string]string{"waited 72h": "waited 3d", "waited 90m": "waited 1h30m", "approved 2 by a,b": "approved 2 by a, b", "asks http://x.example/": "asks http://x.example/ within 10s", "behind 0": "behind 0"} {
+	for text, want := range map[string]string{"waited 72h": "waited 3d", "waited 90m": "waited 1h30m",
+		"approved 2 by a,b": "approved 2 by a, b", "asks http://x.example/": "asks http://x.example/ within 10s",
+		"behind 0": "behind 0"} {
 		g, err := ParseGate(text)
 		if err != nil || g.String() != want || g.Sentence() == "" {
 			t.Errorf("%s: %s, %v", text, g, err)
 		}
 	}
-	for _, text := range []string{"", "open", "recorded-build now", "signed-by", "licences (", "attested", "attested x with y", "waited", "waited -1h", "waited 900d", "behind", "behind -1", "behind x",
-		"approved by a", "approved 0 by a", "approved 1", "approved 1 of a", "asks ftp://x", "asks http://u:p@x.example/", "asks http://x.example/ within 2h", "asks http://x.example/ soon 2s"} {
+	for _, text := range []string{"", "open", "recorded-build now", "signed-by", "licences (", "attested",
+		"attested x with y", "waited", "waited -1h", "waited 900d", "behind", "behind -1", "behind x",
+		"approved by a", "approved 0 by a", "approved 1", "approved 1 of a", "asks ftp://x", "asks http://u:p@x.example/",
+		"asks http://x.example/ within 2h", "asks http://x.example/ soon 2s"} {
 		if g, err := ParseGate(text); err == nil {
 			t.Errorf("%q is the gate %s", text, g)
 		}

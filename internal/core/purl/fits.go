@@ -20,7 +20,8 @@ func Fits(ecosystem, wanted, version string) (fits, known bool) {
 	return wanted == version, true
 }
 
-var npmTerm = regexp.MustCompile(`^(\^|~>?|>=|<=|>|<|=)?\s*v?(\d+|[xX*])?(?:\.(\d+|[xX*]))?(?:\.(\d+|[xX*]))?(-[0-9A-Za-z.-]+)?(?:\+[0-9A-Za-z.-]+)?$`)
+var npmTerm = regexp.MustCompile(
+	`^(\^|~>?|>=|<=|>|<|=)?\s*v?(\d+|[xX*])?(?:\.(\d+|[xX*]))?(?:\.(\d+|[xX*]))?(-[0-9A-Za-z.-]+)?(?:\+[0-9A-Za-z.-]+)?$`)
 
 var (
 	npmHyphen = regexp.MustCompile(`^(\S+)\s+-\s+(\S+)$`)

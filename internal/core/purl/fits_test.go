@@ -46,7 +46,8 @@ func TestFits(t *testing.T) {
 			}
 		}
 	}
-	for _, c := range [][2]string{{"npm", "latest"}, {"npm", "git+https://example.skerry/x"}, {"maven", "${tide.version}"}, {"maven", "[1,2"}, {"pypi", "@ https://x"}, {"maven", ""}} {
+	for _, c := range [][2]string{{"npm", "latest"}, {"npm", "git+https://example.skerry/x"}, {"maven", "${tide.version}"},
+		{"maven", "[1,2"}, {"pypi", "@ https://x"}, {"maven", ""}} {
 		if fits, known := Fits(c[0], c[1], "1.0.0"); fits || known {
 			t.Errorf("%q says something of %s versions", c[1], c[0])
 		}
@@ -75,7 +76,8 @@ func TestCompareNumbers(t *testing.T) {
 		for ecosystem, r := range byEcosystem {
 			long := r.Compare(a, b)
 			// What is no version of the ecosystem has no order that counts.
-			valid := map[string]bool{"maven": true, "npm": IsSemver(a) && IsSemver(b), "nuget": IsNuGet(a) && IsNuGet(b), "pypi": IsPython(a) && IsPython(b)}[ecosystem]
+			valid := map[string]bool{"maven": true, "npm": IsSemver(a) && IsSemver(b), "nuget": IsNuGet(a) && IsNuGet(b),
+				"pypi": IsPython(a) && IsPython(b)}[ecosystem]
 			if valid && (long < 0) != (order < 0) {
 				t.Fatalf("%s: %s and %s: %d, and by the ecosystem's rules %d", ecosystem, a, b, order, long)
 			}

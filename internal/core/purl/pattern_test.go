@@ -16,12 +16,15 @@ func TestPattern(t *testing.T) {
 			[]string{"pkg:maven/example.skerry/x", "pkg:maven/org.openshore/brine-http", "pkg:npm/example.skerry.berth/x"}},
 		{berth, []string{berth, berth + "@2"}, []string{berth + "-extra", "pkg:maven/example.skerry.berth/berth"}},
 		{berth + "@1.*", []string{berth + "@1.4.0"}, []string{berth, berth + "@2.1.0"}},
-		{"pkg:npm/@skerry/*", []string{"pkg:npm/%40skerry/deck-ui@1.0.0"}, []string{"pkg:npm/deck-ui", "pkg:npm/%40skerries/deck-ui"}},
+		{"pkg:npm/@skerry/*", []string{"pkg:npm/%40skerry/deck-ui@1.0.0"},
+			[]string{"pkg:npm/deck-ui", "pkg:npm/%40skerries/deck-ui"}},
 		{"pkg:npm/%40skerry/*@2.*", []string{"pkg:npm/%40skerry/deck-ui@2.1.0"}, []string{"pkg:npm/%40skerry/deck-ui@1.0.0"}},
-		{"pkg:*/*@*-dev*", []string{"pkg:npm/kelp-colors@1.0.0-dev.3", "pkg:maven/g/a@1-dev"}, []string{"pkg:npm/kelp-colors@1.0.0"}},
+		{"pkg:*/*@*-dev*", []string{"pkg:npm/kelp-colors@1.0.0-dev.3", "pkg:maven/g/a@1-dev"},
+			[]string{"pkg:npm/kelp-colors@1.0.0"}},
 		{"pkg:*/*", []string{berth, "pkg:npm/kelp-colors", "pkg:golang/skerry.example/slipway/v2"}, nil},
 		{"pkg:maven/org.openshore/brine-http@vers:maven/>=2.0|<3.0", []string{"pkg:maven/org.openshore/brine-http@2.10"},
-			[]string{"pkg:maven/org.openshore/brine-http@3.0", "pkg:maven/org.openshore/brine-http", "pkg:maven/org.openshore/brine-http@1.9"}},
+			[]string{"pkg:maven/org.openshore/brine-http@3.0", "pkg:maven/org.openshore/brine-http",
+				"pkg:maven/org.openshore/brine-http@1.9"}},
 	} {
 		p, err := ParsePattern(c.pattern)
 		if err != nil {
@@ -40,7 +43,8 @@ func TestPattern(t *testing.T) {
 			}
 		}
 	}
-	for _, bad := range []string{"", "maven/a/b", "pkg:", "pkg:maven", "pkg:maven/", "pkg:/x", "pkg:npm/%zz", "pkg:npm/a@vers:npm/", "pkg:npm/a@vers:npm/>=", "pkg:npm/" + strings.Repeat("x", 400)} {
+	for _, bad := range []string{"", "maven/a/b", "pkg:", "pkg:maven", "pkg:maven/", "pkg:/x", "pkg:npm/%zz",
+		"pkg:npm/a@vers:npm/", "pkg:npm/a@vers:npm/>=", "pkg:npm/" + strings.Repeat("x", 400)} {
 		if p, err := ParsePattern(bad); err == nil {
 			t.Errorf("%q was read as %+v", bad, p)
 		}

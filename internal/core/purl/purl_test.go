@@ -10,16 +10,20 @@ func TestParse(t *testing.T) {
 		in   string
 		want PURL
 	}{
-		{"pkg:maven/example.skerry.berth/berth-planner@1.4.0", PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "berth-planner", Version: "1.4.0"}},
-		{"pkg:npm/%40skerry/deck-ui@2.0.0-dev.1", PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui", Version: "2.0.0-dev.1"}},
+		{"pkg:maven/example.skerry.berth/berth-planner@1.4.0",
+			PURL{Ecosystem: "maven", Namespace: "example.skerry.berth", Name: "berth-planner", Version: "1.4.0"}},
+		{"pkg:npm/%40skerry/deck-ui@2.0.0-dev.1", PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "deck-ui",
+			Version: "2.0.0-dev.1"}},
 		{"pkg:pypi/tidecast", PURL{Ecosystem: "pypi", Name: "tidecast"}},
 	} {
 		got, err := Parse(c.in)
-		if err != nil || got.String() != c.in || got.Namespace != c.want.Namespace || got.Name != c.want.Name || got.Version != c.want.Version || got.Ecosystem != c.want.Ecosystem {
+		if err != nil || got.String() != c.in || got.Namespace != c.want.Namespace || got.Name != c.want.Name ||
+			got.Version != c.want.Version || got.Ecosystem != c.want.Ecosystem {
 			t.Errorf("Parse(%q) = %+v (%s), %v; want %+v", c.in, got, got, err, c.want)
 		}
 	}
-	for typed, canonical := range map[string]string{"pkg:npm/@skerry/deck-ui@2.0.0": "pkg:npm/%40skerry/deck-ui@2.0.0", "pkg:npm/@skerry/deck-ui": "pkg:npm/%40skerry/deck-ui",
+	for typed, canonical := range map[string]string{"pkg:npm/@skerry/deck-ui@2.0.0": "pkg:npm/%40skerry/deck-ui@2.0.0",
+		"pkg:npm/@skerry/deck-ui":   "pkg:npm/%40skerry/deck-ui",
 		"pkg:npm/kelp-colors@1.0.0": "pkg:npm/kelp-colors@1.0.0"} {
 		p, err := Parse(typed)
 		if err != nil || p.String() != canonical || p.Typed() != typed {
@@ -38,7 +42,8 @@ func TestParse(t *testing.T) {
 func TestCompareMaven(t *testing.T) {
 	ascending := []string{
 		"1-alpha-1", "1-alpha2", "1-beta-2", "1-milestone-1", "1.0-rc1", "1.0-cr2", "1-SNAPSHOT", "1",
-		"1-sp", "1-abc", "1-xyz", "1.0.1-SNAPSHOT", "1.0.1", "1.0.1.1", "1.1", "1.2-SNAPSHOT", "1.2", "1.10", "2.0.0-alpha", "2", "10.0",
+		"1-sp", "1-abc", "1-xyz", "1.0.1-SNAPSHOT", "1.0.1", "1.0.1.1", "1.1", "1.2-SNAPSHOT", "1.2", "1.10", "2.0.0-alpha",
+		"2", "10.0",
 		"20261101.5", "99999999999999999999.1",
 	}
 	for i, a := range ascending {
@@ -49,7 +54,8 @@ func TestCompareMaven(t *testing.T) {
 			}
 		}
 	}
-	for _, same := range [][2]string{{"1", "1.0.0"}, {"1-ga", "1"}, {"1.final", "1.0"}, {"1.0-RELEASE", "1"}, {"1a1", "1-alpha-1"}, {"1.0rc3", "1-cr-3"}, {"01.02", "1.2"}} {
+	for _, same := range [][2]string{{"1", "1.0.0"}, {"1-ga", "1"}, {"1.final", "1.0"}, {"1.0-RELEASE", "1"},
+		{"1a1", "1-alpha-1"}, {"1.0rc3", "1-cr-3"}, {"01.02", "1.2"}} {
 		if c := Compare("maven", same[0], same[1]); c != 0 {
 			t.Errorf("Compare(%s, %s) = %d; want 0", same[0], same[1], c)
 		}
@@ -57,7 +63,8 @@ func TestCompareMaven(t *testing.T) {
 }
 
 func TestIsSnapshot(t *testing.T) {
-	for version, want := range map[string]bool{"1.0-SNAPSHOT": true, "SNAPSHOT": true, "1.0": false, "1.0-snapshot": false, "SNAPSHOT-1": false} {
+	for version, want := range map[string]bool{"1.0-SNAPSHOT": true, "SNAPSHOT": true, "1.0": false, "1.0-snapshot": false,
+		"SNAPSHOT-1": false} {
 		if got := IsSnapshot("maven", version); got != want {
 			t.Errorf("IsSnapshot(%s) = %v", version, got)
 		}
@@ -66,7 +73,8 @@ func TestIsSnapshot(t *testing.T) {
 
 func TestNextFree(t *testing.T) {
 	taken := []string{"1.4.0", "1.4.1", "2.0-rc1", "1.09", "final", "final.1", "99999999999999999999"}
-	for version, want := range map[string]string{"1.4.0": "1.4.2", "2.0-rc1": "2.0-rc2", "1.09": "1.10", "final": "final.2", "99999999999999999999": "99999999999999999999.1", "1.4.0-jre": "1.4.1-jre"} {
+	for version, want := range map[string]string{"1.4.0": "1.4.2", "2.0-rc1": "2.0-rc2", "1.09": "1.10",
+		"final": "final.2", "99999999999999999999": "99999999999999999999.1", "1.4.0-jre": "1.4.1-jre"} {
 		if got := NextFree(version, func(v string) bool { return slices.Contains(taken, v) }); got != want {
 			t.Errorf("NextFree(%s) = %s; want %s", version, got, want)
 		}

@@ -30,7 +30,8 @@ func IsSemver(version string) bool {
 // nugetForm is a NuGet version
 // (https://learn.microsoft.com/nuget/concepts/package-versioning): two to four
 // numbers, and what Semantic Versioning 2.0 adds.
-var nugetForm = regexp.MustCompile(`^(\d{1,10})(?:\.(\d{1,10}))?(?:\.(\d{1,10}))?(?:\.(\d{1,10}))?(?:-([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?(?:\+[0-9A-Za-z.-]+)?$`)
+var nugetForm = regexp.MustCompile(
+	`^(\d{1,10})(?:\.(\d{1,10}))?(?:\.(\d{1,10}))?(?:\.(\d{1,10}))?(?:-([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?(?:\+[0-9A-Za-z.-]+)?$`)
 
 type nugetVersion struct {
 	numbers [4]uint64

@@ -36,10 +36,15 @@ var byEcosystem = map[string]Rules{
 	"maven": {Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
 		Fits:    func(wanted, version string) (bool, bool) { return fitsInterval(compareMaven, false, wanted, version) },
 		Release: func(snapshot string) string { return strings.TrimSuffix(snapshot, "-SNAPSHOT") }},
-	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: FitsSemver},
-	"nuget": {Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet, Sample: "1.5.0", Development: "-dev.1",
-		Fits: func(wanted, version string) (bool, bool) { return fitsInterval(compareNuGet, true, wanted, version) }, Lowest: true},
-	"pypi": {Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython, Sample: "1.5.0 or 1.5.0rc1",
+	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1",
+		Fits: FitsSemver},
+	"nuget": {Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet,
+		Sample: "1.5.0", Development: "-dev.1",
+		Fits: func(wanted, version string) (bool, bool) {
+			return fitsInterval(compareNuGet, true, wanted, version)
+		}, Lowest: true},
+	"pypi": {Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython,
+		Sample:      "1.5.0 or 1.5.0rc1",
 		Development: ".dev1", Fits: fitsPython, Release: releasePython},
 }
 
@@ -103,7 +108,8 @@ func compareNumbers(a, b string) int {
 	}
 	x, y := leadingDigits(a[begin:]), leadingDigits(b[begin:])
 	// A zero in front, or what no number is, is for the ecosystem to say.
-	if x == "" || y == "" || x[0] == '0' && len(x) > 1 || y[0] == '0' && len(y) > 1 || len(x) > 9 || len(y) > 9 || epoch(a) || epoch(b) {
+	if x == "" || y == "" || x[0] == '0' && len(x) > 1 || y[0] == '0' && len(y) > 1 || len(x) > 9 || len(y) > 9 ||
+		epoch(a) || epoch(b) {
 		return 0
 	}
 	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y))

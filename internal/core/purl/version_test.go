@@ -8,10 +8,14 @@ import (
 // TestOrders holds each list to its order, by comparing all pairs.
 func TestOrders(t *testing.T) {
 	for ecosystem, inOrder := range map[string][]string{
-		"npm":   {"not a version", "0.9.0", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "1.4.0-dev.7", "1.4.0", "1.10.0"},
-		"nuget": {"not a version", "1.0.0-Alpha", "1.0.0-beta.2", "1.0.0-beta.11", "1.0", "1.0.0.1", "1.0.1", "1.2", "1.10.0.0"},
-		"pypi": {"not a version", "1.0.dev456", "1.0a1", "1.0a2.dev456", "1.0a12.dev456", "1.0a12", "1.0b1.dev456", "1.0b2", "1.0b2.post345.dev456",
-			"1.0b2.post345", "1.0rc1.dev456", "1.0rc1", "1.0", "1.0+abc.5", "1.0+abc.7", "1.0+5", "1.0.post456.dev34", "1.0.post456", "1.1.dev1", "1.10", "1!0.1"},
+		"npm": {"not a version", "0.9.0", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta.2",
+			"1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "1.4.0-dev.7", "1.4.0", "1.10.0"},
+		"nuget": {"not a version", "1.0.0-Alpha", "1.0.0-beta.2", "1.0.0-beta.11", "1.0", "1.0.0.1", "1.0.1", "1.2",
+			"1.10.0.0"},
+		"pypi": {"not a version", "1.0.dev456", "1.0a1", "1.0a2.dev456", "1.0a12.dev456", "1.0a12", "1.0b1.dev456", "1.0b2",
+			"1.0b2.post345.dev456",
+			"1.0b2.post345", "1.0rc1.dev456", "1.0rc1", "1.0", "1.0+abc.5", "1.0+abc.7", "1.0+5", "1.0.post456.dev34",
+			"1.0.post456", "1.1.dev1", "1.10", "1!0.1"},
 	} {
 		for i, a := range inOrder {
 			for j, b := range inOrder {
@@ -22,7 +26,8 @@ func TestOrders(t *testing.T) {
 			}
 		}
 	}
-	for _, same := range [][3]string{{"nuget", "1.0", "1.0.0.0"}, {"nuget", "1.0.0-RC+7", "1.0.0-rc"}, {"pypi", "1.0", "1.0.0"}, {"pypi", "1.4.0.DEV7", "1.4.0dev7"}} {
+	for _, same := range [][3]string{{"nuget", "1.0", "1.0.0.0"}, {"nuget", "1.0.0-RC+7", "1.0.0-rc"},
+		{"pypi", "1.0", "1.0.0"}, {"pypi", "1.4.0.DEV7", "1.4.0dev7"}} {
 		if c := Compare(same[0], same[1], same[2]); c != 0 {
 			t.Errorf("%s: Compare(%q, %q) = %d, want 0", same[0], same[1], same[2], c)
 		}
@@ -48,9 +53,11 @@ func TestMaturity(t *testing.T) {
 
 func TestNormalForms(t *testing.T) {
 	for _, c := range [][3]string{
-		{"pypi", "1.4.0-RC.1", "1.4.0rc1"}, {"pypi", "v1.0-1", "1.0.post1"}, {"pypi", "1.0alpha", "1.0a0"}, {"pypi", "01.02", "1.2"},
+		{"pypi", "1.4.0-RC.1", "1.4.0rc1"}, {"pypi", "v1.0-1", "1.0.post1"}, {"pypi", "1.0alpha", "1.0a0"},
+		{"pypi", "01.02", "1.2"},
 		{"pypi", "1!2.0.DEV-3+Ubuntu_1", "1!2.0.dev3+ubuntu.1"}, {"pypi", "nonsense", "nonsense"},
-		{"nuget", "1.0", "1.0.0"}, {"nuget", "1.02.3.0", "1.2.3"}, {"nuget", "1.2.3.4-Beta+x", "1.2.3.4-beta"}, {"npm", "1.0.0-Beta", "1.0.0-Beta"},
+		{"nuget", "1.0", "1.0.0"}, {"nuget", "1.02.3.0", "1.2.3"}, {"nuget", "1.2.3.4-Beta+x", "1.2.3.4-beta"},
+		{"npm", "1.0.0-Beta", "1.0.0-Beta"},
 	} {
 		if got := NormalVersion(c[0], c[1]); got != c[2] {
 			t.Errorf("NormalVersion(%s, %q) = %q, want %q", c[0], c[1], got, c[2])
@@ -59,7 +66,8 @@ func TestNormalForms(t *testing.T) {
 			t.Errorf("the normal form %q of %s becomes %q", c[2], c[0], again)
 		}
 	}
-	for _, c := range [][3]string{{"pypi", "Moon_Phase..Lite", "moon-phase-lite"}, {"nuget", "Skerry.TurnstileLink", "skerry.turnstilelink"}, {"npm", "JSONStream", "JSONStream"}} {
+	for _, c := range [][3]string{{"pypi", "Moon_Phase..Lite", "moon-phase-lite"},
+		{"nuget", "Skerry.TurnstileLink", "skerry.turnstilelink"}, {"npm", "JSONStream", "JSONStream"}} {
 		if got := NormalName(c[0], c[1]); got != c[2] {
 			t.Errorf("NormalName(%s, %q) = %q, want %q", c[0], c[1], got, c[2])
 		}

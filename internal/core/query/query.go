@@ -66,18 +66,21 @@ var Keys = []Key{
 	{Name: "by", Kind: Text, Means: "who published it", Example: "by:ci-berth"},
 	{Name: "downloads", Kind: Count, Means: "how often the version was downloaded", Example: "downloads:0"},
 	{Name: "ecosystem", Kind: Text, Means: "the kind of package", Example: "ecosystem:npm"},
-	{Name: "holds", Kind: Choice, Means: "the maturity of the version", Example: "holds:snapshots", Choices: []string{"snapshots", "releases"}},
+	{Name: "holds", Kind: Choice, Means: "the maturity of the version", Example: "holds:snapshots",
+		Choices: []string{"snapshots", "releases"}},
 	{Name: "label", Kind: Text, Means: "a label that is at the version", Example: "label:latest"},
 	{Name: "licence", Kind: Text, Means: "a licence, as the package says", Example: "licence:Apache-*"},
 	{Name: "name", Kind: Text, Means: "the name of the package, without its namespace", Example: "name:*-planner"},
 	{Name: "namespace", Kind: Text, Means: "the group, scope or the like", Example: "namespace:@skerry"},
 	{Name: "needs", Kind: Text, Means: "a dependency, by its name or package URL", Example: "needs:*brine-http"},
-	{Name: "removed", Kind: Choice, Means: "whether the version was removed; without this, only what is there is found", Example: "removed:yes", Choices: []string{"yes", "no"}},
+	{Name: "removed", Kind: Choice, Means: "whether the version was removed; without this, only what is there is found",
+		Example: "removed:yes", Choices: []string{"yes", "no"}},
 	{Name: "repo", Kind: Text, Means: "the repository", Example: "repo:releases"},
 	{Name: "size", Kind: Bytes, Means: "the size of the version's files", Example: "size:>10MiB"},
 	{Name: "used", Kind: Length, Means: "how long ago the version was downloaded last", Example: "used:<7d"},
 	{Name: "version", Kind: Text, Means: "the version", Example: "version:1.4.*"},
-	{Name: "withdrawn", Kind: Choice, Means: "whether the version was withdrawn", Example: "withdrawn:yes", Choices: []string{"yes", "no"}},
+	{Name: "withdrawn", Kind: Choice, Means: "whether the version was withdrawn", Example: "withdrawn:yes",
+		Choices: []string{"yes", "no"}},
 }
 
 // KeyNamed finds a key.
@@ -179,7 +182,8 @@ func (q *Query) add(t term) error {
 			return wrong(t.at, t.text, "this is no pattern of package URLs", "%s", f.Hint)
 		}
 		if p.Ranged() {
-			return wrong(t.at, t.text, "a range of versions cannot be searched for", "Use * in the version, such as pkg:npm/kelp-colors@3.*.")
+			return wrong(t.at, t.text, "a range of versions cannot be searched for",
+				"Use * in the version, such as pkg:npm/kelp-colors@3.*.")
 		}
 		q.Patterns = append(q.Patterns, p)
 		return nil
@@ -221,7 +225,8 @@ func (c *Condition) readDependency(at int) error {
 		return wrong(at, c.Text, "this is no pattern of package URLs", "%s", fault.Of(err).Hint)
 	}
 	if !p.Whole() {
-		return wrong(at, c.Text, "what is needed is asked for without a version", "Leave the version out: a dependency is met by many.")
+		return wrong(at, c.Text, "what is needed is asked for without a version",
+			"Leave the version out: a dependency is met by many.")
 	}
 	c.Text = p.Canonical()
 	return nil
@@ -267,7 +272,8 @@ func (c *Condition) read(k Key, at int) error {
 	return nil
 }
 
-var units = map[string]int64{"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
+var units = map[string]int64{"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40, "kb": 1e3,
+	"mb": 1e6, "gb": 1e9, "tb": 1e12}
 
 // ParseBytes reads a number of bytes with a unit: 10MiB, 2GB, 512.
 func ParseBytes(text string) (int64, bool) {
@@ -277,7 +283,8 @@ func ParseBytes(text string) (int64, bool) {
 	return n * unit, err == nil && ok && n <= 1<<62/unit
 }
 
-var lengths = map[string]time.Duration{"m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour, "y": 365 * 24 * time.Hour}
+var lengths = map[string]time.Duration{"m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour,
+	"y": 365 * 24 * time.Hour}
 
 func parseLength(text string) (time.Duration, bool) {
 	end := strings.LastIndexAny(text, "0123456789") + 1

@@ -17,13 +17,15 @@ func TestParse(t *testing.T) {
 		"@skerry/deck-ui":        "[@skerry deck-ui] [] [] []",
 		"@stale berth":           "[berth] [] [] [stale]",
 		"pkg:npm/@skerry/*":      "[] [pkg:npm/@skerry/*] [] []",
-		"repo:releases age:>30d downloads:0 licence:MIT holds:snapshots": "[] [] [repo=releases age>>30d downloads=0 licence=MIT holds=snapshots] []",
-		"-repo:snapshots size:>=10MiB used:<2w":                          "[] [] [-repo=snapshots size>=>=10MiB used<<2w] []",
-		`by:"ci berth"`:                                                  "[] [] [by=ci berth] []",
-		"needs:pkg:npm/@skerry/deck-ui needs:pkg:npm/%40skerry/deck-*":   "[] [] [needs=pkg:npm/%40skerry/deck-ui needs=pkg:npm/%40skerry/deck-*] []",
-		"needs:pkg:*/*kelp*":                                             "[] [] [needs=pkg:*/*kelp*] []",
-		"licence:a:b":                                                    "[] [] [licence=a:b] []",
-		"withdrawn:yes, x":                                               "[x] [] [withdrawn=yes] []",
+		"repo:releases age:>30d downloads:0 licence:MIT holds:snapshots": "[] [] [repo=releases age>>30d downloads=0 " +
+			"licence=MIT holds=snapshots] []",
+		"-repo:snapshots size:>=10MiB used:<2w": "[] [] [-repo=snapshots size>=>=10MiB used<<2w] []",
+		`by:"ci berth"`:                         "[] [] [by=ci berth] []",
+		"needs:pkg:npm/@skerry/deck-ui needs:pkg:npm/%40skerry/deck-*": "[] [] [needs=pkg:npm/%40skerry/deck-ui " +
+			"needs=pkg:npm/%40skerry/deck-*] []",
+		"needs:pkg:*/*kelp*": "[] [] [needs=pkg:*/*kelp*] []",
+		"licence:a:b":        "[] [] [licence=a:b] []",
+		"withdrawn:yes, x":   "[x] [] [withdrawn=yes] []",
 	} {
 		q, err := Parse(text)
 		if err != nil {
@@ -110,7 +112,8 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		q, err := Parse(text)
-		if err == nil && len(q.Words)+len(q.Conditions)+len(q.Patterns)+len(q.Saved) == 0 && strings.Trim(text, " \t\n,\":/") != "" {
+		if err == nil && len(q.Words)+len(q.Conditions)+len(q.Patterns)+len(q.Saved) == 0 &&
+			strings.Trim(text, " \t\n,\":/") != "" {
 			t.Errorf("%q asks for nothing", text)
 		}
 		Complete(text, func(string) []string { return []string{"x"} })

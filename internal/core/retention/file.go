@@ -53,7 +53,8 @@ func ParseFile(text string) (Policy, Lines, error) {
 	}
 	r := reader{policy: Policy{Grace: DefaultGrace}, lines: Lines{}}
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		return Policy{}, nil, fault.New(fault.Invalid, "bad-policy", "a policy is one document of settings, such as keep").WithHint(formHint)
+		return Policy{}, nil, fault.New(fault.Invalid, "bad-policy", "a policy is one document of settings, such as keep").
+			WithHint(formHint)
 	}
 	var entries []*ast.MappingValueNode
 	switch body := file.Docs[0].Body.(type) {
@@ -62,7 +63,8 @@ func ParseFile(text string) (Policy, Lines, error) {
 	case *ast.MappingValueNode:
 		entries = []*ast.MappingValueNode{body}
 	default:
-		return Policy{}, nil, fault.New(fault.Invalid, "bad-policy", "line %d: a policy is a list of settings with values", lineOfNode(body)).WithHint(formHint)
+		return Policy{}, nil, fault.New(fault.Invalid, "bad-policy", "line %d: a policy is a list of settings with values",
+			lineOfNode(body)).WithHint(formHint)
 	}
 	for _, entry := range entries {
 		if err := r.setting(entry); err != nil {
@@ -84,7 +86,8 @@ func unreadable(err error) error {
 			line = t.Position.Line
 		}
 	}
-	return fault.New(fault.Invalid, "bad-policy", "line %d: this is not YAML: %s", line, message).WithHint("Check the indentation and the quotes there.")
+	return fault.New(fault.Invalid, "bad-policy", "line %d: this is not YAML: %s", line, message).
+		WithHint("Check the indentation and the quotes there.")
 }
 
 func lineOfNode(n ast.Node) int {
@@ -115,7 +118,8 @@ var settings = map[string]func(r *reader, key string, n ast.Node) error{
 }
 
 // Settings are the names of all settings.
-var Settings = []string{"name", "description", "repositories", "packages", "where", "keep", "grace", "schedule", "zone", "most-versions", "most-share"}
+var Settings = []string{"name", "description", "repositories", "packages", "where", "keep", "grace", "schedule", "zone",
+	"most-versions", "most-share"}
 
 func wrongAt(line int, format string, args ...any) *fault.Error {
 	return fault.New(fault.Invalid, "bad-policy", "line %d: "+format, append([]any{line}, args...)...)
@@ -210,14 +214,16 @@ func (r *reader) where(key string, n ast.Node) error {
 // usable refuses what a policy cannot ask for.
 func usable(q query.Query) error {
 	if len(q.Saved) > 0 {
-		return fault.New(fault.Invalid, "bad-policy", "a saved search may change without the policy").WithHint("Write out what @%s asks for.", q.Saved[0])
+		return fault.New(fault.Invalid, "bad-policy", "a saved search may change without the policy").
+			WithHint("Write out what @%s asks for.", q.Saved[0])
 	}
 	for _, c := range q.Conditions {
 		if c.Key == "removed" {
 			return fault.New(fault.Invalid, "bad-policy", "removed: cannot be used in where: a policy is about what is there")
 		}
 		if c.Key == "repo" {
-			return fault.New(fault.Invalid, "bad-policy", "repo: cannot be used in where").WithHint("Name them under repositories.")
+			return fault.New(fault.Invalid, "bad-policy", "repo: cannot be used in where").
+				WithHint("Name them under repositories.")
 		}
 	}
 	return nil

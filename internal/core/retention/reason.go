@@ -63,8 +63,10 @@ type Reason struct {
 
 // Forms are how reasons are written, for people who write them.
 var Forms = []string{
-	"newest 3 of each package", "newest 2 of each minor", "newest 5 of each development-version", "newest 1 labelled stable*",
-	"younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest, v*", "promoted", "promoted with its build",
+	"newest 3 of each package", "newest 2 of each minor", "newest 5 of each development-version",
+	"newest 1 labelled stable*",
+	"younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest, v*", "promoted",
+	"promoted with its build",
 	"used by a build", "needed", "last used up to 50GiB",
 }
 
@@ -237,7 +239,8 @@ func (r *Reason) labelled(labels []string) (string, bool) {
 var lengthUnits = []struct {
 	letter string
 	length time.Duration
-}{{"y", 365 * 24 * time.Hour}, {"w", 7 * 24 * time.Hour}, {"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}}
+}{{"y", 365 * 24 * time.Hour}, {"w", 7 * 24 * time.Hour}, {"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute},
+	{"s", time.Second}}
 
 // ParseLength reads a length of time of one unit: 90d, 2w, 12h.
 func ParseLength(text string) (time.Duration, error) {

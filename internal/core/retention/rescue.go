@@ -32,7 +32,8 @@ type holder struct {
 
 // NewRescue gives an empty one.
 func NewRescue() *Rescue {
-	return &Rescue{names: map[string][]*holder{}, swept: map[int64]*holder{}, uses: map[int64][]int64{}, made: map[int64]string{},
+	return &Rescue{names: map[string][]*holder{}, swept: map[int64]*holder{}, uses: map[int64][]int64{},
+		made: map[int64]string{},
 		kept: map[int64]bool{}, needed: map[int64]string{}, used: map[int64]string{}}
 }
 

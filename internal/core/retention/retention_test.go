@@ -44,15 +44,21 @@ func TestParseReason(t *testing.T) {
 			t.Errorf("%q became %q", form, again.String())
 		}
 	}
-	for text, canonical := range map[string]string{"newest 3": "newest 3 of each package", "labelled a,b": "labelled a, b", "younger than 48h": "younger than 2d",
-		"newest 2 of each minor labelled v*": "newest 2 of each minor labelled v*", "downloaded within 2w": "downloaded within 14d"} {
+	for text, canonical := range map[string]string{"newest 3": "newest 3 of each package", "labelled a,b": "labelled a, b",
+		"younger than 48h":                   "younger than 2d",
+		"newest 2 of each minor labelled v*": "newest 2 of each minor labelled v*",
+		"downloaded within 2w":               "downloaded within 14d"} {
 		if r := reason(t, text); r.String() != canonical {
 			t.Errorf("%q is written %q", text, r.String())
 		}
 	}
-	for text, why := range map[string]string{"": "empty", "newest": "how many", "newest 0": "how many", "newest 3 of each week": "after each comes", "younger 3d": "how long",
-		"younger than 3": "no length of time", "younger than -3d": "no length of time", "downloaded within 900y": "no length of time", "wanted by many": "by how many", "labelled": "no label", "labelled [": "no pattern",
-		"used by people": "builds", "promoted twice": "no meaning", "last used up to many": "no number of bytes", "oldest 3": "no such reason", "needed much": "no meaning"} {
+	for text, why := range map[string]string{"": "empty", "newest": "how many", "newest 0": "how many",
+		"newest 3 of each week": "after each comes", "younger 3d": "how long",
+		"younger than 3": "no length of time", "younger than -3d": "no length of time",
+		"downloaded within 900y": "no length of time", "wanted by many": "by how many", "labelled": "no label",
+		"labelled [":     "no pattern",
+		"used by people": "builds", "promoted twice": "no meaning", "last used up to many": "no number of bytes",
+		"oldest 3": "no such reason", "needed much": "no meaning"} {
 		_, err := ParseReason(text)
 		if err == nil || !strings.Contains(err.Error(), why) || fault.Of(err).Hint == "" {
 			t.Errorf("%q: %v; want %q", text, err, why)
@@ -83,15 +89,18 @@ func TestParseFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.Name != "development-builds" || len(p.Repositories) != 2 || len(p.Packages) != 1 || len(p.Query.Conditions) != 2 || len(p.Keep) != 3 ||
-		p.Grace != 7*24*time.Hour || p.Schedule != "30 3 * * 1-5" || p.MostVersions != 5000 || p.MostShare != 20 || lines["keep[1]"] != 10 || lines["schedule"] != 13 {
+	if p.Name != "development-builds" || len(p.Repositories) != 2 || len(p.Packages) != 1 ||
+		len(p.Query.Conditions) != 2 || len(p.Keep) != 3 ||
+		p.Grace != 7*24*time.Hour || p.Schedule != "30 3 * * 1-5" || p.MostVersions != 5000 || p.MostShare != 20 ||
+		lines["keep[1]"] != 10 || lines["schedule"] != 13 {
 		t.Errorf("%+v %v", p, lines)
 	}
 	again, _, err := ParseFile(p.Text())
 	if err != nil || again.Text() != p.Text() {
 		t.Errorf("%v\n%s\nbecame\n%s", err, p.Text(), again.Text())
 	}
-	if p, _, err := ParseFile("name: a\nrepositories: snapshots\nkeep: newest 1\n"); err != nil || p.Grace != DefaultGrace {
+	if p, _, err := ParseFile("name: a\nrepositories: snapshots\nkeep: newest 1\n"); err != nil ||
+		p.Grace != DefaultGrace {
 		t.Errorf("%+v %v", p, err)
 	}
 	small := "name: a\nrepositories: [b]\nkeep: [newest 1]\n"
@@ -140,7 +149,8 @@ func FuzzParseFile(f *testing.F) {
 
 // pack is a package with versions; each has all queries fit.
 func pack(ecosystem string, versions ...Version) *Package {
-	p := &Package{Repository: "snapshots", Key: purl.PURL{Ecosystem: ecosystem, Namespace: "example.skerry", Name: "tide-model"}, Versions: versions}
+	p := &Package{Repository: "snapshots", Key: purl.PURL{Ecosystem: ecosystem, Namespace: "example.skerry",
+		Name: "tide-model"}, Versions: versions}
 	for i := range p.Versions {
 		v := &p.Versions[i]
 		v.ID = int64(i + 1)
@@ -165,24 +175,38 @@ func TestJudge(t *testing.T) {
 		want     []string // VERSION fate: reason, the highest first
 	}{
 		"newest of the package, by the order of versions": {[]*Policy{policy(t, "p", "newest 2 of each package")},
-			pack("maven", Version{Version: "1.9.0", At: ago(1)}, Version{Version: "1.10.0", At: ago(9)}, Version{Version: "1.2.0"}),
-			[]string{"1.10.0 kept: among the newest 2 of each package", "1.9.0 kept: among the newest 2 of each package", "1.2.0 swept: no reason keeps it"}},
+			pack("maven", Version{Version: "1.9.0", At: ago(1)}, Version{Version: "1.10.0", At: ago(9)},
+				Version{Version: "1.2.0"}),
+			[]string{"1.10.0 kept: among the newest 2 of each package", "1.9.0 kept: among the newest 2 of each package",
+				"1.2.0 swept: no reason keeps it"}},
 		"newest of each line": {[]*Policy{policy(t, "p", "newest 1 of each minor")},
-			pack("maven", Version{Version: "1.9.1"}, Version{Version: "1.9.0"}, Version{Version: "2.0.0"}, Version{Version: "1.10.0"}),
+			pack("maven", Version{Version: "1.9.1"}, Version{Version: "1.9.0"}, Version{Version: "2.0.0"},
+				Version{Version: "1.10.0"}),
 			[]string{"2.0.0 kept", "1.10.0 kept", "1.9.1 kept", "1.9.0 swept"}},
 		"newest uploads of each development version": {[]*Policy{policy(t, "p", "newest 1 of each development-version")},
-			pack("maven", Version{Version: "1.0-SNAPSHOT", Upload: "a", At: ago(3)}, Version{Version: "1.0-SNAPSHOT", Upload: "b", At: ago(2)}, Version{Version: "1.1-SNAPSHOT", Upload: "c"}, Version{Version: "1.0"}),
+			pack("maven", Version{Version: "1.0-SNAPSHOT", Upload: "a", At: ago(3)},
+				Version{Version: "1.0-SNAPSHOT", Upload: "b", At: ago(2)}, Version{Version: "1.1-SNAPSHOT", Upload: "c"},
+				Version{Version: "1.0"}),
 			[]string{"1.1-SNAPSHOT kept", "1.0 swept", "1.0-SNAPSHOT kept", "1.0-SNAPSHOT swept"}},
 		"newest with a label": {[]*Policy{policy(t, "p", "newest 1 labelled stable*")},
-			pack("npm", Version{Version: "1.0.0", Labels: []string{"stable-old"}}, Version{Version: "2.0.0", Labels: []string{"stable"}}, Version{Version: "3.0.0"}),
+			pack("npm", Version{Version: "1.0.0", Labels: []string{"stable-old"}},
+				Version{Version: "2.0.0", Labels: []string{"stable"}}, Version{Version: "3.0.0"}),
 			[]string{"3.0.0 swept", "2.0.0 kept", "1.0.0 swept"}},
-		"age, use, labels": {[]*Policy{policy(t, "p", "younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest")},
-			pack("npm", Version{Version: "5.0.0", At: ago(13)}, Version{Version: "4.0.0", UsedAt: ago(29), Users: 1}, Version{Version: "3.0.0", UsedAt: ago(31), Users: 2}, Version{Version: "2.0.0", Labels: []string{"latest"}}, Version{Version: "1.0.0", UsedAt: ago(31), Users: 1}),
-			[]string{"5.0.0 kept: younger than 14d: of 2026-10-19", "4.0.0 kept: downloaded within 30d: on 2026-10-03", "3.0.0 kept: wanted by 2: downloaded by 2", "2.0.0 kept: labelled latest", "1.0.0 swept"}},
+		"age, use, labels": {[]*Policy{policy(t, "p", "younger than 14d", "downloaded within 30d", "wanted by 2",
+			"labelled latest")},
+			pack("npm", Version{Version: "5.0.0", At: ago(13)}, Version{Version: "4.0.0", UsedAt: ago(29), Users: 1},
+				Version{Version: "3.0.0", UsedAt: ago(31), Users: 2}, Version{Version: "2.0.0", Labels: []string{"latest"}},
+				Version{Version: "1.0.0", UsedAt: ago(31), Users: 1}),
+			[]string{"5.0.0 kept: younger than 14d: of 2026-10-19", "4.0.0 kept: downloaded within 30d: on 2026-10-03",
+				"3.0.0 kept: wanted by 2: downloaded by 2", "2.0.0 kept: labelled latest", "1.0.0 swept"}},
 		"promotions and builds": {[]*Policy{policy(t, "p", "promoted with its build", "used by a build", "needed")},
-			pack("npm", Version{Version: "5.0.0", PromotedBy: 4}, Version{Version: "4.0.0", BuildPromotedBy: 3}, Version{Version: "3.0.0", UsedIn: "berth#1"}, Version{Version: "2.0.0", NeededBy: "x 1"}, Version{Version: "1.0.0"}),
-			[]string{"5.0.0 kept: promoted by promotion 4", "4.0.0 kept: its build was promoted", "3.0.0 kept: used by build berth#1", "2.0.0 kept: needed by x 1", "1.0.0 swept"}},
-		"a promotion of its build is no promotion": {[]*Policy{policy(t, "p", "promoted")}, pack("npm", Version{Version: "4.0.0", BuildPromotedBy: 3}), []string{"4.0.0 swept"}},
+			pack("npm", Version{Version: "5.0.0", PromotedBy: 4}, Version{Version: "4.0.0", BuildPromotedBy: 3},
+				Version{Version: "3.0.0", UsedIn: "berth#1"}, Version{Version: "2.0.0", NeededBy: "x 1"},
+				Version{Version: "1.0.0"}),
+			[]string{"5.0.0 kept: promoted by promotion 4", "4.0.0 kept: its build was promoted",
+				"3.0.0 kept: used by build berth#1", "2.0.0 kept: needed by x 1", "1.0.0 swept"}},
+		"a promotion of its build is no promotion": {[]*Policy{policy(t, "p", "promoted")},
+			pack("npm", Version{Version: "4.0.0", BuildPromotedBy: 3}), []string{"4.0.0 swept"}},
 		"room": {[]*Policy{policy(t, "p", "last used up to 10KiB")},
 			func() *Package {
 				p := pack("npm", Version{Version: "2.0.0", UsedAt: ago(3)}, Version{Version: "1.0.0", UsedAt: ago(5)})
@@ -190,13 +214,19 @@ func TestJudge(t *testing.T) {
 				return p
 			}(), []string{"2.0.0 kept: last used up to 10KiB", "1.0.0 swept"}},
 		"pins, holds and what came back": {[]*Policy{policy(t, "p", "newest 1")},
-			pack("npm", Version{Version: "9.0.0"}, Version{Version: "3.0.0", Pinned: "by deckhand: audit"}, Version{Version: "2.0.0", Held: "promotion 3 waits"}, Version{Version: "1.0.0", BackAt: ago(13)}, Version{Version: "0.9.0", BackAt: ago(15)}),
-			[]string{"9.0.0 kept", "3.0.0 kept: pinned by deckhand: audit", "2.0.0 kept: promotion 3 waits", "1.0.0 kept: brought back on 2026-10-19", "0.9.0 swept"}},
+			pack("npm", Version{Version: "9.0.0"}, Version{Version: "3.0.0", Pinned: "by deckhand: audit"},
+				Version{Version: "2.0.0", Held: "promotion 3 waits"}, Version{Version: "1.0.0", BackAt: ago(13)},
+				Version{Version: "0.9.0", BackAt: ago(15)}),
+			[]string{"9.0.0 kept", "3.0.0 kept: pinned by deckhand: audit", "2.0.0 kept: promotion 3 waits",
+				"1.0.0 kept: brought back on 2026-10-19", "0.9.0 swept"}},
 		"another policy keeps": {[]*Policy{policy(t, "p", "newest 1"), policy(t, "q", "younger than 10d")},
-			pack("npm", Version{Version: "2.0.0"}, Version{Version: "1.1.0", At: ago(9)}, Version{Version: "1.0.0", At: ago(9), Fits: []bool{true, false}}),
-			[]string{"2.0.0 kept: among the newest 1 of each package, by p", "1.1.0 kept: younger than 10d: of 2026-10-23, by q", "1.0.0 swept"}},
+			pack("npm", Version{Version: "2.0.0"}, Version{Version: "1.1.0", At: ago(9)},
+				Version{Version: "1.0.0", At: ago(9), Fits: []bool{true, false}}),
+			[]string{"2.0.0 kept: among the newest 1 of each package, by p", "1.1.0 kept: younger than 10d: of 2026-10-23, by q",
+				"1.0.0 swept"}},
 		"what it is not about": {[]*Policy{policy(t, "p", "newest 1")},
-			pack("npm", Version{Version: "3.0.0", At: now.Add(time.Hour)}, Version{Version: "2.0.0", Fits: []bool{false, false}}, Version{Version: "1.0.0"}),
+			pack("npm", Version{Version: "3.0.0", At: now.Add(time.Hour)}, Version{Version: "2.0.0", Fits: []bool{false, false}},
+				Version{Version: "1.0.0"}),
 			[]string{"3.0.0 outside", "2.0.0 outside", "1.0.0 kept"}},
 	} {
 		verdicts := Judge(c.policies, c.pack, now)
@@ -220,7 +250,8 @@ func TestJudge(t *testing.T) {
 }
 
 func TestLines(t *testing.T) {
-	for version, want := range map[string][2]string{"1.4.0": {"1", "1.4"}, "1.4.0-SNAPSHOT": {"1", "1.4"}, "1": {"1", "1"}, "1-dev": {"1", "1"}, "2!1.4": {"2!1", "2!1.4"}, "v3.2": {"v3", "v3.2"}, "": {"", ""}, "1.x": {"1", "1.x"}} {
+	for version, want := range map[string][2]string{"1.4.0": {"1", "1.4"}, "1.4.0-SNAPSHOT": {"1", "1.4"}, "1": {"1", "1"},
+		"1-dev": {"1", "1"}, "2!1.4": {"2!1", "2!1.4"}, "v3.2": {"v3", "v3.2"}, "": {"", ""}, "1.x": {"1", "1.x"}} {
 		if major, minor := numbers(version, 1), numbers(version, 2); major != want[0] || minor != want[1] {
 			t.Errorf("%q: %q %q", version, major, minor)
 		}
@@ -231,7 +262,8 @@ func TestLines(t *testing.T) {
 func some(random *rand.Rand) *Package {
 	var versions []Version
 	for i := range random.IntN(12) {
-		v := Version{Version: fmt.Sprintf("%d.%d.%d", random.IntN(3), random.IntN(3), random.IntN(3)), At: ago(random.IntN(60)), Bytes: int64(random.IntN(100)), BuildID: int64(random.IntN(4))}
+		v := Version{Version: fmt.Sprintf("%d.%d.%d", random.IntN(3), random.IntN(3), random.IntN(3)),
+			At: ago(random.IntN(60)), Bytes: int64(random.IntN(100)), BuildID: int64(random.IntN(4))}
 		if random.IntN(2) == 0 {
 			v.Version += "-SNAPSHOT"
 			v.Upload = fmt.Sprint(i)
@@ -310,7 +342,8 @@ func TestShares(t *testing.T) {
 	s.Blob(10) // twice in 2
 	s.Holder(2)
 	s.Holder(2)
-	for _, c := range []struct{ version, bytes, freed int64 }{{1, 100 + 7, 7}, {2, 100 + 20 + 1, 11}, {9, 55, 55}, {3, 100, 100}} {
+	for _, c := range []struct{ version, bytes, freed int64 }{{1, 100 + 7, 7}, {2, 100 + 20 + 1, 11}, {9, 55, 55},
+		{3, 100, 100}} {
 		if freed := s.Free(c.version, c.bytes); freed != c.freed {
 			t.Errorf("version %d frees %d, not %d", c.version, freed, c.freed)
 		}
@@ -319,7 +352,8 @@ func TestShares(t *testing.T) {
 
 func TestRescue(t *testing.T) {
 	p := policy(t, "p", "newest 1", "needed", "used by a build")
-	model := pack("maven", Version{Version: "1.2.0", BuildID: 7}, Version{Version: "1.1.0", BuildID: 8}, Version{Version: "1.0.0", BuildID: 9}, Version{Version: "0.9.0"})
+	model := pack("maven", Version{Version: "1.2.0", BuildID: 7}, Version{Version: "1.1.0", BuildID: 8},
+		Version{Version: "1.0.0", BuildID: 9}, Version{Version: "0.9.0"})
 	model.Key.Name = "tide-model"
 	planner := pack("maven", Version{Version: "2.0.0"}, Version{Version: "1.9.0"})
 	planner.Key.Name = "berth-planner"
@@ -334,7 +368,8 @@ func TestRescue(t *testing.T) {
 		t.Fatalf("%v %v", names, swept)
 	}
 	need := func(name, version string) []catalog.Dependency {
-		return []catalog.Dependency{{PURL: "pkg:maven/example.skerry/" + name, Version: version}, {PURL: "pkg:maven/org.openshore/other", Version: "1"}}
+		return []catalog.Dependency{{PURL: "pkg:maven/example.skerry/" + name, Version: version},
+			{PURL: "pkg:maven/org.openshore/other", Version: "1"}}
 	}
 	r.Uses(8, "berth#8", 4) // nothing of build 8 stays yet
 	r.Needs("berth-planner 2.0.0", need("tide-model", "1.1.0"))
@@ -356,7 +391,8 @@ func TestRescue(t *testing.T) {
 	for i, v := range Judge([]*Policy{p}, model, now) {
 		reasons = append(reasons, model.Versions[i].Version+" "+v.Reason)
 	}
-	if want := []string{"1.2.0 among the newest 1 of each package", "1.1.0 needed by berth-planner 2.0.0", "1.0.0 " + NothingKeeps, "0.9.0 used by build berth#8"}; !slices.Equal(reasons, want) {
+	if want := []string{"1.2.0 among the newest 1 of each package", "1.1.0 needed by berth-planner 2.0.0", "1.0.0 " +
+		NothingKeeps, "0.9.0 used by build berth#8"}; !slices.Equal(reasons, want) {
 		t.Errorf("%q", reasons)
 	}
 }

@@ -11,10 +11,13 @@ func TestSatisfied(t *testing.T) {
 		text, allowed string
 		want          bool
 	}{
-		{"MIT", "mit", true}, {"MIT", "apache-2.0", false}, {"mit or GPL-3.0-only", "mit", true}, {"MIT AND GPL-3.0-only", "mit", false},
+		{"MIT", "mit", true}, {"MIT", "apache-2.0", false}, {"mit or GPL-3.0-only", "mit", true},
+		{"MIT AND GPL-3.0-only", "mit", false},
 		{"MIT AND Apache-2.0", "mit apache-2.0", true}, {"MIT OR Apache-2.0 AND BSD-3-Clause", "apache-2.0", false},
-		{"(MIT OR Apache-2.0) AND BSD-3-Clause", "apache-2.0 bsd-3-clause", true}, {"MIT OR Apache-2.0 AND BSD-3-Clause", "mit", true},
-		{"GPL-2.0-only WITH Classpath-exception-2.0", "gpl-2.0-only", true}, {"GPL-2.0-only WITH Classpath-exception-2.0", "mit", false},
+		{"(MIT OR Apache-2.0) AND BSD-3-Clause", "apache-2.0 bsd-3-clause", true},
+		{"MIT OR Apache-2.0 AND BSD-3-Clause", "mit", true},
+		{"GPL-2.0-only WITH Classpath-exception-2.0", "gpl-2.0-only", true},
+		{"GPL-2.0-only WITH Classpath-exception-2.0", "mit", false},
 		{"EPL-1.0+", "epl-1.0", true}, {"((MIT))", "mit", true},
 	} {
 		e, err := Parse(c.text)
@@ -27,7 +30,8 @@ func TestSatisfied(t *testing.T) {
 			t.Errorf("%s with %s: %v", c.text, c.allowed, got)
 		}
 	}
-	for _, text := range []string{"", "MIT OR", "(MIT", "MIT)", "MIT Apache-2.0", "OR MIT", "MIT WITH", strings.Repeat("(", 100) + "MIT"} {
+	for _, text := range []string{"", "MIT OR", "(MIT", "MIT)", "MIT Apache-2.0", "OR MIT", "MIT WITH",
+		strings.Repeat("(", 100) + "MIT"} {
 		if e, err := Parse(text); err == nil || e.Satisfied(func(string) bool { return true }) {
 			t.Errorf("%q is an expression", text)
 		}

@@ -192,7 +192,8 @@ func iniSection(all []string, section string) (start, end int) {
 
 func iniLine(line string) (key, value string, ok bool) {
 	text := strings.TrimSpace(line)
-	if text == "" || strings.HasPrefix(text, "#") || strings.HasPrefix(text, ";") || strings.HasPrefix(text, "!") || continues(line) {
+	if text == "" || strings.HasPrefix(text, "#") || strings.HasPrefix(text, ";") || strings.HasPrefix(text, "!") ||
+		continues(line) {
 		return "", "", false
 	}
 	key, value, ok = strings.Cut(text, "=")

@@ -8,9 +8,10 @@ import (
 )
 
 // SetTOML sets keys of a table of a TOML file to strings, to true and false where the
-// value is one of those words, or to a list where it is written as one of texts. With by, the table is one of an array of tables, the one
-// whose key by has the value that values give for it. A missing table comes
-// last. What cannot be set so that all else stays as it is is an error.
+// value is one of those words, or to a list where it is written as one of texts.
+// With by, the table is one of an array of tables: the one whose key by has the value
+// that values give for it. A missing table comes last. What cannot be set so that all
+// else stays as it is is an error.
 func SetTOML(existing, table, by string, values []Setting) (string, error) {
 	made, err := setTOML(existing, table, by, values)
 	if err == nil {

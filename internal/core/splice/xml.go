@@ -213,7 +213,8 @@ func RemoveXML(existing string, steps []Step) (string, error) {
 	}
 	from, to := now.start, max(now.inner, now.end)
 	line := strings.LastIndexByte(existing[:from], '\n') + 1
-	if after := strings.TrimLeft(existing[to:], " \t\r"); strings.TrimSpace(existing[line:from]) == "" && strings.HasPrefix(after, "\n") {
+	if after := strings.TrimLeft(existing[to:], " \t\r"); strings.TrimSpace(existing[line:from]) == "" &&
+		strings.HasPrefix(after, "\n") {
 		from, to = line, len(existing)-len(after)+1
 	}
 	made := existing[:from] + existing[to:]

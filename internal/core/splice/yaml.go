@@ -49,7 +49,8 @@ func setYAML(existing string, path []string, value string) (string, error) {
 			return strings.Join(all[:at], "") + head + value + nl + strings.Join(all[childEnd:], ""), nil
 		}
 		if rest != "" {
-			return "", cannot("%s is written in one line; write what it holds in lines below it", strings.Join(path[:depth+1], "."))
+			return "", cannot("%s is written in one line; write what it holds in lines below it",
+				strings.Join(path[:depth+1], "."))
 		}
 		start, end = at+1, childEnd
 		indent = indentOf(all[at]) + "  "
@@ -132,7 +133,8 @@ func yamlKey(all []string, start, end int, indent, key string) (at, childEnd int
 			}
 			childEnd++
 		}
-		for childEnd > i+1 && (strings.TrimSpace(all[childEnd-1]) == "" || strings.HasPrefix(strings.TrimSpace(all[childEnd-1]), "#")) {
+		for childEnd > i+1 && (strings.TrimSpace(all[childEnd-1]) == "" ||
+			strings.HasPrefix(strings.TrimSpace(all[childEnd-1]), "#")) {
 			childEnd--
 		}
 		return i, childEnd, true

@@ -33,7 +33,8 @@ func TestClean(t *testing.T) {
 		max   int
 		want  string
 	}{
-		{"plain", false, 10, "plain"}, {"a\x00b\xffc", false, 10, "abc"}, {"a\nb", false, 10, "a b"}, {"a\nb", true, 10, "a\nb"},
+		{"plain", false, 10, "plain"}, {"a\x00b\xffc", false, 10, "abc"}, {"a\nb", false, 10, "a b"},
+		{"a\nb", true, 10, "a\nb"},
 		{"Fähre", false, 2, "F"}, {"Fähre", false, 3, "Fä"}, {strings.Repeat("x", 300), false, 200, strings.Repeat("x", 200)},
 		{"ok\u202egnp", false, 10, "okgnp"},
 	} {
@@ -44,7 +45,8 @@ func TestClean(t *testing.T) {
 }
 
 func TestCheckFileName(t *testing.T) {
-	for _, bad := range []string{"", ".", "..", "../x", `a\b`, "a\r\nb", "<b>.jar", "x\u202ejar", strings.Repeat("x", 256), "a\x00"} {
+	for _, bad := range []string{"", ".", "..", "../x", `a\b`, "a\r\nb", "<b>.jar", "x\u202ejar", strings.Repeat("x", 256),
+		"a\x00"} {
 		if err := CheckFileName(bad); !fault.Is(err, fault.Invalid) {
 			t.Errorf("%q: %v", bad, err)
 		}
@@ -72,7 +74,8 @@ func FuzzClean(f *testing.F) {
 
 func TestClosest(t *testing.T) {
 	names := []string{"snapshots", "staging", "releases"}
-	for word, want := range map[string]string{"snapshotz": "snapshots", "snaphsots": "snapshots", "release": "releases", "stage": "", "x": "", "": "", strings.Repeat("s", 5000): ""} {
+	for word, want := range map[string]string{"snapshotz": "snapshots", "snaphsots": "snapshots", "release": "releases",
+		"stage": "", "x": "", "": "", strings.Repeat("s", 5000): ""} {
 		if got := Closest(word, names); got != want {
 			t.Errorf("%.20s is close to %q; want %q", word, got, want)
 		}

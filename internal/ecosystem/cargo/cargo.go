@@ -28,12 +28,14 @@ type Cargo struct{ onefile.Kind }
 
 // New makes the ecosystem.
 func New() Cargo {
-	return Cargo{onefile.Kind{Type: Name, Archive: "a .crate file", Extension: "crate", MakeIt: "Make it with cargo package", Read: readCrate,
+	return Cargo{onefile.Kind{Type: Name, Archive: "a .crate file", Extension: "crate",
+		MakeIt: "Make it with cargo package", Read: readCrate,
 		IsName: func(namespace, name string) bool { return namespace == "" && nameForm.MatchString(name) }}}
 }
 
 func init() {
-	purl.Register(Name, purl.Rules{Snapshot: purl.SnapshotSemver, Compare: purl.CompareSemver, Name: strings.ToLower, Is: purl.IsSemver,
+	purl.Register(Name, purl.Rules{Snapshot: purl.SnapshotSemver, Compare: purl.CompareSemver, Name: strings.ToLower,
+		Is:     purl.IsSemver,
 		Sample: "1.5.0", Development: "-dev.1", Fits: fits})
 }
 
@@ -120,5 +122,6 @@ func readCrate(ctx context.Context, file ecosystem.SizedReaderAt) (purl.PURL, ca
 
 // variants are the spellings of a name that registries take for the same.
 func variants(name string) []string {
-	return slices.DeleteFunc([]string{strings.ReplaceAll(name, "_", "-"), strings.ReplaceAll(name, "-", "_")}, func(v string) bool { return v == name })
+	return slices.DeleteFunc([]string{strings.ReplaceAll(name, "_", "-"), strings.ReplaceAll(name, "-", "_")},
+		func(v string) bool { return v == name })
 }

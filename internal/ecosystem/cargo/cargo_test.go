@@ -17,7 +17,8 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 )
 
-var sensor = madeup.Package{Name: "hull-sensor", Version: "1.4.0", Description: "Reads the hull", Licence: "MIT/Apache-2.0", Readme: "# hull-sensor\n",
+var sensor = madeup.Package{Name: "hull-sensor", Version: "1.4.0", Description: "Reads the hull",
+	Licence: "MIT/Apache-2.0", Readme: "# hull-sensor\n",
 	Keywords: []string{"hull"}, Needs: map[string]string{"brine-codec": "^0.3"}}
 
 func versioned(p madeup.Package, version string) madeup.Package {
@@ -35,25 +36,33 @@ func TestConformance(t *testing.T) {
 	ecosystemtest.Run(t, New(), ecosystemtest.Samples{
 		Snapshot: "1.5.0-dev.7", Release: "1.4.0",
 		Good: []ecosystemtest.Sample{
-			{Name: "a crate", Files: map[string][]byte{"hull-sensor-1.4.0.crate": sensor.Cargo("")}, PURL: "pkg:cargo/hull-sensor@1.4.0"},
-			{Name: "a crate with a purl", Files: map[string][]byte{"x.crate": sensor.Cargo("")}, As: "pkg:cargo/Hull-Sensor", PURL: "pkg:cargo/hull-sensor@1.4.0"},
-			{Name: "a snapshot", Files: map[string][]byte{"x.crate": versioned(sensor, "1.5.0-dev.7").Cargo("")}, PURL: "pkg:cargo/hull-sensor@1.5.0-dev.7"},
-			{Name: "a name with capitals", Files: map[string][]byte{"x.crate": madeup.Package{Name: "Kelp_X", Version: "1.0.0"}.Cargo("")}, PURL: "pkg:cargo/kelp_x@1.0.0"},
+			{Name: "a crate", Files: map[string][]byte{"hull-sensor-1.4.0.crate": sensor.Cargo("")},
+				PURL: "pkg:cargo/hull-sensor@1.4.0"},
+			{Name: "a crate with a purl", Files: map[string][]byte{"x.crate": sensor.Cargo("")}, As: "pkg:cargo/Hull-Sensor",
+				PURL: "pkg:cargo/hull-sensor@1.4.0"},
+			{Name: "a snapshot", Files: map[string][]byte{"x.crate": versioned(sensor, "1.5.0-dev.7").Cargo("")},
+				PURL: "pkg:cargo/hull-sensor@1.5.0-dev.7"},
+			{Name: "a name with capitals", Files: map[string][]byte{"x.crate": madeup.Package{Name: "Kelp_X",
+				Version: "1.0.0"}.Cargo("")}, PURL: "pkg:cargo/kelp_x@1.0.0"},
 		},
 		Bad: []ecosystemtest.Sample{
 			{Name: "another purl", Files: map[string][]byte{"x.crate": sensor.Cargo("")}, As: "pkg:cargo/kelp@1.0.0"},
 			{Name: "cut", Files: map[string][]byte{"x.crate": sensor.Cargo("")[:150]}},
 			{Name: "no archive", Files: map[string][]byte{"x.crate": []byte("hello")}},
 			{Name: "no manifest", Files: with(madeup.Entry{Name: "kelp-1.0.0/src/lib.rs", Content: "x"})},
-			{Name: "another folder", Files: with(madeup.Entry{Name: "kelp/Cargo.toml", Content: "[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n"})},
-			{Name: "two folders", Files: with(madeup.Entry{Name: "kelp-1.0.0/Cargo.toml", Content: "[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n"}, madeup.Entry{Name: "x/Cargo.toml", Content: ""})},
+			{Name: "another folder", Files: with(madeup.Entry{Name: "kelp/Cargo.toml",
+				Content: "[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n"})},
+			{Name: "two folders", Files: with(madeup.Entry{Name: "kelp-1.0.0/Cargo.toml",
+				Content: "[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n"}, madeup.Entry{Name: "x/Cargo.toml", Content: ""})},
 			{Name: "a way out", Files: with(madeup.Entry{Name: "kelp-1.0.0/../../x", Content: "x"})},
 			{Name: "a manifest that is no TOML", Files: toml("{}")},
 			{Name: "no version", Files: toml("[package]\nname = \"kelp\"\n")},
 			{Name: "a version that is none", Files: toml("[package]\nname = \"kelp\"\nversion = \"1\"\n")},
 			{Name: "a name that is none", Files: toml("[package]\nname = \"../kelp\"\nversion = \"1.0.0\"\n")},
-			{Name: "a dependency that is none", Files: toml("[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n[dependencies]\nx = 7\n")},
-			{Name: "two files", Files: map[string][]byte{"x.crate": sensor.Cargo(""), "y.crate": sensor.Cargo("")}, As: "pkg:cargo/hull-sensor@1.4.0"},
+			{Name: "a dependency that is none",
+				Files: toml("[package]\nname = \"kelp\"\nversion = \"1.0.0\"\n[dependencies]\nx = 7\n")},
+			{Name: "two files", Files: map[string][]byte{"x.crate": sensor.Cargo(""), "y.crate": sensor.Cargo("")},
+				As: "pkg:cargo/hull-sensor@1.4.0"},
 		},
 		Foreign: map[string][]byte{"brine.jar": []byte("x")},
 	})
@@ -63,8 +72,10 @@ func TestFits(t *testing.T) {
 	for _, c := range []struct {
 		wanted, version string
 		fits            bool
-	}{{"1.2.3", "1.9.0", true}, {"1.2.3", "2.0.0", false}, {"0.3", "0.3.7", true}, {"0.3", "0.4.0", false}, {"=1.0.0", "1.0.0", true}, {"=1.0.0", "1.0.1", false},
-		{"~1.2", "1.2.9", true}, {"~1.2", "1.3.0", false}, {"1.*", "1.7.0", true}, {">=1.2, <1.5", "1.4.9", true}, {">=1.2, <1.5", "1.5.0", false}, {"*", "3.0.0", true},
+	}{{"1.2.3", "1.9.0", true}, {"1.2.3", "2.0.0", false}, {"0.3", "0.3.7", true}, {"0.3", "0.4.0", false},
+		{"=1.0.0", "1.0.0", true}, {"=1.0.0", "1.0.1", false},
+		{"~1.2", "1.2.9", true}, {"~1.2", "1.3.0", false}, {"1.*", "1.7.0", true}, {">=1.2, <1.5", "1.4.9", true},
+		{">=1.2, <1.5", "1.5.0", false}, {"*", "3.0.0", true},
 		{"1.0", "1.1.0-dev.1", false}, {"1.0.0-dev.1", "1.0.0-dev.2", true}} {
 		if fits, known := purl.Fits(Name, c.wanted, c.version); fits != c.fits || !known {
 			t.Errorf("%s for %s: %v, %v", c.version, c.wanted, fits, known)
@@ -109,10 +120,12 @@ new = ["dep:local", "plain?/x"]
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Title != "Kelp_X" || d.Homepage != "" || d.Source != "https://skerry.example/kelp" || len(d.Dependencies) != 5 || d.Licences[0].Name != "LICENCE" || len(d.Authors) != 1 {
+	if d.Title != "Kelp_X" || d.Homepage != "" || d.Source != "https://skerry.example/kelp" || len(d.Dependencies) != 5 ||
+		d.Licences[0].Name != "LICENCE" || len(d.Authors) != 1 {
 		t.Errorf("%+v", d)
 	}
-	v := catalog.Version{Version: "1.0.0", Details: d, Withdrawn: &catalog.Withdrawal{}, Files: []catalog.File{{Extension: "crate"}}}
+	v := catalog.Version{Version: "1.0.0", Details: d, Withdrawn: &catalog.Withdrawal{},
+		Files: []catalog.File{{Extension: "crate"}}}
 	e, err := entryOf(&v, "https://packages.skerry.example/at/")
 	if err != nil {
 		t.Fatal(err)
@@ -144,20 +157,24 @@ func TestRoutes(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, New())
 	index := "sparse+" + d.Address()
 	const crates, line = "api/v1/crates", "hu/ll/hull-sensor"
-	if said := d.Get(200, "config.json"); !strings.Contains(said, `"auth-required":true`) || !strings.Contains(said, `"api":"`+strings.TrimSuffix(d.Address(), "/")+`"`) {
+	if said := d.Get(200, "config.json"); !strings.Contains(said, `"auth-required":true`) ||
+		!strings.Contains(said, `"api":"`+strings.TrimSuffix(d.Address(), "/")+`"`) {
 		t.Error(said)
 	}
 	d.Get(404, line)
 	crate := sensor.Cargo(index)
-	if said := d.Send(200, http.MethodPut, crates+"/new", sensor.CargoUpload(crate)); !strings.Contains(said, `"warnings"`) {
+	if said := d.Send(200, http.MethodPut, crates+"/new", sensor.CargoUpload(crate)); !strings.Contains(said,
+		`"warnings"`) {
 		t.Error(said)
 	}
 	d.Send(200, http.MethodPut, crates+"/new", sensor.CargoUpload(crate)) // the same once more
 	var e entry
-	if err := json.Unmarshal([]byte(d.Get(200, line)), &e); err != nil || e.Name != "hull-sensor" || e.Deps[0].Registry != nil || len(e.Cksum) != 64 || e.Yanked {
+	if err := json.Unmarshal([]byte(d.Get(200, line)), &e); err != nil || e.Name != "hull-sensor" ||
+		e.Deps[0].Registry != nil || len(e.Cksum) != 64 || e.Yanked {
 		t.Errorf("%+v, %v", e, err)
 	}
-	if got := d.Get(200, "crates/hull-sensor/1.4.0/download?sha256="+e.Cksum); got != string(crate) || d.Downloads["hull-sensor-1.4.0.crate"] != 1 {
+	if got := d.Get(200, "crates/hull-sensor/1.4.0/download?sha256="+e.Cksum); got != string(crate) ||
+		d.Downloads["hull-sensor-1.4.0.crate"] != 1 {
 		t.Errorf("%d bytes, %v", len(got), d.Downloads)
 	}
 	d.Get(200, "files/hull-sensor/1.4.0/hull-sensor-1.4.0.crate")
@@ -167,7 +184,8 @@ func TestRoutes(t *testing.T) {
 	d.Get(404, "crates/hull-sensor/nine/download")
 	// The index has a validator.
 	a := d.Ask(http.MethodGet, line, nil)
-	if again := d.Ask(http.MethodGet, line, nil, "If-None-Match", a.Header().Get("ETag")); again.Code != http.StatusNotModified {
+	if again := d.Ask(http.MethodGet, line, nil, "If-None-Match",
+		a.Header().Get("ETag")); again.Code != http.StatusNotModified {
 		t.Errorf("the same index is sent again: %d", again.Code)
 	}
 	// Yanked, and not.
@@ -180,7 +198,8 @@ func TestRoutes(t *testing.T) {
 		t.Error(said)
 	}
 	d.Send(404, http.MethodDelete, crates+"/hull-sensor/9.9.9/yank", nil)
-	if said := d.Get(200, crates+"?q=hull"); said != `{"crates":[{"name":"hull-sensor","max_version":"1.4.0","description":"Reads the hull"}],"meta":{"total":1}}`+"\n" {
+	if said := d.Get(200, crates+
+		"?q=hull"); said != `{"crates":[{"name":"hull-sensor","max_version":"1.4.0","description":"Reads the hull"}],"meta":{"total":1}}`+"\n" {
 		t.Error(said)
 	}
 	for _, method := range []string{http.MethodGet, http.MethodPut, http.MethodDelete} {
@@ -196,7 +215,8 @@ func TestRoutes(t *testing.T) {
 	d.Get(404, "3/%E2/%E2")
 	d.Why["secret"] = fault.New(fault.NotFound, "claimed", "the name is claimed").WithHint("Ask an admin")
 	for asks, status := range map[string]int{"cargo/1.95.0": 403, "crelvo/1": 404, "": 404} {
-		if said := d.Get(status, "se/cr/secret", "User-Agent", asks); !strings.Contains(said, "the name is claimed. Ask an admin") {
+		if said := d.Get(status, "se/cr/secret", "User-Agent", asks); !strings.Contains(said,
+			"the name is claimed. Ask an admin") {
 			t.Errorf("%q: %s", asks, said)
 		}
 	}
@@ -207,7 +227,8 @@ func TestPublishRefuses(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, New())
 	const path = "api/v1/crates/new"
 	whole := sensor.CargoUpload(sensor.Cargo(""))
-	for i, body := range [][]byte{nil, whole[:3], whole[:20], whole[:len(whole)-5], append([]byte{255, 255, 255, 255}, whole...), append([]byte{2, 0, 0, 0}, whole...),
+	for i, body := range [][]byte{nil, whole[:3], whole[:20], whole[:len(whole)-5],
+		append([]byte{255, 255, 255, 255}, whole...), append([]byte{2, 0, 0, 0}, whole...),
 		versioned(sensor, "9.9.9").CargoUpload(sensor.Cargo("")), sensor.CargoUpload([]byte("hello"))} {
 		if said := d.Send(400, http.MethodPut, path, body); !strings.Contains(said, `"detail"`) {
 			t.Errorf("%d: %s", i, said)
@@ -215,7 +236,8 @@ func TestPublishRefuses(t *testing.T) {
 	}
 	d.Send(200, http.MethodPut, path, whole)
 	other := madeup.Package{Name: "hull_sensor", Version: "2.0.0"}
-	if said := d.Send(409, http.MethodPut, path, other.CargoUpload(other.Cargo(""))); !strings.Contains(said, "the same name as hull_sensor") {
+	if said := d.Send(409, http.MethodPut, path, other.CargoUpload(other.Cargo(""))); !strings.Contains(said,
+		"the same name as hull_sensor") {
 		t.Error(said)
 	}
 	changed := sensor
@@ -241,7 +263,8 @@ func TestUploads(t *testing.T) {
 	}
 	for i, sum := range sums {
 		content := d.Get(200, "crates/hull-sensor/1.5.0-dev.7/download?sha256="+sum)
-		if _, details, err := readCrate(t.Context(), ecosystemtest.Bytes([]byte(content))); err != nil || details.Description != fmt.Sprint("upload ", i) {
+		if _, details, err := readCrate(t.Context(), ecosystemtest.Bytes([]byte(content))); err != nil ||
+			details.Description != fmt.Sprint("upload ", i) {
 			t.Errorf("%s: %+v, %v", sum, details, err)
 		}
 	}
@@ -255,7 +278,8 @@ const upstreamLine = `{"name":"brine-codec","vers":"0.3.1","deps":[{"name":"kelp
 func TestReadListing(t *testing.T) {
 	k, p := New(), purl.PURL{Ecosystem: Name, Name: "brine-codec"}
 	read := func(text, config string) (catalog.Listing, error) {
-		return k.ReadListing(t.Context(), p, ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://index.openshore.example/br/in/brine-codec",
+		return k.ReadListing(t.Context(), p, ecosystem.Reading{Reader: strings.NewReader(text),
+			Address: "https://index.openshore.example/br/in/brine-codec",
 			More: func(address string) (io.ReadCloser, error) {
 				if address != "https://index.openshore.example/config.json" {
 					t.Errorf("asked for %s", address)
@@ -263,16 +287,19 @@ func TestReadListing(t *testing.T) {
 				return io.NopCloser(strings.NewReader(config)), nil
 			}})
 	}
-	l, err := read(upstreamLine+"\nnonsense\n"+strings.Replace(upstreamLine, "brine-codec", "other", 1)+"\n", `{"dl":"https://files.openshore.example/{lowerprefix}/{crate}/{version}?{sha256-checksum}"}`)
+	l, err := read(upstreamLine+"\nnonsense\n"+strings.Replace(upstreamLine, "brine-codec", "other", 1)+"\n",
+		`{"dl":"https://files.openshore.example/{lowerprefix}/{crate}/{version}?{sha256-checksum}"}`)
 	if err != nil || len(l.Versions) != 1 {
 		t.Fatalf("%+v, %v", l, err)
 	}
 	v := l.Versions[0]
-	if v.Version != "0.3.1" || v.Withdrawn == nil || v.UploadedAt.IsZero() || !strings.HasPrefix(v.Files[0].Address, "https://files.openshore.example/br/in/brine-codec/0.3.1?DA39") ||
+	if v.Version != "0.3.1" || v.Withdrawn == nil || v.UploadedAt.IsZero() ||
+		!strings.HasPrefix(v.Files[0].Address, "https://files.openshore.example/br/in/brine-codec/0.3.1?DA39") ||
 		!strings.HasPrefix(v.Files[0].Digests["sha256"], "da39") || v.Details.Dependencies[0].PURL != "pkg:cargo/kelp" {
 		t.Errorf("%+v", v)
 	}
-	if l, err = read(upstreamLine, `{"dl":"https://crates.openshore.example/api/v1/crates"}`); err != nil || l.Versions[0].Files[0].Address != "https://crates.openshore.example/api/v1/crates/brine-codec/0.3.1/download" {
+	if l, err = read(upstreamLine, `{"dl":"https://crates.openshore.example/api/v1/crates"}`); err != nil ||
+		l.Versions[0].Files[0].Address != "https://crates.openshore.example/api/v1/crates/brine-codec/0.3.1/download" {
 		t.Errorf("%+v, %v", l, err)
 	}
 	if _, err := read(upstreamLine, `{}`); err == nil {
@@ -281,7 +308,8 @@ func TestReadListing(t *testing.T) {
 	if _, err := read("", `{}`); err == nil {
 		t.Error("an empty list was read")
 	}
-	if path, _ := k.Root(); path != "config.json" || k.ReadRoot(ecosystem.Reading{Reader: strings.NewReader("<html>")}) == nil {
+	if path, _ := k.Root(); path != "config.json" ||
+		k.ReadRoot(ecosystem.Reading{Reader: strings.NewReader("<html>")}) == nil {
 		t.Error("a page was read as a config.json")
 	}
 	for name, want := range map[string]string{"a": "1/a", "ab": "2/ab", "Abc": "3/a/abc", "abcd": "ab/cd/abcd"} {
@@ -294,8 +322,9 @@ func TestReadListing(t *testing.T) {
 func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(upstreamLine))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		l, err := New().ReadListing(t.Context(), purl.PURL{Ecosystem: Name, Name: "brine-codec"}, ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://x.example/br/in/brine-codec",
-			More: func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(`{"dl":"x"}`)), nil }})
+		l, err := New().ReadListing(t.Context(), purl.PURL{Ecosystem: Name, Name: "brine-codec"},
+			ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://x.example/br/in/brine-codec",
+				More: func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(`{"dl":"x"}`)), nil }})
 		for _, v := range l.Versions {
 			if err == nil && (!purl.IsSemver(v.Version) || v.Details == nil) {
 				t.Errorf("%+v", v)
@@ -308,7 +337,8 @@ func FuzzReadCrate(f *testing.F) {
 	f.Add(sensor.Cargo(""))
 	f.Add([]byte(sensor.CargoToml("sparse+https://x.example/")))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if p, _, err := readCrate(t.Context(), ecosystemtest.Bytes(raw)); err == nil && (p.Name == "" || !purl.IsSemver(p.Version)) {
+		if p, _, err := readCrate(t.Context(), ecosystemtest.Bytes(raw)); err == nil &&
+			(p.Name == "" || !purl.IsSemver(p.Version)) {
 			t.Errorf("%+v", p)
 		}
 		if m, err := parseManifest(raw); err == nil {
@@ -343,10 +373,12 @@ dependencies = ["brine-codec"]
 `
 	p := versioned(sensor, "1.5.0-dev.7")
 	p.Needs = map[string]string{"brine-codec": "=0.4.0-dev.2"}
-	p.Files = []madeup.Entry{{Name: "Cargo.toml.orig", Content: orig}, {Name: "Cargo.lock", Content: lock}, {Name: ".cargo_vcs_info.json", Content: `{"git":{"sha1":"0f"}}`}}
+	p.Files = []madeup.Entry{{Name: "Cargo.toml.orig", Content: orig}, {Name: "Cargo.lock", Content: lock},
+		{Name: ".cargo_vcs_info.json", Content: `{"git":{"sha1":"0f"}}`}}
 	content := p.Cargo("sparse+https://packages.skerry.example/at/platform/cargo/")
 	own := ecosystem.Stamp{Name: "hull-sensor", From: "1.5.0-dev.7", To: "1.5.0"}
-	f := ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes(content), Stamp: own, All: ecosystem.Stamps{own, {Name: "brine-codec", From: "0.4.0-dev.2", To: "0.4.0"}},
+	f := ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes(content), Stamp: own,
+		All:  ecosystem.Stamps{own, {Name: "brine-codec", From: "0.4.0-dev.2", To: "0.4.0"}},
 		File: catalog.File{Name: "hull-sensor-1.5.0-dev.7.crate", Extension: "crate"}}
 	r, err := New().Restamp(t.Context(), f)
 	if err != nil || r.Name != "hull-sensor-1.5.0.crate" || len(r.Obstacles) > 0 || r.WriteTo == nil {
@@ -361,17 +393,20 @@ dependencies = ["brine-codec"]
 		t.Fatalf("%+v, %+v, %v", is, details, err)
 	}
 	texts := map[string]string{}
-	if err := ecosystem.WalkTarGz(t.Context(), ecosystemtest.Bytes(out.Bytes()), func(name string, _ int64, r io.Reader) error {
-		raw, err := io.ReadAll(r)
-		texts[strings.TrimPrefix(name, "hull-sensor-1.5.0/")] = string(raw)
-		return err
-	}); err != nil {
+	if err := ecosystem.WalkTarGz(t.Context(), ecosystemtest.Bytes(out.Bytes()),
+		func(name string, _ int64, r io.Reader) error {
+			raw, err := io.ReadAll(r)
+			texts[strings.TrimPrefix(name, "hull-sensor-1.5.0/")] = string(raw)
+			return err
+		}); err != nil {
 		t.Fatal(err)
 	}
-	if want := strings.NewReplacer("1.5.0-dev.7", "1.5.0", "=0.4.0-dev.2", "=0.4.0", `{ version = "0.4.0-dev.2"`, `{ version = "0.4.0"`).Replace(orig); texts["Cargo.toml.orig"] != want {
+	if want := strings.NewReplacer("1.5.0-dev.7", "1.5.0", "=0.4.0-dev.2", "=0.4.0", `{ version = "0.4.0-dev.2"`,
+		`{ version = "0.4.0"`).Replace(orig); texts["Cargo.toml.orig"] != want {
 		t.Errorf("%s\nwant\n%s", texts["Cargo.toml.orig"], want)
 	}
-	if want := strings.NewReplacer("1.5.0-dev.7", "1.5.0", "0.4.0-dev.2", "0.4.0", "checksum = \"00\"\n", "").Replace(lock); texts["Cargo.lock"] != want {
+	if want := strings.NewReplacer("1.5.0-dev.7", "1.5.0", "0.4.0-dev.2", "0.4.0", "checksum = \"00\"\n", "").
+		Replace(lock); texts["Cargo.lock"] != want {
 		t.Errorf("%s\nwant\n%s", texts["Cargo.lock"], want)
 	}
 	if texts[".cargo_vcs_info.json"] != `{"git":{"sha1":"0f"}}` {
@@ -383,12 +418,17 @@ dependencies = ["brine-codec"]
 func TestSend(t *testing.T) {
 	changed := sensor
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, New(), "", map[string][]byte{"x.crate": sensor.Cargo("")}, map[string][]byte{"x.crate": changed.Cargo("")})
+	ecosystemtest.CheckSend(t, New(), "", map[string][]byte{"x.crate": sensor.Cargo("")},
+		map[string][]byte{"x.crate": changed.Cargo("")})
 	if err := New().Send(t.Context(), ecosystem.Shipment{}); err == nil {
 		t.Error("a version without a file was sent")
 	}
-	raw, err := announced(json.RawMessage(`{"name":"x","deps":[{"name":"local","package":"true-name","req":"1"}],"features":{},"features2":{"a":["dep:local"]}}`), "")
-	if err != nil || !strings.Contains(string(raw), `"version_req":"1","explicit_name_in_toml":"local","name":"true-name"`) || !strings.Contains(string(raw), `"features":{"a":["dep:local"]}`) {
+	raw, err := announced(
+		json.RawMessage(
+			`{"name":"x","deps":[{"name":"local","package":"true-name","req":"1"}],"features":{},"features2":{"a":["dep:local"]}}`), "")
+	if err != nil || !strings.Contains(string(raw),
+		`"version_req":"1","explicit_name_in_toml":"local","name":"true-name"`) ||
+		!strings.Contains(string(raw), `"features":{"a":["dep:local"]}`) {
 		t.Errorf("%s, %v", raw, err)
 	}
 }
@@ -396,7 +436,9 @@ func TestSend(t *testing.T) {
 func TestStrays(t *testing.T) {
 	p := ecosystem.Pointing{Address: "http://h/at/platform/cargo/", ID: "platform", Everything: true}
 	files := map[string]string{projectFile: "[source.crates-io]\nreplace-with = \"old\"\n"}
-	f := ecosystem.Files{Read: func(file string) string { return files[file] }, Env: func(string) string { return "" }, Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") }}
+	f := ecosystem.Files{Read: func(file string) string {
+		return files[file]
+	}, Env: func(string) string { return "" }, Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") }}
 	if said := strays(f, p); len(said) != 1 || !strings.Contains(said[0], "from old") {
 		t.Errorf("%q", said)
 	}

@@ -22,10 +22,12 @@ func variable(id string) string {
 
 // Clients implements ecosystem.Ecosystem.
 func (Cargo) Clients() []ecosystem.PackageClient {
-	return []ecosystem.PackageClient{{Name: "cargo", Title: "Cargo", Publishes: true, Parts: parts, Uses: uses, Strays: strays,
-		Probe: "config.json", Upload: "PUT api/v1/crates/new", Bearer: true,
+	return []ecosystem.PackageClient{{Name: "cargo", Title: "Cargo", Publishes: true, Parts: parts, Uses: uses,
+		Strays: strays,
+		Probe:  "config.json", Upload: "PUT api/v1/crates/new", Bearer: true,
 		Variables: func(p ecosystem.Pointing) []splice.Setting {
-			return []splice.Setting{{Key: variable(p.ID) + "_INDEX", Value: sparse + p.Address}, {Key: variable(p.ID) + "_TOKEN", Value: p.Token()},
+			return []splice.Setting{{Key: variable(p.ID) + "_INDEX", Value: sparse + p.Address},
+				{Key: variable(p.ID) + "_TOKEN", Value: p.Token()},
 				{Key: "CARGO_REGISTRY_GLOBAL_CREDENTIAL_PROVIDERS", Value: "cargo:token"}}
 		},
 		Commands: func(p ecosystem.Pointing) (all []string) {
@@ -55,7 +57,8 @@ func parts(p ecosystem.Pointing) []ecosystem.Piece {
 	}
 	return []ecosystem.Piece{
 		{Title: "Where crates come from", File: projectFile, Language: "toml", Edit: where},
-		{Title: "Who you are (the name is the same in both files)", File: secretFile, Windows: `%USERPROFILE%\.cargo\credentials.toml`, Language: "toml", Secret: true,
+		{Title: "Who you are (the name is the same in both files)", File: secretFile,
+			Windows: `%USERPROFILE%\.cargo\credentials.toml`, Language: "toml", Secret: true,
 			Edit: set("registries."+p.ID, splice.Setting{Key: "token", Value: p.Token()})},
 	}
 }
@@ -99,8 +102,11 @@ func uses(f ecosystem.Files) (all []ecosystem.Use) {
 // strays is what sends cargo elsewhere than where it is pointed.
 func strays(f ecosystem.Files, p ecosystem.Pointing) []string {
 	said := f.Overridden(variable(p.ID) + "_INDEX")
-	if to := splice.GetTOML(f.Read(projectFile), "source.crates-io"); p.Everything && len(to) > 0 && to[0]["replace-with"] != p.ID {
-		said = append(said, fmt.Sprintf("%s takes what the public registry has from %s: write replace-with = %q into [source.crates-io]", projectFile, to[0]["replace-with"], p.ID))
+	if to := splice.GetTOML(f.Read(projectFile), "source.crates-io"); p.Everything && len(to) > 0 &&
+		to[0]["replace-with"] != p.ID {
+		said = append(said,
+			fmt.Sprintf("%s takes what the public registry has from %s: write replace-with = %q into [source.crates-io]",
+				projectFile, to[0]["replace-with"], p.ID))
 	}
 	return said
 }

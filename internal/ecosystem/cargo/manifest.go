@@ -92,7 +92,8 @@ func (d dependency) crate() string {
 
 // entry makes the line of the index for the manifest.
 func (m manifest) entry() (e entry, err error) {
-	e = entry{Name: m.Package.Name, Vers: m.Package.Version, Deps: []dependency{}, Features: map[string][]string{}, RustVersion: m.Package.RustVersion}
+	e = entry{Name: m.Package.Name, Vers: m.Package.Version, Deps: []dependency{}, Features: map[string][]string{},
+		RustVersion: m.Package.RustVersion}
 	if m.Package.Links != "" {
 		e.Links = &m.Package.Links
 	}
@@ -113,7 +114,9 @@ func (m manifest) entry() (e entry, err error) {
 		add(&target, m.Target[target])
 	}
 	for name, of := range m.Features {
-		newer := slices.ContainsFunc(of, func(f string) bool { return strings.HasPrefix(f, "dep:") || strings.Contains(f, "?/") })
+		newer := slices.ContainsFunc(of, func(f string) bool {
+			return strings.HasPrefix(f, "dep:") || strings.Contains(f, "?/")
+		})
 		if !newer {
 			e.Features[name] = of
 			continue
@@ -169,7 +172,8 @@ func (m manifest) details() (catalog.Details, error) {
 		return catalog.Details{}, err
 	}
 	d, err := e.details()
-	d.Description, d.Homepage, d.Source = m.Package.Description, ecosystem.WebOnly(m.Package.Homepage), ecosystem.WebOnly(m.Package.Repository)
+	d.Description, d.Homepage, d.Source = m.Package.Description, ecosystem.WebOnly(m.Package.Homepage),
+		ecosystem.WebOnly(m.Package.Repository)
 	d.Authors = m.Package.Authors
 	if licence := cmp.Or(m.Package.License, m.Package.LicenseFile); licence != "" {
 		// The older form of either is a slash.
@@ -190,7 +194,8 @@ func (e entry) details() (d catalog.Details, err error) {
 		if n.Kind != "normal" {
 			scope = n.Kind
 		}
-		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Name: strings.ToLower(n.crate())}.String(), Version: n.Req, Scope: scope, Optional: n.Optional})
+		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name,
+			Name: strings.ToLower(n.crate())}.String(), Version: n.Req, Scope: scope, Optional: n.Optional})
 	}
 	return d, err
 }

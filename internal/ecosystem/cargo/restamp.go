@@ -120,7 +120,8 @@ func (e *edit) lock(places []ecosystem.TOMLPlace) {
 					to += end + 1
 				}
 				e.splices = append(e.splices, ecosystem.Splice{Start: from, End: to})
-				e.changes = append(e.changes, ecosystem.Change{Entry: e.entry, What: "digest of " + name, Old: p.Value, New: "(left out)"})
+				e.changes = append(e.changes, ecosystem.Change{Entry: e.entry, What: "digest of " + name, Old: p.Value,
+					New: "(left out)"})
 			}
 		case "dependencies":
 			name, _, _ := strings.Cut(p.Value, " ")

@@ -23,12 +23,15 @@ func (k Cargo) Routes() []ecosystem.Route {
 	const crates = "/api/v1/crates"
 	routes := []ecosystem.Route{
 		{Method: http.MethodPut, Path: crates + "/new", Action: access.Publish, Serve: k.publish},
-		{Method: http.MethodDelete, Path: crates + "/:crate/:version/yank", Action: access.Publish, Serve: func(c *ecosystem.Call) error { return k.yank(c, new(string)) }},
-		{Method: http.MethodPut, Path: crates + "/:crate/:version/unyank", Action: access.Publish, Serve: func(c *ecosystem.Call) error { return k.yank(c, nil) }},
+		{Method: http.MethodDelete, Path: crates + "/:crate/:version/yank", Action: access.Publish,
+			Serve: func(c *ecosystem.Call) error { return k.yank(c, new(string)) }},
+		{Method: http.MethodPut, Path: crates + "/:crate/:version/unyank", Action: access.Publish,
+			Serve: func(c *ecosystem.Call) error { return k.yank(c, nil) }},
 		{Method: http.MethodPut, Path: crates + "/:crate/owners", Action: access.Read, Asks: true, Serve: owners},
 		{Method: http.MethodDelete, Path: crates + "/:crate/owners", Action: access.Read, Asks: true, Serve: owners},
 	}
-	for path, serve := range map[string]func(*ecosystem.Call) error{"/config.json": config, crates: k.search, crates + "/:crate/owners": owners, "/me": me,
+	for path, serve := range map[string]func(*ecosystem.Call) error{"/config.json": config, crates: k.search, crates +
+		"/:crate/owners": owners, "/me": me,
 		"/crates/:crate/:version/download": k.download, "/files/*": k.file, "/*": k.index} {
 		for _, method := range []string{http.MethodGet, http.MethodHead} {
 			routes = append(routes, ecosystem.Route{Method: method, Path: path, Action: access.Read, Serve: serve})
@@ -48,7 +51,8 @@ func (Cargo) Refuse(c *ecosystem.Call, err error) error {
 		detail += ". " + f.Hint
 	}
 	status := f.Status()
-	if f.Kind == fault.NotFound && strings.HasPrefix(c.Request().UserAgent(), "cargo") && (f.Code == "claimed" || f.Code == "removed" || f.Code == "not-admitted") {
+	if f.Kind == fault.NotFound && strings.HasPrefix(c.Request().UserAgent(), "cargo") &&
+		(f.Code == "claimed" || f.Code == "removed" || f.Code == "not-admitted") {
 		status = http.StatusForbidden
 	}
 	return c.JSON(status, map[string]any{"errors": []map[string]string{{"detail": detail}}})
@@ -69,7 +73,8 @@ func me(c *ecosystem.Call) error { return c.Redirect(http.StatusFound, "/tokens"
 
 func owners(*ecosystem.Call) error {
 	return fault.New(fault.Invalid, "not-offered", "cargo owner is not offered by this server").
-		WithHint("Who may publish a crate is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for pkg:cargo/NAME.")
+		WithHint("Who may publish a crate is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for " +
+			"pkg:cargo/NAME.")
 }
 
 // indexPath is where the index has a crate.
@@ -104,7 +109,8 @@ func (k Cargo) index(c *ecosystem.Call) error {
 	key := c.Repository.Key(Name, "", name)
 	p, err := c.Desk.Package(c.Request().Context(), key)
 	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return c.Absent(key, "", fault.New(fault.NotFound, "no-such-package", "%s holds no crate %s", c.Repository.At(), name))
+		return c.Absent(key, "", fault.New(fault.NotFound, "no-such-package", "%s holds no crate %s", c.Repository.At(),
+			name))
 	}
 	if err != nil {
 		return err
@@ -172,7 +178,8 @@ func (k Cargo) send(c *ecosystem.Call, q catalog.FileQuestion) error {
 		err = c.SendFile(found, "application/gzip", q.Upload != "" || !purl.IsSnapshot(Name, q.Version))
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return c.Absent(q.Key, q.Version, fault.New(fault.NotFound, "no-such-file", "%s holds no %s %s", c.Repository.At(), q.Key.Name, q.Version))
+		return c.Absent(q.Key, q.Version, fault.New(fault.NotFound, "no-such-file", "%s holds no %s %s", c.Repository.At(),
+			q.Key.Name, q.Version))
 	}
 	return err
 }
@@ -182,7 +189,8 @@ func (k Cargo) send(c *ecosystem.Call, q catalog.FileQuestion) error {
 func (k Cargo) publish(c *ecosystem.Call) error {
 	ctx, body := c.Request().Context(), c.Request().Body
 	cut := func(err error) error {
-		return fault.New(fault.Invalid, "cut-upload", "what was published did not arrive whole").WithHint("Nothing of it was kept; publish it again.").WithCause(err)
+		return fault.New(fault.Invalid, "cut-upload", "what was published did not arrive whole").
+			WithHint("Nothing of it was kept; publish it again.").WithCause(err)
 	}
 	var length uint32
 	if err := binary.Read(body, binary.LittleEndian, &length); err != nil {
@@ -212,7 +220,8 @@ func (k Cargo) publish(c *ecosystem.Call) error {
 		return err
 	}
 	if place.Name != strings.ToLower(said.Name) || place.Version != said.Vers {
-		return fault.New(fault.Invalid, "archive-disagrees", "the Cargo.toml in it says %s %s, but it was sent as %s %s", place.Name, place.Version, said.Name, said.Vers)
+		return fault.New(fault.Invalid, "archive-disagrees", "the Cargo.toml in it says %s %s, but it was sent as %s %s",
+			place.Name, place.Version, said.Name, said.Vers)
 	}
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
 	if err != nil {
@@ -220,26 +229,31 @@ func (k Cargo) publish(c *ecosystem.Call) error {
 	}
 	for _, other := range variants(place.Name) {
 		if _, err := c.Desk.Package(ctx, target.Key(Name, "", other)); err == nil {
-			return fault.New(fault.Conflict, "name-taken", "%s holds a crate named %s, which is the same name as %s", target.Name, other, place.Name).WithHint("Publish it as %s.", other)
+			return fault.New(fault.Conflict, "name-taken", "%s holds a crate named %s, which is the same name as %s",
+				target.Name, other, place.Name).WithHint("Publish it as %s.", other)
 		}
 	}
-	if _, err := c.Desk.Publish(ctx, c.Caller, target, k, ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); err != nil {
+	if _, err := c.Desk.Publish(ctx, c.Caller, target, k,
+		ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"warnings": map[string][]string{"invalid_categories": {}, "invalid_badges": {}, "other": {}}})
+	return c.JSON(http.StatusOK, map[string]any{"warnings": map[string][]string{"invalid_categories": {},
+		"invalid_badges": {}, "other": {}}})
 }
 
 // yank withdraws a version that is behind the address, or takes that back.
 func (Cargo) yank(c *ecosystem.Call, reason *string) error {
 	key := c.Repository.Key(Name, "", strings.ToLower(c.Param("crate")))
-	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, key, map[string]*string{c.Param("version"): reason}); err != nil {
+	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, key,
+		map[string]*string{c.Param("version"): reason}); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]bool{"ok": true})
 }
 
 func (Cargo) search(c *ecosystem.Call) error {
-	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, ecosystem.Search{Text: c.QueryParam("q"), Limit: c.Number("per_page", 10, 100), Snapshots: true})
+	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name,
+		ecosystem.Search{Text: c.QueryParam("q"), Limit: c.Number("per_page", 10, 100), Snapshots: true})
 	if err != nil {
 		return err
 	}

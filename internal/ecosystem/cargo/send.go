@@ -17,7 +17,8 @@ import (
 // registry's config.json names.
 func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
 	if len(s.Files) != 1 {
-		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one .crate", len(s.Files)), Final: true}
+		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one .crate", len(s.Files)),
+			Final: true}
 	}
 	f := s.Files[0]
 	token := map[string]string{"Authorization": s.Secret}
@@ -57,7 +58,8 @@ func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
 	head := binary.LittleEndian.AppendUint32(nil, uint32(len(raw)))
 	head = binary.LittleEndian.AppendUint32(append(head, raw...), uint32(f.Digests.Size))
 	body := io.MultiReader(bytes.NewReader(head), io.NewSectionReader(content, 0, f.Digests.Size))
-	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(where.API, "/")+"/api/v1/crates/new", body, int64(len(head))+f.Digests.Size, token)
+	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(where.API, "/")+"/api/v1/crates/new", body, int64(len(head))+
+		f.Digests.Size, token)
 	return err
 }
 
@@ -85,6 +87,8 @@ func announced(native json.RawMessage, description string) ([]byte, error) {
 	for name, of := range e.Features2 {
 		features[name] = of
 	}
-	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": deps, "features": features, "authors": []string{}, "description": description,
-		"keywords": []string{}, "categories": []string{}, "badges": map[string]any{}, "links": e.Links, "rust_version": e.RustVersion})
+	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": deps, "features": features,
+		"authors": []string{}, "description": description,
+		"keywords": []string{}, "categories": []string{}, "badges": map[string]any{}, "links": e.Links,
+		"rust_version": e.RustVersion})
 }

@@ -47,7 +47,8 @@ func at(dl string, e entry) string {
 		return strings.TrimSuffix(dl, "/") + "/" + e.Name + "/" + url.PathEscape(e.Vers) + "/download"
 	}
 	prefix := strings.TrimSuffix(indexPath(e.Name), "/"+strings.ToLower(e.Name))
-	return strings.NewReplacer("{crate}", e.Name, "{version}", url.PathEscape(e.Vers), "{lowerprefix}", prefix, "{prefix}", prefix,
+	return strings.NewReplacer("{crate}", e.Name, "{version}", url.PathEscape(e.Vers), "{lowerprefix}", prefix, "{prefix}",
+		prefix,
 		"{sha256-checksum}", e.Cksum).Replace(dl)
 }
 
@@ -65,7 +66,8 @@ func (k Cargo) ReadListing(_ context.Context, p purl.PURL, r ecosystem.Reading) 
 			return l, fmt.Errorf("it lists more than %d versions", listedVersions)
 		}
 		var e entry
-		if json.Unmarshal(lines.Bytes(), &e) != nil || !strings.EqualFold(e.Name, p.Name) || !purl.IsSemver(e.Vers) || len(e.Cksum) != 64 || e.V > 2 {
+		if json.Unmarshal(lines.Bytes(), &e) != nil || !strings.EqualFold(e.Name, p.Name) || !purl.IsSemver(e.Vers) ||
+			len(e.Cksum) != 64 || e.V > 2 {
 			continue
 		}
 		if dl == "" {
@@ -77,8 +79,9 @@ func (k Cargo) ReadListing(_ context.Context, p purl.PURL, r ecosystem.Reading) 
 		if err != nil {
 			continue
 		}
-		v := catalog.ListedVersion{Version: e.Vers, Details: &details, Files: []catalog.ListedFile{{Name: k.FileName(e.Name, e.Vers), Extension: k.Extension,
-			Address: at(dl, e), Digests: map[string]string{"sha256": strings.ToLower(e.Cksum)}}}}
+		v := catalog.ListedVersion{Version: e.Vers, Details: &details,
+			Files: []catalog.ListedFile{{Name: k.FileName(e.Name, e.Vers), Extension: k.Extension,
+				Address: at(dl, e), Digests: map[string]string{"sha256": strings.ToLower(e.Cksum)}}}}
 		if when, err := time.Parse(time.RFC3339, e.Pubtime); err == nil {
 			v.UploadedAt = when.UTC()
 		}

@@ -59,9 +59,11 @@ type received struct {
 
 // NewDesk makes a repository that has nothing, and takes both maturities.
 func NewDesk(t testing.TB, e ecosystem.Ecosystem) *Desk {
-	return &Desk{t: t, ecosystem: e, Repository: catalog.Repository{ID: 1, Name: "platform", Kind: catalog.House, Holds: catalog.Both},
+	return &Desk{t: t, ecosystem: e, Repository: catalog.Repository{ID: 1, Name: "platform", Kind: catalog.House,
+		Holds: catalog.Both},
 		Caller: access.Caller{ID: 7, Name: "deckhand", Token: "laptop"}, Now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC),
-		host: "http://packages.skerry.example", Why: map[string]*fault.Error{}, Downloads: map[string]int{}, packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
+		host: "http://packages.skerry.example", Why: map[string]*fault.Error{}, Downloads: map[string]int{},
+		packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
 }
 
 var _ interface {
@@ -165,9 +167,10 @@ func CheckSend(t *testing.T, e ecosystem.Ecosystem, door string, files, other ma
 	ship := func(from *Desk) error {
 		for key, p := range from.packages {
 			v := p.Versions[0]
-			return e.(ecosystem.Sending).Send(t.Context(), ecosystem.Shipment{Namespace: key.Namespace, Name: key.Name, Version: v.Version, Files: v.Files,
-				URL: there.Address() + door, Secret: "token", Client: http.DefaultClient, Agent: "crelvo",
-				Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return from.Open(t.Context(), f) }})
+			return e.(ecosystem.Sending).Send(t.Context(),
+				ecosystem.Shipment{Namespace: key.Namespace, Name: key.Name, Version: v.Version, Files: v.Files,
+					URL: there.Address() + door, Secret: "token", Client: http.DefaultClient, Agent: "crelvo",
+					Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return from.Open(t.Context(), f) }})
 		}
 		return errors.New("nothing was published")
 	}
@@ -185,7 +188,9 @@ func CheckSend(t *testing.T, e ecosystem.Ecosystem, door string, files, other ma
 			t.Fatalf("there is %+v of %+v", arrived, key)
 		}
 		for _, f := range p.Versions[0].Files {
-			if !slices.ContainsFunc(arrived.Versions[0].Files, func(a catalog.File) bool { return a.Name == f.Name && a.Digests == f.Digests }) {
+			if !slices.ContainsFunc(arrived.Versions[0].Files, func(a catalog.File) bool {
+				return a.Name == f.Name && a.Digests == f.Digests
+			}) {
 				t.Errorf("%s did not arrive", f.Name)
 			}
 		}
@@ -236,7 +241,8 @@ func (d *Desk) Hand(files map[string][]byte) {
 				d.t.Fatal(err)
 			}
 		}
-		p.Files = append(p.Files, ecosystem.StagedFile{Place: at.Place, Staged: staged{bytes.NewReader(content), digestsOf(content)}})
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: at.Place,
+			Staged: staged{bytes.NewReader(content), digestsOf(content)}})
 	}
 	if _, err := d.Publish(ctx, d.Caller, d.Repository, d.ecosystem, p); err != nil {
 		d.t.Fatal(err)
@@ -255,7 +261,8 @@ func (s staged) Digests() catalog.Digests { return s.digests }
 func (staged) Discard() {}
 
 func digestsOf(content []byte) catalog.Digests {
-	return catalog.Digests{Size: int64(len(content)), MD5: md5.Sum(content), SHA1: sha1.Sum(content), SHA256: sha256.Sum256(content), SHA512: sha512.Sum512(content)}
+	return catalog.Digests{Size: int64(len(content)), MD5: md5.Sum(content), SHA1: sha1.Sum(content),
+		SHA256: sha256.Sum256(content), SHA512: sha512.Sum512(content)}
 }
 
 // Stage implements ecosystem.Publisher.
@@ -286,7 +293,8 @@ func (d *Desk) keep(place ecosystem.Place, upload string, s ecosystem.Staged) (c
 	}
 	d.next++
 	d.contents[s.Digests().SHA256] = content
-	return catalog.File{ID: d.next, RepositoryID: d.Repository.ID, Name: place.NameOf(upload), Classifier: place.Classifier, Extension: place.Extension,
+	return catalog.File{ID: d.next, RepositoryID: d.Repository.ID, Name: place.NameOf(upload),
+		Classifier: place.Classifier, Extension: place.Extension,
 		Digests: s.Digests(), AddedAt: d.Now, AddedBy: d.Caller.Name}, nil
 }
 
@@ -301,7 +309,8 @@ func (d *Desk) version(place ecosystem.Place) *catalog.Version {
 	}
 	d.Now = d.Now.Add(time.Minute)
 	p.Changed, p.Revision = d.Now, p.Revision+1
-	v := catalog.Version{Version: place.Version, Snapshot: place.Snapshot, Upload: place.Upload, UploadedAt: d.Now, PublishedAt: d.Now, Arrived: d.Now, PublishedBy: d.Caller.Name}
+	v := catalog.Version{Version: place.Version, Snapshot: place.Snapshot, Upload: place.Upload, UploadedAt: d.Now,
+		PublishedAt: d.Now, Arrived: d.Now, PublishedBy: d.Caller.Name}
 	for _, other := range p.Versions {
 		if other.Version == v.Version {
 			v.UploadCount++
@@ -310,7 +319,9 @@ func (d *Desk) version(place ecosystem.Place) *catalog.Version {
 	if place.Upload != "" {
 		v.UploadedAt, v.UploadCount = place.UploadedAt, place.UploadCount
 	}
-	if i := slices.IndexFunc(p.Versions, func(o catalog.Version) bool { return o.Version == v.Version }); i >= 0 && !v.Snapshot {
+	if i := slices.IndexFunc(p.Versions, func(o catalog.Version) bool {
+		return o.Version == v.Version
+	}); i >= 0 && !v.Snapshot {
 		return &p.Versions[i]
 	}
 	if v.Snapshot && v.Upload == "" {
@@ -324,7 +335,9 @@ func (d *Desk) version(place ecosystem.Place) *catalog.Version {
 }
 
 // Publish implements ecosystem.Publisher.
-func (d *Desk) Publish(ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, p ecosystem.Publication) (ecosystem.Receipt, error) {
+func (d *Desk) Publish(
+	ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, p ecosystem.Publication,
+) (ecosystem.Receipt, error) {
 	if d.Refuses != nil {
 		return ecosystem.Receipt{}, d.Refuses
 	}
@@ -335,11 +348,13 @@ func (d *Desk) Publish(ctx context.Context, _ access.Caller, _ catalog.Repositor
 			return ecosystem.Receipt{}, err
 		}
 		details[i] = known.Merge(f.Details)
-		if there, err := d.File(ctx, catalog.FileQuestion{Key: f.Place.Key(e.Name(), d.Repository), Version: f.Place.Version, Name: f.Place.FileName}); err == nil && !f.Place.Snapshot {
+		if there, err := d.File(ctx, catalog.FileQuestion{Key: f.Place.Key(e.Name(), d.Repository), Version: f.Place.Version,
+			Name: f.Place.FileName}); err == nil && !f.Place.Snapshot {
 			if there.File.Digests == f.Digests() {
 				return ecosystem.Receipt{Same: true}, nil
 			}
-			return ecosystem.Receipt{}, fault.New(fault.Conflict, "published-already", "%s %s was published before", f.Place.Name, f.Place.Version)
+			return ecosystem.Receipt{}, fault.New(fault.Conflict, "published-already", "%s %s was published before",
+				f.Place.Name, f.Place.Version)
 		}
 	}
 	v := d.version(p.Files[0].Place)
@@ -358,7 +373,10 @@ func (d *Desk) Publish(ctx context.Context, _ access.Caller, _ catalog.Repositor
 }
 
 // Receive implements ecosystem.Publisher.
-func (d *Desk) Receive(ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, body io.Reader, length int64) (ecosystem.Receipt, error) {
+func (d *Desk) Receive(
+	ctx context.Context, _ access.Caller, _ catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place,
+	body io.Reader, length int64,
+) (ecosystem.Receipt, error) {
 	if d.Refuses != nil {
 		return ecosystem.Receipt{}, d.Refuses
 	}
@@ -442,7 +460,9 @@ func (d *Desk) Withdraw(_ context.Context, _ access.Caller, key catalog.PackageK
 func (d *Desk) Remove(_ context.Context, _ access.Caller, key catalog.PackageKey, versions []string) error {
 	p, err := d.known(key)
 	if err == nil {
-		p.Versions = slices.DeleteFunc(p.Versions, func(v catalog.Version) bool { return slices.Contains(versions, v.Version) })
+		p.Versions = slices.DeleteFunc(p.Versions, func(v catalog.Version) bool {
+			return slices.Contains(versions, v.Version)
+		})
 	}
 	return err
 }
@@ -462,7 +482,9 @@ func (d *Desk) Uploads(ctx context.Context, key catalog.PackageKey, _ string) (*
 }
 
 // Below implements ecosystem.Shelves. It knows no namespaces but the one asked for.
-func (d *Desk) Below(_ context.Context, _ catalog.Repository, _, namespace, _ string) (branches []ecosystem.Branch, lines []ecosystem.PackageLine, err error) {
+func (d *Desk) Below(
+	_ context.Context, _ catalog.Repository, _, namespace, _ string,
+) (branches []ecosystem.Branch, lines []ecosystem.PackageLine, err error) {
 	for key, p := range d.packages {
 		if key.Namespace == namespace && len(p.Versions) > 0 {
 			lines = append(lines, ecosystem.PackageLine{Name: key.Name, ChangedAt: p.Changed})
@@ -516,18 +538,24 @@ func (*Desk) Readme(_ context.Context, v catalog.Version) (*catalog.Readme, erro
 }
 
 // Rendered implements ecosystem.Reader. It remembers nothing.
-func (*Desk) Rendered(_ *catalog.Package, _ string, render func(ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
+func (*Desk) Rendered(
+	_ *catalog.Package, _ string, render func(ecosystem.Document) (ecosystem.Document, error),
+) (ecosystem.Document, error) {
 	return render(ecosystem.Document{})
 }
 
 // Hits implements ecosystem.Reader.
-func (d *Desk) Hits(_ context.Context, _ catalog.Repository, _ string, q ecosystem.Search) (hits []ecosystem.Hit, total int, err error) {
+func (d *Desk) Hits(
+	_ context.Context, _ catalog.Repository, _ string, q ecosystem.Search,
+) (hits []ecosystem.Hit, total int, err error) {
 	for key, p := range d.packages {
-		if len(p.Versions) == 0 || q.Name != "" && key.Name != q.Name || !strings.Contains(key.Namespace+"/"+key.Name, q.Text) {
+		if len(p.Versions) == 0 || q.Name != "" && key.Name != q.Name ||
+			!strings.Contains(key.Namespace+"/"+key.Name, q.Text) {
 			continue
 		}
 		last := p.Versions[len(p.Versions)-1]
-		hits = append(hits, ecosystem.Hit{Namespace: key.Namespace, Name: key.Name, Latest: last.Version, Versions: ecosystem.VersionNames(p), Details: last.Details,
+		hits = append(hits, ecosystem.Hit{Namespace: key.Namespace, Name: key.Name, Latest: last.Version,
+			Versions: ecosystem.VersionNames(p), Details: last.Details,
 			PublishedBy: last.PublishedBy, PublishedAt: last.PublishedAt, ChangedAt: p.Changed})
 	}
 	slices.SortFunc(hits, func(a, b ecosystem.Hit) int { return strings.Compare(a.Name, b.Name) })
@@ -549,7 +577,9 @@ func (d *Desk) SignInClient(_ context.Context, _ access.Caller, client, name, pa
 func (*Desk) SignOutClient(context.Context, access.Caller) error { return nil }
 
 // Plugins implements ecosystem.PluginLister.
-func (d *Desk) Plugins(_ context.Context, _ catalog.Repository, _, namespace, packaging string, _ bool) (all []ecosystem.Plugin, err error) {
+func (d *Desk) Plugins(
+	_ context.Context, _ catalog.Repository, _, namespace, packaging string, _ bool,
+) (all []ecosystem.Plugin, err error) {
 	for key, p := range d.packages {
 		for _, v := range p.Versions {
 			if key.Namespace == namespace && v.Details.Packaging == packaging {

@@ -78,15 +78,18 @@ func Run(t *testing.T, e ecosystem.Ecosystem, s Samples) {
 		if placed, err := e.Place(t.Context(), hand(s.Foreign), purl.PURL{}); !errors.Is(err, ecosystem.ErrNotMine) {
 			t.Errorf("%+v, %v; want ErrNotMine", placed, err)
 		}
-		if _, err := e.Place(t.Context(), hand(s.Foreign), purl.PURL{Ecosystem: "abacus", Name: "x", Version: "1"}); !errors.Is(err, ecosystem.ErrNotMine) {
+		if _, err := e.Place(t.Context(), hand(s.Foreign),
+			purl.PURL{Ecosystem: "abacus", Name: "x", Version: "1"}); !errors.Is(err, ecosystem.ErrNotMine) {
 			t.Errorf("a purl of another ecosystem: %v; want ErrNotMine", err)
 		}
 	})
 	t.Run("folders of nothing", func(t *testing.T) {
-		if f, err := e.Folder(t.Context(), emptyDesk{}, catalog.Repository{Name: "releases"}, ""); err != nil || len(f.Entries) != 0 {
+		if f, err := e.Folder(t.Context(), emptyDesk{}, catalog.Repository{Name: "releases"}, ""); err != nil ||
+			len(f.Entries) != 0 {
 			t.Errorf("the root of an empty repository: %+v, %v", f, err)
 		}
-		if _, err := e.Folder(t.Context(), emptyDesk{}, catalog.Repository{Name: "releases"}, "no/such/folder/anywhere"); !errors.Is(err, ecosystem.ErrNoFolder) {
+		if _, err := e.Folder(t.Context(), emptyDesk{}, catalog.Repository{Name: "releases"},
+			"no/such/folder/anywhere"); !errors.Is(err, ecosystem.ErrNoFolder) {
 			t.Errorf("a folder that is not there: %v; want ErrNoFolder", err)
 		}
 	})
@@ -107,7 +110,8 @@ func routes(t *testing.T, e ecosystem.Ecosystem) {
 		default:
 			t.Errorf("route %s %s has no decision: action %q", r.Method, r.Path, r.Action)
 		}
-		if (r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodDelete) && r.Action == access.Read && !r.Asks {
+		if (r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodDelete) &&
+			r.Action == access.Read && !r.Asks {
 			t.Errorf("route %s %s changes something with the right to read", r.Method, r.Path)
 		}
 		if methods[r.Path] == nil {
@@ -208,9 +212,11 @@ func pointing(t *testing.T, e ecosystem.Ecosystem) {
 	const body = access.TokenPrefix + "aaaabbbbccccddddeeeeffffgggghhhh"
 	secret := body + access.CheckDigits(body)
 	for _, c := range e.Clients() {
-		for _, address := range []string{"https://packages.skerry.example:8443/at/platform/", "http://packages.skerry.example/at/platform/"} {
-			p := ecosystem.Pointing{Address: address + e.Name() + "/", ID: "platform", User: "deckhand", Secret: secret, Everything: true,
-				Releases: true, Snapshots: true, PublishReleases: c.Publishes, PublishSnapshots: c.Publishes}
+		for _, address := range []string{"https://packages.skerry.example:8443/at/platform/",
+			"http://packages.skerry.example/at/platform/"} {
+			p := ecosystem.Pointing{Address: address + e.Name() + "/", ID: "platform", User: "deckhand", Secret: secret,
+				Everything: true,
+				Releases:   true, Snapshots: true, PublishReleases: c.Publishes, PublishSnapshots: c.Publishes}
 			pointClient(t, c, p)
 			p.Everything = false
 			pointClient(t, c, p)
@@ -231,7 +237,8 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 				t.Fatalf("%s: %s: %v", c.Name, piece.File, err)
 			}
 			if piece.Secret != strings.Contains(text, p.Secret) || piece.Secret && !piece.Personal() {
-				t.Errorf("%s: %s is a secret: %v, personal: %v, and says\n%s", c.Name, piece.File, piece.Secret, piece.Personal(), text)
+				t.Errorf("%s: %s is a secret: %v, personal: %v, and says\n%s", c.Name, piece.File, piece.Secret, piece.Personal(),
+					text)
 			}
 			if again, err := piece.Edit(text); err != nil || again != text {
 				t.Errorf("%s: %s, a second time: %v\n%s\ninstead of\n%s", c.Name, piece.File, err, again, text)
@@ -244,14 +251,17 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 	}
 	host := "://" + strings.Split(p.Address, "/")[2] + "/"
 	read := func() []ecosystem.Use {
-		return c.Configured(ecosystem.Files{Read: func(file string) string { return files[file] }, Env: func(string) string { return "" },
+		return c.Configured(ecosystem.Files{Read: func(file string) string {
+			return files[file]
+		}, Env: func(string) string { return "" },
 			Ours: func(address string) bool { return strings.Contains(address, host) }})
 	}
 	write(p)
 	uses := read()
 	publishes := false
 	for _, u := range uses {
-		if u.Address != p.Address || u.Secret != p.Secret || u.Wrong != "" || u.In == "" || u.SecretIn == "" || u.User != "" && u.User != p.User {
+		if u.Address != p.Address || u.Secret != p.Secret || u.Wrong != "" || u.In == "" || u.SecretIn == "" ||
+			u.User != "" && u.User != p.User {
 			t.Errorf("%s: %+v; want %s and its secret", c.Name, u, p.Address)
 		}
 		publishes = publishes || u.Publish
@@ -266,7 +276,8 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 			files[file] = text[:cut+20] + "\n" + text[cut+20:]
 		}
 	}
-	if uses := read(); len(uses) == 0 || !strings.Contains(uses[0].Wrong, "line break") || !strings.Contains(uses[0].Wrong, uses[0].SecretIn) {
+	if uses := read(); len(uses) == 0 || !strings.Contains(uses[0].Wrong, "line break") ||
+		!strings.Contains(uses[0].Wrong, uses[0].SecretIn) {
 		t.Errorf("%s: of a token with a line break: %+v", c.Name, uses)
 	}
 	files = maps.Clone(whole)
@@ -312,11 +323,14 @@ func mirrored(t *testing.T, e ecosystem.Mirrored, s Samples) {
 		}
 	}
 	for _, nonsense := range []string{"", "<!doctype html><title>Welcome</title>", "{", "\x00\x01"} {
-		if l, err := e.ReadListing(t.Context(), purl.PURL{Ecosystem: e.Name(), Name: "x"}, ecosystem.Reading{Reader: strings.NewReader(nonsense), Address: "https://packages.openshore.example/x"}); err == nil {
+		if l, err := e.ReadListing(t.Context(), purl.PURL{Ecosystem: e.Name(), Name: "x"},
+			ecosystem.Reading{Reader: strings.NewReader(nonsense),
+				Address: "https://packages.openshore.example/x"}); err == nil {
 			t.Errorf("%q was read as the list %+v", nonsense, l)
 		}
 	}
-	if place, err := e.PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: e.Name(), Name: "x", Namespace: "y"}, Version: "1", Name: "../../etc/passwd"}); err == nil {
+	if place, err := e.PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: e.Name(), Name: "x",
+		Namespace: "y"}, Version: "1", Name: "../../etc/passwd"}); err == nil {
 		t.Errorf("a way out of the repository has the place %+v", place)
 	}
 }
@@ -350,6 +364,8 @@ func (emptyDesk) Package(context.Context, catalog.PackageKey) (*catalog.Package,
 
 func (emptyDesk) WhyNot(context.Context, catalog.PackageKey, string) *fault.Error { return nil }
 
-func (emptyDesk) Below(context.Context, catalog.Repository, string, string, string) ([]ecosystem.Branch, []ecosystem.PackageLine, error) {
+func (emptyDesk) Below(
+	context.Context, catalog.Repository, string, string, string,
+) ([]ecosystem.Branch, []ecosystem.PackageLine, error) {
 	return nil, nil, nil
 }

@@ -85,7 +85,9 @@ func CheckRestamp(t *testing.T, e ecosystem.Ecosystem, c Restamp) (ecosystem.Rew
 func checkObstacles(t *testing.T, c Restamp, r ecosystem.Rewriting) {
 	t.Helper()
 	for _, want := range c.Obstacles {
-		if !slices.ContainsFunc(r.Obstacles, func(o ecosystem.Obstacle) bool { return strings.Contains(o.Entry+": "+o.Reason, want) }) {
+		if !slices.ContainsFunc(r.Obstacles, func(o ecosystem.Obstacle) bool {
+			return strings.Contains(o.Entry+": "+o.Reason, want)
+		}) {
 			t.Errorf("%s: nothing about %q stands in the way: %+v", c.Name, want, r.Obstacles)
 		}
 	}
@@ -112,7 +114,9 @@ func onlyPlanned(t *testing.T, c Restamp, r ecosystem.Rewriting, result []byte) 
 	}
 	for i, was := range before {
 		is := after[i]
-		changes := slices.DeleteFunc(slices.Clone(r.Changes), func(change ecosystem.Change) bool { return change.Entry != was.name })
+		changes := slices.DeleteFunc(slices.Clone(r.Changes), func(change ecosystem.Change) bool {
+			return change.Entry != was.name
+		})
 		renamed := slices.ContainsFunc(changes, func(change ecosystem.Change) bool {
 			return change.What == "name" && change.Old == was.name && change.New == is.name
 		})
@@ -130,7 +134,8 @@ func onlyPlanned(t *testing.T, c Restamp, r ecosystem.Rewriting, result []byte) 
 			t.Errorf("%s: besides what was planned, %s changed:\n%s\ninstead of\n%s", c.Name, was.name, is.content, was.content)
 		}
 		for _, change := range inside {
-			if !strings.Contains(packed(was.content), packed(change.Old)) || !strings.Contains(packed(is.content), packed(change.New)) {
+			if !strings.Contains(packed(was.content), packed(change.Old)) ||
+				!strings.Contains(packed(is.content), packed(change.New)) {
 				t.Errorf("%s: %s did not go from %q to %q", c.Name, was.name, change.Old, change.New)
 			}
 		}
@@ -155,7 +160,9 @@ func (c Restamp) without(text string) string {
 
 // plain tells whether changes are of versions alone, and not of digests.
 func (c Restamp) plain(changes []ecosystem.Change) bool {
-	return !slices.ContainsFunc(changes, func(change ecosystem.Change) bool { return c.without(change.Old) != c.without(change.New) })
+	return !slices.ContainsFunc(changes, func(change ecosystem.Change) bool {
+		return c.without(change.Old) != c.without(change.New)
+	})
 }
 
 // entriesOf are the entries of an archive, or the file as the only one.
@@ -203,7 +210,8 @@ func entriesOf(t *testing.T, name string, content []byte) (all []entry) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			all = append(all, entry{header.Name, string(text), header.ModTime.String() + header.FileInfo().Mode().String() + header.Uname})
+			all = append(all, entry{header.Name, string(text), header.ModTime.String() + header.FileInfo().Mode().String() +
+				header.Uname})
 		}
 	default:
 		all = append(all, entry{"", string(content), ""})

@@ -28,7 +28,8 @@ func TarGz(entries ...Entry) []byte {
 	zipped := gzip.NewWriter(&b)
 	w := tar.NewWriter(zipped)
 	for _, e := range entries {
-		must(w.WriteHeader(&tar.Header{Name: e.Name, Mode: 0o644, Size: int64(len(e.Content)), ModTime: built, Typeflag: tar.TypeReg}))
+		must(w.WriteHeader(&tar.Header{Name: e.Name, Mode: 0o644, Size: int64(len(e.Content)), ModTime: built,
+			Typeflag: tar.TypeReg}))
 		_, err := w.Write([]byte(e.Content))
 		must(err)
 	}
@@ -72,7 +73,8 @@ type Package struct {
 
 // Manifest is the package.json of an npm package.
 func (p Package) Manifest() []byte {
-	m := map[string]any{"name": p.Name, "version": p.Version, "description": p.Description, "license": p.Licence, "main": "index.js"}
+	m := map[string]any{"name": p.Name, "version": p.Version, "description": p.Description, "license": p.Licence,
+		"main": "index.js"}
 	if p.Author != "" {
 		m["author"] = p.Author
 	}
@@ -92,7 +94,8 @@ func (p Package) Manifest() []byte {
 
 // NPM is the tarball of an npm package.
 func (p Package) NPM() []byte {
-	entries := []Entry{{"package/package.json", string(p.Manifest())}, {"package/index.js", "module.exports = " + quoted(p.Name) + "\n"}}
+	entries := []Entry{{"package/package.json", string(p.Manifest())},
+		{"package/index.js", "module.exports = " + quoted(p.Name) + "\n"}}
 	if p.Readme != "" {
 		entries = append(entries, Entry{"package/README.md", p.Readme})
 	}
@@ -112,7 +115,8 @@ func (p Package) NPMDocument(tag string, tarball []byte) []byte {
 	base := p.Name[strings.LastIndexByte(p.Name, '/')+1:]
 	raw, err := json.Marshal(map[string]any{"_id": p.Name, "name": p.Name, "dist-tags": map[string]string{tag: p.Version},
 		"versions": map[string]any{p.Version: manifest}, "readme": p.Readme,
-		"_attachments": map[string]any{base + "-" + p.Version + ".tgz": map[string]any{"content_type": "application/octet-stream", "data": tarball, "length": len(tarball)}}})
+		"_attachments": map[string]any{base + "-" + p.Version +
+			".tgz": map[string]any{"content_type": "application/octet-stream", "data": tarball, "length": len(tarball)}}})
 	must(err)
 	return raw
 }
@@ -120,7 +124,8 @@ func (p Package) NPMDocument(tag string, tarball []byte) []byte {
 // Metadata is the core metadata of a Python distribution.
 func (p Package) Metadata() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Metadata-Version: 2.1\nName: %s\nVersion: %s\nSummary: %s\nLicense: %s\nRequires-Python: >=3.8\n", p.Name, p.Version, p.Description, p.Licence)
+	fmt.Fprintf(&b, "Metadata-Version: 2.1\nName: %s\nVersion: %s\nSummary: %s\nLicense: %s\nRequires-Python: >=3.8\n",
+		p.Name, p.Version, p.Description, p.Licence)
 	if p.Author != "" {
 		fmt.Fprintf(&b, "Author: %s\n", p.Author)
 	}
@@ -146,7 +151,8 @@ func (p Package) SdistName() string { return p.module() + "-" + p.Version + ".ta
 func (p Package) Wheel() []byte {
 	info := p.module() + "-" + p.Version + ".dist-info/"
 	entries := []Entry{{p.module() + "/__init__.py", "__version__ = " + quoted(p.Version) + "\n"},
-		{info + "METADATA", p.Metadata()}, {info + "WHEEL", "Wheel-Version: 1.0\nGenerator: made-up\nRoot-Is-Purelib: true\nTag: py3-none-any\n"},
+		{info + "METADATA", p.Metadata()}, {info + "WHEEL",
+			"Wheel-Version: 1.0\nGenerator: made-up\nRoot-Is-Purelib: true\nTag: py3-none-any\n"},
 		{info + "top_level.txt", p.module() + "\n"}}
 	entries = append(entries, p.Files...)
 	record := ""
@@ -159,7 +165,8 @@ func (p Package) Wheel() []byte {
 // Sdist is a Python source distribution.
 func (p Package) Sdist() []byte {
 	folder := p.module() + "-" + p.Version + "/"
-	return TarGz(append([]Entry{{folder + "PKG-INFO", p.Metadata()}, {folder + p.module() + "/__init__.py", "__version__ = " + quoted(p.Version) + "\n"}}, p.Files...)...)
+	return TarGz(append([]Entry{{folder + "PKG-INFO", p.Metadata()},
+		{folder + p.module() + "/__init__.py", "__version__ = " + quoted(p.Version) + "\n"}}, p.Files...)...)
 }
 
 // Nuspec is the manifest of a NuGet package.
@@ -191,7 +198,8 @@ func (p Package) Nuspec() string {
 // NuGet is a NuGet package.
 func (p Package) NuGet() []byte {
 	entries := []Entry{{p.Name + ".nuspec", p.Nuspec()},
-		{"[Content_Types].xml", `<?xml version="1.0" encoding="utf-8"?><Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="nuspec" ContentType="application/octet" /><Default Extension="txt" ContentType="application/octet" /><Default Extension="md" ContentType="application/octet" /></Types>`},
+		{"[Content_Types].xml",
+			`<?xml version="1.0" encoding="utf-8"?><Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="nuspec" ContentType="application/octet" /><Default Extension="txt" ContentType="application/octet" /><Default Extension="md" ContentType="application/octet" /></Types>`},
 		{"lib/net45/" + p.Name + ".txt", p.Name + "\n"}}
 	if p.Readme != "" {
 		entries = append(entries, Entry{"README.md", p.Readme})
@@ -203,7 +211,8 @@ func (p Package) NuGet() []byte {
 // needs is in the registry of an address, or with "" in the public one.
 func (p Package) CargoToml(registry string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "[package]\nedition = \"2021\"\nname = %q\nversion = %q\ndescription = %q\nlicense = %q\n", p.Name, p.Version, p.Description, p.Licence)
+	fmt.Fprintf(&b, "[package]\nedition = \"2021\"\nname = %q\nversion = %q\ndescription = %q\nlicense = %q\n", p.Name,
+		p.Version, p.Description, p.Licence)
 	if p.Readme != "" {
 		b.WriteString("readme = \"README.md\"\n")
 	}
@@ -222,7 +231,8 @@ func (p Package) CargoToml(registry string) string {
 // Cargo is the package as a crate.
 func (p Package) Cargo(registry string) []byte {
 	folder := p.Name + "-" + p.Version + "/"
-	entries := []Entry{{folder + "Cargo.toml", p.CargoToml(registry)}, {folder + "src/lib.rs", "pub const NAME: &str = " + quoted(p.Name) + ";\n"}}
+	entries := []Entry{{folder + "Cargo.toml", p.CargoToml(registry)},
+		{folder + "src/lib.rs", "pub const NAME: &str = " + quoted(p.Name) + ";\n"}}
 	if p.Readme != "" {
 		entries = append(entries, Entry{folder + "README.md", p.Readme})
 	}
@@ -234,7 +244,8 @@ func (p Package) Cargo(registry string) []byte {
 
 // CargoUpload is what cargo publish sends for a crate.
 func (p Package) CargoUpload(crate []byte) []byte {
-	said, err := json.Marshal(map[string]any{"name": p.Name, "vers": p.Version, "deps": []any{}, "features": map[string]any{}, "description": p.Description})
+	said, err := json.Marshal(map[string]any{"name": p.Name, "vers": p.Version, "deps": []any{},
+		"features": map[string]any{}, "description": p.Description})
 	must(err)
 	body := binary.LittleEndian.AppendUint32(nil, uint32(len(said)))
 	body = binary.LittleEndian.AppendUint32(append(body, said...), uint32(len(crate)))

@@ -12,16 +12,19 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (Maven) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven, Strays: straysMaven, Mends: mendsMaven, Upload: upload,
+		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven,
+			Strays: straysMaven, Mends: mendsMaven, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"mvn verify", "mvn deploy"}
 				}
 				return []string{"mvn verify"}
 			}},
-		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Strays: straysGradle, Upload: upload,
+		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Strays: straysGradle,
+			Upload: upload,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				return []splice.Setting{{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Username", Value: p.User}, {Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Password", Value: p.Token()}}
+				return []splice.Setting{{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Username", Value: p.User},
+					{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Password", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
@@ -74,11 +77,13 @@ func mavenParts(p ecosystem.Pointing) []ecosystem.Piece {
 	if p.Everything {
 		title = "Who you are, and that everything comes from there"
 		mirror := "mirror=" + p.ID
-		personal = append(personal, set("*", "settings", "mirrors", mirror, "mirrorOf"), set(p.Address, "settings", "mirrors", mirror, "url"))
+		personal = append(personal, set("*", "settings", "mirrors", mirror, "mirrorOf"),
+			set(p.Address, "settings", "mirrors", mirror, "url"))
 		if p.Snapshots {
 			// The mirror answers for central, which has no snapshots unless it is said.
 			profile := "profile=" + p.ID
-			for _, of := range [][]string{{"repositories", "repository=central"}, {"pluginRepositories", "pluginRepository=central"}} {
+			for _, of := range [][]string{{"repositories", "repository=central"},
+				{"pluginRepositories", "pluginRepository=central"}} {
 				personal = append(personal, set(p.Address, "settings", "profiles", profile, of[0], of[1], "url"),
 					set("true", "settings", "profiles", profile, of[0], of[1], "snapshots", "enabled"))
 			}
@@ -95,16 +100,19 @@ func mavenParts(p ecosystem.Pointing) []ecosystem.Piece {
 		wanted  bool
 	}{{"repository", p.PublishReleases}, {"snapshotRepository", p.PublishSnapshots}} {
 		if to.wanted {
-			pom = append(pom, set(p.ID, "project", "distributionManagement", to.element, "id"), set(p.Address, "project", "distributionManagement", to.element, "url"))
+			pom = append(pom, set(p.ID, "project", "distributionManagement", to.element, "id"),
+				set(p.Address, "project", "distributionManagement", to.element, "url"))
 		}
 	}
-	pieces := []ecosystem.Piece{{Title: title, File: settingsFile, Language: "xml", Secret: true, Edit: ecosystem.Sequence(personal...)}}
+	pieces := []ecosystem.Piece{{Title: title, File: settingsFile, Language: "xml", Secret: true,
+		Edit: ecosystem.Sequence(personal...)}}
 	if pom != nil {
 		title := "Where packages come from"
 		if p.Publishes() {
 			title = "Where it publishes"
 		}
-		pieces = append([]ecosystem.Piece{{Title: title, File: "pom.xml", Language: "xml", There: true, Edit: ecosystem.Sequence(pom...)}}, pieces...)
+		pieces = append([]ecosystem.Piece{{Title: title, File: "pom.xml", Language: "xml", There: true,
+			Edit: ecosystem.Sequence(pom...)}}, pieces...)
 	}
 	return append(dependency(p), pieces...)
 }
@@ -118,8 +126,11 @@ func dependency(p ecosystem.Pointing) []ecosystem.Piece {
 	if version == "" {
 		version = "VERSION"
 	}
-	text := fmt.Sprintf("<dependency>\n  <groupId>%s</groupId>\n  <artifactId>%s</artifactId>\n  <version>%s</version>\n</dependency>\n", p.PURL.Namespace, p.PURL.Name, version)
-	return []ecosystem.Piece{{Title: "To use the package", File: "pom.xml", Language: "xml", ByHand: true, Edit: func(string) (string, error) { return text, nil }}}
+	text := fmt.Sprintf(
+		"<dependency>\n  <groupId>%s</groupId>\n  <artifactId>%s</artifactId>\n  <version>%s</version>\n</dependency>\n",
+		p.PURL.Namespace, p.PURL.Name, version)
+	return []ecosystem.Piece{{Title: "To use the package", File: "pom.xml", Language: "xml", ByHand: true,
+		Edit: func(string) (string, error) { return text, nil }}}
 }
 
 // activate makes a profile active, beside those that are.
@@ -209,9 +220,13 @@ const gradleProperties = "~/.gradle/gradle.properties"
 
 func gradleParts(p ecosystem.Pointing) []ecosystem.Piece {
 	name := camel(p.ID)
-	repository := fmt.Sprintf("maven {\n    name = '%[1]s'\n    url = '%[2]s'\n    credentials {\n      username = findProperty('%[1]sUsername') ?: ''\n      password = findProperty('%[1]sPassword') ?: ''\n    }\n", name, p.Address)
+	repository := fmt.Sprintf(
+		"maven {\n    name = '%[1]s'\n    url = '%[2]s'\n    credentials {\n"+
+			"      username = findProperty('%[1]sUsername') ?: ''\n      password = findProperty('%[1]sPassword') ?: ''\n"+
+			"    }\n", name, p.Address)
 	if p.Plain() {
-		repository += "    // Gradle before 6.2 does not know it, and needs no leave.\n    if (it.hasProperty('allowInsecureProtocol')) { allowInsecureProtocol = true }\n"
+		repository += "    // Gradle before 6.2 does not know it, and needs no leave.\n" +
+			"    if (it.hasProperty('allowInsecureProtocol')) { allowInsecureProtocol = true }\n"
 	}
 	repository += "  }"
 	block := "repositories {\n  " + repository + "\n}\n"
@@ -219,8 +234,9 @@ func gradleParts(p ecosystem.Pointing) []ecosystem.Piece {
 		block += "plugins.withId('maven-publish') {\n  publishing.repositories {\n  " + repository + "\n  }\n}\n"
 	}
 	return []ecosystem.Piece{
-		{Title: "Where packages come from (Groovy; in a build.gradle.kts write the same in Kotlin)", File: "build.gradle", Language: "groovy",
-			Edit: func(text string) (string, error) { return splice.Block(text, "//", p.ID, block) }},
+		{Title: "Where packages come from (Groovy; in a build.gradle.kts write the same in Kotlin)", File: "build.gradle",
+			Language: "groovy",
+			Edit:     func(text string) (string, error) { return splice.Block(text, "//", p.ID, block) }},
 		{Title: "Who you are", File: gradleProperties, Language: "properties", Secret: true, Edit: ecosystem.Sequence(
 			func(text string) (string, error) { return splice.SetINI(text, "", name+"Username", p.User) },
 			func(text string) (string, error) { return splice.SetINI(text, "", name+"Password", p.Token()) })},
@@ -243,7 +259,8 @@ func usesGradle(f ecosystem.Files) (uses []ecosystem.Use) {
 			if !f.Ours(address) {
 				continue
 			}
-			u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", In: file, Publish: publishing >= 0 && at > publishing, SecretIn: gradleProperties}
+			u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", In: file, Publish: publishing >= 0 &&
+				at > publishing, SecretIn: gradleProperties}
 			closes := strings.Index(rest, "}")
 			named := rest[:max(closes, 0)]
 			for key, into := range map[string]*string{"Username'": &u.User, "Password'": &u.Secret} {
@@ -294,11 +311,12 @@ func sbtParts(p ecosystem.Pointing) []ecosystem.Piece {
 	return []ecosystem.Piece{
 		{Title: "Where packages come from", File: "build.sbt", Language: "scala",
 			Edit: func(text string) (string, error) { return splice.Block(text, "//", p.ID, block) }},
-		{Title: "Who you are, for this host", File: sbtCredentials, Language: "properties", Secret: true, Edit: ecosystem.Sequence(
-			func(text string) (string, error) { return splice.SetINI(text, "", "realm", "Crelvo") },
-			func(text string) (string, error) { return splice.SetINI(text, "", "host", p.Host()) },
-			func(text string) (string, error) { return splice.SetINI(text, "", "user", p.User) },
-			func(text string) (string, error) { return splice.SetINI(text, "", "password", p.Token()) })},
+		{Title: "Who you are, for this host", File: sbtCredentials, Language: "properties", Secret: true,
+			Edit: ecosystem.Sequence(
+				func(text string) (string, error) { return splice.SetINI(text, "", "realm", "Crelvo") },
+				func(text string) (string, error) { return splice.SetINI(text, "", "host", p.Host()) },
+				func(text string) (string, error) { return splice.SetINI(text, "", "user", p.User) },
+				func(text string) (string, error) { return splice.SetINI(text, "", "password", p.Token()) })},
 	}
 }
 
@@ -315,7 +333,8 @@ func usesSbt(f ecosystem.Files) (uses []ecosystem.Use) {
 		if !f.Ours(address) {
 			continue
 		}
-		u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", In: "build.sbt", SecretIn: sbtCredentials, Publish: strings.Contains(text, "publishTo")}
+		u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", In: "build.sbt", SecretIn: sbtCredentials,
+			Publish: strings.Contains(text, "publishTo")}
 		host, known := splice.GetINI(secrets, "", "host")
 		u.User, _ = splice.GetINI(secrets, "", "user")
 		u.Secret, _ = splice.GetINI(secrets, "", "password")
@@ -338,14 +357,18 @@ func ivyParts(p ecosystem.Pointing) []ecosystem.Piece {
 	resolver := splice.Step{Name: "ibiblio", Attr: "name", Value: p.ID}
 	resolvers := splice.Step{Name: "resolvers"}
 	return []ecosystem.Piece{
-		{Title: "Where packages come from; the secret is read from the personal file", File: "ivysettings.xml", Language: "xml", Edit: ecosystem.Sequence(
-			attr("file", "${user.home}/.ivy2/crelvo.properties", splice.Step{Name: "properties", Attr: "file", Value: "${user.home}/.ivy2/crelvo.properties"}),
-			attr("defaultResolver", p.ID, splice.Step{Name: "settings"}),
-			attr("realm", "Crelvo", secret), attr("username", "${crelvo.user}", secret), attr("passwd", "${crelvo.token}", secret),
-			attr("root", p.Address, resolvers, resolver), attr("m2compatible", "true", resolvers, resolver))},
-		{Title: "Who you are", File: "~/.ivy2/crelvo.properties", Language: "properties", Secret: true, Edit: ecosystem.Sequence(
-			func(text string) (string, error) { return splice.SetINI(text, "", "crelvo.user", p.User) },
-			func(text string) (string, error) { return splice.SetINI(text, "", "crelvo.token", p.Token()) })},
+		{Title: "Where packages come from; the secret is read from the personal file", File: "ivysettings.xml",
+			Language: "xml", Edit: ecosystem.Sequence(
+				attr("file", "${user.home}/.ivy2/crelvo.properties",
+					splice.Step{Name: "properties", Attr: "file", Value: "${user.home}/.ivy2/crelvo.properties"}),
+				attr("defaultResolver", p.ID, splice.Step{Name: "settings"}),
+				attr("realm", "Crelvo", secret), attr("username", "${crelvo.user}", secret),
+				attr("passwd", "${crelvo.token}", secret),
+				attr("root", p.Address, resolvers, resolver), attr("m2compatible", "true", resolvers, resolver))},
+		{Title: "Who you are", File: "~/.ivy2/crelvo.properties", Language: "properties", Secret: true,
+			Edit: ecosystem.Sequence(
+				func(text string) (string, error) { return splice.SetINI(text, "", "crelvo.user", p.User) },
+				func(text string) (string, error) { return splice.SetINI(text, "", "crelvo.token", p.Token()) })},
 	}
 }
 
@@ -360,7 +383,8 @@ func usesIvy(f ecosystem.Files) (uses []ecosystem.Use) {
 		if !f.Ours(address) {
 			continue
 		}
-		u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", ID: r.Attrs["name"], In: "ivysettings.xml", SecretIn: secrets}
+		u := ecosystem.Use{Address: strings.TrimSuffix(address, "/") + "/", ID: r.Attrs["name"], In: "ivysettings.xml",
+			SecretIn: secrets}
 		user, _ := splice.GetINI(f.Read(secrets), "", "crelvo.user")
 		token, _ := splice.GetINI(f.Read(secrets), "", "crelvo.token")
 		host := (ecosystem.Pointing{Address: address}).Host()

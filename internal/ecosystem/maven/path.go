@@ -116,7 +116,8 @@ func fitsPath(segment string) bool {
 func (t *target) parseArtifact() error {
 	n := len(t.segments)
 	if n < 4 {
-		return fault.New(fault.NotFound, "no-such-path", "%q is no path of a Maven repository", strings.Join(t.segments, "/")).
+		return fault.New(fault.NotFound, "no-such-path", "%q is no path of a Maven repository",
+			strings.Join(t.segments, "/")).
 			WithHint("Files stand at group/artifact/version/artifact-version.extension.")
 	}
 	file, version, name := t.segments[n-1], t.segments[n-2], t.segments[n-3]
@@ -202,7 +203,8 @@ func beside(file string) bool {
 		file = strings.TrimSuffix(file, ending)
 	}
 	extension := path.Ext(file)
-	return len(extension) > 1 && len(extension) < len(file) && (extension[1] < '0' || extension[1] > '9') && !slices.Contains(mainTypes, extension) && !strings.HasPrefix(file, "maven-metadata")
+	return len(extension) > 1 && len(extension) < len(file) && (extension[1] < '0' || extension[1] > '9') &&
+		!slices.Contains(mainTypes, extension) && !strings.HasPrefix(file, "maven-metadata")
 }
 
 // fileName is the name of a file in the layout.

@@ -91,7 +91,8 @@ func checkName(c purl.PURL, classifier, extension string) error {
 		return err
 	}
 	if t.place.Classifier != classifier || t.place.Extension != extension {
-		return fault.New(fault.Invalid, "bad-file-name", "%q would be read as the classifier %q and the type %q", name, t.place.Classifier, t.place.Extension).
+		return fault.New(fault.Invalid, "bad-file-name", "%q would be read as the classifier %q and the type %q", name,
+			t.place.Classifier, t.place.Extension).
 			WithHint("A classifier has no dots, and a type is an extension such as jar or tar.gz.")
 	}
 	return nil
@@ -198,11 +199,13 @@ func pomInside(ctx context.Context, files []ecosystem.Handed, as purl.PURL) (*po
 				break
 			}
 		}
-		if as.Name != "" && best != nil && (disagrees(best.ArtifactID, as.Name) || disagrees(best.GroupID, as.Namespace) || disagrees(best.Version, as.Version)) {
+		if as.Name != "" && best != nil && (disagrees(best.ArtifactID, as.Name) || disagrees(best.GroupID, as.Namespace) ||
+			disagrees(best.Version, as.Version)) {
 			continue // it is to be published as something else
 		}
 		if found > 1 {
-			return nil, nil, fault.New(fault.Invalid, "several-poms", "%s has %d poms inside, so it does not say which one it is", h.Name, found).
+			return nil, nil, fault.New(fault.Invalid, "several-poms",
+				"%s has %d poms inside, so it does not say which one it is", h.Name, found).
 				WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
 		}
 		if best != nil {

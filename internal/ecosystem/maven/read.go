@@ -151,7 +151,8 @@ func disagrees(stated, wanted string) bool {
 func (p *pom) details() catalog.Details {
 	d := catalog.Details{Title: p.Name, Description: p.Description, Homepage: p.URL, Source: p.SCM, Packaging: p.Packaging}
 	if p.Parent != nil {
-		d.Parent = purl.PURL{Ecosystem: Name, Namespace: p.Parent.GroupID, Name: p.Parent.ArtifactID, Version: p.Parent.Version}.String()
+		d.Parent = purl.PURL{Ecosystem: Name, Namespace: p.Parent.GroupID, Name: p.Parent.ArtifactID,
+			Version: p.Parent.Version}.String()
 	}
 	for _, l := range p.Licences {
 		d.Licences = append(d.Licences, catalog.Licence{Name: strings.TrimSpace(l.Name), URL: strings.TrimSpace(l.URL)})
@@ -173,18 +174,24 @@ func (p *pom) details() catalog.Details {
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (m Maven) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (m Maven) Inspect(
+	ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt,
+) (catalog.Details, error) {
 	switch {
 	case place.Extension == "pom" && place.Classifier == "":
 		if file.Size() > maxPOM {
-			return catalog.Details{}, fault.New(fault.Invalid, "bad-pom", "the pom has %d bytes; at most %d are accepted", file.Size(), maxPOM)
+			return catalog.Details{}, fault.New(fault.Invalid, "bad-pom", "the pom has %d bytes; at most %d are accepted",
+				file.Size(), maxPOM)
 		}
 		p, err := parsePOM(io.NewSectionReader(file, 0, file.Size()))
 		if err != nil {
 			return catalog.Details{}, err
 		}
-		if disagrees(p.GroupID, place.Namespace) || !slices.ContainsFunc(stems(place.Name), func(stem string) bool { return !disagrees(p.ArtifactID, stem) }) || disagrees(p.Version, place.Version) {
-			return catalog.Details{}, fault.New(fault.Invalid, "pom-disagrees", "the pom says %s:%s:%s, but it was sent as %s:%s:%s",
+		if disagrees(p.GroupID, place.Namespace) || !slices.ContainsFunc(stems(place.Name), func(stem string) bool {
+			return !disagrees(p.ArtifactID, stem)
+		}) || disagrees(p.Version, place.Version) {
+			return catalog.Details{}, fault.New(fault.Invalid, "pom-disagrees",
+				"the pom says %s:%s:%s, but it was sent as %s:%s:%s",
 				p.GroupID, p.ArtifactID, p.Version, place.Namespace, place.Name, place.Version).
 				WithHint("Send it to the path of its own coordinates.").WithCause(ecosystem.ErrDisagrees)
 		}
@@ -192,7 +199,8 @@ func (m Maven) Inspect(ctx context.Context, place ecosystem.Place, file ecosyste
 	case slices.Contains(zipExtensions, place.Extension):
 		entries, err := ecosystem.ZipEntries(file)
 		if err != nil {
-			return catalog.Details{}, fault.New(fault.Invalid, "bad-archive", "%s is not a zip archive: %v", place.FileName, err).
+			return catalog.Details{}, fault.New(fault.Invalid, "bad-archive", "%s is not a zip archive: %v", place.FileName,
+				err).
 				WithHint("A .%s must be one; the file may have been cut.", place.Extension)
 		}
 		if place.Extension == "jar" && place.Classifier == "" && entries <= ecosystem.MaxEntries {
@@ -237,5 +245,7 @@ func (m Maven) Whole(details catalog.Details, files []catalog.File) bool {
 }
 
 func isSignature(extension string) bool {
-	return slices.ContainsFunc(signatureEndings, func(ending string) bool { return strings.HasSuffix("."+extension, ending) })
+	return slices.ContainsFunc(signatureEndings, func(ending string) bool {
+		return strings.HasSuffix("."+extension, ending)
+	})
 }

@@ -26,9 +26,10 @@ func (m Maven) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Re
 	case isSignature(f.File.Extension):
 		return ecosystem.Rewriting{Name: name, Dropped: "it signs the bytes of before"}, nil
 	case f.File.Extension == "pom" && f.File.Classifier == "":
-		return ecosystem.RestampText(f, name, maxPOM, func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle, error) {
-			return restampPOM(f, raw)
-		})
+		return ecosystem.RestampText(f, name, maxPOM,
+			func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle, error) {
+				return restampPOM(f, raw)
+			})
 	case f.File.Extension == moduleFile:
 		return restampModule(f, name)
 	case slices.Contains(zipExtensions, f.File.Extension):
@@ -92,7 +93,8 @@ func (w *pomWalk) put(place *ecosystem.XMLPlace, text, what string) {
 	switch {
 	case text == place.Text:
 	case place.To == 0:
-		w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what + " " + place.Text + " is written in a form that cannot be changed"})
+		w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what + " " + place.Text +
+			" is written in a form that cannot be changed"})
 	default:
 		w.splices = append(w.splices, ecosystem.Splice{Start: place.From, End: place.To, New: text})
 		w.changes = append(w.changes, ecosystem.Change{What: what, Old: place.Text, New: text})
@@ -105,7 +107,8 @@ var kinds = []string{"parent", "dependency", "plugin", "extension"}
 func (w *pomWalk) walk(at *ecosystem.XMLPlace) {
 	for _, child := range at.Children {
 		if version := child.Child("version"); version != nil && slices.Contains(kinds, child.Name) {
-			group := strings.NewReplacer("${project.groupId}", w.group, "${pom.groupId}", w.group, "${groupId}", w.group).Replace(child.TextOf("groupId"))
+			group := strings.NewReplacer("${project.groupId}", w.group, "${pom.groupId}", w.group, "${groupId}", w.group).
+				Replace(child.TextOf("groupId"))
 			artifact := strings.ReplaceAll(child.TextOf("artifactId"), "${project.artifactId}", w.f.Stamp.Name)
 			if stamp := w.f.All.Of(group, artifact); stamp != nil {
 				w.change(version, *stamp, child.Name+" on "+artifact)
@@ -132,7 +135,9 @@ func (w *pomWalk) properties(at *ecosystem.XMLPlace) {
 			if len(stamps) == 0 && u.other == "" {
 				stamps = slices.Clone(w.f.All) // used by modules whose parent this is
 			}
-			stamps = slices.DeleteFunc(stamps, func(s ecosystem.Stamp) bool { return property.Text != s.From && property.Text != s.Upload })
+			stamps = slices.DeleteFunc(stamps, func(s ecosystem.Stamp) bool {
+				return property.Text != s.From && property.Text != s.Upload
+			})
 			if len(stamps) == 0 {
 				continue
 			}
@@ -140,9 +145,11 @@ func (w *pomWalk) properties(at *ecosystem.XMLPlace) {
 			what := "property " + property.Name
 			switch {
 			case slices.ContainsFunc(stamps, func(s ecosystem.Stamp) bool { return s.To != to }):
-				w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what + " stands for versions that become different ones"})
+				w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what +
+					" stands for versions that become different ones"})
 			case u.other != "":
-				w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what + " is also the version of " + u.other + ", which is not restamped"})
+				w.obstacles = append(w.obstacles, ecosystem.Obstacle{Reason: what + " is also the version of " + u.other +
+					", which is not restamped"})
 			default:
 				w.put(property, to, what)
 			}
@@ -189,7 +196,8 @@ func jarEdit(f ecosystem.ToRestamp) ecosystem.ArchiveEdit {
 // stampOfEntry is the stamp of the version whose pom or properties an entry is.
 func stampOfEntry(f ecosystem.ToRestamp, name string) *ecosystem.Stamp {
 	parts := strings.Split(name, "/")
-	if len(parts) != 5 || parts[0] != "META-INF" || parts[1] != "maven" || parts[4] != "pom.xml" && parts[4] != "pom.properties" {
+	if len(parts) != 5 || parts[0] != "META-INF" || parts[1] != "maven" ||
+		parts[4] != "pom.xml" && parts[4] != "pom.properties" {
 		return nil
 	}
 	return f.All.Of(parts[2], parts[3])
@@ -292,7 +300,8 @@ func restampProperties(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.C
 // (Gradle Module Metadata 1.1):
 // the component, what variants depend on, and names, sizes and digests of files.
 func restampModule(f ecosystem.ToRestamp, name string) (ecosystem.Rewriting, error) {
-	edit := func(raw []byte, sums func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle, error) {
+	edit := func(raw []byte, sums func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle,
+		error) {
 		places, err := ecosystem.ParseJSONPlaces(raw)
 		if err != nil {
 			return nil, nil, nil, fmt.Errorf("it is no JSON: %w", err)
@@ -305,7 +314,9 @@ func restampModule(f ecosystem.ToRestamp, name string) (ecosystem.Rewriting, err
 	return r, err
 }
 
-func moduleSplices(f ecosystem.ToRestamp, places []ecosystem.JSONPlace, sums func(string) (catalog.Digests, bool)) (splices []ecosystem.Splice, changes []ecosystem.Change) {
+func moduleSplices(
+	f ecosystem.ToRestamp, places []ecosystem.JSONPlace, sums func(string) (catalog.Digests, bool),
+) (splices []ecosystem.Splice, changes []ecosystem.Change) {
 	byParent := map[string]map[string]string{}
 	for _, p := range places {
 		if byParent[p.Parent(1)] == nil {

@@ -126,7 +126,8 @@ func (m Maven) ownOpen(c *ecosystem.Call, t target) (ecosystem.Found, bool) {
 }
 
 func (m Maven) missing(c *ecosystem.Call, t target) error {
-	otherwise := fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), strings.Join(t.segments, "/"))
+	otherwise := fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(),
+		strings.Join(t.segments, "/"))
 	if t.kind != artifact {
 		return otherwise
 	}
@@ -167,7 +168,8 @@ func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
 		var plugins []ecosystem.Plugin
 		if desk, ok := c.Desk.(ecosystem.PluginLister); ok {
 			var err error
-			if plugins, err = desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin", found); err != nil {
+			if plugins, err = desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin",
+				found); err != nil {
 				return err
 			}
 		}
@@ -225,7 +227,8 @@ func (m Maven) put(c *ecosystem.Call) error {
 	case t.kind == metadata:
 		return m.putMetadata(c, t)
 	}
-	receipt, err := c.Desk.Receive(c.Request().Context(), c.Caller, c.Repository, m, t.place, c.Request().Body, c.Request().ContentLength)
+	receipt, err := c.Desk.Receive(c.Request().Context(), c.Caller, c.Repository, m, t.place, c.Request().Body,
+		c.Request().ContentLength)
 	if err != nil {
 		return err
 	}
@@ -244,8 +247,11 @@ func (m Maven) put(c *ecosystem.Call) error {
 func missingStill(t target, r ecosystem.Receipt) string {
 	const clock = "2006-01-02 15:04:05 UTC"
 	p := purl.PURL{Ecosystem: Name, Namespace: t.place.Namespace, Name: t.place.Name, Version: t.place.Version}
-	return fmt.Sprintf("%s is not listed yet: it is when its maven-metadata.xml is sent or, with a pom, when nothing more is sent until %s.\n"+
-		"Without a pom it is given up at %s. What is being received: crelvo receiving.\n", p, r.Quiet.UTC().Format(clock), r.End.UTC().Format(clock))
+	return fmt.Sprintf(
+		"%s is not listed yet: it is when its maven-metadata.xml is sent or, with a pom, when nothing more is sent until "+
+			"%s.\n"+
+			"Without a pom it is given up at %s. What is being received: crelvo receiving.\n", p, r.Quiet.UTC().Format(clock),
+		r.End.UTC().Format(clock))
 }
 
 // mayPublish asks for the right that what is sent needs, by its path alone: a
@@ -265,7 +271,8 @@ func (m Maven) mayPublish(c *ecosystem.Call, t target) error {
 			return nil
 		}
 	}
-	if within := c.Desk.MayPublish(c.Caller, c.Repository, c.Repository.Key(Name, strings.Join(segments, "."), "*")); err == nil || within == nil {
+	if within := c.Desk.MayPublish(c.Caller, c.Repository,
+		c.Repository.Key(Name, strings.Join(segments, "."), "*")); err == nil || within == nil {
 		return within
 	}
 	return err
@@ -300,7 +307,8 @@ func (m Maven) putChecksum(c *ecosystem.Call, t target) error {
 		f, err = c.Desk.File(c.Request().Context(), q)
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return fault.New(fault.Conflict, "checksum-first", "%s is not here, so its checksum cannot be compared", t.place.FileName).
+		return fault.New(fault.Conflict, "checksum-first", "%s is not here, so its checksum cannot be compared",
+			t.place.FileName).
 			WithHint("Send the file before its checksum.")
 	}
 	if err != nil {
@@ -366,7 +374,9 @@ func (Maven) Address(p purl.PURL, _ string, f catalog.File) string {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (m Maven) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (m Maven) Folder(
+	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string,
+) (ecosystem.Folder, error) {
 	t, err := parsePath(strings.Trim(path, "/") + "/")
 	if err != nil {
 		return ecosystem.Folder{}, err

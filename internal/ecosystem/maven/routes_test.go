@@ -12,7 +12,8 @@ import (
 )
 
 func pomOf(artifact, version, packaging string) []byte {
-	return fmt.Appendf(nil, "<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging><name>%[1]s</name></project>", artifact, version, packaging)
+	return fmt.Appendf(nil,
+		"<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry</groupId><artifactId>%s</artifactId><version>%s</version><packaging>%s</packaging><name>%[1]s</name></project>", artifact, version, packaging)
 }
 
 // deploy sends a version as mvn does: files with their checksums, then metadata.
@@ -33,7 +34,8 @@ func deploy(t *testing.T, d *ecosystemtest.Desk, artifact, version, stem, metada
 }
 
 func metadataOf(artifact, version string) string {
-	return fmt.Sprintf("<metadata><groupId>example.skerry</groupId><artifactId>%s</artifactId><versioning><versions><version>%s</version></versions></versioning></metadata>", artifact, version)
+	return fmt.Sprintf(
+		"<metadata><groupId>example.skerry</groupId><artifactId>%s</artifactId><versioning><versions><version>%s</version></versions></versioning></metadata>", artifact, version)
 }
 
 // TestRoutes walks through a repository as mvn does.
@@ -45,13 +47,17 @@ func TestRoutes(t *testing.T) {
 	content := jar(t, "a", "b")
 	// What is being received can be read back by whoever sends it.
 	d.Send(201, http.MethodPut, at+"1.0/tide-model-1.0.jar", content)
-	if a := d.Ask(http.MethodGet, at+"1.0/tide-model-1.0.jar", nil); a.Code != 200 || a.Header().Get("Crelvo-State") != "receiving" {
+	if a := d.Ask(http.MethodGet, at+"1.0/tide-model-1.0.jar", nil); a.Code != 200 ||
+		a.Header().Get("Crelvo-State") != "receiving" {
 		t.Errorf("%d %v", a.Code, a.Header())
 	}
-	ecosystemtest.Says(t, d.Send(400, http.MethodPut, at+"1.0/tide-model-1.0.jar.sha1", []byte(strings.Repeat("0", 40))), "damaged on its way")
-	deploy(t, d, "tide-model", "1.0", "tide-model-1.0", metadataOf("tide-model", "1.0"), map[string][]byte{"pom": pomOf("tide-model", "1.0", "jar"), "jar": content})
-	deploy(t, d, "tide-plugin", "2.0", "tide-plugin-2.0", metadataOf("tide-plugin", "2.0"), map[string][]byte{"pom": pomOf("tide-plugin", "2.0", "maven-plugin"),
-		"jar": jar(t, "META-INF/maven/plugin.xml", "<plugin><name>tide</name><goalPrefix>tide</goalPrefix></plugin>")})
+	ecosystemtest.Says(t, d.Send(400, http.MethodPut, at+"1.0/tide-model-1.0.jar.sha1", []byte(strings.Repeat("0", 40))),
+		"damaged on its way")
+	deploy(t, d, "tide-model", "1.0", "tide-model-1.0", metadataOf("tide-model", "1.0"),
+		map[string][]byte{"pom": pomOf("tide-model", "1.0", "jar"), "jar": content})
+	deploy(t, d, "tide-plugin", "2.0", "tide-plugin-2.0", metadataOf("tide-plugin", "2.0"),
+		map[string][]byte{"pom": pomOf("tide-plugin", "2.0", "maven-plugin"),
+			"jar": jar(t, "META-INF/maven/plugin.xml", "<plugin><name>tide</name><goalPrefix>tide</goalPrefix></plugin>")})
 
 	ecosystemtest.Says(t, d.Get(200, at+"1.0/tide-model-1.0.jar"), "PK")
 	ecosystemtest.Says(t, d.Get(200, at+"1.0/tide-model-1.0.jar.sha1"), fmt.Sprintf("%x", sha1.Sum(content)))
@@ -73,11 +79,13 @@ func TestRoutes(t *testing.T) {
 
 	// A snapshot, with uploads of their own.
 	const upload = "1.1-20261101.080000-1"
-	deploy(t, d, "tide-model", "1.1-SNAPSHOT", "tide-model-"+upload, "<metadata><groupId>example.skerry</groupId><artifactId>tide-model</artifactId><version>1.1-SNAPSHOT</version><versioning><snapshot><timestamp>20261101.080000</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>",
+	deploy(t, d, "tide-model", "1.1-SNAPSHOT", "tide-model-"+upload,
+		"<metadata><groupId>example.skerry</groupId><artifactId>tide-model</artifactId><version>1.1-SNAPSHOT</version><versioning><snapshot><timestamp>20261101.080000</timestamp><buildNumber>1</buildNumber></snapshot></versioning></metadata>",
 		map[string][]byte{"pom": pomOf("tide-model", "1.1-SNAPSHOT", "jar"), "jar": content})
 	d.Get(200, at+"1.1-SNAPSHOT/tide-model-"+upload+".jar")
 	d.Get(200, at+"1.1-SNAPSHOT/tide-model-1.1-SNAPSHOT.jar") // the newest
-	ecosystemtest.Says(t, d.Get(200, at+"1.1-SNAPSHOT/maven-metadata.xml"), "<timestamp>20261101.080000</timestamp>", "<value>"+upload+"</value>")
+	ecosystemtest.Says(t, d.Get(200, at+"1.1-SNAPSHOT/maven-metadata.xml"), "<timestamp>20261101.080000</timestamp>",
+		"<value>"+upload+"</value>")
 	d.Get(404, at+"1.2-SNAPSHOT/maven-metadata.xml")
 	d.Why["secret"] = fault.New(fault.NotFound, "claimed", "the name is claimed")
 	ecosystemtest.Says(t, d.Get(404, "example/skerry/secret/1.0/secret-1.0.pom"), "the name is claimed")
@@ -111,6 +119,8 @@ func TestPutRefuses(t *testing.T) {
 }
 
 func TestSend(t *testing.T) {
-	files := map[string][]byte{"tide-model-1.0.jar": jar(t, "a", "b"), "tide-model-1.0.pom": pomOf("tide-model", "1.0", "jar")}
-	ecosystemtest.CheckSend(t, Maven{}, "", files, map[string][]byte{"tide-model-1.0.jar": jar(t, "a", "c"), "tide-model-1.0.pom": files["tide-model-1.0.pom"]})
+	files := map[string][]byte{"tide-model-1.0.jar": jar(t, "a", "b"),
+		"tide-model-1.0.pom": pomOf("tide-model", "1.0", "jar")}
+	ecosystemtest.CheckSend(t, Maven{}, "", files,
+		map[string][]byte{"tide-model-1.0.jar": jar(t, "a", "c"), "tide-model-1.0.pom": files["tide-model-1.0.pom"]})
 }

@@ -72,7 +72,8 @@ func put(ctx context.Context, s ecosystem.Shipment, address string, content []by
 		ending  string
 		content []byte
 	}{{"", content}, {".sha1", []byte(hex.EncodeToString(sha[:]))}, {".md5", []byte(hex.EncodeToString(md[:]))}} {
-		if _, _, err := s.Ask(ctx, http.MethodPut, address+part.ending, bytes.NewReader(part.content), int64(len(part.content)), nil); err != nil {
+		if _, _, err := s.Ask(ctx, http.MethodPut, address+part.ending, bytes.NewReader(part.content),
+			int64(len(part.content)), nil); err != nil {
 			return err
 		}
 	}
@@ -80,7 +81,8 @@ func put(ctx context.Context, s ecosystem.Shipment, address string, content []by
 }
 
 func (m Maven) sendFile(ctx context.Context, s ecosystem.Shipment, f catalog.File) error {
-	address := s.URL + m.Address(purl.PURL{Ecosystem: Name, Namespace: s.Namespace, Name: s.Name, Version: s.Version}, "", f)
+	address := s.URL + m.Address(purl.PURL{Ecosystem: Name, Namespace: s.Namespace, Name: s.Name, Version: s.Version}, "",
+		f)
 	status, said, err := s.Ask(ctx, http.MethodGet, address+".sha1", nil, 0, nil)
 	if err != nil {
 		return err
@@ -101,7 +103,8 @@ func (m Maven) sendFile(ctx context.Context, s ecosystem.Shipment, f catalog.Fil
 	}
 	for _, algorithm := range []string{"sha1", "md5"} {
 		sum := f.Digests.Hex(algorithm)
-		if _, _, err := s.Ask(ctx, http.MethodPut, address+"."+algorithm, strings.NewReader(sum), int64(len(sum)), nil); err != nil {
+		if _, _, err := s.Ask(ctx, http.MethodPut, address+"."+algorithm, strings.NewReader(sum), int64(len(sum)),
+			nil); err != nil {
 			return err
 		}
 	}

@@ -17,8 +17,10 @@ import (
 func straysMaven(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, m := range before(f, p) {
 		address, _, _ := ecosystem.Separate(f.Expand(m.Says("url")))
-		said = append(said, fmt.Sprintf("the mirror %s in %s, of %s, goes before it and leads to %s: take it out, or write !%s into its mirrorOf",
-			m.Says("id"), settingsFile, m.Says("mirrorOf"), address, asked(p)))
+		said = append(said,
+			fmt.Sprintf(
+				"the mirror %s in %s, of %s, goes before it and leads to %s: take it out, or write !%s into its mirrorOf",
+				m.Says("id"), settingsFile, m.Says("mirrorOf"), address, asked(p)))
 	}
 	return said
 }
@@ -61,7 +63,8 @@ func mendsMaven(f ecosystem.Files, p ecosystem.Pointing) (pieces []ecosystem.Pie
 		if id == "" || id == p.ID {
 			continue
 		}
-		pieces = append(pieces, ecosystem.Piece{Title: "An older mirror", File: settingsFile, Language: "xml", Edit: set(of, "settings", "mirrors", "mirror="+id, "mirrorOf")})
+		pieces = append(pieces, ecosystem.Piece{Title: "An older mirror", File: settingsFile, Language: "xml",
+			Edit: set(of, "settings", "mirrors", "mirror="+id, "mirrorOf")})
 	}
 	return pieces
 }
@@ -84,7 +87,10 @@ func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, file := range []string{"settings.gradle", "settings.gradle.kts"} {
 		for _, mode := range []string{"FAIL_ON_PROJECT_REPOS", "PREFER_SETTINGS"} {
 			if text := f.Read(file); strings.Contains(text, mode) && !strings.Contains(text, p.Address) {
-				said = append(said, fmt.Sprintf("%s says %s, so the repositories of build.gradle are not asked: write %s into its dependencyResolutionManagement", file, mode, p.Address))
+				said = append(said,
+					fmt.Sprintf(
+						"%s says %s, so the repositories of build.gradle are not asked: write %s into its dependencyResolutionManagement",
+						file, mode, p.Address))
 			}
 		}
 	}
@@ -93,7 +99,8 @@ func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, what := range []string{"Username", "Password"} {
 		variable := "ORG_GRADLE_PROJECT_" + name + what
 		if value, _ := splice.GetINI(properties, "", name+what); f.Env(variable) != "" && f.Env(variable) != value {
-			said = append(said, fmt.Sprintf("the variable %s goes before %s, and says something else: unset it", variable, gradleProperties))
+			said = append(said, fmt.Sprintf("the variable %s goes before %s, and says something else: unset it", variable,
+				gradleProperties))
 		}
 	}
 	if !p.Everything {
@@ -115,7 +122,8 @@ func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, other := range gradleAddress.FindAllStringSubmatch(asked, -1) {
 		if !f.Ours(other[1]) {
 			shown, _, _ := ecosystem.Separate(other[1])
-			said = append(said, fmt.Sprintf("the repository %s in build.gradle is asked before it: take it out, or write it below", shown))
+			said = append(said,
+				fmt.Sprintf("the repository %s in build.gradle is asked before it: take it out, or write it below", shown))
 		}
 	}
 	return said
@@ -124,10 +132,14 @@ func straysGradle(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 // straysSbt is what makes sbt pass over the resolvers of its build.
 func straysSbt(f ecosystem.Files, _ ecosystem.Pointing) (said []string) {
 	const option = "sbt.override.build.repos=true"
-	for _, where := range []struct{ name, text string }{{"the variable SBT_OPTS", f.Env("SBT_OPTS")}, {"the variable JAVA_OPTS", f.Env("JAVA_OPTS")},
+	for _, where := range []struct{ name, text string }{{"the variable SBT_OPTS", f.Env("SBT_OPTS")},
+		{"the variable JAVA_OPTS", f.Env("JAVA_OPTS")},
 		{".sbtopts", f.Read(".sbtopts")}, {".jvmopts", f.Read(".jvmopts")}} {
 		if strings.Contains(where.text, option) {
-			said = append(said, fmt.Sprintf("%s says %s, so the resolvers of build.sbt are not asked, only those of ~/.sbt/repositories: take it out, or write the address there", where.name, option))
+			said = append(said,
+				fmt.Sprintf(
+					"%s says %s, so the resolvers of build.sbt are not asked, only those of ~/.sbt/repositories: take it out, or "+
+						"write the address there", where.name, option))
 		}
 	}
 	return said
@@ -141,12 +153,16 @@ func straysIvy(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	}
 	for _, s := range root.Below("settings") {
 		if usual := s.Attrs["defaultResolver"]; usual != "" && usual != p.ID {
-			said = append(said, fmt.Sprintf("the usual resolver in ivysettings.xml is %s: write defaultResolver=%q", usual, p.ID))
+			said = append(said, fmt.Sprintf("the usual resolver in ivysettings.xml is %s: write defaultResolver=%q", usual,
+				p.ID))
 		}
 	}
 	for _, m := range root.Below("modules", "module") {
 		if to := m.Attrs["resolver"]; to != "" && to != p.ID {
-			said = append(said, fmt.Sprintf("ivysettings.xml asks for modules of %s at the resolver %s, and not here: take that line of <modules> out, if they are to come from here", cmp.Or(m.Attrs["organisation"], "*"), to))
+			said = append(said,
+				fmt.Sprintf(
+					"ivysettings.xml asks for modules of %s at the resolver %s, and not here: take that line of <modules> out, if "+
+						"they are to come from here", cmp.Or(m.Attrs["organisation"], "*"), to))
 		}
 	}
 	return said

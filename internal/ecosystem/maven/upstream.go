@@ -39,7 +39,8 @@ func (Maven) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) 
 	if m.Plugins != nil {
 		for _, plugin := range m.Plugins.All {
 			if fitsPath(plugin.ArtifactID) && plugin.Prefix != "" {
-				l.Plugins = append(l.Plugins, catalog.ListedPlugin{Name: plugin.ArtifactID, Prefix: plugin.Prefix, Title: plugin.Name})
+				l.Plugins = append(l.Plugins, catalog.ListedPlugin{Name: plugin.ArtifactID, Prefix: plugin.Prefix,
+					Title: plugin.Name})
 			}
 		}
 	}
@@ -71,10 +72,12 @@ func listedUploads(p purl.PURL, v *versioning) []catalog.ListedVersion {
 		}
 		u := byUpload[t.place.Upload]
 		if u == nil {
-			u = &catalog.ListedVersion{Version: p.Version, Upload: t.place.Upload, UploadedAt: t.place.UploadedAt, UploadCount: t.place.UploadCount}
+			u = &catalog.ListedVersion{Version: p.Version, Upload: t.place.Upload, UploadedAt: t.place.UploadedAt,
+				UploadCount: t.place.UploadCount}
 			byUpload[t.place.Upload] = u
 		}
-		u.Files = append(u.Files, catalog.ListedFile{Name: t.place.FileName, Classifier: t.place.Classifier, Extension: t.place.Extension})
+		u.Files = append(u.Files, catalog.ListedFile{Name: t.place.FileName, Classifier: t.place.Classifier,
+			Extension: t.place.Extension})
 	}
 	var all []catalog.ListedVersion
 	for _, u := range byUpload {
@@ -115,7 +118,8 @@ func (Maven) Checksums(path string) []ecosystem.Checksum {
 
 // Marker implements ecosystem.ByPath: the pom.
 func (Maven) Marker(p purl.PURL, upload string) catalog.FileQuestion {
-	q := catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: Name, Namespace: p.Namespace, Name: p.Name}, Version: p.Version, Upload: upload}
+	q := catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: Name, Namespace: p.Namespace, Name: p.Name},
+		Version: p.Version, Upload: upload}
 	if exact := p.Version; !purl.IsSnapshot(Name, exact) || upload != "" {
 		if upload != "" {
 			exact = upload

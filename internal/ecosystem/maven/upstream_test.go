@@ -27,9 +27,13 @@ func TestReadListing(t *testing.T) {
 		want       string
 	}{
 		{p, "org/openshore/brine-http/maven-metadata.xml",
-			"<metadata><versioning><versions><version>1.0</version><version> 2.0 </version><version>../x</version></versions></versioning></metadata>", "1.0 2.0"},
-		{purl.PURL{Ecosystem: Name, Namespace: "org.openshore", Name: "brine-http", Version: "1.0-SNAPSHOT"}, "org/openshore/brine-http/1.0-SNAPSHOT/maven-metadata.xml",
-			snapshotList, "1.0-20261031.080000-1(brine-http-1.0-20261031.080000-1-sources.jar) 1.0-20261101.080000-2(brine-http-1.0-20261101.080000-2.jar brine-http-1.0-20261101.080000-2.pom)"},
+			"<metadata><versioning><versions><version>1.0</version><version> 2.0 " +
+				"</version><version>../x</version></versions></versioning></metadata>", "1.0 2.0"},
+		{purl.PURL{Ecosystem: Name, Namespace: "org.openshore", Name: "brine-http", Version: "1.0-SNAPSHOT"},
+			"org/openshore/brine-http/1.0-SNAPSHOT/maven-metadata.xml",
+			snapshotList,
+			"1.0-20261031.080000-1(brine-http-1.0-20261031.080000-1-sources.jar) " +
+				"1.0-20261101.080000-2(brine-http-1.0-20261101.080000-2.jar brine-http-1.0-20261101.080000-2.pom)"},
 		{purl.PURL{Ecosystem: Name, Namespace: "org.openshore"}, "org/openshore/maven-metadata.xml",
 			"<metadata><plugins><plugin><prefix>brine</prefix><artifactId>brine-maven-plugin</artifactId></plugin><plugin><artifactId>no-prefix</artifactId></plugin></plugins></metadata>", "plugin brine"},
 	} {
@@ -69,7 +73,8 @@ func TestReadListing(t *testing.T) {
 
 func TestCompanions(t *testing.T) {
 	p := purl.PURL{Ecosystem: Name, Namespace: "org.openshore", Name: "brine-http", Version: "2.1.0"}
-	like := []catalog.File{{Extension: "pom"}, {Extension: "jar"}, {Classifier: "sources", Extension: "jar"}, {Extension: "jar.asc"}}
+	like := []catalog.File{{Extension: "pom"}, {Extension: "jar"}, {Classifier: "sources", Extension: "jar"},
+		{Extension: "jar.asc"}}
 	for packaging, want := range map[string]string{
 		"jar":    "brine-http-2.1.0.pom brine-http-2.1.0.jar brine-http-2.1.0-sources.jar",
 		"bundle": "brine-http-2.1.0.pom brine-http-2.1.0.jar brine-http-2.1.0-sources.jar",
@@ -78,7 +83,8 @@ func TestCompanions(t *testing.T) {
 		var names []string
 		for _, q := range (Maven{}).Companions(p, catalog.Details{Packaging: packaging}, like) {
 			names = append(names, q.Name)
-			if place, err := (Maven{}).PlaceOf(q); err != nil || (Maven{}).FilePath(place) != "org/openshore/brine-http/2.1.0/"+q.Name {
+			if place, err := (Maven{}).PlaceOf(q); err != nil ||
+				(Maven{}).FilePath(place) != "org/openshore/brine-http/2.1.0/"+q.Name {
 				t.Errorf("%s is at %+v, %v", q.Name, place, err)
 			}
 		}
@@ -93,7 +99,8 @@ func TestCompanions(t *testing.T) {
 
 func TestChecksumIn(t *testing.T) {
 	const digest = "da39a3ee5e6b4b0d3255bfef95601890afd80709"
-	for _, text := range []string{digest, strings.ToUpper(digest) + "\n", digest + "  brine.jar", "SHA1 (brine.jar) = " + digest} {
+	for _, text := range []string{digest, strings.ToUpper(digest) + "\n", digest + "  brine.jar", "SHA1 (brine.jar) = " +
+		digest} {
 		if got, ok := ecosystem.ChecksumIn(text, "sha1"); got != digest || !ok {
 			t.Errorf("%q gives %q, %v", text, got, ok)
 		}

@@ -22,7 +22,9 @@ func (NPM) Clients() []ecosystem.PackageClient {
 			}
 			return []ecosystem.Piece{
 				{Title: "Where packages come from", File: ".npmrc", Language: "ini",
-					Edit: ecosystem.Sequence(func(text string) (string, error) { return splice.SetINI(text, "", registryKey(p), p.Address) }, scopesToo(p))},
+					Edit: ecosystem.Sequence(func(text string) (string, error) {
+						return splice.SetINI(text, "", registryKey(p), p.Address)
+					}, scopesToo(p))},
 				{Title: "Who you are, for this address only", File: "~/.npmrc", Language: "ini", Secret: true, Edit: secret},
 			}
 		}
@@ -41,13 +43,21 @@ func (NPM) Clients() []ecosystem.PackageClient {
 	}
 	const variable = "${CRELVO_TOKEN}"
 	return []ecosystem.PackageClient{
-		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("npm", "install"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable, Commands: commands("pnpm", "add"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"), Uses: usesYarn, Strays: straysYarn, Mends: mendsYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
+		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable,
+			Commands: commands("npm", "install"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping",
+			Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable,
+			Commands: commands("pnpm", "add"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping",
+			Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"),
+			Uses: usesYarn, Strays: straysYarn, Mends: mendsYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				return []splice.Setting{{Key: "YARN_NPM_REGISTRY_SERVER", Value: p.Address}, {Key: "YARN_NPM_AUTH_TOKEN", Value: p.Token()}, {Key: "YARN_NPM_ALWAYS_AUTH", Value: "1"}}
+				return []splice.Setting{{Key: "YARN_NPM_REGISTRY_SERVER", Value: p.Address},
+					{Key: "YARN_NPM_AUTH_TOKEN", Value: p.Token()}, {Key: "YARN_NPM_ALWAYS_AUTH", Value: "1"}}
 			}},
-		{Name: "yarn-1", Title: "Yarn 1", Publishes: true, Parts: rc(true), Reference: variable, Commands: commands("yarn", "add"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true},
+		{Name: "yarn-1", Title: "Yarn 1", Publishes: true, Parts: rc(true), Reference: variable,
+			Commands: commands("yarn", "add"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping",
+			Upload: "PUT crelvo-check", Bearer: true},
 	}
 }
 
@@ -101,7 +111,8 @@ func usesRC(f ecosystem.Files) (uses []ecosystem.Use) {
 func secretRC(f ecosystem.Files, u *ecosystem.Use) {
 	files := []string{".npmrc", "~/.npmrc"}
 	at := strings.TrimSuffix(nerf(u.Address), "/") + "/"
-	for prefix := at; strings.Count(prefix, "/") > 2; prefix = prefix[:strings.LastIndex(strings.TrimSuffix(prefix, "/"), "/")+1] {
+	for prefix := at; strings.Count(prefix, "/") > 2; prefix = prefix[:strings.LastIndex(strings.TrimSuffix(prefix, "/"),
+		"/")+1] {
 		for _, file := range files {
 			if value, ok := splice.GetINI(f.Read(file), "", prefix+":_authToken"); ok {
 				u.Secret, u.SecretIn = f.Expand(strings.Trim(value, `"`)), file
@@ -145,8 +156,10 @@ func yarnParts(p ecosystem.Pointing) []ecosystem.Piece {
 	server := strings.TrimSuffix(nerf(p.Address), "/")
 	return []ecosystem.Piece{
 		{Title: "Where packages come from", File: ".yarnrc.yml", Language: "yaml", Edit: address},
-		{Title: "Who you are, for this address only", File: "~/.yarnrc.yml", Language: "yaml", Secret: true, Edit: ecosystem.Sequence(
-			set("true", "npmRegistries", server, "npmAlwaysAuth"), set(quoted(p.Token()), "npmRegistries", server, "npmAuthToken"))},
+		{Title: "Who you are, for this address only", File: "~/.yarnrc.yml", Language: "yaml", Secret: true,
+			Edit: ecosystem.Sequence(
+				set("true", "npmRegistries", server, "npmAlwaysAuth"),
+				set(quoted(p.Token()), "npmRegistries", server, "npmAuthToken"))},
 	}
 }
 
@@ -178,7 +191,8 @@ func preapprove(text string, patterns []string) (string, error) {
 	case len(missing) == 0:
 		return text, nil
 	case ok:
-		return "", &splice.Error{Why: "it has a list npmPreapprovedPackages already; add " + strings.Join(missing, ", ") + " to it"}
+		return "", &splice.Error{Why: "it has a list npmPreapprovedPackages already; add " + strings.Join(missing, ", ") +
+			" to it"}
 	}
 	return splice.SetYAML(text, []string{"npmPreapprovedPackages"}, "["+strings.Join(missing, ", ")+"]")
 }

@@ -36,7 +36,8 @@ func (NPM) Contradicts(said, read catalog.Details) error {
 		if reflect.DeepEqual(in, of) {
 			continue
 		}
-		return fault.New(fault.Invalid, "manifest-disagrees", "what was sent with the tarball has another %s than the package.json in it", field.name).
+		return fault.New(fault.Invalid, "manifest-disagrees",
+			"what was sent with the tarball has another %s than the package.json in it", field.name).
 			WithHint("Publish what npm pack makes of the package as it is.")
 	}
 	return nil

@@ -23,10 +23,12 @@ func TestContradicts(t *testing.T) {
 		{`"os":["linux"]}`, `"os":["win32"]}`, "os"},
 		// The forms that clients write.
 		{`"bin":{"deck-ui":"cli.js"}}`, `"bin":"./cli.js"}`, ""},
-		{`"dependencies":{"kelp":"1","fathom":"2"},"optionalDependencies":{"fathom":"2"}}`, `"dependencies":{"kelp":"1"},"optionalDependencies":{"fathom":"2"}}`, ""},
+		{`"dependencies":{"kelp":"1","fathom":"2"},"optionalDependencies":{"fathom":"2"}}`,
+			`"dependencies":{"kelp":"1"},"optionalDependencies":{"fathom":"2"}}`, ""},
 		{`"scripts":{"install":"node-gyp rebuild"},"gypfile":true}`, `"x":1}`, ""},
 		{`"license":{"type":"MIT"}}`, `"license":"MIT"}`, ""},
-		{`"repository":{"type":"git","url":"git+https://skerry.example/x.git"},"gitHead":"abc","readme":"y"}`, `"repository":"https://skerry.example/x"}`, ""},
+		{`"repository":{"type":"git","url":"git+https://skerry.example/x.git"},"gitHead":"abc","readme":"y"}`,
+			`"repository":"https://skerry.example/x"}`, ""},
 		{`"os":["linux","darwin"],"engines":{}}`, `"os":["darwin","linux"]}`, ""},
 		{`"devDependencies":{"x":"1"}}`, `"name2":"y"}`, ""},
 	} {
@@ -47,7 +49,8 @@ func TestContradicts(t *testing.T) {
 			t.Fatal(err)
 		}
 		err = NPM{}.Contradicts(a, b)
-		if (err != nil) != (c.field != "") || err != nil && (!fault.Is(err, fault.Invalid) || !strings.Contains(err.Error(), "another "+c.field+" ")) {
+		if (err != nil) != (c.field != "") || err != nil &&
+			(!fault.Is(err, fault.Invalid) || !strings.Contains(err.Error(), "another "+c.field+" ")) {
 			t.Errorf("said %s, read %s: %v; want %q", c.said, c.read, err, c.field)
 		}
 	}

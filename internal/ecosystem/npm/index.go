@@ -126,7 +126,9 @@ func same(a, b mark) bool {
 // the abbreviated form, which is enough to install. base is the address of the
 // door that the tarballs' addresses begin with. before is what was made of an
 // earlier state of the package, whose parts are taken over where they still hold.
-func packageDocument(p *catalog.Package, base string, full bool, readme *catalog.Readme, before ecosystem.Document) (ecosystem.Document, error) {
+func packageDocument(
+	p *catalog.Package, base string, full bool, readme *catalog.Readme, before ecosystem.Document,
+) (ecosystem.Document, error) {
 	name := joinName(p.Key.Namespace, p.Key.Name)
 	newest := ecosystem.Newest(p)
 	slices.SortFunc(newest, func(a, b *catalog.Version) int { return a.PublishedAt.Compare(b.PublishedAt) })
@@ -186,14 +188,17 @@ func (d *draft) add(what string, newest []*catalog.Version, write func(w *writer
 	for some := range slices.Chunk(newest, partVersions) {
 		if at := len(d.parts); at < len(d.known) {
 			was, ok := d.known[at].Of.(made)
-			if ok && was.what == what && slices.EqualFunc(was.marks, some, func(m mark, v *catalog.Version) bool { return same(m, markOf(v)) }) {
+			if ok && was.what == what && slices.EqualFunc(was.marks, some, func(m mark, v *catalog.Version) bool {
+				return same(m, markOf(v))
+			}) {
 				d.parts = append(d.parts, d.known[at])
 				continue
 			}
 		}
 		size := 0
 		for _, v := range some {
-			size += 700 + len(v.Details.Native[nativeInstall]) + len(v.Details.Native[nativeDist]) + len(v.Details.Native[nativeRest])
+			size += 700 + len(v.Details.Native[nativeInstall]) + len(v.Details.Native[nativeDist]) +
+				len(v.Details.Native[nativeRest])
 		}
 		w := &writer{b: make([]byte, 0, size)}
 		marks := make([]mark, len(some))
@@ -286,7 +291,8 @@ func (w *writer) version(name string, v *catalog.Version, base string, full bool
 }
 
 // aboutFields are taken from the latest version for the package as a whole.
-var aboutFields = []string{"description", "homepage", "keywords", "repository", "author", "contributors", "maintainers", "bugs", "license"}
+var aboutFields = []string{"description", "homepage", "keywords", "repository", "author", "contributors", "maintainers",
+	"bugs", "license"}
 
 // about writes what only the full document has.
 func (w *writer) about(p *catalog.Package, newest []*catalog.Version, latest string, readme *catalog.Readme) error {
@@ -396,7 +402,8 @@ func answerOf(hits []ecosystem.Hit, total int, now time.Time) searchAnswer {
 	for i, h := range hits {
 		var o searchObject
 		p := &o.Package
-		p.Name, p.Version, p.Description, p.Date = joinName(h.Namespace, h.Name), h.Latest, h.Details.Description, h.PublishedAt.UTC().Format(timeForm)
+		p.Name, p.Version, p.Description, p.Date = joinName(h.Namespace, h.Name), h.Latest, h.Details.Description,
+			h.PublishedAt.UTC().Format(timeForm)
 		if p.Scope = "unscoped"; h.Namespace != "" {
 			p.Scope = h.Namespace[1:]
 		}
@@ -408,7 +415,8 @@ func answerOf(hits []ecosystem.Hit, total int, now time.Time) searchAnswer {
 			p.Keywords = fields.Keywords
 		}
 		p.Links = map[string]string{}
-		for name, address := range map[string]string{"homepage": h.Details.Homepage, "repository": h.Details.Source, "bugs": bugsOf(fields.Bugs)} {
+		for name, address := range map[string]string{"homepage": h.Details.Homepage, "repository": h.Details.Source,
+			"bugs": bugsOf(fields.Bugs)} {
 			if address = ecosystem.WebOnly(address); address != "" {
 				p.Links[name] = address
 			}

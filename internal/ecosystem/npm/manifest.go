@@ -23,8 +23,10 @@ const maxManifest, maxReadme = 2 << 20, catalog.MaxReadme
 // the rest of it, and what stands in dist besides the tarball and its digests.
 const nativeInstall, nativeRest, nativeDist = "install", "rest", "dist"
 
-var installFields = []string{"name", "version", "dependencies", "optionalDependencies", "peerDependencies", "peerDependenciesMeta",
-	"bundleDependencies", "bundledDependencies", "acceptDependencies", "bin", "directories", "engines", "cpu", "os", "libc", "funding",
+var installFields = []string{"name", "version", "dependencies", "optionalDependencies", "peerDependencies",
+	"peerDependenciesMeta",
+	"bundleDependencies", "bundledDependencies", "acceptDependencies", "bin", "directories", "engines", "cpu", "os",
+	"libc", "funding",
 	"_hasShrinkwrap", "hasInstallScript"}
 
 // Fields that are made from records, or kept apart.
@@ -183,13 +185,15 @@ func (m *manifest) details() (catalog.Details, error) {
 	for _, group := range []struct {
 		of    dependencies
 		scope string
-	}{{m.Dependencies, ""}, {m.PeerDependencies, "peer"}, {m.OptionalDependencies, "optional"}, {m.DevDependencies, "dev"}} {
+	}{{m.Dependencies, ""}, {m.PeerDependencies, "peer"}, {m.OptionalDependencies, "optional"},
+		{m.DevDependencies, "dev"}} {
 		for name, version := range group.of {
 			scope, base, ok := splitName(name)
 			if _, also := m.OptionalDependencies[name]; !ok || also && group.scope == "" {
 				continue // the optional ones stand among the others too
 			}
-			d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Namespace: scope, Name: base}.String(),
+			d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Namespace: scope,
+				Name: base}.String(),
 				Version: version, Scope: group.scope, Optional: group.scope == "optional"})
 		}
 	}

@@ -17,7 +17,8 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 )
 
-var deck = madeup.Package{Name: "@skerry/deck-ui", Version: "1.4.0", Description: "Buttons for the deck", Licence: "MIT", Author: "Deck Hands", Readme: "# deck-ui\n"}
+var deck = madeup.Package{Name: "@skerry/deck-ui", Version: "1.4.0", Description: "Buttons for the deck",
+	Licence: "MIT", Author: "Deck Hands", Readme: "# deck-ui\n"}
 
 func snapshotOf(p madeup.Package) madeup.Package {
 	p.Version = "1.5.0-dev.7"
@@ -31,19 +32,27 @@ func TestConformance(t *testing.T) {
 	ecosystemtest.Run(t, NPM{}, ecosystemtest.Samples{
 		Snapshot: "1.5.0-dev.7", Release: "1.4.0",
 		Good: []ecosystemtest.Sample{
-			{Name: "a tarball", Files: map[string][]byte{"skerry-deck-ui-1.4.0.tgz": deck.NPM()}, PURL: "pkg:npm/%40skerry/deck-ui@1.4.0"},
-			{Name: "a tarball with a purl", Files: map[string][]byte{"x.tgz": deck.NPM()}, As: "pkg:npm/%40skerry/deck-ui@1.4.0", PURL: "pkg:npm/%40skerry/deck-ui@1.4.0"},
-			{Name: "a snapshot", Files: map[string][]byte{"x.tgz": snapshotOf(deck).NPM()}, PURL: "pkg:npm/%40skerry/deck-ui@1.5.0-dev.7"},
-			{Name: "another folder", Files: twice(madeup.Entry{Name: "deck/package.json", Content: `{"name":"kelp","version":"v1.0.0"}`}), PURL: "pkg:npm/kelp@1.0.0"},
+			{Name: "a tarball", Files: map[string][]byte{"skerry-deck-ui-1.4.0.tgz": deck.NPM()},
+				PURL: "pkg:npm/%40skerry/deck-ui@1.4.0"},
+			{Name: "a tarball with a purl", Files: map[string][]byte{"x.tgz": deck.NPM()}, As: "pkg:npm/%40skerry/deck-ui@1.4.0",
+				PURL: "pkg:npm/%40skerry/deck-ui@1.4.0"},
+			{Name: "a snapshot", Files: map[string][]byte{"x.tgz": snapshotOf(deck).NPM()},
+				PURL: "pkg:npm/%40skerry/deck-ui@1.5.0-dev.7"},
+			{Name: "another folder", Files: twice(madeup.Entry{Name: "deck/package.json",
+				Content: `{"name":"kelp","version":"v1.0.0"}`}), PURL: "pkg:npm/kelp@1.0.0"},
 		},
 		Bad: []ecosystemtest.Sample{
 			{Name: "another purl", Files: map[string][]byte{"x.tgz": deck.NPM()}, As: "pkg:npm/kelp@1.0.0"},
 			{Name: "cut", Files: map[string][]byte{"x.tgz": deck.NPM()[:200]}, As: "pkg:npm/kelp@1.0.0"},
 			{Name: "no version", Files: twice(madeup.Entry{Name: "package/package.json", Content: `{"name":"kelp"}`})},
-			{Name: "a name that is none", Files: twice(madeup.Entry{Name: "package/package.json", Content: `{"name":"../kelp","version":"1.0.0"}`})},
-			{Name: "a way out", Files: twice(madeup.Entry{Name: "package/package.json", Content: string(deck.Manifest())}, madeup.Entry{Name: "../../etc/passwd", Content: "x"})},
-			{Name: "an absolute path", Files: twice(madeup.Entry{Name: "package/package.json", Content: string(deck.Manifest())}, madeup.Entry{Name: "/etc/passwd", Content: "x"})},
-			{Name: "a manifest that is no JSON", Files: twice(madeup.Entry{Name: "package/package.json", Content: `name: kelp`})},
+			{Name: "a name that is none", Files: twice(madeup.Entry{Name: "package/package.json",
+				Content: `{"name":"../kelp","version":"1.0.0"}`})},
+			{Name: "a way out", Files: twice(madeup.Entry{Name: "package/package.json", Content: string(deck.Manifest())},
+				madeup.Entry{Name: "../../etc/passwd", Content: "x"})},
+			{Name: "an absolute path", Files: twice(madeup.Entry{Name: "package/package.json", Content: string(deck.Manifest())},
+				madeup.Entry{Name: "/etc/passwd", Content: "x"})},
+			{Name: "a manifest that is no JSON", Files: twice(madeup.Entry{Name: "package/package.json",
+				Content: `name: kelp`})},
 		},
 		Foreign: map[string][]byte{"brine.jar": []byte("x")},
 	})
@@ -72,19 +81,24 @@ func TestReadListing(t *testing.T) {
 		t.Fatalf("%+v", l)
 	}
 	first := l.Versions[0]
-	if first.Withdrawn == nil || first.Withdrawn.Reason != "too dark" || first.UploadedAt.IsZero() || first.Files[0].Name != "kelp-colors-1.0.0.tgz" ||
-		first.Files[0].Address != "https://files.openshore.example/k/odd-name.tgz" || first.Files[0].Digests["sha1"] != "da39a3ee5e6b4b0d3255bfef95601890afd80709" {
+	if first.Withdrawn == nil || first.Withdrawn.Reason != "too dark" || first.UploadedAt.IsZero() ||
+		first.Files[0].Name != "kelp-colors-1.0.0.tgz" ||
+		first.Files[0].Address != "https://files.openshore.example/k/odd-name.tgz" ||
+		first.Files[0].Digests["sha1"] != "da39a3ee5e6b4b0d3255bfef95601890afd80709" {
 		t.Errorf("%+v", first)
 	}
 	if sum := l.Versions[1].Files[0].Digests["sha512"]; !strings.HasPrefix(sum, "cf83e1357eefb8bd") {
 		t.Errorf("the integrity was read as %q", sum)
 	}
 	var install map[string]any
-	if err := json.Unmarshal(first.Details.Native[nativeInstall], &install); err != nil || install["hasInstallScript"] != true || install["dependencies"] == nil || install["license"] != nil {
+	if err := json.Unmarshal(first.Details.Native[nativeInstall], &install); err != nil ||
+		install["hasInstallScript"] != true || install["dependencies"] == nil || install["license"] != nil {
 		t.Errorf("%v, %v", install, err)
 	}
-	for _, wrong := range []string{`{"name":"other","versions":{}}`, `{"name":"kelp-colors"}`, `{"versions":[]}`, document[:800]} {
-		if l, err := (NPM{}).ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
+	for _, wrong := range []string{`{"name":"other","versions":{}}`, `{"name":"kelp-colors"}`, `{"versions":[]}`,
+		document[:800]} {
+		if l, err := (NPM{}).ReadListing(t.Context(), kelp(),
+			ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
 			t.Errorf("%.40q was read as %+v", wrong, l)
 		}
 	}
@@ -96,9 +110,12 @@ func TestDocuments(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &catalog.Package{Key: catalog.PackageKey{Name: "kelp-colors"}, Labels: map[string]string{"next": "2.1.0-rc.1", "gone": "9.9.9"}, Changed: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)}
+	p := &catalog.Package{Key: catalog.PackageKey{Name: "kelp-colors"},
+		Labels:  map[string]string{"next": "2.1.0-rc.1", "gone": "9.9.9"},
+		Changed: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)}
 	for _, v := range l.Versions {
-		made := catalog.Version{Version: v.Version, Snapshot: purl.IsSnapshot(Name, v.Version), Details: *v.Details, Withdrawn: v.Withdrawn, PublishedAt: v.UploadedAt}
+		made := catalog.Version{Version: v.Version, Snapshot: purl.IsSnapshot(Name, v.Version), Details: *v.Details,
+			Withdrawn: v.Withdrawn, PublishedAt: v.UploadedAt}
 		for _, f := range v.Files {
 			file := catalog.File{Name: f.Name, Extension: f.Extension}
 			for algorithm, sum := range f.Digests {
@@ -132,9 +149,11 @@ func TestDocuments(t *testing.T) {
 			t.Fatalf("%v\n%s", err, d.Bytes())
 		}
 		first := read.Versions["1.0.0"]
-		if read.Name != "kelp-colors" || len(read.Versions) != 3 || read.Tags["latest"] != "2.0.0" || read.Tags["next"] != "2.1.0-rc.1" || read.Tags["gone"] != "" ||
+		if read.Name != "kelp-colors" || len(read.Versions) != 3 || read.Tags["latest"] != "2.0.0" ||
+			read.Tags["next"] != "2.1.0-rc.1" || read.Tags["gone"] != "" ||
 			first.Deprecated != "too dark" || first.Dependencies["fathom-format"] != "^1.0.0" || first.Dist.FileCount != 3 ||
-			first.Dist.Tarball != base+"kelp-colors/-/kelp-colors-1.0.0.tgz" || !strings.HasPrefix(read.Versions["2.0.0"].Dist.Integrity, "sha512-z4PhNX7v") {
+			first.Dist.Tarball != base+"kelp-colors/-/kelp-colors-1.0.0.tgz" ||
+			!strings.HasPrefix(read.Versions["2.0.0"].Dist.Integrity, "sha512-z4PhNX7v") {
 			t.Errorf("full %v: %+v", full, read)
 		}
 		if full != (first.License == "MIT") || full != (read.Time["1.0.0"] != "") || full != (read.Readme == "<b>") {
@@ -159,10 +178,12 @@ func TestScanner(t *testing.T) {
 		kept[name] = string(raw)
 		return err
 	})
-	if err != nil || kept["data"] != "hello world" || kept["n"] != "-1.5e3" || kept["z"] != `"\u00e9"` || kept["a"] != `[1, {"b":"}\"]"}, null ]` {
+	if err != nil || kept["data"] != "hello world" || kept["n"] != "-1.5e3" || kept["z"] != `"\u00e9"` ||
+		kept["a"] != `[1, {"b":"}\"]"}, null ]` {
 		t.Errorf("%v, %v", kept, err)
 	}
-	for _, wrong := range []string{"", "{", `{"a"`, `{"a":}`, `{"a":1,}`, `{"a":1 "b":2}`, `{a:1}`, `[1]`, `{"a":[[`, `{"a":"x`, strings.Repeat(`{"a":`, 200), `{"a":"` + strings.Repeat("x", 2000) + `"}`} {
+	for _, wrong := range []string{"", "{", `{"a"`, `{"a":}`, `{"a":1,}`, `{"a":1 "b":2}`, `{a:1}`, `[1]`, `{"a":[[`,
+		`{"a":"x`, strings.Repeat(`{"a":`, 200), `{"a":"` + strings.Repeat("x", 2000) + `"}`} {
 		s := newScanner(strings.NewReader(wrong), 1000)
 		if err := s.object(func(string) error { _, err := s.value(); return err }); err == nil {
 			t.Errorf("%.40q was read", wrong)
@@ -195,15 +216,17 @@ func FuzzScanner(f *testing.F) {
 func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(document))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		budgettest.Fuzzed(t, `{"name":"kelp-colors","versions":{`, strings.TrimSuffix(string(raw), ",")+",", `"9":{}}}`, func(raw []byte) {
-			_, _ = NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)}) // only what it costs
-		})
+		budgettest.Fuzzed(t, `{"name":"kelp-colors","versions":{`, strings.TrimSuffix(string(raw), ",")+",", `"9":{}}}`,
+			func(raw []byte) {
+				_, _ = NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)}) // only what it costs
+			})
 		l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)})
 		if err != nil {
 			return
 		}
 		for _, v := range l.Versions {
-			if _, err := (NPM{}).PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Name: "kelp-colors"}, Version: v.Version, Name: v.Files[0].Name}); err != nil {
+			if _, err := (NPM{}).PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Name: "kelp-colors"}, Version: v.Version,
+				Name: v.Files[0].Name}); err != nil {
 				t.Errorf("%+v has no place: %v", v, err)
 			}
 		}
@@ -224,11 +247,13 @@ func FuzzManifest(f *testing.F) {
 	f.Add(deck.Manifest())
 	f.Add([]byte(`"a":"b"`))
 	f.Add([]byte(`{"name":"x"}`))
-	f.Add([]byte(`{"name":"kelp","version":"1.0.0","license":[{"type":"MIT"}],"author":{"name":"x"},"repository":"x","bin":7}`))
+	f.Add([]byte(
+		`{"name":"kelp","version":"1.0.0","license":[{"type":"MIT"}],"author":{"name":"x"},"repository":"x","bin":7}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		for _, field := range []string{`"dependencies":{`, `"author":[`, `"x":[`} {
 			end := map[byte]string{'{': "}}", '[': "]}"}[field[len(field)-1]]
-			budgettest.Fuzzed(t, `{"name":"kelp","version":"1.0.0",`+field, strings.TrimSuffix(string(raw), ",")+",", `"x"`+map[byte]string{'{': `:""`, '[': ""}[field[len(field)-1]]+end, func(raw []byte) {
+			budgettest.Fuzzed(t, `{"name":"kelp","version":"1.0.0",`+field, strings.TrimSuffix(string(raw), ",")+",", `"x"`+
+				map[byte]string{'{': `:""`, '[': ""}[field[len(field)-1]]+end, func(raw []byte) {
 				if m, err := parseManifest(raw, false); err == nil {
 					_, _ = m.details() // only what it costs
 				}
@@ -247,21 +272,25 @@ func FuzzManifest(f *testing.F) {
 
 // BenchmarkDocument renders a document of 5,000 versions.
 func BenchmarkDocument(b *testing.B) {
-	p := &catalog.Package{Key: catalog.PackageKey{Name: "many"}, Labels: map[string]string{"latest": "1.0.7"}, Changed: time.Now()}
+	p := &catalog.Package{Key: catalog.PackageKey{Name: "many"}, Labels: map[string]string{"latest": "1.0.7"},
+		Changed: time.Now()}
 	rest := json.RawMessage(`{"description": "` + strings.Repeat("x", 200) + `", "license": "MIT"}`)
 	install := json.RawMessage(`{"name": "many", "dependencies": {"x": "` + strings.Repeat("y", 1200) + `"}}`)
 	for n := range 5000 {
 		version := fmt.Sprintf("1.0.%d", n)
-		p.Versions = append(p.Versions, catalog.Version{ID: int64(n), Version: version, PublishedAt: p.Changed.Add(time.Duration(n) * time.Second),
-			Details: catalog.Details{Native: map[string]json.RawMessage{nativeInstall: install, nativeRest: rest}},
-			Files:   []catalog.File{{ID: 1, Name: fileName("many", version), Extension: tarball, Digests: catalog.Digests{SHA1: [20]byte{1}, SHA512: [64]byte{2}}}}})
+		p.Versions = append(p.Versions, catalog.Version{ID: int64(n), Version: version,
+			PublishedAt: p.Changed.Add(time.Duration(n) * time.Second),
+			Details:     catalog.Details{Native: map[string]json.RawMessage{nativeInstall: install, nativeRest: rest}},
+			Files: []catalog.File{{ID: 1, Name: fileName("many", version), Extension: tarball,
+				Digests: catalog.Digests{SHA1: [20]byte{1}, SHA512: [64]byte{2}}}}})
 	}
 	b.ReportAllocs()
 	var before ecosystem.Document
 	for b.Loop() {
 		p.Versions[len(p.Versions)-1].ID++ // one has changed
 		var err error
-		if before, err = packageDocument(p, "https://packages.skerry.example/at/platform/npm/", true, nil, before); err != nil {
+		if before, err = packageDocument(p, "https://packages.skerry.example/at/platform/npm/", true, nil,
+			before); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -269,11 +298,13 @@ func BenchmarkDocument(b *testing.B) {
 
 // TestYarnAge: Yarn 4 uses our own packages at once.
 func TestYarnAge(t *testing.T) {
-	p := ecosystem.Pointing{Address: "https://packages.skerry.example/at/platform/npm/", Everything: true, Own: []string{"@skerry", "deck"}}
+	p := ecosystem.Pointing{Address: "https://packages.skerry.example/at/platform/npm/", Everything: true,
+		Own: []string{"@skerry", "deck"}}
 	if text := yarnParts(p)[0].Text(); !strings.Contains(text, `npmPreapprovedPackages: ["@skerry/*"]`) {
 		t.Errorf("it says\n%s", text)
 	}
-	if again, err := preapprove("npmPreapprovedPackages: [\"@skerry/*\"]\n", []string{"@skerry/*"}); err != nil || strings.Count(again, "@skerry") != 1 {
+	if again, err := preapprove("npmPreapprovedPackages: [\"@skerry/*\"]\n", []string{"@skerry/*"}); err != nil ||
+		strings.Count(again, "@skerry") != 1 {
 		t.Errorf("%s, %v", again, err)
 	}
 	if _, err := preapprove("npmPreapprovedPackages: [\"@other/*\"]\n", []string{"@skerry/*"}); err == nil {

@@ -48,7 +48,8 @@ func (NPM) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([
 	}
 	if len(files) != 1 || !isTarball(files[0].Name) {
 		if as.Name != "" {
-			return nil, fault.New(fault.Invalid, "not-one-tarball", "an npm package is one .tgz file").WithHint("Make it with npm pack.")
+			return nil, fault.New(fault.Invalid, "not-one-tarball", "an npm package is one .tgz file").
+				WithHint("Make it with npm pack.")
 		}
 		return nil, ecosystem.ErrNotMine
 	}
@@ -66,7 +67,8 @@ func (NPM) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([
 	scope, base, _ := splitName(m.Name) // parseManifest saw that it is one
 	p := placeOf(scope, base, m.Version)
 	if as.Name != "" && (as.Namespace != scope || as.Name != base || as.Version != "" && as.Version != m.Version) {
-		return nil, fault.New(fault.Invalid, "manifest-disagrees", "%s says that it is %s, not %s", files[0].Name, p.PURL(Name), as).
+		return nil, fault.New(fault.Invalid, "manifest-disagrees", "%s says that it is %s, not %s", files[0].Name,
+			p.PURL(Name), as).
 			WithHint("Leave out --as, or change its package.json.")
 	}
 	return []ecosystem.Placed{{Place: p, File: 0}}, nil

@@ -97,9 +97,11 @@ func readUploaded(c *ecosystem.Call) (*uploaded, error) {
 	case errors.As(err, &told):
 		return nil, err
 	case errors.Is(err, errTooMuch):
-		return nil, fault.New(fault.TooLarge, "document-too-large", "the package document has more than %d bytes besides its tarball", maxDocument)
+		return nil, fault.New(fault.TooLarge, "document-too-large",
+			"the package document has more than %d bytes besides its tarball", maxDocument)
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return nil, fault.New(fault.Invalid, "cut-upload", "the package document did not arrive whole").WithHint("Nothing of it was kept; publish it again.")
+		return nil, fault.New(fault.Invalid, "cut-upload", "the package document did not arrive whole").
+			WithHint("Nothing of it was kept; publish it again.")
 	}
 	return nil, fault.New(fault.Invalid, "bad-document", "the package document cannot be read: %v", err)
 }
@@ -111,7 +113,8 @@ func (u *uploaded) readVersion(c *ecosystem.Call, s *scanner, version string) er
 		return err
 	}
 	if len(u.versions) >= maxSentVersions {
-		return fault.New(fault.TooLarge, "too-many-versions", "the package document has more than %d versions", maxSentVersions)
+		return fault.New(fault.TooLarge, "too-many-versions", "the package document has more than %d versions",
+			maxSentVersions)
 	}
 	if u.first == nil {
 		u.first = raw
@@ -136,7 +139,8 @@ func (u *uploaded) readAttachment(c *ecosystem.Call, s *scanner, name string) er
 			return err
 		}
 		if len(u.attachments) == maxAttachments {
-			return fault.New(fault.Invalid, "too-many-attachments", "a package document has at most %d attachments", maxAttachments)
+			return fault.New(fault.Invalid, "too-many-attachments", "a package document has at most %d attachments",
+				maxAttachments)
 		}
 		return s.base64(func(r io.Reader) error {
 			staged, err := c.Desk.Stage(c.Request().Context(), r, -1, path.Base(name))
@@ -160,13 +164,15 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 	}
 	defer u.discard()
 	if u.users && len(u.versions) == 0 {
-		return fault.New(fault.Invalid, "not-offered", "npm star is not offered by this server").WithHint("Searches can be saved: crelvo search --save NAME.")
+		return fault.New(fault.Invalid, "not-offered", "npm star is not offered by this server").
+			WithHint("Searches can be saved: crelvo search --save NAME.")
 	}
 	if u.owners && len(u.versions) == 0 {
 		return notOwners()
 	}
 	if u.name != name {
-		return fault.New(fault.Invalid, "name-disagrees", "the package document is about %q, but was sent to %q", u.name, name)
+		return fault.New(fault.Invalid, "name-disagrees", "the package document is about %q, but was sent to %q", u.name,
+			name)
 	}
 	if len(u.attachments) > 0 {
 		return n.publish(c, u)
@@ -176,7 +182,8 @@ func (n NPM) put(c *ecosystem.Call, name string) error {
 
 func notOwners() error {
 	return fault.New(fault.Invalid, "not-offered", "npm owner is not offered by this server").
-		WithHint("Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for PATTERN.")
+		WithHint("Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY " +
+			"--for PATTERN.")
 }
 
 // newName refuses capitals in the name of a package that is not there yet: only old
@@ -295,7 +302,8 @@ func checkDist(m *manifest, got catalog.Digests) error {
 		}
 	}
 	if wrong {
-		return fault.New(fault.Invalid, "checksum-mismatch", "the tarball of %s@%s is not the one that its manifest was made for", m.Name, m.Version).
+		return fault.New(fault.Invalid, "checksum-mismatch",
+			"the tarball of %s@%s is not the one that its manifest was made for", m.Name, m.Version).
 			WithHint("It was damaged on its way; publish it again.")
 	}
 	return nil
@@ -303,7 +311,8 @@ func checkDist(m *manifest, got catalog.Digests) error {
 
 func checkTag(tag string) error {
 	if tag == "" || len(tag) > 100 || purl.IsSemver(tag) || strings.ContainsAny(tag, "/%\\ ") {
-		return fault.New(fault.Invalid, "bad-tag", "%.100q cannot be a dist-tag", tag).WithHint("Use a word such as next; not a version.")
+		return fault.New(fault.Invalid, "bad-tag", "%.100q cannot be a dist-tag", tag).
+			WithHint("Use a word such as next; not a version.")
 	}
 	return nil
 }
@@ -368,7 +377,8 @@ func (n NPM) own(c *ecosystem.Call, name string) (catalog.PackageKey, *catalog.P
 func (n NPM) ownAt(c *ecosystem.Call, name, rev string) (catalog.PackageKey, *catalog.Package, error) {
 	key, p, err := n.own(c, name)
 	if err == nil && rev != revision(p) {
-		err = fault.New(fault.Conflict, "changed-meanwhile", "%s was changed by somebody else meanwhile", name).WithHint("Run it again.")
+		err = fault.New(fault.Conflict, "changed-meanwhile", "%s was changed by somebody else meanwhile", name).
+			WithHint("Run it again.")
 	}
 	return key, p, err
 }

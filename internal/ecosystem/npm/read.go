@@ -64,10 +64,12 @@ func (NPM) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.Si
 	}
 	m, err := parseManifest(c.manifest, false)
 	if err != nil {
-		return catalog.Details{}, fault.New(fault.Invalid, "bad-manifest", "the package.json in %s is not right: %v", place.FileName, err)
+		return catalog.Details{}, fault.New(fault.Invalid, "bad-manifest", "the package.json in %s is not right: %v",
+			place.FileName, err)
 	}
 	if name := joinName(place.Namespace, place.Name); m.Name != name || m.Version != place.Version {
-		return catalog.Details{}, fault.New(fault.Invalid, "manifest-disagrees", "the package.json says %s@%s, but it was sent as %s@%s",
+		return catalog.Details{}, fault.New(fault.Invalid, "manifest-disagrees",
+			"the package.json says %s@%s, but it was sent as %s@%s",
 			m.Name, m.Version, name, place.Version).WithHint("Publish it under its own name and version.")
 	}
 	d, err := m.details()

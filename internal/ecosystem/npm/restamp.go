@@ -44,7 +44,8 @@ func (NPM) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewrit
 // stampAt is the stamp of the package whose version stands at a place; nil if
 // none does.
 func stampAt(f ecosystem.ToRestamp, p ecosystem.JSONPlace) (*ecosystem.Stamp, string) {
-	own := len(p.Path) == 1 && p.Key() == "version" || len(p.Path) == 3 && p.Path[0] == "packages" && p.Path[1] == "" && p.Key() == "version"
+	own := len(p.Path) == 1 && p.Key() == "version" ||
+		len(p.Path) == 3 && p.Path[0] == "packages" && p.Path[1] == "" && p.Key() == "version"
 	if own {
 		return &f.Stamp, "version"
 	}

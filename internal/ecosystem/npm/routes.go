@@ -45,9 +45,11 @@ func (n NPM) Routes() []ecosystem.Route {
 		{Method: http.MethodDelete, Path: "/-/user/token/*", Action: access.SignedIn, Serve: n.signOut},
 		{Method: http.MethodGet, Path: "/-/v1/search", Action: access.Read, Serve: n.search},
 		{Method: http.MethodHead, Path: "/-/v1/search", Action: access.Read, Serve: n.search},
-		{Method: http.MethodPost, Path: "/-/npm/v1/security/advisories/bulk", Action: access.Read, Asks: true, Serve: n.audit},
+		{Method: http.MethodPost, Path: "/-/npm/v1/security/advisories/bulk", Action: access.Read, Asks: true,
+			Serve: n.audit},
 		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits", Action: access.Read, Asks: true, Serve: n.olderAudit},
-		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits/quick", Action: access.Read, Asks: true, Serve: n.olderAudit},
+		{Method: http.MethodPost, Path: "/-/npm/v1/security/audits/quick", Action: access.Read, Asks: true,
+			Serve: n.olderAudit},
 		{Method: http.MethodGet, Path: "/-/user/*", Action: access.Read, Serve: n.notOffered},
 		{Method: http.MethodHead, Path: "/-/user/*", Action: access.Read, Serve: n.notOffered},
 		{Method: http.MethodGet, Path: "/-/*", Action: access.Read, EncodedSlash: true, Serve: n.notOffered},
@@ -92,7 +94,8 @@ func badName(name string) error {
 
 func noPackage(c *ecosystem.Call, name string) error {
 	scope, base, _ := splitName(name)
-	return c.Absent(c.Repository.Key(Name, scope, base), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), name))
+	return c.Absent(c.Repository.Key(Name, scope, base), "",
+		fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), name))
 }
 
 func (NPM) ping(c *ecosystem.Call) error { return c.JSON(http.StatusOK, map[string]string{}) }
@@ -106,7 +109,8 @@ func (NPM) whoAmI(c *ecosystem.Call) error {
 const maxSmall = 64 << 10
 
 // errNoSession is that nobody signs in or out here by the client's own protocol.
-var errNoSession = fault.New(fault.NotFound, "no-sign-in", "nobody signs in here with npm").WithHint("Write a token into .npmrc.")
+var errNoSession = fault.New(fault.NotFound, "no-sign-in", "nobody signs in here with npm").
+	WithHint("Write a token into .npmrc.")
 
 // signIn answers npm login in its older form: a password for a token.
 func (NPM) signIn(c *ecosystem.Call) error {
@@ -153,7 +157,8 @@ func (NPM) audit(c *ecosystem.Call) error {
 	if _, err := io.Copy(io.Discard, io.LimitReader(c.Request().Body, 16<<20)); err != nil {
 		return fault.New(fault.Invalid, "cut-upload", "the list of packages did not arrive whole").WithCause(err)
 	}
-	return fault.New(fault.NotFound, "no-advisories", "whether these packages have known vulnerabilities is not known here: nothing was looked up").
+	return fault.New(fault.NotFound, "no-advisories",
+		"whether these packages have known vulnerabilities is not known here: nothing was looked up").
 		WithHint("Ask a registry that has advisories: npm audit --registry, with its address.")
 }
 
@@ -175,7 +180,9 @@ var elsewhere = []struct{ path, command, instead string }{
 	{"-/npm/v1/hooks", "npm hook", "crelvo events shows what happened."},
 	{"-/org/", "npm org", "Teams and their members: crelvo team."},
 	{"-/team/", "npm team", "Teams and their members: crelvo team."},
-	{"-/user/", "npm owner", "Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for PATTERN."},
+	{"-/user/", "npm owner",
+		"Who may publish a package is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for " +
+			"PATTERN."},
 	{"-/package/", "npm access", "Who may read and publish a package is a matter of grants: crelvo grant list."},
 	{"-/_view/", "npm stars", "Searches can be saved: crelvo search --save NAME."},
 	{"-/stage", "npm stage", "Publish to a repository of snapshots and promote from there: crelvo promote."},
@@ -186,7 +193,8 @@ var elsewhere = []struct{ path, command, instead string }{
 func (NPM) notOffered(c *ecosystem.Call) error {
 	for _, e := range elsewhere {
 		if strings.HasPrefix(c.Rest, e.path) {
-			return fault.New(fault.Invalid, "not-offered", "%s is not offered by this server", e.command).WithHint("%s", e.instead)
+			return fault.New(fault.Invalid, "not-offered", "%s is not offered by this server", e.command).
+				WithHint("%s", e.instead)
 		}
 	}
 	return fault.New(fault.NotFound, "no-such-path", "%q is no path of this registry", c.Rest)
@@ -300,7 +308,8 @@ func (n NPM) getVersion(c *ecosystem.Call, p parsed) error {
 			return c.SendDocument(versionDocument(found, v, c.Base()), found.Stale)
 		}
 	}
-	return c.Absent(found.Key, version, fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s", c.Repository.At(), p.rest[0], p.name))
+	return c.Absent(found.Key, version, fault.New(fault.NotFound, "no-such-version", "%s holds no version %s of %s",
+		c.Repository.At(), p.rest[0], p.name))
 }
 
 func (n NPM) getFile(c *ecosystem.Call, p parsed) error {
@@ -326,7 +335,8 @@ func (n NPM) getFile(c *ecosystem.Call, p parsed) error {
 		err = c.SendFile(found, "application/octet-stream", fixed)
 	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		return c.Absent(q.Key, version, fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(), c.Rest))
+		return c.Absent(q.Key, version, fault.New(fault.NotFound, "no-such-file", "%s holds no file at %s", c.Repository.At(),
+			c.Rest))
 	}
 	return err
 }
@@ -404,7 +414,8 @@ func (n NPM) changeTag(c *ecosystem.Call, version string) error {
 		return err
 	}
 	if version == "" && tag == latestTag {
-		return fault.New(fault.Invalid, "latest-stays", "the dist-tag latest cannot be taken away").WithHint("Move it to another version.")
+		return fault.New(fault.Invalid, "latest-stays", "the dist-tag latest cannot be taken away").
+			WithHint("Move it to another version.")
 	}
 	key, found, err := n.own(c, p.name)
 	if err != nil {
@@ -422,6 +433,8 @@ func (n NPM) changeTag(c *ecosystem.Call, version string) error {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (NPM) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (NPM) Folder(
+	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string,
+) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

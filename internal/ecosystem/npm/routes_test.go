@@ -14,7 +14,8 @@ import (
 
 // publish sends a package as npm does, and wants a status.
 func publish(d *ecosystemtest.Desk, status int, tag string, p madeup.Package) string {
-	return d.Send(status, http.MethodPut, strings.ReplaceAll(p.Name, "/", "%2f"), p.NPMDocument(tag, p.NPM()), "Content-Type", "application/json")
+	return d.Send(status, http.MethodPut, strings.ReplaceAll(p.Name, "/", "%2f"), p.NPMDocument(tag, p.NPM()),
+		"Content-Type", "application/json")
 }
 
 func version(v string) madeup.Package {
@@ -43,7 +44,8 @@ func TestRoutes(t *testing.T) {
 		}
 		Readme string
 	}
-	if err := json.Unmarshal([]byte(d.Get(200, name)), &document); err != nil || document.Tags["latest"] != "1.4.0" || document.Tags["next"] != "1.5.0-dev.7" || document.Readme != deck.Readme {
+	if err := json.Unmarshal([]byte(d.Get(200, name)), &document); err != nil || document.Tags["latest"] != "1.4.0" ||
+		document.Tags["next"] != "1.5.0-dev.7" || document.Readme != deck.Readme {
 		t.Fatalf("%+v, %v", document, err)
 	}
 	for v, of := range document.Versions {
@@ -52,7 +54,8 @@ func TestRoutes(t *testing.T) {
 			t.Errorf("the tarball of %s is at %s", v, of.Dist.Tarball)
 		}
 	}
-	if short := d.Get(200, name, "Accept", "application/vnd.npm.install-v1+json"); strings.Contains(short, `"readme"`) || !strings.Contains(short, `"1.4.0"`) {
+	if short := d.Get(200, name, "Accept", "application/vnd.npm.install-v1+json"); strings.Contains(short, `"readme"`) ||
+		!strings.Contains(short, `"1.4.0"`) {
 		t.Error(short)
 	}
 	ecosystemtest.Says(t, d.Get(200, name+"/latest"), `"version":"1.4.0"`)
@@ -78,13 +81,15 @@ func TestRoutes(t *testing.T) {
 	d.Get(200, "-/ping")
 	ecosystemtest.Says(t, d.Get(200, "-/whoami"), `"username":"deckhand"`)
 	ecosystemtest.Says(t, d.Get(200, "-/v1/search?text=deck&size=5"), `"name":"@skerry/deck-ui"`, `"total":1`)
-	ecosystemtest.Says(t, d.Send(404, http.MethodPost, "-/npm/v1/security/advisories/bulk", []byte("{}")), "nothing was looked up")
+	ecosystemtest.Says(t, d.Send(404, http.MethodPost, "-/npm/v1/security/advisories/bulk", []byte("{}")),
+		"nothing was looked up")
 	d.Send(400, http.MethodPost, "-/npm/v1/security/audits/quick", []byte("{}"))
 	for _, path := range []string{"-/npm/v1/tokens", "-/npm/v1/user", "-/org/x", "-/team/x", "-/_view/x", "-/stage"} {
 		ecosystemtest.Says(t, d.Get(400, path), "is not offered")
 	}
 	d.Get(404, "-/nothing")
-	ecosystemtest.Says(t, d.Send(201, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`{"name":"deckhand","password":"low-tide"}`)), `"token":"token-of-deckhand-for-npm"`)
+	ecosystemtest.Says(t, d.Send(201, http.MethodPut, "-/user/org.couchdb.user:deckhand",
+		[]byte(`{"name":"deckhand","password":"low-tide"}`)), `"token":"token-of-deckhand-for-npm"`)
 	d.Send(401, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`{"name":"deckhand","password":"x"}`))
 	d.Send(400, http.MethodPut, "-/user/org.couchdb.user:deckhand", []byte(`[]`))
 	d.Send(200, http.MethodDelete, "-/user/token/x", nil)
@@ -149,13 +154,15 @@ func TestPublishRefuses(t *testing.T) {
 		body []byte
 		code string
 	}{
-		{"@skerry%2fdeck-ui", nil, ""}, {"@skerry%2fdeck-ui", whole[:len(whole)-40], ""}, {"@skerry%2fdeck-ui", []byte("{}"), ""}, {"@skerry%2fdeck-ui", []byte("[]"), ""},
+		{"@skerry%2fdeck-ui", nil, ""}, {"@skerry%2fdeck-ui", whole[:len(whole)-40], ""},
+		{"@skerry%2fdeck-ui", []byte("{}"), ""}, {"@skerry%2fdeck-ui", []byte("[]"), ""},
 		{"@skerry%2fother", whole, ""}, {"..%2fx", whole, "bad-name"},
 		{"@skerry%2fdeck-ui", version("9.9.9").NPMDocument("latest", deck.NPM()), "manifest-disagrees"},
 		{"@skerry%2fdeck-ui", deck.NPMDocument("1.0.0", deck.NPM()), "bad-tag"},
 		{"@skerry%2fdeck-ui", deck.NPMDocument("latest", []byte("hello")), ""},
 	} {
-		if said := d.Send(400, http.MethodPut, c.path, c.body); !strings.Contains(said, `"error"`) || !strings.Contains(said, c.code) {
+		if said := d.Send(400, http.MethodPut, c.path, c.body); !strings.Contains(said, `"error"`) ||
+			!strings.Contains(said, c.code) {
 			t.Errorf("%s %.40q: %s", c.path, c.body, said)
 		}
 	}
@@ -168,25 +175,32 @@ func TestPublishRefuses(t *testing.T) {
 func TestSend(t *testing.T) {
 	changed := deck
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, NPM{}, "", map[string][]byte{"x.tgz": deck.NPM()}, map[string][]byte{"x.tgz": changed.NPM()})
+	ecosystemtest.CheckSend(t, NPM{}, "", map[string][]byte{"x.tgz": deck.NPM()},
+		map[string][]byte{"x.tgz": changed.NPM()})
 	if err := (NPM{}).Send(t.Context(), ecosystem.Shipment{}); err == nil {
 		t.Error("a version without a file was sent")
 	}
 }
 
 func TestStrays(t *testing.T) {
-	p := ecosystem.Pointing{Address: "http://h/at/platform/npm/", ID: "platform", Everything: true, PublishReleases: true, Own: []string{"@skerry"}}
+	p := ecosystem.Pointing{Address: "http://h/at/platform/npm/", ID: "platform", Everything: true, PublishReleases: true,
+		Own: []string{"@skerry"}}
 	for _, c := range []struct {
 		name, file, text, variable, want string
 		strays                           func(ecosystem.Files, ecosystem.Pointing) []string
 	}{
 		{name: "nothing", strays: straysRC},
 		{name: "a variable", strays: straysRC, variable: "NPM_CONFIG_REGISTRY", want: "NPM_CONFIG_REGISTRY"},
-		{name: "where it publishes", strays: straysRC, file: "package.json", text: `{"name":"@skerry/x","publishConfig":{"registry":"https://elsewhere.example/"}}`, want: "elsewhere.example"},
-		{name: "a variable of Yarn", strays: straysYarn, variable: "YARN_NPM_REGISTRY_SERVER", want: "YARN_NPM_REGISTRY_SERVER"},
-		{name: "where Yarn publishes", strays: straysYarn, file: ".yarnrc.yml", text: "npmPublishRegistry: \"https://elsewhere.example/\"\n", want: "elsewhere.example"},
+		{name: "where it publishes", strays: straysRC, file: "package.json",
+			text: `{"name":"@skerry/x","publishConfig":{"registry":"https://elsewhere.example/"}}`, want: "elsewhere.example"},
+		{name: "a variable of Yarn", strays: straysYarn, variable: "YARN_NPM_REGISTRY_SERVER",
+			want: "YARN_NPM_REGISTRY_SERVER"},
+		{name: "where Yarn publishes", strays: straysYarn, file: ".yarnrc.yml",
+			text: "npmPublishRegistry: \"https://elsewhere.example/\"\n", want: "elsewhere.example"},
 	} {
-		f := ecosystem.Files{Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") }, Read: func(file string) string {
+		f := ecosystem.Files{Ours: func(a string) bool {
+			return strings.HasPrefix(a, "http://h/")
+		}, Read: func(file string) string {
 			if file == c.file {
 				return c.text
 			}

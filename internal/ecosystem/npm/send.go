@@ -18,7 +18,8 @@ import (
 // the tarball in it.
 func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 	if len(s.Files) != 1 {
-		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one tarball", len(s.Files)), Final: true}
+		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one tarball", len(s.Files)),
+			Final: true}
 	}
 	f := s.Files[0]
 	content, err := s.Open(f)
@@ -52,7 +53,8 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 			if v.Dist.Shasum == f.Digests.Hex("sha1") {
 				return nil
 			}
-			return &ecosystem.Refusal{Said: fmt.Sprintf("%s@%s is there already, with other bytes", name, s.Version), Final: true}
+			return &ecosystem.Refusal{Said: fmt.Sprintf("%s@%s is there already, with other bytes", name, s.Version),
+				Final: true}
 		}
 	}
 	manifest["_id"] = name + "@" + s.Version
@@ -62,7 +64,8 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 	if purl.IsSnapshot(Name, s.Version) {
 		tag = "next"
 	}
-	head, err := json.Marshal(map[string]any{"_id": name, "name": name, "dist-tags": map[string]string{tag: s.Version}, "versions": map[string]any{s.Version: manifest}})
+	head, err := json.Marshal(map[string]any{"_id": name, "name": name, "dist-tags": map[string]string{tag: s.Version},
+		"versions": map[string]any{s.Version: manifest}})
 	if err != nil {
 		return err
 	}
@@ -73,7 +76,8 @@ func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 		return err
 	}
 	body := ecosystem.Piped(func(w io.Writer) error {
-		_, err := fmt.Fprintf(w, `%s,"_attachments":{%s:{"content_type":"application/octet-stream","length":%d,"data":"`, head[:len(head)-1], file, f.Digests.Size)
+		_, err := fmt.Fprintf(w, `%s,"_attachments":{%s:{"content_type":"application/octet-stream","length":%d,"data":"`,
+			head[:len(head)-1], file, f.Digests.Size)
 		if err == nil {
 			encoder := base64.NewEncoder(base64.StdEncoding, w)
 			_, err = io.Copy(encoder, io.NewSectionReader(content, 0, f.Digests.Size))

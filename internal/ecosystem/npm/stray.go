@@ -14,7 +14,8 @@ func scopesToo(p ecosystem.Pointing) func(text string) (string, error) {
 	return func(text string) (string, error) {
 		for _, scope := range p.Own {
 			key := scope + ":registry"
-			if said, ok := splice.GetINI(text, "", key); !ok || !strings.HasPrefix(scope, "@") || strings.Trim(said, `"`) == p.Address {
+			if said, ok := splice.GetINI(text, "", key); !ok || !strings.HasPrefix(scope, "@") ||
+				strings.Trim(said, `"`) == p.Address {
 				continue
 			}
 			var err error
@@ -34,7 +35,8 @@ func straysRC(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	for _, scope := range p.Own {
 		for _, file := range []string{".npmrc", "~/.npmrc"} {
 			if value, ok := splice.GetINI(f.Read(file), "", scope+":registry"); ok && strings.HasPrefix(scope, "@") {
-				said = append(said, f.Alone(file, scope+":registry", strings.Trim(value, `"`), "our own packages would be asked for there; take the line out")...)
+				said = append(said, f.Alone(file, scope+":registry", strings.Trim(value, `"`),
+					"our own packages would be asked for there; take the line out")...)
 				break // the project's goes before the personal one
 			}
 		}
@@ -52,12 +54,14 @@ func straysYarn(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 		for _, scope := range p.Own {
 			if name, ok := strings.CutPrefix(scope, "@"); ok {
 				value, _ := splice.GetYAML(text, "npmScopes", name, "npmRegistryServer")
-				said = append(said, f.Alone(file, "npmRegistryServer of "+scope, strings.Trim(value, `"'`), "our own packages would be asked for there; take it out")...)
+				said = append(said, f.Alone(file, "npmRegistryServer of "+scope, strings.Trim(value, `"'`),
+					"our own packages would be asked for there; take it out")...)
 			}
 		}
 		if p.Publishes() {
 			value, _ := splice.GetYAML(text, "npmPublishRegistry")
-			said = append(said, f.Alone(file, "npmPublishRegistry", strings.Trim(value, `"'`), "it publishes there; take the line out")...)
+			said = append(said, f.Alone(file, "npmPublishRegistry", strings.Trim(value, `"'`),
+				"it publishes there; take the line out")...)
 		}
 	}
 	return append(said, straysManifest(f, p)...)
@@ -85,7 +89,8 @@ func straysManifest(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	keys, says := publishKeys(f, p)
 	for _, key := range keys {
 		value, _ := says[key].(string)
-		said = append(said, f.Alone("package.json", "publishConfig."+key, value, "it publishes there, whatever its other files say; take it out, or write "+p.Address)...)
+		said = append(said, f.Alone("package.json", "publishConfig."+key, value,
+			"it publishes there, whatever its other files say; take it out, or write "+p.Address)...)
 	}
 	return said
 }

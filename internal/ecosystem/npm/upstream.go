@@ -199,7 +199,8 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 	if err != nil {
 		return v, false
 	}
-	file := catalog.ListedFile{Name: fileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball), Digests: map[string]string{}}
+	file := catalog.ListedFile{Name: fileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball),
+		Digests: map[string]string{}}
 	for _, one := range strings.Fields(string(at.Integrity)) { // Subresource Integrity, 3.5
 		algorithm, digest, _ := strings.Cut(one, "-")
 		digest, _, _ = strings.Cut(digest, "?")
@@ -224,7 +225,8 @@ func (NPM) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	}
 	p := placeOf(q.Key.Namespace, q.Key.Name, q.Version)
 	if q.Name != "" && q.Name != p.FileName {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-file-name", "%q is no file of %s@%s", q.Name, q.Key.Name, q.Version)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-file-name", "%q is no file of %s@%s", q.Name, q.Key.Name,
+			q.Version)
 	}
 	return p, nil
 }

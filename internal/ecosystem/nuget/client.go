@@ -13,8 +13,10 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 	const variable = "%CRELVO_TOKEN%"
 	const windows = `%APPDATA%\NuGet\NuGet.Config`
 	return []ecosystem.PackageClient{
-		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows), Reference: variable,
-			Uses: usesWith("~/.config/NuGet/NuGet.Config"), Strays: straysWith("~/.config/NuGet/NuGet.Config"), Mends: mendsWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows),
+			Reference: variable,
+			Uses:      usesWith("~/.config/NuGet/NuGet.Config"), Strays: straysWith("~/.config/NuGet/NuGet.Config"),
+			Mends: mendsWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"nuget restore"}
 				if p.PURL.Name != "" {
@@ -25,8 +27,10 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows), Reference: variable,
-			Uses: usesWith("~/.nuget/NuGet/NuGet.Config"), Strays: straysWith("~/.nuget/NuGet/NuGet.Config"), Mends: mendsWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows),
+			Reference: variable,
+			Uses:      usesWith("~/.nuget/NuGet/NuGet.Config"), Strays: straysWith("~/.nuget/NuGet/NuGet.Config"),
+			Mends: mendsWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"dotnet restore"}
 				if p.PURL.Name != "" {
@@ -62,12 +66,14 @@ func partsWith(personal, windows string) func(p ecosystem.Pointing) []ecosystem.
 		root := splice.Step{Name: "configuration"}
 		source := func(attr, value string) func(string) (string, error) {
 			return func(text string) (string, error) {
-				return splice.SetXML(text, []splice.Step{root, {Name: "packageSources"}, {Name: "add", Attr: "key", Value: p.ID}}, attr, value)
+				return splice.SetXML(text, []splice.Step{root, {Name: "packageSources"}, {Name: "add", Attr: "key", Value: p.ID}},
+					attr, value)
 			}
 		}
 		credential := func(key, value string) func(string) (string, error) {
 			return func(text string) (string, error) {
-				return splice.SetXML(text, []splice.Step{root, {Name: "packageSourceCredentials"}, {Name: element(p.ID)}, {Name: "add", Attr: "key", Value: key}}, "value", value)
+				return splice.SetXML(text, []splice.Step{root, {Name: "packageSourceCredentials"}, {Name: element(p.ID)},
+					{Name: "add", Attr: "key", Value: key}}, "value", value)
 			}
 		}
 		address := []func(string) (string, error){source("value", p.Address+"index.json"), source("protocolVersion", "3")}
@@ -82,8 +88,9 @@ func partsWith(personal, windows string) func(p ecosystem.Pointing) []ecosystem.
 		}
 		return []ecosystem.Piece{
 			{Title: "Where packages come from", File: projectFile, Language: "xml", Edit: ecosystem.Sequence(address...)},
-			{Title: "Who you are (the name is the same in both files)", File: personal, Windows: windows, Language: "xml", Secret: true,
-				Edit: ecosystem.Sequence(credential("Username", p.User), credential("ClearTextPassword", p.Token()))},
+			{Title: "Who you are (the name is the same in both files)", File: personal, Windows: windows, Language: "xml",
+				Secret: true,
+				Edit:   ecosystem.Sequence(credential("Username", p.User), credential("ClearTextPassword", p.Token()))},
 		}
 	}
 }

@@ -14,7 +14,8 @@ import (
 
 // What the doors of the protocol are named
 // (https://learn.microsoft.com/nuget/api/overview).
-const doorFlat, doorRegistration, doorSearch, doorComplete, doorPackage, doorSymbols = "flat/", "registration/", "search", "autocomplete", "package", "symbols"
+const doorFlat, doorRegistration, doorSearch, doorComplete, doorPackage, doorSymbols = "flat/", "registration/",
+	"search", "autocomplete", "package", "symbols"
 
 // A registration index has its pages inside up to inlineVersions; a page has at
 // most pageVersions.
@@ -34,9 +35,13 @@ func serviceIndex(base string) any {
 		types []string
 	}{
 		{doorFlat, []string{"PackageBaseAddress/3.0.0"}},
-		{doorRegistration, []string{"RegistrationsBaseUrl", "RegistrationsBaseUrl/3.0.0-beta", "RegistrationsBaseUrl/3.0.0-rc", "RegistrationsBaseUrl/3.4.0", "RegistrationsBaseUrl/3.6.0", "RegistrationsBaseUrl/Versioned"}},
-		{doorSearch, []string{"SearchQueryService", "SearchQueryService/3.0.0-beta", "SearchQueryService/3.0.0-rc", "SearchQueryService/3.4.0", "SearchQueryService/3.5.0", "SearchQueryService/3.6.0", "SearchQueryService/Versioned"}},
-		{doorComplete, []string{"SearchAutocompleteService", "SearchAutocompleteService/3.0.0-beta", "SearchAutocompleteService/3.0.0-rc", "SearchAutocompleteService/3.5.0"}},
+		{doorRegistration, []string{"RegistrationsBaseUrl", "RegistrationsBaseUrl/3.0.0-beta",
+			"RegistrationsBaseUrl/3.0.0-rc", "RegistrationsBaseUrl/3.4.0", "RegistrationsBaseUrl/3.6.0",
+			"RegistrationsBaseUrl/Versioned"}},
+		{doorSearch, []string{"SearchQueryService", "SearchQueryService/3.0.0-beta", "SearchQueryService/3.0.0-rc",
+			"SearchQueryService/3.4.0", "SearchQueryService/3.5.0", "SearchQueryService/3.6.0", "SearchQueryService/Versioned"}},
+		{doorComplete, []string{"SearchAutocompleteService", "SearchAutocompleteService/3.0.0-beta",
+			"SearchAutocompleteService/3.0.0-rc", "SearchAutocompleteService/3.5.0"}},
 		{doorPackage, []string{"PackagePublish/2.0.0"}},
 		{doorSymbols, []string{"SymbolPackagePublish/4.9.0"}},
 		{doorV2, []string{"LegacyGallery", "LegacyGallery/2.0.0"}},
@@ -154,9 +159,12 @@ func (w writer) leaf(v *catalog.Version) leaf {
 	listed, published := v.Withdrawn == nil, v.PublishedAt.UTC().Format(timeForm)
 	l := leaf{ID: at, Content: w.content(v), Registration: w.registration() + "index.json"}
 	e := &l.Entry
-	*e = entry{AtID: at, ID: f.ID, Version: v.Version, Authors: authors(v.Details.Authors), Description: v.Details.Description, IconURL: f.IconURL,
-		Language: f.Language, License: f.License, LicenseURL: f.LicenseURL, Listed: &listed, MinClient: f.MinClient, Content: l.Content,
-		ProjectURL: v.Details.Homepage, Published: published, MustAccept: f.MustAccept, Summary: f.Summary, Tags: tags(f.Tags), Title: f.Title}
+	*e = entry{AtID: at, ID: f.ID, Version: v.Version, Authors: authors(v.Details.Authors),
+		Description: v.Details.Description, IconURL: f.IconURL,
+		Language: f.Language, License: f.License, LicenseURL: f.LicenseURL, Listed: &listed, MinClient: f.MinClient,
+		Content:    l.Content,
+		ProjectURL: v.Details.Homepage, Published: published, MustAccept: f.MustAccept, Summary: f.Summary,
+		Tags: tags(f.Tags), Title: f.Title}
 	e.IconURL, e.LicenseURL = w.embedded(v, f)
 	if !listed {
 		e.Published = time.Date(1900, 1, 1, 0, 0, 0, 0, time.UTC).Format(timeForm) // the protocol's mark of unlisted versions
@@ -195,8 +203,9 @@ func (w writer) pages(versions []*catalog.Version, all bool) []page {
 	}
 	for part := range slices.Chunk(versions, size) {
 		lower, upper := part[0].Version, part[len(part)-1].Version
-		p := page{ID: w.registration() + "page/" + lower + "/" + upper + ".json", Type: "catalog:CatalogPage", Parent: w.registration() + "index.json",
-			Count: len(part), Lower: lower, Upper: upper}
+		p := page{ID: w.registration() + "page/" + lower + "/" + upper + ".json", Type: "catalog:CatalogPage",
+			Parent: w.registration() + "index.json",
+			Count:  len(part), Lower: lower, Upper: upper}
 		if all {
 			for _, v := range part {
 				p.Items = append(p.Items, w.leaf(v))
@@ -218,7 +227,8 @@ func jsonDocument(v any, changed time.Time) (ecosystem.Document, error) {
 // index is the registration index.
 func (w writer) index() (ecosystem.Document, error) {
 	versions := ordered(w.p)
-	r := registration{ID: w.registration() + "index.json", Type: []string{"catalog:CatalogRoot", "PackageRegistration", "catalog:Permalink"}}
+	r := registration{ID: w.registration() + "index.json",
+		Type: []string{"catalog:CatalogRoot", "PackageRegistration", "catalog:Permalink"}}
 	r.Items = w.pages(versions, len(versions) <= inlineVersions)
 	r.Count = len(r.Items)
 	return jsonDocument(r, w.p.Changed)
@@ -234,8 +244,9 @@ func (w writer) page(lower, upper string) (d ecosystem.Document, ok bool, err er
 	if from < 0 || to < from || to-from >= 4*pageVersions {
 		return d, false, nil
 	}
-	p := page{ID: w.registration() + "page/" + lower + "/" + upper + ".json", Type: "catalog:CatalogPage", Parent: w.registration() + "index.json",
-		Count: to - from + 1, Lower: lower, Upper: upper}
+	p := page{ID: w.registration() + "page/" + lower + "/" + upper + ".json", Type: "catalog:CatalogPage",
+		Parent: w.registration() + "index.json",
+		Count:  to - from + 1, Lower: lower, Upper: upper}
 	for _, v := range versions[from : to+1] {
 		p.Items = append(p.Items, w.leaf(v))
 	}
@@ -284,8 +295,9 @@ func answerOf(hits []ecosystem.Hit, total int, base string) any {
 	for _, h := range hits {
 		f := factsOf(h.Details, h.Name, h.Latest)
 		at := base + doorRegistration + h.Name + "/"
-		one := found{ID: at + "index.json", Type: "Package", Registration: at + "index.json", Name: f.ID, Description: h.Details.Description,
-			Summary: f.Summary, Title: f.Title, IconURL: f.IconURL, LicenseURL: f.LicenseURL, ProjectURL: h.Details.Homepage,
+		one := found{ID: at + "index.json", Type: "Package", Registration: at + "index.json", Name: f.ID,
+			Description: h.Details.Description,
+			Summary:     f.Summary, Title: f.Title, IconURL: f.IconURL, LicenseURL: f.LicenseURL, ProjectURL: h.Details.Homepage,
 			Tags: append([]string{}, f.Tags...), Authors: append([]string{}, h.Details.Authors...), Downloads: h.Downloads}
 		for _, t := range f.Types {
 			one.Types = append(one.Types, map[string]string{"name": t})

@@ -170,8 +170,10 @@ func readmeIn(ctx context.Context, archive *zip.Reader, named string) *catalog.R
 func (n *nuspec) details() catalog.Details {
 	m := &n.Metadata
 	trim := strings.TrimSpace
-	f := facts{ID: m.ID, Version: m.Version, Title: trim(m.Title), Summary: trim(m.Summary), IconURL: ecosystem.WebOnly(m.IconURL), LicenseURL: ecosystem.WebOnly(m.LicenseURL),
-		Language: trim(m.Language), MinClient: trim(m.MinClient), MustAccept: trim(m.MustAccept) == "true", Tags: split(m.Tags)}
+	f := facts{ID: m.ID, Version: m.Version, Title: trim(m.Title), Summary: trim(m.Summary),
+		IconURL: ecosystem.WebOnly(m.IconURL), LicenseURL: ecosystem.WebOnly(m.LicenseURL),
+		Language: trim(m.Language), MinClient: trim(m.MinClient), MustAccept: trim(m.MustAccept) == "true",
+		Tags: split(m.Tags)}
 	switch m.License.Type {
 	case "expression":
 		f.License = trim(m.License.Text)
@@ -197,7 +199,8 @@ func (n *nuspec) details() catalog.Details {
 	for _, g := range m.Dependencies.Groups {
 		add(g.Framework, g.All)
 	}
-	return f.details(trim(m.Description), trim(m.Authors), ecosystem.WebOnly(m.ProjectURL), ecosystem.WebOnly(m.Repository.URL))
+	return f.details(trim(m.Description), trim(m.Authors), ecosystem.WebOnly(m.ProjectURL),
+		ecosystem.WebOnly(m.Repository.URL))
 }
 
 // details puts together what is known of a package.
@@ -216,7 +219,8 @@ func (f facts) details(description, authors, homepage, source string) catalog.De
 	}
 	for _, g := range f.Groups {
 		for _, needs := range g.Dependencies {
-			d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Name: strings.ToLower(needs.ID)}.String(),
+			d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name,
+				Name: strings.ToLower(needs.ID)}.String(),
 				Version: needs.Range, Scope: g.Framework})
 		}
 	}
@@ -237,7 +241,9 @@ func factsOf(d catalog.Details, id, version string) facts {
 }
 
 func split(tags string) []string {
-	return strings.FieldsFunc(tags, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == '\n' || r == '\t' })
+	return strings.FieldsFunc(tags, func(r rune) bool {
+		return r == ' ' || r == ',' || r == ';' || r == '\n' || r == '\t'
+	})
 }
 
 // rangeOf writes a range as documents have it: "1.0" means 1.0 or later.

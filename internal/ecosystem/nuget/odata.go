@@ -81,7 +81,9 @@ func (p *filterParser) both() (condition, error) {
 	return p.joined("and", p.negated, func(a, b bool) bool { return a && b })
 }
 
-func (p *filterParser) joined(word string, part func() (condition, error), join func(a, b bool) bool) (condition, error) {
+func (p *filterParser) joined(
+	word string, part func() (condition, error), join func(a, b bool) bool,
+) (condition, error) {
 	left, err := part()
 	for err == nil && p.word(word) {
 		var right condition

@@ -7,7 +7,8 @@ import (
 )
 
 func TestFilter(t *testing.T) {
-	e := &listed{facts: facts{ID: "Skerry.TurnstileLink", Title: "Turnstiles", Tags: []string{"gates", "boats"}}, version: "1.5.0-dev.7", description: "It's a link",
+	e := &listed{facts: facts{ID: "Skerry.TurnstileLink", Title: "Turnstiles", Tags: []string{"gates", "boats"}},
+		version: "1.5.0-dev.7", description: "It's a link",
 		published: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC), downloads: 7, absolute: true}
 	for filter, want := range map[string]bool{
 		"":                                true,
@@ -37,7 +38,8 @@ func TestFilter(t *testing.T) {
 			t.Errorf("%s: %v; want %v", filter, err, want)
 		}
 	}
-	for _, filter := range []string{"Colour eq 'blue'", "Id eq 'x", "Id eq", "(Id eq 'x'", "not", "substringof('x')", "drop(Id)", "Id eq 'x' Id", "Published gt datetime'soon'",
+	for _, filter := range []string{"Colour eq 'blue'", "Id eq 'x", "Id eq", "(Id eq 'x'", "not", "substringof('x')",
+		"drop(Id)", "Id eq 'x' Id", "Published gt datetime'soon'",
 		"&&", strings.Repeat("(", 100), strings.Repeat("not ", 100) + "true", strings.Repeat("a", 5000)} {
 		if _, err := parseFilter(filter); err == nil {
 			t.Errorf("%.60s was read", filter)
@@ -46,7 +48,8 @@ func TestFilter(t *testing.T) {
 }
 
 func FuzzFilter(f *testing.F) {
-	for _, seed := range []string{"IsLatestVersion", "substringof('x',Id) and not (Version eq '1.0')", "Published gt datetime'2026-10-01T00:00:00'", "'"} {
+	for _, seed := range []string{"IsLatestVersion", "substringof('x',Id) and not (Version eq '1.0')",
+		"Published gt datetime'2026-10-01T00:00:00'", "'"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

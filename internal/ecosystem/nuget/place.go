@@ -18,7 +18,8 @@ const packed, symbols = "nupkg", "snupkg"
 // placeOf is where a file of a version belongs.
 func placeOf(id, version, extension string) ecosystem.Place {
 	id, version = strings.ToLower(id), purl.NormalVersion(Name, version)
-	return ecosystem.Place{Name: id, Version: version, Snapshot: purl.IsSnapshot(Name, version), FileName: fileName(id, version, extension), Extension: extension}
+	return ecosystem.Place{Name: id, Version: version, Snapshot: purl.IsSnapshot(Name, version),
+		FileName: fileName(id, version, extension), Extension: extension}
 }
 
 func fileName(id, version, extension string) string { return id + "." + version + "." + extension }
@@ -61,7 +62,8 @@ func (NuGet) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) 
 		}
 		p := placeOf(n.Metadata.ID, n.Metadata.Version, extension)
 		if i > 0 && (p.Name != placed[0].Place.Name || p.Version != placed[0].Place.Version) {
-			return nil, fault.New(fault.Invalid, "several-versions", "%s and %s are not of the same version", files[0].Name, h.Name).
+			return nil, fault.New(fault.Invalid, "several-versions", "%s and %s are not of the same version", files[0].Name,
+				h.Name).
 				WithHint("Publish them one after the other.")
 		}
 		if as.Name != "" && (as.Name != p.Name || as.Version != "" && as.Version != p.Version) {
@@ -73,7 +75,9 @@ func (NuGet) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) 
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (NuGet) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (NuGet) Inspect(
+	ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt,
+) (catalog.Details, error) {
 	n, _, readme, err := readPackage(ctx, file)
 	if err == nil {
 		err = checkPackage(ctx, file)
@@ -81,8 +85,10 @@ func (NuGet) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.
 	if err != nil {
 		return catalog.Details{}, badPackage(place.FileName, err)
 	}
-	if is := placeOf(n.Metadata.ID, n.Metadata.Version, place.Extension); is.Name != place.Name || is.Version != place.Version {
-		return catalog.Details{}, fault.New(fault.Invalid, "nuspec-disagrees", "the .nuspec says %s %s, but it was sent as %s %s",
+	if is := placeOf(n.Metadata.ID, n.Metadata.Version, place.Extension); is.Name != place.Name ||
+		is.Version != place.Version {
+		return catalog.Details{}, fault.New(fault.Invalid, "nuspec-disagrees",
+			"the .nuspec says %s %s, but it was sent as %s %s",
 			n.Metadata.ID, n.Metadata.Version, place.Name, place.Version)
 	}
 	if place.Extension == symbols {

@@ -54,7 +54,8 @@ func (n NuGet) Routes() []ecosystem.Route {
 	read("/v2", n.getV2)
 	read("/v2/*", n.getV2)
 	read("/*", func(c *ecosystem.Call) error { return c.ShowFolder() })
-	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/", "/v2", "/v2/", "/v2/package", "/v2/package/"} {
+	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/", "/v2", "/v2/", "/v2/package",
+		"/v2/package/"} {
 		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: n.push})
 	}
 	for _, path := range []string{"/", "/index.json"} {
@@ -94,7 +95,8 @@ func (NuGet) find(c *ecosystem.Call, id string) (*catalog.Package, error) {
 	}
 	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", strings.ToLower(id)))
 	if errors.Is(err, ecosystem.ErrNoPackage) {
-		err = c.Absent(c.Repository.Key(Name, "", strings.ToLower(id)), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), id))
+		err = c.Absent(c.Repository.Key(Name, "", strings.ToLower(id)), "",
+			fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), id))
 	}
 	return p, err
 }
@@ -171,7 +173,8 @@ func (n NuGet) getEmbedded(c *ecosystem.Call, segments []string) error {
 	if name == "" {
 		return missing(c)
 	}
-	found, err := c.Desk.File(c.Request().Context(), catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: fileName(p.Key.Name, version, packed)})
+	found, err := c.Desk.File(c.Request().Context(),
+		catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: fileName(p.Key.Name, version, packed)})
 	if errors.Is(err, ecosystem.ErrNoFile) {
 		return missing(c)
 	}
@@ -227,7 +230,9 @@ func (n NuGet) getRegistration(c *ecosystem.Call) error {
 	w := writer{p, c.Base()}
 	switch {
 	case len(segments) == 2 && segments[1] == "index.json":
-		d, err := c.Desk.Rendered(p, "registration "+c.Base(), func(ecosystem.Document) (ecosystem.Document, error) { return w.index() })
+		d, err := c.Desk.Rendered(p, "registration "+c.Base(), func(ecosystem.Document) (ecosystem.Document, error) {
+			return w.index()
+		})
 		if err != nil {
 			return err
 		}
@@ -258,14 +263,16 @@ func (n NuGet) getRegistration(c *ecosystem.Call) error {
 // single is a leaf by itself.
 func (w writer) single(v *catalog.Version) any {
 	l := w.leaf(v)
-	return map[string]any{"@id": l.ID, "@type": []string{"Package"}, "catalogEntry": l.Entry, "listed": l.Entry.Listed, "packageContent": l.Content,
-		"published": l.Entry.Published, "registration": l.Registration}
+	return map[string]any{"@id": l.ID, "@type": []string{"Package"}, "catalogEntry": l.Entry, "listed": l.Entry.Listed,
+		"packageContent": l.Content,
+		"published":      l.Entry.Published, "registration": l.Registration}
 }
 
 // asked reads what a client searches for: words, and fields such as tags:boats
 // (https://learn.microsoft.com/nuget/consume-packages/finding-and-choosing-packages#search-syntax).
 func asked(c *ecosystem.Call) ecosystem.Search {
-	q := ecosystem.Search{Skip: c.Number("skip", 0, 100_000), Limit: c.Number("take", 20, 1000), Snapshots: c.QueryParam("prerelease") == "true"}
+	q := ecosystem.Search{Skip: c.Number("skip", 0, 100_000), Limit: c.Number("take", 20, 1000),
+		Snapshots: c.QueryParam("prerelease") == "true"}
 	var words []string
 	for _, word := range strings.Fields(strings.ToLower(c.QueryParam("q"))) {
 		field, value, ok := strings.Cut(word, ":")
@@ -285,7 +292,8 @@ func asked(c *ecosystem.Call) ecosystem.Search {
 	}
 	q.Text = strings.Join(words, " ")
 	if kind := c.QueryParam("packageType"); kind != "" {
-		q.Having = append(q.Having, ecosystem.Having{Path: []string{"native", nativeFacts, "types"}, Value: kind, OrNone: strings.EqualFold(kind, "Dependency")})
+		q.Having = append(q.Having, ecosystem.Having{Path: []string{"native", nativeFacts, "types"}, Value: kind,
+			OrNone: strings.EqualFold(kind, "Dependency")})
 	}
 	return q
 }
@@ -335,7 +343,8 @@ func (n NuGet) push(c *ecosystem.Call) error {
 	if parts, err := c.Request().MultipartReader(); err == nil {
 		part, err := parts.NextPart()
 		if err != nil {
-			return fault.New(fault.Invalid, "cut-upload", "the package did not arrive whole").WithHint("Nothing of it was kept; push it again.").WithCause(err)
+			return fault.New(fault.Invalid, "cut-upload", "the package did not arrive whole").
+				WithHint("Nothing of it was kept; push it again.").WithCause(err)
 		}
 		body = part
 	}
@@ -348,12 +357,15 @@ func (n NuGet) push(c *ecosystem.Call) error {
 	if err != nil {
 		return badPackage("what was pushed", err)
 	}
-	if isSymbols := slices.ContainsFunc(spec.Metadata.PackageType, func(t packageType) bool { return strings.EqualFold(t.Name, "SymbolsPackage") }); isSymbols != (extension == symbols) {
+	if isSymbols := slices.ContainsFunc(spec.Metadata.PackageType, func(t packageType) bool {
+		return strings.EqualFold(t.Name, "SymbolsPackage")
+	}); isSymbols != (extension == symbols) {
 		what, door := "a package", doorPackage
 		if isSymbols {
 			what, door = "a package of symbols", doorSymbols
 		}
-		return fault.New(fault.Invalid, "wrong-door", "%s %s is %s, which is not pushed here", spec.Metadata.ID, spec.Metadata.Version, what).
+		return fault.New(fault.Invalid, "wrong-door", "%s %s is %s, which is not pushed here", spec.Metadata.ID,
+			spec.Metadata.Version, what).
 			WithHint("Push it to %s.", c.Base()+door)
 	}
 	place := placeOf(spec.Metadata.ID, spec.Metadata.Version, extension)
@@ -373,11 +385,14 @@ func (n NuGet) push(c *ecosystem.Call) error {
 			}
 		}
 		if !there {
-			return fault.New(fault.Conflict, "package-first", "%s does not hold %s %s, so its symbols have no place", target.Name, spec.Metadata.ID, place.Version).
+			return fault.New(fault.Conflict, "package-first", "%s does not hold %s %s, so its symbols have no place",
+				target.Name, spec.Metadata.ID, place.Version).
 				WithHint("Push the .nupkg before the .snupkg.")
 		}
 	}
-	_, err = c.Desk.Publish(ctx, c.Caller, target, n, ecosystem.Publication{Joins: true, Beside: extension == symbols, Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}})
+	_, err = c.Desk.Publish(ctx, c.Caller, target, n,
+		ecosystem.Publication{Joins: true, Beside: extension == symbols,
+			Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}})
 	if err != nil {
 		return err
 	}
@@ -394,13 +409,16 @@ func (n NuGet) relist(c *ecosystem.Call) error { return n.withdraw(c, nil, http.
 // withdraw marks a version that is behind the address, or takes the mark away.
 func (n NuGet) withdraw(c *ecosystem.Call, reason *string, status int) error {
 	id, version := strings.ToLower(c.Param("id")), purl.NormalVersion(Name, c.Param("version"))
-	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, c.Repository.Key(Name, "", id), map[string]*string{version: reason}); err != nil {
+	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, c.Repository.Key(Name, "", id),
+		map[string]*string{version: reason}); err != nil {
 		return err
 	}
 	return c.NoContent(status)
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (NuGet) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string) (ecosystem.Folder, error) {
+func (NuGet) Folder(
+	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string,
+) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

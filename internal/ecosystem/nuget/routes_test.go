@@ -43,11 +43,13 @@ func TestRoutes(t *testing.T) {
 	ecosystemtest.Says(t, d.Send(404, http.MethodPut, "index.json", nil), "are not pushed to this address")
 
 	ecosystemtest.Says(t, d.Get(200, "flat/"+id+"/index.json"), `"1.4.0"`, `"1.5.0-dev.7"`)
-	for path, want := range map[string]string{"1.4.0/" + id + ".1.4.0.nupkg": "PK", "1.4.0/" + id + ".1.4.0.snupkg": "PK", "1.4.0/" + id + ".nuspec": "<metadata>", "1.4/" + id + ".1.4.0.nupkg": "PK",
+	for path, want := range map[string]string{"1.4.0/" + id + ".1.4.0.nupkg": "PK", "1.4.0/" + id + ".1.4.0.snupkg": "PK",
+		"1.4.0/" + id + ".nuspec": "<metadata>", "1.4/" + id + ".1.4.0.nupkg": "PK",
 		"1.4.0/icon": "PNG", "1.5.0-dev.7/" + id + ".1.5.0-dev.7.nupkg": "PK"} {
 		ecosystemtest.Says(t, d.Get(200, "flat/"+id+"/"+path), want)
 	}
-	for _, path := range []string{"1.4.0/other.1.4.0.nupkg", "9.9.9/" + id + ".9.9.9.nupkg", "1.4.0/license", "9.9.9/icon", "1.4.0", "a/b/c/d/e"} {
+	for _, path := range []string{"1.4.0/other.1.4.0.nupkg", "9.9.9/" + id + ".9.9.9.nupkg", "1.4.0/license", "9.9.9/icon",
+		"1.4.0", "a/b/c/d/e"} {
 		d.Get(404, "flat/"+id+"/"+path)
 	}
 	d.Get(400, "flat/-x-/index.json")
@@ -62,7 +64,8 @@ func TestRoutes(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal([]byte(d.Get(200, "registration/"+id+"/index.json")), &index); err != nil || len(index.Items) != 1 || len(index.Items[0].Items) != 2 {
+	if err := json.Unmarshal([]byte(d.Get(200, "registration/"+id+"/index.json")), &index); err != nil ||
+		len(index.Items) != 1 || len(index.Items[0].Items) != 2 {
 		t.Fatalf("%+v, %v", index, err)
 	}
 	for _, leaf := range index.Items[0].Items {
@@ -73,7 +76,8 @@ func TestRoutes(t *testing.T) {
 	d.Get(404, "registration/"+id+"/page/1.0.0/2.0.0.json")
 	d.Get(404, "registration/nothing/index.json")
 
-	ecosystemtest.Says(t, d.Get(200, "search?q=turnstile&prerelease=true&take=5"), `"totalHits":1`, `"Skerry.TurnstileLink"`)
+	ecosystemtest.Says(t, d.Get(200, "search?q=turnstile&prerelease=true&take=5"), `"totalHits":1`,
+		`"Skerry.TurnstileLink"`)
 	d.Get(200, "search?q=packageid:"+id+"+tags:boats+author:deck+title:x&packageType=Dependency")
 	ecosystemtest.Says(t, d.Get(200, "autocomplete?q=turnstile"), "Skerry.TurnstileLink")
 	ecosystemtest.Says(t, d.Get(200, "autocomplete?id="+id), `"data":["1.4.0"]`)
@@ -141,7 +145,8 @@ func TestOlderProtocol(t *testing.T) {
 	if got := d.Get(200, "v2/FindPackagesById()/$count?id='Skerry.TurnstileLink'"); got != "3" {
 		t.Errorf("%q are counted", got)
 	}
-	if a := d.Ask(http.MethodGet, "v2/package/Skerry.TurnstileLink/1.4.0", nil); !strings.Contains(d.Get(200, strings.TrimPrefix(a.Header().Get("Location"), d.Address())), "PK") {
+	if a := d.Ask(http.MethodGet, "v2/package/Skerry.TurnstileLink/1.4.0",
+		nil); !strings.Contains(d.Get(200, strings.TrimPrefix(a.Header().Get("Location"), d.Address())), "PK") {
 		t.Errorf("it leads to %s", a.Header().Get("Location"))
 	}
 	d.Get(404, "v2/package/Skerry.TurnstileLink/9.9.9")
@@ -153,5 +158,6 @@ func TestOlderProtocol(t *testing.T) {
 func TestSend(t *testing.T) {
 	changed := turnstile
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, NuGet{}, "package", map[string][]byte{"x.nupkg": turnstile.NuGet()}, map[string][]byte{"x.nupkg": changed.NuGet()})
+	ecosystemtest.CheckSend(t, NuGet{}, "package", map[string][]byte{"x.nupkg": turnstile.NuGet()},
+		map[string][]byte{"x.nupkg": changed.NuGet()})
 }

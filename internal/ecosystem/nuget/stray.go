@@ -29,7 +29,10 @@ func straysWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) [
 			}
 		}
 		if mapped != "" && !ours {
-			said = append(said, fmt.Sprintf("packageSourceMapping in %s gives packages to other sources, and none to %s: add a packageSource with that key there", mapped, p.ID))
+			said = append(said,
+				fmt.Sprintf(
+					"packageSourceMapping in %s gives packages to other sources, and none to %s: add a packageSource with that key "+
+						"there", mapped, p.ID))
 		}
 		if variable := "NuGetPackageSourceCredentials_" + p.ID; f.Env(variable) != "" {
 			said = append(said, fmt.Sprintf("the variable %s goes before what the files say of who you are: unset it", variable))
@@ -54,9 +57,10 @@ func off(root *splice.Element, id string) *splice.Element {
 func mendsWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) []ecosystem.Piece {
 	return func(f ecosystem.Files, p ecosystem.Pointing) (pieces []ecosystem.Piece) {
 		add := func(name, title, attr, value string, steps ...splice.Step) {
-			pieces = append(pieces, ecosystem.Piece{Title: title, File: name, Language: "xml", Edit: func(text string) (string, error) {
-				return splice.SetXML(text, append([]splice.Step{{Name: "configuration"}}, steps...), attr, value)
-			}})
+			pieces = append(pieces, ecosystem.Piece{Title: title, File: name, Language: "xml",
+				Edit: func(text string) (string, error) {
+					return splice.SetXML(text, append([]splice.Step{{Name: "configuration"}}, steps...), attr, value)
+				}})
 		}
 		for _, name := range []string{projectFile, "nuget.config", personal} {
 			root, err := splice.ReadXML(f.Read(name))
@@ -64,13 +68,15 @@ func mendsWith(personal string) func(f ecosystem.Files, p ecosystem.Pointing) []
 				continue
 			}
 			if entry := off(root, p.ID); entry != nil {
-				way := []splice.Step{{Name: "configuration"}, {Name: "disabledPackageSources"}, {Name: "add", Attr: "key", Value: entry.Attrs["key"]}}
+				way := []splice.Step{{Name: "configuration"}, {Name: "disabledPackageSources"},
+					{Name: "add", Attr: "key", Value: entry.Attrs["key"]}}
 				pieces = append(pieces, ecosystem.Piece{Title: "A source that was switched off", File: name, Language: "xml",
 					Edit: func(text string) (string, error) { return splice.RemoveXML(text, way) }})
 			}
 			if sources := root.Below("packageSourceMapping", "packageSource"); p.Everything && len(sources) > 0 &&
 				!slices.ContainsFunc(sources, func(e *splice.Element) bool { return e.Attrs["key"] == p.ID }) {
-				add(name, "What comes from where", "pattern", "*", splice.Step{Name: "packageSourceMapping"}, splice.Step{Name: "packageSource", Attr: "key", Value: p.ID}, splice.Step{Name: "package"})
+				add(name, "What comes from where", "pattern", "*", splice.Step{Name: "packageSourceMapping"},
+					splice.Step{Name: "packageSource", Attr: "key", Value: p.ID}, splice.Step{Name: "package"})
 			}
 		}
 		return pieces

@@ -18,18 +18,25 @@ func TestStrays(t *testing.T) {
 		after                        string // what the file says then that is mended
 	}{
 		{name: "nothing", project: "<configuration><packageSources/></configuration>"},
-		{name: "switched off", own: `<configuration><disabledPackageSources><add key="platform" value="true"/></disabledPackageSources></configuration>`,
+		{name: "switched off",
+			own:  `<configuration><disabledPackageSources><add key="platform" value="true"/></disabledPackageSources></configuration>`,
 			want: personal + " switches the source platform off", after: `<disabledPackageSources></disabledPackageSources>`},
-		{name: "switched off by the key alone", own: `<configuration><disabledPackageSources><add key="Platform" value="false"/></disabledPackageSources></configuration>`,
+		{name: "switched off by the key alone",
+			own:  `<configuration><disabledPackageSources><add key="Platform" value="false"/></disabledPackageSources></configuration>`,
 			want: personal + " switches the source platform off", after: `<disabledPackageSources></disabledPackageSources>`},
-		{name: "another that is switched off", own: `<configuration><disabledPackageSources><add key="other" value="true"/></disabledPackageSources></configuration>`},
-		{name: "a mapping to others", project: `<configuration><packageSourceMapping><packageSource key="old"><package pattern="*"/></packageSource></packageSourceMapping></configuration>`,
-			want: "gives packages to other sources, and none to platform", after: `<packageSource key="platform">`},
-		{name: "a mapping to us too", project: `<configuration><packageSourceMapping><packageSource key="platform"><package pattern="Skerry.*"/></packageSource></packageSourceMapping></configuration>`},
+		{name: "another that is switched off",
+			own: `<configuration><disabledPackageSources><add key="other" value="true"/></disabledPackageSources></configuration>`},
+		{name: "a mapping to others",
+			project: `<configuration><packageSourceMapping><packageSource key="old"><package pattern="*"/></packageSource></packageSourceMapping></configuration>`,
+			want:    "gives packages to other sources, and none to platform", after: `<packageSource key="platform">`},
+		{name: "a mapping to us too",
+			project: `<configuration><packageSourceMapping><packageSource key="platform"><package pattern="Skerry.*"/></packageSource></packageSourceMapping></configuration>`},
 		{name: "a variable", variable: "NuGetPackageSourceCredentials_platform", want: "goes before what the files say"},
 	} {
 		files := map[string]string{projectFile: c.project, personal: c.own}
-		f := ecosystem.Files{Read: func(file string) string { return files[file] }, Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") },
+		f := ecosystem.Files{Read: func(file string) string {
+			return files[file]
+		}, Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") },
 			Env: func(name string) string {
 				if name == c.variable {
 					return "Username=x;Password=y"

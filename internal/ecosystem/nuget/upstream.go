@@ -29,7 +29,8 @@ func (NuGet) Entrance() string { return "index.json" }
 
 // wanted are the names under which registrations are offered, the best first:
 // those with all versions, and compressed ones.
-var wanted = []string{"RegistrationsBaseUrl/3.6.0", "RegistrationsBaseUrl/Versioned", "RegistrationsBaseUrl/3.4.0", "RegistrationsBaseUrl/3.0.0-rc",
+var wanted = []string{"RegistrationsBaseUrl/3.6.0", "RegistrationsBaseUrl/Versioned", "RegistrationsBaseUrl/3.4.0",
+	"RegistrationsBaseUrl/3.0.0-rc",
 	"RegistrationsBaseUrl/3.0.0-beta", "RegistrationsBaseUrl"}
 
 // ReadEntrance implements ecosystem.Guided.
@@ -182,12 +183,15 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 		return v, false
 	}
 	place := placeOf(e.ID, e.Version, packed)
-	file := catalog.ListedFile{Name: place.FileName, Extension: packed, Address: address, Size: e.Size, Digests: map[string]string{}}
-	if raw, err := base64.StdEncoding.DecodeString(e.Hash); err == nil && strings.EqualFold(e.Algorithm, "SHA512") && len(raw) == 64 {
+	file := catalog.ListedFile{Name: place.FileName, Extension: packed, Address: address, Size: e.Size,
+		Digests: map[string]string{}}
+	if raw, err := base64.StdEncoding.DecodeString(e.Hash); err == nil && strings.EqualFold(e.Algorithm, "SHA512") &&
+		len(raw) == 64 {
 		file.Digests["sha512"] = hex.EncodeToString(raw)
 	}
-	f := facts{ID: e.ID, Version: e.Version, Title: e.Title, Summary: e.Summary, IconURL: ecosystem.WebOnly(e.IconURL), LicenseURL: ecosystem.WebOnly(e.LicenseURL),
-		License: e.License, Language: e.Language, MinClient: e.MinClient, MustAccept: e.MustAccept, Tags: e.Tags}
+	f := facts{ID: e.ID, Version: e.Version, Title: e.Title, Summary: e.Summary, IconURL: ecosystem.WebOnly(e.IconURL),
+		LicenseURL: ecosystem.WebOnly(e.LicenseURL),
+		License:    e.License, Language: e.Language, MinClient: e.MinClient, MustAccept: e.MustAccept, Tags: e.Tags}
 	for _, g := range e.Groups {
 		kept := group{Framework: g.Framework}
 		for _, d := range g.Dependencies {
@@ -214,7 +218,8 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 // PlaceOf implements ecosystem.Mirrored.
 func (NuGet) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	if !isID(q.Key.Name) || !purl.IsNuGet(q.Version) {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a NuGet package", q.Key.Name, q.Version)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a NuGet package", q.Key.Name,
+			q.Version)
 	}
 	extension := q.Extension
 	if extension == "" {
@@ -229,5 +234,6 @@ func (NuGet) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 
 // Companions implements ecosystem.Mirrored.
 func (NuGet) Companions(p purl.PURL, _ catalog.Details, _ []catalog.File) []catalog.FileQuestion {
-	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: Name, Name: p.Name}, Version: p.Version, Name: fileName(p.Name, p.Version, packed)}}
+	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: Name, Name: p.Name}, Version: p.Version,
+		Name: fileName(p.Name, p.Version, packed)}}
 }

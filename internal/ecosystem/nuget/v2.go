@@ -136,8 +136,10 @@ func versionsOf(p *catalog.Package, base string) []*listed {
 	var all []*listed
 	var names []string
 	for _, v := range ordered(p) {
-		e := &listed{facts: factsOf(v.Details, p.Key.Name, v.Version), name: p.Key.Name, version: v.Version, description: v.Details.Description,
-			authors: strings.Join(v.Details.Authors, ", "), project: v.Details.Homepage, published: v.PublishedAt.UTC(), unlisted: v.Withdrawn != nil, content: w.content(v)}
+		e := &listed{facts: factsOf(v.Details, p.Key.Name, v.Version), name: p.Key.Name, version: v.Version,
+			description: v.Details.Description,
+			authors:     strings.Join(v.Details.Authors, ", "), project: v.Details.Homepage, published: v.PublishedAt.UTC(),
+			unlisted: v.Withdrawn != nil, content: w.content(v)}
 		e.IconURL, e.LicenseURL = w.embedded(v, e.facts)
 		for _, f := range v.Files {
 			if f.Extension == packed && f.Digests.Has("sha512") {
@@ -178,8 +180,10 @@ func ofHit(h ecosystem.Hit, base string) []*listed {
 		if version != h.Latest {
 			f.Groups = nil
 		}
-		all = append(all, &listed{facts: f, name: h.Name, version: version, description: h.Details.Description, authors: strings.Join(h.Details.Authors, ", "),
-			project: h.Details.Homepage, published: h.PublishedAt.UTC(), downloads: h.Downloads, content: base + doorV2 + "package/" + h.Name + "/" + version})
+		all = append(all, &listed{facts: f, name: h.Name, version: version, description: h.Details.Description,
+			authors: strings.Join(h.Details.Authors, ", "),
+			project: h.Details.Homepage, published: h.PublishedAt.UTC(), downloads: h.Downloads, content: base + doorV2 +
+				"package/" + h.Name + "/" + version})
 	}
 	markLatest(all, h.Versions)
 	slices.SortFunc(all, func(a, b *listed) int { return purl.Compare(Name, b.version, a.version) })
@@ -208,12 +212,14 @@ func (n NuGet) listV2(c *ecosystem.Call, term string, counts bool) error {
 	if err != nil {
 		return err
 	}
-	prerelease := c.QueryParam("includePrerelease") == "true" || strings.Contains(filter, "IsAbsoluteLatestVersion") || !strings.HasPrefix(c.Rest, doorV2+"Search")
+	prerelease := c.QueryParam("includePrerelease") == "true" || strings.Contains(filter, "IsAbsoluteLatestVersion") ||
+		!strings.HasPrefix(c.Rest, doorV2+"Search")
 	skip, top := c.Number("$skip", 0, 100_000), c.Number("$top", entriesTop, entriesTop)
 	var found []*listed
 	total := 0
 	for from := 0; from < scannedHits; from += 200 {
-		hits, all, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, ecosystem.Search{Text: strings.ToLower(term), Skip: from, Limit: 200, Snapshots: prerelease})
+		hits, all, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name,
+			ecosystem.Search{Text: strings.ToLower(term), Skip: from, Limit: 200, Snapshots: prerelease})
 		if err != nil {
 			return err
 		}
@@ -313,7 +319,8 @@ func (n NuGet) feed(c *ecosystem.Call, found []*listed, total, skip int, counts 
 		return c.String(http.StatusOK, strconv.Itoa(total))
 	}
 	base := c.Base() + doorV2
-	f := atomFeed{Base: base, Xmlns: atomNamespace, D: dataNamespace, M: metadataNamespace, ID: c.Base() + c.Rest, Title: "Packages", Updated: c.Repository.ChangedAt.UTC().Format(v2Time)}
+	f := atomFeed{Base: base, Xmlns: atomNamespace, D: dataNamespace, M: metadataNamespace, ID: c.Base() + c.Rest,
+		Title: "Packages", Updated: c.Repository.ChangedAt.UTC().Format(v2Time)}
 	if c.QueryParam("$inlinecount") == "allpages" {
 		f.Count = strconv.Itoa(total)
 	}
@@ -392,7 +399,8 @@ func (p property) MarshalXML(e *xml.Encoder, _ xml.StartElement) error {
 }
 
 func (e *listed) entry(base string) atomEntry {
-	x := atomEntry{ID: fmt.Sprintf("%sPackages(Id='%s',Version='%s')", base, e.ID, e.version), Title: e.ID, Summary: e.Summary, Updated: e.published.Format(v2Time), Author: e.authors}
+	x := atomEntry{ID: fmt.Sprintf("%sPackages(Id='%s',Version='%s')", base, e.ID, e.version), Title: e.ID,
+		Summary: e.Summary, Updated: e.published.Format(v2Time), Author: e.authors}
 	x.Category.Term, x.Category.Scheme = "V2.Package", "http://schemas.microsoft.com/ado/2007/08/dataservices/scheme"
 	x.Content.Type, x.Content.Src = "application/zip", e.content
 	published := e.published
@@ -400,15 +408,22 @@ func (e *listed) entry(base string) atomEntry {
 		published = time.Date(1900, 1, 1, 0, 0, 0, 0, time.UTC) // the protocol's mark of unlisted versions
 	}
 	yes := strconv.FormatBool
-	x.Properties = []property{{"Id", "", e.ID}, {"Version", "", e.version}, {"NormalizedVersion", "", e.version}, {"Title", "", e.Title}, {"Authors", "", e.authors},
-		{"Description", "", e.description}, {"Summary", "", e.Summary}, {"Tags", "", strings.Join(e.Tags, " ")}, {"Dependencies", "", e.dependencies()},
-		{"ProjectUrl", "", e.project}, {"IconUrl", "", e.IconURL}, {"LicenseUrl", "", e.LicenseURL}, {"Language", "", e.Language}, {"MinClientVersion", "", e.MinClient},
-		{"RequireLicenseAcceptance", "Boolean", yes(e.MustAccept)}, {"IsLatestVersion", "Boolean", yes(e.latest)}, {"IsAbsoluteLatestVersion", "Boolean", yes(e.absolute)},
-		{"IsPrerelease", "Boolean", yes(isPrerelease(e.version))}, {"Listed", "Boolean", yes(!e.unlisted)}, {"Published", "DateTime", published.Format(v2Time)},
+	x.Properties = []property{{"Id", "", e.ID}, {"Version", "", e.version}, {"NormalizedVersion", "", e.version},
+		{"Title", "", e.Title}, {"Authors", "", e.authors},
+		{"Description", "", e.description}, {"Summary", "", e.Summary}, {"Tags", "", strings.Join(e.Tags, " ")},
+		{"Dependencies", "", e.dependencies()},
+		{"ProjectUrl", "", e.project}, {"IconUrl", "", e.IconURL}, {"LicenseUrl", "", e.LicenseURL},
+		{"Language", "", e.Language}, {"MinClientVersion", "", e.MinClient},
+		{"RequireLicenseAcceptance", "Boolean", yes(e.MustAccept)}, {"IsLatestVersion", "Boolean", yes(e.latest)},
+		{"IsAbsoluteLatestVersion", "Boolean", yes(e.absolute)},
+		{"IsPrerelease", "Boolean", yes(isPrerelease(e.version))}, {"Listed", "Boolean", yes(!e.unlisted)},
+		{"Published", "DateTime", published.Format(v2Time)},
 		{"Created", "DateTime", e.published.Format(v2Time)}, {"LastUpdated", "DateTime", e.published.Format(v2Time)},
-		{"DownloadCount", "Int32", strconv.FormatInt(e.downloads, 10)}, {"VersionDownloadCount", "Int32", strconv.FormatInt(e.downloads, 10)}}
+		{"DownloadCount", "Int32", strconv.FormatInt(e.downloads, 10)},
+		{"VersionDownloadCount", "Int32", strconv.FormatInt(e.downloads, 10)}}
 	if e.hash != "" {
-		x.Properties = append(x.Properties, property{"PackageHash", "", e.hash}, property{"PackageHashAlgorithm", "", "SHA512"}, property{"PackageSize", "Int64", strconv.FormatInt(e.size, 10)})
+		x.Properties = append(x.Properties, property{"PackageHash", "", e.hash},
+			property{"PackageHashAlgorithm", "", "SHA512"}, property{"PackageSize", "Int64", strconv.FormatInt(e.size, 10)})
 	}
 	return x
 }
@@ -430,25 +445,31 @@ func sendXML(c *ecosystem.Call, changed time.Time, v any) error {
 }
 
 func serviceDocument(base string) string {
-	return `<service xml:base="` + base + `" xmlns="http://www.w3.org/2007/app" xmlns:atom="http://www.w3.org/2005/Atom"><workspace><atom:title>Default</atom:title>` +
+	return `<service xml:base="` + base +
+		`" xmlns="http://www.w3.org/2007/app" xmlns:atom="http://www.w3.org/2005/Atom"><workspace><atom:title>Default</atom:title>` +
 		`<collection href="Packages"><atom:title>Packages</atom:title></collection></workspace></service>`
 }
 
 // v2Metadata tells clients which questions they may ask.
 var v2Metadata = func() string {
 	var b strings.Builder
-	b.WriteString(`<edmx:Edmx Version="1.0" xmlns:edmx="http://schemas.microsoft.com/ado/2007/06/edmx"><edmx:DataServices m:DataServiceVersion="2.0" m:MaxDataServiceVersion="2.0" xmlns:m="` + metadataNamespace + `">` +
-		`<Schema Namespace="V2" xmlns="http://schemas.microsoft.com/ado/2006/04/edm"><EntityType Name="Package" m:HasStream="true"><Key><PropertyRef Name="Id" /><PropertyRef Name="Version" /></Key>`)
+	b.WriteString(
+		`<edmx:Edmx Version="1.0" xmlns:edmx="http://schemas.microsoft.com/ado/2007/06/edmx"><edmx:DataServices m:DataServiceVersion="2.0" m:MaxDataServiceVersion="2.0" xmlns:m="` + metadataNamespace + `">` +
+			`<Schema Namespace="V2" xmlns="http://schemas.microsoft.com/ado/2006/04/edm"><EntityType Name="Package" m:HasStream="true"><Key><PropertyRef Name="Id" /><PropertyRef Name="Version" /></Key>`)
 	for _, p := range new(listed).entry("").Properties {
 		kind := p.kind
 		if kind == "" {
 			kind = "String"
 		}
-		fmt.Fprintf(&b, `<Property Name="%s" Type="Edm.%s" Nullable="%t" />`, p.name, kind, p.name != "Id" && p.name != "Version")
+		fmt.Fprintf(&b, `<Property Name="%s" Type="Edm.%s" Nullable="%t" />`, p.name, kind, p.name != "Id" &&
+			p.name != "Version")
 	}
-	b.WriteString(`</EntityType><EntityContainer Name="Feed" m:IsDefaultEntityContainer="true"><EntitySet Name="Packages" EntityType="V2.Package" />`)
-	for _, f := range [][]string{{"Search", "searchTerm", "targetFramework", "includePrerelease", "semVerLevel"}, {"FindPackagesById", "id", "semVerLevel"}} {
-		b.WriteString(`<FunctionImport Name="` + f[0] + `" ReturnType="Collection(V2.Package)" EntitySet="Packages" m:HttpMethod="GET">`)
+	b.WriteString(
+		`</EntityType><EntityContainer Name="Feed" m:IsDefaultEntityContainer="true"><EntitySet Name="Packages" EntityType="V2.Package" />`)
+	for _, f := range [][]string{{"Search", "searchTerm", "targetFramework", "includePrerelease", "semVerLevel"},
+		{"FindPackagesById", "id", "semVerLevel"}} {
+		b.WriteString(`<FunctionImport Name="` + f[0] +
+			`" ReturnType="Collection(V2.Package)" EntitySet="Packages" m:HttpMethod="GET">`)
 		for _, parameter := range f[1:] {
 			kind := "String"
 			if parameter == "includePrerelease" {

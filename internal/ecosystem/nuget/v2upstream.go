@@ -20,7 +20,8 @@ import (
 
 // Older implements ecosystem.Guided.
 func (NuGet) Older(p purl.PURL) (listing, tells, accepts string) {
-	return "FindPackagesById()?id='" + url.QueryEscape(p.Name) + "'&semVerLevel=2.0.0", "$metadata", "application/atom+xml, application/xml;q=0.9"
+	return "FindPackagesById()?id='" + url.QueryEscape(p.Name) + "'&semVerLevel=2.0.0", "$metadata",
+		"application/atom+xml, application/xml;q=0.9"
 }
 
 // ReadOlder implements ecosystem.Guided.
@@ -133,9 +134,11 @@ func (e entryV2) leaf() leaf {
 	}
 	trim := strings.TrimSpace
 	l := leaf{Content: e.Content.Src}
-	l.Entry = entry{ID: trim(of.NamedID), Version: trim(of.Version), Authors: strings.Split(of.Authors, ","), Description: of.Description, IconURL: of.IconURL,
-		Language: of.Language, LicenseURL: of.LicenseURL, MinClient: of.MinClient, ProjectURL: of.ProjectURL, MustAccept: trim(of.MustAccept) == "true",
-		Summary: of.Summary, Tags: split(of.Tags), Title: of.Title, Hash: of.Hash, Algorithm: of.Algorithm, Size: of.Size}
+	l.Entry = entry{ID: trim(of.NamedID), Version: trim(of.Version), Authors: strings.Split(of.Authors, ","),
+		Description: of.Description, IconURL: of.IconURL,
+		Language: of.Language, LicenseURL: of.LicenseURL, MinClient: of.MinClient, ProjectURL: of.ProjectURL,
+		MustAccept: trim(of.MustAccept) == "true",
+		Summary:    of.Summary, Tags: split(of.Tags), Title: of.Title, Hash: of.Hash, Algorithm: of.Algorithm, Size: of.Size}
 	if l.Entry.ID == "" {
 		l.Entry.ID = trim(e.Title) // where the protocol is older
 	}
@@ -149,7 +152,8 @@ func (e entryV2) leaf() leaf {
 	// The protocol marks versions that are not listed by a year; later servers say it.
 	is := trim(of.Listed) != "false" && !strings.HasPrefix(published, "1900-")
 	l.Entry.Listed = &is
-	if published != "" && !strings.HasSuffix(published, "Z") && !strings.Contains(published[min(10, len(published)):], "+") {
+	if published != "" && !strings.HasSuffix(published, "Z") &&
+		!strings.Contains(published[min(10, len(published)):], "+") {
 		published += "Z"
 	}
 	l.Entry.Published = published
@@ -170,7 +174,8 @@ func (e entryV2) leaf() leaf {
 			l.Entry.Groups = append(l.Entry.Groups, entryGroup{Framework: framework})
 		}
 		if parts[0] != "" {
-			l.Entry.Groups[i].Dependencies = append(l.Entry.Groups[i].Dependencies, entryDependency{ID: parts[0], Range: parts[1]})
+			l.Entry.Groups[i].Dependencies = append(l.Entry.Groups[i].Dependencies,
+				entryDependency{ID: parts[0], Range: parts[1]})
 		}
 	}
 	return l

@@ -32,7 +32,8 @@ type Kind struct {
 
 // PlaceOf is where the archive of a version belongs.
 func (k Kind) place(namespace, name, version string) ecosystem.Place {
-	return ecosystem.Place{Namespace: namespace, Name: purl.NormalName(k.Type, name), Version: version, Snapshot: purl.IsSnapshot(k.Type, version),
+	return ecosystem.Place{Namespace: namespace, Name: purl.NormalName(k.Type, name), Version: version,
+		Snapshot: purl.IsSnapshot(k.Type, version),
 		FileName: k.FileName(name, version), Extension: k.Extension}
 }
 
@@ -89,7 +90,9 @@ func (k Kind) Whole(_ catalog.Details, files []catalog.File) bool {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (k Kind) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, at string) (ecosystem.Folder, error) {
+func (k Kind) Folder(
+	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, at string,
+) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, k.Type, path.Clean("/" + at)[1:])
 }
 
@@ -99,24 +102,29 @@ func (k Kind) Bad(name string, err error) error {
 	if errors.As(err, &told) {
 		return told
 	}
-	return fault.New(fault.Invalid, "bad-archive", "%s is not %s: %v", name, k.Archive, err).WithHint("%s; the file may have been cut.", k.MakeIt)
+	return fault.New(fault.Invalid, "bad-archive", "%s is not %s: %v", name, k.Archive, err).
+		WithHint("%s; the file may have been cut.", k.MakeIt)
 }
 
 // Place implements ecosystem.Ecosystem: an archive says itself what it is.
 func (k Kind) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) ([]ecosystem.Placed, error) {
-	if as.Name != "" && as.Ecosystem != k.Type || as.Name == "" && (len(files) != 1 || !strings.HasSuffix(files[0].Name, "."+k.Extension)) {
+	if as.Name != "" && as.Ecosystem != k.Type ||
+		as.Name == "" && (len(files) != 1 || !strings.HasSuffix(files[0].Name, "."+k.Extension)) {
 		return nil, ecosystem.ErrNotMine
 	}
 	if len(files) != 1 {
-		return nil, fault.New(fault.Invalid, "not-one-file", "a version is %s alone, and these are %d files", k.Archive, len(files)).WithHint("%s.", k.MakeIt)
+		return nil, fault.New(fault.Invalid, "not-one-file", "a version is %s alone, and these are %d files", k.Archive,
+			len(files)).WithHint("%s.", k.MakeIt)
 	}
 	is, _, err := k.Read(ctx, files[0])
 	if err != nil {
 		return nil, k.Bad(files[0].Name, err)
 	}
 	p := k.place(is.Namespace, is.Name, is.Version)
-	if as.Name != "" && (as.Namespace != p.Namespace || purl.NormalName(k.Type, as.Name) != p.Name || as.Version != "" && as.Version != p.Version) {
-		return nil, fault.New(fault.Invalid, "archive-disagrees", "%s says that it is %s, not %s", files[0].Name, p.PURL(k.Type), as)
+	if as.Name != "" && (as.Namespace != p.Namespace || purl.NormalName(k.Type, as.Name) != p.Name ||
+		as.Version != "" && as.Version != p.Version) {
+		return nil, fault.New(fault.Invalid, "archive-disagrees", "%s says that it is %s, not %s", files[0].Name,
+			p.PURL(k.Type), as)
 	}
 	return []ecosystem.Placed{{Place: p, File: 0}}, nil
 }
@@ -131,7 +139,9 @@ func (k Kind) Arrived(ctx context.Context, name string, file ecosystem.SizedRead
 }
 
 // Inspect implements ecosystem.Ecosystem.
-func (k Kind) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func (k Kind) Inspect(
+	ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt,
+) (catalog.Details, error) {
 	if place.Extension != k.Extension {
 		return catalog.Details{}, nil
 	}
@@ -139,8 +149,10 @@ func (k Kind) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem
 	if err != nil {
 		return details, k.Bad(place.FileName, err)
 	}
-	if p := k.place(is.Namespace, is.Name, is.Version); p.Namespace != place.Namespace || p.Name != place.Name || p.Version != place.Version {
-		return details, fault.New(fault.Invalid, "archive-disagrees", "what is in it says %s, but it was sent as %s", p.PURL(k.Type), place.PURL(k.Type)).
+	if p := k.place(is.Namespace, is.Name, is.Version); p.Namespace != place.Namespace || p.Name != place.Name ||
+		p.Version != place.Version {
+		return details, fault.New(fault.Invalid, "archive-disagrees", "what is in it says %s, but it was sent as %s",
+			p.PURL(k.Type), place.PURL(k.Type)).
 			WithHint("Publish it under its own name and version.")
 	}
 	return details, nil
@@ -149,16 +161,19 @@ func (k Kind) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem
 // PlaceOf implements ecosystem.Mirrored.
 func (k Kind) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	if !k.IsName(q.Key.Namespace, q.Key.Name) || !purl.IsVersion(k.Type, q.Version) {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a package", q.Key.Name, q.Version)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a package", q.Key.Name,
+			q.Version)
 	}
 	p := k.place(q.Key.Namespace, q.Key.Name, q.Version)
 	if q.Name != "" && q.Name != p.FileName {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-file-name", "%.100q is no file of %s %s", q.Name, q.Key.Name, q.Version)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-file-name", "%.100q is no file of %s %s", q.Name, q.Key.Name,
+			q.Version)
 	}
 	return p, nil
 }
 
 // Companions implements ecosystem.Mirrored: the archive is all there is.
 func (k Kind) Companions(p purl.PURL, _ catalog.Details, _ []catalog.File) []catalog.FileQuestion {
-	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: k.Type, Namespace: p.Namespace, Name: p.Name}, Version: p.Version, Name: k.FileName(p.Name, p.Version)}}
+	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: k.Type, Namespace: p.Namespace, Name: p.Name},
+		Version: p.Version, Name: k.FileName(p.Name, p.Version)}}
 }

@@ -16,17 +16,23 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				return []splice.Setting{{Key: "PIP_INDEX_URL", Value: p.WithSecret(simple(p))}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"pip install " + wanted(p)} }},
-		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine, Strays: func(f ecosystem.Files, _ ecosystem.Pointing) []string { return f.Overridden("TWINE_REPOSITORY_URL") }, Upload: "POST ",
+		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine,
+			Strays: func(f ecosystem.Files, _ ecosystem.Pointing) []string {
+				return f.Overridden("TWINE_REPOSITORY_URL")
+			}, Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				return []splice.Setting{{Key: "TWINE_REPOSITORY_URL", Value: p.Address}, {Key: "TWINE_USERNAME", Value: p.User}, {Key: "TWINE_PASSWORD", Value: p.Token()}}
+				return []splice.Setting{{Key: "TWINE_REPOSITORY_URL", Value: p.Address}, {Key: "TWINE_USERNAME", Value: p.User},
+					{Key: "TWINE_PASSWORD", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"twine upload -r " + p.ID + " dist/*"} }},
-		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Strays: straysUV, Probe: "simple/", Upload: "POST ",
+		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Strays: straysUV,
+			Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "UV_INDEX_" + variable(p.ID)
 				all := []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
 				if p.Publishes() {
-					all = append(all, splice.Setting{Key: "UV_PUBLISH_USERNAME", Value: p.User}, splice.Setting{Key: "UV_PUBLISH_PASSWORD", Value: p.Token()})
+					all = append(all, splice.Setting{Key: "UV_PUBLISH_USERNAME", Value: p.User},
+						splice.Setting{Key: "UV_PUBLISH_PASSWORD", Value: p.Token()})
 				}
 				return all
 			},
@@ -40,7 +46,8 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts, Uses: usesTOML("tool.poetry.source", fromPoetry), Strays: straysPoetry, Probe: "simple/", Upload: "POST ",
+		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts,
+			Uses: usesTOML("tool.poetry.source", fromPoetry), Strays: straysPoetry, Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "POETRY_HTTP_BASIC_" + variable(p.ID)
 				return []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
@@ -79,9 +86,12 @@ func pipParts(p ecosystem.Pointing) []ecosystem.Piece {
 		return splice.SetINI(text, "global", "index-url", p.WithSecret(simple(p)))
 	}
 	if ip := net.ParseIP(p.Host()); p.Plain() && p.Host() != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		edit = ecosystem.Sequence(edit, func(text string) (string, error) { return splice.AddToINI(text, "global", "trusted-host", p.Host()) })
+		edit = ecosystem.Sequence(edit, func(text string) (string, error) {
+			return splice.AddToINI(text, "global", "trusted-host", p.Host())
+		})
 	}
-	return []ecosystem.Piece{{Title: "Where packages come from, and who you are", File: "~/.config/pip/pip.conf", Windows: `%APPDATA%\pip\pip.ini`,
+	return []ecosystem.Piece{{Title: "Where packages come from, and who you are", File: "~/.config/pip/pip.conf",
+		Windows:  `%APPDATA%\pip\pip.ini`,
 		Language: "ini", Secret: true, Edit: edit}}
 }
 
@@ -100,7 +110,8 @@ func usesPip(f ecosystem.Files) []ecosystem.Use {
 	if !f.Ours(address) {
 		return nil
 	}
-	u := ecosystem.Use{Address: strings.TrimSuffix(strings.TrimSuffix(address, "/"), "simple"), In: in, User: user, Secret: secret, SecretIn: in}
+	u := ecosystem.Use{Address: strings.TrimSuffix(strings.TrimSuffix(address, "/"), "simple"), In: in, User: user,
+		Secret: secret, SecretIn: in}
 	if secret == "" {
 		f.FromNetrc(&u)
 	}
@@ -114,8 +125,11 @@ func twineParts(p ecosystem.Pointing) []ecosystem.Piece {
 	set := func(key, value string) func(string) (string, error) {
 		return func(text string) (string, error) { return splice.SetINI(text, p.ID, key, value) }
 	}
-	return []ecosystem.Piece{{Title: "Where it publishes, and who you are", File: "~/.pypirc", Windows: `%USERPROFILE%\.pypirc`, Language: "ini", Secret: true,
-		Edit: ecosystem.Sequence(func(text string) (string, error) { return splice.AddToINI(text, "distutils", "index-servers", p.ID) },
+	return []ecosystem.Piece{{Title: "Where it publishes, and who you are", File: "~/.pypirc",
+		Windows: `%USERPROFILE%\.pypirc`, Language: "ini", Secret: true,
+		Edit: ecosystem.Sequence(func(text string) (string, error) {
+			return splice.AddToINI(text, "distutils", "index-servers", p.ID)
+		},
 			set("repository", p.Address), set("username", p.User), set("password", p.Token()))}}
 }
 
@@ -123,7 +137,8 @@ func usesTwine(f ecosystem.Files) (uses []ecosystem.Use) {
 	const file = "~/.pypirc"
 	text := f.Read(file)
 	if address := f.Env("TWINE_REPOSITORY_URL"); f.Ours(address) {
-		return []ecosystem.Use{{Address: address, In: "the variable TWINE_REPOSITORY_URL", Publish: true, User: f.Env("TWINE_USERNAME"),
+		return []ecosystem.Use{{Address: address, In: "the variable TWINE_REPOSITORY_URL", Publish: true,
+			User:   f.Env("TWINE_USERNAME"),
 			Secret: f.Env("TWINE_PASSWORD"), SecretIn: "the variable TWINE_PASSWORD"}}
 	}
 	servers, _ := splice.GetINI(text, "distutils", "index-servers")
@@ -141,7 +156,8 @@ func usesTwine(f ecosystem.Files) (uses []ecosystem.Use) {
 			found = found || name == section
 		}
 		if !found && len(listed) > 0 {
-			u.Wrong = file + " has a section [" + section + "], but its list index-servers says " + strings.Join(listed, ", ") + ": write the same name in both"
+			u.Wrong = file + " has a section [" + section + "], but its list index-servers says " + strings.Join(listed, ", ") +
+				": write the same name in both"
 		}
 		uses = append(uses, u)
 	}
@@ -165,23 +181,27 @@ func uvParts(p ecosystem.Pointing) []ecosystem.Piece {
 
 func poetryParts(p ecosystem.Pointing) []ecosystem.Piece {
 	parts := []ecosystem.Piece{
-		{Title: "Where packages come from", File: "pyproject.toml", Language: "toml", There: true, Edit: func(text string) (string, error) {
-			source := []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}}
-			if !p.Everything {
-				source = append(source, splice.Setting{Key: "priority", Value: "supplemental"})
-			} else if _, there := poetrySource(text, p.ID)["priority"]; there {
-				// Poetry before 1.5 refuses the key, and a source without it is a primary one.
-				source = append(source, splice.Setting{Key: "priority", Value: "primary"})
-			}
-			return splice.SetTOML(text, "tool.poetry.source", "name", source)
-		}},
-		{Title: "Who you are (the name is the same in all files)", File: "~/.config/pypoetry/auth.toml", Windows: `%APPDATA%\pypoetry\auth.toml`, Language: "toml", Secret: true,
+		{Title: "Where packages come from", File: "pyproject.toml", Language: "toml", There: true,
 			Edit: func(text string) (string, error) {
-				return splice.SetTOML(text, "http-basic."+p.ID, "", []splice.Setting{{Key: "username", Value: p.User}, {Key: "password", Value: p.Token()}})
+				source := []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}}
+				if !p.Everything {
+					source = append(source, splice.Setting{Key: "priority", Value: "supplemental"})
+				} else if _, there := poetrySource(text, p.ID)["priority"]; there {
+					// Poetry before 1.5 refuses the key, and a source without it is a primary one.
+					source = append(source, splice.Setting{Key: "priority", Value: "primary"})
+				}
+				return splice.SetTOML(text, "tool.poetry.source", "name", source)
+			}},
+		{Title: "Who you are (the name is the same in all files)", File: "~/.config/pypoetry/auth.toml",
+			Windows: `%APPDATA%\pypoetry\auth.toml`, Language: "toml", Secret: true,
+			Edit: func(text string) (string, error) {
+				return splice.SetTOML(text, "http-basic."+p.ID, "",
+					[]splice.Setting{{Key: "username", Value: p.User}, {Key: "password", Value: p.Token()}})
 			}},
 	}
 	if p.Publishes() {
-		parts = append(parts, ecosystem.Piece{Title: "Where it publishes", File: "~/.config/pypoetry/config.toml", Windows: `%APPDATA%\pypoetry\config.toml`, Language: "toml",
+		parts = append(parts, ecosystem.Piece{Title: "Where it publishes", File: "~/.config/pypoetry/config.toml",
+			Windows: `%APPDATA%\pypoetry\config.toml`, Language: "toml",
 			Edit: func(text string) (string, error) {
 				return splice.SetTOML(text, "repositories."+p.ID, "", []splice.Setting{{Key: "url", Value: p.Address}})
 			}})
@@ -208,8 +228,10 @@ func usesTOML(table string, secret func(f ecosystem.Files, u *ecosystem.Use)) fu
 			if !f.Ours(address) {
 				continue
 			}
-			u := ecosystem.Use{Address: strings.TrimSuffix(strings.TrimSuffix(address, "/"), "simple"), ID: source["name"], In: "pyproject.toml",
-				Publish: source["publish-url"] != "" || publishes(f, source["name"]), User: user, Secret: password, SecretIn: "pyproject.toml"}
+			u := ecosystem.Use{Address: strings.TrimSuffix(strings.TrimSuffix(address, "/"), "simple"), ID: source["name"],
+				In:      "pyproject.toml",
+				Publish: source["publish-url"] != "" || publishes(f, source["name"]), User: user, Secret: password,
+				SecretIn: "pyproject.toml"}
 			if password == "" {
 				u.SecretIn = ""
 				if secret == nil {

@@ -49,11 +49,15 @@ func (PyPI) MayNotGrow(there []catalog.File, name, _, extension string) string {
 // meets tells whether some machine could take both wheels.
 func (t wheelTags) meets(other wheelTags) bool {
 	stable := slices.Contains(t.abis, "abi3") || slices.Contains(other.abis, "abi3")
-	return anyPair(t.pythons, other.pythons, func(a, b string) bool { return samePython(a, b, stable) }) && anyPair(t.systems, other.systems, sameSystem)
+	return anyPair(t.pythons, other.pythons, func(a, b string) bool {
+		return samePython(a, b, stable)
+	}) && anyPair(t.systems, other.systems, sameSystem)
 }
 
 func anyPair(a, b []string, same func(a, b string) bool) bool {
-	return slices.ContainsFunc(a, func(x string) bool { return slices.ContainsFunc(b, func(y string) bool { return same(x, y) }) })
+	return slices.ContainsFunc(a, func(x string) bool {
+		return slices.ContainsFunc(b, func(y string) bool { return same(x, y) })
+	})
 }
 
 // samePython tells whether some interpreter takes both tags: py3 is any Python 3,
@@ -64,7 +68,8 @@ func samePython(a, b string, stable bool) bool {
 	if kindA != kindB && kindA != "py" && kindB != "py" {
 		return false
 	}
-	return versionA[:min(1, len(versionA))] == versionB[:min(1, len(versionB))] && (stable || kindA == "py" || kindB == "py" || versionA == versionB)
+	return versionA[:min(1, len(versionA))] == versionB[:min(1, len(versionB))] &&
+		(stable || kindA == "py" || kindB == "py" || versionA == versionB)
 }
 
 func splitPython(tag string) (kind, version string) {
@@ -82,7 +87,8 @@ func sameSystem(a, b string) bool {
 	}
 	familyA, machineA := splitSystem(a)
 	familyB, machineB := splitSystem(b)
-	return familyA == familyB && (machineA == machineB || strings.HasPrefix(machineA, "universal") || strings.HasPrefix(machineB, "universal"))
+	return familyA == familyB && (machineA == machineB || strings.HasPrefix(machineA, "universal") ||
+		strings.HasPrefix(machineB, "universal"))
 }
 
 // splitSystem parts manylinux_2_17_x86_64 into manylinux and x86_64.
@@ -92,7 +98,8 @@ func splitSystem(tag string) (family, machine string) {
 		if !ok {
 			continue
 		}
-		for _, machine := range []string{"x86_64", "aarch64", "arm64", "i686", "armv7l", "armv6l", "ppc64le", "ppc64", "s390x", "riscv64", "loongarch64", "universal2", "universal", "amd64", "32"} {
+		for _, machine := range []string{"x86_64", "aarch64", "arm64", "i686", "armv7l", "armv6l", "ppc64le", "ppc64",
+			"s390x", "riscv64", "loongarch64", "universal2", "universal", "amd64", "32"} {
 			if strings.HasSuffix(rest, machine) {
 				return family, machine
 			}

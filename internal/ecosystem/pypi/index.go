@@ -133,7 +133,8 @@ func projectOf(p *catalog.Package) project {
 			if at.IsZero() {
 				at = v.PublishedAt
 			}
-			shown := file{Filename: f.Name, URL: "../../" + address(p.Key.Name, v.Version, v.Upload, f.Name), Hashes: map[string]string{},
+			shown := file{Filename: f.Name, URL: "../../" + address(p.Key.Name, v.Version, v.Upload, f.Name),
+				Hashes:         map[string]string{},
 				RequiresPython: facts.RequiresPython, Size: f.Digests.Size, UploadTime: at.UTC().Format(timeForm)}
 			if f.Digests.Has("sha256") {
 				shown.Hashes["sha256"] = f.Digests.Hex("sha256")
@@ -160,7 +161,8 @@ func projectOf(p *catalog.Package) project {
 // its own. Addresses of private networks are nobody's business, and what a chain puts
 // together is not one project's copy.
 func (p project) tracking(r catalog.Repository) project {
-	if r.Kind != catalog.Mirror || r.Mirror == nil || len(r.Mirror.Upstreams) == 0 || r.Mirror.Upstreams[0].Private || p.Meta.Version != apiVersion {
+	if r.Kind != catalog.Mirror || r.Mirror == nil || len(r.Mirror.Upstreams) == 0 || r.Mirror.Upstreams[0].Private ||
+		p.Meta.Version != apiVersion {
 		return p
 	}
 	p.Meta = meta{Version: trackingVersion, Tracks: []string{r.Mirror.Upstreams[0].URL + p.Name + "/"}}
@@ -204,7 +206,8 @@ func htmlHead(title string, of meta) string {
 	for _, at := range of.Tracks {
 		tracks += "    <meta name=\"pypi:tracks\" content=\"" + html.EscapeString(at) + "\">\n"
 	}
-	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + of.Version + "\">\n" + tracks + "    <title>" +
+	return "<!DOCTYPE html>\n<html>\n  <head>\n    <meta name=\"pypi:repository-version\" content=\"" + of.Version +
+		"\">\n" + tracks + "    <title>" +
 		html.EscapeString(title) + "</title>\n  </head>\n  <body>\n"
 }
 

@@ -115,7 +115,8 @@ func (m *metadata) details() catalog.Details {
 			continue
 		}
 		marker := strings.TrimSpace(r[4])
-		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name, Name: purl.NormalName(Name, r[1])}.String(),
+		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name,
+			Name: purl.NormalName(Name, r[1])}.String(),
 			Version: strings.Trim(strings.TrimSpace(r[3]), "()"), Scope: marker, Optional: strings.Contains(marker, "extra")})
 	}
 	d.Readme = m.readme()

@@ -24,7 +24,8 @@ const (
 var (
 	// wheelForm is the name of a wheel
 	// (https://packaging.python.org/specifications/binary-distribution-format/).
-	wheelForm = regexp.MustCompile(`^([A-Za-z0-9](?:[A-Za-z0-9._]*[A-Za-z0-9])?)-([A-Za-z0-9._+!]+)(?:-(\d[A-Za-z0-9_.]*))?-([A-Za-z0-9_.]+)-([A-Za-z0-9_.]+)-([A-Za-z0-9_.]+)$`)
+	wheelForm = regexp.MustCompile(
+		`^([A-Za-z0-9](?:[A-Za-z0-9._]*[A-Za-z0-9])?)-([A-Za-z0-9._+!]+)(?:-(\d[A-Za-z0-9_.]*))?-([A-Za-z0-9_.]+)-([A-Za-z0-9_.]+)-([A-Za-z0-9_.]+)$`)
 	// sdistForm is that of a source distribution; old ones have dashes in the
 	// name, and old tools in the version.
 	sdistForm = regexp.MustCompile(`^([A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?)-([A-Za-z0-9._+!-]+)$`)
@@ -143,7 +144,8 @@ func (PyPI) Place(ctx context.Context, files []ecosystem.Handed, as purl.PURL) (
 			}
 		}
 		if i > 0 && (p.Name != placed[0].Place.Name || p.Version != placed[0].Place.Version) {
-			return nil, fault.New(fault.Invalid, "several-versions", "%s and %s are not of the same version", files[0].Name, h.Name).
+			return nil, fault.New(fault.Invalid, "several-versions", "%s and %s are not of the same version", files[0].Name,
+				h.Name).
 				WithHint("Publish them one after the other.")
 		}
 		if as.Version != "" && as.Version != p.Version {

@@ -17,7 +17,8 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 )
 
-var tidecast = madeup.Package{Name: "tidecast", Version: "1.4.0", Description: "Tides as they come", Licence: "MIT", Author: "Deck Hands", Readme: "# tidecast\n",
+var tidecast = madeup.Package{Name: "tidecast", Version: "1.4.0", Description: "Tides as they come", Licence: "MIT",
+	Author: "Deck Hands", Readme: "# tidecast\n",
 	Needs: map[string]string{"soundings": ">=1.0"}}
 
 func TestConformance(t *testing.T) {
@@ -27,15 +28,19 @@ func TestConformance(t *testing.T) {
 		Snapshot: "1.5.0.dev7", Release: "1.4.0",
 		Good: []ecosystemtest.Sample{
 			{Name: "a wheel", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel()}, PURL: "pkg:pypi/tidecast@1.4.0"},
-			{Name: "a wheel and its source", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(), tidecast.SdistName(): tidecast.Sdist()}, PURL: "pkg:pypi/tidecast@1.4.0"},
-			{Name: "a snapshot", Files: map[string][]byte{snapshot.WheelName(): snapshot.Wheel()}, PURL: "pkg:pypi/tidecast@1.5.0.dev7"},
+			{Name: "a wheel and its source", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(),
+				tidecast.SdistName(): tidecast.Sdist()}, PURL: "pkg:pypi/tidecast@1.4.0"},
+			{Name: "a snapshot", Files: map[string][]byte{snapshot.WheelName(): snapshot.Wheel()},
+				PURL: "pkg:pypi/tidecast@1.5.0.dev7"},
 		},
 		Bad: []ecosystemtest.Sample{
 			{Name: "a renamed wheel", Files: map[string][]byte{tidecast.WheelName(): renamed.Wheel()}},
 			{Name: "a cut wheel", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel()[:100]}},
-			{Name: "a wheel with a way out", Files: map[string][]byte{tidecast.WheelName(): madeup.Zip(madeup.Entry{Name: "../x", Content: "x"}, madeup.Entry{Name: "tidecast-1.4.0.dist-info/METADATA", Content: tidecast.Metadata()})}},
+			{Name: "a wheel with a way out", Files: map[string][]byte{tidecast.WheelName(): madeup.Zip(madeup.Entry{Name: "../x",
+				Content: "x"}, madeup.Entry{Name: "tidecast-1.4.0.dist-info/METADATA", Content: tidecast.Metadata()})}},
 			{Name: "an egg", Files: map[string][]byte{"tidecast-1.4.0.egg": tidecast.Wheel()}, As: "pkg:pypi/tidecast@1.4.0"},
-			{Name: "two versions", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(), snapshot.WheelName(): snapshot.Wheel()}},
+			{Name: "two versions", Files: map[string][]byte{tidecast.WheelName(): tidecast.Wheel(),
+				snapshot.WheelName(): snapshot.Wheel()}},
 		},
 		Foreign: map[string][]byte{"deck-ui-1.0.0.tgz": []byte("x")},
 	})
@@ -76,20 +81,24 @@ func soundings() purl.PURL { return purl.PURL{Ecosystem: Name, Name: "soundings"
 
 func TestReadListing(t *testing.T) {
 	for form, text := range map[string]string{"HTML": page, "JSON": pageJSON} {
-		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://pypi.openshore.example/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(),
+			ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://pypi.openshore.example/simple/soundings/"})
 		if err != nil || len(l.Versions) != 2 {
 			t.Fatalf("%s: %+v, %v", form, l, err)
 		}
 		first, second := l.Versions[0], l.Versions[1]
-		if first.Version != "1.0" || len(first.Files) != 2 || first.Files[0].Address != "https://pypi.openshore.example/packages/ab/soundings-1.0-py3-none-any.whl" ||
+		if first.Version != "1.0" || len(first.Files) != 2 ||
+			first.Files[0].Address != "https://pypi.openshore.example/packages/ab/soundings-1.0-py3-none-any.whl" ||
 			first.Files[0].Digests["sha256"] == "" || first.Files[1].Address != first.Files[0].Address+".metadata" {
 			t.Errorf("%s: %+v", form, first)
 		}
-		if second.Withdrawn == nil || second.Withdrawn.Reason != "wrong depth" || second.Files[0].Address != "https://files.openshore.example/soundings-1.1.tar.gz" {
+		if second.Withdrawn == nil || second.Withdrawn.Reason != "wrong depth" ||
+			second.Files[0].Address != "https://files.openshore.example/soundings-1.1.tar.gz" {
 			t.Errorf("%s: %+v", form, second)
 		}
 		var facts fileFacts
-		if err := json.Unmarshal(first.Details.Native["soundings-1.0-py3-none-any.whl"], &facts); err != nil || facts.RequiresPython != ">=3.8" || facts.Metadata == "" {
+		if err := json.Unmarshal(first.Details.Native["soundings-1.0-py3-none-any.whl"], &facts); err != nil ||
+			facts.RequiresPython != ">=3.8" || facts.Metadata == "" {
 			t.Errorf("%s: %+v, %v", form, facts, err)
 		}
 		if form == "JSON" && (first.Files[0].Size != 7 || first.UploadedAt.IsZero()) {
@@ -106,7 +115,8 @@ func TestPages(t *testing.T) {
 		v := catalog.Version{Version: version, PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC)}
 		name := "soundings-" + version + "-py3-none-any.whl"
 		v.Details = withFacts(v.Details, name, fileFacts{RequiresPython: ">=3.8,<4", Metadata: strings.Repeat("ab", 32)})
-		v.Files = []catalog.File{{ID: 1, Name: name, Extension: wheel, Digests: catalog.Digests{Size: 9, SHA256: [32]byte{1}}}, {ID: 2, Name: name + ".asc", Extension: wheel + ".asc"}}
+		v.Files = []catalog.File{{ID: 1, Name: name, Extension: wheel,
+			Digests: catalog.Digests{Size: 9, SHA256: [32]byte{1}}}, {ID: 2, Name: name + ".asc", Extension: wheel + ".asc"}}
 		if i == 1 {
 			v.Withdrawn = &catalog.Withdrawal{Reason: reason}
 		}
@@ -117,7 +127,9 @@ func TestPages(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(),
+			ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()),
+				Address: "https://packages.skerry.example/at/r/pypi/simple/soundings/"})
 		if err != nil || len(l.Versions) != 2 {
 			t.Fatalf("%s: %+v, %v\n%s", form, l, err, d.Bytes())
 		}
@@ -137,19 +149,27 @@ func TestUpstreamPages(t *testing.T) {
 {"filename":"soundings-1.0.tar.gz","url":"a.tar.gz","hashes":{}}]}`
 	}
 	for _, c := range []struct{ name, text, want string }{
-		{"PEP 629: a later major version, JSON", strings.Replace(pageJSON, "1.1", "2.0", 1), `refused: it is written in version "2.0"`},
-		{"PEP 629: a later major version, HTML", `<meta name="pypi:repository-version" content="2.3">` + page, `refused: it is written in version "2.3"`},
+		{"PEP 629: a later major version, JSON", strings.Replace(pageJSON, "1.1", "2.0", 1),
+			`refused: it is written in version "2.0"`},
+		{"PEP 629: a later major version, HTML", `<meta name="pypi:repository-version" content="2.3">` + page,
+			`refused: it is written in version "2.3"`},
 		{"PEP 629: a later minor version", strings.Replace(pageJSON, "1.1", "1.9", 1), "2 versions"},
 		{"PEP 629: none", strings.Replace(page, "<body>", `<meta name="generator" content="2.0"><body>`, 1), "2 versions"},
 		{"PEP 592: one of two files is yanked", file(`,"yanked":"leaks"`), "1 versions"},
-		{"PEP 714: the older name of metadata", file(`,"dist-info-metadata":{"sha256":"` + strings.Repeat("ab", 32) + `"}`), "1 versions, metadata"},
-		{"PEP 714: both names", file(`,"core-metadata":{"sha256":"` + strings.Repeat("ab", 32) + `"},"dist-info-metadata":true`), "1 versions, metadata"},
+		{"PEP 714: the older name of metadata", file(`,"dist-info-metadata":{"sha256":"` + strings.Repeat("ab", 32) + `"}`),
+			"1 versions, metadata"},
+		{"PEP 714: both names", file(`,"core-metadata":{"sha256":"` + strings.Repeat("ab", 32) +
+			`"},"dist-info-metadata":true`), "1 versions, metadata"},
 		{"PEP 658: metadata without a digest cannot be checked", file(`,"core-metadata":true`), "1 versions"},
-		{"PEP 503: a signature", strings.Replace(page, "data-yanked", `data-gpg-sig="true" data-yanked`, 1), "2 versions, signature"},
-		{"PEP 708: where else a project is", strings.Replace(pageJSON, `"files"`, `"alternate-locations":["https://pypi.openshore.example/simple/soundings/"],"files"`, 1), "2 versions"},
-		{"old source distributions", strings.ReplaceAll(strings.ReplaceAll(page, "1.1.tar.gz", "1.1.tar.bz2"), "1.0-py3-none-any.whl", "1.0.tgz"), "2 versions"},
+		{"PEP 503: a signature", strings.Replace(page, "data-yanked", `data-gpg-sig="true" data-yanked`, 1),
+			"2 versions, signature"},
+		{"PEP 708: where else a project is", strings.Replace(pageJSON, `"files"`,
+			`"alternate-locations":["https://pypi.openshore.example/simple/soundings/"],"files"`, 1), "2 versions"},
+		{"old source distributions", strings.ReplaceAll(strings.ReplaceAll(page, "1.1.tar.gz", "1.1.tar.bz2"),
+			"1.0-py3-none-any.whl", "1.0.tgz"), "2 versions"},
 	} {
-		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: strings.NewReader(c.text), Address: "https://pypi.openshore.example/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(),
+			ecosystem.Reading{Reader: strings.NewReader(c.text), Address: "https://pypi.openshore.example/simple/soundings/"})
 		got := fmt.Sprintf("%d versions", len(l.Versions))
 		if err != nil {
 			got = "refused: " + err.Error()
@@ -161,7 +181,8 @@ func TestUpstreamPages(t *testing.T) {
 			for _, f := range v.Files {
 				switch {
 				case !strings.HasPrefix(c.name, "PEP"):
-				case strings.HasSuffix(f.Name, ".metadata") && !strings.HasPrefix(c.name, "PEP 629") && strings.HasPrefix(c.name, "PEP 714"):
+				case strings.HasSuffix(f.Name, ".metadata") && !strings.HasPrefix(c.name, "PEP 629") &&
+					strings.HasPrefix(c.name, "PEP 714"):
 					got += ", metadata"
 				case strings.HasSuffix(f.Name, ".asc"):
 					got += ", signature"
@@ -179,7 +200,8 @@ func TestPageForms(t *testing.T) {
 	sized := catalog.Digests{Size: 9, SHA256: [32]byte{1}}
 	leak := "leaks"
 	whl := catalog.File{ID: 1, Name: "soundings-1.0-py3-none-any.whl", Extension: wheel, Digests: sized}
-	v := catalog.Version{Version: "1.0", PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC), Files: []catalog.File{whl}}
+	v := catalog.Version{Version: "1.0", PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC),
+		Files: []catalog.File{whl}}
 	v.Details = withFacts(v.Details, whl.Name, fileFacts{Metadata: strings.Repeat("ab", 32), Yanked: &leak})
 	source := catalog.File{Name: "soundings-1.0.tar.bz2", Extension: bzipped}
 	for _, c := range []struct {
@@ -187,15 +209,24 @@ func TestPageForms(t *testing.T) {
 		files         []catalog.File
 		want, wantNot []string
 	}{
-		{"PEP 700: sizes and times are known", typeJSON, nil, []string{`"api-version":"1.1"`, `"size":9`, `"upload-time":"2026-10-01T08:00:00.000000Z"`, `"versions":["1.0"]`}, nil},
-		{"PEP 700: a size is not known", typeJSON, []catalog.File{source}, []string{`"api-version":"1.0"`, "soundings-1.0.tar.bz2"}, nil},
-		{"PEP 629: the version in a page", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.1">`}, nil},
-		{"PEP 592: a file that an upstream yanked", typeJSON, []catalog.File{source}, []string{`"yanked":"leaks"`, `"yanked":false`}, nil},
+		{"PEP 700: sizes and times are known", typeJSON, nil,
+			[]string{`"api-version":"1.1"`, `"size":9`, `"upload-time":"2026-10-01T08:00:00.000000Z"`, `"versions":["1.0"]`},
+			nil},
+		{"PEP 700: a size is not known", typeJSON, []catalog.File{source},
+			[]string{`"api-version":"1.0"`, "soundings-1.0.tar.bz2"}, nil},
+		{"PEP 629: the version in a page", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.1">`},
+			nil},
+		{"PEP 592: a file that an upstream yanked", typeJSON, []catalog.File{source},
+			[]string{`"yanked":"leaks"`, `"yanked":false`}, nil},
 		{"PEP 592: in HTML", typeHTML, []catalog.File{source}, []string{`data-yanked="leaks"`}, nil},
-		{"PEP 714: only the newer name in JSON", typeJSON, nil, []string{`"core-metadata":{"sha256":"abab`}, []string{"dist-info-metadata"}},
-		{"PEP 714: both names in HTML", typeHTML, nil, []string{`data-core-metadata="sha256=abab`, `data-dist-info-metadata="sha256=abab`}, nil},
-		{"PEP 708: a mirror tells what it copies", typeJSON, nil, []string{`"api-version":"1.2"`, `"tracks":["https://pypi.openshore.example/simple/soundings/"]`}, nil},
-		{"PEP 708: in HTML", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.2">`, `<meta name="pypi:tracks" content="https://pypi.openshore.example/simple/soundings/">`}, nil},
+		{"PEP 714: only the newer name in JSON", typeJSON, nil, []string{`"core-metadata":{"sha256":"abab`},
+			[]string{"dist-info-metadata"}},
+		{"PEP 714: both names in HTML", typeHTML, nil,
+			[]string{`data-core-metadata="sha256=abab`, `data-dist-info-metadata="sha256=abab`}, nil},
+		{"PEP 708: a mirror tells what it copies", typeJSON, nil,
+			[]string{`"api-version":"1.2"`, `"tracks":["https://pypi.openshore.example/simple/soundings/"]`}, nil},
+		{"PEP 708: in HTML", plainHTML, nil, []string{`<meta name="pypi:repository-version" content="1.2">`,
+			`<meta name="pypi:tracks" content="https://pypi.openshore.example/simple/soundings/">`}, nil},
 		{"PEP 708: not of a private network", typeJSON, nil, []string{`"api-version":"1.1"`}, []string{"tracks"}},
 		{"PEP 503: digests in addresses", plainHTML, nil, []string{"#sha256=01000"}, nil},
 	} {
@@ -203,9 +234,12 @@ func TestPageForms(t *testing.T) {
 		of.Files = append(slices.Clone(v.Files), c.files...)
 		from := catalog.Repository{Kind: catalog.House}
 		if strings.HasPrefix(c.name, "PEP 708") {
-			from = catalog.Repository{Kind: catalog.Mirror, Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://pypi.openshore.example/simple/", Private: strings.HasSuffix(c.name, "private network")}}}}
+			from = catalog.Repository{Kind: catalog.Mirror,
+				Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "https://pypi.openshore.example/simple/",
+					Private: strings.HasSuffix(c.name, "private network")}}}}
 		}
-		d, err := projectOf(&catalog.Package{Key: catalog.PackageKey{Name: "soundings"}, Versions: []catalog.Version{of}}).tracking(from).document(c.form, time.Time{})
+		d, err := projectOf(&catalog.Package{Key: catalog.PackageKey{Name: "soundings"}, Versions: []catalog.Version{of}}).
+			tracking(from).document(c.form, time.Time{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -228,9 +262,12 @@ func FuzzReadListing(f *testing.F) {
 	f.Add([]byte(pageJSON))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		budgettest.Fuzzed(t, "<html><body>", string(raw), "</body></html>", func(raw []byte) {
-			_, _ = PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"}) // only what it costs
+			_, _ = PyPI{}.ReadListing(t.Context(), soundings(),
+				ecosystem.Reading{Reader: bytes.NewReader(raw),
+					Address: "https://pypi.openshore.example/simple/soundings/"}) // only what it costs
 		})
-		l, err := PyPI{}.ReadListing(t.Context(), soundings(), ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"})
+		l, err := PyPI{}.ReadListing(t.Context(), soundings(),
+			ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://pypi.openshore.example/simple/soundings/"})
 		if err != nil {
 			return
 		}
@@ -284,8 +321,10 @@ func FuzzInspect(f *testing.F) {
 func TestRoot(t *testing.T) {
 	for _, c := range []struct{ address, text, want string }{
 		{"https://pypi.openshore.example/simple/", `{"meta":{"api-version":"1.1"},"projects":[]}`, ""},
-		{"https://pypi.openshore.example/simple/", `<!DOCTYPE html><html><head><meta name="pypi:repository-version" content="1.0"></head>`, ""},
-		{"https://pypi.openshore.example/", "<html><title>Welcome</title><a href=\"/simple/\">", "the list is usually at https://pypi.openshore.example/simple/"},
+		{"https://pypi.openshore.example/simple/",
+			`<!DOCTYPE html><html><head><meta name="pypi:repository-version" content="1.0"></head>`, ""},
+		{"https://pypi.openshore.example/", "<html><title>Welcome</title><a href=\"/simple/\">",
+			"the list is usually at https://pypi.openshore.example/simple/"},
 		{"https://pypi.openshore.example/simple/", "<html><title>Sign in</title>", "no list of projects"},
 	} {
 		err := PyPI{}.ReadRoot(ecosystem.Reading{Reader: strings.NewReader(c.text), Address: c.address})

@@ -86,7 +86,8 @@ func wheelEntry(ctx context.Context, p ecosystem.Place, file ecosystem.SizedRead
 			continue
 		}
 		name, version, _ := strings.Cut(folder, "-")
-		if purl.NormalName(Name, name) == p.Name && purl.NormalVersion(Name, strings.ReplaceAll(version, "_", "-")) == p.Version {
+		if purl.NormalName(Name, name) == p.Name && purl.NormalVersion(Name,
+			strings.ReplaceAll(version, "_", "-")) == p.Version {
 			return entry, nil
 		}
 	}
@@ -99,7 +100,8 @@ func (PyPI) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.S
 		return catalog.Details{}, nil
 	}
 	wrong := func(err error) (catalog.Details, error) {
-		return catalog.Details{}, fault.New(fault.Invalid, "bad-distribution", "%s is no Python distribution: %v", place.FileName, err).
+		return catalog.Details{}, fault.New(fault.Invalid, "bad-distribution", "%s is no Python distribution: %v",
+			place.FileName, err).
 			WithHint("Make it with python -m build; the file may have been cut.")
 	}
 	raw, err := readMetadata(ctx, place, file)

@@ -113,7 +113,8 @@ func (r restamp) isMetadata(name string) bool {
 }
 
 // stated is an assignment of a version in Python, TOML or INI.
-var stated = regexp.MustCompile(`(?m)(\b(?:__version__|version|VERSION)\b\s*=\s*)(["']?)([0-9][A-Za-z0-9.!+_-]*)(["']?)`)
+var stated = regexp.MustCompile(
+	`(?m)(\b(?:__version__|version|VERSION)\b\s*=\s*)(["']?)([0-9][A-Za-z0-9.!+_-]*)(["']?)`)
 
 func (r restamp) edit(name string, raw []byte) ([]byte, []ecosystem.Change, error) {
 	if r.isMetadata(name) {

@@ -33,25 +33,30 @@ func hashed(entries ...madeup.Entry) []byte {
 
 // TestRestampWheel restamps a wheel, whose record must be true afterwards.
 func TestRestampWheel(t *testing.T) {
-	metadata := "Metadata-Version: 2.1\nName: tidecast\nVersion: 0.7.0.dev83\nRequires-Dist: buoy-names ==1.0.dev1\nRequires-Dist: soundings >=2\n\nVersion: 0.7.0.dev83 of old\n"
-	content := hashed(madeup.Entry{Name: "tidecast/__init__.py", Content: "__version__ = '0.7.0.dev83'\nolder = '0.7.0.dev8'\n"},
+	metadata := "Metadata-Version: 2.1\nName: tidecast\nVersion: 0.7.0.dev83\nRequires-Dist: buoy-names ==1.0.dev1\n" +
+		"Requires-Dist: soundings >=2\n\nVersion: 0.7.0.dev83 of old\n"
+	content := hashed(madeup.Entry{Name: "tidecast/__init__.py",
+		Content: "__version__ = '0.7.0.dev83'\nolder = '0.7.0.dev8'\n"},
 		madeup.Entry{Name: "tidecast/tables.bin", Content: "\x00\x01 0.7.0.dev8"},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.data/scripts/tide", Content: "#!python\n"},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.dist-info/METADATA", Content: metadata},
 		madeup.Entry{Name: "tidecast-0.7.0.dev83.dist-info/WHEEL", Content: "Wheel-Version: 1.0\n"})
-	r, result := ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: "tidecast-0.7.0.dev83-py3-none-any.whl", Content: content, Stamp: cast,
-		All: ecosystem.Stamps{buoys}})
+	r, result := ecosystemtest.CheckRestamp(t, PyPI{},
+		ecosystemtest.Restamp{Name: "tidecast-0.7.0.dev83-py3-none-any.whl", Content: content, Stamp: cast,
+			All: ecosystem.Stamps{buoys}})
 	if r.Name != "tidecast-0.7.0-py3-none-any.whl" || len(r.Mentions) != 1 { // in the description
 		t.Errorf("%s: %v", r.Name, r.Mentions)
 	}
 	checkRecord(t, result, 6)
 	p := madeup.Package{Name: "tidecast", Version: "0.7.0.dev83", Needs: map[string]string{"Buoy_Names": "==1.0.dev1"}}
-	r, _ = ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{buoys}})
+	r, _ = ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(),
+		Stamp: cast, All: ecosystem.Stamps{buoys}})
 	if len(r.Changes) != 11 {
 		t.Errorf("%d changes: %+v", len(r.Changes), r.Changes)
 	}
 	p.Files = []madeup.Entry{{Name: "tidecast-0.7.0.dev83.dist-info/RECORD.p7s", Content: "sealed"}}
-	ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast, All: ecosystem.Stamps{buoys}, Obstacles: []string{"the archive is signed"}})
+	ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.WheelName(), Content: p.Wheel(), Stamp: cast,
+		All: ecosystem.Stamps{buoys}, Obstacles: []string{"the archive is signed"}})
 }
 
 // checkRecord compares the record of a wheel with what is in it.
@@ -79,7 +84,8 @@ func checkRecord(t *testing.T, wheel []byte, entries int) {
 		parts := strings.Split(line, ",")
 		content, ok := contents[parts[0]]
 		sum := sha256.Sum256(content)
-		if !ok || parts[1] != "" && (parts[1] != "sha256="+base64.RawURLEncoding.EncodeToString(sum[:]) || parts[2] != fmt.Sprint(len(content))) {
+		if !ok || parts[1] != "" && (parts[1] != "sha256="+base64.RawURLEncoding.EncodeToString(sum[:]) ||
+			parts[2] != fmt.Sprint(len(content))) {
 			t.Errorf("the record says %s", line)
 		}
 	}
@@ -89,11 +95,13 @@ func checkRecord(t *testing.T, wheel []byte, entries int) {
 // the release.
 func TestRestampSource(t *testing.T) {
 	p := madeup.Package{Name: "tidecast", Version: "0.7.0.dev83", Readme: "0.7.0.dev83", Files: []madeup.Entry{
-		{Name: "tidecast-0.7.0.dev83/pyproject.toml", Content: "[project]\nname = \"tidecast\"\nversion = \"0.7.0.dev83\"\nrequires = \"0.7.0.dev8\"\n"},
+		{Name: "tidecast-0.7.0.dev83/pyproject.toml",
+			Content: "[project]\nname = \"tidecast\"\nversion = \"0.7.0.dev83\"\nrequires = \"0.7.0.dev8\"\n"},
 		{Name: "tidecast-0.7.0.dev83/setup.cfg", Content: "[metadata]\nversion = 0.7.0.dev83\n"},
 		{Name: "tidecast-0.7.0.dev83/setup.py", Content: "setup(name='tidecast', version='0.7.0.dev83')\n"},
 		{Name: "tidecast-0.7.0.dev83/tests/setup.txt", Content: "version='0.7.0.dev83'\n"}}}
-	r, _ := ecosystemtest.CheckRestamp(t, PyPI{}, ecosystemtest.Restamp{Name: p.SdistName(), Content: p.Sdist(), Stamp: cast})
+	r, _ := ecosystemtest.CheckRestamp(t, PyPI{},
+		ecosystemtest.Restamp{Name: p.SdistName(), Content: p.Sdist(), Stamp: cast})
 	inside := 0
 	for _, c := range r.Changes {
 		if c.What != "name" {

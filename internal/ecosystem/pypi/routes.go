@@ -52,7 +52,8 @@ func (PyPI) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason
 
 // elsewhere answers who uploads to another address.
 func elsewhere(c *ecosystem.Call) error {
-	return fault.New(fault.NotFound, "wrong-address", "distributions are not uploaded to this address").WithHint("Upload to %s, as in twine upload --repository-url %s", c.Base(), c.Base())
+	return fault.New(fault.NotFound, "wrong-address", "distributions are not uploaded to this address").
+		WithHint("Upload to %s, as in twine upload --repository-url %s", c.Base(), c.Base())
 }
 
 // getFolder shows what people look at. The page of all projects has a slash at its
@@ -106,7 +107,8 @@ func (y PyPI) getPage(c *ecosystem.Call) error {
 	}
 	p, err := c.Desk.Package(c.Request().Context(), c.Repository.Key(Name, "", normal))
 	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return c.Absent(c.Repository.Key(Name, "", normal), "", fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), normal))
+		return c.Absent(c.Repository.Key(Name, "", normal), "",
+			fault.New(fault.NotFound, "no-such-package", "%s holds no %s", c.Repository.At(), normal))
 	}
 	if err != nil {
 		return err
@@ -207,6 +209,8 @@ func (y PyPI) sendMetadata(c *ecosystem.Call, q catalog.FileQuestion) error {
 }
 
 // Folder implements ecosystem.Ecosystem.
-func (PyPI) Folder(ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, at string) (ecosystem.Folder, error) {
+func (PyPI) Folder(
+	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, at string,
+) (ecosystem.Folder, error) {
 	return ecosystem.TreeFolder(ctx, desk, repository, Name, path.Clean("/" + at)[1:])
 }

@@ -18,7 +18,8 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 )
 
-var tide = madeup.Package{Name: "tidecast", Version: "0.6.0", Description: "Says when the tide turns", Licence: "MIT", Readme: "# tidecast\n", Needs: map[string]string{"soundings": ">=2.3"}}
+var tide = madeup.Package{Name: "tidecast", Version: "0.6.0", Description: "Says when the tide turns", Licence: "MIT",
+	Readme: "# tidecast\n", Needs: map[string]string{"soundings": ">=2.3"}}
 
 // uploadForm is an upload as twine sends it: fields, and files by the name of their field.
 func uploadForm(t *testing.T, fields map[string]string, files ...[3]string) (body []byte, contentType string) {
@@ -47,12 +48,16 @@ func uploadForm(t *testing.T, fields map[string]string, files ...[3]string) (bod
 
 func fieldsOf(p madeup.Package, content []byte) map[string]string {
 	sum, blake := md5.Sum(content), blake2b.Sum256(content)
-	return map[string]string{":action": "file_upload", "protocol_version": "1", "name": p.Name, "version": p.Version, "md5_digest": hex.EncodeToString(sum[:]), "blake2_256_digest": hex.EncodeToString(blake[:])}
+	return map[string]string{":action": "file_upload", "protocol_version": "1", "name": p.Name, "version": p.Version,
+		"md5_digest": hex.EncodeToString(sum[:]), "blake2_256_digest": hex.EncodeToString(blake[:])}
 }
 
-func upload(t *testing.T, d *ecosystemtest.Desk, status int, p madeup.Package, name string, content []byte, more ...[3]string) string {
+func upload(
+	t *testing.T, d *ecosystemtest.Desk, status int, p madeup.Package, name string, content []byte, more ...[3]string,
+) string {
 	t.Helper()
-	body, contentType := uploadForm(t, fieldsOf(p, content), append([][3]string{{"content", name, string(content)}}, more...)...)
+	body, contentType := uploadForm(t, fieldsOf(p, content),
+		append([][3]string{{"content", name, string(content)}}, more...)...)
 	return d.Send(status, http.MethodPost, "", body, "Content-Type", contentType)
 }
 
@@ -60,14 +65,16 @@ func upload(t *testing.T, d *ecosystemtest.Desk, status int, p madeup.Package, n
 func TestRoutes(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, PyPI{})
 	d.Get(404, "simple/tidecast/")
-	ecosystemtest.Says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel(), [3]string{"gpg_signature", tide.WheelName() + ".asc", "-----BEGIN PGP SIGNATURE-----\n"}), "Published.")
+	ecosystemtest.Says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel(),
+		[3]string{"gpg_signature", tide.WheelName() + ".asc", "-----BEGIN PGP SIGNATURE-----\n"}), "Published.")
 	ecosystemtest.Says(t, upload(t, d, 200, tide, tide.WheelName(), tide.Wheel()), "here already")
 	upload(t, d, 200, tide, tide.SdistName(), tide.Sdist())
 	changed := tide
 	changed.Description = "another"
 	ecosystemtest.Says(t, upload(t, d, 409, changed, changed.WheelName(), changed.Wheel()), "published before")
 
-	ecosystemtest.Says(t, d.Get(200, "simple/tidecast/"), "<!DOCTYPE html>", tide.WheelName(), "data-core-metadata", "#sha256=")
+	ecosystemtest.Says(t, d.Get(200, "simple/tidecast/"), "<!DOCTYPE html>", tide.WheelName(), "data-core-metadata",
+		"#sha256=")
 	var page struct {
 		Meta  struct{ Version string } `json:"meta"`
 		Files []struct {
@@ -75,7 +82,8 @@ func TestRoutes(t *testing.T) {
 			Hashes        map[string]string
 		}
 	}
-	if err := json.Unmarshal([]byte(d.Get(200, "simple/tidecast/", "Accept", "application/vnd.pypi.simple.v1+json, text/html;q=0.1")), &page); err != nil || len(page.Files) < 2 {
+	if err := json.Unmarshal([]byte(d.Get(200, "simple/tidecast/", "Accept",
+		"application/vnd.pypi.simple.v1+json, text/html;q=0.1")), &page); err != nil || len(page.Files) < 2 {
 		t.Fatalf("%+v, %v", page, err)
 	}
 	for _, f := range page.Files {
@@ -84,7 +92,8 @@ func TestRoutes(t *testing.T) {
 			t.Errorf("%s is at %s", f.Filename, f.URL)
 		}
 	}
-	for _, accept := range []string{"application/vnd.pypi.simple.latest+json", "application/vnd.pypi.simple.latest+html", "text/*", "*/*;q=x", ""} {
+	for _, accept := range []string{"application/vnd.pypi.simple.latest+json", "application/vnd.pypi.simple.latest+html",
+		"text/*", "*/*;q=x", ""} {
 		ecosystemtest.Says(t, d.Get(200, "simple/tidecast/", "Accept", accept), "tidecast")
 	}
 	ecosystemtest.Says(t, d.Get(200, "simple/tidecast/?format=application/vnd.pypi.simple.v1%2Bjson"), `"files"`)
@@ -166,7 +175,8 @@ func TestUploadRefuses(t *testing.T) {
 func TestSend(t *testing.T) {
 	changed := tide
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, PyPI{}, "", map[string][]byte{tide.WheelName(): tide.Wheel(), tide.SdistName(): tide.Sdist()}, map[string][]byte{tide.WheelName(): changed.Wheel()})
+	ecosystemtest.CheckSend(t, PyPI{}, "", map[string][]byte{tide.WheelName(): tide.Wheel(),
+		tide.SdistName(): tide.Sdist()}, map[string][]byte{tide.WheelName(): changed.Wheel()})
 }
 
 func TestStraysOfPip(t *testing.T) {
@@ -177,11 +187,14 @@ func TestStraysOfPip(t *testing.T) {
 	}{
 		{name: "nothing", strays: straysPip},
 		{name: "a variable", strays: straysPip, variable: "PIP_INDEX_URL", want: "PIP_INDEX_URL"},
-		{name: "another source beside", strays: straysPip, file: "~/.config/pip/pip.conf", text: "[global]\nextra-index-url = https://elsewhere.example/simple\n", want: "takes the higher version of both"},
+		{name: "another source beside", strays: straysPip, file: "~/.config/pip/pip.conf",
+			text: "[global]\nextra-index-url = https://elsewhere.example/simple\n", want: "takes the higher version of both"},
 		{name: "a variable of uv", strays: straysUV, variable: "UV_DEFAULT_INDEX", want: "UV_DEFAULT_INDEX"},
 		{name: "where uv publishes", strays: straysUV, variable: "UV_PUBLISH_URL", want: "UV_PUBLISH_URL"},
 	} {
-		f := ecosystem.Files{Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") }, Read: func(file string) string {
+		f := ecosystem.Files{Ours: func(a string) bool {
+			return strings.HasPrefix(a, "http://h/")
+		}, Read: func(file string) string {
 			return map[string]string{c.file: c.text}[file]
 		}, Env: func(name string) string {
 			return map[string]string{c.variable: "https://elsewhere.example/"}[name]

@@ -23,7 +23,8 @@ func (PyPI) Send(ctx context.Context, s ecosystem.Shipment) error {
 		}
 		err := sendDistribution(ctx, s, f)
 		var no *ecosystem.Refusal
-		if errors.As(err, &no) && (no.Status == http.StatusConflict || no.Status == http.StatusBadRequest) && strings.Contains(strings.ToLower(no.Said), "already") {
+		if errors.As(err, &no) && (no.Status == http.StatusConflict || no.Status == http.StatusBadRequest) &&
+			strings.Contains(strings.ToLower(no.Said), "already") {
 			there, lookErr := sha256There(ctx, s, f)
 			if lookErr != nil {
 				return lookErr
@@ -53,7 +54,8 @@ func sha256There(ctx context.Context, s ecosystem.Shipment, f catalog.File) (str
 		if err != nil {
 			return "", err
 		}
-		listing, err := PyPI{}.ReadListing(ctx, purl.PURL{Ecosystem: Name, Name: name}, ecosystem.Reading{Reader: bytes.NewReader(said), Address: list + name + "/"})
+		listing, err := PyPI{}.ReadListing(ctx, purl.PURL{Ecosystem: Name, Name: name},
+			ecosystem.Reading{Reader: bytes.NewReader(said), Address: list + name + "/"})
 		if err != nil {
 			continue
 		}
@@ -87,8 +89,10 @@ func sendDistribution(ctx context.Context, s ecosystem.Shipment, f catalog.File)
 		if err := form.SetBoundary(boundary); err != nil {
 			return err
 		}
-		for _, field := range [][2]string{{":action", "file_upload"}, {"protocol_version", "1"}, {"metadata_version", "2.1"}, {"name", s.Name}, {"version", s.Version},
-			{"filetype", kind}, {"pyversion", python}, {"sha256_digest", f.Digests.Hex("sha256")}, {"md5_digest", f.Digests.Hex("md5")}} {
+		for _, field := range [][2]string{{":action", "file_upload"}, {"protocol_version", "1"}, {"metadata_version", "2.1"},
+			{"name", s.Name}, {"version", s.Version},
+			{"filetype", kind}, {"pyversion", python}, {"sha256_digest", f.Digests.Hex("sha256")},
+			{"md5_digest", f.Digests.Hex("md5")}} {
 			if err := form.WriteField(field[0], field[1]); err != nil {
 				return err
 			}
@@ -100,6 +104,7 @@ func sendDistribution(ctx context.Context, s ecosystem.Shipment, f catalog.File)
 		return errors.Join(err, form.Close())
 	})
 	defer body.Close()
-	_, _, err = s.Ask(ctx, http.MethodPost, s.URL, body, -1, map[string]string{"Content-Type": "multipart/form-data; boundary=" + boundary})
+	_, _, err = s.Ask(ctx, http.MethodPost, s.URL, body, -1,
+		map[string]string{"Content-Type": "multipart/form-data; boundary=" + boundary})
 	return err
 }

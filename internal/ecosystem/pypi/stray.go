@@ -12,7 +12,8 @@ import (
 // wherever that is.
 func straysPip(f ecosystem.Files, _ ecosystem.Pointing) []string {
 	said := f.Overridden("PIP_INDEX_URL")
-	const also = "pip takes the higher version of both, so anybody can put a name of ours there; take it out, and let a chain ask there"
+	const also = "pip takes the higher version of both, so anybody can put a name of ours there; take it out, and let a " +
+		"chain ask there"
 	said = append(said, f.Alone("the environment", "PIP_EXTRA_INDEX_URL", f.Env("PIP_EXTRA_INDEX_URL"), also)...)
 	for _, file := range []string{"~/.config/pip/pip.conf", "~/.pip/pip.conf"} {
 		extra, _ := splice.GetINI(f.Read(file), "global", "extra-index-url")
@@ -47,14 +48,19 @@ func straysPoetry(f ecosystem.Files, p ecosystem.Pointing) (said []string) {
 	}
 	project := f.Read("pyproject.toml")
 	if p.Everything && oldPoetry.MatchString(f.Read("poetry.lock")) && poetrySource(project, p.ID)["default"] != "true" {
-		said = append(said, fmt.Sprintf("Poetry before 1.5, which wrote poetry.lock, asks the public index as well: write default = true into the source %s of pyproject.toml", p.ID))
+		said = append(said,
+			fmt.Sprintf(
+				"Poetry before 1.5, which wrote poetry.lock, asks the public index as well: write default = true into the source "+
+					"%s of pyproject.toml", p.ID))
 	}
 	for _, source := range splice.GetTOML(project, "tool.poetry.source") {
 		// Without a priority, a source is a main one.
-		if main := source["priority"] == "" || source["priority"] == "primary" || source["priority"] == "default"; !p.Everything || !main || source["name"] == p.ID {
+		if main := source["priority"] == "" || source["priority"] == "primary" ||
+			source["priority"] == "default"; !p.Everything || !main || source["name"] == p.ID {
 			continue
 		}
-		said = append(said, f.Alone("pyproject.toml", "the source "+source["name"], source["url"], "Poetry takes what it finds at any main source; take it out, or give it the priority explicit")...)
+		said = append(said, f.Alone("pyproject.toml", "the source "+source["name"], source["url"],
+			"Poetry takes what it finds at any main source; take it out, or give it the priority explicit")...)
 	}
 	return said
 }

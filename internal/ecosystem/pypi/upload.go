@@ -70,11 +70,13 @@ func (y PyPI) upload(c *ecosystem.Call) error {
 // read reads the form, and stages the files as they come.
 func (f *form) read(c *ecosystem.Call) error {
 	cut := func(err error) error {
-		return fault.New(fault.Invalid, "cut-upload", "the upload did not arrive whole").WithHint("Nothing of it was kept; send it again.").WithCause(err)
+		return fault.New(fault.Invalid, "cut-upload", "the upload did not arrive whole").
+			WithHint("Nothing of it was kept; send it again.").WithCause(err)
 	}
 	parts, err := c.Request().MultipartReader()
 	if err != nil {
-		return fault.New(fault.Invalid, "no-form", "this address takes uploads as twine sends them").WithHint("twine upload --repository-url %s dist/*", c.Base())
+		return fault.New(fault.Invalid, "no-form", "this address takes uploads as twine sends them").
+			WithHint("twine upload --repository-url %s dist/*", c.Base())
 	}
 	left := int64(maxForm)
 	for n := 0; ; n++ {
@@ -115,7 +117,8 @@ func (f *form) stage(c *ecosystem.Call, name string, part *multipart.Part) error
 		into = &f.signature
 	}
 	if *into != nil {
-		return fault.New(fault.Invalid, "several-files", "the form has several files named %s", name).WithHint("Send one after the other.")
+		return fault.New(fault.Invalid, "several-files", "the form has several files named %s", name).
+			WithHint("Send one after the other.")
 	}
 	sum, err := blake2b.New256(nil)
 	if err != nil {
@@ -140,10 +143,12 @@ func (f *form) stage(c *ecosystem.Call, name string, part *multipart.Part) error
 // check compares what the form says with its file.
 func (f *form) check() (ecosystem.Place, error) {
 	if action := f.fields[":action"]; action != "file_upload" {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-action", "the form asks for %.60q, not for file_upload", action)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-action", "the form asks for %.60q, not for file_upload",
+			action)
 	}
 	if f.file == nil {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "no-file", "the form has no file").WithHint("The file's field is named content.")
+		return ecosystem.Place{}, fault.New(fault.Invalid, "no-file", "the form has no file").
+			WithHint("The file's field is named content.")
 	}
 	project := purl.NormalName(Name, f.fields["name"])
 	place, ok := parseName(f.name, project)
@@ -151,13 +156,16 @@ func (f *form) check() (ecosystem.Place, error) {
 		return place, badFile(f.name)
 	}
 	if place.Name != project || place.Version != purl.NormalVersion(Name, f.fields["version"]) {
-		return place, fault.New(fault.Invalid, "name-disagrees", "%s was sent as %s %s", f.name, f.fields["name"], f.fields["version"]).
+		return place, fault.New(fault.Invalid, "name-disagrees", "%s was sent as %s %s", f.name, f.fields["name"],
+			f.fields["version"]).
 			WithHint("The name of a file must begin with those of its project and version.")
 	}
 	got := f.file.Digests()
-	for field, sum := range map[string]string{"md5_digest": got.Hex("md5"), "sha256_digest": got.Hex("sha256"), "blake2_256_digest": f.blake2} {
+	for field, sum := range map[string]string{"md5_digest": got.Hex("md5"), "sha256_digest": got.Hex("sha256"),
+		"blake2_256_digest": f.blake2} {
 		if stated := f.fields[field]; stated != "" && !strings.EqualFold(stated, sum) {
-			return place, fault.New(fault.Invalid, "checksum-mismatch", "the %s of %s is %s as received, but %s as sent", strings.TrimSuffix(field, "_digest"), f.name, sum, stated).
+			return place, fault.New(fault.Invalid, "checksum-mismatch", "the %s of %s is %s as received, but %s as sent",
+				strings.TrimSuffix(field, "_digest"), f.name, sum, stated).
 				WithHint("The file was damaged on its way; send it again.")
 		}
 	}

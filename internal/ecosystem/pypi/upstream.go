@@ -260,10 +260,12 @@ func (l *lister) add(f file) error {
 	if !known {
 		i = len(l.listing.Versions)
 		l.at[place.Version] = i
-		l.listing.Versions = append(l.listing.Versions, catalog.ListedVersion{Version: place.Version, Details: new(catalog.Details)})
+		l.listing.Versions = append(l.listing.Versions,
+			catalog.ListedVersion{Version: place.Version, Details: new(catalog.Details)})
 	}
 	v := &l.listing.Versions[i]
-	listed := catalog.ListedFile{Name: f.Filename, Extension: place.Extension, Address: address, Size: f.Size, Digests: map[string]string{}}
+	listed := catalog.ListedFile{Name: f.Filename, Extension: place.Extension, Address: address, Size: f.Size,
+		Digests: map[string]string{}}
 	for algorithm, sum := range f.Hashes {
 		var d catalog.Digests
 		if d.ParseHex(algorithm, sum) {
@@ -272,7 +274,8 @@ func (l *lister) add(f file) error {
 	}
 	v.Files = append(v.Files, listed)
 	if f.Signed {
-		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + signature, Extension: place.Extension + "." + signature, Address: address + "." + signature})
+		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + signature, Extension: place.Extension + "." +
+			signature, Address: address + "." + signature})
 	}
 	facts := fileFacts{RequiresPython: f.RequiresPython, Yanked: f.Yanked.string}
 	meta := f.CoreMetadata
@@ -281,7 +284,8 @@ func (l *lister) add(f file) error {
 	}
 	if sum := strings.ToLower(meta.by["sha256"]); len(sum) == 64 {
 		facts.Metadata = sum
-		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + metadataFile, Extension: place.Extension + "." + metadataFile,
+		v.Files = append(v.Files, catalog.ListedFile{Name: f.Filename + "." + metadataFile, Extension: place.Extension + "." +
+			metadataFile,
 			Address: address + "." + metadataFile, Digests: map[string]string{"sha256": sum}})
 	}
 	*v.Details = withFacts(*v.Details, f.Filename, facts)

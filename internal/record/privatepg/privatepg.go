@@ -128,7 +128,8 @@ func serverAccount() (*syscall.Credential, error) {
 		}
 		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 	}
-	return nil, errors.New("PostgreSQL does not run as root, and there is no account \"postgres\" or \"nobody\"; start Crelvo as another user")
+	return nil, errors.New(
+		"PostgreSQL does not run as root, and there is no account \"postgres\" or \"nobody\"; start Crelvo as another user")
 }
 
 // reachable checks that the account can get to dir through its parents.

@@ -78,7 +78,8 @@ func New(db *record.DB, ecosystems []ecosystem.Ecosystem, settings Settings) *Ac
 	if settings.Now == nil {
 		settings.Now = time.Now
 	}
-	s := &Act{DB: db, Log: settings.Log, Settings: settings, DatabaseNow: db.Now, Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
+	s := &Act{DB: db, Log: settings.Log, Settings: settings, DatabaseNow: db.Now,
+		Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
 	s.accessGeneration.Store(1)
 	for _, e := range ecosystems {
 		s.Ecosystems[e.Name()] = e
@@ -110,6 +111,7 @@ func (s *Act) Event(caller access.Caller, action string) record.Event {
 // Announce ends a transaction that changed what can be seen of a package.
 func (s *Act) Announce(ctx context.Context, tx *record.Tx, repository catalog.Repository,
 	ecosystemName, namespace, name, version string, event record.Event) error {
-	return tx.Append(ctx, event, record.Change{Kind: record.OfPackage, RepositoryID: repository.ID, Repository: repository.Name,
-		Ecosystem: ecosystemName, Namespace: namespace, Name: name, Version: version})
+	return tx.Append(ctx, event, record.Change{Kind: record.OfPackage, RepositoryID: repository.ID,
+		Repository: repository.Name,
+		Ecosystem:  ecosystemName, Namespace: namespace, Name: name, Version: version})
 }

@@ -13,7 +13,9 @@ import (
 // are tried, down to single rows: one bad row costs only itself. It gives back
 // the rows that were not written because the database is away, with the error,
 // and those that nothing will ever write.
-func WriteAll[T any](ctx context.Context, db *record.DB, rows []T, write func(tx *record.Tx, rows []T) error) (later, bad []T, err error) {
+func WriteAll[T any](
+	ctx context.Context, db *record.DB, rows []T, write func(tx *record.Tx, rows []T) error,
+) (later, bad []T, err error) {
 	if len(rows) == 0 {
 		return nil, nil, nil
 	}

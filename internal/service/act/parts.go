@@ -99,7 +99,8 @@ func (s *Act) Every(ctx context.Context, c Chore) {
 func (s *Act) heard(c record.Change) {
 	switch c.Kind {
 	case record.OfPackage:
-		s.Changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
+		s.Changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
+			Name: c.Name})
 	case record.OfAccess:
 		s.AccessChanged()
 	}

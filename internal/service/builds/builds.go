@@ -67,7 +67,9 @@ func SplitBuild(text string) (name, number string, err error) {
 		name, number = text[:i], text[i+1:]
 	}
 	if !buildName.MatchString(name) || !buildNumber.MatchString(number) {
-		return "", "", act.Invalid("bad-build", "%.150q names no build", text).WithHint("Write it as NAME#NUMBER, such as berth-planner#118; the name may have letters, digits, blanks and . _ / -.")
+		return "", "", act.Invalid("bad-build", "%.150q names no build", text).
+			WithHint("Write it as NAME#NUMBER, such as berth-planner#118; the name may have letters, digits, blanks and . _ / " +
+				"-.")
 	}
 	return name, number, nil
 }
@@ -126,7 +128,9 @@ func (s *Builds) SayBuild(ctx context.Context, caller access.Caller, text string
 // BeginBuild notes that a build begins. What is published with the caller's token
 // belongs to it until it is recorded. beside are other builds that run with the
 // token: what is published belongs to none of them unless the upload says to which.
-func (s *Builds) BeginBuild(ctx context.Context, caller access.Caller, title string) (b record.Build, beside []string, err error) {
+func (s *Builds) BeginBuild(
+	ctx context.Context, caller access.Caller, title string,
+) (b record.Build, beside []string, err error) {
 	if err := s.directory.Allow(caller, access.SignedIn, act.Everything); err != nil {
 		return b, nil, err
 	}
@@ -145,7 +149,9 @@ func (s *Builds) BeginBuild(ctx context.Context, caller access.Caller, title str
 	return b, beside, nil
 }
 
-func (s *Builds) beginBuild(ctx context.Context, caller access.Caller, name, number, token string) (b record.Build, err error) {
+func (s *Builds) beginBuild(
+	ctx context.Context, caller access.Caller, name, number, token string,
+) (b record.Build, err error) {
 	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
 		if _, err := s.speaksFor(ctx, tx, caller, name); err != nil {
 			return err
@@ -161,7 +167,8 @@ func (s *Builds) beginBuild(ctx context.Context, caller access.Caller, name, num
 				err = othersBuild(b)
 			}
 			if err == nil && b.EndedAt != nil {
-				err = fault.New(fault.Conflict, "build-ended", "%s was recorded at %s", b.Title(), b.EndedAt.UTC().Format(act.TimeForm)).
+				err = fault.New(fault.Conflict, "build-ended", "%s was recorded at %s", b.Title(),
+					b.EndedAt.UTC().Format(act.TimeForm)).
 					WithHint("Give each run of CI a number of its own.")
 			}
 			return err
@@ -175,7 +182,8 @@ func (s *Builds) beginBuild(ctx context.Context, caller access.Caller, name, num
 }
 
 func othersBuild(b record.Build) error {
-	return fault.New(fault.Conflict, "others-build", "%s was begun by %s", b.Title(), b.Owner).WithHint("Give each run of CI a number of its own.")
+	return fault.New(fault.Conflict, "others-build", "%s was begun by %s", b.Title(), b.Owner).
+		WithHint("Give each run of CI a number of its own.")
 }
 
 func (s *Builds) changeBuilds(ctx context.Context, do func(tx *record.Tx) error) error {
@@ -233,7 +241,8 @@ func (s *Builds) RecordBuild(ctx context.Context, caller access.Caller, report R
 		ids := versionIDs(made)
 		n, err := tx.GiveToBuild(ctx, b.ID, ids)
 		if err == nil && int(n) < len(ids) {
-			err = fault.New(fault.Conflict, "made-by-another", "some of what %s is said to have made was made by another build", b.Title()).
+			err = fault.New(fault.Conflict, "made-by-another", "some of what %s is said to have made was made by another build",
+				b.Title()).
 				WithHint("crelvo show tells which build made a version.")
 		}
 		if err != nil {
@@ -253,7 +262,8 @@ func (s *Builds) RecordBuild(ctx context.Context, caller access.Caller, report R
 		event.Detail = map[string]string{"made": act.Plural(int64(b.Made), "version"), "revision": b.Revision}
 		changes := []record.Change{{Kind: "build", Name: b.Title()}}
 		for _, m := range made {
-			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem, Namespace: m.Namespace, Name: m.Name, Version: m.Version})
+			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem,
+				Namespace: m.Namespace, Name: m.Name, Version: m.Version})
 		}
 		return tx.Append(ctx, event, changes...)
 	})
@@ -271,8 +281,10 @@ func (s *Builds) allArrived(ctx context.Context, tx *record.Tx, caller access.Ca
 	}
 	for _, a := range open {
 		if until := a.TouchedAt.Add(s.Settings.QuietPeriod); a.Broken == "" && s.Now().Before(until) {
-			f := fault.New(fault.Conflict, "still-arriving", "%s is still being received, so %s cannot be recorded yet", purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, b.Title()).
-				WithHint("It is complete when its client says so, or %s after its last file, at %s. Try again then.", s.Settings.QuietPeriod, until.UTC().Format("15:04:05 UTC"))
+			f := fault.New(fault.Conflict, "still-arriving", "%s is still being received, so %s cannot be recorded yet",
+				purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, b.Title()).
+				WithHint("It is complete when its client says so, or %s after its last file, at %s. Try again then.",
+					s.Settings.QuietPeriod, until.UTC().Format("15:04:05 UTC"))
 			f.After = until.Sub(s.Now()).Truncate(time.Second) + time.Second
 			return f
 		}
@@ -281,7 +293,9 @@ func (s *Builds) allArrived(ctx context.Context, tx *record.Tx, caller access.Ca
 }
 
 // reported writes what is said of a build itself.
-func (s *Builds) reported(ctx context.Context, tx *record.Tx, caller access.Caller, report Report, tests *junit.Summary) (record.Build, error) {
+func (s *Builds) reported(
+	ctx context.Context, tx *record.Tx, caller access.Caller, report Report, tests *junit.Summary,
+) (record.Build, error) {
 	if _, err := s.speaksFor(ctx, tx, caller, report.Name); err != nil {
 		return record.Build{}, err
 	}
@@ -291,14 +305,17 @@ func (s *Builds) reported(ctx context.Context, tx *record.Tx, caller access.Call
 		started = now.Add(-longestBuild)
 		if last, err := tx.Builds(ctx, record.BuildFilter{Name: report.Name, Limit: 1}); err != nil {
 			return record.Build{}, err
-		} else if len(last) > 0 && last[0].EndedAt != nil && last[0].EndedAt.After(started) && last[0].Number != report.Number {
+		} else if len(last) > 0 && last[0].EndedAt != nil && last[0].EndedAt.After(started) &&
+			last[0].Number != report.Number {
 			started = *last[0].EndedAt
 		}
 	}
 	if started.After(now.Add(time.Minute)) {
-		return record.Build{}, act.Invalid("bad-start", "the build cannot have begun at %s, which is in the future", started.UTC().Format(act.TimeForm))
+		return record.Build{}, act.Invalid("bad-start", "the build cannot have begun at %s, which is in the future",
+			started.UTC().Format(act.TimeForm))
 	}
-	b := record.Build{Name: report.Name, Number: report.Number, StartedAt: started, OwnerID: caller.ID, Owner: caller.Name, Token: caller.Token}
+	b := record.Build{Name: report.Name, Number: report.Number, StartedAt: started, OwnerID: caller.ID, Owner: caller.Name,
+		Token: caller.Token}
 	id, fresh, err := tx.BeginBuild(ctx, b)
 	if err != nil {
 		return b, err
@@ -311,8 +328,10 @@ func (s *Builds) reported(ctx context.Context, tx *record.Tx, caller access.Call
 			return b, othersBuild(b)
 		}
 	}
-	if b.EndedAt != nil && b.Revision != "" && report.Revision != "" && b.Revision != report.Revision[:min(len(report.Revision), 1000)] {
-		return b, fault.New(fault.Conflict, "another-revision", "%s was recorded with the revision %.40s, and this is %.40s", b.Title(), b.Revision, report.Revision).
+	if b.EndedAt != nil && b.Revision != "" && report.Revision != "" &&
+		b.Revision != report.Revision[:min(len(report.Revision), 1000)] {
+		return b, fault.New(fault.Conflict, "another-revision", "%s was recorded with the revision %.40s, and this is %.40s",
+			b.Title(), b.Revision, report.Revision).
 			WithHint("Give each run of CI a number of its own, and each of its workflows a name of its own.")
 	}
 	set := func(to *string, text string) {
@@ -367,7 +386,9 @@ func (s *Builds) housesFor(caller access.Caller, name string) ([]catalog.Reposit
 		r, err := s.directory.Repository(caller, name, access.Read)
 		return []catalog.Repository{r}, err
 	}
-	return slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool { return r.Kind != catalog.House }), nil
+	return slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool {
+		return r.Kind != catalog.House
+	}), nil
 }
 
 // madeOf finds what a build is said to have made. Only who published something,
@@ -397,16 +418,20 @@ func (s *Builds) madeOf(ctx context.Context, caller access.Caller, report Report
 		made = append(made, found[0])
 	}
 	for _, m := range made {
-		if r := s.directory.Known().ByID[m.RepositoryID]; m.PublisherID != caller.ID && s.directory.Allow(caller, access.Manage, access.Of(r)) != nil {
+		if r := s.directory.Known().ByID[m.RepositoryID]; m.PublisherID != caller.ID &&
+			s.directory.Allow(caller, access.Manage, access.Of(r)) != nil {
 			return nil, fault.New(fault.Denied, "others-version", "%s was published by %s, so %s cannot say which build made it",
-				act.PURLOf(m.Key(), m.Version), m.PublishedBy, caller.Name).WithHint("Record the build with the token that published it.")
+				act.PURLOf(m.Key(), m.Version), m.PublishedBy, caller.Name).
+				WithHint("Record the build with the token that published it.")
 		}
 	}
 	return made, nil
 }
 
 // VersionsOf finds the newest version, or upload of one, for each package URL.
-func (s *Builds) VersionsOf(ctx context.Context, caller access.Caller, purls []string, repository string) ([]record.MadeVersion, error) {
+func (s *Builds) VersionsOf(
+	ctx context.Context, caller access.Caller, purls []string, repository string,
+) ([]record.MadeVersion, error) {
 	if len(purls) == 0 {
 		return nil, nil
 	}
@@ -423,7 +448,9 @@ func (s *Builds) VersionsOf(ctx context.Context, caller access.Caller, purls []s
 		if p.Version == "" {
 			return nil, act.Invalid("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
 		}
-		found, err := s.DB.VersionsNamed(ctx, RepositoryIDs(houses), []record.NamedVersion{{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}, Version: p.Version}})
+		found, err := s.DB.VersionsNamed(ctx, RepositoryIDs(houses),
+			[]record.NamedVersion{{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name},
+				Version: p.Version}})
 		if err != nil {
 			return nil, err
 		}
@@ -484,7 +511,8 @@ func (s *Builds) Builds(ctx context.Context, caller access.Caller, f record.Buil
 }
 
 func NoBuild(title string) error {
-	return fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).WithHint("crelvo build list shows them.")
+	return fault.New(fault.NotFound, "no-such-build", "there is no build %s of which you may see anything", title).
+		WithHint("crelvo build list shows them.")
 }
 
 // Build shows a build.

@@ -16,7 +16,9 @@ import (
 
 // Attach adds a document to a build: an in-toto statement, in a signed envelope
 // or not, or a bill of materials.
-func (s *Builds) Attach(ctx context.Context, caller access.Caller, title, name string, content []byte) (record.BuildDocument, error) {
+func (s *Builds) Attach(
+	ctx context.Context, caller access.Caller, title, name string, content []byte,
+) (record.BuildDocument, error) {
 	var d record.BuildDocument
 	name0, number, err := SplitBuild(title)
 	if err != nil {
@@ -26,7 +28,8 @@ func (s *Builds) Attach(ctx context.Context, caller access.Caller, title, name s
 		return d, err
 	}
 	b, err := s.DB.Build(ctx, record.BuildFilter{Name: name0, Number: number})
-	if errors.Is(err, record.ErrNotFound) || err == nil && b.OwnerID != caller.ID && s.directory.Allow(caller, access.Manage, act.Everything) != nil {
+	if errors.Is(err, record.ErrNotFound) || err == nil && b.OwnerID != caller.ID &&
+		s.directory.Allow(caller, access.Manage, act.Everything) != nil {
 		return d, fault.New(fault.NotFound, "no-such-build", "there is no build %s that %s recorded", title, caller.Name).
 			WithHint("Record it first: crelvo build record %s.", title)
 	}
@@ -53,18 +56,21 @@ func (s *Builds) Attach(ctx context.Context, caller access.Caller, title, name s
 	err = s.changeBuilds(ctx, func(tx *record.Tx) error {
 		there, err := tx.Documents(ctx, b.ID)
 		if err == nil && len(there) >= maxBuildDocuments {
-			err = fault.New(fault.Conflict, "too-many-documents", "%s has %d documents; more are not taken", title, maxBuildDocuments)
+			err = fault.New(fault.Conflict, "too-many-documents", "%s has %d documents; more are not taken", title,
+				maxBuildDocuments)
 		}
 		if err != nil {
 			return err
 		}
-		d = record.BuildDocument{BuildID: b.ID, Name: name, Kind: read.Kind, Type: read.Type, Builder: read.Builder, Signed: read.Signed,
+		d = record.BuildDocument{BuildID: b.ID, Name: name, Kind: read.Kind, Type: read.Type, Builder: read.Builder,
+			Signed:   read.Signed,
 			SignedBy: read.SignedBy, ByName: caller.Name, At: s.Now(), Content: content, Size: int64(len(content))}
 		if err := tx.AddDocument(ctx, d); err != nil {
 			return err
 		}
 		event := s.Event(caller, "document attached")
-		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type, "signed by": strings.Join(read.SignedBy, " ")}
+		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type,
+			"signed by": strings.Join(read.SignedBy, " ")}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: title})
 	})
 	return d, err
@@ -110,7 +116,9 @@ type Difference struct {
 
 // CompareBuilds tells what changed from one build to another: in what they made
 // and in what they used.
-func (s *Builds) CompareBuilds(ctx context.Context, caller access.Caller, before, after string) (made, used []Difference, err error) {
+func (s *Builds) CompareBuilds(
+	ctx context.Context, caller access.Caller, before, after string,
+) (made, used []Difference, err error) {
 	a, err := s.Build(ctx, caller, before)
 	if err != nil {
 		return nil, nil, err
@@ -127,7 +135,8 @@ func differences(before, after []PlacedVersion) []Difference {
 		by = map[string]PlacedVersion{}
 		for _, v := range list {
 			of := act.PURLOf(v.Key(), "").String()
-			if was, ok := by[of]; !ok || was.Promotion != 0 && v.Promotion == 0 || was.Promotion == v.Promotion && v.ID > was.ID {
+			if was, ok := by[of]; !ok || was.Promotion != 0 && v.Promotion == 0 ||
+				was.Promotion == v.Promotion && v.ID > was.ID {
 				if by[of] = v; !ok {
 					order = append(order, of)
 				}

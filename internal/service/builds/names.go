@@ -14,15 +14,19 @@ import (
 // speaksFor checks that the caller may begin and record builds of a name. The name
 // belongs to whom an admin gave it, or to who used it first with the right to
 // publish something.
-func (s *Builds) speaksFor(ctx context.Context, tx *record.Tx, caller access.Caller, name string) (record.BuildName, error) {
+func (s *Builds) speaksFor(
+	ctx context.Context, tx *record.Tx, caller access.Caller, name string,
+) (record.BuildName, error) {
 	if !s.publishesSomewhere(caller) {
-		return record.BuildName{}, fault.New(fault.Denied, "role-missing", "%s may not publish anywhere, and so has no builds", caller.Name).
+		return record.BuildName{}, fault.New(fault.Denied, "role-missing",
+			"%s may not publish anywhere, and so has no builds", caller.Name).
 			WithHint("%s.", s.directory.WhoGrants(act.Everything))
 	}
 	n, err := tx.TakeBuildName(ctx, record.BuildName{Name: name, OwnerID: caller.ID, Owner: caller.Name, At: s.Now()})
 	if err == nil && n.OwnerID != caller.ID {
 		err = fault.New(fault.Denied, "others-build-name", "builds called %s belong to %s", name, n.Owner).
-			WithHint("Use the token of %s, or another name; an admin can give the name away: crelvo build give %s WHO.", n.Owner, name)
+			WithHint("Use the token of %s, or another name; an admin can give the name away: crelvo build give %s WHO.", n.Owner,
+				name)
 	}
 	return n, err
 }
@@ -41,7 +45,8 @@ func (s *Builds) publishesSomewhere(caller access.Caller) bool {
 // mayGiveNames checks that the caller may say whose builds are whose.
 func (s *Builds) mayGiveNames(caller access.Caller) error {
 	if caller.Limited() {
-		return fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot say whose builds are whose", caller.Token).
+		return fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot say whose builds are whose",
+			caller.Token).
 			WithHint("Sign in with a password: crelvo login.")
 	}
 	return s.directory.Allow(caller, access.Manage, act.Everything)
@@ -82,7 +87,8 @@ func (s *Builds) GiveBuildName(ctx context.Context, caller access.Caller, name, 
 			return fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", to)
 		}
 		if err == nil {
-			err = tx.GiveBuildName(ctx, record.BuildName{Name: name, OwnerID: p.ID, Owner: p.Name, GivenBy: caller.Name, At: s.Now()})
+			err = tx.GiveBuildName(ctx, record.BuildName{Name: name, OwnerID: p.ID, Owner: p.Name, GivenBy: caller.Name,
+				At: s.Now()})
 		}
 		if err != nil {
 			return err

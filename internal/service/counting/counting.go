@@ -45,8 +45,10 @@ func (c *Counting) WriteNow(ctx context.Context) {
 // lose tells that something that was counted had to be dropped.
 func (c *Counting) lose(rows int) {
 	c.Log.Error("some counts cannot be written and were dropped", "rows", rows)
-	c.Worry("counts", act.Concern{Level: "wrong", What: act.Plural(int64(rows), "row") + " of what was counted could not be written and was dropped, last at " + c.Now().UTC().Format(act.TimeForm),
-		Do: "The log of the service has the time; tell whoever looks after Crelvo. All other counts were written.", Page: "/status"})
+	c.Worry("counts", act.Concern{Level: "wrong", What: act.Plural(int64(rows), "row") +
+		" of what was counted could not be written and was dropped, last at " + c.Now().UTC().Format(act.TimeForm),
+		Do:   "The log of the service has the time; tell whoever looks after Crelvo. All other counts were written.",
+		Page: "/status"})
 }
 
 // Downloaded counts a download of a version.
@@ -86,18 +88,25 @@ func (c *Counting) Flush(ctx context.Context) error {
 			row.users[k.principal] = at
 		}
 	}
-	lateDays, badDays, err1 := act.WriteAll(ctx, c.DB, days, func(tx *record.Tx, days []*dayCount) error { return tx.CountDownloads(ctx, downloadsOf(days)) })
-	lateWith, badWith, err2 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Keys(taken.with)), func(tx *record.Tx, with []versionToken) error {
-		var versions, owners []int64
-		var names []string
-		for _, k := range with {
-			versions, owners, names = append(versions, k.version), append(owners, k.principal), append(names, k.token)
-		}
-		return tx.NoteTokenDownloads(ctx, owners, names, versions, c.Now())
+	lateDays, badDays, err1 := act.WriteAll(ctx, c.DB, days, func(tx *record.Tx, days []*dayCount) error {
+		return tx.CountDownloads(ctx, downloadsOf(days))
 	})
-	lateUses, badUses, err3 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Values(taken.tokens)), func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
-	lateHours, badHours, err4 := act.WriteAll(ctx, c.DB, hours, func(tx *record.Tx, hours []record.MirrorHour) error { return tx.CountMirrors(ctx, hours) })
-	lateContacts, badContacts, err5 := act.WriteAll(ctx, c.DB, contacts, func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
+	lateWith, badWith, err2 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Keys(taken.with)),
+		func(tx *record.Tx, with []versionToken) error {
+			var versions, owners []int64
+			var names []string
+			for _, k := range with {
+				versions, owners, names = append(versions, k.version), append(owners, k.principal), append(names, k.token)
+			}
+			return tx.NoteTokenDownloads(ctx, owners, names, versions, c.Now())
+		})
+	lateUses, badUses, err3 := act.WriteAll(ctx, c.DB, slices.Collect(maps.Values(taken.tokens)),
+		func(tx *record.Tx, uses []record.TokenUse) error { return tx.NoteTokenUses(ctx, uses) })
+	lateHours, badHours, err4 := act.WriteAll(ctx, c.DB, hours, func(tx *record.Tx, hours []record.MirrorHour) error {
+		return tx.CountMirrors(ctx, hours)
+	})
+	lateContacts, badContacts, err5 := act.WriteAll(ctx, c.DB, contacts,
+		func(tx *record.Tx, contacts []record.UpstreamContact) error { return tx.NoteContacts(ctx, contacts) })
 	c.mirrors.giveBack(lateHours, lateContacts)
 	back := newCounted()
 	for _, row := range lateDays {

@@ -47,7 +47,8 @@ func TestGivenBack(t *testing.T) {
 	if len(hours) != 1 || hours[0].Hits != 2 || hours[0].Misses != 1 || hours[0].Requests != 1 {
 		t.Errorf("%+v", hours)
 	}
-	if len(contacts) != 1 || !contacts[0].ContactAt.Equal(now) || contacts[0].FailedAt == nil || contacts[0].FailingSince != nil {
+	if len(contacts) != 1 || !contacts[0].ContactAt.Equal(now) || contacts[0].FailedAt == nil ||
+		contacts[0].FailingSince != nil {
 		t.Errorf("%+v", contacts)
 	}
 	if again := c.downloads.take(); len(again.days) != 0 {

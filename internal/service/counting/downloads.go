@@ -60,7 +60,8 @@ type counted struct {
 }
 
 func newCounted() counted {
-	return counted{days: map[versionDay]tally{}, users: map[dayUser]time.Time{}, tokens: map[int64]record.TokenUse{}, with: map[versionToken]bool{}}
+	return counted{days: map[versionDay]tally{}, users: map[dayUser]time.Time{}, tokens: map[int64]record.TokenUse{},
+		with: map[versionToken]bool{}}
 }
 
 // begun makes the maps where there are none; mu must be held.
@@ -71,7 +72,8 @@ func (c *counter) begun() {
 }
 
 func (c *counter) add(version int64, caller access.Caller, at time.Time) {
-	day := versionDay{version: version, day: at.UTC().Truncate(24 * time.Hour), client: record.ClientName(caller.UserAgent), who: "person"}
+	day := versionDay{version: version, day: at.UTC().Truncate(24 * time.Hour),
+		client: record.ClientName(caller.UserAgent), who: "person"}
 	switch {
 	case caller.Anonymous():
 		day.who = "nobody"
@@ -136,11 +138,13 @@ type dayCount struct {
 func downloadsOf(days []*dayCount) (batch record.Downloads) {
 	for _, k := range days {
 		batch.VersionIDs, batch.Days = append(batch.VersionIDs, k.version), append(batch.Days, k.day)
-		batch.Clients, batch.Whos, batch.Counts = append(batch.Clients, k.client), append(batch.Whos, k.who), append(batch.Counts, k.n)
+		batch.Clients, batch.Whos, batch.Counts = append(batch.Clients, k.client), append(batch.Whos, k.who),
+			append(batch.Counts, k.n)
 		batch.Lasts = append(batch.Lasts, k.last)
 		for principal, at := range k.users {
 			batch.UserVersionIDs, batch.UserDays = append(batch.UserVersionIDs, k.version), append(batch.UserDays, k.day)
-			batch.UserClients, batch.UserWhos, batch.UserIDs = append(batch.UserClients, k.client), append(batch.UserWhos, k.who), append(batch.UserIDs, principal)
+			batch.UserClients, batch.UserWhos, batch.UserIDs = append(batch.UserClients, k.client),
+				append(batch.UserWhos, k.who), append(batch.UserIDs, principal)
 			batch.UserLasts = append(batch.UserLasts, at)
 		}
 	}

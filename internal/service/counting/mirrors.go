@@ -76,8 +76,10 @@ func (c *mirrorCounter) take() (hours []record.MirrorHour, contacts []record.Ups
 func (c *mirrorCounter) giveBack(hours []record.MirrorHour, contacts []record.UpstreamContact) {
 	for _, was := range hours {
 		c.add(was.RepositoryID, was.Hour, func(h *record.MirrorHour) {
-			h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+was.Failures
-			h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+was.BytesFetched
+			h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+
+				was.Failures
+			h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+
+				was.BytesFetched
 			h.FirstByteUS += was.FirstByteUS
 		})
 	}

@@ -132,7 +132,8 @@ func (s *Directory) Repository(caller access.Caller, name string, action access.
 		return catalog.Repository{}, err
 	}
 	if at != 0 && action != access.Read {
-		return catalog.Repository{}, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", name, at).
+		return catalog.Repository{}, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past",
+			name, at).
 			WithHint("Use %s without a moment.", name)
 	}
 	r, ok := s.Known().ByName[name]
@@ -153,19 +154,23 @@ func (s *Directory) Repository(caller access.Caller, name string, action access.
 		return r, s.Allow(caller, access.Manage, act.Everything)
 	}
 	if gone, ok := s.removed(caller, name); ok {
-		return r, fault.New(fault.NotFound, "no-such-repository", "%s was removed by %s on %s", name, gone.By, gone.At.UTC().Format(act.TimeForm)).
-			WithHint("Until %s an admin can bring it back with all that it held: crelvo repo remove %s --undo.", gone.At.Add(retention.DefaultGrace).UTC().Format(act.TimeForm), name)
+		return r, fault.New(fault.NotFound, "no-such-repository", "%s was removed by %s on %s", name, gone.By,
+			gone.At.UTC().Format(act.TimeForm)).
+			WithHint("Until %s an admin can bring it back with all that it held: crelvo repo remove %s --undo.",
+				gone.At.Add(retention.DefaultGrace).UTC().Format(act.TimeForm), name)
 	}
 	return r, fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
-		WithHint("%s%screlvo repo list shows those that you may read. %s.", s.DidYouMean(caller, name), alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
-			access.Of(catalog.Repository{Name: name})), s.WhoGrants(act.Everything))
+		WithHint("%s%screlvo repo list shows those that you may read. %s.", s.DidYouMean(caller, name),
+			alsoHas(caller, access.Decide(caller, action, access.Of(catalog.Repository{Name: name})),
+				access.Of(catalog.Repository{Name: name})), s.WhoGrants(act.Everything))
 }
 
 // removed finds a repository that was removed, can be brought back, and could be read by
 // the caller if it were.
 func (s *Directory) removed(caller access.Caller, name string) (record.RemovedRepository, bool) {
 	r, ok := s.Known().removed[name]
-	return r, ok && s.Now().Sub(r.At) < retention.DefaultGrace && access.Decide(caller, access.Read, access.Of(catalog.Repository{Name: name})).Allowed
+	return r, ok && s.Now().Sub(r.At) < retention.DefaultGrace &&
+		access.Decide(caller, access.Read, access.Of(catalog.Repository{Name: name})).Allowed
 }
 
 // RemovedRepositories lists those that can be brought back and that the caller could
@@ -249,11 +254,13 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 		}
 		all["ecosystem"], all["upstreams"] = r.Ecosystem, strings.Join(upstreams, ", ")
 		all["allow"], all["deny"] = strings.Join(m.Allow, ", "), strings.Join(m.Deny, ", ")
-		all["limits"] = fmt.Sprintf("fresh for %s, absent for %s, connect %s, first byte %s, silence %s, %d at once, %d bytes",
+		all["limits"] = fmt.Sprintf(
+			"fresh for %s, absent for %s, connect %s, first byte %s, silence %s, %d at once, %d bytes",
 			m.Freshness, m.AbsentFor, m.Connect, m.FirstByte, m.Silence, m.Parallel, m.Largest)
 		all["redirects to"], all["user"] = strings.Join(m.RedirectTo, ", "), m.User
 		all["proxy"], all["secret"] = yesNo[m.Proxy != ""], yesNo[m.Secret != ""]
-		all["prefetch"] = strings.TrimSpace(strings.Join(m.Prefetch.Patterns, ", ") + " " + m.Prefetch.Schedule + " " + m.Prefetch.Zone)
+		all["prefetch"] = strings.TrimSpace(strings.Join(m.Prefetch.Patterns, ", ") + " " + m.Prefetch.Schedule + " " +
+			m.Prefetch.Zone)
 	}
 	if c := r.Chain; c != nil {
 		name := func(id int64) string { return d.ByID[id].Name }
@@ -266,7 +273,8 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 			members = append(members, member)
 		}
 		all["members are open"] = yesNo[c.OpenMembers]
-		all["members"], all["releases go to"], all["snapshots go to"] = strings.Join(members, ", "), name(c.ReleasesTo), name(c.SnapshotsTo)
+		all["members"], all["releases go to"], all["snapshots go to"] = strings.Join(members, ", "), name(c.ReleasesTo),
+			name(c.SnapshotsTo)
 	}
 	return all
 }

@@ -21,7 +21,8 @@ func (s *Directory) Allow(caller access.Caller, action access.Action, o access.O
 	asked := o
 	if c := o.Repository.Chain; c != nil && action == access.Publish {
 		d := s.Known()
-		if releases, ok := d.ByID[c.ReleasesTo]; ok && access.Decide(caller, action, access.Object{Repository: releases, Package: o.Package}).Allowed {
+		if releases, ok := d.ByID[c.ReleasesTo]; ok &&
+			access.Decide(caller, action, access.Object{Repository: releases, Package: o.Package}).Allowed {
 			return nil
 		}
 		if snapshots, ok := d.ByID[c.SnapshotsTo]; ok {
@@ -38,10 +39,12 @@ func (s *Directory) Allow(caller access.Caller, action access.Action, o access.O
 		return fault.New(fault.Unknown, "sign-in-needed", "this needs somebody to sign in").
 			WithHint("Give a token as the password (Basic) or as a Bearer token; make one with crelvo token new.")
 	case decision.TokenLimit:
-		return fault.New(fault.Denied, "token-too-narrow", "the token %q of %s may not %s%s", caller.Token, caller.Name, action, whereOf(asked)).
+		return fault.New(fault.Denied, "token-too-narrow", "the token %q of %s may not %s%s", caller.Token, caller.Name,
+			action, whereOf(asked)).
 			WithHint("Use a token that may, or make one: crelvo token new --can %s.", action)
 	}
-	f := fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, whereOf(o), action)
+	f := fault.New(fault.Denied, "role-missing", "%s needs the role %s%s to %s", caller.Name, decision.Missing, whereOf(o),
+		action)
 	return f.WithHint("%s%s.", alsoHas(caller, decision, o), s.WhoGrants(o))
 }
 
@@ -79,7 +82,8 @@ const MaxNamed = 3
 func (s *Directory) WhoGrants(o access.Object) string {
 	var names []string
 	for _, g := range s.adminGrants() {
-		if access.Decide(access.Caller{ID: 1, Grants: []access.Grant{g}}, access.Manage, access.Of(o.Repository)).Allowed && !slices.Contains(names, g.Holder) {
+		if access.Decide(access.Caller{ID: 1, Grants: []access.Grant{g}}, access.Manage, access.Of(o.Repository)).Allowed &&
+			!slices.Contains(names, g.Holder) {
 			names = append(names, g.Holder)
 		}
 	}
@@ -113,7 +117,9 @@ func (s *Directory) adminGrants() []access.Grant {
 }
 
 // Target implements ecosystem.Desk.
-func (s *Directory) Target(caller access.Caller, repository catalog.Repository, snapshot bool) (catalog.Repository, error) {
+func (s *Directory) Target(
+	caller access.Caller, repository catalog.Repository, snapshot bool,
+) (catalog.Repository, error) {
 	if repository.Chain == nil {
 		return repository, nil
 	}
@@ -130,7 +136,8 @@ func (s *Directory) Target(caller access.Caller, repository catalog.Repository, 
 	if err != nil && !repository.Chain.OpenMembers && !access.Decide(caller, access.Read, access.Of(target)).Allowed {
 		// What stands behind a chain is not told to who may not read it.
 		f := fault.Of(err)
-		err = fault.New(f.Kind, f.Code, "%s may not publish %s to %s", cmp.Or(caller.Name, "nobody"), what, repository.Name).WithHint("%s.", s.WhoGrants(act.Everything))
+		err = fault.New(f.Kind, f.Code, "%s may not publish %s to %s", cmp.Or(caller.Name, "nobody"), what, repository.Name).
+			WithHint("%s.", s.WhoGrants(act.Everything))
 	}
 	target.Sight, _ = s.SightOf(caller, target)
 	return target, err

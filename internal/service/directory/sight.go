@@ -187,7 +187,8 @@ func (s *Directory) Heard(caller access.Caller, change record.Change) (_ record.
 		// That something changed is no secret; what it was is asked for.
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
 	case record.OfPackage:
-		return change, known && readable && sees.Shows(purl.PURL{Ecosystem: change.Ecosystem, Namespace: change.Namespace, Name: change.Name})
+		return change, known && readable && sees.Shows(purl.PURL{Ecosystem: change.Ecosystem, Namespace: change.Namespace,
+			Name: change.Name})
 	}
 	return change, known && readable
 }

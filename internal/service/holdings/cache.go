@@ -48,7 +48,9 @@ type rendered struct {
 }
 
 // Rendered implements ecosystem.Desk.
-func (s *Holdings) Rendered(p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error)) (ecosystem.Document, error) {
+func (s *Holdings) Rendered(
+	p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error),
+) (ecosystem.Document, error) {
 	key := renderedKey{p.Key, which}
 	if known, ok := s.rendered.Get(key); ok && known.of == p {
 		return known.document, nil
@@ -73,7 +75,9 @@ func (s *Holdings) Rendered(p *catalog.Package, which string, render func(before
 
 // Remembered gives a package from memory, or puts it together with find, which
 // also tells until when it holds if nothing changes.
-func (s *Holdings) Remembered(key catalog.PackageKey, find func() (*catalog.Package, time.Time, error)) (*catalog.Package, time.Time, error) {
+func (s *Holdings) Remembered(
+	key catalog.PackageKey, find func() (*catalog.Package, time.Time, error),
+) (*catalog.Package, time.Time, error) {
 	age := s.Age(key)
 	known, ok := s.composed.Get(key)
 	if ok && known.Generation == age && s.Now().Before(known.Until) {

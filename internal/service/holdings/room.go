@@ -26,6 +26,8 @@ func New(a *act.Act) *Holdings {
 		Act:      a,
 		packages: act.NewWeighted[catalog.PackageKey](20_000, act.PackageMemory, weightOf),
 		composed: act.NewWeighted[catalog.PackageKey](20_000, act.PackageMemory, weightOf),
-		rendered: act.NewWeighted[renderedKey](20_000, act.PackageMemory, func(r rendered) int64 { return r.document.Weight() }),
+		rendered: act.NewWeighted[renderedKey](20_000, act.PackageMemory, func(r rendered) int64 {
+			return r.document.Weight()
+		}),
 	}
 }

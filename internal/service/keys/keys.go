@@ -63,7 +63,8 @@ func (s *Keys) Keys(ctx context.Context) ([]View, error) {
 		all = append(all, view)
 	}
 	for _, k := range signing {
-		all = append(all, View{Key: record.Key{Name: k.Name, Form: "openpgp", Text: k.Public, ByName: k.ByName, At: k.At}, Signs: true, Fingerprint: k.Fingerprint})
+		all = append(all, View{Key: record.Key{Name: k.Name, Form: "openpgp", Text: k.Public, ByName: k.ByName, At: k.At},
+			Signs: true, Fingerprint: k.Fingerprint})
 	}
 	slices.SortFunc(all, func(a, b View) int { return strings.Compare(a.Name, b.Name) })
 	return all, nil
@@ -80,7 +81,8 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 		return err
 	}
 	if !KeyName.MatchString(n.Name) {
-		return act.Invalid("bad-name", "%.80q cannot be the name of a key", n.Name).WithHint("Use small letters, digits, points and dashes.")
+		return act.Invalid("bad-name", "%.80q cannot be the name of a key", n.Name).
+			WithHint("Use small letters, digits, points and dashes.")
 	}
 	event := s.Event(caller, "key added")
 	event.Subject = n.Name
@@ -92,7 +94,8 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 				return false, act.Invalid("bad-key", "the OpenPGP public key cannot be read: %v", err)
 			}
 		} else if _, err := attest.ParseKey(n.Public); err != nil {
-			return false, act.Invalid("bad-key", "%v", err).WithHint("An OpenPGP key begins with -----BEGIN PGP PUBLIC KEY BLOCK-----.")
+			return false, act.Invalid("bad-key", "%v", err).
+				WithHint("An OpenPGP key begins with -----BEGIN PGP PUBLIC KEY BLOCK-----.")
 		}
 		return tx.AddTrustedKey(ctx, record.Key{Name: n.Name, Form: form, Text: n.Public, ByName: caller.Name, At: s.Now()})
 	}
@@ -126,14 +129,16 @@ func (s *Keys) newSigningKey(caller access.Caller, n NewKey) (record.SigningKey,
 			name = "Crelvo " + n.Name
 		}
 		now := s.Now()
-		entity, err = openpgp.NewEntity(name, "", strings.TrimSpace(address), &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time { return now }})
+		entity, err = openpgp.NewEntity(name, "", strings.TrimSpace(address),
+			&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time { return now }})
 	} else {
 		var ring openpgp.EntityList
 		ring, err = openpgp.ReadArmoredKeyRing(strings.NewReader(n.Secret))
 		switch {
 		case err != nil:
 		case len(ring) != 1 || ring[0].PrivateKey == nil:
-			return record.SigningKey{}, act.Invalid("bad-key", "it is not one OpenPGP secret key").WithHint("gpg --armor --export-secret-keys KEY writes one.")
+			return record.SigningKey{}, act.Invalid("bad-key", "it is not one OpenPGP secret key").
+				WithHint("gpg --armor --export-secret-keys KEY writes one.")
 		default:
 			entity = ring[0]
 			err = entity.DecryptPrivateKeys([]byte(n.Passphrase))
@@ -158,7 +163,8 @@ func (s *Keys) newSigningKey(caller access.Caller, n NewKey) (record.SigningKey,
 	}
 	public.WriteByte('\n')
 	sealed, err := s.safe.Seal(plain.Bytes(), secret.SigningKey)
-	return record.SigningKey{Name: n.Name, Fingerprint: fingerprint(entity), Public: public.String(), Secret: sealed, ByName: caller.Name, At: s.Now()}, err
+	return record.SigningKey{Name: n.Name, Fingerprint: fingerprint(entity), Public: public.String(), Secret: sealed,
+		ByName: caller.Name, At: s.Now()}, err
 }
 
 // RemoveKey removes a key. Tracks that name it fail until they name another.
@@ -174,7 +180,8 @@ func (s *Keys) RemoveKey(ctx context.Context, caller access.Caller, name string)
 		for _, t := range tracks {
 			for _, stage := range t.Stages {
 				if stage.SignWith == name {
-					return fault.New(fault.Conflict, "key-in-use", "the track %s signs with %s", t.Name, name).WithHint("Have it sign with another key first.")
+					return fault.New(fault.Conflict, "key-in-use", "the track %s signs with %s", t.Name, name).
+						WithHint("Have it sign with another key first.")
 				}
 			}
 		}
@@ -241,11 +248,13 @@ func (s *Keys) SignerNamed(ctx context.Context, name string) (*Signer, error) {
 	}
 	i := slices.IndexFunc(keys, func(k record.SigningKey) bool { return k.Name == name })
 	if i < 0 {
-		return nil, fault.New(fault.Conflict, "no-such-key", "there is no key %s to sign with", name).WithHint("Make it with crelvo key add %s --sign, or have the track sign with another.", name)
+		return nil, fault.New(fault.Conflict, "no-such-key", "there is no key %s to sign with", name).
+			WithHint("Make it with crelvo key add %s --sign, or have the track sign with another.", name)
 	}
 	plain, err := s.safe.Open(keys[i].Secret, secret.SigningKey)
 	if errors.Is(err, secret.ErrOtherKey) {
-		return nil, fault.New(fault.Conflict, "key-lost", "the secret part of the key %s was lost with the server's key", name).WithHint("Add it again: crelvo key remove %s, then crelvo key add %s --sign.", name, name)
+		return nil, fault.New(fault.Conflict, "key-lost", "the secret part of the key %s was lost with the server's key",
+			name).WithHint("Add it again: crelvo key remove %s, then crelvo key add %s --sign.", name, name)
 	}
 	if err != nil {
 		return nil, err

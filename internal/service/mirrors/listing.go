@@ -32,7 +32,9 @@ type documentKey struct {
 }
 
 // Document is what is known of a path of an upstream; nil if nothing is.
-func (s *Mirrors) Document(ctx context.Context, m *Mirror, path string, about catalog.PackageKey) (*record.UpstreamDocument, error) {
+func (s *Mirrors) Document(
+	ctx context.Context, m *Mirror, path string, about catalog.PackageKey,
+) (*record.UpstreamDocument, error) {
 	key, age := documentKey{m.ID, path}, s.Age(about)
 	if known, ok := s.documents.Get(key); ok && known.Generation == age {
 		return &known.Value, nil
@@ -54,7 +56,8 @@ func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamD
 		if err := tx.SetUpstreamDocument(ctx, d); err != nil || !tell {
 			return err
 		}
-		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name,
+			Ecosystem: m.Ecosystem,
 			Namespace: d.About.Namespace, Name: d.About.Name})
 	})
 	if err != nil {
@@ -220,7 +223,9 @@ func orNil(d *record.UpstreamDocument) *record.UpstreamDocument {
 }
 
 // refresh asks the upstream for a document, if it has changed.
-func (s *Mirrors) refresh(ctx context.Context, m *Mirror, p purl.PURL, path string, known *record.UpstreamDocument) (_ *record.UpstreamDocument, err error) {
+func (s *Mirrors) refresh(
+	ctx context.Context, m *Mirror, p purl.PURL, path string, known *record.UpstreamDocument,
+) (_ *record.UpstreamDocument, err error) {
 	defer func() {
 		if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
 			err = fmt.Errorf("reading %s failed badly: %v\n%s", path, bad, debug.Stack())
@@ -260,16 +265,19 @@ func (s *Mirrors) refresh(ctx context.Context, m *Mirror, p purl.PURL, path stri
 		defer spare()()
 	}
 	limited := &cutReader{from: response.Body, left: maxListing}
-	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held, Elements: budget.Default.Elements})
+	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held,
+		Elements: budget.Default.Elements})
 	listing, err := s.readListing(ctx, m, p, path, request.Accept, response, limited)
 	if errors.Is(limited.err, errLongListing) || errors.Is(err, errLongListing) {
-		return nil, s.noteUnreadable(ctx, m, known, path, m.Source.Wrong(response.Upstream, "lists more for %s than can be read: over %s", p.Name, api.Bytes(maxListing)))
+		return nil, s.noteUnreadable(ctx, m, known, path,
+			m.Source.Wrong(response.Upstream, "lists more for %s than can be read: over %s", p.Name, api.Bytes(maxListing)))
 	}
 	if limited.err != nil {
 		return nil, s.noteFailure(ctx, m, known, limited.err)
 	}
 	if err != nil {
-		return nil, s.noteUnreadable(ctx, m, known, path, m.Source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
+		return nil, s.noteUnreadable(ctx, m, known, path,
+			m.Source.Wrong(response.Upstream, "sent a list for %s that is none: %s", p.Name, err))
 	}
 	next.Found, next.URL, next.ETag, next.LastModified = true, response.Upstream, response.ETag, response.LastModified
 	var before []catalog.ListedVersion
@@ -325,17 +333,21 @@ func (s *Mirrors) whereIs(ctx context.Context, m *Mirror, p purl.PURL, path stri
 }
 
 // readListing reads the document at a path.
-func (s *Mirrors) readListing(ctx context.Context, m *Mirror, p purl.PURL, path, accepts string, response *upstream.Response, body io.Reader) (catalog.Listing, error) {
-	reading := ecosystem.Reading{Reader: body, Address: response.Address, More: func(address string) (io.ReadCloser, error) {
-		more, err := m.Source.Get(ctx, upstream.Request{Address: address, At: response.Upstream, Document: true, Accept: accepts})
-		if err != nil {
-			return nil, err
-		}
-		return struct {
-			io.Reader
-			io.Closer
-		}{&cutReader{from: more.Body, left: maxListing}, more.Body}, nil
-	}}
+func (s *Mirrors) readListing(
+	ctx context.Context, m *Mirror, p purl.PURL, path, accepts string, response *upstream.Response, body io.Reader,
+) (catalog.Listing, error) {
+	reading := ecosystem.Reading{Reader: body, Address: response.Address,
+		More: func(address string) (io.ReadCloser, error) {
+			more, err := m.Source.Get(ctx, upstream.Request{Address: address, At: response.Upstream, Document: true,
+				Accept: accepts})
+			if err != nil {
+				return nil, err
+			}
+			return struct {
+				io.Reader
+				io.Closer
+			}{&cutReader{from: more.Body, left: maxListing}, more.Body}, nil
+		}}
 	if guided, ok := m.Speaks.(ecosystem.Guided); ok && path == guided.Entrance() {
 		places, err := guided.ReadEntrance(reading)
 		return catalog.Listing{Places: places}, err
@@ -381,7 +393,9 @@ func contentStamp(files []catalog.ListedFile) string {
 
 // noteUnreadable is noteFailure for a document that arrived: it is not fetched
 // again at once.
-func (s *Mirrors) noteUnreadable(ctx context.Context, m *Mirror, known *record.UpstreamDocument, path string, err error) error {
+func (s *Mirrors) noteUnreadable(
+	ctx context.Context, m *Mirror, known *record.UpstreamDocument, path string, err error,
+) error {
 	m.unreadable.Add(path, unreadable{err, s.Now().Add(unreadableFor)})
 	return s.noteFailure(ctx, m, known, err)
 }
@@ -400,7 +414,9 @@ func (s *Mirrors) noteFailure(ctx context.Context, m *Mirror, known *record.Upst
 // Package is what a mirror has of a package: what it keeps, and what its
 // upstream lists. version is "" or a snapshot whose uploads are wanted. until is
 // when the upstream is to be asked again, if nothing changes before.
-func (s *Mirrors) Package(ctx context.Context, m *Mirror, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
+func (s *Mirrors) Package(
+	ctx context.Context, m *Mirror, key catalog.PackageKey, version string,
+) (_ *catalog.Package, until time.Time, err error) {
 	if m == nil || key.Ecosystem != m.Ecosystem {
 		return nil, Forever, ecosystem.ErrNoPackage
 	}
@@ -477,7 +493,8 @@ func (s *Mirrors) Package(ctx context.Context, m *Mirror, key catalog.PackageKey
 var Forever = time.Unix(1<<40, 0)
 
 func listedVersion(m *Mirror, l catalog.ListedVersion) catalog.Version {
-	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version), Listed: true,
+	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version),
+		Listed:     true,
 		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
 	switch _, byPath := m.Speaks.(ecosystem.ByPath); {
 	case l.UploadedAt.IsZero() && v.Snapshot:
@@ -491,7 +508,8 @@ func listedVersion(m *Mirror, l catalog.ListedVersion) catalog.Version {
 	}
 	v.Withdrawn = l.Withdrawn
 	for _, f := range l.Files {
-		file := catalog.File{RepositoryID: m.ID, Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, AddedAt: l.UploadedAt}
+		file := catalog.File{RepositoryID: m.ID, Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+			AddedAt: l.UploadedAt}
 		file.Digests.Size = f.Size
 		for algorithm, text := range f.Digests {
 			file.Digests.ParseHex(algorithm, text)

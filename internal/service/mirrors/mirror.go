@@ -72,7 +72,8 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 		}
 		if m.Source == nil {
 			var err error
-			if m.Source, err = upstream.New(*r.Mirror, "crelvo/"+s.Settings.Version, s.counting.Observer(id), s.Now); err != nil {
+			if m.Source, err = upstream.New(*r.Mirror, "crelvo/"+s.Settings.Version, s.counting.Observer(id),
+				s.Now); err != nil {
 				return err
 			}
 			if m.unreadable, err = lru.New[string, unreadable](1000); err != nil {
@@ -150,13 +151,16 @@ func (s *Mirrors) File(ctx context.Context, m *Mirror, q catalog.FileQuestion) (
 	if begun {
 		s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Misses++ })
 	}
-	return ecosystem.Found{Arriving: &arriving{flight, &passing{service: s, mirror: m, place: place, path: path, digests: stated}}, Mirror: m.Name, Fetched: begun}, nil
+	return ecosystem.Found{Arriving: &arriving{flight,
+		&passing{service: s, mirror: m, place: place, path: path, digests: stated}}, Mirror: m.Name, Fetched: begun}, nil
 }
 
 // fileAt tells where an upstream has a file, and, where its list says so, by
 // which digests it is known. A snapshot's question and place are made exact: its
 // file is that of the upload that is listed. ErrNoFile is that no list has it.
-func (s *Mirrors) fileAt(ctx context.Context, m *Mirror, q *catalog.FileQuestion, place *ecosystem.Place) (path string, stated map[string]string, err error) {
+func (s *Mirrors) fileAt(
+	ctx context.Context, m *Mirror, q *catalog.FileQuestion, place *ecosystem.Place,
+) (path string, stated map[string]string, err error) {
 	if byPath, ok := m.Speaks.(ecosystem.ByPath); ok {
 		return byPath.FilePath(*place), nil, nil
 	}
@@ -189,7 +193,9 @@ func (s *Mirrors) fileAt(ctx context.Context, m *Mirror, q *catalog.FileQuestion
 
 // replaced tells whether an upstream lists a version with other bytes than those
 // that are kept of it. What it says of those bytes is not true of ours.
-func (s *Mirrors) replaced(ctx context.Context, m *Mirror, key catalog.PackageKey, listed catalog.ListedVersion) (bool, error) {
+func (s *Mirrors) replaced(
+	ctx context.Context, m *Mirror, key catalog.PackageKey, listed catalog.ListedVersion,
+) (bool, error) {
 	key.Sight = ""
 	kept, err := s.holdings.Package(ctx, key)
 	if errors.Is(err, ecosystem.ErrNoPackage) {
@@ -274,7 +280,8 @@ func NewestWith(p *catalog.Package, q catalog.FileQuestion) *upload {
 
 // fetchCopy fetches a file, verifies it, and keeps it. It runs on its own, not for
 // one who waits. The error is ErrNotKept where the store does not take it.
-func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Flight, q catalog.FileQuestion, place ecosystem.Place, path string,
+func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Flight, q catalog.FileQuestion,
+	place ecosystem.Place, path string,
 	digests map[string]string, known *record.UpstreamDocument) (catalog.File, error) {
 	// It may have been kept between the look and the flight.
 	if f, err := s.DB.File(ctx, q); err == nil {
@@ -292,7 +299,8 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	}
 	defer response.Body.Close()
 	if strings.HasPrefix(response.ContentType, "text/html") && !strings.HasPrefix(place.Extension, "htm") {
-		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent a web page instead of %s", place.FileName))
+		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent a web page instead of %s",
+			place.FileName))
 	}
 	flight.Expect(response.Length)
 	stated := make(chan statedChecksum, 1)
@@ -312,12 +320,14 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 		return catalog.File{}, s.upstreamFault(m, sum.err)
 	}
 	if got := staged.Digests().Hex(sum.algorithm); sum.hex != "" && got != sum.hex {
-		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent other bytes for %s than its own checksum says: their %s is %s, not %s",
+		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream,
+			"sent other bytes for %s than its own checksum says: their %s is %s, not %s",
 			place.FileName, sum.algorithm, got, sum.hex))
 	}
 	details, err := m.Speaks.Inspect(ctx, place, staged)
 	if err != nil && sum.hex == "" && !errors.Is(err, ecosystem.ErrDisagrees) {
-		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent something else as %s: %s", place.FileName, err))
+		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent something else as %s: %s",
+			place.FileName, err))
 	}
 	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
@@ -332,7 +342,8 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 		if err != nil || !kept {
 			return err
 		}
-		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name, Ecosystem: m.Ecosystem,
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name,
+			Ecosystem: m.Ecosystem,
 			Namespace: place.Namespace, Name: place.Name, Version: place.Version})
 	})
 	s.Changed(q.Key)
@@ -353,7 +364,8 @@ func (s *Mirrors) newCopy(m *Mirror, place ecosystem.Place, from string) record.
 	if u, err := url.Parse(from); err == nil {
 		host = u.Host
 	}
-	return record.NewFile{Key: place.Key(m.Ecosystem, m.Repository), Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
+	return record.NewFile{Key: place.Key(m.Ecosystem, m.Repository), Version: place.Version, Upload: place.Upload,
+		Snapshot:   place.Snapshot,
 		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
 		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension, PublisherName: host, At: now}
 }
@@ -373,7 +385,9 @@ const maxChecksum = 4 << 10
 
 // fetchChecksum gives the strongest digest that the upstream's list states of a
 // file, or asks for its checksum where the file came from.
-func (s *Mirrors) fetchChecksum(ctx context.Context, m *Mirror, at, path string, listed map[string]string) statedChecksum {
+func (s *Mirrors) fetchChecksum(
+	ctx context.Context, m *Mirror, at, path string, listed map[string]string,
+) statedChecksum {
 	for _, algorithm := range strongest {
 		if hex := listed[algorithm]; hex != "" {
 			return statedChecksum{algorithm: algorithm, hex: strings.ToLower(hex)}
@@ -418,7 +432,8 @@ func (s *Mirrors) inWords(m *Mirror, err error) error {
 	if !errors.As(err, &f) {
 		return err
 	}
-	e := fault.New(fault.Unavailable, "upstream-failed", "the upstream of %s, %s, %s", m.Name, f.Upstream, f.What).WithCause(f.Cause)
+	e := fault.New(fault.Unavailable, "upstream-failed", "the upstream of %s, %s, %s", m.Name, f.Upstream, f.What).
+		WithCause(f.Cause)
 	if f.RetryAt.After(s.Now()) {
 		return e.WithHint("It is tried again after %s.", f.RetryAt.UTC().Format("15:04:05 UTC"))
 	}

@@ -147,7 +147,8 @@ func (p *passing) copyTo(ctx context.Context, w io.Writer, skip int64) error {
 			}
 			if got != sum.hex {
 				return p.service.upstreamFault(p.mirror, p.mirror.Source.Wrong(p.response.Upstream,
-					"sent other bytes for %s than its own checksum says: their %s is %s, not %s", p.place.FileName, sum.algorithm, got, sum.hex))
+					"sent other bytes for %s than its own checksum says: their %s is %s, not %s", p.place.FileName, sum.algorithm, got,
+					sum.hex))
 			}
 		}
 		if _, err := w.Write(held); err != nil {

@@ -47,7 +47,8 @@ func (w *prefetchWorker) Work(ctx context.Context, job *river.Job[prefetchArgs])
 	run := record.PrefetchRun{ID: job.Args.Run, RepositoryID: m.ID}
 	if run.ID == 0 {
 		var err error
-		if run, err = s.beginPrefetch(ctx, access.Caller{Name: "schedule"}, m.Repository); fault.Of(err).Code == "prefetch-running" {
+		if run, err = s.beginPrefetch(ctx, access.Caller{Name: "schedule"}, m.Repository); fault.Of(err).
+			Code == "prefetch-running" {
 			return nil
 		}
 		if err != nil {
@@ -58,7 +59,9 @@ func (w *prefetchWorker) Work(ctx context.Context, job *river.Job[prefetchArgs])
 }
 
 // beginPrefetch notes the begin of a run; one at a time.
-func (s *Mirrors) beginPrefetch(ctx context.Context, caller access.Caller, r catalog.Repository) (record.PrefetchRun, error) {
+func (s *Mirrors) beginPrefetch(
+	ctx context.Context, caller access.Caller, r catalog.Repository,
+) (record.PrefetchRun, error) {
 	now := s.Now()
 	run := record.PrefetchRun{RepositoryID: r.ID, BegunBy: caller.Name, BegunAt: now, TouchedAt: now}
 	last, err := s.DB.PrefetchRuns(ctx, r.ID, 1)
@@ -111,7 +114,9 @@ func (s *Mirrors) Prefetch(ctx context.Context, caller access.Caller, name strin
 }
 
 // PrefetchRuns lists the last runs of a mirror.
-func (s *Mirrors) PrefetchRuns(ctx context.Context, caller access.Caller, name string, limit int) ([]record.PrefetchRun, error) {
+func (s *Mirrors) PrefetchRuns(
+	ctx context.Context, caller access.Caller, name string, limit int,
+) ([]record.PrefetchRun, error) {
 	r, err := s.Mirror(caller, name, access.Read)
 	if err != nil {
 		return nil, err
@@ -275,7 +280,9 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 
 // version fetches a version: the file that every version has, and then those
 // that are wanted beside it.
-func (p *prefetching) version(ctx context.Context, of purl.PURL, details catalog.Details, key catalog.PackageKey, like []catalog.File) (record.PrefetchLine, error) {
+func (p *prefetching) version(
+	ctx context.Context, of purl.PURL, details catalog.Details, key catalog.PackageKey, like []catalog.File,
+) (record.PrefetchLine, error) {
 	line := record.PrefetchLine{PURL: of.String(), Outcome: "there"}
 	fetch := func(q catalog.FileQuestion) error {
 		q.Key.RepositoryID = p.m.ID
@@ -371,7 +378,8 @@ func (s *Mirrors) schedulePrefetch(d *directory.State) error {
 	wanted := map[string]schedule.Rule{}
 	for id, r := range d.ByID {
 		if r.Mirror != nil && r.Mirror.Prefetch.Schedule != "" {
-			wanted[act.Itoa(id)] = schedule.Rule{Schedule: r.Mirror.Prefetch.Schedule, Zone: r.Mirror.Prefetch.Zone, Args: prefetchArgs{Mirror: id}}
+			wanted[act.Itoa(id)] = schedule.Rule{Schedule: r.Mirror.Prefetch.Schedule, Zone: r.Mirror.Prefetch.Zone,
+				Args: prefetchArgs{Mirror: id}}
 		}
 	}
 	s.schedule.Keep("prefetch", wanted)

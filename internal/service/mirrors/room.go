@@ -43,8 +43,9 @@ func New(
 	repositories *repositories.Repositories,
 ) *Mirrors {
 	s := &Mirrors{
-		Act: a, blobs: blobs, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings, repositories: repositories,
-		documents: act.NewWeighted[documentKey](20_000, act.PackageMemory, weightOfListing),
+		Act: a, blobs: blobs, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
+		repositories: repositories,
+		documents:    act.NewWeighted[documentKey](20_000, act.PackageMemory, weightOfListing),
 	}
 	directory.Subscribe(s.setMirrors)
 	directory.Subscribe(s.schedulePrefetch)

@@ -39,7 +39,8 @@ const (
 func (s *Mirrors) Mirror(caller access.Caller, name string, action access.Action) (catalog.Repository, error) {
 	r, err := s.directory.Repository(caller, name, action)
 	if err == nil && r.Sight != "" {
-		err = fault.New(fault.Denied, "role-missing", "%s needs the role %s on %s, for all packages", caller.Name, access.Needed(action), name).
+		err = fault.New(fault.Denied, "role-missing", "%s needs the role %s on %s, for all packages", caller.Name,
+			access.Needed(action), name).
 			WithHint("%s.", s.directory.WhoGrants(access.Of(r)))
 	}
 	if err == nil && r.Kind != catalog.Mirror {
@@ -101,7 +102,9 @@ type Checked struct {
 // root, and if sample names a package, its list of versions or the file that
 // its version must have. like names a mirror whose secret is used where none is
 // given; it may be "".
-func (s *Mirrors) CheckMirror(ctx context.Context, caller access.Caller, r catalog.Repository, like string, sample purl.PURL) ([]Checked, error) {
+func (s *Mirrors) CheckMirror(
+	ctx context.Context, caller access.Caller, r catalog.Repository, like string, sample purl.PURL,
+) ([]Checked, error) {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return nil, err
 	}
@@ -112,7 +115,9 @@ func (s *Mirrors) CheckMirror(ctx context.Context, caller access.Caller, r catal
 		}
 		if r.Mirror == nil || len(r.Mirror.Upstreams) == 0 {
 			r.Mirror, r.Ecosystem = known.Mirror, known.Ecosystem
-		} else if r.Mirror.Secret == "" && !slices.ContainsFunc(r.Mirror.Upstreams, func(u catalog.Upstream) bool { return !repositories.KnownHost(known.Mirror, u.URL) }) {
+		} else if r.Mirror.Secret == "" && !slices.ContainsFunc(r.Mirror.Upstreams, func(u catalog.Upstream) bool {
+			return !repositories.KnownHost(known.Mirror, u.URL)
+		}) {
 			r.Mirror.User, r.Mirror.Secret = known.Mirror.User, known.Mirror.Secret
 		}
 	}
@@ -143,7 +148,9 @@ func (s *Mirrors) CheckMirror(ctx context.Context, caller access.Caller, r catal
 	return all, nil
 }
 
-func (s *Mirrors) checkUpstream(ctx context.Context, source *upstream.Source, e ecosystem.Mirrored, u catalog.Upstream, sample purl.PURL) Checked {
+func (s *Mirrors) checkUpstream(
+	ctx context.Context, source *upstream.Source, e ecosystem.Mirrored, u catalog.Upstream, sample purl.PURL,
+) Checked {
 	checked := Checked{URL: u.URL, Private: u.Private}
 	begun := time.Now()
 	path, what := "", "its root"
@@ -178,7 +185,8 @@ func (s *Mirrors) checkUpstream(ctx context.Context, source *upstream.Source, e 
 	var f *upstream.Failure
 	switch {
 	case errors.Is(err, upstream.ErrAbsent) && sample.Name == "" && !isGuided:
-		checked.OK, checked.Said = true, "it answers, and has nothing at "+what+", which is usual; to be sure, name a package that it has"
+		checked.OK, checked.Said = true, "it answers, and has nothing at "+what+
+			", which is usual; to be sure, name a package that it has"
 	case errors.Is(err, upstream.ErrAbsent):
 		checked.Said = "it answers, but does not have " + what
 	case errors.As(err, &f):
@@ -195,32 +203,47 @@ func (s *Mirrors) checkUpstream(ctx context.Context, source *upstream.Source, e 
 				}
 				return more.Body, nil
 			}}
-		if isRooted {
-			if err := rooted.ReadRoot(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+inWords(err)
-			}
-		} else if older {
-			checked.Said = "it answers, in the older protocol"
-			if err := guided.ReadOlder(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not as a server of such packages: "+inWords(err)
-			}
-		} else if isGuided {
-			if _, err := guided.ReadEntrance(reading); err != nil {
-				checked.OK, checked.Said = false, "it answers, but not with a list of what it offers: "+inWords(err)
-			}
-		} else if sample.Name != "" && sample.Version == "" {
-			listing, err := e.ReadListing(ctx, sample, reading)
-			if err != nil {
-				checked.OK, checked.Said = false, "it answers, but not with a list of versions: "+inWords(err)
-			} else {
-				checked.Said = fmt.Sprintf("it answers and lists %s of %s", act.Plural(int64(len(listing.Versions)), "version"), sample)
-			}
+		if said, err := readable(ctx, e, reading, sample, older); err != nil {
+			checked.OK, checked.Said = false, "it answers, but not "+err.Error()
+		} else if said != "" {
+			checked.Said = said
 		}
 		if err := response.Body.Close(); err != nil {
 			checked.OK, checked.Said = false, err.Error()
 		}
 	}
 	return checked
+}
+
+// readable tries whether what an upstream answered with can be read as what was asked for;
+// the error goes on after "not".
+func readable(
+	ctx context.Context, e ecosystem.Mirrored, reading ecosystem.Reading, sample purl.PURL, older bool,
+) (said string, err error) {
+	guided, isGuided := e.(ecosystem.Guided)
+	rooted, isRooted := e.(ecosystem.Rooted)
+	switch {
+	case isRooted && sample.Name == "":
+		if err := rooted.ReadRoot(reading); err != nil {
+			return "", fmt.Errorf("as a server of such packages: %s", inWords(err))
+		}
+	case older:
+		if err := guided.ReadOlder(reading); err != nil {
+			return "", fmt.Errorf("as a server of such packages: %s", inWords(err))
+		}
+		return "it answers, in the older protocol", nil
+	case isGuided:
+		if _, err := guided.ReadEntrance(reading); err != nil {
+			return "", fmt.Errorf("with a list of what it offers: %s", inWords(err))
+		}
+	case sample.Name != "" && sample.Version == "":
+		listing, err := e.ReadListing(ctx, sample, reading)
+		if err != nil {
+			return "", fmt.Errorf("with a list of versions: %s", inWords(err))
+		}
+		return fmt.Sprintf("it answers and lists %s of %s", act.Plural(int64(len(listing.Versions)), "version"), sample), nil
+	}
+	return "", nil
 }
 
 // inWords is what is wrong with a document of an upstream, as who read it says.
@@ -241,7 +264,9 @@ func (noObserver) Fetched(int64)                                         {}
 
 // TryPatterns tells whether a mirror's patterns let something in; allow and
 // deny, if either is not nil, are tried instead of what is saved.
-func (s *Mirrors) TryPatterns(caller access.Caller, name string, p purl.PURL, allow, deny []string) (chain.Admission, error) {
+func (s *Mirrors) TryPatterns(
+	caller access.Caller, name string, p purl.PURL, allow, deny []string,
+) (chain.Admission, error) {
 	r, err := s.Mirror(caller, name, access.Read)
 	if err != nil {
 		return chain.Admission{}, err

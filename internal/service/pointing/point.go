@@ -46,10 +46,13 @@ const maxOwn = 20
 
 // ownNamespaces are the first parts of names that are claimed, or published in the
 // houses of a repository.
-func (s *Pointing) ownNamespaces(ctx context.Context, r catalog.Repository, ecosystemName string) (own []string, err error) {
+func (s *Pointing) ownNamespaces(
+	ctx context.Context, r catalog.Repository, ecosystemName string,
+) (own []string, err error) {
 	for _, c := range s.directory.Known().Claims {
 		kind, name, _ := c.Pattern.Parts()
-		if scope, rest, ok := strings.Cut(name, "/"); kind == ecosystemName && ok && rest == "*" && !c.Lifted && !strings.Contains(scope, "*") {
+		if scope, rest, ok := strings.Cut(name, "/"); kind == ecosystemName && ok && rest == "*" && !c.Lifted &&
+			!strings.Contains(scope, "*") {
 			own = append(own, scope)
 		}
 	}
@@ -76,7 +79,9 @@ func (s *Pointing) ownNamespaces(ctx context.Context, r catalog.Repository, ecos
 
 // Point tells how a client is pointed at a repository, to read or also to publish.
 // address is that of the service.
-func (s *Pointing) Point(ctx context.Context, caller access.Caller, name, client, ecosystemName, address string, publish bool, of purl.PURL) (Pointed, error) {
+func (s *Pointing) Point(
+	ctx context.Context, caller access.Caller, name, client, ecosystemName, address string, publish bool, of purl.PURL,
+) (Pointed, error) {
 	r, err := s.directory.Repository(caller, name, access.Read)
 	if err != nil {
 		return Pointed{}, err
@@ -92,11 +97,13 @@ func (s *Pointing) Point(ctx context.Context, caller access.Caller, name, client
 	c, e, err := FindClient(client, ecosystemName)
 	if err != nil {
 		if _, other, anyErr := FindClient(client, ""); anyErr == nil {
-			return Pointed{}, act.Invalid("other-ecosystem", "%s is a client for %s packages, and this is about %s", client, other.Title(), ecosystemName)
+			return Pointed{}, act.Invalid("other-ecosystem", "%s is a client for %s packages, and this is about %s", client,
+				other.Title(), ecosystemName)
 		}
 		return Pointed{}, err
 	}
-	p := Pointed{Client: c, Ecosystem: e, Pointing: ecosystem.Pointing{Address: address + "/at/" + r.At() + "/" + e.Name() + "/", ID: r.Name, User: caller.Name,
+	p := Pointed{Client: c, Ecosystem: e, Pointing: ecosystem.Pointing{Address: address + "/at/" + r.At() + "/" +
+		e.Name() + "/", ID: r.Name, User: caller.Name,
 		Everything: r.Kind == catalog.Chain, PURL: of}}
 	p.Token = rights.NewToken{Can: []access.Action{access.Read}, On: []string{r.Name}}
 	if p.Own, err = s.ownNamespaces(ctx, r, e.Name()); err != nil {

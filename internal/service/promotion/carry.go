@@ -38,7 +38,8 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 		return err
 	}
 	for _, item := range c.items {
-		if err := s.directory.Allow(caller, access.Promote, access.Object{Repository: c.to, Package: act.PURLOf(item.Key(), "")}); err != nil {
+		if err := s.directory.Allow(caller, access.Promote,
+			access.Object{Repository: c.to, Package: act.PURLOf(item.Key(), "")}); err != nil {
 			return err
 		}
 	}
@@ -53,9 +54,10 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	}()
 	alive, stop := context.WithCancel(ctx)
 	defer stop()
-	go s.Every(alive, act.Chore{Every: time.Second, What: "noting the progress of a promotion", Do: func(ctx context.Context) error {
-		return s.DB.NoteProgress(ctx, p.ID, int(work.done.Load()), s.Now())
-	}})
+	go s.Every(alive, act.Chore{Every: time.Second, What: "noting the progress of a promotion",
+		Do: func(ctx context.Context) error {
+			return s.DB.NoteProgress(ctx, p.ID, int(work.done.Load()), s.Now())
+		}})
 	placed, err := s.makeFiles(ctx, work)
 	if err != nil {
 		return err
@@ -89,7 +91,8 @@ func (s *Promotion) makeFiles(ctx context.Context, w *carrying) ([]record.Placed
 	placed := make([]record.PlacedVersion, len(w.items))
 	for i := range w.items {
 		item := &w.items[i]
-		v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to, Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
+		v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to,
+			Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
 		v.Key.RepositoryID = w.to.ID
 		if item.restamped() {
 			if err := s.restampVersion(ctx, w, item, stamps[item.Ecosystem], &v); err != nil {
@@ -99,7 +102,8 @@ func (s *Promotion) makeFiles(ctx context.Context, w *carrying) ([]record.Placed
 			v.Upload = item.Upload
 			for _, f := range item.files {
 				item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
-				v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, Digests: f.Digests})
+				v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+					Digests: f.Digests})
 			}
 			w.done.Add(int64(len(item.files)))
 		}
@@ -115,7 +119,9 @@ func (s *Promotion) makeFiles(ctx context.Context, w *carrying) ([]record.Placed
 
 // restampVersion writes the files of a version as those of the release. Those that
 // state what others are come last.
-func (s *Promotion) restampVersion(ctx context.Context, w *carrying, item *crossingItem, all ecosystem.Stamps, v *record.PlacedVersion) error {
+func (s *Promotion) restampVersion(
+	ctx context.Context, w *carrying, item *crossingItem, all ecosystem.Stamps, v *record.PlacedVersion,
+) error {
 	e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
 	if !ok {
 		return fault.New(fault.Conflict, "no-restamp", "%s cannot be given another version", item.purl())
@@ -162,14 +168,17 @@ func (s *Promotion) restampVersion(ctx context.Context, w *carrying, item *cross
 }
 
 // restampFile writes one file, and reads what the result says of itself.
-func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps,
-	sums map[string]catalog.Digests, writeLate bool) (r ecosystem.Rewriting, digests catalog.Digests, known catalog.Details, err error) {
+func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Restamping, item crossingItem,
+	f catalog.File, all ecosystem.Stamps,
+	sums map[string]catalog.Digests, writeLate bool) (r ecosystem.Rewriting, digests catalog.Digests,
+	known catalog.Details, err error) {
 	content, err := s.store.Open(ctx, f)
 	if err != nil {
 		return r, digests, known, err
 	}
 	defer content.Close()
-	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f, Stamp: item.stamp(), All: all})
+	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
+		Stamp: item.stamp(), All: all})
 	if err != nil {
 		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
 	}
@@ -185,7 +194,10 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 	if r.WriteTo != nil {
 		reader, writer := io.Pipe()
 		go func() {
-			writer.CloseWithError(r.WriteTo(writer, func(name string) (catalog.Digests, bool) { d, ok := sums[name]; return d, ok }))
+			writer.CloseWithError(r.WriteTo(writer, func(name string) (catalog.Digests, bool) {
+				d, ok := sums[name]
+				return d, ok
+			}))
 		}()
 		st, err := s.store.Staging(ctx, reader, -1, r.Name)
 		// Whatever ended the reading ends the writing too.
@@ -196,7 +208,8 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 		w.staged = append(w.staged, st)
 		result, digests = st, st.Digests()
 	}
-	place := ecosystem.Place{Namespace: item.Namespace, Name: item.Name, Version: item.to, FileName: r.Name, Classifier: f.Classifier, Extension: f.Extension}
+	place := ecosystem.Place{Namespace: item.Namespace, Name: item.Name, Version: item.to, FileName: r.Name,
+		Classifier: f.Classifier, Extension: f.Extension}
 	if known, err = s.Ecosystem(item.Ecosystem).Inspect(ctx, place, result); err != nil {
 		return r, digests, known, fmt.Errorf("what became of %s: %w", f.Name, err)
 	}
@@ -204,7 +217,9 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 }
 
 // signVersion makes the signatures of a version.
-func (s *Promotion) signVersion(ctx context.Context, w *carrying, item crossingItem, sign *keys.Signer, v *record.PlacedVersion) error {
+func (s *Promotion) signVersion(
+	ctx context.Context, w *carrying, item crossingItem, sign *keys.Signer, v *record.PlacedVersion,
+) error {
 	for _, f := range slices.Clone(v.Files) {
 		if !w.signs(item, f.Name) {
 			continue
@@ -230,7 +245,8 @@ func (s *Promotion) signVersion(ctx context.Context, w *carrying, item crossingI
 			return err
 		}
 		w.staged = append(w.staged, st)
-		v.Files = append(v.Files, record.PlacedFile{Name: f.Name + signatureEnding, Classifier: f.Classifier, Extension: f.Extension + signatureEnding, Digests: st.Digests()})
+		v.Files = append(v.Files, record.PlacedFile{Name: f.Name + signatureEnding, Classifier: f.Classifier,
+			Extension: f.Extension + signatureEnding, Digests: st.Digests()})
 	}
 	return nil
 }
@@ -255,7 +271,10 @@ func (s *Promotion) promotedLabels(ctx context.Context, c *crossing) (map[int][]
 }
 
 // place makes everything visible.
-func (s *Promotion) place(ctx context.Context, tx *record.Tx, caller access.Caller, p record.Promotion, c *crossing, placed []record.PlacedVersion, labels map[int][]string) error {
+func (s *Promotion) place(
+	ctx context.Context, tx *record.Tx, caller access.Caller, p record.Promotion, c *crossing,
+	placed []record.PlacedVersion, labels map[int][]string,
+) error {
 	now := s.Now()
 	// A promotion that was given up on must not be done after all.
 	p.State, p.EndedAt, p.AliveAt, p.Why = record.PromotionDone, &now, now, ""
@@ -274,12 +293,16 @@ func (s *Promotion) place(ctx context.Context, tx *record.Tx, caller access.Call
 		first := collisions[0]
 		what := act.PURLOf(first.Key, first.Version)
 		if first.NoSource {
-			return fault.New(fault.Conflict, "source-gone", "what was to become %s is not in %s any more", what, c.from.Name).WithHint("Look at the sweeps of %s.", c.from.Name)
+			return fault.New(fault.Conflict, "source-gone", "what was to become %s is not in %s any more", what, c.from.Name).
+				WithHint("Look at the sweeps of %s.", c.from.Name)
 		}
 		if first.Gone {
-			return fault.New(fault.Conflict, "published-before", "%s was in %s before, with other bytes, and removed; a release does not come back as something else", what, c.to.Name)
+			return fault.New(fault.Conflict, "published-before",
+				"%s was in %s before, with other bytes, and removed; a release does not come back as something else", what,
+				c.to.Name)
 		}
-		return fault.New(fault.Conflict, "collision", "%s came into %s meanwhile: somebody else was quicker", what, c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
+		return fault.New(fault.Conflict, "collision", "%s came into %s meanwhile: somebody else was quicker", what,
+			c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
 	}
 	for i, list := range labels {
 		for _, label := range list {
@@ -294,5 +317,6 @@ func (s *Promotion) place(ctx context.Context, tx *record.Tx, caller access.Call
 	if err := s.sendOn(ctx, tx, p, c, ids); err != nil {
 		return err
 	}
-	return tx.Append(ctx, s.promotionEvent(caller, "versions promoted", p, c.to.Name), s.promotionChanges(p, c.to.ID, c.to.Name)...)
+	return tx.Append(ctx, s.promotionEvent(caller, "versions promoted", p, c.to.Name),
+		s.promotionChanges(p, c.to.ID, c.to.Name)...)
 }

@@ -34,7 +34,8 @@ func (s *Promotion) sendOn(ctx context.Context, tx *record.Tx, p record.Promotio
 	for _, name := range p.Onward {
 		i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == name })
 		if i < 0 {
-			return fault.New(fault.Conflict, "no-such-destination", "there is no destination %s any more", name).WithHint("Have an admin write the track %s anew.", p.Track)
+			return fault.New(fault.Conflict, "no-such-destination", "there is no destination %s any more", name).
+				WithHint("Have an admin write the track %s anew.", p.Track)
 		}
 		var of []int64
 		for j, item := range c.items {
@@ -101,7 +102,8 @@ func (s *Promotion) tellDelivery(ctx context.Context, tx *record.Tx, d record.De
 	if d.EndedAt == nil {
 		return tx.Tell(ctx, change)
 	}
-	event := s.Event(access.Caller{Name: "crelvo"}, map[string]string{"done": "version sent on", "failed": "version not sent on"}[d.State])
+	event := s.Event(access.Caller{Name: "crelvo"},
+		map[string]string{"done": "version sent on", "failed": "version not sent on"}[d.State])
 	event.Subject = "promotion " + act.Itoa(d.PromotionID)
 	event.Detail = map[string]string{"destination": d.Destination, "said": d.Said, "attempts": fmt.Sprint(d.Attempts)}
 	if of, err := tx.VersionsByID(ctx, []int64{d.VersionID}); err == nil && len(of) == 1 {
@@ -168,7 +170,8 @@ func (s *Promotion) RetryDeliveries(ctx context.Context, caller access.Caller, i
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "sent on again", v.Promotion, v.To), record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
+		return tx.Append(ctx, s.promotionEvent(caller, "sent on again", v.Promotion, v.To),
+			record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
 	})
 	if err != nil {
 		return v, err

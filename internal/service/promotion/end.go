@@ -55,7 +55,9 @@ func (s *Promotion) Undo(ctx context.Context, caller access.Caller, id int64, re
 		return v, fault.New(fault.Conflict, "stage-removed", "the repository of the promotion was removed")
 	}
 	for _, item := range v.Items {
-		if err := s.directory.Allow(caller, access.Promote, access.Object{Repository: to, Package: purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}}); err != nil {
+		if err := s.directory.Allow(caller, access.Promote,
+			access.Object{Repository: to, Package: purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace,
+				Name: item.Name}}); err != nil {
 			return v, err
 		}
 	}
@@ -73,7 +75,8 @@ func (s *Promotion) Undo(ctx context.Context, caller access.Caller, id int64, re
 			return err
 		}
 		if onwards != 0 {
-			return fault.New(fault.Conflict, "gone-further", "promotion %d took it further", onwards).WithHint("Undo or cancel that one first.")
+			return fault.New(fault.Conflict, "gone-further", "promotion %d took it further", onwards).
+				WithHint("Undo or cancel that one first.")
 		}
 		downloads, err := tx.Downloaded(ctx, targets)
 		if err != nil {
@@ -125,7 +128,8 @@ func times(n int64) string {
 func (s *Promotion) promotionChanges(p record.Promotion, toID int64, to string) []record.Change {
 	changes := []record.Change{{Kind: "promotion", Name: act.Itoa(p.ID)}}
 	for _, item := range p.Items {
-		changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: toID, Repository: to, Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
+		changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: toID, Repository: to,
+			Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name, Version: item.ToVersion})
 	}
 	return changes
 }
@@ -149,7 +153,8 @@ func waitsForPeople(p record.Promotion) bool {
 // tendPromotions looks after promotions that wait for something else than people,
 // and ends those whose node is gone.
 func (s *Promotion) tendPromotions(ctx context.Context) error {
-	open, err := s.DB.Promotions(ctx, record.PromotionFilter{States: []string{record.PromotionWaiting, record.PromotionUnderway}})
+	open, err := s.DB.Promotions(ctx, record.PromotionFilter{States: []string{record.PromotionWaiting,
+		record.PromotionUnderway}})
 	if err != nil {
 		return err
 	}

@@ -16,8 +16,12 @@ import (
 
 // judge asks the gates. before are answers of an earlier time: outside checks that
 // have decided are not asked again.
-func (s *Promotion) judge(ctx context.Context, c *crossing, gates []string, asker string, id int64, dryRun bool, votes []record.PromotionVote, before []promotion.Answer) ([]promotion.Answer, error) {
-	facts := promotion.Facts{Now: s.Now(), Asker: asker, From: c.from.Name, To: c.to.Name, Outside: map[string]promotion.Outside{}}
+func (s *Promotion) judge(
+	ctx context.Context, c *crossing, gates []string, asker string, id int64, dryRun bool, votes []record.PromotionVote,
+	before []promotion.Answer,
+) ([]promotion.Answer, error) {
+	facts := promotion.Facts{Now: s.Now(), Asker: asker, From: c.from.Name, To: c.to.Name,
+		Outside: map[string]promotion.Outside{}}
 	for _, v := range votes {
 		facts.Votes = append(facts.Votes, promotion.Vote{Who: v.Who, Teams: v.Teams, Approve: v.Approve, Comment: v.Comment})
 	}
@@ -44,7 +48,8 @@ func (s *Promotion) judge(ctx context.Context, c *crossing, gates []string, aske
 	}
 	signed := slices.ContainsFunc(parsed, func(g promotion.Gate) bool { return g.Kind == promotion.SignedBy })
 	for i, item := range c.items {
-		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID], Licences: item.details.Licences, There: there[keys[i]]}
+		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID],
+			Licences: item.details.Licences, There: there[keys[i]]}
 		for _, d := range item.details.Dependencies {
 			if !c.crosses(item.Ecosystem, d.PURL) {
 				fact.Dependencies = append(fact.Dependencies, d)
@@ -64,11 +69,14 @@ func (s *Promotion) judge(ctx context.Context, c *crossing, gates []string, aske
 		if g.Kind != promotion.Asks {
 			continue
 		}
-		if i := slices.IndexFunc(before, func(a promotion.Answer) bool { return a.Gate == g.String() && a.State != promotion.Waiting }); i >= 0 && len(before[i].Facts) > 0 {
+		if i := slices.IndexFunc(before, func(a promotion.Answer) bool {
+			return a.Gate == g.String() && a.State != promotion.Waiting
+		}); i >= 0 && len(before[i].Facts) > 0 {
 			facts.Outside[g.URL] = promotion.Outside{State: before[i].State, Fact: before[i].Facts[0]}
 			continue
 		}
-		q := outsideQuestion{Promotion: id, DryRun: dryRun, Track: c.track.Name, From: c.from.Name, To: c.to.Name, AskedBy: asker}
+		q := outsideQuestion{Promotion: id, DryRun: dryRun, Track: c.track.Name, From: c.from.Name, To: c.to.Name,
+			AskedBy: asker}
 		if c.build != nil {
 			q.Build = c.build.Title()
 		}

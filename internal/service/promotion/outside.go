@@ -60,8 +60,10 @@ func (s *Promotion) CheckKey() (string, error) {
 func (s *Promotion) signRequest(r *http.Request, body []byte) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid="crelvo";alg="ed25519"`, s.Now().Unix())
-	signed := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", r.Method, r.URL, digest, parameters)
+	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid="crelvo";alg="ed25519"`,
+		s.Now().Unix())
+	signed := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		r.Method, r.URL, digest, parameters)
 	r.Header.Set("Content-Digest", digest)
 	r.Header.Set("Signature-Input", "crelvo="+parameters)
 	r.Header.Set("Signature", "crelvo=:"+base64.StdEncoding.EncodeToString(ed25519.Sign(s.checkKey(), []byte(signed)))+":")

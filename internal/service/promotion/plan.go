@@ -95,7 +95,8 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 		return nil, err
 	}
 	if (r.Build == "") == (len(r.PURLs) == 0) {
-		return nil, act.Invalid("no-versions", "a promotion is of a build, or of versions").WithHint("Give --build NAME#NUMBER, or package URLs with their versions.")
+		return nil, act.Invalid("no-versions", "a promotion is of a build, or of versions").
+			WithHint("Give --build NAME#NUMBER, or package URLs with their versions.")
 	}
 	c := &crossing{signsBeside: s.signsBeside, track: track, notes: r.Notes, goOn: r.GoOn}
 	candidates, err := s.candidates(ctx, caller, c, r)
@@ -112,7 +113,8 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 		return nil, err
 	}
 	for _, m := range candidates[c.from.ID] {
-		if err := s.directory.Allow(caller, access.Promote, access.Object{Repository: c.to, Package: act.PURLOf(m.Key(), "")}); err != nil {
+		if err := s.directory.Allow(caller, access.Promote,
+			access.Object{Repository: c.to, Package: act.PURLOf(m.Key(), "")}); err != nil {
 			return nil, err
 		}
 		c.items = append(c.items, crossingItem{MadeVersion: m})
@@ -122,68 +124,30 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 
 // candidates finds the versions in question, by the repository of the track that
 // they are in; of several uploads the newest.
-func (s *Promotion) candidates(ctx context.Context, caller access.Caller, c *crossing, r Request) (map[int64][]record.MadeVersion, error) {
+func (s *Promotion) candidates(
+	ctx context.Context, caller access.Caller, c *crossing, r Request,
+) (map[int64][]record.MadeVersion, error) {
 	var stages []int64
 	for _, stage := range c.track.Stages {
 		stages = append(stages, stage.RepositoryID)
 	}
-	readable := slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool { return !slices.Contains(stages, r.ID) })
-	var found []record.MadeVersion
+	readable := slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool {
+		return !slices.Contains(stages, r.ID)
+	})
+	find := s.named
 	if r.Build != "" {
-		name, number, err := builds.SplitBuild(r.Build)
-		if err != nil {
-			return nil, err
-		}
-		named, err := s.builds.Builds(ctx, caller, record.BuildFilter{Name: name, Number: number, Limit: 1})
-		if err != nil {
-			return nil, err
-		}
-		if len(named) == 0 {
-			return nil, builds.NoBuild(r.Build)
-		}
-		c.build = &named[0]
-		if found, err = s.DB.MadeBy(ctx, c.build.ID); err != nil {
-			return nil, err
-		}
-		open, err := s.DB.ArrivingOf(ctx, c.build.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, a := range open {
-			if !c.goOn {
-				c.problem("%s of %s is not complete, so it would be left behind", purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, c.build.Title())
-			}
-		}
-		found = s.builds.InSight(readable, slices.DeleteFunc(found, func(m record.MadeVersion) bool { return m.GoneAt != nil }))
-	} else {
-		var named []record.NamedVersion
-		for _, text := range r.PURLs {
-			p, err := purl.Parse(text)
-			if err != nil {
-				return nil, err
-			}
-			if p.Version == "" {
-				return nil, act.Invalid("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
-			}
-			named = append(named, record.NamedVersion{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}, Version: p.Version})
-		}
-		var err error
-		if found, err = s.DB.VersionsNamed(ctx, builds.RepositoryIDs(readable), named); err != nil {
-			return nil, err
-		}
-		found = s.builds.InSight(readable, found)
-		for _, n := range named {
-			if !slices.ContainsFunc(found, func(m record.MadeVersion) bool {
-				return m.Ecosystem == n.Key.Ecosystem && m.Namespace == n.Key.Namespace && m.Name == n.Key.Name && (m.Version == n.Version || m.Upload == n.Version)
-			}) {
-				return nil, fault.New(fault.NotFound, "no-such-version", "no stage of %s has %s", r.Track, act.PURLOf(n.Key, n.Version)).WithHint("Look at crelvo show %s.", act.PURLOf(n.Key, ""))
-			}
-		}
+		find = s.ofBuild
+	}
+	found, err := find(ctx, caller, c, r, readable)
+	if err != nil {
+		return nil, err
 	}
 	by := map[int64][]record.MadeVersion{}
 	for _, m := range found {
 		list := by[m.RepositoryID]
-		same := slices.IndexFunc(list, func(o record.MadeVersion) bool { return o.Key() == m.Key() && o.Version == m.Version })
+		same := slices.IndexFunc(list, func(o record.MadeVersion) bool {
+			return o.Key() == m.Key() && o.Version == m.Version
+		})
 		switch {
 		case same < 0:
 			by[m.RepositoryID] = append(list, m)
@@ -192,9 +156,78 @@ func (s *Promotion) candidates(ctx context.Context, caller access.Caller, c *cro
 		}
 	}
 	if len(by) == 0 {
-		return nil, fault.New(fault.NotFound, "nothing-to-promote", "no stage of %s has anything of it that you may see", r.Track)
+		return nil, fault.New(fault.NotFound, "nothing-to-promote", "no stage of %s has anything of it that you may see",
+			r.Track)
 	}
 	return by, nil
+}
+
+// ofBuild are the versions of the build that is asked for, which the crossing then is of.
+func (s *Promotion) ofBuild(
+	ctx context.Context, caller access.Caller, c *crossing, r Request, readable []catalog.Repository,
+) ([]record.MadeVersion, error) {
+	name, number, err := builds.SplitBuild(r.Build)
+	if err != nil {
+		return nil, err
+	}
+	named, err := s.builds.Builds(ctx, caller, record.BuildFilter{Name: name, Number: number, Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(named) == 0 {
+		return nil, builds.NoBuild(r.Build)
+	}
+	c.build = &named[0]
+	found, err := s.DB.MadeBy(ctx, c.build.ID)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.DB.ArrivingOf(ctx, c.build.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range open {
+		if !c.goOn {
+			c.problem("%s of %s is not complete, so it would be left behind",
+				purl.PURL{Ecosystem: a.Ecosystem, Namespace: a.Namespace, Name: a.Name, Version: a.Version}, c.build.Title())
+		}
+	}
+	return s.builds.InSight(readable, slices.DeleteFunc(found, func(m record.MadeVersion) bool {
+		return m.GoneAt != nil
+	})), nil
+}
+
+// named are the versions that are asked for by their package URLs; each must be there.
+func (s *Promotion) named(
+	ctx context.Context, _ access.Caller, _ *crossing, r Request, readable []catalog.Repository,
+) ([]record.MadeVersion, error) {
+	var named []record.NamedVersion
+	for _, text := range r.PURLs {
+		p, err := purl.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		if p.Version == "" {
+			return nil, act.Invalid("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
+		}
+		named = append(named, record.NamedVersion{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace,
+			Name: p.Name}, Version: p.Version})
+	}
+	found, err := s.DB.VersionsNamed(ctx, builds.RepositoryIDs(readable), named)
+	if err != nil {
+		return nil, err
+	}
+	found = s.builds.InSight(readable, found)
+	for _, n := range named {
+		if !slices.ContainsFunc(found, func(m record.MadeVersion) bool {
+			return m.Ecosystem == n.Key.Ecosystem && m.Namespace == n.Key.Namespace && m.Name == n.Key.Name &&
+				(m.Version == n.Version || m.Upload == n.Version)
+		}) {
+			return nil, fault.New(fault.NotFound, "no-such-version", "no stage of %s has %s", r.Track,
+				act.PURLOf(n.Key, n.Version)).WithHint("Look at crelvo show %s.", act.PURLOf(n.Key, ""))
+		}
+	}
+	return found, nil
 }
 
 // chooseHop finds the hop: the one into the stage that is asked for, or the one
@@ -210,7 +243,8 @@ func (s *Promotion) chooseHop(c *crossing, r Request, candidates map[int64][]rec
 			return fault.New(fault.NotFound, "no-such-stage", "%s is no stage of the track %s", r.To, c.track.Name)
 		}
 		if at == -1 {
-			return act.Invalid("first-stage", "%s is the first stage of %s; nothing is promoted into it", r.To, c.track.Name).WithHint("Publish to it.")
+			return act.Invalid("first-stage", "%s is the first stage of %s; nothing is promoted into it", r.To, c.track.Name).
+				WithHint("Publish to it.")
 		}
 	} else {
 		most := 0
@@ -229,7 +263,8 @@ func (s *Promotion) chooseHop(c *crossing, r Request, candidates map[int64][]rec
 	c.to, ok2 = s.directory.RepositoryByID(c.track.Stages[at+1].RepositoryID)
 	c.stage = c.track.Stages[at+1]
 	if !ok1 || !ok2 {
-		return fault.New(fault.Conflict, "stage-removed", "a stage of %s was removed", c.track.Name).WithHint("Have an admin write the track anew.")
+		return fault.New(fault.Conflict, "stage-removed", "a stage of %s was removed", c.track.Name).
+			WithHint("Have an admin write the track anew.")
 	}
 	if len(candidates[c.from.ID]) == 0 {
 		var in []string
@@ -239,14 +274,17 @@ func (s *Promotion) chooseHop(c *crossing, r Request, candidates map[int64][]rec
 				in = append(in, r.Name)
 			}
 		}
-		return fault.New(fault.Conflict, "not-in-stage", "it is not in %s, the stage before %s, but in %s", c.from.Name, c.to.Name, strings.Join(in, " and ")).
+		return fault.New(fault.Conflict, "not-in-stage", "it is not in %s, the stage before %s, but in %s", c.from.Name,
+			c.to.Name, strings.Join(in, " and ")).
 			WithHint("Promote it stage by stage.")
 	}
 	return nil
 }
 
 // saidAtTheEnd names the promotion that took versions into the last stage.
-func (s *Promotion) saidAtTheEnd(ctx context.Context, c *crossing, candidates map[int64][]record.MadeVersion, err error) error {
+func (s *Promotion) saidAtTheEnd(
+	ctx context.Context, c *crossing, candidates map[int64][]record.MadeVersion, err error,
+) error {
 	f := fault.Of(err)
 	if f.Code != "at-the-end" {
 		return err
@@ -279,7 +317,8 @@ func (s *Promotion) chooseVersions(c *crossing, as []string) error {
 		if p.Version == "" {
 			return act.Invalid("no-version", "%s does not say which version it becomes", p)
 		}
-		each[catalog.PackageKey{RepositoryID: c.from.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}] = p.Version
+		each[catalog.PackageKey{RepositoryID: c.from.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace,
+			Name: p.Name}] = p.Version
 	}
 	for i := range c.items {
 		item := &c.items[i]
@@ -303,7 +342,8 @@ func (s *Promotion) chooseVersions(c *crossing, as []string) error {
 		case !snapshot && item.to != item.Version:
 			c.problem("%s is a release, and stays what it is; it cannot become %s", item.purl(), item.to)
 		case !c.to.Holds.Takes(purl.IsSnapshot(item.Ecosystem, item.to)):
-			c.problem("%s holds %s, and %s %s is a %s", c.to.Name, c.to.Holds, item.Name, item.to, publishing.Maturity(purl.IsSnapshot(item.Ecosystem, item.to)))
+			c.problem("%s holds %s, and %s %s is a %s", c.to.Name, c.to.Holds, item.Name, item.to,
+				publishing.Maturity(purl.IsSnapshot(item.Ecosystem, item.to)))
 		}
 		if !purl.IsVersion(item.Ecosystem, item.to) {
 			return act.Invalid("bad-version", "%.150q can be no version of %s", item.to, item.purl().Typed()).
@@ -361,7 +401,9 @@ func (s *Promotion) load(ctx context.Context, c *crossing) error {
 		if slices.Contains(there[keys[i]], item.to) {
 			c.problem("%s has %s %s already", c.to.Name, item.Name, item.to)
 		}
-		if same := slices.IndexFunc(c.items[:i], func(o crossingItem) bool { return o.Key() == item.Key() && o.to == item.to }); same >= 0 {
+		if same := slices.IndexFunc(c.items[:i], func(o crossingItem) bool {
+			return o.Key() == item.Key() && o.to == item.to
+		}); same >= 0 {
 			c.problem("%s and %s would both become %s", c.items[same].purl(), item.purl(), item.to)
 		}
 	}
@@ -398,11 +440,15 @@ func (s *Promotion) comesBack(ctx context.Context, c *crossing) error {
 	}
 	for _, g := range gone {
 		for i, v := range placed {
-			if !slices.ContainsFunc(v.Files, func(f record.PlacedFile) bool { return f.Name == g.File && f.Digests.SHA256 != g.SHA256 }) {
+			if !slices.ContainsFunc(v.Files, func(f record.PlacedFile) bool {
+				return f.Name == g.File && f.Digests.SHA256 != g.SHA256
+			}) {
 				continue
 			}
-			if of := c.items[i]; g.Ecosystem == of.Ecosystem && g.Namespace == of.Namespace && g.Name == of.Name && g.Version == v.Version {
-				c.problem("%s %s was in %s before, with other bytes, and removed; a release does not come back as something else", of.Name, v.Version, c.to.Name)
+			if of := c.items[i]; g.Ecosystem == of.Ecosystem && g.Namespace == of.Namespace && g.Name == of.Name &&
+				g.Version == v.Version {
+				c.problem("%s %s was in %s before, with other bytes, and removed; a release does not come back as something else",
+					of.Name, v.Version, c.to.Name)
 			}
 		}
 	}
@@ -465,13 +511,16 @@ func (c crossingItem) stamp() ecosystem.Stamp {
 
 // restamp plans what is changed in a file. What it gives is not to be written:
 // the file is closed again.
-func (s *Promotion) restamp(ctx context.Context, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps) (ecosystem.Rewriting, error) {
+func (s *Promotion) restamp(
+	ctx context.Context, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps,
+) (ecosystem.Rewriting, error) {
 	content, err := s.store.Open(ctx, f)
 	if err != nil {
 		return ecosystem.Rewriting{Name: f.Name}, err
 	}
 	defer content.Close()
-	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f, Stamp: item.stamp(), All: all})
+	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
+		Stamp: item.stamp(), All: all})
 	if r.Name == "" {
 		r.Name = f.Name
 	}
@@ -482,9 +531,11 @@ func (s *Promotion) restamp(ctx context.Context, e ecosystem.Restamping, item cr
 func (c *crossing) plan() []PlannedVersion {
 	all := make([]PlannedVersion, len(c.items))
 	for i, item := range c.items {
-		p := PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(), Files: []PlannedFile{}}
+		p := PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(),
+			Files: []PlannedFile{}}
 		for _, f := range item.rewrite {
-			line := PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions, Dropped: f.Dropped}
+			line := PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,
+				Dropped: f.Dropped}
 			for _, change := range f.Changes[:min(len(f.Changes), maxChanges)] {
 				line.Changes = append(line.Changes, PlannedChange(change))
 			}

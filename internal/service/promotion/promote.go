@@ -96,12 +96,14 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 	if len(ids) == 0 {
 		return View{}, nil
 	}
-	found, err := s.DB.Promotions(ctx, record.PromotionFilter{IDs: ids, ToID: c.to.ID, States: []string{record.PromotionWaiting, record.PromotionUnderway, record.PromotionDone}})
+	found, err := s.DB.Promotions(ctx, record.PromotionFilter{IDs: ids, ToID: c.to.ID,
+		States: []string{record.PromotionWaiting, record.PromotionUnderway, record.PromotionDone}})
 	if err != nil {
 		return View{}, err
 	}
 	for _, p := range found {
-		if p.FromID != c.from.ID || len(p.Items) != len(to) || slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return to[i.SourceID] != i.ToVersion }) {
+		if p.FromID != c.from.ID || len(p.Items) != len(to) ||
+			slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return to[i.SourceID] != i.ToVersion }) {
 			continue
 		}
 		if p.State == record.PromotionUnderway && s.Now().Sub(p.AliveAt) > quietAfter {
@@ -128,7 +130,9 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 }
 
 // weigh works out a promotion, and asks the gates.
-func (s *Promotion) weigh(ctx context.Context, caller access.Caller, r Request, dryRun bool) (*crossing, []promotion.Answer, error) {
+func (s *Promotion) weigh(
+	ctx context.Context, caller access.Caller, r Request, dryRun bool,
+) (*crossing, []promotion.Answer, error) {
 	c, err := s.cross(ctx, caller, r)
 	if err == nil {
 		err = s.load(ctx, c)
@@ -145,14 +149,17 @@ func (s *Promotion) weigh(ctx context.Context, caller access.Caller, r Request, 
 
 // promotion is the record of a crossing.
 func (c *crossing) promotion(s *Promotion, caller access.Caller, answers []promotion.Answer) record.Promotion {
-	p := record.Promotion{Track: c.track.Name, FromID: c.from.ID, ToID: c.to.ID, SignWith: c.stage.SignWith, GoOn: c.goOn, Notes: c.notes,
-		AskedBy: caller.Name, AskedByID: caller.ID, AskedAt: s.Now(), AliveAt: s.Now(), Gates: c.stage.Gates, Onward: c.stage.Onward, Answers: answers}
+	p := record.Promotion{Track: c.track.Name, FromID: c.from.ID, ToID: c.to.ID, SignWith: c.stage.SignWith, GoOn: c.goOn,
+		Notes:   c.notes,
+		AskedBy: caller.Name, AskedByID: caller.ID, AskedAt: s.Now(), AliveAt: s.Now(), Gates: c.stage.Gates,
+		Onward: c.stage.Onward, Answers: answers}
 	if c.build != nil {
 		p.BuildID, p.Build = c.build.ID, c.build.Title()
 	}
 	for _, item := range c.items {
-		p.Items = append(p.Items, record.PromotionItem{SourceID: item.ID, ToVersion: item.to, Ecosystem: item.Ecosystem, Namespace: item.Namespace,
-			Name: item.Name, Version: item.Version, Upload: item.Upload})
+		p.Items = append(p.Items, record.PromotionItem{SourceID: item.ID, ToVersion: item.to, Ecosystem: item.Ecosystem,
+			Namespace: item.Namespace,
+			Name:      item.Name, Version: item.Version, Upload: item.Upload})
 		p.Files += len(item.files)
 	}
 	return p
@@ -176,7 +183,8 @@ func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request
 		return View{}, err
 	}
 	overall := promotion.Overall(answers)
-	p.State = map[promotion.State]string{promotion.Pass: record.PromotionUnderway, promotion.Waiting: record.PromotionWaiting, promotion.Fail: record.PromotionFailed}[overall]
+	p.State = map[promotion.State]string{promotion.Pass: record.PromotionUnderway,
+		promotion.Waiting: record.PromotionWaiting, promotion.Fail: record.PromotionFailed}[overall]
 	p.Why = why(c.problems, answers)
 	if len(c.problems) > 0 {
 		p.State = record.PromotionFailed
@@ -189,8 +197,10 @@ func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request
 		if p.ID, err = tx.AddPromotion(ctx, p); err != nil {
 			return err
 		}
-		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionWaiting: "promotion asked for", record.PromotionFailed: "promotion failed"}[p.State]
-		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name), record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
+		action := map[string]string{record.PromotionUnderway: "promotion began",
+			record.PromotionWaiting: "promotion asked for", record.PromotionFailed: "promotion failed"}[p.State]
+		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name),
+			record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
 		return View{}, err
@@ -243,7 +253,8 @@ func (s *Promotion) carryOut(ctx context.Context, caller access.Caller, p record
 	s.promoting.mu.Lock()
 	if s.promoting.ended {
 		s.promoting.mu.Unlock()
-		s.failed(context.WithoutCancel(ctx), caller, p, fault.New(fault.Unavailable, "going-down", "the server is going down; ask for it again"))
+		s.failed(context.WithoutCancel(ctx), caller, p,
+			fault.New(fault.Unavailable, "going-down", "the server is going down; ask for it again"))
 		return
 	}
 	done := make(chan struct{})
@@ -279,7 +290,8 @@ func (s *Promotion) failed(ctx context.Context, caller access.Caller, p record.P
 		if err != nil || !done {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name), record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
+		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name),
+			record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
 		s.Log.Error("the end of a promotion could not be noted", "promotion", p.ID, "error", err)
@@ -288,7 +300,9 @@ func (s *Promotion) failed(ctx context.Context, caller access.Caller, p record.P
 
 // Promotions lists promotions of which the caller may see all, at most f.Limit.
 // before is what to ask with for more; 0 if there are none.
-func (s *Promotion) Promotions(ctx context.Context, caller access.Caller, f record.PromotionFilter, to string) (views []View, before int64, err error) {
+func (s *Promotion) Promotions(
+	ctx context.Context, caller access.Caller, f record.PromotionFilter, to string,
+) (views []View, before int64, err error) {
 	readable := s.directory.Readable(caller)
 	f.Repositories = builds.RepositoryIDs(readable)
 	if to != "" {
@@ -363,7 +377,9 @@ func (s *Promotion) sees(caller access.Caller, repositoryID int64, items []recor
 		return false
 	}
 	r.Sight = sight
-	return !slices.ContainsFunc(items, func(i record.PromotionItem) bool { return !s.directory.Shows(r.Key(i.Ecosystem, i.Namespace, i.Name)) })
+	return !slices.ContainsFunc(items, func(i record.PromotionItem) bool {
+		return !s.directory.Shows(r.Key(i.Ecosystem, i.Namespace, i.Name))
+	})
 }
 
 func (s *Promotion) promotionView(caller access.Caller, p record.Promotion, teams []string) View {
@@ -373,7 +389,8 @@ func (s *Promotion) promotionView(caller access.Caller, p record.Promotion, team
 	v.From, v.To = from.Name, to.Name
 	if !s.sees(caller, p.FromID, p.Items) && !s.isAsked(p, teams) {
 		// Who reads only where it went is told that it came, and its notes.
-		v.From, v.Gates, v.Answers, v.Votes, v.Onward, v.SignWith, v.Why, v.Build, v.BuildID = "", nil, nil, nil, nil, "", "", "", 0
+		v.From, v.Gates, v.Answers, v.Votes, v.Onward, v.SignWith, v.Why, v.Build, v.BuildID = "", nil, nil, nil, nil, "", "",
+			"", 0
 		v.AskedBy, v.UndoneBy, v.Plan = "", "", nil
 	}
 	v.MayVote = p.State == record.PromotionWaiting && s.mayVote(caller, p, teams)
@@ -398,7 +415,9 @@ func (s *Promotion) mayVote(caller access.Caller, p record.Promotion, teams []st
 func (s *Promotion) isAsked(p record.Promotion, teams []string) bool {
 	return slices.ContainsFunc(p.Gates, func(text string) bool {
 		g, err := promotion.ParseGate(text)
-		return err == nil && g.Kind == promotion.Approved && slices.ContainsFunc(g.Names, func(name string) bool { return slices.Contains(teams, name) })
+		return err == nil && g.Kind == promotion.Approved && slices.ContainsFunc(g.Names, func(name string) bool {
+			return slices.Contains(teams, name)
+		})
 	})
 }
 
@@ -434,12 +453,16 @@ func (s *Promotion) Promotion(ctx context.Context, caller access.Caller, id int6
 func (s *Promotion) Waiting(ctx context.Context, caller access.Caller) ([]View, error) {
 	found, _, err := s.Promotions(ctx, caller, record.PromotionFilter{States: []string{record.PromotionWaiting}}, "")
 	return slices.DeleteFunc(found, func(v View) bool {
-		return !v.MayVote || slices.ContainsFunc(v.Votes, func(vote record.PromotionVote) bool { return vote.Who == caller.Name })
+		return !v.MayVote || slices.ContainsFunc(v.Votes, func(vote record.PromotionVote) bool {
+			return vote.Who == caller.Name
+		})
 	}), err
 }
 
 // Decide approves or refuses a promotion that waits.
-func (s *Promotion) Decide(ctx context.Context, caller access.Caller, id int64, approve bool, comment string) (View, error) {
+func (s *Promotion) Decide(
+	ctx context.Context, caller access.Caller, id int64, approve bool, comment string,
+) (View, error) {
 	v, err := s.Promotion(ctx, caller, id)
 	if err != nil {
 		return v, err
@@ -448,9 +471,11 @@ func (s *Promotion) Decide(ctx context.Context, caller access.Caller, id int64, 
 		return v, fault.New(fault.Conflict, CodeNotWaiting, "promotion %d does not wait for anybody; it is %s", id, v.State)
 	}
 	if !v.MayVote {
-		f := fault.New(fault.Denied, "not-an-approver", "%s is in none of the teams that may approve promotion %d", caller.Name, id)
+		f := fault.New(fault.Denied, "not-an-approver", "%s is in none of the teams that may approve promotion %d",
+			caller.Name, id)
 		if caller.Name == v.AskedBy {
-			f = fault.New(fault.Denied, "own-promotion", "%s asked for promotion %d, so somebody else must approve it", caller.Name, id)
+			f = fault.New(fault.Denied, "own-promotion", "%s asked for promotion %d, so somebody else must approve it",
+				caller.Name, id)
 		}
 		return v, f.WithHint("Its gates: %s.", strings.Join(v.Gates, "; "))
 	}
@@ -462,10 +487,12 @@ func (s *Promotion) Decide(ctx context.Context, caller access.Caller, id int64, 
 		return v, err
 	}
 	err = s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.Vote(ctx, record.PromotionVote{PromotionID: id, Who: caller.Name, Teams: teams, Approve: approve, Comment: comment, At: s.Now()}); err != nil {
+		if err := tx.Vote(ctx, record.PromotionVote{PromotionID: id, Who: caller.Name, Teams: teams, Approve: approve,
+			Comment: comment, At: s.Now()}); err != nil {
 			return err
 		}
-		event := s.promotionEvent(caller, map[bool]string{true: "promotion approved", false: "promotion refused"}[approve], v.Promotion, v.To)
+		event := s.promotionEvent(caller, map[bool]string{true: "promotion approved", false: "promotion refused"}[approve],
+			v.Promotion, v.To)
 		event.Detail["comment"] = comment
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
 	})
@@ -541,7 +568,8 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 		if state == record.PromotionWaiting {
 			return tx.Tell(ctx, change)
 		}
-		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionFailed: "promotion failed", record.PromotionRefused: "promotion ended",
+		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionFailed: "promotion failed",
+			record.PromotionRefused:   "promotion ended",
 			record.PromotionCancelled: "promotion cancelled"}[state]
 		return tx.Append(ctx, s.promotionEvent(caller, action, p, to.Name), change)
 	})
@@ -549,7 +577,9 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 
 // again works out a recorded promotion once more, from what it is about.
 func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, error) {
-	c := &crossing{signsBeside: s.signsBeside, track: record.Track{Name: p.Track}, stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn, notes: p.Notes}
+	c := &crossing{signsBeside: s.signsBeside, track: record.Track{Name: p.Track},
+		stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn,
+		notes: p.Notes}
 	var ok1, ok2 bool
 	c.from, ok1 = s.directory.RepositoryByID(p.FromID)
 	c.to, ok2 = s.directory.RepositoryByID(p.ToID)
@@ -574,7 +604,8 @@ func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, e
 	for _, item := range p.Items {
 		i := slices.IndexFunc(there, func(m record.MadeVersion) bool { return m.ID == item.SourceID })
 		if i < 0 {
-			return nil, fault.New(fault.Conflict, "source-gone", "%s %s is not in %s any more", item.Name, item.Version, c.from.Name)
+			return nil, fault.New(fault.Conflict, "source-gone", "%s %s is not in %s any more", item.Name, item.Version,
+				c.from.Name)
 		}
 		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion})
 	}

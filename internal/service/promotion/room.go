@@ -42,6 +42,7 @@ func New(
 	publishing *publishing.Publishing,
 ) *Promotion {
 	return &Promotion{
-		Act: a, safe: safe, counting: counting, directory: directory, store: store, keys: keys, builds: builds, rights: rights, publishing: publishing,
+		Act: a, safe: safe, counting: counting, directory: directory, store: store, keys: keys, builds: builds,
+		rights: rights, publishing: publishing,
 	}
 }

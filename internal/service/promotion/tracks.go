@@ -65,7 +65,9 @@ func (s *Promotion) tracksSeen(ctx context.Context, caller access.Caller) ([]rec
 	tracks, err := s.DB.Tracks(ctx)
 	readable := builds.RepositoryIDs(s.directory.Readable(caller))
 	return slices.DeleteFunc(tracks, func(t record.Track) bool {
-		return !slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return slices.Contains(readable, stage.RepositoryID) })
+		return !slices.ContainsFunc(t.Stages, func(stage record.Stage) bool {
+			return slices.Contains(readable, stage.RepositoryID)
+		})
 	}), err
 }
 
@@ -91,13 +93,15 @@ func oneTrack(tracks []record.Track, name string) (record.Track, error) {
 	if i := slices.IndexFunc(tracks, func(t record.Track) bool { return t.Name == name }); i >= 0 {
 		return tracks[i], nil
 	}
-	return record.Track{}, fault.New(fault.NotFound, "no-such-track", "there is no track %s that you may see", name).WithHint("crelvo track list shows them.")
+	return record.Track{}, fault.New(fault.NotFound, "no-such-track", "there is no track %s that you may see", name).
+		WithHint("crelvo track list shows them.")
 }
 
 // AddTrack makes a track.
 func (s *Promotion) AddTrack(ctx context.Context, caller access.Caller, n NewTrack) error {
 	if !keys.KeyName.MatchString(n.Name) {
-		return act.Invalid("bad-name", "%.80q cannot be the name of a track", n.Name).WithHint("Use small letters, digits, points and dashes.")
+		return act.Invalid("bad-name", "%.80q cannot be the name of a track", n.Name).
+			WithHint("Use small letters, digits, points and dashes.")
 	}
 	return s.writeTrack(ctx, caller, "track made", func(tx *record.Tx) (record.Track, error) {
 		t, err := s.trackOf(ctx, tx, n)
@@ -136,9 +140,11 @@ func (s *Promotion) RemoveTrack(ctx context.Context, caller access.Caller, name 
 		if err != nil {
 			return t, err
 		}
-		open, err := tx.Promotions(ctx, record.PromotionFilter{Track: name, States: []string{record.PromotionWaiting, record.PromotionUnderway}, Limit: 1})
+		open, err := tx.Promotions(ctx, record.PromotionFilter{Track: name,
+			States: []string{record.PromotionWaiting, record.PromotionUnderway}, Limit: 1})
 		if err == nil && len(open) > 0 {
-			err = fault.New(fault.Conflict, "promotion-waits", "promotion %d along %s is not done yet", open[0].ID, name).WithHint("Wait for it, or cancel it.")
+			err = fault.New(fault.Conflict, "promotion-waits", "promotion %d along %s is not done yet", open[0].ID, name).
+				WithHint("Wait for it, or cancel it.")
 		}
 		if err != nil {
 			return t, err
@@ -158,7 +164,9 @@ func trackNamed(ctx context.Context, tx *record.Tx, name string) (record.Track, 
 	return record.Track{}, err
 }
 
-func (s *Promotion) writeTrack(ctx context.Context, caller access.Caller, action string, do func(tx *record.Tx) (record.Track, error)) error {
+func (s *Promotion) writeTrack(
+	ctx context.Context, caller access.Caller, action string, do func(tx *record.Tx) (record.Track, error),
+) error {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return err
 	}
@@ -192,7 +200,8 @@ func (s *Promotion) writeTrack(ctx context.Context, caller access.Caller, action
 func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (record.Track, error) {
 	t := record.Track{Name: n.Name, Description: n.Description}
 	if len(n.Stages) < 2 || len(n.Stages) > maxStages {
-		return t, act.Invalid("bad-stages", "a track has 2 to %d stages, not %d", maxStages, len(n.Stages)).WithHint("Name the repositories in the order in which versions go: snapshots, staging, releases.")
+		return t, act.Invalid("bad-stages", "a track has 2 to %d stages, not %d", maxStages, len(n.Stages)).
+			WithHint("Name the repositories in the order in which versions go: snapshots, staging, releases.")
 	}
 	teams, err := tx.Teams(ctx, 0)
 	if err != nil {
@@ -216,18 +225,23 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 		case slices.ContainsFunc(t.Stages, func(o record.Stage) bool { return o.RepositoryID == r.ID }):
 			return t, act.Invalid("stage-twice", "%s is a stage twice", r.Name)
 		case i == 0 && (len(stage.Gates) > 0 || stage.SignWith != "" || len(stage.Onward) > 0):
-			return t, act.Invalid("gates-before-first", "%s is the first stage, so no hop leads into it", r.Name).WithHint("Put gates on the stage that a hop leads into.")
+			return t, act.Invalid("gates-before-first", "%s is the first stage, so no hop leads into it", r.Name).
+				WithHint("Put gates on the stage that a hop leads into.")
 		case i > 0 && t.Stages != nil && r.Holds == catalog.Snapshots:
 			if before, _ := s.directory.RepositoryByID(t.Stages[i-1].RepositoryID); before.Holds == catalog.Releases {
 				return t, act.Invalid("bad-order", "releases of %s cannot become snapshots in %s", before.Name, r.Name)
 			}
 		}
-		if stage.SignWith != "" && !slices.ContainsFunc(known, func(k keys.View) bool { return k.Name == stage.SignWith && k.Signs }) {
-			return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s to sign with", stage.SignWith).WithHint("Make it with crelvo key add %s --sign.", stage.SignWith)
+		if stage.SignWith != "" && !slices.ContainsFunc(known, func(k keys.View) bool {
+			return k.Name == stage.SignWith && k.Signs
+		}) {
+			return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s to sign with", stage.SignWith).
+				WithHint("Make it with crelvo key add %s --sign.", stage.SignWith)
 		}
 		for _, name := range stage.Onward {
 			if !slices.ContainsFunc(destinations, func(d record.Destination) bool { return d.Name == name }) {
-				return t, fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name).WithHint("Make it with crelvo destination add %s.", name)
+				return t, fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name).
+					WithHint("Make it with crelvo destination add %s.", name)
 			}
 		}
 		stored := record.Stage{RepositoryID: r.ID, SignWith: stage.SignWith, Onward: stage.Onward}
@@ -240,12 +254,15 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 				if g.Kind == promotion.Approved && !slices.ContainsFunc(teams, func(t record.Team) bool { return t.Name == name }) {
 					return t, fault.New(fault.NotFound, "no-such-team", "there is no team %s that could approve", name)
 				}
-				if (g.Kind == promotion.SignedBy || g.Kind == promotion.Attested) && !slices.ContainsFunc(known, func(k keys.View) bool { return k.Name == name }) {
-					return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s", name).WithHint("Add its public key: crelvo key add %s FILE.", name)
+				if (g.Kind == promotion.SignedBy || g.Kind == promotion.Attested) &&
+					!slices.ContainsFunc(known, func(k keys.View) bool { return k.Name == name }) {
+					return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s", name).
+						WithHint("Add its public key: crelvo key add %s FILE.", name)
 				}
 			}
 			if why := unpassable(g, teams); why != "" {
-				return t, act.Invalid("gate-shut", "%s can never pass: %s", g, why).WithHint("Let more people join, or ask for fewer.")
+				return t, act.Invalid("gate-shut", "%s can never pass: %s", g, why).
+					WithHint("Let more people join, or ask for fewer.")
 			}
 			stored.Gates = append(stored.Gates, g.String())
 		}
@@ -270,7 +287,8 @@ func unpassable(g promotion.Gate, teams []record.Team) string {
 		}
 	}
 	if len(members) < g.Count {
-		return fmt.Sprintf("it asks for %d, and %s has %s", g.Count, strings.Join(g.Names, " and "), act.Plural(int64(len(members)), "member"))
+		return fmt.Sprintf("it asks for %d, and %s has %s", g.Count, strings.Join(g.Names, " and "),
+			act.Plural(int64(len(members)), "member"))
 	}
 	return ""
 }
@@ -300,8 +318,11 @@ func (s *Promotion) ShutGates(ctx context.Context, caller access.Caller) (found 
 					continue // it was written by a later program
 				}
 				if why := unpassable(g, teams); why != "" {
-					found = append(found, act.Concern{Level: "wrong", What: fmt.Sprintf("Nothing can be promoted along %s into %s: the gate %s can never pass: %s", t.Name, to.Name, text, why),
-						Do: fmt.Sprintf("Let people join the team, or change the gates: crelvo track edit %s --into %s --gate …", t.Name, to.Name), Page: "/tracks"})
+					found = append(found, act.Concern{Level: "wrong",
+						What: fmt.Sprintf("Nothing can be promoted along %s into %s: the gate %s can never pass: %s", t.Name, to.Name,
+							text, why),
+						Do: fmt.Sprintf("Let people join the team, or change the gates: crelvo track edit %s --into %s --gate …", t.Name,
+							to.Name), Page: "/tracks"})
 				}
 			}
 		}
@@ -311,7 +332,9 @@ func (s *Promotion) ShutGates(ctx context.Context, caller access.Caller) (found 
 
 // Standings tells what stands in the stages of a track, as far as the caller may
 // see it.
-func (s *Promotion) Standings(ctx context.Context, caller access.Caller, t record.Track, limit int) ([]record.Standing, error) {
+func (s *Promotion) Standings(
+	ctx context.Context, caller access.Caller, t record.Track, limit int,
+) ([]record.Standing, error) {
 	readable := slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool {
 		return !slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return stage.RepositoryID == r.ID })
 	})
@@ -319,7 +342,9 @@ func (s *Promotion) Standings(ctx context.Context, caller access.Caller, t recor
 }
 
 // Arrivals tells what came into a repository since a moment.
-func (s *Promotion) Arrivals(ctx context.Context, caller access.Caller, name string, since time.Time, limit int) ([]record.Arrival, error) {
+func (s *Promotion) Arrivals(
+	ctx context.Context, caller access.Caller, name string, since time.Time, limit int,
+) ([]record.Arrival, error) {
 	r, err := s.directory.Repository(caller, name, access.Read)
 	if err != nil {
 		return nil, err
@@ -343,7 +368,8 @@ func (s *Promotion) SetDestination(ctx context.Context, caller access.Caller, n 
 		return err
 	}
 	if !keys.KeyName.MatchString(n.Name) {
-		return act.Invalid("bad-name", "%.80q cannot be the name of a destination", n.Name).WithHint("Use small letters, digits, points and dashes.")
+		return act.Invalid("bad-name", "%.80q cannot be the name of a destination", n.Name).
+			WithHint("Use small letters, digits, points and dashes.")
 	}
 	if _, ok := s.senderOf(n.Ecosystem); !ok {
 		return act.Invalid("no-sender", "nothing can be sent on for the ecosystem %q", n.Ecosystem)
@@ -352,7 +378,8 @@ func (s *Promotion) SetDestination(ctx context.Context, caller access.Caller, n 
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" {
 		return act.Invalid("bad-address", "%.200q is no web address of a repository without credentials", n.URL)
 	}
-	d := record.Destination{Name: n.Name, Ecosystem: n.Ecosystem, URL: strings.TrimSuffix(n.URL, "/") + "/", ByName: caller.Name, At: s.Now()}
+	d := record.Destination{Name: n.Name, Ecosystem: n.Ecosystem, URL: strings.TrimSuffix(n.URL, "/") + "/",
+		ByName: caller.Name, At: s.Now()}
 	d.Private = upstream.LeadsToPrivate(ctx, d.URL)
 	if d.Secret, err = s.safe.SealSignIn(secret.SignIn{User: n.User, Secret: n.Secret}, secret.Destination); err != nil {
 		return err

@@ -40,7 +40,9 @@ func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[str
 // Continue takes more of a file that is to be published to a repository, from an offset
 // on, and tells how much of it is there then; what arrives before the sender leaves
 // stays for a day. It is named by the digest that it will have.
-func (s *Publishing) Continue(ctx context.Context, caller access.Caller, repositoryName string, sum [32]byte, at int64, body io.Reader) (int64, error) {
+func (s *Publishing) Continue(
+	ctx context.Context, caller access.Caller, repositoryName string, sum [32]byte, at int64, body io.Reader,
+) (int64, error) {
 	repository, err := s.directory.Repository(caller, repositoryName, access.Publish)
 	if err != nil {
 		return 0, err
@@ -54,7 +56,8 @@ func (s *Publishing) Continue(ctx context.Context, caller access.Caller, reposit
 	}
 	name := begunName(caller, sum)
 	if _, known := there[name]; !known && len(there) >= maxBegun {
-		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name, len(there)).
+		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name,
+			len(there)).
 			WithHint("Publish them, or wait a day: unfinished files are dropped then.")
 	}
 	most := s.LargestFile(repository)
@@ -66,14 +69,17 @@ func (s *Publishing) Continue(ctx context.Context, caller access.Caller, reposit
 	var told *fault.Error
 	switch {
 	case errors.Is(err, blob.ErrOffset):
-		return size, fault.New(fault.Conflict, "other-offset", "%d bytes of it are here, and not %d", size, at).WithHint("Go on from there.")
+		return size, fault.New(fault.Conflict, "other-offset", "%d bytes of it are here, and not %d", size, at).
+			WithHint("Go on from there.")
 	case errors.Is(err, blob.ErrBusy):
-		return 0, fault.New(fault.Conflict, "being-sent", "the same file is being sent, or published, by another request of %s", caller.Name).
+		return 0, fault.New(fault.Conflict, "being-sent",
+			"the same file is being sent, or published, by another request of %s", caller.Name).
 			WithHint("Wait until that has ended.")
 	case errors.Is(err, blob.ErrCut) && errors.As(err, &told):
 		return size, told
 	case errors.Is(err, blob.ErrCut):
-		return size, fault.New(fault.Invalid, "cut-upload", "the rest did not arrive").WithHint("%d bytes are here; go on from there.", size).WithCause(err)
+		return size, fault.New(fault.Invalid, "cut-upload", "the rest did not arrive").
+			WithHint("%d bytes are here; go on from there.", size).WithCause(err)
 	case err != nil:
 		return size, s.store.Fault(err)
 	}
@@ -81,7 +87,9 @@ func (s *Publishing) Continue(ctx context.Context, caller access.Caller, reposit
 }
 
 // arrivedWhole gives a file that the caller sent in pieces; nil if there is none.
-func (s *Publishing) arrivedWhole(ctx context.Context, caller access.Caller, name string, sum [32]byte) (*store.Staging, error) {
+func (s *Publishing) arrivedWhole(
+	ctx context.Context, caller access.Caller, name string, sum [32]byte,
+) (*store.Staging, error) {
 	if caller.Anonymous() {
 		return nil, nil
 	}
@@ -91,7 +99,8 @@ func (s *Publishing) arrivedWhole(ctx context.Context, caller access.Caller, nam
 	case errors.Is(err, blob.ErrMissing):
 		return nil, nil
 	case errors.Is(err, blob.ErrBusy):
-		return nil, fault.New(fault.Conflict, "being-sent", "%s is being sent by another request", name).WithHint("Wait until that has ended.")
+		return nil, fault.New(fault.Conflict, "being-sent", "%s is being sent by another request", name).
+			WithHint("Wait until that has ended.")
 	case err != nil:
 		return nil, s.store.Fault(err)
 	}
@@ -104,7 +113,8 @@ func (s *Publishing) arrivedWhole(ctx context.Context, caller access.Caller, nam
 	if err := s.blobs.DropBegun(ctx, begun); err != nil {
 		return nil, s.store.Fault(err)
 	}
-	return nil, fault.New(fault.Invalid, "damaged-upload", "what arrived of %s, %d bytes, is not the file with that digest, and was dropped", name, staged.Digests.Size).
+	return nil, fault.New(fault.Invalid, "damaged-upload",
+		"what arrived of %s, %d bytes, is not the file with that digest, and was dropped", name, staged.Digests.Size).
 		WithHint("Send it again.")
 }
 

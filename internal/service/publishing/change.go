@@ -17,16 +17,20 @@ import (
 )
 
 // Changing finds the house repository and package that somebody wants to change.
-func (s *Publishing) Changing(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey) (catalog.Repository, *catalog.Package, error) {
+func (s *Publishing) Changing(
+	ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey,
+) (catalog.Repository, *catalog.Package, error) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
 	if !ok {
 		return r, nil, ecosystem.ErrNoPackage
 	}
 	if key.AsOf != 0 {
-		return r, nil, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", r.Name, key.AsOf)
+		return r, nil, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", r.Name,
+			key.AsOf)
 	}
 	if r.Kind != catalog.House {
-		return r, nil, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories hold can be changed", r.Name, r.Kind).
+		return r, nil, fault.New(fault.Conflict, "not-a-house",
+			"%s is a %s; only what house repositories hold can be changed", r.Name, r.Kind).
 			WithHint("Name the house repository that holds %s.", key.Name)
 	}
 	if err := s.directory.Allow(caller, action, access.Object{Repository: r, Package: act.PURLOf(key, "")}); err != nil {
@@ -51,7 +55,10 @@ func NoVersion(r catalog.Repository, key catalog.PackageKey, version string) err
 // its own or, behind a chain, those of all house repositories that the caller sees.
 // Nothing is changed anywhere if the caller may not change one of those that has what
 // is to be changed.
-func (s *Publishing) houses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey, has func(*catalog.Package) bool) ([]catalog.PackageKey, error) {
+func (s *Publishing) houses(
+	ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey,
+	has func(*catalog.Package) bool,
+) ([]catalog.PackageKey, error) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
 	if !ok || r.Kind != catalog.Chain || key.AsOf != 0 {
 		key.Sight = ""
@@ -77,23 +84,28 @@ func (s *Publishing) houses(ctx context.Context, caller access.Caller, action ac
 		if !has(p) {
 			continue
 		}
-		if err := s.directory.Allow(caller, action, access.Object{Repository: m.Repository, Package: act.PURLOf(key, "")}); err != nil {
+		if err := s.directory.Allow(caller, action, access.Object{Repository: m.Repository,
+			Package: act.PURLOf(key, "")}); err != nil {
 			return nil, err
 		}
 		all = append(all, at)
 	}
 	switch {
 	case !found:
-		return nil, fault.New(fault.NotFound, "no-such-package", "no house repository of %s holds %s, and nothing else can be changed", r.Name, act.PURLOf(key, ""))
+		return nil, fault.New(fault.NotFound, "no-such-package",
+			"no house repository of %s holds %s, and nothing else can be changed", r.Name, act.PURLOf(key, ""))
 	case all == nil:
-		return nil, fault.New(fault.NotFound, "no-such-version", "no house repository of %s holds that version of %s", r.Name, key.Name)
+		return nil, fault.New(fault.NotFound, "no-such-version", "no house repository of %s holds that version of %s", r.Name,
+			key.Name)
 	}
 	return all, nil
 }
 
 // SetLabel implements ecosystem.Desk. Behind a chain, the label is at the houses
 // that have the version, and at no other.
-func (s *Publishing) SetLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
+func (s *Publishing) SetLabel(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string,
+) error {
 	concerns := func(p *catalog.Package) bool { return p.Labels[label] != "" || version != "" && HasVersion(p, version) }
 	houses, err := s.houses(ctx, caller, access.Publish, key, concerns)
 	if err != nil {
@@ -131,7 +143,9 @@ func (s *Publishing) SetLabel(ctx context.Context, caller access.Caller, key cat
 }
 
 // setLabel is SetLabel in a house repository.
-func (s *Publishing) setLabel(ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string) error {
+func (s *Publishing) setLabel(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string,
+) error {
 	r, p, err := s.Changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -176,25 +190,31 @@ func (s *Publishing) ChangePackage(ctx context.Context, r catalog.Repository, ke
 }
 
 // Withdraw implements ecosystem.Desk.
-func (s *Publishing) Withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
-	return s.InHouses(ctx, caller, access.Publish, key, slices.Collect(maps.Keys(reasons)), func(at catalog.PackageKey, versions []string) error {
-		here := map[string]*string{}
-		for _, version := range versions {
-			here[version] = reasons[version]
-		}
-		return s.withdraw(ctx, caller, at, here)
-	})
+func (s *Publishing) Withdraw(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string,
+) error {
+	return s.InHouses(ctx, caller, access.Publish, key, slices.Collect(maps.Keys(reasons)),
+		func(at catalog.PackageKey, versions []string) error {
+			here := map[string]*string{}
+			for _, version := range versions {
+				here[version] = reasons[version]
+			}
+			return s.withdraw(ctx, caller, at, here)
+		})
 }
 
 // InHouses does something to versions of a package in each house repository that a
 // change through a repository is about, with those of them that it has. Behind a
 // chain, somebody must have each of them.
-func (s *Publishing) InHouses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey, versions []string,
+func (s *Publishing) InHouses(ctx context.Context, caller access.Caller, action access.Action, key catalog.PackageKey,
+	versions []string,
 	do func(at catalog.PackageKey, versions []string) error) error {
 	of := func(p *catalog.Package) []string {
 		return slices.DeleteFunc(slices.Clone(versions), func(v string) bool { return !HasVersion(p, v) })
 	}
-	houses, err := s.houses(ctx, caller, action, key, func(p *catalog.Package) bool { return len(of(p)) > 0 || len(versions) == 0 })
+	houses, err := s.houses(ctx, caller, action, key, func(p *catalog.Package) bool {
+		return len(of(p)) > 0 || len(versions) == 0
+	})
 	if err != nil {
 		return err
 	}
@@ -226,7 +246,9 @@ func (s *Publishing) InHouses(ctx context.Context, caller access.Caller, action 
 }
 
 // withdraw is Withdraw in a house repository.
-func (s *Publishing) withdraw(ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string) error {
+func (s *Publishing) withdraw(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string,
+) error {
 	r, p, err := s.Changing(ctx, caller, access.Publish, key)
 	if err != nil {
 		return err
@@ -252,7 +274,8 @@ func (s *Publishing) withdraw(ctx context.Context, caller access.Caller, key cat
 	if withdrawn != nil {
 		err = s.ChangePackage(ctx, r, key, withdrawn, func(tx *record.Tx) (record.Event, error) {
 			event := s.Event(caller, "versions withdrawn")
-			event.Detail = map[string]string{"versions": strings.Join(withdrawn, " "), "reason": strings.Join(slices.Compact(slices.Clone(why)), "; ")}
+			event.Detail = map[string]string{"versions": strings.Join(withdrawn, " "),
+				"reason": strings.Join(slices.Compact(slices.Clone(why)), "; ")}
 			return event, tx.Withdraw(ctx, key, withdrawn, why, caller.Name, s.Now())
 		})
 	}
@@ -280,7 +303,9 @@ func (s *Publishing) Readme(ctx context.Context, v catalog.Version) (*catalog.Re
 
 // WithdrawVersion marks a version as not to be used any more, or takes the mark
 // away.
-func (s *Publishing) WithdrawVersion(ctx context.Context, caller access.Caller, name string, p purl.PURL, reason string, undo bool) error {
+func (s *Publishing) WithdrawVersion(
+	ctx context.Context, caller access.Caller, name string, p purl.PURL, reason string, undo bool,
+) error {
 	r, err := s.directory.Repository(caller, name, access.Publish)
 	if err != nil {
 		return err

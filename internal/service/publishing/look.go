@@ -66,7 +66,9 @@ type Wanted struct {
 // takes them as one publication, and as as what it is; else each is looked at by itself,
 // and those of one version are put together. While parts of files are wanted, what is
 // told is not final.
-func (s *Publishing) Look(ctx context.Context, caller access.Caller, repositoryName string, as purl.PURL, together bool, files []Glimpsed) ([]Intended, []Wanted, error) {
+func (s *Publishing) Look(
+	ctx context.Context, caller access.Caller, repositoryName string, as purl.PURL, together bool, files []Glimpsed,
+) ([]Intended, []Wanted, error) {
 	repository, err := s.directory.Repository(caller, repositoryName, access.Publish)
 	if err != nil {
 		return nil, nil, err
@@ -75,7 +77,8 @@ func (s *Publishing) Look(ctx context.Context, caller access.Caller, repositoryN
 		return nil, nil, fault.New(fault.Invalid, "no-file", "no file was named").WithHint("Give at least one package file.")
 	}
 	ctx = budget.With(ctx, lookLimits)
-	l := look{service: s, caller: caller, repository: repository, files: files, handed: make([]ecosystem.Handed, len(files))}
+	l := look{service: s, caller: caller, repository: repository, files: files,
+		handed: make([]ecosystem.Handed, len(files))}
 	for i, f := range files {
 		if err := text.CheckFileName(f.Name); err != nil {
 			return nil, nil, err
@@ -206,7 +209,8 @@ func (l *look) sort(ctx context.Context) []*group {
 	for _, g := range unknown {
 		i := slices.IndexFunc(groups, func(known *group) bool { return !g.open && l.named(known, l.files[g.files[0]].Name) })
 		if i >= 0 {
-			if both := l.group(ctx, append(slices.Clone(groups[i].files), g.files...), l.files[groups[i].files[0]].As); both.err == nil {
+			if both := l.group(ctx, append(slices.Clone(groups[i].files), g.files...),
+				l.files[groups[i].files[0]].As); both.err == nil {
 				*groups[i] = *both
 				continue
 			}
@@ -222,7 +226,8 @@ func (l *look) named(g *group, name string) bool {
 		return false
 	}
 	place := g.placed[0].Place
-	if rest, ok := strings.CutPrefix(name, place.Name+"-"+place.Version); ok && rest != "" && strings.ContainsAny(rest[:1], "-.") {
+	if rest, ok := strings.CutPrefix(name, place.Name+"-"+place.Version); ok && rest != "" &&
+		strings.ContainsAny(rest[:1], "-.") {
 		return true
 	}
 	return slices.ContainsFunc(g.files, func(f int) bool { return strings.HasPrefix(name, l.files[f].Name+".") })
@@ -305,7 +310,8 @@ func (l *look) compare(ctx context.Context, g *group, target catalog.Repository,
 			if err != nil {
 				return err
 			}
-			in.Refusal = publishedAlready(p.Key, v.Version, v.PublishedBy, v.PublishedAt, file.Name).WithHint("%s", nextFree(p.Key, v.Version, names))
+			in.Refusal = publishedAlready(p.Key, v.Version, v.PublishedBy, v.PublishedAt, file.Name).
+				WithHint("%s", nextFree(p.Key, v.Version, names))
 		}
 	}
 	return nil
@@ -328,7 +334,9 @@ func (s *Publishing) bytesFor(ctx context.Context, caller access.Caller, files [
 
 // hereAlready opens bytes that the service has, for a publication that names them by
 // their digest in place of sending them.
-func (s *Publishing) hereAlready(ctx context.Context, caller access.Caller, name string, sum [32]byte) (*store.Staging, error) {
+func (s *Publishing) hereAlready(
+	ctx context.Context, caller access.Caller, name string, sum [32]byte,
+) (*store.Staging, error) {
 	if st, err := s.arrivedWhole(ctx, caller, name, sum); st != nil || err != nil {
 		return st, err
 	}
@@ -336,7 +344,8 @@ func (s *Publishing) hereAlready(ctx context.Context, caller access.Caller, name
 	if err != nil {
 		return nil, err
 	}
-	gone := fault.New(fault.Conflict, "not-here", "the bytes of %s are not here any more", name).WithHint("Send the file itself.")
+	gone := fault.New(fault.Conflict, "not-here", "the bytes of %s are not here any more", name).
+		WithHint("Send the file itself.")
 	size, ok := there[sum]
 	if !ok {
 		return nil, gone

@@ -24,14 +24,16 @@ import (
 var _ ecosystem.Staged = (*store.Staging)(nil)
 
 // Publish implements ecosystem.Desk.
-func (s *Publishing) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+func (s *Publishing) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository,
+	e ecosystem.Ecosystem,
 	p ecosystem.Publication) (ecosystem.Receipt, error) {
 	done, err := s.publish(ctx, caller, repository, e, p)
 	return ecosystem.Receipt{Same: done.Same}, err
 }
 
 // publish records files of one version, which is visible afterwards.
-func (s *Publishing) publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+func (s *Publishing) publish(ctx context.Context, caller access.Caller, repository catalog.Repository,
+	e ecosystem.Ecosystem,
 	p ecosystem.Publication) (Published, error) {
 	repository.Sight = ""
 	stored, details, err := s.inspectAll(ctx, caller, repository, e, p.Files)
@@ -46,7 +48,8 @@ func (s *Publishing) publish(ctx context.Context, caller access.Caller, reposito
 		return published, err
 	}
 	err = s.store.Recorded(ctx, stored, func(tx *record.Tx) error {
-		if err := s.stillMay(ctx, caller, access.Publish, access.Object{Repository: repository, Package: published.PURL}); err != nil {
+		if err := s.stillMay(ctx, caller, access.Publish,
+			access.Object{Repository: repository, Package: published.PURL}); err != nil {
 			return err
 		}
 		var last record.Added
@@ -104,7 +107,8 @@ func (s *Publishing) publish(ctx context.Context, caller access.Caller, reposito
 }
 
 // inspectAll checks that files may be published there, and reads what they are.
-func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repository catalog.Repository,
+	e ecosystem.Ecosystem,
 	files []ecosystem.StagedFile) (stored []*blob.Staged, details []catalog.Details, err error) {
 	stored = make([]*blob.Staged, len(files))
 	details = make([]catalog.Details, len(files))
@@ -135,7 +139,9 @@ func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repos
 
 // joins finds the upload of a snapshot that files belong to; nil if they make a
 // new one.
-func (s *Publishing) joins(ctx context.Context, caller access.Caller, key catalog.PackageKey, p ecosystem.Publication) (*catalog.Version, error) {
+func (s *Publishing) joins(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, p ecosystem.Publication,
+) (*catalog.Version, error) {
 	if !p.Joins || !p.Files[0].Place.Snapshot {
 		return nil, nil
 	}
@@ -152,7 +158,8 @@ func (s *Publishing) joins(ctx context.Context, caller access.Caller, key catalo
 			last = &known.Versions[i]
 		}
 	}
-	if last == nil || last.PublishedBy != caller.Name || !p.Beside && s.Now().Sub(last.PublishedAt) > s.Settings.QuietPeriod {
+	if last == nil || last.PublishedBy != caller.Name ||
+		!p.Beside && s.Now().Sub(last.PublishedAt) > s.Settings.QuietPeriod {
 		return nil, nil
 	}
 	for _, f := range p.Files {
@@ -195,7 +202,8 @@ const maxHanded = 100
 // PublishByHand takes package files by hand, recognises them, and makes their
 // version visible, all in one act. next gives the files one after the other, and
 // io.EOF in the end. as may be zero.
-func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, repository catalog.Repository, as purl.PURL,
+func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, repository catalog.Repository,
+	as purl.PURL,
 	next func() (Handed, error)) (Published, error) {
 	var staged []*store.Staging
 	defer func() {
@@ -237,7 +245,8 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: staged[len(staged)-1]})
 	}
 	if len(handed) == 0 {
-		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").WithHint("Give at least one package file.")
+		return Published{}, fault.New(fault.Invalid, "no-file", "no file was sent").
+			WithHint("Give at least one package file.")
 	}
 	e, placed, err := s.recognise(ctx, handed, as)
 	if err != nil {
@@ -257,7 +266,8 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 		p.Files = append(p.Files, ecosystem.StagedFile{Place: placed.Place, Staged: staged[placed.File]})
 	}
 	if l, ok := e.(ecosystem.Labelling); ok {
-		if p.Labels, err = s.LabelsFor(ctx, l, placed[0].Place.Key(e.Name(), repository), placed[0].Place.Version); err != nil {
+		if p.Labels, err = s.LabelsFor(ctx, l, placed[0].Place.Key(e.Name(), repository),
+			placed[0].Place.Version); err != nil {
 			return Published{}, err
 		}
 	}
@@ -265,7 +275,9 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 }
 
 // LabelsFor are the labels that move to a version that is published by hand.
-func (s *Publishing) LabelsFor(ctx context.Context, e ecosystem.Labelling, key catalog.PackageKey, version string) ([]string, error) {
+func (s *Publishing) LabelsFor(
+	ctx context.Context, e ecosystem.Labelling, key catalog.PackageKey, version string,
+) ([]string, error) {
 	p, err := s.resolving.Package(ctx, key)
 	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 		return nil, err
@@ -277,7 +289,9 @@ func (s *Publishing) LabelsFor(ctx context.Context, e ecosystem.Labelling, key c
 }
 
 // newUpload begins an upload of a snapshot: the next number, and the time now.
-func (s *Publishing) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place) error {
+func (s *Publishing) newUpload(
+	ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, key catalog.PackageKey, place *ecosystem.Place,
+) error {
 	if err := tx.LockName(ctx, fmt.Sprint(key, place.Version)); err != nil {
 		return err
 	}
@@ -292,7 +306,9 @@ func (s *Publishing) newUpload(ctx context.Context, tx *record.Tx, e ecosystem.E
 }
 
 // recognise finds the ecosystem that the files are of.
-func (s *Publishing) recognise(ctx context.Context, handed []ecosystem.Handed, as purl.PURL) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
+func (s *Publishing) recognise(
+	ctx context.Context, handed []ecosystem.Handed, as purl.PURL,
+) (ecosystem.Ecosystem, []ecosystem.Placed, error) {
 	for _, e := range kinds.All() {
 		placed, err := e.Place(ctx, handed, as)
 		if errors.Is(err, ecosystem.ErrNotMine) {
@@ -300,6 +316,7 @@ func (s *Publishing) recognise(ctx context.Context, handed []ecosystem.Handed, a
 		}
 		return e, placed, err
 	}
-	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises", handed[0].Name).
+	return nil, nil, fault.New(fault.Invalid, "not-recognised", "%s is no package file that Crelvo recognises",
+		handed[0].Name).
 		WithHint("Say what it is: --as pkg:maven/group/artifact@version.")
 }

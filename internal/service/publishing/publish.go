@@ -24,7 +24,8 @@ import (
 )
 
 // Receive implements ecosystem.Desk: it takes one file of a version.
-func (s *Publishing) Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+func (s *Publishing) Receive(ctx context.Context, caller access.Caller, repository catalog.Repository,
+	e ecosystem.Ecosystem,
 	place ecosystem.Place, body io.Reader, length int64) (ecosystem.Receipt, error) {
 	repository.Sight = ""
 	if err := s.accepts(caller, repository, e, place); err != nil {
@@ -48,7 +49,8 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	}
 	var added record.Added
 	err = s.store.Recorded(ctx, []*blob.Staged{staged.File}, func(tx *record.Tx) error {
-		if err := s.stillMay(ctx, caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+		if err := s.stillMay(ctx, caller, access.Publish,
+			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 			return err
 		}
 		if place.Snapshot && place.Upload == "" {
@@ -73,7 +75,8 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	}
 	s.Changed(place.Key(e.Name(), repository))
 	now := s.Now()
-	return ecosystem.Receipt{Same: added.Same, Open: !added.Visible, Quiet: now.Add(s.Settings.QuietPeriod), End: now.Add(abandonAfter)}, nil
+	return ecosystem.Receipt{Same: added.Same, Open: !added.Visible, Quiet: now.Add(s.Settings.QuietPeriod),
+		End: now.Add(abandonAfter)}, nil
 }
 
 // largest is how large a file may be that is published to a repository, in bytes.
@@ -105,7 +108,8 @@ func (s *Publishing) LargestFile(repository catalog.Repository) int64 {
 // fits refuses a file that is larger than a repository takes.
 func (s *Publishing) fits(repository catalog.Repository, name string, size int64) error {
 	if most := s.largest(repository); size > most {
-		return fault.New(fault.TooLarge, "file-too-large", "%s has %s; %s takes files of up to %s", name, api.Bytes(size), repository.Name, api.Bytes(most)).
+		return fault.New(fault.TooLarge, "file-too-large", "%s has %s; %s takes files of up to %s", name, api.Bytes(size),
+			repository.Name, api.Bytes(most)).
 			WithHint("An admin of %s can raise that: crelvo repo edit %s --largest-file SIZE.", repository.Name, repository.Name)
 	}
 	return nil
@@ -130,13 +134,16 @@ func (a *atMost) Read(p []byte) (int, error) {
 
 // inspected is what a file tells of its version, if that is not more than can be
 // kept.
-func inspected(ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
+func inspected(
+	ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place, file ecosystem.SizedReaderAt,
+) (catalog.Details, error) {
 	d, err := e.Inspect(ctx, place, file)
 	if err != nil {
 		return d, err
 	}
 	if size, tooMuch := d.NativeSize(); tooMuch {
-		return d, fault.New(fault.TooLarge, "manifest-too-large", "%s says %s of itself, which is more than can be kept", place.FileName, api.Bytes(int64(size))).
+		return d, fault.New(fault.TooLarge, "manifest-too-large", "%s says %s of itself, which is more than can be kept",
+			place.FileName, api.Bytes(int64(size))).
 			WithHint("Make its manifest shorter.")
 	}
 	return d, nil
@@ -144,7 +151,10 @@ func inspected(ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place
 
 // broken notes that a file of an open version did not arrive as it should, and
 // gives err back. The client may be gone by now.
-func (s *Publishing) broken(ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, err error) error {
+func (s *Publishing) broken(
+	ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place,
+	err error,
+) error {
 	if place.Snapshot && place.Upload == "" {
 		return err // it is not known which upload it would have belonged to
 	}
@@ -160,7 +170,9 @@ func (s *Publishing) broken(ctx context.Context, caller access.Caller, repositor
 }
 
 // newFile is what is recorded of a file whatever its bytes are.
-func (s *Publishing) newFile(caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place) record.NewFile {
+func (s *Publishing) newFile(
+	caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place,
+) record.NewFile {
 	now := s.Now()
 	if place.UploadedAt.IsZero() {
 		place.UploadedAt = now
@@ -169,7 +181,8 @@ func (s *Publishing) newFile(caller access.Caller, repository catalog.Repository
 		Version: place.Version, Upload: place.Upload, Snapshot: place.Snapshot,
 		UploadedAt: place.UploadedAt, UploadCount: place.UploadCount,
 		Name: place.FileName, Classifier: place.Classifier, Extension: place.Extension,
-		PublisherID: caller.ID, PublisherName: caller.Name, Token: caller.Token, BuildID: s.builds.Of(caller), At: now, QuietSince: now.Add(-s.Settings.QuietPeriod)}
+		PublisherID: caller.ID, PublisherName: caller.Name, Token: caller.Token, BuildID: s.builds.Of(caller), At: now,
+		QuietSince: now.Add(-s.Settings.QuietPeriod)}
 }
 
 // Broken implements ecosystem.Desk.
@@ -184,8 +197,11 @@ func (s *Publishing) MayPublish(caller access.Caller, repository catalog.Reposit
 
 // accepts checks that the caller may publish the package, and that a version of
 // that maturity belongs in the repository.
-func (s *Publishing) accepts(caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place) error {
-	if err := s.directory.Allow(caller, access.Publish, access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+func (s *Publishing) accepts(
+	caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place,
+) error {
+	if err := s.directory.Allow(caller, access.Publish,
+		access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 		return err
 	}
 	if err := place.Check(); err != nil {
@@ -198,10 +214,12 @@ func (s *Publishing) accepts(caller access.Caller, repository catalog.Repository
 		return err
 	}
 	what := Maturity(place.Snapshot)
-	err := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name, repository.Holds, place.Version, what)
+	err := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name, repository.Holds,
+		place.Version, what)
 	var better []string
 	for _, r := range s.directory.Repositories() {
-		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) && access.Decide(caller, access.Publish, access.Object{Repository: r, Package: place.PURL(e.Name())}).Allowed {
+		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) &&
+			access.Decide(caller, access.Publish, access.Object{Repository: r, Package: place.PURL(e.Name())}).Allowed {
 			better = append(better, r.Name)
 		}
 	}
@@ -234,10 +252,12 @@ func Maturity(snapshot bool) string {
 // Takes checks that versions of that maturity may be published to a repository.
 func (s *Publishing) Takes(repository catalog.Repository, snapshot bool) error {
 	if repository.Kind != catalog.House {
-		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published", repository.Name, repository.Kind)
+		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published",
+			repository.Name, repository.Kind)
 	}
 	if !repository.Holds.Takes(snapshot) {
-		return fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and no %s", repository.Name, repository.Holds, Maturity(snapshot))
+		return fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and no %s", repository.Name, repository.Holds,
+			Maturity(snapshot))
 	}
 	return nil
 }
@@ -279,7 +299,9 @@ func (s *Publishing) nameUpload(ctx context.Context, tx *record.Tx, caller acces
 }
 
 // addFile records a file, or says in a fault why not.
-func (s *Publishing) addFile(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile) (record.Added, error) {
+func (s *Publishing) addFile(
+	ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile,
+) (record.Added, error) {
 	added, err := tx.AddFile(ctx, f)
 	if err != nil {
 		return added, err
@@ -304,10 +326,13 @@ func (s *Publishing) addFile(ctx context.Context, tx *record.Tx, e ecosystem.Eco
 		return added, err
 	}
 	if !added.RemovedAt.IsZero() {
-		return added, fault.New(fault.Conflict, "published-before", "%s %s was published by %s on %s, and removed on %s; a release does not come back with other bytes",
-			f.Key.Name, exact, added.By, added.At.UTC().Format(act.TimeForm), added.RemovedAt.UTC().Format(act.TimeForm)).WithHint("%s", nextFree(f.Key, f.Version, names))
+		return added, fault.New(fault.Conflict, "published-before",
+			"%s %s was published by %s on %s, and removed on %s; a release does not come back with other bytes",
+			f.Key.Name, exact, added.By, added.At.UTC().Format(act.TimeForm), added.RemovedAt.UTC().Format(act.TimeForm)).
+			WithHint("%s", nextFree(f.Key, f.Version, names))
 	}
-	return added, publishedAlready(f.Key, exact, added.By, added.At, f.Name).WithHint("%s", nextFree(f.Key, f.Version, names))
+	return added, publishedAlready(f.Key, exact, added.By, added.At, f.Name).
+		WithHint("%s", nextFree(f.Key, f.Version, names))
 }
 
 // publishedAlready refuses other bytes for a file of a version.
@@ -325,7 +350,10 @@ func nextFree(key catalog.PackageKey, version string, taken []string) string {
 
 // mayGrow refuses a further file of a release that is complete: what was promoted
 // stays what was promoted, and nothing takes the place of what is there.
-func (s *Publishing) mayGrow(ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile, added record.Added) error {
+func (s *Publishing) mayGrow(
+	ctx context.Context, tx *record.Tx, e ecosystem.Ecosystem, repository catalog.Repository, f record.NewFile,
+	added record.Added,
+) error {
 	exact := f.Key.Name + " " + f.Version
 	promoted, err := tx.PromotedBy(ctx, added.VersionID)
 	if err != nil {
@@ -346,13 +374,16 @@ func (s *Publishing) mayGrow(ctx context.Context, tx *record.Tx, e ecosystem.Eco
 	g, grows := e.(ecosystem.Growing)
 	switch {
 	case repository.Closed:
-		return fault.New(fault.Conflict, "closed", "%s is complete, and %s takes no further files for complete versions", exact, repository.Name).
+		return fault.New(fault.Conflict, "closed", "%s is complete, and %s takes no further files for complete versions",
+			exact, repository.Name).
 			WithHint("Publish %s with the next version.", f.Name)
 	case !grows:
-		return fault.New(fault.Conflict, "closed", "%s is complete since %s and takes no further files", exact, added.At.UTC().Format(act.TimeForm)).
+		return fault.New(fault.Conflict, "closed", "%s is complete since %s and takes no further files", exact,
+			added.At.UTC().Format(act.TimeForm)).
 			WithHint("Publish %s with the next version.", f.Name)
 	case added.PublisherID != f.PublisherID && (f.BuildID == 0 || f.BuildID != added.BuildID):
-		return fault.New(fault.Denied, "others-version", "%s was published by %s; only the same publisher or build may add files to it", exact, added.By).
+		return fault.New(fault.Denied, "others-version",
+			"%s was published by %s; only the same publisher or build may add files to it", exact, added.By).
 			WithHint("Publish %s with the next version.", f.Name)
 	}
 	if why := g.MayNotGrow(there, f.Name, f.Classifier, f.Extension); why != "" {
@@ -363,7 +394,9 @@ func (s *Publishing) mayGrow(ctx context.Context, tx *record.Tx, e ecosystem.Eco
 }
 
 // Finish implements ecosystem.Desk.
-func (s *Publishing) Finish(ctx context.Context, caller access.Caller, repository catalog.Repository, c ecosystem.Completion) error {
+func (s *Publishing) Finish(
+	ctx context.Context, caller access.Caller, repository catalog.Repository, c ecosystem.Completion,
+) error {
 	open, err := s.DB.OpenOf(ctx, c.Key)
 	if err != nil {
 		return err
@@ -386,11 +419,13 @@ func (s *Publishing) Finish(ctx context.Context, caller access.Caller, repositor
 			if missing == record.Interrupted {
 				missing = "a file, while the server was restarted,"
 			}
-			return fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed", missing, o.Version).
+			return fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed", missing,
+				o.Version).
 				WithHint("Publish it again.")
 		}
 		if missing := c.Lacks(files[o.ID]); missing != "" {
-			return fault.New(fault.Conflict, "not-whole", "%s lacks %s, which did not come with what was sent last", o.Version, missing).
+			return fault.New(fault.Conflict, "not-whole", "%s lacks %s, which did not come with what was sent last", o.Version,
+				missing).
 				WithHint("Publish all of it again.")
 		}
 		mine = append(mine, o)
@@ -412,7 +447,8 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 			if !done {
 				continue // somebody else was quicker
 			}
-			if err := s.announceVersion(ctx, tx, caller, "version published", v.Repository, v.PackageKey(), v.Version, v.Upload); err != nil {
+			if err := s.announceVersion(ctx, tx, caller, "version published", v.Repository, v.PackageKey(), v.Version,
+				v.Upload); err != nil {
 				return err
 			}
 		}
@@ -424,11 +460,13 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 	return err
 }
 
-func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller, action, repository string,
+func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller,
+	action, repository string,
 	key catalog.PackageKey, version, upload string) error {
 	event := s.Event(caller, action)
 	event.Repository = repository
-	event.Subject = purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: version}.String()
+	event.Subject = purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name,
+		Version: version}.String()
 	if upload != "" {
 		event.Detail = map[string]string{"upload": upload}
 	}
@@ -499,7 +537,8 @@ func (s *Publishing) abandon(ctx context.Context, publisher access.Caller, o rec
 		}
 		event := s.Event(publisher, "publication given up")
 		event.Repository = o.Repository
-		event.Subject = purl.PURL{Ecosystem: o.Key.Ecosystem, Namespace: o.Key.Namespace, Name: o.Key.Name, Version: o.Version}.String()
+		event.Subject = purl.PURL{Ecosystem: o.Key.Ecosystem, Namespace: o.Key.Namespace, Name: o.Key.Name,
+			Version: o.Version}.String()
 		event.Detail = map[string]string{"incomplete": o.BrokenFile}
 		return tx.Append(ctx, event)
 	})
@@ -507,7 +546,8 @@ func (s *Publishing) abandon(ctx context.Context, publisher access.Caller, o rec
 
 func (s *Publishing) Chores() []act.Chore {
 	return []act.Chore{
-		{Every: max(min(s.Settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), What: "completing quiet versions", Do: s.completeQuiet},
+		{Every: max(min(s.Settings.QuietPeriod/4, 10*time.Second), 50*time.Millisecond), What: "completing quiet versions",
+			Do: s.completeQuiet},
 		{Every: time.Minute, What: "giving up versions", Do: s.giveUp},
 		{Every: 10 * time.Minute, What: "dropping what was begun", Do: s.dropBegun},
 	}
@@ -516,7 +556,8 @@ func (s *Publishing) Chores() []act.Chore {
 // Insists checks what a repository asks of everybody who publishes to it.
 func (s *Publishing) Insists(caller access.Caller, r catalog.Repository) error {
 	if r.OnlyRobots && !caller.Robot {
-		return fault.New(fault.Denied, "only-robots", "%s takes only what robots publish, and %s is a person", r.Name, caller.Name).
+		return fault.New(fault.Denied, "only-robots", "%s takes only what robots publish, and %s is a person", r.Name,
+			caller.Name).
 			WithHint("Have CI publish it.")
 	}
 	if !r.OnlyBuilds {
@@ -533,7 +574,8 @@ func (s *Publishing) Insists(caller access.Caller, r catalog.Repository) error {
 			return nil
 		}
 	}
-	return fault.New(fault.Denied, "only-builds", "%s takes only what CI builds, and nobody gave this build's name to %s", r.Name, caller.Name).
+	return fault.New(fault.Denied, "only-builds", "%s takes only what CI builds, and nobody gave this build's name to %s",
+		r.Name, caller.Name).
 		WithHint("Have a robot publish it, or an admin give the name: crelvo build give NAME %s.", caller.Name)
 }
 
@@ -541,7 +583,8 @@ func (s *Publishing) Insists(caller access.Caller, r catalog.Repository) error {
 // ago: its token may have been revoked or have ended since, or its role taken away.
 func (s *Publishing) stillMay(ctx context.Context, caller access.Caller, action access.Action, o access.Object) error {
 	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
-		return fault.New(fault.Unknown, "token-ended", "the token %q of %s ended meanwhile", caller.Token, caller.Name).WithHint("Make a new one with crelvo token new.")
+		return fault.New(fault.Unknown, "token-ended", "the token %q of %s ended meanwhile", caller.Token, caller.Name).
+			WithHint("Make a new one with crelvo token new.")
 	}
 	if caller.Generation == 0 || s.AccessAge() == caller.Generation { // 0: the program itself
 		return nil
@@ -557,7 +600,8 @@ func (s *Publishing) stillMay(ctx context.Context, caller access.Caller, action 
 	if caller.Token != "" {
 		t, err := s.DB.TokenNamed(ctx, p.ID, caller.Token)
 		if errors.Is(err, record.ErrNotFound) {
-			return fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked meanwhile", caller.Token, caller.Name).WithHint("Make a new one with crelvo token new.")
+			return fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked meanwhile", caller.Token,
+				caller.Name).WithHint("Make a new one with crelvo token new.")
 		}
 		if err == nil {
 			now, err = rights.CallerWith(p, t)

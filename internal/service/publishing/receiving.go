@@ -34,7 +34,9 @@ const maxReceiving = 200
 
 // Receiving lists what is being received in what the caller may read, or only of
 // one package.
-func (s *Publishing) Receiving(ctx context.Context, caller access.Caller, of purl.PURL, repository string) ([]Receiving, error) {
+func (s *Publishing) Receiving(
+	ctx context.Context, caller access.Caller, of purl.PURL, repository string,
+) ([]Receiving, error) {
 	readable := s.directory.Readable(caller)
 	if repository != "" {
 		r, err := s.directory.Repository(caller, repository, access.Read)
@@ -43,7 +45,8 @@ func (s *Publishing) Receiving(ctx context.Context, caller access.Caller, of pur
 		}
 		readable = []catalog.Repository{r}
 	}
-	open, err := s.DB.Receiving(ctx, s.directory.ScopeOf(readable...), catalog.PackageKey{Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}, maxReceiving)
+	open, err := s.DB.Receiving(ctx, s.directory.ScopeOf(readable...),
+		catalog.PackageKey{Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}, maxReceiving)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +66,8 @@ func (s *Publishing) Receiving(ctx context.Context, caller access.Caller, of pur
 }
 
 func (s *Publishing) receiving(o record.OpenVersion, files []catalog.File) Receiving {
-	r := Receiving{PURL: act.PURLOf(o.PackageKey(), o.Version), Upload: o.Upload, Repository: o.Repository, By: o.PublishedBy, Begun: o.UploadedAt, Last: o.TouchedAt, Files: len(files)}
+	r := Receiving{PURL: act.PURLOf(o.PackageKey(), o.Version), Upload: o.Upload, Repository: o.Repository,
+		By: o.PublishedBy, Begun: o.UploadedAt, Last: o.TouchedAt, Files: len(files)}
 	for _, f := range files {
 		r.Bytes += f.Digests.Size
 		if f.AddedAt.Before(r.Begun) {
@@ -107,6 +111,9 @@ func (s *Publishing) Unfinished(ctx context.Context, caller access.Caller) (foun
 	if more := len(stopped) - 1; more > 0 {
 		what += fmt.Sprintf("; %d more publications are not complete", more)
 	}
-	return []act.Concern{{Level: "soon", What: what, Do: fmt.Sprintf("Publish it again, whole; else it is given up on %s. crelvo receiving lists what is being received.", first.Until.UTC().Format(act.TimeForm)),
+	return []act.Concern{{Level: "soon", What: what,
+		Do: fmt.Sprintf(
+			"Publish it again, whole; else it is given up on %s. crelvo receiving lists what is being received.",
+			first.Until.UTC().Format(act.TimeForm)),
 		Page: "/repositories/" + first.Repository}}, nil
 }

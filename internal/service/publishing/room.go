@@ -41,6 +41,7 @@ func New(
 	resolving *resolving.Resolving,
 ) *Publishing {
 	return &Publishing{
-		Act: a, blobs: blobs, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights, resolving: resolving,
+		Act: a, blobs: blobs, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
+		resolving: resolving,
 	}
 }

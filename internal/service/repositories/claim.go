@@ -27,40 +27,51 @@ const maxPublished = 200
 
 // PublishedNames lists the names that are claimed in a chain because its house
 // members have published them, and how many there are.
-func (s *Repositories) PublishedNames(ctx context.Context, caller access.Caller, name, words string) ([]record.PublishedName, int, error) {
+func (s *Repositories) PublishedNames(
+	ctx context.Context, caller access.Caller, name, words string,
+) ([]record.PublishedName, int, error) {
 	r, err := s.directory.Repository(caller, name, access.Read)
 	if err != nil {
 		return nil, 0, err
 	}
 	scope := s.directory.ScopeOf(r)
-	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return s.directory.Known().ByID[id].Kind != catalog.House })
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool {
+		return s.directory.Known().ByID[id].Kind != catalog.House
+	})
 	return s.DB.PublishedNames(ctx, scope, strings.TrimSpace(words), maxPublished)
 }
 
 // AddClaim claims the names that a pattern fits: no mirror behind a chain then
 // answers for them. A lift of the same pattern ends.
-func (s *Repositories) AddClaim(ctx context.Context, caller access.Caller, pattern, reason string) (record.Claim, error) {
-	return s.changeClaim(ctx, caller, pattern, reason, func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
-		if known != nil && !known.Lifted {
-			return "", fault.New(fault.Conflict, "claimed-already", "%s claimed %s already: %s", known.By, pattern, known.Reason)
-		}
-		return "names claimed", tx.SetClaim(ctx, c)
-	})
+func (s *Repositories) AddClaim(
+	ctx context.Context, caller access.Caller, pattern, reason string,
+) (record.Claim, error) {
+	return s.changeClaim(ctx, caller, pattern, reason,
+		func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+			if known != nil && !known.Lifted {
+				return "", fault.New(fault.Conflict, "claimed-already", "%s claimed %s already: %s", known.By, pattern,
+					known.Reason)
+			}
+			return "names claimed", tx.SetClaim(ctx, c)
+		})
 }
 
 // LiftClaim ends a claim. Where there is none with that pattern, names that it
 // fits are not ours from now on, although they were published here.
-func (s *Repositories) LiftClaim(ctx context.Context, caller access.Caller, pattern, reason string) (record.Claim, error) {
-	return s.changeClaim(ctx, caller, pattern, reason, func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
-		if known != nil && known.Lifted {
-			return "", fault.New(fault.Conflict, "lifted-already", "%s lifted %s already: %s", known.By, pattern, known.Reason)
-		}
-		if known != nil {
-			return "claim ended", tx.RemoveClaim(ctx, known.Pattern)
-		}
-		c.Lifted = true
-		return "claim lifted", tx.SetClaim(ctx, c)
-	})
+func (s *Repositories) LiftClaim(
+	ctx context.Context, caller access.Caller, pattern, reason string,
+) (record.Claim, error) {
+	return s.changeClaim(ctx, caller, pattern, reason,
+		func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+			if known != nil && known.Lifted {
+				return "", fault.New(fault.Conflict, "lifted-already", "%s lifted %s already: %s", known.By, pattern, known.Reason)
+			}
+			if known != nil {
+				return "claim ended", tx.RemoveClaim(ctx, known.Pattern)
+			}
+			c.Lifted = true
+			return "claim lifted", tx.SetClaim(ctx, c)
+		})
 }
 
 func (s *Repositories) changeClaim(ctx context.Context, caller access.Caller, pattern, reason string,
@@ -73,11 +84,13 @@ func (s *Repositories) changeClaim(ctx context.Context, caller access.Caller, pa
 		return record.Claim{}, err
 	}
 	if !parsed.Whole() {
-		return record.Claim{}, act.Invalid("bad-claim", "a claim is about names, with all their versions").WithHint("Leave out the version.")
+		return record.Claim{}, act.Invalid("bad-claim", "a claim is about names, with all their versions").
+			WithHint("Leave out the version.")
 	}
 	reason = strings.TrimSpace(reason)
 	if reason == "" {
-		return record.Claim{}, act.Invalid("no-reason", "the reason is missing").WithHint("Say why, so that others understand it later: --reason '…'.")
+		return record.Claim{}, act.Invalid("no-reason", "the reason is missing").
+			WithHint("Say why, so that others understand it later: --reason '…'.")
 	}
 	c := record.Claim{Pattern: parsed.String(), Reason: reason, By: caller.Name, At: s.Now()}
 	err = s.changeRepository(ctx, func(tx *record.Tx, _ *directory.State) (record.Event, error) {

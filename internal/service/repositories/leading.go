@@ -15,7 +15,9 @@ import (
 // network of the server: a new host drops the secret unless it is given again, and
 // private addresses, proxies and hosts to be redirected to are the server admin's.
 func (s *Repositories) mayLead(caller access.Caller, before, after *catalog.MirrorSettings) error {
-	if slices.ContainsFunc(after.Upstreams, func(u catalog.Upstream) bool { return !KnownHost(before, u.URL) }) && after.Secret == before.Secret {
+	if slices.ContainsFunc(after.Upstreams, func(u catalog.Upstream) bool {
+		return !KnownHost(before, u.URL)
+	}) && after.Secret == before.Secret {
 		after.Secret = ""
 	}
 	if s.directory.Allow(caller, access.Manage, act.Everything) == nil {
@@ -23,7 +25,9 @@ func (s *Repositories) mayLead(caller access.Caller, before, after *catalog.Mirr
 	}
 	what := ""
 	switch {
-	case slices.ContainsFunc(after.Upstreams, func(u catalog.Upstream) bool { return u.Private && !KnownHost(before, u.URL) }):
+	case slices.ContainsFunc(after.Upstreams, func(u catalog.Upstream) bool {
+		return u.Private && !KnownHost(before, u.URL)
+	}):
 		what = "name an upstream at a private address"
 	case after.Proxy != before.Proxy:
 		what = "change the proxy of a mirror"
@@ -32,7 +36,8 @@ func (s *Repositories) mayLead(caller access.Caller, before, after *catalog.Mirr
 	default:
 		return nil
 	}
-	return fault.New(fault.Denied, "server-admin-only", "only an admin of the whole server can %s", what).WithHint("%s.", s.directory.WhoGrants(act.Everything))
+	return fault.New(fault.Denied, "server-admin-only", "only an admin of the whole server can %s", what).
+		WithHint("%s.", s.directory.WhoGrants(act.Everything))
 }
 
 // KnownHost tells whether some upstream is on the host of an address, by the same

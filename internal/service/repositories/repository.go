@@ -104,7 +104,9 @@ func checkSettings(r catalog.Repository) error {
 	case r.LargestFile < 0:
 		return act.Invalid("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
 	case r.Kind != catalog.House && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
-		return act.Invalid("not-a-house", "%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed versions or on a size", r.Name, r.Kind)
+		return act.Invalid("not-a-house",
+			"%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed "+
+				"versions or on a size", r.Name, r.Kind)
 	}
 	return nil
 }
@@ -127,7 +129,9 @@ type NewRepository struct {
 }
 
 // AddRepository makes a repository.
-func (s *Repositories) AddRepository(ctx context.Context, caller access.Caller, n NewRepository) (catalog.Repository, error) {
+func (s *Repositories) AddRepository(
+	ctx context.Context, caller access.Caller, n NewRepository,
+) (catalog.Repository, error) {
 	r := n.Repository
 	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
 	// may lead is for those who look after everything.
@@ -196,7 +200,9 @@ func (s *Repositories) AddRepository(ctx context.Context, caller access.Caller, 
 // changeRepository runs a transaction about a repository, with the directory as
 // the transaction sees it, and brings the directory of this and, through the
 // announcement, of every other node up to date.
-func (s *Repositories) changeRepository(ctx context.Context, do func(tx *record.Tx, d *directory.State) (record.Event, error)) error {
+func (s *Repositories) changeRepository(
+	ctx context.Context, do func(tx *record.Tx, d *directory.State) (record.Event, error),
+) error {
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.LockRepositories(ctx); err != nil {
 			return err
@@ -234,7 +240,9 @@ type Change struct {
 }
 
 // EditRepository changes the settings of a repository.
-func (s *Repositories) EditRepository(ctx context.Context, caller access.Caller, name string, change Change) (catalog.Repository, error) {
+func (s *Repositories) EditRepository(
+	ctx context.Context, caller access.Caller, name string, change Change,
+) (catalog.Repository, error) {
 	before, err := s.directory.Repository(caller, name, access.Manage)
 	if err != nil {
 		return before, err
@@ -268,7 +276,8 @@ func (s *Repositories) EditRepository(ctx context.Context, caller access.Caller,
 		if after.Chain == nil {
 			return before, notAChain(before)
 		}
-		open, members, releases, snapshots := before.Chain.OpenMembers, s.members(before), s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
+		open, members, releases, snapshots := before.Chain.OpenMembers, s.members(before),
+			s.RepositoryName(before.Chain.ReleasesTo), s.RepositoryName(before.Chain.SnapshotsTo)
 		act.Set(&members, change.Members)
 		act.Set(&releases, change.ReleasesTo)
 		act.Set(&snapshots, change.SnapshotsTo)
@@ -306,7 +315,9 @@ func (s *Repositories) EditRepository(ctx context.Context, caller access.Caller,
 
 // RemoveRepository takes a repository out of use; one that holds anything only
 // if withContents says so. Its records stay.
-func (s *Repositories) RemoveRepository(ctx context.Context, caller access.Caller, name string, withContents bool) error {
+func (s *Repositories) RemoveRepository(
+	ctx context.Context, caller access.Caller, name string, withContents bool,
+) error {
 	r, err := s.directory.Repository(caller, name, access.Manage)
 	if err != nil {
 		return err
@@ -335,7 +346,9 @@ func (s *Repositories) RemoveRepository(ctx context.Context, caller access.Calle
 
 // BringBackRepository puts a repository that was removed into use again, with all that
 // it held, within the grace after its removal.
-func (s *Repositories) BringBackRepository(ctx context.Context, caller access.Caller, name string) (catalog.Repository, error) {
+func (s *Repositories) BringBackRepository(
+	ctx context.Context, caller access.Caller, name string,
+) (catalog.Repository, error) {
 	// What it is, is known only once it is there: where a mirror may lead is for those
 	// who look after everything, and so is this.
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
@@ -353,7 +366,8 @@ func (s *Repositories) BringBackRepository(ctx context.Context, caller access.Ca
 			return event, err
 		}
 		if id == 0 {
-			return event, fault.New(fault.NotFound, "no-such-repository", "no repository %q was removed within the last %d days", name, int(retention.DefaultGrace.Hours()/24))
+			return event, fault.New(fault.NotFound, "no-such-repository", "no repository %q was removed within the last %d days",
+				name, int(retention.DefaultGrace.Hours()/24))
 		}
 		all, err := tx.Repositories(ctx)
 		if err != nil {
@@ -366,7 +380,8 @@ func (s *Repositories) BringBackRepository(ctx context.Context, caller access.Ca
 				behind = append(behind, m.RepositoryID)
 			}
 			if slices.ContainsFunc(behind, func(id int64) bool { return id != 0 && there.ByID[id].ID == 0 }) {
-				return event, fault.New(fault.Conflict, "member-removed", "a repository behind the chain %s was removed as well", name).
+				return event, fault.New(fault.Conflict, "member-removed", "a repository behind the chain %s was removed as well",
+					name).
 					WithHint("Bring that one back first.")
 			}
 		}

@@ -39,7 +39,8 @@ const (
 func (s *Repositories) CheckMirror(ctx context.Context, r *catalog.Repository) error {
 	m := r.Mirror
 	if m == nil {
-		return act.Invalid("no-upstream", "a mirror needs the address that it fetches from").WithHint("Give at least one upstream.")
+		return act.Invalid("no-upstream", "a mirror needs the address that it fetches from").
+			WithHint("Give at least one upstream.")
 	}
 	if e := s.Ecosystems[r.Ecosystem]; e == nil {
 		return act.Invalid("no-such-ecosystem", "this server does not know the ecosystem %q", r.Ecosystem)
@@ -67,10 +68,13 @@ func (s *Repositories) CheckMirror(ctx context.Context, r *catalog.Repository) e
 		u.URL, u.Private = address, upstream.LeadsToPrivate(ctx, address)
 	}
 	m.Freshness, m.AbsentFor = cmp.Or(m.Freshness, defaultFreshness), cmp.Or(m.AbsentFor, defaultAbsentFor)
-	m.Connect, m.FirstByte, m.Silence = cmp.Or(m.Connect, defaultConnect), cmp.Or(m.FirstByte, defaultFirstByte), cmp.Or(m.Silence, defaultSilence)
+	m.Connect, m.FirstByte, m.Silence = cmp.Or(m.Connect, defaultConnect), cmp.Or(m.FirstByte, defaultFirstByte),
+		cmp.Or(m.Silence, defaultSilence)
 	m.Parallel, m.Largest = cmp.Or(m.Parallel, defaultParallel), cmp.Or(m.Largest, defaultLargest)
-	for what, d := range map[string]time.Duration{"freshness": m.Freshness, "the time for which absence is remembered": m.AbsentFor,
-		"the time to connect": m.Connect, "the time until the first byte": m.FirstByte, "the time of silence": m.Silence} {
+	for what, d := range map[string]time.Duration{"freshness": m.Freshness,
+		"the time for which absence is remembered": m.AbsentFor,
+		"the time to connect":                      m.Connect, "the time until the first byte": m.FirstByte,
+		"the time of silence": m.Silence} {
 		if d < 50*time.Millisecond || d > 366*24*time.Hour {
 			return act.Invalid("bad-time", "%s cannot be %s", what, d)
 		}
@@ -79,13 +83,16 @@ func (s *Repositories) CheckMirror(ctx context.Context, r *catalog.Repository) e
 		return act.Invalid("bad-limit", "a mirror makes 1 to 1000 requests at once, and takes files of at least one byte")
 	}
 	if m.Proxy != "" {
-		if u, err := url.Parse(m.Proxy); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
-			return act.Invalid("bad-proxy", "the address of the proxy cannot be used").WithHint("Write it like http://proxy.skerry.example:3128.")
+		if u, err := url.Parse(m.Proxy); err != nil || u.Host == "" ||
+			u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
+			return act.Invalid("bad-proxy", "the address of the proxy cannot be used").
+				WithHint("Write it like http://proxy.skerry.example:3128.")
 		}
 	}
 	for _, host := range m.RedirectTo {
 		if _, err := path.Match(host, "x"); err != nil || host == "" || strings.ContainsAny(host, "/ ") {
-			return act.Invalid("bad-host", "%q is no host to redirect to", host).WithHint("Write it like files.openshore.example or *.openshore.example.")
+			return act.Invalid("bad-host", "%q is no host to redirect to", host).
+				WithHint("Write it like files.openshore.example or *.openshore.example.")
 		}
 	}
 	return CheckPatterns(m)
@@ -96,14 +103,16 @@ func (s *Repositories) CheckMirror(ctx context.Context, r *catalog.Repository) e
 func webAddress(text string) (string, error) {
 	u, err := url.Parse(strings.TrimSpace(text))
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return "", act.Invalid("bad-address", "%q is no address of an upstream", text).WithHint("Write it like https://maven.openshore.example/.")
+		return "", act.Invalid("bad-address", "%q is no address of an upstream", text).
+			WithHint("Write it like https://maven.openshore.example/.")
 	}
 	if u.User != nil {
 		return "", act.Invalid("bad-address", "the address of an upstream cannot have a password in it").
 			WithHint("Give user and secret apart from it; they are kept encrypted.")
 	}
 	if u.RawQuery != "" || u.Fragment != "" {
-		return "", act.Invalid("bad-address", "the address of an upstream cannot have a query").WithHint("Leave out what follows ? or #.")
+		return "", act.Invalid("bad-address", "the address of an upstream cannot have a query").
+			WithHint("Leave out what follows ? or #.")
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/") + "/"
 	u.RawPath = ""
@@ -124,7 +133,8 @@ func CheckPatterns(m *catalog.MirrorSettings) error {
 	p := &m.Prefetch
 	if len(p.Patterns) == 0 {
 		if p.Schedule != "" {
-			return act.Invalid("no-patterns", "a prefetch schedule needs patterns").WithHint("Say what is to be fetched, such as pkg:maven/org.openshore/*.")
+			return act.Invalid("no-patterns", "a prefetch schedule needs patterns").
+				WithHint("Say what is to be fetched, such as pkg:maven/org.openshore/*.")
 		}
 		*p = catalog.Prefetch{}
 		return nil
@@ -153,7 +163,8 @@ func checkChain(r catalog.Repository, byID func(int64) (catalog.Repository, bool
 	for _, m := range c.Members {
 		member, ok := byID(m.RepositoryID)
 		if !ok {
-			return act.Invalid("no-such-member", "a repository that is to be a member is not there any more").WithHint("Look at the list again.")
+			return act.Invalid("no-such-member", "a repository that is to be a member is not there any more").
+				WithHint("Look at the list again.")
 		}
 		if seen[m.RepositoryID] {
 			return act.Invalid("member-twice", "%s is a member twice", member.Name).WithHint("Name it once, at its place.")
@@ -174,7 +185,8 @@ func checkChain(r catalog.Repository, byID func(int64) (catalog.Repository, bool
 		}
 		target, ok := byID(to.id)
 		if !ok || target.Kind != catalog.House || !target.Holds.Takes(to.snapshot) {
-			return act.Invalid("bad-target", "%s that are published to a chain go to a house repository that holds them, and %q does not", to.what, target.Name)
+			return act.Invalid("bad-target",
+				"%s that are published to a chain go to a house repository that holds them, and %q does not", to.what, target.Name)
 		}
 	}
 	return nil
@@ -189,7 +201,9 @@ type NewMember struct {
 // chainOf finds the repositories that a chain is to be made of. The caller must
 // be able to read those that were not there before, and to publish to the
 // targets; to open members to whoever reads the chain, to manage them.
-func (s *Repositories) chainOf(caller access.Caller, before *catalog.ChainSettings, members []NewMember, releasesTo, snapshotsTo string, open bool) (*catalog.ChainSettings, error) {
+func (s *Repositories) chainOf(
+	caller access.Caller, before *catalog.ChainSettings, members []NewMember, releasesTo, snapshotsTo string, open bool,
+) (*catalog.ChainSettings, error) {
 	if before == nil {
 		before = new(catalog.ChainSettings)
 	}

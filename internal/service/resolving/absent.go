@@ -50,12 +50,15 @@ func notLetIn(r catalog.Repository, members []chain.Member, p purl.PURL, ours st
 	name := p
 	name.Version = ""
 	for _, m := range members {
-		switch excuse := chain.Excuse(m, chain.Question{PURL: p, Snapshot: purl.IsSnapshot(p.Ecosystem, p.Version), Ours: ours}); {
+		switch excuse := chain.Excuse(m, chain.Question{PURL: p, Snapshot: purl.IsSnapshot(p.Ecosystem, p.Version),
+			Ours: ours}); {
 		case excuse.Said == chain.Claimed:
-			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s", r.At(), p.Typed(), m.Name, ours).
+			return fault.New(fault.NotFound, "claimed", "%s has no %s, and %s may not answer for it: the name is ours, %s",
+				r.At(), p.Typed(), m.Name, ours).
 				WithHint("If it is not, have the claim lifted: crelvo claim lift %s --reason …", name.Typed())
 		case excuse.Said == chain.Denied && chain.Admits(m.Mirror, p).ByDeny:
-			return fault.New(fault.Denied, "denied-by-pattern", "%s has no %s, and %s does not let it in: it is %s", r.At(), p.Typed(), m.Name, excuse.Why).
+			return fault.New(fault.Denied, "denied-by-pattern", "%s has no %s, and %s does not let it in: it is %s", r.At(),
+				p.Typed(), m.Name, excuse.Why).
 				WithHint("Whoever looks after %s can change its patterns.", m.Name)
 		}
 	}
@@ -72,7 +75,9 @@ type Gone struct {
 
 // removedFrom finds what house repositories among members had of a package, or of
 // one version of it, and have no more: what was removed last, or nil.
-func (s *Resolving) removedFrom(ctx context.Context, members []chain.Member, key catalog.PackageKey, version string) (*Gone, error) {
+func (s *Resolving) removedFrom(
+	ctx context.Context, members []chain.Member, key catalog.PackageKey, version string,
+) (*Gone, error) {
 	names := map[int64]string{}
 	var houses []int64
 	for _, m := range members {
@@ -94,7 +99,8 @@ func (s *Resolving) removedFrom(ctx context.Context, members []chain.Member, key
 // gone puts in words what was removed.
 func (s *Resolving) gone(r record.Removed, key catalog.PackageKey, repository string) *Gone {
 	p := act.PURLOf(key, r.Version).Typed()
-	g := &Gone{Removed: r, Repository: repository, Sentence: fmt.Sprintf("%s was removed from %s on %s", p, repository, r.At.UTC().Format(act.TimeForm))}
+	g := &Gone{Removed: r, Repository: repository,
+		Sentence: fmt.Sprintf("%s was removed from %s on %s", p, repository, r.At.UTC().Format(act.TimeForm))}
 	switch {
 	case r.Sweep != 0 && r.Policy != "":
 		g.Sentence += fmt.Sprintf(" by sweep %d of the policy %s", r.Sweep, r.Policy)
@@ -107,7 +113,8 @@ func (s *Resolving) gone(r record.Removed, key catalog.PackageKey, repository st
 	case r.Until == nil || !r.Until.After(s.Now()) || r.Reclaimed:
 		g.Hint = "Its time of grace is over; publish it again, or take another version."
 	case r.Sweep != 0:
-		g.Hint = fmt.Sprintf("Until %s it comes back with: crelvo sweep undo %d %s", r.Until.UTC().Format(act.TimeForm), r.Sweep, p)
+		g.Hint = fmt.Sprintf("Until %s it comes back with: crelvo sweep undo %d %s", r.Until.UTC().Format(act.TimeForm),
+			r.Sweep, p)
 	default:
 		g.Hint = "Promote it again."
 	}

@@ -85,7 +85,8 @@ func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Ans
 	if i.holders, err = i.s.DB.Holders(ctx, directory.IDsOf(i.members), i.key, i.version); err != nil {
 		return chain.Answer{}, err
 	}
-	q := chain.Question{PURL: act.PURLOf(i.key, i.version), Snapshot: purl.IsSnapshot(i.key.Ecosystem, i.version), Ours: ours, All: all}
+	q := chain.Question{PURL: act.PURLOf(i.key, i.version), Snapshot: purl.IsSnapshot(i.key.Ecosystem, i.version),
+		Ours: ours, All: all}
 	answer := chain.Resolve(i.members, q, func(n int) chain.Finding { return i.askVersion(ctx, n) })
 	return answer, ctx.Err()
 }
@@ -105,7 +106,8 @@ func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 		if !kept {
 			return chain.Finding{Said: chain.HasNot, Why: "it was not published there"}
 		}
-		return chain.Finding{Said: chain.HasIt, Why: fmt.Sprintf("published on %s by %s", held.PublishedAt.UTC().Format(act.TimeForm), held.PublishedBy)}
+		return chain.Finding{Said: chain.HasIt, Why: fmt.Sprintf("published on %s by %s",
+			held.PublishedAt.UTC().Format(act.TimeForm), held.PublishedBy)}
 	}
 	m := i.s.mirrors.Of(member.ID)
 	if m == nil {
@@ -258,7 +260,9 @@ func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
 
 // chainFile finds a file behind a chain. All files of a release come from the
 // member that answers for it.
-func (s *Resolving) chainFile(ctx context.Context, r catalog.Repository, q catalog.FileQuestion) (ecosystem.Found, error) {
+func (s *Resolving) chainFile(
+	ctx context.Context, r catalog.Repository, q catalog.FileQuestion,
+) (ecosystem.Found, error) {
 	members := s.directory.MembersFor(r, q.Key)
 	ours, err := s.ours(ctx, r, q.Key)
 	if err != nil {
@@ -298,7 +302,9 @@ func (s *Resolving) chainFile(ctx context.Context, r catalog.Repository, q catal
 
 // newestAmong makes a question for the newest upload of a snapshot exact, over
 // all house members that have uploads.
-func (s *Resolving) newestAmong(ctx context.Context, answering []chain.Step, q catalog.FileQuestion) (catalog.FileQuestion, error) {
+func (s *Resolving) newestAmong(
+	ctx context.Context, answering []chain.Step, q catalog.FileQuestion,
+) (catalog.FileQuestion, error) {
 	all := new(catalog.Package)
 	for _, step := range answering {
 		key := q.Key
@@ -327,14 +333,17 @@ func (s *Resolving) memberFault(r catalog.Repository, member chain.Member, what 
 		return err
 	}
 	f := fault.Of(err)
-	said := fault.New(fault.Unavailable, "member-failed", "%s cannot tell about %s, since its member %s fails: %s", r.Name, what, member.Name, f.Message)
+	said := fault.New(fault.Unavailable, "member-failed", "%s cannot tell about %s, since its member %s fails: %s", r.Name,
+		what, member.Name, f.Message)
 	said.Hint, said.Cause = f.Hint, f.Cause
 	return said
 }
 
 // chainPackage puts together what the members of a chain have of a package.
 // until is when a mirror among them is to be asked again.
-func (s *Resolving) chainPackage(ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string) (_ *catalog.Package, until time.Time, err error) {
+func (s *Resolving) chainPackage(
+	ctx context.Context, r catalog.Repository, key catalog.PackageKey, version string,
+) (_ *catalog.Package, until time.Time, err error) {
 	members := s.directory.MembersFor(r, key)
 	ours, err := s.ours(ctx, r, key)
 	if err != nil {
@@ -382,7 +391,8 @@ func (s *Resolving) Explain(ctx context.Context, caller access.Caller, p purl.PU
 		return Explanation{}, err
 	}
 	if s.Ecosystem(p.Ecosystem) == nil {
-		return Explanation{}, fault.New(fault.NotFound, "no-such-ecosystem", "this server does not know the ecosystem %q", p.Ecosystem)
+		return Explanation{}, fault.New(fault.NotFound, "no-such-ecosystem", "this server does not know the ecosystem %q",
+			p.Ecosystem)
 	}
 	p.Qualifiers = nil
 	explained := Explanation{PURL: p, Repository: r}

@@ -58,7 +58,9 @@ func (s *Resolving) packageOf(ctx context.Context, key catalog.PackageKey, versi
 }
 
 // packageUntil is packageOf, and until when that holds if nothing changes.
-func (s *Resolving) packageUntil(ctx context.Context, key catalog.PackageKey, version string) (p *catalog.Package, until time.Time, err error) {
+func (s *Resolving) packageUntil(
+	ctx context.Context, key catalog.PackageKey, version string,
+) (p *catalog.Package, until time.Time, err error) {
 	source, seen, ok := s.sourceOf(key)
 	if !ok || !s.directory.Shows(key) {
 		return nil, mirrors.Forever, ecosystem.ErrNoPackage
@@ -68,7 +70,9 @@ func (s *Resolving) packageUntil(ctx context.Context, key catalog.PackageKey, ve
 
 // Plugins implements ecosystem.Desk. Of a chain it lists those of all members,
 // the first member's if several have one.
-func (s *Resolving) Plugins(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, packaging string, near bool) ([]ecosystem.Plugin, error) {
+func (s *Resolving) Plugins(
+	ctx context.Context, repository catalog.Repository, ecosystemName, namespace, packaging string, near bool,
+) ([]ecosystem.Plugin, error) {
 	var plugins []ecosystem.Plugin
 	known := map[string]bool{}
 	add := func(more ...ecosystem.Plugin) {
@@ -85,7 +89,8 @@ func (s *Resolving) Plugins(ctx context.Context, repository catalog.Repository, 
 	if repository.Kind != catalog.Chain {
 		claims = nil
 	}
-	near = near || repository.AsOf != 0 || chain.Ours(claims, purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
+	near = near || repository.AsOf != 0 || chain.Ours(claims,
+		purl.PURL{Ecosystem: ecosystemName, Namespace: namespace, Name: "*"}, nil) != ""
 	members := s.directory.MembersOf(repository)
 	scope := s.directory.ScopeOf(repository)
 	here, err := s.pluginsHere(ctx, repository, scope, ecosystemName, namespace, packaging)
@@ -94,7 +99,8 @@ func (s *Resolving) Plugins(ctx context.Context, repository catalog.Repository, 
 	}
 	for _, member := range members {
 		add(here[member.ID]...)
-		if _, partly := scope.Parts[member.ID]; near || partly || member.Kind != catalog.Mirror || member.Ecosystem != ecosystemName {
+		if _, partly := scope.Parts[member.ID]; near || partly || member.Kind != catalog.Mirror ||
+			member.Ecosystem != ecosystemName {
 			continue
 		}
 		listed, err := s.mirrors.Plugins(ctx, s.mirrors.Of(member.ID), namespace)
@@ -126,7 +132,8 @@ func (s *Resolving) pluginsHere(ctx context.Context, repository catalog.Reposito
 	}
 	here := map[int64][]ecosystem.Plugin{}
 	for _, row := range rows {
-		here[row.RepositoryID] = append(here[row.RepositoryID], ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title})
+		here[row.RepositoryID] = append(here[row.RepositoryID],
+			ecosystem.Plugin{Name: row.Name, Prefix: row.Prefix, Title: row.Title})
 	}
 	s.plugins.Add(key, act.Aged[map[int64][]ecosystem.Plugin]{Value: here, Generation: age})
 	return here, nil
@@ -134,7 +141,9 @@ func (s *Resolving) pluginsHere(ctx context.Context, repository catalog.Reposito
 
 // Below implements ecosystem.Desk. Of a mirror it shows what is kept; of a chain
 // what its members do, the first member's if several have a package.
-func (s *Resolving) Below(ctx context.Context, repository catalog.Repository, ecosystemName, namespace, separator string) (
+func (s *Resolving) Below(
+	ctx context.Context, repository catalog.Repository, ecosystemName, namespace, separator string,
+) (
 	[]ecosystem.Branch, []ecosystem.PackageLine, error) {
 	scope := s.directory.ScopeOf(repository)
 	rows, err := s.DB.Branches(ctx, scope, repository.AsOf, ecosystemName, namespace, separator)
@@ -171,7 +180,9 @@ func (s *Resolving) Downloaded(caller access.Caller, f catalog.File, fetched boo
 
 // Folder shows a level of the tree of a repository. What is large is remembered
 // for a moment, so that asking again and again costs little.
-func (s *Resolving) Folder(ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, path string) (ecosystem.Folder, error) {
+func (s *Resolving) Folder(
+	ctx context.Context, repository catalog.Repository, e ecosystem.Ecosystem, path string,
+) (ecosystem.Folder, error) {
 	key := folderKey{repository.ID, repository.AsOf, repository.Sight, e.Name(), path}
 	generation := s.AnyAge()
 	if known, ok := s.folders.Get(key); ok && known.Generation == generation && s.Now().Before(known.Until) {

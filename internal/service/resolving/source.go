@@ -67,7 +67,9 @@ func (m mirror) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.Fou
 }
 
 // Package implements Source.
-func (m mirror) Package(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, time.Time, error) {
+func (m mirror) Package(
+	ctx context.Context, key catalog.PackageKey, version string,
+) (*catalog.Package, time.Time, error) {
 	return m.s.mirrors.Package(ctx, m.m, key, version)
 }
 
@@ -83,7 +85,9 @@ func (b behind) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.Fou
 }
 
 // Package implements Source.
-func (b behind) Package(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, time.Time, error) {
+func (b behind) Package(
+	ctx context.Context, key catalog.PackageKey, version string,
+) (*catalog.Package, time.Time, error) {
 	return b.s.chainPackage(ctx, b.r, key, version)
 }
 
@@ -109,9 +113,13 @@ func (r remembering) File(ctx context.Context, q catalog.FileQuestion) (ecosyste
 
 // Package implements Source. What a house keeps is remembered where it is kept, and one
 // snapshot is asked for by few.
-func (r remembering) Package(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, time.Time, error) {
+func (r remembering) Package(
+	ctx context.Context, key catalog.PackageKey, version string,
+) (*catalog.Package, time.Time, error) {
 	if _, kept := r.Source.(house); kept || version != "" {
 		return r.Source.Package(ctx, key, version)
 	}
-	return r.s.holdings.Remembered(key, func() (*catalog.Package, time.Time, error) { return r.Source.Package(ctx, key, "") })
+	return r.s.holdings.Remembered(key, func() (*catalog.Package, time.Time, error) {
+		return r.Source.Package(ctx, key, "")
+	})
 }

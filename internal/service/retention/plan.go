@@ -87,7 +87,10 @@ type planning struct {
 // plan works a policy out for repositories, and calls line for every version, in
 // the order of the repositories' names, packages and versions. The line is not to
 // be kept: the next one takes its place.
-func (s *Retention) plan(ctx context.Context, facts record.Facts, policy *retention.Policy, repositories []catalog.Repository, asOf time.Time, line func(*PlanLine) error) (*SweepPlan, error) {
+func (s *Retention) plan(
+	ctx context.Context, facts record.Facts, policy *retention.Policy, repositories []catalog.Repository, asOf time.Time,
+	line func(*PlanLine) error,
+) (*SweepPlan, error) {
 	p := &planning{s: s, facts: facts, policy: policy, now: s.Now()}
 	if !asOf.IsZero() {
 		if asOf.Before(p.now) {
@@ -115,7 +118,8 @@ func (s *Retention) plan(ctx context.Context, facts record.Facts, policy *retent
 		sums.repository(r.Name)
 	}
 	l := new(PlanLine)
-	err = p.packages(ctx, repositories, func(r catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error {
+	err = p.packages(ctx, repositories, func(r catalog.Repository, of *retention.Package,
+		verdicts []retention.Verdict) error {
 		if err := wait(); err != nil {
 			return err
 		}
@@ -140,7 +144,8 @@ func (s *Retention) plan(ctx context.Context, facts record.Facts, policy *retent
 		}
 	}
 	if n := sums.total.Swept; policy.MostVersions > 0 && n > policy.MostVersions {
-		plan.Asks = append(plan.Asks, fmt.Sprintf("it would take %d versions, and may take %d without asking", n, policy.MostVersions))
+		plan.Asks = append(plan.Asks, fmt.Sprintf("it would take %d versions, and may take %d without asking", n,
+			policy.MostVersions))
 	}
 	sums.into(plan)
 	return plan, nil
@@ -177,7 +182,8 @@ func (p *planning) begin(ctx context.Context, repositories []catalog.Repository)
 // findRescued finds what stays because of what else stays.
 func (p *planning) findRescued(ctx context.Context, repositories []catalog.Repository, ids []int64) error {
 	rescue := retention.NewRescue()
-	err := p.packages(ctx, repositories, func(_ catalog.Repository, of *retention.Package, verdicts []retention.Verdict) error {
+	err := p.packages(ctx, repositories, func(_ catalog.Repository, of *retention.Package,
+		verdicts []retention.Verdict) error {
 		rescue.Judged(of, verdicts)
 		return nil
 	})
@@ -196,7 +202,9 @@ func (p *planning) findRescued(ctx context.Context, repositories []catalog.Repos
 		}
 		keys = append(keys, key)
 	}
-	if err := p.facts.Elsewhere(ctx, keys, ids, func(of purl.PURL, version string) { rescue.Elsewhere(of.String(), version) }); err != nil {
+	if err := p.facts.Elsewhere(ctx, keys, ids, func(of purl.PURL, version string) {
+		rescue.Elsewhere(of.String(), version)
+	}); err != nil {
 		return err
 	}
 	if err := p.facts.BuildUses(ctx, swept, rescue.Uses, rescue.Kept); err != nil {
@@ -274,7 +282,9 @@ func (p *planning) packages(ctx context.Context, repositories []catalog.Reposito
 }
 
 // rooms finds out for reasons that keep what was used last since when that is.
-func (p *planning) rooms(ctx context.Context, r catalog.Repository, policies []*retention.Policy) (map[int64]time.Time, error) {
+func (p *planning) rooms(
+	ctx context.Context, r catalog.Repository, policies []*retention.Policy,
+) (map[int64]time.Time, error) {
 	rooms := map[int64]time.Time{}
 	for _, policy := range policies {
 		for _, reason := range policy.Keep {
@@ -347,7 +357,9 @@ func (p *planning) limits(ctx context.Context, r catalog.Repository, sums *sums,
 	swept := sums.repositories[r.Name].Swept
 	count, err := p.facts.Count(ctx, r.ID)
 	if err == nil && int64(swept)*100 > count*int64(p.policy.MostShare) {
-		plan.Asks = append(plan.Asks, fmt.Sprintf("it would take %d of the %d versions of %s, and may take %d%% without asking", swept, count, r.Name, p.policy.MostShare))
+		plan.Asks = append(plan.Asks,
+			fmt.Sprintf("it would take %d of the %d versions of %s, and may take %d%% without asking", swept, count, r.Name,
+				p.policy.MostShare))
 	}
 	return err
 }
@@ -365,7 +377,8 @@ type sums struct {
 }
 
 func newSums() *sums {
-	return &sums{repositories: map[string]*PlanTotal{}, ecosystems: map[string]*PlanTotal{}, packages: map[string]*PlanTotal{}, reasons: map[string]*PlanTotal{}, months: map[string]*PlanTotal{}}
+	return &sums{repositories: map[string]*PlanTotal{}, ecosystems: map[string]*PlanTotal{},
+		packages: map[string]*PlanTotal{}, reasons: map[string]*PlanTotal{}, months: map[string]*PlanTotal{}}
 }
 
 func (s *sums) repository(name string) {
@@ -387,7 +400,8 @@ func (s *sums) add(l *PlanLine) {
 	part(s.ecosystems, l.Package.Ecosystem)
 	if l.Fate == retention.Swept {
 		// They come package by package, and a name takes long to write.
-		if of := s.last; of.Name != l.Package.Name || of.Namespace != l.Package.Namespace || of.Ecosystem != l.Package.Ecosystem {
+		if of := s.last; of.Name != l.Package.Name || of.Namespace != l.Package.Namespace ||
+			of.Ecosystem != l.Package.Ecosystem {
 			s.last, s.lastName = l.Package, l.Package.String()
 		}
 		part(s.packages, s.lastName)
@@ -418,7 +432,9 @@ func (s *sums) into(plan *SweepPlan) {
 		plan.Repositories = append(plan.Repositories, *s.repositories[name])
 	}
 	plan.Ecosystems, plan.Months = list(s.ecosystems, nil), list(s.months, nil)
-	plan.Packages = list(s.packages, func(a, b PlanTotal) int { return cmp.Or(cmp.Compare(b.Freed, a.Freed), cmp.Compare(b.Swept, a.Swept)) })
+	plan.Packages = list(s.packages, func(a, b PlanTotal) int {
+		return cmp.Or(cmp.Compare(b.Freed, a.Freed), cmp.Compare(b.Swept, a.Swept))
+	})
 	plan.Packages = plan.Packages[:min(len(plan.Packages), mostPackages)]
 	plan.Reasons = list(s.reasons, func(a, b PlanTotal) int { return cmp.Compare(b.Kept+b.Swept, a.Kept+a.Swept) })
 }
@@ -426,7 +442,9 @@ func (s *sums) into(plan *SweepPlan) {
 // PlanSweep works out what a policy, saved or not, would do to what the caller may
 // read all of, now or as of another moment. It calls line for every version, with
 // what is not to be kept.
-func (s *Retention) PlanSweep(ctx context.Context, caller access.Caller, text string, asOf time.Time, line func(*PlanLine) error) (*SweepPlan, error) {
+func (s *Retention) PlanSweep(
+	ctx context.Context, caller access.Caller, text string, asOf time.Time, line func(*PlanLine) error,
+) (*SweepPlan, error) {
 	policy, lines, err := ParsePolicy(text)
 	if err != nil {
 		return nil, err
@@ -437,7 +455,8 @@ func (s *Retention) PlanSweep(ctx context.Context, caller access.Caller, text st
 	about := s.about(&policy)
 	repositories := s.Wholly(caller, about)
 	if len(repositories) == 0 {
-		return nil, lines.Wrong("repositories", fault.New(fault.NotFound, "no-such-repository", "there is no repository of that name of which you may read everything"))
+		return nil, lines.Wrong("repositories", fault.New(fault.NotFound, "no-such-repository",
+			"there is no repository of that name of which you may read everything"))
 	}
 	var plan *SweepPlan
 	last, err := s.DB.LastSweepOf(ctx, policy.Name)

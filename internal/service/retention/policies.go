@@ -36,7 +36,9 @@ type PolicyView struct {
 // about are the repositories that hold anything and that a policy names.
 func (s *Retention) about(policy *retention.Policy) (all []catalog.Repository) {
 	for _, r := range s.directory.Repositories() {
-		if r.Kind != catalog.Chain && slices.ContainsFunc(policy.Repositories, func(pattern string) bool { return purl.Glob(pattern, r.Name) }) {
+		if r.Kind != catalog.Chain && slices.ContainsFunc(policy.Repositories, func(pattern string) bool {
+			return purl.Glob(pattern, r.Name)
+		}) {
 			all = append(all, r)
 		}
 	}
@@ -66,7 +68,8 @@ func (s *Retention) maySweep(caller access.Caller, policy *retention.Policy) err
 			return err
 		}
 		if r.Kind == catalog.Chain {
-			return fault.New(fault.Conflict, "not-kept-there", "%s is a chain: it holds nothing itself", name).WithHint("Name its members.")
+			return fault.New(fault.Conflict, "not-kept-there", "%s is a chain: it holds nothing itself", name).
+				WithHint("Name its members.")
 		}
 	}
 	return nil
@@ -118,7 +121,9 @@ func (s *Retention) Policies(ctx context.Context, caller access.Caller) ([]Polic
 	return views, nil
 }
 
-func (s *Retention) viewPolicy(caller access.Caller, p record.Policy, last []record.Sweep) (v PolicyView, ok bool, err error) {
+func (s *Retention) viewPolicy(
+	caller access.Caller, p record.Policy, last []record.Sweep,
+) (v PolicyView, ok bool, err error) {
 	v = PolicyView{Policy: p}
 	if v.Rules, _, err = ParsePolicy(p.Text); err != nil {
 		return v, false, err
@@ -148,11 +153,14 @@ func (s *Retention) Policy(ctx context.Context, caller access.Caller, name strin
 	if i := slices.IndexFunc(all, func(v PolicyView) bool { return v.Name == name }); i >= 0 {
 		return all[i], nil
 	}
-	return PolicyView{}, fault.New(fault.NotFound, "no-such-policy", "there is no policy %s that you may see", name).WithHint("crelvo policy list shows them.")
+	return PolicyView{}, fault.New(fault.NotFound, "no-such-policy", "there is no policy %s that you may see", name).
+		WithHint("crelvo policy list shows them.")
 }
 
 // SetPolicy makes or changes a policy, as it is written. made tells which.
-func (s *Retention) SetPolicy(ctx context.Context, caller access.Caller, text string, paused bool) (v PolicyView, made bool, err error) {
+func (s *Retention) SetPolicy(
+	ctx context.Context, caller access.Caller, text string, paused bool,
+) (v PolicyView, made bool, err error) {
 	p, lines, err := ParsePolicy(text)
 	if err != nil {
 		return v, false, err
@@ -162,7 +170,8 @@ func (s *Retention) SetPolicy(ctx context.Context, caller access.Caller, text st
 	}
 	for i, pattern := range p.Repositories {
 		if len(s.about(&retention.Policy{Repositories: []string{pattern}})) == 0 && !strings.Contains(pattern, "*") {
-			return v, false, lines.Wrong("repositories", fault.New(fault.NotFound, "no-such-repository", "there is no repository %s", p.Repositories[i]))
+			return v, false, lines.Wrong("repositories", fault.New(fault.NotFound, "no-such-repository",
+				"there is no repository %s", p.Repositories[i]))
 		}
 	}
 	// Who may not touch what the policy was about so far may not change it.
@@ -257,9 +266,13 @@ func queriesOf(policies []*retention.Policy) []query.Query {
 }
 
 // Pin keeps a version from every sweep, until it is taken off or its time is up.
-func (s *Retention) Pin(ctx context.Context, caller access.Caller, repository, ecosystem, namespace, name, version, reason string, until *time.Time) error {
+func (s *Retention) Pin(
+	ctx context.Context, caller access.Caller, repository, ecosystem, namespace, name, version, reason string,
+	until *time.Time,
+) error {
 	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > 500 {
-		return act.Invalid("no-reason", "a pin has a reason, of 500 characters at most").WithHint("Say why it must stay: crelvo pin … --reason TEXT.")
+		return act.Invalid("no-reason", "a pin has a reason, of 500 characters at most").
+			WithHint("Say why it must stay: crelvo pin … --reason TEXT.")
 	}
 	if until != nil && !until.After(s.Now()) {
 		return act.Invalid("bad-until", "%s is past", until.UTC().Format(act.TimeForm))
@@ -269,11 +282,13 @@ func (s *Retention) Pin(ctx context.Context, caller access.Caller, repository, e
 		return err
 	}
 	key := r.Key(ecosystem, namespace, name)
-	if err := s.directory.Allow(caller, access.Publish, access.Object{Repository: r, Package: act.PURLOf(key, "")}); err != nil {
+	if err := s.directory.Allow(caller, access.Publish,
+		access.Object{Repository: r, Package: act.PURLOf(key, "")}); err != nil {
 		return err
 	}
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
-		done, err := tx.SetPin(ctx, key, record.Pin{Version: version, Reason: reason, By: caller.Name, At: s.Now(), Until: until})
+		done, err := tx.SetPin(ctx, key, record.Pin{Version: version, Reason: reason, By: caller.Name, At: s.Now(),
+			Until: until})
 		if err == nil && !done {
 			err = publishing.NoVersion(r, key, version)
 		}
@@ -283,12 +298,15 @@ func (s *Retention) Pin(ctx context.Context, caller access.Caller, repository, e
 		event := s.Event(caller, "version pinned")
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
 		event.Detail = map[string]string{"reason": reason}
-		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name,
+			Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
 	})
 }
 
 // Unpin takes a pin off: one's own, or with the right to remove any.
-func (s *Retention) Unpin(ctx context.Context, caller access.Caller, repository, ecosystem, namespace, name, version string) error {
+func (s *Retention) Unpin(
+	ctx context.Context, caller access.Caller, repository, ecosystem, namespace, name, version string,
+) error {
 	r, err := s.directory.Repository(caller, repository, access.Publish)
 	if err != nil {
 		return err
@@ -306,7 +324,8 @@ func (s *Retention) Unpin(ctx context.Context, caller access.Caller, repository,
 			return fault.New(fault.NotFound, "no-such-pin", "%s is not pinned in %s", act.PURLOf(key, version), r.Name)
 		}
 		if pins[i].By != caller.Name {
-			if err := s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: act.PURLOf(key, "")}); err != nil {
+			if err := s.directory.Allow(caller, access.Remove,
+				access.Object{Repository: r, Package: act.PURLOf(key, "")}); err != nil {
 				return err
 			}
 		}
@@ -315,7 +334,8 @@ func (s *Retention) Unpin(ctx context.Context, caller access.Caller, repository,
 		}
 		event := s.Event(caller, "pin ended")
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
-		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name, Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
+		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name,
+			Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})
 	})
 }
 
@@ -333,8 +353,10 @@ func (s *Retention) Work(workers *river.Workers) {
 
 // ScheduleNights puts on the schedule what is done every night.
 func (s *Retention) ScheduleNights() {
-	s.schedule.Keep("verify", map[string]schedule.Rule{"nightly": {Schedule: verifyTimes, Zone: "UTC", Args: verifyArgs{}}})
-	s.schedule.Keep("reclaim", map[string]schedule.Rule{"nightly": {Schedule: reclaimTimes, Zone: "UTC", Args: reclaimArgs{}}})
+	s.schedule.Keep("verify", map[string]schedule.Rule{"nightly": {Schedule: verifyTimes, Zone: "UTC",
+		Args: verifyArgs{}}})
+	s.schedule.Keep("reclaim", map[string]schedule.Rule{"nightly": {Schedule: reclaimTimes, Zone: "UTC",
+		Args: reclaimArgs{}}})
 }
 
 // scheduleSweeps puts the retention policies on the schedule.

@@ -61,7 +61,8 @@ func (s *Retention) reclaim(ctx context.Context, caller access.Caller, wait time
 		// The lock is held by a transaction that does nothing else.
 		ok, err := tx.LockReclaiming(ctx)
 		if err == nil && !ok {
-			err = fault.New(fault.Conflict, "reclaiming", "bytes are being reclaimed already").WithHint("crelvo reclaim --list shows how far that is.")
+			err = fault.New(fault.Conflict, "reclaiming", "bytes are being reclaimed already").
+				WithHint("crelvo reclaim --list shows how far that is.")
 		}
 		if err != nil {
 			return err
@@ -90,7 +91,8 @@ func (s *Retention) reclaim(ctx context.Context, caller access.Caller, wait time
 	if run.Versions+run.Marked+run.Files > 0 {
 		err = s.DB.Within(ctx, func(tx *record.Tx) error {
 			event := s.Event(caller, "bytes reclaimed")
-			event.Detail = map[string]string{"versions": fmt.Sprint(run.Versions), "marked": fmt.Sprint(run.Marked), "files": fmt.Sprint(run.Files), "bytes": fmt.Sprint(run.Bytes)}
+			event.Detail = map[string]string{"versions": fmt.Sprint(run.Versions), "marked": fmt.Sprint(run.Marked),
+				"files": fmt.Sprint(run.Files), "bytes": fmt.Sprint(run.Bytes)}
 			return tx.Append(ctx, event)
 		})
 	}

@@ -17,14 +17,17 @@ import (
 
 // Remove implements ecosystem.Desk.
 func (s *Retention) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
-	return s.publishing.InHouses(ctx, caller, access.Remove, key, versions, func(at catalog.PackageKey, versions []string) error {
-		_, err := s.remove(ctx, caller, at, versions)
-		return err
-	})
+	return s.publishing.InHouses(ctx, caller, access.Remove, key, versions,
+		func(at catalog.PackageKey, versions []string) error {
+			_, err := s.remove(ctx, caller, at, versions)
+			return err
+		})
 }
 
 // RemoveVersion takes a version out of use, as a sweep by hand.
-func (s *Retention) RemoveVersion(ctx context.Context, caller access.Caller, name string, p purl.PURL) (SweepView, error) {
+func (s *Retention) RemoveVersion(
+	ctx context.Context, caller access.Caller, name string, p purl.PURL,
+) (SweepView, error) {
 	r, err := s.directory.Repository(caller, name, access.Remove)
 	if err != nil {
 		return SweepView{}, err
@@ -45,7 +48,9 @@ func (s *Retention) RemoveVersion(ctx context.Context, caller access.Caller, nam
 
 // remove takes versions out of use, and names the sweep that they can be brought
 // back from; 0 if there was nothing to do.
-func (s *Retention) remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) (sweepID int64, err error) {
+func (s *Retention) remove(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string,
+) (sweepID int64, err error) {
 	key.Sight = ""
 	r, p, err := s.publishing.Changing(ctx, caller, access.Remove, key)
 	if err != nil {
@@ -68,7 +73,8 @@ func (s *Retention) remove(ctx context.Context, caller access.Caller, key catalo
 		// The versions are held now: a pin is seen, or comes too late.
 		pin, err := tx.PinOf(ctx, ids, s.Now())
 		if err == nil {
-			err = fault.New(fault.Conflict, "pinned", "%s %s was pinned by %s on %s: %s", key.Name, pin.Version, pin.By, pin.At.UTC().Format(act.TimeForm), pin.Reason).
+			err = fault.New(fault.Conflict, "pinned", "%s %s was pinned by %s on %s: %s", key.Name, pin.Version, pin.By,
+				pin.At.UTC().Format(act.TimeForm), pin.Reason).
 				WithHint("Take the pin away first: crelvo pin %s --in %s --off.", act.PURLOf(key, pin.Version), r.Name)
 		}
 		if !errors.Is(err, record.ErrNotFound) {

@@ -78,9 +78,13 @@ func (s *Retention) Sweep(ctx context.Context, caller access.Caller, name string
 	return s.beginSweep(ctx, caller, v.Text, &v.Rules, s.about(&v.Rules), goOn)
 }
 
-func (s *Retention) beginSweep(ctx context.Context, caller access.Caller, text string, policy *retention.Policy, repositories []catalog.Repository, goOn bool) (record.Sweep, error) {
+func (s *Retention) beginSweep(
+	ctx context.Context, caller access.Caller, text string, policy *retention.Policy, repositories []catalog.Repository,
+	goOn bool,
+) (record.Sweep, error) {
 	now := s.Now()
-	sweep := record.Sweep{Policy: policy.Name, Text: text, State: record.SweepUnderway, Grace: policy.Grace, BegunBy: caller.Name, BegunAt: now}
+	sweep := record.Sweep{Policy: policy.Name, Text: text, State: record.SweepUnderway, Grace: policy.Grace,
+		BegunBy: caller.Name, BegunAt: now}
 	for _, r := range repositories {
 		sweep.Repositories = append(sweep.Repositories, r.ID)
 	}
@@ -88,16 +92,19 @@ func (s *Retention) beginSweep(ctx context.Context, caller access.Caller, text s
 		if err := tx.LockName(ctx, "sweep "+policy.Name); err != nil {
 			return err
 		}
-		open, err := tx.Sweeps(ctx, record.SweepFilter{Policy: policy.Name, States: []string{record.SweepAsking, record.SweepUnderway}})
+		open, err := tx.Sweeps(ctx, record.SweepFilter{Policy: policy.Name,
+			States: []string{record.SweepAsking, record.SweepUnderway}})
 		if err != nil {
 			return err
 		}
 		for _, o := range open {
 			if o.State == record.SweepUnderway {
-				return fault.New(fault.Conflict, "sweep-underway", "sweep %d by %s is under way", o.ID, policy.Name).WithHint("crelvo sweep show %d tells how far it is.", o.ID)
+				return fault.New(fault.Conflict, "sweep-underway", "sweep %d by %s is under way", o.ID, policy.Name).
+					WithHint("crelvo sweep show %d tells how far it is.", o.ID)
 			}
 			// Today's plan takes the place of the one that asks.
-			o.State, o.Why, o.EndedAt, o.AliveAt, o.Done, o.Spared = record.SweepCancelled, "a later one took its place", &now, now, 0, 0
+			o.State, o.Why, o.EndedAt, o.AliveAt, o.Done, o.Spared = record.SweepCancelled, "a later one took its place", &now,
+				now, 0, 0
 			if _, err := tx.MoveSweep(ctx, o.ID, []string{record.SweepAsking}, o); err != nil {
 				return err
 			}
@@ -118,7 +125,10 @@ func (s *Retention) beginSweep(ctx context.Context, caller access.Caller, text s
 }
 
 // recordSweep plans a sweep and puts it on record.
-func (s *Retention) recordSweep(ctx context.Context, tx *record.Tx, caller access.Caller, policy *retention.Policy, repositories []catalog.Repository, sweep *record.Sweep, goOn bool) error {
+func (s *Retention) recordSweep(
+	ctx context.Context, tx *record.Tx, caller access.Caller, policy *retention.Policy, repositories []catalog.Repository,
+	sweep *record.Sweep, goOn bool,
+) error {
 	id, err := tx.AddSweep(ctx, *sweep)
 	if err != nil {
 		return err
@@ -136,7 +146,8 @@ func (s *Retention) recordSweep(ctx context.Context, tx *record.Tx, caller acces
 			if l.Fate != retention.Swept {
 				return nil
 			}
-			item := record.SweepItem{Position: sweep.Versions, VersionID: l.ID, Bytes: l.Bytes, Freed: l.Freed, Users: l.Users, State: record.ItemPlanned}
+			item := record.SweepItem{Position: sweep.Versions, VersionID: l.ID, Bytes: l.Bytes, Freed: l.Freed, Users: l.Users,
+				State: record.ItemPlanned}
 			if used := l.UsedAt; !used.IsZero() {
 				item.UsedAt = &used
 			}
@@ -219,7 +230,8 @@ func (s *Retention) carrySweep(ctx context.Context, id int64) error {
 		return err
 	}
 	for {
-		items, err := s.DB.SweepItems(ctx, record.ItemFilter{SweepID: id, States: []string{record.ItemPlanned}, After: -1, Limit: SweepBatch})
+		items, err := s.DB.SweepItems(ctx, record.ItemFilter{SweepID: id, States: []string{record.ItemPlanned}, After: -1,
+			Limit: SweepBatch})
 		if err != nil {
 			return err
 		}
@@ -241,7 +253,9 @@ func (s *Retention) carrySweep(ctx context.Context, id int64) error {
 
 // sweepItems takes a batch out of use, of it what is swept still: something may
 // have changed since the plan. goes is false if the sweep was stopped.
-func (s *Retention) sweepItems(ctx context.Context, sweep record.Sweep, policy *retention.Policy, others otherPolicies, items []record.SweepItem) (goes bool, err error) {
+func (s *Retention) sweepItems(
+	ctx context.Context, sweep record.Sweep, policy *retention.Policy, others otherPolicies, items []record.SweepItem,
+) (goes bool, err error) {
 	ids := make([]int64, len(items))
 	for i, item := range items {
 		ids[i] = item.VersionID
@@ -284,7 +298,8 @@ func (s *Retention) sweepItems(ctx context.Context, sweep record.Sweep, policy *
 				return err
 			}
 		}
-		progress := record.Sweep{State: record.SweepUnderway, AliveAt: now, Done: len(removed), Spared: len(items) - len(removed)}
+		progress := record.Sweep{State: record.SweepUnderway, AliveAt: now, Done: len(removed),
+			Spared: len(items) - len(removed)}
 		if goes, err = tx.MoveSweep(ctx, sweep.ID, []string{record.SweepUnderway}, progress); err != nil {
 			return err
 		}
@@ -309,17 +324,22 @@ func (s *Retention) sweepItems(ctx context.Context, sweep record.Sweep, policy *
 var errStopped = errors.New("the sweep was stopped")
 
 // tellPackages announces that packages are not as they were.
-func (s *Retention) tellPackages(ctx context.Context, tx *record.Tx, keys []catalog.PackageKey, more ...record.Change) error {
+func (s *Retention) tellPackages(
+	ctx context.Context, tx *record.Tx, keys []catalog.PackageKey, more ...record.Change,
+) error {
 	for _, key := range keys {
 		r, _ := s.directory.RepositoryByID(key.RepositoryID)
-		more = append(more, record.Change{Kind: record.OfPackage, RepositoryID: key.RepositoryID, Repository: r.Name, Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name})
+		more = append(more, record.Change{Kind: record.OfPackage, RepositoryID: key.RepositoryID, Repository: r.Name,
+			Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name})
 	}
 	return tx.Tell(ctx, more...)
 }
 
 // judgeAgain judges versions by what is known now. What stays only because of what
 // else stays was left out when it was planned.
-func (s *Retention) judgeAgain(ctx context.Context, facts record.Facts, policy *retention.Policy, others otherPolicies, ids []int64) (map[int64]retention.Verdict, error) {
+func (s *Retention) judgeAgain(
+	ctx context.Context, facts record.Facts, policy *retention.Policy, others otherPolicies, ids []int64,
+) (map[int64]retention.Verdict, error) {
 	p := &planning{s: s, facts: facts, policy: policy, others: others, now: s.Now()}
 	verdicts := map[int64]retention.Verdict{}
 	if len(ids) == 0 {
@@ -395,7 +415,8 @@ func (s *Retention) judgeAgain(ctx context.Context, facts record.Facts, policy *
 func (s *Retention) endSweep(ctx context.Context, sweep record.Sweep, state, why string) error {
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		now := s.Now()
-		done, err := tx.MoveSweep(ctx, sweep.ID, []string{record.SweepUnderway}, record.Sweep{State: state, Why: why, AliveAt: now, EndedAt: &now})
+		done, err := tx.MoveSweep(ctx, sweep.ID, []string{record.SweepUnderway},
+			record.Sweep{State: state, Why: why, AliveAt: now, EndedAt: &now})
 		if err != nil || !done {
 			return err
 		}

@@ -57,8 +57,11 @@ func (s *Retention) verifyRecords(ctx context.Context, caller access.Caller) ([]
 	})
 	if err == nil && len(mended) > 0 {
 		s.Log.Error("records did not agree with each other and were put right", "mended", mended)
-		s.Worry("records", act.Concern{Level: "wrong", What: fmt.Sprintf("Records did not agree with each other and were put right: %d %s, such as %s", mended[0].Count, mended[0].What, mended[0].Sample),
-			Do: "The activity record lists all of it (records mended). Tell whoever looks after Crelvo: it should not happen.", Page: "/activity"})
+		s.Worry("records", act.Concern{Level: "wrong",
+			What: fmt.Sprintf("Records did not agree with each other and were put right: %d %s, such as %s", mended[0].Count,
+				mended[0].What, mended[0].Sample),
+			Do:   "The activity record lists all of it (records mended). Tell whoever looks after Crelvo: it should not happen.",
+			Page: "/activity"})
 		s.ForgetAll()
 	}
 	return mended, err

@@ -40,7 +40,8 @@ func (s *Retention) Sweeps(ctx context.Context, caller access.Caller, f record.S
 			if ok && slices.Contains(f.Repositories, id) {
 				views[i].Repositories = append(views[i].Repositories, r)
 			}
-			views[i].May = views[i].May && ok && s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: anyPackage}) == nil
+			views[i].May = views[i].May && ok && s.directory.Allow(caller, access.Remove,
+				access.Object{Repository: r, Package: anyPackage}) == nil
 		}
 	}
 	return views, nil
@@ -50,7 +51,8 @@ func (s *Retention) Sweeps(ctx context.Context, caller access.Caller, f record.S
 func (s *Retention) SweepByID(ctx context.Context, caller access.Caller, id int64) (SweepView, error) {
 	found, err := s.Sweeps(ctx, caller, record.SweepFilter{ID: id})
 	if err == nil && len(found) == 0 {
-		err = fault.New(fault.NotFound, "no-such-sweep", "there is no sweep %d that you may see", id).WithHint("crelvo sweep list shows them.")
+		err = fault.New(fault.NotFound, "no-such-sweep", "there is no sweep %d that you may see", id).
+			WithHint("crelvo sweep list shows them.")
 	}
 	if err != nil {
 		return SweepView{}, err
@@ -60,7 +62,9 @@ func (s *Retention) SweepByID(ctx context.Context, caller access.Caller, id int6
 
 // SweepItems lists what a sweep took, in its order, of what the caller may read all
 // of.
-func (s *Retention) SweepItems(ctx context.Context, caller access.Caller, v SweepView, f record.ItemFilter) ([]record.SweepItem, error) {
+func (s *Retention) SweepItems(
+	ctx context.Context, caller access.Caller, v SweepView, f record.ItemFilter,
+) ([]record.SweepItem, error) {
 	f.SweepID = v.ID
 	items, err := s.DB.SweepItems(ctx, f)
 	return slices.DeleteFunc(items, func(i record.SweepItem) bool {
@@ -102,7 +106,9 @@ func (s *Retention) mayTouch(v SweepView) error {
 	if v.May {
 		return nil
 	}
-	return fault.New(fault.Denied, "missing-role", "for sweep %d you need to be a curator of all repositories that it was about", v.ID).WithHint("Ask an admin for that role.")
+	return fault.New(fault.Denied, "missing-role",
+		"for sweep %d you need to be a curator of all repositories that it was about", v.ID).
+		WithHint("Ask an admin for that role.")
 }
 
 // Back is what came of undoing a sweep.
@@ -138,7 +144,8 @@ func (s *Retention) UndoSweep(ctx context.Context, caller access.Caller, id int6
 		wanted = append(wanted, p)
 	}
 	for after := -1; ; {
-		items, err := s.DB.SweepItems(ctx, record.ItemFilter{SweepID: id, States: []string{record.ItemRemoved}, After: after, Limit: SweepBatch})
+		items, err := s.DB.SweepItems(ctx, record.ItemFilter{SweepID: id, States: []string{record.ItemRemoved}, After: after,
+			Limit: SweepBatch})
 		if err != nil {
 			return back, err
 		}
@@ -158,12 +165,15 @@ func (s *Retention) UndoSweep(ctx context.Context, caller access.Caller, id int6
 		}
 	}
 	if back.Back == 0 && len(back.Not) == 0 {
-		return back, fault.New(fault.NotFound, "nothing-to-undo", "sweep %d took nothing that fits and can be brought back", id).WithHint("crelvo sweep show %d lists what it took.", id)
+		return back, fault.New(fault.NotFound, "nothing-to-undo", "sweep %d took nothing that fits and can be brought back",
+			id).WithHint("crelvo sweep show %d lists what it took.", id)
 	}
 	return back, nil
 }
 
-func (s *Retention) bringBack(ctx context.Context, caller access.Caller, sweep record.Sweep, items []record.SweepItem, back *Back) error {
+func (s *Retention) bringBack(
+	ctx context.Context, caller access.Caller, sweep record.Sweep, items []record.SweepItem, back *Back,
+) error {
 	ids := make([]int64, len(items))
 	for i, item := range items {
 		ids[i] = item.VersionID
@@ -215,16 +225,20 @@ func (s *Retention) bringBack(ctx context.Context, caller access.Caller, sweep r
 
 // recordRemoval puts on record what somebody removed by hand: it goes the way of a
 // sweep.
-func (s *Retention) recordRemoval(ctx context.Context, tx *record.Tx, caller access.Caller, r catalog.Repository, ids []int64, grace time.Duration) (record.Sweep, error) {
+func (s *Retention) recordRemoval(
+	ctx context.Context, tx *record.Tx, caller access.Caller, r catalog.Repository, ids []int64, grace time.Duration,
+) (record.Sweep, error) {
 	now := s.Now()
-	sweep := record.Sweep{State: record.SweepDone, Grace: grace, BegunBy: caller.Name, BegunAt: now, EndedAt: &now, Repositories: []int64{r.ID}, Versions: len(ids), Done: len(ids)}
+	sweep := record.Sweep{State: record.SweepDone, Grace: grace, BegunBy: caller.Name, BegunAt: now, EndedAt: &now,
+		Repositories: []int64{r.ID}, Versions: len(ids), Done: len(ids)}
 	uses, err := tx.Weights(ctx, ids)
 	if err != nil {
 		return sweep, err
 	}
 	items := make([]record.SweepItem, len(uses))
 	for i, u := range uses {
-		items[i] = record.SweepItem{Position: i, VersionID: u.VersionID, Bytes: u.Bytes, Freed: u.Bytes, UsedAt: u.UsedAt, Users: u.Users, State: record.ItemRemoved, At: &now}
+		items[i] = record.SweepItem{Position: i, VersionID: u.VersionID, Bytes: u.Bytes, Freed: u.Bytes, UsedAt: u.UsedAt,
+			Users: u.Users, State: record.ItemRemoved, At: &now}
 		sweep.Bytes += u.Bytes
 	}
 	sweep.Freed = sweep.Bytes

@@ -14,7 +14,9 @@ import (
 // Events gives the activity record line by line, the newest first unless the
 // filter says otherwise. An admin sees all of it; others what they did
 // themselves.
-func (s *Rights) Events(ctx context.Context, caller access.Caller, f record.EventFilter, do func(record.SealedEvent) error) error {
+func (s *Rights) Events(
+	ctx context.Context, caller access.Caller, f record.EventFilter, do func(record.SealedEvent) error,
+) error {
 	if err := s.directory.Allow(caller, access.SignedIn, act.Everything); err != nil {
 		return err
 	}
@@ -52,7 +54,9 @@ var errBroken = errors.New("broken")
 
 // VerifyEvents computes the chain of all events again. With a number and a seal
 // that were noted before, it also tells whether that event still has it.
-func (s *Rights) VerifyEvents(ctx context.Context, caller access.Caller, noted int64, seal string) (v Verified, err error) {
+func (s *Rights) VerifyEvents(
+	ctx context.Context, caller access.Caller, noted int64, seal string,
+) (v Verified, err error) {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return v, err
 	}

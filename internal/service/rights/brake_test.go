@@ -18,7 +18,8 @@ func TestBrake(t *testing.T) {
 			t.Fatalf("attempt %d: %v", i+1, err)
 		}
 	}
-	for _, want := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second, longestAccount, longestAccount} {
+	for _, want := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second,
+		longestAccount, longestAccount} {
 		err := b.try("purser", "10.0.0.1", now)
 		if f := fault.Of(err); f.Kind != fault.TooMany || f.After < want || f.After > want+time.Second {
 			t.Errorf("%v, after %s; want about %s", err, f.After, want)

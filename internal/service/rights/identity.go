@@ -117,7 +117,8 @@ func (s *Rights) byToken(ctx context.Context, secret string, from Origin) (calle
 			caller.Token, caller.Name, known.Value.ends.UTC().Format(act.TimeForm)).
 			WithHint("Make a new one with crelvo token new.")
 	}
-	s.counting.TokenUsed(record.TokenUse{TokenID: known.Value.tokenID, At: now, From: from.Address, Client: from.UserAgent})
+	s.counting.TokenUsed(record.TokenUse{TokenID: known.Value.tokenID, At: now, From: from.Address,
+		Client: from.UserAgent})
 	return caller, caller, nil
 }
 
@@ -207,7 +208,9 @@ func (s *Rights) byPassword(ctx context.Context, name, password string, from Ori
 }
 
 // tryPassword is byPassword for a password that was not right lately.
-func (s *Rights) tryPassword(ctx context.Context, key [32]byte, name, password string, from Origin) (access.Caller, error) {
+func (s *Rights) tryPassword(
+	ctx context.Context, key [32]byte, name, password string, from Origin,
+) (access.Caller, error) {
 	generation, now := s.AccessAge(), s.Now()
 	who := from.on(access.Caller{Name: name})
 	if err := s.brake.try(name, from.Address, now); err != nil {
@@ -239,7 +242,8 @@ func (s *Rights) tryPassword(ctx context.Context, key [32]byte, name, password s
 	}
 	c := CallerOf(p)
 	c.Generation = generation
-	s.callers.Add(key, act.Aged[knownCaller]{Value: knownCaller{caller: c, ends: now.Add(passwordMemory)}, Generation: generation})
+	s.callers.Add(key, act.Aged[knownCaller]{Value: knownCaller{caller: c, ends: now.Add(passwordMemory)},
+		Generation: generation})
 	return c, nil
 }
 
@@ -255,7 +259,9 @@ func (s *Rights) CallerNamed(ctx context.Context, name string) (access.Caller, e
 }
 
 // SignIn starts a browser's session and returns its secret.
-func (s *Rights) SignIn(ctx context.Context, name, password string, from Origin) (secret string, ends time.Time, err error) {
+func (s *Rights) SignIn(
+	ctx context.Context, name, password string, from Origin,
+) (secret string, ends time.Time, err error) {
 	caller, err := s.byPassword(ctx, name, password, from)
 	if err != nil {
 		return "", ends, err
@@ -264,7 +270,8 @@ func (s *Rights) SignIn(ctx context.Context, name, password string, from Origin)
 	now := s.Now()
 	ends = now.Add(sessionLength)
 	err = s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.AddSession(ctx, sha256.Sum256([]byte(secret)), caller.ID, now, ends, from.Address, from.UserAgent); err != nil {
+		if err := tx.AddSession(ctx, sha256.Sum256([]byte(secret)), caller.ID, now, ends, from.Address,
+			from.UserAgent); err != nil {
 			return err
 		}
 		return tx.Append(ctx, s.Event(caller, "signed in"))
@@ -274,7 +281,9 @@ func (s *Rights) SignIn(ctx context.Context, name, password string, from Origin)
 
 // SignInClient implements ecosystem.Desk: a package client signs in with a
 // password, and gets a token of its own.
-func (s *Rights) SignInClient(ctx context.Context, caller access.Caller, client, name, password string) (secret string, err error) {
+func (s *Rights) SignInClient(
+	ctx context.Context, caller access.Caller, client, name, password string,
+) (secret string, err error) {
 	from := Origin{Address: caller.Address, UserAgent: caller.UserAgent}
 	known, err := s.byPassword(ctx, name, password, from)
 	if err != nil {
@@ -345,7 +354,9 @@ type NewToken struct {
 }
 
 // AddToken makes a token and returns its secret, which is not kept.
-func (s *Rights) AddToken(ctx context.Context, caller access.Caller, n NewToken) (secret string, t record.Token, err error) {
+func (s *Rights) AddToken(
+	ctx context.Context, caller access.Caller, n NewToken,
+) (secret string, t record.Token, err error) {
 	owner, err := s.tokenOwner(ctx, caller, n.For)
 	if err != nil {
 		return "", t, err
@@ -354,7 +365,8 @@ func (s *Rights) AddToken(ctx context.Context, caller access.Caller, n NewToken)
 		return "", t, err
 	}
 	if owner.PasswordGiven && owner.ID == caller.ID && caller.Token == "" {
-		return "", t, fault.New(fault.Denied, "change-password-first", "the password of %s was given by somebody else, and is to be changed before it is good for a token", owner.Name).
+		return "", t, fault.New(fault.Denied, "change-password-first",
+			"the password of %s was given by somebody else, and is to be changed before it is good for a token", owner.Name).
 			WithHint("Change it: crelvo user password.")
 	}
 	for _, can := range n.Can {
@@ -389,7 +401,8 @@ func (s *Rights) AddToken(ctx context.Context, caller access.Caller, n NewToken)
 			WithHint("Whoever runs the server can raise that (longest-token).")
 	}
 	now := s.Now()
-	t = record.Token{PrincipalID: owner.ID, Name: n.Name, On: n.On, Only: n.Only, CreatedAt: now, ExpiresAt: now.Add(n.Length)}
+	t = record.Token{PrincipalID: owner.ID, Name: n.Name, On: n.On, Only: n.Only, CreatedAt: now,
+		ExpiresAt: now.Add(n.Length)}
 	for _, can := range n.Can {
 		t.Can = append(t.Can, string(can))
 	}
@@ -406,7 +419,8 @@ func (s *Rights) AddToken(ctx context.Context, caller access.Caller, n NewToken)
 		t.ID = id
 		event := s.Event(caller, "token made")
 		event.Subject = owner.Name + "/" + n.Name
-		event.Detail = map[string]string{"can": strings.Join(t.Can, ", "), "on": strings.Join(t.On, ", "), "only": strings.Join(t.Only, ", "),
+		event.Detail = map[string]string{"can": strings.Join(t.Can, ", "), "on": strings.Join(t.On, ", "),
+			"only":  strings.Join(t.Only, ", "),
 			"until": t.ExpiresAt.UTC().Format(act.TimeForm)}
 		return tx.Append(ctx, event)
 	})
@@ -416,7 +430,9 @@ func (s *Rights) AddToken(ctx context.Context, caller access.Caller, n NewToken)
 // there.
 func (s *Rights) namedOnes(caller access.Caller, on []string) error {
 	for _, name := range on {
-		if r, ok := s.directory.Known().ByName[name]; strings.Contains(name, "*") || ok && (s.directory.Allow(caller, access.Read, access.Of(r)) == nil || s.directory.Allow(caller, access.Publish, access.Of(r)) == nil) {
+		if r, ok := s.directory.Known().ByName[name]; strings.Contains(name, "*") ||
+			ok && (s.directory.Allow(caller, access.Read, access.Of(r)) == nil ||
+				s.directory.Allow(caller, access.Publish, access.Of(r)) == nil) {
 			continue
 		}
 		return fault.New(fault.NotFound, "no-such-repository", "there is no repository %q that you may read", name).
@@ -429,7 +445,8 @@ func (s *Rights) namedOnes(caller access.Caller, on []string) error {
 // good for.
 func (s *Rights) withinRights(owner access.Caller, n NewToken) error {
 	for _, can := range n.Can {
-		may := can == access.Anyone || can == access.SignedIn || can == access.ManageSome || s.directory.Allow(owner, can, act.Everything) == nil
+		may := can == access.Anyone || can == access.SignedIn || can == access.ManageSome ||
+			s.directory.Allow(owner, can, act.Everything) == nil
 		for _, r := range s.directory.Repositories() {
 			inside := len(n.On) == 0 || slices.ContainsFunc(n.On, func(pattern string) bool {
 				ok, err := path.Match(pattern, r.Name)
@@ -438,7 +455,8 @@ func (s *Rights) withinRights(owner access.Caller, n NewToken) error {
 			may = may || inside && access.Decide(owner, can, access.Of(r)).Allowed
 		}
 		if !may && !slices.ContainsFunc(n.On, func(pattern string) bool { return strings.Contains(pattern, "*") }) {
-			return fault.New(fault.Invalid, "beyond-rights", "%s may not %s anything%s, so a token for that would be of no use", owner.Name, can, onText(n.On)).
+			return fault.New(fault.Invalid, "beyond-rights", "%s may not %s anything%s, so a token for that would be of no use",
+				owner.Name, can, onText(n.On)).
 				WithHint("Have the role granted first: crelvo grant add ROLE --to %s --on REPOSITORY.", owner.Name)
 		}
 	}
@@ -456,7 +474,8 @@ func onText(on []string) string {
 // is not limited; those of others by an admin.
 func (s *Rights) tokenOwner(ctx context.Context, caller access.Caller, name string) (record.Principal, error) {
 	if caller.Limited() {
-		return record.Principal{}, fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot look after tokens", caller.Token).
+		return record.Principal{}, fault.New(fault.Denied, "token-too-narrow",
+			"the token %q is limited, so it cannot look after tokens", caller.Token).
 			WithHint("Sign in with a password: crelvo login.")
 	}
 	if name == "" || name == caller.Name {

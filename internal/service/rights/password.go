@@ -52,7 +52,8 @@ func (s *Rights) verifyPassword(ctx context.Context, phc, password string) bool 
 	var version, threads int
 	var memory, passes uint32
 	var rest string
-	if _, err := fmt.Sscanf(phc, "$argon2id$v=%d$m=%d,t=%d,p=%d$%s", &version, &memory, &passes, &threads, &rest); err != nil {
+	if _, err := fmt.Sscanf(phc, "$argon2id$v=%d$m=%d,t=%d,p=%d$%s", &version, &memory, &passes, &threads,
+		&rest); err != nil {
 		return false
 	}
 	saltText, keyText, ok := strings.Cut(rest, "$")
@@ -84,10 +85,12 @@ type FirstSignIn struct {
 func (s *Rights) Bootstrap(ctx context.Context, password, token string) (FirstSignIn, error) {
 	const name = "admin"
 	if password != "" && len(password) < minPassword {
-		return FirstSignIn{}, fault.New(fault.Invalid, "weak-password", "CRELVO_ADMIN_PASSWORD is shorter than %d characters", minPassword)
+		return FirstSignIn{}, fault.New(fault.Invalid, "weak-password", "CRELVO_ADMIN_PASSWORD is shorter than %d characters",
+			minPassword)
 	}
 	if token != "" && len(token) < minEnvironmentToken {
-		return FirstSignIn{}, fault.New(fault.Invalid, "weak-token", "CRELVO_ADMIN_TOKEN is shorter than %d characters", minEnvironmentToken)
+		return FirstSignIn{}, fault.New(fault.Invalid, "weak-token", "CRELVO_ADMIN_TOKEN is shorter than %d characters",
+			minEnvironmentToken)
 	}
 	var first FirstSignIn
 	any, err := s.DB.AnyPrincipal(ctx)

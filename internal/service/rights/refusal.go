@@ -51,7 +51,8 @@ const (
 
 // Refused notes that an attempt was refused; asked says what it asked for.
 func (s *Rights) Refused(caller access.Caller, repository, asked string, f *fault.Error) {
-	r := Refusal{Who: text.Clean(caller.Name, false, maxWho), Token: caller.Token, Address: text.Clean(caller.Address, false, maxWho), Code: f.Code,
+	r := Refusal{Who: text.Clean(caller.Name, false, maxWho), Token: caller.Token,
+		Address: text.Clean(caller.Address, false, maxWho), Code: f.Code,
 		Repository: text.Clean(repository, false, maxWho)}
 	if f.Kind == fault.TooMany {
 		r.Who = "" // names can be made up without end
@@ -91,7 +92,8 @@ func (s *Rights) noteRefusals(ctx context.Context) error {
 	s.refusals.written(due, later, now)
 	if len(bad) > 0 {
 		s.Log.Error("some refusals cannot be put on record and were dropped", "kinds", len(bad))
-		s.Worry("refusals", act.Concern{Level: "wrong", What: act.Plural(int64(len(bad)), "kind") + " of refused attempts could not be put on record, last at " + now.UTC().Format(act.TimeForm),
+		s.Worry("refusals", act.Concern{Level: "wrong", What: act.Plural(int64(len(bad)), "kind") +
+			" of refused attempts could not be put on record, last at " + now.UTC().Format(act.TimeForm),
 			Do: "Tell whoever looks after Crelvo. All others are on record.", Page: "/activity"})
 	}
 	return err
@@ -106,10 +108,12 @@ type noting struct {
 
 func (n noting) event(now time.Time) record.Event {
 	if n.Refusal == (Refusal{}) {
-		return record.Event{At: now, Action: "refused", Subject: "more than can be told apart", Detail: map[string]string{"times": strconv.Itoa(n.times)}}
+		return record.Event{At: now, Action: "refused", Subject: "more than can be told apart",
+			Detail: map[string]string{"times": strconv.Itoa(n.times)}}
 	}
-	e := record.Event{At: n.at, Who: n.Who, Token: n.Token, Address: n.Address, Action: "refused", Repository: n.Repository,
-		Subject: n.asked, Detail: map[string]string{"code": n.Code, "said": n.said}}
+	e := record.Event{At: n.at, Who: n.Who, Token: n.Token, Address: n.Address, Action: "refused",
+		Repository: n.Repository,
+		Subject:    n.asked, Detail: map[string]string{"code": n.Code, "said": n.said}}
 	if n.times > 1 {
 		e.Detail["times"] = strconv.Itoa(n.times)
 	}

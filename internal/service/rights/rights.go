@@ -22,7 +22,8 @@ type NewGrant struct {
 func (n NewGrant) Parse() (access.Grant, error) {
 	g := access.Grant{Holder: n.Holder, Role: access.Role(n.Role), Repositories: n.Repositories}
 	if !slices.Contains(access.Roles, g.Role) {
-		return g, act.Invalid("bad-role", "there is no role %q", n.Role).WithHint("Choose reader, publisher, promoter, curator or admin.")
+		return g, act.Invalid("bad-role", "there is no role %q", n.Role).
+			WithHint("Choose reader, publisher, promoter, curator or admin.")
 	}
 	if !repositoriesForm(n.Repositories) {
 		return g, act.Invalid("bad-repositories", "%q is neither the name of a repository nor a pattern", n.Repositories).
@@ -35,13 +36,16 @@ func (n NewGrant) Parse() (access.Grant, error) {
 		}
 		g.Packages = p
 		if g.Role == access.Admin {
-			return g, act.Invalid("admin-of-packages", "the role admin is about whole repositories, not about some of their packages").
+			return g, act.Invalid("admin-of-packages",
+				"the role admin is about whole repositories, not about some of their packages").
 				WithHint("Leave the pattern out, or give the role curator.")
 		}
 	}
-	if (n.Holder == access.Anonymous || n.Holder == access.Everybody) && g.Role != access.Reader && g.Role != access.Publisher ||
+	if (n.Holder == access.Anonymous || n.Holder == access.Everybody) && g.Role != access.Reader &&
+		g.Role != access.Publisher ||
 		n.Holder == access.Anonymous && g.Role != access.Reader {
-		return g, act.Invalid("too-much", "%s cannot be given to %s", g.Role, n.Holder).WithHint("Give it to users, robots or teams.")
+		return g, act.Invalid("too-much", "%s cannot be given to %s", g.Role, n.Holder).
+			WithHint("Give it to users, robots or teams.")
 	}
 	return g, nil
 }
@@ -73,7 +77,9 @@ func (s *Rights) Grants(ctx context.Context, caller access.Caller) ([]record.Sto
 		return nil, err
 	}
 	all, err := s.DB.Grants(ctx)
-	return slices.DeleteFunc(all, func(g record.StoredGrant) bool { return !access.Decide(caller, access.Manage, about(g.Grant)).Allowed }), err
+	return slices.DeleteFunc(all, func(g record.StoredGrant) bool {
+		return !access.Decide(caller, access.Manage, about(g.Grant)).Allowed
+	}), err
 }
 
 // MustBeAdmin checks that the caller is an admin of something.
@@ -150,7 +156,8 @@ func (s *Rights) RemoveGrant(ctx context.Context, caller access.Caller, id int64
 			err = record.ErrNotFound // grants on other repositories are nobody's business
 		}
 		if errors.Is(err, record.ErrNotFound) {
-			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).WithHint("crelvo grant list shows them.")
+			return fault.New(fault.NotFound, "no-such-grant", "there is no grant %d", id).
+				WithHint("crelvo grant list shows them.")
 		}
 		if err != nil {
 			return err
@@ -189,10 +196,13 @@ type Verdict struct {
 // CheckGrant tells whether a user, a robot, a team, access.Everybody or
 // access.Anonymous may do an action on a repository, and because of which grant.
 // Others than oneself only an admin of the repository may ask about.
-func (s *Rights) CheckGrant(ctx context.Context, caller access.Caller, who, action, name string, p purl.PURL) (Verdict, error) {
+func (s *Rights) CheckGrant(
+	ctx context.Context, caller access.Caller, who, action, name string, p purl.PURL,
+) (Verdict, error) {
 	do := access.Action(action)
 	if !slices.Contains(access.Actions, do) {
-		return Verdict{}, act.Invalid("bad-action", "there is no action %q", action).WithHint("Choose read, publish, promote, remove or manage.")
+		return Verdict{}, act.Invalid("bad-action", "there is no action %q", action).
+			WithHint("Choose read, publish, promote, remove or manage.")
 	}
 	r, err := s.directory.Repository(caller, name, access.Read)
 	if err != nil {

@@ -96,7 +96,8 @@ func (s *Rights) EditTeam(ctx context.Context, caller access.Caller, name string
 			}
 		}
 		event := s.Event(caller, "team changed")
-		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"joined": strings.Join(change.Join, " "), "left": strings.Join(change.Leave, " ")}
+		event.Subject, event.Detail = access.TeamPrefix+name,
+			map[string]string{"joined": strings.Join(change.Join, " "), "left": strings.Join(change.Leave, " ")}
 		if change.Description != nil && *change.Description != t.Description {
 			event.Detail["description"] = t.Description + " → " + *change.Description
 			t.Description = *change.Description
@@ -124,7 +125,9 @@ func ownTeam(ctx context.Context, tx *record.Tx, caller access.Caller, t record.
 		return false, nil
 	}
 	all, err := tx.Grants(ctx)
-	return slices.ContainsFunc(all, func(g record.StoredGrant) bool { return g.Holder == access.TeamPrefix+t.Name && g.Role == access.Admin }), err
+	return slices.ContainsFunc(all, func(g record.StoredGrant) bool {
+		return g.Holder == access.TeamPrefix+t.Name && g.Role == access.Admin
+	}), err
 }
 
 // RemoveTeam removes a team with its grants.

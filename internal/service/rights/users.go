@@ -45,7 +45,8 @@ func (s *Rights) AddPrincipal(ctx context.Context, by access.Caller, n NewPrinci
 	if n.Name == access.Everybody || n.Name == access.Anonymous {
 		return act.Invalid("reserved", "%q stands for everybody, so nobody can be called that", n.Name)
 	}
-	p := record.Principal{Name: n.Name, Kind: "user", Description: n.Description, PasswordGiven: n.Given && n.Password != "", CreatedAt: s.Now()}
+	p := record.Principal{Name: n.Name, Kind: "user", Description: n.Description, PasswordGiven: n.Given &&
+		n.Password != "", CreatedAt: s.Now()}
 	if n.Robot {
 		p.Kind = "robot"
 	}
@@ -95,7 +96,8 @@ func (s *Rights) principal(ctx context.Context, caller access.Caller, name strin
 	}
 	p, err := s.DB.Principal(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name).WithHint("crelvo user list shows them.")
+		err = fault.New(fault.NotFound, "no-such-user", "there is no user or robot %q", name).
+			WithHint("crelvo user list shows them.")
 	}
 	return p, err
 }
@@ -176,7 +178,9 @@ func (s *Rights) RemovePrincipal(ctx context.Context, caller access.Caller, name
 
 // SignOutEverywhere ends all sessions of somebody, and with tokens also all
 // tokens; it tells how many of each. One may do so oneself, others only an admin.
-func (s *Rights) SignOutEverywhere(ctx context.Context, caller access.Caller, name string, tokens bool) (ended, revoked int64, err error) {
+func (s *Rights) SignOutEverywhere(
+	ctx context.Context, caller access.Caller, name string, tokens bool,
+) (ended, revoked int64, err error) {
 	p, err := s.tokenOwner(ctx, caller, name)
 	if err != nil {
 		return 0, 0, err
@@ -211,14 +215,17 @@ func (s *Rights) SetPassword(ctx context.Context, caller access.Caller, name, ol
 			return err
 		}
 		if caller.Limited() {
-			return fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot change a password", caller.Token)
+			return fault.New(fault.Denied, "token-too-narrow", "the token %q is limited, so it cannot change a password",
+				caller.Token)
 		}
 		if p, err = s.DB.Principal(ctx, caller.Name); err != nil {
 			return err
 		}
-		if _, err := s.byPassword(ctx, caller.Name, old, Origin{Address: caller.Address, UserAgent: caller.UserAgent}); err != nil {
+		if _, err := s.byPassword(ctx, caller.Name, old,
+			Origin{Address: caller.Address, UserAgent: caller.UserAgent}); err != nil {
 			if fault.Of(err).Code == wrongPassword.Code {
-				return fault.New(fault.Denied, wrongPassword.Code, "the password so far is another one").WithHint("An admin can give a new one.")
+				return fault.New(fault.Denied, wrongPassword.Code, "the password so far is another one").
+					WithHint("An admin can give a new one.")
 			}
 			return err
 		}
@@ -269,7 +276,8 @@ func (s *Rights) FirstSteps(ctx context.Context, caller access.Caller) (record.S
 
 func checkPassword(password string) error {
 	if len(password) < minPassword {
-		return act.Invalid("weak-password", "a password has at least %d characters", minPassword).WithHint("A few words are easier to remember than signs.")
+		return act.Invalid("weak-password", "a password has at least %d characters", minPassword).
+			WithHint("A few words are easier to remember than signs.")
 	}
 	if len(password) > 1000 {
 		return act.Invalid("long-password", "a password has at most 1000 bytes")

@@ -39,10 +39,12 @@ func Parse(schedule, zone string) (cron.Schedule, error) {
 	parsed, err := readSchedule(schedule, in)
 	if err != nil {
 		return nil, act.Invalid("bad-schedule", "%q is no schedule: %v", schedule, err).
-			WithHint("Write minute, hour, day of the month, month and day of the week: 30 5 * * 1-5 is 05:30 from Monday to Friday.")
+			WithHint("Write minute, hour, day of the month, month and day of the week: 30 5 * * 1-5 is 05:30 from Monday to " +
+				"Friday.")
 	}
 	if often, ok := parsed.(cron.ConstantDelaySchedule); ok && often.Delay < time.Minute {
-		return nil, act.Invalid("bad-schedule", "%q comes more often than once a minute", schedule).WithHint("Write @every 1m or longer.")
+		return nil, act.Invalid("bad-schedule", "%q comes more often than once a minute", schedule).
+			WithHint("Write @every 1m or longer.")
 	}
 	if parsed.Next(time.Now()).IsZero() {
 		return nil, act.Invalid("bad-schedule", "%q never comes", schedule)
@@ -145,7 +147,9 @@ func (s *Schedule) Keep(kind string, wanted map[string]Rule) {
 			s.Log.Error("a schedule cannot be read", "of", id, "error", err)
 			continue
 		}
-		job := river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) { return rule.Args, nil }, &river.PeriodicJobOpts{ID: id})
+		job := river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) {
+			return rule.Args, nil
+		}, &river.PeriodicJobOpts{ID: id})
 		if _, err := s.jobs.client.PeriodicJobs().AddSafely(job); err != nil {
 			s.Log.Error("a job could not be put on the schedule", "of", id, "error", err)
 			continue

@@ -51,7 +51,8 @@ func momentOf(shown time.Time, zone *time.Location) time.Time {
 		return at
 	}
 	_, offset := begin.Add(-time.Second).Zone()
-	if earlier := shown.Add(-time.Duration(offset) * time.Second).In(zone); earlier.Before(at) && wall(earlier).Equal(shown) {
+	if earlier := shown.Add(-time.Duration(offset) * time.Second).In(zone); earlier.Before(at) &&
+		wall(earlier).Equal(shown) {
 		return earlier
 	}
 	return at

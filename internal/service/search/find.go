@@ -33,7 +33,9 @@ func (f Found) PURL() purl.PURL {
 
 // Search finds packages by a query in what the caller may read. repository may
 // be "" for all.
-func (s *Search) Search(ctx context.Context, caller access.Caller, text, repository string, limit, skip int) ([]Found, error) {
+func (s *Search) Search(
+	ctx context.Context, caller access.Caller, text, repository string, limit, skip int,
+) ([]Found, error) {
 	q, err := s.parseQuery(ctx, caller, text)
 	if err != nil {
 		return nil, err
@@ -47,9 +49,13 @@ func (s *Search) Search(ctx context.Context, caller access.Caller, text, reposit
 		readable = []catalog.Repository{r}
 	}
 	// Behind a chain are others, which its reader may see through it.
-	scope := s.directory.ScopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool { return r.Kind == catalog.Chain && repository == "" })...)
+	scope := s.directory.ScopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool {
+		return r.Kind == catalog.Chain && repository == ""
+	})...)
 	d := s.directory.Known()
-	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool { return !fitsRepo(q, d.ByID[id].Name) })
+	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool {
+		return !fitsRepo(q, d.ByID[id].Name)
+	})
 	limited, cancel := context.WithTimeout(record.Patiently(ctx), searchLimit)
 	defer cancel()
 	rows, err := s.DB.Search(limited, scope, q, s.Now(), limit, skip)
@@ -156,7 +162,8 @@ func (s *Search) SaveSearch(ctx context.Context, caller access.Caller, name, tex
 		return err
 	}
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.SaveSearch(ctx, record.SavedSearch{OwnerID: caller.ID, Name: name, Query: text, Shared: shared, At: s.Now()}); err != nil {
+		if err := tx.SaveSearch(ctx, record.SavedSearch{OwnerID: caller.ID, Name: name, Query: text, Shared: shared,
+			At: s.Now()}); err != nil {
 			return err
 		}
 		event := s.Event(caller, "search saved")
@@ -200,7 +207,9 @@ type Holding struct {
 // lists, is shown only if the repository is named. Of a package with many
 // versions it is a page; a version is on one page with all its uploads, in
 // whichever repositories.
-func (s *Search) Show(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
+func (s *Search) Show(
+	ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage,
+) ([]Holding, Paged, error) {
 	holdings, paged, err := s.HoldingsOf(ctx, caller, p, repository, page)
 	for i := range holdings {
 		h := &holdings[i]
@@ -275,7 +284,9 @@ func (page VersionPage) cut(ecosystemName string, holdings []Holding) ([]Holding
 }
 
 // HoldingsOf is Show without what is told besides of the versions.
-func (s *Search) HoldingsOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage) ([]Holding, Paged, error) {
+func (s *Search) HoldingsOf(
+	ctx context.Context, caller access.Caller, p purl.PURL, repository string, page VersionPage,
+) ([]Holding, Paged, error) {
 	readable := s.directory.Readable(caller)
 	if repository != "" {
 		r, err := s.directory.Repository(caller, repository, access.Read)
@@ -321,7 +332,8 @@ func (s *Search) HoldingsOf(ctx context.Context, caller access.Caller, p purl.PU
 			if r.Kind == catalog.Chain && repository == "" {
 				continue
 			}
-			if why := s.resolving.WhyNot(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name), p.Version); why != nil && (why.Code == "removed" || repository != "") {
+			if why := s.resolving.WhyNot(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name), p.Version); why != nil &&
+				(why.Code == "removed" || repository != "") {
 				return nil, Paged{}, why
 			}
 		}
@@ -344,16 +356,20 @@ func (s *Search) HoldingsOf(ctx context.Context, caller access.Caller, p purl.PU
 }
 
 // Hits implements ecosystem.Desk.
-func (s *Search) Hits(ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search) ([]ecosystem.Hit, int, error) {
+func (s *Search) Hits(
+	ctx context.Context, repository catalog.Repository, ecosystemName string, q ecosystem.Search,
+) ([]ecosystem.Hit, int, error) {
 	words := strings.FieldsFunc(q.Text, func(r rune) bool { return r == ' ' || r == '/' || r == '\t' || r == ',' })
-	asked := record.HitsAsked{Ecosystem: ecosystemName, Words: words[:min(len(words), 10)], Name: q.Name, Snapshots: q.Snapshots, Skip: q.Skip, Limit: q.Limit}
+	asked := record.HitsAsked{Ecosystem: ecosystemName, Words: words[:min(len(words), 10)], Name: q.Name,
+		Snapshots: q.Snapshots, Skip: q.Skip, Limit: q.Limit}
 	for _, h := range q.Having[:min(len(q.Having), 10)] {
 		asked.Having = append(asked.Having, record.Having(h))
 	}
 	rows, total, err := s.DB.Hits(ctx, s.directory.ScopeOf(repository), asked)
 	hits := make([]ecosystem.Hit, len(rows))
 	for i, row := range rows {
-		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions, Details: row.Details,
+		hits[i] = ecosystem.Hit{Namespace: row.Namespace, Name: row.Name, Latest: row.Latest, Versions: row.Versions,
+			Details:     row.Details,
 			PublishedBy: row.PublishedBy, PublishedAt: row.PublishedAt, ChangedAt: row.ChangedAt, Downloads: row.Downloads}
 	}
 	return hits, total, err
@@ -361,7 +377,9 @@ func (s *Search) Hits(ctx context.Context, repository catalog.Repository, ecosys
 
 // ReadmeOf is the text about a version, or about the newest one, that the caller
 // may read, and which version that is.
-func (s *Search) ReadmeOf(ctx context.Context, caller access.Caller, p purl.PURL, repository string) (catalog.Readme, string, error) {
+func (s *Search) ReadmeOf(
+	ctx context.Context, caller access.Caller, p purl.PURL, repository string,
+) (catalog.Readme, string, error) {
 	holdings, _, err := s.HoldingsOf(ctx, caller, p, repository, VersionPage{Limit: 1})
 	if err != nil {
 		return catalog.Readme{}, "", err
@@ -369,7 +387,8 @@ func (s *Search) ReadmeOf(ctx context.Context, caller access.Caller, p purl.PURL
 	var newest *catalog.Version
 	for _, h := range holdings {
 		for i, v := range h.Package.Versions {
-			if newest == nil || purl.Compare(p.Ecosystem, v.Version, newest.Version) > 0 || v.Version == newest.Version && v.Newer(*newest) {
+			if newest == nil || purl.Compare(p.Ecosystem, v.Version, newest.Version) > 0 ||
+				v.Version == newest.Version && v.Newer(*newest) {
 				newest = &h.Package.Versions[i]
 			}
 		}

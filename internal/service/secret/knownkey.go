@@ -50,8 +50,10 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	case names == nil:
 		return nil
 	case !s.Settings.LoseSecrets:
-		return fault.New(fault.Internal, "other-key", "the server's key cannot open what was encrypted: %s", strings.Join(names, ", ")).
-			WithHint("Give the key that it was encrypted with (--key-file). If that was lost, start once with --lose-secrets; then set these again.")
+		return fault.New(fault.Internal, "other-key", "the server's key cannot open what was encrypted: %s",
+			strings.Join(names, ", ")).
+			WithHint("Give the key that it was encrypted with (--key-file). If that was lost, start once with --lose-secrets; " +
+				"then set these again.")
 	}
 	s.Log.Warn("what another key encrypted is forgotten, and has to be set again", "what", strings.Join(names, ", "))
 	return s.DB.ForgetSecrets(ctx, lost)

@@ -50,7 +50,8 @@ func TestSafeOfBefore(t *testing.T) {
 		t.Fatal(err)
 	}
 	var m catalog.MirrorSettings
-	if err := New([32]byte{7}).OpenMirror(sealed, &m); err != nil || m.User != "skerry" || m.Secret != "low-tide" || m.Proxy != "" {
+	if err := New([32]byte{7}).OpenMirror(sealed, &m); err != nil || m.User != "skerry" || m.Secret != "low-tide" ||
+		m.Proxy != "" {
 		t.Errorf("%+v, %v", m, err)
 	}
 	if nothing, err := New([32]byte{7}).SealMirror(&catalog.MirrorSettings{}); err != nil || nothing != nil {

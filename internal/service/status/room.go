@@ -39,6 +39,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, blobs: blobs, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
+		Act: a, blobs: blobs, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors,
+		publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

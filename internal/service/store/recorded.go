@@ -52,7 +52,8 @@ func (s *Store) Recorded(ctx context.Context, staged []*blob.Staged, do func(tx 
 		}
 		cancel()
 		if knowErr != nil {
-			s.Log.Warn("stored bytes of a failed publication stay until the records can be asked", "sha256", st.Digests.Hex("sha256"), "error", knowErr)
+			s.Log.Warn("stored bytes of a failed publication stay until the records can be asked", "sha256",
+				st.Digests.Hex("sha256"), "error", knowErr)
 			s.leave(st)
 		}
 	}

@@ -19,29 +19,37 @@ import (
 // concern of what somebody must look at. Nothing else is changed.
 func (s *Store) Fault(err error) error {
 	worry := func(what, do string) {
-		s.Worry("store", act.Concern{Level: "wrong", What: what + ", last at " + s.Now().UTC().Format(act.TimeForm), Do: do, Page: "/retention/space"})
+		s.Worry("store", act.Concern{Level: "wrong", What: what + ", last at " + s.Now().UTC().Format(act.TimeForm), Do: do,
+			Page: "/retention/space"})
 	}
 	of := func(kind fault.Kind, code, message, hint string) error {
 		return fault.New(kind, code, "%s", message).WithHint("%s", hint).WithCause(err)
 	}
 	switch {
 	case errors.Is(err, blob.ErrReserved):
-		return of(fault.Full, "disk-full", "the server has no room left for this file", "Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
+		return of(fault.Full, "disk-full", "the server has no room left for this file",
+			"Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		worry("The disk of the store is full", "Sweep what nobody needs and reclaim its bytes, or give it a larger disk.")
-		return of(fault.Full, "disk-full", "the server has no room left for this file", "Nothing was stored. Whoever runs the server must make room.")
+		return of(fault.Full, "disk-full", "the server has no room left for this file",
+			"Nothing was stored. Whoever runs the server must make room.")
 	case errors.Is(err, syscall.EROFS), errors.Is(err, fs.ErrPermission):
-		worry("The store cannot be written to", "Make its folder writable for the account that the service runs as. What is stored is served meanwhile.")
-		return of(fault.Internal, "store-read-only", "the server cannot write to its store", "Nothing was stored. Whoever runs the server must make its folder writable.")
+		worry("The store cannot be written to",
+			"Make its folder writable for the account that the service runs as. What is stored is served meanwhile.")
+		return of(fault.Internal, "store-read-only", "the server cannot write to its store",
+			"Nothing was stored. Whoever runs the server must make its folder writable.")
 	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
 		worry("The service has as many files open as it may", "Raise the limit of open files (ulimit -n) for the service.")
-		return of(fault.Unavailable, "too-many-files-open", "the server has too many files open at the moment", "Try again in a few seconds.")
+		return of(fault.Unavailable, "too-many-files-open", "the server has too many files open at the moment",
+			"Try again in a few seconds.")
 	case errors.Is(err, syscall.EIO):
 		worry("The disk of the store fails", "Look at the disk, and at the log of the machine.")
-		return of(fault.Internal, "store-failing", "the disk of the server's store fails", "Whoever runs the server must look at its disk.")
+		return of(fault.Internal, "store-failing", "the disk of the server's store fails",
+			"Whoever runs the server must look at its disk.")
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ESTALE):
 		worry("The folder of the store is not where it was", "Bring it back to where it was, and restart the service.")
-		return of(fault.Internal, "store-gone", "the server's store is not where it was", "Whoever runs the server must bring its folder back.")
+		return of(fault.Internal, "store-gone", "the server's store is not where it was",
+			"Whoever runs the server must bring its folder back.")
 	}
 	return err
 }
@@ -62,7 +70,8 @@ func (s *Store) openFault(name string, err error) error {
 	s.Worry("bytes/"+name, act.Concern{Level: "wrong", What: "The bytes of " + name + " " + what, Page: "/retention/space",
 		Do: "Bring the file back from a backup, or publish the very same bytes again, which puts it right."})
 	return fault.New(fault.Internal, code, "the bytes of %s %s", name, what).
-		WithHint("Whoever runs the server should bring back the file from a backup; publishing the same bytes again mends it too.").WithCause(err)
+		WithHint("Whoever runs the server should bring back the file from a backup; publishing the same bytes again mends " +
+			"it too.").WithCause(err)
 }
 
 // unasked are stored bytes of which it is not known yet whether a record names
@@ -135,7 +144,9 @@ func (s *Store) DropStrays(ctx context.Context) error {
 	if at, err := time.Parse(time.RFC3339, last); err == nil && now.Sub(at) < WalkedEvery {
 		return nil
 	}
-	if err := s.blobs.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error { return s.dropUnknown(ctx, sha256) }); err != nil {
+	if err := s.blobs.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error {
+		return s.dropUnknown(ctx, sha256)
+	}); err != nil {
 		return err
 	}
 	return s.DB.SetIdentity(ctx, "store walked", now.UTC().Format(time.RFC3339))
@@ -159,8 +170,10 @@ func (s *Store) KnowStore(ctx context.Context) error {
 		if here == "" {
 			what = "an empty store"
 		}
-		return fault.New(fault.Internal, "other-store", "the data folder has %s, and not the one that the database is about", what).
-			WithHint("Name the data folder that belongs to the database, or the other way around. If the store was lost and this one is to take its place, start once with --adopt-store.")
+		return fault.New(fault.Internal, "other-store", "the data folder has %s, and not the one that the database is about",
+			what).
+			WithHint("Name the data folder that belongs to the database, or the other way around. If the store was lost and " +
+				"this one is to take its place, start once with --adopt-store.")
 	}
 	if here == "" {
 		here = strings.ToLower(rand.Text())
@@ -170,7 +183,9 @@ func (s *Store) KnowStore(ctx context.Context) error {
 	}
 	set, err := s.DB.TakeIdentity(ctx, storeIdentity, expected, here)
 	if err == nil && !set {
-		err = fault.New(fault.Internal, "other-store", "another node has taken the database for another store at this very moment").WithHint("All nodes need the same store.")
+		err = fault.New(fault.Internal, "other-store",
+			"another node has taken the database for another store at this very moment").
+			WithHint("All nodes need the same store.")
 	}
 	return err
 }

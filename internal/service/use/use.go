@@ -47,7 +47,8 @@ func (s *Use) useOf(caller access.Caller, q Question) (record.UseOf, error) {
 	if q.Package != "" {
 		p, err := purl.Parse(q.Package)
 		if err != nil {
-			return of, act.Invalid("bad-purl", "%q is no package URL: %v", q.Package, err).WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
+			return of, act.Invalid("bad-purl", "%q is no package URL: %v", q.Package, err).
+				WithHint("Write it like pkg:npm/%%40skerry/deck-ui@2.1.0.")
 		}
 		of.Ecosystem, of.Namespace, of.Name, of.Version = p.Ecosystem, p.Namespace, p.Name, p.Version
 	}
@@ -59,7 +60,8 @@ func (s *Use) useOf(caller access.Caller, q Question) (record.UseOf, error) {
 		of.From = of.Until.AddDate(0, 0, -29)
 	}
 	if of.From.After(of.Until) || of.Until.Sub(of.From) > keepUse {
-		return of, act.Invalid("bad-days", "the use from %s to %s is not known", of.From.Format(time.DateOnly), of.Until.Format(time.DateOnly)).
+		return of, act.Invalid("bad-days", "the use from %s to %s is not known", of.From.Format(time.DateOnly),
+			of.Until.Format(time.DateOnly)).
 			WithHint("Downloads are kept for two years, day by day.")
 	}
 	return of, nil
@@ -86,13 +88,16 @@ func (s *Use) UseBy(ctx context.Context, caller access.Caller, q Question, by st
 }
 
 // UsedPackages lists packages by their use: see record.UseOrders.
-func (s *Use) UsedPackages(ctx context.Context, caller access.Caller, q Question, order string, limit int) ([]record.UsedPackage, error) {
+func (s *Use) UsedPackages(
+	ctx context.Context, caller access.Caller, q Question, order string, limit int,
+) ([]record.UsedPackage, error) {
 	of, err := s.useOf(caller, q)
 	if err != nil {
 		return nil, err
 	}
 	if !slices.Contains(record.UseOrders, order) {
-		return nil, act.Invalid("bad-order", "%q is no order", order).WithHint("Choose from %s.", strings.Join(record.UseOrders, ", "))
+		return nil, act.Invalid("bad-order", "%q is no order", order).
+			WithHint("Choose from %s.", strings.Join(record.UseOrders, ", "))
 	}
 	return s.DB.UsedPackages(record.Patiently(ctx), of, order, limit)
 }
@@ -127,7 +132,8 @@ func (s *Use) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern
 	var w WhoUses
 	p, ok := of.Exact()
 	if !ok {
-		return w, act.Invalid("several-packages", "%s fits several packages", of).WithHint("Ask about one: pkg:TYPE/NAME, with @VERSION or @vers:… behind it.")
+		return w, act.Invalid("several-packages", "%s fits several packages", of).
+			WithHint("Ask about one: pkg:TYPE/NAME, with @VERSION or @vers:… behind it.")
 	}
 	holdings, _, err := s.search.HoldingsOf(ctx, caller, p, repository, search.VersionPage{})
 	if err != nil {
@@ -139,7 +145,8 @@ func (s *Use) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern
 		for _, v := range h.Package.Versions {
 			named := p
 			named.Version = v.Version
-			if v.ID != 0 && (of.Match(named) || v.Upload != "" && of.Match(purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: v.Upload})) {
+			if v.ID != 0 && (of.Match(named) || v.Upload != "" &&
+				of.Match(purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: v.Upload})) {
 				ids, versions = append(ids, v.ID), append(versions, v.Version)
 			}
 		}
@@ -158,7 +165,9 @@ func (s *Use) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern
 }
 
 // needing finds what needs versions of a package, step by step.
-func (s *Use) needing(ctx context.Context, caller access.Caller, p purl.PURL, versions []string) (all []NeededBy, err error) {
+func (s *Use) needing(
+	ctx context.Context, caller access.Caller, p purl.PURL, versions []string,
+) (all []NeededBy, err error) {
 	scope := s.directory.ScopeOf(s.directory.Readable(caller)...)
 	asked := map[string][]string{p.String(): versions} // versions by package
 	seen := map[string]bool{}
