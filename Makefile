@@ -65,7 +65,7 @@ lint: console/dist/index.html ## check form and types, for each system that the 
 	@for system in darwin windows; do for arch in amd64 arm64; do echo "go vet for $$system/$$arch"; \
 		GOOS=$$system GOARCH=$$arch go vet $(CLIENT_SIDE) || exit 1; done; done
 	@echo "go vet for linux/arm64"; GOARCH=arm64 go vet ./...
-	cd console && npx tsc --noEmit
+	cd console && npx prettier --check --log-level warn . && npx tsc --noEmit
 
 screenshots: build ## take the pictures of docs/screenshots from the demo
 	@./test/install.sh run test screenshots

@@ -44,8 +44,14 @@ export function App() {
 
 /** places are the pages of the navigation, with the beginnings of what belongs to each. */
 const places: [string, RegExp][] = [
-  ["/search", /^\/(search|package)/], ["/builds", /^\/builds/], ["/tracks", /^\/(tracks|promotions|promote|signing)/], ["/retention", /^\/(retention|policies|sweeps)/],
-  ["/tokens", /^\/tokens/], ["/rights", /^\/rights/], ["/activity", /^\/activity/], ["/", /^\/($|repositories)/],
+  ["/search", /^\/(search|package)/],
+  ["/builds", /^\/builds/],
+  ["/tracks", /^\/(tracks|promotions|promote|signing)/],
+  ["/retention", /^\/(retention|policies|sweeps)/],
+  ["/tokens", /^\/tokens/],
+  ["/rights", /^\/rights/],
+  ["/activity", /^\/activity/],
+  ["/", /^\/($|repositories)/],
 ];
 
 /** placeOf is where in the navigation a page belongs. */
@@ -73,20 +79,42 @@ function Frame({ me }: { me: Schemas["Me"] }) {
   }, []);
   return (
     <>
-      <a href="#main" className="sr-only focus:not-sr-only">Skip to the content</a>
+      <a href="#main" className="sr-only focus:not-sr-only">
+        Skip to the content
+      </a>
       <header className="flex flex-wrap items-center gap-x-5 gap-y-2 py-3">
-        <Link to="/" className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline">
+        <Link
+          to="/"
+          className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline"
+        >
           <img src="/mark.svg" alt="" className="size-7" /> Crelvo
         </Link>
         <nav aria-label="Pages" className="order-3 -mx-1 flex max-w-full flex-wrap gap-1 p-1 text-sm sm:order-none">
-          {[["/", "Repositories"], ["/search", "Packages"], ["/builds", "Builds"], ["/tracks", "Tracks"], ["/retention", "Retention"], ["/tokens", "Tokens"], ...(me.someAdmin ? [["/rights", "Rights"]] : []), ...(me.admin ? [["/activity", "Activity"]] : [])].map(([to, text]) => (
+          {[
+            ["/", "Repositories"],
+            ["/search", "Packages"],
+            ["/builds", "Builds"],
+            ["/tracks", "Tracks"],
+            ["/retention", "Retention"],
+            ["/tokens", "Tokens"],
+            ...(me.someAdmin ? [["/rights", "Rights"]] : []),
+            ...(me.admin ? [["/activity", "Activity"]] : []),
+          ].map(([to, text]) => (
             <Link
               key={to}
               to={to!}
               aria-current={place === to ? "page" : undefined}
               className={`rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${place === to ? "bg-wash font-medium text-deep underline decoration-2 underline-offset-8" : "text-soft"}`}
             >
-              {text}{to === "/tracks" && waiting > 0 && <span className="ml-1.5 rounded-full bg-glow-wash px-1.5 text-xs font-medium text-glow" title={`${waiting} wait for you`}>{waiting}</span>}
+              {text}
+              {to === "/tracks" && waiting > 0 && (
+                <span
+                  className="ml-1.5 rounded-full bg-glow-wash px-1.5 text-xs font-medium text-glow"
+                  title={`${waiting} wait for you`}
+                >
+                  {waiting}
+                </span>
+              )}
             </Link>
           ))}
         </nav>
@@ -95,8 +123,11 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           onClick={() => setPalette(true)}
           className="ml-auto flex h-9 w-36 max-w-full sm:w-56 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
         >
-          <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span><span className="sm:hidden">Search</span>
-          <kbd aria-hidden className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+          <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span>
+          <span className="sm:hidden">Search</span>
+          <kbd aria-hidden className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">
+            Ctrl K
+          </kbd>
         </button>
         <StatusLamp />
         {!live && (
@@ -108,28 +139,43 @@ function Frame({ me }: { me: Schemas["Me"] }) {
       </header>
       <main id="main" className="pb-16">
         <Notices me={me} changePassword={() => setPassword(true)} />
-        <Suspense fallback={<p className="px-1 py-6 text-sm text-soft" aria-busy="true">Loading…</p>}><Routes>
-          <Route path="/" element={<RepositoriesPage me={me} changePassword={() => setPassword(true)} />} />
-          <Route path="/repositories/:name/*" element={<RepositoryPage />} />
-          <Route path="/package/*" element={<PackagePage />} />
-          <Route path="/search" element={<SearchPage />} />
-          <Route path="/builds" element={<BuildsPage me={me} />} />
-          <Route path="/builds/:name/:number" element={<BuildPage />} />
-          <Route path="/tracks" element={<TracksPage me={me} />} />
-          <Route path="/tracks/:track" element={<TracksPage me={me} />} />
-          <Route path="/signing" element={<SigningPage me={me} />} />
-          <Route path="/promotions/:id" element={<PromotionPage />} />
-          <Route path="/promote" element={<NewPromotionPage />} />
-          <Route path="/status" element={<StatusPage />} />
-          <Route path="/retention" element={<RetentionPage />} />
-          <Route path="/retention/:shown" element={<RetentionPage />} />
-          <Route path="/policies/:name" element={<PolicyPage />} />
-          <Route path="/sweeps/:id" element={<SweepPage />} />
-          <Route path="/tokens" element={<TokensPage me={me} />} />
-          {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
-          <Route path="/activity" element={<ActivityPage me={me} />} />
-          <Route path="*" element={<Empty title="There is no such page">Go to the <Link to="/">repositories</Link>, or search with Ctrl K.</Empty>} />
-        </Routes></Suspense>
+        <Suspense
+          fallback={
+            <p className="px-1 py-6 text-sm text-soft" aria-busy="true">
+              Loading…
+            </p>
+          }
+        >
+          <Routes>
+            <Route path="/" element={<RepositoriesPage me={me} changePassword={() => setPassword(true)} />} />
+            <Route path="/repositories/:name/*" element={<RepositoryPage />} />
+            <Route path="/package/*" element={<PackagePage />} />
+            <Route path="/search" element={<SearchPage />} />
+            <Route path="/builds" element={<BuildsPage me={me} />} />
+            <Route path="/builds/:name/:number" element={<BuildPage />} />
+            <Route path="/tracks" element={<TracksPage me={me} />} />
+            <Route path="/tracks/:track" element={<TracksPage me={me} />} />
+            <Route path="/signing" element={<SigningPage me={me} />} />
+            <Route path="/promotions/:id" element={<PromotionPage />} />
+            <Route path="/promote" element={<NewPromotionPage />} />
+            <Route path="/status" element={<StatusPage />} />
+            <Route path="/retention" element={<RetentionPage />} />
+            <Route path="/retention/:shown" element={<RetentionPage />} />
+            <Route path="/policies/:name" element={<PolicyPage />} />
+            <Route path="/sweeps/:id" element={<SweepPage />} />
+            <Route path="/tokens" element={<TokensPage me={me} />} />
+            {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
+            <Route path="/activity" element={<ActivityPage me={me} />} />
+            <Route
+              path="*"
+              element={
+                <Empty title="There is no such page">
+                  Go to the <Link to="/">repositories</Link>, or search with Ctrl K.
+                </Empty>
+              }
+            />
+          </Routes>
+        </Suspense>
       </main>
       {password && <ChangePassword close={() => setPassword(false)} />}
       <Palette open={palette} onOpenChange={setPalette} />
@@ -143,11 +189,22 @@ function StatusLamp() {
   if (!status.data) return null;
   const concerns = status.data.concerns;
   const wrong = concerns.filter((c) => c.level === "wrong").length;
-  const [look, text] = wrong > 0 ? ["bg-bad", `${wrong} wrong`] : concerns.length > 0 ? ["bg-glow", `${concerns.length} to look at`] : ["bg-good", "all is well"];
-  return <Link to="/status" className="inline-flex items-center gap-1.5 text-sm text-soft" title="Status"><span aria-hidden className={`size-2.5 rounded-full ${look}`} /><span className="max-sm:sr-only">{text}</span></Link>;
+  const [look, text] =
+    wrong > 0
+      ? ["bg-bad", `${wrong} wrong`]
+      : concerns.length > 0
+        ? ["bg-glow", `${concerns.length} to look at`]
+        : ["bg-good", "all is well"];
+  return (
+    <Link to="/status" className="inline-flex items-center gap-1.5 text-sm text-soft" title="Status">
+      <span aria-hidden className={`size-2.5 rounded-full ${look}`} />
+      <span className="max-sm:sr-only">{text}</span>
+    </Link>
+  );
 }
 
-const item = "flex w-full cursor-pointer items-center gap-2 rounded px-2.5 py-1.5 text-sm text-ink outline-none data-[highlighted]:bg-wash hover:no-underline";
+const item =
+  "flex w-full cursor-pointer items-center gap-2 rounded px-2.5 py-1.5 text-sm text-ink outline-none data-[highlighted]:bg-wash hover:no-underline";
 
 function AccountMenu({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   const queries = useQueryClient();
@@ -155,22 +212,48 @@ function AccountMenu({ me, changePassword }: { me: Schemas["Me"]; changePassword
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="flex h-9 cursor-pointer items-center gap-2 rounded px-2 text-sm hover:bg-wash">
-        <span aria-hidden className="grid size-6 place-items-center rounded-full bg-deep text-xs font-semibold text-deep-ink uppercase">{me.name[0]}</span>
+        <span
+          aria-hidden
+          className="grid size-6 place-items-center rounded-full bg-deep text-xs font-semibold text-deep-ink uppercase"
+        >
+          {me.name[0]}
+        </span>
         <span className="max-sm:sr-only">{me.name}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={4} className="z-20 max-w-72 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg">
-          <p className="px-2.5 py-1.5 text-xs text-soft">{me.roles.map((r) => `${r.role} on ${r.repositories}${r.packages ? ` for ${r.packages}` : ""}`).join(", ") || "no roles"}{me.teams.length > 0 && <span className="block">in {me.teams.join(", ")}</span>}</p>
-          <DropdownMenu.Item className={item} onSelect={() => void navigate("/tokens")}><KeyRound size={15} /> My tokens</DropdownMenu.Item>
-          <DropdownMenu.Item className={item} onSelect={() => void navigate("/activity")}><ScrollText size={15} /> {me.admin ? "Activity" : "What I did"}</DropdownMenu.Item>
-          {me.kind === "user" && <DropdownMenu.Item className={item} onSelect={changePassword}><LockKeyhole size={15} /> Change password</DropdownMenu.Item>}
-          <DropdownMenu.Item className={item} onSelect={toggleTheme}><SunMoon size={15} /> Light or dark</DropdownMenu.Item>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-20 max-w-72 min-w-52 rounded-lg border border-rule bg-sheet p-1 shadow-lg"
+        >
+          <p className="px-2.5 py-1.5 text-xs text-soft">
+            {me.roles
+              .map((r) => `${r.role} on ${r.repositories}${r.packages ? ` for ${r.packages}` : ""}`)
+              .join(", ") || "no roles"}
+            {me.teams.length > 0 && <span className="block">in {me.teams.join(", ")}</span>}
+          </p>
+          <DropdownMenu.Item className={item} onSelect={() => void navigate("/tokens")}>
+            <KeyRound size={15} /> My tokens
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => void navigate("/activity")}>
+            <ScrollText size={15} /> {me.admin ? "Activity" : "What I did"}
+          </DropdownMenu.Item>
+          {me.kind === "user" && (
+            <DropdownMenu.Item className={item} onSelect={changePassword}>
+              <LockKeyhole size={15} /> Change password
+            </DropdownMenu.Item>
+          )}
+          <DropdownMenu.Item className={item} onSelect={toggleTheme}>
+            <SunMoon size={15} /> Light or dark
+          </DropdownMenu.Item>
           <DropdownMenu.Item
             className={item}
-            onSelect={() => void rightsCalls.signOut().finally(() => {
-              queries.clear();
-              location.assign("/");
-            })}
+            onSelect={() =>
+              void rightsCalls.signOut().finally(() => {
+                queries.clear();
+                location.assign("/");
+              })
+            }
           >
             <LogOut size={15} /> Sign out
           </DropdownMenu.Item>

@@ -25,11 +25,21 @@ export async function value<T>(answer: Promise<Answer<T>>): Promise<T> {
   try {
     settled = await answer;
   } catch {
-    throw new Failure(0, "unreachable", "The service does not answer.", "Check that it is running; this page tries again by itself.");
+    throw new Failure(
+      0,
+      "unreachable",
+      "The service does not answer.",
+      "Check that it is running; this page tries again by itself.",
+    );
   }
   if (settled.error !== undefined || !settled.response.ok) {
     const p = settled.error as Partial<Problem> | undefined;
-    throw new Failure(settled.response.status, p?.code ?? "unknown", p?.detail ?? `The service answered ${settled.response.status}.`, p?.hint);
+    throw new Failure(
+      settled.response.status,
+      p?.code ?? "unknown",
+      p?.detail ?? `The service answered ${settled.response.status}.`,
+      p?.hint,
+    );
   }
   return settled.data as T;
 }

@@ -36,7 +36,19 @@ export function useLive(): boolean {
         missed = true;
         setOpen(false);
       };
-      for (const kind of ["package", "repository", "access", "mirror", "build", "track", "promotion", "policy", "sweep", "pin"]) source.addEventListener(kind, changed);
+      for (const kind of [
+        "package",
+        "repository",
+        "access",
+        "mirror",
+        "build",
+        "track",
+        "promotion",
+        "policy",
+        "sweep",
+        "pin",
+      ])
+        source.addEventListener(kind, changed);
     };
     const stop = () => {
       source?.close();

@@ -28,33 +28,86 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
     <>
       <div className="mb-4 flex flex-wrap items-end gap-x-4 gap-y-2">
         <div className="grow">
-          <p className="text-sm text-soft"><Link to="/builds">Builds</Link> /</p>
+          <p className="text-sm text-soft">
+            <Link to="/builds">Builds</Link> /
+          </p>
           <h1 className="text-2xl font-semibold tracking-tight">{title}</h1>
         </div>
-        {b.versions.length > 0 && open.map((t) => (
-          <Link key={t.name} to={`/promote?${new URLSearchParams({ build: title, along: t.name })}`} className="inline-flex h-8 items-center rounded bg-deep px-3 text-sm font-medium text-deep-ink hover:no-underline hover:opacity-90">
-            Promote along {t.name}…
-          </Link>
-        ))}
+        {b.versions.length > 0 &&
+          open.map((t) => (
+            <Link
+              key={t.name}
+              to={`/promote?${new URLSearchParams({ build: title, along: t.name })}`}
+              className="inline-flex h-8 items-center rounded bg-deep px-3 text-sm font-medium text-deep-ink hover:no-underline hover:opacity-90"
+            >
+              Promote along {t.name}…
+            </Link>
+          ))}
         {b.versions.length === 0 && <Button onClick={() => setRemoving(true)}>Remove…</Button>}
-        {removing && <Confirm title={`Remove ${title}?`} text="Only a build that made nothing can be removed. Its number can be used again then." what="Remove it" run={() => buildsCalls.removeBuild(b.name, b.number).then(() => navigate("/builds"))} close={() => setRemoving(false)} />}
+        {removing && (
+          <Confirm
+            title={`Remove ${title}?`}
+            text="Only a build that made nothing can be removed. Its number can be used again then."
+            what="Remove it"
+            run={() => buildsCalls.removeBuild(b.name, b.number).then(() => navigate("/builds"))}
+            close={() => setRemoving(false)}
+          />
+        )}
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
         <Panel>
           <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
-            <dt className="text-soft">Began</dt><dd>{moment(b.startedAt)}, by {b.by}{b.agent && ` on ${b.agent}`}</dd>
-            <dt className="text-soft">Recorded</dt><dd>{b.endedAt ? moment(b.endedAt) : <span className="text-glow">it runs</span>}</dd>
+            <dt className="text-soft">Began</dt>
+            <dd>
+              {moment(b.startedAt)}, by {b.by}
+              {b.agent && ` on ${b.agent}`}
+            </dd>
+            <dt className="text-soft">Recorded</dt>
+            <dd>{b.endedAt ? moment(b.endedAt) : <span className="text-glow">it runs</span>}</dd>
             <dt className="text-soft">Tests</dt>
-            <dd className={look}>{text}{b.tests && b.tests.skipped > 0 && `, ${b.tests.skipped} skipped`}{b.tests?.names && <span className="block text-xs">{b.tests.names.join(", ")}</span>}</dd>
-            {b.revision && (<><dt className="text-soft">Revision</dt><dd className="font-mono text-xs leading-5 wrap-anywhere">{b.revision}{b.branch && <span className="font-sans text-sm"> on {b.branch}</span>}</dd></>)}
-            {b.link && (<><dt className="text-soft">CI</dt><dd><a href={b.link} rel="noreferrer noopener" className="wrap-anywhere">{b.link.replace(/^https?:\/\//, "")}</a></dd></>)}
-            {Object.entries(b.notes).sort().map(([k, v]) => <Note key={k} name={k} text={v} />)}
+            <dd className={look}>
+              {text}
+              {b.tests && b.tests.skipped > 0 && `, ${b.tests.skipped} skipped`}
+              {b.tests?.names && <span className="block text-xs">{b.tests.names.join(", ")}</span>}
+            </dd>
+            {b.revision && (
+              <>
+                <dt className="text-soft">Revision</dt>
+                <dd className="font-mono text-xs leading-5 wrap-anywhere">
+                  {b.revision}
+                  {b.branch && <span className="font-sans text-sm"> on {b.branch}</span>}
+                </dd>
+              </>
+            )}
+            {b.link && (
+              <>
+                <dt className="text-soft">CI</dt>
+                <dd>
+                  <a href={b.link} rel="noreferrer noopener" className="wrap-anywhere">
+                    {b.link.replace(/^https?:\/\//, "")}
+                  </a>
+                </dd>
+              </>
+            )}
+            {Object.entries(b.notes)
+              .sort()
+              .map(([k, v]) => (
+                <Note key={k} name={k} text={v} />
+              ))}
           </dl>
         </Panel>
-        <Panel title="What it made" aside={<span className="text-xs text-soft">and where promotions put it</span>}><Versions all={b.versions} none="It made nothing that you may see." /></Panel>
-        {b.promotions.length > 0 && <Panel title="Promotions"><PromotionTable all={b.promotions} /></Panel>}
+        <Panel title="What it made" aside={<span className="text-xs text-soft">and where promotions put it</span>}>
+          <Versions all={b.versions} none="It made nothing that you may see." />
+        </Panel>
+        {b.promotions.length > 0 && (
+          <Panel title="Promotions">
+            <PromotionTable all={b.promotions} />
+          </Panel>
+        )}
         <Documents b={b} />
-        <Panel title="What it used"><Versions all={b.used} none="Nothing was downloaded with its token while it ran." /></Panel>
+        <Panel title="What it used">
+          <Versions all={b.used} none="Nothing was downloaded with its token while it ran." />
+        </Panel>
         <Compare b={b} />
       </div>
     </>
@@ -62,7 +115,14 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
 }
 
 function Note({ name, text }: { name: string; text: string }) {
-  return <><dt className="truncate text-soft" title={name}>{name}</dt><dd className="wrap-anywhere">{text}</dd></>;
+  return (
+    <>
+      <dt className="truncate text-soft" title={name}>
+        {name}
+      </dt>
+      <dd className="wrap-anywhere">{text}</dd>
+    </>
+  );
 }
 
 function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string }) {
@@ -71,17 +131,34 @@ function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string 
     <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">{["Version", "Repository", "How", "Files", "Size", "Since"].map((h) => <th key={h} className={`px-4 py-1.5 font-medium ${h === "Size" || h === "Files" ? "text-right" : ""}`}>{h}</th>)}</tr>
+          <tr className="border-b border-rule">
+            {["Version", "Repository", "How", "Files", "Size", "Since"].map((h) => (
+              <th key={h} className={`px-4 py-1.5 font-medium ${h === "Size" || h === "Files" ? "text-right" : ""}`}>
+                {h}
+              </th>
+            ))}
+          </tr>
         </thead>
         <tbody>
           {all.map((v) => (
-            <tr key={v.purl + v.upload + v.repository} className={`border-b border-rule last:border-0 ${v.goneAt ? "text-soft line-through" : ""}`}>
-              <td className="px-4 py-1.5"><Link to={packagePath(v.purl)}>{decodeURIComponent(v.purl.replace(/^pkg:/, ""))}</Link></td>
-              <td className="px-4 py-1.5"><Link to={`/repositories/${v.repository}`}>{v.repository}</Link></td>
-              <td className="px-4 py-1.5 whitespace-nowrap">{v.promotion ? <Link to={`/promotions/${v.promotion}`}>promotion {v.promotion}</Link> : "published"}</td>
+            <tr
+              key={v.purl + v.upload + v.repository}
+              className={`border-b border-rule last:border-0 ${v.goneAt ? "text-soft line-through" : ""}`}
+            >
+              <td className="px-4 py-1.5">
+                <Link to={packagePath(v.purl)}>{decodeURIComponent(v.purl.replace(/^pkg:/, ""))}</Link>
+              </td>
+              <td className="px-4 py-1.5">
+                <Link to={`/repositories/${v.repository}`}>{v.repository}</Link>
+              </td>
+              <td className="px-4 py-1.5 whitespace-nowrap">
+                {v.promotion ? <Link to={`/promotions/${v.promotion}`}>promotion {v.promotion}</Link> : "published"}
+              </td>
               <td className="px-4 py-1.5 text-right tabular-nums">{v.files}</td>
               <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(v.bytes)}</td>
-              <td className="px-4 py-1.5"><Time at={v.at} /></td>
+              <td className="px-4 py-1.5">
+                <Time at={v.at} />
+              </td>
             </tr>
           ))}
         </tbody>
@@ -103,7 +180,9 @@ function Documents({ b }: { b: Schemas["BuildPage"] }) {
       title="Documents"
       aside={
         <>
-          <Button disabled={attach.isPending} onClick={() => chosen.current?.click()}>Attach…</Button>
+          <Button disabled={attach.isPending} onClick={() => chosen.current?.click()}>
+            Attach…
+          </Button>
           <input
             ref={chosen}
             type="file"
@@ -119,18 +198,46 @@ function Documents({ b }: { b: Schemas["BuildPage"] }) {
         </>
       }
     >
-      {attach.error && <div className="p-4 pb-2"><ErrorNote error={attach.error} /></div>}
-      {b.documents.length === 0 && <p className="px-4 py-3 text-sm text-soft">None. A statement (in-toto) or a list of parts (CycloneDX, SPDX) can be attached, here or by CI.</p>}
-    <ul>
-      {b.documents.map((d) => (
-        <li key={d.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule px-4 py-2 text-sm last:border-0">
-          <button type="button" title="Download it" className="cursor-pointer text-deep underline" onClick={() => void buildsCalls.document(b.name, b.number, d.id).then((content) => save(content, d.name))}>{d.name}</button>
-          <span>{d.kind}, {d.type}</span>
-          <span className={d.signedBy.length ? "text-good" : "text-soft"}>{d.signedBy.length ? `signed by ${d.signedBy.join(", ")}` : d.signed ? "signed by no key that is known here" : "not signed"}</span>
-          <span className="ml-auto text-soft">{bytes(d.size)}, <Time at={d.at} /> by {d.by}</span>
-        </li>
-      ))}
-    </ul>
+      {attach.error && (
+        <div className="p-4 pb-2">
+          <ErrorNote error={attach.error} />
+        </div>
+      )}
+      {b.documents.length === 0 && (
+        <p className="px-4 py-3 text-sm text-soft">
+          None. A statement (in-toto) or a list of parts (CycloneDX, SPDX) can be attached, here or by CI.
+        </p>
+      )}
+      <ul>
+        {b.documents.map((d) => (
+          <li
+            key={d.id}
+            className="flex flex-wrap items-baseline gap-x-4 border-b border-rule px-4 py-2 text-sm last:border-0"
+          >
+            <button
+              type="button"
+              title="Download it"
+              className="cursor-pointer text-deep underline"
+              onClick={() => void buildsCalls.document(b.name, b.number, d.id).then((content) => save(content, d.name))}
+            >
+              {d.name}
+            </button>
+            <span>
+              {d.kind}, {d.type}
+            </span>
+            <span className={d.signedBy.length ? "text-good" : "text-soft"}>
+              {d.signedBy.length
+                ? `signed by ${d.signedBy.join(", ")}`
+                : d.signed
+                  ? "signed by no key that is known here"
+                  : "not signed"}
+            </span>
+            <span className="ml-auto text-soft">
+              {bytes(d.size)}, <Time at={d.at} /> by {d.by}
+            </span>
+          </li>
+        ))}
+      </ul>
     </Panel>
   );
 }
@@ -140,20 +247,45 @@ function Compare({ b }: { b: Schemas["BuildPage"] }) {
   const before = /^\d+$/.test(b.number) && Number(b.number) > 1 ? `${b.name}#${Number(b.number) - 1}` : "";
   const [text, setText] = useState(before);
   const [asked, setAsked] = useState("");
-  const query = useQuery({ queryKey: ["compare", b.name, b.number, asked], queryFn: () => buildsCalls.compareBuilds(b.name, b.number, asked), enabled: asked !== "", retry: false });
+  const query = useQuery({
+    queryKey: ["compare", b.name, b.number, asked],
+    queryFn: () => buildsCalls.compareBuilds(b.name, b.number, asked),
+    enabled: asked !== "",
+    retry: false,
+  });
   return (
     <Panel
       title="Compare"
       aside={
-        <form className="flex items-center gap-2" onSubmit={(e) => { e.preventDefault(); setAsked(text.trim()); }}>
-          <div className="w-52"><TextInput className="h-8!" aria-label="An earlier build" placeholder="NAME#NUMBER" value={text} onChange={(e) => setText(e.target.value)} /></div>
+        <form
+          className="flex items-center gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            setAsked(text.trim());
+          }}
+        >
+          <div className="w-52">
+            <TextInput
+              className="h-8!"
+              aria-label="An earlier build"
+              placeholder="NAME#NUMBER"
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+            />
+          </div>
           <Button type="submit">Compare with it</Button>
         </form>
       }
     >
-      {query.error && <div className="p-4"><ErrorNote error={query.error} /></div>}
+      {query.error && (
+        <div className="p-4">
+          <ErrorNote error={query.error} />
+        </div>
+      )}
       {query.data && <Differences d={query.data} />}
-      {!query.data && !query.error && <p className="px-4 py-3 text-sm text-soft">What this build made and used that the other did not.</p>}
+      {!query.data && !query.error && (
+        <p className="px-4 py-3 text-sm text-soft">What this build made and used that the other did not.</p>
+      )}
     </Panel>
   );
 }
@@ -168,8 +300,14 @@ function Differences({ d }: { d: Schemas["BuildComparison"] }) {
           {all.map((x) => (
             <tr key={x.what + x.purl} className="border-b border-rule last:border-0">
               <td className="w-16 px-4 py-1.5 text-soft">{x.what}</td>
-              <td className="px-4 py-1.5"><Link to={packagePath(x.purl)}>{decodeURIComponent(x.purl.replace(/^pkg:/, ""))}</Link></td>
-              <td className="px-4 py-1.5 font-mono text-xs">{x.before || <span className="font-sans text-soft">not there</span>} → {x.after || <span className="font-sans text-soft">gone</span>}{x.otherBytes && <span className="ml-2 font-sans text-soft">with other bytes</span>}</td>
+              <td className="px-4 py-1.5">
+                <Link to={packagePath(x.purl)}>{decodeURIComponent(x.purl.replace(/^pkg:/, ""))}</Link>
+              </td>
+              <td className="px-4 py-1.5 font-mono text-xs">
+                {x.before || <span className="font-sans text-soft">not there</span>} →{" "}
+                {x.after || <span className="font-sans text-soft">gone</span>}
+                {x.otherBytes && <span className="ml-2 font-sans text-soft">with other bytes</span>}
+              </td>
             </tr>
           ))}
         </tbody>

@@ -15,7 +15,9 @@ export function testsText(b: Schemas["Build"]): [string, string] {
   const t = b.tests;
   if (!t) return ["no tests reported", "text-soft"];
   const bad = t.failed + t.errors;
-  return bad > 0 ? [`${bad} of ${count(t.tests, "test")} failed`, "text-bad"] : [`${count(t.tests, "test")} passed`, "text-good"];
+  return bad > 0
+    ? [`${bad} of ${count(t.tests, "test")} failed`, "text-bad"]
+    : [`${count(t.tests, "test")} passed`, "text-good"];
 }
 
 export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
@@ -30,45 +32,91 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
   });
   const all = query.data?.pages.flatMap((p) => p.builds) ?? [];
   return (
-    <Panel title="Builds" aside={<div className="flex flex-wrap items-center gap-2">{me.admin && <Button onClick={() => setNames(true)}>Names…</Button>}<div className="w-64"><TextInput aria-label="Filter" placeholder="name, number, revision or branch" value={words} onChange={(e) => setWords(e.target.value)} /></div></div>}>
-      {query.error ? <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>
-        : query.data && all.length === 0 ? (
-          words ? <Empty title="No build fits">Take away a word.</Empty> : (
-            <Empty title="No builds yet">
-              Let CI record what it makes: <code className="font-mono">crelvo build begin NAME#NUMBER</code> before it publishes, and{" "}
-              <code className="font-mono">crelvo build record</code> afterwards.
-            </Empty>
-          )
-        ) : (
-          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-            <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
-              <thead className="text-xs text-soft">
-                <tr className="border-b border-rule">
-                  {["Build", "Tests", "Made", "Promoted", "Revision", "Branch", "By", "Began"].map((h) => <th key={h} className={`px-4 py-2 font-medium ${h === "Made" || h === "Promoted" ? "text-right" : ""}`}>{h}</th>)}
-                </tr>
-              </thead>
-              <Rows all={all} columns={8} estimate={37}>
-                {(b, bind) => {
-                  const [text, look] = testsText(b);
-                  return (
-                    <tr key={`${b.name}#${b.number}`} {...bind} className="border-b border-rule last:border-0">
-                      <td className="px-4 py-1.5"><Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">{b.name}#{b.number}</Link></td>
-                      <td className={`px-4 py-1.5 whitespace-nowrap ${look}`}>{text}</td>
-                      <td className="px-4 py-1.5 text-right tabular-nums">{b.made}</td>
-                      <td className="px-4 py-1.5 text-right tabular-nums">{b.promoted || ""}</td>
-                      <td className="px-4 py-1.5 font-mono text-xs" title={b.revision}>{b.revision.slice(0, 10)}</td>
-                      <td className="px-4 py-1.5">{b.branch}</td>
-                      <td className="px-4 py-1.5">{b.by}</td>
-                      <td className="px-4 py-1.5"><Time at={b.startedAt} /></td>
-                    </tr>
-                  );
-                }}
-              </Rows>
-            </table>
+    <Panel
+      title="Builds"
+      aside={
+        <div className="flex flex-wrap items-center gap-2">
+          {me.admin && <Button onClick={() => setNames(true)}>Names…</Button>}
+          <div className="w-64">
+            <TextInput
+              aria-label="Filter"
+              placeholder="name, number, revision or branch"
+              value={words}
+              onChange={(e) => setWords(e.target.value)}
+            />
           </div>
-        )}
-      {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
-      <Dialog open={names} onOpenChange={setNames} title="Names of builds" description="Only the owner of a name may record builds of it. Whoever uses a new name first owns it.">
+        </div>
+      }
+    >
+      {query.error ? (
+        <div className="p-4">
+          <ErrorNote error={query.error} retry={() => void query.refetch()} />
+        </div>
+      ) : query.data && all.length === 0 ? (
+        words ? (
+          <Empty title="No build fits">Take away a word.</Empty>
+        ) : (
+          <Empty title="No builds yet">
+            Let CI record what it makes: <code className="font-mono">crelvo build begin NAME#NUMBER</code> before it
+            publishes, and <code className="font-mono">crelvo build record</code> afterwards.
+          </Empty>
+        )
+      ) : (
+        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
+          <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
+            <thead className="text-xs text-soft">
+              <tr className="border-b border-rule">
+                {["Build", "Tests", "Made", "Promoted", "Revision", "Branch", "By", "Began"].map((h) => (
+                  <th
+                    key={h}
+                    className={`px-4 py-2 font-medium ${h === "Made" || h === "Promoted" ? "text-right" : ""}`}
+                  >
+                    {h}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <Rows all={all} columns={8} estimate={37}>
+              {(b, bind) => {
+                const [text, look] = testsText(b);
+                return (
+                  <tr key={`${b.name}#${b.number}`} {...bind} className="border-b border-rule last:border-0">
+                    <td className="px-4 py-1.5">
+                      <Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">
+                        {b.name}#{b.number}
+                      </Link>
+                    </td>
+                    <td className={`px-4 py-1.5 whitespace-nowrap ${look}`}>{text}</td>
+                    <td className="px-4 py-1.5 text-right tabular-nums">{b.made}</td>
+                    <td className="px-4 py-1.5 text-right tabular-nums">{b.promoted || ""}</td>
+                    <td className="px-4 py-1.5 font-mono text-xs" title={b.revision}>
+                      {b.revision.slice(0, 10)}
+                    </td>
+                    <td className="px-4 py-1.5">{b.branch}</td>
+                    <td className="px-4 py-1.5">{b.by}</td>
+                    <td className="px-4 py-1.5">
+                      <Time at={b.startedAt} />
+                    </td>
+                  </tr>
+                );
+              }}
+            </Rows>
+          </table>
+        </div>
+      )}
+      {query.hasNextPage && (
+        <div className="p-3 text-center">
+          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+            Show older ones
+          </Button>
+        </div>
+      )}
+      <Dialog
+        open={names}
+        onOpenChange={setNames}
+        title="Names of builds"
+        description="Only the owner of a name may record builds of it. Whoever uses a new name first owns it."
+      >
         <Names />
       </Dialog>
     </Panel>
@@ -80,7 +128,10 @@ function Names() {
   const queries = useQueryClient();
   const query = useQuery({ queryKey: ["build-names"], queryFn: buildsCalls.buildNames });
   const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
-  const give = useMutation({ mutationFn: (to: [string, string]) => buildsCalls.giveBuildName(...to), onSuccess: () => queries.invalidateQueries({ queryKey: ["build-names"] }) });
+  const give = useMutation({
+    mutationFn: (to: [string, string]) => buildsCalls.giveBuildName(...to),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["build-names"] }),
+  });
   return (
     <Loaded query={query}>
       {(all) => (
@@ -88,11 +139,25 @@ function Names() {
           {all.length === 0 && <p className="text-sm text-soft">No build was recorded yet.</p>}
           <ul>
             {all.map((n) => (
-              <li key={n.name} className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-rule py-2 text-sm last:border-0">
+              <li
+                key={n.name}
+                className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-rule py-2 text-sm last:border-0"
+              >
                 <span className="font-medium wrap-anywhere">{n.name}</span>
-                <span className="text-soft">{count(n.builds, "build")}{n.givenBy && `, given by ${n.givenBy}`}</span>
+                <span className="text-soft">
+                  {count(n.builds, "build")}
+                  {n.givenBy && `, given by ${n.givenBy}`}
+                </span>
                 <span className="ml-auto w-44">
-                  <Choice label={`Whose builds of ${n.name} are`} value={n.owner} onChange={(owner) => give.mutate([n.name, owner])} options={[["", "whoever uses it next"], ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string])]} />
+                  <Choice
+                    label={`Whose builds of ${n.name} are`}
+                    value={n.owner}
+                    onChange={(owner) => give.mutate([n.name, owner])}
+                    options={[
+                      ["", "whoever uses it next"],
+                      ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string]),
+                    ]}
+                  />
                 </span>
               </li>
             ))}

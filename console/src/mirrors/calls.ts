@@ -8,6 +8,7 @@ export const mirrorsCalls = {
     value(raw.POST("/api/v1/repositories/{name}/try", { params: { path: { name } }, body })),
   forget: (name: string, purl: string) =>
     value(raw.POST("/api/v1/repositories/{name}/forget", { params: { path: { name } }, body: { purl } })),
-  prefetchRuns: (name: string) => value(raw.GET("/api/v1/repositories/{name}/prefetch", { params: { path: { name } } })),
+  prefetchRuns: (name: string) =>
+    value(raw.GET("/api/v1/repositories/{name}/prefetch", { params: { path: { name } } })),
   prefetch: (name: string) => value(raw.POST("/api/v1/repositories/{name}/prefetch", { params: { path: { name } } })),
 };

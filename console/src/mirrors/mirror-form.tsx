@@ -25,15 +25,35 @@ export type MirrorForm = {
 };
 
 export const blankMirror: MirrorForm = {
-  upstreams: "", user: "", secret: "", proxy: "", redirectTo: "", allow: "", deny: "",
-  freshSeconds: "600", absentSeconds: "300", connectSeconds: "5", firstByteSeconds: "20", silenceSeconds: "30", parallel: "16",
+  upstreams: "",
+  user: "",
+  secret: "",
+  proxy: "",
+  redirectTo: "",
+  allow: "",
+  deny: "",
+  freshSeconds: "600",
+  absentSeconds: "300",
+  connectSeconds: "5",
+  firstByteSeconds: "20",
+  silenceSeconds: "30",
+  parallel: "16",
 };
 
 export function mirrorForm(m: Schemas["Mirror"]): MirrorForm {
   return {
-    upstreams: m.upstreams.join("\n"), user: m.user, secret: "", proxy: m.proxy, redirectTo: m.redirectTo.join("\n"),
-    allow: m.allow.join("\n"), deny: m.deny.join("\n"), freshSeconds: String(m.freshSeconds), absentSeconds: String(m.absentSeconds),
-    connectSeconds: String(m.connectSeconds), firstByteSeconds: String(m.firstByteSeconds), silenceSeconds: String(m.silenceSeconds),
+    upstreams: m.upstreams.join("\n"),
+    user: m.user,
+    secret: "",
+    proxy: m.proxy,
+    redirectTo: m.redirectTo.join("\n"),
+    allow: m.allow.join("\n"),
+    deny: m.deny.join("\n"),
+    freshSeconds: String(m.freshSeconds),
+    absentSeconds: String(m.absentSeconds),
+    connectSeconds: String(m.connectSeconds),
+    firstByteSeconds: String(m.firstByteSeconds),
+    silenceSeconds: String(m.silenceSeconds),
     parallel: String(m.parallel),
   };
 }
@@ -41,17 +61,31 @@ export function mirrorForm(m: Schemas["Mirror"]): MirrorForm {
 /** mirrorChange is what is typed, as the service wants it; before leaves out what must not be sent unchanged. */
 export function mirrorChange(f: MirrorForm, before?: MirrorForm): Schemas["MirrorChange"] {
   return {
-    upstreams: lines(f.upstreams), redirectTo: lines(f.redirectTo), allow: lines(f.allow), deny: lines(f.deny), user: f.user,
+    upstreams: lines(f.upstreams),
+    redirectTo: lines(f.redirectTo),
+    allow: lines(f.allow),
+    deny: lines(f.deny),
+    user: f.user,
     // A secret, and the password of a proxy, are never shown, so they stay unless they are typed.
     ...(f.secret ? { secret: f.secret } : {}),
     ...(f.proxy !== before?.proxy ? { proxy: f.proxy } : {}),
-    freshSeconds: Number(f.freshSeconds), absentSeconds: Number(f.absentSeconds), connectSeconds: Number(f.connectSeconds),
-    firstByteSeconds: Number(f.firstByteSeconds), silenceSeconds: Number(f.silenceSeconds), parallel: Number(f.parallel),
+    freshSeconds: Number(f.freshSeconds),
+    absentSeconds: Number(f.absentSeconds),
+    connectSeconds: Number(f.connectSeconds),
+    firstByteSeconds: Number(f.firstByteSeconds),
+    silenceSeconds: Number(f.silenceSeconds),
+    parallel: Number(f.parallel),
   };
 }
 
 /** MirrorFields are the fields of a mirror, with a way to try them before they are saved. */
-export function MirrorFields({ form, onChange, ecosystem, like, hasSecret }: {
+export function MirrorFields({
+  form,
+  onChange,
+  ecosystem,
+  like,
+  hasSecret,
+}: {
   form: MirrorForm;
   onChange: (form: MirrorForm) => void;
   ecosystem: string;
@@ -59,35 +93,80 @@ export function MirrorFields({ form, onChange, ecosystem, like, hasSecret }: {
   hasSecret?: boolean;
 }) {
   const [more, setMore] = useState(false);
-  const text = (key: keyof MirrorForm) => ({ name: key, value: form[key], onChange: (e: { target: { value: string } }) => onChange({ ...form, [key]: e.target.value }) });
-  const check = useMutation({ mutationFn: () => mirrorsCalls.checkMirror({ ecosystem, mirror: mirrorChange(form, like ? form : undefined), like }) });
+  const text = (key: keyof MirrorForm) => ({
+    name: key,
+    value: form[key],
+    onChange: (e: { target: { value: string } }) => onChange({ ...form, [key]: e.target.value }),
+  });
+  const check = useMutation({
+    mutationFn: () =>
+      mirrorsCalls.checkMirror({ ecosystem, mirror: mirrorChange(form, like ? form : undefined), like }),
+  });
   return (
     <>
       <Field label="Upstreams" hint="One address a line: the first is asked; the others only if those before fail.">
         <TextArea {...text("upstreams")} required placeholder={`https://${ecosystem}.openshore.example/`} />
       </Field>
       <div className="mb-3 text-sm">
-        <Button onClick={() => check.mutate()} disabled={check.isPending || lines(form.upstreams).length === 0}>Check the connection</Button>
-        {check.error && <div className="mt-2"><ErrorNote error={check.error} /></div>}
+        <Button onClick={() => check.mutate()} disabled={check.isPending || lines(form.upstreams).length === 0}>
+          Check the connection
+        </Button>
+        {check.error && (
+          <div className="mt-2">
+            <ErrorNote error={check.error} />
+          </div>
+        )}
         {check.data?.map((c) => (
           <p key={c.url} role="status" className={`mt-2 flex items-start gap-2 ${c.ok ? "text-good" : "text-bad"}`}>
-            {c.ok ? <Check size={16} className="mt-0.5 shrink-0" aria-hidden /> : <TriangleAlert size={16} className="mt-0.5 shrink-0" aria-hidden />}
-            <span className="wrap-anywhere">{c.url}: {c.said} ({seconds(c.seconds)}{c.private && ", in a private network"})</span>
+            {c.ok ? (
+              <Check size={16} className="mt-0.5 shrink-0" aria-hidden />
+            ) : (
+              <TriangleAlert size={16} className="mt-0.5 shrink-0" aria-hidden />
+            )}
+            <span className="wrap-anywhere">
+              {c.url}: {c.said} ({seconds(c.seconds)}
+              {c.private && ", in a private network"})
+            </span>
           </p>
         ))}
       </div>
       <details open={more} onToggle={(e) => setMore(e.currentTarget.open)} className="mb-3">
         <summary className="cursor-pointer text-sm font-medium text-deep">Sign-in, patterns and limits</summary>
         <div className="mt-3 grid gap-x-4 sm:grid-cols-2">
-          <Field label="User"><TextInput {...text("user")} autoComplete="off" /></Field>
-          <Field label="Password, or Bearer token" hint={hasSecret ? "One is kept; type another to change it." : "Kept encrypted."}><TextInput {...text("secret")} type="password" autoComplete="new-password" /></Field>
-          <Field label="Proxy"><TextInput {...text("proxy")} placeholder="http://proxy.skerry.example:3128" /></Field>
-          <Field label="May redirect to" hint="Hosts besides its own, one a line."><TextArea {...text("redirectTo")} placeholder="*.openshore.example" /></Field>
-          <Field label="Lets in only" hint="Patterns, one a line; empty is everything."><TextArea {...text("allow")} placeholder={`pkg:${ecosystem}/*`} /></Field>
-          <Field label="Never lets in" hint="Patterns, one a line."><TextArea {...text("deny")} placeholder={`pkg:${ecosystem}/*@vers:${ecosystem}/<2.0`} /></Field>
-          {([["freshSeconds", "Lists are fresh for (s)"], ["absentSeconds", "Absence is remembered for (s)"], ["connectSeconds", "Connecting takes at most (s)"],
-            ["firstByteSeconds", "An answer begins within (s)"], ["silenceSeconds", "Silence lasts at most (s)"], ["parallel", "Requests at once"]] as const).map(([key, label]) => (
-            <Field key={key} label={label}><TextInput {...text(key)} type="number" min={key === "parallel" ? 1 : 0.1} step="any" required /></Field>
+          <Field label="User">
+            <TextInput {...text("user")} autoComplete="off" />
+          </Field>
+          <Field
+            label="Password, or Bearer token"
+            hint={hasSecret ? "One is kept; type another to change it." : "Kept encrypted."}
+          >
+            <TextInput {...text("secret")} type="password" autoComplete="new-password" />
+          </Field>
+          <Field label="Proxy">
+            <TextInput {...text("proxy")} placeholder="http://proxy.skerry.example:3128" />
+          </Field>
+          <Field label="May redirect to" hint="Hosts besides its own, one a line.">
+            <TextArea {...text("redirectTo")} placeholder="*.openshore.example" />
+          </Field>
+          <Field label="Lets in only" hint="Patterns, one a line; empty is everything.">
+            <TextArea {...text("allow")} placeholder={`pkg:${ecosystem}/*`} />
+          </Field>
+          <Field label="Never lets in" hint="Patterns, one a line.">
+            <TextArea {...text("deny")} placeholder={`pkg:${ecosystem}/*@vers:${ecosystem}/<2.0`} />
+          </Field>
+          {(
+            [
+              ["freshSeconds", "Lists are fresh for (s)"],
+              ["absentSeconds", "Absence is remembered for (s)"],
+              ["connectSeconds", "Connecting takes at most (s)"],
+              ["firstByteSeconds", "An answer begins within (s)"],
+              ["silenceSeconds", "Silence lasts at most (s)"],
+              ["parallel", "Requests at once"],
+            ] as const
+          ).map(([key, label]) => (
+            <Field key={key} label={label}>
+              <TextInput {...text(key)} type="number" min={key === "parallel" ? 1 : 0.1} step="any" required />
+            </Field>
           ))}
         </div>
       </details>

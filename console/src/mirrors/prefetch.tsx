@@ -15,22 +15,50 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
   const queries = useQueryClient();
   const manage = r.may.includes("manage");
   const rule = r.mirror!.prefetch;
-  const runs = useQuery({ queryKey: ["prefetch", r.name], queryFn: () => mirrorsCalls.prefetchRuns(r.name), refetchInterval: (q) => (q.state.data?.[0]?.state === "running" ? 700 : false) });
-  const start = useMutation({ mutationFn: () => mirrorsCalls.prefetch(r.name), onSettled: () => queries.invalidateQueries() });
+  const runs = useQuery({
+    queryKey: ["prefetch", r.name],
+    queryFn: () => mirrorsCalls.prefetchRuns(r.name),
+    refetchInterval: (q) => (q.state.data?.[0]?.state === "running" ? 700 : false),
+  });
+  const start = useMutation({
+    mutationFn: () => mirrorsCalls.prefetch(r.name),
+    onSettled: () => queries.invalidateQueries(),
+  });
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[24rem_minmax(0,1fr)]">
       <Rule repository={r} />
       <Panel
         title="Runs"
-        aside={manage && rule.patterns.length > 0 && <Button look="strong" disabled={start.isPending || runs.data?.[0]?.state === "running"} onClick={() => start.mutate()}><Play size={14} /> Run now</Button>}
+        aside={
+          manage &&
+          rule.patterns.length > 0 && (
+            <Button
+              look="strong"
+              disabled={start.isPending || runs.data?.[0]?.state === "running"}
+              onClick={() => start.mutate()}
+            >
+              <Play size={14} /> Run now
+            </Button>
+          )
+        }
       >
-        {start.error && <div className="p-3"><ErrorNote error={start.error} /></div>}
+        {start.error && (
+          <div className="p-3">
+            <ErrorNote error={start.error} />
+          </div>
+        )}
         <Loaded query={runs}>
           {(all) =>
             all.length === 0 ? (
-              <Empty title="It has not run yet">{rule.patterns.length ? "It runs by its schedule, or now." : "Say first what is to be fetched."}</Empty>
+              <Empty title="It has not run yet">
+                {rule.patterns.length ? "It runs by its schedule, or now." : "Say first what is to be fetched."}
+              </Empty>
             ) : (
-              <ul>{all.map((run, i) => <Run key={run.id} run={run} first={i === 0} />)}</ul>
+              <ul>
+                {all.map((run, i) => (
+                  <Run key={run.id} run={run} first={i === 0} />
+                ))}
+              </ul>
             )
           }
         </Loaded>
@@ -42,7 +70,12 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
 function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
   const queries = useQueryClient();
   const rule = r.mirror!.prefetch;
-  const saved = { patterns: rule.patterns.join("\n"), schedule: rule.schedule, zone: rule.zone || Intl.DateTimeFormat().resolvedOptions().timeZone, newest: String(rule.newest || 1) };
+  const saved = {
+    patterns: rule.patterns.join("\n"),
+    schedule: rule.schedule,
+    zone: rule.zone || Intl.DateTimeFormat().resolvedOptions().timeZone,
+    newest: String(rule.newest || 1),
+  };
   const [form, setForm] = useState(saved);
   const changed = JSON.stringify(form) !== JSON.stringify(saved);
   const next = useQuery({
@@ -52,10 +85,25 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
     retry: false,
   });
   const save = useMutation({
-    mutationFn: () => repositoriesCalls.editRepository(r.name, { mirror: { prefetch: { patterns: lines(form.patterns), schedule: form.schedule.trim(), zone: form.zone, newest: Number(form.newest) } } }),
+    mutationFn: () =>
+      repositoriesCalls.editRepository(r.name, {
+        mirror: {
+          prefetch: {
+            patterns: lines(form.patterns),
+            schedule: form.schedule.trim(),
+            zone: form.zone,
+            newest: Number(form.newest),
+          },
+        },
+      }),
     onSuccess: () => queries.invalidateQueries(),
   });
-  const text = (key: keyof typeof form) => ({ name: key, value: form[key], disabled: !r.may.includes("manage"), onChange: (e: { target: { value: string } }) => setForm({ ...form, [key]: e.target.value }) });
+  const text = (key: keyof typeof form) => ({
+    name: key,
+    value: form[key],
+    disabled: !r.may.includes("manage"),
+    onChange: (e: { target: { value: string } }) => setForm({ ...form, [key]: e.target.value }),
+  });
   return (
     <Panel title="What is fetched ahead">
       <form
@@ -65,24 +113,46 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
           save.mutate();
         }}
       >
-        <Field label="Patterns" hint="One a line. Those with * fit packages that the mirror knows already."><TextArea {...text("patterns")} rows={3} placeholder="pkg:maven/org.openshore/*" /></Field>
-        <Field label="How many of the newest versions"><TextInput {...text("newest")} type="number" min={1} max={100} /></Field>
+        <Field label="Patterns" hint="One a line. Those with * fit packages that the mirror knows already.">
+          <TextArea {...text("patterns")} rows={3} placeholder="pkg:maven/org.openshore/*" />
+        </Field>
+        <Field label="How many of the newest versions">
+          <TextInput {...text("newest")} type="number" min={1} max={100} />
+        </Field>
         <div className="grid grid-cols-2 gap-x-3">
-          <Field label="Schedule" hint="Minute, hour, day, month, weekday; empty is by hand."><TextInput {...text("schedule")} className="font-mono" placeholder="30 5 * * 1-5" /></Field>
-          <Field label="Time zone"><TextInput {...text("zone")} placeholder="Europe/Oslo" /></Field>
+          <Field label="Schedule" hint="Minute, hour, day, month, weekday; empty is by hand.">
+            <TextInput {...text("schedule")} className="font-mono" placeholder="30 5 * * 1-5" />
+          </Field>
+          <Field label="Time zone">
+            <TextInput {...text("zone")} placeholder="Europe/Oslo" />
+          </Field>
         </div>
         {form.schedule.trim() !== "" && (
           <div className="mb-3 text-sm">
             <p className="mb-1 font-medium">The next five times</p>
             {next.error && <ErrorNote error={next.error} />}
-            {next.data && <ul className="text-soft tabular-nums">{next.data.next.map((at) => <li key={at}>{local(at)}</li>)}</ul>}
+            {next.data && (
+              <ul className="text-soft tabular-nums">
+                {next.data.next.map((at) => (
+                  <li key={at}>{local(at)}</li>
+                ))}
+              </ul>
+            )}
           </div>
         )}
-        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+        {save.error && (
+          <div className="mb-3">
+            <ErrorNote error={save.error} />
+          </div>
+        )}
         {r.may.includes("manage") && (
           <div className="flex items-center gap-3">
-            <Button type="submit" look="strong" disabled={!changed || save.isPending}>Save</Button>
-            <span role="status" className="text-sm text-soft">{changed ? "Not saved yet." : save.isSuccess ? "Saved." : ""}</span>
+            <Button type="submit" look="strong" disabled={!changed || save.isPending}>
+              Save
+            </Button>
+            <span role="status" className="text-sm text-soft">
+              {changed ? "Not saved yet." : save.isSuccess ? "Saved." : ""}
+            </span>
           </div>
         )}
       </form>
@@ -103,26 +173,55 @@ function Run({ run, first }: { run: Schemas["PrefetchRun"]; first: boolean }) {
   const done = run.came + run.there + run.failed;
   return (
     <li className="border-b border-rule last:border-0">
-      <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="flex w-full cursor-pointer flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2.5 text-left hover:bg-wash/50">
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        className="flex w-full cursor-pointer flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2.5 text-left hover:bg-wash/50"
+      >
         {open ? <ChevronDown size={15} aria-hidden /> : <ChevronRight size={15} aria-hidden />}
-        <span className="font-medium"><Time at={run.begunAt} /></span>
-        <span className="text-sm text-soft">by {run.begunBy}</span>
-        <span className={`text-sm ${run.state === "failed" ? "text-bad" : run.state === "running" ? "text-glow" : "text-soft"}`}>{run.state}</span>
-        <span className="ml-auto text-sm tabular-nums">
-          {run.came} came ({bytes(run.bytes)}), {run.there} there{run.failed > 0 && <span className="text-bad">, {run.failed} failed</span>}
+        <span className="font-medium">
+          <Time at={run.begunAt} />
         </span>
-        {run.state === "running" && <progress className="h-1.5 w-full accent-(--deep)" max={Math.max(run.planned, done)} value={done} aria-label={`${done} of ${count(run.planned, "package")}`} />}
+        <span className="text-sm text-soft">by {run.begunBy}</span>
+        <span
+          className={`text-sm ${run.state === "failed" ? "text-bad" : run.state === "running" ? "text-glow" : "text-soft"}`}
+        >
+          {run.state}
+        </span>
+        <span className="ml-auto text-sm tabular-nums">
+          {run.came} came ({bytes(run.bytes)}), {run.there} there
+          {run.failed > 0 && <span className="text-bad">, {run.failed} failed</span>}
+        </span>
+        {run.state === "running" && (
+          <progress
+            className="h-1.5 w-full accent-(--deep)"
+            max={Math.max(run.planned, done)}
+            value={done}
+            aria-label={`${done} of ${count(run.planned, "package")}`}
+          />
+        )}
       </button>
       {open && (
         <div className="px-4 pb-3 pl-11 text-sm">
           {run.failure && <p className="mb-2 text-bad">It ended early: {run.failure}.</p>}
-          {run.report.length === 0 && run.state !== "running" && <p className="text-soft">The patterns fit no package that the mirror knows.</p>}
+          {run.report.length === 0 && run.state !== "running" && (
+            <p className="text-soft">The patterns fit no package that the mirror knows.</p>
+          )}
           <ul>
             {run.report.map((l, i) => (
               <li key={i} className="flex flex-wrap gap-x-3 py-0.5">
-                <span className={`w-14 ${l.outcome === "failed" ? "text-bad" : l.outcome === "came" ? "text-good" : "text-soft"}`}>{l.outcome}</span>
-                <Link to={packagePath(l.purl)} className="font-mono wrap-anywhere">{l.purl.replace(/^pkg:/, "")}</Link>
-                <span className="text-soft">{l.why || (l.files ? `${count(l.files, "file")}, ${bytes(l.bytes ?? 0)}` : "")}</span>
+                <span
+                  className={`w-14 ${l.outcome === "failed" ? "text-bad" : l.outcome === "came" ? "text-good" : "text-soft"}`}
+                >
+                  {l.outcome}
+                </span>
+                <Link to={packagePath(l.purl)} className="font-mono wrap-anywhere">
+                  {l.purl.replace(/^pkg:/, "")}
+                </Link>
+                <span className="text-soft">
+                  {l.why || (l.files ? `${count(l.files, "file")}, ${bytes(l.bytes ?? 0)}` : "")}
+                </span>
               </li>
             ))}
           </ul>

@@ -14,7 +14,17 @@ function useClients() {
 }
 
 /** OneOf is a row of buttons of which one is chosen. */
-export function OneOf({ label, value, onChange, options }: { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }) {
+export function OneOf({
+  label,
+  value,
+  onChange,
+  options,
+}: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  options: [string, string][];
+}) {
   return (
     <div role="radiogroup" aria-label={label} className="flex flex-wrap gap-1">
       {options.map(([key, text]) => (
@@ -34,7 +44,17 @@ export function OneOf({ label, value, onChange, options }: { label: string; valu
 }
 
 /** Point tells how a package client is pointed at a repository. */
-export function Point({ repository, ecosystem, purl, may }: { repository: string; ecosystem: string; purl?: string; may: string[] }) {
+export function Point({
+  repository,
+  ecosystem,
+  purl,
+  may,
+}: {
+  repository: string;
+  ecosystem: string;
+  purl?: string;
+  may: string[];
+}) {
   const clients = useClients();
   const [chosen, setChosen] = useState("");
   const [publish, setPublish] = useState(false);
@@ -47,15 +67,35 @@ export function Point({ repository, ecosystem, purl, may }: { repository: string
       <div className="flex flex-wrap items-center justify-between gap-3">
         <OneOf label="Client" value={client.name} onChange={setChosen} options={all.map((c) => [c.name, c.title])} />
         {client.publishes && may.includes("publish") && (
-          <div className="-mb-3"><Tick checked={publish} onChange={setPublish}>to publish as well</Tick></div>
+          <div className="-mb-3">
+            <Tick checked={publish} onChange={setPublish}>
+              to publish as well
+            </Tick>
+          </div>
         )}
       </div>
-      <Setup key={`${repository} ${client.name} ${publishes}`} repository={repository} client={client} publish={publishes} purl={purl} />
+      <Setup
+        key={`${repository} ${client.name} ${publishes}`}
+        repository={repository}
+        client={client}
+        publish={publishes}
+        purl={purl}
+      />
     </div>
   );
 }
 
-function Setup({ repository, client, publish, purl }: { repository: string; client: Schemas["PackageClient"]; publish: boolean; purl?: string }) {
+function Setup({
+  repository,
+  client,
+  publish,
+  purl,
+}: {
+  repository: string;
+  client: Schemas["PackageClient"];
+  publish: boolean;
+  purl?: string;
+}) {
   const query = useQuery({
     queryKey: ["point", repository, client.name, client.ecosystem, publish, purl ?? ""],
     queryFn: () => pointingCalls.point(repository, client.name, client.ecosystem, publish, purl),
@@ -63,12 +103,20 @@ function Setup({ repository, client, publish, purl }: { repository: string; clie
   return <Loaded query={query}>{(setup) => <Pieces setup={setup} repository={repository} />}</Loaded>;
 }
 
-const shells: [string, string][] = [["posix", "bash, zsh"], ["powershell", "PowerShell"], ["cmd", "cmd"]];
+const shells: [string, string][] = [
+  ["posix", "bash, zsh"],
+  ["powershell", "PowerShell"],
+  ["cmd", "cmd"],
+];
 
 function Pieces({ setup, repository }: { setup: Schemas["Setup"]; repository: string }) {
   const [shell, setShell] = useState(/Win/.test(navigator.userAgent) ? "powershell" : "posix");
   const make = useMutation({
-    mutationFn: () => rightsCalls.addToken({ ...setup.token, name: `${setup.token.name.slice(0, 50)}-${Math.random().toString(36).slice(2, 8)}` }),
+    mutationFn: () =>
+      rightsCalls.addToken({
+        ...setup.token,
+        name: `${setup.token.name.slice(0, 50)}-${Math.random().toString(36).slice(2, 8)}`,
+      }),
   });
   const filled = (text: string) => (make.data ? text.replaceAll(setup.placeholder, make.data.secret) : text);
   const ci = setup.ci.find((s) => s.name === shell)?.text ?? "";
@@ -76,18 +124,28 @@ function Pieces({ setup, repository }: { setup: Schemas["Setup"]; repository: st
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 rounded-lg border border-rule bg-sheet px-4 py-2.5 text-sm">
-        <span className="inline-flex min-w-0 items-center gap-1">One command does it all: <code className="font-mono wrap-anywhere">{command}</code><CopyButton text={command} label="Copy the command" /></span>
+        <span className="inline-flex min-w-0 items-center gap-1">
+          One command does it all: <code className="font-mono wrap-anywhere">{command}</code>
+          <CopyButton text={command} label="Copy the command" />
+        </span>
         <span className="ml-auto">
           {make.data ? (
-            <span role="status" className="text-soft">With the token <b className="font-medium text-ink">{make.data.name}</b> put in: it may {make.data.can.join(" and ")} until {moment(make.data.expiresAt)}. It is shown this once.</span>
+            <span role="status" className="text-soft">
+              With the token <b className="font-medium text-ink">{make.data.name}</b> put in: it may{" "}
+              {make.data.can.join(" and ")} until {moment(make.data.expiresAt)}. It is shown this once.
+            </span>
           ) : (
-            <Button onClick={() => make.mutate()} disabled={make.isPending}><KeyRound size={15} /> Put in a new token</Button>
+            <Button onClick={() => make.mutate()} disabled={make.isPending}>
+              <KeyRound size={15} /> Put in a new token
+            </Button>
           )}
         </span>
       </div>
       {make.error && <ErrorNote error={make.error} />}
       <div className="gap-4 lg:columns-2 [&>*]:mb-4 [&>*]:break-inside-avoid">
-        {setup.pieces.map((p) => <PieceText key={p.title + p.file} piece={p} text={filled(p.text)} />)}
+        {setup.pieces.map((p) => (
+          <PieceText key={p.title + p.file} piece={p} text={filled(p.text)} />
+        ))}
         <Code title="Then" text={setup.commands.join("\n") + "\n"} />
         <Panel
           title={<span className="text-sm">In CI, from its store of secrets</span>}
@@ -95,8 +153,13 @@ function Pieces({ setup, repository }: { setup: Schemas["Setup"]; repository: st
         >
           <Pre text={filled(ci)} />
         </Panel>
-        {setup.ciFiles.map((p) => <PieceText key={"ci" + p.file} piece={p} text={p.text} />)}
-        <Panel title={<span className="text-sm">While a container is built, so that the secret stays in no layer</span>} aside={<CopyButton text={setup.recipe} label="Copy the instruction" />}>
+        {setup.ciFiles.map((p) => (
+          <PieceText key={"ci" + p.file} piece={p} text={p.text} />
+        ))}
+        <Panel
+          title={<span className="text-sm">While a container is built, so that the secret stays in no layer</span>}
+          aside={<CopyButton text={setup.recipe} label="Copy the instruction" />}
+        >
           <Pre text={setup.recipe} />
           <p className="px-4 pb-1 text-xs text-soft">and built with</p>
           <Pre text={setup.build} />
@@ -111,16 +174,31 @@ function Pre({ text }: { text: string }) {
 }
 
 function Code({ title, text }: { title: string; text: string }) {
-  return <Panel title={<span className="text-sm">{title}</span>} aside={<CopyButton text={text} label={`Copy: ${title}`} />}><Pre text={text} /></Panel>;
+  return (
+    <Panel title={<span className="text-sm">{title}</span>} aside={<CopyButton text={text} label={`Copy: ${title}`} />}>
+      <Pre text={text} />
+    </Panel>
+  );
 }
 
 function PieceText({ piece: p, text }: { piece: Schemas["Piece"]; text: string }) {
-  const [Icon, whose] = p.secret ? [Lock, "yours alone"] : p.personal ? [User, "yours"] : [FileText, "the project's, may be shared"];
+  const [Icon, whose] = p.secret
+    ? [Lock, "yours alone"]
+    : p.personal
+      ? [User, "yours"]
+      : [FileText, "the project's, may be shared"];
   return (
-    <Panel title={<span className="text-sm">{p.title}</span>} aside={<CopyButton text={text} label={`Copy: ${p.title}`} />}>
+    <Panel
+      title={<span className="text-sm">{p.title}</span>}
+      aside={<CopyButton text={text} label={`Copy: ${p.title}`} />}
+    >
       <p className="flex flex-wrap items-center gap-x-2 border-b border-rule px-4 py-1.5 text-xs text-soft">
         <Icon size={13} aria-hidden /> <code className="font-mono text-ink">{p.file}</code> {whose}
-        {p.windows && <span>; on Windows <code className="font-mono">{p.windows}</code></span>}
+        {p.windows && (
+          <span>
+            ; on Windows <code className="font-mono">{p.windows}</code>
+          </span>
+        )}
       </p>
       <Pre text={text} />
     </Panel>

@@ -25,57 +25,134 @@ function Page({ p }: { p: Promotion }) {
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to={`/tracks/${p.track}`}>{p.track}</Link> /</p>
+        <p className="text-sm text-soft">
+          <Link to={`/tracks/${p.track}`}>{p.track}</Link> /
+        </p>
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
           <h1 className="text-2xl font-semibold tracking-tight">Promotion {p.id}</h1>
           <PromotionMark state={p.state} />
           <Hop from={p.from} to={p.to} />
-          <span className="ml-auto"><Acts p={p} /></span>
+          <span className="ml-auto">
+            <Acts p={p} />
+          </span>
         </div>
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[minmax(0,1fr)_24rem]">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
           {p.state === "underway" && (
             <div role="status" className="rounded-lg border border-glow/50 bg-glow-wash px-4 py-3 text-sm">
-              <p>{p.filesDone} of {count(p.files, "file")}</p>
+              <p>
+                {p.filesDone} of {count(p.files, "file")}
+              </p>
               <progress className="mt-1 w-full accent-(--glow)" value={p.filesDone} max={Math.max(p.files, 1)} />
             </div>
           )}
           {p.why && (
             <div role="alert" className="rounded-lg border border-bad/40 bg-bad-wash px-4 py-3 text-sm">
               <p className="font-medium text-bad">Nothing was moved</p>
-              <ul className="mt-1 list-disc pl-6">{p.why.split("\n").map((text) => <li key={text} className="wrap-anywhere">{text}</li>)}</ul>
+              <ul className="mt-1 list-disc pl-6">
+                {p.why.split("\n").map((text) => (
+                  <li key={text} className="wrap-anywhere">
+                    {text}
+                  </li>
+                ))}
+              </ul>
             </div>
           )}
           {p.mayVote && <Decision p={p} />}
-          <Panel title="Gates" aside={<span className="text-xs text-soft">{p.state === "waiting" ? "as they are now" : "as they were then"}</span>}><Gates all={p.answers} /></Panel>
-          <Panel title="Versions" aside={<span className="text-xs text-soft">{count(p.versions.length, "version")}, {count(p.files, "file")}</span>}><Plan all={p.planned ?? []} /></Panel>
-          {p.deliveries && p.deliveries.length > 0 && <Panel title="Sent on" aside={p.deliveries.some((d) => d.state === "failed") && p.mayUndo && <SendAgain id={p.id} />}><Deliveries all={p.deliveries} /></Panel>}
+          <Panel
+            title="Gates"
+            aside={
+              <span className="text-xs text-soft">
+                {p.state === "waiting" ? "as they are now" : "as they were then"}
+              </span>
+            }
+          >
+            <Gates all={p.answers} />
+          </Panel>
+          <Panel
+            title="Versions"
+            aside={
+              <span className="text-xs text-soft">
+                {count(p.versions.length, "version")}, {count(p.files, "file")}
+              </span>
+            }
+          >
+            <Plan all={p.planned ?? []} />
+          </Panel>
+          {p.deliveries && p.deliveries.length > 0 && (
+            <Panel
+              title="Sent on"
+              aside={p.deliveries.some((d) => d.state === "failed") && p.mayUndo && <SendAgain id={p.id} />}
+            >
+              <Deliveries all={p.deliveries} />
+            </Panel>
+          )}
         </div>
         <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
           <Panel>
             <dl className="grid grid-cols-[6rem_1fr] gap-y-1 px-4 py-3 text-sm">
-              <dt className="text-soft">Build</dt><dd>{p.build ? <Link to={buildPath(p.build)}>{p.build}</Link> : versionsText(p)}</dd>
-              <dt className="text-soft">Asked by</dt><dd>{p.askedBy}, <Time at={p.askedAt} /><span className="block text-xs text-soft">{moment(p.askedAt)}</span></dd>
-              {p.endedAt && (<><dt className="text-soft">Ended</dt><dd><Time at={p.endedAt} /><span className="block text-xs text-soft">{moment(p.endedAt)}</span></dd></>)}
-              {p.signWith && (<><dt className="text-soft">Signed with</dt><dd><a href={`/keys/${p.signWith}`}>{p.signWith}</a></dd></>)}
-              {p.undoneAt && (<><dt className="text-soft">Undone</dt><dd>by {p.undoneBy}, <Time at={p.undoneAt} />{p.undoReason && <span className="block">{p.undoReason}</span>}</dd></>)}
+              <dt className="text-soft">Build</dt>
+              <dd>{p.build ? <Link to={buildPath(p.build)}>{p.build}</Link> : versionsText(p)}</dd>
+              <dt className="text-soft">Asked by</dt>
+              <dd>
+                {p.askedBy}, <Time at={p.askedAt} />
+                <span className="block text-xs text-soft">{moment(p.askedAt)}</span>
+              </dd>
+              {p.endedAt && (
+                <>
+                  <dt className="text-soft">Ended</dt>
+                  <dd>
+                    <Time at={p.endedAt} />
+                    <span className="block text-xs text-soft">{moment(p.endedAt)}</span>
+                  </dd>
+                </>
+              )}
+              {p.signWith && (
+                <>
+                  <dt className="text-soft">Signed with</dt>
+                  <dd>
+                    <a href={`/keys/${p.signWith}`}>{p.signWith}</a>
+                  </dd>
+                </>
+              )}
+              {p.undoneAt && (
+                <>
+                  <dt className="text-soft">Undone</dt>
+                  <dd>
+                    by {p.undoneBy}, <Time at={p.undoneAt} />
+                    {p.undoReason && <span className="block">{p.undoReason}</span>}
+                  </dd>
+                </>
+              )}
             </dl>
           </Panel>
-          {p.notes && <Panel title="Release notes"><p className="px-4 py-3 text-sm whitespace-pre-line">{p.notes}</p></Panel>}
+          {p.notes && (
+            <Panel title="Release notes">
+              <p className="px-4 py-3 text-sm whitespace-pre-line">{p.notes}</p>
+            </Panel>
+          )}
           {p.votes.length > 0 && (
             <Panel title="What people said">
               <ul>
                 {p.votes.map((v) => (
                   <li key={v.who} className="border-b border-rule px-4 py-2 text-sm last:border-0">
-                    <b className="font-medium">{v.who}</b> <span className={v.approve ? "text-good" : "text-bad"}>{v.approve ? "approved" : "refused"}</span> <span className="text-soft"><Time at={v.at} /></span>
+                    <b className="font-medium">{v.who}</b>{" "}
+                    <span className={v.approve ? "text-good" : "text-bad"}>{v.approve ? "approved" : "refused"}</span>{" "}
+                    <span className="text-soft">
+                      <Time at={v.at} />
+                    </span>
                     {v.comment && <span className="block">{v.comment}</span>}
                   </li>
                 ))}
               </ul>
             </Panel>
           )}
-          {p.state === "done" && <Panel title="In its place now"><Placed p={p} /></Panel>}
+          {p.state === "done" && (
+            <Panel title="In its place now">
+              <Placed p={p} />
+            </Panel>
+          )}
         </div>
       </div>
     </>
@@ -86,10 +163,18 @@ function Placed({ p }: { p: Promotion }) {
   return (
     <>
       <ul className="px-4 py-2 text-sm">
-        {p.versions.map((v) => <li key={v.purl}><Link to={packagePath(v.purl.replace(/@[^@]*$/, `@${v.to}`))}>{shortName(v.purl)} {v.to}</Link></li>)}
+        {p.versions.map((v) => (
+          <li key={v.purl}>
+            <Link to={packagePath(v.purl.replace(/@[^@]*$/, `@${v.to}`))}>
+              {shortName(v.purl)} {v.to}
+            </Link>
+          </li>
+        ))}
       </ul>
       {p.next && Object.keys(p.next).length > 0 && (
-        <p className="border-t border-rule px-4 py-2 text-sm text-soft">Go on with {[...new Set(Object.values(p.next))].join(", ")}</p>
+        <p className="border-t border-rule px-4 py-2 text-sm text-soft">
+          Go on with {[...new Set(Object.values(p.next))].join(", ")}
+        </p>
       )}
     </>
   );
@@ -99,15 +184,28 @@ function Placed({ p }: { p: Promotion }) {
 function Decision({ p }: { p: Promotion }) {
   const queries = useQueryClient();
   const [comment, setComment] = useState("");
-  const say = useMutation({ mutationFn: (approve: boolean) => promotionCalls.decide(p.id, { approve, comment }), onSuccess: () => queries.invalidateQueries() });
+  const say = useMutation({
+    mutationFn: (approve: boolean) => promotionCalls.decide(p.id, { approve, comment }),
+    onSuccess: () => queries.invalidateQueries(),
+  });
   return (
     <section className="rounded-lg border border-glow/50 bg-glow-wash px-4 py-3" aria-label="Your decision">
       <h2 className="mb-2 font-semibold text-glow">It waits for you</h2>
-      <Field label="Comment" hint="Needed to refuse."><TextArea name="comment" value={comment} onChange={(e) => setComment(e.target.value)} /></Field>
-      {say.error && <div className="mb-3"><ErrorNote error={say.error} /></div>}
+      <Field label="Comment" hint="Needed to refuse.">
+        <TextArea name="comment" value={comment} onChange={(e) => setComment(e.target.value)} />
+      </Field>
+      {say.error && (
+        <div className="mb-3">
+          <ErrorNote error={say.error} />
+        </div>
+      )}
       <div className="flex gap-2">
-        <Button look="strong" disabled={say.isPending} onClick={() => say.mutate(true)}>Approve</Button>
-        <Button look="danger" disabled={say.isPending || comment.trim() === ""} onClick={() => say.mutate(false)}>Refuse</Button>
+        <Button look="strong" disabled={say.isPending} onClick={() => say.mutate(true)}>
+          Approve
+        </Button>
+        <Button look="danger" disabled={say.isPending || comment.trim() === ""} onClick={() => say.mutate(false)}>
+          Refuse
+        </Button>
       </div>
     </section>
   );
@@ -116,8 +214,22 @@ function Decision({ p }: { p: Promotion }) {
 /** Acts are what can be done to the promotion as a whole. */
 function Acts({ p }: { p: Promotion }) {
   const [asking, setAsking] = useState(false);
-  if (p.mayCancel) return <><Button onClick={() => setAsking(true)}>Cancel it…</Button>{asking && <Ask p={p} close={() => setAsking(false)} act="cancel" />}</>;
-  if (p.mayUndo) return <><Button look="danger" onClick={() => setAsking(true)}>Undo…</Button>{asking && <Ask p={p} close={() => setAsking(false)} act="undo" />}</>;
+  if (p.mayCancel)
+    return (
+      <>
+        <Button onClick={() => setAsking(true)}>Cancel it…</Button>
+        {asking && <Ask p={p} close={() => setAsking(false)} act="cancel" />}
+      </>
+    );
+  if (p.mayUndo)
+    return (
+      <>
+        <Button look="danger" onClick={() => setAsking(true)}>
+          Undo…
+        </Button>
+        {asking && <Ask p={p} close={() => setAsking(false)} act="undo" />}
+      </>
+    );
   return null;
 }
 
@@ -125,21 +237,44 @@ function Ask({ p, act, close }: { p: Promotion; act: "cancel" | "undo"; close: (
   const queries = useQueryClient();
   const [reason, setReason] = useState("");
   const doIt = useMutation({
-    mutationFn: () => (act === "undo" ? promotionCalls.undoPromotion(p.id, reason) : promotionCalls.cancelPromotion(p.id, reason)),
+    mutationFn: () =>
+      act === "undo" ? promotionCalls.undoPromotion(p.id, reason) : promotionCalls.cancelPromotion(p.id, reason),
     onSuccess: () => {
       close();
       return queries.invalidateQueries();
     },
   });
-  const text = act === "undo"
-    ? `${versionsText(p, 10)} will not be in ${p.to} any more; in ${p.from} they stay. If somebody has downloaded any of it, a reason is needed.`
-    : "What it is about stays where it is.";
+  const text =
+    act === "undo"
+      ? `${versionsText(p, 10)} will not be in ${p.to} any more; in ${p.from} they stay. If somebody has downloaded any of it, a reason is needed.`
+      : "What it is about stays where it is.";
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title={act === "undo" ? `Undo promotion ${p.id}` : `Cancel promotion ${p.id}`} description={text}>
-      <form onSubmit={(e) => { e.preventDefault(); doIt.mutate(); }}>
-        <Field label="Reason"><TextArea name="reason" autoFocus value={reason} onChange={(e) => setReason(e.target.value)} /></Field>
-        {doIt.error && <div className="mb-3"><ErrorNote error={doIt.error} /></div>}
-        <div className="flex justify-end gap-2"><Button onClick={close}>Leave it</Button><Button type="submit" look="danger" disabled={doIt.isPending}>{act === "undo" ? "Undo it" : "Cancel it"}</Button></div>
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title={act === "undo" ? `Undo promotion ${p.id}` : `Cancel promotion ${p.id}`}
+      description={text}
+    >
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          doIt.mutate();
+        }}
+      >
+        <Field label="Reason">
+          <TextArea name="reason" autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
+        </Field>
+        {doIt.error && (
+          <div className="mb-3">
+            <ErrorNote error={doIt.error} />
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Leave it</Button>
+          <Button type="submit" look="danger" disabled={doIt.isPending}>
+            {act === "undo" ? "Undo it" : "Cancel it"}
+          </Button>
+        </div>
       </form>
     </Dialog>
   );
@@ -147,8 +282,15 @@ function Ask({ p, act, close }: { p: Promotion; act: "cancel" | "undo"; close: (
 
 function SendAgain({ id }: { id: number }) {
   const queries = useQueryClient();
-  const again = useMutation({ mutationFn: () => promotionCalls.sendOnAgain(id), onSuccess: () => queries.invalidateQueries() });
-  return <Button disabled={again.isPending} onClick={() => again.mutate()}>Try again</Button>;
+  const again = useMutation({
+    mutationFn: () => promotionCalls.sendOnAgain(id),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  return (
+    <Button disabled={again.isPending} onClick={() => again.mutate()}>
+      Try again
+    </Button>
+  );
 }
 
 const deliveryStates = { done: "text-good", waiting: "text-glow", failed: "text-bad", cancelled: "text-soft" };
@@ -157,10 +299,16 @@ function Deliveries({ all }: { all: Schemas["Delivery"][] }) {
   return (
     <ul>
       {all.map((d) => (
-        <li key={d.destination + d.purl} className="flex flex-wrap items-baseline gap-x-3 border-b border-rule px-4 py-1.5 text-sm last:border-0">
+        <li
+          key={d.destination + d.purl}
+          className="flex flex-wrap items-baseline gap-x-3 border-b border-rule px-4 py-1.5 text-sm last:border-0"
+        >
           <span className="font-medium">{shortName(d.purl)}</span> <span>to {d.destination}</span>
           <span className={deliveryStates[d.state]}>{d.state === "done" ? "sent" : d.state}</span>
-          <span className="ml-auto text-xs text-soft wrap-anywhere">{d.state !== "done" && `${count(d.attempts, "attempt")}: ${d.said || "not tried yet"}`} {d.endedAt && <Time at={d.endedAt} />}</span>
+          <span className="ml-auto text-xs text-soft wrap-anywhere">
+            {d.state !== "done" && `${count(d.attempts, "attempt")}: ${d.said || "not tried yet"}`}{" "}
+            {d.endedAt && <Time at={d.endedAt} />}
+          </span>
         </li>
       ))}
     </ul>

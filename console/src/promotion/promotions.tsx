@@ -25,7 +25,11 @@ export function PromotionMark({ state }: { state: PromotionState }) {
 
 /** Hop says from where to where. */
 export function Hop({ from, to }: { from: string; to: string }) {
-  return <span className="inline-flex items-center gap-1 whitespace-nowrap">{from} <ArrowRight size={13} aria-label="to" className="text-soft" /> {to}</span>;
+  return (
+    <span className="inline-flex items-center gap-1 whitespace-nowrap">
+      {from} <ArrowRight size={13} aria-label="to" className="text-soft" /> {to}
+    </span>
+  );
 }
 
 /** versionsText names the versions of a promotion, the first ones. */
@@ -51,7 +55,9 @@ export function Gates({ all }: { all: Promotion["answers"] }) {
           <li key={a.gate} className="flex gap-3 border-b border-rule px-4 py-2 text-sm last:border-0">
             <Icon size={16} aria-hidden className={`mt-0.5 shrink-0 ${look}`} />
             <div className="min-w-0">
-              <p><span className={`font-medium ${look}`}>{word}</span>: <span title={a.gate}>{a.sentence}</span></p>
+              <p>
+                <span className={`font-medium ${look}`}>{word}</span>: <span title={a.gate}>{a.sentence}</span>
+              </p>
               <Facts all={a.facts} />
             </div>
           </li>
@@ -62,7 +68,13 @@ export function Gates({ all }: { all: Promotion["answers"] }) {
 }
 
 function Facts({ all }: { all: string[] }) {
-  return <ul className="text-xs text-soft wrap-anywhere">{all.map((f) => <li key={f}>{f}</li>)}</ul>;
+  return (
+    <ul className="text-xs text-soft wrap-anywhere">
+      {all.map((f) => (
+        <li key={f}>{f}</li>
+      ))}
+    </ul>
+  );
 }
 
 /** Plan shows what becomes of each version and file. */
@@ -76,13 +88,24 @@ export function Plan({ all }: { all: Schemas["PlannedVersion"][] }) {
             <details className="group px-4 py-2 text-sm">
               <summary className="flex cursor-pointer flex-wrap items-baseline gap-x-3">
                 <span className="font-medium">{shortName(v.purl)}</span>
-                <span className="font-mono text-xs">{v.upload || v.purl.split("@").pop()} {v.restamp && <>→ <b>{v.to}</b></>}</span>
+                <span className="font-mono text-xs">
+                  {v.upload || v.purl.split("@").pop()}{" "}
+                  {v.restamp && (
+                    <>
+                      → <b>{v.to}</b>
+                    </>
+                  )}
+                </span>
                 <span className="ml-auto text-xs text-soft">
-                  {count(v.files.length, "file")}{changes > 0 && `, ${count(changes, "change")} inside`}{!v.restamp && ", no byte changed"}
+                  {count(v.files.length, "file")}
+                  {changes > 0 && `, ${count(changes, "change")} inside`}
+                  {!v.restamp && ", no byte changed"}
                 </span>
               </summary>
               <ul className="mt-2 grid gap-2">
-                {v.files.map((f) => <FileChange key={f.name} file={f} />)}
+                {v.files.map((f) => (
+                  <FileChange key={f.name} file={f} />
+                ))}
               </ul>
             </details>
           </li>
@@ -96,7 +119,13 @@ function FileChange({ file: f }: { file: Schemas["PlannedFile"] }) {
   return (
     <li className="rounded border border-rule bg-paper px-3 py-2">
       <p className="font-mono text-xs wrap-anywhere">
-        {f.name}{f.to && f.to !== f.name && <> → <b>{f.to}</b></>}
+        {f.name}
+        {f.to && f.to !== f.name && (
+          <>
+            {" "}
+            → <b>{f.to}</b>
+          </>
+        )}
         {f.dropped && <span className="ml-2 font-sans text-soft">left behind: {f.dropped}</span>}
         {f.signed && <span className="ml-2 font-sans text-soft">signed on the way</span>}
       </p>
@@ -105,14 +134,22 @@ function FileChange({ file: f }: { file: Schemas["PlannedFile"] }) {
           <tbody>
             {f.changes.map((c, i) => (
               <tr key={i} className="align-top">
-                <td className="w-1/2 py-0.5 pr-3 text-soft wrap-anywhere">{c.entry ? `${c.entry}: ${c.what}` : c.what}</td>
-                <td className="py-0.5 font-mono wrap-anywhere"><del className="text-bad no-underline">{c.old}</del><br /><ins className="text-good no-underline">{c.new}</ins></td>
+                <td className="w-1/2 py-0.5 pr-3 text-soft wrap-anywhere">
+                  {c.entry ? `${c.entry}: ${c.what}` : c.what}
+                </td>
+                <td className="py-0.5 font-mono wrap-anywhere">
+                  <del className="text-bad no-underline">{c.old}</del>
+                  <br />
+                  <ins className="text-good no-underline">{c.new}</ins>
+                </td>
               </tr>
             ))}
           </tbody>
         </table>
       )}
-      {f.mentions && <p className="mt-1 text-xs text-soft">stays as it is, and names the old version: {f.mentions.join(", ")}</p>}
+      {f.mentions && (
+        <p className="mt-1 text-xs text-soft">stays as it is, and names the old version: {f.mentions.join(", ")}</p>
+      )}
     </li>
   );
 }
@@ -123,19 +160,45 @@ export function PromotionTable({ all }: { all: Promotion[] }) {
     <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">{["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => <th key={i} className="px-3 py-2 font-medium first:pl-4">{h}</th>)}</tr>
+          <tr className="border-b border-rule">
+            {["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => (
+              <th key={i} className="px-3 py-2 font-medium first:pl-4">
+                {h}
+              </th>
+            ))}
+          </tr>
         </thead>
         <Rows all={all} columns={8} estimate={37}>
           {(p, bind) => (
             <tr key={p.id} {...bind} className="border-b border-rule align-top last:border-0">
-              <td className="py-1.5 pr-3 pl-4"><Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>{p.id}</Link></td>
-              <td className="px-3 py-1.5"><PromotionMark state={p.state} /></td>
-              <td className="px-3 py-1.5"><Hop from={p.from} to={p.to} /></td>
-              <td className="px-3 py-1.5">{versionsText(p)}{p.why && <span className="block text-xs text-bad wrap-anywhere">{p.why.split("\n")[0]}</span>}</td>
-              <td className="px-3 py-1.5 whitespace-nowrap">{p.build && <Link to={buildPath(p.build)}>{p.build}</Link>}</td>
+              <td className="py-1.5 pr-3 pl-4">
+                <Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>
+                  {p.id}
+                </Link>
+              </td>
+              <td className="px-3 py-1.5">
+                <PromotionMark state={p.state} />
+              </td>
+              <td className="px-3 py-1.5">
+                <Hop from={p.from} to={p.to} />
+              </td>
+              <td className="px-3 py-1.5">
+                {versionsText(p)}
+                {p.why && <span className="block text-xs text-bad wrap-anywhere">{p.why.split("\n")[0]}</span>}
+              </td>
+              <td className="px-3 py-1.5 whitespace-nowrap">
+                {p.build && <Link to={buildPath(p.build)}>{p.build}</Link>}
+              </td>
               <td className="px-3 py-1.5">{p.askedBy}</td>
-              <td className="px-3 py-1.5">{p.votes.filter((v) => v.approve).map((v) => v.who).join(", ")}</td>
-              <td className="px-3 py-1.5"><Time at={p.endedAt ?? p.askedAt} /></td>
+              <td className="px-3 py-1.5">
+                {p.votes
+                  .filter((v) => v.approve)
+                  .map((v) => v.who)
+                  .join(", ")}
+              </td>
+              <td className="px-3 py-1.5">
+                <Time at={p.endedAt ?? p.askedAt} />
+              </td>
             </tr>
           )}
         </Rows>

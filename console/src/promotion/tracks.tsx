@@ -30,17 +30,31 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
               <h1 className="text-2xl font-semibold tracking-tight">{chosen ? chosen.name : "Tracks"}</h1>
               <span className="text-sm text-soft">{chosen?.description}</span>
               <span className="ml-auto flex flex-wrap items-center gap-2">
-                {all.length > 1 && <span className="w-44"><Choice label="Track" value={chosen!.name} onChange={(name) => void navigate(`/tracks/${name}`)} options={all.map((t) => [t.name, t.name])} /></span>}
-                <Link to="/signing" className="px-1 text-sm">Keys{me.admin && " and destinations"}</Link>
+                {all.length > 1 && (
+                  <span className="w-44">
+                    <Choice
+                      label="Track"
+                      value={chosen!.name}
+                      onChange={(name) => void navigate(`/tracks/${name}`)}
+                      options={all.map((t) => [t.name, t.name])}
+                    />
+                  </span>
+                )}
+                <Link to="/signing" className="px-1 text-sm">
+                  Keys{me.admin && " and destinations"}
+                </Link>
                 {me.admin && chosen && <Button onClick={() => setRemoving(chosen.name)}>Remove…</Button>}
                 {me.admin && <Button onClick={() => setAdding(true)}>New track</Button>}
               </span>
             </div>
             <Queue />
-            {chosen ? <Track key={chosen.name} name={chosen.name} admin={me.admin} /> : (
+            {chosen ? (
+              <Track key={chosen.name} name={chosen.name} admin={me.admin} />
+            ) : (
               <Panel>
                 <Empty title="No track yet">
-                  A track says through which repositories versions go, such as snapshots, staging and releases, and what is asked for at each step.
+                  A track says through which repositories versions go, such as snapshots, staging and releases, and what
+                  is asked for at each step.
                   {!me.admin && " An admin makes one."}
                 </Empty>
               </Panel>
@@ -65,7 +79,10 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
 
 /** Queue shows what waits for who looks at it. */
 function Queue() {
-  const query = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => promotionCalls.promotions({ mine: true }) });
+  const query = useQuery({
+    queryKey: ["promotions", "mine"],
+    queryFn: () => promotionCalls.promotions({ mine: true }),
+  });
   const all = query.data?.promotions ?? [];
   if (all.length === 0) return null;
   return (
@@ -74,9 +91,13 @@ function Queue() {
       <ul className="px-4 pb-2.5">
         {all.map((p) => (
           <li key={p.id} className="flex flex-wrap items-baseline gap-x-3 py-1 text-sm">
-            <Link to={`/promotions/${p.id}`} className="font-medium">promotion {p.id}</Link>
+            <Link to={`/promotions/${p.id}`} className="font-medium">
+              promotion {p.id}
+            </Link>
             <Hop from={p.from} to={p.to} /> <span>{p.build || versionsText(p)}</span>
-            <span className="text-soft">asked by {p.askedBy} <Time at={p.askedAt} /></span>
+            <span className="text-soft">
+              asked by {p.askedBy} <Time at={p.askedAt} />
+            </span>
           </li>
         ))}
       </ul>
@@ -86,12 +107,21 @@ function Queue() {
 
 /** Track is the picture: stages from left to right, and what waits between them. */
 function Track({ name, admin }: { name: string; admin: boolean }) {
-  const query = useQuery({ queryKey: ["track", name], queryFn: () => promotionCalls.track(name), refetchInterval: 30_000 });
+  const query = useQuery({
+    queryKey: ["track", name],
+    queryFn: () => promotionCalls.track(name),
+    refetchInterval: 30_000,
+  });
   return (
     <Loaded query={query}>
       {(t) => (
-        <ol className="mb-5 grid gap-3 overflow-x-auto pb-1 lg:grid-flow-col lg:auto-cols-[minmax(15rem,1fr)]" aria-label={`The stages of ${name}`}>
-          {t.stages.map((stage, i) => <Stage key={stage.repository} t={t} i={i} admin={admin} />)}
+        <ol
+          className="mb-5 grid gap-3 overflow-x-auto pb-1 lg:grid-flow-col lg:auto-cols-[minmax(15rem,1fr)]"
+          aria-label={`The stages of ${name}`}
+        >
+          {t.stages.map((stage, i) => (
+            <Stage key={stage.repository} t={t} i={i} admin={admin} />
+          ))}
         </ol>
       )}
     </Loaded>
@@ -102,7 +132,11 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
   const stage = t.stages[i]!;
   const next = t.stages[i + 1];
   const [editing, setEditing] = useState(false);
-  const repository = useQuery({ queryKey: ["repository", stage.repository], queryFn: () => repositoriesCalls.repository(stage.repository), enabled: stage.seen === true });
+  const repository = useQuery({
+    queryKey: ["repository", stage.repository],
+    queryFn: () => repositoriesCalls.repository(stage.repository),
+    enabled: stage.seen === true,
+  });
   const here = t.standings.filter((s) => s.repository === stage.repository);
   const coming = t.waiting.filter((p) => p.to === stage.repository);
   const conditions = stage.gates?.length ?? 0;
@@ -111,23 +145,82 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
       <header className="border-b border-rule px-3 py-2">
         <div className="flex items-center gap-2">
           {i > 0 && <ArrowRight size={16} className="text-deep" aria-hidden />}
-          <h2 className="font-semibold">{stage.seen ? <Link to={`/repositories/${stage.repository}/arrivals`} title={`What is new in ${stage.repository}, and who let it in`}>{stage.repository}</Link> : stage.repository}</h2>
+          <h2 className="font-semibold">
+            {stage.seen ? (
+              <Link
+                to={`/repositories/${stage.repository}/arrivals`}
+                title={`What is new in ${stage.repository}, and who let it in`}
+              >
+                {stage.repository}
+              </Link>
+            ) : (
+              stage.repository
+            )}
+          </h2>
           <span className="ml-auto text-sm">{repository.data && <Holds holds={repository.data.holds} />}</span>
         </div>
-        {i === 0 ? <p className="mt-1 text-xs text-soft">what is published here begins the way</p> : (
+        {i === 0 ? (
+          <p className="mt-1 text-xs text-soft">what is published here begins the way</p>
+        ) : (
           <div className="mt-1 text-xs text-soft">
-            {conditions === 0 ? <p className="flex items-center gap-1"><DoorOpen size={13} aria-hidden /> no gates</p> : (
-              <ul>{stage.sentences?.map((text, n) => <li key={n} title={stage.gates?.[n]} className="truncate">· {text}</li>)}</ul>
+            {conditions === 0 ? (
+              <p className="flex items-center gap-1">
+                <DoorOpen size={13} aria-hidden /> no gates
+              </p>
+            ) : (
+              <ul>
+                {stage.sentences?.map((text, n) => (
+                  <li key={n} title={stage.gates?.[n]} className="truncate">
+                    · {text}
+                  </li>
+                ))}
+              </ul>
             )}
-            {stage.signWith && <p className="flex items-center gap-1"><PenLine size={13} aria-hidden /> signed with {stage.signWith}</p>}
-            {stage.onward && stage.onward.length > 0 && <p className="flex items-center gap-1"><Send size={13} aria-hidden /> goes on to {stage.onward.join(", ")}</p>}
-            {admin && <button type="button" className="cursor-pointer text-deep hover:underline" onClick={() => setEditing(true)}>change what is asked for</button>}
+            {stage.signWith && (
+              <p className="flex items-center gap-1">
+                <PenLine size={13} aria-hidden /> signed with {stage.signWith}
+              </p>
+            )}
+            {stage.onward && stage.onward.length > 0 && (
+              <p className="flex items-center gap-1">
+                <Send size={13} aria-hidden /> goes on to {stage.onward.join(", ")}
+              </p>
+            )}
+            {admin && (
+              <button
+                type="button"
+                className="cursor-pointer text-deep hover:underline"
+                onClick={() => setEditing(true)}
+              >
+                change what is asked for
+              </button>
+            )}
           </div>
         )}
       </header>
-      {coming.length > 0 && <ul className="border-b border-rule bg-glow-wash/60">{coming.map((p) => <Coming key={p.id} p={p} />)}</ul>}
-      {here.length === 0 ? <p className="px-3 py-4 text-sm text-soft">{stage.seen ? "Nothing is here yet." : "You may not read this repository."}</p> : (
-        <ul>{here.map((s) => <Standing key={(s.build ?? "") + s.purl + s.version + s.at} s={s} track={t.name} mayGo={next?.may === true} asked={t.waiting.find((p) => p.from === s.repository && p.build !== undefined && p.build === s.build)} />)}</ul>
+      {coming.length > 0 && (
+        <ul className="border-b border-rule bg-glow-wash/60">
+          {coming.map((p) => (
+            <Coming key={p.id} p={p} />
+          ))}
+        </ul>
+      )}
+      {here.length === 0 ? (
+        <p className="px-3 py-4 text-sm text-soft">
+          {stage.seen ? "Nothing is here yet." : "You may not read this repository."}
+        </p>
+      ) : (
+        <ul>
+          {here.map((s) => (
+            <Standing
+              key={(s.build ?? "") + s.purl + s.version + s.at}
+              s={s}
+              track={t.name}
+              mayGo={next?.may === true}
+              asked={t.waiting.find((p) => p.from === s.repository && p.build !== undefined && p.build === s.build)}
+            />
+          ))}
+        </ul>
       )}
       {editing && <EditHop t={t} i={i} close={() => setEditing(false)} />}
     </li>
@@ -139,33 +232,85 @@ function Coming({ p }: { p: Promotion }) {
   const waits = p.answers.filter((a) => a.state === "waiting");
   return (
     <li className="px-3 py-2 text-sm">
-      <span className="flex items-baseline gap-2"><Link to={`/promotions/${p.id}`} className="font-medium">{p.build || versionsText(p, 1)}</Link> <PromotionMark state={p.state} /></span>
-      <span className="block text-xs text-soft">{waits.map((a) => a.facts[a.facts.length - 1]).join("; ") || `asked by ${p.askedBy}`}</span>
+      <span className="flex items-baseline gap-2">
+        <Link to={`/promotions/${p.id}`} className="font-medium">
+          {p.build || versionsText(p, 1)}
+        </Link>{" "}
+        <PromotionMark state={p.state} />
+      </span>
+      <span className="block text-xs text-soft">
+        {waits.map((a) => a.facts[a.facts.length - 1]).join("; ") || `asked by ${p.askedBy}`}
+      </span>
     </li>
   );
 }
 
-function Standing({ s, track, mayGo, asked }: { s: Schemas["Standing"]; track: string; mayGo: boolean; asked?: Promotion }) {
+function Standing({
+  s,
+  track,
+  mayGo,
+  asked,
+}: {
+  s: Schemas["Standing"];
+  track: string;
+  mayGo: boolean;
+  asked?: Promotion;
+}) {
   const what = new URLSearchParams({ along: track });
   if (s.build) what.set("build", s.build);
   else what.set("purl", `${s.purl}@${s.version}`);
   return (
     <li className={`group border-b border-rule px-3 py-1.5 text-sm last:border-0 ${s.movedOn ? "text-soft" : ""}`}>
       <div className="flex items-baseline gap-2">
-        {s.build ? <Link to={buildPath(s.build)} className="truncate font-medium">{s.build}</Link> : <Link to={packagePath(`${s.purl}@${s.version}`)} className="truncate font-medium">{s.name}</Link>}
-        <span className="ml-auto text-xs whitespace-nowrap text-soft"><Time at={s.at} /></span>
+        {s.build ? (
+          <Link to={buildPath(s.build)} className="truncate font-medium">
+            {s.build}
+          </Link>
+        ) : (
+          <Link to={packagePath(`${s.purl}@${s.version}`)} className="truncate font-medium">
+            {s.name}
+          </Link>
+        )}
+        <span className="ml-auto text-xs whitespace-nowrap text-soft">
+          <Time at={s.at} />
+        </span>
       </div>
       <div className="flex items-baseline gap-2 text-xs">
-        <span className="truncate font-mono">{s.version}{s.numbers > 1 && <span className="font-sans text-soft"> and others</span>}</span>
+        <span className="truncate font-mono">
+          {s.version}
+          {s.numbers > 1 && <span className="font-sans text-soft"> and others</span>}
+        </span>
         <span className="text-soft whitespace-nowrap">{s.versions > 1 && count(s.versions, "package")}</span>
-        <span className="ml-auto whitespace-nowrap">{s.movedOn ? "went further" : asked ? <Link to={`/promotions/${asked.id}`}>asked for</Link> : mayGo && <Link to={`/promote?${what}`}>promote…</Link>}</span>
+        <span className="ml-auto whitespace-nowrap">
+          {s.movedOn ? (
+            "went further"
+          ) : asked ? (
+            <Link to={`/promotions/${asked.id}`}>asked for</Link>
+          ) : (
+            mayGo && <Link to={`/promote?${what}`}>promote…</Link>
+          )}
+        </span>
       </div>
     </li>
   );
 }
 
-const states: [string, string][] = [["", "in any state"], ["waiting", "waits"], ["done", "done"], ["failed", "failed"], ["refused", "refused"], ["cancelled", "cancelled"], ["undone", "undone"]];
-const spans: [string, string][] = [["", "always"], ["1", "the last day"], ["7", "the last week"], ["30", "the last 30 days"], ["366", "the last year"]];
+const states: [string, string][] = [
+  ["", "in any state"],
+  ["waiting", "waits"],
+  ["done", "done"],
+  ["failed", "failed"],
+  ["refused", "refused"],
+  ["cancelled", "cancelled"],
+  ["undone", "undone"],
+];
+const spans: [string, string][] = [
+  ["", "always"],
+  ["1", "the last day"],
+  ["7", "the last week"],
+  ["30", "the last 30 days"],
+  ["366", "the last year"],
+];
 
 /** History lists promotions by filters that stand in the address. */
 function History() {
@@ -177,11 +322,20 @@ function History() {
     else next.delete(key);
     setParams(next, { replace: true });
   };
-  const filter: PromotionFilter = { state: (get("state") || undefined) as PromotionState | undefined, to: get("to") || undefined, by: get("by") || undefined, q: get("q") || undefined };
+  const filter: PromotionFilter = {
+    state: (get("state") || undefined) as PromotionState | undefined,
+    to: get("to") || undefined,
+    by: get("by") || undefined,
+    q: get("q") || undefined,
+  };
   const days = Number(get("days"));
   const query = useInfiniteQuery({
     queryKey: ["promotions", filter, days],
-    queryFn: ({ pageParam }) => promotionCalls.promotions({ ...filter, since: days ? new Date(Date.now() - days * 86_400_000).toISOString() : undefined }, pageParam),
+    queryFn: ({ pageParam }) =>
+      promotionCalls.promotions(
+        { ...filter, since: days ? new Date(Date.now() - days * 86_400_000).toISOString() : undefined },
+        pageParam,
+      ),
     initialPageParam: undefined as number | undefined,
     getNextPageParam: (last) => last.before,
     retry: false,
@@ -190,17 +344,60 @@ function History() {
   return (
     <Panel title="Promotions">
       <div className="flex flex-wrap items-center gap-2 border-b border-rule px-4 py-2">
-        <span className="w-36"><Choice label="State" value={get("state")} onChange={(v) => set("state", v)} options={states} /></span>
-        <span className="w-36"><Choice label="Since" value={get("days")} onChange={(v) => set("days", v)} options={spans} /></span>
-        <span className="w-36"><TextInput aria-label="Into" placeholder="into repository" value={get("to")} onChange={(e) => set("to", e.target.value)} /></span>
-        <span className="w-36"><TextInput aria-label="Asked by" placeholder="asked by" value={get("by")} onChange={(e) => set("by", e.target.value)} /></span>
-        <span className="w-52"><TextInput aria-label="About" placeholder="package, build or notes" value={get("q")} onChange={(e) => set("q", e.target.value)} /></span>
-        {params.size > 0 && <Button look="bare" onClick={() => setParams({}, { replace: true })}>Clear</Button>}
+        <span className="w-36">
+          <Choice label="State" value={get("state")} onChange={(v) => set("state", v)} options={states} />
+        </span>
+        <span className="w-36">
+          <Choice label="Since" value={get("days")} onChange={(v) => set("days", v)} options={spans} />
+        </span>
+        <span className="w-36">
+          <TextInput
+            aria-label="Into"
+            placeholder="into repository"
+            value={get("to")}
+            onChange={(e) => set("to", e.target.value)}
+          />
+        </span>
+        <span className="w-36">
+          <TextInput
+            aria-label="Asked by"
+            placeholder="asked by"
+            value={get("by")}
+            onChange={(e) => set("by", e.target.value)}
+          />
+        </span>
+        <span className="w-52">
+          <TextInput
+            aria-label="About"
+            placeholder="package, build or notes"
+            value={get("q")}
+            onChange={(e) => set("q", e.target.value)}
+          />
+        </span>
+        {params.size > 0 && (
+          <Button look="bare" onClick={() => setParams({}, { replace: true })}>
+            Clear
+          </Button>
+        )}
       </div>
-      {query.error ? <div className="p-4"><ErrorNote error={query.error} /></div>
-        : query.data && all.length === 0 ? <Empty title={params.size > 0 ? "No promotion fits" : "Nothing was promoted yet"}>{params.size > 0 ? "Take away a filter." : "Open a build, and promote it along a track."}</Empty>
-        : <PromotionTable all={all} />}
-      {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
+      {query.error ? (
+        <div className="p-4">
+          <ErrorNote error={query.error} />
+        </div>
+      ) : query.data && all.length === 0 ? (
+        <Empty title={params.size > 0 ? "No promotion fits" : "Nothing was promoted yet"}>
+          {params.size > 0 ? "Take away a filter." : "Open a build, and promote it along a track."}
+        </Empty>
+      ) : (
+        <PromotionTable all={all} />
+      )}
+      {query.hasNextPage && (
+        <div className="p-3 text-center">
+          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+            Show older ones
+          </Button>
+        </div>
+      )}
     </Panel>
   );
 }
@@ -218,25 +415,57 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
   const [signWith, setSignWith] = useState(stage.signWith ?? "");
   const [onward, setOnward] = useState((stage.onward ?? []).join("\n"));
   const save = useMutation({
-    mutationFn: () => promotionCalls.editTrack(t.name, {
-      name: t.name, description: t.description,
-      stages: t.stages.map((s, n) => (n === i ? { repository: s.repository, gates: lines(gates), signWith: signWith.trim(), onward: lines(onward) } : plainStage(s))),
-    }),
+    mutationFn: () =>
+      promotionCalls.editTrack(t.name, {
+        name: t.name,
+        description: t.description,
+        stages: t.stages.map((s, n) =>
+          n === i
+            ? { repository: s.repository, gates: lines(gates), signWith: signWith.trim(), onward: lines(onward) }
+            : plainStage(s),
+        ),
+      }),
     onSuccess: () => {
       close();
       return queries.invalidateQueries();
     },
   });
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title={`Into ${stage.repository}`} description="What must hold before a version gets in.">
-      <form onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
-        <Field label="Gates" hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s">
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title={`Into ${stage.repository}`}
+      description="What must hold before a version gets in."
+    >
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Field
+          label="Gates"
+          hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
+        >
           <TextArea name="gates" rows={6} value={gates} onChange={(e) => setGates(e.target.value)} />
         </Field>
-        <Field label="Sign with" hint="The name of a key that signs releases."><TextInput name="sign" value={signWith} onChange={(e) => setSignWith(e.target.value)} /></Field>
-        <Field label="Goes on to" hint="Names of destinations, one a line."><TextArea name="onward" value={onward} onChange={(e) => setOnward(e.target.value)} /></Field>
-        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
-        <div className="flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" look="strong" disabled={save.isPending}>Save</Button></div>
+        <Field label="Sign with" hint="The name of a key that signs releases.">
+          <TextInput name="sign" value={signWith} onChange={(e) => setSignWith(e.target.value)} />
+        </Field>
+        <Field label="Goes on to" hint="Names of destinations, one a line.">
+          <TextArea name="onward" value={onward} onChange={(e) => setOnward(e.target.value)} />
+        </Field>
+        {save.error && (
+          <div className="mb-3">
+            <ErrorNote error={save.error} />
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={save.isPending}>
+            Save
+          </Button>
+        </div>
       </form>
     </Dialog>
   );
@@ -251,7 +480,8 @@ function NewTrack({ close }: { close: () => void }) {
   const [stages, setStages] = useState("");
   const houses = (repositories.data ?? []).filter((r) => r.kind === "house").map((r) => r.name);
   const add = useMutation({
-    mutationFn: () => promotionCalls.addTrack({ name, description, stages: lines(stages).map((repository) => ({ repository })) }),
+    mutationFn: () =>
+      promotionCalls.addTrack({ name, description, stages: lines(stages).map((repository) => ({ repository })) }),
     onSuccess: () => {
       close();
       void navigate(`/tracks/${name}`);
@@ -259,13 +489,38 @@ function NewTrack({ close }: { close: () => void }) {
     },
   });
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title="New track" description="The repositories that versions go through, one after the other.">
-      <form onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
-        <Field label="Name"><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-        <Field label="Description"><TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} /></Field>
-        <Field label="Stages" hint={`House repositories in their order, one a line. There are: ${houses.join(", ")}`}><TextArea name="stages" rows={4} required value={stages} onChange={(e) => setStages(e.target.value)} /></Field>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
-        <div className="flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" look="strong" disabled={add.isPending}>Make it</Button></div>
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title="New track"
+      description="The repositories that versions go through, one after the other."
+    >
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field label="Name">
+          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <Field label="Description">
+          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
+        </Field>
+        <Field label="Stages" hint={`House repositories in their order, one a line. There are: ${houses.join(", ")}`}>
+          <TextArea name="stages" rows={4} required value={stages} onChange={(e) => setStages(e.target.value)} />
+        </Field>
+        {add.error && (
+          <div className="mb-3">
+            <ErrorNote error={add.error} />
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>
+            Make it
+          </Button>
+        </div>
       </form>
     </Dialog>
   );

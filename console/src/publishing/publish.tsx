@@ -15,7 +15,9 @@ const checksum = /\.(md5|sha1|sha256|sha512)$/;
 
 /** takes tells whether the caller may publish to a repository by hand. */
 export function takes(r: Schemas["Repository"]) {
-  return !r.asOf && r.may.includes("publish") && (r.kind === "house" || Boolean(r.chain?.releasesTo ?? r.chain?.snapshotsTo));
+  return (
+    !r.asOf && r.may.includes("publish") && (r.kind === "house" || Boolean(r.chain?.releasesTo ?? r.chain?.snapshotsTo))
+  );
 }
 
 let ids = 0;
@@ -49,7 +51,15 @@ export async function dropped(event: DragEvent): Promise<File[]> {
 type Outcome = { progress?: number; published?: Schemas["Published"]; error?: unknown };
 
 /** Publish takes files by hand: it tells what they would become, and sends them then. */
-export function Publish({ repository: r, files, setFiles }: { repository: Schemas["Repository"]; files: Picked[]; setFiles: (change: (files: Picked[]) => Picked[]) => void }) {
+export function Publish({
+  repository: r,
+  files,
+  setFiles,
+}: {
+  repository: Schemas["Repository"];
+  files: Picked[];
+  setFiles: (change: (files: Picked[]) => Picked[]) => void;
+}) {
   const chosen = useRef<HTMLInputElement>(null);
   const queries = useQueryClient();
   const [outcomes, setOutcomes] = useState<Map<string, Outcome>>(new Map());
@@ -96,12 +106,17 @@ export function Publish({ repository: r, files, setFiles }: { repository: Schema
   const done = all.length > 0 && all.every((i) => outcomes.get(keyOf(i))?.published);
   return (
     <div className="grid gap-5">
-      <div className={`flex flex-wrap items-center justify-center gap-3 rounded-lg border-2 border-dashed border-rule bg-sheet px-4 text-center ${files.length > 0 ? "py-3" : "flex-col py-10"}`}>
+      <div
+        className={`flex flex-wrap items-center justify-center gap-3 rounded-lg border-2 border-dashed border-rule bg-sheet px-4 text-center ${files.length > 0 ? "py-3" : "flex-col py-10"}`}
+      >
         <FileUp size={files.length > 0 ? 18 : 28} strokeWidth={1.5} aria-hidden className="text-soft" />
-        <p className="font-medium">Drop {files.length > 0 ? "more" : "package files or their folder"} anywhere on this page</p>
+        <p className="font-medium">
+          Drop {files.length > 0 ? "more" : "package files or their folder"} anywhere on this page
+        </p>
         {files.length === 0 && (
           <p className="max-w-2xl text-sm text-balance text-soft">
-            Jars with their poms, npm tarballs, wheels and source distributions, NuGet packages. Each is looked at before anything is sent, and published only when you say so.
+            Jars with their poms, npm tarballs, wheels and source distributions, NuGet packages. Each is looked at
+            before anything is sent, and published only when you say so.
           </p>
         )}
         <Button onClick={() => chosen.current?.click()}>Choose files…</Button>
@@ -119,9 +134,24 @@ export function Publish({ repository: r, files, setFiles }: { repository: Schema
           }}
         />
       </div>
-      {files.length > most && <ErrorNote error={new Failure(0, "too-many", `These are ${files.length} files; ${most} are looked at at once.`, "Publish these, and drop the others then.")} />}
+      {files.length > most && (
+        <ErrorNote
+          error={
+            new Failure(
+              0,
+              "too-many",
+              `These are ${files.length} files; ${most} are looked at at once.`,
+              "Publish these, and drop the others then.",
+            )
+          }
+        />
+      )}
       {some.length > 0 && looked.error && <ErrorNote error={looked.error} retry={() => void looked.refetch()} />}
-      {some.length > 0 && (looked.isPending || looked.isPlaceholderData) && !looked.error && <p className="text-sm text-soft" aria-busy="true">Looking at {count(some.length, "file")}…</p>}
+      {some.length > 0 && (looked.isPending || looked.isPlaceholderData) && !looked.error && (
+        <p className="text-sm text-soft" aria-busy="true">
+          Looking at {count(some.length, "file")}…
+        </p>
+      )}
       {all.length > 0 && (
         <Panel
           title={done ? "Published" : "What becomes visible"}
@@ -129,13 +159,29 @@ export function Publish({ repository: r, files, setFiles }: { repository: Schema
             <div className="flex gap-2">
               {stop && <Button onClick={() => stop.abort()}>Stop</Button>}
               {!stop && <Button onClick={clear}>{done ? "Publish more" : "Clear"}</Button>}
-              {!done && <Button look="strong" disabled={ready.length === 0 || send.isPending || looked.isPlaceholderData} onClick={() => send.mutate()}>{ready.length > 0 ? `Publish ${count(ready.length, "version")}` : "Publish"}</Button>}
+              {!done && (
+                <Button
+                  look="strong"
+                  disabled={ready.length === 0 || send.isPending || looked.isPlaceholderData}
+                  onClick={() => send.mutate()}
+                >
+                  {ready.length > 0 ? `Publish ${count(ready.length, "version")}` : "Publish"}
+                </Button>
+              )}
             </div>
           }
         >
           <ul>
             {all.map((i) => (
-              <Version key={keyOf(i)} intended={i} asked={r.name} outcome={outcomes.get(keyOf(i))} busy={send.isPending} onSay={(as) => say(i, as)} onDrop={() => drop(i)} />
+              <Version
+                key={keyOf(i)}
+                intended={i}
+                asked={r.name}
+                outcome={outcomes.get(keyOf(i))}
+                busy={send.isPending}
+                onSay={(as) => say(i, as)}
+                onDrop={() => drop(i)}
+              />
             ))}
           </ul>
         </Panel>
@@ -153,7 +199,14 @@ function sendable(i: Intended) {
 }
 
 /** Version is what some of the files would become, or why not. */
-function Version({ intended: i, asked, outcome, busy, onSay, onDrop }: {
+function Version({
+  intended: i,
+  asked,
+  outcome,
+  busy,
+  onSay,
+  onDrop,
+}: {
   intended: Intended;
   asked: string;
   outcome?: Outcome;
@@ -171,10 +224,22 @@ function Version({ intended: i, asked, outcome, busy, onSay, onDrop }: {
           {p ? <Link to={packagePath(p.purl)}>{readable(p.purl)}</Link> : title ? readable(title) : i.files[0]?.name}
         </span>
         {i.purl && <Maturity snapshot={i.snapshot} />}
-        {i.repository && sendable(i) && <span className="text-sm text-soft">in {i.repository}{i.repository !== asked && `, by way of ${asked}`}</span>}
+        {i.repository && sendable(i) && (
+          <span className="text-sm text-soft">
+            in {i.repository}
+            {i.repository !== asked && `, by way of ${asked}`}
+          </span>
+        )}
         <span className="grow" />
         {!busy && !p && (
-          <button type="button" aria-label={`Leave out ${title ? readable(title) : i.files[0]?.name}`} onClick={onDrop} className="inline-flex size-6 cursor-pointer items-center justify-center self-center rounded text-soft hover:bg-wash hover:text-ink"><X size={15} /></button>
+          <button
+            type="button"
+            aria-label={`Leave out ${title ? readable(title) : i.files[0]?.name}`}
+            onClick={onDrop}
+            className="inline-flex size-6 cursor-pointer items-center justify-center self-center rounded text-soft hover:bg-wash hover:text-ink"
+          >
+            <X size={15} />
+          </button>
         )}
       </div>
       {i.purl && (
@@ -182,13 +247,21 @@ function Version({ intended: i, asked, outcome, busy, onSay, onDrop }: {
           {i.files.map((f) => (
             <li key={f.name} className="wrap-anywhere">
               <span className="font-mono text-ink">{f.name}</span> {bytes(f.size)}
-              {f.file < 0 ? ", which comes with it" : f.picked && f.picked.file.name !== f.name && ` from ${f.picked.file.name}`}
+              {f.file < 0
+                ? ", which comes with it"
+                : f.picked && f.picked.file.name !== f.name && ` from ${f.picked.file.name}`}
               {f.here && ", here already: it is not sent"}
             </li>
           ))}
         </ul>
       )}
-      {i.there && !i.refusal && !p && <p className="mt-1 text-sm text-soft">{i.same ? "It is there already, byte for byte." : "This release is there already; only the same bytes are taken."}</p>}
+      {i.there && !i.refusal && !p && (
+        <p className="mt-1 text-sm text-soft">
+          {i.same
+            ? "It is there already, byte for byte."
+            : "This release is there already; only the same bytes are taken."}
+        </p>
+      )}
       {i.refusal && !p && (
         <p role="note" className={`mt-2 text-sm ${i.refusal.code === "told-later" ? "text-soft" : "text-bad"}`}>
           {i.refusal.detail}.{!unknown && i.refusal.hint && ` ${i.refusal.hint}`}
@@ -197,12 +270,29 @@ function Version({ intended: i, asked, outcome, busy, onSay, onDrop }: {
       {unknown && <Coordinates file={i.files[0]?.name ?? ""} onSay={onSay} />}
       {outcome?.progress !== undefined && (
         <div className="mt-2 flex items-center gap-3 text-sm text-soft">
-          <progress className="h-1.5 grow accent-(--deep)" value={outcome.progress} max={1} aria-label={`How much of ${title ?? "it"} is sent`} />
-          <span className="w-28 text-right tabular-nums">{outcome.progress < 1 ? `${Math.floor(outcome.progress * 100)} % sent` : "being recorded"}</span>
+          <progress
+            className="h-1.5 grow accent-(--deep)"
+            value={outcome.progress}
+            max={1}
+            aria-label={`How much of ${title ?? "it"} is sent`}
+          />
+          <span className="w-28 text-right tabular-nums">
+            {outcome.progress < 1 ? `${Math.floor(outcome.progress * 100)} % sent` : "being recorded"}
+          </span>
         </div>
       )}
-      {p && <p className="mt-1 text-sm text-good">{p.same ? "Was there already, byte for byte." : `Published${p.name !== "" && !p.purl.endsWith(`@${p.name}`) ? ` as ${p.name}` : ""}; it can be used now.`}</p>}
-      {outcome?.error !== undefined && <div className="mt-2"><ErrorNote error={outcome.error} /></div>}
+      {p && (
+        <p className="mt-1 text-sm text-good">
+          {p.same
+            ? "Was there already, byte for byte."
+            : `Published${p.name !== "" && !p.purl.endsWith(`@${p.name}`) ? ` as ${p.name}` : ""}; it can be used now.`}
+        </p>
+      )}
+      {outcome?.error !== undefined && (
+        <div className="mt-2">
+          <ErrorNote error={outcome.error} />
+        </div>
+      )}
     </li>
   );
 }
@@ -218,13 +308,29 @@ function Coordinates({ file, onSay }: { file: string; onSay: (as: string) => voi
       className="mt-2 grid items-end gap-x-3 sm:grid-cols-[2fr_2fr_1fr_auto]"
       onSubmit={(e) => {
         e.preventDefault();
-        onSay(`pkg:maven/${encodeURIComponent(group.trim())}/${encodeURIComponent(artifact.trim())}@${encodeURIComponent(version.trim())}`);
+        onSay(
+          `pkg:maven/${encodeURIComponent(group.trim())}/${encodeURIComponent(artifact.trim())}@${encodeURIComponent(version.trim())}`,
+        );
       }}
     >
-      <Field label="Group"><TextInput name="group" required placeholder="org.openshore" value={group} onChange={(e) => setGroup(e.target.value)} /></Field>
-      <Field label="Artifact"><TextInput name="artifact" required value={artifact} onChange={(e) => setArtifact(e.target.value)} /></Field>
-      <Field label="Version"><TextInput name="version" required value={version} onChange={(e) => setVersion(e.target.value)} /></Field>
-      <Button type="submit" className="mb-3 h-9">Use these</Button>
+      <Field label="Group">
+        <TextInput
+          name="group"
+          required
+          placeholder="org.openshore"
+          value={group}
+          onChange={(e) => setGroup(e.target.value)}
+        />
+      </Field>
+      <Field label="Artifact">
+        <TextInput name="artifact" required value={artifact} onChange={(e) => setArtifact(e.target.value)} />
+      </Field>
+      <Field label="Version">
+        <TextInput name="version" required value={version} onChange={(e) => setVersion(e.target.value)} />
+      </Field>
+      <Button type="submit" className="mb-3 h-9">
+        Use these
+      </Button>
     </form>
   );
 }

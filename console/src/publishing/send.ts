@@ -5,7 +5,9 @@ import { publishingCalls } from "./calls";
 export type Picked = { id: number; file: File; as?: string };
 
 /** Intended is a version that picked files would become. */
-export type Intended = Omit<Schemas["Intended"], "files"> & { files: (Schemas["IntendedFile"] & { picked?: Picked })[] };
+export type Intended = Omit<Schemas["Intended"], "files"> & {
+  files: (Schemas["IntendedFile"] & { picked?: Picked })[];
+};
 
 const seen = new WeakMap<File, Schemas["Stretch"][]>();
 const digests = new WeakMap<File, string>();
@@ -19,17 +21,32 @@ export async function look(repository: string, picked: Picked[], signal?: AbortS
   for (let round = 0; round < 20; round++) {
     signal?.throwIfAborted();
     const looked = await publishingCalls.look(repository, {
-      files: picked.map((p) => ({ name: p.file.name, size: p.file.size, as: p.as, sha256: digests.get(p.file), seen: seen.get(p.file) })),
+      files: picked.map((p) => ({
+        name: p.file.name,
+        size: p.file.size,
+        as: p.as,
+        sha256: digests.get(p.file),
+        seen: seen.get(p.file),
+      })),
     });
     if (looked.wanted.length === 0) {
       return looked.publications.map((i) => ({ ...i, files: i.files.map((f) => ({ ...f, picked: picked[f.file] })) }));
     }
     for (const w of looked.wanted) {
       const of = picked[w.file];
-      if (of) seen.set(of.file, [...(seen.get(of.file) ?? []), { at: w.at, bytes: await base64(of.file.slice(w.at, w.at + w.length)) }]);
+      if (of)
+        seen.set(of.file, [
+          ...(seen.get(of.file) ?? []),
+          { at: w.at, bytes: await base64(of.file.slice(w.at, w.at + w.length)) },
+        ]);
     }
   }
-  throw new Failure(0, "unknown", "The service keeps asking for more of the files.", "Publish them with the command line.");
+  throw new Failure(
+    0,
+    "unknown",
+    "The service keeps asking for more of the files.",
+    "Publish them with the command line.",
+  );
 }
 
 async function digest(file: File) {
@@ -50,12 +67,22 @@ async function readable<T>(reading: Promise<T>): Promise<T> {
   try {
     return await reading;
   } catch {
-    throw new Failure(0, "unreadable", "A file cannot be read any more.", "It may have been changed or moved since it was chosen; choose it again.");
+    throw new Failure(
+      0,
+      "unreadable",
+      "A file cannot be read any more.",
+      "It may have been changed or moved since it was chosen; choose it again.",
+    );
   }
 }
 
 /** publish sends the files of a version; onProgress is told the part that is sent, from 0 to 1. */
-export function publish(repository: string, intended: Intended, onProgress: (part: number) => void, signal: AbortSignal): Promise<Schemas["Published"]> {
+export function publish(
+  repository: string,
+  intended: Intended,
+  onProgress: (part: number) => void,
+  signal: AbortSignal,
+): Promise<Schemas["Published"]> {
   const form = new FormData();
   for (const f of intended.files) {
     if (!f.picked) continue;
@@ -68,15 +95,26 @@ export function publish(repository: string, intended: Intended, onProgress: (par
   return new Promise((done, failed) => {
     // Nothing else tells a page how far it is with sending.
     const request = new XMLHttpRequest();
-    request.open("POST", path.replace("{name}", encodeURIComponent(repository)) + (as ? `?as=${encodeURIComponent(as)}` : ""));
+    request.open(
+      "POST",
+      path.replace("{name}", encodeURIComponent(repository)) + (as ? `?as=${encodeURIComponent(as)}` : ""),
+    );
     request.responseType = "json";
     request.upload.onprogress = (e) => e.lengthComputable && onProgress(e.loaded / e.total);
     request.onload = () => {
       if (request.status < 300) return done(request.response as Schemas["Published"]);
       const p = request.response as Partial<Problem> | null;
-      failed(new Failure(request.status, p?.code ?? "unknown", p?.detail ?? `The service answered ${request.status}.`, p?.hint));
+      failed(
+        new Failure(
+          request.status,
+          p?.code ?? "unknown",
+          p?.detail ?? `The service answered ${request.status}.`,
+          p?.hint,
+        ),
+      );
     };
-    request.onerror = () => failed(new Failure(0, "unreachable", "The connection was lost.", "Nothing of it is published; try again."));
+    request.onerror = () =>
+      failed(new Failure(0, "unreachable", "The connection was lost.", "Nothing of it is published; try again."));
     request.onabort = () => failed(new Failure(0, "stopped", "It was stopped.", "Nothing of it is published."));
     signal.addEventListener("abort", () => request.abort());
     request.send(form);

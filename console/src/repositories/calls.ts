@@ -9,7 +9,8 @@ export const repositoriesCalls = {
   removeRepository: (name: string, withContents: boolean) =>
     value(raw.DELETE("/api/v1/repositories/{name}", { params: { path: { name }, query: { withContents } } })),
   removedRepositories: () => value(raw.GET("/api/v1/removals/repositories")),
-  bringRepositoryBack: (name: string) => value(raw.POST("/api/v1/repositories/{name}/undo", { params: { path: { name } } })),
+  bringRepositoryBack: (name: string) =>
+    value(raw.POST("/api/v1/repositories/{name}/undo", { params: { path: { name } } })),
   claims: () => value(raw.GET("/api/v1/claims")),
   addClaim: (body: Schemas["NewClaim"]) => value(raw.POST("/api/v1/claims", { body })),
   liftClaim: (body: Schemas["NewClaim"]) => value(raw.POST("/api/v1/claims/lift", { body })),

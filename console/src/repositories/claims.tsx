@@ -14,26 +14,51 @@ export function Claims({ repository: r }: { repository: Schemas["Repository"] })
   const [words, setWords] = useState("");
   const [change, setChange] = useState<{ pattern: string; lift: boolean } | null>(null);
   const claims = useQuery({ queryKey: ["claims"], queryFn: repositoriesCalls.claims });
-  const names = useQuery({ queryKey: ["claimed", r.name, words], queryFn: () => repositoriesCalls.claimedNames(r.name, words), placeholderData: keepPreviousData });
+  const names = useQuery({
+    queryKey: ["claimed", r.name, words],
+    queryFn: () => repositoriesCalls.claimedNames(r.name, words),
+    placeholderData: keepPreviousData,
+  });
   const admin = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me }).data?.admin;
   const lifted = new Set(claims.data?.filter((c) => c.lifted).map((c) => c.pattern));
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[repeat(2,minmax(0,1fr))]">
-      <Panel title="Claimed by pattern" aside={admin && <Button onClick={() => setChange({ pattern: "", lift: false })}><Flag size={15} /> Claim names</Button>}>
+      <Panel
+        title="Claimed by pattern"
+        aside={
+          admin && (
+            <Button onClick={() => setChange({ pattern: "", lift: false })}>
+              <Flag size={15} /> Claim names
+            </Button>
+          )
+        }
+      >
         <Loaded query={claims}>
           {(all) =>
             all.length === 0 ? (
-              <Empty title="Nothing is claimed by pattern">Claim the names of your group before anything of it is published, and no stranger can take them.</Empty>
+              <Empty title="Nothing is claimed by pattern">
+                Claim the names of your group before anything of it is published, and no stranger can take them.
+              </Empty>
             ) : (
               <ul>
                 {all.map((c) => (
                   <li key={c.pattern} className="flex items-start gap-3 border-b border-rule px-4 py-2.5 last:border-0">
-                    {c.lifted ? <FlagOff size={16} className="mt-0.5 shrink-0 text-glow" aria-hidden /> : <Flag size={16} className="mt-0.5 shrink-0 text-deep" aria-hidden />}
+                    {c.lifted ? (
+                      <FlagOff size={16} className="mt-0.5 shrink-0 text-glow" aria-hidden />
+                    ) : (
+                      <Flag size={16} className="mt-0.5 shrink-0 text-deep" aria-hidden />
+                    )}
                     <div className="min-w-0 grow">
                       <p className="font-mono text-sm wrap-anywhere">{c.pattern}</p>
-                      <p className="text-xs text-soft">{c.lifted ? "lifted" : "claimed"} by {c.by} <Time at={c.at} />: {c.reason}</p>
+                      <p className="text-xs text-soft">
+                        {c.lifted ? "lifted" : "claimed"} by {c.by} <Time at={c.at} />: {c.reason}
+                      </p>
                     </div>
-                    {admin && <Button look="bare" onClick={() => setChange({ pattern: c.pattern, lift: !c.lifted })}>{c.lifted ? "Claim again" : "Lift"}</Button>}
+                    {admin && (
+                      <Button look="bare" onClick={() => setChange({ pattern: c.pattern, lift: !c.lifted })}>
+                        {c.lifted ? "Claim again" : "Lift"}
+                      </Button>
+                    )}
                   </li>
                 ))}
               </ul>
@@ -43,26 +68,52 @@ export function Claims({ repository: r }: { repository: Schemas["Repository"] })
       </Panel>
       <Panel
         title="Claimed since published"
-        aside={<div className="w-48"><TextInput aria-label="Part of the name" placeholder="Part of the name" value={words} onChange={(e) => setWords(e.target.value)} /></div>}
+        aside={
+          <div className="w-48">
+            <TextInput
+              aria-label="Part of the name"
+              placeholder="Part of the name"
+              value={words}
+              onChange={(e) => setWords(e.target.value)}
+            />
+          </div>
+        }
       >
         <Loaded query={names}>
           {({ names: all, total }) =>
             all.length === 0 ? (
-              <Empty title={words ? "No published name has that in it" : "No house member has published anything"}>A name is claimed from its first publication on.</Empty>
+              <Empty title={words ? "No published name has that in it" : "No house member has published anything"}>
+                A name is claimed from its first publication on.
+              </Empty>
             ) : (
               <>
                 <ul onKeyDown={rowKeys} className="max-h-[60vh] overflow-y-auto">
                   {all.map((n) => (
                     <li key={n.purl} className="flex items-center gap-3 border-b border-rule px-4 py-2 last:border-0">
                       <div className="min-w-0 grow">
-                        <Link data-row to={packagePath(n.purl)} className="font-mono text-sm wrap-anywhere">{n.purl.replace(/^pkg:/, "")}</Link>
-                        <p className="text-xs text-soft">in {n.in.join(" and ")}, since <Time at={n.since} /></p>
+                        <Link data-row to={packagePath(n.purl)} className="font-mono text-sm wrap-anywhere">
+                          {n.purl.replace(/^pkg:/, "")}
+                        </Link>
+                        <p className="text-xs text-soft">
+                          in {n.in.join(" and ")}, since <Time at={n.since} />
+                        </p>
                       </div>
-                      {lifted.has(n.purl) ? <span className="text-xs text-glow">lifted</span> : admin && <Button look="bare" onClick={() => setChange({ pattern: n.purl, lift: true })}>Lift</Button>}
+                      {lifted.has(n.purl) ? (
+                        <span className="text-xs text-glow">lifted</span>
+                      ) : (
+                        admin && (
+                          <Button look="bare" onClick={() => setChange({ pattern: n.purl, lift: true })}>
+                            Lift
+                          </Button>
+                        )
+                      )}
                     </li>
                   ))}
                 </ul>
-                <p className="border-t border-rule px-4 py-2 text-xs text-soft">{count(total, "name")}{total > all.length && `, the first ${all.length} are shown`}</p>
+                <p className="border-t border-rule px-4 py-2 text-xs text-soft">
+                  {count(total, "name")}
+                  {total > all.length && `, the first ${all.length} are shown`}
+                </p>
               </>
             )
           }
@@ -78,7 +129,8 @@ function Change({ pattern: given, lift, close }: { pattern: string; lift: boolea
   const [pattern, setPattern] = useState(given);
   const [reason, setReason] = useState("");
   const save = useMutation({
-    mutationFn: () => (lift ? repositoriesCalls.liftClaim({ pattern, reason }) : repositoriesCalls.addClaim({ pattern, reason })),
+    mutationFn: () =>
+      lift ? repositoriesCalls.liftClaim({ pattern, reason }) : repositoriesCalls.addClaim({ pattern, reason }),
     onSuccess: () => {
       void queries.invalidateQueries();
       close();
@@ -89,7 +141,11 @@ function Change({ pattern: given, lift, close }: { pattern: string; lift: boolea
       open
       onOpenChange={(open) => open || close()}
       title={lift ? "Lift a claim" : "Claim names"}
-      description={lift ? "Mirrors may answer for these names again, in every chain." : "No mirror behind a chain answers for these names any more."}
+      description={
+        lift
+          ? "Mirrors may answer for these names again, in every chain."
+          : "No mirror behind a chain answers for these names any more."
+      }
     >
       <form
         onSubmit={(e) => {
@@ -97,12 +153,35 @@ function Change({ pattern: given, lift, close }: { pattern: string; lift: boolea
           save.mutate();
         }}
       >
-        <Field label="Pattern" hint="* stands for any run of characters."><TextInput name="pattern" required readOnly={given !== ""} placeholder="pkg:maven/example.skerry.*/*" value={pattern} onChange={(e) => setPattern(e.target.value)} /></Field>
-        <Field label="Reason" hint="Others will read it later."><TextInput name="reason" required autoFocus={given !== ""} value={reason} onChange={(e) => setReason(e.target.value)} /></Field>
-        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+        <Field label="Pattern" hint="* stands for any run of characters.">
+          <TextInput
+            name="pattern"
+            required
+            readOnly={given !== ""}
+            placeholder="pkg:maven/example.skerry.*/*"
+            value={pattern}
+            onChange={(e) => setPattern(e.target.value)}
+          />
+        </Field>
+        <Field label="Reason" hint="Others will read it later.">
+          <TextInput
+            name="reason"
+            required
+            autoFocus={given !== ""}
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
+        </Field>
+        {save.error && (
+          <div className="mb-3">
+            <ErrorNote error={save.error} />
+          </div>
+        )}
         <div className="flex justify-end gap-2">
           <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={save.isPending}>{lift ? "Lift it" : "Claim them"}</Button>
+          <Button type="submit" look="strong" disabled={save.isPending}>
+            {lift ? "Lift it" : "Claim them"}
+          </Button>
         </div>
       </form>
     </Dialog>

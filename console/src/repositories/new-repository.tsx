@@ -16,12 +16,24 @@ const kinds: [Kind, string, string][] = [
   ["chain", "Chain", "puts several repositories behind one address, in an order"],
 ];
 
-export const holdsOptions: [string, string][] = [["snapshots", "snapshots"], ["releases", "releases"], ["both", "snapshots and releases"]];
+export const holdsOptions: [string, string][] = [
+  ["snapshots", "snapshots"],
+  ["releases", "releases"],
+  ["both", "snapshots and releases"],
+];
 
 export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const blank = { kind: "house" as Kind, name: "", holds: "snapshots", ecosystem: "maven", description: "", anonymousRead: false, openMembers: true };
+  const blank = {
+    kind: "house" as Kind,
+    name: "",
+    holds: "snapshots",
+    ecosystem: "maven",
+    description: "",
+    anonymousRead: false,
+    openMembers: true,
+  };
   const [form, setForm] = useState(blank);
   const [mirror, setMirror] = useState(blankMirror);
   const [members, setMembers] = useState<Schemas["Member"][]>([]);
@@ -30,7 +42,10 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
   const add = useMutation({
     mutationFn: () =>
       repositoriesCalls.addRepository({
-        name: form.name, kind: form.kind, description: form.description, anonymousRead: form.anonymousRead,
+        name: form.name,
+        kind: form.kind,
+        description: form.description,
+        anonymousRead: form.anonymousRead,
         holds: (form.kind === "chain" ? "both" : form.holds) as "both",
         ...(form.kind === "chain" ? { chain: { members, openMembers: form.openMembers } } : {}),
         ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(mirror) } : {}),
@@ -69,16 +84,39 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
           ))}
         </div>
         <Field label="Name" hint="Lower-case letters, digits and hyphens. It becomes part of the address.">
-          <TextInput name="name" required autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
+          <TextInput
+            name="name"
+            required
+            autoFocus
+            value={form.name}
+            onChange={(e) => setForm({ ...form, name: e.target.value })}
+          />
         </Field>
         {form.kind === "mirror" && (
           <Field label="Ecosystem">
-            <Choice label="Ecosystem" value={form.ecosystem} onChange={(ecosystem) => setForm({ ...form, ecosystem })} options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])} />
+            <Choice
+              label="Ecosystem"
+              value={form.ecosystem}
+              onChange={(ecosystem) => setForm({ ...form, ecosystem })}
+              options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])}
+            />
           </Field>
         )}
         {form.kind !== "chain" && (
-          <Field label="Holds" hint={form.kind === "mirror" ? "What else its upstream has is not asked for." : "Snapshots may be published again and again; releases are published once."}>
-            <Choice label="It holds" value={form.holds} onChange={(holds) => setForm({ ...form, holds })} options={holdsOptions} />
+          <Field
+            label="Holds"
+            hint={
+              form.kind === "mirror"
+                ? "What else its upstream has is not asked for."
+                : "Snapshots may be published again and again; releases are published once."
+            }
+          >
+            <Choice
+              label="It holds"
+              value={form.holds}
+              onChange={(holds) => setForm({ ...form, holds })}
+              options={holdsOptions}
+            />
           </Field>
         )}
         {form.kind === "mirror" && <MirrorFields form={mirror} onChange={setMirror} ecosystem={form.ecosystem} />}
@@ -88,14 +126,30 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
           </div>
         )}
         <Field label="Description">
-          <TextInput name="description" value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} />
+          <TextInput
+            name="description"
+            value={form.description}
+            onChange={(e) => setForm({ ...form, description: e.target.value })}
+          />
         </Field>
-        {form.kind === "chain" && <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>Whoever may read the chain may read through it what its members add; else only what they may read there</Tick>}
-        <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>Anybody may read it without signing in</Tick>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
+        {form.kind === "chain" && (
+          <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>
+            Whoever may read the chain may read through it what its members add; else only what they may read there
+          </Tick>
+        )}
+        <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>
+          Anybody may read it without signing in
+        </Tick>
+        {add.error && (
+          <div className="mb-3">
+            <ErrorNote error={add.error} />
+          </div>
+        )}
         <div className="flex justify-end gap-2">
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>Make it</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>
+            Make it
+          </Button>
         </div>
       </form>
     </Dialog>

@@ -7,7 +7,20 @@ import { repositoriesCalls } from "./calls";
 import { searchCalls } from "../search/calls";
 import { bytes, coordinates, moment, packagePath } from "../ui/format";
 import { Downloads } from "../use/use";
-import { Button, Empty, ErrorNote, Holds, Loaded, Panel, rowKeys, Time, UpstreamMark, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import {
+  Button,
+  Empty,
+  ErrorNote,
+  Holds,
+  Loaded,
+  Panel,
+  rowKeys,
+  Time,
+  UpstreamMark,
+  useArrivals,
+  usePageTitle,
+  useQuery,
+} from "../ui/parts";
 import { FirstSteps } from "../rights/first-steps";
 import { NewRepository } from "./new-repository";
 
@@ -20,9 +33,17 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
       {me.admin && <FirstSteps me={me} changePassword={changePassword} addRepository={() => setAdding(true)} />}
       <Panel
         title={<span className="text-lg">Repositories</span>}
-        aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New repository</Button>}
+        aside={
+          me.admin && (
+            <Button look="strong" onClick={() => setAdding(true)}>
+              <Plus size={15} /> New repository
+            </Button>
+          )
+        }
       >
-        <Loaded query={query}>{(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}</Loaded>
+        <Loaded query={query}>
+          {(all) => (all.length ? <RepositoryTable all={all} /> : <NoRepositories admin={me.admin} />)}
+        </Loaded>
       </Panel>
       <Removed admin={me.admin} />
       <LatestArrivals />
@@ -36,17 +57,33 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
 function Removed({ admin }: { admin: boolean }) {
   const queries = useQueryClient();
   const query = useQuery({ queryKey: ["removed-repositories"], queryFn: repositoriesCalls.removedRepositories });
-  const back = useMutation({ mutationFn: repositoriesCalls.bringRepositoryBack, onSuccess: () => queries.invalidateQueries() });
+  const back = useMutation({
+    mutationFn: repositoriesCalls.bringRepositoryBack,
+    onSuccess: () => queries.invalidateQueries(),
+  });
   if (!query.data?.length) return null;
   return (
     <Panel title="Removed">
-      {back.error && <div className="p-4 pb-2"><ErrorNote error={back.error} /></div>}
+      {back.error && (
+        <div className="p-4 pb-2">
+          <ErrorNote error={back.error} />
+        </div>
+      )}
       <ul>
         {query.data.map((r) => (
-          <li key={r.name} className="flex flex-wrap items-center gap-x-3 border-b border-rule px-4 py-2 text-sm last:border-0">
+          <li
+            key={r.name}
+            className="flex flex-wrap items-center gap-x-3 border-b border-rule px-4 py-2 text-sm last:border-0"
+          >
             <span className="font-medium">{r.name}</span>
-            <span className="text-soft">removed <Time at={r.at} /> by {r.by}; it can be brought back until {moment(r.until)}</span>
-            {admin && <Button className="ml-auto" disabled={back.isPending} onClick={() => back.mutate(r.name)}>Bring it back</Button>}
+            <span className="text-soft">
+              removed <Time at={r.at} /> by {r.by}; it can be brought back until {moment(r.until)}
+            </span>
+            {admin && (
+              <Button className="ml-auto" disabled={back.isPending} onClick={() => back.mutate(r.name)}>
+                Bring it back
+              </Button>
+            )}
           </li>
         ))}
       </ul>
@@ -83,13 +120,28 @@ function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
           {all.map((r) => (
             <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
               <td className="px-4 py-2">
-                <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">{r.name}</Link>
+                <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">
+                  {r.name}
+                </Link>
                 {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
-                {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
+                {r.anonymousRead && (
+                  <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />
+                )}
                 <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
-                {r.mirror && <div className="mt-0.5 sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
+                {r.mirror && (
+                  <div className="mt-0.5 sm:hidden">
+                    <UpstreamMark mirror={r.mirror} />
+                  </div>
+                )}
               </td>
-              {r.chain ? <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs"><ChainLine members={r.chain.members} />{r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}</td> : <Holdings repository={r} largest={largest} />}
+              {r.chain ? (
+                <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs">
+                  <ChainLine members={r.chain.members} />
+                  {r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}
+                </td>
+              ) : (
+                <Holdings repository={r} largest={largest} />
+              )}
             </tr>
           ))}
         </tbody>
@@ -104,7 +156,11 @@ function Holdings({ repository: r, largest }: { repository: Schemas["Repository"
     <>
       <td className="px-4 py-2 text-sm">
         <Holds holds={r.holds} />
-        {r.mirror && <div className="mt-0.5 max-sm:hidden"><UpstreamMark mirror={r.mirror} /></div>}
+        {r.mirror && (
+          <div className="mt-0.5 max-sm:hidden">
+            <UpstreamMark mirror={r.mirror} />
+          </div>
+        )}
       </td>
       <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
       <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
@@ -152,14 +208,25 @@ function LatestArrivals() {
           ) : (
             <ul onKeyDown={rowKeys}>
               {packages.map((p) => (
-                <li key={key(p)} className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[minmax(0,1fr)_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}>
+                <li
+                  key={key(p)}
+                  className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-rule px-4 py-2 last:border-0 sm:grid-cols-[minmax(0,1fr)_10rem_7rem_8rem] ${fresh.has(key(p)) ? "arrived" : ""}`}
+                >
                   <span className="col-span-2 min-w-0 truncate sm:col-span-1">
-                    <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>{" "}
+                    <Link data-row to={packagePath(p.purl)} className="font-medium">
+                      {coordinates(p)}
+                    </Link>{" "}
                     <span className="font-mono text-sm">{p.latest}</span>
                   </span>
-                  <span className="min-w-0 truncate text-sm"><Link to={`/repositories/${p.repository}`} className="inline-flex min-h-6 items-center">{p.repository}</Link></span>
+                  <span className="min-w-0 truncate text-sm">
+                    <Link to={`/repositories/${p.repository}`} className="inline-flex min-h-6 items-center">
+                      {p.repository}
+                    </Link>
+                  </span>
                   <span className="hidden text-sm text-soft sm:block">{p.publishedBy}</span>
-                  <span className="text-right text-sm text-soft"><Time at={p.changedAt} /></span>
+                  <span className="text-right text-sm text-soft">
+                    <Time at={p.changedAt} />
+                  </span>
                 </li>
               ))}
             </ul>

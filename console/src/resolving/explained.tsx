@@ -35,8 +35,16 @@ export function Explain({ repository, ecosystem }: { repository: string; ecosyst
           if (text.trim()) ask.mutate();
         }}
       >
-        <TextInput name="explain" aria-label="Package or version" placeholder="org.openshore:brine-http:2.1.1, or a package URL" value={text} onChange={(e) => setText(e.target.value)} />
-        <Button type="submit" look="strong" className="h-9" disabled={ask.isPending}><Search size={15} /> Who answers?</Button>
+        <TextInput
+          name="explain"
+          aria-label="Package or version"
+          placeholder="org.openshore:brine-http:2.1.1, or a package URL"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+        <Button type="submit" look="strong" className="h-9" disabled={ask.isPending}>
+          <Search size={15} /> Who answers?
+        </Button>
       </form>
       <p className="mb-3 text-xs text-soft">Without a version it is about all versions together.</p>
       {ask.error && <ErrorNote error={ask.error} />}
@@ -52,27 +60,54 @@ export function Explain({ repository, ecosystem }: { repository: string; ecosyst
  */
 function Way({ explanation: e }: { explanation: Schemas["Explanation"] }) {
   const asked = e.steps.findLastIndex((s) => s.said !== "not asked");
-  const tone = { answered: "border-good text-good", absent: "border-rule text-ink", failed: "border-bad text-bad" }[e.outcome];
+  const tone = { answered: "border-good text-good", absent: "border-rule text-ink", failed: "border-bad text-bad" }[
+    e.outcome
+  ];
   return (
     <section aria-label={`Who answers for ${e.purl}`}>
-      <p role="status" className={`mb-3 rounded border px-3 py-2 text-sm font-medium ${tone}`}>{e.sentence}</p>
-      {e.ours && <p className="mb-3 flex items-start gap-2 text-sm"><Flag size={15} className="mt-0.5 shrink-0 text-glow" aria-hidden /> <span>The name is ours: {e.ours}.</span></p>}
+      <p role="status" className={`mb-3 rounded border px-3 py-2 text-sm font-medium ${tone}`}>
+        {e.sentence}
+      </p>
+      {e.ours && (
+        <p className="mb-3 flex items-start gap-2 text-sm">
+          <Flag size={15} className="mt-0.5 shrink-0 text-glow" aria-hidden /> <span>The name is ours: {e.ours}.</span>
+        </p>
+      )}
       <ol className="text-sm">
         <li className="flex items-center gap-3 pb-3 text-soft">
-          <span aria-hidden className="grid w-8 justify-center"><span className="size-2.5 rounded-full bg-soft" /></span>
+          <span aria-hidden className="grid w-8 justify-center">
+            <span className="size-2.5 rounded-full bg-soft" />
+          </span>
           <code className="font-mono text-xs wrap-anywhere">{e.purl}</code>
         </li>
         {e.steps.map((s, i) => (
           <li key={s.repository} className="relative flex gap-3 pb-4 last:pb-0">
-            <span aria-hidden className={`absolute -top-3 left-4 h-4 border-l-2 ${i <= asked ? "border-deep" : "border-dashed border-rule"}`} />
-            {i < e.steps.length - 1 && <span aria-hidden className={`absolute top-8 bottom-0 left-4 border-l-2 ${i < asked ? "border-deep" : "border-dashed border-rule"}`} />}
+            <span
+              aria-hidden
+              className={`absolute -top-3 left-4 h-4 border-l-2 ${i <= asked ? "border-deep" : "border-dashed border-rule"}`}
+            />
+            {i < e.steps.length - 1 && (
+              <span
+                aria-hidden
+                className={`absolute top-8 bottom-0 left-4 border-l-2 ${i < asked ? "border-deep" : "border-dashed border-rule"}`}
+              />
+            )}
             <Disc step={s} />
             <div className="min-w-0 grow pt-0.5">
               <p className="flex flex-wrap items-baseline gap-x-2">
-                <Link to={`/repositories/${s.repository}`} className="font-medium">{s.repository}</Link>
-                <span className="text-xs text-soft">{s.kind}{s.via.length > 0 && `, through ${s.via.join(" and ")}`}</span>
-                <span className={`ml-auto text-sm font-medium ${s.answers ? "text-good" : s.said === "failed" ? "text-bad" : "text-soft"}`}>
-                  {s.said}{s.answers && ": answers"}{s.skipped && ", skipped"}
+                <Link to={`/repositories/${s.repository}`} className="font-medium">
+                  {s.repository}
+                </Link>
+                <span className="text-xs text-soft">
+                  {s.kind}
+                  {s.via.length > 0 && `, through ${s.via.join(" and ")}`}
+                </span>
+                <span
+                  className={`ml-auto text-sm font-medium ${s.answers ? "text-good" : s.said === "failed" ? "text-bad" : "text-soft"}`}
+                >
+                  {s.said}
+                  {s.answers && ": answers"}
+                  {s.skipped && ", skipped"}
                 </span>
               </p>
               {s.why && <p className="text-xs text-soft wrap-anywhere">{s.why}</p>}
@@ -90,5 +125,9 @@ function Disc({ step: s }: { step: Step }) {
   else if (s.said === "failed") look = "border-bad bg-sheet text-bad";
   else if (s.said === "claimed elsewhere" || s.said === "denied by pattern") look = "border-glow bg-sheet text-glow";
   else if (s.said === "has it" || s.said === "stale") look = "border-good bg-sheet text-good";
-  return <span aria-hidden className={`z-[1] grid size-8 shrink-0 place-items-center rounded-full border-2 ${look}`}>{signs[s.said]}</span>;
+  return (
+    <span aria-hidden className={`z-[1] grid size-8 shrink-0 place-items-center rounded-full border-2 ${look}`}>
+      {signs[s.said]}
+    </span>
+  );
 }

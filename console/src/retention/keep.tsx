@@ -15,64 +15,165 @@ export function Keep({ purl, repository }: { purl: string; repository: string })
   const [asked, setAsked] = useState(false);
   const pins = useQuery({ queryKey: ["pins"], queryFn: retentionCalls.pins });
   const pin = pins.data?.find((p) => p.purl === purl && p.repository === repository);
-  const off = useMutation({ mutationFn: () => retentionCalls.setPin({ purl, repository, off: true }), onSuccess: () => queries.invalidateQueries() });
+  const off = useMutation({
+    mutationFn: () => retentionCalls.setPin({ purl, repository, off: true }),
+    onSuccess: () => queries.invalidateQueries(),
+  });
   return (
     <Panel
       title="Who still uses it"
       aside={
         <span className="flex flex-wrap items-center gap-2 text-sm">
-          {pin ? <Button onClick={() => off.mutate()}>Take the pin off</Button> : <Button onClick={() => setPinning(true)}><Pin size={14} aria-hidden /> Pin…</Button>}
-          <Button aria-expanded={asked} onClick={() => setAsked(!asked)}>{asked ? "Fold" : "Show"}</Button>
+          {pin ? (
+            <Button onClick={() => off.mutate()}>Take the pin off</Button>
+          ) : (
+            <Button onClick={() => setPinning(true)}>
+              <Pin size={14} aria-hidden /> Pin…
+            </Button>
+          )}
+          <Button aria-expanded={asked} onClick={() => setAsked(!asked)}>
+            {asked ? "Fold" : "Show"}
+          </Button>
         </span>
       }
     >
-      {off.error && <div className="p-4"><ErrorNote error={off.error} /></div>}
-      {pin && <p role="note" className="px-4 py-2 text-sm"><Pin size={14} className="mr-1.5 inline text-deep" aria-hidden />Pinned by {pin.by}{pin.until && ` until ${moment(pin.until)}`}: {pin.reason}. No sweep takes it.</p>}
+      {off.error && (
+        <div className="p-4">
+          <ErrorNote error={off.error} />
+        </div>
+      )}
+      {pin && (
+        <p role="note" className="px-4 py-2 text-sm">
+          <Pin size={14} className="mr-1.5 inline text-deep" aria-hidden />
+          Pinned by {pin.by}
+          {pin.until && ` until ${moment(pin.until)}`}: {pin.reason}. No sweep takes it.
+        </p>
+      )}
       {asked && <Users purl={purl} repository={repository} />}
-      <PinDialog key={String(pinning)} open={pinning} close={() => setPinning(false)} purl={purl} repository={repository} />
+      <PinDialog
+        key={String(pinning)}
+        open={pinning}
+        close={() => setPinning(false)}
+        purl={purl}
+        repository={repository}
+      />
     </Panel>
   );
 }
 
 function Users({ purl, repository }: { purl: string; repository: string }) {
-  const query = useQuery({ queryKey: ["who-uses", purl, repository], queryFn: () => useCalls.whoUses(purl, repository) });
+  const query = useQuery({
+    queryKey: ["who-uses", purl, repository],
+    queryFn: () => useCalls.whoUses(purl, repository),
+  });
   return (
     <Loaded query={query}>
-      {(who) => who.users.length + who.builds.length + who.needs.length === 0 ? <p className="px-4 py-3 text-sm text-soft">Nobody that signed in downloaded it, no recorded build used it, and nothing here needs it.</p> : (
-        <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
-          <dt className="text-soft">Downloaded by</dt>
-          <dd>{who.users.length === 0 && <span className="text-soft">nobody that signed in</span>}<ul>{who.users.map((u) => <li key={u.name}>{u.name}{u.kind === "robot" && <span className="text-soft"> (robot)</span>}, <Time at={u.lastAt} />{u.clients.length > 0 && <span className="text-soft"> with {u.clients.join(", ")}</span>}</li>)}</ul></dd>
-          {who.builds.length > 0 && (<><dt className="text-soft">Builds</dt><dd className="flex flex-wrap gap-x-3">{who.builds.map((b) => <Link key={b} to={buildPath(b)}>{b}</Link>)}</dd></>)}
-          {who.needs.length > 0 && (<><dt className="text-soft">Needed by</dt><dd><ul>{who.needs.map((n) => <li key={n.purl}>{decodeURIComponent(n.purl.replace(/^pkg:/, ""))} <span className="text-soft">({n.wants}{n.via && `, by way of ${decodeURIComponent(n.via.replace(/^pkg:/, ""))}`})</span></li>)}</ul></dd></>)}
-        </dl>
-      )}
+      {(who) =>
+        who.users.length + who.builds.length + who.needs.length === 0 ? (
+          <p className="px-4 py-3 text-sm text-soft">
+            Nobody that signed in downloaded it, no recorded build used it, and nothing here needs it.
+          </p>
+        ) : (
+          <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
+            <dt className="text-soft">Downloaded by</dt>
+            <dd>
+              {who.users.length === 0 && <span className="text-soft">nobody that signed in</span>}
+              <ul>
+                {who.users.map((u) => (
+                  <li key={u.name}>
+                    {u.name}
+                    {u.kind === "robot" && <span className="text-soft"> (robot)</span>}, <Time at={u.lastAt} />
+                    {u.clients.length > 0 && <span className="text-soft"> with {u.clients.join(", ")}</span>}
+                  </li>
+                ))}
+              </ul>
+            </dd>
+            {who.builds.length > 0 && (
+              <>
+                <dt className="text-soft">Builds</dt>
+                <dd className="flex flex-wrap gap-x-3">
+                  {who.builds.map((b) => (
+                    <Link key={b} to={buildPath(b)}>
+                      {b}
+                    </Link>
+                  ))}
+                </dd>
+              </>
+            )}
+            {who.needs.length > 0 && (
+              <>
+                <dt className="text-soft">Needed by</dt>
+                <dd>
+                  <ul>
+                    {who.needs.map((n) => (
+                      <li key={n.purl}>
+                        {decodeURIComponent(n.purl.replace(/^pkg:/, ""))}{" "}
+                        <span className="text-soft">
+                          ({n.wants}
+                          {n.via && `, by way of ${decodeURIComponent(n.via.replace(/^pkg:/, ""))}`})
+                        </span>
+                      </li>
+                    ))}
+                  </ul>
+                </dd>
+              </>
+            )}
+          </dl>
+        )
+      }
     </Loaded>
   );
 }
 
-function PinDialog({ open, close, purl, repository }: { open: boolean; close: () => void; purl: string; repository: string }) {
+function PinDialog({
+  open,
+  close,
+  purl,
+  repository,
+}: {
+  open: boolean;
+  close: () => void;
+  purl: string;
+  repository: string;
+}) {
   const queries = useQueryClient();
   const [reason, setReason] = useState("");
   const [until, setUntil] = useState("");
   const pin = useMutation({
-    mutationFn: () => retentionCalls.setPin({ purl, repository, reason, until: until ? `${until}T00:00:00Z` : undefined }),
+    mutationFn: () =>
+      retentionCalls.setPin({ purl, repository, reason, until: until ? `${until}T00:00:00Z` : undefined }),
     onSuccess: async () => {
       await queries.invalidateQueries();
       close();
     },
   });
   return (
-    <Dialog open={open} onOpenChange={close} title="Pin this version" description="No sweep takes it, whatever the policies say.">
+    <Dialog
+      open={open}
+      onOpenChange={close}
+      title="Pin this version"
+      description="No sweep takes it, whatever the policies say."
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault();
           pin.mutate();
         }}
       >
-        <Field label="Why must it stay?"><TextInput name="reason" value={reason} onChange={(e) => setReason(e.target.value)} /></Field>
-        <Field label="Until" hint="Left out: for good."><TextInput type="date" value={until} onChange={(e) => setUntil(e.target.value)} /></Field>
-        {pin.error && <div className="mb-3"><ErrorNote error={pin.error} /></div>}
-        <Button type="submit" look="strong" disabled={reason.trim() === "" || pin.isPending}>Pin it</Button>
+        <Field label="Why must it stay?">
+          <TextInput name="reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </Field>
+        <Field label="Until" hint="Left out: for good.">
+          <TextInput type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
+        </Field>
+        {pin.error && (
+          <div className="mb-3">
+            <ErrorNote error={pin.error} />
+          </div>
+        )}
+        <Button type="submit" look="strong" disabled={reason.trim() === "" || pin.isPending}>
+          Pin it
+        </Button>
       </form>
     </Dialog>
   );

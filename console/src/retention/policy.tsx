@@ -64,18 +64,32 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to="/retention">Retention</Link> /</p>
+        <p className="text-sm text-soft">
+          <Link to="/retention">Retention</Link> /
+        </p>
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
           <h1 className="text-2xl font-semibold tracking-tight">{p?.name ?? "New policy"}</h1>
           {p && <span className="text-sm text-soft">{p.description}</span>}
           {p && may && (
             <span className="ml-auto flex gap-2">
-              <Button onClick={() => run.mutate()} disabled={changed || run.isPending} title={changed ? "Save it first" : undefined}>Sweep now</Button>
-              <Button look="danger" onClick={() => setRemoving(true)}>Remove…</Button>
+              <Button
+                onClick={() => run.mutate()}
+                disabled={changed || run.isPending}
+                title={changed ? "Save it first" : undefined}
+              >
+                Sweep now
+              </Button>
+              <Button look="danger" onClick={() => setRemoving(true)}>
+                Remove…
+              </Button>
             </span>
           )}
         </div>
-        {run.error && <div className="mt-2"><ErrorNote error={run.error} /></div>}
+        {run.error && (
+          <div className="mt-2">
+            <ErrorNote error={run.error} />
+          </div>
+        )}
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[26rem_minmax(0,1fr)]">
         <Panel title="What stays, and why">
@@ -86,28 +100,75 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
               save.mutate();
             }}
           >
-            <TextArea name="policy" aria-label="The policy, in YAML" rows={20} spellCheck={false} value={text} readOnly={!may} onChange={(e) => setText(e.target.value)} />
-            {may && <div className="mt-3"><Tick checked={paused} onChange={setPaused}>Paused: it neither runs, nor keeps anything from other policies</Tick></div>}
-            {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+            <TextArea
+              name="policy"
+              aria-label="The policy, in YAML"
+              rows={20}
+              spellCheck={false}
+              value={text}
+              readOnly={!may}
+              onChange={(e) => setText(e.target.value)}
+            />
+            {may && (
+              <div className="mt-3">
+                <Tick checked={paused} onChange={setPaused}>
+                  Paused: it neither runs, nor keeps anything from other policies
+                </Tick>
+              </div>
+            )}
+            {save.error && (
+              <div className="mb-3">
+                <ErrorNote error={save.error} />
+              </div>
+            )}
             {may && (
               <div className="flex items-center gap-3">
-                <Button type="submit" look="strong" disabled={!changed || save.isPending}>Save</Button>
-                <span role="status" className="text-sm text-soft">{changed ? "Not saved yet; the plan beside it is of this text." : `Saved ${p ? `by ${p.changedBy}` : ""}`}</span>
+                <Button type="submit" look="strong" disabled={!changed || save.isPending}>
+                  Save
+                </Button>
+                <span role="status" className="text-sm text-soft">
+                  {changed
+                    ? "Not saved yet; the plan beside it is of this text."
+                    : `Saved ${p ? `by ${p.changedBy}` : ""}`}
+                </span>
               </div>
             )}
           </form>
           <details className="border-t border-rule px-4 py-2.5 text-sm">
             <summary className="cursor-pointer text-soft">Reasons to stay</summary>
             <ul className="mt-2 grid gap-1 font-mono text-xs">
-              {["newest 3 of each package", "newest 2 of each minor (or major)", "newest 5 of each development-version", "newest 1 labelled stable*", "younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest, v*", "promoted", "promoted with its build", "used by a build", "needed", "last used up to 50GiB"].map((r) => <li key={r}>{r}</li>)}
+              {[
+                "newest 3 of each package",
+                "newest 2 of each minor (or major)",
+                "newest 5 of each development-version",
+                "newest 1 labelled stable*",
+                "younger than 14d",
+                "downloaded within 30d",
+                "wanted by 2",
+                "labelled latest, v*",
+                "promoted",
+                "promoted with its build",
+                "used by a build",
+                "needed",
+                "last used up to 50GiB",
+              ].map((r) => (
+                <li key={r}>{r}</li>
+              ))}
             </ul>
-            <p className="mt-2 text-xs text-soft">What no reason keeps is swept. Pinned versions, and those that a promotion waits for, always stay.</p>
+            <p className="mt-2 text-xs text-soft">
+              What no reason keeps is swept. Pinned versions, and those that a promotion waits for, always stay.
+            </p>
           </details>
         </Panel>
         <Preview text={useSettled(text, 400)} />
       </div>
       {p && (
-        <Dialog open={removing} onOpenChange={setRemoving} title={`Remove ${p.name}?`} description="Nothing is swept by it any more, and nothing kept. What it swept already stays as it is, and can be brought back within its grace.">
+        <Dialog
+          open={removing}
+          onOpenChange={setRemoving}
+          title={`Remove ${p.name}?`}
+          description="Nothing is swept by it any more, and nothing kept. What it swept already stays as it is, and can be brought back within its grace."
+        >
           <RemovePolicy name={p.name} />
         </Dialog>
       )}
@@ -127,13 +188,26 @@ function RemovePolicy({ name }: { name: string }) {
   });
   return (
     <>
-      {remove.error && <div className="mb-3"><ErrorNote error={remove.error} /></div>}
-      <Button look="danger" onClick={() => remove.mutate()} disabled={remove.isPending}>Remove it</Button>
+      {remove.error && (
+        <div className="mb-3">
+          <ErrorNote error={remove.error} />
+        </div>
+      )}
+      <Button look="danger" onClick={() => remove.mutate()} disabled={remove.isPending}>
+        Remove it
+      </Button>
     </>
   );
 }
 
-const moments: [string, string][] = [["0", "now"], ["7", "in a week"], ["30", "in 30 days"], ["90", "in 90 days"], ["-7", "a week ago"], ["-30", "30 days ago"]];
+const moments: [string, string][] = [
+  ["0", "now"],
+  ["7", "in a week"],
+  ["30", "in 30 days"],
+  ["90", "in 90 days"],
+  ["-7", "a week ago"],
+  ["-30", "30 days ago"],
+];
 
 /** asOf is so many days from now, to the minute so that the question stays the same. */
 function asOf(days: number): string | undefined {
@@ -146,28 +220,81 @@ function Preview({ text }: { text: string }) {
   const [days, setDays] = useState("0");
   const [match, setMatch] = useState("");
   const asked = useSettled(match, 300);
-  const request = { text, fate: (fate || undefined) as Schemas["PlanRequest"]["fate"], asOf: asOf(Number(days)), match: asked };
+  const request = {
+    text,
+    fate: (fate || undefined) as Schemas["PlanRequest"]["fate"],
+    asOf: asOf(Number(days)),
+    match: asked,
+  };
   const plan = useQuery({
     queryKey: ["plan", text, fate, days, asked],
     queryFn: () => retentionCalls.planSweep({ ...request, limit: 100 }),
     placeholderData: keepPreviousData,
     retry: false,
   });
-  if (plan.error) return <Panel title="What it would do"><div className="p-4"><ErrorNote error={plan.error} /></div></Panel>;
+  if (plan.error)
+    return (
+      <Panel title="What it would do">
+        <div className="p-4">
+          <ErrorNote error={plan.error} />
+        </div>
+      </Panel>
+    );
   const p = plan.data;
   return (
-    <div className={`grid grid-cols-[minmax(0,1fr)] gap-5 ${plan.isPlaceholderData ? "opacity-60" : ""}`} aria-busy={plan.isFetching}>
-      <Panel title="What it would do" aside={<div className="w-36"><Choice label="As of" value={days} onChange={setDays} options={moments} /></div>}>
-        {!p ? <p className="px-4 py-6 text-sm text-soft">Working it out…</p> : (
+    <div
+      className={`grid grid-cols-[minmax(0,1fr)] gap-5 ${plan.isPlaceholderData ? "opacity-60" : ""}`}
+      aria-busy={plan.isFetching}
+    >
+      <Panel
+        title="What it would do"
+        aside={
+          <div className="w-36">
+            <Choice label="As of" value={days} onChange={setDays} options={moments} />
+          </div>
+        }
+      >
+        {!p ? (
+          <p className="px-4 py-6 text-sm text-soft">Working it out…</p>
+        ) : (
           <>
             <p className="px-4 pt-3">
-              <b className="font-semibold">{count(p.total.swept, "version")}</b> of {p.total.kept + p.total.swept + p.total.outside} would go, {bytes(p.total.sweptBytes)}; that frees <b className="font-semibold">{bytes(p.total.freed)}</b>
-              {p.total.freed < p.total.sweptBytes && <span className="text-soft">: the other bytes are shared with what stays</span>}.
+              <b className="font-semibold">{count(p.total.swept, "version")}</b> of{" "}
+              {p.total.kept + p.total.swept + p.total.outside} would go, {bytes(p.total.sweptBytes)}; that frees{" "}
+              <b className="font-semibold">{bytes(p.total.freed)}</b>
+              {p.total.freed < p.total.sweptBytes && (
+                <span className="text-soft">: the other bytes are shared with what stays</span>
+              )}
+              .
             </p>
-            {p.asks.map((ask) => <p key={ask} role="alert" className="mx-4 mt-2 rounded border border-glow/50 bg-glow-wash px-3 py-1.5 text-sm">A run would stop and ask: {ask}.</p>)}
+            {p.asks.map((ask) => (
+              <p
+                key={ask}
+                role="alert"
+                className="mx-4 mt-2 rounded border border-glow/50 bg-glow-wash px-3 py-1.5 text-sm"
+              >
+                A run would stop and ask: {ask}.
+              </p>
+            ))}
             <p className="px-4 pt-1 text-sm text-soft">
-              {p.last && <>Since <Link to={`/sweeps/${p.last.id}`}>the last sweep</Link>: {p.then} of these stayed then, {p.new} came since. </>}
-              {p.next.length > 0 ? <>Next runs: {p.next.map((at) => <span key={at} className="mr-2 inline-block whitespace-nowrap" title={moment(at)}>{zoned(at)}</span>)}</> : "It runs by hand."}
+              {p.last && (
+                <>
+                  Since <Link to={`/sweeps/${p.last.id}`}>the last sweep</Link>: {p.then} of these stayed then, {p.new}{" "}
+                  came since.{" "}
+                </>
+              )}
+              {p.next.length > 0 ? (
+                <>
+                  Next runs:{" "}
+                  {p.next.map((at) => (
+                    <span key={at} className="mr-2 inline-block whitespace-nowrap" title={moment(at)}>
+                      {zoned(at)}
+                    </span>
+                  ))}
+                </>
+              ) : (
+                "It runs by hand."
+              )}
             </p>
             {p.months.length > 0 && <Months months={p.months} />}
             <Totals head="Repository" all={p.repositories} />
@@ -179,7 +306,8 @@ function Preview({ text }: { text: string }) {
           <ul className="px-4 py-2 text-sm">
             {p.reasons.map((r) => (
               <li key={r.name} className="grid grid-cols-[4rem_6rem_1fr] gap-3 py-0.5">
-                <span className="text-right tabular-nums">{r.kept + r.swept}</span><span className="text-right text-soft tabular-nums">{bytes(r.keptBytes + r.sweptBytes)}</span>
+                <span className="text-right tabular-nums">{r.kept + r.swept}</span>
+                <span className="text-right text-soft tabular-nums">{bytes(r.keptBytes + r.sweptBytes)}</span>
                 <span className={r.swept > 0 ? "text-glow" : ""}>{r.name}</span>
               </li>
             ))}
@@ -191,14 +319,43 @@ function Preview({ text }: { text: string }) {
           title="Versions"
           aside={
             <span className="flex flex-wrap gap-2">
-              <span className="w-32"><Choice label="Which versions" value={fate} onChange={setFate} options={[["swept", "that go"], ["kept", "that stay"], ["outside", "not covered"], ["", "all"]]} /></span>
-              <span className="w-44"><TextInput aria-label="Filter" placeholder="part of the name" value={match} onChange={(e) => setMatch(e.target.value)} /></span>
+              <span className="w-32">
+                <Choice
+                  label="Which versions"
+                  value={fate}
+                  onChange={setFate}
+                  options={[
+                    ["swept", "that go"],
+                    ["kept", "that stay"],
+                    ["outside", "not covered"],
+                    ["", "all"],
+                  ]}
+                />
+              </span>
+              <span className="w-44">
+                <TextInput
+                  aria-label="Filter"
+                  placeholder="part of the name"
+                  value={match}
+                  onChange={(e) => setMatch(e.target.value)}
+                />
+              </span>
             </span>
           }
         >
-          {p.lines.length === 0 ? <Empty title={fate === "swept" && !asked ? "Nothing would go" : "No version fits"} /> : <PlanLines all={p.lines} policy={p.policy} />}
-          {p.found > p.lines.length && <p className="border-t border-rule px-4 py-2 text-sm text-soft">and {p.found - p.lines.length} more</p>}
-          {p.found > 0 && <p className="border-t border-rule px-4 py-2 text-sm"><SavePlan request={request} name={p.policy} /></p>}
+          {p.lines.length === 0 ? (
+            <Empty title={fate === "swept" && !asked ? "Nothing would go" : "No version fits"} />
+          ) : (
+            <PlanLines all={p.lines} policy={p.policy} />
+          )}
+          {p.found > p.lines.length && (
+            <p className="border-t border-rule px-4 py-2 text-sm text-soft">and {p.found - p.lines.length} more</p>
+          )}
+          {p.found > 0 && (
+            <p className="border-t border-rule px-4 py-2 text-sm">
+              <SavePlan request={request} name={p.policy} />
+            </p>
+          )}
         </Panel>
       )}
     </div>
@@ -207,11 +364,20 @@ function Preview({ text }: { text: string }) {
 
 /** SavePlan gives all versions of a plan as a file. */
 function SavePlan({ request, name }: { request: Schemas["PlanRequest"]; name: string }) {
-  const get = useMutation({ mutationFn: () => retentionCalls.planLines(request), onSuccess: (lines) => save(lines, `${name || "plan"}.csv`) });
+  const get = useMutation({
+    mutationFn: () => retentionCalls.planLines(request),
+    onSuccess: (lines) => save(lines, `${name || "plan"}.csv`),
+  });
   return (
     <>
-      <Button disabled={get.isPending} onClick={() => get.mutate()}>Save all of them as CSV</Button>
-      {get.error && <div className="mt-2"><ErrorNote error={get.error} /></div>}
+      <Button disabled={get.isPending} onClick={() => get.mutate()}>
+        Save all of them as CSV
+      </Button>
+      {get.error && (
+        <div className="mt-2">
+          <ErrorNote error={get.error} />
+        </div>
+      )}
     </>
   );
 }

@@ -22,7 +22,11 @@ const itemStates: Record<State, [string, string]> = {
 export default function SweepPage() {
   const { id = "" } = useParams();
   usePageTitle(`Sweep ${id}`);
-  const query = useQuery({ queryKey: ["sweep", id], queryFn: () => retentionCalls.sweep(Number(id)), refetchInterval: (q) => (q.state.data?.state === "underway" ? 1000 : false) });
+  const query = useQuery({
+    queryKey: ["sweep", id],
+    queryFn: () => retentionCalls.sweep(Number(id)),
+    refetchInterval: (q) => (q.state.data?.state === "underway" ? 1000 : false),
+  });
   return <Loaded query={query}>{(s) => <Page key={s.id} s={s} />}</Loaded>;
 }
 
@@ -40,25 +44,54 @@ function Page({ s }: { s: Schemas["SweepPage"] }) {
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to="/retention/sweeps">Sweeps</Link> /</p>
+        <p className="text-sm text-soft">
+          <Link to="/retention/sweeps">Sweeps</Link> /
+        </p>
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
           <h1 className="text-2xl font-semibold tracking-tight">Sweep {s.id}</h1>
           <SweepMark state={s.state} />
-          <span className="text-sm text-soft">{s.policy ? <>by <Link to={`/policies/${s.policy}`}>{s.policy}</Link></> : "by hand"} in {s.repositories.join(", ")}</span>
+          <span className="text-sm text-soft">
+            {s.policy ? (
+              <>
+                by <Link to={`/policies/${s.policy}`}>{s.policy}</Link>
+              </>
+            ) : (
+              "by hand"
+            )}{" "}
+            in {s.repositories.join(", ")}
+          </span>
           {s.may && (
             <span className="ml-auto flex gap-2">
-              {s.state === "asking" && <Button look="strong" disabled={act.isPending} onClick={() => act.mutate("go")}>Go on with today's plan</Button>}
-              {(s.state === "asking" || s.state === "underway") && <Button look="danger" disabled={act.isPending} onClick={() => act.mutate("stop")}>Stop it</Button>}
+              {s.state === "asking" && (
+                <Button look="strong" disabled={act.isPending} onClick={() => act.mutate("go")}>
+                  Go on with today's plan
+                </Button>
+              )}
+              {(s.state === "asking" || s.state === "underway") && (
+                <Button look="danger" disabled={act.isPending} onClick={() => act.mutate("stop")}>
+                  Stop it
+                </Button>
+              )}
               {left > 0 && <Button onClick={() => setUndoing([])}>Bring all back…</Button>}
             </span>
           )}
         </div>
-        {act.error && <div className="mt-2"><ErrorNote error={act.error} /></div>}
+        {act.error && (
+          <div className="mt-2">
+            <ErrorNote error={act.error} />
+          </div>
+        )}
       </div>
-      {s.state === "asking" && <p role="alert" className="mb-5 rounded-lg border border-glow/50 bg-glow-wash px-4 py-3 text-sm">Nothing was taken yet: {s.why}. Look at what it would take; then let it go on, or stop it.</p>}
+      {s.state === "asking" && (
+        <p role="alert" className="mb-5 rounded-lg border border-glow/50 bg-glow-wash px-4 py-3 text-sm">
+          Nothing was taken yet: {s.why}. Look at what it would take; then let it go on, or stop it.
+        </p>
+      )}
       {s.state === "underway" && (
         <div role="status" className="mb-5 rounded-lg border border-glow/50 bg-glow-wash px-4 py-3 text-sm">
-          <p>{s.done + s.spared} of {count(s.versions, "version")}</p>
+          <p>
+            {s.done + s.spared} of {count(s.versions, "version")}
+          </p>
           <progress className="mt-1 w-full accent-(--glow)" value={s.done + s.spared} max={Math.max(s.versions, 1)} />
         </div>
       )}
@@ -66,15 +99,54 @@ function Page({ s }: { s: Schemas["SweepPage"] }) {
         <Items s={s} undo={(purl) => setUndoing([purl])} />
         <Panel>
           <dl className="grid grid-cols-[6rem_1fr] gap-y-1 px-4 py-3 text-sm">
-            <dt className="text-soft">Begun</dt><dd>by {s.begunBy}, <Time at={s.begunAt} /><span className="block text-xs text-soft">{moment(s.begunAt)}</span></dd>
-            {s.endedAt && (<><dt className="text-soft">Ended</dt><dd><Time at={s.endedAt} /></dd></>)}
-            <dt className="text-soft">Planned</dt><dd>{count(s.versions, "version")}, {bytes(s.bytes)}</dd>
-            <dt className="text-soft">Frees</dt><dd>{bytes(s.freed)}<span className="block text-xs text-soft">{s.grace} after each went</span></dd>
-            <dt className="text-soft">Removed</dt><dd>{s.done}</dd>
-            {s.spared > 0 && (<><dt className="text-soft">Stayed</dt><dd>{s.spared} after all</dd></>)}
-            {s.back > 0 && (<><dt className="text-soft">Back</dt><dd>{s.back}</dd></>)}
-            {s.reclaimed > 0 && (<><dt className="text-soft">Reclaimed</dt><dd>{s.reclaimed}</dd></>)}
-            {s.why && s.state !== "asking" && (<><dt className="text-soft">Note</dt><dd>{s.why}</dd></>)}
+            <dt className="text-soft">Begun</dt>
+            <dd>
+              by {s.begunBy}, <Time at={s.begunAt} />
+              <span className="block text-xs text-soft">{moment(s.begunAt)}</span>
+            </dd>
+            {s.endedAt && (
+              <>
+                <dt className="text-soft">Ended</dt>
+                <dd>
+                  <Time at={s.endedAt} />
+                </dd>
+              </>
+            )}
+            <dt className="text-soft">Planned</dt>
+            <dd>
+              {count(s.versions, "version")}, {bytes(s.bytes)}
+            </dd>
+            <dt className="text-soft">Frees</dt>
+            <dd>
+              {bytes(s.freed)}
+              <span className="block text-xs text-soft">{s.grace} after each went</span>
+            </dd>
+            <dt className="text-soft">Removed</dt>
+            <dd>{s.done}</dd>
+            {s.spared > 0 && (
+              <>
+                <dt className="text-soft">Stayed</dt>
+                <dd>{s.spared} after all</dd>
+              </>
+            )}
+            {s.back > 0 && (
+              <>
+                <dt className="text-soft">Back</dt>
+                <dd>{s.back}</dd>
+              </>
+            )}
+            {s.reclaimed > 0 && (
+              <>
+                <dt className="text-soft">Reclaimed</dt>
+                <dd>{s.reclaimed}</dd>
+              </>
+            )}
+            {s.why && s.state !== "asking" && (
+              <>
+                <dt className="text-soft">Note</dt>
+                <dd>{s.why}</dd>
+              </>
+            )}
           </dl>
         </Panel>
       </div>
@@ -93,28 +165,89 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
   });
   const all = query.data?.pages.flatMap((p) => p.items) ?? [];
   return (
-    <Panel title="Versions" aside={<div className="w-44"><Choice label="Which versions" value={state} onChange={setState} options={[["", "all"], ["removed", "removed"], ["spared", "stayed after all"], ["back", "brought back"], ["reclaimed", "reclaimed"], ["planned", "planned"]]} /></div>}>
-      {query.error ? <div className="p-4"><ErrorNote error={query.error} /></div> : query.data && all.length === 0 ? <Empty title={s.versions === 0 ? "It found nothing to take" : "No version fits"} /> : (
+    <Panel
+      title="Versions"
+      aside={
+        <div className="w-44">
+          <Choice
+            label="Which versions"
+            value={state}
+            onChange={setState}
+            options={[
+              ["", "all"],
+              ["removed", "removed"],
+              ["spared", "stayed after all"],
+              ["back", "brought back"],
+              ["reclaimed", "reclaimed"],
+              ["planned", "planned"],
+            ]}
+          />
+        </div>
+      }
+    >
+      {query.error ? (
+        <div className="p-4">
+          <ErrorNote error={query.error} />
+        </div>
+      ) : query.data && all.length === 0 ? (
+        <Empty title={s.versions === 0 ? "It found nothing to take" : "No version fits"} />
+      ) : (
         <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
           <table className="w-full text-left text-sm">
             <thead className="text-xs text-soft">
-              <tr className="border-b border-rule">{["Version", "", "Last used", "Size", ""].map((h, i) => <th key={i} className={`px-4 py-2 font-medium ${h === "Size" ? "text-right" : ""}`}>{h}</th>)}</tr>
+              <tr className="border-b border-rule">
+                {["Version", "", "Last used", "Size", ""].map((h, i) => (
+                  <th key={i} className={`px-4 py-2 font-medium ${h === "Size" ? "text-right" : ""}`}>
+                    {h}
+                  </th>
+                ))}
+              </tr>
             </thead>
             <Rows all={all} columns={5} estimate={54}>
               {(i, bind) => (
                 <tr key={i.position} {...bind} className="border-b border-rule last:border-0">
-                  <td className="px-4 py-1.5"><Link to={packagePath(i.purl)}>{decodeURIComponent(i.purl.slice(4))}</Link><span className="block text-xs text-soft">{i.upload && <span className="font-mono">{i.upload} </span>}in {i.repository}</span></td>
-                  <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>{itemStates[i.state][1]}{i.note && <span className="block text-xs text-soft">{i.note}</span>}{i.graceUntil && <span className="block text-xs text-soft" title={moment(i.graceUntil)}>can come back until {moment(i.graceUntil)}</span>}</td>
-                  <td className="px-4 py-1.5">{i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>}</td>
+                  <td className="px-4 py-1.5">
+                    <Link to={packagePath(i.purl)}>{decodeURIComponent(i.purl.slice(4))}</Link>
+                    <span className="block text-xs text-soft">
+                      {i.upload && <span className="font-mono">{i.upload} </span>}in {i.repository}
+                    </span>
+                  </td>
+                  <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>
+                    {itemStates[i.state][1]}
+                    {i.note && <span className="block text-xs text-soft">{i.note}</span>}
+                    {i.graceUntil && (
+                      <span className="block text-xs text-soft" title={moment(i.graceUntil)}>
+                        can come back until {moment(i.graceUntil)}
+                      </span>
+                    )}
+                  </td>
+                  <td className="px-4 py-1.5">
+                    {i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>}
+                  </td>
                   <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(i.bytes)}</td>
-                  <td className="px-4 py-1.5 text-right">{i.state === "removed" && s.may && <Button look="bare" onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}>Bring back</Button>}</td>
+                  <td className="px-4 py-1.5 text-right">
+                    {i.state === "removed" && s.may && (
+                      <Button
+                        look="bare"
+                        onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}
+                      >
+                        Bring back
+                      </Button>
+                    )}
+                  </td>
                 </tr>
               )}
             </Rows>
           </table>
         </div>
       )}
-      {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show more</Button></div>}
+      {query.hasNextPage && (
+        <div className="p-3 text-center">
+          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+            Show more
+          </Button>
+        </div>
+      )}
     </Panel>
   );
 }
@@ -122,15 +255,35 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
 function Undo({ s, purls, close }: { s: Schemas["Sweep"]; purls: string[]; close: () => void }) {
   const queries = useQueryClient();
   const [pattern, setPattern] = useState(purls[0] ?? "");
-  const undo = useMutation({ mutationFn: () => retentionCalls.undoSweep(s.id, pattern.trim() ? [pattern.trim()] : []), onSuccess: () => queries.invalidateQueries() });
+  const undo = useMutation({
+    mutationFn: () => retentionCalls.undoSweep(s.id, pattern.trim() ? [pattern.trim()] : []),
+    onSuccess: () => queries.invalidateQueries(),
+  });
   const done = undo.data;
   return (
-    <Dialog open onOpenChange={close} title="Bring back" description="With labels and history. What comes back stays for the time of grace at least.">
+    <Dialog
+      open
+      onOpenChange={close}
+      title="Bring back"
+      description="With labels and history. What comes back stays for the time of grace at least."
+    >
       {done ? (
         <>
           <p role="status">Brought back {count(done.back, "version")}.</p>
-          {done.not.length > 0 && <ul className="mt-2 list-disc pl-6 text-sm">{done.not.map((n) => <li key={n.purl}>{decodeURIComponent(n.purl.slice(4))}: {n.why}</li>)}</ul>}
-          <div className="mt-4"><Button look="strong" onClick={close}>Close</Button></div>
+          {done.not.length > 0 && (
+            <ul className="mt-2 list-disc pl-6 text-sm">
+              {done.not.map((n) => (
+                <li key={n.purl}>
+                  {decodeURIComponent(n.purl.slice(4))}: {n.why}
+                </li>
+              ))}
+            </ul>
+          )}
+          <div className="mt-4">
+            <Button look="strong" onClick={close}>
+              Close
+            </Button>
+          </div>
         </>
       ) : (
         <form
@@ -139,9 +292,25 @@ function Undo({ s, purls, close }: { s: Schemas["Sweep"]; purls: string[]; close
             undo.mutate();
           }}
         >
-          <Field label="Which" hint="A package URL, with * for any run of characters; empty is everything that it took."><TextInput name="pattern" className="font-mono" value={pattern} onChange={(e) => setPattern(e.target.value)} /></Field>
-          {undo.error && <div className="mb-3"><ErrorNote error={undo.error} /></div>}
-          <Button type="submit" look="strong" disabled={undo.isPending}>Bring back</Button>
+          <Field
+            label="Which"
+            hint="A package URL, with * for any run of characters; empty is everything that it took."
+          >
+            <TextInput
+              name="pattern"
+              className="font-mono"
+              value={pattern}
+              onChange={(e) => setPattern(e.target.value)}
+            />
+          </Field>
+          {undo.error && (
+            <div className="mb-3">
+              <ErrorNote error={undo.error} />
+            </div>
+          )}
+          <Button type="submit" look="strong" disabled={undo.isPending}>
+            Bring back
+          </Button>
         </form>
       )}
     </Dialog>

@@ -10,13 +10,17 @@ import { Button, ErrorNote, useQuery } from "../ui/parts";
 
 /** TakeOut withdraws a version or removes it, by whoever may, and tells the way back. */
 export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
-  const repository = useQuery({ queryKey: ["repository", g.repository], queryFn: () => repositoriesCalls.repository(g.repository) });
+  const repository = useQuery({
+    queryKey: ["repository", g.repository],
+    queryFn: () => repositoriesCalls.repository(g.repository),
+  });
   const [open, setOpen] = useState<"" | "withdraw" | "remove">("");
   const may = (what: "publish" | "remove") => repository.data?.kind === "house" && repository.data.may.includes(what);
   if (!may("publish") && !may("remove")) return null;
   return (
     <div className="flex flex-wrap gap-2 border-t border-rule px-4 py-2">
-      {may("publish") && (g.withdrawn ? <Unmark g={g} /> : <Button onClick={() => setOpen("withdraw")}>Withdraw…</Button>)}
+      {may("publish") &&
+        (g.withdrawn ? <Unmark g={g} /> : <Button onClick={() => setOpen("withdraw")}>Withdraw…</Button>)}
       {may("remove") && <Button onClick={() => setOpen("remove")}>Remove…</Button>}
       <Dialog
         open={open === "withdraw"}
@@ -41,7 +45,8 @@ export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
 function useMark(g: Schemas["VersionGroup"], close?: () => void) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (mark: { reason?: string; undo?: boolean }) => publishingCalls.withdraw(g.repository, { purl: g.purl, ...mark }),
+    mutationFn: (mark: { reason?: string; undo?: boolean }) =>
+      publishingCalls.withdraw(g.repository, { purl: g.purl, ...mark }),
     onSuccess: async () => {
       close?.();
       await queries.invalidateQueries({ queryKey: ["package"] });
@@ -53,7 +58,9 @@ function Unmark({ g }: { g: Schemas["VersionGroup"] }) {
   const mark = useMark(g);
   return (
     <>
-      <Button disabled={mark.isPending} onClick={() => mark.mutate({ undo: true })}>It may be used again</Button>
+      <Button disabled={mark.isPending} onClick={() => mark.mutate({ undo: true })}>
+        It may be used again
+      </Button>
       {mark.error && <ErrorNote error={mark.error} />}
     </>
   );
@@ -72,8 +79,14 @@ function Withdraw({ g, close }: { g: Schemas["VersionGroup"]; close: () => void 
       <Field label="Reason" hint="It is shown to whoever uses it, where their client can.">
         <TextInput name="reason" value={reason} maxLength={1000} onChange={(e) => setReason(e.target.value)} />
       </Field>
-      {mark.error && <div className="mb-3"><ErrorNote error={mark.error} /></div>}
-      <Button type="submit" look="danger" disabled={mark.isPending}>Withdraw it</Button>
+      {mark.error && (
+        <div className="mb-3">
+          <ErrorNote error={mark.error} />
+        </div>
+      )}
+      <Button type="submit" look="danger" disabled={mark.isPending}>
+        Withdraw it
+      </Button>
     </form>
   );
 }
@@ -90,8 +103,14 @@ function Remove({ g }: { g: Schemas["VersionGroup"] }) {
   });
   return (
     <>
-      {remove.error && <div className="mb-3"><ErrorNote error={remove.error} /></div>}
-      <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate()}>Remove it</Button>
+      {remove.error && (
+        <div className="mb-3">
+          <ErrorNote error={remove.error} />
+        </div>
+      )}
+      <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate()}>
+        Remove it
+      </Button>
     </>
   );
 }

@@ -8,7 +8,13 @@ import { TextInput } from "../ui/dialog";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, usePageTitle } from "../ui/parts";
 
-const spans: [string, string][] = [["", "always"], ["1", "the last hour"], ["24", "the last day"], ["168", "the last week"], ["720", "the last 30 days"]];
+const spans: [string, string][] = [
+  ["", "always"],
+  ["1", "the last hour"],
+  ["24", "the last day"],
+  ["168", "the last week"],
+  ["720", "the last 30 days"],
+];
 
 /** since is when so many hours ago was, to the minute, so that it stays the same for a while. */
 function since(hours: string): string | undefined {
@@ -28,8 +34,11 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
     setParams(next, { replace: true });
   };
   const filter: EventFilter = {
-    since: since(get("hours")), who: me.admin ? get("who") || undefined : me.name, action: get("what") || undefined,
-    repository: get("in") || undefined, subject: get("about") || undefined,
+    since: since(get("hours")),
+    who: me.admin ? get("who") || undefined : me.name,
+    action: get("what") || undefined,
+    repository: get("in") || undefined,
+    subject: get("about") || undefined,
   };
   const kinds = useQuery({ queryKey: ["event-actions"], queryFn: rightsCalls.eventActions, enabled: me.admin });
   const query = useInfiniteQuery({
@@ -41,42 +50,113 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
   });
   const verify = useMutation({ mutationFn: rightsCalls.verifyEvents });
   const all = query.data?.pages.flat() ?? [];
-  const exported = "/api/v1/events/export?" + new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
+  const exported =
+    "/api/v1/events/export?" +
+    new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
   const select = (key: string, label: string, options: [string, string][]) => (
-    <select aria-label={label} className="h-8 rounded border border-rule bg-paper px-2 text-sm" value={get(key)} onChange={(e) => set(key, e.target.value)}>
-      {options.map(([value, text]) => <option key={value} value={value}>{text}</option>)}
+    <select
+      aria-label={label}
+      className="h-8 rounded border border-rule bg-paper px-2 text-sm"
+      value={get(key)}
+      onChange={(e) => set(key, e.target.value)}
+    >
+      {options.map(([value, text]) => (
+        <option key={value} value={value}>
+          {text}
+        </option>
+      ))}
     </select>
   );
   return (
     <Panel
       title={<span className="text-lg">{me.admin ? "Activity" : "What you did"}</span>}
-      aside={me.admin && (
-        <span className="flex flex-wrap gap-2">
-          <Button onClick={() => verify.mutate()} disabled={verify.isPending}><ShieldCheck size={15} /> Is it whole?</Button>
-          <a href={exported} download className="inline-flex h-8 items-center gap-1.5 rounded border border-rule px-3 text-sm font-medium text-ink hover:bg-wash hover:no-underline"><Download size={15} /> As JSON lines</a>
-        </span>
-      )}
+      aside={
+        me.admin && (
+          <span className="flex flex-wrap gap-2">
+            <Button onClick={() => verify.mutate()} disabled={verify.isPending}>
+              <ShieldCheck size={15} /> Is it whole?
+            </Button>
+            <a
+              href={exported}
+              download
+              className="inline-flex h-8 items-center gap-1.5 rounded border border-rule px-3 text-sm font-medium text-ink hover:bg-wash hover:no-underline"
+            >
+              <Download size={15} /> As JSON lines
+            </a>
+          </span>
+        )
+      }
     >
       <div className="flex flex-wrap items-center gap-2 border-b border-rule px-4 py-2 text-sm">
         {select("hours", "Since", spans)}
-        {me.admin && <div className="w-36"><TextInput className="h-8!" aria-label="Who" placeholder="who" value={get("who")} onChange={(e) => set("who", e.target.value)} /></div>}
-        {me.admin && select("what", "What", [["", "everything"], ...(kinds.data ?? []).map((k) => [k, k] as [string, string])])}
-        <div className="w-36"><TextInput className="h-8!" aria-label="Repository" placeholder="repository" value={get("in")} onChange={(e) => set("in", e.target.value)} /></div>
-        <div className="w-52"><TextInput className="h-8!" aria-label="About" placeholder="about: part of a name" value={get("about")} onChange={(e) => set("about", e.target.value)} /></div>
-        {params.size > 0 && <Button look="bare" onClick={() => setParams({}, { replace: true })}>Clear</Button>}
+        {me.admin && (
+          <div className="w-36">
+            <TextInput
+              className="h-8!"
+              aria-label="Who"
+              placeholder="who"
+              value={get("who")}
+              onChange={(e) => set("who", e.target.value)}
+            />
+          </div>
+        )}
+        {me.admin &&
+          select("what", "What", [["", "everything"], ...(kinds.data ?? []).map((k) => [k, k] as [string, string])])}
+        <div className="w-36">
+          <TextInput
+            className="h-8!"
+            aria-label="Repository"
+            placeholder="repository"
+            value={get("in")}
+            onChange={(e) => set("in", e.target.value)}
+          />
+        </div>
+        <div className="w-52">
+          <TextInput
+            className="h-8!"
+            aria-label="About"
+            placeholder="about: part of a name"
+            value={get("about")}
+            onChange={(e) => set("about", e.target.value)}
+          />
+        </div>
+        {params.size > 0 && (
+          <Button look="bare" onClick={() => setParams({}, { replace: true })}>
+            Clear
+          </Button>
+        )}
       </div>
-      {verify.error && <div className="p-4"><ErrorNote error={verify.error} /></div>}
+      {verify.error && (
+        <div className="p-4">
+          <ErrorNote error={verify.error} />
+        </div>
+      )}
       {verify.data && (
-        <p role="status" className={`border-b border-rule px-4 py-2 text-sm wrap-anywhere ${verify.data.broken ? "bg-bad-wash text-bad" : "bg-wash"}`}>
+        <p
+          role="status"
+          className={`border-b border-rule px-4 py-2 text-sm wrap-anywhere ${verify.data.broken ? "bg-bad-wash text-bad" : "bg-wash"}`}
+        >
           {verify.data.broken
             ? `The record was changed: event ${verify.data.broken} is the first that is not as it was written (${verify.data.why}).`
             : `All ${verify.data.events.toLocaleString("en")} events are as they were written. Note the last one, to tell later that nothing was taken away: ${verify.data.last}:${verify.data.seal}`}
         </p>
       )}
-      {query.error ? <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>
-        : query.data && all.length === 0 ? <Empty title="Nothing on record fits">Take away a filter.</Empty>
-        : <Lines all={all} />}
-      {query.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>Show older ones</Button></div>}
+      {query.error ? (
+        <div className="p-4">
+          <ErrorNote error={query.error} retry={() => void query.refetch()} />
+        </div>
+      ) : query.data && all.length === 0 ? (
+        <Empty title="Nothing on record fits">Take away a filter.</Empty>
+      ) : (
+        <Lines all={all} />
+      )}
+      {query.hasNextPage && (
+        <div className="p-3 text-center">
+          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
+            Show older ones
+          </Button>
+        </div>
+      )}
     </Panel>
   );
 }
@@ -86,19 +166,45 @@ function Lines({ all }: { all: Schemas["Event"][] }) {
     <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
       <table className="w-full text-left text-sm">
         <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">{["When", "Who", "What", "About", "Details"].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}</tr>
+          <tr className="border-b border-rule">
+            {["When", "Who", "What", "About", "Details"].map((h) => (
+              <th key={h} className="px-4 py-2 font-medium">
+                {h}
+              </th>
+            ))}
+          </tr>
         </thead>
         <Rows all={all} columns={5}>
           {(e, bind) => (
             <tr key={e.id} {...bind} className="border-b border-rule align-top last:border-0">
-              <td className="px-4 py-1.5 whitespace-nowrap" title={`event ${e.id}`}>{moment(e.at)}</td>
-              <td className="px-4 py-1.5">{e.who || <span className="text-soft">nobody</span>}<span className="block text-xs text-soft">{[e.token && `token ${e.token}`, e.address].filter(Boolean).join(", ")}</span></td>
-              <td className={`px-4 py-1.5 whitespace-nowrap ${e.action === "refused" ? "text-bad" : ""}`}>{e.action}</td>
+              <td className="px-4 py-1.5 whitespace-nowrap" title={`event ${e.id}`}>
+                {moment(e.at)}
+              </td>
+              <td className="px-4 py-1.5">
+                {e.who || <span className="text-soft">nobody</span>}
+                <span className="block text-xs text-soft">
+                  {[e.token && `token ${e.token}`, e.address].filter(Boolean).join(", ")}
+                </span>
+              </td>
+              <td className={`px-4 py-1.5 whitespace-nowrap ${e.action === "refused" ? "text-bad" : ""}`}>
+                {e.action}
+              </td>
               <td className="max-w-80 px-4 py-1.5 wrap-anywhere">
-                {e.subject}{e.repository && <span className="block text-xs text-soft">in <Link to={`/repositories/${e.repository}`}>{e.repository}</Link></span>}
+                {e.subject}
+                {e.repository && (
+                  <span className="block text-xs text-soft">
+                    in <Link to={`/repositories/${e.repository}`}>{e.repository}</Link>
+                  </span>
+                )}
               </td>
               <td className="max-w-96 px-4 py-1.5 text-xs text-soft wrap-anywhere">
-                {Object.entries(e.detail ?? {}).filter(([, v]) => v).map(([k, v]) => <span key={k} className="block"><span className="text-ink">{k}:</span> {v}</span>)}
+                {Object.entries(e.detail ?? {})
+                  .filter(([, v]) => v)
+                  .map(([k, v]) => (
+                    <span key={k} className="block">
+                      <span className="text-ink">{k}:</span> {v}
+                    </span>
+                  ))}
               </td>
             </tr>
           )}

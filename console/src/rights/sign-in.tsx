@@ -30,17 +30,37 @@ export function SignInPage() {
         }}
       >
         <Field label="Name">
-          <TextInput name="name" autoComplete="username" autoFocus required value={name} onChange={(e) => setName(e.target.value)} />
+          <TextInput
+            name="name"
+            autoComplete="username"
+            autoFocus
+            required
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
         </Field>
         <Field label="Password">
-          <TextInput name="password" type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+          <TextInput
+            name="password"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </Field>
-        {signIn.error && <div className="mb-3"><ErrorNote error={signIn.error} /></div>}
-        <Button type="submit" look="strong" className="w-full justify-center" disabled={signIn.isPending}>Sign in</Button>
+        {signIn.error && (
+          <div className="mb-3">
+            <ErrorNote error={signIn.error} />
+          </div>
+        )}
+        <Button type="submit" look="strong" className="w-full justify-center" disabled={signIn.isPending}>
+          Sign in
+        </Button>
       </form>
       <p className="mt-4 text-sm text-soft">
-        The first user is <code className="font-mono">admin</code>; its password was shown when the service first started, and stands in the file{" "}
-        <code className="font-mono">first-sign-in</code> of its data folder.
+        The first user is <code className="font-mono">admin</code>; its password was shown when the service first
+        started, and stands in the file <code className="font-mono">first-sign-in</code> of its data folder.
       </p>
     </main>
   );

@@ -12,11 +12,26 @@ export function Teams({ me }: { me: Schemas["Me"] }) {
   const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
   const [adding, setAdding] = useState(false);
   return (
-    <Panel title="Teams" aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New team</Button>}>
+    <Panel
+      title="Teams"
+      aside={
+        me.admin && (
+          <Button look="strong" onClick={() => setAdding(true)}>
+            <Plus size={15} /> New team
+          </Button>
+        )
+      }
+    >
       <Loaded query={query}>
         {(all) =>
-          all.length === 0 ? <Empty title="No teams yet">Give roles to a team, and whoever joins it has them.</Empty> : (
-            <ul>{all.map((t) => <Team key={t.name} team={t} admin={me.admin} users={(users.data ?? []).map((u) => u.name)} />)}</ul>
+          all.length === 0 ? (
+            <Empty title="No teams yet">Give roles to a team, and whoever joins it has them.</Empty>
+          ) : (
+            <ul>
+              {all.map((t) => (
+                <Team key={t.name} team={t} admin={me.admin} users={(users.data ?? []).map((u) => u.name)} />
+              ))}
+            </ul>
           )
         }
       </Loaded>
@@ -29,29 +44,64 @@ function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean
   const queries = useQueryClient();
   const [sure, setSure] = useState(false);
   const after = { onSuccess: () => queries.invalidateQueries() };
-  const edit = useMutation({ mutationFn: (change: Schemas["TeamChange"]) => rightsCalls.editTeam(t.name, change), ...after });
+  const edit = useMutation({
+    mutationFn: (change: Schemas["TeamChange"]) => rightsCalls.editTeam(t.name, change),
+    ...after,
+  });
   const remove = useMutation({ mutationFn: () => rightsCalls.removeTeam(t.name), ...after });
   const others = users.filter((u) => !t.members.includes(u));
   const error = edit.error ?? remove.error;
   return (
     <li className="border-b border-rule px-4 py-3 last:border-0">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
-        <span className="min-w-40"><b className="font-medium">{t.name}</b><span className="block text-xs text-soft">{t.description}</span></span>
+        <span className="min-w-40">
+          <b className="font-medium">{t.name}</b>
+          <span className="block text-xs text-soft">{t.description}</span>
+        </span>
         <span className="flex grow flex-wrap items-center gap-1.5">
           {t.members.length === 0 && <span className="text-sm text-soft">nobody is in it</span>}
           {t.members.map((m) => (
             <span key={m} className="inline-flex items-center gap-1 rounded border border-rule px-2 py-0.5 text-sm">
               {m}
-              {admin && <button type="button" aria-label={`Take ${m} out of ${t.name}`} className="cursor-pointer text-soft hover:text-bad" onClick={() => edit.mutate({ leave: [m] })}><X size={13} /></button>}
+              {admin && (
+                <button
+                  type="button"
+                  aria-label={`Take ${m} out of ${t.name}`}
+                  className="cursor-pointer text-soft hover:text-bad"
+                  onClick={() => edit.mutate({ leave: [m] })}
+                >
+                  <X size={13} />
+                </button>
+              )}
             </span>
           ))}
           {admin && others.length > 0 && (
-            <span className="w-40"><Choice label="Who joins" value="" onChange={(m) => m && edit.mutate({ join: [m] })} options={[["", "let somebody join…"], ...others.map((o) => [o, o] as [string, string])]} /></span>
+            <span className="w-40">
+              <Choice
+                label="Who joins"
+                value=""
+                onChange={(m) => m && edit.mutate({ join: [m] })}
+                options={[["", "let somebody join…"], ...others.map((o) => [o, o] as [string, string])]}
+              />
+            </span>
           )}
         </span>
-        {admin && (sure ? <Button look="danger" onClick={() => remove.mutate()}>Really, with its grants</Button> : <Button look="bare" onClick={() => setSure(true)}>Remove</Button>)}
+        {admin &&
+          (sure ? (
+            <Button look="danger" onClick={() => remove.mutate()}>
+              Really, with its grants
+            </Button>
+          ) : (
+            <Button look="bare" onClick={() => setSure(true)}>
+              Remove
+            </Button>
+          ))}
       </div>
-      {error && <div className="mt-2"><ErrorNote error={error} /></div>}
+      {error && (
+        <div className="mt-2">
+          <ErrorNote error={error} />
+        </div>
+      )}
     </li>
   );
 }
@@ -68,17 +118,35 @@ function NewTeam({ close }: { close: () => void }) {
     },
   });
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title="New team" description="Users and robots who have the same rights.">
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title="New team"
+      description="Users and robots who have the same rights."
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
         }}
       >
-        <Field label="Name" hint="Lower-case letters, digits and hyphens."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-        <Field label="Description"><TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} /></Field>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
-        <div className="flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" look="strong" disabled={add.isPending}>Make it</Button></div>
+        <Field label="Name" hint="Lower-case letters, digits and hyphens.">
+          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <Field label="Description">
+          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
+        </Field>
+        {add.error && (
+          <div className="mb-3">
+            <ErrorNote error={add.error} />
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>
+            Make it
+          </Button>
+        </div>
       </form>
     </Dialog>
   );

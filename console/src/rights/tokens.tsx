@@ -17,22 +17,43 @@ export function TokensPage({ me }: { me: Schemas["Me"] }) {
   const [params, setParams] = useSearchParams();
   const everybody = me.admin && params.get("of") === "everybody";
   const [adding, setAdding] = useState(false);
-  const query = useQuery({ queryKey: ["tokens", everybody], queryFn: everybody ? rightsCalls.allTokens : rightsCalls.tokens, refetchInterval: 5000 });
+  const query = useQuery({
+    queryKey: ["tokens", everybody],
+    queryFn: everybody ? rightsCalls.allTokens : rightsCalls.tokens,
+    refetchInterval: 5000,
+  });
   return (
     <Panel
       title={<span className="text-lg">Tokens</span>}
       aside={
         <span className="flex flex-wrap items-center gap-3">
-          {me.admin && <OneOf label="Whose" value={everybody ? "everybody" : "mine"} onChange={(v) => setParams(v === "everybody" ? { of: v } : {}, { replace: true })} options={[["mine", "mine"], ["everybody", "everybody's"]]} />}
-          <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New token</Button>
+          {me.admin && (
+            <OneOf
+              label="Whose"
+              value={everybody ? "everybody" : "mine"}
+              onChange={(v) => setParams(v === "everybody" ? { of: v } : {}, { replace: true })}
+              options={[
+                ["mine", "mine"],
+                ["everybody", "everybody's"],
+              ]}
+            />
+          )}
+          <Button look="strong" onClick={() => setAdding(true)}>
+            <Plus size={15} /> New token
+          </Button>
         </span>
       }
     >
       <Loaded query={query}>
         {(all) =>
           all.length === 0 ? (
-            <Empty title="No tokens">Build tools sign in with a token in the place of a password. Make one for each machine, so that one can be revoked alone.</Empty>
-          ) : <TokenTable all={all} everybody={everybody} />
+            <Empty title="No tokens">
+              Build tools sign in with a token in the place of a password. Make one for each machine, so that one can be
+              revoked alone.
+            </Empty>
+          ) : (
+            <TokenTable all={all} everybody={everybody} />
+          )
         }
       </Loaded>
       {adding && <NewToken me={me} close={() => setAdding(false)} />}
@@ -48,27 +69,64 @@ function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: bo
   });
   return (
     <>
-      {revoke.error && <div className="p-4"><ErrorNote error={revoke.error} /></div>}
+      {revoke.error && (
+        <div className="p-4">
+          <ErrorNote error={revoke.error} />
+        </div>
+      )}
       <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
         <table className="w-full text-left text-sm">
           <thead className="text-xs text-soft">
             <tr className="border-b border-rule">
-              {[...(everybody ? ["Owner"] : []), "Name", "Can", "On", "Ends", "Last use", ""].map((h) => <th key={h} className="px-4 py-2 font-medium">{h}</th>)}
+              {[...(everybody ? ["Owner"] : []), "Name", "Can", "On", "Ends", "Last use", ""].map((h) => (
+                <th key={h} className="px-4 py-2 font-medium">
+                  {h}
+                </th>
+              ))}
             </tr>
           </thead>
           <tbody>
             {all.map((t) => (
               <tr key={`${t.owner} ${t.name}`} className="border-b border-rule last:border-0">
-                {everybody && <td className="px-4 py-2">{t.owner}{t.robot && <span className="ml-1.5 text-xs text-soft">robot</span>}</td>}
+                {everybody && (
+                  <td className="px-4 py-2">
+                    {t.owner}
+                    {t.robot && <span className="ml-1.5 text-xs text-soft">robot</span>}
+                  </td>
+                )}
                 <td className="px-4 py-2 font-medium wrap-anywhere">{t.name}</td>
                 <td className="px-4 py-2">{t.can.join(", ") || "all its owner may"}</td>
-                <td className="max-w-64 px-4 py-2">{t.on.join(", ") || "all repositories"}{t.only.length > 0 && <span className="block font-mono text-xs text-soft wrap-anywhere">{t.only.join(", ")}</span>}</td>
+                <td className="max-w-64 px-4 py-2">
+                  {t.on.join(", ") || "all repositories"}
+                  {t.only.length > 0 && (
+                    <span className="block font-mono text-xs text-soft wrap-anywhere">{t.only.join(", ")}</span>
+                  )}
+                </td>
                 <td className="px-4 py-2">
                   <Time at={t.expiresAt} />
-                  {t.endsSoon && <span className="ml-1.5 rounded bg-glow-wash px-1.5 text-xs text-glow">{new Date(t.expiresAt) < new Date() ? "ended" : "soon"}</span>}
+                  {t.endsSoon && (
+                    <span className="ml-1.5 rounded bg-glow-wash px-1.5 text-xs text-glow">
+                      {new Date(t.expiresAt) < new Date() ? "ended" : "soon"}
+                    </span>
+                  )}
                 </td>
-                <td className="px-4 py-2">{t.usedAt ? <><Time at={t.usedAt} /><span className="block max-w-56 truncate text-xs text-soft" title={t.usedClient}>from {t.usedFrom} by {t.usedClient || "an unnamed client"}</span></> : <span className="text-soft">never</span>}</td>
-                <td className="px-4 py-2 text-right"><Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(t)}>Revoke</Button></td>
+                <td className="px-4 py-2">
+                  {t.usedAt ? (
+                    <>
+                      <Time at={t.usedAt} />
+                      <span className="block max-w-56 truncate text-xs text-soft" title={t.usedClient}>
+                        from {t.usedFrom} by {t.usedClient || "an unnamed client"}
+                      </span>
+                    </>
+                  ) : (
+                    <span className="text-soft">never</span>
+                  )}
+                </td>
+                <td className="px-4 py-2 text-right">
+                  <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(t)}>
+                    Revoke
+                  </Button>
+                </td>
               </tr>
             ))}
           </tbody>
@@ -89,22 +147,42 @@ function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
   const [days, setDays] = useState("90");
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   const add = useMutation({
-    mutationFn: () => rightsCalls.addToken({
-      name, can: can === "all" ? [] : [can], on: words(on), only: words(only), seconds: Number(days) * day, ...(owner === me.name ? {} : { for: owner }),
-    }),
+    mutationFn: () =>
+      rightsCalls.addToken({
+        name,
+        can: can === "all" ? [] : [can],
+        on: words(on),
+        only: words(only),
+        seconds: Number(days) * day,
+        ...(owner === me.name ? {} : { for: owner }),
+      }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
   });
   if (add.data) {
     return (
-      <Dialog open onOpenChange={(open) => open || close()} title={`Token ${add.data.name}`} description="It is shown this once. Keep it in a personal file or the environment, never in one that is shared.">
+      <Dialog
+        open
+        onOpenChange={(open) => open || close()}
+        title={`Token ${add.data.name}`}
+        description="It is shown this once. Keep it in a personal file or the environment, never in one that is shared."
+      >
         <Secret text={add.data.secret} label="Copy the token" />
         <p className="mb-4 text-sm text-soft">It ends on {moment(add.data.expiresAt)}.</p>
-        <div className="flex justify-end"><Button look="strong" onClick={close}>I have kept it</Button></div>
+        <div className="flex justify-end">
+          <Button look="strong" onClick={close}>
+            I have kept it
+          </Button>
+        </div>
       </Dialog>
     );
   }
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title="New token" description="A secret for one machine or tool. It never gives more than its owner has.">
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title="New token"
+      description="A secret for one machine or tool. It never gives more than its owner has."
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault();
@@ -112,17 +190,66 @@ function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
         }}
       >
         <div className="grid gap-x-4 sm:grid-cols-2">
-          {me.admin && <Field label="For"><Choice label="For" value={owner} onChange={setOwner} options={[[me.name, `${me.name} (you)`], ...(users.data ?? []).filter((u) => u.name !== me.name).map((u) => [u.name, u.name] as [string, string])]} /></Field>}
-          <Field label="Name" hint="Lower-case letters, digits and hyphens."><TextInput required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-          <Field label="It can"><Choice label="It can" value={can} onChange={setCan} options={[["read", "read"], ["publish", "read and publish"], ["all", "all that its owner may"]]} /></Field>
-          <Field label="It lasts"><Choice label="It lasts" value={days} onChange={setDays} options={[["1", "a day"], ["30", "30 days"], ["90", "90 days"], ["365", "a year"]]} /></Field>
+          {me.admin && (
+            <Field label="For">
+              <Choice
+                label="For"
+                value={owner}
+                onChange={setOwner}
+                options={[
+                  [me.name, `${me.name} (you)`],
+                  ...(users.data ?? [])
+                    .filter((u) => u.name !== me.name)
+                    .map((u) => [u.name, u.name] as [string, string]),
+                ]}
+              />
+            </Field>
+          )}
+          <Field label="Name" hint="Lower-case letters, digits and hyphens.">
+            <TextInput required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+          </Field>
+          <Field label="It can">
+            <Choice
+              label="It can"
+              value={can}
+              onChange={setCan}
+              options={[
+                ["read", "read"],
+                ["publish", "read and publish"],
+                ["all", "all that its owner may"],
+              ]}
+            />
+          </Field>
+          <Field label="It lasts">
+            <Choice
+              label="It lasts"
+              value={days}
+              onChange={setDays}
+              options={[
+                ["1", "a day"],
+                ["30", "30 days"],
+                ["90", "90 days"],
+                ["365", "a year"],
+              ]}
+            />
+          </Field>
         </div>
-        <Field label="Only on repositories" hint="Names or patterns such as shore-*; left empty: all."><TextInput value={on} onChange={(e) => setOn(e.target.value)} /></Field>
-        <Field label="Only for packages" hint="Patterns such as pkg:npm/@skerry/*; left empty: all."><TextInput value={only} onChange={(e) => setOnly(e.target.value)} /></Field>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
+        <Field label="Only on repositories" hint="Names or patterns such as shore-*; left empty: all.">
+          <TextInput value={on} onChange={(e) => setOn(e.target.value)} />
+        </Field>
+        <Field label="Only for packages" hint="Patterns such as pkg:npm/@skerry/*; left empty: all.">
+          <TextInput value={only} onChange={(e) => setOnly(e.target.value)} />
+        </Field>
+        {add.error && (
+          <div className="mb-3">
+            <ErrorNote error={add.error} />
+          </div>
+        )}
         <div className="flex justify-end gap-2">
           <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>Make it</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>
+            Make it
+          </Button>
         </div>
       </form>
     </Dialog>

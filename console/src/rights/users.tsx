@@ -14,14 +14,30 @@ export function UserTable({ me }: { me: Schemas["Me"] }) {
   const [chosen, setChosen] = useState("");
   const user = query.data?.find((u) => u.name === chosen);
   return (
-    <Panel title="Users and robots" aside={me.admin && <Button look="strong" onClick={() => setAdding(true)}><Plus size={15} /> New user or robot</Button>}>
+    <Panel
+      title="Users and robots"
+      aside={
+        me.admin && (
+          <Button look="strong" onClick={() => setAdding(true)}>
+            <Plus size={15} /> New user or robot
+          </Button>
+        )
+      }
+    >
       <Loaded query={query}>
         {(all) => (
           <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
             <table className="w-full text-left text-sm">
               <thead className="text-xs text-soft">
                 <tr className="border-b border-rule">
-                  {["Name", "Teams", "Tokens", "Sessions", "Last seen", ""].map((h) => <th key={h} className={`px-4 py-2 font-medium ${h === "Tokens" || h === "Sessions" ? "text-right" : ""}`}>{h}</th>)}
+                  {["Name", "Teams", "Tokens", "Sessions", "Last seen", ""].map((h) => (
+                    <th
+                      key={h}
+                      className={`px-4 py-2 font-medium ${h === "Tokens" || h === "Sessions" ? "text-right" : ""}`}
+                    >
+                      {h}
+                    </th>
+                  ))}
                 </tr>
               </thead>
               <tbody>
@@ -30,15 +46,23 @@ export function UserTable({ me }: { me: Schemas["Me"] }) {
                   return (
                     <tr key={u.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
                       <td className="px-4 py-2">
-                        <span className="flex items-center gap-1.5 font-medium"><Icon size={14} className="text-soft" aria-label={u.kind} /> {u.name}
-                          {u.blockedAt && <span className="rounded bg-bad-wash px-1.5 text-xs font-normal text-bad">blocked</span>}</span>
+                        <span className="flex items-center gap-1.5 font-medium">
+                          <Icon size={14} className="text-soft" aria-label={u.kind} /> {u.name}
+                          {u.blockedAt && (
+                            <span className="rounded bg-bad-wash px-1.5 text-xs font-normal text-bad">blocked</span>
+                          )}
+                        </span>
                         <span className="block text-xs text-soft">{u.description}</span>
                       </td>
                       <td className="px-4 py-2">{u.teams.join(", ") || <span className="text-soft">none</span>}</td>
                       <td className="px-4 py-2 text-right tabular-nums">{u.tokens}</td>
                       <td className="px-4 py-2 text-right tabular-nums">{u.sessions}</td>
-                      <td className="px-4 py-2">{u.seenAt ? <Time at={u.seenAt} /> : <span className="text-soft">never</span>}</td>
-                      <td className="px-4 py-2 text-right">{me.admin && <Button onClick={() => setChosen(u.name)}>Change</Button>}</td>
+                      <td className="px-4 py-2">
+                        {u.seenAt ? <Time at={u.seenAt} /> : <span className="text-soft">never</span>}
+                      </td>
+                      <td className="px-4 py-2 text-right">
+                        {me.admin && <Button onClick={() => setChosen(u.name)}>Change</Button>}
+                      </td>
                     </tr>
                   );
                 })}
@@ -57,7 +81,8 @@ export function UserTable({ me }: { me: Schemas["Me"] }) {
 export function Secret({ text, label }: { text: string; label: string }) {
   return (
     <div className="mb-3 flex items-center gap-2 rounded border border-rule bg-paper px-3 py-2">
-      <code className="font-mono text-sm break-all">{text}</code><CopyButton text={text} label={label} />
+      <code className="font-mono text-sm break-all">{text}</code>
+      <CopyButton text={text} label={label} />
     </div>
   );
 }
@@ -73,27 +98,69 @@ function NewUser({ close }: { close: () => void }) {
   });
   if (add.data) {
     return (
-      <Dialog open onOpenChange={(open) => open || close()} title={`${add.data.name} is there`}
-        description={add.data.password ? "The password is shown this once, and is to be changed at the first sign-in." : "A robot gets in with tokens: make one for it on the page of tokens."}>
+      <Dialog
+        open
+        onOpenChange={(open) => open || close()}
+        title={`${add.data.name} is there`}
+        description={
+          add.data.password
+            ? "The password is shown this once, and is to be changed at the first sign-in."
+            : "A robot gets in with tokens: make one for it on the page of tokens."
+        }
+      >
         {add.data.password && <Secret text={add.data.password} label="Copy the password" />}
-        <p className="mb-4 text-sm text-soft">It may do nothing yet: give it roles in the matrix, or let it join a team.</p>
-        <div className="flex justify-end"><Button look="strong" onClick={close}>Done</Button></div>
+        <p className="mb-4 text-sm text-soft">
+          It may do nothing yet: give it roles in the matrix, or let it join a team.
+        </p>
+        <div className="flex justify-end">
+          <Button look="strong" onClick={close}>
+            Done
+          </Button>
+        </div>
       </Dialog>
     );
   }
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title="New user or robot" description="People sign in with a password; robots only with tokens.">
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title="New user or robot"
+      description="People sign in with a password; robots only with tokens."
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
         }}
       >
-        <Field label="It is"><Choice label="It is" value={kind} onChange={setKind} options={[["user", "a user"], ["robot", "a robot"]]} /></Field>
-        <Field label="Name" hint="Lower-case letters, digits and hyphens."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-        <Field label="Description"><TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} /></Field>
-        {add.error && <div className="mb-3"><ErrorNote error={add.error} /></div>}
-        <div className="flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" look="strong" disabled={add.isPending}>Make it</Button></div>
+        <Field label="It is">
+          <Choice
+            label="It is"
+            value={kind}
+            onChange={setKind}
+            options={[
+              ["user", "a user"],
+              ["robot", "a robot"],
+            ]}
+          />
+        </Field>
+        <Field label="Name" hint="Lower-case letters, digits and hyphens.">
+          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <Field label="Description">
+          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
+        </Field>
+        {add.error && (
+          <div className="mb-3">
+            <ErrorNote error={add.error} />
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Cancel</Button>
+          <Button type="submit" look="strong" disabled={add.isPending}>
+            Make it
+          </Button>
+        </div>
       </form>
     </Dialog>
   );
@@ -105,7 +172,10 @@ function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boole
   const [sure, setSure] = useState(false);
   const [said, setSaid] = useState("");
   const after = { onSuccess: () => queries.invalidateQueries() };
-  const edit = useMutation({ mutationFn: (change: Schemas["UserChange"]) => rightsCalls.editUser(u.name, change), ...after });
+  const edit = useMutation({
+    mutationFn: (change: Schemas["UserChange"]) => rightsCalls.editUser(u.name, change),
+    ...after,
+  });
   const password = useMutation({ mutationFn: () => rightsCalls.givePassword(u.name), ...after });
   const out = useMutation({
     mutationFn: (tokens: boolean) => rightsCalls.signOutEverywhere(u.name, tokens),
@@ -123,7 +193,12 @@ function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boole
   });
   const error = edit.error ?? password.error ?? out.error ?? remove.error;
   return (
-    <Dialog open onOpenChange={(open) => open || close()} title={u.name} description={`A ${u.kind}${u.teams.length ? `, in ${u.teams.join(" and ")}` : ""}.`}>
+    <Dialog
+      open
+      onOpenChange={(open) => open || close()}
+      title={u.name}
+      description={`A ${u.kind}${u.teams.length ? `, in ${u.teams.join(" and ")}` : ""}.`}
+    >
       <form
         className="flex items-end gap-2"
         onSubmit={(e) => {
@@ -131,18 +206,54 @@ function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boole
           edit.mutate({ description });
         }}
       >
-        <div className="grow"><Field label="Description"><TextInput value={description} onChange={(e) => setDescription(e.target.value)} /></Field></div>
-        <Button type="submit" className="mb-3" disabled={description === u.description || edit.isPending}>Save</Button>
+        <div className="grow">
+          <Field label="Description">
+            <TextInput value={description} onChange={(e) => setDescription(e.target.value)} />
+          </Field>
+        </div>
+        <Button type="submit" className="mb-3" disabled={description === u.description || edit.isPending}>
+          Save
+        </Button>
       </form>
-      {password.data?.password && <><p className="mb-1 text-sm">The new password is shown this once, and is to be changed at the next sign-in.</p><Secret text={password.data.password} label="Copy the password" /></>}
-      {said && <p role="status" className="mb-3 text-sm text-soft">{said}</p>}
-      {error && <div className="mb-3"><ErrorNote error={error} /></div>}
+      {password.data?.password && (
+        <>
+          <p className="mb-1 text-sm">The new password is shown this once, and is to be changed at the next sign-in.</p>
+          <Secret text={password.data.password} label="Copy the password" />
+        </>
+      )}
+      {said && (
+        <p role="status" className="mb-3 text-sm text-soft">
+          {said}
+        </p>
+      )}
+      {error && (
+        <div className="mb-3">
+          <ErrorNote error={error} />
+        </div>
+      )}
       <div className="flex flex-wrap gap-2">
         {u.kind === "user" && !own && <Button onClick={() => password.mutate()}>Give a new password</Button>}
         <Button onClick={() => out.mutate(false)}>End its sessions</Button>
         <Button onClick={() => out.mutate(true)}>End its sessions and tokens</Button>
-        {u.blockedAt ? <Button onClick={() => edit.mutate({ blocked: false })}>Let it in again</Button> : !own && <Button look="danger" onClick={() => edit.mutate({ blocked: true })}>Block</Button>}
-        {!own && (sure ? <Button look="danger" onClick={() => remove.mutate()}>Really remove it, with its tokens and grants</Button> : <Button look="danger" onClick={() => setSure(true)}>Remove</Button>)}
+        {u.blockedAt ? (
+          <Button onClick={() => edit.mutate({ blocked: false })}>Let it in again</Button>
+        ) : (
+          !own && (
+            <Button look="danger" onClick={() => edit.mutate({ blocked: true })}>
+              Block
+            </Button>
+          )
+        )}
+        {!own &&
+          (sure ? (
+            <Button look="danger" onClick={() => remove.mutate()}>
+              Really remove it, with its tokens and grants
+            </Button>
+          ) : (
+            <Button look="danger" onClick={() => setSure(true)}>
+              Remove
+            </Button>
+          ))}
       </div>
     </Dialog>
   );

@@ -6,8 +6,11 @@ export const searchCalls = {
   ecosystems: () => value(raw.GET("/api/v1/ecosystems")),
   completions: (q: string) => value(raw.GET("/api/v1/searches/completions", { params: { query: { q } } })),
   searches: () => value(raw.GET("/api/v1/searches")),
-  saveSearch: (name: string, body: Schemas["SaveSearch"]) => value(raw.PUT("/api/v1/searches/{name}", { params: { path: { name } }, body })),
+  saveSearch: (name: string, body: Schemas["SaveSearch"]) =>
+    value(raw.PUT("/api/v1/searches/{name}", { params: { path: { name } }, body })),
   forgetSearch: (name: string) => value(raw.DELETE("/api/v1/searches/{name}", { params: { path: { name } } })),
-  readme: (purl: string, repository: string) => value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } } })),
-  package: (purl: string, after?: string, limit = 100) => value(raw.GET("/api/v1/package", { params: { query: { purl, after, limit } } })),
+  readme: (purl: string, repository: string) =>
+    value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } } })),
+  package: (purl: string, after?: string, limit = 100) =>
+    value(raw.GET("/api/v1/package", { params: { query: { purl, after, limit } } })),
 };

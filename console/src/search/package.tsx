@@ -6,7 +6,18 @@ import { type Schemas } from "../api/client";
 import { searchCalls } from "./calls";
 import { useDrawnIn } from "../ui/drawn";
 import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
-import { Button, CopyButton, ErrorNote, Maturity, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import {
+  Button,
+  CopyButton,
+  ErrorNote,
+  Maturity,
+  Panel,
+  rowKeys,
+  Time,
+  useArrivals,
+  usePageTitle,
+  useQuery,
+} from "../ui/parts";
 import { OneOf, Point } from "../pointing/point";
 import { Keep } from "../retention/keep";
 import { TakeOut } from "../retention/take-out";
@@ -20,7 +31,9 @@ type Upload = Schemas["Upload"];
 function split(path: string): { purl: string; version: string } {
   const at = path.lastIndexOf("@");
   const scoped = at <= 0 || path[at - 1] === "/";
-  return scoped ? { purl: "pkg:" + path, version: "" } : { purl: "pkg:" + path.slice(0, at), version: path.slice(at + 1) };
+  return scoped
+    ? { purl: "pkg:" + path, version: "" }
+    : { purl: "pkg:" + path.slice(0, at), version: path.slice(at + 1) };
 }
 
 export function PackagePage() {
@@ -34,12 +47,31 @@ export function PackagePage() {
     getNextPageParam: (last) => last.next,
   });
   // The version that is asked for may be far down the list.
-  const asked = useQuery({ queryKey: ["package", purl, version], queryFn: () => searchCalls.package(`${purl}@${encodeURIComponent(version)}`), enabled: version !== "", retry: false });
+  const asked = useQuery({
+    queryKey: ["package", purl, version],
+    queryFn: () => searchCalls.package(`${purl}@${encodeURIComponent(version)}`),
+    enabled: version !== "",
+    retry: false,
+  });
   const pages = query.data?.pages;
-  if (!pages || (version !== "" && asked.isPending)) return query.error ? <ErrorNote error={query.error} retry={() => void query.refetch()} /> : <p className="px-1 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  if (!pages || (version !== "" && asked.isPending))
+    return query.error ? (
+      <ErrorNote error={query.error} retry={() => void query.refetch()} />
+    ) : (
+      <p className="px-1 py-6 text-sm text-soft" aria-busy="true">
+        Loading…
+      </p>
+    );
   const versions = pages.flatMap((page) => page.versions);
-  const more = { total: pages[0]!.total, next: query.hasNextPage, loading: query.isFetchingNextPage, load: () => void query.fetchNextPage() };
-  return <Page key={purl} p={{ ...pages[0]!, versions }} asked={asked.data?.versions ?? []} version={version} more={more} />;
+  const more = {
+    total: pages[0]!.total,
+    next: query.hasNextPage,
+    loading: query.isFetchingNextPage,
+    load: () => void query.fetchNextPage(),
+  };
+  return (
+    <Page key={purl} p={{ ...pages[0]!, versions }} asked={asked.data?.versions ?? []} version={version} more={more} />
+  );
 }
 
 type More = { total: number; next: boolean; loading: boolean; load: () => void };
@@ -57,10 +89,15 @@ function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group
   return (
     <>
       <div className="mb-4">
-        <p className="text-sm text-soft"><Link to="/search">Packages</Link> /</p>
+        <p className="text-sm text-soft">
+          <Link to="/search">Packages</Link> /
+        </p>
         <div className="flex flex-wrap items-baseline gap-x-3">
           <h1 className="text-2xl font-semibold tracking-tight">{p.title || p.name}</h1>
-          <span className="inline-flex items-center gap-1 font-mono text-sm text-soft">{coordinates(p)}<CopyButton text={p.purl} label="Copy the package URL" /></span>
+          <span className="inline-flex items-center gap-1 font-mono text-sm text-soft">
+            {coordinates(p)}
+            <CopyButton text={p.purl} label="Copy the package URL" />
+          </span>
         </div>
         <p className="mt-1 max-w-3xl">{p.description}</p>
         <p className="mt-1 flex flex-wrap gap-x-4 text-sm">
@@ -69,7 +106,14 @@ function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group
         </p>
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[22rem_minmax(0,1fr)]">
-        <Panel title="Versions" aside={<span className="text-xs text-soft">{more.next ? `${count(more.total, "version")}, the newest first` : "the newest first"}</span>}>
+        <Panel
+          title="Versions"
+          aside={
+            <span className="text-xs text-soft">
+              {more.next ? `${count(more.total, "version")}, the newest first` : "the newest first"}
+            </span>
+          }
+        >
           <ul ref={scroller} onKeyDown={rowKeys} className="max-h-[70vh] overflow-y-auto">
             {d.before > 0 && <li aria-hidden style={{ height: d.before }} />}
             {d.lines.map(({ index, bind }) => {
@@ -77,19 +121,32 @@ function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group
               const arrived = line.some((g) => g.uploads.some((u) => fresh.has(`${key(g)} ${u.name}`)));
               return (
                 <li key={line[0]!.version} {...bind} className={arrived ? "arrived" : ""}>
-                  <VersionLine line={line} chosen={line[0]!.version === group.version} onChoose={() => setChosen({ version: line[0]!.version, repository: "" })} />
+                  <VersionLine
+                    line={line}
+                    chosen={line[0]!.version === group.version}
+                    onChoose={() => setChosen({ version: line[0]!.version, repository: "" })}
+                  />
                 </li>
               );
             })}
             {d.after > 0 && <li aria-hidden style={{ height: d.after }} />}
             {more.next && (
-              <li className="p-2 text-center"><Button disabled={more.loading} onClick={more.load}>{more.loading ? "Loading…" : "Show older versions"}</Button></li>
+              <li className="p-2 text-center">
+                <Button disabled={more.loading} onClick={more.load}>
+                  {more.loading ? "Loading…" : "Show older versions"}
+                </Button>
+              </li>
             )}
           </ul>
         </Panel>
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3">
           {places.length > 1 && (
-            <OneOf label={`Where ${group.version} stands`} value={group.repository} onChange={(repository) => setChosen({ version: group.version, repository })} options={places.map((g) => [g.repository, g.repository])} />
+            <OneOf
+              label={`Where ${group.version} stands`}
+              value={group.repository}
+              onChange={(repository) => setChosen({ version: group.version, repository })}
+              options={places.map((g) => [g.repository, g.repository])}
+            />
           )}
           <Version key={key(group)} p={p} group={group} fresh={fresh} />
         </div>
@@ -120,15 +177,30 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
       className={`grid w-full cursor-pointer grid-cols-[1fr_auto] gap-x-3 gap-y-0.5 border-b border-rule px-4 py-2 text-left hover:bg-wash/60 ${chosen ? "bg-wash" : ""}`}
     >
       <span className="truncate font-mono font-medium">{first.version}</span>
-      <span className="justify-self-end"><Maturity snapshot={first.snapshot} /></span>
+      <span className="justify-self-end">
+        <Maturity snapshot={first.snapshot} />
+      </span>
       {(labels.length > 0 || withdrawn.length > 0) && (
         <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
-          {labels.map((l) => <span key={l} className="rounded border border-rule bg-sheet px-1.5">{l}</span>)}
-          {withdrawn.length > 0 && <span className="rounded bg-bad-wash px-1.5 text-bad">withdrawn{withdrawn.length < line.length && ` in ${withdrawn.map((g) => g.repository).join(", ")}`}</span>}
+          {labels.map((l) => (
+            <span key={l} className="rounded border border-rule bg-sheet px-1.5">
+              {l}
+            </span>
+          ))}
+          {withdrawn.length > 0 && (
+            <span className="rounded bg-bad-wash px-1.5 text-bad">
+              withdrawn{withdrawn.length < line.length && ` in ${withdrawn.map((g) => g.repository).join(", ")}`}
+            </span>
+          )}
         </span>
       )}
-      <span className="text-xs text-soft">in {line.map((g) => g.repository).join(", ")}{uploads > 1 && `; ${count(uploads, "upload")}`}</span>
-      <span className="text-right text-xs text-soft"><Time at={first.uploads[0]!.publishedAt} /></span>
+      <span className="text-xs text-soft">
+        in {line.map((g) => g.repository).join(", ")}
+        {uploads > 1 && `; ${count(uploads, "upload")}`}
+      </span>
+      <span className="text-right text-xs text-soft">
+        <Time at={first.uploads[0]!.publishedAt} />
+      </span>
     </button>
   );
 }
@@ -137,13 +209,19 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
 function needed(purl: string): string {
   const [, ecosystem = "", path = ""] = /^pkg:([^/]+)\/(.*)$/.exec(purl) ?? [];
   const at = path.lastIndexOf("/");
-  return decodeURIComponent(coordinates({ ecosystem, namespace: at < 0 ? "" : path.slice(0, at), name: path.slice(at + 1) }));
+  return decodeURIComponent(
+    coordinates({ ecosystem, namespace: at < 0 ? "" : path.slice(0, at), name: path.slice(at + 1) }),
+  );
 }
 
 /** SafeLink shows a link that a package states, if it is one that can be followed. */
 function SafeLink({ href }: { href: string }) {
   if (!/^https?:\/\//.test(href)) return <span>{href}</span>;
-  return <a href={href} rel="noreferrer noopener" className="inline-flex min-h-6 items-center wrap-anywhere">{href.replace(/^https?:\/\//, "")}</a>;
+  return (
+    <a href={href} rel="noreferrer noopener" className="inline-flex min-h-6 items-center wrap-anywhere">
+      {href.replace(/^https?:\/\//, "")}
+    </a>
+  );
 }
 
 function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; fresh: Set<string> }) {
@@ -154,29 +232,81 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         title={<span className="font-mono">{g.version}</span>}
         aside={
           <span className="flex flex-wrap items-center gap-x-4 text-sm text-soft">
-            <span>in <Link to={`/repositories/${g.repository}`}>{g.repository}</Link></span>
-            <span className="inline-flex items-center gap-1"><Download size={14} aria-hidden />{count(g.downloads, "download")}{g.lastUse && <>, last <Time at={g.lastUse} /></>}</span>
-            <span className="inline-flex items-center gap-1"><Users size={14} aria-hidden />{count(g.users, "user")}</span>
+            <span>
+              in <Link to={`/repositories/${g.repository}`}>{g.repository}</Link>
+            </span>
+            <span className="inline-flex items-center gap-1">
+              <Download size={14} aria-hidden />
+              {count(g.downloads, "download")}
+              {g.lastUse && (
+                <>
+                  , last <Time at={g.lastUse} />
+                </>
+              )}
+            </span>
+            <span className="inline-flex items-center gap-1">
+              <Users size={14} aria-hidden />
+              {count(g.users, "user")}
+            </span>
           </span>
         }
       >
         {g.withdrawn && (
           <p role="note" className="flex items-start gap-2 border-b border-rule bg-bad-wash px-4 py-2 text-sm text-bad">
             <TriangleAlert size={16} className="mt-0.5 shrink-0" aria-hidden />
-            <span>Withdrawn{g.withdrawn.by && ` by ${g.withdrawn.by}`}{g.withdrawn.reason ? `: ${g.withdrawn.reason}` : ". Do not use it any more."}</span>
+            <span>
+              Withdrawn{g.withdrawn.by && ` by ${g.withdrawn.by}`}
+              {g.withdrawn.reason ? `: ${g.withdrawn.reason}` : ". Do not use it any more."}
+            </span>
           </p>
         )}
         <dl className="grid grid-cols-[7rem_1fr] items-baseline gap-y-1 px-4 py-3 text-sm">
           <dt className="text-soft">Published</dt>
-          <dd><Time at={newest.publishedAt} /> by {newest.publishedBy}</dd>
-          {newest.build && (<><dt className="text-soft">Made by</dt><dd><Link to={buildPath(newest.build)}>{newest.build}</Link></dd></>)}
+          <dd>
+            <Time at={newest.publishedAt} /> by {newest.publishedBy}
+          </dd>
+          {newest.build && (
+            <>
+              <dt className="text-soft">Made by</dt>
+              <dd>
+                <Link to={buildPath(newest.build)}>{newest.build}</Link>
+              </dd>
+            </>
+          )}
           {newest.promotions && (
-            <><dt className="text-soft">Promotions</dt><dd className="flex flex-wrap gap-x-3">{newest.promotions.map((id) => <Link key={id} to={`/promotions/${id}`}>promotion {id}</Link>)}</dd></>
+            <>
+              <dt className="text-soft">Promotions</dt>
+              <dd className="flex flex-wrap gap-x-3">
+                {newest.promotions.map((id) => (
+                  <Link key={id} to={`/promotions/${id}`}>
+                    promotion {id}
+                  </Link>
+                ))}
+              </dd>
+            </>
           )}
           <dt className="text-soft">Licence</dt>
-          <dd>{newest.licences.length ? newest.licences.map((l) => l.name || l.url).join(", ") : <span className="text-soft">not stated</span>}</dd>
-          {newest.authors.length > 0 && (<><dt className="text-soft">Authors</dt><dd>{newest.authors.join(", ")}</dd></>)}
-          {newest.parent && (<><dt className="text-soft">Parent</dt><dd><Link to={packagePath(newest.parent)}>{newest.parent.replace(/^pkg:[^/]+\//, "")}</Link></dd></>)}
+          <dd>
+            {newest.licences.length ? (
+              newest.licences.map((l) => l.name || l.url).join(", ")
+            ) : (
+              <span className="text-soft">not stated</span>
+            )}
+          </dd>
+          {newest.authors.length > 0 && (
+            <>
+              <dt className="text-soft">Authors</dt>
+              <dd>{newest.authors.join(", ")}</dd>
+            </>
+          )}
+          {newest.parent && (
+            <>
+              <dt className="text-soft">Parent</dt>
+              <dd>
+                <Link to={packagePath(newest.parent)}>{newest.parent.replace(/^pkg:[^/]+\//, "")}</Link>
+              </dd>
+            </>
+          )}
           <dt className="text-soft">Needs</dt>
           <dd>
             {newest.dependencies.length === 0 && <span className="text-soft">nothing</span>}
@@ -184,7 +314,11 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
               {newest.dependencies.map((d) => (
                 <li key={d.purl + d.scope}>
                   <Link to={packagePath(d.purl)}>{needed(d.purl)}</Link> <span className="font-mono">{d.version}</span>
-                  {(d.scope || d.optional) && <span className="ml-2 text-xs text-soft">{[d.scope, d.optional && "optional"].filter(Boolean).join(", ")}</span>}
+                  {(d.scope || d.optional) && (
+                    <span className="ml-2 text-xs text-soft">
+                      {[d.scope, d.optional && "optional"].filter(Boolean).join(", ")}
+                    </span>
+                  )}
                 </li>
               ))}
             </ul>
@@ -192,11 +326,22 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
         </dl>
         {!g.listed && <TakeOut key={g.repository + g.version} group={g} />}
       </Panel>
-      <Panel title={g.snapshot ? "Uploads" : "Files"} aside={g.snapshot && <span className="text-xs text-soft">the first one answers</span>}>
+      <Panel
+        title={g.snapshot ? "Uploads" : "Files"}
+        aside={g.snapshot && <span className="text-xs text-soft">the first one answers</span>}
+      >
         {g.uploads.map((u, i) => (
-          <UploadFiles key={u.name} upload={u} headed={g.snapshot} unfolded={i === 0} fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)} />
+          <UploadFiles
+            key={u.name}
+            upload={u}
+            headed={g.snapshot}
+            unfolded={i === 0}
+            fresh={fresh.has(`${g.repository} ${g.version} ${u.name}`)}
+          />
         ))}
-        {g.uploadCount > g.uploads.length && <p className="px-4 py-2 text-sm text-soft">and {count(g.uploadCount - g.uploads.length, "older upload")}</p>}
+        {g.uploadCount > g.uploads.length && (
+          <p className="px-4 py-2 text-sm text-soft">and {count(g.uploadCount - g.uploads.length, "older upload")}</p>
+        )}
       </Panel>
       <Downloads title="Downloads of this package" days={60} purl={p.purl} />
       <Keep purl={g.purl} repository={g.repository} />
@@ -210,15 +355,30 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
 function UseThis({ repository, ecosystem, purl }: { repository: string; ecosystem: string; purl: string }) {
   const [open, setOpen] = useState(false);
   return (
-    <Panel title="Use it" aside={<Button aria-expanded={open} onClick={() => setOpen(!open)}>{open ? "Fold" : "Show how"}</Button>}>
-      {open && <div className="p-4"><Point repository={repository} ecosystem={ecosystem} purl={purl} may={[]} /></div>}
+    <Panel
+      title="Use it"
+      aside={
+        <Button aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "Fold" : "Show how"}
+        </Button>
+      }
+    >
+      {open && (
+        <div className="p-4">
+          <Point repository={repository} ecosystem={ecosystem} purl={purl} may={[]} />
+        </div>
+      )}
     </Panel>
   );
 }
 
 /** Readme shows the text about a version, which the service made harmless. */
 function Readme({ purl, repository }: { purl: string; repository: string }) {
-  const query = useQuery({ queryKey: ["readme", purl, repository], queryFn: () => searchCalls.readme(purl, repository), retry: false });
+  const query = useQuery({
+    queryKey: ["readme", purl, repository],
+    queryFn: () => searchCalls.readme(purl, repository),
+    retry: false,
+  });
   if (!query.data?.html) return null;
   return (
     <Panel title="README">
@@ -227,20 +387,39 @@ function Readme({ purl, repository }: { purl: string; repository: string }) {
   );
 }
 
-function UploadFiles({ upload: u, headed, unfolded, fresh }: { upload: Upload; headed: boolean; unfolded: boolean; fresh: boolean }) {
+function UploadFiles({
+  upload: u,
+  headed,
+  unfolded,
+  fresh,
+}: {
+  upload: Upload;
+  headed: boolean;
+  unfolded: boolean;
+  fresh: boolean;
+}) {
   const [open, setOpen] = useState(unfolded);
   return (
     <div className={`border-b border-rule last:border-0 ${fresh ? "arrived" : ""}`}>
       {headed && (
-        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="flex w-full cursor-pointer items-center gap-2 px-4 py-2 text-left text-sm hover:bg-wash/60">
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="flex w-full cursor-pointer items-center gap-2 px-4 py-2 text-left text-sm hover:bg-wash/60"
+        >
           {open ? <ChevronDown size={14} /> : <ChevronRight size={14} />}
           <span className="truncate font-mono">{u.name}</span>
-          <span className="ml-auto text-xs whitespace-nowrap text-soft">{bytes(u.size)}, <Time at={u.publishedAt} /> by {u.publishedBy}</span>
+          <span className="ml-auto text-xs whitespace-nowrap text-soft">
+            {bytes(u.size)}, <Time at={u.publishedAt} /> by {u.publishedBy}
+          </span>
         </button>
       )}
       {(open || !headed) && (
         <ul className={headed ? "pb-1 pl-5" : ""}>
-          {u.files.map((f) => <FileLine key={f.name} file={f} later={Date.parse(f.addedAt) > Date.parse(u.publishedAt) + 1000} />)}
+          {u.files.map((f) => (
+            <FileLine key={f.name} file={f} later={Date.parse(f.addedAt) > Date.parse(u.publishedAt) + 1000} />
+          ))}
         </ul>
       )}
     </div>
@@ -252,12 +431,35 @@ function FileLine({ file: f, later }: { file: Schemas["File"]; later: boolean })
   return (
     <li className="px-4 py-1 text-sm">
       <div className="flex items-center gap-3">
-        <a href={f.path} className="truncate font-mono">{f.name}</a>
-        {later && <span className="text-xs text-soft">added <Time at={f.addedAt} />{f.addedBy && ` by ${f.addedBy}`}</span>}
+        <a href={f.path} className="truncate font-mono">
+          {f.name}
+        </a>
+        {later && (
+          <span className="text-xs text-soft">
+            added <Time at={f.addedAt} />
+            {f.addedBy && ` by ${f.addedBy}`}
+          </span>
+        )}
         <span className="ml-auto text-soft tabular-nums whitespace-nowrap">{bytes(f.size)}</span>
-        <button type="button" aria-expanded={open} className="cursor-pointer text-xs text-deep hover:underline" onClick={() => setOpen(!open)}>checksums</button>
+        <button
+          type="button"
+          aria-expanded={open}
+          className="cursor-pointer text-xs text-deep hover:underline"
+          onClick={() => setOpen(!open)}
+        >
+          checksums
+        </button>
       </div>
-      {open && <div className="my-1 rounded border border-rule bg-paper px-3 py-2"><Checksums sums={f.checksums} />{f.madeFrom && <p className="mt-1 text-xs text-soft">restamped from a file whose SHA-256 is <code className="font-mono wrap-anywhere">{f.madeFrom}</code></p>}</div>}
+      {open && (
+        <div className="my-1 rounded border border-rule bg-paper px-3 py-2">
+          <Checksums sums={f.checksums} />
+          {f.madeFrom && (
+            <p className="mt-1 text-xs text-soft">
+              restamped from a file whose SHA-256 is <code className="font-mono wrap-anywhere">{f.madeFrom}</code>
+            </p>
+          )}
+        </div>
+      )}
     </li>
   );
 }

@@ -30,7 +30,13 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     const all: Target[] = [];
     for (const r of repositories.data ?? []) {
       if (r.name.includes(text.trim().toLowerCase())) {
-        all.push({ key: "r" + r.name, text: r.name, note: r.description, to: `/repositories/${r.name}`, repository: true });
+        all.push({
+          key: "r" + r.name,
+          text: r.name,
+          note: r.description,
+          to: `/repositories/${r.name}`,
+          repository: true,
+        });
       }
     }
     const seen = new Set<string>();
@@ -39,7 +45,14 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
       seen.add(p.purl);
       all.push({ key: p.purl, text: coordinates(p), note: p.description, to: packagePath(p.purl), repository: false });
     }
-    if (text.trim()) all.push({ key: "all", text: `All packages with “${text.trim()}”`, note: "", to: `/search?q=${encodeURIComponent(text.trim())}`, repository: false });
+    if (text.trim())
+      all.push({
+        key: "all",
+        text: `All packages with “${text.trim()}”`,
+        note: "",
+        to: `/search?q=${encodeURIComponent(text.trim())}`,
+        repository: false,
+      });
     return all;
   }, [repositories.data, found.data, text]);
   const go = (target: Target | undefined) => {
@@ -48,7 +61,12 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     void navigate(target.to);
   };
   return (
-    <Dialog open={open} onOpenChange={onOpenChange} title="Find" description="Type a part of a repository's or package's name; arrow keys choose, Enter opens.">
+    <Dialog
+      open={open}
+      onOpenChange={onOpenChange}
+      title="Find"
+      description="Type a part of a repository's or package's name; arrow keys choose, Enter opens."
+    >
       <input
         autoFocus
         role="combobox"
@@ -79,7 +97,11 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
             onMouseMove={() => setAt(i)}
             onClick={() => go(t)}
           >
-            {t.repository ? <Folder size={15} className="shrink-0 text-soft" /> : <Box size={15} className="shrink-0 text-soft" />}
+            {t.repository ? (
+              <Folder size={15} className="shrink-0 text-soft" />
+            ) : (
+              <Box size={15} className="shrink-0 text-soft" />
+            )}
             <span className="truncate">{t.text}</span>
             <span className="ml-auto max-w-[45%] truncate text-xs text-soft">{t.note}</span>
           </li>

@@ -8,7 +8,12 @@ import { useQuery } from "../ui/parts";
 export function QueryInput({ value, onChange }: { value: string; onChange: (value: string) => void }) {
   const [at, setAt] = useState(-1);
   const [open, setOpen] = useState(false);
-  const query = useQuery({ queryKey: ["completions", value], queryFn: () => searchCalls.completions(value), enabled: value !== "", placeholderData: keepPreviousData });
+  const query = useQuery({
+    queryKey: ["completions", value],
+    queryFn: () => searchCalls.completions(value),
+    enabled: value !== "",
+    placeholderData: keepPreviousData,
+  });
   const all = open && value !== "" ? (query.data ?? []) : [];
   const take = (text: string) => {
     const last = value.search(/[^\s,]*$/);
@@ -47,7 +52,11 @@ export function QueryInput({ value, onChange }: { value: string; onChange: (valu
         onBlur={() => setOpen(false)}
       />
       {all.length > 0 && (
-        <ul id="query-completions" role="listbox" className="absolute z-10 mt-1 max-h-72 w-full overflow-y-auto rounded border border-rule bg-sheet py-1 text-sm shadow-lg">
+        <ul
+          id="query-completions"
+          role="listbox"
+          className="absolute z-10 mt-1 max-h-72 w-full overflow-y-auto rounded border border-rule bg-sheet py-1 text-sm shadow-lg"
+        >
           {all.map((c, i) => (
             <li
               key={c.text}

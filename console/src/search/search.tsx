@@ -32,7 +32,16 @@ export function SearchPage() {
     setParams(q ? { q } : {}, { replace: true });
   };
   return (
-    <Panel title={<span className="text-lg">Packages</span>} aside={text !== "" && <Button onClick={() => setSaving(true)}><Bookmark size={15} /> Save this search</Button>}>
+    <Panel
+      title={<span className="text-lg">Packages</span>}
+      aside={
+        text !== "" && (
+          <Button onClick={() => setSaving(true)}>
+            <Bookmark size={15} /> Save this search
+          </Button>
+        )
+      }
+    >
       <div className="grid gap-2 border-b border-rule px-4 py-3">
         <QueryInput value={text} onChange={ask} />
         <Saved onChoose={ask} />
@@ -60,14 +69,27 @@ export function useSearch(text: string, repository = "") {
 
 /** Found shows what a search found so far. */
 export function Found({ query, within }: { query: ReturnType<typeof useSearch>; within?: boolean }) {
-  if (query.error && !query.data) return <div className="p-4"><ErrorNote error={query.error} retry={() => void query.refetch()} /></div>;
-  if (!query.data) return <p className="px-4 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  if (query.error && !query.data)
+    return (
+      <div className="p-4">
+        <ErrorNote error={query.error} retry={() => void query.refetch()} />
+      </div>
+    );
+  if (!query.data)
+    return (
+      <p className="px-4 py-6 text-sm text-soft" aria-busy="true">
+        Loading…
+      </p>
+    );
   return (
     <>
       <PackageTable all={query.data.pages.flatMap((p) => p.packages)} within={within} />
       {query.hasNextPage && (
         <p className="border-t border-rule p-3 text-center text-sm text-soft">
-          <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>Show more</Button> or add a word to narrow it down
+          <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>
+            Show more
+          </Button>{" "}
+          or add a word to narrow it down
         </p>
       )}
     </>
@@ -79,17 +101,39 @@ function Saved({ onChoose }: { onChoose: (q: string) => void }) {
   const queries = useQueryClient();
   const me = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me });
   const query = useQuery({ queryKey: ["searches"], queryFn: searchCalls.searches });
-  const forget = useMutation({ mutationFn: searchCalls.forgetSearch, onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }) });
+  const forget = useMutation({
+    mutationFn: searchCalls.forgetSearch,
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }),
+  });
   if (!query.data?.length) {
-    return <p className="text-xs text-soft">Words, patterns such as <code className="font-mono">pkg:npm/@skerry/*</code>, and conditions such as <code className="font-mono">repo:releases age:&gt;30d downloads:0</code>.</p>;
+    return (
+      <p className="text-xs text-soft">
+        Words, patterns such as <code className="font-mono">pkg:npm/@skerry/*</code>, and conditions such as{" "}
+        <code className="font-mono">repo:releases age:&gt;30d downloads:0</code>.
+      </p>
+    );
   }
   return (
     <ul className="flex flex-wrap gap-2 text-sm" aria-label="Saved searches">
       {query.data.map((s) => (
         <li key={s.owner + s.name} className="inline-flex items-center rounded border border-rule">
-          <button type="button" title={`${s.query} (${s.shared ? "shared by" : "only for"} ${s.owner})`} onClick={() => onChoose(`@${s.name}`)} className="cursor-pointer px-2 py-0.5 text-deep hover:underline">@{s.name}</button>
+          <button
+            type="button"
+            title={`${s.query} (${s.shared ? "shared by" : "only for"} ${s.owner})`}
+            onClick={() => onChoose(`@${s.name}`)}
+            className="cursor-pointer px-2 py-0.5 text-deep hover:underline"
+          >
+            @{s.name}
+          </button>
           {s.owner === me.data?.name && (
-            <button type="button" aria-label={`Drop the saved search ${s.name}`} onClick={() => forget.mutate(s.name)} className="cursor-pointer px-1 text-soft hover:text-bad"><X size={13} /></button>
+            <button
+              type="button"
+              aria-label={`Drop the saved search ${s.name}`}
+              onClick={() => forget.mutate(s.name)}
+              className="cursor-pointer px-1 text-soft hover:text-bad"
+            >
+              <X size={13} />
+            </button>
           )}
         </li>
       ))}
@@ -97,7 +141,15 @@ function Saved({ onChoose }: { onChoose: (q: string) => void }) {
   );
 }
 
-function SaveSearch({ text, open, onOpenChange }: { text: string; open: boolean; onOpenChange: (open: boolean) => void }) {
+function SaveSearch({
+  text,
+  open,
+  onOpenChange,
+}: {
+  text: string;
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+}) {
   const queries = useQueryClient();
   const [name, setName] = useState("");
   const [shared, setShared] = useState(false);
@@ -116,12 +168,22 @@ function SaveSearch({ text, open, onOpenChange }: { text: string; open: boolean;
           save.mutate();
         }}
       >
-        <Field label="Name" hint="It is asked for by @ and this name, alone or with more."><TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} /></Field>
-        <Tick checked={shared} onChange={setShared}>Share it with everybody who signs in</Tick>
-        {save.error && <div className="mb-3"><ErrorNote error={save.error} /></div>}
+        <Field label="Name" hint="It is asked for by @ and this name, alone or with more.">
+          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <Tick checked={shared} onChange={setShared}>
+          Share it with everybody who signs in
+        </Tick>
+        {save.error && (
+          <div className="mb-3">
+            <ErrorNote error={save.error} />
+          </div>
+        )}
         <div className="flex justify-end gap-2">
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={save.isPending}>Save it</Button>
+          <Button type="submit" look="strong" disabled={save.isPending}>
+            Save it
+          </Button>
         </div>
       </form>
     </Dialog>
@@ -132,7 +194,12 @@ function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?:
   const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
   const fresh = useArrivals(all.map(key));
   if (all.length === 0) {
-    return <Empty title="Nothing fits">Try fewer or shorter words, or fewer conditions. A group and a name may stand in any order: <em>berth skerry</em>.</Empty>;
+    return (
+      <Empty title="Nothing fits">
+        Try fewer or shorter words, or fewer conditions. A group and a name may stand in any order:{" "}
+        <em>berth skerry</em>.
+      </Empty>
+    );
   }
   return (
     <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
@@ -149,16 +216,32 @@ function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?:
         </thead>
         <Rows all={all} columns={within ? 5 : 6} estimate={58}>
           {(p, bind) => (
-            <tr key={key(p)} {...bind} className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}>
+            <tr
+              key={key(p)}
+              {...bind}
+              className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}
+            >
               <td className="px-4 py-2">
-                <Link data-row to={packagePath(p.purl)} className="font-medium">{coordinates(p)}</Link>
+                <Link data-row to={packagePath(p.purl)} className="font-medium">
+                  {coordinates(p)}
+                </Link>
                 <div className="max-w-md truncate text-xs text-soft">{p.description}</div>
               </td>
-              {!within && <td className="px-4 py-2 text-sm"><Link to={`/repositories/${p.repository}`}>{p.repository}</Link></td>}
+              {!within && (
+                <td className="px-4 py-2 text-sm">
+                  <Link to={`/repositories/${p.repository}`}>{p.repository}</Link>
+                </td>
+              )}
               <td className="px-4 py-2 font-mono text-sm whitespace-nowrap">{p.latest}</td>
-              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{p.versions.toLocaleString("en")}</td>
-              <td className="hidden px-4 py-2 text-right tabular-nums whitespace-nowrap md:table-cell">{bytes(p.bytes)}</td>
-              <td className="hidden px-4 py-2 text-sm text-soft sm:table-cell"><Time at={p.changedAt} /> by {p.publishedBy}</td>
+              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">
+                {p.versions.toLocaleString("en")}
+              </td>
+              <td className="hidden px-4 py-2 text-right tabular-nums whitespace-nowrap md:table-cell">
+                {bytes(p.bytes)}
+              </td>
+              <td className="hidden px-4 py-2 text-sm text-soft sm:table-cell">
+                <Time at={p.changedAt} /> by {p.publishedBy}
+              </td>
             </tr>
           )}
         </Rows>

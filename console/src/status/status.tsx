@@ -5,7 +5,11 @@ import { statusCalls } from "./calls";
 import { bytes, count, moment } from "../ui/format";
 import { Empty, Loaded, Panel, usePageTitle } from "../ui/parts";
 
-const looks: Record<Schemas["Concern"]["level"], [string, string]> = { wrong: ["bg-bad", "wrong"], soon: ["bg-glow", "soon"], waits: ["bg-glow", "waits for somebody"] };
+const looks: Record<Schemas["Concern"]["level"], [string, string]> = {
+  wrong: ["bg-bad", "wrong"],
+  soon: ["bg-glow", "soon"],
+  waits: ["bg-glow", "waits for somebody"],
+};
 
 /** StatusPage lists everything that is wrong or will be soon, with what to do. */
 export default function StatusPage() {
@@ -18,16 +22,31 @@ export default function StatusPage() {
           <div>
             <h1 className="text-2xl font-semibold tracking-tight">Status</h1>
             <p className="text-sm text-soft">
-              Version {s.version}, running since {moment(s.startedAt)}; the database is {s.database}. You may read {count(s.repositories, "repository", "repositories")} with {count(s.packages, "package")}, {count(s.versions, "version")}, {bytes(s.bytes)}.
+              Version {s.version}, running since {moment(s.startedAt)}; the database is {s.database}. You may read{" "}
+              {count(s.repositories, "repository", "repositories")} with {count(s.packages, "package")},{" "}
+              {count(s.versions, "version")}, {bytes(s.bytes)}.
             </p>
           </div>
           <Panel title={s.concerns.length === 0 ? "All is well" : count(s.concerns.length, "thing") + " to look at"}>
-            {s.concerns.length === 0 ? <Empty title="Nothing is wrong, and nothing will be soon" /> : (
+            {s.concerns.length === 0 ? (
+              <Empty title="Nothing is wrong, and nothing will be soon" />
+            ) : (
               <ul>
                 {s.concerns.map((c) => (
-                  <li key={c.what} className="grid grid-cols-[8rem_1fr] gap-3 border-b border-rule px-4 py-3 text-sm last:border-0">
-                    <span className="inline-flex items-center gap-2 self-start"><span aria-hidden className={`size-2.5 rounded-full ${looks[c.level][0]}`} />{looks[c.level][1]}</span>
-                    <span><Link to={c.page} className="font-medium wrap-anywhere">{c.what}</Link><span className="block text-soft">{c.do}</span></span>
+                  <li
+                    key={c.what}
+                    className="grid grid-cols-[8rem_1fr] gap-3 border-b border-rule px-4 py-3 text-sm last:border-0"
+                  >
+                    <span className="inline-flex items-center gap-2 self-start">
+                      <span aria-hidden className={`size-2.5 rounded-full ${looks[c.level][0]}`} />
+                      {looks[c.level][1]}
+                    </span>
+                    <span>
+                      <Link to={c.page} className="font-medium wrap-anywhere">
+                        {c.what}
+                      </Link>
+                      <span className="block text-soft">{c.do}</span>
+                    </span>
                   </li>
                 ))}
               </ul>

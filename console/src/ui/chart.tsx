@@ -11,12 +11,29 @@ const variable = (name: string) => getComputedStyle(document.documentElement).ge
  * Chart draws series over hours. Stacked bars are given from the top down: each
  * one's values include those that stand below it.
  */
-export default function Chart({ times, series, unit, label, binary }: { times: number[]; series: Series[]; unit: (n: number) => string; label: string; binary?: boolean }) {
+export default function Chart({
+  times,
+  series,
+  unit,
+  label,
+  binary,
+}: {
+  times: number[];
+  series: Series[];
+  unit: (n: number) => string;
+  label: string;
+  binary?: boolean;
+}) {
   const box = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const element = box.current;
     if (!element) return;
-    const axis = { stroke: variable("--soft"), grid: { stroke: variable("--rule"), width: 1 }, ticks: { show: false }, font: "11px sans-serif" };
+    const axis = {
+      stroke: variable("--soft"),
+      grid: { stroke: variable("--rule"), width: 1 },
+      ticks: { show: false },
+      font: "11px sans-serif",
+    };
     const plot = new uPlot(
       {
         width: element.clientWidth,
@@ -24,9 +41,19 @@ export default function Chart({ times, series, unit, label, binary }: { times: n
         padding: [8, 24, 0, 0],
         legend: { show: false },
         cursor: { y: false, points: { size: 6 } },
-        scales: { x: { time: true, range: (_, min, max) => [min - pad(times), max + pad(times)] }, y: { range: (_, __, max) => [0, max > 0 ? max * 1.1 : 1] } },
+        scales: {
+          x: { time: true, range: (_, min, max) => [min - pad(times), max + pad(times)] },
+          y: { range: (_, __, max) => [0, max > 0 ? max * 1.1 : 1] },
+        },
         axes: [
-          { ...axis, size: 26, space: 56, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (times.length > 48 || times[1]! - times[0]! > 43_200 ? day : hour).format(t * 1000)) },
+          {
+            ...axis,
+            size: 26,
+            space: 56,
+            grid: { show: false },
+            values: (_, ticks) =>
+              ticks.map((t) => (times.length > 48 || times[1]! - times[0]! > 43_200 ? day : hour).format(t * 1000)),
+          },
           { ...axis, size: 64, values: (_, ticks) => ticks.map(unit), ...(binary ? { incrs: binaryIncrements } : {}) },
         ],
         series: [

@@ -3,7 +3,13 @@ import { Dialog as Primitive } from "radix-ui";
 import type { ReactNode } from "react";
 import { Button, ErrorNote } from "./parts";
 
-export function Dialog({ open, onOpenChange, title, description, children }: {
+export function Dialog({
+  open,
+  onOpenChange,
+  title,
+  description,
+  children,
+}: {
   open: boolean;
   onOpenChange: (open: boolean) => void;
   title: string;
@@ -16,7 +22,9 @@ export function Dialog({ open, onOpenChange, title, description, children }: {
         <Primitive.Overlay className="fixed inset-0 z-20 bg-black/40" />
         <Primitive.Content className="fixed top-[12vh] left-1/2 z-30 max-h-[80vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-5 shadow-xl">
           <Primitive.Title className="mb-1 text-lg font-semibold">{title}</Primitive.Title>
-          <Primitive.Description className={description ? "mb-4 text-sm text-soft" : "sr-only"}>{description ?? title}</Primitive.Description>
+          <Primitive.Description className={description ? "mb-4 text-sm text-soft" : "sr-only"}>
+            {description ?? title}
+          </Primitive.Description>
           {children}
         </Primitive.Content>
       </Primitive.Portal>
@@ -25,7 +33,19 @@ export function Dialog({ open, onOpenChange, title, description, children }: {
 }
 
 /** Confirm asks before something that a person may not have meant. */
-export function Confirm({ title, text, what, run, close }: { title: string; text: string; what: string; run: () => Promise<unknown>; close: () => void }) {
+export function Confirm({
+  title,
+  text,
+  what,
+  run,
+  close,
+}: {
+  title: string;
+  text: string;
+  what: string;
+  run: () => Promise<unknown>;
+  close: () => void;
+}) {
   const queries = useQueryClient();
   const doing = useMutation({
     mutationFn: run,
@@ -36,10 +56,16 @@ export function Confirm({ title, text, what, run, close }: { title: string; text
   });
   return (
     <Dialog open onOpenChange={(open) => open || close()} title={title} description={text}>
-      {doing.error && <div className="mb-3"><ErrorNote error={doing.error} /></div>}
+      {doing.error && (
+        <div className="mb-3">
+          <ErrorNote error={doing.error} />
+        </div>
+      )}
       <div className="flex justify-end gap-2">
         <Button onClick={close}>Cancel</Button>
-        <Button look="danger" disabled={doing.isPending} onClick={() => doing.mutate()}>{what}</Button>
+        <Button look="danger" disabled={doing.isPending} onClick={() => doing.mutate()}>
+          {what}
+        </Button>
       </div>
     </Dialog>
   );
@@ -62,24 +88,55 @@ export function TextInput(props: React.InputHTMLAttributes<HTMLInputElement>) {
 }
 
 export function TextArea(props: React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
-  return <textarea rows={2} {...props} className={`w-full rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-sm ${props.className ?? ""}`} />;
+  return (
+    <textarea
+      rows={2}
+      {...props}
+      className={`w-full rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-sm ${props.className ?? ""}`}
+    />
+  );
 }
 
 /** Choice is one of several; label is its name for who does not see what stands around it. */
-export function Choice({ label, value, onChange, options }: { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }) {
+export function Choice({
+  label,
+  value,
+  onChange,
+  options,
+}: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  options: [string, string][];
+}) {
   return (
     <select aria-label={label} className={input} value={value} onChange={(e) => onChange(e.target.value)}>
       {options.map(([key, text]) => (
-        <option key={key} value={key}>{text}</option>
+        <option key={key} value={key}>
+          {text}
+        </option>
       ))}
     </select>
   );
 }
 
-export function Tick({ checked, onChange, children }: { checked: boolean; onChange: (checked: boolean) => void; children: ReactNode }) {
+export function Tick({
+  checked,
+  onChange,
+  children,
+}: {
+  checked: boolean;
+  onChange: (checked: boolean) => void;
+  children: ReactNode;
+}) {
   return (
     <label className="mb-3 flex items-start gap-2 text-sm">
-      <input type="checkbox" className="mt-0.5 size-4 accent-(--deep)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
+      <input
+        type="checkbox"
+        className="mt-0.5 size-4 accent-(--deep)"
+        checked={checked}
+        onChange={(e) => onChange(e.target.checked)}
+      />
       <span>{children}</span>
     </label>
   );

@@ -20,19 +20,43 @@ export function useDrawn(count: number, estimate: number, frame: RefObject<HTMLE
     const now = Math.round(frame.current.getBoundingClientRect().top + window.scrollY);
     if (Math.abs(now - top) > 1) setTop(now);
   });
-  const v = useWindowVirtualizer({ count, estimateSize: () => estimate, overscan: 12, scrollMargin: top, enabled: count > few });
+  const v = useWindowVirtualizer({
+    count,
+    estimateSize: () => estimate,
+    overscan: 12,
+    scrollMargin: top,
+    enabled: count > few,
+  });
   return drawn(count, v.getVirtualItems(), v.getTotalSize(), top, v.measureElement, v.scrollToIndex);
 }
 
 /** useDrawnIn is useDrawn for a list that scrolls by itself. */
 export function useDrawnIn(count: number, estimate: number, scroller: RefObject<HTMLElement | null>): Drawn {
-  const v = useVirtualizer({ count, estimateSize: () => estimate, overscan: 12, getScrollElement: () => scroller.current, enabled: count > few });
+  const v = useVirtualizer({
+    count,
+    estimateSize: () => estimate,
+    overscan: 12,
+    getScrollElement: () => scroller.current,
+    enabled: count > few,
+  });
   return drawn(count, v.getVirtualItems(), v.getTotalSize(), 0, v.measureElement, v.scrollToIndex);
 }
 
-function drawn(count: number, items: VirtualItem[], size: number, top: number, measure: (node: Element | null) => void, scrollTo: (index: number, how: { align: "auto" }) => void): Drawn {
+function drawn(
+  count: number,
+  items: VirtualItem[],
+  size: number,
+  top: number,
+  measure: (node: Element | null) => void,
+  scrollTo: (index: number, how: { align: "auto" }) => void,
+): Drawn {
   if (count <= few) {
-    return { lines: Array.from({ length: count }, (_, index) => ({ index, bind: { "data-index": index } })), before: 0, after: 0, scrollTo: () => undefined };
+    return {
+      lines: Array.from({ length: count }, (_, index) => ({ index, bind: { "data-index": index } })),
+      before: 0,
+      after: 0,
+      scrollTo: () => undefined,
+    };
   }
   const last = items.at(-1);
   return {
@@ -44,14 +68,32 @@ function drawn(count: number, items: VirtualItem[], size: number, top: number, m
 }
 
 /** Rows is the body of a table that may be long: only rows in sight are drawn. */
-export function Rows<T>({ all, columns, estimate = 45, children }: { all: T[]; columns: number; estimate?: number; children: (row: T, bind: object) => ReactNode }) {
+export function Rows<T>({
+  all,
+  columns,
+  estimate = 45,
+  children,
+}: {
+  all: T[];
+  columns: number;
+  estimate?: number;
+  children: (row: T, bind: object) => ReactNode;
+}) {
   const body = useRef<HTMLTableSectionElement>(null);
   const d = useDrawn(all.length, estimate, body);
   return (
     <tbody ref={body}>
-      {d.before > 0 && <tr aria-hidden><td colSpan={columns} style={{ height: d.before, padding: 0 }} /></tr>}
+      {d.before > 0 && (
+        <tr aria-hidden>
+          <td colSpan={columns} style={{ height: d.before, padding: 0 }} />
+        </tr>
+      )}
       {d.lines.map(({ index, bind }) => children(all[index]!, bind))}
-      {d.after > 0 && <tr aria-hidden><td colSpan={columns} style={{ height: d.after, padding: 0 }} /></tr>}
+      {d.after > 0 && (
+        <tr aria-hidden>
+          <td colSpan={columns} style={{ height: d.after, padding: 0 }} />
+        </tr>
+      )}
     </tbody>
   );
 }

@@ -14,7 +14,12 @@ export function count(n: number, one: string, many = one + "s"): string {
 }
 
 const exact = new Intl.DateTimeFormat("en-GB", {
-  year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", timeZoneName: "short",
+  year: "numeric",
+  month: "short",
+  day: "numeric",
+  hour: "2-digit",
+  minute: "2-digit",
+  timeZoneName: "short",
 });
 
 /** moment writes a time with its zone. */
@@ -63,7 +68,10 @@ export function seconds(n: number): string {
 
 /** lines splits what stands in a text area. */
 export function lines(text: string): string[] {
-  return text.split("\n").map((line) => line.trim()).filter(Boolean);
+  return text
+    .split("\n")
+    .map((line) => line.trim())
+    .filter(Boolean);
 }
 
 /** packagePath is the console's address of a package or version. */

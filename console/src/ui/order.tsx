@@ -10,7 +10,12 @@ type Member = Schemas["Member"];
  * Order shows the members of a chain and lets them be moved: with the mouse,
  * with the buttons, or with Alt and the arrow keys.
  */
-export function Order({ members, onChange, candidates, describe }: {
+export function Order({
+  members,
+  onChange,
+  candidates,
+  describe,
+}: {
   members: Member[];
   onChange?: (members: Member[]) => void;
   candidates: string[];
@@ -67,10 +72,27 @@ export function Order({ members, onChange, candidates, describe }: {
             </div>
             {onChange ? (
               <>
-                <div className="-mb-3 shrink-0 text-xs"><Tick checked={m.maySkip ?? false} onChange={(maySkip) => onChange(members.map((o) => (o === m ? { ...m, maySkip } : o)))}>may be skipped</Tick></div>
-                <IconButton label={`Move ${m.name} up`} disabled={i === 0} onClick={() => move(i, i - 1)}><ArrowUp size={15} /></IconButton>
-                <IconButton label={`Move ${m.name} down`} disabled={i === members.length - 1} onClick={() => move(i, i + 1)}><ArrowDown size={15} /></IconButton>
-                <IconButton label={`Take ${m.name} out`} onClick={() => onChange(members.filter((o) => o !== m))}><X size={15} /></IconButton>
+                <div className="-mb-3 shrink-0 text-xs">
+                  <Tick
+                    checked={m.maySkip ?? false}
+                    onChange={(maySkip) => onChange(members.map((o) => (o === m ? { ...m, maySkip } : o)))}
+                  >
+                    may be skipped
+                  </Tick>
+                </div>
+                <IconButton label={`Move ${m.name} up`} disabled={i === 0} onClick={() => move(i, i - 1)}>
+                  <ArrowUp size={15} />
+                </IconButton>
+                <IconButton
+                  label={`Move ${m.name} down`}
+                  disabled={i === members.length - 1}
+                  onClick={() => move(i, i + 1)}
+                >
+                  <ArrowDown size={15} />
+                </IconButton>
+                <IconButton label={`Take ${m.name} out`} onClick={() => onChange(members.filter((o) => o !== m))}>
+                  <X size={15} />
+                </IconButton>
               </>
             ) : (
               m.maySkip && <span className="text-xs text-soft">may be skipped</span>
@@ -78,11 +100,20 @@ export function Order({ members, onChange, candidates, describe }: {
           </li>
         ))}
       </ol>
-      {members.length === 0 && <p className="px-3 py-4 text-sm text-soft">Nothing stands behind it yet. Add the repository that should answer first.</p>}
+      {members.length === 0 && (
+        <p className="px-3 py-4 text-sm text-soft">
+          Nothing stands behind it yet. Add the repository that should answer first.
+        </p>
+      )}
       {onChange && rest.length > 0 && (
         <div className="flex gap-2 border-t border-rule p-3">
           <div className="min-w-0 grow">
-            <Choice label="Add a repository" value={adding} onChange={setAdding} options={[["", "Another repository…"], ...rest.map((c): [string, string] => [c, c])]} />
+            <Choice
+              label="Add a repository"
+              value={adding}
+              onChange={setAdding}
+              options={[["", "Another repository…"], ...rest.map((c): [string, string] => [c, c])]}
+            />
           </div>
           <Button
             className="h-9"
@@ -96,11 +127,21 @@ export function Order({ members, onChange, candidates, describe }: {
           </Button>
         </div>
       )}
-      <p className="sr-only" aria-live="polite">{said}</p>
+      <p className="sr-only" aria-live="polite">
+        {said}
+      </p>
     </>
   );
 }
 
 function IconButton({ label, ...rest }: React.ButtonHTMLAttributes<HTMLButtonElement> & { label: string }) {
-  return <button type="button" aria-label={label} title={label} className="cursor-pointer rounded p-1 text-soft hover:bg-wash hover:text-ink disabled:cursor-default disabled:opacity-30" {...rest} />;
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      className="cursor-pointer rounded p-1 text-soft hover:bg-wash hover:text-ink disabled:cursor-default disabled:opacity-30"
+      {...rest}
+    />
+  );
 }

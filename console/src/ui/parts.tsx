@@ -12,7 +12,11 @@ const looks = {
   bare: "text-soft hover:bg-wash hover:text-ink",
 };
 
-export function Button({ look = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { look?: keyof typeof looks }) {
+export function Button({
+  look = "plain",
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { look?: keyof typeof looks }) {
   return (
     <button
       type="button"
@@ -84,7 +88,11 @@ export function ErrorNote({ error, retry }: { error: unknown; retry?: () => void
 export function Loaded<T>({ query, children }: { query: UseQueryResult<T>; children: (value: T) => ReactNode }) {
   if (query.data !== undefined) return <>{children(query.data)}</>;
   if (query.error) return <ErrorNote error={query.error} retry={() => void query.refetch()} />;
-  return <p className="px-1 py-6 text-sm text-soft" aria-busy="true">Loading…</p>;
+  return (
+    <p className="px-1 py-6 text-sm text-soft" aria-busy="true">
+      Loading…
+    </p>
+  );
 }
 
 export function Panel({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
@@ -120,12 +128,20 @@ export function UpstreamMark({ mirror }: { mirror: Schemas["Mirror"] }) {
   const failing = mirror.contacts.filter((c) => c.state === "failing").length;
   const answers = mirror.contacts.some((c) => c.state === "ok");
   const [look, text] =
-    failing === mirror.contacts.length ? ["bg-bad", "upstream fails"]
-    : failing > 0 ? ["bg-glow", "falls back"]
-    : answers ? ["bg-good", "upstream answers"]
-    : ["bg-rule", "not asked yet"];
+    failing === mirror.contacts.length
+      ? ["bg-bad", "upstream fails"]
+      : failing > 0
+        ? ["bg-glow", "falls back"]
+        : answers
+          ? ["bg-good", "upstream answers"]
+          : ["bg-rule", "not asked yet"];
   return (
-    <span className="inline-flex items-center gap-1.5 text-sm whitespace-nowrap" title={mirror.contacts.map((c) => `${c.url}: ${c.state}${c.state === "failing" ? `, it ${c.failure}` : ""}`).join("\n")}>
+    <span
+      className="inline-flex items-center gap-1.5 text-sm whitespace-nowrap"
+      title={mirror.contacts
+        .map((c) => `${c.url}: ${c.state}${c.state === "failing" ? `, it ${c.failure}` : ""}`)
+        .join("\n")}
+    >
       <span aria-hidden className={`size-2.5 rounded-full ${look}`} />
       <span className={failing ? "text-bad" : "text-soft"}>{text}</span>
     </span>
@@ -134,7 +150,9 @@ export function UpstreamMark({ mirror }: { mirror: Schemas["Mirror"] }) {
 
 export function Maturity({ snapshot }: { snapshot: boolean }) {
   return (
-    <span className={`rounded-xs px-1.5 py-0.5 text-xs font-medium whitespace-nowrap ring-1 ring-inset ${snapshot ? "bg-glow-wash text-glow ring-glow/25" : "bg-wash text-deep ring-deep/25"}`}>
+    <span
+      className={`rounded-xs px-1.5 py-0.5 text-xs font-medium whitespace-nowrap ring-1 ring-inset ${snapshot ? "bg-glow-wash text-glow ring-glow/25" : "bg-wash text-deep ring-deep/25"}`}
+    >
       {snapshot ? "snapshot" : "release"}
     </span>
   );

@@ -32,7 +32,8 @@ function useUnfolded(repository: string, ecosystem: string) {
   const keyOf = (path: string, after: string) => ["folder", repository, ecosystem, path, after];
   const wanted: { path: string; after: string }[] = [];
   const isOpen = (e: Entry, path: string, depth: number, among: number) =>
-    opened.get(path) ?? (Boolean(e.folder) && ((among === 1 && !e.purl) || (depth > 0 && depth < 3 && among <= unfoldsAlone && !e.purl)));
+    opened.get(path) ??
+    (Boolean(e.folder) && ((among === 1 && !e.purl) || (depth > 0 && depth < 3 && among <= unfoldsAlone && !e.purl)));
   const inside = (path: string, name: string) => (path ? `${path}/${name}` : name);
 
   // What is wanted follows from what has come so far.
@@ -44,11 +45,15 @@ function useUnfolded(repository: string, ecosystem: string) {
       entries.push(...(page?.entries ?? []));
       after = page?.next;
     }
-    for (const e of entries) if (e.folder && isOpen(e, inside(path, e.name), depth, entries.length)) want(inside(path, e.name), depth + 1);
+    for (const e of entries)
+      if (e.folder && isOpen(e, inside(path, e.name), depth, entries.length)) want(inside(path, e.name), depth + 1);
   };
   want("", 0);
   const results = useQueries({
-    queries: wanted.map(({ path, after }) => ({ queryKey: keyOf(path, after), queryFn: () => resolvingCalls.folder(repository, ecosystem, path, after) })),
+    queries: wanted.map(({ path, after }) => ({
+      queryKey: keyOf(path, after),
+      queryFn: () => resolvingCalls.folder(repository, ecosystem, path, after),
+    })),
   });
   const result = new Map(wanted.map((w, i) => [`${w.path}\n${w.after}`, results[i]!]));
 
@@ -65,7 +70,8 @@ function useUnfolded(repository: string, ecosystem: string) {
       if (!r?.data) break;
       last = r.data;
       // What came with the first look at a page has not arrived just now.
-      if (known.current.has(`${path}\n${after}`)) for (const e of last.entries) if (!known.current.has(inside(path, e.name))) fresh.add(e);
+      if (known.current.has(`${path}\n${after}`))
+        for (const e of last.entries) if (!known.current.has(inside(path, e.name))) fresh.add(e);
       entries.push(...last.entries);
       after = last.next;
     }
@@ -137,26 +143,65 @@ export function Tree({ repository, ecosystem }: { repository: string; ecosystem:
     event.preventDefault();
   };
   return (
-    <div role="tree" aria-label={`Files of ${repository}`} className="relative overflow-x-auto py-1.5 font-mono text-sm" onKeyDown={keys}>
+    <div
+      role="tree"
+      aria-label={`Files of ${repository}`}
+      className="relative overflow-x-auto py-1.5 font-mono text-sm"
+      onKeyDown={keys}
+    >
       <div ref={frame} role="none">
         {d.before > 0 && <div aria-hidden style={{ height: d.before }} />}
         {d.lines.map(({ index, bind }) => {
           const row = rows[index]!;
           switch (row.kind) {
             case "entry":
-              return <Line key={row.path} row={row} bind={bind} reached={index === Math.min(at, rows.length - 1)} onReach={() => setAt(index)} onToggle={() => toggle(row.path, !row.open)} />;
+              return (
+                <Line
+                  key={row.path}
+                  row={row}
+                  bind={bind}
+                  reached={index === Math.min(at, rows.length - 1)}
+                  onReach={() => setAt(index)}
+                  onToggle={() => toggle(row.path, !row.open)}
+                />
+              );
             case "details":
-              return <FileDetails key={`${row.path} details`} bind={bind} entry={row.entry} depth={row.depth} address={`/at/${repository}/${ecosystem}/${row.path}`} />;
+              return (
+                <FileDetails
+                  key={`${row.path} details`}
+                  bind={bind}
+                  entry={row.entry}
+                  depth={row.depth}
+                  address={`/at/${repository}/${ecosystem}/${row.path}`}
+                />
+              );
             case "more":
               return (
                 <p key={`${row.path} more`} {...bind} className="px-4 py-1 font-sans">
-                  <Button disabled={row.busy} onClick={() => more(row.path)}>Show more of {count(row.total, "entry", "entries")}</Button>
+                  <Button disabled={row.busy} onClick={() => more(row.path)}>
+                    Show more of {count(row.total, "entry", "entries")}
+                  </Button>
                 </p>
               );
             case "busy":
-              return <p key={`${row.path} busy`} {...bind} role="treeitem" aria-level={row.depth + 1} aria-busy="true" className="px-4 py-1 text-soft">…</p>;
+              return (
+                <p
+                  key={`${row.path} busy`}
+                  {...bind}
+                  role="treeitem"
+                  aria-level={row.depth + 1}
+                  aria-busy="true"
+                  className="px-4 py-1 text-soft"
+                >
+                  …
+                </p>
+              );
             case "error":
-              return <div key={`${row.path} error`} {...bind} className="p-3 font-sans"><ErrorNote error={row.error} retry={row.retry} /></div>;
+              return (
+                <div key={`${row.path} error`} {...bind} className="p-3 font-sans">
+                  <ErrorNote error={row.error} retry={row.retry} />
+                </div>
+              );
           }
         })}
         {d.after > 0 && <div aria-hidden style={{ height: d.after }} />}
@@ -165,7 +210,19 @@ export function Tree({ repository, ecosystem }: { repository: string; ecosystem:
   );
 }
 
-function Line({ row, bind, reached, onReach, onToggle }: { row: Extract<Row, { kind: "entry" }>; bind: object; reached: boolean; onReach: () => void; onToggle: () => void }) {
+function Line({
+  row,
+  bind,
+  reached,
+  onReach,
+  onToggle,
+}: {
+  row: Extract<Row, { kind: "entry" }>;
+  bind: object;
+  reached: boolean;
+  onReach: () => void;
+  onToggle: () => void;
+}) {
   const e = row.entry;
   return (
     <div
@@ -179,9 +236,27 @@ function Line({ row, bind, reached, onReach, onToggle }: { row: Extract<Row, { k
       className={`grid cursor-pointer grid-cols-[minmax(16rem,1fr)_6rem_9rem] min-h-7 items-center gap-3 px-4 py-0.5 hover:bg-wash/60 ${row.fresh ? "arrived" : ""}`}
     >
       <span className="flex min-w-0 items-center gap-1.5" style={{ paddingLeft: `${row.depth * 1.1}rem` }}>
-        {e.folder ? row.open ? <ChevronDown size={14} className="shrink-0 text-soft" /> : <ChevronRight size={14} className="shrink-0 text-soft" /> : e.document ? <FileCog size={14} className="shrink-0 text-soft" aria-label="made by Crelvo" /> : <FileText size={14} className="shrink-0 text-soft" />}
+        {e.folder ? (
+          row.open ? (
+            <ChevronDown size={14} className="shrink-0 text-soft" />
+          ) : (
+            <ChevronRight size={14} className="shrink-0 text-soft" />
+          )
+        ) : e.document ? (
+          <FileCog size={14} className="shrink-0 text-soft" aria-label="made by Crelvo" />
+        ) : (
+          <FileText size={14} className="shrink-0 text-soft" />
+        )}
         <span className="truncate">{e.name}</span>
-        {e.purl && <Link to={packagePath(e.purl)} onClick={(c) => c.stopPropagation()} className="inline-flex min-h-6 shrink-0 items-center font-sans text-xs">open page</Link>}
+        {e.purl && (
+          <Link
+            to={packagePath(e.purl)}
+            onClick={(c) => c.stopPropagation()}
+            className="inline-flex min-h-6 shrink-0 items-center font-sans text-xs"
+          >
+            open page
+          </Link>
+        )}
       </span>
       <span className="text-right text-soft tabular-nums">{e.folder && e.size === 0 ? "" : bytes(e.size)}</span>
       <span className="text-right font-sans text-soft">{e.changedAt && <Time at={e.changedAt} />}</span>
@@ -189,7 +264,17 @@ function Line({ row, bind, reached, onReach, onToggle }: { row: Extract<Row, { k
   );
 }
 
-function FileDetails({ entry: e, address, depth, bind }: { entry: Entry; address: string; depth: number; bind: object }) {
+function FileDetails({
+  entry: e,
+  address,
+  depth,
+  bind,
+}: {
+  entry: Entry;
+  address: string;
+  depth: number;
+  bind: object;
+}) {
   return (
     <div {...bind} className="py-1 pr-4" style={{ paddingLeft: `${depth * 1.1 + 2.2}rem` }}>
       <div className="rounded border border-rule bg-paper px-3 py-2 text-xs">
@@ -207,12 +292,19 @@ function FileDetails({ entry: e, address, depth, bind }: { entry: Entry; address
 export function Checksums({ sums }: { sums: Record<string, string> }) {
   return (
     <dl className="grid grid-cols-[4.5rem_1fr] gap-x-2 font-mono text-xs">
-      {["sha256", "sha1", "md5", "sha512"].filter((a) => sums[a]).map((a) => (
-        <div key={a} className="contents">
-          <dt className="py-0.5 text-soft">{a}</dt>
-          <dd className="flex min-w-0 items-center gap-1"><span className="truncate" title={sums[a]}>{sums[a]}</span><CopyButton text={sums[a]!} label={`Copy the ${a}`} /></dd>
-        </div>
-      ))}
+      {["sha256", "sha1", "md5", "sha512"]
+        .filter((a) => sums[a])
+        .map((a) => (
+          <div key={a} className="contents">
+            <dt className="py-0.5 text-soft">{a}</dt>
+            <dd className="flex min-w-0 items-center gap-1">
+              <span className="truncate" title={sums[a]}>
+                {sums[a]}
+              </span>
+              <CopyButton text={sums[a]!} label={`Copy the ${a}`} />
+            </dd>
+          </div>
+        ))}
     </dl>
   );
 }

@@ -14,11 +14,30 @@ export function fromDay(days: number): string {
 const whole = (n: number) => (Number.isInteger(n) ? String(n) : "");
 
 /** Downloads draws how often something was downloaded, day by day, and with what. */
-export function Downloads({ title, days, purl, repository }: { title: string; days: number; purl?: string; repository?: string }) {
+export function Downloads({
+  title,
+  days,
+  purl,
+  repository,
+}: {
+  title: string;
+  days: number;
+  purl?: string;
+  repository?: string;
+}) {
   const from = fromDay(days);
-  const query = useQuery({ queryKey: ["use", purl, repository, from], queryFn: () => useCalls.use({ purl, repository, from }) });
-  const clients = useQuery({ queryKey: ["use", purl, repository, from, "client"], queryFn: () => useCalls.use({ purl, repository, from, by: "client" }) });
-  const who = useQuery({ queryKey: ["use", purl, repository, from, "who"], queryFn: () => useCalls.use({ purl, repository, from, by: "who" }) });
+  const query = useQuery({
+    queryKey: ["use", purl, repository, from],
+    queryFn: () => useCalls.use({ purl, repository, from }),
+  });
+  const clients = useQuery({
+    queryKey: ["use", purl, repository, from, "client"],
+    queryFn: () => useCalls.use({ purl, repository, from, by: "client" }),
+  });
+  const who = useQuery({
+    queryKey: ["use", purl, repository, from, "who"],
+    queryFn: () => useCalls.use({ purl, repository, from, by: "who" }),
+  });
   const drawn = useMemo(() => {
     const by = new Map((query.data ?? []).map((d) => [d.part, d]));
     const all = Array.from({ length: days }, (_, i) => fromDay(days - i));
@@ -31,20 +50,44 @@ export function Downloads({ title, days, purl, repository }: { title: string; da
       total: (query.data ?? []).reduce((n, d) => n + d.downloads, 0),
     };
   }, [query.data, days]);
-  const words = [...(clients.data ?? []).map((c) => `${c.downloads} with ${c.part || "a client that is not known"}`), ...(who.data ?? []).map((w) => `${w.downloads} by ${{ person: "people", robot: "robots" }[w.part] ?? "nobody that signed in"}`)];
+  const words = [
+    ...(clients.data ?? []).map((c) => `${c.downloads} with ${c.part || "a client that is not known"}`),
+    ...(who.data ?? []).map(
+      (w) => `${w.downloads} by ${{ person: "people", robot: "robots" }[w.part] ?? "nobody that signed in"}`,
+    ),
+  ];
   return (
-    <Panel title={title} aside={<span className="text-xs text-soft">{count(drawn.total, "download")} in {days} days</span>}>
+    <Panel
+      title={title}
+      aside={
+        <span className="text-xs text-soft">
+          {count(drawn.total, "download")} in {days} days
+        </span>
+      }
+    >
       <Loaded query={query}>
-        {() => drawn.total === 0 ? <p className="px-4 py-6 text-sm text-soft">Nobody downloaded anything of it in {days} days.</p> : (
-          <figure className="px-3 pt-3 pb-2">
-            <Suspense fallback={<div className="h-[150px]" aria-busy="true" />}><Chart times={drawn.times} series={drawn.series} unit={whole} label={`${title}, by day`} /></Suspense>
-            <figcaption className="mt-1 flex flex-wrap gap-x-4 px-1 text-xs text-soft">
-              <span className="inline-flex items-center gap-1.5"><span aria-hidden className="size-2.5 rounded-xs bg-deep" />downloads</span>
-              <span className="inline-flex items-center gap-1.5"><span aria-hidden className="h-0.5 w-4 bg-glow" />users that signed in</span>
-              <span>{words.join(", ")}</span>
-            </figcaption>
-          </figure>
-        )}
+        {() =>
+          drawn.total === 0 ? (
+            <p className="px-4 py-6 text-sm text-soft">Nobody downloaded anything of it in {days} days.</p>
+          ) : (
+            <figure className="px-3 pt-3 pb-2">
+              <Suspense fallback={<div className="h-[150px]" aria-busy="true" />}>
+                <Chart times={drawn.times} series={drawn.series} unit={whole} label={`${title}, by day`} />
+              </Suspense>
+              <figcaption className="mt-1 flex flex-wrap gap-x-4 px-1 text-xs text-soft">
+                <span className="inline-flex items-center gap-1.5">
+                  <span aria-hidden className="size-2.5 rounded-xs bg-deep" />
+                  downloads
+                </span>
+                <span className="inline-flex items-center gap-1.5">
+                  <span aria-hidden className="h-0.5 w-4 bg-glow" />
+                  users that signed in
+                </span>
+                <span>{words.join(", ")}</span>
+              </figcaption>
+            </figure>
+          )
+        }
       </Loaded>
     </Panel>
   );
