@@ -10,7 +10,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # What developers run on their own machines: the tests of the service run on Linux alone.
 CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
 
-.PHONY: build demo dev test bench soak lint screenshots clean help
+.PHONY: build demo dev test race bench soak lint screenshots clean help
 
 build: bin/crelvo ## build the program, with the console in it
 
@@ -48,6 +48,10 @@ test/clients/node_modules/.done: test/clients/package.json test/clients/package-
 test: build test/clients/node_modules/.done ## run all tests, with the real clients and a browser
 	@./test/install.sh run test
 	go test -count=1 -timeout 40m ./...
+
+race: build ## run the tests below the whole program under the race detector
+	@./test/install.sh run test
+	go test -race -count=1 -timeout 30m ./internal/...
 
 bench: build ## measure speed against nginx and plain files
 	@./test/install.sh run bench

@@ -4,9 +4,9 @@ import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, Route, Routes, useLocation, useNavigate } from "react-router";
 import { type Schemas } from "./api/client";
-import { promotionCalls } from "./promotion/calls";
-import { rightsCalls } from "./rights/calls";
-import { statusCalls } from "./status/calls";
+import { promotionQueries } from "./promotion/calls";
+import { rightsCalls, rightsQueries } from "./rights/calls";
+import { statusQueries } from "./status/calls";
 import { useLive } from "./api/live";
 import { Notices } from "./rights/first-steps";
 import { PackagePage } from "./search/package";
@@ -34,7 +34,7 @@ const SweepPage = lazy(() => import("./retention/sweep"));
 const RightsPage = lazy(() => import("./rights/rights"));
 
 export function App() {
-  const me = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me });
+  const me = useQuery(rightsQueries.me());
   return (
     <div className="mx-auto max-w-7xl px-4">
       <Loaded query={me}>{(who) => (who.kind === "anonymous" ? <SignInPage /> : <Frame me={who} />)}</Loaded>
@@ -61,7 +61,7 @@ function placeOf(path: string) {
 
 function Frame({ me }: { me: Schemas["Me"] }) {
   const live = useLive();
-  const mine = useQuery({ queryKey: ["promotions", "mine"], queryFn: () => promotionCalls.promotions({ mine: true }) });
+  const mine = useQuery(promotionQueries.waiting());
   const waiting = mine.data?.promotions.length ?? 0;
   const place = placeOf(useLocation().pathname);
   const [palette, setPalette] = useState(false);
@@ -185,7 +185,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
 
 /** StatusLamp says on every page whether something is wrong. */
 function StatusLamp() {
-  const status = useQuery({ queryKey: ["status"], queryFn: statusCalls.status, refetchInterval: 60_000 });
+  const status = useQuery({ ...statusQueries.status(), refetchInterval: 60_000 });
   if (!status.data) return null;
   const concerns = status.data.concerns;
   const wrong = concerns.filter((c) => c.level === "wrong").length;

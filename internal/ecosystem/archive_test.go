@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/core/budget/budgettest"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/ecosystemtest"
 )
@@ -44,6 +45,7 @@ func (zeros) Read(p []byte) (int, error) {
 // TestAbsurdArchives: what is meant to exhaust us gets a clear error, in bounded
 // time and memory.
 func TestAbsurdArchives(t *testing.T) {
+	budgettest.Measures(t)
 	const huge = 300 << 20
 	header := func(name string, size int64, kind byte) *tar.Header {
 		return &tar.Header{Name: name, Size: size, Mode: 0o644, Typeflag: kind, Linkname: "/etc/passwd"}
@@ -106,6 +108,7 @@ func TestAbsurdArchives(t *testing.T) {
 }
 
 func TestAbsurdZips(t *testing.T) {
+	budgettest.Measures(t)
 	many := func(n int, name string) []byte {
 		var b bytes.Buffer
 		w := zip.NewWriter(&b)

@@ -37,10 +37,9 @@ func lookUntil(t *testing.T, whole []byte, read func(SizedReaderAt) error) (show
 }
 
 func noise(n int) []byte {
-	random := rand.New(rand.NewPCG(1, 2))
 	raw := make([]byte, n)
-	for i := range raw {
-		raw[i] = byte(random.Uint32())
+	if _, err := rand.NewChaCha8([32]byte{1}).Read(raw); err != nil {
+		panic(err)
 	}
 	return raw
 }

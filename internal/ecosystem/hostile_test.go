@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"crelvo/internal/core/budget"
+	"crelvo/internal/core/budget/budgettest"
 )
 
 type content []byte
@@ -136,6 +137,7 @@ func TestHoles(t *testing.T) {
 
 // TestManyEdited: what is edited in one archive has one budget.
 func TestManyEdited(t *testing.T) {
+	budgettest.Measures(t)
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)
 	for i := range 6 {

@@ -1,26 +1,31 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { type Change, kinds, useChanged } from "./query";
 
 /** gather is how long changes are gathered, in milliseconds. */
 const gather = 250;
 
 /**
- * useLive brings what is shown up to date as changes happen on the server. It
- * tells whether the stream is open. Browsers allow a server few connections,
- * so only a page that is looked at holds one.
+ * useLive asks again for what changes on the server make out of date, and for
+ * nothing else. It tells whether the stream is open. Browsers allow a server
+ * few connections, so only a page that is looked at holds one.
  */
 export function useLive(): boolean {
   const queries = useQueryClient();
+  const changed = useChanged();
   const [open, setOpen] = useState(true);
   useEffect(() => {
     let source: EventSource | undefined;
     let missed = false;
+    let heard: Change[] = [];
     let pending: ReturnType<typeof setTimeout> | undefined;
     // Many changes at once, as a build makes them, ask for one look.
-    const changed = () => {
+    const hear = (event: MessageEvent<string>) => {
+      heard.push(JSON.parse(event.data) as Change);
       pending ??= setTimeout(() => {
         pending = undefined;
-        void queries.invalidateQueries();
+        void changed(...heard);
+        heard = [];
       }, gather);
     };
     const start = () => {
@@ -29,26 +34,14 @@ export function useLive(): boolean {
       source.onopen = () => {
         setOpen(true);
         // Whatever happened while there was no stream was missed.
-        if (missed) changed();
+        if (missed) void queries.invalidateQueries();
         missed = false;
       };
       source.onerror = () => {
         missed = true;
         setOpen(false);
       };
-      for (const kind of [
-        "package",
-        "repository",
-        "access",
-        "mirror",
-        "build",
-        "track",
-        "promotion",
-        "policy",
-        "sweep",
-        "pin",
-      ])
-        source.addEventListener(kind, changed);
+      for (const kind of kinds) source.addEventListener(kind, hear);
     };
     const stop = () => {
       source?.close();
@@ -67,6 +60,6 @@ export function useLive(): boolean {
       removeEventListener("pagehide", stop);
       removeEventListener("pageshow", look);
     };
-  }, [queries]);
+  }, [queries, changed]);
   return open;
 }

@@ -1,9 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { buildsCalls } from "./calls";
-import { promotionCalls } from "../promotion/calls";
+import { useChanged } from "../api/query";
+import { buildsCalls, buildsQueries } from "./calls";
+import { promotionQueries } from "../promotion/calls";
 import { Confirm, TextInput } from "../ui/dialog";
 import { bytes, count, moment, packagePath, save } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
@@ -13,13 +14,14 @@ import { testsText } from "./builds";
 export default function BuildPage() {
   const { name = "", number = "" } = useParams();
   usePageTitle(`${name}#${number}`);
-  const query = useQuery({ queryKey: ["build", name, number], queryFn: () => buildsCalls.build(name, number) });
+  const query = useQuery(buildsQueries.build(name, number));
   return <Loaded query={query}>{(b) => <Page key={`${name}#${number}`} b={b} />}</Loaded>;
 }
 
 function Page({ b }: { b: Schemas["BuildPage"] }) {
   const title = `${b.name}#${b.number}`;
-  const tracks = useQuery({ queryKey: ["tracks"], queryFn: promotionCalls.tracks });
+  const tracks = useQuery(promotionQueries.tracks());
+  const changed = useChanged();
   const [text, look] = testsText(b);
   const navigate = useNavigate();
   const [removing, setRemoving] = useState(false);
@@ -49,7 +51,9 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
             title={`Remove ${title}?`}
             text="Only a build that made nothing can be removed. Its number can be used again then."
             what="Remove it"
-            run={() => buildsCalls.removeBuild(b.name, b.number).then(() => navigate("/builds"))}
+            run={() =>
+              buildsCalls.removeBuild(b.name, b.number).then(() => (navigate("/builds"), changed({ kind: "build" })))
+            }
             close={() => setRemoving(false)}
           />
         )}
@@ -169,11 +173,11 @@ function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string 
 
 /** Documents are statements and lists of parts about what the build made. */
 function Documents({ b }: { b: Schemas["BuildPage"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const chosen = useRef<HTMLInputElement>(null);
   const attach = useMutation({
     mutationFn: (file: File) => buildsCalls.attachDocument(b.name, b.number, file),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["build", b.name, b.number] }),
+    onSuccess: () => changed({ kind: "build" }),
   });
   return (
     <Panel
@@ -248,8 +252,7 @@ function Compare({ b }: { b: Schemas["BuildPage"] }) {
   const [text, setText] = useState(before);
   const [asked, setAsked] = useState("");
   const query = useQuery({
-    queryKey: ["compare", b.name, b.number, asked],
-    queryFn: () => buildsCalls.compareBuilds(b.name, b.number, asked),
+    ...buildsQueries.comparison(b.name, b.number, asked),
     enabled: asked !== "",
     retry: false,
   });

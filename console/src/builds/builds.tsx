@@ -1,9 +1,10 @@
-import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { buildsCalls } from "./calls";
-import { rightsCalls } from "../rights/calls";
+import { useChanged } from "../api/query";
+import { buildsCalls, buildsQueries } from "./calls";
+import { rightsQueries } from "../rights/calls";
 import { Rows } from "../ui/drawn";
 import { Choice, Dialog, TextInput } from "../ui/dialog";
 import { buildPath, count } from "../ui/format";
@@ -24,12 +25,7 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Builds");
   const [words, setWords] = useState("");
   const [names, setNames] = useState(false);
-  const query = useInfiniteQuery({
-    queryKey: ["builds", words],
-    queryFn: ({ pageParam }) => buildsCalls.builds(words, pageParam),
-    initialPageParam: undefined as number | undefined,
-    getNextPageParam: (last) => last.before,
-  });
+  const query = useInfiniteQuery(buildsQueries.builds(words));
   const all = query.data?.pages.flatMap((p) => p.builds) ?? [];
   return (
     <Panel
@@ -125,12 +121,12 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
 
 /** Names tells to whom builds of a name belong, and gives one to somebody else. */
 function Names() {
-  const queries = useQueryClient();
-  const query = useQuery({ queryKey: ["build-names"], queryFn: buildsCalls.buildNames });
-  const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
+  const changed = useChanged();
+  const query = useQuery(buildsQueries.names());
+  const users = useQuery(rightsQueries.users());
   const give = useMutation({
     mutationFn: (to: [string, string]) => buildsCalls.giveBuildName(...to),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["build-names"] }),
+    onSuccess: () => changed({ kind: "build" }),
   });
   return (
     <Loaded query={query}>

@@ -1,13 +1,9 @@
 import { raw, value } from "../api/client";
+import { ask, askPages } from "../api/query";
 
 export const buildsCalls = {
-  builds: (q: string, before?: number) =>
-    value(raw.GET("/api/v1/builds", { params: { query: { q, before, limit: 50 } } })),
-  build: (build: string, number: string) =>
-    value(raw.GET("/api/v1/builds/{build}/{number}", { params: { path: { build, number } } })),
   removeBuild: (build: string, number: string) =>
     value(raw.DELETE("/api/v1/builds/{build}/{number}", { params: { path: { build, number } } })),
-  buildNames: () => value(raw.GET("/api/v1/builds/names")),
   giveBuildName: (build: string, owner: string) =>
     value(raw.PUT("/api/v1/builds/names/{build}", { params: { path: { build } }, body: { owner } })),
   attachDocument: (build: string, number: string, file: File) =>
@@ -27,8 +23,30 @@ export const buildsCalls = {
         parseAs: "blob",
       }),
     ) as Promise<Blob>,
-  compareBuilds: (build: string, number: string, to: string) =>
-    value(
-      raw.GET("/api/v1/builds/{build}/{number}/difference", { params: { path: { build, number }, query: { to } } }),
+};
+
+export const buildsQueries = {
+  builds: (q: string) =>
+    askPages(
+      ["builds", q],
+      { build: true, promotion: true, package: true },
+      undefined as number | undefined,
+      (before, signal) => value(raw.GET("/api/v1/builds", { params: { query: { q, before, limit: 50 } }, signal })),
+      (last) => last.before,
+    ),
+  build: (build: string, number: string) =>
+    ask(["build", build, number], { build: true, promotion: true, package: true }, (signal) =>
+      value(raw.GET("/api/v1/builds/{build}/{number}", { params: { path: { build, number } }, signal })),
+    ),
+  names: () =>
+    ask(["build-names"], { build: true, access: true }, (signal) => value(raw.GET("/api/v1/builds/names", { signal }))),
+  comparison: (build: string, number: string, to: string) =>
+    ask(["compare", build, number, to], {}, (signal) =>
+      value(
+        raw.GET("/api/v1/builds/{build}/{number}/difference", {
+          params: { path: { build, number }, query: { to } },
+          signal,
+        }),
+      ),
     ),
 };

@@ -3,8 +3,8 @@ import { KeyRound, Plus, Send } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { keysCalls } from "./calls";
-import { promotionCalls } from "../promotion/calls";
+import { keysCalls, keysQueries } from "./calls";
+import { promotionCalls, promotionQueries } from "../promotion/calls";
 import { Choice, Confirm, Dialog, Field, TextArea, TextInput } from "../ui/dialog";
 import {
   Button,
@@ -37,7 +37,8 @@ export default function SigningPage({ me }: { me: Schemas["Me"] }) {
 }
 
 function Keys({ admin }: { admin: boolean }) {
-  const query = useQuery({ queryKey: ["keys"], queryFn: keysCalls.keys });
+  const queries = useQueryClient();
+  const query = useQuery(keysQueries.keys());
   const [adding, setAdding] = useState(false);
   const [removing, setRemoving] = useState<Schemas["Key"]>();
   return (
@@ -102,7 +103,7 @@ function Keys({ admin }: { admin: boolean }) {
               : "What is signed with it counts as not signed from now on."
           }
           what="Remove it"
-          run={() => keysCalls.removeKey(removing.name)}
+          run={() => keysCalls.removeKey(removing.name).then(() => queries.invalidateQueries(keysQueries.keys()))}
           close={() => setRemoving(undefined)}
         />
       )}
@@ -132,7 +133,7 @@ function NewKey({ close }: { close: () => void }) {
       }),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries({ queryKey: ["keys"] });
+      return queries.invalidateQueries(keysQueries.keys());
     },
   });
   return (
@@ -211,7 +212,8 @@ function NewKey({ close }: { close: () => void }) {
 }
 
 function Destinations() {
-  const query = useQuery({ queryKey: ["destinations"], queryFn: promotionCalls.destinations });
+  const queries = useQueryClient();
+  const query = useQuery(promotionQueries.destinations());
   const [editing, setEditing] = useState<Schemas["Destination"] | "new">();
   const [removing, setRemoving] = useState("");
   return (
@@ -263,7 +265,11 @@ function Destinations() {
           title={`Remove ${removing}?`}
           text="Nothing goes on to it any more; its name and password are forgotten. What went there stays there."
           what="Remove it"
-          run={() => promotionCalls.removeDestination(removing)}
+          run={() =>
+            promotionCalls
+              .removeDestination(removing)
+              .then(() => queries.invalidateQueries(promotionQueries.destinations()))
+          }
           close={() => setRemoving("")}
         />
       )}
@@ -286,7 +292,7 @@ function SetDestination({ there, close }: { there?: Schemas["Destination"]; clos
       promotionCalls.setDestination({ ...form, user: form.user || undefined, secret: form.secret || undefined }),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries({ queryKey: ["destinations"] });
+      return queries.invalidateQueries(promotionQueries.destinations());
     },
   });
   return (

@@ -1,28 +1,28 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, Play } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { mirrorsCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { mirrorsCalls, mirrorsQueries } from "./calls";
 import { repositoriesCalls } from "../repositories/calls";
-import { scheduleCalls } from "../schedule/calls";
+import { scheduleQueries } from "../schedule/calls";
 import { Field, TextArea, TextInput } from "../ui/dialog";
 import { bytes, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, useQuery } from "../ui/parts";
 
 /** Prefetch is the rule that fills a mirror ahead of time, and its runs. */
 export function Prefetch({ repository: r }: { repository: Schemas["Repository"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const manage = r.may.includes("manage");
   const rule = r.mirror!.prefetch;
   const runs = useQuery({
-    queryKey: ["prefetch", r.name],
-    queryFn: () => mirrorsCalls.prefetchRuns(r.name),
+    ...mirrorsQueries.prefetchRuns(r.name),
     refetchInterval: (q) => (q.state.data?.[0]?.state === "running" ? 700 : false),
   });
   const start = useMutation({
     mutationFn: () => mirrorsCalls.prefetch(r.name),
-    onSettled: () => queries.invalidateQueries(),
+    onSettled: () => changed({ kind: "mirror", repository: r.name }),
   });
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[24rem_minmax(0,1fr)]">
@@ -68,7 +68,7 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
 }
 
 function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const rule = r.mirror!.prefetch;
   const saved = {
     patterns: rule.patterns.join("\n"),
@@ -77,10 +77,9 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
     newest: String(rule.newest || 1),
   };
   const [form, setForm] = useState(saved);
-  const changed = JSON.stringify(form) !== JSON.stringify(saved);
+  const edited = JSON.stringify(form) !== JSON.stringify(saved);
   const next = useQuery({
-    queryKey: ["schedule", form.schedule, form.zone],
-    queryFn: () => scheduleCalls.nextTimes(form.schedule, form.zone),
+    ...scheduleQueries.nextTimes(form.schedule, form.zone),
     enabled: form.schedule.trim() !== "",
     retry: false,
   });
@@ -96,7 +95,7 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
           },
         },
       }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "repository", repository: r.name }),
   });
   const text = (key: keyof typeof form) => ({
     name: key,
@@ -147,11 +146,11 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
         )}
         {r.may.includes("manage") && (
           <div className="flex items-center gap-3">
-            <Button type="submit" look="strong" disabled={!changed || save.isPending}>
+            <Button type="submit" look="strong" disabled={!edited || save.isPending}>
               Save
             </Button>
             <span role="status" className="text-sm text-soft">
-              {changed ? "Not saved yet." : save.isSuccess ? "Saved." : ""}
+              {edited ? "Not saved yet." : save.isSuccess ? "Saved." : ""}
             </span>
           </div>
         )}

@@ -1,7 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { type Schemas } from "../api/client";
-import { mirrorsCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { mirrorsCalls, mirrorsQueries } from "./calls";
 import Chart, { type Series } from "../ui/chart";
 import { Choice, TextInput } from "../ui/dialog";
 import { asPurl, bytes, count, moment, seconds } from "../ui/format";
@@ -11,8 +12,7 @@ import { Button, ErrorNote, Loaded, Panel, Time, useQuery } from "../ui/parts";
 export default function Upstream({ repository: r }: { repository: Schemas["Repository"] }) {
   const [hours, setHours] = useState("24");
   const query = useQuery({
-    queryKey: ["mirror", r.name, hours],
-    queryFn: () => mirrorsCalls.mirror(r.name, Number(hours)),
+    ...mirrorsQueries.mirror(r.name, Number(hours)),
     refetchInterval: 5000,
   });
   return (
@@ -180,13 +180,13 @@ function series(counted: Schemas["Hour"][], hours: number) {
 }
 
 function TryAndForget({ repository: r }: { repository: Schemas["Repository"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [text, setText] = useState("");
   const purl = () => asPurl(text, r.ecosystem);
   const attempt = useMutation({ mutationFn: () => mirrorsCalls.tryPatterns(r.name, { purl: purl() }) });
   const forget = useMutation({
     mutationFn: () => mirrorsCalls.forget(r.name, purl()),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "package", repository: r.name }),
   });
   return (
     <Panel title="Try or forget a name">

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { FileText, KeyRound, Lock, User } from "lucide-react";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
-import { pointingCalls } from "./calls";
+import { pointingQueries } from "./calls";
 import { rightsCalls } from "../rights/calls";
 import { Tick } from "../ui/dialog";
 import { moment } from "../ui/format";
@@ -10,7 +10,7 @@ import { Button, CopyButton, ErrorNote, Loaded, Panel } from "../ui/parts";
 
 /** useClients gives the programs that can be pointed at a repository. */
 function useClients() {
-  return useQuery({ queryKey: ["clients"], queryFn: pointingCalls.clients, staleTime: Infinity });
+  return useQuery({ ...pointingQueries.clients(), staleTime: Infinity });
 }
 
 /** OneOf is a row of buttons of which one is chosen. */
@@ -96,10 +96,7 @@ function Setup({
   publish: boolean;
   purl?: string;
 }) {
-  const query = useQuery({
-    queryKey: ["point", repository, client.name, client.ecosystem, publish, purl ?? ""],
-    queryFn: () => pointingCalls.point(repository, client.name, client.ecosystem, publish, purl),
-  });
+  const query = useQuery(pointingQueries.setup(repository, client.name, client.ecosystem, publish, purl));
   return <Loaded query={query}>{(setup) => <Pieces setup={setup} repository={repository} />}</Loaded>;
 }
 

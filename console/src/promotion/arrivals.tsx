@@ -1,23 +1,15 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { promotionCalls } from "./calls";
+import { promotionQueries } from "./calls";
 import { Rows } from "../ui/drawn";
 import { Choice } from "../ui/dialog";
 import { buildPath, packagePath } from "../ui/format";
 import { Empty, Loaded, Panel, Time, useQuery } from "../ui/parts";
 
-/** since is so many days ago, to the minute so that the question stays the same. */
-function since(days: number): string {
-  return new Date(Math.floor(Date.now() / 60_000) * 60_000 - days * 86_400_000).toISOString();
-}
-
 /** Arrivals says what is in a repository that was not there before, and who let it in. */
 export function Arrivals({ repository }: { repository: string }) {
   const [days, setDays] = useState("7");
-  const query = useQuery({
-    queryKey: ["arrivals", repository, days],
-    queryFn: () => promotionCalls.arrivals(repository, since(Number(days))),
-  });
+  const query = useQuery(promotionQueries.arrivals(repository, Number(days)));
   return (
     <Panel
       title="New here"

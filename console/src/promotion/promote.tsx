@@ -3,7 +3,7 @@ import { TriangleAlert } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { promotionCalls } from "./calls";
+import { promotionCalls, promotionQueries } from "./calls";
 import { Field, TextArea, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, lines } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle, useQuery } from "../ui/parts";
@@ -29,8 +29,7 @@ export default function NewPromotionPage() {
     goOn,
   };
   const dryRun = useQuery({
-    queryKey: ["dry-run", asked],
-    queryFn: () => promotionCalls.promote({ ...asked, dryRun: true }),
+    ...promotionQueries.dryRun(asked),
     retry: false,
     enabled: track !== "" && (build !== undefined || purls.length > 0),
   });

@@ -1,8 +1,9 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { promotionCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { promotionCalls, promotionQueries } from "./calls";
 import { Dialog, Field, TextArea } from "../ui/dialog";
 import { buildPath, count, moment, packagePath, shortName } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
@@ -14,8 +15,7 @@ export default function PromotionPage() {
   const { id = "" } = useParams();
   usePageTitle(`Promotion ${id}`);
   const query = useQuery({
-    queryKey: ["promotion", id],
-    queryFn: () => promotionCalls.promotion(Number(id)),
+    ...promotionQueries.promotion(Number(id)),
     refetchInterval: (q) => (q.state.data?.state === "underway" ? 1000 : 30_000),
   });
   return <Loaded query={query}>{(p) => <Page key={p.id} p={p} />}</Loaded>;
@@ -182,11 +182,11 @@ function Placed({ p }: { p: Promotion }) {
 
 /** Decision is for who may approve or refuse. */
 function Decision({ p }: { p: Promotion }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [comment, setComment] = useState("");
   const say = useMutation({
     mutationFn: (approve: boolean) => promotionCalls.decide(p.id, { approve, comment }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "promotion" }, { kind: "package" }),
   });
   return (
     <section className="rounded-lg border border-glow/50 bg-glow-wash px-4 py-3" aria-label="Your decision">
@@ -234,14 +234,14 @@ function Acts({ p }: { p: Promotion }) {
 }
 
 function Ask({ p, act, close }: { p: Promotion; act: "cancel" | "undo"; close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [reason, setReason] = useState("");
   const doIt = useMutation({
     mutationFn: () =>
       act === "undo" ? promotionCalls.undoPromotion(p.id, reason) : promotionCalls.cancelPromotion(p.id, reason),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries();
+      return changed({ kind: "promotion" }, { kind: "package" });
     },
   });
   const text =
@@ -281,10 +281,10 @@ function Ask({ p, act, close }: { p: Promotion; act: "cancel" | "undo"; close: (
 }
 
 function SendAgain({ id }: { id: number }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const again = useMutation({
     mutationFn: () => promotionCalls.sendOnAgain(id),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "promotion" }, { kind: "package" }),
   });
   return (
     <Button disabled={again.isPending} onClick={() => again.mutate()}>

@@ -1,10 +1,11 @@
-import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { ArrowRight, DoorOpen, PenLine, Send } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { promotionCalls, type PromotionFilter, type PromotionState } from "./calls";
-import { repositoriesCalls } from "../repositories/calls";
+import { useChanged } from "../api/query";
+import { type PromotionFilter, type PromotionState, promotionCalls, promotionQueries } from "./calls";
+import { repositoriesQueries } from "../repositories/calls";
 import { Choice, Confirm, Dialog, Field, TextArea, TextInput } from "../ui/dialog";
 import { buildPath, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
@@ -16,7 +17,8 @@ type Promotion = Schemas["Promotion"];
 export default function TracksPage({ me }: { me: Schemas["Me"] }) {
   const { track } = useParams();
   usePageTitle(track ?? "Tracks");
-  const query = useQuery({ queryKey: ["tracks"], queryFn: promotionCalls.tracks });
+  const query = useQuery(promotionQueries.tracks());
+  const changed = useChanged();
   const navigate = useNavigate();
   const [adding, setAdding] = useState(false);
   const [removing, setRemoving] = useState("");
@@ -65,7 +67,9 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
                 title={`Remove the track ${removing}?`}
                 text="Nothing can be promoted along it any more. Its repositories, and the record of its promotions, stay."
                 what="Remove it"
-                run={() => promotionCalls.removeTrack(removing).then(() => navigate("/tracks"))}
+                run={() =>
+                  promotionCalls.removeTrack(removing).then(() => (navigate("/tracks"), changed({ kind: "track" })))
+                }
                 close={() => setRemoving("")}
               />
             )}
@@ -79,10 +83,7 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
 
 /** Queue shows what waits for who looks at it. */
 function Queue() {
-  const query = useQuery({
-    queryKey: ["promotions", "mine"],
-    queryFn: () => promotionCalls.promotions({ mine: true }),
-  });
+  const query = useQuery(promotionQueries.waiting());
   const all = query.data?.promotions ?? [];
   if (all.length === 0) return null;
   return (
@@ -108,8 +109,7 @@ function Queue() {
 /** Track is the picture: stages from left to right, and what waits between them. */
 function Track({ name, admin }: { name: string; admin: boolean }) {
   const query = useQuery({
-    queryKey: ["track", name],
-    queryFn: () => promotionCalls.track(name),
+    ...promotionQueries.track(name),
     refetchInterval: 30_000,
   });
   return (
@@ -133,8 +133,7 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
   const next = t.stages[i + 1];
   const [editing, setEditing] = useState(false);
   const repository = useQuery({
-    queryKey: ["repository", stage.repository],
-    queryFn: () => repositoriesCalls.repository(stage.repository),
+    ...repositoriesQueries.repository(stage.repository),
     enabled: stage.seen === true,
   });
   const here = t.standings.filter((s) => s.repository === stage.repository);
@@ -330,14 +329,7 @@ function History() {
   };
   const days = Number(get("days"));
   const query = useInfiniteQuery({
-    queryKey: ["promotions", filter, days],
-    queryFn: ({ pageParam }) =>
-      promotionCalls.promotions(
-        { ...filter, since: days ? new Date(Date.now() - days * 86_400_000).toISOString() : undefined },
-        pageParam,
-      ),
-    initialPageParam: undefined as number | undefined,
-    getNextPageParam: (last) => last.before,
+    ...promotionQueries.promotions(filter, days),
     retry: false,
   });
   const all = query.data?.pages.flatMap((p) => p.promotions) ?? [];
@@ -410,7 +402,7 @@ function plainStage(s: Schemas["Stage"]): Schemas["Stage"] {
 /** EditHop changes what is asked for on the way into a stage. */
 function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) {
   const stage = t.stages[i]!;
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [gates, setGates] = useState((stage.gates ?? []).join("\n"));
   const [signWith, setSignWith] = useState(stage.signWith ?? "");
   const [onward, setOnward] = useState((stage.onward ?? []).join("\n"));
@@ -427,7 +419,7 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
       }),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries();
+      return changed({ kind: "track" });
     },
   });
   return (
@@ -472,9 +464,9 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
 }
 
 function NewTrack({ close }: { close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const repositories = useQuery(repositoriesQueries.repositories());
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
   const [stages, setStages] = useState("");
@@ -485,7 +477,7 @@ function NewTrack({ close }: { close: () => void }) {
     onSuccess: () => {
       close();
       void navigate(`/tracks/${name}`);
-      return queries.invalidateQueries();
+      return changed({ kind: "track" });
     },
   });
   return (

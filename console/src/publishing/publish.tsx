@@ -1,8 +1,9 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { FileUp, X } from "lucide-react";
 import { type DragEvent, useRef, useState } from "react";
 import { Link } from "react-router";
 import { Failure, type Schemas } from "../api/client";
+import { useChanged } from "../api/query";
 import { type Intended, look, type Picked, publish } from "./send";
 import { Field, TextInput } from "../ui/dialog";
 import { bytes, count, packagePath } from "../ui/format";
@@ -61,7 +62,7 @@ export function Publish({
   setFiles: (change: (files: Picked[]) => Picked[]) => void;
 }) {
   const chosen = useRef<HTMLInputElement>(null);
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [outcomes, setOutcomes] = useState<Map<string, Outcome>>(new Map());
   const [stop, setStop] = useState<AbortController>();
   const some = files.slice(0, most);
@@ -93,7 +94,7 @@ export function Publish({
     },
     onSettled: () => {
       setStop(undefined);
-      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "look" });
+      void changed({ kind: "package", repository: r.name });
     },
   });
   const say = (i: Intended, as: string) =>

@@ -1,12 +1,11 @@
-import { publishingCalls } from "./calls";
+import { publishingQueries } from "./calls";
 import { bytes, count, moment } from "../ui/format";
 import { Panel, Time, useQuery } from "../ui/parts";
 
 /** Receiving says which versions are being published right now, or were left half done. */
 export function Receiving({ repository }: { repository: string }) {
   const query = useQuery({
-    queryKey: ["receiving", repository],
-    queryFn: () => publishingCalls.receiving(repository),
+    ...publishingQueries.receiving(repository),
     refetchInterval: 5_000,
     retry: false,
   });

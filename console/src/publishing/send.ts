@@ -20,15 +20,19 @@ export async function look(repository: string, picked: Picked[], signal?: AbortS
   await Promise.all(picked.map((p) => digest(p.file)));
   for (let round = 0; round < 20; round++) {
     signal?.throwIfAborted();
-    const looked = await publishingCalls.look(repository, {
-      files: picked.map((p) => ({
-        name: p.file.name,
-        size: p.file.size,
-        as: p.as,
-        sha256: digests.get(p.file),
-        seen: seen.get(p.file),
-      })),
-    });
+    const looked = await publishingCalls.look(
+      repository,
+      {
+        files: picked.map((p) => ({
+          name: p.file.name,
+          size: p.file.size,
+          as: p.as,
+          sha256: digests.get(p.file),
+          seen: seen.get(p.file),
+        })),
+      },
+      signal,
+    );
     if (looked.wanted.length === 0) {
       return looked.publications.map((i) => ({ ...i, files: i.files.map((f) => ({ ...f, picked: picked[f.file] })) }));
     }

@@ -1,10 +1,11 @@
-import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation } from "@tanstack/react-query";
 import { Flag, FlagOff } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "./calls";
-import { rightsCalls } from "../rights/calls";
+import { useChanged } from "../api/query";
+import { repositoriesCalls, repositoriesQueries } from "./calls";
+import { rightsQueries } from "../rights/calls";
 import { Dialog, Field, TextInput } from "../ui/dialog";
 import { count, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, useQuery } from "../ui/parts";
@@ -13,13 +14,12 @@ import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, useQuery } from
 export function Claims({ repository: r }: { repository: Schemas["Repository"] }) {
   const [words, setWords] = useState("");
   const [change, setChange] = useState<{ pattern: string; lift: boolean } | null>(null);
-  const claims = useQuery({ queryKey: ["claims"], queryFn: repositoriesCalls.claims });
+  const claims = useQuery(repositoriesQueries.claims());
   const names = useQuery({
-    queryKey: ["claimed", r.name, words],
-    queryFn: () => repositoriesCalls.claimedNames(r.name, words),
+    ...repositoriesQueries.claimedNames(r.name, words),
     placeholderData: keepPreviousData,
   });
-  const admin = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me }).data?.admin;
+  const admin = useQuery(rightsQueries.me()).data?.admin;
   const lifted = new Set(claims.data?.filter((c) => c.lifted).map((c) => c.pattern));
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[repeat(2,minmax(0,1fr))]">
@@ -125,14 +125,14 @@ export function Claims({ repository: r }: { repository: Schemas["Repository"] })
 }
 
 function Change({ pattern: given, lift, close }: { pattern: string; lift: boolean; close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [pattern, setPattern] = useState(given);
   const [reason, setReason] = useState("");
   const save = useMutation({
     mutationFn: () =>
       lift ? repositoriesCalls.liftClaim({ pattern, reason }) : repositoriesCalls.addClaim({ pattern, reason }),
     onSuccess: () => {
-      void queries.invalidateQueries();
+      void changed({ kind: "repository" });
       close();
     },
   });

@@ -1,8 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { blankMirror, MirrorFields, mirrorChange } from "../mirrors/mirror-form";
 import { Order } from "../ui/order";
@@ -23,7 +24,7 @@ export const holdsOptions: [string, string][] = [
 ];
 
 export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
   const blank = {
     kind: "house" as Kind,
@@ -38,7 +39,7 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
   const [mirror, setMirror] = useState(blankMirror);
   const [members, setMembers] = useState<Schemas["Member"][]>([]);
   const ecosystems = useEcosystems();
-  const all = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const all = useQuery(repositoriesQueries.repositories());
   const add = useMutation({
     mutationFn: () =>
       repositoriesCalls.addRepository({
@@ -51,7 +52,7 @@ export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenCha
         ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(mirror) } : {}),
       }),
     onSuccess: (made) => {
-      void queries.invalidateQueries();
+      void changed({ kind: "repository" });
       onOpenChange(false);
       setForm(blank);
       setMirror(blankMirror);

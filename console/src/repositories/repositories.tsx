@@ -1,10 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Globe, Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "./calls";
-import { searchCalls } from "../search/calls";
+import { useChanged } from "../api/query";
+import { repositoriesCalls, repositoriesQueries } from "./calls";
+import { searchQueries } from "../search/calls";
 import { bytes, coordinates, moment, packagePath } from "../ui/format";
 import { Downloads } from "../use/use";
 import {
@@ -27,7 +28,7 @@ import { NewRepository } from "./new-repository";
 export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   usePageTitle("Repositories");
   const [adding, setAdding] = useState(false);
-  const query = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const query = useQuery(repositoriesQueries.repositories());
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
       {me.admin && <FirstSteps me={me} changePassword={changePassword} addRepository={() => setAdding(true)} />}
@@ -55,11 +56,11 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
 
 /** Removed are the repositories that can be brought back. */
 function Removed({ admin }: { admin: boolean }) {
-  const queries = useQueryClient();
-  const query = useQuery({ queryKey: ["removed-repositories"], queryFn: repositoriesCalls.removedRepositories });
+  const changed = useChanged();
+  const query = useQuery(repositoriesQueries.removed());
   const back = useMutation({
     mutationFn: repositoriesCalls.bringRepositoryBack,
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "repository" }),
   });
   if (!query.data?.length) return null;
   return (
@@ -193,7 +194,7 @@ function ChainLine({ members }: { members: Schemas["Member"][] }) {
 }
 
 function LatestArrivals() {
-  const query = useQuery({ queryKey: ["search", "", "", 8], queryFn: () => searchCalls.search("", undefined, 8) });
+  const query = useQuery(searchQueries.newest("", 8));
   const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
   const fresh = useArrivals(query.data?.packages.map(key) ?? []);
   return (

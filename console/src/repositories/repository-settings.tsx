@@ -1,8 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, sizeOf } from "../ui/format";
 import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../mirrors/mirror-form";
@@ -10,7 +11,7 @@ import { Button, ErrorNote, Panel } from "../ui/parts";
 import { holdsOptions } from "./new-repository";
 
 export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const saved = {
     holds: r.holds as string,
     description: r.description,
@@ -27,7 +28,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
   const savedMirror = r.mirror ? mirrorForm(r.mirror) : blankMirror;
   const [mirror, setMirror] = useState(savedMirror);
   const [removing, setRemoving] = useState(false);
-  const all = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const all = useQuery(repositoriesQueries.repositories());
   const houses = (takes: string) =>
     [
       ["", "nowhere"],
@@ -58,10 +59,10 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     onSuccess: (after) => {
       setForm({ ...form, largestFile: after.largestFile ? bytes(after.largestFile) : "" }); // as it will be shown
       if (after.mirror) setMirror(mirrorForm(after.mirror));
-      return queries.invalidateQueries();
+      return changed({ kind: "repository" });
     },
   });
-  const changed = JSON.stringify([form, mirror]) !== JSON.stringify([saved, savedMirror]);
+  const edited = JSON.stringify([form, mirror]) !== JSON.stringify([saved, savedMirror]);
   return (
     <div className="grid max-w-2xl gap-5">
       <Panel title="Settings">
@@ -157,11 +158,11 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
             </div>
           )}
           <div className="flex items-center gap-3">
-            <Button type="submit" look="strong" disabled={!changed || save.isPending}>
+            <Button type="submit" look="strong" disabled={!edited || save.isPending}>
               Save
             </Button>
             <span role="status" className="text-sm text-soft">
-              {changed ? "Not saved yet." : save.isSuccess ? "Saved; it is in force now." : ""}
+              {edited ? "Not saved yet." : save.isSuccess ? "Saved; it is in force now." : ""}
             </span>
           </div>
         </form>
@@ -190,7 +191,7 @@ function Remove({
   open: boolean;
   onOpenChange: (open: boolean) => void;
 }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
   const [typed, setTyped] = useState("");
   const [withContents, setWithContents] = useState(false);
@@ -198,7 +199,7 @@ function Remove({
     mutationFn: () => repositoriesCalls.removeRepository(r.name, withContents),
     onSuccess: () => {
       void navigate("/");
-      void queries.invalidateQueries();
+      void changed({ kind: "repository" });
     },
   });
   return (

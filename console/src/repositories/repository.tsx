@@ -3,7 +3,7 @@ import { Tabs } from "radix-ui";
 import { type DragEvent, lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "./calls";
+import { repositoriesQueries } from "./calls";
 import type { Picked } from "../publishing/send";
 import { TextInput } from "../ui/dialog";
 import { bytes, count, moment } from "../ui/format";
@@ -40,7 +40,7 @@ export function RepositoryPage() {
   const { name = "", "*": rest = "" } = useParams();
   usePageTitle(name);
   const navigate = useNavigate();
-  const query = useQuery({ queryKey: ["repository", name], queryFn: () => repositoriesCalls.repository(name) });
+  const query = useQuery(repositoriesQueries.repository(name));
   const first = query.data?.chain && !query.data.asOf ? "order" : "contents";
   const shown = rest.split("/")[0] || first;
   const [files, setFiles] = useState<Picked[]>([]);
@@ -314,7 +314,7 @@ function Contents({ repository: r, name }: { repository: Schemas["Repository"]; 
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
       {r.ecosystems.map((e) => (
         <Panel key={e} title={known.data?.find((k) => k.name === e)?.title ?? e}>
-          <Tree key={name} repository={name} ecosystem={e} />
+          <Tree key={name} repository={name} isChain={r.kind === "chain"} ecosystem={e} />
         </Panel>
       ))}
     </div>

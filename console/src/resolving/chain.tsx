@@ -1,21 +1,22 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "../repositories/calls";
+import { useChanged } from "../api/query";
+import { repositoriesCalls, repositoriesQueries } from "../repositories/calls";
 import { Explain } from "./explained";
 import { Order } from "../ui/order";
 import { Button, ErrorNote, Panel } from "../ui/parts";
 
 /** ChainOrder shows what stands behind a chain, and lets a name be tried in it. */
 export function ChainOrder({ repository: r }: { repository: Schemas["Repository"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const saved = r.chain!.members;
   const [members, setMembers] = useState<Schemas["Member"][] | null>(null);
-  const all = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const all = useQuery(repositoriesQueries.repositories());
   const save = useMutation({
     mutationFn: () => repositoriesCalls.editRepository(r.name, { chain: { members: members! } }),
     onSuccess: async () => {
-      await queries.invalidateQueries();
+      await changed({ kind: "repository" });
       setMembers(null);
     },
   });

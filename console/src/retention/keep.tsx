@@ -1,23 +1,24 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useChanged } from "../api/query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Pin } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
-import { retentionCalls } from "./calls";
-import { useCalls } from "../use/calls";
+import { retentionCalls, retentionQueries } from "./calls";
+import { usedQueries } from "../use/calls";
 import { Dialog, Field, TextInput } from "../ui/dialog";
 import { buildPath, moment } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time } from "../ui/parts";
 
 /** Keep pins a version, and tells who still uses it. */
 export function Keep({ purl, repository }: { purl: string; repository: string }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [pinning, setPinning] = useState(false);
   const [asked, setAsked] = useState(false);
-  const pins = useQuery({ queryKey: ["pins"], queryFn: retentionCalls.pins });
+  const pins = useQuery(retentionQueries.pins());
   const pin = pins.data?.find((p) => p.purl === purl && p.repository === repository);
   const off = useMutation({
     mutationFn: () => retentionCalls.setPin({ purl, repository, off: true }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "pin" }),
   });
   return (
     <Panel
@@ -62,10 +63,7 @@ export function Keep({ purl, repository }: { purl: string; repository: string })
 }
 
 function Users({ purl, repository }: { purl: string; repository: string }) {
-  const query = useQuery({
-    queryKey: ["who-uses", purl, repository],
-    queryFn: () => useCalls.whoUses(purl, repository),
-  });
+  const query = useQuery(usedQueries.whoUses(purl, repository));
   return (
     <Loaded query={query}>
       {(who) =>
@@ -136,14 +134,14 @@ function PinDialog({
   purl: string;
   repository: string;
 }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [reason, setReason] = useState("");
   const [until, setUntil] = useState("");
   const pin = useMutation({
     mutationFn: () =>
       retentionCalls.setPin({ purl, repository, reason, until: until ? `${until}T00:00:00Z` : undefined }),
     onSuccess: async () => {
-      await queries.invalidateQueries();
+      await changed({ kind: "pin" });
       close();
     },
   });

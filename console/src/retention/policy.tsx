@@ -1,8 +1,9 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { retentionCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { retentionCalls, retentionQueries } from "./calls";
 import { Choice, Dialog, TextArea, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, moment, save } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
@@ -27,7 +28,7 @@ export default function PolicyPage() {
   const { name = "" } = useParams();
   const fresh = name === "new";
   usePageTitle(fresh ? "New policy" : name);
-  const query = useQuery({ queryKey: ["policy", name], queryFn: () => retentionCalls.policy(name), enabled: !fresh });
+  const query = useQuery({ ...retentionQueries.policy(name), enabled: !fresh });
   if (fresh) return <Editor text={blank} />;
   return <Loaded query={query}>{(p) => <Editor key={p.name} text={p.text} policy={p} />}</Loaded>;
 }
@@ -43,16 +44,16 @@ function useSettled<T>(value: T, wait: number): T {
 }
 
 function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Policy"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
   const [text, setText] = useState(saved);
   const [paused, setPaused] = useState(p?.paused ?? false);
   const [removing, setRemoving] = useState(false);
-  const changed = text !== saved || paused !== (p?.paused ?? false) || !p;
+  const edited = text !== saved || paused !== (p?.paused ?? false) || !p;
   const save = useMutation({
     mutationFn: () => retentionCalls.setPolicy({ text, paused }),
     onSuccess: async (made) => {
-      await queries.invalidateQueries();
+      await changed({ kind: "policy" });
       void navigate(`/policies/${made.name}`, { replace: true });
     },
   });
@@ -74,8 +75,8 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
             <span className="ml-auto flex gap-2">
               <Button
                 onClick={() => run.mutate()}
-                disabled={changed || run.isPending}
-                title={changed ? "Save it first" : undefined}
+                disabled={edited || run.isPending}
+                title={edited ? "Save it first" : undefined}
               >
                 Sweep now
               </Button>
@@ -123,11 +124,11 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
             )}
             {may && (
               <div className="flex items-center gap-3">
-                <Button type="submit" look="strong" disabled={!changed || save.isPending}>
+                <Button type="submit" look="strong" disabled={!edited || save.isPending}>
                   Save
                 </Button>
                 <span role="status" className="text-sm text-soft">
-                  {changed
+                  {edited
                     ? "Not saved yet; the plan beside it is of this text."
                     : `Saved ${p ? `by ${p.changedBy}` : ""}`}
                 </span>
@@ -177,13 +178,13 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
 }
 
 function RemovePolicy({ name }: { name: string }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
   const remove = useMutation({
     mutationFn: () => retentionCalls.removePolicy(name),
     onSuccess: async () => {
       void navigate("/retention");
-      await queries.invalidateQueries();
+      await changed({ kind: "policy" });
     },
   });
   return (
@@ -227,8 +228,7 @@ function Preview({ text }: { text: string }) {
     match: asked,
   };
   const plan = useQuery({
-    queryKey: ["plan", text, fate, days, asked],
-    queryFn: () => retentionCalls.planSweep({ ...request, limit: 100 }),
+    ...retentionQueries.plan([text, fate, days, asked], { ...request, limit: 100 }),
     placeholderData: keepPreviousData,
     retry: false,
   });

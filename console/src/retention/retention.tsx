@@ -1,9 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { retentionCalls } from "./calls";
-import { useCalls } from "../use/calls";
+import { useChanged } from "../api/query";
+import { retentionCalls, retentionQueries } from "./calls";
+import { usedQueries } from "../use/calls";
 import { Choice } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, usePageTitle } from "../ui/parts";
@@ -59,7 +60,7 @@ function Head({ names, right = [] }: { names: string[]; right?: number[] }) {
 }
 
 function Policies() {
-  const query = useQuery({ queryKey: ["policies"], queryFn: retentionCalls.policies });
+  const query = useQuery(retentionQueries.policies());
   return (
     <Panel
       title="Retention policies"
@@ -135,7 +136,7 @@ function Policies() {
 }
 
 function Sweeps() {
-  const query = useQuery({ queryKey: ["sweeps"], queryFn: () => retentionCalls.sweeps() });
+  const query = useQuery(retentionQueries.sweeps());
   return (
     <Panel
       title="Sweeps"
@@ -192,11 +193,11 @@ function Sweeps() {
 }
 
 function Pins() {
-  const query = useQuery({ queryKey: ["pins"], queryFn: retentionCalls.pins });
-  const queries = useQueryClient();
+  const query = useQuery(retentionQueries.pins());
+  const changed = useChanged();
   const off = useMutation({
     mutationFn: (p: Schemas["Pin"]) => retentionCalls.setPin({ purl: p.purl, repository: p.repository, off: true }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "pin" }),
   });
   return (
     <Panel title="Pins" aside={<span className="text-xs text-soft">what people keep, whatever the policies say</span>}>
@@ -252,7 +253,7 @@ const spans: [string, string][] = [
 
 function SpaceView() {
   const [days, setDays] = useState("90");
-  const query = useQuery({ queryKey: ["space", days], queryFn: () => useCalls.space(Number(days)) });
+  const query = useQuery(usedQueries.space(Number(days)));
   return (
     <Loaded query={query}>
       {(s) => (
@@ -325,9 +326,9 @@ function SpaceView() {
 
 /** Freed lists the last runs that freed bytes, and lets an admin begin one. */
 function Freed() {
-  const queries = useQueryClient();
-  const query = useQuery({ queryKey: ["reclaimings"], queryFn: retentionCalls.reclaimings, retry: false });
-  const run = useMutation({ mutationFn: retentionCalls.reclaim, onSuccess: () => queries.invalidateQueries() });
+  const changed = useChanged();
+  const query = useQuery({ ...retentionQueries.reclaimings(), retry: false });
+  const run = useMutation({ mutationFn: retentionCalls.reclaim, onSuccess: () => changed({ kind: "sweep" }) });
   if (!query.data) return null; // only admins see it
   return (
     <Panel
@@ -464,10 +465,7 @@ const orders: [string, string][] = [
 function UseView() {
   const [order, setOrder] = useState("top");
   const [days, setDays] = useState("30");
-  const query = useQuery({
-    queryKey: ["used", order, days],
-    queryFn: () => useCalls.usedPackages(order as "top", fromDay(Number(days))),
-  });
+  const query = useQuery(usedQueries.usedPackages(order as "top", fromDay(Number(days))));
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
       <Downloads title="Downloads of everything" days={Number(days)} />

@@ -1,17 +1,16 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { retentionCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { type ItemState, retentionCalls, retentionQueries } from "./calls";
 import { Rows } from "../ui/drawn";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
 
-type State = Schemas["SweepItem"]["state"];
-
-const itemStates: Record<State, [string, string]> = {
+const itemStates: Record<ItemState, [string, string]> = {
   planned: ["text-soft", "planned"],
   removed: ["text-glow", "removed"],
   spared: ["text-deep", "stayed after all"],
@@ -23,22 +22,21 @@ export default function SweepPage() {
   const { id = "" } = useParams();
   usePageTitle(`Sweep ${id}`);
   const query = useQuery({
-    queryKey: ["sweep", id],
-    queryFn: () => retentionCalls.sweep(Number(id)),
+    ...retentionQueries.sweep(Number(id)),
     refetchInterval: (q) => (q.state.data?.state === "underway" ? 1000 : false),
   });
   return <Loaded query={query}>{(s) => <Page key={s.id} s={s} />}</Loaded>;
 }
 
 function Page({ s }: { s: Schemas["SweepPage"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [undoing, setUndoing] = useState<string[] | null>(null);
   const act = useMutation({
     mutationFn: async (what: "stop" | "go") => {
       if (what === "stop") await retentionCalls.stopSweep(s.id);
       else await retentionCalls.runSweep({ policy: s.policy!, goOn: true });
     },
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "sweep" }, { kind: "package" }),
   });
   const left = s.done - s.back - s.reclaimed;
   return (
@@ -157,12 +155,7 @@ function Page({ s }: { s: Schemas["SweepPage"] }) {
 
 function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => void }) {
   const [state, setState] = useState("");
-  const query = useInfiniteQuery({
-    queryKey: ["sweep", String(s.id), "items", state, s.done, s.back, s.spared],
-    queryFn: ({ pageParam }) => retentionCalls.sweep(s.id, (state || undefined) as State | undefined, pageParam),
-    initialPageParam: -1,
-    getNextPageParam: (last) => last.after,
-  });
+  const query = useInfiniteQuery(retentionQueries.items(s.id, (state || undefined) as ItemState | undefined));
   const all = query.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Panel
@@ -253,11 +246,11 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
 }
 
 function Undo({ s, purls, close }: { s: Schemas["Sweep"]; purls: string[]; close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [pattern, setPattern] = useState(purls[0] ?? "");
   const undo = useMutation({
     mutationFn: () => retentionCalls.undoSweep(s.id, pattern.trim() ? [pattern.trim()] : []),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "sweep" }, { kind: "package" }),
   });
   const done = undo.data;
   return (

@@ -1,19 +1,17 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
+import { useChanged } from "../api/query";
 import { publishingCalls } from "../publishing/calls";
-import { repositoriesCalls } from "../repositories/calls";
+import { repositoriesQueries } from "../repositories/calls";
 import { retentionCalls } from "./calls";
 import { Dialog, Field, TextInput } from "../ui/dialog";
 import { Button, ErrorNote, useQuery } from "../ui/parts";
 
 /** TakeOut withdraws a version or removes it, by whoever may, and tells the way back. */
 export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
-  const repository = useQuery({
-    queryKey: ["repository", g.repository],
-    queryFn: () => repositoriesCalls.repository(g.repository),
-  });
+  const repository = useQuery(repositoriesQueries.repository(g.repository));
   const [open, setOpen] = useState<"" | "withdraw" | "remove">("");
   const may = (what: "publish" | "remove") => repository.data?.kind === "house" && repository.data.may.includes(what);
   if (!may("publish") && !may("remove")) return null;
@@ -43,13 +41,13 @@ export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
 }
 
 function useMark(g: Schemas["VersionGroup"], close?: () => void) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   return useMutation({
     mutationFn: (mark: { reason?: string; undo?: boolean }) =>
       publishingCalls.withdraw(g.repository, { purl: g.purl, ...mark }),
     onSuccess: async () => {
       close?.();
-      await queries.invalidateQueries({ queryKey: ["package"] });
+      await changed({ kind: "package", repository: g.repository });
     },
   });
 }
@@ -92,13 +90,13 @@ function Withdraw({ g, close }: { g: Schemas["VersionGroup"]; close: () => void 
 }
 
 function Remove({ g }: { g: Schemas["VersionGroup"] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const navigate = useNavigate();
   const remove = useMutation({
     mutationFn: () => retentionCalls.removeVersion(g.repository, g.purl),
     onSuccess: async (sweep) => {
       void navigate(`/sweeps/${sweep.id}`); // which has the way back
-      await queries.invalidateQueries();
+      await changed({ kind: "package", repository: g.repository }, { kind: "sweep" });
     },
   });
   return (

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { Download, ShieldCheck } from "lucide-react";
 import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { rightsCalls, type EventFilter } from "./calls";
+import { type EventFilter, rightsCalls, rightsQueries } from "./calls";
 import { Rows } from "../ui/drawn";
 import { TextInput } from "../ui/dialog";
 import { moment } from "../ui/format";
@@ -40,13 +40,10 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
     repository: get("in") || undefined,
     subject: get("about") || undefined,
   };
-  const kinds = useQuery({ queryKey: ["event-actions"], queryFn: rightsCalls.eventActions, enabled: me.admin });
+  const kinds = useQuery({ ...rightsQueries.eventActions(), enabled: me.admin });
   const query = useInfiniteQuery({
-    queryKey: ["events", filter],
-    queryFn: ({ pageParam }) => rightsCalls.events(filter, pageParam || undefined),
-    initialPageParam: 0,
+    ...rightsQueries.events(filter),
     refetchInterval: 5000,
-    getNextPageParam: (last) => (last.length === 100 ? last[last.length - 1]!.id : undefined),
   });
   const verify = useMutation({ mutationFn: rightsCalls.verifyEvents });
   const all = query.data?.pages.flat() ?? [];

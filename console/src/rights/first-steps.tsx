@@ -3,8 +3,8 @@ import { ArrowRight, Circle, CircleCheck } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, useLocation } from "react-router";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "../repositories/calls";
-import { rightsCalls } from "./calls";
+import { repositoriesQueries } from "../repositories/calls";
+import { rightsQueries } from "./calls";
 import { Button, Panel } from "../ui/parts";
 
 const kept = "first-steps-put-away";
@@ -21,12 +21,11 @@ export function FirstSteps({
 }) {
   const [away, setAway] = useState(localStorage.getItem(kept) === me.name);
   const query = useQuery({
-    queryKey: ["first-steps"],
-    queryFn: rightsCalls.firstSteps,
+    ...rightsQueries.firstSteps(),
     enabled: !away,
     refetchInterval: 5000,
   });
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const repositories = useQuery(repositoriesQueries.repositories());
   if (away || !query.data) return null;
   const done = query.data;
   const chain =
@@ -113,7 +112,7 @@ export function FirstSteps({
 /** Notices are what somebody should know at once: a password or a token that will not do for long. */
 export function Notices({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   const { pathname } = useLocation();
-  const tokens = useQuery({ queryKey: ["tokens", false], queryFn: rightsCalls.tokens });
+  const tokens = useQuery(rightsQueries.tokens(false));
   const ending = (tokens.data ?? []).filter((t) => t.endsSoon && t.usedAt && new Date(t.expiresAt) > new Date());
   return (
     <>

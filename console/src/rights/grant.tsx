@@ -1,6 +1,7 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
+import { useChanged } from "../api/query";
 import { rightsCalls } from "./calls";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { Button, ErrorNote, Time } from "../ui/parts";
@@ -17,11 +18,11 @@ const roleOptions: [string, string][] = [
 
 /** CellDialog shows what somebody was given in one place, and gives or takes away. */
 export function CellDialog({ cell, grants, close }: { cell: Cell; grants: Schemas["Grant"][]; close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [role, setRole] = useState("reader");
   const [on, setOn] = useState(cell.place);
   const [packages, setPackages] = useState("");
-  const after = () => queries.invalidateQueries();
+  const after = () => changed({ kind: "access" });
   const add = useMutation({
     mutationFn: () =>
       rightsCalls.addGrant({

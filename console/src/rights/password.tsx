@@ -1,4 +1,5 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useChanged } from "../api/query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { rightsCalls } from "./calls";
 import { Dialog, Field, TextInput } from "../ui/dialog";
@@ -6,7 +7,7 @@ import { Button, ErrorNote } from "../ui/parts";
 
 /** ChangePassword changes one's own password. */
 export function ChangePassword({ close }: { close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [old, setOld] = useState("");
   const [now, setNow] = useState("");
   const [again, setAgain] = useState("");
@@ -14,7 +15,7 @@ export function ChangePassword({ close }: { close: () => void }) {
     mutationFn: () => rightsCalls.changePassword({ old, new: now }),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries();
+      return changed({ kind: "access" });
     },
   });
   const differ = again !== "" && again !== now;

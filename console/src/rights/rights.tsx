@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Bot, Globe, ShieldQuestion, User, Users } from "lucide-react";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
-import { repositoriesCalls } from "../repositories/calls";
-import { rightsCalls } from "./calls";
+import { repositoriesQueries } from "../repositories/calls";
+import { type Action, rightsQueries } from "./calls";
 import { Choice, Field, TextInput } from "../ui/dialog";
 import { asPurl } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
@@ -54,10 +54,10 @@ type Row = { holder: string; kind: string; note: string; through: string[] };
 
 /** Matrix shows the highest role of everybody on every repository. */
 function Matrix() {
-  const grants = useQuery({ queryKey: ["grants"], queryFn: rightsCalls.grants });
-  const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
-  const teams = useQuery({ queryKey: ["teams"], queryFn: rightsCalls.teams });
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories });
+  const grants = useQuery(rightsQueries.grants());
+  const users = useQuery(rightsQueries.users());
+  const teams = useQuery(rightsQueries.teams());
+  const repositories = useQuery(repositoriesQueries.repositories());
   const [cell, setCell] = useState<Cell | null>(null);
   const rows: Row[] = [
     ...(teams.data ?? []).map((t) => ({
@@ -233,9 +233,12 @@ function Ask({ names, places }: { names: string[]; places: string[] }) {
   const [purl, setPurl] = useState("");
   const [asked, setAsked] = useState<{ who: string; action: string; place: string; purl: string } | null>(null);
   const query = useQuery({
-    queryKey: ["check", asked],
-    queryFn: () =>
-      rightsCalls.checkGrant(asked!.place, asked!.who, asked!.action as "read", asPurl(asked!.purl) || undefined),
+    ...rightsQueries.check(
+      asked?.place ?? "",
+      asked?.who ?? "",
+      (asked?.action ?? "read") as Action,
+      asPurl(asked?.purl ?? "") || undefined,
+    ),
     enabled: asked !== null,
     retry: false,
   });

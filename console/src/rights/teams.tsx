@@ -1,15 +1,16 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Plus, X } from "lucide-react";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
-import { rightsCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { rightsCalls, rightsQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { Button, Empty, ErrorNote, Loaded, Panel } from "../ui/parts";
 
 /** Teams shows the teams and who is in them. */
 export function Teams({ me }: { me: Schemas["Me"] }) {
-  const query = useQuery({ queryKey: ["teams"], queryFn: rightsCalls.teams });
-  const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
+  const query = useQuery(rightsQueries.teams());
+  const users = useQuery(rightsQueries.users());
   const [adding, setAdding] = useState(false);
   return (
     <Panel
@@ -41,9 +42,9 @@ export function Teams({ me }: { me: Schemas["Me"] }) {
 }
 
 function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean; users: string[] }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [sure, setSure] = useState(false);
-  const after = { onSuccess: () => queries.invalidateQueries() };
+  const after = { onSuccess: () => changed({ kind: "access" }) };
   const edit = useMutation({
     mutationFn: (change: Schemas["TeamChange"]) => rightsCalls.editTeam(t.name, change),
     ...after,
@@ -107,14 +108,14 @@ function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean
 }
 
 function NewTeam({ close }: { close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
   const add = useMutation({
     mutationFn: () => rightsCalls.addTeam({ name, description }),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries();
+      return changed({ kind: "access" });
     },
   });
   return (

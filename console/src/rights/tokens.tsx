@@ -1,9 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { rightsCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { rightsCalls, rightsQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
@@ -18,8 +19,7 @@ export function TokensPage({ me }: { me: Schemas["Me"] }) {
   const everybody = me.admin && params.get("of") === "everybody";
   const [adding, setAdding] = useState(false);
   const query = useQuery({
-    queryKey: ["tokens", everybody],
-    queryFn: everybody ? rightsCalls.allTokens : rightsCalls.tokens,
+    ...rightsQueries.tokens(everybody),
     refetchInterval: 5000,
   });
   return (
@@ -62,10 +62,10 @@ export function TokensPage({ me }: { me: Schemas["Me"] }) {
 }
 
 function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: boolean }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const revoke = useMutation({
     mutationFn: (t: Schemas["Token"]) => rightsCalls.revokeToken(t.name, everybody ? t.owner : undefined),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
+    onSuccess: () => changed({ kind: "access" }),
   });
   return (
     <>
@@ -137,8 +137,8 @@ function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: bo
 }
 
 function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
-  const queries = useQueryClient();
-  const users = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users, enabled: me.admin });
+  const changed = useChanged();
+  const users = useQuery({ ...rightsQueries.users(), enabled: me.admin });
   const [owner, setOwner] = useState(me.name);
   const [name, setName] = useState("");
   const [can, setCan] = useState("read");
@@ -156,7 +156,7 @@ function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
         seconds: Number(days) * day,
         ...(owner === me.name ? {} : { for: owner }),
       }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
+    onSuccess: () => changed({ kind: "access" }),
   });
   if (add.data) {
     return (

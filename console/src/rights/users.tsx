@@ -1,15 +1,16 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Bot, Plus, User } from "lucide-react";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
-import { rightsCalls } from "./calls";
+import { useChanged } from "../api/query";
+import { rightsCalls, rightsQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { count } from "../ui/format";
 import { Button, CopyButton, ErrorNote, Loaded, Panel, Time } from "../ui/parts";
 
 /** UserTable shows users and robots. */
 export function UserTable({ me }: { me: Schemas["Me"] }) {
-  const query = useQuery({ queryKey: ["users"], queryFn: rightsCalls.users });
+  const query = useQuery(rightsQueries.users());
   const [adding, setAdding] = useState(false);
   const [chosen, setChosen] = useState("");
   const user = query.data?.find((u) => u.name === chosen);
@@ -88,13 +89,13 @@ export function Secret({ text, label }: { text: string; label: string }) {
 }
 
 function NewUser({ close }: { close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [name, setName] = useState("");
   const [kind, setKind] = useState("user");
   const [description, setDescription] = useState("");
   const add = useMutation({
     mutationFn: () => rightsCalls.addUser({ name, kind: kind as "user", description }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed({ kind: "access" }),
   });
   if (add.data) {
     return (
@@ -167,11 +168,11 @@ function NewUser({ close }: { close: () => void }) {
 }
 
 function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boolean; close: () => void }) {
-  const queries = useQueryClient();
+  const changed = useChanged();
   const [description, setDescription] = useState(u.description);
   const [sure, setSure] = useState(false);
   const [said, setSaid] = useState("");
-  const after = { onSuccess: () => queries.invalidateQueries() };
+  const after = { onSuccess: () => changed({ kind: "access" }) };
   const edit = useMutation({
     mutationFn: (change: Schemas["UserChange"]) => rightsCalls.editUser(u.name, change),
     ...after,
@@ -181,14 +182,14 @@ function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boole
     mutationFn: (tokens: boolean) => rightsCalls.signOutEverywhere(u.name, tokens),
     onSuccess: (ended) => {
       setSaid(`Ended ${count(ended.sessions, "session")} and ${count(ended.tokens, "token")}.`);
-      return queries.invalidateQueries();
+      return changed({ kind: "access" });
     },
   });
   const remove = useMutation({
     mutationFn: () => rightsCalls.removeUser(u.name),
     onSuccess: () => {
       close();
-      return queries.invalidateQueries();
+      return changed({ kind: "access" });
     },
   });
   const error = edit.error ?? password.error ?? out.error ?? remove.error;

@@ -1,6 +1,9 @@
 import { raw, value } from "../api/client";
+import { ask } from "../api/query";
 
-export const scheduleCalls = {
+export const scheduleQueries = {
   nextTimes: (schedule: string, zone: string) =>
-    value(raw.GET("/api/v1/schedule", { params: { query: { schedule, zone } } })),
+    ask(["schedule", schedule, zone], {}, (signal) =>
+      value(raw.GET("/api/v1/schedule", { params: { query: { schedule, zone } }, signal })),
+    ),
 };

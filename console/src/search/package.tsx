@@ -3,7 +3,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { searchCalls } from "./calls";
+import { searchQueries } from "./calls";
 import { useDrawnIn } from "../ui/drawn";
 import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
 import {
@@ -40,16 +40,10 @@ export function PackagePage() {
   const { "*": path = "" } = useParams();
   const { purl, version } = split(path);
   usePageTitle(path.split("/").pop() ?? path);
-  const query = useInfiniteQuery({
-    queryKey: ["package", purl],
-    queryFn: ({ pageParam }) => searchCalls.package(purl, pageParam),
-    initialPageParam: "",
-    getNextPageParam: (last) => last.next,
-  });
+  const query = useInfiniteQuery(searchQueries.package(purl));
   // The version that is asked for may be far down the list.
   const asked = useQuery({
-    queryKey: ["package", purl, version],
-    queryFn: () => searchCalls.package(`${purl}@${encodeURIComponent(version)}`),
+    ...searchQueries.version(purl, version),
     enabled: version !== "",
     retry: false,
   });
@@ -374,11 +368,7 @@ function UseThis({ repository, ecosystem, purl }: { repository: string; ecosyste
 
 /** Readme shows the text about a version, which the service made harmless. */
 function Readme({ purl, repository }: { purl: string; repository: string }) {
-  const query = useQuery({
-    queryKey: ["readme", purl, repository],
-    queryFn: () => searchCalls.readme(purl, repository),
-    retry: false,
-  });
+  const query = useQuery({ ...searchQueries.readme(purl, repository), retry: false });
   if (!query.data?.html) return null;
   return (
     <Panel title="README">

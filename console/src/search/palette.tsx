@@ -2,8 +2,8 @@ import { keepPreviousData } from "@tanstack/react-query";
 import { Box, Folder } from "lucide-react";
 import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import { repositoriesCalls } from "../repositories/calls";
-import { searchCalls } from "./calls";
+import { repositoriesQueries } from "../repositories/calls";
+import { searchQueries } from "./calls";
 import { Dialog } from "../ui/dialog";
 import { coordinates, packagePath } from "../ui/format";
 import { useQuery } from "../ui/parts";
@@ -15,10 +15,9 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: repositoriesCalls.repositories, enabled: open });
+  const repositories = useQuery({ ...repositoriesQueries.repositories(), enabled: open });
   const found = useQuery({
-    queryKey: ["search", text, "", 12],
-    queryFn: () => searchCalls.search(text, undefined, 12),
+    ...searchQueries.newest(text, 12),
     enabled: open && text.trim() !== "",
     placeholderData: keepPreviousData,
   });

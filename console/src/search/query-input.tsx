@@ -1,6 +1,6 @@
 import { keepPreviousData } from "@tanstack/react-query";
 import { useState, type KeyboardEvent } from "react";
-import { searchCalls } from "./calls";
+import { searchQueries } from "./calls";
 import { TextInput } from "../ui/dialog";
 import { useQuery } from "../ui/parts";
 
@@ -9,8 +9,7 @@ export function QueryInput({ value, onChange }: { value: string; onChange: (valu
   const [at, setAt] = useState(-1);
   const [open, setOpen] = useState(false);
   const query = useQuery({
-    queryKey: ["completions", value],
-    queryFn: () => searchCalls.completions(value),
+    ...searchQueries.completions(value),
     enabled: value !== "",
     placeholderData: keepPreviousData,
   });

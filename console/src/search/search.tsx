@@ -3,8 +3,8 @@ import { Bookmark, X } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
-import { rightsCalls } from "../rights/calls";
-import { searchCalls } from "./calls";
+import { rightsQueries } from "../rights/calls";
+import { searchCalls, searchQueries } from "./calls";
 import { Rows } from "../ui/drawn";
 import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
@@ -59,10 +59,7 @@ const page = 100;
 /** useSearch asks for packages, page by page. */
 export function useSearch(text: string, repository = "") {
   return useInfiniteQuery({
-    queryKey: ["search", text, repository],
-    queryFn: ({ pageParam }) => searchCalls.search(text, repository || undefined, page, pageParam),
-    initialPageParam: 0,
-    getNextPageParam: (last, all) => (last.more ? all.length * page : undefined),
+    ...searchQueries.search(text, repository, page),
     placeholderData: keepPreviousData,
   });
 }
@@ -99,11 +96,11 @@ export function Found({ query, within }: { query: ReturnType<typeof useSearch>; 
 /** Saved lists the saved searches, to be asked again. */
 function Saved({ onChoose }: { onChoose: (q: string) => void }) {
   const queries = useQueryClient();
-  const me = useQuery({ queryKey: ["me"], queryFn: rightsCalls.me });
-  const query = useQuery({ queryKey: ["searches"], queryFn: searchCalls.searches });
+  const me = useQuery(rightsQueries.me());
+  const query = useQuery(searchQueries.searches());
   const forget = useMutation({
     mutationFn: searchCalls.forgetSearch,
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }),
+    onSuccess: () => queries.invalidateQueries(searchQueries.searches()),
   });
   if (!query.data?.length) {
     return (
@@ -156,7 +153,7 @@ function SaveSearch({
   const save = useMutation({
     mutationFn: () => searchCalls.saveSearch(name, { query: text, shared }),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["searches"] });
+      void queries.invalidateQueries(searchQueries.searches());
       onOpenChange(false);
     },
   });

@@ -1,5 +1,11 @@
 import { raw, value } from "../api/client";
+import { ask } from "../api/query";
 
-export const statusCalls = {
-  status: () => value(raw.GET("/api/v1/status")),
+export const statusQueries = {
+  status: () =>
+    ask(
+      ["status"],
+      { repository: true, mirror: true, access: true, promotion: true, policy: true, sweep: true },
+      (signal) => value(raw.GET("/api/v1/status", { signal })),
+    ),
 };

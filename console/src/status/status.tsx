@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { statusCalls } from "./calls";
+import { statusQueries } from "./calls";
 import { bytes, count, moment } from "../ui/format";
 import { Empty, Loaded, Panel, usePageTitle } from "../ui/parts";
 
@@ -14,7 +14,7 @@ const looks: Record<Schemas["Concern"]["level"], [string, string]> = {
 /** StatusPage lists everything that is wrong or will be soon, with what to do. */
 export default function StatusPage() {
   usePageTitle("Status");
-  const query = useQuery({ queryKey: ["status"], queryFn: statusCalls.status, refetchInterval: 30_000 });
+  const query = useQuery({ ...statusQueries.status(), refetchInterval: 30_000 });
   return (
     <Loaded query={query}>
       {(s) => (

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Dialog as Primitive } from "radix-ui";
 import type { ReactNode } from "react";
 import { Button, ErrorNote } from "./parts";
@@ -32,7 +32,7 @@ export function Dialog({
   );
 }
 
-/** Confirm asks before something that a person may not have meant. */
+/** Confirm asks before something that a person may not have meant; run does it, and brings up to date what shows it. */
 export function Confirm({
   title,
   text,
@@ -46,14 +46,7 @@ export function Confirm({
   run: () => Promise<unknown>;
   close: () => void;
 }) {
-  const queries = useQueryClient();
-  const doing = useMutation({
-    mutationFn: run,
-    onSuccess: () => {
-      close();
-      return queries.invalidateQueries();
-    },
-  });
+  const doing = useMutation({ mutationFn: run, onSuccess: close });
   return (
     <Dialog open onOpenChange={(open) => open || close()} title={title} description={text}>
       {doing.error && (

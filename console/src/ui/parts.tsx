@@ -2,7 +2,7 @@ import { useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { Check, Copy, Inbox, TriangleAlert } from "lucide-react";
 import { type ButtonHTMLAttributes, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
 import { Failure, type Schemas } from "../api/client";
-import { searchCalls } from "../search/calls";
+import { searchQueries } from "../search/calls";
 import { ago, moment } from "./format";
 
 const looks = {
@@ -203,7 +203,7 @@ export function usePageTitle(title: string) {
 
 /** useEcosystems gives the kinds of package that the service knows. */
 export function useEcosystems() {
-  return useQuery({ queryKey: ["ecosystems"], queryFn: searchCalls.ecosystems, staleTime: Infinity });
+  return useQuery({ ...searchQueries.ecosystems(), staleTime: Infinity });
 }
 
 export { useQuery };

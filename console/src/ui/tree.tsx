@@ -3,7 +3,7 @@ import { ChevronDown, ChevronRight, FileCog, FileText } from "lucide-react";
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { resolvingCalls } from "../resolving/calls";
+import { resolvingQueries } from "../resolving/calls";
 import { useDrawn } from "./drawn";
 import { bytes, count, packagePath } from "./format";
 import { Button, CopyButton, ErrorNote, Time } from "./parts";
@@ -24,12 +24,12 @@ type Row = { path: string; depth: number } & (
 const unfoldsAlone = 12;
 
 /** useUnfolded gives the lines of a tree, and loads what is unfolded: each level by pages. */
-function useUnfolded(repository: string, ecosystem: string) {
+function useUnfolded(repository: string, isChain: boolean, ecosystem: string) {
   const queries = useQueryClient();
   const [opened, setOpened] = useState<Map<string, boolean>>(new Map());
   const [pages, setPages] = useState<Map<string, number>>(new Map());
   const known = useRef<Set<string>>(new Set()); // pages, and entries
-  const keyOf = (path: string, after: string) => ["folder", repository, ecosystem, path, after];
+  const page = (path: string, after: string) => resolvingQueries.folder(repository, isChain, ecosystem, path, after);
   const wanted: { path: string; after: string }[] = [];
   const isOpen = (e: Entry, path: string, depth: number, among: number) =>
     opened.get(path) ??
@@ -41,19 +41,16 @@ function useUnfolded(repository: string, ecosystem: string) {
     const entries: Entry[] = [];
     for (let n = 0, after: string | undefined = ""; n < (pages.get(path) ?? 1) && after !== undefined; n++) {
       wanted.push({ path, after });
-      const page: Folder | undefined = queries.getQueryData<Folder>(keyOf(path, after));
-      entries.push(...(page?.entries ?? []));
-      after = page?.next;
+      const known: Folder | undefined = queries.getQueryData(page(path, after).queryKey);
+      entries.push(...(known?.entries ?? []));
+      after = known?.next;
     }
     for (const e of entries)
       if (e.folder && isOpen(e, inside(path, e.name), depth, entries.length)) want(inside(path, e.name), depth + 1);
   };
   want("", 0);
   const results = useQueries({
-    queries: wanted.map(({ path, after }) => ({
-      queryKey: keyOf(path, after),
-      queryFn: () => resolvingCalls.folder(repository, ecosystem, path, after),
-    })),
+    queries: wanted.map(({ path, after }) => page(path, after)),
   });
   const result = new Map(wanted.map((w, i) => [`${w.path}\n${w.after}`, results[i]!]));
 
@@ -102,8 +99,8 @@ function useUnfolded(repository: string, ecosystem: string) {
 }
 
 /** Tree unfolds the folders of a repository, as its package clients see them. */
-export function Tree({ repository, ecosystem }: { repository: string; ecosystem: string }) {
-  const { rows, toggle, more } = useUnfolded(repository, ecosystem);
+export function Tree({ repository, isChain, ecosystem }: { repository: string; isChain: boolean; ecosystem: string }) {
+  const { rows, toggle, more } = useUnfolded(repository, isChain, ecosystem);
   const frame = useRef<HTMLDivElement>(null);
   const d = useDrawn(rows.length, 28, frame);
   const [at, setAt] = useState(0);

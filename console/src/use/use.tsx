@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo } from "react";
-import { useCalls } from "./calls";
+import { usedQueries } from "./calls";
 import { count } from "../ui/format";
 import { Loaded, Panel } from "../ui/parts";
 
@@ -26,18 +26,9 @@ export function Downloads({
   repository?: string;
 }) {
   const from = fromDay(days);
-  const query = useQuery({
-    queryKey: ["use", purl, repository, from],
-    queryFn: () => useCalls.use({ purl, repository, from }),
-  });
-  const clients = useQuery({
-    queryKey: ["use", purl, repository, from, "client"],
-    queryFn: () => useCalls.use({ purl, repository, from, by: "client" }),
-  });
-  const who = useQuery({
-    queryKey: ["use", purl, repository, from, "who"],
-    queryFn: () => useCalls.use({ purl, repository, from, by: "who" }),
-  });
+  const query = useQuery(usedQueries.use({ purl, repository, from }));
+  const clients = useQuery(usedQueries.use({ purl, repository, from }, "client"));
+  const who = useQuery(usedQueries.use({ purl, repository, from }, "who"));
   const drawn = useMemo(() => {
     const by = new Map((query.data ?? []).map((d) => [d.part, d]));
     const all = Array.from({ length: days }, (_, i) => fromDay(days - i));

@@ -304,7 +304,9 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	}
 	flight.Expect(response.Length)
 	stated := make(chan statedChecksum, 1)
-	go func() { stated <- s.fetchChecksum(ctx, m, response.Upstream, path, digests) }()
+	go func(ctx context.Context) {
+		stated <- s.fetchChecksum(ctx, m, response.Upstream, path, digests)
+	}(ctx) // which is another one below
 	arrived, err := s.blobs.StageOpenly(ctx, response.Body, response.Length, flight)
 	if errors.Is(err, blob.ErrCut) {
 		return catalog.File{}, s.upstreamFault(m, err)

@@ -7,6 +7,15 @@ import (
 	"time"
 )
 
+// Measures is said by tests of what something may cost, and nothing else: under the
+// race detector, which takes memory and time of its own, they are passed over.
+func Measures(t *testing.T) {
+	t.Helper()
+	if raced {
+		t.Skip("memory and time are not what they are without the race detector")
+	}
+}
+
 // cost is what a call needed.
 type cost struct {
 	bytes int64 // of memory, also such as was given back

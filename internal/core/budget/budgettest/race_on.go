@@ -1,0 +1,5 @@
+//go:build race
+
+package budgettest
+
+const raced = true
