@@ -10,6 +10,7 @@ import { bytes, count, moment, packagePath, save } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { PromotionTable } from "../promotion/promotions";
 import { testsText } from "./builds";
+import { type Column, Table } from "../ui/table";
 
 export default function BuildPage() {
   const { name = "", number = "" } = useParams();
@@ -129,45 +130,39 @@ function Note({ name, text }: { name: string; text: string }) {
   );
 }
 
+const versionColumns: Column<Schemas["BuiltVersion"]>[] = [
+  {
+    head: "Version",
+    by: (v) => v.purl,
+    cell: (v) => <Link to={packagePath(v.purl)}>{decodeURIComponent(v.purl.replace(/^pkg:/, ""))}</Link>,
+  },
+  {
+    head: "Repository",
+    by: (v) => v.repository,
+    cell: (v) => <Link to={`/repositories/${v.repository}`}>{v.repository}</Link>,
+  },
+  {
+    head: "How",
+    look: "whitespace-nowrap",
+    by: (v) => v.promotion ?? 0,
+    cell: (v) => (v.promotion ? <Link to={`/promotions/${v.promotion}`}>promotion {v.promotion}</Link> : "published"),
+  },
+  { head: "Files", right: true, by: (v) => v.files, cell: (v) => v.files },
+  { head: "Size", right: true, by: (v) => v.bytes, cell: (v) => bytes(v.bytes) },
+  { head: "Since", by: (v) => v.at, cell: (v) => <Time at={v.at} /> },
+];
+
 function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string }) {
   if (all.length === 0) return <p className="px-4 py-3 text-sm text-soft">{none}</p>;
   return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            {["Version", "Repository", "How", "Files", "Size", "Since"].map((h) => (
-              <th key={h} className={`px-4 py-1.5 font-medium ${h === "Size" || h === "Files" ? "text-right" : ""}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((v) => (
-            <tr
-              key={v.purl + v.upload + v.repository}
-              className={`border-b border-rule last:border-0 ${v.goneAt ? "text-soft line-through" : ""}`}
-            >
-              <td className="px-4 py-1.5">
-                <Link to={packagePath(v.purl)}>{decodeURIComponent(v.purl.replace(/^pkg:/, ""))}</Link>
-              </td>
-              <td className="px-4 py-1.5">
-                <Link to={`/repositories/${v.repository}`}>{v.repository}</Link>
-              </td>
-              <td className="px-4 py-1.5 whitespace-nowrap">
-                {v.promotion ? <Link to={`/promotions/${v.promotion}`}>promotion {v.promotion}</Link> : "published"}
-              </td>
-              <td className="px-4 py-1.5 text-right tabular-nums">{v.files}</td>
-              <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(v.bytes)}</td>
-              <td className="px-4 py-1.5">
-                <Time at={v.at} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <Table
+      name="Versions of a build"
+      dense
+      rows={all}
+      rowKey={(v) => v.purl + v.upload + v.repository}
+      look={(v) => (v.goneAt ? "text-soft line-through" : "")}
+      columns={versionColumns}
+    />
   );
 }
 
@@ -297,25 +292,33 @@ function Differences({ d }: { d: Schemas["BuildComparison"] }) {
   const all = [...d.made.map((x) => ({ ...x, what: "made" })), ...d.used.map((x) => ({ ...x, what: "used" }))];
   if (all.length === 0) return <p className="px-4 py-3 text-sm">They made and used the same.</p>;
   return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <tbody>
-          {all.map((x) => (
-            <tr key={x.what + x.purl} className="border-b border-rule last:border-0">
-              <td className="w-16 px-4 py-1.5 text-soft">{x.what}</td>
-              <td className="px-4 py-1.5">
-                <Link to={packagePath(x.purl)}>{decodeURIComponent(x.purl.replace(/^pkg:/, ""))}</Link>
-              </td>
-              <td className="px-4 py-1.5 font-mono text-xs">
+    <>
+      <Table
+        name="Differences"
+        dense
+        rows={all}
+        rowKey={(x) => x.what + x.purl}
+        columns={[
+          { head: "What", by: (x) => x.what, look: "w-16 text-soft", cell: (x) => x.what },
+          {
+            head: "Package",
+            by: (x) => x.purl,
+            cell: (x) => <Link to={packagePath(x.purl)}>{decodeURIComponent(x.purl.replace(/^pkg:/, ""))}</Link>,
+          },
+          {
+            head: "Before and now",
+            look: "font-mono text-xs",
+            cell: (x) => (
+              <>
                 {x.before || <span className="font-sans text-soft">not there</span>} →{" "}
                 {x.after || <span className="font-sans text-soft">gone</span>}
                 {x.otherBytes && <span className="ml-2 font-sans text-soft">with other bytes</span>}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+        ]}
+      />
       <p className="px-4 py-2 text-xs text-soft">{count(all.length, "difference")}</p>
-    </div>
+    </>
   );
 }

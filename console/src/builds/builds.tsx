@@ -5,10 +5,10 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { buildsCalls, buildsQueries } from "./calls";
 import { rightsQueries } from "../rights/calls";
-import { Rows } from "../ui/drawn";
 import { Choice, Dialog, TextInput } from "../ui/dialog";
 import { buildPath, count } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
+import { type Column, Table } from "../ui/table";
 
 /** testsText says how the tests of a build went. */
 export function testsText(b: Schemas["Build"]): [string, string] {
@@ -20,6 +20,34 @@ export function testsText(b: Schemas["Build"]): [string, string] {
     ? [`${bad} of ${count(t.tests, "test")} failed`, "text-bad"]
     : [`${count(t.tests, "test")} passed`, "text-good"];
 }
+
+const buildColumns: Column<Schemas["Build"]>[] = [
+  {
+    head: "Build",
+    by: (b) => `${b.name}#${b.number}`,
+    cell: (b) => (
+      <Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">
+        {b.name}#{b.number}
+      </Link>
+    ),
+  },
+  {
+    head: "Tests",
+    look: "whitespace-nowrap",
+    by: (b) => testsText(b)[0],
+    cell: (b) => <span className={testsText(b)[1]}>{testsText(b)[0]}</span>,
+  },
+  { head: "Made", right: true, by: (b) => b.made, cell: (b) => b.made },
+  { head: "Promoted", right: true, by: (b) => b.promoted, cell: (b) => b.promoted || "" },
+  {
+    head: "Revision",
+    look: "font-mono text-xs",
+    cell: (b) => <span title={b.revision}>{b.revision.slice(0, 10)}</span>,
+  },
+  { head: "Branch", by: (b) => b.branch, cell: (b) => b.branch },
+  { head: "By", by: (b) => b.by, cell: (b) => b.by },
+  { head: "Began", by: (b) => b.startedAt, cell: (b) => <Time at={b.startedAt} /> },
+];
 
 export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Builds");
@@ -58,47 +86,14 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
           </Empty>
         )
       ) : (
-        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-          <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
-            <thead className="text-xs text-soft">
-              <tr className="border-b border-rule">
-                {["Build", "Tests", "Made", "Promoted", "Revision", "Branch", "By", "Began"].map((h) => (
-                  <th
-                    key={h}
-                    className={`px-4 py-2 font-medium ${h === "Made" || h === "Promoted" ? "text-right" : ""}`}
-                  >
-                    {h}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <Rows all={all} columns={8} estimate={37}>
-              {(b, bind) => {
-                const [text, look] = testsText(b);
-                return (
-                  <tr key={`${b.name}#${b.number}`} {...bind} className="border-b border-rule last:border-0">
-                    <td className="px-4 py-1.5">
-                      <Link data-row to={buildPath(`${b.name}#${b.number}`)} className="font-medium">
-                        {b.name}#{b.number}
-                      </Link>
-                    </td>
-                    <td className={`px-4 py-1.5 whitespace-nowrap ${look}`}>{text}</td>
-                    <td className="px-4 py-1.5 text-right tabular-nums">{b.made}</td>
-                    <td className="px-4 py-1.5 text-right tabular-nums">{b.promoted || ""}</td>
-                    <td className="px-4 py-1.5 font-mono text-xs" title={b.revision}>
-                      {b.revision.slice(0, 10)}
-                    </td>
-                    <td className="px-4 py-1.5">{b.branch}</td>
-                    <td className="px-4 py-1.5">{b.by}</td>
-                    <td className="px-4 py-1.5">
-                      <Time at={b.startedAt} />
-                    </td>
-                  </tr>
-                );
-              }}
-            </Rows>
-          </table>
-        </div>
+        <Table
+          name="Builds"
+          dense
+          partly={query.hasNextPage}
+          rows={all}
+          rowKey={(b) => `${b.name}#${b.number}`}
+          columns={buildColumns}
+        />
       )}
       {query.hasNextPage && (
         <div className="p-3 text-center">

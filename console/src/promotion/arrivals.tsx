@@ -1,10 +1,39 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { promotionQueries } from "./calls";
-import { Rows } from "../ui/drawn";
 import { Choice } from "../ui/dialog";
 import { buildPath, packagePath } from "../ui/format";
 import { Empty, Loaded, Panel, Time, useQuery } from "../ui/parts";
+import { type Column, Table } from "../ui/table";
+import { type Schemas } from "../api/client";
+
+const columns: Column<Schemas["Arrival"]>[] = [
+  {
+    head: "Version",
+    by: (a) => a.purl,
+    cell: (a) => <Link to={packagePath(a.purl)}>{decodeURIComponent(a.purl.replace(/^pkg:/, ""))}</Link>,
+  },
+  {
+    head: "How it came",
+    look: "whitespace-nowrap",
+    by: (a) => a.promotion ?? 0,
+    cell: (a) => (a.promotion ? <Link to={`/promotions/${a.promotion}`}>promotion {a.promotion}</Link> : "published"),
+  },
+  { head: "By", by: (a) => a.askedBy || a.by, cell: (a) => a.askedBy || a.by },
+  {
+    head: "Approved by",
+    by: (a) => a.approvers || undefined,
+    cell: (a) => a.approvers || <span className="text-soft">nobody</span>,
+  },
+  {
+    head: "Build",
+    look: "whitespace-nowrap",
+    by: (a) => a.build || undefined,
+    cell: (a) =>
+      a.build ? <Link to={buildPath(a.build)}>{a.build}</Link> : <span className="text-soft">not known</span>,
+  },
+  { head: "When", by: (a) => a.at, cell: (a) => <Time at={a.at} /> },
+];
 
 /** Arrivals says what is in a repository that was not there before, and who let it in. */
 export function Arrivals({ repository }: { repository: string }) {
@@ -35,47 +64,7 @@ export function Arrivals({ repository }: { repository: string }) {
           all.length === 0 ? (
             <Empty title="Nothing new since then">Choose an earlier time.</Empty>
           ) : (
-            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-              <table className="w-full text-left text-sm">
-                <thead className="text-xs text-soft">
-                  <tr className="border-b border-rule">
-                    {["Version", "How it came", "By", "Approved by", "Build", "When"].map((h) => (
-                      <th key={h} className="px-4 py-2 font-medium">
-                        {h}
-                      </th>
-                    ))}
-                  </tr>
-                </thead>
-                <Rows all={all} columns={6} estimate={37}>
-                  {(a, bind) => (
-                    <tr key={a.purl + a.upload} {...bind} className="border-b border-rule last:border-0">
-                      <td className="px-4 py-1.5">
-                        <Link to={packagePath(a.purl)}>{decodeURIComponent(a.purl.replace(/^pkg:/, ""))}</Link>
-                      </td>
-                      <td className="px-4 py-1.5 whitespace-nowrap">
-                        {a.promotion ? (
-                          <Link to={`/promotions/${a.promotion}`}>promotion {a.promotion}</Link>
-                        ) : (
-                          "published"
-                        )}
-                      </td>
-                      <td className="px-4 py-1.5">{a.askedBy || a.by}</td>
-                      <td className="px-4 py-1.5">{a.approvers || <span className="text-soft">nobody</span>}</td>
-                      <td className="px-4 py-1.5 whitespace-nowrap">
-                        {a.build ? (
-                          <Link to={buildPath(a.build)}>{a.build}</Link>
-                        ) : (
-                          <span className="text-soft">not known</span>
-                        )}
-                      </td>
-                      <td className="px-4 py-1.5">
-                        <Time at={a.at} />
-                      </td>
-                    </tr>
-                  )}
-                </Rows>
-              </table>
-            </div>
+            <Table name="New versions" dense rows={all} rowKey={(a) => a.purl + a.upload} columns={columns} />
           )
         }
       </Loaded>

@@ -1,10 +1,10 @@
 import { ArrowRight, Check, CircleDashed, X } from "lucide-react";
-import { Rows } from "../ui/drawn";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import type { PromotionState } from "./calls";
 import { buildPath, count, shortName } from "../ui/format";
 import { Time } from "../ui/parts";
+import { type Column, Table } from "../ui/table";
 
 type Promotion = Schemas["Promotion"];
 
@@ -154,55 +154,47 @@ function FileChange({ file: f }: { file: Schemas["PlannedFile"] }) {
   );
 }
 
-/** PromotionTable lists promotions. */
-export function PromotionTable({ all }: { all: Promotion[] }) {
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            {["", "State", "Hop", "Versions", "Build", "Asked by", "Approved by", "When"].map((h, i) => (
-              <th key={i} className="px-3 py-2 font-medium first:pl-4">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <Rows all={all} columns={8} estimate={37}>
-          {(p, bind) => (
-            <tr key={p.id} {...bind} className="border-b border-rule align-top last:border-0">
-              <td className="py-1.5 pr-3 pl-4">
-                <Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>
-                  {p.id}
-                </Link>
-              </td>
-              <td className="px-3 py-1.5">
-                <PromotionMark state={p.state} />
-              </td>
-              <td className="px-3 py-1.5">
-                <Hop from={p.from} to={p.to} />
-              </td>
-              <td className="px-3 py-1.5">
-                {versionsText(p)}
-                {p.why && <span className="block text-xs text-bad wrap-anywhere">{p.why.split("\n")[0]}</span>}
-              </td>
-              <td className="px-3 py-1.5 whitespace-nowrap">
-                {p.build && <Link to={buildPath(p.build)}>{p.build}</Link>}
-              </td>
-              <td className="px-3 py-1.5">{p.askedBy}</td>
-              <td className="px-3 py-1.5">
-                {p.votes
-                  .filter((v) => v.approve)
-                  .map((v) => v.who)
-                  .join(", ")}
-              </td>
-              <td className="px-3 py-1.5">
-                <Time at={p.endedAt ?? p.askedAt} />
-              </td>
-            </tr>
-          )}
-        </Rows>
-      </table>
-    </div>
-  );
+const columns: Column<Promotion>[] = [
+  {
+    head: "No.",
+    by: (p) => p.id,
+    cell: (p) => (
+      <Link to={`/promotions/${p.id}`} data-row aria-label={`promotion ${p.id}`}>
+        {p.id}
+      </Link>
+    ),
+  },
+  { head: "State", by: (p) => p.state, cell: (p) => <PromotionMark state={p.state} /> },
+  { head: "Hop", by: (p) => p.to, cell: (p) => <Hop from={p.from} to={p.to} /> },
+  {
+    head: "Versions",
+    by: (p) => versionsText(p),
+    cell: (p) => (
+      <>
+        {versionsText(p)}
+        {p.why && <span className="block text-xs text-bad wrap-anywhere">{p.why.split("\n")[0]}</span>}
+      </>
+    ),
+  },
+  {
+    head: "Build",
+    look: "whitespace-nowrap",
+    by: (p) => p.build || undefined,
+    cell: (p) => p.build && <Link to={buildPath(p.build)}>{p.build}</Link>,
+  },
+  { head: "Asked by", by: (p) => p.askedBy, cell: (p) => p.askedBy },
+  {
+    head: "Approved by",
+    cell: (p) =>
+      p.votes
+        .filter((v) => v.approve)
+        .map((v) => v.who)
+        .join(", "),
+  },
+  { head: "When", by: (p) => p.endedAt ?? p.askedAt, cell: (p) => <Time at={p.endedAt ?? p.askedAt} /> },
+];
+
+/** PromotionTable lists promotions; partly says that there are more of them. */
+export function PromotionTable({ all, partly }: { all: Promotion[]; partly?: boolean }) {
+  return <Table name="Promotions" dense partly={partly} rows={all} rowKey={(p) => p.id} columns={columns} />;
 }

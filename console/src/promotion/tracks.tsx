@@ -381,7 +381,7 @@ function History() {
           {params.size > 0 ? "Take away a filter." : "Open a build, and promote it along a track."}
         </Empty>
       ) : (
-        <PromotionTable all={all} />
+        <PromotionTable all={all} partly={query.hasNextPage} />
       )}
       {query.hasNextPage && (
         <div className="p-3 text-center">

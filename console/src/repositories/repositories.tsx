@@ -24,6 +24,7 @@ import {
 } from "../ui/parts";
 import { FirstSteps } from "../rights/first-steps";
 import { NewRepository } from "./new-repository";
+import { Table } from "../ui/table";
 
 export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   usePageTitle("Repositories");
@@ -105,75 +106,86 @@ function NoRepositories({ admin }: { admin: boolean }) {
 function RepositoryTable({ all }: { all: Schemas["Repository"][] }) {
   const largest = Math.max(...all.map((r) => r.bytes), 1);
   return (
-    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
-      <table className="w-full text-left">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            <th className="px-4 py-2 font-medium">Name</th>
-            <th className="px-4 py-2 font-medium">Holds</th>
-            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Packages</th>
-            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
-            <th className="px-4 py-2 text-right font-medium">Size</th>
-            <th className="hidden px-4 py-2 font-medium sm:table-cell">Last change</th>
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((r) => (
-            <tr key={r.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
-              <td className="px-4 py-2">
-                <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">
-                  {r.name}
-                </Link>
-                {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
-                {r.anonymousRead && (
-                  <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />
-                )}
-                <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
-                {r.mirror && (
-                  <div className="mt-0.5 sm:hidden">
-                    <UpstreamMark mirror={r.mirror} />
-                  </div>
-                )}
-              </td>
-              {r.chain ? (
-                <td colSpan={5} className="px-4 py-2 text-sm text-soft max-sm:text-xs">
-                  <ChainLine members={r.chain.members} />
-                  {r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}
-                </td>
-              ) : (
-                <Holdings repository={r} largest={largest} />
+    <Table
+      name="Repositories"
+      rows={all}
+      rowKey={(r) => r.name}
+      across={(r) =>
+        r.chain && (
+          <>
+            <ChainLine members={r.chain.members} />
+            {r.chain.hidden && <span className="text-xs"> and some that you may not see</span>}
+          </>
+        )
+      }
+      columns={[
+        { head: "Name", look: "text-base", by: (r) => r.name, cell: (r) => <Name repository={r} /> },
+        {
+          head: "Holds",
+          by: (r) => r.holds,
+          cell: (r) => (
+            <>
+              <Holds holds={r.holds} />
+              {r.mirror && (
+                <div className="mt-0.5 max-sm:hidden">
+                  <UpstreamMark mirror={r.mirror} />
+                </div>
               )}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+            </>
+          ),
+        },
+        {
+          head: "Packages",
+          right: true,
+          from: "md",
+          by: (r) => r.packages,
+          cell: (r) => r.packages.toLocaleString("en"),
+        },
+        {
+          head: "Versions",
+          right: true,
+          from: "md",
+          by: (r) => r.versions,
+          cell: (r) => r.versions.toLocaleString("en"),
+        },
+        {
+          head: "Size",
+          right: true,
+          by: (r) => r.bytes,
+          cell: (r) => (
+            <>
+              {bytes(r.bytes)}
+              <div aria-hidden className="mt-1 ml-auto h-1 w-14 rounded-full bg-well sm:w-24">
+                <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
+              </div>
+            </>
+          ),
+        },
+        {
+          head: "Last change",
+          from: "sm",
+          by: (r) => r.lastChange,
+          cell: (r) => (r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>),
+        },
+      ]}
+    />
   );
 }
 
-/** Holdings are the cells about what a house or mirror holds. */
-function Holdings({ repository: r, largest }: { repository: Schemas["Repository"]; largest: number }) {
+function Name({ repository: r }: { repository: Schemas["Repository"] }) {
   return (
     <>
-      <td className="px-4 py-2 text-sm">
-        <Holds holds={r.holds} />
-        {r.mirror && (
-          <div className="mt-0.5 max-sm:hidden">
-            <UpstreamMark mirror={r.mirror} />
-          </div>
-        )}
-      </td>
-      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.packages.toLocaleString("en")}</td>
-      <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">{r.versions.toLocaleString("en")}</td>
-      <td className="px-4 py-2 text-right tabular-nums whitespace-nowrap">
-        {bytes(r.bytes)}
-        <div aria-hidden className="mt-1 ml-auto h-1 w-14 rounded-full bg-well sm:w-24">
-          <div className="h-1 rounded-full bg-deep" style={{ width: `${(100 * r.bytes) / largest}%` }} />
+      <Link data-row to={`/repositories/${r.name}`} className="inline-flex min-h-6 items-center font-medium">
+        {r.name}
+      </Link>
+      {r.kind !== "house" && <span className="ml-1.5 text-xs text-soft">{r.kind}</span>}
+      {r.anonymousRead && <Globe size={13} className="ml-1.5 inline text-soft" aria-label="anybody may read it" />}
+      <div className="max-w-36 truncate text-xs text-soft sm:max-w-xs">{r.description}</div>
+      {r.mirror && (
+        <div className="mt-0.5 sm:hidden">
+          <UpstreamMark mirror={r.mirror} />
         </div>
-      </td>
-      <td className="hidden px-4 py-2 text-sm sm:table-cell">
-        {r.lastChange ? <Time at={r.lastChange} /> : <span className="text-soft">nothing yet</span>}
-      </td>
+      )}
     </>
   );
 }

@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { bytes, count, packagePath } from "../ui/format";
 import { Time } from "../ui/parts";
+import { Table } from "../ui/table";
 
 type Total = Schemas["PlanTotal"];
 
@@ -81,39 +82,29 @@ function Key({ look, text }: { look: string; text: string }) {
 /** Totals shows the parts of a plan. */
 export function Totals({ head, all }: { head: string; all: Total[] }) {
   return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            {[head, "Stay", "Go", "Not covered", "Freed", ""].map((h, i) => (
-              <th key={h} className={`px-4 py-2 font-medium ${i > 0 && i < 5 ? "text-right" : ""}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((t) => (
-            <tr key={t.name} className="border-b border-rule last:border-0">
-              <td className="px-4 py-1.5">
-                {t.name.startsWith("pkg:") ? (
-                  <Link to={packagePath(t.name)}>{decodeURIComponent(t.name.slice(4))}</Link>
-                ) : (
-                  t.name
-                )}
-              </td>
-              <td className="px-4 py-1.5 text-right tabular-nums">{t.kept}</td>
-              <td className="px-4 py-1.5 text-right tabular-nums">{t.swept}</td>
-              <td className="px-4 py-1.5 text-right tabular-nums">{t.outside || ""}</td>
-              <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{t.swept ? bytes(t.freed) : ""}</td>
-              <td className="w-1/4 px-4 py-1.5">
-                <Waterline total={t} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <Table
+      name={`A plan by ${head.toLowerCase()}`}
+      dense
+      rows={all}
+      rowKey={(t) => t.name}
+      columns={[
+        {
+          head,
+          by: (t) => t.name,
+          cell: (t) =>
+            t.name.startsWith("pkg:") ? (
+              <Link to={packagePath(t.name)}>{decodeURIComponent(t.name.slice(4))}</Link>
+            ) : (
+              t.name
+            ),
+        },
+        { head: "Stay", right: true, by: (t) => t.kept, cell: (t) => t.kept },
+        { head: "Go", right: true, by: (t) => t.swept, cell: (t) => t.swept },
+        { head: "Not covered", right: true, by: (t) => t.outside, cell: (t) => t.outside || "" },
+        { head: "Freed", right: true, by: (t) => t.freed, cell: (t) => (t.swept ? bytes(t.freed) : "") },
+        { head: "Share", look: "w-1/4", cell: (t) => <Waterline total={t} /> },
+      ]}
+    />
   );
 }
 
@@ -123,49 +114,59 @@ const fates: Record<Schemas["PlanLine"]["fate"], [string, string]> = {
   outside: ["text-soft", "not covered"],
 };
 
-/** Lines shows versions of a plan, and why. */
-export function PlanLines({ all, policy }: { all: Schemas["PlanLine"][]; policy: string }) {
+/** PlanLines shows versions of a plan, and why; partly says that there are more of them. */
+export function PlanLines({ all, policy, partly }: { all: Schemas["PlanLine"][]; policy: string; partly: boolean }) {
   return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            {["", "Version", "Why", "Published", "Last used", "Users", "Size", "Freed"].map((h, i) => (
-              <th key={h} className={`px-3 py-2 font-medium ${i > 4 ? "text-right" : ""}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((l) => (
-            <tr key={`${l.repository} ${l.purl} ${l.upload}`} className="border-b border-rule last:border-0">
-              <td className={`px-3 py-1.5 font-medium whitespace-nowrap ${fates[l.fate][0]}`}>{fates[l.fate][1]}</td>
-              <td className="px-3 py-1.5">
-                <Link to={packagePath(l.purl)}>{decodeURIComponent(l.purl.slice(4))}</Link>
-                <span className="block text-xs text-soft">
-                  {l.upload && <span className="font-mono">{l.upload} </span>}in {l.repository}
-                </span>
-              </td>
-              <td className="px-3 py-1.5">
-                {l.reason}
-                {l.policy && l.policy !== policy && <span className="text-soft">, by {l.policy}</span>}
-              </td>
-              <td className="px-3 py-1.5">
-                <Time at={l.at} />
-              </td>
-              <td className="px-3 py-1.5">
-                {l.usedAt ? <Time at={l.usedAt} /> : <span className="text-soft">never</span>}
-              </td>
-              <td className="px-3 py-1.5 text-right tabular-nums">{l.users || ""}</td>
-              <td className="px-3 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(l.bytes)}</td>
-              <td className="px-3 py-1.5 text-right whitespace-nowrap tabular-nums">
-                {l.fate === "swept" ? bytes(l.freed) : ""}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <Table
+      name="Versions of a plan"
+      dense
+      partly={partly}
+      rows={all}
+      rowKey={(l) => `${l.repository} ${l.purl} ${l.upload}`}
+      columns={[
+        {
+          head: "Fate",
+          look: "font-medium whitespace-nowrap",
+          by: (l) => l.fate,
+          cell: (l) => <span className={fates[l.fate][0]}>{fates[l.fate][1]}</span>,
+        },
+        {
+          head: "Version",
+          by: (l) => l.purl,
+          cell: (l) => (
+            <>
+              <Link to={packagePath(l.purl)}>{decodeURIComponent(l.purl.slice(4))}</Link>
+              <span className="block text-xs text-soft">
+                {l.upload && <span className="font-mono">{l.upload} </span>}in {l.repository}
+              </span>
+            </>
+          ),
+        },
+        {
+          head: "Why",
+          by: (l) => l.reason,
+          cell: (l) => (
+            <>
+              {l.reason}
+              {l.policy && l.policy !== policy && <span className="text-soft">, by {l.policy}</span>}
+            </>
+          ),
+        },
+        { head: "Published", by: (l) => l.at, cell: (l) => <Time at={l.at} /> },
+        {
+          head: "Last used",
+          by: (l) => l.usedAt,
+          cell: (l) => (l.usedAt ? <Time at={l.usedAt} /> : <span className="text-soft">never</span>),
+        },
+        { head: "Users", right: true, by: (l) => l.users, cell: (l) => l.users || "" },
+        { head: "Size", right: true, by: (l) => l.bytes, cell: (l) => bytes(l.bytes) },
+        {
+          head: "Freed",
+          right: true,
+          by: (l) => (l.fate === "swept" ? l.freed : undefined),
+          cell: (l) => (l.fate === "swept" ? bytes(l.freed) : ""),
+        },
+      ]}
+    />
   );
 }

@@ -346,7 +346,7 @@ function Preview({ text }: { text: string }) {
           {p.lines.length === 0 ? (
             <Empty title={fate === "swept" && !asked ? "Nothing would go" : "No version fits"} />
           ) : (
-            <PlanLines all={p.lines} policy={p.policy} />
+            <PlanLines all={p.lines} policy={p.policy} partly={p.found > p.lines.length} />
           )}
           {p.found > p.lines.length && (
             <p className="border-t border-rule px-4 py-2 text-sm text-soft">and {p.found - p.lines.length} more</p>

@@ -7,10 +7,11 @@ import { retentionCalls, retentionQueries } from "./calls";
 import { usedQueries } from "../use/calls";
 import { Choice } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, usePageTitle } from "../ui/parts";
+import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
 import { OneOf } from "../pointing/point";
 import { Downloads, fromDay } from "../use/use";
+import { type Column, Table } from "../ui/table";
 
 const Chart = lazy(() => import("../ui/chart"));
 
@@ -42,22 +43,59 @@ export default function RetentionPage() {
   );
 }
 
-const th = "px-4 py-2 font-medium";
-const td = "px-4 py-1.5";
-
-function Head({ names, right = [] }: { names: string[]; right?: number[] }) {
-  return (
-    <thead className="text-xs text-soft">
-      <tr className="border-b border-rule">
-        {names.map((h, i) => (
-          <th key={i} className={`${th} ${right.includes(i) ? "text-right" : ""}`}>
-            {h}
-          </th>
-        ))}
-      </tr>
-    </thead>
-  );
-}
+const policyColumns: Column<Schemas["Policy"]>[] = [
+  {
+    head: "Policy",
+    by: (p) => p.name,
+    cell: (p) => (
+      <>
+        <Link data-row to={`/policies/${p.name}`} className="font-medium">
+          {p.name}
+        </Link>
+        <span className="block text-xs text-soft">{p.description}</span>
+      </>
+    ),
+  },
+  { head: "About", cell: (p) => p.about.join(", ") || <span className="text-soft">nothing yet</span> },
+  {
+    head: "Keeps",
+    cell: (p) =>
+      p.keep.map((k) => (
+        <span key={k} className="block">
+          {k}
+        </span>
+      )),
+  },
+  {
+    head: "Next run",
+    look: "whitespace-nowrap",
+    by: (p) => (p.paused ? undefined : p.next[0]),
+    cell: (p) =>
+      p.paused ? (
+        <span className="text-glow">paused</span>
+      ) : p.next[0] ? (
+        moment(p.next[0])
+      ) : (
+        <span className="text-soft">by hand</span>
+      ),
+  },
+  {
+    head: "Last run",
+    look: "whitespace-nowrap",
+    by: (p) => p.last?.begunAt,
+    cell: (p) =>
+      p.last ? (
+        <>
+          <Link to={`/sweeps/${p.last.id}`}>sweep {p.last.id}</Link> <SweepMark state={p.last.state} />
+          <span className="block text-xs text-soft">
+            <Time at={p.last.begunAt} />, {count(p.last.done, "version")}
+          </span>
+        </>
+      ) : (
+        <span className="text-soft">never</span>
+      ),
+  },
+];
 
 function Policies() {
   const query = useQuery(retentionQueries.policies());
@@ -81,59 +119,39 @@ function Policies() {
               <Link to="/policies/new">Write one</Link> and see what it would do before you save it.
             </Empty>
           ) : (
-            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-              <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
-                <Head names={["Policy", "About", "Keeps", "Next run", "Last run"]} />
-                <tbody>
-                  {all.map((p) => (
-                    <tr key={p.name} className="border-b border-rule align-top last:border-0">
-                      <td className={td}>
-                        <Link data-row to={`/policies/${p.name}`} className="font-medium">
-                          {p.name}
-                        </Link>
-                        <span className="block text-xs text-soft">{p.description}</span>
-                      </td>
-                      <td className={td}>{p.about.join(", ") || <span className="text-soft">nothing yet</span>}</td>
-                      <td className={td}>
-                        {p.keep.map((k) => (
-                          <span key={k} className="block">
-                            {k}
-                          </span>
-                        ))}
-                      </td>
-                      <td className={`${td} whitespace-nowrap`}>
-                        {p.paused ? (
-                          <span className="text-glow">paused</span>
-                        ) : p.next[0] ? (
-                          <span title={moment(p.next[0])}>{moment(p.next[0])}</span>
-                        ) : (
-                          <span className="text-soft">by hand</span>
-                        )}
-                      </td>
-                      <td className={`${td} whitespace-nowrap`}>
-                        {p.last ? (
-                          <>
-                            <Link to={`/sweeps/${p.last.id}`}>sweep {p.last.id}</Link>{" "}
-                            <SweepMark state={p.last.state} />
-                            <span className="block text-xs text-soft">
-                              <Time at={p.last.begunAt} />, {count(p.last.done, "version")}
-                            </span>
-                          </>
-                        ) : (
-                          <span className="text-soft">never</span>
-                        )}
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <Table name="Policies" rows={all} rowKey={(p) => p.name} columns={policyColumns} />
           )
         }
       </Loaded>
     </Panel>
   );
 }
+
+const sweepColumns: Column<Schemas["Sweep"]>[] = [
+  {
+    head: "Sweep",
+    by: (s) => s.id,
+    cell: (s) => (
+      <Link data-row to={`/sweeps/${s.id}`} className="font-medium">
+        sweep {s.id}
+      </Link>
+    ),
+  },
+  { head: "State", by: (s) => s.state, cell: (s) => <SweepMark state={s.state} /> },
+  {
+    head: "Policy",
+    by: (s) => s.policy,
+    cell: (s) =>
+      s.policy ? <Link to={`/policies/${s.policy}`}>{s.policy}</Link> : <span className="text-soft">by hand</span>,
+  },
+  { head: "In", by: (s) => s.repositories.join(), cell: (s) => s.repositories.join(", ") },
+  { head: "Begun", by: (s) => s.begunAt, cell: (s) => <Time at={s.begunAt} /> },
+  { head: "By", by: (s) => s.begunBy, cell: (s) => s.begunBy },
+  { head: "Removed", right: true, by: (s) => s.done, cell: (s) => s.done },
+  { head: "Back", right: true, by: (s) => s.back, cell: (s) => s.back || "" },
+  { head: "Reclaimed", right: true, by: (s) => s.reclaimed, cell: (s) => s.reclaimed || "" },
+  { head: "Size", right: true, by: (s) => s.bytes, cell: (s) => bytes(s.bytes) },
+];
 
 function Sweeps() {
   const query = useQuery(retentionQueries.sweeps());
@@ -147,44 +165,7 @@ function Sweeps() {
           all.length === 0 ? (
             <Empty title="Nothing was swept yet" />
           ) : (
-            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-              <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
-                <Head
-                  names={["Sweep", "", "Policy", "In", "Begun", "By", "Removed", "Back", "Reclaimed", "Size"]}
-                  right={[6, 7, 8, 9]}
-                />
-                <tbody>
-                  {all.map((s) => (
-                    <tr key={s.id} className="border-b border-rule last:border-0">
-                      <td className={td}>
-                        <Link data-row to={`/sweeps/${s.id}`} className="font-medium">
-                          sweep {s.id}
-                        </Link>
-                      </td>
-                      <td className={td}>
-                        <SweepMark state={s.state} />
-                      </td>
-                      <td className={td}>
-                        {s.policy ? (
-                          <Link to={`/policies/${s.policy}`}>{s.policy}</Link>
-                        ) : (
-                          <span className="text-soft">by hand</span>
-                        )}
-                      </td>
-                      <td className={td}>{s.repositories.join(", ")}</td>
-                      <td className={td}>
-                        <Time at={s.begunAt} />
-                      </td>
-                      <td className={td}>{s.begunBy}</td>
-                      <td className={`${td} text-right tabular-nums`}>{s.done}</td>
-                      <td className={`${td} text-right tabular-nums`}>{s.back || ""}</td>
-                      <td className={`${td} text-right tabular-nums`}>{s.reclaimed || ""}</td>
-                      <td className={`${td} text-right whitespace-nowrap tabular-nums`}>{bytes(s.bytes)}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <Table name="Sweeps" dense rows={all} rowKey={(s) => s.id} columns={sweepColumns} />
           )
         }
       </Loaded>
@@ -214,30 +195,38 @@ function Pins() {
               <code className="font-mono">crelvo pin PURL --in REPOSITORY --reason TEXT</code>.
             </Empty>
           ) : (
-            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-              <table className="w-full text-left text-sm">
-                <Head names={["Version", "In", "Why", "By", "Since", "Until", ""]} />
-                <tbody>
-                  {all.map((p) => (
-                    <tr key={p.repository + p.purl} className="border-b border-rule last:border-0">
-                      <td className={td}>
-                        <Link to={packagePath(p.purl)}>{decodeURIComponent(p.purl.slice(4))}</Link>
-                      </td>
-                      <td className={td}>{p.repository}</td>
-                      <td className={td}>{p.reason}</td>
-                      <td className={td}>{p.by}</td>
-                      <td className={td}>{p.at && <Time at={p.at} />}</td>
-                      <td className={`${td} whitespace-nowrap`}>{p.until ? moment(p.until) : "for good"}</td>
-                      <td className={`${td} text-right`}>
-                        <Button look="bare" onClick={() => off.mutate(p)}>
-                          Take off
-                        </Button>
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <Table
+              name="Pins"
+              dense
+              rows={all}
+              rowKey={(p) => p.repository + p.purl}
+              columns={[
+                {
+                  head: "Version",
+                  by: (p) => p.purl,
+                  cell: (p) => <Link to={packagePath(p.purl)}>{decodeURIComponent(p.purl.slice(4))}</Link>,
+                },
+                { head: "In", by: (p) => p.repository, cell: (p) => p.repository },
+                { head: "Why", by: (p) => p.reason, cell: (p) => p.reason },
+                { head: "By", by: (p) => p.by, cell: (p) => p.by },
+                { head: "Since", by: (p) => p.at, cell: (p) => p.at && <Time at={p.at} /> },
+                {
+                  head: "Until",
+                  look: "whitespace-nowrap",
+                  by: (p) => p.until,
+                  cell: (p) => (p.until ? moment(p.until) : "for good"),
+                },
+                {
+                  head: " ",
+                  right: true,
+                  cell: (p) => (
+                    <Button look="bare" onClick={() => off.mutate(p)}>
+                      Take off
+                    </Button>
+                  ),
+                },
+              ]}
+            />
           )
         }
       </Loaded>
@@ -249,6 +238,23 @@ const spans: [string, string][] = [
   ["30", "30 days"],
   ["90", "90 days"],
   ["365", "a year"],
+];
+
+/** largestFirst orders what repositories hold now. */
+const largestFirst = (now: Schemas["Space"][]) => [...now].sort((a, b) => b.bytes - a.bytes);
+
+const spaceColumns: Column<Schemas["Space"]>[] = [
+  {
+    head: "Repository",
+    by: (x) => x.repository,
+    cell: (x) => <Link to={`/repositories/${x.repository}`}>{x.repository}</Link>,
+  },
+  { head: "Ecosystem", by: (x) => x.ecosystem, cell: (x) => x.ecosystem },
+  { head: "Packages", right: true, by: (x) => x.packages ?? 0, cell: (x) => x.packages ?? 0 },
+  { head: "Versions", right: true, by: (x) => x.versions, cell: (x) => x.versions },
+  { head: "Size", right: true, by: (x) => x.bytes, cell: (x) => bytes(x.bytes) },
+  { head: "Of it shared", right: true, by: (x) => x.shared ?? 0, cell: (x) => (x.shared ? bytes(x.shared) : "") },
+  { head: "Removed, in grace", right: true, by: (x) => x.grace ?? 0, cell: (x) => (x.grace ? bytes(x.grace) : "") },
 ];
 
 function SpaceView() {
@@ -276,43 +282,13 @@ function SpaceView() {
             <Growth days={s.days} />
           </Panel>
           <Panel title="Where it goes">
-            <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-              <table className="w-full text-left text-sm">
-                <Head
-                  names={[
-                    "Repository",
-                    "Ecosystem",
-                    "Packages",
-                    "Versions",
-                    "Size",
-                    "Of it shared",
-                    "Removed, in grace",
-                  ]}
-                  right={[2, 3, 4, 5, 6]}
-                />
-                <tbody>
-                  {[...s.now]
-                    .sort((a, b) => b.bytes - a.bytes)
-                    .map((x) => (
-                      <tr key={x.repository + x.ecosystem} className="border-b border-rule last:border-0">
-                        <td className={td}>
-                          <Link to={`/repositories/${x.repository}`}>{x.repository}</Link>
-                        </td>
-                        <td className={td}>{x.ecosystem}</td>
-                        <td className={`${td} text-right tabular-nums`}>{x.packages ?? 0}</td>
-                        <td className={`${td} text-right tabular-nums`}>{x.versions}</td>
-                        <td className={`${td} text-right whitespace-nowrap tabular-nums`}>{bytes(x.bytes)}</td>
-                        <td className={`${td} text-right whitespace-nowrap tabular-nums`}>
-                          {x.shared ? bytes(x.shared) : ""}
-                        </td>
-                        <td className={`${td} text-right whitespace-nowrap tabular-nums`}>
-                          {x.grace ? bytes(x.grace) : ""}
-                        </td>
-                      </tr>
-                    ))}
-                </tbody>
-              </table>
-            </div>
+            <Table
+              name="Space"
+              dense
+              rows={largestFirst(s.now)}
+              rowKey={(x) => x.repository + x.ecosystem}
+              columns={spaceColumns}
+            />
           </Panel>
           <Panel title="How old it is">
             <Ages ages={s.ages} />
@@ -323,6 +299,24 @@ function SpaceView() {
     </Loaded>
   );
 }
+
+const freedColumns: Column<Schemas["Reclaiming"]>[] = [
+  { head: "Began", by: (r) => r.begunAt, cell: (r) => <Time at={r.begunAt} /> },
+  {
+    head: "By",
+    by: (r) => r.begunBy,
+    cell: (r) => (
+      <>
+        {r.begunBy}
+        {r.failure && <span className="block text-xs text-bad">{r.failure}</span>}
+      </>
+    ),
+  },
+  { head: "Versions past their grace", right: true, by: (r) => r.versions, cell: (r) => r.versions },
+  { head: "Newly without a name", right: true, by: (r) => r.marked, cell: (r) => r.marked },
+  { head: "Files freed", right: true, by: (r) => r.files, cell: (r) => r.files },
+  { head: "Bytes freed", right: true, by: (r) => r.bytes, cell: (r) => bytes(r.bytes) },
+];
 
 /** Freed lists the last runs that freed bytes, and lets an admin begin one. */
 function Freed() {
@@ -351,31 +345,7 @@ function Freed() {
       {query.data.length === 0 ? (
         <p className="px-4 py-3 text-sm text-soft">No run yet. Bytes whose grace is over are freed every night.</p>
       ) : (
-        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-          <table className="w-full text-left text-sm">
-            <Head
-              names={["Began", "By", "Versions past their grace", "Newly without a name", "Files freed", "Bytes freed"]}
-              right={[2, 3, 4, 5]}
-            />
-            <tbody>
-              {query.data.slice(0, 10).map((r) => (
-                <tr key={r.id} className="border-b border-rule last:border-0">
-                  <td className={td}>
-                    <Time at={r.begunAt} />
-                  </td>
-                  <td className={td}>
-                    {r.begunBy}
-                    {r.failure && <span className="block text-xs text-bad">{r.failure}</span>}
-                  </td>
-                  <td className={`${td} text-right tabular-nums`}>{r.versions}</td>
-                  <td className={`${td} text-right tabular-nums`}>{r.marked}</td>
-                  <td className={`${td} text-right tabular-nums`}>{r.files}</td>
-                  <td className={`${td} text-right whitespace-nowrap tabular-nums`}>{bytes(r.bytes)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table name="Freed" dense rows={query.data.slice(0, 10)} rowKey={(r) => r.id} columns={freedColumns} />
       )}
     </Panel>
   );
@@ -462,6 +432,29 @@ const orders: [string, string][] = [
   ["unused", "not used"],
 ];
 
+const usedColumns: Column<Schemas["UsedPackage"]>[] = [
+  {
+    head: "Package",
+    by: (p) => p.purl,
+    cell: (p) => (
+      <Link data-row to={packagePath(p.purl)}>
+        {decodeURIComponent(p.purl.slice(4))}
+      </Link>
+    ),
+  },
+  { head: "In", by: (p) => p.repository, cell: (p) => p.repository },
+  { head: "Downloads", right: true, by: (p) => p.downloads, cell: (p) => p.downloads },
+  { head: "Before", right: true, look: "text-soft", by: (p) => p.before, cell: (p) => p.before },
+  { head: "Users", right: true, by: (p) => p.users, cell: (p) => p.users },
+  {
+    head: "Last used",
+    by: (p) => p.usedAt,
+    cell: (p) => (p.usedAt ? <Time at={p.usedAt} /> : <span className="text-soft">never</span>),
+  },
+  { head: "Versions", right: true, by: (p) => p.versions, cell: (p) => p.versions },
+  { head: "Size", right: true, by: (p) => p.bytes, cell: (p) => bytes(p.bytes) },
+];
+
 function UseView() {
   const [order, setOrder] = useState("top");
   const [days, setDays] = useState("30");
@@ -485,34 +478,13 @@ function UseView() {
             all.length === 0 ? (
               <Empty title="No package fits">Choose a longer time, or another order.</Empty>
             ) : (
-              <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-                <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
-                  <Head
-                    names={["Package", "In", "Downloads", "Before", "Users", "Last used", "Versions", "Size"]}
-                    right={[2, 3, 4, 6, 7]}
-                  />
-                  <tbody>
-                    {all.map((p) => (
-                      <tr key={p.repository + p.purl} className="border-b border-rule last:border-0">
-                        <td className={td}>
-                          <Link data-row to={packagePath(p.purl)}>
-                            {decodeURIComponent(p.purl.slice(4))}
-                          </Link>
-                        </td>
-                        <td className={td}>{p.repository}</td>
-                        <td className={`${td} text-right tabular-nums`}>{p.downloads}</td>
-                        <td className={`${td} text-right text-soft tabular-nums`}>{p.before}</td>
-                        <td className={`${td} text-right tabular-nums`}>{p.users}</td>
-                        <td className={td}>
-                          {p.usedAt ? <Time at={p.usedAt} /> : <span className="text-soft">never</span>}
-                        </td>
-                        <td className={`${td} text-right tabular-nums`}>{p.versions}</td>
-                        <td className={`${td} text-right whitespace-nowrap tabular-nums`}>{bytes(p.bytes)}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+              <Table
+                name="Packages used"
+                dense
+                rows={all}
+                rowKey={(p) => p.repository + p.purl}
+                columns={usedColumns}
+              />
             )
           }
         </Loaded>

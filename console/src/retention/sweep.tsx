@@ -4,11 +4,11 @@ import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { type ItemState, retentionCalls, retentionQueries } from "./calls";
-import { Rows } from "../ui/drawn";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
+import { type Column, Table } from "../ui/table";
 
 const itemStates: Record<ItemState, [string, string]> = {
   planned: ["text-soft", "planned"],
@@ -153,6 +153,38 @@ function Page({ s }: { s: Schemas["SweepPage"] }) {
   );
 }
 
+const itemColumns: Column<Schemas["SweepItem"]>[] = [
+  {
+    head: "Version",
+    by: (i) => i.purl,
+    cell: (i) => (
+      <>
+        <Link to={packagePath(i.purl)}>{decodeURIComponent(i.purl.slice(4))}</Link>
+        <span className="block text-xs text-soft">
+          {i.upload && <span className="font-mono">{i.upload} </span>}in {i.repository}
+        </span>
+      </>
+    ),
+  },
+  {
+    head: "State",
+    by: (i) => i.state,
+    cell: (i) => (
+      <span className={itemStates[i.state][0]}>
+        {itemStates[i.state][1]}
+        {i.note && <span className="block text-xs text-soft">{i.note}</span>}
+        {i.graceUntil && <span className="block text-xs text-soft">can come back until {moment(i.graceUntil)}</span>}
+      </span>
+    ),
+  },
+  {
+    head: "Last used",
+    by: (i) => i.usedAt,
+    cell: (i) => (i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>),
+  },
+  { head: "Size", right: true, by: (i) => i.bytes, cell: (i) => bytes(i.bytes) },
+];
+
 function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => void }) {
   const [state, setState] = useState("");
   const query = useInfiniteQuery(retentionQueries.items(s.id, (state || undefined) as ItemState | undefined));
@@ -185,54 +217,31 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
       ) : query.data && all.length === 0 ? (
         <Empty title={s.versions === 0 ? "It found nothing to take" : "No version fits"} />
       ) : (
-        <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-          <table className="w-full text-left text-sm">
-            <thead className="text-xs text-soft">
-              <tr className="border-b border-rule">
-                {["Version", "", "Last used", "Size", ""].map((h, i) => (
-                  <th key={i} className={`px-4 py-2 font-medium ${h === "Size" ? "text-right" : ""}`}>
-                    {h}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <Rows all={all} columns={5} estimate={54}>
-              {(i, bind) => (
-                <tr key={i.position} {...bind} className="border-b border-rule last:border-0">
-                  <td className="px-4 py-1.5">
-                    <Link to={packagePath(i.purl)}>{decodeURIComponent(i.purl.slice(4))}</Link>
-                    <span className="block text-xs text-soft">
-                      {i.upload && <span className="font-mono">{i.upload} </span>}in {i.repository}
-                    </span>
-                  </td>
-                  <td className={`px-4 py-1.5 ${itemStates[i.state][0]}`}>
-                    {itemStates[i.state][1]}
-                    {i.note && <span className="block text-xs text-soft">{i.note}</span>}
-                    {i.graceUntil && (
-                      <span className="block text-xs text-soft" title={moment(i.graceUntil)}>
-                        can come back until {moment(i.graceUntil)}
-                      </span>
-                    )}
-                  </td>
-                  <td className="px-4 py-1.5">
-                    {i.usedAt ? <Time at={i.usedAt} /> : <span className="text-soft">never</span>}
-                  </td>
-                  <td className="px-4 py-1.5 text-right whitespace-nowrap tabular-nums">{bytes(i.bytes)}</td>
-                  <td className="px-4 py-1.5 text-right">
-                    {i.state === "removed" && s.may && (
-                      <Button
-                        look="bare"
-                        onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}
-                      >
-                        Bring back
-                      </Button>
-                    )}
-                  </td>
-                </tr>
-              )}
-            </Rows>
-          </table>
-        </div>
+        <Table
+          name="Versions of a sweep"
+          dense
+          partly={query.hasNextPage}
+          estimate={54}
+          rows={all}
+          rowKey={(i) => i.position}
+          columns={[
+            ...itemColumns,
+            {
+              head: " ",
+              right: true,
+              cell: (i) =>
+                i.state === "removed" &&
+                s.may && (
+                  <Button
+                    look="bare"
+                    onClick={() => undo(i.upload ? i.purl.replace(/@[^@]*$/, `@${i.upload}`) : i.purl)}
+                  >
+                    Bring back
+                  </Button>
+                ),
+            },
+          ]}
+        />
       )}
       {query.hasNextPage && (
         <div className="p-3 text-center">

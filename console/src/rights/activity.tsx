@@ -3,10 +3,10 @@ import { Download, ShieldCheck } from "lucide-react";
 import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { type EventFilter, rightsCalls, rightsQueries } from "./calls";
-import { Rows } from "../ui/drawn";
 import { TextInput } from "../ui/dialog";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, usePageTitle } from "../ui/parts";
+import { type Column, Table } from "../ui/table";
 
 const spans: [string, string][] = [
   ["", "always"],
@@ -21,6 +21,52 @@ function since(hours: string): string | undefined {
   if (!hours) return undefined;
   return new Date(Math.floor(Date.now() / 60_000) * 60_000 - Number(hours) * 3_600_000).toISOString();
 }
+
+const columns: Column<Schemas["Event"]>[] = [
+  { head: "When", look: "whitespace-nowrap", cell: (e) => <span title={`event ${e.id}`}>{moment(e.at)}</span> },
+  {
+    head: "Who",
+    cell: (e) => (
+      <>
+        {e.who || <span className="text-soft">nobody</span>}
+        <span className="block text-xs text-soft">
+          {[e.token && `token ${e.token}`, e.address].filter(Boolean).join(", ")}
+        </span>
+      </>
+    ),
+  },
+  {
+    head: "What",
+    look: "whitespace-nowrap",
+    cell: (e) => <span className={e.action === "refused" ? "text-bad" : ""}>{e.action}</span>,
+  },
+  {
+    head: "About",
+    look: "max-w-80 wrap-anywhere",
+    cell: (e) => (
+      <>
+        {e.subject}
+        {e.repository && (
+          <span className="block text-xs text-soft">
+            in <Link to={`/repositories/${e.repository}`}>{e.repository}</Link>
+          </span>
+        )}
+      </>
+    ),
+  },
+  {
+    head: "Details",
+    look: "max-w-96 text-xs text-soft wrap-anywhere",
+    cell: (e) =>
+      Object.entries(e.detail ?? {})
+        .filter(([, v]) => v)
+        .map(([k, v]) => (
+          <span key={k} className="block">
+            <span className="text-ink">{k}:</span> {v}
+          </span>
+        )),
+  },
+];
 
 /** ActivityPage shows the activity record; the filters stand in the address. */
 export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
@@ -145,7 +191,7 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
       ) : query.data && all.length === 0 ? (
         <Empty title="Nothing on record fits">Take away a filter.</Empty>
       ) : (
-        <Lines all={all} />
+        <Table name="Activity" dense partly rows={all} rowKey={(e) => e.id} columns={columns} />
       )}
       {query.hasNextPage && (
         <div className="p-3 text-center">
@@ -155,58 +201,5 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
         </div>
       )}
     </Panel>
-  );
-}
-
-function Lines({ all }: { all: Schemas["Event"][] }) {
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-      <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            {["When", "Who", "What", "About", "Details"].map((h) => (
-              <th key={h} className="px-4 py-2 font-medium">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <Rows all={all} columns={5}>
-          {(e, bind) => (
-            <tr key={e.id} {...bind} className="border-b border-rule align-top last:border-0">
-              <td className="px-4 py-1.5 whitespace-nowrap" title={`event ${e.id}`}>
-                {moment(e.at)}
-              </td>
-              <td className="px-4 py-1.5">
-                {e.who || <span className="text-soft">nobody</span>}
-                <span className="block text-xs text-soft">
-                  {[e.token && `token ${e.token}`, e.address].filter(Boolean).join(", ")}
-                </span>
-              </td>
-              <td className={`px-4 py-1.5 whitespace-nowrap ${e.action === "refused" ? "text-bad" : ""}`}>
-                {e.action}
-              </td>
-              <td className="max-w-80 px-4 py-1.5 wrap-anywhere">
-                {e.subject}
-                {e.repository && (
-                  <span className="block text-xs text-soft">
-                    in <Link to={`/repositories/${e.repository}`}>{e.repository}</Link>
-                  </span>
-                )}
-              </td>
-              <td className="max-w-96 px-4 py-1.5 text-xs text-soft wrap-anywhere">
-                {Object.entries(e.detail ?? {})
-                  .filter(([, v]) => v)
-                  .map(([k, v]) => (
-                    <span key={k} className="block">
-                      <span className="text-ink">{k}:</span> {v}
-                    </span>
-                  ))}
-              </td>
-            </tr>
-          )}
-        </Rows>
-      </table>
-    </div>
   );
 }

@@ -10,6 +10,7 @@ import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { OneOf } from "../pointing/point";
 import { Secret } from "./users";
+import { type Column, Table } from "../ui/table";
 
 const day = 86400;
 
@@ -61,6 +62,63 @@ export function TokensPage({ me }: { me: Schemas["Me"] }) {
   );
 }
 
+const ownerColumn: Column<Schemas["Token"]> = {
+  head: "Owner",
+  by: (t) => t.owner,
+  cell: (t) => (
+    <>
+      {t.owner}
+      {t.robot && <span className="ml-1.5 text-xs text-soft">robot</span>}
+    </>
+  ),
+};
+
+const tokenColumns: Column<Schemas["Token"]>[] = [
+  { head: "Name", look: "font-medium wrap-anywhere", by: (t) => t.name, cell: (t) => t.name },
+  { head: "Can", by: (t) => t.can.join(), cell: (t) => t.can.join(", ") || "all its owner may" },
+  {
+    head: "On",
+    look: "max-w-64",
+    cell: (t) => (
+      <>
+        {t.on.join(", ") || "all repositories"}
+        {t.only.length > 0 && (
+          <span className="block font-mono text-xs text-soft wrap-anywhere">{t.only.join(", ")}</span>
+        )}
+      </>
+    ),
+  },
+  {
+    head: "Ends",
+    by: (t) => t.expiresAt,
+    cell: (t) => (
+      <>
+        <Time at={t.expiresAt} />
+        {t.endsSoon && (
+          <span className="ml-1.5 rounded bg-glow-wash px-1.5 text-xs text-glow">
+            {new Date(t.expiresAt) < new Date() ? "ended" : "soon"}
+          </span>
+        )}
+      </>
+    ),
+  },
+  {
+    head: "Last use",
+    by: (t) => t.usedAt,
+    cell: (t) =>
+      t.usedAt ? (
+        <>
+          <Time at={t.usedAt} />
+          <span className="block max-w-56 truncate text-xs text-soft" title={t.usedClient}>
+            from {t.usedFrom} by {t.usedClient || "an unnamed client"}
+          </span>
+        </>
+      ) : (
+        <span className="text-soft">never</span>
+      ),
+  },
+];
+
 function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: boolean }) {
   const changed = useChanged();
   const revoke = useMutation({
@@ -74,64 +132,24 @@ function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: bo
           <ErrorNote error={revoke.error} />
         </div>
       )}
-      <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-        <table className="w-full text-left text-sm">
-          <thead className="text-xs text-soft">
-            <tr className="border-b border-rule">
-              {[...(everybody ? ["Owner"] : []), "Name", "Can", "On", "Ends", "Last use", ""].map((h) => (
-                <th key={h} className="px-4 py-2 font-medium">
-                  {h}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {all.map((t) => (
-              <tr key={`${t.owner} ${t.name}`} className="border-b border-rule last:border-0">
-                {everybody && (
-                  <td className="px-4 py-2">
-                    {t.owner}
-                    {t.robot && <span className="ml-1.5 text-xs text-soft">robot</span>}
-                  </td>
-                )}
-                <td className="px-4 py-2 font-medium wrap-anywhere">{t.name}</td>
-                <td className="px-4 py-2">{t.can.join(", ") || "all its owner may"}</td>
-                <td className="max-w-64 px-4 py-2">
-                  {t.on.join(", ") || "all repositories"}
-                  {t.only.length > 0 && (
-                    <span className="block font-mono text-xs text-soft wrap-anywhere">{t.only.join(", ")}</span>
-                  )}
-                </td>
-                <td className="px-4 py-2">
-                  <Time at={t.expiresAt} />
-                  {t.endsSoon && (
-                    <span className="ml-1.5 rounded bg-glow-wash px-1.5 text-xs text-glow">
-                      {new Date(t.expiresAt) < new Date() ? "ended" : "soon"}
-                    </span>
-                  )}
-                </td>
-                <td className="px-4 py-2">
-                  {t.usedAt ? (
-                    <>
-                      <Time at={t.usedAt} />
-                      <span className="block max-w-56 truncate text-xs text-soft" title={t.usedClient}>
-                        from {t.usedFrom} by {t.usedClient || "an unnamed client"}
-                      </span>
-                    </>
-                  ) : (
-                    <span className="text-soft">never</span>
-                  )}
-                </td>
-                <td className="px-4 py-2 text-right">
-                  <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(t)}>
-                    Revoke
-                  </Button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <Table
+        name="Tokens"
+        rows={all}
+        rowKey={(t) => `${t.owner} ${t.name}`}
+        columns={[
+          ...(everybody ? [ownerColumn] : []),
+          ...tokenColumns,
+          {
+            head: " ",
+            right: true,
+            cell: (t) => (
+              <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(t)}>
+                Revoke
+              </Button>
+            ),
+          },
+        ]}
+      />
     </>
   );
 }

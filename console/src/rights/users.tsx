@@ -7,6 +7,38 @@ import { rightsCalls, rightsQueries } from "./calls";
 import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { count } from "../ui/format";
 import { Button, CopyButton, ErrorNote, Loaded, Panel, Time } from "../ui/parts";
+import { type Column, Table } from "../ui/table";
+
+const userColumns: Column<Schemas["User"]>[] = [
+  {
+    head: "Name",
+    by: (u) => u.name,
+    cell: (u) => {
+      const Icon = u.kind === "robot" ? Bot : User;
+      return (
+        <>
+          <span className="flex items-center gap-1.5 font-medium">
+            <Icon size={14} className="text-soft" aria-label={u.kind} /> {u.name}
+            {u.blockedAt && <span className="rounded bg-bad-wash px-1.5 text-xs font-normal text-bad">blocked</span>}
+          </span>
+          <span className="block text-xs text-soft">{u.description}</span>
+        </>
+      );
+    },
+  },
+  {
+    head: "Teams",
+    by: (u) => u.teams.join() || undefined,
+    cell: (u) => u.teams.join(", ") || <span className="text-soft">none</span>,
+  },
+  { head: "Tokens", right: true, by: (u) => u.tokens, cell: (u) => u.tokens },
+  { head: "Sessions", right: true, by: (u) => u.sessions, cell: (u) => u.sessions },
+  {
+    head: "Last seen",
+    by: (u) => u.seenAt,
+    cell: (u) => (u.seenAt ? <Time at={u.seenAt} /> : <span className="text-soft">never</span>),
+  },
+];
 
 /** UserTable shows users and robots. */
 export function UserTable({ me }: { me: Schemas["Me"] }) {
@@ -27,49 +59,19 @@ export function UserTable({ me }: { me: Schemas["Me"] }) {
     >
       <Loaded query={query}>
         {(all) => (
-          <div className="relative overflow-x-auto" role="region" aria-label="A table, which scrolls" tabIndex={0}>
-            <table className="w-full text-left text-sm">
-              <thead className="text-xs text-soft">
-                <tr className="border-b border-rule">
-                  {["Name", "Teams", "Tokens", "Sessions", "Last seen", ""].map((h) => (
-                    <th
-                      key={h}
-                      className={`px-4 py-2 font-medium ${h === "Tokens" || h === "Sessions" ? "text-right" : ""}`}
-                    >
-                      {h}
-                    </th>
-                  ))}
-                </tr>
-              </thead>
-              <tbody>
-                {all.map((u) => {
-                  const Icon = u.kind === "robot" ? Bot : User;
-                  return (
-                    <tr key={u.name} className="border-b border-rule last:border-0 hover:bg-wash/50">
-                      <td className="px-4 py-2">
-                        <span className="flex items-center gap-1.5 font-medium">
-                          <Icon size={14} className="text-soft" aria-label={u.kind} /> {u.name}
-                          {u.blockedAt && (
-                            <span className="rounded bg-bad-wash px-1.5 text-xs font-normal text-bad">blocked</span>
-                          )}
-                        </span>
-                        <span className="block text-xs text-soft">{u.description}</span>
-                      </td>
-                      <td className="px-4 py-2">{u.teams.join(", ") || <span className="text-soft">none</span>}</td>
-                      <td className="px-4 py-2 text-right tabular-nums">{u.tokens}</td>
-                      <td className="px-4 py-2 text-right tabular-nums">{u.sessions}</td>
-                      <td className="px-4 py-2">
-                        {u.seenAt ? <Time at={u.seenAt} /> : <span className="text-soft">never</span>}
-                      </td>
-                      <td className="px-4 py-2 text-right">
-                        {me.admin && <Button onClick={() => setChosen(u.name)}>Change</Button>}
-                      </td>
-                    </tr>
-                  );
-                })}
-              </tbody>
-            </table>
-          </div>
+          <Table
+            name="Users"
+            rows={all}
+            rowKey={(u) => u.name}
+            columns={[
+              ...userColumns,
+              {
+                head: " ",
+                right: true,
+                cell: (u) => me.admin && <Button onClick={() => setChosen(u.name)}>Change</Button>,
+              },
+            ]}
+          />
         )}
       </Loaded>
       {adding && <NewUser close={() => setAdding(false)} />}

@@ -5,11 +5,11 @@ import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { rightsQueries } from "../rights/calls";
 import { searchCalls, searchQueries } from "./calls";
-import { Rows } from "../ui/drawn";
 import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
-import { Button, Empty, ErrorNote, Panel, rowKeys, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
+import { Button, Empty, ErrorNote, Panel, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { QueryInput } from "./query-input";
+import { type Column, Table } from "../ui/table";
 
 export function SearchPage() {
   usePageTitle("Packages");
@@ -80,7 +80,7 @@ export function Found({ query, within }: { query: ReturnType<typeof useSearch>; 
     );
   return (
     <>
-      <PackageTable all={query.data.pages.flatMap((p) => p.packages)} within={within} />
+      <PackageTable all={query.data.pages.flatMap((p) => p.packages)} within={within} partly={query.hasNextPage} />
       {query.hasNextPage && (
         <p className="border-t border-rule p-3 text-center text-sm text-soft">
           <Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>
@@ -187,7 +187,52 @@ function SaveSearch({
   );
 }
 
-function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?: boolean }) {
+const packageColumns: Column<Schemas["PackageLine"]>[] = [
+  {
+    head: "Package",
+    by: coordinates,
+    cell: (p) => (
+      <>
+        <Link data-row to={packagePath(p.purl)} className="text-base font-medium">
+          {coordinates(p)}
+        </Link>
+        <div className="max-w-md truncate text-xs text-soft">{p.description}</div>
+      </>
+    ),
+  },
+  {
+    head: "Repository",
+    by: (p) => p.repository,
+    cell: (p) => <Link to={`/repositories/${p.repository}`}>{p.repository}</Link>,
+  },
+  {
+    head: "Newest that fits",
+    look: "font-mono whitespace-nowrap",
+    by: (p) => p.latest,
+    cell: (p) => p.latest,
+  },
+  {
+    head: "Versions",
+    right: true,
+    from: "md",
+    by: (p) => p.versions,
+    cell: (p) => p.versions.toLocaleString("en"),
+  },
+  { head: "Size", right: true, from: "md", by: (p) => p.bytes, cell: (p) => bytes(p.bytes) },
+  {
+    head: "When, and by whom",
+    look: "text-soft",
+    from: "sm",
+    by: (p) => p.changedAt,
+    cell: (p) => (
+      <>
+        <Time at={p.changedAt} /> by {p.publishedBy}
+      </>
+    ),
+  },
+];
+
+function PackageTable({ all, within, partly }: { all: Schemas["PackageLine"][]; within?: boolean; partly: boolean }) {
   const key = (p: Schemas["PackageLine"]) => `${p.repository} ${p.purl} ${p.changedAt}`;
   const fresh = useArrivals(all.map(key));
   if (all.length === 0) {
@@ -199,50 +244,14 @@ function PackageTable({ all, within }: { all: Schemas["PackageLine"][]; within?:
     );
   }
   return (
-    <div className="relative overflow-x-auto" onKeyDown={rowKeys}>
-      <table className="w-full text-left">
-        <thead className="text-xs text-soft">
-          <tr className="border-b border-rule">
-            <th className="px-4 py-2 font-medium">Package</th>
-            {!within && <th className="px-4 py-2 font-medium">Repository</th>}
-            <th className="px-4 py-2 font-medium">Newest that fits</th>
-            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Versions</th>
-            <th className="hidden px-4 py-2 text-right font-medium md:table-cell">Size</th>
-            <th className="hidden px-4 py-2 font-medium sm:table-cell">When, and by whom</th>
-          </tr>
-        </thead>
-        <Rows all={all} columns={within ? 5 : 6} estimate={58}>
-          {(p, bind) => (
-            <tr
-              key={key(p)}
-              {...bind}
-              className={`border-b border-rule last:border-0 hover:bg-wash/50 ${fresh.has(key(p)) ? "arrived" : ""}`}
-            >
-              <td className="px-4 py-2">
-                <Link data-row to={packagePath(p.purl)} className="font-medium">
-                  {coordinates(p)}
-                </Link>
-                <div className="max-w-md truncate text-xs text-soft">{p.description}</div>
-              </td>
-              {!within && (
-                <td className="px-4 py-2 text-sm">
-                  <Link to={`/repositories/${p.repository}`}>{p.repository}</Link>
-                </td>
-              )}
-              <td className="px-4 py-2 font-mono text-sm whitespace-nowrap">{p.latest}</td>
-              <td className="hidden px-4 py-2 text-right tabular-nums md:table-cell">
-                {p.versions.toLocaleString("en")}
-              </td>
-              <td className="hidden px-4 py-2 text-right tabular-nums whitespace-nowrap md:table-cell">
-                {bytes(p.bytes)}
-              </td>
-              <td className="hidden px-4 py-2 text-sm text-soft sm:table-cell">
-                <Time at={p.changedAt} /> by {p.publishedBy}
-              </td>
-            </tr>
-          )}
-        </Rows>
-      </table>
-    </div>
+    <Table
+      name={within ? "Packages here" : "Packages"}
+      partly={partly}
+      estimate={58}
+      rows={all}
+      rowKey={key}
+      look={(p) => (fresh.has(key(p)) ? "arrived" : "")}
+      columns={within ? packageColumns.filter((c) => c.head !== "Repository") : packageColumns}
+    />
   );
 }

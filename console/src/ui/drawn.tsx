@@ -1,5 +1,5 @@
 import { useVirtualizer, useWindowVirtualizer, type VirtualItem } from "@tanstack/react-virtual";
-import { type ReactNode, type RefObject, useLayoutEffect, useRef, useState } from "react";
+import { type RefObject, useLayoutEffect, useState } from "react";
 
 /** few lines are all drawn: whoever searches in the page finds them. */
 const few = 120;
@@ -65,35 +65,4 @@ function drawn(
     after: last ? size - (last.end - top) : size,
     scrollTo: (index) => scrollTo(index, { align: "auto" }),
   };
-}
-
-/** Rows is the body of a table that may be long: only rows in sight are drawn. */
-export function Rows<T>({
-  all,
-  columns,
-  estimate = 45,
-  children,
-}: {
-  all: T[];
-  columns: number;
-  estimate?: number;
-  children: (row: T, bind: object) => ReactNode;
-}) {
-  const body = useRef<HTMLTableSectionElement>(null);
-  const d = useDrawn(all.length, estimate, body);
-  return (
-    <tbody ref={body}>
-      {d.before > 0 && (
-        <tr aria-hidden>
-          <td colSpan={columns} style={{ height: d.before, padding: 0 }} />
-        </tr>
-      )}
-      {d.lines.map(({ index, bind }) => children(all[index]!, bind))}
-      {d.after > 0 && (
-        <tr aria-hidden>
-          <td colSpan={columns} style={{ height: d.after, padding: 0 }} />
-        </tr>
-      )}
-    </tbody>
-  );
 }

@@ -46,6 +46,9 @@ func Linear(t testing.TB, what string, bytes int, make func(bytes int) []byte, r
 	t.Helper()
 	short, long := make(bytes), make(times*bytes)
 	read(short) // what is set up once does not count
+	if raced {
+		return // see Measures
+	}
 	a, b := measure(func() { read(short) }), measure(func() { read(long) })
 	factor := 2 * int64(times) * max(1, int64(len(long))/int64(max(1, times*len(short))))
 	if b.bytes > factor*a.bytes+slackBytes {
