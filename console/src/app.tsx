@@ -9,17 +9,17 @@ import { rightsCalls, rightsQueries } from "./rights/calls";
 import { statusQueries } from "./status/calls";
 import { useLive } from "./api/live";
 import { Notices } from "./rights/first-steps";
-import { PackagePage } from "./search/package";
-import { ChangePassword } from "./rights/password";
 import { RepositoriesPage } from "./repositories/repositories";
-import { RepositoryPage } from "./repositories/repository";
-import { SearchPage } from "./search/search";
-import { SignInPage } from "./rights/sign-in";
-import { TokensPage } from "./rights/tokens";
-import { Palette } from "./search/palette";
 import { Empty, Loaded, useQuery } from "./ui/parts";
 import { toggleTheme } from "./ui/theme";
 
+const PackagePage = lazy(() => import("./search/package").then((m) => ({ default: m.PackagePage })));
+const RepositoryPage = lazy(() => import("./repositories/repository").then((m) => ({ default: m.RepositoryPage })));
+const SearchPage = lazy(() => import("./search/search").then((m) => ({ default: m.SearchPage })));
+const TokensPage = lazy(() => import("./rights/tokens").then((m) => ({ default: m.TokensPage })));
+const Palette = lazy(() => import("./search/palette").then((m) => ({ default: m.Palette })));
+const ChangePassword = lazy(() => import("./rights/password").then((m) => ({ default: m.ChangePassword })));
+const SignInPage = lazy(() => import("./rights/sign-in").then((m) => ({ default: m.SignInPage })));
 const ActivityPage = lazy(() => import("./rights/activity"));
 const BuildsPage = lazy(() => import("./builds/builds"));
 const BuildPage = lazy(() => import("./builds/build"));
@@ -37,7 +37,9 @@ export function App() {
   const me = useQuery(rightsQueries.me());
   return (
     <div className="mx-auto max-w-7xl px-4">
-      <Loaded query={me}>{(who) => (who.kind === "anonymous" ? <SignInPage /> : <Frame me={who} />)}</Loaded>
+      <Suspense>
+        <Loaded query={me}>{(who) => (who.kind === "anonymous" ? <SignInPage /> : <Frame me={who} />)}</Loaded>
+      </Suspense>
     </div>
   );
 }
@@ -177,8 +179,10 @@ function Frame({ me }: { me: Schemas["Me"] }) {
           </Routes>
         </Suspense>
       </main>
-      {password && <ChangePassword close={() => setPassword(false)} />}
-      <Palette open={palette} onOpenChange={setPalette} />
+      <Suspense>
+        {password && <ChangePassword close={() => setPassword(false)} />}
+        {palette && <Palette open={palette} onOpenChange={setPalette} />}
+      </Suspense>
     </>
   );
 }

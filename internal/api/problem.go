@@ -7,6 +7,7 @@ type Problem struct {
 	Code   string   `json:"code" doc:"stable, for programs" example:"name-taken"`
 	Detail string   `json:"detail" doc:"what happened, in a sentence"`
 	Hint   string   `json:"hint,omitempty" doc:"what to do"`
+	Line   int      `json:"line,omitempty" doc:"where it is in a text that was given, such as a policy; from 1"`
 	Errors []string `json:"errors,omitempty" doc:"what is wrong with the input, a line each"`
 }
 

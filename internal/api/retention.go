@@ -4,6 +4,12 @@ import (
 	"time"
 )
 
+// PolicyForms are what a policy is written with.
+type PolicyForms struct {
+	Settings []string `json:"settings"`
+	Reasons  []string `json:"reasons" doc:"examples of each form of a reason to stay"`
+}
+
 // Policy says which versions of some repositories stay, and why.
 type Policy struct {
 	Name         string      `json:"name"`

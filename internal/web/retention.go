@@ -73,6 +73,11 @@ func (w *Server) addPolicies() {
 			}
 			return &answer[[]api.Policy]{all}, err
 		})
+	operate(w, "list-reasons", forAnyone, http.MethodGet, "/api/v1/reasons",
+		"How a policy is written: its settings, and the reasons to stay",
+		func(context.Context, visit, *none) (*answer[api.PolicyForms], error) {
+			return &answer[api.PolicyForms]{api.PolicyForms{Settings: coreretention.Settings, Reasons: coreretention.Forms}}, nil
+		})
 	operate(w, "show-policy", forSignedIn, http.MethodGet, path+"/{policy}", "A retention policy",
 		func(ctx context.Context, v visit, in *PolicyName) (*answer[api.Policy], error) {
 			p, err := w.service.Retention.Policy(ctx, v.caller, in.Policy)

@@ -302,7 +302,7 @@ func problemOf(err error) *api.Problem {
 	}
 	f := asFault(err)
 	return &api.Problem{Status: f.Status(), Title: http.StatusText(f.Status()), Code: f.Code, Detail: f.Message,
-		Hint: f.Hint}
+		Hint: f.Hint, Line: f.Line}
 }
 
 const sessionCookie = "crelvo_session"

@@ -13,6 +13,7 @@ export class Failure extends Error {
     readonly code: string,
     message: string,
     readonly hint?: string,
+    readonly line?: number,
   ) {
     super(message);
   }
@@ -39,6 +40,7 @@ export async function value<T>(answer: Promise<Answer<T>>): Promise<T> {
       p?.code ?? "unknown",
       p?.detail ?? `The service answered ${settled.response.status}.`,
       p?.hint,
+      p?.line,
     );
   }
   return settled.data as T;

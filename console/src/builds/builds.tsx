@@ -5,10 +5,11 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { buildsCalls, buildsQueries } from "./calls";
 import { rightsQueries } from "../rights/calls";
-import { Choice, Dialog, TextInput } from "../ui/dialog";
+import { Dialog, TextInput } from "../ui/dialog";
 import { buildPath, count } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
+import { Picker } from "../ui/combobox";
 
 /** testsText says how the tests of a build went. */
 export function testsText(b: Schemas["Build"]): [string, string] {
@@ -140,13 +141,13 @@ function Names() {
                   {n.givenBy && `, given by ${n.givenBy}`}
                 </span>
                 <span className="ml-auto w-44">
-                  <Choice
+                  <Picker
                     label={`Whose builds of ${n.name} are`}
                     value={n.owner}
                     onChange={(owner) => give.mutate([n.name, owner])}
                     options={[
                       ["", "whoever uses it next"],
-                      ...(users.data ?? []).map((u) => [u.name, u.name] as [string, string]),
+                      ...(users.data ?? []).map((u): [string, string] => [u.name, u.name]),
                     ]}
                   />
                 </span>

@@ -1,11 +1,12 @@
+import { useWatch } from "react-hook-form";
 import { useMutation } from "@tanstack/react-query";
 import { Check, TriangleAlert } from "lucide-react";
 import { useState } from "react";
 import { type Schemas } from "../api/client";
 import { mirrorsCalls } from "./calls";
-import { Field, TextArea, TextInput } from "../ui/dialog";
 import { lines, seconds } from "../ui/format";
 import { Button, ErrorNote } from "../ui/parts";
+import { TextField, AreaField } from "../ui/form";
 
 /** MirrorForm is what is typed of the settings of a mirror. */
 export type MirrorForm = {
@@ -78,35 +79,40 @@ export function mirrorChange(f: MirrorForm, before?: MirrorForm): Schemas["Mirro
   };
 }
 
-/** MirrorFields are the fields of a mirror, with a way to try them before they are saved. */
+const limits: [keyof MirrorForm, string][] = [
+  ["freshSeconds", "Lists are fresh for (s)"],
+  ["absentSeconds", "Absence is remembered for (s)"],
+  ["connectSeconds", "Connecting takes at most (s)"],
+  ["firstByteSeconds", "An answer begins within (s)"],
+  ["silenceSeconds", "Silence lasts at most (s)"],
+  ["parallel", "Requests at once"],
+];
+
+/** MirrorFields are the fields "mirror" of a form, with a way to try them before they are saved. */
 export function MirrorFields({
-  form,
-  onChange,
   ecosystem,
   like,
   hasSecret,
 }: {
-  form: MirrorForm;
-  onChange: (form: MirrorForm) => void;
   ecosystem: string;
   like?: string;
   hasSecret?: boolean;
 }) {
   const [more, setMore] = useState(false);
-  const text = (key: keyof MirrorForm) => ({
-    name: key,
-    value: form[key],
-    onChange: (e: { target: { value: string } }) => onChange({ ...form, [key]: e.target.value }),
-  });
+  const form = useWatch<{ mirror: MirrorForm }, "mirror">({ name: "mirror" });
   const check = useMutation({
     mutationFn: () =>
       mirrorsCalls.checkMirror({ ecosystem, mirror: mirrorChange(form, like ? form : undefined), like }),
   });
   return (
     <>
-      <Field label="Upstreams" hint="One address a line: the first is asked; the others only if those before fail.">
-        <TextArea {...text("upstreams")} required placeholder={`https://${ecosystem}.openshore.example/`} />
-      </Field>
+      <AreaField
+        name="mirror.upstreams"
+        label="Upstreams"
+        hint="One address a line: the first is asked; the others only if those before fail."
+        required
+        placeholder={`https://${ecosystem}.openshore.example/`}
+      />
       <div className="mb-3 text-sm">
         <Button onClick={() => check.mutate()} disabled={check.isPending || lines(form.upstreams).length === 0}>
           Check the connection
@@ -133,40 +139,43 @@ export function MirrorFields({
       <details open={more} onToggle={(e) => setMore(e.currentTarget.open)} className="mb-3">
         <summary className="cursor-pointer text-sm font-medium text-deep">Sign-in, patterns and limits</summary>
         <div className="mt-3 grid gap-x-4 sm:grid-cols-2">
-          <Field label="User">
-            <TextInput {...text("user")} autoComplete="off" />
-          </Field>
-          <Field
+          <TextField name="mirror.user" label="User" autoComplete="off" />
+          <TextField
+            name="mirror.secret"
             label="Password, or Bearer token"
             hint={hasSecret ? "One is kept; type another to change it." : "Kept encrypted."}
-          >
-            <TextInput {...text("secret")} type="password" autoComplete="new-password" />
-          </Field>
-          <Field label="Proxy">
-            <TextInput {...text("proxy")} placeholder="http://proxy.skerry.example:3128" />
-          </Field>
-          <Field label="May redirect to" hint="Hosts besides its own, one a line.">
-            <TextArea {...text("redirectTo")} placeholder="*.openshore.example" />
-          </Field>
-          <Field label="Lets in only" hint="Patterns, one a line; empty is everything.">
-            <TextArea {...text("allow")} placeholder={`pkg:${ecosystem}/*`} />
-          </Field>
-          <Field label="Never lets in" hint="Patterns, one a line.">
-            <TextArea {...text("deny")} placeholder={`pkg:${ecosystem}/*@vers:${ecosystem}/<2.0`} />
-          </Field>
-          {(
-            [
-              ["freshSeconds", "Lists are fresh for (s)"],
-              ["absentSeconds", "Absence is remembered for (s)"],
-              ["connectSeconds", "Connecting takes at most (s)"],
-              ["firstByteSeconds", "An answer begins within (s)"],
-              ["silenceSeconds", "Silence lasts at most (s)"],
-              ["parallel", "Requests at once"],
-            ] as const
-          ).map(([key, label]) => (
-            <Field key={key} label={label}>
-              <TextInput {...text(key)} type="number" min={key === "parallel" ? 1 : 0.1} step="any" required />
-            </Field>
+            type="password"
+            autoComplete="new-password"
+          />
+          <TextField name="mirror.proxy" label="Proxy" placeholder="http://proxy.skerry.example:3128" />
+          <AreaField
+            name="mirror.redirectTo"
+            label="May redirect to"
+            hint="Hosts besides its own, one a line."
+            placeholder="*.openshore.example"
+          />
+          <AreaField
+            name="mirror.allow"
+            label="Lets in only"
+            hint="Patterns, one a line; empty is everything."
+            placeholder={`pkg:${ecosystem}/*`}
+          />
+          <AreaField
+            name="mirror.deny"
+            label="Never lets in"
+            hint="Patterns, one a line."
+            placeholder={`pkg:${ecosystem}/*@vers:${ecosystem}/<2.0`}
+          />
+          {limits.map(([key, label]) => (
+            <TextField
+              key={key}
+              name={`mirror.${key}`}
+              label={label}
+              type="number"
+              min={key === "parallel" ? 1 : 0.1}
+              step="any"
+              required
+            />
           ))}
         </div>
       </details>

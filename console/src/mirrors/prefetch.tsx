@@ -7,9 +7,9 @@ import { useChanged } from "../api/query";
 import { mirrorsCalls, mirrorsQueries } from "./calls";
 import { repositoriesCalls } from "../repositories/calls";
 import { scheduleQueries } from "../schedule/calls";
-import { Field, TextArea, TextInput } from "../ui/dialog";
 import { bytes, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, useQuery } from "../ui/parts";
+import { Form, TextField, AreaField } from "../ui/form";
 
 /** Prefetch is the rule that fills a mirror ahead of time, and its runs. */
 export function Prefetch({ repository: r }: { repository: Schemas["Repository"] }) {
@@ -70,92 +70,77 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
 function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
   const changed = useChanged();
   const rule = r.mirror!.prefetch;
-  const saved = {
-    patterns: rule.patterns.join("\n"),
-    schedule: rule.schedule,
-    zone: rule.zone || Intl.DateTimeFormat().resolvedOptions().timeZone,
-    newest: String(rule.newest || 1),
-  };
-  const [form, setForm] = useState(saved);
-  const edited = JSON.stringify(form) !== JSON.stringify(saved);
-  const next = useQuery({
-    ...scheduleQueries.nextTimes(form.schedule, form.zone),
-    enabled: form.schedule.trim() !== "",
-    retry: false,
-  });
-  const save = useMutation({
-    mutationFn: () =>
-      repositoriesCalls.editRepository(r.name, {
-        mirror: {
-          prefetch: {
-            patterns: lines(form.patterns),
-            schedule: form.schedule.trim(),
-            zone: form.zone,
-            newest: Number(form.newest),
-          },
-        },
-      }),
-    onSuccess: () => changed({ kind: "repository", repository: r.name }),
-  });
-  const text = (key: keyof typeof form) => ({
-    name: key,
-    value: form[key],
-    disabled: !r.may.includes("manage"),
-    onChange: (e: { target: { value: string } }) => setForm({ ...form, [key]: e.target.value }),
-  });
+  const may = r.may.includes("manage");
   return (
     <Panel title="What is fetched ahead">
-      <form
-        className="p-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field label="Patterns" hint="One a line. Those with * fit packages that the mirror knows already.">
-          <TextArea {...text("patterns")} rows={3} placeholder="pkg:maven/org.openshore/*" />
-        </Field>
-        <Field label="How many of the newest versions">
-          <TextInput {...text("newest")} type="number" min={1} max={100} />
-        </Field>
-        <div className="grid grid-cols-2 gap-x-3">
-          <Field label="Schedule" hint="Minute, hour, day, month, weekday; empty is by hand.">
-            <TextInput {...text("schedule")} className="font-mono" placeholder="30 5 * * 1-5" />
-          </Field>
-          <Field label="Time zone">
-            <TextInput {...text("zone")} placeholder="Europe/Oslo" />
-          </Field>
-        </div>
-        {form.schedule.trim() !== "" && (
-          <div className="mb-3 text-sm">
-            <p className="mb-1 font-medium">The next five times</p>
-            {next.error && <ErrorNote error={next.error} />}
-            {next.data && (
-              <ul className="text-soft tabular-nums">
-                {next.data.next.map((at) => (
-                  <li key={at}>{local(at)}</li>
-                ))}
-              </ul>
-            )}
-          </div>
-        )}
-        {save.error && (
-          <div className="mb-3">
-            <ErrorNote error={save.error} />
-          </div>
-        )}
-        {r.may.includes("manage") && (
-          <div className="flex items-center gap-3">
-            <Button type="submit" look="strong" disabled={!edited || save.isPending}>
-              Save
-            </Button>
-            <span role="status" className="text-sm text-soft">
-              {edited ? "Not saved yet." : save.isSuccess ? "Saved." : ""}
-            </span>
-          </div>
-        )}
-      </form>
+      <fieldset disabled={!may}>
+        <Form
+          className="p-4"
+          start={{
+            patterns: rule.patterns.join("\n"),
+            schedule: rule.schedule,
+            zone: rule.zone || Intl.DateTimeFormat().resolvedOptions().timeZone,
+            newest: String(rule.newest || 1),
+          }}
+          run={({ patterns, schedule, zone, newest }) =>
+            repositoriesCalls.editRepository(r.name, {
+              mirror: {
+                prefetch: {
+                  patterns: lines(patterns),
+                  schedule: schedule.trim(),
+                  zone,
+                  newest: Number(newest),
+                },
+              },
+            })
+          }
+          done={() => changed({ kind: "repository", repository: r.name })}
+          submit="Save"
+          saves="Saved."
+        >
+          {({ schedule, zone }) => (
+            <>
+              <AreaField
+                name="patterns"
+                label="Patterns"
+                hint="One a line. Those with * fit packages that the mirror knows already."
+                rows={3}
+                placeholder="pkg:maven/org.openshore/*"
+              />
+              <TextField name="newest" label="How many of the newest versions" type="number" min={1} max={100} />
+              <div className="grid grid-cols-2 gap-x-3">
+                <TextField
+                  name="schedule"
+                  label="Schedule"
+                  hint="Minute, hour, day, month, weekday; empty is by hand."
+                  className="font-mono"
+                  placeholder="30 5 * * 1-5"
+                />
+                <TextField name="zone" label="Time zone" placeholder="Europe/Oslo" />
+              </div>
+              {schedule.trim() !== "" && <NextTimes schedule={schedule} zone={zone} />}
+            </>
+          )}
+        </Form>
+      </fieldset>
     </Panel>
+  );
+}
+
+function NextTimes({ schedule, zone }: { schedule: string; zone: string }) {
+  const next = useQuery({ ...scheduleQueries.nextTimes(schedule, zone), retry: false });
+  return (
+    <div className="mb-3 text-sm">
+      <p className="mb-1 font-medium">The next five times</p>
+      {next.error && <ErrorNote error={next.error} />}
+      {next.data && (
+        <ul className="text-soft tabular-nums">
+          {next.data.next.map((at) => (
+            <li key={at}>{local(at)}</li>
+          ))}
+        </ul>
+      )}
+    </div>
   );
 }
 

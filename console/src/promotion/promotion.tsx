@@ -4,10 +4,11 @@ import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { promotionCalls, promotionQueries } from "./calls";
-import { Dialog, Field, TextArea } from "../ui/dialog";
+import { Field, TextArea } from "../ui/dialog";
 import { buildPath, count, moment, packagePath, shortName } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Gates, Hop, Plan, PromotionMark, versionsText } from "./promotions";
+import { FormDialog, AreaField } from "../ui/form";
 
 type Promotion = Schemas["Promotion"];
 
@@ -235,48 +236,25 @@ function Acts({ p }: { p: Promotion }) {
 
 function Ask({ p, act, close }: { p: Promotion; act: "cancel" | "undo"; close: () => void }) {
   const changed = useChanged();
-  const [reason, setReason] = useState("");
-  const doIt = useMutation({
-    mutationFn: () =>
-      act === "undo" ? promotionCalls.undoPromotion(p.id, reason) : promotionCalls.cancelPromotion(p.id, reason),
-    onSuccess: () => {
-      close();
-      return changed({ kind: "promotion" }, { kind: "package" });
-    },
-  });
-  const text =
-    act === "undo"
-      ? `${versionsText(p, 10)} will not be in ${p.to} any more; in ${p.from} they stay. If somebody has downloaded any of it, a reason is needed.`
-      : "What it is about stays where it is.";
+  const undo = act === "undo";
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || close()}
-      title={act === "undo" ? `Undo promotion ${p.id}` : `Cancel promotion ${p.id}`}
-      description={text}
+    <FormDialog
+      title={undo ? `Undo promotion ${p.id}` : `Cancel promotion ${p.id}`}
+      description={
+        undo
+          ? `${versionsText(p, 10)} will not be in ${p.to} any more; in ${p.from} they stay. If somebody has downloaded any of it, a reason is needed.`
+          : "What it is about stays where it is."
+      }
+      start={{ reason: "" }}
+      run={({ reason }) => (undo ? promotionCalls.undoPromotion : promotionCalls.cancelPromotion)(p.id, reason)}
+      done={() => changed({ kind: "promotion" }, { kind: "package" })}
+      close={close}
+      leave="Leave it"
+      look="danger"
+      submit={undo ? "Undo it" : "Cancel it"}
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          doIt.mutate();
-        }}
-      >
-        <Field label="Reason">
-          <TextArea name="reason" autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
-        </Field>
-        {doIt.error && (
-          <div className="mb-3">
-            <ErrorNote error={doIt.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Leave it</Button>
-          <Button type="submit" look="danger" disabled={doIt.isPending}>
-            {act === "undo" ? "Undo it" : "Cancel it"}
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      <AreaField name="reason" label="Reason" autoFocus />
+    </FormDialog>
   );
 }
 

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { ArrowRight, DoorOpen, PenLine, Send } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
@@ -6,10 +6,11 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { type PromotionFilter, type PromotionState, promotionCalls, promotionQueries } from "./calls";
 import { repositoriesQueries } from "../repositories/calls";
-import { Choice, Confirm, Dialog, Field, TextArea, TextInput } from "../ui/dialog";
+import { Choice, Confirm, TextInput } from "../ui/dialog";
 import { buildPath, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Hop, PromotionMark, PromotionTable, versionsText } from "./promotions";
+import { FormDialog, TextField, AreaField } from "../ui/form";
 
 type Picture = Schemas["TrackPicture"];
 type Promotion = Schemas["Promotion"];
@@ -403,63 +404,39 @@ function plainStage(s: Schemas["Stage"]): Schemas["Stage"] {
 function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) {
   const stage = t.stages[i]!;
   const changed = useChanged();
-  const [gates, setGates] = useState((stage.gates ?? []).join("\n"));
-  const [signWith, setSignWith] = useState(stage.signWith ?? "");
-  const [onward, setOnward] = useState((stage.onward ?? []).join("\n"));
-  const save = useMutation({
-    mutationFn: () =>
-      promotionCalls.editTrack(t.name, {
-        name: t.name,
-        description: t.description,
-        stages: t.stages.map((s, n) =>
-          n === i
-            ? { repository: s.repository, gates: lines(gates), signWith: signWith.trim(), onward: lines(onward) }
-            : plainStage(s),
-        ),
-      }),
-    onSuccess: () => {
-      close();
-      return changed({ kind: "track" });
-    },
-  });
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || close()}
+    <FormDialog
       title={`Into ${stage.repository}`}
       description="What must hold before a version gets in."
+      start={{
+        gates: (stage.gates ?? []).join("\n"),
+        signWith: stage.signWith ?? "",
+        onward: (stage.onward ?? []).join("\n"),
+      }}
+      run={({ gates, signWith, onward }) =>
+        promotionCalls.editTrack(t.name, {
+          name: t.name,
+          description: t.description,
+          stages: t.stages.map((s, n) =>
+            n === i
+              ? { repository: s.repository, gates: lines(gates), signWith: signWith.trim(), onward: lines(onward) }
+              : plainStage(s),
+          ),
+        })
+      }
+      done={() => changed({ kind: "track" })}
+      close={close}
+      submit="Save"
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field
-          label="Gates"
-          hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
-        >
-          <TextArea name="gates" rows={6} value={gates} onChange={(e) => setGates(e.target.value)} />
-        </Field>
-        <Field label="Sign with" hint="The name of a key that signs releases.">
-          <TextInput name="sign" value={signWith} onChange={(e) => setSignWith(e.target.value)} />
-        </Field>
-        <Field label="Goes on to" hint="Names of destinations, one a line.">
-          <TextArea name="onward" value={onward} onChange={(e) => setOnward(e.target.value)} />
-        </Field>
-        {save.error && (
-          <div className="mb-3">
-            <ErrorNote error={save.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={save.isPending}>
-            Save
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      <AreaField
+        name="gates"
+        label="Gates"
+        hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
+        rows={6}
+      />
+      <TextField name="signWith" label="Sign with" hint="The name of a key that signs releases." />
+      <AreaField name="onward" label="Goes on to" hint="Names of destinations, one a line." />
+    </FormDialog>
   );
 }
 
@@ -467,53 +444,29 @@ function NewTrack({ close }: { close: () => void }) {
   const changed = useChanged();
   const navigate = useNavigate();
   const repositories = useQuery(repositoriesQueries.repositories());
-  const [name, setName] = useState("");
-  const [description, setDescription] = useState("");
-  const [stages, setStages] = useState("");
   const houses = (repositories.data ?? []).filter((r) => r.kind === "house").map((r) => r.name);
-  const add = useMutation({
-    mutationFn: () =>
-      promotionCalls.addTrack({ name, description, stages: lines(stages).map((repository) => ({ repository })) }),
-    onSuccess: () => {
-      close();
-      void navigate(`/tracks/${name}`);
-      return changed({ kind: "track" });
-    },
-  });
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || close()}
+    <FormDialog
       title="New track"
       description="The repositories that versions go through, one after the other."
+      start={{ name: "", description: "", stages: "" }}
+      run={async ({ stages, ...track }) => {
+        await promotionCalls.addTrack({ ...track, stages: lines(stages).map((repository) => ({ repository })) });
+        void navigate(`/tracks/${track.name}`);
+      }}
+      done={() => changed({ kind: "track" })}
+      close={close}
+      submit="Make it"
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Field label="Name">
-          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Field label="Description">
-          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
-        </Field>
-        <Field label="Stages" hint={`House repositories in their order, one a line. There are: ${houses.join(", ")}`}>
-          <TextArea name="stages" rows={4} required value={stages} onChange={(e) => setStages(e.target.value)} />
-        </Field>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Make it
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      <TextField name="name" label="Name" required autoFocus />
+      <TextField name="description" label="Description" />
+      <AreaField
+        name="stages"
+        label="Stages"
+        hint={`House repositories in their order, one a line. There are: ${houses.join(", ")}`}
+        rows={4}
+        required
+      />
+    </FormDialog>
   );
 }

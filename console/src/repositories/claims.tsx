@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { Flag, FlagOff } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -6,9 +6,10 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { rightsQueries } from "../rights/calls";
-import { Dialog, Field, TextInput } from "../ui/dialog";
+import { TextInput } from "../ui/dialog";
 import { count, packagePath } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, rowKeys, Time, useQuery } from "../ui/parts";
+import { Button, Empty, Loaded, Panel, rowKeys, Time, useQuery } from "../ui/parts";
+import { FormDialog, TextField } from "../ui/form";
 
 /** Claims are the names that no mirror behind a chain answers for. */
 export function Claims({ repository: r }: { repository: Schemas["Repository"] }) {
@@ -124,66 +125,31 @@ export function Claims({ repository: r }: { repository: Schemas["Repository"] })
   );
 }
 
-function Change({ pattern: given, lift, close }: { pattern: string; lift: boolean; close: () => void }) {
+function Change({ pattern, lift, close }: { pattern: string; lift: boolean; close: () => void }) {
   const changed = useChanged();
-  const [pattern, setPattern] = useState(given);
-  const [reason, setReason] = useState("");
-  const save = useMutation({
-    mutationFn: () =>
-      lift ? repositoriesCalls.liftClaim({ pattern, reason }) : repositoriesCalls.addClaim({ pattern, reason }),
-    onSuccess: () => {
-      void changed({ kind: "repository" });
-      close();
-    },
-  });
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || close()}
+    <FormDialog
       title={lift ? "Lift a claim" : "Claim names"}
       description={
         lift
           ? "Mirrors may answer for these names again, in every chain."
           : "No mirror behind a chain answers for these names any more."
       }
+      start={{ pattern, reason: "" }}
+      run={lift ? repositoriesCalls.liftClaim : repositoriesCalls.addClaim}
+      done={() => changed({ kind: "repository" })}
+      close={close}
+      submit={lift ? "Lift it" : "Claim them"}
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field label="Pattern" hint="* stands for any run of characters.">
-          <TextInput
-            name="pattern"
-            required
-            readOnly={given !== ""}
-            placeholder="pkg:maven/example.skerry.*/*"
-            value={pattern}
-            onChange={(e) => setPattern(e.target.value)}
-          />
-        </Field>
-        <Field label="Reason" hint="Others will read it later.">
-          <TextInput
-            name="reason"
-            required
-            autoFocus={given !== ""}
-            value={reason}
-            onChange={(e) => setReason(e.target.value)}
-          />
-        </Field>
-        {save.error && (
-          <div className="mb-3">
-            <ErrorNote error={save.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={save.isPending}>
-            {lift ? "Lift it" : "Claim them"}
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      <TextField
+        name="pattern"
+        label="Pattern"
+        hint="* stands for any run of characters."
+        required
+        readOnly={pattern !== ""}
+        placeholder="pkg:maven/example.skerry.*/*"
+      />
+      <TextField name="reason" label="Reason" hint="Others will read it later." required autoFocus={pattern !== ""} />
+    </FormDialog>
   );
 }

@@ -1,13 +1,12 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { blankMirror, MirrorFields, mirrorChange } from "../mirrors/mirror-form";
 import { Order } from "../ui/order";
-import { Button, ErrorNote, useEcosystems } from "../ui/parts";
+import { useEcosystems } from "../ui/parts";
+import { FormDialog, TextField, ChoiceField, TickField } from "../ui/form";
 
 type Kind = "house" | "mirror" | "chain";
 
@@ -23,136 +22,111 @@ export const holdsOptions: [string, string][] = [
   ["both", "snapshots and releases"],
 ];
 
-export function NewRepository({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+const blank = {
+  kind: "house" as Kind,
+  name: "",
+  holds: "snapshots" as Schemas["Repository"]["holds"],
+  ecosystem: "maven",
+  description: "",
+  anonymousRead: false,
+  openMembers: true,
+  mirror: blankMirror,
+  members: [] as Schemas["Member"][],
+};
+
+export function NewRepository({ close }: { close: () => void }) {
   const changed = useChanged();
   const navigate = useNavigate();
-  const blank = {
-    kind: "house" as Kind,
-    name: "",
-    holds: "snapshots",
-    ecosystem: "maven",
-    description: "",
-    anonymousRead: false,
-    openMembers: true,
-  };
-  const [form, setForm] = useState(blank);
-  const [mirror, setMirror] = useState(blankMirror);
-  const [members, setMembers] = useState<Schemas["Member"][]>([]);
   const ecosystems = useEcosystems();
   const all = useQuery(repositoriesQueries.repositories());
-  const add = useMutation({
-    mutationFn: () =>
-      repositoriesCalls.addRepository({
-        name: form.name,
-        kind: form.kind,
-        description: form.description,
-        anonymousRead: form.anonymousRead,
-        holds: (form.kind === "chain" ? "both" : form.holds) as "both",
-        ...(form.kind === "chain" ? { chain: { members, openMembers: form.openMembers } } : {}),
-        ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(mirror) } : {}),
-      }),
-    onSuccess: (made) => {
-      void changed({ kind: "repository" });
-      onOpenChange(false);
-      setForm(blank);
-      setMirror(blankMirror);
-      setMembers([]);
-      void navigate(`/repositories/${made.name}`);
-    },
-  });
   return (
-    <Dialog open={open} onOpenChange={onOpenChange} title="New repository">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <div role="radiogroup" aria-label="Kind" className="mb-3 grid gap-2 sm:grid-cols-3">
-          {kinds.map(([kind, title, what]) => (
-            <button
-              key={kind}
-              type="button"
-              role="radio"
-              aria-label={title}
-              aria-checked={form.kind === kind}
-              onClick={() => setForm({ ...form, kind, holds: kind === "mirror" ? "releases" : form.holds })}
-              className={`grid cursor-pointer content-start rounded border px-3 py-2 text-left ${form.kind === kind ? "border-deep bg-wash" : "border-rule hover:bg-wash/50"}`}
-            >
-              <span className="block text-sm font-medium">{title}</span>
-              <span className="block text-xs text-soft">{what}</span>
-            </button>
-          ))}
-        </div>
-        <Field label="Name" hint="Lower-case letters, digits and hyphens. It becomes part of the address.">
-          <TextInput
+    <FormDialog
+      title="New repository"
+      start={blank}
+      run={(form) =>
+        repositoriesCalls.addRepository({
+          name: form.name,
+          kind: form.kind,
+          description: form.description,
+          anonymousRead: form.anonymousRead,
+          holds: form.kind === "chain" ? "both" : form.holds,
+          ...(form.kind === "chain" ? { chain: { members: form.members, openMembers: form.openMembers } } : {}),
+          ...(form.kind === "mirror" ? { ecosystem: form.ecosystem, mirror: mirrorChange(form.mirror) } : {}),
+        })
+      }
+      done={(made) => {
+        void navigate(`/repositories/${made.name}`);
+        return changed({ kind: "repository" });
+      }}
+      close={close}
+      submit="Make it"
+    >
+      {({ kind: chosen, ecosystem, members }, form) => (
+        <>
+          <div role="radiogroup" aria-label="Kind" className="mb-3 grid gap-2 sm:grid-cols-3">
+            {kinds.map(([kind, title, what]) => (
+              <button
+                key={kind}
+                type="button"
+                role="radio"
+                aria-label={title}
+                aria-checked={chosen === kind}
+                onClick={() => {
+                  form.setValue("kind", kind);
+                  if (kind === "mirror") form.setValue("holds", "releases");
+                }}
+                className={`grid cursor-pointer content-start rounded border px-3 py-2 text-left ${chosen === kind ? "border-deep bg-wash" : "border-rule hover:bg-wash/50"}`}
+              >
+                <span className="block text-sm font-medium">{title}</span>
+                <span className="block text-xs text-soft">{what}</span>
+              </button>
+            ))}
+          </div>
+          <TextField
             name="name"
+            label="Name"
+            hint="Lower-case letters, digits and hyphens. It becomes part of the address."
             required
             autoFocus
-            value={form.name}
-            onChange={(e) => setForm({ ...form, name: e.target.value })}
           />
-        </Field>
-        {form.kind === "mirror" && (
-          <Field label="Ecosystem">
-            <Choice
+          {chosen === "mirror" && (
+            <ChoiceField
+              name="ecosystem"
               label="Ecosystem"
-              value={form.ecosystem}
-              onChange={(ecosystem) => setForm({ ...form, ecosystem })}
               options={(ecosystems.data ?? []).filter((e) => e.mirrored).map((e) => [e.name, e.title])}
             />
-          </Field>
-        )}
-        {form.kind !== "chain" && (
-          <Field
-            label="Holds"
-            hint={
-              form.kind === "mirror"
-                ? "What else its upstream has is not asked for."
-                : "Snapshots may be published again and again; releases are published once."
-            }
-          >
-            <Choice
+          )}
+          {chosen !== "chain" && (
+            <ChoiceField
+              name="holds"
               label="It holds"
-              value={form.holds}
-              onChange={(holds) => setForm({ ...form, holds })}
+              hint={
+                chosen === "mirror"
+                  ? "What else its upstream has is not asked for."
+                  : "Snapshots may be published again and again; releases are published once."
+              }
               options={holdsOptions}
             />
-          </Field>
-        )}
-        {form.kind === "mirror" && <MirrorFields form={mirror} onChange={setMirror} ecosystem={form.ecosystem} />}
-        {form.kind === "chain" && (
-          <div className="mb-3 rounded border border-rule">
-            <Order members={members} onChange={setMembers} candidates={(all.data ?? []).map((r) => r.name)} />
-          </div>
-        )}
-        <Field label="Description">
-          <TextInput
-            name="description"
-            value={form.description}
-            onChange={(e) => setForm({ ...form, description: e.target.value })}
-          />
-        </Field>
-        {form.kind === "chain" && (
-          <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>
-            Whoever may read the chain may read through it what its members add; else only what they may read there
-          </Tick>
-        )}
-        <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>
-          Anybody may read it without signing in
-        </Tick>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Make it
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+          )}
+          {chosen === "mirror" && <MirrorFields ecosystem={ecosystem} />}
+          {chosen === "chain" && (
+            <div className="mb-3 rounded border border-rule">
+              <Order
+                members={members}
+                onChange={(to) => form.setValue("members", to)}
+                candidates={(all.data ?? []).map((r) => r.name)}
+              />
+            </div>
+          )}
+          <TextField name="description" label="Description" />
+          {chosen === "chain" && (
+            <TickField name="openMembers">
+              Whoever may read the chain may read through it what its members add; else only what they may read there
+            </TickField>
+          )}
+          <TickField name="anonymousRead">Anybody may read it without signing in</TickField>
+        </>
+      )}
+    </FormDialog>
   );
 }

@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { Globe, Plus } from "lucide-react";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
@@ -23,8 +23,9 @@ import {
   useQuery,
 } from "../ui/parts";
 import { FirstSteps } from "../rights/first-steps";
-import { NewRepository } from "./new-repository";
 import { Table } from "../ui/table";
+
+const NewRepository = lazy(() => import("./new-repository").then((m) => ({ default: m.NewRepository })));
 
 export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; changePassword: () => void }) {
   usePageTitle("Repositories");
@@ -50,7 +51,7 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
       <Removed admin={me.admin} />
       <LatestArrivals />
       <Downloads title="Downloads" days={30} />
-      <NewRepository open={adding} onOpenChange={setAdding} />
+      <Suspense>{adding && <NewRepository close={() => setAdding(false)} />}</Suspense>
     </div>
   );
 }

@@ -1,19 +1,19 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, sizeOf } from "../ui/format";
 import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../mirrors/mirror-form";
-import { Button, ErrorNote, Panel } from "../ui/parts";
+import { Button, Panel } from "../ui/parts";
 import { holdsOptions } from "./new-repository";
+import { Form, FormDialog, TextField, ChoiceField, PickField, TickField } from "../ui/form";
 
-export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
-  const changed = useChanged();
-  const saved = {
-    holds: r.holds as string,
+/** settingsOf is what can be typed of the settings of a repository. */
+function settingsOf(r: Schemas["Repository"]) {
+  return {
+    holds: r.holds,
     description: r.description,
     anonymousRead: r.anonymousRead,
     onlyBuilds: r.onlyBuilds,
@@ -23,149 +23,88 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
+    mirror: r.mirror ? mirrorForm(r.mirror) : blankMirror,
   };
-  const [form, setForm] = useState(saved);
-  const savedMirror = r.mirror ? mirrorForm(r.mirror) : blankMirror;
-  const [mirror, setMirror] = useState(savedMirror);
+}
+
+/** changeOf is what is typed, as the service wants it. */
+function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): Schemas["RepositoryChange"] {
+  const saved = settingsOf(r);
+  const largest = f.largestFile.trim() ? sizeOf(f.largestFile) : 0;
+  return {
+    description: f.description,
+    anonymousRead: f.anonymousRead,
+    ...(r.kind === "house" ? { onlyBuilds: f.onlyBuilds, onlyRobots: f.onlyRobots, closed: f.closed } : {}),
+    ...(r.kind === "house" && f.largestFile !== saved.largestFile ? { largestFile: largest } : {}),
+    ...(r.chain
+      ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
+      : { holds: f.holds }),
+    ...(r.mirror ? { mirror: mirrorChange(f.mirror, saved.mirror) } : {}),
+  };
+}
+
+export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
+  const changed = useChanged();
   const [removing, setRemoving] = useState(false);
   const all = useQuery(repositoriesQueries.repositories());
-  const houses = (takes: string) =>
-    [
-      ["", "nowhere"],
-      ...(all.data ?? [])
-        .filter((o) => o.kind === "house" && (o.holds === takes || o.holds === "both"))
-        .map((o) => [o.name, o.name]),
-    ] as [string, string][];
-  const save = useMutation({
-    mutationFn: () =>
-      repositoriesCalls.editRepository(r.name, {
-        description: form.description,
-        anonymousRead: form.anonymousRead,
-        ...(r.kind === "house"
-          ? {
-              onlyBuilds: form.onlyBuilds,
-              onlyRobots: form.onlyRobots,
-              closed: form.closed,
-              ...(form.largestFile !== saved.largestFile
-                ? { largestFile: form.largestFile.trim() ? sizeOf(form.largestFile) : 0 }
-                : {}),
-            }
-          : {}),
-        ...(r.chain
-          ? { chain: { releasesTo: form.releasesTo, snapshotsTo: form.snapshotsTo, openMembers: form.openMembers } }
-          : { holds: form.holds as "both" }),
-        ...(r.mirror ? { mirror: mirrorChange(mirror, savedMirror) } : {}),
-      }),
-    onSuccess: (after) => {
-      setForm({ ...form, largestFile: after.largestFile ? bytes(after.largestFile) : "" }); // as it will be shown
-      if (after.mirror) setMirror(mirrorForm(after.mirror));
-      return changed({ kind: "repository" });
-    },
-  });
-  const edited = JSON.stringify([form, mirror]) !== JSON.stringify([saved, savedMirror]);
+  const houses = (takes: string): [string, string][] => [
+    ["", "nowhere"],
+    ...(all.data ?? [])
+      .filter((o) => o.kind === "house" && (o.holds === takes || o.holds === "both"))
+      .map((o): [string, string] => [o.name, o.name]),
+  ];
   return (
     <div className="grid max-w-2xl gap-5">
       <Panel title="Settings">
-        <form
+        <Form
           className="p-4"
-          onSubmit={(e) => {
-            e.preventDefault();
-            save.mutate();
-          }}
+          start={settingsOf(r)}
+          run={(form) => repositoriesCalls.editRepository(r.name, changeOf(r, form))}
+          done={() => changed({ kind: "repository" })}
+          submit="Save"
+          saves="Saved; it is in force now."
         >
           {!r.chain && (
-            <Field label="Holds" hint="What is there already stays, whatever you choose.">
-              <Choice
-                label="It holds"
-                value={form.holds}
-                onChange={(holds) => setForm({ ...form, holds })}
-                options={holdsOptions}
-              />
-            </Field>
-          )}
-          {r.mirror && (
-            <MirrorFields
-              form={mirror}
-              onChange={setMirror}
-              ecosystem={r.ecosystem ?? ""}
-              like={r.name}
-              hasSecret={r.mirror.hasSecret}
+            <ChoiceField
+              name="holds"
+              label="It holds"
+              hint="What is there already stays, whatever you choose."
+              options={holdsOptions}
             />
           )}
+          {r.mirror && <MirrorFields ecosystem={r.ecosystem ?? ""} like={r.name} hasSecret={r.mirror.hasSecret} />}
           {r.chain && (
             <div className="grid gap-x-4 sm:grid-cols-2">
-              <Field label="Releases that are published here go to">
-                <Choice
-                  label="Releases go to"
-                  value={form.releasesTo}
-                  onChange={(releasesTo) => setForm({ ...form, releasesTo })}
-                  options={houses("releases")}
-                />
-              </Field>
-              <Field label="Snapshots go to">
-                <Choice
-                  label="Snapshots go to"
-                  value={form.snapshotsTo}
-                  onChange={(snapshotsTo) => setForm({ ...form, snapshotsTo })}
-                  options={houses("snapshots")}
-                />
-              </Field>
+              <PickField
+                name="releasesTo"
+                label="Releases that are published here go to"
+                options={houses("releases")}
+              />
+              <PickField name="snapshotsTo" label="Snapshots go to" options={houses("snapshots")} />
             </div>
           )}
           {r.chain && (
-            <Tick checked={form.openMembers} onChange={(openMembers) => setForm({ ...form, openMembers })}>
+            <TickField name="openMembers">
               Whoever may read {r.name} may read through it what all its members add; else only what they may read there
-            </Tick>
+            </TickField>
           )}
-          <Field label="Description">
-            <TextInput value={form.description} onChange={(e) => setForm({ ...form, description: e.target.value })} />
-          </Field>
+          <TextField name="description" label="Description" />
           {r.kind === "house" && (
-            <Field
-              label="Largest file"
-              hint="The largest file that may be published, such as 2 GiB. Empty: what the server says."
-            >
-              <TextInput
-                name="largest"
+            <>
+              <TextField
+                name="largestFile"
+                label="Largest file"
+                hint="The largest file that may be published, such as 2 GiB. Empty: what the server says."
                 pattern="\s*\d+(\.\d+)?\s*[KMGTkmgt]?(i?[Bb])?\s*"
                 title="A number with a unit, such as 500 MiB"
-                value={form.largestFile}
-                onChange={(e) => setForm({ ...form, largestFile: e.target.value })}
               />
-            </Field>
+              <TickField name="onlyBuilds">Take only what comes from a build that began here</TickField>
+              <TickField name="onlyRobots">Take only what robots publish</TickField>
+              <TickField name="closed">Versions that are complete take no further files but signatures</TickField>
+            </>
           )}
-          {r.kind === "house" && (
-            <Tick checked={form.onlyBuilds} onChange={(onlyBuilds) => setForm({ ...form, onlyBuilds })}>
-              Take only what comes from a build that began here
-            </Tick>
-          )}
-          {r.kind === "house" && (
-            <Tick checked={form.onlyRobots} onChange={(onlyRobots) => setForm({ ...form, onlyRobots })}>
-              Take only what robots publish
-            </Tick>
-          )}
-          {r.kind === "house" && (
-            <Tick checked={form.closed} onChange={(closed) => setForm({ ...form, closed })}>
-              Versions that are complete take no further files but signatures
-            </Tick>
-          )}
-          <Tick checked={form.anonymousRead} onChange={(anonymousRead) => setForm({ ...form, anonymousRead })}>
-            Anybody may read it without signing in
-          </Tick>
-          {save.error && (
-            <div className="mb-3">
-              <ErrorNote error={save.error} />
-            </div>
-          )}
-          <div className="flex items-center gap-3">
-            <Button type="submit" look="strong" disabled={!edited || save.isPending}>
-              Save
-            </Button>
-            <span role="status" className="text-sm text-soft">
-              {edited ? "Not saved yet." : save.isSuccess ? "Saved; it is in force now." : ""}
-            </span>
-          </div>
-        </form>
+          <TickField name="anonymousRead">Anybody may read it without signing in</TickField>
+        </Form>
       </Panel>
       <Panel title="Remove">
         <div className="flex flex-wrap items-center justify-between gap-3 p-4 text-sm">
@@ -177,61 +116,36 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
           </Button>
         </div>
       </Panel>
-      <Remove repository={r} open={removing} onOpenChange={setRemoving} />
+      {removing && <Remove repository={r} close={() => setRemoving(false)} />}
     </div>
   );
 }
 
-function Remove({
-  repository: r,
-  open,
-  onOpenChange,
-}: {
-  repository: Schemas["Repository"];
-  open: boolean;
-  onOpenChange: (open: boolean) => void;
-}) {
+function Remove({ repository: r, close }: { repository: Schemas["Repository"]; close: () => void }) {
   const changed = useChanged();
   const navigate = useNavigate();
-  const [typed, setTyped] = useState("");
-  const [withContents, setWithContents] = useState(false);
-  const remove = useMutation({
-    mutationFn: () => repositoriesCalls.removeRepository(r.name, withContents),
-    onSuccess: () => {
-      void navigate("/");
-      void changed({ kind: "repository" });
-    },
-  });
   return (
-    <Dialog
-      open={open}
-      onOpenChange={onOpenChange}
+    <FormDialog
       title={`Remove ${r.name}?`}
       description={
         r.packages
           ? `It holds ${count(r.packages, "package")} in ${count(r.versions, "version")}, ${bytes(r.bytes)}.`
           : "It is empty."
       }
+      start={{ typed: "", withContents: false }}
+      run={({ withContents }) => repositoriesCalls.removeRepository(r.name, withContents)}
+      done={() => {
+        void navigate("/");
+        return changed({ kind: "repository" });
+      }}
+      close={close}
+      leave="Keep it"
+      look="danger"
+      ready={({ typed }) => typed === r.name}
+      submit="Remove"
     >
-      {r.packages > 0 && (
-        <Tick checked={withContents} onChange={setWithContents}>
-          Its contents go too
-        </Tick>
-      )}
-      <Field label={`Type ${r.name} to confirm`}>
-        <TextInput value={typed} onChange={(e) => setTyped(e.target.value)} />
-      </Field>
-      {remove.error && (
-        <div className="mb-3">
-          <ErrorNote error={remove.error} />
-        </div>
-      )}
-      <div className="flex justify-end gap-2">
-        <Button onClick={() => onOpenChange(false)}>Keep it</Button>
-        <Button look="danger" disabled={typed !== r.name || remove.isPending} onClick={() => remove.mutate()}>
-          Remove
-        </Button>
-      </div>
-    </Dialog>
+      {r.packages > 0 && <TickField name="withContents">Its contents go too</TickField>}
+      <TextField name="typed" label={`Type ${r.name} to confirm`} />
+    </FormDialog>
   );
 }

@@ -1,4 +1,3 @@
-import { History } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { type DragEvent, lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -30,6 +29,7 @@ import { Receiving } from "../publishing/receiving";
 import { Settings } from "./repository-settings";
 import { Downloads } from "../use/use";
 import { Found, useSearch } from "../search/search";
+import { When } from "../ui/when";
 
 const Upstream = lazy(() => import("../mirrors/upstream"));
 
@@ -235,23 +235,18 @@ function Head({ repository: r }: { repository: Schemas["Repository"] }) {
   );
 }
 
-/** AsOf chooses the day as of which a repository is shown. */
+/** AsOf chooses the moment as of which a repository is shown. */
 function AsOf({ repository: r }: { repository: Schemas["Repository"] }) {
   const navigate = useNavigate();
-  const day = r.asOf?.slice(0, 10) ?? "";
   return (
     <span className="inline-flex flex-wrap items-center gap-2">
-      <label className="inline-flex items-center gap-1.5">
-        <History size={14} aria-hidden /> as of
-        <input
-          type="date"
-          aria-label="Show it as of a day"
-          className="h-7 rounded border border-rule bg-sheet px-1.5 text-ink"
-          max={new Date().toISOString().slice(0, 10)}
-          value={day}
-          onChange={(e) => void navigate(`/repositories/${r.name}${e.target.value ? `@${e.target.value}` : ""}`)}
-        />
-      </label>
+      as of
+      <When
+        label="Show it as of"
+        none="now"
+        value={r.asOf ?? ""}
+        onChange={(at) => void navigate(`/repositories/${r.name}${at ? `@${at.replace(/:00\.000Z$/, "Z")}` : ""}`)}
+      />
       {r.asOf && <Link to={`/repositories/${r.name}`}>Back to now</Link>}
     </span>
   );

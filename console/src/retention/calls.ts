@@ -29,6 +29,8 @@ export const retentionQueries = {
     ask(["policy", policy], { policy: true, sweep: true }, (signal) =>
       value(raw.GET("/api/v1/policies/{policy}", { params: { path: { policy } }, signal })),
     ),
+  /** forms are what a policy is written with. */
+  forms: () => ask(["reasons"], {}, (signal) => value(raw.GET("/api/v1/reasons", { signal }))),
   /** plan is what a policy would do; it is costly, so what is published meanwhile does not ask for it again. */
   plan: (key: readonly unknown[], body: Schemas["PlanRequest"]) =>
     ask(["plan", ...key], { policy: true, pin: true, sweep: true }, (signal) =>

@@ -5,9 +5,9 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { retentionCalls, retentionQueries } from "./calls";
 import { usedQueries } from "../use/calls";
-import { Dialog, Field, TextInput } from "../ui/dialog";
 import { buildPath, moment } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time } from "../ui/parts";
+import { FormDialog, TextField, WhenField } from "../ui/form";
 
 /** Keep pins a version, and tells who still uses it. */
 export function Keep({ purl, repository }: { purl: string; repository: string }) {
@@ -51,13 +51,7 @@ export function Keep({ purl, repository }: { purl: string; repository: string })
         </p>
       )}
       {asked && <Users purl={purl} repository={repository} />}
-      <PinDialog
-        key={String(pinning)}
-        open={pinning}
-        close={() => setPinning(false)}
-        purl={purl}
-        repository={repository}
-      />
+      {pinning && <PinDialog close={() => setPinning(false)} purl={purl} repository={repository} />}
     </Panel>
   );
 }
@@ -123,56 +117,21 @@ function Users({ purl, repository }: { purl: string; repository: string }) {
   );
 }
 
-function PinDialog({
-  open,
-  close,
-  purl,
-  repository,
-}: {
-  open: boolean;
-  close: () => void;
-  purl: string;
-  repository: string;
-}) {
+function PinDialog({ close, purl, repository }: { close: () => void; purl: string; repository: string }) {
   const changed = useChanged();
-  const [reason, setReason] = useState("");
-  const [until, setUntil] = useState("");
-  const pin = useMutation({
-    mutationFn: () =>
-      retentionCalls.setPin({ purl, repository, reason, until: until ? `${until}T00:00:00Z` : undefined }),
-    onSuccess: async () => {
-      await changed({ kind: "pin" });
-      close();
-    },
-  });
   return (
-    <Dialog
-      open={open}
-      onOpenChange={close}
+    <FormDialog
       title="Pin this version"
       description="No sweep takes it, whatever the policies say."
+      start={{ reason: "", until: "" }}
+      run={({ reason, until }) => retentionCalls.setPin({ purl, repository, reason, until: until || undefined })}
+      done={() => changed({ kind: "pin" })}
+      close={close}
+      ready={({ reason }) => reason.trim() !== ""}
+      submit="Pin it"
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          pin.mutate();
-        }}
-      >
-        <Field label="Why must it stay?">
-          <TextInput name="reason" value={reason} onChange={(e) => setReason(e.target.value)} />
-        </Field>
-        <Field label="Until" hint="Left out: for good.">
-          <TextInput type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
-        </Field>
-        {pin.error && (
-          <div className="mb-3">
-            <ErrorNote error={pin.error} />
-          </div>
-        )}
-        <Button type="submit" look="strong" disabled={reason.trim() === "" || pin.isPending}>
-          Pin it
-        </Button>
-      </form>
-    </Dialog>
+      <TextField name="reason" label="Why must it stay?" autoFocus />
+      <WhenField name="until" label="Until" none="for good" later />
+    </FormDialog>
   );
 }

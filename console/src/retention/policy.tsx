@@ -1,13 +1,15 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import type { CompletionSource } from "@codemirror/autocomplete";
 import { Link, useNavigate, useParams } from "react-router";
-import { type Schemas } from "../api/client";
+import { Failure, type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { retentionCalls, retentionQueries } from "./calls";
-import { Choice, Dialog, TextArea, TextInput, Tick } from "../ui/dialog";
+import { Choice, Dialog, TextInput, Tick } from "../ui/dialog";
 import { bytes, count, moment, save } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
 import { Months, PlanLines, Totals } from "./plan";
+import { When } from "../ui/when";
 
 const blank = `name: development-builds
 description: What CI makes every day
@@ -22,6 +24,8 @@ schedule: 30 3 * * *
 zone: Europe/Oslo
 most-share: 50%
 `;
+
+const YAMLEditor = lazy(() => import("../ui/editor"));
 
 /** PolicyPage edits a policy beside what it would do now. */
 export default function PolicyPage() {
@@ -62,6 +66,16 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
     onSuccess: (sweep) => void navigate(`/sweeps/${sweep.id}`),
   });
   const may = p?.may ?? true;
+  const forms = useQuery({ ...retentionQueries.forms(), staleTime: Infinity });
+  const complete = useMemo(() => proposals(forms.data), [forms.data]);
+  const settled = useSettled(text, 400);
+  const [asked, setAsked] = useState<Asked>({ fate: "swept", asOf: "", match: "" });
+  const plan = usePlan(settled, asked);
+  const error = save.error ?? plan.error;
+  const wrong =
+    error instanceof Failure && error.line && text === settled
+      ? { line: error.line, message: [error.message, error.hint].filter(Boolean).join(" ") }
+      : undefined;
   return (
     <>
       <div className="mb-4">
@@ -101,15 +115,16 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
               save.mutate();
             }}
           >
-            <TextArea
-              name="policy"
-              aria-label="The policy, in YAML"
-              rows={20}
-              spellCheck={false}
-              value={text}
-              readOnly={!may}
-              onChange={(e) => setText(e.target.value)}
-            />
+            <Suspense fallback={<div className="h-96" aria-busy="true" />}>
+              <YAMLEditor
+                label="The policy, in YAML"
+                value={text}
+                onChange={setText}
+                readOnly={!may}
+                wrong={wrong}
+                complete={complete}
+              />
+            </Suspense>
             {may && (
               <div className="mt-3">
                 <Tick checked={paused} onChange={setPaused}>
@@ -138,21 +153,7 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
           <details className="border-t border-rule px-4 py-2.5 text-sm">
             <summary className="cursor-pointer text-soft">Reasons to stay</summary>
             <ul className="mt-2 grid gap-1 font-mono text-xs">
-              {[
-                "newest 3 of each package",
-                "newest 2 of each minor (or major)",
-                "newest 5 of each development-version",
-                "newest 1 labelled stable*",
-                "younger than 14d",
-                "downloaded within 30d",
-                "wanted by 2",
-                "labelled latest, v*",
-                "promoted",
-                "promoted with its build",
-                "used by a build",
-                "needed",
-                "last used up to 50GiB",
-              ].map((r) => (
+              {forms.data?.reasons.map((r) => (
                 <li key={r}>{r}</li>
               ))}
             </ul>
@@ -161,7 +162,7 @@ function Editor({ text: saved, policy: p }: { text: string; policy?: Schemas["Po
             </p>
           </details>
         </Panel>
-        <Preview text={useSettled(text, 400)} />
+        <Preview text={settled} plan={plan} {...asked} onAsk={(to) => setAsked({ ...asked, ...to })} />
       </div>
       {p && (
         <Dialog
@@ -201,37 +202,67 @@ function RemovePolicy({ name }: { name: string }) {
   );
 }
 
-const moments: [string, string][] = [
-  ["0", "now"],
-  ["7", "in a week"],
-  ["30", "in 30 days"],
-  ["90", "in 90 days"],
-  ["-7", "a week ago"],
-  ["-30", "30 days ago"],
-];
-
-/** asOf is so many days from now, to the minute so that the question stays the same. */
-function asOf(days: number): string | undefined {
-  return days === 0 ? undefined : new Date(Math.floor(Date.now() / 60_000) * 60_000 + days * 86_400_000).toISOString();
+/** proposals are what can stand where one types: settings at the beginning of a line, reasons in the list of them. */
+function proposals(forms: Schemas["PolicyForms"] | undefined): CompletionSource {
+  return (context) => {
+    const line = context.state.doc.lineAt(context.pos);
+    const before = line.text.slice(0, context.pos - line.from);
+    const reason = /^(\s*-\s+)(.*)$/.exec(before);
+    if (reason) {
+      let above = line.number - 1;
+      while (above > 0 && /^\s*(-|$)/.test(context.state.doc.line(above).text)) above--;
+      if (above < 1 || !/^keep:/.test(context.state.doc.line(above).text)) return null;
+      return { from: line.from + reason[1]!.length, options: (forms?.reasons ?? []).map((label) => ({ label })) };
+    }
+    if (!/^[a-z-]*$/.test(before) || (before === "" && !context.explicit)) return null;
+    return {
+      from: line.from,
+      options: (forms?.settings ?? []).map((name) => ({ label: name, apply: `${name}: `, detail: "setting" })),
+    };
+  };
 }
 
-/** Preview shows what a policy would do to what is there. */
-function Preview({ text }: { text: string }) {
-  const [fate, setFate] = useState("swept");
-  const [days, setDays] = useState("0");
-  const [match, setMatch] = useState("");
-  const asked = useSettled(match, 300);
-  const request = {
+/** inDays is so many days from now, to the minute so that the question stays the same. */
+function inDays(days: number): Date {
+  return new Date(Math.floor(Date.now() / 60_000) * 60_000 + days * 86_400_000);
+}
+
+/** Asked is what is asked about a policy. */
+type Asked = { fate: string; asOf: string; match: string };
+
+/** requestOf is the question for a plan. */
+function requestOf(text: string, asked: Asked): Schemas["PlanRequest"] {
+  return {
     text,
-    fate: (fate || undefined) as Schemas["PlanRequest"]["fate"],
-    asOf: asOf(Number(days)),
-    match: asked,
+    fate: (asked.fate || undefined) as Schemas["PlanRequest"]["fate"],
+    asOf: asked.asOf || undefined,
+    match: asked.match,
   };
-  const plan = useQuery({
-    ...retentionQueries.plan([text, fate, days, asked], { ...request, limit: 100 }),
+}
+
+function usePlan(text: string, asked: Asked) {
+  const match = useSettled(asked.match, 300);
+  const request = requestOf(text, { ...asked, match });
+  return useQuery({
+    ...retentionQueries.plan([request], { ...request, limit: 100 }),
     placeholderData: keepPreviousData,
     retry: false,
   });
+}
+
+/** Preview shows what a policy would do to what is there. */
+function Preview({
+  text,
+  plan,
+  fate,
+  asOf,
+  match,
+  onAsk,
+}: Asked & {
+  text: string;
+  plan: ReturnType<typeof usePlan>;
+  onAsk: (to: Partial<Asked>) => void;
+}) {
   if (plan.error)
     return (
       <Panel title="What it would do">
@@ -249,9 +280,20 @@ function Preview({ text }: { text: string }) {
       <Panel
         title="What it would do"
         aside={
-          <div className="w-36">
-            <Choice label="As of" value={days} onChange={setDays} options={moments} />
-          </div>
+          <When
+            label="As of"
+            none="now"
+            any
+            quick={[
+              ["in a week", () => inDays(7)],
+              ["in 30 days", () => inDays(30)],
+              ["in 90 days", () => inDays(90)],
+              ["a week ago", () => inDays(-7)],
+              ["30 days ago", () => inDays(-30)],
+            ]}
+            value={asOf}
+            onChange={(to) => onAsk({ asOf: to })}
+          />
         }
       >
         {!p ? (
@@ -323,7 +365,7 @@ function Preview({ text }: { text: string }) {
                 <Choice
                   label="Which versions"
                   value={fate}
-                  onChange={setFate}
+                  onChange={(to) => onAsk({ fate: to })}
                   options={[
                     ["swept", "that go"],
                     ["kept", "that stay"],
@@ -337,14 +379,14 @@ function Preview({ text }: { text: string }) {
                   aria-label="Filter"
                   placeholder="part of the name"
                   value={match}
-                  onChange={(e) => setMatch(e.target.value)}
+                  onChange={(e) => onAsk({ match: e.target.value })}
                 />
               </span>
             </span>
           }
         >
           {p.lines.length === 0 ? (
-            <Empty title={fate === "swept" && !asked ? "Nothing would go" : "No version fits"} />
+            <Empty title={fate === "swept" && !match ? "Nothing would go" : "No version fits"} />
           ) : (
             <PlanLines all={p.lines} policy={p.policy} partly={p.found > p.lines.length} />
           )}
@@ -353,7 +395,7 @@ function Preview({ text }: { text: string }) {
           )}
           {p.found > 0 && (
             <p className="border-t border-rule px-4 py-2 text-sm">
-              <SavePlan request={request} name={p.policy} />
+              <SavePlan request={requestOf(text, { fate, asOf, match })} name={p.policy} />
             </p>
           )}
         </Panel>

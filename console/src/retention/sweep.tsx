@@ -4,11 +4,12 @@ import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { type ItemState, retentionCalls, retentionQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
+import { Choice, Dialog } from "../ui/dialog";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
 import { type Column, Table } from "../ui/table";
+import { Form, TextField } from "../ui/form";
 
 const itemStates: Record<ItemState, [string, string]> = {
   planned: ["text-soft", "planned"],
@@ -256,12 +257,7 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
 
 function Undo({ s, purls, close }: { s: Schemas["Sweep"]; purls: string[]; close: () => void }) {
   const changed = useChanged();
-  const [pattern, setPattern] = useState(purls[0] ?? "");
-  const undo = useMutation({
-    mutationFn: () => retentionCalls.undoSweep(s.id, pattern.trim() ? [pattern.trim()] : []),
-    onSuccess: () => changed({ kind: "sweep" }, { kind: "package" }),
-  });
-  const done = undo.data;
+  const [done, setDone] = useState<Schemas["Undone"]>();
   return (
     <Dialog
       open
@@ -288,32 +284,22 @@ function Undo({ s, purls, close }: { s: Schemas["Sweep"]; purls: string[]; close
           </div>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            undo.mutate();
+        <Form
+          start={{ pattern: purls[0] ?? "" }}
+          run={({ pattern }) => retentionCalls.undoSweep(s.id, pattern.trim() ? [pattern.trim()] : [])}
+          done={(undone) => {
+            setDone(undone);
+            return changed({ kind: "sweep" }, { kind: "package" });
           }}
+          submit="Bring back"
         >
-          <Field
+          <TextField
+            name="pattern"
             label="Which"
             hint="A package URL, with * for any run of characters; empty is everything that it took."
-          >
-            <TextInput
-              name="pattern"
-              className="font-mono"
-              value={pattern}
-              onChange={(e) => setPattern(e.target.value)}
-            />
-          </Field>
-          {undo.error && (
-            <div className="mb-3">
-              <ErrorNote error={undo.error} />
-            </div>
-          )}
-          <Button type="submit" look="strong" disabled={undo.isPending}>
-            Bring back
-          </Button>
-        </form>
+            className="font-mono"
+          />
+        </Form>
       )}
     </Dialog>
   );

@@ -6,8 +6,9 @@ import { useChanged } from "../api/query";
 import { publishingCalls } from "../publishing/calls";
 import { repositoriesQueries } from "../repositories/calls";
 import { retentionCalls } from "./calls";
-import { Dialog, Field, TextInput } from "../ui/dialog";
+import { Dialog } from "../ui/dialog";
 import { Button, ErrorNote, useQuery } from "../ui/parts";
+import { FormDialog, TextField } from "../ui/form";
 
 /** TakeOut withdraws a version or removes it, by whoever may, and tells the way back. */
 export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
@@ -20,14 +21,7 @@ export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
       {may("publish") &&
         (g.withdrawn ? <Unmark g={g} /> : <Button onClick={() => setOpen("withdraw")}>Withdraw…</Button>)}
       {may("remove") && <Button onClick={() => setOpen("remove")}>Remove…</Button>}
-      <Dialog
-        open={open === "withdraw"}
-        onOpenChange={(to) => setOpen(to ? "withdraw" : "")}
-        title={`Withdraw ${g.version}?`}
-        description="Clients are told not to use it any more; whoever asks for exactly this version still gets it. The mark can be taken away again."
-      >
-        <Withdraw g={g} close={() => setOpen("")} />
-      </Dialog>
+      {open === "withdraw" && <Withdraw g={g} close={() => setOpen("")} />}
       <Dialog
         open={open === "remove"}
         onOpenChange={(to) => setOpen(to ? "remove" : "")}
@@ -40,15 +34,12 @@ export function TakeOut({ group: g }: { group: Schemas["VersionGroup"] }) {
   );
 }
 
-function useMark(g: Schemas["VersionGroup"], close?: () => void) {
+function useMark(g: Schemas["VersionGroup"]) {
   const changed = useChanged();
   return useMutation({
     mutationFn: (mark: { reason?: string; undo?: boolean }) =>
       publishingCalls.withdraw(g.repository, { purl: g.purl, ...mark }),
-    onSuccess: async () => {
-      close?.();
-      await changed({ kind: "package", repository: g.repository });
-    },
+    onSuccess: () => changed({ kind: "package", repository: g.repository }),
   });
 }
 
@@ -65,27 +56,24 @@ function Unmark({ g }: { g: Schemas["VersionGroup"] }) {
 }
 
 function Withdraw({ g, close }: { g: Schemas["VersionGroup"]; close: () => void }) {
-  const [reason, setReason] = useState("");
-  const mark = useMark(g, close);
+  const mark = useMark(g);
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        mark.mutate({ reason });
-      }}
+    <FormDialog
+      title={`Withdraw ${g.version}?`}
+      description="Clients are told not to use it any more; whoever asks for exactly this version still gets it. The mark can be taken away again."
+      start={{ reason: "" }}
+      run={mark.mutateAsync}
+      close={close}
+      look="danger"
+      submit="Withdraw it"
     >
-      <Field label="Reason" hint="It is shown to whoever uses it, where their client can.">
-        <TextInput name="reason" value={reason} maxLength={1000} onChange={(e) => setReason(e.target.value)} />
-      </Field>
-      {mark.error && (
-        <div className="mb-3">
-          <ErrorNote error={mark.error} />
-        </div>
-      )}
-      <Button type="submit" look="danger" disabled={mark.isPending}>
-        Withdraw it
-      </Button>
-    </form>
+      <TextField
+        name="reason"
+        label="Reason"
+        hint="It is shown to whoever uses it, where their client can."
+        maxLength={1000}
+      />
+    </FormDialog>
   );
 }
 

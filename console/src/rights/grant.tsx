@@ -1,10 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { rightsCalls } from "./calls";
-import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
+import { Dialog } from "../ui/dialog";
 import { Button, ErrorNote, Time } from "../ui/parts";
+import { Form, TextField, ChoiceField } from "../ui/form";
 
 export type Cell = { holder: string; place: string };
 
@@ -19,23 +19,7 @@ const roleOptions: [string, string][] = [
 /** CellDialog shows what somebody was given in one place, and gives or takes away. */
 export function CellDialog({ cell, grants, close }: { cell: Cell; grants: Schemas["Grant"][]; close: () => void }) {
   const changed = useChanged();
-  const [role, setRole] = useState("reader");
-  const [on, setOn] = useState(cell.place);
-  const [packages, setPackages] = useState("");
   const after = () => changed({ kind: "access" });
-  const add = useMutation({
-    mutationFn: () =>
-      rightsCalls.addGrant({
-        holder: cell.holder,
-        role: role as "reader",
-        repositories: on,
-        ...(packages ? { packages } : {}),
-      }),
-    onSuccess: () => {
-      setPackages("");
-      return after();
-    },
-  });
   const remove = useMutation({ mutationFn: rightsCalls.removeGrant, onSuccess: after });
   const limited = cell.holder === "anonymous" ? 1 : cell.holder === "signed-in" ? 2 : 5;
   return (
@@ -78,35 +62,25 @@ export function CellDialog({ cell, grants, close }: { cell: Cell; grants: Schema
           <ErrorNote error={remove.error} />
         </div>
       )}
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
+      <Form
+        start={{ role: "reader" as Schemas["NewGrant"]["role"], repositories: cell.place, packages: "" }}
+        run={({ packages, ...grant }) =>
+          rightsCalls.addGrant({ holder: cell.holder, ...grant, ...(packages ? { packages } : {}) })
+        }
+        done={after}
+        submit="Give it"
       >
         <div className="grid gap-x-4 sm:grid-cols-2">
-          <Field label="Role">
-            <Choice label="Role" value={role} onChange={setRole} options={roleOptions.slice(0, limited)} />
-          </Field>
-          <Field label="On" hint="A name, or a pattern with *.">
-            <TextInput required value={on} onChange={(e) => setOn(e.target.value)} />
-          </Field>
+          <ChoiceField name="role" label="Role" options={roleOptions.slice(0, limited)} />
+          <TextField name="repositories" label="On" hint="A name, or a pattern with *." required />
         </div>
-        <Field label="Only for packages" hint="A pattern; left empty: for all.">
-          <TextInput placeholder="pkg:npm/@skerry/*" value={packages} onChange={(e) => setPackages(e.target.value)} />
-        </Field>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Close</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Give it
-          </Button>
-        </div>
-      </form>
+        <TextField
+          name="packages"
+          label="Only for packages"
+          hint="A pattern; left empty: for all."
+          placeholder="pkg:npm/@skerry/*"
+        />
+      </Form>
     </Dialog>
   );
 }

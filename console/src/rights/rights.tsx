@@ -4,13 +4,13 @@ import { useState } from "react";
 import { type Schemas } from "../api/client";
 import { repositoriesQueries } from "../repositories/calls";
 import { type Action, rightsQueries } from "./calls";
-import { Choice, Field, TextInput } from "../ui/dialog";
 import { asPurl } from "../ui/format";
-import { Button, Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
+import { Empty, ErrorNote, Loaded, Panel, usePageTitle } from "../ui/parts";
 import { OneOf } from "../pointing/point";
 import { CellDialog, type Cell } from "./grant";
 import { Teams } from "./teams";
 import { UserTable } from "./users";
+import { Form, TextField, ChoiceField, PickField } from "../ui/form";
 
 const roles = ["reader", "publisher", "promoter", "curator", "admin"];
 
@@ -227,10 +227,6 @@ const actions: [string, string][] = [
 
 /** Ask asks whether somebody may do something, and why. */
 function Ask({ names, places }: { names: string[]; places: string[] }) {
-  const [who, setWho] = useState("");
-  const [action, setAction] = useState("publish");
-  const [place, setPlace] = useState("");
-  const [purl, setPurl] = useState("");
   const [asked, setAsked] = useState<{ who: string; action: string; place: string; purl: string } | null>(null);
   const query = useQuery({
     ...rightsQueries.check(
@@ -244,42 +240,30 @@ function Ask({ names, places }: { names: string[]; places: string[] }) {
   });
   return (
     <Panel title="May they?">
-      <form
+      <Form
         className="flex flex-wrap items-end gap-x-3 p-4 pb-1"
-        onSubmit={(e) => {
-          e.preventDefault();
-          setAsked({ who: who || names[0]!, action, place: place || places[0]!, purl });
-        }}
+        start={{ who: names[0] ?? "", action: "publish", place: places[0] ?? "", purl: "" }}
+        run={(question) => Promise.resolve(setAsked(question))}
+        ready={({ who, place }) => who !== "" && place !== ""}
+        submit={
+          <>
+            <ShieldQuestion size={15} /> Ask
+          </>
+        }
       >
         <div className="w-44">
-          <Field label="Who">
-            <Choice label="Who" value={who || (names[0] ?? "")} onChange={setWho} options={names.map((n) => [n, n])} />
-          </Field>
+          <PickField name="who" label="Who" options={names.map((n) => [n, n])} />
         </div>
         <div className="w-36">
-          <Field label="may">
-            <Choice label="may" value={action} onChange={setAction} options={actions} />
-          </Field>
+          <ChoiceField name="action" label="may" options={actions} />
         </div>
         <div className="w-44">
-          <Field label="which repository">
-            <Choice
-              label="which repository"
-              value={place || (places[0] ?? "")}
-              onChange={setPlace}
-              options={places.map((n) => [n, n])}
-            />
-          </Field>
+          <PickField name="place" label="which repository" options={places.map((n) => [n, n])} />
         </div>
         <div className="min-w-56 grow">
-          <Field label="with which package, if it matters">
-            <TextInput placeholder="pkg:npm/@skerry/deck-ui" value={purl} onChange={(e) => setPurl(e.target.value)} />
-          </Field>
+          <TextField name="purl" label="with which package, if it matters" placeholder="pkg:npm/@skerry/deck-ui" />
         </div>
-        <Button type="submit" look="strong" className="mb-3" disabled={places.length === 0}>
-          <ShieldQuestion size={15} /> Ask
-        </Button>
-      </form>
+      </Form>
       {asked && (
         <div className="px-4 pb-4 text-sm">
           {query.error ? (

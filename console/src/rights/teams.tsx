@@ -4,8 +4,9 @@ import { useState } from "react";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { rightsCalls, rightsQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
 import { Button, Empty, ErrorNote, Loaded, Panel } from "../ui/parts";
+import { FormDialog, TextField } from "../ui/form";
+import { Picker } from "../ui/combobox";
 
 /** Teams shows the teams and who is in them. */
 export function Teams({ me }: { me: Schemas["Me"] }) {
@@ -78,11 +79,12 @@ function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean
           ))}
           {admin && others.length > 0 && (
             <span className="w-40">
-              <Choice
-                label="Who joins"
+              <Picker
+                label={`Who joins ${t.name}`}
+                placeholder="let somebody join…"
                 value=""
-                onChange={(m) => m && edit.mutate({ join: [m] })}
-                options={[["", "let somebody join…"], ...others.map((o) => [o, o] as [string, string])]}
+                onChange={(m) => edit.mutate({ join: [m] })}
+                options={others.map((o) => [o, o])}
               />
             </span>
           )}
@@ -109,46 +111,18 @@ function Team({ team: t, admin, users }: { team: Schemas["Team"]; admin: boolean
 
 function NewTeam({ close }: { close: () => void }) {
   const changed = useChanged();
-  const [name, setName] = useState("");
-  const [description, setDescription] = useState("");
-  const add = useMutation({
-    mutationFn: () => rightsCalls.addTeam({ name, description }),
-    onSuccess: () => {
-      close();
-      return changed({ kind: "access" });
-    },
-  });
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || close()}
+    <FormDialog
       title="New team"
       description="Users and robots who have the same rights."
+      start={{ name: "", description: "" }}
+      run={rightsCalls.addTeam}
+      done={() => changed({ kind: "access" })}
+      close={close}
+      submit="Make it"
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Field label="Name" hint="Lower-case letters, digits and hyphens.">
-          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Field label="Description">
-          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
-        </Field>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Make it
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      <TextField name="name" label="Name" hint="Lower-case letters, digits and hyphens." required autoFocus />
+      <TextField name="description" label="Description" />
+    </FormDialog>
   );
 }

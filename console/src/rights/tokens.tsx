@@ -5,12 +5,13 @@ import { useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { rightsCalls, rightsQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
+import { Dialog } from "../ui/dialog";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { OneOf } from "../pointing/point";
 import { Secret } from "./users";
 import { type Column, Table } from "../ui/table";
+import { Form, TextField, ChoiceField, PickField } from "../ui/form";
 
 const day = 86400;
 
@@ -157,35 +158,18 @@ function TokenTable({ all, everybody }: { all: Schemas["Token"][]; everybody: bo
 function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
   const changed = useChanged();
   const users = useQuery({ ...rightsQueries.users(), enabled: me.admin });
-  const [owner, setOwner] = useState(me.name);
-  const [name, setName] = useState("");
-  const [can, setCan] = useState("read");
-  const [on, setOn] = useState("");
-  const [only, setOnly] = useState("");
-  const [days, setDays] = useState("90");
+  const [made, setMade] = useState<Schemas["MadeToken"]>();
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-  const add = useMutation({
-    mutationFn: () =>
-      rightsCalls.addToken({
-        name,
-        can: can === "all" ? [] : [can],
-        on: words(on),
-        only: words(only),
-        seconds: Number(days) * day,
-        ...(owner === me.name ? {} : { for: owner }),
-      }),
-    onSuccess: () => changed({ kind: "access" }),
-  });
-  if (add.data) {
+  if (made) {
     return (
       <Dialog
         open
         onOpenChange={(open) => open || close()}
-        title={`Token ${add.data.name}`}
+        title={`Token ${made.name}`}
         description="It is shown this once. Keep it in a personal file or the environment, never in one that is shared."
       >
-        <Secret text={add.data.secret} label="Copy the token" />
-        <p className="mb-4 text-sm text-soft">It ends on {moment(add.data.expiresAt)}.</p>
+        <Secret text={made.secret} label="Copy the token" />
+        <p className="mb-4 text-sm text-soft">It ends on {moment(made.expiresAt)}.</p>
         <div className="flex justify-end">
           <Button look="strong" onClick={close}>
             I have kept it
@@ -201,75 +185,59 @@ function NewToken({ me, close }: { me: Schemas["Me"]; close: () => void }) {
       title="New token"
       description="A secret for one machine or tool. It never gives more than its owner has."
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
+      <Form
+        start={{ owner: me.name, name: "", can: "read", on: "", only: "", days: "90" }}
+        run={({ owner, name, can, on, only, days }) =>
+          rightsCalls.addToken({
+            name,
+            can: can === "all" ? [] : [can],
+            on: words(on),
+            only: words(only),
+            seconds: Number(days) * day,
+            ...(owner === me.name ? {} : { for: owner }),
+          })
+        }
+        done={(token) => {
+          setMade(token);
+          return changed({ kind: "access" });
         }}
+        submit="Make it"
       >
         <div className="grid gap-x-4 sm:grid-cols-2">
           {me.admin && (
-            <Field label="For">
-              <Choice
-                label="For"
-                value={owner}
-                onChange={setOwner}
-                options={[
-                  [me.name, `${me.name} (you)`],
-                  ...(users.data ?? [])
-                    .filter((u) => u.name !== me.name)
-                    .map((u) => [u.name, u.name] as [string, string]),
-                ]}
-              />
-            </Field>
+            <PickField
+              name="owner"
+              label="For"
+              options={[
+                [me.name, `${me.name} (you)`],
+                ...(users.data ?? []).filter((u) => u.name !== me.name).map((u): [string, string] => [u.name, u.name]),
+              ]}
+            />
           )}
-          <Field label="Name" hint="Lower-case letters, digits and hyphens.">
-            <TextInput required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-          </Field>
-          <Field label="It can">
-            <Choice
-              label="It can"
-              value={can}
-              onChange={setCan}
-              options={[
-                ["read", "read"],
-                ["publish", "read and publish"],
-                ["all", "all that its owner may"],
-              ]}
-            />
-          </Field>
-          <Field label="It lasts">
-            <Choice
-              label="It lasts"
-              value={days}
-              onChange={setDays}
-              options={[
-                ["1", "a day"],
-                ["30", "30 days"],
-                ["90", "90 days"],
-                ["365", "a year"],
-              ]}
-            />
-          </Field>
+          <TextField name="name" label="Name" hint="Lower-case letters, digits and hyphens." required autoFocus />
+          <ChoiceField
+            name="can"
+            label="It can"
+            options={[
+              ["read", "read"],
+              ["publish", "read and publish"],
+              ["all", "all that its owner may"],
+            ]}
+          />
+          <ChoiceField
+            name="days"
+            label="It lasts"
+            options={[
+              ["1", "a day"],
+              ["30", "30 days"],
+              ["90", "90 days"],
+              ["365", "a year"],
+            ]}
+          />
         </div>
-        <Field label="Only on repositories" hint="Names or patterns such as shore-*; left empty: all.">
-          <TextInput value={on} onChange={(e) => setOn(e.target.value)} />
-        </Field>
-        <Field label="Only for packages" hint="Patterns such as pkg:npm/@skerry/*; left empty: all.">
-          <TextInput value={only} onChange={(e) => setOnly(e.target.value)} />
-        </Field>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Make it
-          </Button>
-        </div>
-      </form>
+        <TextField name="on" label="Only on repositories" hint="Names or patterns such as shore-*; left empty: all." />
+        <TextField name="only" label="Only for packages" hint="Patterns such as pkg:npm/@skerry/*; left empty: all." />
+      </Form>
     </Dialog>
   );
 }

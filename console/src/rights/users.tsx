@@ -4,10 +4,11 @@ import { useState } from "react";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { rightsCalls, rightsQueries } from "./calls";
-import { Choice, Dialog, Field, TextInput } from "../ui/dialog";
+import { Dialog } from "../ui/dialog";
 import { count } from "../ui/format";
 import { Button, CopyButton, ErrorNote, Loaded, Panel, Time } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
+import { Form, TextField, ChoiceField } from "../ui/form";
 
 const userColumns: Column<Schemas["User"]>[] = [
   {
@@ -92,26 +93,20 @@ export function Secret({ text, label }: { text: string; label: string }) {
 
 function NewUser({ close }: { close: () => void }) {
   const changed = useChanged();
-  const [name, setName] = useState("");
-  const [kind, setKind] = useState("user");
-  const [description, setDescription] = useState("");
-  const add = useMutation({
-    mutationFn: () => rightsCalls.addUser({ name, kind: kind as "user", description }),
-    onSuccess: () => changed({ kind: "access" }),
-  });
-  if (add.data) {
+  const [made, setMade] = useState<Schemas["MadeUser"]>();
+  if (made) {
     return (
       <Dialog
         open
         onOpenChange={(open) => open || close()}
-        title={`${add.data.name} is there`}
+        title={`${made.name} is there`}
         description={
-          add.data.password
+          made.password
             ? "The password is shown this once, and is to be changed at the first sign-in."
             : "A robot gets in with tokens: make one for it on the page of tokens."
         }
       >
-        {add.data.password && <Secret text={add.data.password} label="Copy the password" />}
+        {made.password && <Secret text={made.password} label="Copy the password" />}
         <p className="mb-4 text-sm text-soft">
           It may do nothing yet: give it roles in the matrix, or let it join a team.
         </p>
@@ -130,48 +125,32 @@ function NewUser({ close }: { close: () => void }) {
       title="New user or robot"
       description="People sign in with a password; robots only with tokens."
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
+      <Form
+        start={{ kind: "user" as Schemas["NewUser"]["kind"], name: "", description: "" }}
+        run={rightsCalls.addUser}
+        done={(user) => {
+          setMade(user);
+          return changed({ kind: "access" });
         }}
+        submit="Make it"
       >
-        <Field label="It is">
-          <Choice
-            label="It is"
-            value={kind}
-            onChange={setKind}
-            options={[
-              ["user", "a user"],
-              ["robot", "a robot"],
-            ]}
-          />
-        </Field>
-        <Field label="Name" hint="Lower-case letters, digits and hyphens.">
-          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Field label="Description">
-          <TextInput name="description" value={description} onChange={(e) => setDescription(e.target.value)} />
-        </Field>
-        {add.error && (
-          <div className="mb-3">
-            <ErrorNote error={add.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={add.isPending}>
-            Make it
-          </Button>
-        </div>
-      </form>
+        <ChoiceField
+          name="kind"
+          label="It is"
+          options={[
+            ["user", "a user"],
+            ["robot", "a robot"],
+          ]}
+        />
+        <TextField name="name" label="Name" hint="Lower-case letters, digits and hyphens." required autoFocus />
+        <TextField name="description" label="Description" />
+      </Form>
     </Dialog>
   );
 }
 
 function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boolean; close: () => void }) {
   const changed = useChanged();
-  const [description, setDescription] = useState(u.description);
   const [sure, setSure] = useState(false);
   const [said, setSaid] = useState("");
   const after = { onSuccess: () => changed({ kind: "access" }) };
@@ -202,22 +181,16 @@ function ChangeUser({ user: u, own, close }: { user: Schemas["User"]; own: boole
       title={u.name}
       description={`A ${u.kind}${u.teams.length ? `, in ${u.teams.join(" and ")}` : ""}.`}
     >
-      <form
-        className="flex items-end gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          edit.mutate({ description });
-        }}
+      <Form
+        className="flex items-end gap-2 [&>label]:grow"
+        start={{ description: u.description }}
+        run={(change) => rightsCalls.editUser(u.name, change)}
+        done={after.onSuccess}
+        submit="Save"
+        saves="Saved."
       >
-        <div className="grow">
-          <Field label="Description">
-            <TextInput value={description} onChange={(e) => setDescription(e.target.value)} />
-          </Field>
-        </div>
-        <Button type="submit" className="mb-3" disabled={description === u.description || edit.isPending}>
-          Save
-        </Button>
-      </form>
+        <TextField name="description" label="Description" />
+      </Form>
       {password.data?.password && (
         <>
           <p className="mb-1 text-sm">The new password is shown this once, and is to be changed at the next sign-in.</p>

@@ -5,11 +5,11 @@ import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { rightsQueries } from "../rights/calls";
 import { searchCalls, searchQueries } from "./calls";
-import { Dialog, Field, TextInput, Tick } from "../ui/dialog";
 import { bytes, coordinates, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { QueryInput } from "./query-input";
 import { type Column, Table } from "../ui/table";
+import { FormDialog, TextField, TickField } from "../ui/form";
 
 export function SearchPage() {
   usePageTitle("Packages");
@@ -48,7 +48,7 @@ export function SearchPage() {
         {wrong && <ErrorNote error={query.error} />}
       </div>
       {!wrong && <Found query={query} />}
-      <SaveSearch key={text} text={text} open={saving} onOpenChange={setSaving} />
+      {saving && <SaveSearch text={text} close={() => setSaving(false)} />}
     </Panel>
   );
 }
@@ -138,52 +138,27 @@ function Saved({ onChoose }: { onChoose: (q: string) => void }) {
   );
 }
 
-function SaveSearch({
-  text,
-  open,
-  onOpenChange,
-}: {
-  text: string;
-  open: boolean;
-  onOpenChange: (open: boolean) => void;
-}) {
+function SaveSearch({ text, close }: { text: string; close: () => void }) {
   const queries = useQueryClient();
-  const [name, setName] = useState("");
-  const [shared, setShared] = useState(false);
-  const save = useMutation({
-    mutationFn: () => searchCalls.saveSearch(name, { query: text, shared }),
-    onSuccess: () => {
-      void queries.invalidateQueries(searchQueries.searches());
-      onOpenChange(false);
-    },
-  });
   return (
-    <Dialog open={open} onOpenChange={onOpenChange} title="Save this search" description={text}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field label="Name" hint="It is asked for by @ and this name, alone or with more.">
-          <TextInput name="name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Tick checked={shared} onChange={setShared}>
-          Share it with everybody who signs in
-        </Tick>
-        {save.error && (
-          <div className="mb-3">
-            <ErrorNote error={save.error} />
-          </div>
-        )}
-        <div className="flex justify-end gap-2">
-          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button type="submit" look="strong" disabled={save.isPending}>
-            Save it
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+    <FormDialog
+      title="Save this search"
+      description={text}
+      start={{ name: "", shared: false }}
+      run={({ name, shared }) => searchCalls.saveSearch(name, { query: text, shared })}
+      done={() => queries.invalidateQueries(searchQueries.searches())}
+      close={close}
+      submit="Save it"
+    >
+      <TextField
+        name="name"
+        label="Name"
+        hint="It is asked for by @ and this name, alone or with more."
+        required
+        autoFocus
+      />
+      <TickField name="shared">Share it with everybody who signs in</TickField>
+    </FormDialog>
   );
 }
 

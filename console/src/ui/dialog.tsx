@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { Dialog as Primitive } from "radix-ui";
-import type { ReactNode } from "react";
+import type { ComponentProps, ReactNode } from "react";
 import { Button, ErrorNote } from "./parts";
 
 export function Dialog({
@@ -20,7 +20,11 @@ export function Dialog({
     <Primitive.Root open={open} onOpenChange={onOpenChange}>
       <Primitive.Portal>
         <Primitive.Overlay className="fixed inset-0 z-20 bg-black/40" />
-        <Primitive.Content className="fixed top-[12vh] left-1/2 z-30 max-h-[80vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-5 shadow-xl">
+        <Primitive.Content
+          // Escape shuts a list that is open in it before the dialog itself.
+          onEscapeKeyDown={(e) => (e.target as HTMLElement).closest("[data-holds-escape]") && e.preventDefault()}
+          className="fixed top-[12vh] left-1/2 z-30 max-h-[80vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-5 shadow-xl"
+        >
           <Primitive.Title className="mb-1 text-lg font-semibold">{title}</Primitive.Title>
           <Primitive.Description className={description ? "mb-4 text-sm text-soft" : "sr-only"}>
             {description ?? title}
@@ -76,11 +80,11 @@ export function Field({ label, hint, children }: { label: string; hint?: string;
   );
 }
 
-export function TextInput(props: React.InputHTMLAttributes<HTMLInputElement>) {
+export function TextInput(props: ComponentProps<"input">) {
   return <input {...props} className={`${input} ${props.className ?? ""}`} />;
 }
 
-export function TextArea(props: React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
+export function TextArea(props: ComponentProps<"textarea">) {
   return (
     <textarea
       rows={2}

@@ -1,8 +1,9 @@
 import { ArrowDown, ArrowUp, GripVertical, Plus, X } from "lucide-react";
 import { type KeyboardEvent, useRef, useState } from "react";
 import type { Schemas } from "../api/client";
-import { Choice, Tick } from "./dialog";
+import { Tick } from "./dialog";
 import { Button } from "./parts";
+import { Picker } from "./combobox";
 
 type Member = Schemas["Member"];
 
@@ -108,11 +109,12 @@ export function Order({
       {onChange && rest.length > 0 && (
         <div className="flex gap-2 border-t border-rule p-3">
           <div className="min-w-0 grow">
-            <Choice
+            <Picker
               label="Add a repository"
+              placeholder="another repository…"
               value={adding}
               onChange={setAdding}
-              options={[["", "Another repository…"], ...rest.map((c): [string, string] => [c, c])]}
+              options={rest.map((c) => [c, c])}
             />
           </div>
           <Button

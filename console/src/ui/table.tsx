@@ -116,8 +116,11 @@ export function Table<T extends object>({
   const body = useRef<HTMLTableSectionElement>(null);
   const d = useDrawn(sorted.length, estimate, body);
   const pad = dense ? "px-3 py-1.5 first:pl-4 last:pr-4" : "px-4 py-2";
-  const cellLook = (c: Column<T>) =>
-    `${pad} ${c.right ? "text-right whitespace-nowrap tabular-nums" : ""} ${c.from ? froms[c.from] : ""} ${c.look ?? ""}`;
+  const place = (c: Column<T>) => `${pad} ${c.right ? "text-right" : ""} ${c.from ? froms[c.from] : ""}`;
+  const choosing = columns.length > fewColumns;
+  // What chooses columns stands above the buttons of rows, or has a column of its own.
+  const extra = choosing && visible.at(-1)?.head.trim() !== "";
+  const width = visible.length + (extra ? 1 : 0);
   return (
     <div className="relative overflow-x-auto" role="region" aria-label={`${name}, a table that scrolls`} tabIndex={0}>
       <table className="w-full text-left text-sm" onKeyDown={rowKeys}>
@@ -129,7 +132,7 @@ export function Table<T extends object>({
                 <th
                   key={c.head}
                   aria-sort={way ? (way === "asc" ? "ascending" : "descending") : undefined}
-                  className={`${cellLook(c)} font-medium`}
+                  className={`${place(c)} font-medium`}
                 >
                   <span className={`flex items-center gap-1 ${c.right ? "justify-end" : ""}`}>
                     {c.by && !partly ? (
@@ -145,17 +148,22 @@ export function Table<T extends object>({
                     ) : (
                       c.head.trim()
                     )}
-                    {i === visible.length - 1 && columns.length > fewColumns && (
+                    {i === visible.length - 1 && choosing && !extra && (
                       <Choose columns={columns} shown={shown} onChange={setShown} />
                     )}
                   </span>
                 </th>
               );
             })}
+            {extra && (
+              <th className="w-8 pr-2">
+                <Choose columns={columns} shown={shown} onChange={setShown} />
+              </th>
+            )}
           </tr>
         </thead>
         <tbody ref={body}>
-          {d.before > 0 && <Gap columns={visible.length} height={d.before} />}
+          {d.before > 0 && <Gap columns={width} height={d.before} />}
           {d.lines.map(({ index, bind }) => {
             const row = sorted[index]!.original;
             const wide = across?.(row);
@@ -163,22 +171,26 @@ export function Table<T extends object>({
               <tr
                 key={rowKey(row)}
                 {...bind}
-                className={`border-b border-rule align-top last:border-0 hover:bg-wash/50 ${look?.(row) ?? ""}`}
+                className={`border-b border-rule align-baseline last:border-0 hover:bg-wash/50 ${look?.(row) ?? ""}`}
               >
                 {(wide ? visible.slice(0, 1) : visible).map((c) => (
-                  <td key={c.head} className={cellLook(c)}>
+                  <td
+                    key={c.head}
+                    className={`${place(c)} ${c.right ? "whitespace-nowrap tabular-nums" : ""} ${c.look ?? ""}`}
+                  >
                     {c.cell(row)}
                   </td>
                 ))}
-                {wide && visible.length > 1 && (
-                  <td colSpan={visible.length - 1} className={`${pad} text-soft max-sm:text-xs`}>
+                {wide && width > 1 && (
+                  <td colSpan={width - 1} className={`${pad} text-soft max-sm:text-xs`}>
                     {wide}
                   </td>
                 )}
+                {!wide && extra && <td />}
               </tr>
             );
           })}
-          {d.after > 0 && <Gap columns={visible.length} height={d.after} />}
+          {d.after > 0 && <Gap columns={width} height={d.after} />}
         </tbody>
       </table>
     </div>

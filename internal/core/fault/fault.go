@@ -33,6 +33,8 @@ type Error struct {
 	Message string // one sentence: what happened
 	Hint    string // one sentence: what to do; may be empty
 	Cause   error  // for the log; never shown
+	// Line is where it is in a text that was given, from 1; 0 if it is about no line.
+	Line int
 	// After is how long to wait before trying again, if that is known.
 	After time.Duration
 }
@@ -53,6 +55,12 @@ func New(kind Kind, code, format string, args ...any) *Error {
 // WithHint sets the hint, formatted as by fmt.Sprintf, and returns e.
 func (e *Error) WithHint(format string, args ...any) *Error {
 	e.Hint = fmt.Sprintf(format, args...)
+	return e
+}
+
+// AtLine says where in a text it is, before the message too, and returns e.
+func (e *Error) AtLine(line int) *Error {
+	e.Line, e.Message = line, fmt.Sprintf("line %d: %s", line, e.Message)
 	return e
 }
 

@@ -38,7 +38,7 @@ func (l Lines) Wrong(key string, err error) error {
 		return err
 	}
 	f := fault.Of(err)
-	return fault.New(fault.Invalid, "bad-policy", "line %d: %s", line, f.Message).WithHint("%s", f.Hint)
+	return fault.New(fault.Invalid, "bad-policy", "%s", f.Message).AtLine(line).WithHint("%s", f.Hint)
 }
 
 // ParseFile reads a policy as it is written in YAML (docs/retention.md has its
@@ -63,8 +63,7 @@ func ParseFile(text string) (Policy, Lines, error) {
 	case *ast.MappingValueNode:
 		entries = []*ast.MappingValueNode{body}
 	default:
-		return Policy{}, nil, fault.New(fault.Invalid, "bad-policy", "line %d: a policy is a list of settings with values",
-			lineOfNode(body)).WithHint(formHint)
+		return Policy{}, nil, wrongAt(lineOfNode(body), "a policy is a list of settings with values").WithHint(formHint)
 	}
 	for _, entry := range entries {
 		if err := r.setting(entry); err != nil {
@@ -86,7 +85,7 @@ func unreadable(err error) error {
 			line = t.Position.Line
 		}
 	}
-	return fault.New(fault.Invalid, "bad-policy", "line %d: this is not YAML: %s", line, message).
+	return wrongAt(line, "this is not YAML: %s", message).
 		WithHint("Check the indentation and the quotes there.")
 }
 
@@ -122,7 +121,7 @@ var Settings = []string{"name", "description", "repositories", "packages", "wher
 	"most-versions", "most-share"}
 
 func wrongAt(line int, format string, args ...any) *fault.Error {
-	return fault.New(fault.Invalid, "bad-policy", "line %d: "+format, append([]any{line}, args...)...)
+	return fault.New(fault.Invalid, "bad-policy", format, args...).AtLine(line)
 }
 
 func (r *reader) setting(entry *ast.MappingValueNode) error {
