@@ -38,18 +38,19 @@ func TestConsoleMirrorsAndChains(t *testing.T) {
 	do(page("/"), see("Latest arrivals"), click("New repository"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")), click("Mirror"),
 		typeInto("[role=dialog] input[name=name]", mirror),
-		typeInto("[role=dialog] textarea[name=upstreams]", "http://127.0.0.1:9/"),
+		typeInto("[role=dialog] textarea[name='mirror.upstreams']", "http://127.0.0.1:9/"),
 		click("Check the connection"), see("it refused the connection"),
-		selectAll("[role=dialog] textarea[name=upstreams]"), typeInto("[role=dialog] textarea[name=upstreams]", address),
+		selectAll("[role=dialog] textarea[name='mirror.upstreams']"), typeInto("[role=dialog] textarea[name='mirror.upstreams']", address),
 		click("Check the connection"), see("it answers"), click("Make it"), see(mirror+" keeps nothing yet"))
 
 	// A chain, put in order by the keyboard.
 	chain := fmt.Sprintf("console-chain-%d", made.Add(1))
 	do(page("/"), see("Latest arrivals"), click("New repository"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")), click("Chain"),
-		typeInto("[role=dialog] input[name=name]", chain), typeInto("[role=dialog] select", mirror), click("Add at the end"),
+		typeInto("[role=dialog] input[name=name]", chain), pick("Add a repository", mirror),
+		click("Add at the end"),
 		see("may be skipped"),
-		typeInto("[role=dialog] select", releases), click("Add at the end"),
+		pick("Add a repository", releases), click("Add at the end"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] [data-member]:nth-child(2)")),
 		click("Make it"), see("Try a name"))
 	do(chromedp.Focus(chromedp.CSS("[data-member]:nth-child(2)")), chromedp.KeyEvent(kb.ArrowUp, chromedp.KeyModifiers(1)),

@@ -69,7 +69,7 @@ func TestConsoleRest(t *testing.T) {
 		t.Errorf("the build that was removed answers %d", a.Status)
 	}
 
-	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), typeInto("[name=largest]", "500 MiB"),
+	do(chromedp.Navigate(shared.Address+"/repositories/"+r+"/settings"), typeInto("[name=largestFile]", "500 MiB"),
 		chromedp.WaitEnabled(chromedp.Search(`//button[.='Save']`)), click("Save"), see("it is in force now"))
 	var shown api.Repository
 	if a, err := shared.JSON(t.Context(), http.MethodGet, "/api/v1/repositories/"+r, nil, &shown); err != nil ||

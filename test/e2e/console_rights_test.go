@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -36,8 +35,7 @@ func TestConsoleRights(t *testing.T) {
 		see("A robot gets in with tokens"), click("Done"), see(robot, "made in the console"))
 	do(click("Teams"), click("New team"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")),
 		dialog("input[name=name]", team), click("Make it"), see(team))
-	joined := fmt.Sprintf(`//li[.//b[.=%q]]//select`, team)
-	do(chromedp.SendKeys(chromedp.Search(joined), robot), see(robot),
+	do(pick("Who joins "+team, robot), see(robot),
 		chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf(`[aria-label="Take %s out of %s"]`, robot, team))))
 
 	// A grant to the team is the robot's as well.
@@ -54,17 +52,7 @@ func TestConsoleRights(t *testing.T) {
 		click("Close"), field("team:"+team, "publisher"), field(robot, "publisher"))
 	ask := func(purl, answer string) {
 		t.Helper()
-		do(page("/rights"), see("May they?"), chromedp.WaitVisible(chromedp.CSS("form select")),
-			chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-				for i, value := range []string{robot, "publish", r} {
-					script := fmt.Sprintf(`(() => { const s = document.querySelectorAll("form select")[%d];
-						Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q); s.dispatchEvent(new Event("change", {bubbles: true})); return s.value })()`, i, value)
-					if got, err := chromedp.Evaluate[string](script)(ctx, target); err != nil || got != value {
-						return fmt.Errorf("the choice %d is %q, %w", i, got, err)
-					}
-				}
-				return nil
-			}),
+		do(page("/rights"), see("May they?"), pick("Who", robot), pick("which repository", r),
 			typeInto(`form input[placeholder="pkg:npm/@skerry/deck-ui"]`, purl), click("Ask"), see(answer))
 	}
 	ask("pkg:npm/@skerry/deck-ui",
@@ -76,8 +64,7 @@ func TestConsoleRights(t *testing.T) {
 
 	// A token for the robot, which is used, ended, and on record.
 	do(page("/tokens?of=everybody"), click("New token"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input")),
-		dialog("select", robot),
-		dialog("input", "nightly"), click("Make it"), see("shown this once", "crelvo_"))
+		pick("For", robot), dialog("input[name=name]", "nightly"), click("Make it"), see("shown this once", "crelvo_"))
 	secret, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.querySelector("[role=dialog] code").innerText`))
 	if err != nil {
 		t.Fatal(err)
@@ -154,13 +141,13 @@ func TestFirstSteps(t *testing.T) {
 	}
 	do(see("First steps, 4 to go"), click("Set it"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=old]")),
 		typeInto("[role=dialog] input[name=old]", mate.Password),
-		typeInto("[role=dialog] input[name=new]", "tides-turn-twice-a-day"),
+		typeInto("[role=dialog] input[name=now]", "tides-turn-twice-a-day"),
 		typeInto("[role=dialog] input[name=again]", "tides-turn-twice-a-day"), click("Change it"),
 		see("First steps, 3 to go"))
 	_, upstream := shore(t, brine(t, "1.0"))
 	do(click("Make a mirror"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=name]")), click("Mirror"),
 		typeInto("[role=dialog] input[name=name]", "shore-maven"),
-		typeInto("[role=dialog] textarea[name=upstreams]", upstream), click("Make it"), see("keeps nothing yet"))
+		typeInto("[role=dialog] textarea[name='mirror.upstreams']", upstream), click("Make it"), see("keeps nothing yet"))
 	do(chromedp.Navigate(h.Address+"/"), see("First steps, 2 to go"))
 	if err := h.AddRepository(t.Context(), "releases", "releases"); err != nil {
 		t.Fatal(err)

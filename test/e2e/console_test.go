@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"crelvo/test/browser"
 	"crelvo/test/house"
@@ -32,6 +34,14 @@ func openConsole(t *testing.T) (tab context.Context, do func(...chromedp.Action[
 
 func typeInto(selector, text string) chromedp.Action[chromedp.Void] {
 	return chromedp.SendKeys(chromedp.CSS(selector), text)
+}
+
+// pick chooses what begins with a text in a field with a list, by its label.
+func pick(label, text string) chromedp.Action[chromedp.Void] {
+	field := fmt.Sprintf("input[aria-label=%q]", label)
+	return chromedp.Steps(typeInto(field, text),
+		chromedp.WaitVisible(chromedp.Search(fmt.Sprintf("//li[@role='option'][starts-with(normalize-space(.), %q)]", text))),
+		typeInto(field, kb.Enter))
 }
 
 // TestConsole drives the console as a person at work: sign in, make a

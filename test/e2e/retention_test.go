@@ -168,13 +168,15 @@ func TestConsoleRetention(t *testing.T) {
 	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
 		t.Fatal(err)
 	}
-	selectAll := chromedp.Evaluate[chromedp.Void](`document.querySelector('textarea[name=policy]').select()`)
+	write := func(text string) chromedp.Action[chromedp.Void] {
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { document.querySelector(".cm-content").focus();
+			document.execCommand("selectAll"); document.execCommand("insertText", false, %q) })()`, text))
+	}
 	text := "name: " + name + "\nrepositories: [" + r + "]\nkeep:\n- newest 1\n"
 	do(page("/retention"), see("Retention policies"), click("New policy"),
-		chromedp.WaitVisible(chromedp.CSS("textarea[name=policy]")),
-		selectAll, typeInto("textarea[name=policy]", strings.Replace(text, "newest", "oldest", 1)),
-		see("line 4", "is no reason to stay"),
-		selectAll, typeInto("textarea[name=policy]", text),
+		chromedp.WaitVisible(chromedp.CSS(".cm-content")), write(strings.Replace(text, "newest", "oldest", 1)),
+		see("line 4", "is no reason to stay"), chromedp.WaitVisible(chromedp.CSS(".cm-lint-marker-error")), write(text),
+		chromedp.WaitNotPresent(chromedp.CSS(".cm-lint-marker-error")),
 		see("1 version", "of 2 would go", "no reason keeps it", "tide-model@1.0.0"), click("Save"), see("Saved by admin"))
 	do(click("Sweep now"), see("done", "removed", "can come back until"), page("/retention/sweeps"), see(name, "done"))
 	do(page("/package/maven/example.skerry.berth/tide-model"), see("1.1.0", "Who still uses it"))

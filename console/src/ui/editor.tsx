@@ -64,7 +64,7 @@ export default function Editor({
         indentUnit.of("  "),
         yaml(),
         syntaxHighlighting(colours),
-        autocompletion({ override: [complete], icons: false }),
+        autocompletion({ override: [complete], icons: false, selectOnOpen: false }),
         keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap]),
         EditorView.lineWrapping,
         EditorView.contentAttributes.of({ "aria-label": label }),

@@ -139,7 +139,7 @@ export function Table<T extends object>({
                       <button
                         type="button"
                         onClick={() => table.getColumn(c.head)!.toggleSorting()}
-                        className="inline-flex min-h-6 cursor-pointer items-center gap-1 hover:text-ink"
+                        className="inline-flex min-h-6 cursor-pointer items-center gap-1 text-left whitespace-nowrap hover:text-ink"
                       >
                         {c.head}
                         {way === "asc" && <ArrowUp size={12} aria-hidden />}
