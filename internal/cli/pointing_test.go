@@ -162,7 +162,7 @@ func TestLinksOutOfAProject(t *testing.T) {
 	inside := filepath.Join(project, "settings")
 	put(t, inside, "", 0o644)
 	p := &pointer{project: project}
-	c := npm.NPM{}.Clients()[0]
+	c := npm.New().Clients()[0]
 	_, _, err := p.edits(c, ecosystem.Files{}, ecosystem.Pointing{Address: "http://127.0.0.1:8700/at/releases/npm/"})
 	if err == nil || !strings.Contains(err.Error(), outside) {
 		t.Errorf("a link to %s: %v", outside, err)

@@ -46,10 +46,9 @@ func acceptsGzip(header string) bool {
 // the status line and nothing else. What they ask in passing keeps its
 // connection.
 func (c *Call) RefuseInReason(f *fault.Error) error {
-	body, reason := f.Message+"\n", f.Message
+	body, reason := f.Message+"\n", f.Sentences()
 	if f.Hint != "" {
 		body += f.Hint + "\n"
-		reason += ". " + f.Hint
 	}
 	told := f.Code == "claimed" || f.Code == "removed" || f.Code == "wrong-address" // worth a connection
 	if f.Kind == fault.NotFound && !told || f.Code == "sign-in-needed" {

@@ -324,3 +324,13 @@ func (s *sendfile) ReadFrom(r io.Reader) (int64, error) {
 	}
 	return n, err
 }
+
+// Reads are routes that only read, for GET and HEAD, by their paths.
+func Reads(by map[string]func(*Call) error) (all []Route) {
+	for path, serve := range by {
+		for _, method := range []string{http.MethodGet, http.MethodHead} {
+			all = append(all, Route{Method: method, Path: path, Action: access.Read, Serve: serve})
+		}
+	}
+	return all
+}

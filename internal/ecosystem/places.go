@@ -166,29 +166,109 @@ func (m masked) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// JSONPlace is a text or number in a JSON document, and where it stands.
-type JSONPlace struct {
-	Path     []string // keys, and indices of arrays
-	Value    string   // a text's, decoded; a number's as it is written
+// TextPlace is a text or number in a document, and where it stands.
+type TextPlace struct {
+	// Path is keys, and indices of arrays and of arrays of tables; of XML the names of
+	// elements, and with an @ those of attributes.
+	Path     []string
+	Value    string // a text's, decoded; a number's as it is written
 	Number   bool
-	From, To int // with the quotes of a text
+	From, To int // with the quotes of a text, where the form has some
+	quoted   func(text string) string
+	// What is beside it, and beside what it stands in.
+	beside, above map[string]string
+}
+
+// BesideParent is the value of a key beside what the place stands in.
+func (p TextPlace) BesideParent(key string) string { return p.above[key] }
+
+// Beside is the value of another key of the same table, object or element; "" if there
+// is none.
+func (p TextPlace) Beside(key string) string { return p.beside[key] }
+
+// Ends tells whether the path ends with these parts; * is any.
+func (p TextPlace) Ends(parts ...string) bool {
+	n := len(p.Path) - len(parts)
+	if n < 0 {
+		return false
+	}
+	for i, part := range parts {
+		if part != "*" && p.Path[n+i] != part {
+			return false
+		}
+	}
+	return true
+}
+
+// Is tells whether the path is these parts; * is any.
+func (p TextPlace) Is(parts ...string) bool { return len(p.Path) == len(parts) && p.Ends(parts...) }
+
+// linked lets places know what is beside them; parent tells what they stand in apart.
+func linked(places []TextPlace, parent func(i, up int) string) []TextPlace {
+	all := map[string]map[string]string{}
+	for i := range places {
+		of := parent(i, 1)
+		if all[of] == nil {
+			all[of] = map[string]string{}
+		}
+		if key := places[i].Key(); all[of][key] == "" {
+			all[of][key] = places[i].Value
+		}
+		places[i].beside = all[of]
+	}
+	for i := range places {
+		places[i].above = all[parent(i, 2)]
+	}
+	return places
+}
+
+// ParseXMLTexts reads the texts of the elements of a document that stand as they are, and
+// of the attributes of these names.
+func ParseXMLTexts(attributes ...string) func(raw []byte) ([]TextPlace, error) {
+	return func(raw []byte) ([]TextPlace, error) {
+		root, err := ParseXMLPlaces(raw)
+		if err != nil {
+			return nil, err
+		}
+		var found []TextPlace
+		parents := map[int][]string{} // by how far up
+		asIs := func(text string) string { return text }
+		var walk func(at *XMLPlace, path []string)
+		add := func(p TextPlace, of *XMLPlace) {
+			p.quoted = asIs
+			found = append(found, p)
+			parents[1], parents[2] = append(parents[1], fmt.Sprintf("%p", of)), append(parents[2], "")
+		}
+		walk = func(at *XMLPlace, path []string) {
+			path = append(path[:len(path):len(path)], at.Name)
+			for _, name := range attributes {
+				if value, from, to := at.Attribute(name); to != 0 {
+					add(TextPlace{Path: append(path[:len(path):len(path)], "@"+name), Value: value, From: from, To: to}, at)
+				}
+			}
+			for _, child := range at.Children {
+				if child.To != 0 {
+					add(TextPlace{Path: append(path[:len(path):len(path)], child.Name), Value: child.Text, From: child.From,
+						To: child.To}, at)
+				}
+				walk(child, path)
+			}
+		}
+		walk(root, nil)
+		return linked(found, func(i, up int) string { return parents[up][i] }), nil
+	}
 }
 
 // Key is the last part of the path.
-func (p JSONPlace) Key() string { return p.Path[len(p.Path)-1] }
+func (p TextPlace) Key() string { return p.Path[len(p.Path)-1] }
 
-// Parent is the path without its end, in a form that can be compared.
-func (p JSONPlace) Parent(up int) string {
+// parent tells what a place stands in, so many levels up, from all else.
+func (p TextPlace) parent(up int) string {
 	return strings.Join(p.Path[:max(0, len(p.Path)-up)], "\x00")
 }
 
-// Under tells whether the path begins with these parts.
-func (p JSONPlace) Under(parts ...string) bool {
-	return len(p.Path) > len(parts) && slices.Equal(p.Path[:len(parts)], parts)
-}
-
 // ParseJSONPlaces reads the places of a document.
-func ParseJSONPlaces(raw []byte) ([]JSONPlace, error) {
+func ParseJSONPlaces(raw []byte) ([]TextPlace, error) {
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
 	type level struct {
@@ -196,12 +276,12 @@ func ParseJSONPlaces(raw []byte) ([]JSONPlace, error) {
 		key             string
 		index           int
 	}
-	var found []JSONPlace
+	var found []TextPlace
 	var open []level
 	for {
 		token, err := decoder.Token()
 		if err == io.EOF && len(open) == 0 {
-			return found, nil
+			return linked(found, func(i, up int) string { return found[i].parent(up) }), nil
 		}
 		if err == io.EOF {
 			return nil, io.ErrUnexpectedEOF
@@ -226,7 +306,7 @@ func ParseJSONPlaces(raw []byte) ([]JSONPlace, error) {
 			if len(found) >= maxParts {
 				return nil, fmt.Errorf("it has more than %d values", maxParts)
 			}
-			place := JSONPlace{To: end}
+			place := TextPlace{To: end, quoted: JSONText}
 			for _, l := range open {
 				if l.object {
 					place.Path = append(place.Path, l.key)

@@ -60,8 +60,8 @@ func TestJSONPlaces(t *testing.T) {
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%q\ninstead of\n%q", got, want)
 	}
-	if p := places[3]; p.Key() != "cé" || !p.Under("b", "2") || p.Under("b", "2", "cé") || p.Parent(1) != "b\x002" ||
-		p.Parent(9) != "" {
+	if p := places[3]; p.Key() != "cé" || !p.Is("b", "*", "cé") || p.Is("b", "2") || !p.Ends("2", "cé") || p.parent(1) != "b\x002" ||
+		p.parent(9) != "" {
 		t.Errorf("%+v", p)
 	}
 	for _, bad := range []string{"{", `{"a" 1}`, "[1,", strings.Repeat("[", 100)} {

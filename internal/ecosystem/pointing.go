@@ -96,6 +96,31 @@ type PackageClient struct {
 	Bearer bool
 }
 
+// Orders are what is typed to use a client: {id} stands for what it calls the repository,
+// and {what} for a package, with Version before its version.
+type Orders struct{ Build, Add, Version, Publish string }
+
+// Of are the commands that use the client.
+func (o Orders) Of(name func(p purl.PURL) string) func(p Pointing) []string {
+	return func(p Pointing) []string {
+		all := []string{o.Build}
+		if p.PURL.Name != "" {
+			what := name(p.PURL)
+			if p.PURL.Version != "" {
+				what += o.Version + p.PURL.Version
+			}
+			all = []string{strings.NewReplacer("{what}", what, "{id}", p.ID).Replace(o.Add)}
+		}
+		if p.Publishes() && o.Publish != "" {
+			all = append(all, strings.ReplaceAll(o.Publish, "{id}", p.ID))
+		}
+		return all
+	}
+}
+
+// PlainName is a package's name alone.
+func PlainName(p purl.PURL) string { return p.Name }
+
 // Piece is a part of the set-up of a client.
 type Piece struct {
 	Title string

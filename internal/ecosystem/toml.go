@@ -8,16 +8,9 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// TOMLPlace is a text in a TOML document, and where it stands.
-type TOMLPlace struct {
-	Path     []string // keys, and indices of arrays and of arrays of tables
-	Value    string
-	From, To int // with its quotes
-}
-
 // ParseTOMLPlaces reads the places of a document. Values that are no texts have none.
-func ParseTOMLPlaces(raw []byte) ([]TOMLPlace, error) {
-	var found []TOMLPlace
+func ParseTOMLPlaces(raw []byte) ([]TextPlace, error) {
+	var found []TextPlace
 	p := unstable.Parser{}
 	p.Reset(raw)
 	var table []string
@@ -34,7 +27,8 @@ func ParseTOMLPlaces(raw []byte) ([]TOMLPlace, error) {
 		switch value.Kind {
 		case unstable.String:
 			from := int(value.Raw.Offset)
-			found = append(found, TOMLPlace{Path: at, Value: string(value.Data), From: from, To: from + int(value.Raw.Length)})
+			found = append(found, TextPlace{Path: at, Value: string(value.Data), From: from,
+				To: from + int(value.Raw.Length), quoted: JSONText})
 		case unstable.Array:
 			children := value.Children()
 			for i := 0; children.Next(); i++ {
@@ -62,5 +56,5 @@ func ParseTOMLPlaces(raw []byte) ([]TOMLPlace, error) {
 			add(path(table, e.Key()), e.Value())
 		}
 	}
-	return found, p.Error()
+	return linked(found, func(i, up int) string { return found[i].parent(up) }), p.Error()
 }

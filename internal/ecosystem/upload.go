@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"crelvo/internal/core/fault"
 	"strconv"
 	"strings"
 	"time"
@@ -24,4 +25,10 @@ func UploadWith(version, stamp string) string {
 // StampOf takes the stamp off the name of an upload.
 func StampOf(version, upload string) string {
 	return strings.TrimLeft(strings.TrimPrefix(upload, version), "+.")
+}
+
+// CutUpload is the refusal of what did not arrive whole.
+func CutUpload(err error) error {
+	return fault.New(fault.Invalid, "cut-upload", "what was published did not arrive whole").
+		WithHint("Nothing of it was kept; publish it again.").WithCause(err)
 }

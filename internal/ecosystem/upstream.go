@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -110,4 +111,22 @@ func ChecksumIn(text, algorithm string) (hex string, ok bool) {
 		}
 	}
 	return "", false
+}
+
+// The most lines that a list of lines may have, and bytes that one may have.
+const maxLines, maxLine = 100_000, 8 << 20
+
+// Lines reads a list that has a line for each version.
+func Lines(r io.Reader, each func(line []byte) error) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 0, 64<<10), maxLine)
+	for read := 0; lines.Scan(); read++ {
+		if read >= maxLines {
+			return fmt.Errorf("it lists more than %d versions", maxLines)
+		}
+		if err := each(lines.Bytes()); err != nil {
+			return err
+		}
+	}
+	return lines.Err()
 }

@@ -173,11 +173,11 @@ func TestBargeConforms(t *testing.T) {
 		ecosystemtest.Bytes([]byte("kelp 1.4.0 salt"))); !fault.Is(err, fault.Invalid) {
 		t.Errorf("sent as another: %v", err)
 	}
-	if p, err := b.Arrived(t.Context(), "x", ecosystemtest.Bytes([]byte("kelp 1.4.0 salt"))); err != nil ||
+	if p, _, err := b.Arrived(t.Context(), "x", ecosystemtest.Bytes([]byte("kelp 1.4.0 salt"))); err != nil ||
 		p.FileName != "kelp-1.4.0.barge" {
 		t.Errorf("%+v, %v", p, err)
 	}
-	if _, err := b.Arrived(t.Context(), "x", ecosystemtest.Bytes(nil)); err == nil {
+	if _, _, err := b.Arrived(t.Context(), "x", ecosystemtest.Bytes(nil)); err == nil {
 		t.Error("nothing arrived")
 	}
 	if q := b.Companions(purl.PURL{Name: "kelp", Version: "1.4.0"}, catalog.Details{}, nil); len(q) != 1 ||

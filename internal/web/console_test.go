@@ -88,7 +88,8 @@ func TestConsoleDoesEverything(t *testing.T) {
 		if path.Base(file) != "calls.ts" {
 			continue
 		}
-		for _, object := range regexp.MustCompile(`(?ms)^export const (\w+) = \{\n(.*?)^\};`).FindAllStringSubmatch(text, -1) {
+		for _, object := range regexp.MustCompile(`(?ms)^export const (\w+) = \{\n(.*?)^\};`).
+			FindAllStringSubmatch(text, -1) {
 			for _, name := range regexp.MustCompile(`(?m)^  (\w+): `).FindAllStringSubmatch(object[2], -1) {
 				asked++
 				used := regexp.MustCompile(`\b` + object[1] + `\s*\.` + name[1] + `\b`)

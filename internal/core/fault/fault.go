@@ -58,6 +58,14 @@ func (e *Error) WithHint(format string, args ...any) *Error {
 	return e
 }
 
+// Sentences are the message and the hint, as one text.
+func (e *Error) Sentences() string {
+	if e.Hint == "" {
+		return e.Message
+	}
+	return e.Message + ". " + e.Hint
+}
+
 // AtLine says where in a text it is, before the message too, and returns e.
 func (e *Error) AtLine(line int) *Error {
 	e.Line, e.Message = line, fmt.Sprintf("line %d: %s", line, e.Message)

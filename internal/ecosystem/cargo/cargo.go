@@ -6,18 +6,16 @@ package cargo
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"path"
 	"regexp"
-	"slices"
 	"strings"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/onefile"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // Name is the purl type.
@@ -28,15 +26,14 @@ type Cargo struct{ onefile.Kind }
 
 // New makes the ecosystem.
 func New() Cargo {
-	return Cargo{onefile.Kind{Type: Name, Archive: "a .crate file", Extension: "crate",
+	return Cargo{onefile.Kind{Type: Name, Called: "Cargo", Archive: "a .crate file", Extension: "crate",
 		MakeIt: "Make it with cargo package", Read: readCrate,
 		IsName: func(namespace, name string) bool { return namespace == "" && nameForm.MatchString(name) }}}
 }
 
 func init() {
 	purl.Register(Name, purl.Rules{Snapshot: purl.SnapshotSemver, Compare: purl.CompareSemver, Name: strings.ToLower,
-		Is:     purl.IsSemver,
-		Sample: "1.5.0", Development: "-dev.1", Fits: fits})
+		Is: purl.IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: fits})
 }
 
 var _ interface {
@@ -46,9 +43,6 @@ var _ interface {
 	ecosystem.Sending
 	ecosystem.Keyed
 } = Cargo{}
-
-// Title implements ecosystem.Ecosystem.
-func (Cargo) Title() string { return "Cargo" }
 
 // nameForm is a crate's name as registries take them; cargo itself takes more.
 var nameForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]{0,63}$`)
@@ -66,62 +60,27 @@ func fits(wanted, version string) (bool, bool) {
 	return purl.FitsSemver(strings.Join(terms, " "), version)
 }
 
-// The largest Cargo.toml and README that are read, in bytes.
-const maxManifest, maxReadme = 1 << 20, 512 << 10
+// maxManifest is the longest Cargo.toml that is read, in bytes.
+const maxManifest = 1 << 20
 
 // readCrate reads an archive: its only folder is NAME-VERSION, and has the Cargo.toml
 // that cargo has written anew for it.
 func readCrate(ctx context.Context, file ecosystem.SizedReaderAt) (purl.PURL, catalog.Details, error) {
-	var raw []byte
-	var readme *catalog.Readme
-	root := ""
-	err := ecosystem.WalkTarGz(ctx, file, func(name string, size int64, r io.Reader) error {
-		folder, base := path.Split(path.Clean(name))
-		if folder = strings.TrimSuffix(folder, "/"); folder == "" || strings.Contains(folder, "/") {
-			return nil
-		}
-		if root == "" {
-			root = folder
-		}
-		var err error
-		switch lower := strings.ToLower(base); {
-		case folder != root:
-			return fmt.Errorf("it has two folders, %s and %s", root, folder)
-		case base == "Cargo.toml" && raw == nil:
-			raw, err = ecosystem.ReadAtMost(r, maxManifest)
-		case readme == nil && (lower == "readme" || strings.HasPrefix(lower, "readme.")):
-			var text []byte
-			text, err = io.ReadAll(io.LimitReader(r, maxReadme))
-			readme = &catalog.Readme{Text: string(text), Format: "text/plain"}
-			if strings.HasSuffix(lower, ".md") {
-				readme.Format = "text/markdown"
-			}
-		}
-		return err
-	})
-	if raw != nil && errors.Is(err, ecosystem.ErrUnseen) {
-		err = nil // the rest is read when it arrives
-	}
-	if err == nil && raw == nil {
-		err = errors.New("it has no Cargo.toml in its folder")
+	t, err := ecosystem.ReadTarball(ctx, file, "Cargo.toml", maxManifest)
+	if t.Other != "" {
+		err = fmt.Errorf("it has two folders, %s and %s", t.Folder, t.Other)
 	}
 	if err != nil {
 		return purl.PURL{}, catalog.Details{}, err
 	}
-	m, err := parseManifest(raw)
-	if err != nil {
-		return purl.PURL{}, catalog.Details{}, err
+	var m manifest
+	if err := toml.Unmarshal(t.Manifest, &m); err != nil {
+		return purl.PURL{}, catalog.Details{}, fmt.Errorf("its Cargo.toml cannot be read: %w", err)
 	}
-	if want := m.Package.Name + "-" + m.Package.Version; root != want {
-		return purl.PURL{}, catalog.Details{}, fmt.Errorf("its folder is %q, and must be %q", root, want)
+	if want := m.Package.Name + "-" + m.Package.Version; t.Folder != want {
+		return purl.PURL{}, catalog.Details{}, fmt.Errorf("its folder is %q, and must be %q", t.Folder, want)
 	}
 	details, err := m.details()
-	details.Readme = readme
+	details.Readme = t.Readme
 	return purl.PURL{Ecosystem: Name, Name: strings.ToLower(m.Package.Name), Version: m.Package.Version}, details, err
-}
-
-// variants are the spellings of a name that registries take for the same.
-func variants(name string) []string {
-	return slices.DeleteFunc([]string{strings.ReplaceAll(name, "_", "-"), strings.ReplaceAll(name, "-", "_")},
-		func(v string) bool { return v == name })
 }

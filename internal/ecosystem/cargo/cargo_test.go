@@ -15,6 +15,8 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/ecosystemtest"
 	"crelvo/internal/ecosystem/madeup"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 var sensor = madeup.Package{Name: "hull-sensor", Version: "1.4.0", Description: "Reads the hull",
@@ -85,7 +87,8 @@ func TestFits(t *testing.T) {
 
 // TestEntry: the index says what the Cargo.toml does.
 func TestEntry(t *testing.T) {
-	m, err := parseManifest([]byte(`[package]
+	var m manifest
+	err := toml.Unmarshal([]byte(`[package]
 name = "Kelp_X"
 version = "1.0.0"
 links = "kelp"
@@ -112,7 +115,7 @@ version = "4"
 [features]
 default = ["plain"]
 new = ["dep:local", "plain?/x"]
-`))
+`), &m)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +147,7 @@ new = ["dep:local", "plain?/x"]
 	if string(raw) != want {
 		t.Errorf("%s\nwant\n%s", raw, want)
 	}
-	if e, err = entryOf(&v, "https://elsewhere.example/at/"); err != nil || e.Deps[0].Registry == nil {
+	if e, err = entryOf(&v, "https://elsewhere.example/at/"); err != nil || e.Deps[0].Registry == "" {
 		t.Errorf("what another server has is told as ours: %+v, %v", e.Deps[0], err)
 	}
 	if _, err := entryOf(&catalog.Version{}, ""); err == nil {
@@ -170,7 +173,7 @@ func TestRoutes(t *testing.T) {
 	d.Send(200, http.MethodPut, crates+"/new", sensor.CargoUpload(crate)) // the same once more
 	var e entry
 	if err := json.Unmarshal([]byte(d.Get(200, line)), &e); err != nil || e.Name != "hull-sensor" ||
-		e.Deps[0].Registry != nil || len(e.Cksum) != 64 || e.Yanked {
+		e.Deps[0].Registry != "" || len(e.Cksum) != 64 || e.Yanked {
 		t.Errorf("%+v, %v", e, err)
 	}
 	if got := d.Get(200, "crates/hull-sensor/1.4.0/download?sha256="+e.Cksum); got != string(crate) ||
@@ -199,7 +202,7 @@ func TestRoutes(t *testing.T) {
 	}
 	d.Send(404, http.MethodDelete, crates+"/hull-sensor/9.9.9/yank", nil)
 	if said := d.Get(200, crates+
-		"?q=hull"); said != `{"crates":[{"name":"hull-sensor","max_version":"1.4.0","description":"Reads the hull"}],"meta":{"total":1}}`+"\n" {
+		"?q=hull"); said != `{"crates":[{"description":"Reads the hull","max_version":"1.4.0","name":"hull-sensor"}],"meta":{"total":1}}`+"\n" {
 		t.Error(said)
 	}
 	for _, method := range []string{http.MethodGet, http.MethodPut, http.MethodDelete} {
@@ -337,13 +340,14 @@ func FuzzReadCrate(f *testing.F) {
 	f.Add(sensor.Cargo(""))
 	f.Add([]byte(sensor.CargoToml("sparse+https://x.example/")))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if p, _, err := readCrate(t.Context(), ecosystemtest.Bytes(raw)); err == nil &&
+		if p, _, err := New().Arrived(t.Context(), "x.crate", ecosystemtest.Bytes(raw)); err == nil &&
 			(p.Name == "" || !purl.IsSemver(p.Version)) {
 			t.Errorf("%+v", p)
 		}
-		if m, err := parseManifest(raw); err == nil {
-			if _, err := m.details(); err == nil && m.Package.Name == "" {
-				t.Error("a crate without a name")
+		var m manifest
+		if toml.Unmarshal(raw, &m) == nil {
+			if d, err := m.details(); err == nil && d.Native[nativeEntry] == nil {
+				t.Error("a crate without an entry for the index")
 			}
 		}
 	})
@@ -426,8 +430,8 @@ func TestSend(t *testing.T) {
 	raw, err := announced(
 		json.RawMessage(
 			`{"name":"x","deps":[{"name":"local","package":"true-name","req":"1"}],"features":{},"features2":{"a":["dep:local"]}}`), "")
-	if err != nil || !strings.Contains(string(raw),
-		`"version_req":"1","explicit_name_in_toml":"local","name":"true-name"`) ||
+	if err != nil || !strings.Contains(string(raw), `"explicit_name_in_toml":"local","name":"true-name"`) ||
+		!strings.Contains(string(raw), `"version_req":"1"`) ||
 		!strings.Contains(string(raw), `"features":{"a":["dep:local"]}`) {
 		t.Errorf("%s, %v", raw, err)
 	}
@@ -439,11 +443,11 @@ func TestStrays(t *testing.T) {
 	f := ecosystem.Files{Read: func(file string) string {
 		return files[file]
 	}, Env: func(string) string { return "" }, Ours: func(a string) bool { return strings.HasPrefix(a, "http://h/") }}
-	if said := strays(f, p); len(said) != 1 || !strings.Contains(said[0], "from old") {
+	if said := settings.Strays(f, p); len(said) != 1 || !strings.Contains(said[0], "from old") {
 		t.Errorf("%q", said)
 	}
 	p.Everything = false
-	if said := strays(f, p); len(said) != 0 {
+	if said := settings.Strays(f, p); len(said) != 0 {
 		t.Errorf("%q", said)
 	}
 }

@@ -16,8 +16,8 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-// public is how dependencies on the public registry name it.
-const public = "https://github.com/rust-lang/crates.io-index"
+// public is how dependencies on the public registry name it; nativeEntry keeps an entry.
+const public, nativeEntry = "https://github.com/rust-lang/crates.io-index", "entry"
 
 // manifest is the Cargo.toml of an archive, as far as it matters here
 // (https://doc.rust-lang.org/cargo/reference/manifest.html).
@@ -40,19 +40,6 @@ type tables struct {
 	Build        map[string]any `toml:"build-dependencies"`
 }
 
-func parseManifest(raw []byte) (m manifest, err error) {
-	if err := toml.Unmarshal(raw, &m); err != nil {
-		return m, fmt.Errorf("its Cargo.toml cannot be read: %w", err)
-	}
-	if !nameForm.MatchString(m.Package.Name) {
-		return m, fmt.Errorf("%.80q cannot be the name of a crate", m.Package.Name)
-	}
-	if !purl.IsSemver(m.Package.Version) {
-		return m, fmt.Errorf("%.80q is not a version of the form 1.5.0", m.Package.Version)
-	}
-	return m, nil
-}
-
 // entry is a line of the index. Cksum and yanked are of the record, and of no archive.
 type entry struct {
 	Name        string              `json:"name"`
@@ -61,7 +48,7 @@ type entry struct {
 	Cksum       string              `json:"cksum"`
 	Features    map[string][]string `json:"features"`
 	Yanked      bool                `json:"yanked"`
-	Links       *string             `json:"links,omitempty"`
+	Links       string              `json:"links,omitempty"`
 	V           int                 `json:"v,omitempty"`
 	Features2   map[string][]string `json:"features2,omitempty"`
 	RustVersion string              `json:"rust_version,omitempty"`
@@ -78,46 +65,33 @@ type dependency struct {
 	DefaultFeatures bool     `json:"default_features"`
 	Target          *string  `json:"target"`
 	Kind            string   `json:"kind"`
-	Registry        *string  `json:"registry,omitempty"`
-	Package         *string  `json:"package,omitempty"`
-}
-
-// true is the name of the package that is needed.
-func (d dependency) crate() string {
-	if d.Package != nil {
-		return *d.Package
-	}
-	return d.Name
+	Registry        string   `json:"registry,omitempty"`
+	Package         string   `json:"package,omitempty"`
 }
 
 // entry makes the line of the index for the manifest.
 func (m manifest) entry() (e entry, err error) {
 	e = entry{Name: m.Package.Name, Vers: m.Package.Version, Deps: []dependency{}, Features: map[string][]string{},
-		RustVersion: m.Package.RustVersion}
-	if m.Package.Links != "" {
-		e.Links = &m.Package.Links
-	}
-	add := func(target *string, t tables) {
-		for _, of := range []struct {
-			kind string
-			all  map[string]any
-		}{{"normal", t.Dependencies}, {"dev", t.Dev}, {"build", t.Build}} {
-			for _, name := range slices.Sorted(maps.Keys(of.all)) {
-				d, depErr := needed(name, of.all[name])
-				d.Kind, d.Target = of.kind, target
-				e.Deps, err = append(e.Deps, d), cmp.Or(err, depErr)
-			}
+		RustVersion: m.Package.RustVersion, Links: m.Package.Links}
+	add := func(target *string, kind string, of map[string]any) {
+		for _, name := range slices.Sorted(maps.Keys(of)) {
+			n, wrong := needed(name, of[name])
+			e.Deps, err = append(e.Deps, n.dependency(name, kind, target)), cmp.Or(err, wrong)
 		}
 	}
-	add(nil, m.tables)
+	of := func(target *string, t tables) {
+		add(target, "normal", t.Dependencies)
+		add(target, "dev", t.Dev)
+		add(target, "build", t.Build)
+	}
+	of(nil, m.tables)
 	for _, target := range slices.Sorted(maps.Keys(m.Target)) {
-		add(&target, m.Target[target])
+		of(&target, m.Target[target])
 	}
 	for name, of := range m.Features {
-		newer := slices.ContainsFunc(of, func(f string) bool {
+		if newer := slices.ContainsFunc(of, func(f string) bool {
 			return strings.HasPrefix(f, "dep:") || strings.Contains(f, "?/")
-		})
-		if !newer {
+		}); !newer {
 			e.Features[name] = of
 			continue
 		}
@@ -129,49 +103,45 @@ func (m manifest) entry() (e entry, err error) {
 	return e, err
 }
 
-// needed reads a dependency: a version, or a table.
-func needed(name string, value any) (d dependency, err error) {
-	registry := public
-	d = dependency{Name: name, DefaultFeatures: true, Features: []string{}, Req: "*", Registry: &registry}
-	switch v := value.(type) {
-	case string:
-		d.Req = v
-		return d, nil
-	case map[string]any:
-		text := func(key string, into *string) {
-			if s, ok := v[key].(string); ok && s != "" {
-				*into = s
-			}
-		}
-		text("version", &d.Req)
-		text("registry-index", d.Registry)
-		if renamed := ""; v["package"] != nil {
-			text("package", &renamed)
-			d.Package = &renamed
-		}
-		if defaults, ok := v["default-features"].(bool); ok {
-			d.DefaultFeatures = defaults
-		}
-		d.Optional, _ = v["optional"].(bool)
-		if features, ok := v["features"].([]any); ok {
-			for _, f := range features {
-				d.Features = append(d.Features, fmt.Sprint(f))
-			}
-		}
-		return d, nil
-	}
-	return d, fmt.Errorf("the dependency %s is neither a version nor a table", name)
+// needs is a dependency as a manifest has it: a version, or a table.
+type needs struct {
+	Version, Package string
+	RegistryIndex    string `toml:"registry-index"`
+	DefaultFeatures  *bool  `toml:"default-features"`
+	Optional         bool
+	Features         []string
 }
 
-const nativeEntry = "entry"
+// needed reads a dependency.
+func needed(name string, value any) (n needs, err error) {
+	switch v := value.(type) {
+	case string:
+		return needs{Version: v}, nil
+	case map[string]any:
+		raw, err := toml.Marshal(v)
+		if err == nil {
+			err = toml.Unmarshal(raw, &n)
+		}
+		return n, err
+	}
+	return n, fmt.Errorf("the dependency %s is neither a version nor a table", name)
+}
+
+func (n needs) dependency(name, kind string, target *string) dependency {
+	return dependency{Name: name, Req: cmp.Or(n.Version, "*"), Kind: kind, Target: target, Package: n.Package,
+		Registry: cmp.Or(n.RegistryIndex, public), Optional: n.Optional, Features: append([]string{}, n.Features...),
+		DefaultFeatures: n.DefaultFeatures == nil || *n.DefaultFeatures}
+}
 
 // details are what is told of a version; the entry of the index is kept in them.
-func (m manifest) details() (catalog.Details, error) {
+func (m manifest) details() (d catalog.Details, err error) {
 	e, err := m.entry()
-	if err != nil {
-		return catalog.Details{}, err
+	if err == nil {
+		d, err = e.details()
 	}
-	d, err := e.details()
+	if err != nil {
+		return d, err
+	}
 	d.Description, d.Homepage, d.Source = m.Package.Description, ecosystem.WebOnly(m.Package.Homepage),
 		ecosystem.WebOnly(m.Package.Repository)
 	d.Authors = m.Package.Authors
@@ -179,7 +149,7 @@ func (m manifest) details() (catalog.Details, error) {
 		// The older form of either is a slash.
 		d.Licences = []catalog.Licence{{Name: strings.ReplaceAll(licence, "/", " OR ")}}
 	}
-	if words := append(slices.Clone(m.Package.Keywords), m.Package.Categories...); len(words) > 0 && err == nil {
+	if words := append(slices.Clone(m.Package.Keywords), m.Package.Categories...); len(words) > 0 {
 		d.Native["keywords"], err = json.Marshal(words)
 	}
 	return d, err
@@ -190,12 +160,9 @@ func (e entry) details() (d catalog.Details, err error) {
 	raw, err := json.Marshal(e)
 	d = catalog.Details{Title: e.Name, Native: map[string]json.RawMessage{nativeEntry: raw}}
 	for _, n := range e.Deps {
-		scope := ""
-		if n.Kind != "normal" {
-			scope = n.Kind
-		}
-		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: purl.PURL{Ecosystem: Name,
-			Name: strings.ToLower(n.crate())}.String(), Version: n.Req, Scope: scope, Optional: n.Optional})
+		of := purl.PURL{Ecosystem: Name, Name: strings.ToLower(cmp.Or(n.Package, n.Name))}
+		d.Dependencies = append(d.Dependencies, catalog.Dependency{PURL: of.String(), Version: n.Req,
+			Scope: strings.TrimPrefix(n.Kind, "normal"), Optional: n.Optional})
 	}
 	return d, err
 }
@@ -207,8 +174,8 @@ func entryOf(v *catalog.Version, root string) (e entry, err error) {
 		return e, errors.New("its record has no entry of the index")
 	}
 	for i := range e.Deps {
-		if r := e.Deps[i].Registry; r != nil && strings.HasPrefix(*r, "sparse+"+root) && strings.HasSuffix(*r, "/"+Name+"/") {
-			e.Deps[i].Registry = nil
+		if r := e.Deps[i].Registry; strings.HasPrefix(r, sparse+root) && strings.HasSuffix(r, "/"+Name+"/") {
+			e.Deps[i].Registry = ""
 		}
 	}
 	e.Vers, e.Yanked = v.Version, v.Withdrawn != nil

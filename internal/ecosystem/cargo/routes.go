@@ -1,9 +1,9 @@
 package cargo
 
 import (
+	"cmp"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"io"
 	"net/http"
 	"strings"
@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/onefile"
 )
 
 // KeyHeader implements ecosystem.Keyed: cargo sends a token without a scheme.
@@ -30,14 +31,13 @@ func (k Cargo) Routes() []ecosystem.Route {
 		{Method: http.MethodPut, Path: crates + "/:crate/owners", Action: access.Read, Asks: true, Serve: owners},
 		{Method: http.MethodDelete, Path: crates + "/:crate/owners", Action: access.Read, Asks: true, Serve: owners},
 	}
-	for path, serve := range map[string]func(*ecosystem.Call) error{"/config.json": config, crates: k.search, crates +
-		"/:crate/owners": owners, "/me": me,
-		"/crates/:crate/:version/download": k.download, "/files/*": k.file, "/*": k.index} {
-		for _, method := range []string{http.MethodGet, http.MethodHead} {
-			routes = append(routes, ecosystem.Route{Method: method, Path: path, Action: access.Read, Serve: serve})
-		}
-	}
-	return routes
+	const archive = "application/gzip"
+	return append(routes, ecosystem.Reads(map[string]func(*ecosystem.Call) error{
+		"/config.json": config, "/me": me, crates: k.search, crates + "/:crate/owners": owners, "/*": k.index,
+		"/files/*": func(c *ecosystem.Call) error { return k.File(c, archive) },
+		"/crates/:crate/:version/download": func(c *ecosystem.Call) error {
+			return k.Download(c, c.Param("crate"), c.Param("version"), c.QueryParam("sha256"), archive)
+		}})...)
 }
 
 // Refuse implements ecosystem.Ecosystem: cargo shows the details of errors, and of
@@ -46,16 +46,12 @@ func (k Cargo) Routes() []ecosystem.Route {
 // a mirror above all, 403 is a matter of credentials.
 func (Cargo) Refuse(c *ecosystem.Call, err error) error {
 	f := fault.Of(err)
-	detail := f.Message
-	if f.Hint != "" {
-		detail += ". " + f.Hint
-	}
 	status := f.Status()
 	if f.Kind == fault.NotFound && strings.HasPrefix(c.Request().UserAgent(), "cargo") &&
 		(f.Code == "claimed" || f.Code == "removed" || f.Code == "not-admitted") {
 		status = http.StatusForbidden
 	}
-	return c.JSON(status, map[string]any{"errors": []map[string]string{{"detail": detail}}})
+	return c.JSON(status, map[string]any{"errors": []map[string]string{{"detail": f.Sentences()}}})
 }
 
 // config tells cargo where things are. Who came with a token is told to go on doing so;
@@ -73,8 +69,7 @@ func me(c *ecosystem.Call) error { return c.Redirect(http.StatusFound, "/tokens"
 
 func owners(*ecosystem.Call) error {
 	return fault.New(fault.Invalid, "not-offered", "cargo owner is not offered by this server").
-		WithHint("Who may publish a crate is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY --for " +
-			"pkg:cargo/NAME.")
+		WithHint("Who may publish it is a matter of grants: crelvo grant add publisher --to WHO --on REPOSITORY.")
 }
 
 // indexPath is where the index has a crate.
@@ -91,150 +86,42 @@ func indexPath(name string) string {
 	return name[:2] + "/" + name[2:4] + "/" + name
 }
 
-// root is the address below which all repositories of the server are.
-func root(c *ecosystem.Call) string {
-	at, _, _ := strings.Cut(c.Base(), "/at/")
-	return at + "/at/"
-}
-
 // index answers with the file of a crate; anything else is a folder for people.
 func (k Cargo) index(c *ecosystem.Call) error {
 	name := c.Rest[strings.LastIndexByte(c.Rest, '/')+1:]
 	if name == "" || indexPath(name) != c.Rest {
 		return c.ShowFolder()
 	}
-	if !nameForm.MatchString(name) {
-		return fault.New(fault.NotFound, "no-such-package", "%.80q cannot be the name of a crate", name)
-	}
-	key := c.Repository.Key(Name, "", name)
-	p, err := c.Desk.Package(c.Request().Context(), key)
-	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return c.Absent(key, "", fault.New(fault.NotFound, "no-such-package", "%s holds no crate %s", c.Repository.At(),
-			name))
-	}
-	if err != nil {
-		return err
-	}
-	at := root(c)
-	d, err := c.Desk.Rendered(p, "index "+at, func(ecosystem.Document) (ecosystem.Document, error) {
-		var lines []byte
-		for _, v := range ecosystem.Newest(p) {
-			e, err := entryOf(v, at)
-			if err != nil {
-				return ecosystem.Document{}, err
-			}
-			line, err := json.Marshal(e)
-			if err != nil {
-				return ecosystem.Document{}, err
-			}
-			lines = append(append(lines, line...), '\n')
-		}
-		return ecosystem.NewDocument("text/plain; charset=utf-8", lines, p.Changed), nil
-	})
-	if err != nil {
-		return err
-	}
-	return c.SendDocument(d, p.Stale)
-}
-
-// download answers with an archive. The index has its digest, so that a lock file keeps
-// giving the upload of a snapshot that it was made with.
-func (k Cargo) download(c *ecosystem.Call) error {
-	name, version := strings.ToLower(c.Param("crate")), c.Param("version")
-	q := catalog.FileQuestion{Key: c.Repository.Key(Name, "", name), Version: version}
-	if !nameForm.MatchString(name) || !purl.IsSemver(version) {
-		return fault.New(fault.NotFound, "no-such-file", "there is no crate at %.200q", c.Rest)
-	}
-	q.Name = k.FileName(name, version)
-	sum := c.QueryParam("sha256")
-	if purl.IsSnapshot(Name, version) {
-		p, err := c.Desk.Uploads(c.Request().Context(), q.Key, version)
-		if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
-			return err
-		}
-		for i := 0; p != nil && i < len(p.Versions); i++ {
-			for _, f := range p.Versions[i].Files {
-				if v := p.Versions[i]; v.Version == version && f.Digests.Hex("sha256") == sum {
-					q.Upload = v.Upload
-				}
-			}
-		}
-	}
-	return k.send(c, q)
-}
-
-// file answers with an archive at its own address.
-func (k Cargo) file(c *ecosystem.Call) error {
-	q, ok := k.Question(c.Repository, c.Rest)
-	if !ok {
-		return fault.New(fault.NotFound, "no-such-file", "there is no crate at %.200q", c.Rest)
-	}
-	return k.send(c, q)
-}
-
-func (k Cargo) send(c *ecosystem.Call, q catalog.FileQuestion) error {
-	found, err := c.Desk.File(c.Request().Context(), q)
-	if err == nil {
-		err = c.SendFile(found, "application/gzip", q.Upload != "" || !purl.IsSnapshot(Name, q.Version))
-	}
-	if errors.Is(err, ecosystem.ErrNoFile) {
-		return c.Absent(q.Key, q.Version, fault.New(fault.NotFound, "no-such-file", "%s holds no %s %s", c.Repository.At(),
-			q.Key.Name, q.Version))
-	}
-	return err
+	server, _, _ := strings.Cut(c.Base(), "/at/")
+	at := server + "/at/" // below it are all repositories
+	return k.Lines(c, name, "index "+at, func(v *catalog.Version) (any, error) { return entryOf(v, at) })
 }
 
 // publish takes what cargo publish sends: the length of a JSON document, it, the length of
 // the archive, and it, both lengths in four bytes, the lowest first.
 func (k Cargo) publish(c *ecosystem.Call) error {
-	ctx, body := c.Request().Context(), c.Request().Body
-	cut := func(err error) error {
-		return fault.New(fault.Invalid, "cut-upload", "what was published did not arrive whole").
-			WithHint("Nothing of it was kept; publish it again.").WithCause(err)
-	}
+	body := c.Request().Body
 	var length uint32
 	if err := binary.Read(body, binary.LittleEndian, &length); err != nil {
-		return cut(err)
+		return ecosystem.CutUpload(err)
 	}
 	if length > maxManifest {
 		return fault.New(fault.Invalid, "too-long", "what is said of the crate is longer than %d bytes", maxManifest)
 	}
 	raw := make([]byte, length)
 	if _, err := io.ReadFull(body, raw); err != nil {
-		return cut(err)
+		return ecosystem.CutUpload(err)
 	}
 	var said struct{ Name, Vers string }
 	if err := json.Unmarshal(raw, &said); err != nil {
 		return fault.New(fault.Invalid, "bad-document", "what is said of the crate is not JSON: %v", err)
 	}
 	if err := binary.Read(body, binary.LittleEndian, &length); err != nil {
-		return cut(err)
+		return ecosystem.CutUpload(err)
 	}
-	staged, err := c.Desk.Stage(ctx, io.LimitReader(body, int64(length)), int64(length), said.Name+" "+said.Vers)
+	err := k.Take(c, k, io.LimitReader(body, int64(length)), int64(length), purl.PURL{Name: said.Name, Version: said.Vers},
+		onefile.Hyphens)
 	if err != nil {
-		return err
-	}
-	defer staged.Discard()
-	place, err := k.Arrived(ctx, "what was published", staged)
-	if err != nil {
-		return err
-	}
-	if place.Name != strings.ToLower(said.Name) || place.Version != said.Vers {
-		return fault.New(fault.Invalid, "archive-disagrees", "the Cargo.toml in it says %s %s, but it was sent as %s %s",
-			place.Name, place.Version, said.Name, said.Vers)
-	}
-	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
-	if err != nil {
-		return err
-	}
-	for _, other := range variants(place.Name) {
-		if _, err := c.Desk.Package(ctx, target.Key(Name, "", other)); err == nil {
-			return fault.New(fault.Conflict, "name-taken", "%s holds a crate named %s, which is the same name as %s",
-				target.Name, other, place.Name).WithHint("Publish it as %s.", other)
-		}
-	}
-	if _, err := c.Desk.Publish(ctx, c.Caller, target, k,
-		ecosystem.Publication{Files: []ecosystem.StagedFile{{Place: place, Staged: staged}}}); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]any{"warnings": map[string][]string{"invalid_categories": {},
@@ -242,10 +129,8 @@ func (k Cargo) publish(c *ecosystem.Call) error {
 }
 
 // yank withdraws a version that is behind the address, or takes that back.
-func (Cargo) yank(c *ecosystem.Call, reason *string) error {
-	key := c.Repository.Key(Name, "", strings.ToLower(c.Param("crate")))
-	if err := c.Desk.Withdraw(c.Request().Context(), c.Caller, key,
-		map[string]*string{c.Param("version"): reason}); err != nil {
+func (k Cargo) yank(c *ecosystem.Call, reason *string) error {
+	if err := k.Withdraw(c, c.Param("crate"), c.Param("version"), reason); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]bool{"ok": true})
@@ -257,17 +142,10 @@ func (Cargo) search(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	type crate struct {
-		Name        string `json:"name"`
-		MaxVersion  string `json:"max_version"`
-		Description string `json:"description"`
-	}
-	found := make([]crate, len(hits))
-	for i, h := range hits {
-		found[i] = crate{h.Details.Title, h.Latest, h.Details.Description}
-		if found[i].Name == "" {
-			found[i].Name = h.Name
-		}
+	found := []map[string]string{}
+	for _, h := range hits {
+		found = append(found, map[string]string{"name": cmp.Or(h.Details.Title, h.Name), "max_version": h.Latest,
+			"description": h.Details.Description})
 	}
 	return c.JSON(http.StatusOK, map[string]any{"crates": found, "meta": map[string]int{"total": total}})
 }

@@ -5,8 +5,8 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
-	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strings"
 
@@ -16,14 +16,13 @@ import (
 // Send implements ecosystem.Sending: what cargo publish sends, to the address that the
 // registry's config.json names.
 func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
-	if len(s.Files) != 1 {
-		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one .crate", len(s.Files)),
-			Final: true}
+	f, err := k.Only(s)
+	if err != nil {
+		return err
 	}
-	f := s.Files[0]
-	token := map[string]string{"Authorization": s.Secret}
-	if s.Secret == "" || s.User != "" {
-		token = nil
+	var token map[string]string // without a scheme
+	if s.Secret != "" && s.User == "" {
+		token = map[string]string{"Authorization": s.Secret}
 	}
 	_, said, err := s.Ask(ctx, http.MethodGet, s.URL+"config.json", nil, 0, token)
 	if err != nil {
@@ -58,37 +57,30 @@ func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
 	head := binary.LittleEndian.AppendUint32(nil, uint32(len(raw)))
 	head = binary.LittleEndian.AppendUint32(append(head, raw...), uint32(f.Digests.Size))
 	body := io.MultiReader(bytes.NewReader(head), io.NewSectionReader(content, 0, f.Digests.Size))
-	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(where.API, "/")+"/api/v1/crates/new", body, int64(len(head))+
-		f.Digests.Size, token)
+	_, _, err = s.Ask(ctx, http.MethodPut, strings.TrimSuffix(where.API, "/")+"/api/v1/crates/new", body,
+		int64(len(head))+f.Digests.Size, token)
 	return err
 }
 
 // announced is what is said of a crate beside it, which names some things otherwise than
 // the index does.
 func announced(native json.RawMessage, description string) ([]byte, error) {
-	var e entry
+	var e struct {
+		entry
+		Deps []map[string]any `json:"deps"`
+	}
 	if err := json.Unmarshal(native, &e); err != nil {
 		return nil, err
 	}
-	type needed struct {
-		dependency
-		Req      string  `json:"version_req"`
-		Explicit *string `json:"explicit_name_in_toml"`
-		Name     string  `json:"name"`
-	}
-	deps := make([]needed, len(e.Deps))
-	for i, d := range e.Deps {
-		deps[i] = needed{dependency: d, Req: d.Req, Name: d.crate()}
-		if d.Package != nil {
-			deps[i].Explicit = &e.Deps[i].Name
+	for _, d := range e.Deps {
+		d["version_req"] = d["req"]
+		if crate, renamed := d["package"]; renamed {
+			d["explicit_name_in_toml"], d["name"] = d["name"], crate
 		}
 	}
-	features := e.Features
-	for name, of := range e.Features2 {
-		features[name] = of
-	}
-	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": deps, "features": features,
-		"authors": []string{}, "description": description,
-		"keywords": []string{}, "categories": []string{}, "badges": map[string]any{}, "links": e.Links,
-		"rust_version": e.RustVersion})
+	maps.Copy(e.Features, e.Features2)
+	none := []string{}
+	return json.Marshal(map[string]any{"name": e.Name, "vers": e.Vers, "deps": e.Deps, "features": e.Features,
+		"authors": none, "description": description, "keywords": none, "categories": none, "badges": map[string]any{},
+		"links": e.Links, "rust_version": e.RustVersion})
 }

@@ -1,7 +1,6 @@
 package cargo
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -47,38 +46,26 @@ func at(dl string, e entry) string {
 		return strings.TrimSuffix(dl, "/") + "/" + e.Name + "/" + url.PathEscape(e.Vers) + "/download"
 	}
 	prefix := strings.TrimSuffix(indexPath(e.Name), "/"+strings.ToLower(e.Name))
-	return strings.NewReplacer("{crate}", e.Name, "{version}", url.PathEscape(e.Vers), "{lowerprefix}", prefix, "{prefix}",
-		prefix,
-		"{sha256-checksum}", e.Cksum).Replace(dl)
+	return strings.NewReplacer("{crate}", e.Name, "{version}", url.PathEscape(e.Vers), "{lowerprefix}", prefix,
+		"{prefix}", prefix, "{sha256-checksum}", e.Cksum).Replace(dl)
 }
-
-// listedVersions is up to how many lines the file of a crate may have.
-const listedVersions = 100_000
 
 // ReadListing implements ecosystem.Mirrored. Lines that cannot be read are passed over, as
 // cargo does.
 func (k Cargo) ReadListing(_ context.Context, p purl.PURL, r ecosystem.Reading) (l catalog.Listing, err error) {
 	dl := ""
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 0, 64<<10), 8<<20)
-	for read := 0; lines.Scan(); read++ {
-		if read >= listedVersions {
-			return l, fmt.Errorf("it lists more than %d versions", listedVersions)
-		}
+	err = ecosystem.Lines(r, func(line []byte) error {
 		var e entry
-		if json.Unmarshal(lines.Bytes(), &e) != nil || !strings.EqualFold(e.Name, p.Name) || !purl.IsSemver(e.Vers) ||
+		if json.Unmarshal(line, &e) != nil || !strings.EqualFold(e.Name, p.Name) || !purl.IsSemver(e.Vers) ||
 			len(e.Cksum) != 64 || e.V > 2 {
-			continue
+			return nil
 		}
 		if dl == "" {
 			if dl, err = k.archives(p, r); err != nil {
-				return l, err
+				return err
 			}
 		}
 		details, err := e.details()
-		if err != nil {
-			continue
-		}
 		v := catalog.ListedVersion{Version: e.Vers, Details: &details,
 			Files: []catalog.ListedFile{{Name: k.FileName(e.Name, e.Vers), Extension: k.Extension,
 				Address: at(dl, e), Digests: map[string]string{"sha256": strings.ToLower(e.Cksum)}}}}
@@ -89,14 +76,12 @@ func (k Cargo) ReadListing(_ context.Context, p purl.PURL, r ecosystem.Reading) 
 			v.Withdrawn = &catalog.Withdrawal{}
 		}
 		l.Versions = append(l.Versions, v)
+		return err
+	})
+	if err == nil && l.Versions == nil {
+		err = fmt.Errorf("it has no line about %s", p.Name)
 	}
-	if err := lines.Err(); err != nil {
-		return l, err
-	}
-	if l.Versions == nil {
-		return l, fmt.Errorf("it has no line about %s", p.Name)
-	}
-	return l, nil
+	return l, err
 }
 
 // archives asks the upstream where archives are.

@@ -15,9 +15,9 @@ import (
 func All() []ecosystem.Ecosystem {
 	return []ecosystem.Ecosystem{
 		maven.Maven{},
-		npm.NPM{},
+		npm.New(),
 		pypi.PyPI{},
-		nuget.NuGet{},
+		nuget.New(),
 		cargo.New(),
 	}
 }

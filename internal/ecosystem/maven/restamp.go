@@ -85,8 +85,7 @@ func (w *pomWalk) change(place *ecosystem.XMLPlace, stamp ecosystem.Stamp, what 
 		w.uses[name] = u
 		return
 	}
-	one := ecosystem.ToRestamp{Stamp: stamp, All: ecosystem.Stamps{stamp}}
-	w.put(place, one.Swap(place.Text, nil), what)
+	w.put(place, stamp.Swap(place.Text), what)
 }
 
 func (w *pomWalk) put(place *ecosystem.XMLPlace, text, what string) {
@@ -315,16 +314,9 @@ func restampModule(f ecosystem.ToRestamp, name string) (ecosystem.Rewriting, err
 }
 
 func moduleSplices(
-	f ecosystem.ToRestamp, places []ecosystem.JSONPlace, sums func(string) (catalog.Digests, bool),
+	f ecosystem.ToRestamp, places []ecosystem.TextPlace, sums func(string) (catalog.Digests, bool),
 ) (splices []ecosystem.Splice, changes []ecosystem.Change) {
-	byParent := map[string]map[string]string{}
-	for _, p := range places {
-		if byParent[p.Parent(1)] == nil {
-			byParent[p.Parent(1)] = map[string]string{}
-		}
-		byParent[p.Parent(1)][p.Key()] = p.Value
-	}
-	put := func(p ecosystem.JSONPlace, text, what string) {
+	put := func(p ecosystem.TextPlace, text, what string) {
 		if text == p.Value {
 			return
 		}
@@ -334,7 +326,7 @@ func moduleSplices(
 		}
 		splices = append(splices, ecosystem.Splice{Start: p.From, End: p.To, New: text})
 	}
-	digest := func(p ecosystem.JSONPlace, file string, of func(catalog.Digests) string) {
+	digest := func(p ecosystem.TextPlace, file string, of func(catalog.Digests) string) {
 		if d, ok := sums(file); ok {
 			put(p, of(d), p.Key()+" of "+file)
 		} else {
@@ -342,8 +334,7 @@ func moduleSplices(
 		}
 	}
 	for _, p := range places {
-		siblings := byParent[p.Parent(1)]
-		file := f.Swap(siblings["name"], nil)
+		file := f.Swap(p.Beside("name"), nil)
 		inFiles := len(p.Path) > 2 && p.Path[len(p.Path)-3] == "files"
 		switch key := p.Key(); {
 		case p.Number && inFiles && key == "size":
@@ -353,15 +344,14 @@ func moduleSplices(
 		case inFiles && key == "name" || key == "url":
 			put(p, f.Swap(p.Value, nil), key)
 		default:
-			of := siblings
-			if len(p.Path) > 1 && p.Path[len(p.Path)-2] == "version" {
-				of = byParent[p.Parent(2)] // requires, prefers, strictly
+			of := p.Beside
+			if p.Ends("version", "*") {
+				of = p.BesideParent // requires, prefers, strictly
 			} else if key != "version" {
 				continue
 			}
-			if stamp := f.All.Of(of["group"], of["module"]); stamp != nil {
-				one := ecosystem.ToRestamp{Stamp: *stamp, All: ecosystem.Stamps{*stamp}}
-				put(p, one.Swap(p.Value, nil), "version of "+of["module"])
+			if stamp := f.All.Of(of("group"), of("module")); stamp != nil {
+				put(p, stamp.Swap(p.Value), "version of "+of("module"))
 			}
 		}
 	}

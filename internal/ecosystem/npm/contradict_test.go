@@ -48,7 +48,7 @@ func TestContradicts(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		err = NPM{}.Contradicts(a, b)
+		err = New().Contradicts(a, b)
 		if (err != nil) != (c.field != "") || err != nil &&
 			(!fault.Is(err, fault.Invalid) || !strings.Contains(err.Error(), "another "+c.field+" ")) {
 			t.Errorf("said %s, read %s: %v; want %q", c.said, c.read, err, c.field)

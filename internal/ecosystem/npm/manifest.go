@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -13,10 +12,11 @@ import (
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
 )
 
 // The limits of what is read of a package, in bytes.
-const maxManifest, maxReadme = 2 << 20, catalog.MaxReadme
+const maxManifest = 2 << 20
 
 // What Native keeps of a manifest: what the abbreviated form of package
 // documents has (https://github.com/npm/registry/blob/main/docs/responses/package-metadata.md),
@@ -201,22 +201,11 @@ func (m *manifest) details() (catalog.Details, error) {
 		return cmp.Or(strings.Compare(a.Scope, b.Scope), strings.Compare(a.PURL, b.PURL))
 	})
 	if m.Readme != "" && !strings.HasPrefix(string(m.Readme), "ERROR:") {
-		d.Readme = readmeOf("README.md", []byte(m.Readme))
+		d.Readme = ecosystem.ReadmeOf("README.md", []byte(m.Readme))
 	}
 	var err error
 	d.Native, err = m.split()
 	return d, err
-}
-
-func readmeOf(name string, raw []byte) *catalog.Readme {
-	format := "text/markdown"
-	switch lower := strings.ToLower(name); {
-	case strings.HasSuffix(lower, ".txt"), lower == "readme":
-		format = "text/plain"
-	case strings.HasSuffix(lower, ".rst"):
-		format = "text/x-rst"
-	}
-	return &catalog.Readme{Text: string(raw), Format: format}
 }
 
 // split takes a manifest apart for Native. The same manifest always gives the
@@ -360,5 +349,3 @@ func (m *manifest) deprecation() *string {
 	}
 	return nil
 }
-
-var errNoManifest = errors.New("it has no package.json")

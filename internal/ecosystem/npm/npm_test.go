@@ -29,7 +29,7 @@ func TestConformance(t *testing.T) {
 	twice := func(entries ...madeup.Entry) map[string][]byte {
 		return map[string][]byte{"x.tgz": madeup.TarGz(entries...)}
 	}
-	ecosystemtest.Run(t, NPM{}, ecosystemtest.Samples{
+	ecosystemtest.Run(t, New(), ecosystemtest.Samples{
 		Snapshot: "1.5.0-dev.7", Release: "1.4.0",
 		Good: []ecosystemtest.Sample{
 			{Name: "a tarball", Files: map[string][]byte{"skerry-deck-ui-1.4.0.tgz": deck.NPM()},
@@ -73,7 +73,7 @@ const document = `{"_id":"kelp-colors","name":"kelp-colors","dist-tags":{"latest
 func kelp() purl.PURL { return purl.PURL{Ecosystem: Name, Name: "kelp-colors"} }
 
 func TestReadListing(t *testing.T) {
-	l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
+	l, err := New().ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestReadListing(t *testing.T) {
 	}
 	for _, wrong := range []string{`{"name":"other","versions":{}}`, `{"name":"kelp-colors"}`, `{"versions":[]}`,
 		document[:800]} {
-		if l, err := (NPM{}).ReadListing(t.Context(), kelp(),
+		if l, err := New().ReadListing(t.Context(), kelp(),
 			ecosystem.Reading{Reader: strings.NewReader(wrong)}); err == nil {
 			t.Errorf("%.40q was read as %+v", wrong, l)
 		}
@@ -106,7 +106,7 @@ func TestReadListing(t *testing.T) {
 
 // TestDocuments: what is made of an upstream's document says the same.
 func TestDocuments(t *testing.T) {
-	l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
+	l, err := New().ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: strings.NewReader(document)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -218,14 +218,14 @@ func FuzzReadListing(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		budgettest.Fuzzed(t, `{"name":"kelp-colors","versions":{`, strings.TrimSuffix(string(raw), ",")+",", `"9":{}}}`,
 			func(raw []byte) {
-				_, _ = NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)}) // only what it costs
+				_, _ = New().ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)}) // only what it costs
 			})
-		l, err := NPM{}.ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)})
+		l, err := New().ReadListing(t.Context(), kelp(), ecosystem.Reading{Reader: bytes.NewReader(raw)})
 		if err != nil {
 			return
 		}
 		for _, v := range l.Versions {
-			if _, err := (NPM{}).PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Name: "kelp-colors"}, Version: v.Version,
+			if _, err := New().PlaceOf(catalog.FileQuestion{Key: catalog.PackageKey{Name: "kelp-colors"}, Version: v.Version,
 				Name: v.Files[0].Name}); err != nil {
 				t.Errorf("%+v has no place: %v", v, err)
 			}
@@ -236,7 +236,7 @@ func FuzzReadListing(f *testing.F) {
 func FuzzInspect(f *testing.F) {
 	f.Add(deck.NPM())
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		d, err := NPM{}.Inspect(t.Context(), placeOf("@skerry", "deck-ui", "1.4.0"), ecosystemtest.Bytes(raw))
+		d, err := New().Inspect(t.Context(), New().At("@skerry", "deck-ui", "1.4.0", tarball), ecosystemtest.Bytes(raw))
 		if err == nil && !json.Valid(d.Native[nativeInstall]) {
 			t.Errorf("%s", d.Native[nativeInstall])
 		}
@@ -281,7 +281,7 @@ func BenchmarkDocument(b *testing.B) {
 		p.Versions = append(p.Versions, catalog.Version{ID: int64(n), Version: version,
 			PublishedAt: p.Changed.Add(time.Duration(n) * time.Second),
 			Details:     catalog.Details{Native: map[string]json.RawMessage{nativeInstall: install, nativeRest: rest}},
-			Files: []catalog.File{{ID: 1, Name: fileName("many", version), Extension: tarball,
+			Files: []catalog.File{{ID: 1, Name: New().FileName("many", version), Extension: tarball,
 				Digests: catalog.Digests{SHA1: [20]byte{1}, SHA512: [64]byte{2}}}}})
 	}
 	b.ReportAllocs()
@@ -315,7 +315,7 @@ func TestYarnAge(t *testing.T) {
 // TestRoot: what answers a ping is a registry.
 func TestRoot(t *testing.T) {
 	for text, good := range map[string]bool{"{}": true, `{"ok":true}`: true, "<!doctype html>": false, "": false} {
-		if err := (NPM{}).ReadRoot(ecosystem.Reading{Reader: strings.NewReader(text)}); (err == nil) != good {
+		if err := New().ReadRoot(ecosystem.Reading{Reader: strings.NewReader(text)}); (err == nil) != good {
 			t.Errorf("%q: %v", text, err)
 		}
 	}

@@ -244,7 +244,7 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 		return fault.New(fault.Invalid, "bad-manifest", "the version's manifest is not right: %v", err)
 	}
 	scope, base, _ := splitName(m.Name) // parseManifest saw that it is one
-	place := placeOf(scope, base, m.Version)
+	place := n.At(scope, base, m.Version, tarball)
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
 	if err != nil {
 		return err

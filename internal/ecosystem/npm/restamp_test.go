@@ -23,7 +23,7 @@ func TestRestamp(t *testing.T) {
 		madeup.Entry{Name: "package/npm-shrinkwrap.json",
 			Content: `{"version":"1.1.0-dev.55","packages":{"":{"version":"1.1.0-dev.55"},"node_modules/x":{"version":"1.1.0-dev.55"}}}`},
 		madeup.Entry{Name: "package/README.md", Content: "since 2.2.0-dev.7"})
-	r, _ := ecosystemtest.CheckRestamp(t, NPM{}, ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz",
+	r, _ := ecosystemtest.CheckRestamp(t, New(), ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz",
 		Content: tarball, Stamp: widgets,
 		All: ecosystem.Stamps{deck}, Obstacles: []string{"package/package.json: it states",
 			"npm-shrinkwrap.json: it states"}})
@@ -39,7 +39,7 @@ func TestRestamp(t *testing.T) {
 	}
 	clean := madeup.Package{Name: "@skerry/ticket-widgets", Version: "1.1.0-dev.55",
 		Needs: map[string]string{"@skerry/deck-ui": "~2.2.0-dev.7"}, Readme: "1.1.0-dev.55"}
-	r, _ = ecosystemtest.CheckRestamp(t, NPM{}, ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz",
+	r, _ = ecosystemtest.CheckRestamp(t, New(), ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz",
 		Content: clean.NPM(), Stamp: widgets, All: ecosystem.Stamps{deck}})
 	if len(r.Changes) != 2 || len(r.Mentions) != 1 {
 		t.Errorf("%+v", r)
@@ -47,6 +47,6 @@ func TestRestamp(t *testing.T) {
 	bundled := madeup.TarGz(madeup.Entry{Name: "package/package.json",
 		Content: `{"name":"@skerry/ticket-widgets","version":"1.1.0-dev.55"}`},
 		madeup.Entry{Name: "package/dist/bundle.min.js", Content: `var v="1.1.0-dev.55";`})
-	ecosystemtest.CheckRestamp(t, NPM{}, ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz", Content: bundled,
+	ecosystemtest.CheckRestamp(t, New(), ecosystemtest.Restamp{Name: "ticket-widgets-1.1.0-dev.55.tgz", Content: bundled,
 		Stamp: widgets, Obstacles: []string{"bundle.min.js: it states 1.1.0-dev.55"}})
 }

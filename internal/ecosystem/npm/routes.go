@@ -18,21 +18,16 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/onefile"
 )
 
 // Name is the purl type.
 const Name = "npm"
 
 // NPM implements ecosystem.Ecosystem.
-type NPM struct{}
+type NPM struct{ onefile.Kind }
 
 var _ ecosystem.Ecosystem = NPM{}
-
-// Name implements ecosystem.Ecosystem.
-func (NPM) Name() string { return Name }
-
-// Title implements ecosystem.Ecosystem.
-func (NPM) Title() string { return "npm" }
 
 // Routes implements ecosystem.Ecosystem.
 func (n NPM) Routes() []ecosystem.Route {
@@ -77,10 +72,7 @@ func (NPM) Refuse(c *ecosystem.Call, err error) error {
 	if f.Kind == fault.Conflict {
 		status = http.StatusForbidden
 	}
-	said := f.Message
-	if f.Hint != "" {
-		said += ". " + f.Hint
-	}
+	said := f.Sentences()
 	if f.Code == "claimed" || f.Code == "removed" || f.Code == "denied-by-pattern" {
 		c.Response().Header().Set("npm-notice", ecosystem.OneLine(said)) // which npm prints, whatever it does with the body
 	}
@@ -430,11 +422,4 @@ func (n NPM) changeTag(c *ecosystem.Call, version string) error {
 	}
 	// yarn looks for ok.
 	return c.JSON(http.StatusOK, map[string]any{"ok": true, "id": p.name, "dist-tags": tags(now, ecosystem.Newest(now))})
-}
-
-// Folder implements ecosystem.Ecosystem.
-func (NPM) Folder(
-	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string,
-) (ecosystem.Folder, error) {
-	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

@@ -26,7 +26,7 @@ func version(v string) madeup.Package {
 
 // TestRoutes walks through a registry as npm does.
 func TestRoutes(t *testing.T) {
-	d := ecosystemtest.NewDesk(t, NPM{})
+	d := ecosystemtest.NewDesk(t, New())
 	const name, tags = "@skerry%2fdeck-ui", "-/package/@skerry%2fdeck-ui/dist-tags"
 	ecosystemtest.Says(t, d.Get(404, name), `"code":"no-such-package"`)
 	publish(d, 201, "latest", deck)
@@ -102,7 +102,7 @@ func TestRoutes(t *testing.T) {
 
 // TestChanges: what npm deprecate and npm unpublish send.
 func TestChanges(t *testing.T) {
-	d := ecosystemtest.NewDesk(t, NPM{})
+	d := ecosystemtest.NewDesk(t, New())
 	const name = "@skerry%2fdeck-ui"
 	publish(d, 201, "latest", version("1.0.0"))
 	publish(d, 201, "latest", version("1.1.0"))
@@ -147,7 +147,7 @@ func TestChanges(t *testing.T) {
 
 // TestPublishRefuses: what is cut, or is not what it is said to be, is refused.
 func TestPublishRefuses(t *testing.T) {
-	d := ecosystemtest.NewDesk(t, NPM{})
+	d := ecosystemtest.NewDesk(t, New())
 	whole := deck.NPMDocument("latest", deck.NPM())
 	for _, c := range []struct {
 		path string
@@ -175,9 +175,9 @@ func TestPublishRefuses(t *testing.T) {
 func TestSend(t *testing.T) {
 	changed := deck
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, NPM{}, "", map[string][]byte{"x.tgz": deck.NPM()},
+	ecosystemtest.CheckSend(t, New(), "", map[string][]byte{"x.tgz": deck.NPM()},
 		map[string][]byte{"x.tgz": changed.NPM()})
-	if err := (NPM{}).Send(t.Context(), ecosystem.Shipment{}); err == nil {
+	if err := New().Send(t.Context(), ecosystem.Shipment{}); err == nil {
 		t.Error("a version without a file was sent")
 	}
 }

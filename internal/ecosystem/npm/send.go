@@ -16,23 +16,22 @@ import (
 
 // Send implements ecosystem.Sending: the document that npm publish sends, with
 // the tarball in it.
-func (NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
-	if len(s.Files) != 1 {
-		return &ecosystem.Refusal{Said: fmt.Sprintf("the version has %d files instead of one tarball", len(s.Files)),
-			Final: true}
+func (n NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
+	f, err := n.Only(s)
+	if err != nil {
+		return err
 	}
-	f := s.Files[0]
 	content, err := s.Open(f)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
-	c, err := readTarball(ctx, ecosystem.Sized(content, f.Digests.Size))
+	t, err := readTarball(ctx, ecosystem.Sized(content, f.Digests.Size))
 	if err != nil {
 		return err
 	}
 	var manifest map[string]any
-	if err := json.Unmarshal(c.manifest, &manifest); err != nil {
+	if err := json.Unmarshal(t.Manifest, &manifest); err != nil {
 		return err
 	}
 	name := joinName(s.Namespace, s.Name)

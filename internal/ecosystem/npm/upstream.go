@@ -199,7 +199,7 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 	if err != nil {
 		return v, false
 	}
-	file := catalog.ListedFile{Name: fileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball),
+	file := catalog.ListedFile{Name: New().FileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball),
 		Digests: map[string]string{}}
 	for _, one := range strings.Fields(string(at.Integrity)) { // Subresource Integrity, 3.5
 		algorithm, digest, _ := strings.Cut(one, "-")
@@ -216,23 +216,4 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 		v.Withdrawn = &catalog.Withdrawal{Reason: *reason}
 	}
 	return v, true
-}
-
-// PlaceOf implements ecosystem.Mirrored.
-func (NPM) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
-	if _, _, ok := splitName(joinName(q.Key.Namespace, q.Key.Name)); !ok || !purl.IsSemver(q.Version) {
-		return ecosystem.Place{}, badName(joinName(q.Key.Namespace, q.Key.Name) + "@" + q.Version)
-	}
-	p := placeOf(q.Key.Namespace, q.Key.Name, q.Version)
-	if q.Name != "" && q.Name != p.FileName {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-file-name", "%q is no file of %s@%s", q.Name, q.Key.Name,
-			q.Version)
-	}
-	return p, nil
-}
-
-// Companions implements ecosystem.Mirrored: the tarball is all there is.
-func (NPM) Companions(p purl.PURL, _ catalog.Details, _ []catalog.File) []catalog.FileQuestion {
-	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: Name, Namespace: p.Namespace, Name: p.Name},
-		Version: p.Version, Name: fileName(p.Name, p.Version)}}
 }

@@ -2,9 +2,7 @@ package nuget
 
 import (
 	"fmt"
-	"strings"
 
-	"crelvo/internal/core/splice"
 	"crelvo/internal/ecosystem"
 )
 
@@ -12,11 +10,13 @@ import (
 func (NuGet) Clients() []ecosystem.PackageClient {
 	const variable = "%CRELVO_TOKEN%"
 	const windows = `%APPDATA%\NuGet\NuGet.Config`
+	const ofNuget, ofDotnet = "~/.config/NuGet/NuGet.Config", "~/.nuget/NuGet/NuGet.Config"
+	forNuget, forDotnet := settingsWith(ofNuget, windows), settingsWith(ofDotnet, windows)
 	return []ecosystem.PackageClient{
-		{Name: "nuget", Title: "nuget", Publishes: true, Parts: partsWith("~/.config/NuGet/NuGet.Config", windows),
+		{Name: "nuget", Title: "nuget", Publishes: true, Parts: forNuget.Parts,
 			Reference: variable,
-			Uses:      usesWith("~/.config/NuGet/NuGet.Config"), Strays: straysWith("~/.config/NuGet/NuGet.Config"),
-			Mends: mendsWith("~/.config/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+			Uses:      forNuget.Uses, Strays: straysWith(ofNuget),
+			Mends: mendsWith(ofNuget), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"nuget restore"}
 				if p.PURL.Name != "" {
@@ -27,10 +27,10 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: partsWith("~/.nuget/NuGet/NuGet.Config", windows),
+		{Name: "dotnet", Title: "dotnet", Publishes: true, Parts: forDotnet.Parts,
 			Reference: variable,
-			Uses:      usesWith("~/.nuget/NuGet/NuGet.Config"), Strays: straysWith("~/.nuget/NuGet/NuGet.Config"),
-			Mends: mendsWith("~/.nuget/NuGet/NuGet.Config"), Probe: "index.json", Upload: "PUT package/",
+			Uses:      forDotnet.Uses, Strays: straysWith(ofDotnet),
+			Mends: mendsWith(ofDotnet), Probe: "index.json", Upload: "PUT package/",
 			Commands: func(p ecosystem.Pointing) []string {
 				all := []string{"dotnet restore"}
 				if p.PURL.Name != "" {
@@ -61,89 +61,27 @@ func element(name string) string {
 	return name
 }
 
-func partsWith(personal, windows string) func(p ecosystem.Pointing) []ecosystem.Piece {
-	return func(p ecosystem.Pointing) []ecosystem.Piece {
-		root := splice.Step{Name: "configuration"}
-		source := func(attr, value string) func(string) (string, error) {
-			return func(text string) (string, error) {
-				return splice.SetXML(text, []splice.Step{root, {Name: "packageSources"}, {Name: "add", Attr: "key", Value: p.ID}},
-					attr, value)
-			}
-		}
-		credential := func(key, value string) func(string) (string, error) {
-			return func(text string) (string, error) {
-				return splice.SetXML(text, []splice.Step{root, {Name: "packageSourceCredentials"}, {Name: element(p.ID)},
-					{Name: "add", Attr: "key", Value: key}}, "value", value)
-			}
-		}
-		address := []func(string) (string, error){source("value", p.Address+"index.json"), source("protocolVersion", "3")}
-		if p.Plain() {
-			address = append(address, source("allowInsecureConnections", "true"))
-		}
-		if p.Everything {
-			// Other sources, of other files too, are not asked then.
-			address = append([]func(string) (string, error){func(text string) (string, error) {
-				return splice.SetXML(text, []splice.Step{root, {Name: "packageSources"}, {Name: "clear"}}, "", "")
-			}}, address...)
-		}
-		return []ecosystem.Piece{
-			{Title: "Where packages come from", File: projectFile, Language: "xml", Edit: ecosystem.Sequence(address...)},
-			{Title: "Who you are (the name is the same in both files)", File: personal, Windows: windows, Language: "xml",
-				Secret: true,
-				Edit:   ecosystem.Sequence(credential("Username", p.User), credential("ClearTextPassword", p.Token()))},
-		}
+// settingsWith are those of a client whose personal file is that one. In a project's file
+// other sources, of other files too, are not asked where the repository answers for all.
+func settingsWith(personalFile, windows string) ecosystem.Settings {
+	read := []string{projectFile, "nuget.config", personalFile}
+	project := ecosystem.Source{File: projectFile, Title: "Where packages come from", Form: ecosystem.XML, Read: read}
+	personal := ecosystem.Source{File: personalFile, Title: "Who you are (the name is the same in both files)",
+		Windows: windows, Form: ecosystem.XML, Read: read}
+	source := func(attribute string) []string {
+		return []string{"configuration", "packageSources", "add@key={id}", attribute}
 	}
-}
-
-func usesWith(personal string) func(f ecosystem.Files) []ecosystem.Use {
-	return func(f ecosystem.Files) (uses []ecosystem.Use) {
-		type file struct {
-			name string
-			root *splice.Element
-		}
-		var files []file
-		for _, name := range []string{projectFile, "nuget.config", personal} {
-			if root, err := splice.ReadXML(f.Read(name)); err == nil && root != nil {
-				files = append(files, file{name, root})
-			}
-		}
-		for _, in := range files {
-			for _, add := range in.root.Below("packageSources", "add") {
-				address := strings.TrimSuffix(add.Attrs["value"], "index.json")
-				if !f.Ours(address) {
-					continue
-				}
-				u := ecosystem.Use{Address: address, ID: add.Attrs["key"], In: in.name, Publish: true}
-				other := ""
-				for _, with := range files {
-					for _, credentials := range with.root.Below("packageSourceCredentials") {
-						for _, c := range credentials.Children {
-							if c.Name != element(u.ID) {
-								other, u.SecretIn = c.Name, with.name
-								continue
-							}
-							for _, pair := range c.Below("add") {
-								switch pair.Attrs["key"] {
-								case "Username":
-									u.User = pair.Attrs["value"]
-								case "ClearTextPassword":
-									u.Secret, u.SecretIn, other = expandPercent(f, pair.Attrs["value"]), with.name, ""
-								}
-							}
-						}
-					}
-					if u.Secret != "" {
-						break
-					}
-				}
-				if u.Secret == "" && other != "" {
-					u.Elsewhere(other)
-				}
-				uses = append(uses, u)
-			}
-		}
-		return uses
+	credential := func(key string) []string {
+		return []string{"configuration", "packageSourceCredentials", "{id}", "add@key=" + key, "@value"}
 	}
+	return ecosystem.Settings{Name: element, Expand: expandPercent, All: []ecosystem.Setting{
+		{In: project, Path: []string{"configuration", "packageSources", "clear"},
+			Only: func(p ecosystem.Pointing) bool { return p.Everything }},
+		{In: project, Path: source("@value"), Value: "{address}index.json"},
+		{In: project, Path: source("@protocolVersion"), Value: "3"},
+		{In: project, Path: source("@allowInsecureConnections"), Value: "true", Only: ecosystem.Pointing.Plain},
+		{In: personal, Path: credential("Username"), Value: "{user}"},
+		{In: personal, Path: credential("ClearTextPassword"), Value: "{token}"}}}
 }
 
 // expandPercent puts in a variable that is written %NAME%.

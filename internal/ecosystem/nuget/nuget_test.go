@@ -28,7 +28,7 @@ func TestConformance(t *testing.T) {
 	with := func(entries ...madeup.Entry) map[string][]byte {
 		return map[string][]byte{"x.nupkg": madeup.Zip(entries...)}
 	}
-	ecosystemtest.Run(t, NuGet{}, ecosystemtest.Samples{
+	ecosystemtest.Run(t, New(), ecosystemtest.Samples{
 		Snapshot: "1.5.0-dev.7", Release: "1.4.0",
 		Good: []ecosystemtest.Sample{
 			{Name: "a package", Files: map[string][]byte{"x.nupkg": turnstile.NuGet()},
@@ -67,7 +67,7 @@ func TestReadListing(t *testing.T) {
 	index := `{"count":2,"items":[{"@id":"a","count":1,"items":[` + inside +
 		`]},{"@id":"page/2.json","count":1,"lower":"2","upper":"2"}]}`
 	asked := ""
-	l, err := NuGet{}.ReadListing(t.Context(), serial(),
+	l, err := New().ReadListing(t.Context(), serial(),
 		ecosystem.Reading{Reader: strings.NewReader(index),
 			Address: "https://nuget.openshore.example/reg/openshore.serial/index.json",
 			More: func(address string) (io.ReadCloser, error) {
@@ -88,19 +88,19 @@ func TestReadListing(t *testing.T) {
 	}
 	broken := ecosystem.Reading{Reader: strings.NewReader(index), Address: "https://x.example/",
 		More: func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }}
-	if l, err := (NuGet{}).ReadListing(t.Context(), serial(), broken); err == nil {
+	if l, err := New().ReadListing(t.Context(), serial(), broken); err == nil {
 		t.Errorf("with a page missing: %+v", l)
 	}
 }
 
 func TestReadEntrance(t *testing.T) {
 	const text = `{"version":"3.0.0","resources":[{"@id":"https://x.example/old/","@type":"RegistrationsBaseUrl"},{"@id":"reg5/","@type":"RegistrationsBaseUrl/3.6.0"},{"@id":"y","@type":["z"]}]}`
-	places, err := NuGet{}.ReadEntrance(ecosystem.Reading{Reader: strings.NewReader(text),
+	places, err := New().ReadEntrance(ecosystem.Reading{Reader: strings.NewReader(text),
 		Address: "https://nuget.openshore.example/v3/index.json"})
 	if err != nil || places[registrations] != "https://nuget.openshore.example/v3/reg5/" {
 		t.Errorf("%v, %v", places, err)
 	}
-	if places, err := (NuGet{}).ReadEntrance(ecosystem.Reading{Reader: strings.NewReader(`{"resources":[]}`),
+	if places, err := New().ReadEntrance(ecosystem.Reading{Reader: strings.NewReader(`{"resources":[]}`),
 		Address: "https://x.example/"}); err == nil {
 		t.Errorf("%v", places)
 	}
@@ -114,7 +114,7 @@ func TestRegistrations(t *testing.T) {
 		for i := range n {
 			version := fmt.Sprintf("1.%d.0", i)
 			v := catalog.Version{Version: version, PublishedAt: time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC),
-				Files: []catalog.File{{Name: fileName("openshore.serial", version, packed), Extension: packed}}}
+				Files: []catalog.File{{Name: New().FileName("openshore.serial", version), Extension: packed}}}
 			v.Details = facts{ID: "Openshore.Serial", Version: version,
 				Groups: []group{{Framework: "net45", Dependencies: []needed{{"Brine", "[1.0.0, )"}}}}}.details("d", "a", "", "")
 			if i == 1 {
@@ -128,7 +128,7 @@ func TestRegistrations(t *testing.T) {
 			t.Fatal(err)
 		}
 		fetched := 0
-		l, err := NuGet{}.ReadListing(t.Context(), serial(),
+		l, err := New().ReadListing(t.Context(), serial(),
 			ecosystem.Reading{Reader: bytes.NewReader(d.Bytes()), Address: w.registration() + "index.json",
 				More: func(address string) (io.ReadCloser, error) {
 					fetched++
@@ -155,14 +155,14 @@ func FuzzReadListing(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		r := ecosystem.Reading{Reader: bytes.NewReader(raw), Address: "https://nuget.openshore.example/x",
 			More: func(string) (io.ReadCloser, error) { return nil, io.EOF }}
-		l, err := NuGet{}.ReadListing(t.Context(), serial(), r)
+		l, err := New().ReadListing(t.Context(), serial(), r)
 		if err != nil {
 			return
 		}
 		for _, v := range l.Versions {
 			q := catalog.FileQuestion{Key: catalog.PackageKey{Name: "openshore.serial"}, Version: v.Version,
 				Name: v.Files[0].Name}
-			if _, err := (NuGet{}).PlaceOf(q); err != nil || !json.Valid(v.Details.Native[nativeFacts]) {
+			if _, err := New().PlaceOf(q); err != nil || !json.Valid(v.Details.Native[nativeFacts]) {
 				t.Errorf("%+v: %v", v, err)
 			}
 		}
@@ -172,7 +172,7 @@ func FuzzReadListing(f *testing.F) {
 func FuzzInspect(f *testing.F) {
 	f.Add(turnstile.NuGet())
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if d, err := (NuGet{}).Inspect(t.Context(), placeOf("Skerry.TurnstileLink", "1.4.0", packed),
+		if d, err := New().Inspect(t.Context(), New().At("", "Skerry.TurnstileLink", "1.4.0", packed),
 			ecosystemtest.Bytes(raw)); err == nil && d.Title == "" {
 			t.Errorf("%+v", d)
 		}

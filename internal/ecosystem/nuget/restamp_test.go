@@ -18,7 +18,7 @@ func TestRestamp(t *testing.T) {
 		Files: []madeup.Entry{{Name: "package/services/metadata/core-properties/1.psmdcp",
 			Content: `<coreProperties><version>4.1.0-dev.71</version></coreProperties>`}}}
 	check := func(obstacles ...string) ecosystem.Rewriting {
-		r, _ := ecosystemtest.CheckRestamp(t, NuGet{},
+		r, _ := ecosystemtest.CheckRestamp(t, New(),
 			ecosystemtest.Restamp{Name: "Skerry.TurnstileLink.4.1.0-dev.71.nupkg", Content: p.NuGet(), Stamp: link,
 				All: ecosystem.Stamps{serial}, Obstacles: obstacles})
 		return r

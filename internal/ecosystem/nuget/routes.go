@@ -16,44 +16,28 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/ecosystem/onefile"
 )
 
 // Name is the purl type.
 const Name = "nuget"
 
 // NuGet implements ecosystem.Ecosystem.
-type NuGet struct{}
+type NuGet struct{ onefile.Kind }
 
 var (
 	_ ecosystem.Ecosystem = NuGet{}
 	_ ecosystem.Keyed     = NuGet{}
 )
 
-// Name implements ecosystem.Ecosystem.
-func (NuGet) Name() string { return Name }
-
-// Title implements ecosystem.Ecosystem.
-func (NuGet) Title() string { return "NuGet" }
-
 // KeyHeader implements ecosystem.Keyed.
 func (NuGet) KeyHeader() string { return keyHeader }
 
 // Routes implements ecosystem.Ecosystem.
 func (n NuGet) Routes() []ecosystem.Route {
-	var all []ecosystem.Route
-	read := func(path string, serve func(*ecosystem.Call) error) {
-		for _, method := range []string{http.MethodGet, http.MethodHead} {
-			all = append(all, ecosystem.Route{Method: method, Path: path, Action: access.Read, Serve: serve})
-		}
-	}
-	read("/index.json", n.getIndex)
-	read("/flat/*", n.getFlat)
-	read("/registration/*", n.getRegistration)
-	read("/search", n.search)
-	read("/autocomplete", n.complete)
-	read("/v2", n.getV2)
-	read("/v2/*", n.getV2)
-	read("/*", func(c *ecosystem.Call) error { return c.ShowFolder() })
+	all := ecosystem.Reads(map[string]func(*ecosystem.Call) error{"/index.json": n.getIndex, "/flat/*": n.getFlat,
+		"/registration/*": n.getRegistration, "/search": n.search, "/autocomplete": n.complete, "/v2": n.getV2,
+		"/v2/*": n.getV2, "/*": func(c *ecosystem.Call) error { return c.ShowFolder() }})
 	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/", "/v2", "/v2/", "/v2/package",
 		"/v2/package/"} {
 		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: n.push})
@@ -128,10 +112,10 @@ func (n NuGet) getFlat(c *ecosystem.Call) error {
 	switch {
 	case manifest && name == id+".nuspec":
 		extension = packed
-	case name != fileName(id, strings.ToLower(segments[1]), extension) && name != fileName(id, version, extension):
+	case name != n.Named(id, strings.ToLower(segments[1]), extension) && name != n.Named(id, version, extension):
 		return missing(c)
 	}
-	q.Name = fileName(id, version, extension)
+	q.Name = n.Named(id, version, extension)
 	if len(segments) == 4 {
 		q.Upload = ecosystem.UploadWith(version, segments[2])
 	} else if purl.IsSnapshot(Name, version) {
@@ -174,7 +158,7 @@ func (n NuGet) getEmbedded(c *ecosystem.Call, segments []string) error {
 		return missing(c)
 	}
 	found, err := c.Desk.File(c.Request().Context(),
-		catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: fileName(p.Key.Name, version, packed)})
+		catalog.FileQuestion{Key: p.Key, Version: version, Upload: v.Upload, Name: n.Named(p.Key.Name, version, packed)})
 	if errors.Is(err, ecosystem.ErrNoFile) {
 		return missing(c)
 	}
@@ -355,7 +339,7 @@ func (n NuGet) push(c *ecosystem.Call) error {
 	defer staged.Discard()
 	spec, _, _, err := readPackage(ctx, staged)
 	if err != nil {
-		return badPackage("what was pushed", err)
+		return n.Refused("what was pushed", err)
 	}
 	if isSymbols := slices.ContainsFunc(spec.Metadata.PackageType, func(t packageType) bool {
 		return strings.EqualFold(t.Name, "SymbolsPackage")
@@ -368,7 +352,7 @@ func (n NuGet) push(c *ecosystem.Call) error {
 			spec.Metadata.Version, what).
 			WithHint("Push it to %s.", c.Base()+door)
 	}
-	place := placeOf(spec.Metadata.ID, spec.Metadata.Version, extension)
+	place := n.At("", spec.Metadata.ID, spec.Metadata.Version, extension)
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
 	if err != nil {
 		return err
@@ -414,11 +398,4 @@ func (n NuGet) withdraw(c *ecosystem.Call, reason *string, status int) error {
 		return err
 	}
 	return c.NoContent(status)
-}
-
-// Folder implements ecosystem.Ecosystem.
-func (NuGet) Folder(
-	ctx context.Context, desk ecosystem.Shelves, repository catalog.Repository, path string,
-) (ecosystem.Folder, error) {
-	return ecosystem.TreeFolder(ctx, desk, repository, Name, path)
 }

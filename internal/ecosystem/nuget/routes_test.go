@@ -20,7 +20,7 @@ func of(version string) madeup.Package {
 
 // TestRoutes walks through a source as nuget and dotnet do.
 func TestRoutes(t *testing.T) {
-	d := ecosystemtest.NewDesk(t, NuGet{})
+	d := ecosystemtest.NewDesk(t, New())
 	const id = "skerry.turnstilelink"
 	ecosystemtest.Says(t, d.Get(200, "index.json"), d.Address()+"flat/", "RegistrationsBaseUrl/3.6.0")
 	d.Get(404, "flat/"+id+"/index.json")
@@ -97,7 +97,7 @@ func TestRoutes(t *testing.T) {
 
 // TestOlderProtocol asks as older clients do, by OData.
 func TestOlderProtocol(t *testing.T) {
-	d := ecosystemtest.NewDesk(t, NuGet{})
+	d := ecosystemtest.NewDesk(t, New())
 	for _, version := range []string{"1.3.0", "1.4.0", "1.5.0-dev.7"} {
 		d.Send(201, http.MethodPut, "v2/package", of(version).NuGet())
 	}
@@ -158,6 +158,6 @@ func TestOlderProtocol(t *testing.T) {
 func TestSend(t *testing.T) {
 	changed := turnstile
 	changed.Description = "another"
-	ecosystemtest.CheckSend(t, NuGet{}, "package", map[string][]byte{"x.nupkg": turnstile.NuGet()},
+	ecosystemtest.CheckSend(t, New(), "package", map[string][]byte{"x.nupkg": turnstile.NuGet()},
 		map[string][]byte{"x.nupkg": changed.NuGet()})
 }

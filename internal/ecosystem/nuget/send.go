@@ -61,7 +61,7 @@ func sha256There(ctx context.Context, s ecosystem.Shipment) (string, error) {
 			continue
 		}
 		id, version := strings.ToLower(s.Name), strings.ToLower(s.Version)
-		return s.SHA256At(ctx, strings.TrimSuffix(flat, "/")+"/"+id+"/"+version+"/"+fileName(id, version, packed))
+		return s.SHA256At(ctx, strings.TrimSuffix(flat, "/")+"/"+id+"/"+version+"/"+New().FileName(id, version))
 	}
 	return "", nil
 }

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 )
@@ -182,7 +181,7 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 	if content == "" || err != nil {
 		return v, false
 	}
-	place := placeOf(e.ID, e.Version, packed)
+	place := New().At("", e.ID, e.Version, packed)
 	file := catalog.ListedFile{Name: place.FileName, Extension: packed, Address: address, Size: e.Size,
 		Digests: map[string]string{}}
 	if raw, err := base64.StdEncoding.DecodeString(e.Hash); err == nil && strings.EqualFold(e.Algorithm, "SHA512") &&
@@ -213,27 +212,4 @@ func (l leaf) listed(p purl.PURL, r ecosystem.Reading) (v catalog.ListedVersion,
 		}
 	}
 	return v, true
-}
-
-// PlaceOf implements ecosystem.Mirrored.
-func (NuGet) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
-	if !isID(q.Key.Name) || !purl.IsNuGet(q.Version) {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a NuGet package", q.Key.Name,
-			q.Version)
-	}
-	extension := q.Extension
-	if extension == "" {
-		extension = q.Name[strings.LastIndexByte(q.Name, '.')+1:]
-	}
-	p := placeOf(q.Key.Name, q.Version, extension)
-	if q.Name != "" && q.Name != p.FileName || extension != packed && extension != symbols {
-		return p, fault.New(fault.Invalid, "bad-file-name", "%.100q is no file of %s %s", q.Name, q.Key.Name, q.Version)
-	}
-	return p, nil
-}
-
-// Companions implements ecosystem.Mirrored.
-func (NuGet) Companions(p purl.PURL, _ catalog.Details, _ []catalog.File) []catalog.FileQuestion {
-	return []catalog.FileQuestion{{Key: catalog.PackageKey{Ecosystem: Name, Name: p.Name}, Version: p.Version,
-		Name: fileName(p.Name, p.Version, packed)}}
 }

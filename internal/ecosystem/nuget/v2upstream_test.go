@@ -37,7 +37,7 @@ func TestFeeds(t *testing.T) {
 			asked = address
 			return io.NopCloser(strings.NewReader(second)), nil
 		}}
-	l, err := NuGet{}.ReadListing(t.Context(), of, reading)
+	l, err := New().ReadListing(t.Context(), of, reading)
 	if err != nil || len(l.Versions) != 2 {
 		t.Fatalf("%d versions, %v", len(l.Versions), err)
 	}
@@ -61,15 +61,15 @@ func TestFeeds(t *testing.T) {
 			More: func(string) (io.ReadCloser, error) {
 				return io.NopCloser(strings.NewReader(first)), nil
 			}}
-		if _, err := (NuGet{}).ReadListing(budget.With(t.Context(),
+		if _, err := New().ReadListing(budget.With(t.Context(),
 			budget.Limits{Bytes: 1 << 30, Held: 1 << 20, Elements: 3000}), of, r); err == nil {
 			t.Errorf("%s is a list", name)
 		}
 	}
-	if err := (NuGet{}).ReadOlder(ecosystem.Reading{Reader: strings.NewReader(v2Metadata)}); err != nil {
+	if err := New().ReadOlder(ecosystem.Reading{Reader: strings.NewReader(v2Metadata)}); err != nil {
 		t.Error(err)
 	}
-	if err := (NuGet{}).ReadOlder(ecosystem.Reading{Reader: strings.NewReader("<html/>")}); err == nil {
+	if err := New().ReadOlder(ecosystem.Reading{Reader: strings.NewReader("<html/>")}); err == nil {
 		t.Error("a page of HTML tells that it is a server of packages")
 	}
 }
@@ -79,7 +79,7 @@ func FuzzFeed(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		r := ecosystem.Reading{Reader: strings.NewReader(text), Address: "https://packages.openshore.example/v2/",
 			More: func(string) (io.ReadCloser, error) { return nil, errors.New("no more") }}
-		l, err := NuGet{}.ReadListing(context.Background(), purl.PURL{Ecosystem: Name, Name: "a"}, r)
+		l, err := New().ReadListing(context.Background(), purl.PURL{Ecosystem: Name, Name: "a"}, r)
 		if err != nil {
 			return
 		}

@@ -177,7 +177,7 @@ func (r restamp) metadata(name, text string) (string, []ecosystem.Change) {
 			}
 		case "requires-dist", "provides-dist":
 			if stamp := r.f.All.Of("", purl.NormalName(Name, requirementName.FindString(value))); stamp != nil {
-				edited = (ecosystem.ToRestamp{Stamp: *stamp, All: ecosystem.Stamps{*stamp}}).Swap(value, nil)
+				edited = stamp.Swap(value)
 			}
 		}
 		if edited != value {
