@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 
 	"crelvo/test/browser"
 	"crelvo/test/house"
@@ -39,9 +38,20 @@ func typeInto(selector, text string) chromedp.Action[chromedp.Void] {
 // pick chooses what begins with a text in a field with a list, by its label.
 func pick(label, text string) chromedp.Action[chromedp.Void] {
 	field := fmt.Sprintf("input[aria-label=%q]", label)
-	return chromedp.Steps(typeInto(field, text),
-		chromedp.WaitVisible(chromedp.Search(fmt.Sprintf("//li[@role='option'][starts-with(normalize-space(.), %q)]", text))),
-		typeInto(field, kb.Enter))
+	shown := fmt.Sprintf(`(() => { const o = [...document.querySelectorAll("[role=option]")].find((o) =>
+		o.innerText.trim().startsWith(%q)); o?.click(); return Boolean(o) })()`, text)
+	return chromedp.Steps(typeInto(field, text), chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		for {
+			if there, err := chromedp.Evaluate[bool](shown)(ctx, target); err == nil && there {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("%q has no %q to choose: %w", label, text, ctx.Err())
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}))
 }
 
 // TestConsole drives the console as a person at work: sign in, make a
@@ -112,7 +122,7 @@ func TestConsole(t *testing.T) {
 	do(chromedp.Navigate(shared.Address+"/no/such/page"), see("There is no such page"))
 	do(chromedp.Navigate(shared.Address+"/tokens"), browser.ClickText("New token"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input")),
-		typeInto("[role=dialog] input", "console-token"), browser.ClickText("Make it"), see("shown this once", "crelvo_"),
+		typeInto("[role=dialog] input[name=name]", "console-token"), browser.ClickText("Make it"), see("shown this once", "crelvo_"),
 		browser.ClickText("I have kept it"), see("console-token"))
 
 	// Pages that were left must not keep their connections.

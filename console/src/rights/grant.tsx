@@ -68,6 +68,9 @@ export function CellDialog({ cell, grants, close }: { cell: Cell; grants: Schema
           rightsCalls.addGrant({ holder: cell.holder, ...grant, ...(packages ? { packages } : {}) })
         }
         done={after}
+        again
+        close={close}
+        leave="Close"
         submit="Give it"
       >
         <div className="grid gap-x-4 sm:grid-cols-2">

@@ -145,7 +145,9 @@ function Matrix() {
           )}
         </Loaded>
       </Panel>
-      <Ask names={rows.map((r) => r.holder)} places={(repositories.data ?? []).map((r) => r.name)} />
+      {repositories.data && users.data && teams.data && (
+        <Ask names={rows.map((r) => r.holder)} places={repositories.data.map((r) => r.name)} />
+      )}
       {cell && (
         <CellDialog
           cell={cell}
@@ -241,7 +243,7 @@ function Ask({ names, places }: { names: string[]; places: string[] }) {
   return (
     <Panel title="May they?">
       <Form
-        className="flex flex-wrap items-end gap-x-3 p-4 pb-1"
+        className="flex flex-wrap items-end gap-x-3 p-4 pb-1 [&>div:last-child]:mb-3"
         start={{ who: names[0] ?? "", action: "publish", place: places[0] ?? "", purl: "" }}
         run={(question) => Promise.resolve(setAsked(question))}
         ready={({ who, place }) => who !== "" && place !== ""}

@@ -1,5 +1,5 @@
 import { useCombobox, type UseComboboxStateChange } from "downshift";
-import { type ComponentProps, type ReactNode, useState } from "react";
+import { type ComponentProps, type ReactNode, useDeferredValue, useState } from "react";
 import { TextInput } from "./dialog";
 
 /** Item is something that can be taken. */
@@ -60,6 +60,9 @@ export function Combobox<T extends Item>({
     onSelectedItemChange: ({ selectedItem }: UseComboboxStateChange<T>) => selectedItem && onTake(selectedItem),
   });
   const shown = c.isOpen && (items.length > 0 || none !== undefined);
+  // A dialog takes the focus to itself where something vanishes from it while the focus is on
+  // its way to another field: what is not shown any more goes a moment later.
+  const drawn = useDeferredValue(shown) || shown;
   const { className, ...rest } = input;
   return (
     <div className="relative">
@@ -76,6 +79,7 @@ export function Combobox<T extends Item>({
             if (e.key === "Tab" && !e.shiftKey && shown && !always && chosen) {
               e.preventDefault();
               onTake(chosen);
+              if (!goesOn) c.closeMenu();
             }
           },
         })}
@@ -91,7 +95,7 @@ export function Combobox<T extends Item>({
             : "absolute z-10 mt-1 max-h-72 w-full min-w-52 overflow-y-auto rounded border border-rule bg-sheet py-1 text-sm shadow-lg"
         }
       >
-        {shown &&
+        {drawn &&
           items.map((item, index) => (
             <li
               key={item.key}
@@ -153,13 +157,14 @@ export function Picker({
       onTake={(item) => take(item.key)}
       first={!free}
       none={free ? undefined : "nothing has that name"}
-      onFocus={(e) => e.currentTarget.select()}
+      onFocus={() => !free && setTyped("")}
       onBlur={() => {
         const exact = options.find(([, text]) => text.toLowerCase() === words.trim());
         if (typed !== undefined && exact) take(exact[0]);
         else setTyped(undefined);
       }}
       {...input}
+      placeholder={now || input.placeholder}
     />
   );
 }

@@ -26,6 +26,8 @@ type FormProps<V extends FieldValues, R> = {
   leave?: string;
   /** saves: it is about what is there already, can be saved when something was changed, and says so. */
   saves?: string;
+  /** again: another may follow, so that it is emptied and stays. */
+  again?: boolean;
   /** ready says whether it can be handed in. */
   ready?: (values: V) => boolean;
   className?: string;
@@ -42,6 +44,7 @@ export function Form<V extends FieldValues, R>({
   look = "strong",
   leave = "Cancel",
   saves,
+  again,
   ready,
   className,
   children,
@@ -54,7 +57,8 @@ export function Form<V extends FieldValues, R>({
     mutationFn: run,
     onSuccess: async (result, values) => {
       if (saves !== undefined) form.reset(values);
-      close?.();
+      if (again) form.reset();
+      else close?.();
       await done?.(result);
     },
   });
