@@ -253,3 +253,38 @@ func checkWidth(t *testing.T, path string, lines []string, literals [][2]token.P
 		}
 	}
 }
+
+// TestActionsAreNamed: what the activity record may say stands in one place, and nowhere as
+// a text of its own.
+func TestActionsAreNamed(t *testing.T) {
+	events := 0
+	err := filepath.WalkDir("service", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files := token.NewFileSet()
+		file, err := parser.ParseFile(files, path, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) < 2 {
+				return true
+			}
+			named, ok := call.Fun.(*ast.SelectorExpr)
+			if !ok || named.Sel.Name != "Event" && named.Sel.Name != "promotionEvent" {
+				return true
+			}
+			events++
+			if _, literal := call.Args[1].(*ast.BasicLit); literal {
+				t.Errorf("%s: an action is written out; it belongs to record.Action", files.Position(call.Pos()))
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || events < 40 {
+		t.Fatalf("%d events, %v", events, err)
+	}
+}

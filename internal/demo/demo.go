@@ -107,7 +107,7 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 			return err
 		}
 		_, err = s.Repositories.EditRepository(ctx, caller, "shore-"+ecosystem,
-			repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+			repositories.SettingsChange{Mirror: func(m *catalog.MirrorSettings) {
 				m.Upstreams = []catalog.Upstream{{URL: shore + path}}
 			}})
 	}

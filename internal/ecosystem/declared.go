@@ -49,7 +49,7 @@ func Declared(f ToRestamp, written func(version string) string, all ...Statement
 	}
 	return ArchiveEdit{
 		Wants: func(name string) bool { return of(name) != nil },
-		Edit: func(name string, raw []byte) ([]byte, []Change, error) {
+		Edit: func(name string, raw []byte) ([]byte, []Edit, error) {
 			edited, changes, err := of(name).edit(f, raw, written)
 			for i := range changes {
 				changes[i].Entry = name
@@ -59,13 +59,13 @@ func Declared(f ToRestamp, written func(version string) string, all ...Statement
 	}
 }
 
-func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) ([]byte, []Change, error) {
+func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) ([]byte, []Edit, error) {
 	places, err := s.Places(raw)
 	if err != nil {
 		return nil, nil, fmt.Errorf("it cannot be read: %w", err)
 	}
 	var splices []Splice
-	var changes []Change
+	var changes []Edit
 	for _, p := range places {
 		stated, ok := s.Whose(p)
 		stamp := &f.Stamp
@@ -82,7 +82,7 @@ func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) (
 		if stated.Digest {
 			from, to := lineOf(raw, p)
 			splices = append(splices, Splice{Start: from, End: to})
-			changes = append(changes, Change{What: what, Old: p.Value, New: "(left out)"})
+			changes = append(changes, Edit{What: what, Old: p.Value, New: "(left out)"})
 			continue
 		}
 		text := stamp.Swap(p.Value)
@@ -91,7 +91,7 @@ func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) (
 		}
 		if text != p.Value {
 			splices = append(splices, Splice{Start: p.From, End: p.To, New: p.quoted(text)})
-			changes = append(changes, Change{What: what, Old: p.Value, New: text})
+			changes = append(changes, Edit{What: what, Old: p.Value, New: text})
 		}
 	}
 	return Spliced(raw, splices), changes, nil

@@ -161,10 +161,10 @@ func TestManyEdited(t *testing.T) {
 	_, err := RestampZip(t.Context(), ToRestamp{SizedReaderAt: content(b.Bytes()), Stamp: Stamp{From: "1", To: "2"}},
 		"x.zip", ArchiveEdit{
 			Wants: func(name string) bool { return strings.HasSuffix(name, ".txt") }, Last: "LIST",
-			Edit: func(_ string, raw []byte) ([]byte, []Change, error) {
-				return append(raw, '2'), []Change{{What: "x", Old: "1", New: "2"}}, nil
+			Edit: func(_ string, raw []byte) ([]byte, []Edit, error) {
+				return append(raw, '2'), []Edit{{What: "x", Old: "1", New: "2"}}, nil
 			},
-			Relist: func(raw []byte, _ map[string][]byte) ([]byte, []Change, error) { return raw, nil, nil }})
+			Relist: func(raw []byte, _ map[string][]byte) ([]byte, []Edit, error) { return raw, nil, nil }})
 	runtime.ReadMemStats(&after)
 	if err == nil || !strings.Contains(err.Error(), "in memory at once") {
 		t.Errorf("%v", err)

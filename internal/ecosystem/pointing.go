@@ -68,7 +68,8 @@ func (p Pointing) WithSecret(address string) string {
 type PackageClient struct {
 	Name      string // as it is typed
 	Title     string
-	Publishes bool // it can publish
+	Agents    []string // how its User-Agent begins
+	Publishes bool     // it can publish
 	// Parts is what belongs in which file.
 	Parts func(p Pointing) []Piece
 	// Variables carry name and secret where there are no files, as in CI; nil if

@@ -40,8 +40,8 @@ type ToRestamp struct {
 	All   Stamps // its own among them
 }
 
-// Change is a place that a restamp changes.
-type Change struct {
+// Edit is a place that a restamp changes.
+type Edit struct {
 	Entry string // of an archive; "" is the file itself
 	What  string // in words: version, dependency on tide-model, folder name
 	Old   string
@@ -54,7 +54,7 @@ type Obstacle struct{ Entry, Reason string }
 // Rewriting is how a file looks as part of a release.
 type Rewriting struct {
 	Name    string // of the file
-	Changes []Change
+	Changes []Edit
 	// Obstacles are why it should not be restamped; WriteTo does what it can.
 	Obstacles []Obstacle
 	// Mentions are texts for people that name the old version, and stay.

@@ -34,13 +34,13 @@ type ArchiveEdit struct {
 	Wants func(name string) bool
 	// Edit gives an entry its new content; nil keeps it. What it can only write
 	// when sums is given, it does then.
-	Edit func(name string, raw []byte) ([]byte, []Change, error)
+	Edit func(name string, raw []byte) ([]byte, []Edit, error)
 	// Last is an entry that lists the others: it is edited with what became of
 	// them, and comes in the place that it had. "" is none.
 	Last string
 	// Relist gives that entry its content. changed has the new content of every
 	// changed entry, by its new name.
-	Relist func(raw []byte, changed map[string][]byte) ([]byte, []Change, error)
+	Relist func(raw []byte, changed map[string][]byte) ([]byte, []Edit, error)
 	// Prose gives the part of an edited entry that is for people alone, such as a
 	// description; nil is none.
 	Prose func(name string, edited []byte) []byte
@@ -117,7 +117,7 @@ func (w *zipRewrite) plan(r *Rewriting) error {
 	for i, entry := range w.archive.File {
 		name := entry.Name
 		if to := w.newName(name); to != name {
-			r.Changes = append(r.Changes, Change{Entry: name, What: "name", Old: name, New: to})
+			r.Changes = append(r.Changes, Edit{Entry: name, What: "name", Old: name, New: to})
 		} else if form := nameStates(name, old); form != "" && !w.wants(name) {
 			r.Obstacles = append(r.Obstacles, Obstacle{name, "its name states " + form})
 		}
@@ -198,7 +198,7 @@ func (r *Rewriting) noteStated(entry, form string) {
 func (w *zipRewrite) wants(name string) bool { return w.edit.Wants != nil && w.edit.Wants(name) }
 
 // relisted is the new content of the entry that lists the others.
-func (w *zipRewrite) relisted(contents map[string][]byte) ([]byte, []Change, error) {
+func (w *zipRewrite) relisted(contents map[string][]byte) ([]byte, []Edit, error) {
 	entry := slices.IndexFunc(w.archive.File, func(f *zip.File) bool { return f.Name == w.edit.Last })
 	if entry < 0 {
 		return nil, nil, fmt.Errorf("it has no %s", w.edit.Last)
@@ -366,7 +366,7 @@ func RestampTarGz(ctx context.Context, f ToRestamp, name string, edit ArchiveEdi
 			to = edit.Rename(name)
 		}
 		if to != name {
-			r.Changes = append(r.Changes, Change{Entry: name, What: "name", Old: name, New: to})
+			r.Changes = append(r.Changes, Edit{Entry: name, What: "name", Old: name, New: to})
 		} else if form := nameStates(name, old); form != "" {
 			r.Obstacles = append(r.Obstacles, Obstacle{name, "its name states " + form})
 		}
@@ -504,7 +504,7 @@ func statedIn(r io.Reader, old [][]byte, window []byte) (found string, err error
 
 // TextEdit changes a text; obstacles in it have no entry. sums knows other files
 // of the release once they were written.
-type TextEdit func(raw []byte, sums func(name string) (catalog.Digests, bool)) ([]byte, []Change, []Obstacle, error)
+type TextEdit func(raw []byte, sums func(name string) (catalog.Digests, bool)) ([]byte, []Edit, []Obstacle, error)
 
 // RestampText is for a file that is one text of so many bytes at most.
 func RestampText(f ToRestamp, name string, limit int64, edit TextEdit) (Rewriting, error) {

@@ -24,9 +24,9 @@ func toRestamp(content []byte) ToRestamp {
 func swapping(name string) ArchiveEdit {
 	return ArchiveEdit{Wants: func(n string) bool {
 		return n == name
-	}, Edit: func(n string, raw []byte) ([]byte, []Change, error) {
+	}, Edit: func(n string, raw []byte) ([]byte, []Edit, error) {
 		return bytes.ReplaceAll(raw, []byte("1.0-dev.1"), []byte("1.0")),
-			[]Change{{Entry: n, What: "version", Old: "1.0-dev.1", New: "1.0"}}, nil
+			[]Edit{{Entry: n, What: "version", Old: "1.0-dev.1", New: "1.0"}}, nil
 	}}
 }
 

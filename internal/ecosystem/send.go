@@ -18,7 +18,7 @@ import (
 type Sending interface {
 	// Send publishes a version there. What is there already with the same bytes, as
 	// after an attempt whose answer was lost, is no error. An error that is a
-	// *Refusal tells whether to try again.
+	// *Rejection tells whether to try again.
 	Send(ctx context.Context, s Shipment) error
 }
 
@@ -33,20 +33,20 @@ type Shipment struct {
 	Open                     func(f catalog.File) (SeekableFile, error)
 }
 
-// Refusal is another server's answer that is not what was hoped for.
-type Refusal struct {
+// Rejection is another server's answer that is not what was hoped for.
+type Rejection struct {
 	Status int
 	Said   string
 	Final  bool // it will say the same next time
 }
 
-func (r *Refusal) Error() string { return r.Said }
+func (r *Rejection) Error() string { return r.Said }
 
 // request is one that is signed in, unless it leads to another host.
 func (s Shipment) request(ctx context.Context, method, address string, body io.Reader) (*http.Request, error) {
 	request, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
-		return nil, &Refusal{Said: err.Error(), Final: true}
+		return nil, &Rejection{Said: err.Error(), Final: true}
 	}
 	request.Header.Set("User-Agent", s.Agent)
 	home, err := url.Parse(s.URL)
@@ -90,9 +90,9 @@ func Already(f catalog.File, there string) error {
 	case f.Digests.Hex("sha256"):
 		return nil
 	case "":
-		return &Refusal{Said: f.Name + " is there already, and the server does not tell with which bytes", Final: true}
+		return &Rejection{Said: f.Name + " is there already, and the server does not tell with which bytes", Final: true}
 	}
-	return &Refusal{Said: f.Name + " is there already, with other bytes", Final: true}
+	return &Rejection{Said: f.Name + " is there already, with other bytes", Final: true}
 }
 
 // Ask makes a request, and gives the beginning of the answer's body. Status 200 to
@@ -133,8 +133,9 @@ func (s Shipment) Ask(
 		final := response.StatusCode < 500 && response.StatusCode != http.StatusUnauthorized &&
 			response.StatusCode != http.StatusForbidden &&
 			response.StatusCode != http.StatusRequestTimeout && response.StatusCode != http.StatusTooManyRequests
-		err = &Refusal{Status: response.StatusCode, Said: fmt.Sprintf("%s %s was answered %s", method, request.URL.Redacted(),
-			answer), Final: final}
+		err = &Rejection{Status: response.StatusCode,
+			Said: fmt.Sprintf("%s %s was answered %s", method, request.URL.Redacted(),
+				answer), Final: final}
 	}
 	return response.StatusCode, said, err
 }

@@ -491,7 +491,7 @@ func TestShipment(t *testing.T) {
 	}{"/same": {false, "403 Forbidden"}, "/busy": {false, "come back later"}, "/bad": {true, "it is bad"}} {
 		_, _, err := s.Ask(t.Context(), http.MethodPut, server.URL+path, bytes.NewReader([]byte("x")), 1,
 			map[string]string{"Content-Type": "text/plain"})
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		if !errors.As(err, &no) || no.Final != want.final || !strings.Contains(no.Error(), want.says) {
 			t.Errorf("%s: %+v, %v", path, no, err)
 		}
@@ -536,9 +536,9 @@ func TestRestampTexts(t *testing.T) {
 		return ecosystem.ToRestamp{SizedReaderAt: ecosystemtest.Bytes([]byte(text)), Stamp: own, All: ecosystem.Stamps{own},
 			File: catalog.File{Name: "x"}}
 	}
-	edit := func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle,
+	edit := func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Edit, []ecosystem.Obstacle,
 		error) {
-		return bytes.ReplaceAll(raw, []byte("version 1.0-dev"), []byte("version 1.0")), []ecosystem.Change{{What: "version"}},
+		return bytes.ReplaceAll(raw, []byte("version 1.0-dev"), []byte("version 1.0")), []ecosystem.Edit{{What: "version"}},
 			nil, nil
 	}
 	r, err := ecosystem.RestampText(of("version 1.0-dev, and 1.0-dev"), "y", 100, edit)

@@ -25,6 +25,13 @@ type PrefetchRun struct {
 	RawReport    []byte     `db:"report"`
 }
 
+// What became of a version that was to be fetched ahead.
+const (
+	PrefetchCame   = "came"
+	PrefetchThere  = "there" // it was kept already
+	PrefetchFailed = "failed"
+)
+
 // PrefetchLine is what became of one version, or of a package whose versions
 // could not be found out.
 type PrefetchLine struct {

@@ -7,13 +7,21 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
+// The states of a delivery.
+const (
+	DeliveryWaiting   = "waiting"
+	DeliveryDone      = "done"
+	DeliveryFailed    = "failed"
+	DeliveryCancelled = "cancelled"
+)
+
 // Delivery is a promoted version that goes on to another server.
 type Delivery struct {
 	ID          int64      `db:"id"`
 	PromotionID int64      `db:"promotion_id"`
 	Destination string     `db:"destination"`
 	VersionID   int64      `db:"version_id"`
-	State       string     `db:"state"` // waiting, done, failed, cancelled
+	State       string     `db:"state"`
 	Attempts    int        `db:"attempts"`
 	NextAt      time.Time  `db:"next_at"`
 	Said        string     `db:"said"` // what came of the last attempt

@@ -3,7 +3,6 @@ package record
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"crelvo/internal/core/purl"
@@ -298,27 +297,6 @@ func (db *DB) Stored(ctx context.Context) (stored struct {
 		`select count(*) files, coalesce(sum(size), 0)::bigint bytes,
 			coalesce(sum(size) filter (where unnamed_since is not null), 0)::bigint unnamed from blob`)
 	return stored, err
-}
-
-// clientNames are how clients begin their User-Agent, and what they are called.
-var clientNames = []struct{ begins, name string }{
-	{"Apache-Maven", "maven"}, {"Gradle", "gradle"}, {"Apache Ivy", "ivy"}, {"Ivy/", "ivy"}, {"Coursier", "coursier"},
-	{"sbt", "sbt"},
-	{"pnpm", "pnpm"}, {"yarn", "yarn"}, {"npm", "npm"}, {"Bun/", "bun"}, {"pip/", "pip"}, {"uv/", "uv"},
-	{"poetry", "poetry"}, {"twine", "twine"}, {"pdm", "pdm"},
-	{"cargo/", "cargo"}, {"cargo ", "cargo"}, {"NuGet", "nuget"}, {"dotnet", "nuget"}, {"crelvo", "crelvo"},
-	{"curl", "curl"}, {"Wget", "wget"}, {"Mozilla", "browser"}, {"Java/", "java"}, {"Go-http-client", "go"},
-}
-
-// ClientName is what a client is called that sends such a User-Agent: one of a few
-// names, since downloads are counted by it.
-func ClientName(userAgent string) string {
-	for _, c := range clientNames {
-		if len(userAgent) >= len(c.begins) && strings.EqualFold(userAgent[:len(c.begins)], c.begins) {
-			return c.name
-		}
-	}
-	return "other"
 }
 
 // Need is a version that states a dependency.

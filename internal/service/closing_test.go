@@ -222,7 +222,8 @@ func TestBuildNames(t *testing.T) {
 	}
 	// What a repository that takes only builds asks is more than a header of anybody's.
 	only := true
-	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases", repositories.Change{OnlyBuilds: &only})
+	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases",
+		repositories.SettingsChange{OnlyBuilds: &only})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -40,7 +40,7 @@ func TestMirrorSecretStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	edit := func(by access.Caller, change func(m *catalog.MirrorSettings)) (catalog.Repository, error) {
-		return n.Repositories.EditRepository(t.Context(), by, "shore", repositories.Change{Mirror: change})
+		return n.Repositories.EditRepository(t.Context(), by, "shore", repositories.SettingsChange{Mirror: change})
 	}
 	for what, change := range map[string]func(m *catalog.MirrorSettings){
 		"a private upstream": func(m *catalog.MirrorSettings) {
@@ -192,7 +192,8 @@ func TestLargestFile(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	n.repository(t)
 	most := int64(1000)
-	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases", repositories.Change{LargestFile: &most})
+	r, err := n.Repositories.EditRepository(t.Context(), n.admin, "releases",
+		repositories.SettingsChange{LargestFile: &most})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,8 +216,8 @@ func TestLargestFile(t *testing.T) {
 		-1); err != nil {
 		t.Errorf("1000 bytes of 1000: %v", err)
 	}
-	if _, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (publishing.Handed, error) {
-		return publishing.Handed{}, errors.New("cut")
+	if _, err := n.Publishing.PublishByHand(t.Context(), n.admin, r, purl.PURL{}, func() (publishing.ByHand, error) {
+		return publishing.ByHand{}, errors.New("cut")
 	}); err == nil {
 		t.Error("a cut publication by hand was taken")
 	}

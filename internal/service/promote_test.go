@@ -57,14 +57,14 @@ func (n *node) npm(t *testing.T, by access.Caller, r catalog.Repository, p madeu
 }
 
 // handed gives an npm package, as somebody who hands it in does.
-func handed(p madeup.Package) func() (publishing.Handed, error) {
+func handed(p madeup.Package) func() (publishing.ByHand, error) {
 	given := false
-	return func() (publishing.Handed, error) {
+	return func() (publishing.ByHand, error) {
 		if given {
-			return publishing.Handed{}, io.EOF
+			return publishing.ByHand{}, io.EOF
 		}
 		given = true
-		return publishing.Handed{Name: "package.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
+		return publishing.ByHand{Name: "package.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
 	}
 }
 

@@ -285,11 +285,11 @@ func TestPlanOfMore(t *testing.T) {
 		t.Helper()
 		pom := fmt.Sprintf(
 			"<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry.berth</groupId><artifactId>%s</artifactId><version>%s</version>%s</project>", name, version, needs)
-		files := []publishing.Handed{{Name: name + ".pom", Body: strings.NewReader(pom)},
+		files := []publishing.ByHand{{Name: name + ".pom", Body: strings.NewReader(pom)},
 			{Name: name + ".jar", Body: strings.NewReader(jar(t, content))}}
-		if _, err := n.Publishing.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (publishing.Handed, error) {
+		if _, err := n.Publishing.PublishByHand(ctx, n.admin, r, purl.PURL{}, func() (publishing.ByHand, error) {
 			if len(files) == 0 {
-				return publishing.Handed{}, io.EOF
+				return publishing.ByHand{}, io.EOF
 			}
 			next := files[0]
 			files = files[1:]

@@ -299,7 +299,7 @@ func TestClosed(t *testing.T) {
 	}
 	closed := true
 	if d.r, err = d.Repositories.EditRepository(t.Context(), d.admin, d.r.Name,
-		repositories.Change{Closed: &closed}); err != nil {
+		repositories.SettingsChange{Closed: &closed}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.Publishing.Receive(t.Context(), d.admin, d.r, maven.Maven{}, javadoc, strings.NewReader(jar(t, "doc")),

@@ -162,12 +162,12 @@ func (n *node) publish(t *testing.T, r catalog.Repository, version, content stri
 		t.Fatal(err)
 	}
 	given := false
-	_, err = n.Publishing.PublishByHand(t.Context(), n.admin, r, as, func() (publishing.Handed, error) {
+	_, err = n.Publishing.PublishByHand(t.Context(), n.admin, r, as, func() (publishing.ByHand, error) {
 		if given {
-			return publishing.Handed{}, io.EOF
+			return publishing.ByHand{}, io.EOF
 		}
 		given = true
-		return publishing.Handed{Name: "tide.jar", Body: strings.NewReader(jar(t, content))}, nil
+		return publishing.ByHand{Name: "tide.jar", Body: strings.NewReader(jar(t, content))}, nil
 	})
 	return err
 }

@@ -35,32 +35,32 @@ func TestSettingsOfRepositories(t *testing.T) {
 	for _, c := range []struct {
 		what   string
 		kind   catalog.Kind
-		change repositories.Change
+		change repositories.SettingsChange
 		code   string
 	}{
-		{"odd versions", catalog.House, repositories.Change{Holds: &odd}, "bad-holds"},
-		{"odd versions", catalog.Mirror, repositories.Change{Holds: &odd}, "bad-holds"},
-		{"a negative size", catalog.House, repositories.Change{LargestFile: &negative}, "bad-size"},
-		{"only builds", catalog.Mirror, repositories.Change{OnlyBuilds: &yes}, "not-a-house"},
-		{"only robots", catalog.Chain, repositories.Change{OnlyRobots: &yes}, "not-a-house"},
-		{"closed", catalog.Mirror, repositories.Change{Closed: &yes}, "not-a-house"},
-		{"a size", catalog.Chain, repositories.Change{LargestFile: &small}, "not-a-house"},
-		{"only releases", catalog.Chain, repositories.Change{Holds: &some}, "holds-nothing"},
-		{"an upstream", catalog.House, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+		{"odd versions", catalog.House, repositories.SettingsChange{Holds: &odd}, "bad-holds"},
+		{"odd versions", catalog.Mirror, repositories.SettingsChange{Holds: &odd}, "bad-holds"},
+		{"a negative size", catalog.House, repositories.SettingsChange{LargestFile: &negative}, "bad-size"},
+		{"only builds", catalog.Mirror, repositories.SettingsChange{OnlyBuilds: &yes}, "not-a-house"},
+		{"only robots", catalog.Chain, repositories.SettingsChange{OnlyRobots: &yes}, "not-a-house"},
+		{"closed", catalog.Mirror, repositories.SettingsChange{Closed: &yes}, "not-a-house"},
+		{"a size", catalog.Chain, repositories.SettingsChange{LargestFile: &small}, "not-a-house"},
+		{"only releases", catalog.Chain, repositories.SettingsChange{Holds: &some}, "holds-nothing"},
+		{"an upstream", catalog.House, repositories.SettingsChange{Mirror: func(m *catalog.MirrorSettings) {
 			*m = *upstream
 		}}, "not-a-mirror"},
-		{"an upstream that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+		{"an upstream that is none", catalog.Mirror, repositories.SettingsChange{Mirror: func(m *catalog.MirrorSettings) {
 			m.Upstreams = []catalog.Upstream{{URL: "ftp://x"}}
 		}}, "bad-address"},
-		{"a pattern that is none", catalog.Mirror, repositories.Change{Mirror: func(m *catalog.MirrorSettings) {
+		{"a pattern that is none", catalog.Mirror, repositories.SettingsChange{Mirror: func(m *catalog.MirrorSettings) {
 			m.Allow = []string{"%%%"}
 		}}, "bad-pattern"},
-		{"members", catalog.House, repositories.Change{Members: &[]repositories.NewMember{{Name: "the-mirror"}}},
+		{"members", catalog.House, repositories.SettingsChange{Members: &[]repositories.NewMember{{Name: "the-mirror"}}},
 			"not-a-chain"},
 		{"a member that is not there", catalog.Chain,
-			repositories.Change{Members: &[]repositories.NewMember{{Name: "nowhere"}}}, "no-such-repository"},
-		{"a target that is not there", catalog.Chain, repositories.Change{ReleasesTo: &wrong}, "no-such-repository"},
-		{"a target that is no house", catalog.Chain, repositories.Change{ReleasesTo: &[]string{"the-mirror"}[0]},
+			repositories.SettingsChange{Members: &[]repositories.NewMember{{Name: "nowhere"}}}, "no-such-repository"},
+		{"a target that is not there", catalog.Chain, repositories.SettingsChange{ReleasesTo: &wrong}, "no-such-repository"},
+		{"a target that is no house", catalog.Chain, repositories.SettingsChange{ReleasesTo: &[]string{"the-mirror"}[0]},
 			"bad-target"},
 	} {
 		_, err := n.Repositories.EditRepository(ctx, n.admin, "the-"+string(c.kind), c.change)

@@ -35,12 +35,12 @@ func parsed(t *testing.T, text string) purl.PURL {
 func (n *node) put(t *testing.T, r catalog.Repository, by access.Caller, as string) error {
 	t.Helper()
 	given := false
-	_, err := n.Publishing.PublishByHand(t.Context(), by, r, parsed(t, as), func() (publishing.Handed, error) {
+	_, err := n.Publishing.PublishByHand(t.Context(), by, r, parsed(t, as), func() (publishing.ByHand, error) {
 		if given {
-			return publishing.Handed{}, io.EOF
+			return publishing.ByHand{}, io.EOF
 		}
 		given = true
-		return publishing.Handed{Name: "some.jar", Body: strings.NewReader(jar(t, as))}, nil
+		return publishing.ByHand{Name: "some.jar", Body: strings.NewReader(jar(t, as))}, nil
 	})
 	return err
 }

@@ -48,12 +48,12 @@ func TestPages(t *testing.T) {
 	for i := range versions {
 		p := madeup.Package{Name: "kelp-colors", Version: fmt.Sprintf("1.%d.0", i), Description: "Colours", Licence: "MIT"}
 		given := false
-		if _, err := w.Publishing.PublishByHand(t.Context(), w.admin, own, purl.PURL{}, func() (publishing.Handed, error) {
+		if _, err := w.Publishing.PublishByHand(t.Context(), w.admin, own, purl.PURL{}, func() (publishing.ByHand, error) {
 			if given {
-				return publishing.Handed{}, io.EOF
+				return publishing.ByHand{}, io.EOF
 			}
 			given = true
-			return publishing.Handed{Name: "kelp.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
+			return publishing.ByHand{Name: "kelp.tgz", Body: strings.NewReader(string(p.NPM()))}, nil
 		}); err != nil {
 			t.Fatal(err)
 		}

@@ -102,19 +102,7 @@ func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotio
 		return nil, err
 	}
 	shown := showPromotion(p)
-	for _, v := range p.Planned {
-		planned := api.PlannedVersion{PURL: v.PURL, Upload: v.Upload, To: v.To, Restamp: v.Restamp, NewBytes: v.NewBytes,
-			Files: []api.PlannedFile{}}
-		for _, f := range v.Files {
-			file := api.PlannedFile{Name: f.Name, To: f.To, Size: f.Size, Mentions: f.Mentions, Dropped: f.Dropped,
-				Signed: f.Signed}
-			for _, c := range f.Changes {
-				file.Changes = append(file.Changes, api.PlannedChange(c))
-			}
-			planned.Files = append(planned.Files, file)
-		}
-		shown.Planned = append(shown.Planned, planned)
-	}
+	shown.Planned = p.Planned
 	shown.Problems = p.Problems
 	targets := map[int64]string{}
 	for _, item := range p.Items {

@@ -71,7 +71,7 @@ func (w *Server) addUpload() {
 				return fault.New(fault.Invalid, "not-multipart", "the request is not multipart/form-data").WithCause(err)
 			}
 			published, err := w.service.Publishing.PublishByHand(r.Context(), caller, repository, as,
-				func() (publishing.Handed, error) {
+				func() (publishing.ByHand, error) {
 					return nextFile(parts)
 				})
 			if err != nil {
@@ -142,25 +142,25 @@ func (w *Server) addContinue() {
 }
 
 // nextFile gives the next file of a form, or the digest that stands for it.
-func nextFile(parts *multipart.Reader) (publishing.Handed, error) {
+func nextFile(parts *multipart.Reader) (publishing.ByHand, error) {
 	for {
 		part, err := parts.NextPart()
 		if err != nil {
-			return publishing.Handed{}, err // io.EOF in the end
+			return publishing.ByHand{}, err // io.EOF in the end
 		}
 		name := part.FileName()
 		if name == "" {
 			continue
 		}
 		if part.FormName() != "here" {
-			return publishing.Handed{Name: name, Body: io.Reader(part)}, nil
+			return publishing.ByHand{Name: name, Body: io.Reader(part)}, nil
 		}
 		text, err := io.ReadAll(io.LimitReader(part, 2*sha256.Size+1))
 		if err != nil {
-			return publishing.Handed{}, err
+			return publishing.ByHand{}, err
 		}
 		sum, err := sum256(string(text))
-		return publishing.Handed{Name: name, SHA256: sum}, err
+		return publishing.ByHand{Name: name, SHA256: sum}, err
 	}
 }
 

@@ -57,7 +57,7 @@ func (w *Server) addRepositories() {
 			ByName
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
-			change := repositories.Change{Holds: (*catalog.Holds)(in.Body.Holds),
+			change := repositories.SettingsChange{Holds: (*catalog.Holds)(in.Body.Holds),
 				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds,
 				OnlyRobots: in.Body.OnlyRobots,
 				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile}

@@ -26,8 +26,9 @@ var (
 
 // Clients implements ecosystem.Ecosystem.
 func (Cargo) Clients() []ecosystem.PackageClient {
-	return []ecosystem.PackageClient{{Name: "cargo", Title: "Cargo", Publishes: true, Parts: settings.Parts,
-		Uses: settings.Uses, Variables: settings.Variables, Strays: settings.Strays, Probe: "config.json",
+	return []ecosystem.PackageClient{{Name: "cargo", Title: "Cargo", Agents: []string{"cargo/", "cargo "}, Publishes: true,
+		Parts: settings.Parts,
+		Uses:  settings.Uses, Variables: settings.Variables, Strays: settings.Strays, Probe: "config.json",
 		Upload: "PUT api/v1/crates/new", Bearer: true,
 		Commands: ecosystem.Orders{Build: "cargo build", Add: "cargo add {what} --registry {id}", Version: "@=",
 			Publish: "cargo publish --registry {id}"}.Of(ecosystem.PlainName)}}

@@ -30,7 +30,7 @@ func (k Cargo) Send(ctx context.Context, s ecosystem.Shipment) error {
 	}
 	var where struct{ API string }
 	if json.Unmarshal(said, &where) != nil || where.API == "" {
-		return &ecosystem.Refusal{Said: s.URL + "config.json does not say where crates are published (api)", Final: true}
+		return &ecosystem.Rejection{Said: s.URL + "config.json does not say where crates are published (api)", Final: true}
 	}
 	if _, said, err = s.Ask(ctx, http.MethodGet, s.URL+indexPath(s.Name), nil, 0, token); err != nil {
 		return err

@@ -197,7 +197,7 @@ func CheckSend(t *testing.T, e ecosystem.Ecosystem, door string, files, other ma
 	}
 	changed := NewDesk(t, e)
 	changed.Hand(other)
-	var refused *ecosystem.Refusal
+	var refused *ecosystem.Rejection
 	if err := ship(changed); !errors.As(err, &refused) || !refused.Final {
 		t.Errorf("other bytes: %v", err)
 	}

@@ -114,16 +114,16 @@ func onlyPlanned(t *testing.T, c Restamp, r ecosystem.Rewriting, result []byte) 
 	}
 	for i, was := range before {
 		is := after[i]
-		changes := slices.DeleteFunc(slices.Clone(r.Changes), func(change ecosystem.Change) bool {
+		changes := slices.DeleteFunc(slices.Clone(r.Changes), func(change ecosystem.Edit) bool {
 			return change.Entry != was.name
 		})
-		renamed := slices.ContainsFunc(changes, func(change ecosystem.Change) bool {
+		renamed := slices.ContainsFunc(changes, func(change ecosystem.Edit) bool {
 			return change.What == "name" && change.Old == was.name && change.New == is.name
 		})
 		if was.name != is.name && !renamed {
 			t.Errorf("%s: %s became %s, which was not planned", c.Name, was.name, is.name)
 		}
-		inside := slices.DeleteFunc(changes, func(change ecosystem.Change) bool { return change.What == "name" })
+		inside := slices.DeleteFunc(changes, func(change ecosystem.Edit) bool { return change.What == "name" })
 		if len(inside) == 0 {
 			if was.content != is.content || was.raw != is.raw {
 				t.Errorf("%s: %s is not what it was, and nothing was planned", c.Name, was.name)
@@ -159,8 +159,8 @@ func (c Restamp) without(text string) string {
 }
 
 // plain tells whether changes are of versions alone, and not of digests.
-func (c Restamp) plain(changes []ecosystem.Change) bool {
-	return !slices.ContainsFunc(changes, func(change ecosystem.Change) bool {
+func (c Restamp) plain(changes []ecosystem.Edit) bool {
+	return !slices.ContainsFunc(changes, func(change ecosystem.Edit) bool {
 		return c.without(change.Old) != c.without(change.New)
 	})
 }

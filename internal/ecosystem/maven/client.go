@@ -12,7 +12,8 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (Maven) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "maven", Title: "Maven", Publishes: true, Parts: mavenParts, Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven,
+		{Name: "maven", Title: "Maven", Agents: []string{"Apache-Maven"}, Publishes: true, Parts: mavenParts,
+			Reference: "${env.CRELVO_TOKEN}", Uses: usesMaven,
 			Strays: straysMaven, Mends: mendsMaven, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
@@ -20,7 +21,8 @@ func (Maven) Clients() []ecosystem.PackageClient {
 				}
 				return []string{"mvn verify"}
 			}},
-		{Name: "gradle", Title: "Gradle", Publishes: true, Parts: gradleParts, Uses: usesGradle, Strays: straysGradle,
+		{Name: "gradle", Title: "Gradle", Agents: []string{"Gradle"}, Publishes: true, Parts: gradleParts, Uses: usesGradle,
+			Strays: straysGradle,
 			Upload: upload,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "ORG_GRADLE_PROJECT_" + camel(p.ID) + "Username", Value: p.User},
@@ -32,14 +34,16 @@ func (Maven) Clients() []ecosystem.PackageClient {
 				}
 				return []string{"gradle build"}
 			}},
-		{Name: "sbt", Title: "sbt", Publishes: true, Parts: sbtParts, Uses: usesSbt, Strays: straysSbt, Upload: upload,
+		{Name: "sbt", Title: "sbt", Agents: []string{"sbt"}, Publishes: true, Parts: sbtParts, Uses: usesSbt,
+			Strays: straysSbt, Upload: upload,
 			Commands: func(p ecosystem.Pointing) []string {
 				if p.Publishes() {
 					return []string{"sbt update", "sbt publish"}
 				}
 				return []string{"sbt update"}
 			}},
-		{Name: "ivy", Title: "Ivy", Parts: ivyParts, Uses: usesIvy, Strays: straysIvy, Reference: "${env.CRELVO_TOKEN}",
+		{Name: "ivy", Title: "Ivy", Agents: []string{"Apache Ivy", "Ivy/"}, Parts: ivyParts, Uses: usesIvy, Strays: straysIvy,
+			Reference: "${env.CRELVO_TOKEN}",
 			Commands: func(p ecosystem.Pointing) []string {
 				return []string{"ivy -settings ivysettings.xml -ivy ivy.xml -retrieve 'lib/[artifact]-[revision].[ext]'"}
 			}},

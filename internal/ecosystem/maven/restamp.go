@@ -27,7 +27,7 @@ func (m Maven) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Re
 		return ecosystem.Rewriting{Name: name, Dropped: "it signs the bytes of before"}, nil
 	case f.File.Extension == "pom" && f.File.Classifier == "":
 		return ecosystem.RestampText(f, name, maxPOM,
-			func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle, error) {
+			func(raw []byte, _ func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Edit, []ecosystem.Obstacle, error) {
 				return restampPOM(f, raw)
 			})
 	case f.File.Extension == moduleFile:
@@ -43,7 +43,7 @@ func (m Maven) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Re
 // restampPOM changes the version of the project itself, and those by which it
 // names others that are restamped: its parent, dependencies, plugins and
 // extensions, and properties that stand for such a version.
-func restampPOM(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Change, []ecosystem.Obstacle, error) {
+func restampPOM(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Edit, []ecosystem.Obstacle, error) {
 	root, err := ecosystem.ParseXMLPlaces(raw)
 	if err != nil {
 		return nil, nil, nil, err
@@ -71,7 +71,7 @@ type pomWalk struct {
 	group     string
 	uses      map[string]use
 	splices   []ecosystem.Splice
-	changes   []ecosystem.Change
+	changes   []ecosystem.Edit
 	obstacles []ecosystem.Obstacle
 }
 
@@ -96,7 +96,7 @@ func (w *pomWalk) put(place *ecosystem.XMLPlace, text, what string) {
 			" is written in a form that cannot be changed"})
 	default:
 		w.splices = append(w.splices, ecosystem.Splice{Start: place.From, End: place.To, New: text})
-		w.changes = append(w.changes, ecosystem.Change{What: what, Old: place.Text, New: text})
+		w.changes = append(w.changes, ecosystem.Edit{What: what, Old: place.Text, New: text})
 	}
 }
 
@@ -168,7 +168,7 @@ func jarEdit(f ecosystem.ToRestamp) ecosystem.ArchiveEdit {
 			return name == "META-INF/MANIFEST.MF" || stampOfEntry(f, name) != nil || path.Ext(name) == ".properties" ||
 				javadoc && (path.Ext(name) == ".html" || path.Ext(name) == ".js")
 		},
-		Edit: func(name string, raw []byte) ([]byte, []ecosystem.Change, error) {
+		Edit: func(name string, raw []byte) ([]byte, []ecosystem.Edit, error) {
 			if stamp := stampOfEntry(f, name); stamp != nil && path.Base(name) == "pom.xml" {
 				inner := f
 				inner.Stamp = *stamp
@@ -187,7 +187,7 @@ func jarEdit(f ecosystem.ToRestamp) ecosystem.ArchiveEdit {
 			if edited == string(raw) {
 				return nil, nil, nil
 			}
-			return []byte(edited), []ecosystem.Change{{Entry: name, What: "page", Old: f.Stamp.From, New: f.Stamp.To}}, nil
+			return []byte(edited), []ecosystem.Edit{{Entry: name, What: "page", Old: f.Stamp.From, New: f.Stamp.To}}, nil
 		},
 	}
 }
@@ -202,7 +202,7 @@ func stampOfEntry(f ecosystem.ToRestamp, name string) *ecosystem.Stamp {
 	return f.All.Of(parts[2], parts[3])
 }
 
-func inEntry(name string, changes []ecosystem.Change) []ecosystem.Change {
+func inEntry(name string, changes []ecosystem.Edit) []ecosystem.Edit {
 	for i := range changes {
 		changes[i].Entry = name
 	}
@@ -219,14 +219,14 @@ func bundleForms(version string) []string {
 // restampManifest changes attributes that name an old version. Others keep their
 // bytes, and so their line breaks (JAR File Specification, "Notes on Manifest
 // and Signature Files").
-func restampManifest(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Change) {
+func restampManifest(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Edit) {
 	text := string(raw)
 	ending := "\n"
 	if strings.Contains(text, "\r\n") {
 		ending = "\r\n"
 	}
 	var out strings.Builder
-	var changes []ecosystem.Change
+	var changes []ecosystem.Edit
 	for len(text) > 0 {
 		line, rest := cutLine(text)
 		whole, size := strings.TrimRight(line, "\r\n"), len(line)
@@ -244,7 +244,7 @@ func restampManifest(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Cha
 		if edited == value {
 			out.WriteString(text[:size])
 		} else {
-			changes = append(changes, ecosystem.Change{What: name, Old: value, New: edited})
+			changes = append(changes, ecosystem.Edit{What: name, Old: value, New: edited})
 			out.WriteString(folded(name+": "+edited, ending))
 		}
 		text = rest
@@ -273,9 +273,9 @@ func folded(attribute, ending string) string {
 }
 
 // restampProperties changes values that are an old version and nothing else.
-func restampProperties(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Change) {
+func restampProperties(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.Edit) {
 	var out strings.Builder
-	var changes []ecosystem.Change
+	var changes []ecosystem.Edit
 	for text := string(raw); len(text) > 0; {
 		line, rest := cutLine(text)
 		text = rest
@@ -289,7 +289,7 @@ func restampProperties(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.C
 			out.WriteString(line)
 			continue
 		}
-		changes = append(changes, ecosystem.Change{What: strings.TrimSpace(line[:at]), Old: value, New: edited})
+		changes = append(changes, ecosystem.Edit{What: strings.TrimSpace(line[:at]), Old: value, New: edited})
 		out.WriteString(line[:at+1] + strings.Replace(line[at+1:], value, edited, 1))
 	}
 	return []byte(out.String()), changes
@@ -299,7 +299,7 @@ func restampProperties(f ecosystem.ToRestamp, raw []byte) ([]byte, []ecosystem.C
 // (Gradle Module Metadata 1.1):
 // the component, what variants depend on, and names, sizes and digests of files.
 func restampModule(f ecosystem.ToRestamp, name string) (ecosystem.Rewriting, error) {
-	edit := func(raw []byte, sums func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Change, []ecosystem.Obstacle,
+	edit := func(raw []byte, sums func(string) (catalog.Digests, bool)) ([]byte, []ecosystem.Edit, []ecosystem.Obstacle,
 		error) {
 		places, err := ecosystem.ParseJSONPlaces(raw)
 		if err != nil {
@@ -315,12 +315,12 @@ func restampModule(f ecosystem.ToRestamp, name string) (ecosystem.Rewriting, err
 
 func moduleSplices(
 	f ecosystem.ToRestamp, places []ecosystem.TextPlace, sums func(string) (catalog.Digests, bool),
-) (splices []ecosystem.Splice, changes []ecosystem.Change) {
+) (splices []ecosystem.Splice, changes []ecosystem.Edit) {
 	put := func(p ecosystem.TextPlace, text, what string) {
 		if text == p.Value {
 			return
 		}
-		changes = append(changes, ecosystem.Change{What: what, Old: p.Value, New: text})
+		changes = append(changes, ecosystem.Edit{What: what, Old: p.Value, New: text})
 		if !p.Number {
 			text = ecosystem.JSONText(text)
 		}
@@ -330,7 +330,7 @@ func moduleSplices(
 		if d, ok := sums(file); ok {
 			put(p, of(d), p.Key()+" of "+file)
 		} else {
-			changes = append(changes, ecosystem.Change{What: p.Key() + " of " + file, Old: p.Value, New: "that of the new file"})
+			changes = append(changes, ecosystem.Edit{What: p.Key() + " of " + file, Old: p.Value, New: "that of the new file"})
 		}
 	}
 	for _, p := range places {

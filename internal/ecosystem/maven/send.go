@@ -33,7 +33,7 @@ func (m Maven) Send(ctx context.Context, s ecosystem.Shipment) error {
 	var list listOfVersions
 	if status == http.StatusOK {
 		if err := ecosystem.DecodeXML(bytes.NewReader(said), &list); err != nil {
-			return &ecosystem.Refusal{Said: folder + metadataName + " there cannot be read: " + err.Error(), Final: true}
+			return &ecosystem.Rejection{Said: folder + metadataName + " there cannot be read: " + err.Error(), Final: true}
 		}
 	}
 	list.GroupID, list.ArtifactID = s.Namespace, s.Name
@@ -91,7 +91,7 @@ func (m Maven) sendFile(ctx context.Context, s ecosystem.Shipment, f catalog.Fil
 		if strings.EqualFold(there[0], f.Digests.Hex("sha1")) {
 			return nil
 		}
-		return &ecosystem.Refusal{Said: address + " is there already, with other bytes", Final: true}
+		return &ecosystem.Rejection{Said: address + " is there already, with other bytes", Final: true}
 	}
 	content, err := s.Open(f)
 	if err != nil {

@@ -43,14 +43,15 @@ func (NPM) Clients() []ecosystem.PackageClient {
 	}
 	const variable = "${CRELVO_TOKEN}"
 	return []ecosystem.PackageClient{
-		{Name: "npm", Title: "npm", Publishes: true, Parts: rc(false), Reference: variable,
+		{Name: "npm", Title: "npm", Agents: []string{"npm"}, Publishes: true, Parts: rc(false), Reference: variable,
 			Commands: commands("npm", "install"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping",
 			Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "pnpm", Title: "pnpm", Publishes: true, Parts: rc(false), Reference: variable,
+		{Name: "pnpm", Title: "pnpm", Agents: []string{"pnpm"}, Publishes: true, Parts: rc(false), Reference: variable,
 			Commands: commands("pnpm", "add"), Uses: usesRC, Strays: straysRC, Mends: mendsManifest, Probe: "-/ping",
 			Upload: "PUT crelvo-check", Bearer: true},
-		{Name: "yarn", Title: "Yarn 2 and later", Publishes: true, Parts: yarnParts, Commands: commands("yarn", "add"),
-			Uses: usesYarn, Strays: straysYarn, Mends: mendsYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
+		{Name: "yarn", Title: "Yarn 2 and later", Agents: []string{"yarn"}, Publishes: true, Parts: yarnParts,
+			Commands: commands("yarn", "add"),
+			Uses:     usesYarn, Strays: straysYarn, Mends: mendsYarn, Probe: "-/ping", Upload: "PUT crelvo-check", Bearer: true,
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "YARN_NPM_REGISTRY_SERVER", Value: p.Address},
 					{Key: "YARN_NPM_AUTH_TOKEN", Value: p.Token()}, {Key: "YARN_NPM_ALWAYS_AUTH", Value: "1"}}

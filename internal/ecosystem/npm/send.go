@@ -52,7 +52,7 @@ func (n NPM) Send(ctx context.Context, s ecosystem.Shipment) error {
 			if v.Dist.Shasum == f.Digests.Hex("sha1") {
 				return nil
 			}
-			return &ecosystem.Refusal{Said: fmt.Sprintf("%s@%s is there already, with other bytes", name, s.Version),
+			return &ecosystem.Rejection{Said: fmt.Sprintf("%s@%s is there already, with other bytes", name, s.Version),
 				Final: true}
 		}
 	}

@@ -13,7 +13,7 @@ func (NuGet) Clients() []ecosystem.PackageClient {
 	const ofNuget, ofDotnet = "~/.config/NuGet/NuGet.Config", "~/.nuget/NuGet/NuGet.Config"
 	forNuget, forDotnet := settingsWith(ofNuget, windows), settingsWith(ofDotnet, windows)
 	return []ecosystem.PackageClient{
-		{Name: "nuget", Title: "nuget", Publishes: true, Parts: forNuget.Parts,
+		{Name: "nuget", Title: "nuget", Agents: []string{"NuGet", "dotnet"}, Publishes: true, Parts: forNuget.Parts,
 			Reference: variable,
 			Uses:      forNuget.Uses, Strays: straysWith(ofNuget),
 			Mends: mendsWith(ofNuget), Probe: "index.json", Upload: "PUT package/",

@@ -25,7 +25,7 @@ func (NuGet) Send(ctx context.Context, s ecosystem.Shipment) error {
 			continue
 		}
 		err := push(ctx, s, f)
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		if errors.As(err, &no) && no.Status == http.StatusConflict {
 			// The protocol's answer for what is there, whatever its bytes are.
 			there, lookErr := sha256There(ctx, s)
@@ -49,7 +49,7 @@ func sha256There(ctx context.Context, s ecosystem.Shipment) (string, error) {
 	parent := base[:strings.LastIndexByte(base, '/')]
 	for _, index := range []string{parent + "/index.json", base + "/index.json"} {
 		status, said, err := s.Ask(ctx, http.MethodGet, index, nil, 0, map[string]string{"Accept": "application/json"})
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		if errors.As(err, &no) && no.Final || err == nil && status != http.StatusOK {
 			continue
 		}

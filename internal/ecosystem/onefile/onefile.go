@@ -273,7 +273,7 @@ func (k Kind) Companions(p purl.PURL, _ catalog.Details, _ []catalog.File) []cat
 // more or others.
 func (k Kind) Only(s ecosystem.Shipment) (catalog.File, error) {
 	if len(s.Files) != 1 || s.Files[0].Extension != k.Extension {
-		return catalog.File{}, &ecosystem.Refusal{Final: true,
+		return catalog.File{}, &ecosystem.Rejection{Final: true,
 			Said: fmt.Sprintf("the version has %d files instead of %s", len(s.Files), k.Archive)}
 	}
 	return s.Files[0], nil

@@ -11,12 +11,13 @@ import (
 // Clients implements ecosystem.Ecosystem.
 func (PyPI) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{
-		{Name: "pip", Title: "pip", Parts: pipParts, Uses: usesPip, Strays: straysPip, Probe: "simple/",
+		{Name: "pip", Title: "pip", Agents: []string{"pip/"}, Parts: pipParts, Uses: usesPip, Strays: straysPip,
+			Probe: "simple/",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "PIP_INDEX_URL", Value: p.WithSecret(simple(p))}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"pip install " + wanted(p)} }},
-		{Name: "twine", Title: "twine", Publishes: true, Parts: twineParts, Uses: usesTwine,
+		{Name: "twine", Title: "twine", Agents: []string{"twine"}, Publishes: true, Parts: twineParts, Uses: usesTwine,
 			Strays: func(f ecosystem.Files, _ ecosystem.Pointing) []string {
 				return f.Overridden("TWINE_REPOSITORY_URL")
 			}, Upload: "POST ",
@@ -25,7 +26,8 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 					{Key: "TWINE_PASSWORD", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"twine upload -r " + p.ID + " dist/*"} }},
-		{Name: "uv", Title: "uv", Publishes: true, Parts: uvParts, Uses: usesTOML("tool.uv.index", nil), Strays: straysUV,
+		{Name: "uv", Title: "uv", Agents: []string{"uv/"}, Publishes: true, Parts: uvParts,
+			Uses: usesTOML("tool.uv.index", nil), Strays: straysUV,
 			Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "UV_INDEX_" + variable(p.ID)
@@ -46,7 +48,7 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 				}
 				return all
 			}},
-		{Name: "poetry", Title: "Poetry", Publishes: true, Parts: poetryParts,
+		{Name: "poetry", Title: "Poetry", Agents: []string{"poetry"}, Publishes: true, Parts: poetryParts,
 			Uses: usesTOML("tool.poetry.source", fromPoetry), Strays: straysPoetry, Probe: "simple/", Upload: "POST ",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				name := "POETRY_HTTP_BASIC_" + variable(p.ID)

@@ -116,18 +116,18 @@ func (r restamp) isMetadata(name string) bool {
 var stated = regexp.MustCompile(
 	`(?m)(\b(?:__version__|version|VERSION)\b\s*=\s*)(["']?)([0-9][A-Za-z0-9.!+_-]*)(["']?)`)
 
-func (r restamp) edit(name string, raw []byte) ([]byte, []ecosystem.Change, error) {
+func (r restamp) edit(name string, raw []byte) ([]byte, []ecosystem.Edit, error) {
 	if r.isMetadata(name) {
 		edited, changes := r.metadata(name, string(raw))
 		return []byte(edited), changes, nil
 	}
-	var changes []ecosystem.Change
+	var changes []ecosystem.Edit
 	edited := stated.ReplaceAllStringFunc(string(raw), func(all string) string {
 		m := stated.FindStringSubmatch(all)
 		if m[2] != m[4] || m[2] == "" && path.Base(name) != "setup.cfg" || !r.isOld(m[3]) {
 			return all
 		}
-		changes = append(changes, ecosystem.Change{Entry: name, What: "version", Old: m[3], New: r.f.Stamp.To})
+		changes = append(changes, ecosystem.Edit{Entry: name, What: "version", Old: m[3], New: r.f.Stamp.To})
 		return m[1] + m[2] + r.f.Stamp.To + m[4]
 	})
 	return []byte(edited), changes, nil
@@ -153,8 +153,8 @@ func (r restamp) isOld(version string) bool {
 var requirementName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*`)
 
 // metadata changes the fields of the header; the description below it stays.
-func (r restamp) metadata(name, text string) (string, []ecosystem.Change) {
-	var changes []ecosystem.Change
+func (r restamp) metadata(name, text string) (string, []ecosystem.Edit) {
+	var changes []ecosystem.Edit
 	var out strings.Builder
 	for len(text) > 0 {
 		end := strings.IndexByte(text, '\n') + 1
@@ -181,7 +181,7 @@ func (r restamp) metadata(name, text string) (string, []ecosystem.Change) {
 			}
 		}
 		if edited != value {
-			changes = append(changes, ecosystem.Change{Entry: name, What: field, Old: value, New: edited})
+			changes = append(changes, ecosystem.Edit{Entry: name, What: field, Old: value, New: edited})
 			line = strings.Replace(line, value, edited, 1)
 		}
 		out.WriteString(line)
@@ -191,9 +191,9 @@ func (r restamp) metadata(name, text string) (string, []ecosystem.Change) {
 
 // relist changes the lines of RECORD whose file has another name or other bytes
 // (https://packaging.python.org/specifications/recording-installed-packages/).
-func (r restamp) relist(raw []byte, changed map[string][]byte) ([]byte, []ecosystem.Change, error) {
+func (r restamp) relist(raw []byte, changed map[string][]byte) ([]byte, []ecosystem.Edit, error) {
 	entry := ""
-	var changes []ecosystem.Change
+	var changes []ecosystem.Edit
 	var out strings.Builder
 	for text := string(raw); len(text) > 0; {
 		end := strings.IndexByte(text, '\n') + 1
@@ -223,7 +223,7 @@ func (r restamp) relist(raw []byte, changed map[string][]byte) ([]byte, []ecosys
 			hash = fmt.Sprintf(",sha256=%s,%d", base64.RawURLEncoding.EncodeToString(sum[:]), len(content))
 		}
 		if name+hash != record {
-			changes = append(changes, ecosystem.Change{What: "record of " + was, Old: record, New: name + hash})
+			changes = append(changes, ecosystem.Edit{What: "record of " + was, Old: record, New: name + hash})
 		}
 		out.WriteString(name + hash + line[len(record):])
 	}

@@ -22,7 +22,7 @@ func (PyPI) Send(ctx context.Context, s ecosystem.Shipment) error {
 			continue
 		}
 		err := sendDistribution(ctx, s, f)
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		if errors.As(err, &no) && (no.Status == http.StatusConflict || no.Status == http.StatusBadRequest) &&
 			strings.Contains(strings.ToLower(no.Said), "already") {
 			there, lookErr := sha256There(ctx, s, f)
@@ -47,7 +47,7 @@ func sha256There(ctx context.Context, s ecosystem.Shipment, f catalog.File) (str
 	base := strings.TrimSuffix(s.URL, "/")
 	for _, list := range []string{base + "/simple/", strings.TrimSuffix(base, "/legacy") + "/simple/", base + "/"} {
 		status, said, err := s.Ask(ctx, http.MethodGet, list+name+"/", nil, 0, map[string]string{"Accept": PyPI{}.Accepts()})
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		if errors.As(err, &no) && no.Final || err == nil && status != http.StatusOK {
 			continue
 		}

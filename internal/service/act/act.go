@@ -104,8 +104,9 @@ func (s *Act) SurelyNow(ctx context.Context) (time.Time, error) {
 }
 
 // Event begins an event of the caller.
-func (s *Act) Event(caller access.Caller, action string) record.Event {
-	return record.Event{At: s.Now(), Who: caller.Name, Token: caller.Token, Address: caller.Address, Action: action}
+func (s *Act) Event(caller access.Caller, action record.Action) record.Event {
+	return record.Event{At: s.Now(), Who: caller.Name, Token: caller.Token, Address: caller.Address,
+		Action: string(action)}
 }
 
 // Announce ends a transaction that changed what can be seen of a package.

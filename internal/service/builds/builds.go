@@ -33,19 +33,19 @@ type Report struct {
 // View is a build with what it made and used, as far as somebody may see it.
 type View struct {
 	record.Build
-	Made      []PlacedVersion
-	Used      []PlacedVersion
+	Made      []Output
+	Used      []Output
 	Documents []record.BuildDocument
 }
 
-// PlacedVersion is a version with the repository that it is in.
-type PlacedVersion struct {
+// Output is a version that a build made or used, with the repository that it is in.
+type Output struct {
 	record.MadeVersion
 	Repository catalog.Repository
 }
 
 // PURL names it.
-func (p PlacedVersion) PURL() purl.PURL { return act.PURLOf(p.Key(), p.Version) }
+func (p Output) PURL() purl.PURL { return act.PURLOf(p.Key(), p.Version) }
 
 const (
 	// longestBuild is how long after its beginning a build may still publish.
@@ -174,7 +174,7 @@ func (s *Builds) beginBuild(
 			return err
 		}
 		b.ID = id
-		event := s.Event(caller, "build begun")
+		event := s.Event(caller, record.EventBuildBegun)
 		event.Subject = b.Title()
 		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: b.Title()})
 	})
@@ -257,7 +257,7 @@ func (s *Builds) RecordBuild(ctx context.Context, caller access.Caller, report R
 		if b, err = tx.Build(ctx, record.BuildFilter{ID: b.ID}); err != nil {
 			return err
 		}
-		event := s.Event(caller, "build recorded")
+		event := s.Event(caller, record.EventBuildRecorded)
 		event.Subject = b.Title()
 		event.Detail = map[string]string{"made": act.Plural(int64(b.Made), "version"), "revision": b.Revision}
 		changes := []record.Change{{Kind: "build", Name: b.Title()}}
@@ -485,12 +485,12 @@ func (s *Builds) InSight(houses []catalog.Repository, versions []record.MadeVers
 
 // placed gives versions the repositories that they are in, and leaves out those
 // that the caller may not see.
-func (s *Builds) placed(caller access.Caller, versions []record.MadeVersion) []PlacedVersion {
+func (s *Builds) placed(caller access.Caller, versions []record.MadeVersion) []Output {
 	readable := s.directory.Readable(caller)
-	all := []PlacedVersion{}
+	all := []Output{}
 	for _, v := range s.InSight(readable, versions) {
 		i := slices.IndexFunc(readable, func(r catalog.Repository) bool { return r.ID == v.RepositoryID })
-		all = append(all, PlacedVersion{v, readable[i]})
+		all = append(all, Output{v, readable[i]})
 	}
 	return all
 }

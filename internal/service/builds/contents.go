@@ -68,7 +68,7 @@ func (s *Builds) Attach(
 		if err := tx.AddDocument(ctx, d); err != nil {
 			return err
 		}
-		event := s.Event(caller, "document attached")
+		event := s.Event(caller, record.EventDocumentAttached)
 		event.Subject, event.Detail = title, map[string]string{"name": name, "kind": read.Kind, "type": read.Type,
 			"signed by": strings.Join(read.SignedBy, " ")}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: title})
@@ -130,9 +130,9 @@ func (s *Builds) CompareBuilds(
 	return differences(a.Made, b.Made), differences(a.Used, b.Used), nil
 }
 
-func differences(before, after []PlacedVersion) []Difference {
-	first := func(list []PlacedVersion) (order []string, by map[string]PlacedVersion) {
-		by = map[string]PlacedVersion{}
+func differences(before, after []Output) []Difference {
+	first := func(list []Output) (order []string, by map[string]Output) {
+		by = map[string]Output{}
 		for _, v := range list {
 			of := act.PURLOf(v.Key(), "").String()
 			if was, ok := by[of]; !ok || was.Promotion != 0 && v.Promotion == 0 ||

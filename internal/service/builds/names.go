@@ -70,7 +70,7 @@ func (s *Builds) GiveBuildName(ctx context.Context, caller access.Caller, name, 
 		return err
 	}
 	return s.changeBuilds(ctx, func(tx *record.Tx) error {
-		event := s.Event(caller, "build name given")
+		event := s.Event(caller, record.EventBuildNameGiven)
 		event.Subject, event.Detail = name, map[string]string{"to": to}
 		if to == "" {
 			done, err := tx.FreeBuildName(ctx, name)
@@ -123,7 +123,7 @@ func (s *Builds) RemoveBuild(ctx context.Context, caller access.Caller, title st
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "build removed")
+		event := s.Event(caller, record.EventBuildRemoved)
 		event.Subject, event.Detail = title, map[string]string{"begun by": b.Owner}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfBuild, Name: title})
 	})

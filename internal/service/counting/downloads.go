@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/ecosystem/kinds"
 	"crelvo/internal/record"
 )
 
@@ -73,7 +74,7 @@ func (c *counter) begun() {
 
 func (c *counter) add(version int64, caller access.Caller, at time.Time) {
 	day := versionDay{version: version, day: at.UTC().Truncate(24 * time.Hour),
-		client: record.ClientName(caller.UserAgent), who: "person"}
+		client: kinds.ClientName(caller.UserAgent), who: "person"}
 	switch {
 	case caller.Anonymous():
 		day.who = "nobody"

@@ -84,7 +84,7 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 		return act.Invalid("bad-name", "%.80q cannot be the name of a key", n.Name).
 			WithHint("Use small letters, digits, points and dashes.")
 	}
-	event := s.Event(caller, "key added")
+	event := s.Event(caller, record.EventKeyAdded)
 	event.Subject = n.Name
 	add := func(tx *record.Tx) (bool, error) {
 		form := "pem"
@@ -192,7 +192,7 @@ func (s *Keys) RemoveKey(ctx context.Context, caller access.Caller, name string)
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "key removed")
+		event := s.Event(caller, record.EventKeyRemoved)
 		event.Subject = name
 		return tx.Append(ctx, event)
 	})

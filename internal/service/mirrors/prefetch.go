@@ -88,7 +88,7 @@ func (s *Mirrors) beginPrefetch(
 				WithHint("crelvo mirror runs %s shows how far it is.", r.Name)
 		}
 		run.ID = id
-		event := s.Event(caller, "prefetch begun")
+		event := s.Event(caller, record.EventPrefetchBegun)
 		event.Repository = r.Name
 		return tx.Append(ctx, event, record.Change{Kind: record.OfMirror, RepositoryID: r.ID, Repository: r.Name})
 	})
@@ -192,7 +192,7 @@ func (p *prefetching) all(ctx context.Context) error {
 	for _, of := range wanted {
 		group.Go(func() error {
 			if err := p.one(ctx, of); err != nil {
-				p.add(record.PrefetchLine{PURL: of.String(), Outcome: "failed", Why: fault.Of(err).Message})
+				p.add(record.PrefetchLine{PURL: of.String(), Outcome: record.PrefetchFailed, Why: fault.Of(err).Message})
 			}
 			return p.noteNow(ctx)
 		})
@@ -271,7 +271,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 		}
 		line, err := p.version(ctx, act.PURLOf(key, v.Version), v.Details, key, wanted)
 		if err != nil {
-			line.Outcome, line.Why = "failed", fault.Of(err).Message
+			line.Outcome, line.Why = record.PrefetchFailed, fault.Of(err).Message
 		}
 		p.add(line)
 	}
@@ -283,7 +283,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 func (p *prefetching) version(
 	ctx context.Context, of purl.PURL, details catalog.Details, key catalog.PackageKey, like []catalog.File,
 ) (record.PrefetchLine, error) {
-	line := record.PrefetchLine{PURL: of.String(), Outcome: "there"}
+	line := record.PrefetchLine{PURL: of.String(), Outcome: record.PrefetchThere}
 	fetch := func(q catalog.FileQuestion) error {
 		q.Key.RepositoryID = p.m.ID
 		found, err := p.s.File(ctx, p.m, q)
@@ -292,7 +292,7 @@ func (p *prefetching) version(
 		}
 		f, err := found.Kept(ctx)
 		if err == nil && found.Fetched {
-			line.Outcome = "came"
+			line.Outcome = record.PrefetchCame
 			line.Files++
 			line.Bytes += f.Digests.Size
 		}
@@ -331,9 +331,9 @@ func (p *prefetching) add(line record.PrefetchLine) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	switch line.Outcome {
-	case "came":
+	case record.PrefetchCame:
 		p.run.Came++
-	case "there":
+	case record.PrefetchThere:
 		p.run.There++
 	default:
 		p.run.Failed++

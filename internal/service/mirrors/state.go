@@ -313,7 +313,7 @@ func (s *Mirrors) Forget(ctx context.Context, caller access.Caller, name string,
 			return fault.New(fault.NotFound, "nothing-kept", "%s keeps nothing of %s", name, p).
 				WithHint("crelvo search --in %s finds what it keeps.", name)
 		}
-		event := s.Event(caller, "copies forgotten")
+		event := s.Event(caller, record.EventCopiesForgotten)
 		event.Repository, event.Subject = name, p.String()
 		event.Detail = map[string]string{"copies": fmt.Sprint(forgotten.Copies)}
 		return s.Announce(ctx, tx, r, p.Ecosystem, p.Namespace, p.Name, p.Version, event)

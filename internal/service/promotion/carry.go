@@ -317,6 +317,6 @@ func (s *Promotion) place(
 	if err := s.sendOn(ctx, tx, p, c, ids); err != nil {
 		return err
 	}
-	return tx.Append(ctx, s.promotionEvent(caller, "versions promoted", p, c.to.Name),
+	return tx.Append(ctx, s.promotionEvent(caller, record.EventVersionsPromoted, p, c.to.Name),
 		s.promotionChanges(p, c.to.ID, c.to.Name)...)
 }

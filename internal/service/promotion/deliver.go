@@ -70,16 +70,16 @@ func (s *Promotion) deliver(ctx context.Context) error {
 		err = s.deliverOne(limited, d)
 		cancel()
 		now := s.Now()
-		var no *ecosystem.Refusal
+		var no *ecosystem.Rejection
 		switch {
 		case err == nil:
-			d.State, d.Said, d.EndedAt = "done", "sent", &now
+			d.State, d.Said, d.EndedAt = record.DeliveryDone, "sent", &now
 		case ctx.Err() != nil:
-			d.State, d.Said, d.NextAt = "waiting", "the server ended in the middle of it", now
+			d.State, d.Said, d.NextAt = record.DeliveryWaiting, "the server ended in the middle of it", now
 		case errors.As(err, &no) && no.Final || d.Attempts >= lastAttempt:
-			d.State, d.Said, d.EndedAt = "failed", err.Error(), &now
+			d.State, d.Said, d.EndedAt = record.DeliveryFailed, err.Error(), &now
 		default:
-			d.State, d.Said, d.NextAt = "waiting", err.Error(), now.Add(min(time.Hour, 5*time.Second<<d.Attempts))
+			d.State, d.Said, d.NextAt = record.DeliveryWaiting, err.Error(), now.Add(min(time.Hour, 5*time.Second<<d.Attempts))
 		}
 		noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		err = s.DB.SetDelivery(noting, d)
@@ -103,7 +103,8 @@ func (s *Promotion) tellDelivery(ctx context.Context, tx *record.Tx, d record.De
 		return tx.Tell(ctx, change)
 	}
 	event := s.Event(access.Caller{Name: "crelvo"},
-		map[string]string{"done": "version sent on", "failed": "version not sent on"}[d.State])
+		map[string]record.Action{record.DeliveryDone: record.EventVersionSentOn,
+			record.DeliveryFailed: record.EventVersionNotSentOn}[d.State])
 	event.Subject = "promotion " + act.Itoa(d.PromotionID)
 	event.Detail = map[string]string{"destination": d.Destination, "said": d.Said, "attempts": fmt.Sprint(d.Attempts)}
 	if of, err := tx.VersionsByID(ctx, []int64{d.VersionID}); err == nil && len(of) == 1 {
@@ -122,19 +123,19 @@ func (s *Promotion) deliverOne(ctx context.Context, d record.Delivery) error {
 	}
 	i := slices.IndexFunc(destinations, func(o record.Destination) bool { return o.Name == d.Destination })
 	if i < 0 {
-		return &ecosystem.Refusal{Said: "there is no destination " + d.Destination + " any more", Final: true}
+		return &ecosystem.Rejection{Said: "there is no destination " + d.Destination + " any more", Final: true}
 	}
 	to := destinations[i]
 	e, ok := s.senderOf(to.Ecosystem)
 	if !ok {
-		return &ecosystem.Refusal{Said: "nothing can be sent on for " + to.Ecosystem, Final: true}
+		return &ecosystem.Rejection{Said: "nothing can be sent on for " + to.Ecosystem, Final: true}
 	}
 	versions, err := s.DB.VersionsByID(ctx, []int64{d.VersionID})
 	if err != nil {
 		return err
 	}
 	if len(versions) == 0 {
-		return &ecosystem.Refusal{Said: "the version is not there any more", Final: true}
+		return &ecosystem.Rejection{Said: "the version is not there any more", Final: true}
 	}
 	files, err := s.DB.FilesOf(ctx, []int64{d.VersionID})
 	if err != nil {
@@ -170,7 +171,7 @@ func (s *Promotion) RetryDeliveries(ctx context.Context, caller access.Caller, i
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "sent on again", v.Promotion, v.To),
+		return tx.Append(ctx, s.promotionEvent(caller, record.EventSentOnAgain, v.Promotion, v.To),
 			record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
 	})
 	if err != nil {

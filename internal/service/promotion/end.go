@@ -103,7 +103,7 @@ func (s *Promotion) Undo(ctx context.Context, caller access.Caller, id int64, re
 		if _, err := tx.TakeBack(ctx, targets, downloads+int64(sent) == 0, *v.EndedAt, s.Now()); err != nil {
 			return err
 		}
-		event := s.promotionEvent(caller, "promotion undone", v.Promotion, to.Name)
+		event := s.promotionEvent(caller, record.EventPromotionUndone, v.Promotion, to.Name)
 		event.Detail["reason"], event.Detail["downloads"] = reason, fmt.Sprint(downloads)
 		return tx.Append(ctx, event, s.promotionChanges(v.Promotion, to.ID, to.Name)...)
 	})

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -26,35 +27,6 @@ type Request struct {
 	As    []string // a version for all, or package URLs with the version that each becomes
 	Notes string   // for those who read about the release
 	GoOn  bool     // past what cannot be restamped
-}
-
-// PlannedVersion is what becomes of a version, for people.
-type PlannedVersion struct {
-	PURL     string        `json:"purl" doc:"as it is"`
-	Upload   string        `json:"upload,omitempty" doc:"which upload of a snapshot"`
-	To       string        `json:"to" doc:"the version that it becomes"`
-	Restamp  bool          `json:"restamp" doc:"it gets another version inside"`
-	Files    []PlannedFile `json:"files"`
-	NewBytes int64         `json:"newBytes" doc:"bytes of files that are written anew"`
-}
-
-// PlannedFile is what becomes of a file.
-type PlannedFile struct {
-	Name     string          `json:"name"`
-	To       string          `json:"to" doc:"its name afterwards; empty if it is left behind"`
-	Size     int64           `json:"size" doc:"as it is, in bytes"`
-	Changes  []PlannedChange `json:"changes,omitempty"`
-	Mentions []string        `json:"mentions,omitempty" doc:"texts for people that name the old version, and stay"`
-	Dropped  string          `json:"dropped,omitempty" doc:"why it is left behind"`
-	Signed   bool            `json:"signed,omitempty" doc:"a signature is made for it"`
-}
-
-// PlannedChange is a place that is changed.
-type PlannedChange struct {
-	Entry string `json:"entry,omitempty" doc:"of an archive"`
-	What  string `json:"what"`
-	Old   string `json:"old"`
-	New   string `json:"new"`
 }
 
 // crossing is a promotion while it is worked out.
@@ -528,16 +500,16 @@ func (s *Promotion) restamp(
 }
 
 // plan is what is going to happen, for people.
-func (c *crossing) plan() []PlannedVersion {
-	all := make([]PlannedVersion, len(c.items))
+func (c *crossing) plan() []api.PlannedVersion {
+	all := make([]api.PlannedVersion, len(c.items))
 	for i, item := range c.items {
-		p := PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(),
-			Files: []PlannedFile{}}
+		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(),
+			Files: []api.PlannedFile{}}
 		for _, f := range item.rewrite {
-			line := PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,
+			line := api.PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,
 				Dropped: f.Dropped}
 			for _, change := range f.Changes[:min(len(f.Changes), maxChanges)] {
-				line.Changes = append(line.Changes, PlannedChange(change))
+				line.Changes = append(line.Changes, api.PlannedChange(change))
 			}
 			if f.Dropped != "" {
 				line.To = ""

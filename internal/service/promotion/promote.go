@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/promotion"
@@ -38,7 +39,7 @@ func (p *promoting) end() {
 type View struct {
 	record.Promotion
 	From, To   string // names of repositories
-	Planned    []PlannedVersion
+	Planned    []api.PlannedVersion
 	Problems   []string // of a dry run: why it cannot be
 	Deliveries []record.Delivery
 	// Already: it is no new one, but one that was asked for before and waits, is
@@ -197,8 +198,8 @@ func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request
 		if p.ID, err = tx.AddPromotion(ctx, p); err != nil {
 			return err
 		}
-		action := map[string]string{record.PromotionUnderway: "promotion began",
-			record.PromotionWaiting: "promotion asked for", record.PromotionFailed: "promotion failed"}[p.State]
+		action := map[string]record.Action{record.PromotionUnderway: record.EventPromotionBegun,
+			record.PromotionWaiting: record.EventPromotionAskedFor, record.PromotionFailed: record.EventPromotionFailed}[p.State]
 		return tx.Append(ctx, s.promotionEvent(caller, action, p, c.to.Name),
 			record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
@@ -226,7 +227,9 @@ func why(problems []string, answers []promotion.Answer) string {
 	return strings.Join(all, "\n")
 }
 
-func (s *Promotion) promotionEvent(caller access.Caller, action string, p record.Promotion, to string) record.Event {
+func (s *Promotion) promotionEvent(
+	caller access.Caller, action record.Action, p record.Promotion, to string,
+) record.Event {
 	event := s.Event(caller, action)
 	event.Repository, event.Subject = to, "promotion "+act.Itoa(p.ID)
 	event.Detail = map[string]string{"track": p.Track}
@@ -290,7 +293,7 @@ func (s *Promotion) failed(ctx context.Context, caller access.Caller, p record.P
 		if err != nil || !done {
 			return err
 		}
-		return tx.Append(ctx, s.promotionEvent(caller, "promotion failed", p, to.Name),
+		return tx.Append(ctx, s.promotionEvent(caller, record.EventPromotionFailed, p, to.Name),
 			record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
@@ -491,7 +494,8 @@ func (s *Promotion) Decide(
 			Comment: comment, At: s.Now()}); err != nil {
 			return err
 		}
-		event := s.promotionEvent(caller, map[bool]string{true: "promotion approved", false: "promotion refused"}[approve],
+		event := s.promotionEvent(caller, map[bool]record.Action{true: record.EventPromotionApproved,
+			false: record.EventPromotionRefused}[approve],
 			v.Promotion, v.To)
 		event.Detail["comment"] = comment
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPromotion, Name: act.Itoa(id)})
@@ -568,9 +572,10 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 		if state == record.PromotionWaiting {
 			return tx.Tell(ctx, change)
 		}
-		action := map[string]string{record.PromotionUnderway: "promotion began", record.PromotionFailed: "promotion failed",
-			record.PromotionRefused:   "promotion ended",
-			record.PromotionCancelled: "promotion cancelled"}[state]
+		action := map[string]record.Action{record.PromotionUnderway: record.EventPromotionBegun,
+			record.PromotionFailed:    record.EventPromotionFailed,
+			record.PromotionRefused:   record.EventPromotionEnded,
+			record.PromotionCancelled: record.EventPromotionCancelled}[state]
 		return tx.Append(ctx, s.promotionEvent(caller, action, p, to.Name), change)
 	})
 }

@@ -103,7 +103,7 @@ func (s *Promotion) AddTrack(ctx context.Context, caller access.Caller, n NewTra
 		return act.Invalid("bad-name", "%.80q cannot be the name of a track", n.Name).
 			WithHint("Use small letters, digits, points and dashes.")
 	}
-	return s.writeTrack(ctx, caller, "track made", func(tx *record.Tx) (record.Track, error) {
+	return s.writeTrack(ctx, caller, record.EventTrackMade, func(tx *record.Tx) (record.Track, error) {
 		t, err := s.trackOf(ctx, tx, n)
 		if err != nil {
 			return t, err
@@ -119,7 +119,7 @@ func (s *Promotion) AddTrack(ctx context.Context, caller access.Caller, n NewTra
 
 // EditTrack writes a track anew.
 func (s *Promotion) EditTrack(ctx context.Context, caller access.Caller, n NewTrack) error {
-	return s.writeTrack(ctx, caller, "track changed", func(tx *record.Tx) (record.Track, error) {
+	return s.writeTrack(ctx, caller, record.EventTrackChanged, func(tx *record.Tx) (record.Track, error) {
 		was, err := trackNamed(ctx, tx, n.Name)
 		if err != nil {
 			return was, err
@@ -135,7 +135,7 @@ func (s *Promotion) EditTrack(ctx context.Context, caller access.Caller, n NewTr
 
 // RemoveTrack removes a track; the record of its promotions stays.
 func (s *Promotion) RemoveTrack(ctx context.Context, caller access.Caller, name string) error {
-	return s.writeTrack(ctx, caller, "track removed", func(tx *record.Tx) (record.Track, error) {
+	return s.writeTrack(ctx, caller, record.EventTrackRemoved, func(tx *record.Tx) (record.Track, error) {
 		t, err := trackNamed(ctx, tx, name)
 		if err != nil {
 			return t, err
@@ -165,7 +165,7 @@ func trackNamed(ctx context.Context, tx *record.Tx, name string) (record.Track, 
 }
 
 func (s *Promotion) writeTrack(
-	ctx context.Context, caller access.Caller, action string, do func(tx *record.Tx) (record.Track, error),
+	ctx context.Context, caller access.Caller, action record.Action, do func(tx *record.Tx) (record.Track, error),
 ) error {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return err
@@ -388,7 +388,7 @@ func (s *Promotion) SetDestination(ctx context.Context, caller access.Caller, n 
 		if err := tx.SetDestination(ctx, d); err != nil {
 			return err
 		}
-		event := s.Event(caller, "destination set")
+		event := s.Event(caller, record.EventDestinationSet)
 		event.Subject, event.Detail = n.Name, map[string]string{"ecosystem": n.Ecosystem, "address": d.URL, "user": n.User}
 		return tx.Append(ctx, event)
 	})
@@ -416,7 +416,7 @@ func (s *Promotion) RemoveDestination(ctx context.Context, caller access.Caller,
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "destination removed")
+		event := s.Event(caller, record.EventDestinationRemoved)
 		event.Subject = name
 		return tx.Append(ctx, event)
 	})

@@ -157,7 +157,7 @@ func (s *Publishing) setLabel(
 		return nil
 	}
 	return s.ChangePackage(ctx, r, key, []string{version}, func(tx *record.Tx) (record.Event, error) {
-		event := s.Event(caller, "label moved")
+		event := s.Event(caller, record.EventLabelMoved)
 		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
 		if version != "" {
 			return event, tx.SetLabel(ctx, key, label, version, caller.Name, s.Now())
@@ -273,7 +273,7 @@ func (s *Publishing) withdraw(
 	}
 	if withdrawn != nil {
 		err = s.ChangePackage(ctx, r, key, withdrawn, func(tx *record.Tx) (record.Event, error) {
-			event := s.Event(caller, "versions withdrawn")
+			event := s.Event(caller, record.EventVersionsWithdrawn)
 			event.Detail = map[string]string{"versions": strings.Join(withdrawn, " "),
 				"reason": strings.Join(slices.Compact(slices.Clone(why)), "; ")}
 			return event, tx.Withdraw(ctx, key, withdrawn, why, caller.Name, s.Now())
@@ -281,7 +281,7 @@ func (s *Publishing) withdraw(
 	}
 	if restored != nil && err == nil {
 		err = s.ChangePackage(ctx, r, key, restored, func(tx *record.Tx) (record.Event, error) {
-			event := s.Event(caller, "withdrawal ended")
+			event := s.Event(caller, record.EventWithdrawalEnded)
 			event.Detail = map[string]string{"versions": strings.Join(restored, " ")}
 			return event, tx.Restore(ctx, key, restored, s.Now())
 		})

@@ -89,16 +89,16 @@ func (s *Publishing) publish(ctx context.Context, caller access.Caller, reposito
 				return err
 			}
 		}
-		action := "file added"
+		action := record.EventFileAdded
 		switch {
 		case done:
-			action = "version published"
+			action = record.EventVersionPublished
 		case !last.Visible:
 			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
 		case published.Same && len(p.Labels) == 0:
 			return nil
 		case published.Same:
-			action = "label moved"
+			action = record.EventLabelMoved
 		}
 		return s.announceVersion(ctx, tx, caller, action, repository.Name, key, published.PURL.Version, published.Upload)
 	})
@@ -172,9 +172,9 @@ func (s *Publishing) joins(
 	return last, nil
 }
 
-// Handed is a file given by hand: its bytes, or the digest of bytes that the service
+// ByHand is a file given by hand: its bytes, or the digest of bytes that the service
 // has, where the caller may read them.
-type Handed struct {
+type ByHand struct {
 	Name   string
 	Body   io.Reader
 	SHA256 *[32]byte // instead of Body
@@ -204,7 +204,7 @@ const maxHanded = 100
 // io.EOF in the end. as may be zero.
 func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, repository catalog.Repository,
 	as purl.PURL,
-	next func() (Handed, error)) (Published, error) {
+	next func() (ByHand, error)) (Published, error) {
 	var staged []*store.Staging
 	defer func() {
 		for _, st := range staged {

@@ -65,7 +65,7 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 		if err != nil || !added.Visible || added.Same {
 			return err
 		}
-		event := s.Event(caller, "file added")
+		event := s.Event(caller, record.EventFileAdded)
 		event.Repository, event.Subject = repository.Name, place.PURL(e.Name()).String()
 		event.Detail = map[string]string{"file": place.FileName}
 		return s.Announce(ctx, tx, repository, e.Name(), place.Namespace, place.Name, place.Version, event)
@@ -447,7 +447,7 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 			if !done {
 				continue // somebody else was quicker
 			}
-			if err := s.announceVersion(ctx, tx, caller, "version published", v.Repository, v.PackageKey(), v.Version,
+			if err := s.announceVersion(ctx, tx, caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version,
 				v.Upload); err != nil {
 				return err
 			}
@@ -461,7 +461,7 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 }
 
 func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller,
-	action, repository string,
+	action record.Action, repository string,
 	key catalog.PackageKey, version, upload string) error {
 	event := s.Event(caller, action)
 	event.Repository = repository
@@ -535,7 +535,7 @@ func (s *Publishing) abandon(ctx context.Context, publisher access.Caller, o rec
 		if err != nil || !done {
 			return err
 		}
-		event := s.Event(publisher, "publication given up")
+		event := s.Event(publisher, record.EventPublicationGivenUp)
 		event.Repository = o.Repository
 		event.Subject = purl.PURL{Ecosystem: o.Key.Ecosystem, Namespace: o.Key.Namespace, Name: o.Key.Name,
 			Version: o.Version}.String()

@@ -47,12 +47,12 @@ func (s *Repositories) AddClaim(
 	ctx context.Context, caller access.Caller, pattern, reason string,
 ) (record.Claim, error) {
 	return s.changeClaim(ctx, caller, pattern, reason,
-		func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+		func(tx *record.Tx, known *record.Claim, c record.Claim) (record.Action, error) {
 			if known != nil && !known.Lifted {
 				return "", fault.New(fault.Conflict, "claimed-already", "%s claimed %s already: %s", known.By, pattern,
 					known.Reason)
 			}
-			return "names claimed", tx.SetClaim(ctx, c)
+			return record.EventNamesClaimed, tx.SetClaim(ctx, c)
 		})
 }
 
@@ -62,20 +62,20 @@ func (s *Repositories) LiftClaim(
 	ctx context.Context, caller access.Caller, pattern, reason string,
 ) (record.Claim, error) {
 	return s.changeClaim(ctx, caller, pattern, reason,
-		func(tx *record.Tx, known *record.Claim, c record.Claim) (string, error) {
+		func(tx *record.Tx, known *record.Claim, c record.Claim) (record.Action, error) {
 			if known != nil && known.Lifted {
 				return "", fault.New(fault.Conflict, "lifted-already", "%s lifted %s already: %s", known.By, pattern, known.Reason)
 			}
 			if known != nil {
-				return "claim ended", tx.RemoveClaim(ctx, known.Pattern)
+				return record.EventClaimEnded, tx.RemoveClaim(ctx, known.Pattern)
 			}
 			c.Lifted = true
-			return "claim lifted", tx.SetClaim(ctx, c)
+			return record.EventClaimLifted, tx.SetClaim(ctx, c)
 		})
 }
 
 func (s *Repositories) changeClaim(ctx context.Context, caller access.Caller, pattern, reason string,
-	do func(tx *record.Tx, known *record.Claim, c record.Claim) (action string, err error)) (record.Claim, error) {
+	do func(tx *record.Tx, known *record.Claim, c record.Claim) (action record.Action, err error)) (record.Claim, error) {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return record.Claim{}, err
 	}

@@ -189,7 +189,7 @@ func (s *Repositories) AddRepository(
 			return record.Event{}, fault.New(fault.Conflict, "name-taken", "there is a repository %q already", r.Name).
 				WithHint("Choose another name.")
 		}
-		event := s.Event(caller, "repository made")
+		event := s.Event(caller, record.EventRepositoryMade)
 		event.Repository = r.Name
 		event.Detail = d.SettingsOf(r)
 		return event, nil
@@ -223,8 +223,8 @@ func (s *Repositories) changeRepository(
 	return s.directory.Load(ctx)
 }
 
-// Change is what is to be different; nil fields stay as they are.
-type Change struct {
+// SettingsChange is what is to be different; nil fields stay as they are.
+type SettingsChange struct {
 	Holds         *catalog.Holds
 	Description   *string
 	AnonymousRead *bool
@@ -241,7 +241,7 @@ type Change struct {
 
 // EditRepository changes the settings of a repository.
 func (s *Repositories) EditRepository(
-	ctx context.Context, caller access.Caller, name string, change Change,
+	ctx context.Context, caller access.Caller, name string, change SettingsChange,
 ) (catalog.Repository, error) {
 	before, err := s.directory.Repository(caller, name, access.Manage)
 	if err != nil {
@@ -297,7 +297,7 @@ func (s *Repositories) EditRepository(
 				return record.Event{}, err
 			}
 		}
-		event := s.Event(caller, "repository changed")
+		event := s.Event(caller, record.EventRepositoryChanged)
 		event.Repository = name
 		event.Detail = map[string]string{}
 		was := d.SettingsOf(before)
@@ -323,7 +323,7 @@ func (s *Repositories) RemoveRepository(
 		return err
 	}
 	return s.changeRepository(ctx, func(tx *record.Tx, d *directory.State) (record.Event, error) {
-		event := s.Event(caller, "repository removed")
+		event := s.Event(caller, record.EventRepositoryRemoved)
 		event.Repository = name
 		if in := chainsWith(d, r.ID); in != nil {
 			return event, fault.New(fault.Conflict, "member", "%s stands in the chain %s", name, strings.Join(in, " and ")).
@@ -355,7 +355,7 @@ func (s *Repositories) BringBackRepository(
 		return catalog.Repository{}, err
 	}
 	err := s.changeRepository(ctx, func(tx *record.Tx, d *directory.State) (record.Event, error) {
-		event := s.Event(caller, "repository brought back")
+		event := s.Event(caller, record.EventRepositoryBroughtBack)
 		event.Repository = name
 		if _, taken := d.ByName[name]; taken {
 			return event, fault.New(fault.Conflict, "name-taken", "there is a repository %s", name).

@@ -190,7 +190,7 @@ func (s *Retention) SetPolicy(
 		if made, err = tx.SetPolicy(ctx, stored); err != nil {
 			return err
 		}
-		event := s.Event(caller, map[bool]string{true: "policy made", false: "policy changed"}[made])
+		event := s.Event(caller, map[bool]record.Action{true: record.EventPolicyMade, false: record.EventPolicyChanged}[made])
 		event.Subject = p.Name
 		event.Detail = map[string]string{"text": text}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPolicy, Name: p.Name})
@@ -220,7 +220,7 @@ func (s *Retention) RemovePolicy(ctx context.Context, caller access.Caller, name
 		if _, err := tx.DropPolicy(ctx, name); err != nil {
 			return err
 		}
-		event := s.Event(caller, "policy removed")
+		event := s.Event(caller, record.EventPolicyRemoved)
 		event.Subject = name
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPolicy, Name: name})
 	})
@@ -295,7 +295,7 @@ func (s *Retention) Pin(
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "version pinned")
+		event := s.Event(caller, record.EventVersionPinned)
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
 		event.Detail = map[string]string{"reason": reason}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name,
@@ -332,7 +332,7 @@ func (s *Retention) Unpin(
 		if _, err := tx.EndPin(ctx, key, version, caller.Name, s.Now()); err != nil {
 			return err
 		}
-		event := s.Event(caller, "pin ended")
+		event := s.Event(caller, record.EventPinEnded)
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
 		return tx.Append(ctx, event, record.Change{Kind: record.OfPin, RepositoryID: r.ID, Repository: r.Name,
 			Ecosystem: ecosystem, Namespace: namespace, Name: name, Version: version})

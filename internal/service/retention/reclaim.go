@@ -90,7 +90,7 @@ func (s *Retention) reclaim(ctx context.Context, caller access.Caller, wait time
 	}
 	if run.Versions+run.Marked+run.Files > 0 {
 		err = s.DB.Within(ctx, func(tx *record.Tx) error {
-			event := s.Event(caller, "bytes reclaimed")
+			event := s.Event(caller, record.EventBytesReclaimed)
 			event.Detail = map[string]string{"versions": fmt.Sprint(run.Versions), "marked": fmt.Sprint(run.Marked),
 				"files": fmt.Sprint(run.Files), "bytes": fmt.Sprint(run.Bytes)}
 			return tx.Append(ctx, event)

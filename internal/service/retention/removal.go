@@ -65,7 +65,7 @@ func (s *Retention) remove(
 		return 0, nil
 	}
 	err = s.publishing.ChangePackage(ctx, r, key, versions, func(tx *record.Tx) (record.Event, error) {
-		event := s.Event(caller, "versions removed")
+		event := s.Event(caller, record.EventVersionsRemoved)
 		ids, err := tx.RemoveVersions(ctx, key, versions, retention.DefaultGrace, s.Now())
 		if err != nil {
 			return event, err

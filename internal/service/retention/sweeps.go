@@ -167,9 +167,9 @@ func (s *Retention) recordSweep(
 	if err != nil {
 		return err
 	}
-	action := "sweep begun"
+	action := record.EventSweepBegun
 	if len(plan.Asks) > 0 && !goOn {
-		action, sweep.State, sweep.Why = "sweep asks", record.SweepAsking, strings.Join(plan.Asks, "; ")
+		action, sweep.State, sweep.Why = record.EventSweepAsked, record.SweepAsking, strings.Join(plan.Asks, "; ")
 	}
 	if err := tx.SetSweep(ctx, *sweep); err != nil {
 		return err
@@ -424,7 +424,7 @@ func (s *Retention) endSweep(ctx context.Context, sweep record.Sweep, state, why
 		if err != nil || len(found) == 0 {
 			return err
 		}
-		event := s.Event(access.Caller{Name: sweep.BegunBy}, "sweep "+state)
+		event := s.Event(access.Caller{Name: sweep.BegunBy}, record.Action("sweep "+state))
 		event.Subject = sweepTitle(sweep)
 		event.Detail = map[string]string{"removed": fmt.Sprint(found[0].Done), "spared": fmt.Sprint(found[0].Spared)}
 		return tx.Append(ctx, event, sweepChange(sweep.ID))

@@ -48,7 +48,7 @@ func (s *Retention) verifyRecords(ctx context.Context, caller access.Caller) ([]
 		if mended, err = tx.Mend(ctx, s.Now()); err != nil || len(mended) == 0 {
 			return err
 		}
-		event := s.Event(caller, "records mended")
+		event := s.Event(caller, record.EventRecordsMended)
 		event.Detail = map[string]string{}
 		for _, m := range mended {
 			event.Detail[m.What] = fmt.Sprintf("%d, such as %s", m.Count, m.Sample)

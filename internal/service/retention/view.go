@@ -92,7 +92,7 @@ func (s *Retention) StopSweep(ctx context.Context, caller access.Caller, id int6
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "sweep stopped")
+		event := s.Event(caller, record.EventSweepStopped)
 		event.Subject = sweepTitle(v.Sweep)
 		return tx.Append(ctx, event, sweepChange(id))
 	})
@@ -209,7 +209,7 @@ func (s *Retention) bringBack(
 		if err := s.tellPackages(ctx, tx, keys, sweepChange(sweep.ID)); err != nil {
 			return err
 		}
-		event := s.Event(caller, "versions brought back")
+		event := s.Event(caller, record.EventVersionsBroughtBack)
 		event.Subject = sweepTitle(sweep)
 		event.Detail = map[string]string{"versions": fmt.Sprint(len(came))}
 		return tx.Append(ctx, event)

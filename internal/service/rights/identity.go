@@ -274,7 +274,7 @@ func (s *Rights) SignIn(
 			from.UserAgent); err != nil {
 			return err
 		}
-		return tx.Append(ctx, s.Event(caller, "signed in"))
+		return tx.Append(ctx, s.Event(caller, record.EventSignedIn))
 	})
 	return secret, ends, err
 }
@@ -417,7 +417,7 @@ func (s *Rights) AddToken(
 				WithHint("Choose another name, or revoke that one first: crelvo token revoke %s.", n.Name)
 		}
 		t.ID = id
-		event := s.Event(caller, "token made")
+		event := s.Event(caller, record.EventTokenMade)
 		event.Subject = owner.Name + "/" + n.Name
 		event.Detail = map[string]string{"can": strings.Join(t.Can, ", "), "on": strings.Join(t.On, ", "),
 			"only":  strings.Join(t.Only, ", "),
@@ -553,7 +553,7 @@ func (s *Rights) RevokeToken(ctx context.Context, caller access.Caller, owner, n
 			return fault.New(fault.NotFound, "no-such-token", "%s has no token %q", p.Name, name).
 				WithHint("crelvo token list shows them.")
 		}
-		event := s.Event(caller, "token revoked")
+		event := s.Event(caller, record.EventTokenRevoked)
 		event.Subject = p.Name + "/" + name
 		return tx.Append(ctx, event)
 	})

@@ -108,10 +108,10 @@ type noting struct {
 
 func (n noting) event(now time.Time) record.Event {
 	if n.Refusal == (Refusal{}) {
-		return record.Event{At: now, Action: "refused", Subject: "more than can be told apart",
+		return record.Event{At: now, Action: string(record.EventRefused), Subject: "more than can be told apart",
 			Detail: map[string]string{"times": strconv.Itoa(n.times)}}
 	}
-	e := record.Event{At: n.at, Who: n.Who, Token: n.Token, Address: n.Address, Action: "refused",
+	e := record.Event{At: n.at, Who: n.Who, Token: n.Token, Address: n.Address, Action: string(record.EventRefused),
 		Repository: n.Repository,
 		Subject:    n.asked, Detail: map[string]string{"code": n.Code, "said": n.said}}
 	if n.times > 1 {

@@ -113,7 +113,7 @@ func (s *Rights) AddGrant(ctx context.Context, caller access.Caller, n NewGrant)
 			return fault.New(fault.Conflict, "granted-already", "%s is %s already", g.Holder, g)
 		}
 		stored.ID = id
-		event := s.Event(caller, "grant given")
+		event := s.Event(caller, record.EventGrantGiven)
 		event.Subject, event.Repository = g.Holder, nameOnly(g.Repositories)
 		event.Detail = map[string]string{"after": g.String()}
 		return tx.Append(ctx, event)
@@ -162,7 +162,7 @@ func (s *Rights) RemoveGrant(ctx context.Context, caller access.Caller, id int64
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "grant taken away")
+		event := s.Event(caller, record.EventGrantTakenAway)
 		event.Subject, event.Repository = g.Holder, nameOnly(g.Repositories)
 		event.Detail = map[string]string{"before": g.Grant.String()}
 		if err := s.adminRemains(ctx, tx); err != nil {

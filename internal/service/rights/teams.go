@@ -54,7 +54,7 @@ func (s *Rights) AddTeam(ctx context.Context, caller access.Caller, name, descri
 		if err := join(ctx, tx, id, members); err != nil {
 			return err
 		}
-		event := s.Event(caller, "team made")
+		event := s.Event(caller, record.EventTeamMade)
 		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"members": strings.Join(members, " ")}
 		return tx.Append(ctx, event)
 	})
@@ -95,7 +95,7 @@ func (s *Rights) EditTeam(ctx context.Context, caller access.Caller, name string
 				return fault.New(fault.NotFound, "no-such-member", "%s is not in the team %s", leaver, name)
 			}
 		}
-		event := s.Event(caller, "team changed")
+		event := s.Event(caller, record.EventTeamChanged)
 		event.Subject, event.Detail = access.TeamPrefix+name,
 			map[string]string{"joined": strings.Join(change.Join, " "), "left": strings.Join(change.Leave, " ")}
 		if change.Description != nil && *change.Description != t.Description {
@@ -146,7 +146,7 @@ func (s *Rights) RemoveTeam(ctx context.Context, caller access.Caller, name stri
 		if err := s.adminRemains(ctx, tx); err != nil {
 			return err
 		}
-		event := s.Event(caller, "team removed")
+		event := s.Event(caller, record.EventTeamRemoved)
 		event.Subject, event.Detail = access.TeamPrefix+name, map[string]string{"members before": t.Names}
 		return tx.Append(ctx, event)
 	})

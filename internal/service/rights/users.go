@@ -64,7 +64,7 @@ func (s *Rights) AddPrincipal(ctx context.Context, by access.Caller, n NewPrinci
 		if !ok {
 			return fault.New(fault.Conflict, "name-taken", "there is a user or robot %q already", n.Name)
 		}
-		event := s.Event(by, p.Kind+" made")
+		event := s.Event(by, record.Action(p.Kind+" made"))
 		event.Subject = n.Name
 		var given []string
 		for _, g := range n.Grants {
@@ -128,7 +128,7 @@ func (s *Rights) EditPrincipal(ctx context.Context, caller access.Caller, name s
 		if err := tx.SetPrincipal(ctx, p); err != nil {
 			return err
 		}
-		event := s.Event(caller, p.Kind+" changed")
+		event := s.Event(caller, record.Action(p.Kind+" changed"))
 		event.Subject, event.Detail = name, map[string]string{}
 		if before.Description != p.Description {
 			event.Detail["description"] = before.Description + " → " + p.Description
@@ -163,7 +163,7 @@ func (s *Rights) RemovePrincipal(ctx context.Context, caller access.Caller, name
 		if err := s.adminRemains(ctx, tx); err != nil {
 			return err
 		}
-		event := s.Event(caller, p.Kind+" removed")
+		event := s.Event(caller, record.Action(p.Kind+" removed"))
 		event.Subject = name
 		var had []string
 		for _, g := range p.Grants {
@@ -195,7 +195,7 @@ func (s *Rights) SignOutEverywhere(
 				return err
 			}
 		}
-		event := s.Event(caller, "signed out everywhere")
+		event := s.Event(caller, record.EventSignedOutEverywhere)
 		event.Subject = p.Name
 		event.Detail = map[string]string{"sessions": strconv.FormatInt(ended, 10), "tokens": strconv.FormatInt(revoked, 10)}
 		return tx.Append(ctx, event)
@@ -246,7 +246,7 @@ func (s *Rights) SetPassword(ctx context.Context, caller access.Caller, name, ol
 		if _, err := tx.EndSessions(ctx, p.ID, sha256.Sum256([]byte(session))); err != nil {
 			return err
 		}
-		event := s.Event(caller, "password changed")
+		event := s.Event(caller, record.EventPasswordChanged)
 		event.Subject = p.Name
 		return tx.Append(ctx, event)
 	})

@@ -20,14 +20,14 @@ import (
 	"crelvo/internal/service/act"
 )
 
-// Found is a package in a search's answer.
-type Found struct {
+// Match is a package in a search's answer.
+type Match struct {
 	record.Summary
 	Repository catalog.Repository
 }
 
 // PURL names the package.
-func (f Found) PURL() purl.PURL {
+func (f Match) PURL() purl.PURL {
 	return purl.PURL{Ecosystem: f.Ecosystem, Namespace: f.Namespace, Name: f.Name}
 }
 
@@ -35,7 +35,7 @@ func (f Found) PURL() purl.PURL {
 // be "" for all.
 func (s *Search) Search(
 	ctx context.Context, caller access.Caller, text, repository string, limit, skip int,
-) ([]Found, error) {
+) ([]Match, error) {
 	q, err := s.parseQuery(ctx, caller, text)
 	if err != nil {
 		return nil, err
@@ -63,9 +63,9 @@ func (s *Search) Search(
 		return nil, fault.New(fault.Unavailable, "search-too-long", "this search takes longer than %s", searchLimit).
 			WithHint("Add a word or a repository, so that fewer versions have to be looked at.")
 	}
-	found := make([]Found, len(rows))
+	found := make([]Match, len(rows))
 	for i, row := range rows {
-		found[i] = Found{row, d.ByID[row.RepositoryID]}
+		found[i] = Match{row, d.ByID[row.RepositoryID]}
 	}
 	return found, err
 }
@@ -166,7 +166,7 @@ func (s *Search) SaveSearch(ctx context.Context, caller access.Caller, name, tex
 			At: s.Now()}); err != nil {
 			return err
 		}
-		event := s.Event(caller, "search saved")
+		event := s.Event(caller, record.EventSearchSaved)
 		event.Subject, event.Detail = "@"+name, map[string]string{"query": text}
 		return tx.Append(ctx, event)
 	})
@@ -186,7 +186,7 @@ func (s *Search) ForgetSearch(ctx context.Context, caller access.Caller, name st
 		if err != nil {
 			return err
 		}
-		event := s.Event(caller, "saved search dropped")
+		event := s.Event(caller, record.EventSavedSearchDropped)
 		event.Subject = "@" + name
 		return tx.Append(ctx, event)
 	})

@@ -97,7 +97,7 @@ func (s *Status) waitingPromotions(ctx context.Context, caller access.Caller) (f
 				Do:   "Approve it, refuse it, or cancel it.", Page: page})
 		}
 		for _, d := range p.Deliveries {
-			if d.State == "failed" {
+			if d.State == record.DeliveryFailed {
 				found = append(found, act.Concern{Level: "wrong",
 					What: fmt.Sprintf("Something of promotion %d could not be sent on to %s: %s", p.ID, d.Destination, d.Said),
 					Do:   "Mend it there, and send it again.", Page: page})
