@@ -512,6 +512,51 @@ func TestReclaimRaces(t *testing.T) {
 	}
 }
 
+// TestPlanEnds: a plan that nobody waits for any more ends, in the database too.
+func TestPlanEnds(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
+		t.Fatal(err)
+	}
+	tx, err := n.DB.BeginTxx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(t.Context(), `lock table version in access exclusive mode`); err != nil {
+		t.Fatal(err)
+	}
+	waiting := func() (all int) {
+		if err := n.DB.GetContext(t.Context(), &all, `select count(*) from pg_stat_activity
+			where datname = current_database() and wait_event_type = 'Lock' and state = 'active'`); err != nil {
+			t.Fatal(err)
+		}
+		return all
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := n.Retention.PlanSweep(ctx, n.admin, "name: x\nrepositories: ["+r.Name+"]\nkeep: [newest 1]\n",
+			time.Time{}, func(*retention.PlanLine) error { return nil })
+		ended <- err
+	}()
+	for waiting() == 0 {
+		if t.Context().Err() != nil {
+			t.Fatal("the plan waits for nothing")
+		}
+	}
+	cancel()
+	if err := <-ended; err == nil {
+		t.Error("a plan that was given up came to an end")
+	}
+	for deadline := time.Now().Add(10 * time.Second); waiting() > 0; {
+		if time.Now().After(deadline) {
+			t.Fatal("the database goes on with a plan that was given up")
+		}
+	}
+}
+
 // TestSweepGoesOn ends the service in the middle of a sweep of some hundred
 // versions: the next one takes it over, and takes the rest.
 func TestSweepGoesOn(t *testing.T) {

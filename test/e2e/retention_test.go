@@ -185,7 +185,13 @@ func TestConsoleRetention(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=pattern]")),
 		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Bring back']`)),
 		see("Brought back 1 version"), click("Close"), see("brought back", "by admin"))
-	do(page("/retention/space"), see("Where it goes", r), page("/retention/use"), see("Downloads of everything"),
+	do(page("/retention/space"), see("Where it goes"))
+	eventually(t, 20*time.Second, r+" is somewhere in the table", func() bool {
+		there, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf(
+			"(document.body.innerText.includes(%q) || (scrollBy(0, 500), false))", r)))
+		return err == nil && there
+	})
+	do(page("/retention/use"), see("Downloads of everything"),
 		page("/status"), see("Status", "the database is ok"))
 	do(page("/package/maven/example.skerry.berth/tide-model@1.0.0"), click("Pin…"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=reason]")),

@@ -122,20 +122,20 @@ var cases = []struct {
 	}, ""},
 	{"toml: a quoted head", "[http-basic.\"platform\"]\nusername = \"a\"\n", func(t string) (string, error) {
 		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}})
-	}, ""},
+	}, "[http-basic.\"platform\"]\nusername = \"u\"\n"},
 	{"toml: a spaced head", "[ http-basic . platform ]\nusername = \"a\"\n", func(t string) (string, error) {
 		return SetTOML(t, "http-basic.platform", "", []Setting{{"username", "u"}})
-	}, ""},
+	}, "[ http-basic . platform ]\nusername = \"u\"\n"},
 	{"toml: a comment behind the value", "[r.p] # mine\nurl = \"a#b\"  # old # one\nx = 1\n",
 		func(t string) (string, error) {
 			return SetTOML(t, "r.p", "", []Setting{{"url", "u"}})
 		}, "[r.p] # mine\nurl = \"u\"  # old # one\nx = 1\n"},
 	{"toml: a text of several lines", "a = \"\"\"\n[r.p]\nurl = \"x\"\n\"\"\"\n", func(t string) (string, error) {
 		return SetTOML(t, "r.p", "", []Setting{{"url", "u"}})
-	}, ""},
+	}, "a = \"\"\"\n[r.p]\nurl = \"x\"\n\"\"\"\n\n[r.p]\nurl = \"u\"\n"},
 	{"toml: another form of the name", "[[i]]\nname = 'platform'\nurl = \"2\"\n", func(t string) (string, error) {
 		return SetTOML(t, "i", "name", []Setting{{"name", "platform"}, {"url", "u"}})
-	}, ""},
+	}, "[[i]]\nname = 'platform'\nurl = \"u\"\n"},
 	{"toml: none", "[[[\n", func(t string) (string, error) { return SetTOML(t, "i", "", []Setting{{"url", "u"}}) }, ""},
 	{"toml: a new table", "[project]\nname = \"x\"", func(t string) (string, error) {
 		return SetTOML(t, "tool.uv.index", "name", []Setting{{"name", "platform"}, {"url", "u"}, {"default", "true"}})

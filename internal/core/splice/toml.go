@@ -1,10 +1,12 @@
 package splice
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
 )
 
 // SetTOML sets keys of a table of a TOML file to strings, to true and false where the
@@ -23,22 +25,103 @@ func SetTOML(existing, table, by string, values []Setting) (string, error) {
 	return made, nil
 }
 
+// tomlTable is a table as it stands in a text: its head, and its settings in their order.
+type tomlTable struct {
+	name    string
+	array   bool
+	end     int // of the line of its head, or of its last setting
+	entries []tomlEntry
+}
+
+// tomlEntry is a setting, and where its value stands.
+type tomlEntry struct {
+	key      string
+	from, to int
+}
+
+// readTOML finds the tables of a text by the places that the parser gives; the settings
+// above all of them are of one without a name.
+func readTOML(text string) ([]tomlTable, error) {
+	raw := []byte(text)
+	lineEnd := func(at int) int {
+		if end := strings.IndexByte(text[at:], '\n'); end >= 0 {
+			return at + end + 1
+		}
+		return len(text)
+	}
+	tables := []tomlTable{{}}
+	p := unstable.Parser{}
+	p.Reset(raw)
+	for p.NextExpression() {
+		e := p.Expression()
+		var keys []string
+		last := 0
+		for it := e.Key(); it.Next(); {
+			n := it.Node()
+			keys, last = append(keys, string(n.Data)), int(n.Raw.Offset+n.Raw.Length)
+		}
+		switch e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			tables = append(tables, tomlTable{name: strings.Join(keys, "."), array: e.Kind == unstable.ArrayTable,
+				end: lineEnd(last)})
+		case unstable.KeyValue:
+			end := int(e.Raw.Offset + e.Raw.Length)
+			from := last + strings.IndexByte(text[last:end], '=') + 1
+			from += len(text[from:end]) - len(strings.TrimLeft(text[from:end], " \t"))
+			t := &tables[len(tables)-1]
+			t.end = lineEnd(end)
+			t.entries = append(t.entries, tomlEntry{strings.Join(keys, "."), from, end})
+		}
+	}
+	if p.Error() != nil {
+		// Whoever looks for what is set up finds a value that was cut, too.
+		t := &tables[len(tables)-1]
+		for at := t.end; at < len(text); at = lineEnd(at) {
+			if key, _, ok := strings.Cut(text[at:lineEnd(at)], "="); ok {
+				from := at + len(key) + 1
+				t.entries = append(t.entries, tomlEntry{strings.TrimSpace(key), from, max(from, lineEnd(at)-1)})
+				break
+			}
+		}
+	}
+	return tables, p.Error()
+}
+
+// value is that of a setting, as it is written; "" if there is none.
+func (t tomlTable) value(text, key string) string {
+	for _, e := range t.entries {
+		if e.key == key {
+			return text[e.from:e.to]
+		}
+	}
+	return ""
+}
+
 func setTOML(existing, table, by string, values []Setting) (string, error) {
+	want := ""
 	for _, v := range values {
 		if strings.ContainsAny(v.Value, "\r\n") {
 			return "", cannot("the value of %s has a line break", v.Key)
 		}
-	}
-	all, nl := lines(closed(existing)), ending(existing)
-	start, end := tomlTable(all, table, by, values)
-	if start < 0 {
-		text := strings.Join(all, "")
-		if text != "" {
-			text += nl
+		if v.Key == by {
+			want = v.Value
 		}
+	}
+	text, nl := closed(existing), ending(existing)
+	tables, err := readTOML(text)
+	if err != nil {
+		return "", cannot("it is not TOML: %v", err)
+	}
+	at := slices.IndexFunc(tables[1:], func(t tomlTable) bool {
+		return t.name == table && t.array == (by != "") && (by == "" || tomlText(t.value(text, by)) == want)
+	}) + 1
+	if at == 0 {
 		head := "[" + table + "]"
 		if by != "" {
 			head = "[[" + table + "]]"
+		}
+		if text != "" {
+			text += nl
 		}
 		text += head + nl
 		for _, v := range values {
@@ -46,135 +129,69 @@ func setTOML(existing, table, by string, values []Setting) (string, error) {
 		}
 		return text, nil
 	}
+	// From the end, so that what stands before stays where it is.
+	t := tables[at]
+	added := ""
+	var changed []tomlEntry
+	set := map[int]string{}
 	for _, v := range values {
-		done := false
-		for i := start; i < end; i++ {
-			k, old, ok := tomlLine(all[i])
-			if !ok || k != v.Key {
-				continue
-			}
-			done = true
-			if old == tomlValue(v.Value) {
-				break
-			}
-			if strings.HasPrefix(old, "[") && !strings.HasSuffix(old, "]") || strings.HasPrefix(old, `"""`) {
-				return "", cannot("%s goes over several lines", v.Key)
-			}
-			all[i] = indentOf(all[i]) + v.Key + " = " + tomlValue(v.Value) + tomlComment(old) + nl
-			break
-		}
-		if !done {
-			at := end
-			for at > start && strings.TrimSpace(all[at-1]) == "" {
-				at--
-			}
-			all = append(all[:at:at], append([]string{v.Key + " = " + tomlValue(v.Value) + nl}, all[at:]...)...)
-			end++
+		i := slices.IndexFunc(t.entries, func(e tomlEntry) bool { return e.key == v.Key })
+		if i < 0 {
+			added += v.Key + " = " + tomlValue(v.Value) + nl
+		} else if e := t.entries[i]; tomlText(text[e.from:e.to]) != v.Value {
+			changed = append(changed, e)
+			set[e.from] = tomlValue(v.Value)
 		}
 	}
-	return strings.Join(all, ""), nil
+	text = text[:t.end] + added + text[t.end:]
+	slices.SortFunc(changed, func(a, b tomlEntry) int { return b.from - a.from })
+	for _, e := range changed {
+		text = text[:e.from] + set[e.from] + text[e.to:]
+	}
+	return text, nil
 }
 
-// GetTOML gives the settings of a table, strings without their quotes; with by,
-// those of every table of the array.
-func GetTOML(existing, table string) (tables []map[string]string) {
-	all := lines(existing)
-	var now map[string]string
-	for _, line := range all {
-		if head, ok := tomlHead(line); ok {
-			now = nil
-			if head == table {
-				now = map[string]string{}
-				tables = append(tables, now)
-			}
+// GetTOML gives the settings of a table, strings without their quotes; those of every
+// table of an array. What is not TOML has those up to where it is none.
+func GetTOML(existing, table string) (found []map[string]string) {
+	tables, _ := readTOML(existing)
+	for _, t := range tables[1:] {
+		if t.name != table {
 			continue
 		}
-		if k, v, ok := tomlLine(line); ok && now != nil {
-			now[k] = unquote(v)
+		settings := map[string]string{}
+		for _, e := range t.entries {
+			settings[e.key] = tomlText(existing[e.from:e.to])
 		}
+		found = append(found, settings)
 	}
-	return tables
+	return found
 }
 
-// TablesTOML names the tables of a TOML file, as they are written.
+// TablesTOML names the tables of a TOML file.
 func TablesTOML(existing string) (names []string) {
-	for _, line := range lines(existing) {
-		if head, ok := tomlHead(line); ok {
-			names = append(names, head)
-		}
+	tables, _ := readTOML(existing)
+	for _, t := range tables[1:] {
+		names = append(names, t.name)
 	}
 	return names
 }
 
-func tomlTable(all []string, table, by string, values []Setting) (start, end int) {
-	want := ""
-	for _, v := range values {
-		if v.Key == by {
-			want = tomlValue(v.Value)
+// tomlText is a value without quotes, if it is a string; else as it is written.
+func tomlText(value string) string {
+	var read map[string]any
+	if toml.Unmarshal([]byte("x = "+value), &read) == nil {
+		if text, ok := read["x"].(string); ok {
+			return text
 		}
 	}
-	for i := 0; i < len(all); i++ {
-		if head, ok := tomlHead(all[i]); !ok || head != table {
-			continue
-		}
-		end = i + 1
-		fits := by == ""
-		for ; end < len(all); end++ {
-			if _, ok := tomlHead(all[end]); ok {
-				break
-			}
-			if k, v, ok := tomlLine(all[end]); ok && k == by && v == want {
-				fits = true
-			}
-		}
-		if fits {
-			return i + 1, end
-		}
-	}
-	return -1, 0
+	return strings.Trim(strings.TrimSpace(value), `"`)
 }
 
-func tomlHead(line string) (string, bool) {
-	text := strings.TrimSpace(line)
-	if !strings.HasPrefix(text, "[") {
-		return "", false
-	}
-	text, _, _ = strings.Cut(text, "#")
-	text = strings.TrimSpace(text)
-	if !strings.HasSuffix(text, "]") || strings.Contains(text, "=") || strings.Contains(text, ",") {
-		return "", false
-	}
-	text = strings.TrimSuffix(strings.TrimPrefix(text, "["), "]")
-	return strings.TrimSpace(strings.TrimSuffix(strings.TrimPrefix(text, "["), "]")), true
-}
-
-func tomlLine(line string) (key, value string, ok bool) {
-	text := strings.TrimSpace(line)
-	if text == "" || text[0] == '#' || text[0] == '[' {
-		return "", "", false
-	}
-	key, value, ok = strings.Cut(text, "=")
-	return strings.TrimSpace(key), strings.TrimSpace(value), ok
-}
-
-// tomlComment is the comment behind a value, with the space before it.
-func tomlComment(value string) string {
-	for i := range value {
-		if value[i] != '#' {
-			continue
-		}
-		var read map[string]any
-		if bare := strings.TrimRight(value[:i], " \t"); toml.Unmarshal([]byte("k = "+bare), &read) == nil {
-			return value[len(bare):]
-		}
-	}
-	return ""
-}
-
-// tomlValue writes a string, and true and false as they are.
 // isList tells whether a value is a list of texts, which is written as it is.
 func isList(text string) bool { return strings.HasPrefix(text, `["`) && strings.HasSuffix(text, `"]`) }
 
+// tomlValue writes a string, and true, false and lists as they are.
 func tomlValue(text string) string {
 	if text == "true" || text == "false" || isList(text) {
 		return text
