@@ -77,7 +77,7 @@ export function inRepository(name: string, isChain = false) {
 }
 
 /** outdated says whether a change makes the answer to a question out of date. */
-export function outdated(query: Pick<Query, "meta" | "state">, change: Change): boolean {
+function outdated(query: Pick<Query, "meta" | "state">, change: Change): boolean {
   const about = query.meta?.about?.[change.kind];
   return about === true || (about?.(change, query.state.data) ?? false);
 }

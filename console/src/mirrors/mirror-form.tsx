@@ -9,7 +9,7 @@ import { Button, ErrorNote } from "../ui/parts";
 import { TextField, AreaField } from "../ui/form";
 
 /** MirrorForm is what is typed of the settings of a mirror. */
-export type MirrorForm = {
+type MirrorForm = {
   upstreams: string;
   user: string;
   secret: string;

@@ -20,7 +20,7 @@ export function SweepMark({ state }: { state: Schemas["Sweep"]["state"] }) {
 }
 
 /** Waterline shows what of a sum of bytes stays, and what goes: the part that is freed is filled. */
-export function Waterline({ total }: { total: Total }) {
+function Waterline({ total }: { total: Total }) {
   const all = total.keptBytes + total.sweptBytes;
   const part = (n: number) => `${all > 0 ? (100 * n) / all : 0}%`;
   return (

@@ -9,7 +9,7 @@ import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 
 /** Wrong is something that is wrong in a line; lines are counted from 1. */
-export type Wrong = { line: number; message: string };
+type Wrong = { line: number; message: string };
 
 const colours = HighlightStyle.define([
   { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--deep)", fontWeight: "500" },
