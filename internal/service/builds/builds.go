@@ -260,10 +260,11 @@ func (s *Builds) RecordBuild(ctx context.Context, caller access.Caller, report R
 		event := s.Event(caller, record.EventBuildRecorded)
 		event.Subject = b.Title()
 		event.Detail = map[string]string{"made": act.Plural(int64(b.Made), "version"), "revision": b.Revision}
-		changes := []record.Change{{Kind: "build", Name: b.Title()}}
+		changes := []record.Change{{Kind: record.OfBuild, Name: b.Title()}}
 		for _, m := range made {
-			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: m.RepositoryID, Ecosystem: m.Ecosystem,
-				Namespace: m.Namespace, Name: m.Name, Version: m.Version})
+			r, _ := s.directory.RepositoryByID(m.RepositoryID)
+			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: m.RepositoryID, Repository: r.Name,
+				Ecosystem: m.Ecosystem, Namespace: m.Namespace, Name: m.Name, Version: m.Version})
 		}
 		return tx.Append(ctx, event, changes...)
 	})
