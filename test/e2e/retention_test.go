@@ -183,7 +183,7 @@ func TestConsoleRetention(t *testing.T) {
 	sweeps := done(desk(house.Token).Sweeps(t.Context(), map[string][]string{"policy": {name}}))(t)
 	do(page(fmt.Sprintf("/sweeps/%d", sweeps[0].ID)), click("Bring back"),
 		chromedp.WaitVisible(chromedp.CSS("[role=dialog] input[name=pattern]")),
-		chromedp.Click(chromedp.Search(`//*[@role='dialog']//button[normalize-space(.)='Bring back']`)),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("[role=dialog] button[type=submit]").click()`),
 		see("Brought back 1 version"), click("Close"), see("brought back", "by admin"))
 	do(page("/retention/space"), see("Where it goes"))
 	eventually(t, 20*time.Second, r+" is somewhere in the table", func() bool {
