@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"path"
@@ -99,8 +100,8 @@ func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) (
 
 // lineOf is the line that a place stands in, with its end.
 func lineOf(raw []byte, p TextPlace) (from, to int) {
-	from = strings.LastIndexByte(string(raw[:p.From]), '\n') + 1
-	if end := strings.IndexByte(string(raw[p.To:]), '\n'); end >= 0 {
+	from = bytes.LastIndexByte(raw[:p.From], '\n') + 1
+	if end := bytes.IndexByte(raw[p.To:], '\n'); end >= 0 {
 		return from, p.To + end + 1
 	}
 	return from, len(raw)

@@ -42,7 +42,7 @@ func TestSettings(t *testing.T) {
 }
 
 func settingsHold(t *testing.T, s Settings) {
-	p := Pointing{Address: "https://packages.skerry.example/at/north-quay/barge/", ID: "north-quay", User: "deckhand",
+	p := Pointing{Address: "https://packages.skerry.example/at/north-pier/barge/", ID: "north-pier", User: "deckhand",
 		Secret: "crelvo_secret"}
 	files := map[string]string{}
 	for _, piece := range s.Parts(p) {
@@ -65,11 +65,11 @@ func settingsHold(t *testing.T, s Settings) {
 		uses[0].User != p.User || uses[0].In != "ferry.conf" || uses[0].SecretIn != "~/.ferry" || uses[0].Wrong != "" {
 		t.Errorf("%+v of\n%v", uses, files)
 	}
-	files["~/.ferry"] = strings.ReplaceAll(files["~/.ferry"], "north-quay", "south-quay")
-	if uses = s.Uses(f); len(uses) != 1 || !strings.Contains(uses[0].Wrong, "south-quay") {
+	files["~/.ferry"] = strings.ReplaceAll(files["~/.ferry"], "north-pier", "south-pier")
+	if uses = s.Uses(f); len(uses) != 1 || !strings.Contains(uses[0].Wrong, "south-pier") {
 		t.Errorf("a secret under another name: %+v", uses)
 	}
-	env["FERRY_NORTH_QUAY_TOKEN"] = "crelvo_other"
+	env["FERRY_NORTH_PIER_TOKEN"] = "crelvo_other"
 	if uses = s.Uses(f); len(uses) != 1 || uses[0].Secret != "crelvo_other" || uses[0].Wrong != "" {
 		t.Errorf("a variable goes before: %+v", uses)
 	}
@@ -77,16 +77,16 @@ func settingsHold(t *testing.T, s Settings) {
 	if uses = s.Uses(f); len(uses) != 0 {
 		t.Errorf("another server's: %+v", uses)
 	}
-	env["FERRY_NORTH_QUAY_URL"] = "https://elsewhere.example/"
-	if said := s.Strays(f, p); len(said) != 1 || !strings.Contains(said[0], "FERRY_NORTH_QUAY_URL") {
+	env["FERRY_NORTH_PIER_URL"] = "https://elsewhere.example/"
+	if said := s.Strays(f, p); len(said) != 1 || !strings.Contains(said[0], "FERRY_NORTH_PIER_URL") {
 		t.Errorf("%q", said)
 	}
 	var names []string
 	for _, v := range s.Variables(p) {
 		names = append(names, v.Key+"="+v.Value)
 	}
-	if want := []string{"FERRY_NORTH_QUAY_URL=to+" + p.Address,
-		"FERRY_NORTH_QUAY_TOKEN=crelvo_secret"}; !slices.Equal(names,
+	if want := []string{"FERRY_NORTH_PIER_URL=to+" + p.Address,
+		"FERRY_NORTH_PIER_TOKEN=crelvo_secret"}; !slices.Equal(names,
 		want) {
 		t.Errorf("%q", names)
 	}
@@ -115,9 +115,9 @@ func TestOrders(t *testing.T) {
 	o := Orders{Build: "ferry go", Add: "ferry load {what} from {id}", Version: "@",
 		Publish: "ferry land at {id}"}.Of(PlainName)
 	for want, p := range map[string]Pointing{
-		"ferry go":                  {ID: "quay"},
-		"ferry load kelp from quay": {ID: "quay", PURL: purl.PURL{Name: "kelp"}},
-		"ferry load kelp@1.0 from quay; ferry land at quay": {ID: "quay", PURL: purl.PURL{Name: "kelp", Version: "1.0"},
+		"ferry go":                  {ID: "pier"},
+		"ferry load kelp from pier": {ID: "pier", PURL: purl.PURL{Name: "kelp"}},
+		"ferry load kelp@1.0 from pier; ferry land at pier": {ID: "pier", PURL: purl.PURL{Name: "kelp", Version: "1.0"},
 			PublishReleases: true},
 	} {
 		if got := strings.Join(o(p), "; "); got != want {

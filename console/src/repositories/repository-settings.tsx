@@ -63,6 +63,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
           done={() => changed({ kind: "repository" })}
           submit="Save"
           saves="Saved; it is in force now."
+          kept={(form) => ({ ...form, mirror: { ...form.mirror, secret: "" } })} // which is never shown
         >
           {!r.chain && (
             <ChoiceField

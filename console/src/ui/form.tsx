@@ -26,6 +26,8 @@ type FormProps<V extends FieldValues, R> = {
   leave?: string;
   /** saves: it is about what is there already, can be saved when something was changed, and says so. */
   saves?: string;
+  /** kept is what of the values stays in it once they are saved; left out, all. */
+  kept?: (values: V) => V;
   /** again: another may follow, so that it is emptied and stays. */
   again?: boolean;
   /** ready says whether it can be handed in. */
@@ -44,6 +46,7 @@ export function Form<V extends FieldValues, R>({
   look = "strong",
   leave = "Cancel",
   saves,
+  kept = (values) => values,
   again,
   ready,
   className,
@@ -56,7 +59,7 @@ export function Form<V extends FieldValues, R>({
   const doing = useMutation({
     mutationFn: run,
     onSuccess: async (result, values) => {
-      if (saves !== undefined) form.reset(values);
+      if (saves !== undefined) form.reset(kept(values));
       if (again) form.reset();
       else close?.();
       await done?.(result);
