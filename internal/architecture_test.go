@@ -177,7 +177,6 @@ func TestImportsRunOneWay(t *testing.T) {
 	}
 }
 
-// longest is how many lines a function may have.
 // What a function may have of lines, and a line of characters.
 const longest, widest = 80, 120
 
@@ -286,5 +285,51 @@ func TestActionsAreNamed(t *testing.T) {
 	})
 	if err != nil || events < 40 {
 		t.Fatalf("%d events, %v", events, err)
+	}
+}
+
+// kinds are where the kind of a repository may be asked: where it is read from the record,
+// made, and answered for. Elsewhere it is asked what it can do (Own, Fetches, Gathers).
+var kinds = []string{"record/repositories.go", "service/repositories/repository.go", "service/resolving/source.go"}
+
+// TestKindsAreNotAsked: what holds for a kind of repository because of what it can do is said so.
+func TestKindsAreNotAsked(t *testing.T) {
+	asked := map[string]bool{}
+	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files := token.NewFileSet()
+		file, err := parser.ParseFile(files, path, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			var compared []ast.Expr
+			switch n := n.(type) {
+			case *ast.BinaryExpr:
+				compared = []ast.Expr{n.X, n.Y}
+			case *ast.CaseClause:
+				compared = n.List
+			}
+			for _, e := range compared {
+				s, ok := e.(*ast.SelectorExpr)
+				if !ok || !slices.Contains([]string{"House", "Mirror", "Chain"}, s.Sel.Name) {
+					continue
+				}
+				if of, ok := s.X.(*ast.Ident); !ok || of.Name != "catalog" {
+					continue
+				}
+				asked[path] = true
+				if !slices.Contains(kinds, path) {
+					t.Errorf("%s asks for the kind of a repository", files.Position(e.Pos()))
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || len(asked) != len(kinds) {
+		t.Fatalf("it is asked in %v, %v", asked, err)
 	}
 }

@@ -104,11 +104,11 @@ func (w *Server) showRepository(
 		LargestFile: r.LargestFile, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r), Ecosystems: []string{},
 		Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes, CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
-	switch r.Kind {
-	case catalog.Mirror:
+	switch {
+	case r.Fetches():
 		shown.Ecosystem, shown.Mirror, shown.Ecosystems = r.Ecosystem, showMirror(r, contacts, w.service.Now()),
 			[]string{r.Ecosystem}
-	case catalog.Chain:
+	case r.Gathers():
 		shown.Chain = w.showChain(v.caller, r)
 	}
 	if total.LastChange != nil {

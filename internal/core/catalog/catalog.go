@@ -19,7 +19,7 @@ import (
 // Kind is what a repository does: hold, fetch or put together.
 type Kind string
 
-// The kinds of repository.
+// The kinds of repository. Who asks what one can do asks Own, Fetches, Gathers or Accepts.
 const (
 	House  Kind = "house"
 	Mirror Kind = "mirror"
@@ -68,6 +68,20 @@ type Repository struct {
 	Mirror *MirrorSettings // mirror only; not to be changed
 	Chain  *ChainSettings  // chain only; not to be changed
 }
+
+// Own tells whether what is in it is ours: published to it or promoted into it, and so to
+// be withdrawn, removed or built upon.
+func (r Repository) Own() bool { return r.Kind == House }
+
+// Fetches tells whether it has upstreams, so that it may have more than it keeps.
+func (r Repository) Fetches() bool { return r.Kind == Mirror }
+
+// Gathers tells whether it keeps nothing itself, and answers with what its members have.
+func (r Repository) Gathers() bool { return r.Kind == Chain }
+
+// Accepts tells whether versions of that maturity can be published to it or promoted
+// into it.
+func (r Repository) Accepts(snapshot bool) bool { return r.Own() && r.Holds.Takes(snapshot) }
 
 // At is the name as it stands in addresses: with the moment, if there is one.
 func (r Repository) At() string {

@@ -154,3 +154,25 @@ func TestClean(t *testing.T) {
 		t.Error("addresses of the web")
 	}
 }
+
+func TestWhatAKindCanDo(t *testing.T) {
+	for _, test := range []struct {
+		kind                        Kind
+		holds                       Holds
+		own, fetches, gathers       bool
+		takesRelease, takesSnapshot bool
+	}{
+		{House, Both, true, false, false, true, true},
+		{House, Releases, true, false, false, true, false},
+		{House, Snapshots, true, false, false, false, true},
+		{Mirror, Both, false, true, false, false, false},
+		{Chain, Both, false, false, true, false, false},
+	} {
+		r := Repository{Kind: test.kind, Holds: test.holds}
+		if r.Own() != test.own || r.Fetches() != test.fetches || r.Gathers() != test.gathers ||
+			r.Accepts(false) != test.takesRelease || r.Accepts(true) != test.takesSnapshot {
+			t.Errorf("a %s that holds %s: own %v, fetches %v, gathers %v, accepts releases %v and snapshots %v",
+				r.Kind, r.Holds, r.Own(), r.Fetches(), r.Gathers(), r.Accepts(false), r.Accepts(true))
+		}
+	}
+}

@@ -33,7 +33,7 @@ func Flatten(of catalog.Repository, byID func(int64) (catalog.Repository, bool))
 				continue
 			}
 			seen[inner.ID] = true
-			if inner.Kind == catalog.Chain {
+			if inner.Gathers() {
 				add(inner, maySkip || m.MaySkip, append(slices.Clip(via), inner.Name))
 				continue
 			}
@@ -150,7 +150,7 @@ func Resolve(members []Member, q Question, ask func(i int) Finding) Answer {
 	for _, i := range order(members, q) {
 		m, step := members[i], &a.Steps[i]
 		// Its word counts beside that of others.
-		together := q.PURL.Version == "" || q.Snapshot && m.Kind == catalog.House
+		together := q.PURL.Version == "" || q.Snapshot && m.Own()
 		if !q.All && !together && (found || a.Failed >= 0) {
 			continue
 		}
@@ -184,8 +184,8 @@ func order(members []Member, q Question) []int {
 	}
 	if q.Snapshot {
 		slices.SortStableFunc(all, func(a, b int) int {
-			switch first := members[a].Kind == catalog.House; {
-			case first == (members[b].Kind == catalog.House):
+			switch first := members[a].Own(); {
+			case first == members[b].Own():
 				return 0
 			case first:
 				return -1
@@ -198,7 +198,7 @@ func order(members []Member, q Question) []int {
 
 // Excuse tells why a member need not be asked; Said is "" if it must be.
 func Excuse(m Member, q Question) Finding {
-	if m.Kind != catalog.Mirror {
+	if !m.Fetches() {
 		return Finding{}
 	}
 	if m.Ecosystem != q.PURL.Ecosystem {

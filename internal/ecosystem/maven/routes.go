@@ -112,7 +112,7 @@ func (m Maven) getFile(c *ecosystem.Call, t target) error {
 
 // ownOpen finds a file of a version that is not complete yet, for whoever sent it.
 func (m Maven) ownOpen(c *ecosystem.Call, t target) (ecosystem.Found, bool) {
-	if c.Caller.ID == 0 || c.Repository.AsOf != 0 || t.checksum != "" || c.Repository.Kind == catalog.Mirror {
+	if c.Caller.ID == 0 || c.Repository.AsOf != 0 || t.checksum != "" || c.Repository.Fetches() {
 		return ecosystem.Found{}, false
 	}
 	at, err := c.Desk.Target(c.Caller, c.Repository, t.place.Snapshot)

@@ -161,7 +161,7 @@ func projectOf(p *catalog.Package) project {
 // its own. Addresses of private networks are nobody's business, and what a chain puts
 // together is not one project's copy.
 func (p project) tracking(r catalog.Repository) project {
-	if r.Kind != catalog.Mirror || r.Mirror == nil || len(r.Mirror.Upstreams) == 0 || r.Mirror.Upstreams[0].Private ||
+	if !r.Fetches() || r.Mirror == nil || len(r.Mirror.Upstreams) == 0 || r.Mirror.Upstreams[0].Private ||
 		p.Meta.Version != apiVersion {
 		return p
 	}

@@ -388,7 +388,7 @@ func (s *Builds) housesFor(caller access.Caller, name string) ([]catalog.Reposit
 		return []catalog.Repository{r}, err
 	}
 	return slices.DeleteFunc(s.directory.Readable(caller), func(r catalog.Repository) bool {
-		return r.Kind != catalog.House
+		return !r.Own()
 	}), nil
 }
 

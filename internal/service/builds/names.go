@@ -5,7 +5,6 @@ import (
 	"errors"
 
 	"crelvo/internal/core/access"
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
@@ -35,7 +34,7 @@ func (s *Builds) speaksFor(
 // that it came with.
 func (s *Builds) publishesSomewhere(caller access.Caller) bool {
 	for _, r := range s.directory.Known().ByID {
-		if r.Kind == catalog.House && access.Decide(caller, access.Publish, access.Of(r)).Allowed {
+		if r.Own() && access.Decide(caller, access.Publish, access.Of(r)).Allowed {
 			return true
 		}
 	}

@@ -47,7 +47,7 @@ func (s *Directory) NewState(all []record.StoredRepository, claims []record.Clai
 		d.ByName[r.Name], d.ByID[r.ID] = r.Repository, r.Repository
 	}
 	for _, r := range d.ByID {
-		if r.Kind == catalog.Chain {
+		if r.Gathers() {
 			d.Behind[r.ID] = chain.Flatten(r, d.Find)
 		}
 	}
@@ -209,7 +209,7 @@ func IDsOf(members []chain.Member) []int64 {
 // MembersOf are the house and mirror repositories behind a chain that are in its
 // sight; any other repository is its own only member.
 func (s *Directory) MembersOf(r catalog.Repository) []chain.Member {
-	if r.Kind == catalog.Chain {
+	if r.Gathers() {
 		members := s.Known().Behind[r.ID]
 		if r.Sight == "" {
 			return members
@@ -240,11 +240,11 @@ func (s *Directory) Hear(c record.Change) error {
 func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
 	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead]}
-	if r.Kind == catalog.House {
+	if r.Own() {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
 		all["closed"], all["largest file"] = yesNo[r.Closed], api.Bytes(r.LargestFile)
 	}
-	if r.Kind != catalog.Chain {
+	if !r.Gathers() {
 		all["holds"] = string(r.Holds)
 	}
 	if m := r.Mirror; m != nil {

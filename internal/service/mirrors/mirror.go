@@ -54,7 +54,7 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 	}
 	after := map[int64]*Mirror{}
 	for id, r := range d.ByID {
-		if r.Kind != catalog.Mirror {
+		if !r.Fetches() {
 			continue
 		}
 		e, ok := s.Ecosystems[r.Ecosystem].(ecosystem.Mirrored)

@@ -43,7 +43,7 @@ func (s *Mirrors) Mirror(caller access.Caller, name string, action access.Action
 			access.Needed(action), name).
 			WithHint("%s.", s.directory.WhoGrants(access.Of(r)))
 	}
-	if err == nil && r.Kind != catalog.Mirror {
+	if err == nil && !r.Fetches() {
 		err = fault.New(fault.Conflict, "not-a-mirror", "%s is a %s, so it has no upstream", name, r.Kind)
 	}
 	return r, err

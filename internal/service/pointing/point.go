@@ -58,7 +58,7 @@ func (s *Pointing) ownNamespaces(
 	}
 	var houses []catalog.Repository
 	for _, m := range s.directory.MembersOf(r) {
-		if m.Kind == catalog.House {
+		if m.Own() {
 			m.Sight = ""
 			houses = append(houses, m.Repository)
 		}
@@ -88,10 +88,10 @@ func (s *Pointing) Point(
 	}
 	if of.Ecosystem != "" {
 		ecosystemName = of.Ecosystem
-	} else if ecosystemName == "" && r.Kind == catalog.Mirror {
+	} else if ecosystemName == "" && r.Fetches() {
 		ecosystemName = r.Ecosystem
 	}
-	if client != "curl" && r.Kind != catalog.Mirror && of.Ecosystem == "" {
+	if client != "curl" && !r.Fetches() && of.Ecosystem == "" {
 		ecosystemName = ""
 	}
 	c, e, err := FindClient(client, ecosystemName)
@@ -104,14 +104,14 @@ func (s *Pointing) Point(
 	}
 	p := Pointed{Client: c, Ecosystem: e, Pointing: ecosystem.Pointing{Address: address + "/at/" + r.At() + "/" +
 		e.Name() + "/", ID: r.Name, User: caller.Name,
-		Everything: r.Kind == catalog.Chain, PURL: of}}
+		Everything: r.Gathers(), PURL: of}}
 	p.Token = rights.NewToken{Can: []access.Action{access.Read}, On: []string{r.Name}}
 	if p.Own, err = s.ownNamespaces(ctx, r, e.Name()); err != nil {
 		return Pointed{}, err
 	}
 	for _, m := range s.directory.MembersOf(r) {
-		p.Releases = p.Releases || m.Kind == catalog.Mirror || m.Holds.Takes(false)
-		p.Snapshots = p.Snapshots || m.Kind != catalog.Mirror && m.Holds.Takes(true)
+		p.Releases = p.Releases || m.Fetches() || m.Holds.Takes(false)
+		p.Snapshots = p.Snapshots || m.Accepts(true)
 	}
 	add := func(id int64) {
 		if name := s.directory.Known().ByID[id].Name; name != "" && !slices.Contains(p.Token.On, name) {
@@ -130,13 +130,13 @@ func (s *Pointing) Point(
 		return p, act.Invalid("does-not-publish", "%s does not publish", c.Title)
 	}
 	switch {
-	case r.AsOf != 0 || r.Kind == catalog.Mirror:
+	case r.AsOf != 0:
 	case r.Chain != nil:
 		p.PublishReleases, p.PublishSnapshots = r.Chain.ReleasesTo != 0, r.Chain.SnapshotsTo != 0
 		add(r.Chain.ReleasesTo)
 		add(r.Chain.SnapshotsTo)
 	default:
-		p.PublishReleases, p.PublishSnapshots = r.Holds.Takes(false), r.Holds.Takes(true)
+		p.PublishReleases, p.PublishSnapshots = r.Accepts(false), r.Accepts(true)
 	}
 	if !p.Publishes() {
 		return p, fault.New(fault.Conflict, "takes-nothing", "%s takes nothing that is published", r.At()).

@@ -300,9 +300,9 @@ func (s *Promotion) chooseVersions(c *crossing, as []string) error {
 		switch {
 		case named:
 			item.to = purl.NormalVersion(item.Ecosystem, chosen)
-		case snapshot && !c.to.Holds.Takes(true) && all != "":
+		case snapshot && !c.to.Accepts(true) && all != "":
 			item.to = purl.NormalVersion(item.Ecosystem, all)
-		case snapshot && !c.to.Holds.Takes(true):
+		case snapshot && !c.to.Accepts(true):
 			item.to = purl.ReleaseOf(item.Ecosystem, item.Version)
 		default:
 			item.to = item.Version
@@ -313,7 +313,7 @@ func (s *Promotion) chooseVersions(c *crossing, as []string) error {
 			item.to = item.Version
 		case !snapshot && item.to != item.Version:
 			c.problem("%s is a release, and stays what it is; it cannot become %s", item.purl(), item.to)
-		case !c.to.Holds.Takes(purl.IsSnapshot(item.Ecosystem, item.to)):
+		case !c.to.Accepts(purl.IsSnapshot(item.Ecosystem, item.to)):
 			c.problem("%s holds %s, and %s %s is a %s", c.to.Name, c.to.Holds, item.Name, item.to,
 				publishing.Maturity(purl.IsSnapshot(item.Ecosystem, item.to)))
 		}

@@ -220,7 +220,7 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 		switch {
 		case !ok:
 			return t, fault.New(fault.NotFound, "no-such-repository", "there is no repository %s", stage.Repository)
-		case r.Kind != catalog.House:
+		case !r.Own():
 			return t, act.Invalid("not-a-house", "%s is a %s; the stages of a track are house repositories", r.Name, r.Kind)
 		case slices.ContainsFunc(t.Stages, func(o record.Stage) bool { return o.RepositoryID == r.ID }):
 			return t, act.Invalid("stage-twice", "%s is a stage twice", r.Name)

@@ -28,7 +28,7 @@ func (s *Publishing) Changing(
 		return r, nil, fault.New(fault.Conflict, "the-past", "%s as of %s cannot be changed: it is the past", r.Name,
 			key.AsOf)
 	}
-	if r.Kind != catalog.House {
+	if !r.Own() {
 		return r, nil, fault.New(fault.Conflict, "not-a-house",
 			"%s is a %s; only what house repositories hold can be changed", r.Name, r.Kind).
 			WithHint("Name the house repository that holds %s.", key.Name)
@@ -60,7 +60,7 @@ func (s *Publishing) houses(
 	has func(*catalog.Package) bool,
 ) ([]catalog.PackageKey, error) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
-	if !ok || r.Kind != catalog.Chain || key.AsOf != 0 {
+	if !ok || !r.Gathers() || key.AsOf != 0 {
 		key.Sight = ""
 		return []catalog.PackageKey{key}, nil
 	}
@@ -68,7 +68,7 @@ func (s *Publishing) houses(
 	var all []catalog.PackageKey
 	found := false
 	for _, m := range s.directory.MembersFor(r, key) {
-		if m.Kind != catalog.House {
+		if !m.Own() {
 			continue
 		}
 		at := m.Key(key.Ecosystem, key.Namespace, key.Name)

@@ -218,7 +218,7 @@ func (s *Publishing) accepts(
 		place.Version, what)
 	var better []string
 	for _, r := range s.directory.Repositories() {
-		if r.Kind == catalog.House && r.Holds.Takes(place.Snapshot) &&
+		if r.Accepts(place.Snapshot) &&
 			access.Decide(caller, access.Publish, access.Object{Repository: r, Package: place.PURL(e.Name())}).Allowed {
 			better = append(better, r.Name)
 		}
@@ -251,7 +251,7 @@ func Maturity(snapshot bool) string {
 
 // Takes checks that versions of that maturity may be published to a repository.
 func (s *Publishing) Takes(repository catalog.Repository, snapshot bool) error {
-	if repository.Kind != catalog.House {
+	if !repository.Own() {
 		return fault.New(fault.Conflict, "not-a-house", "%s is a %s; only house repositories take what is published",
 			repository.Name, repository.Kind)
 	}

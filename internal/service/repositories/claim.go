@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"crelvo/internal/core/access"
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
@@ -36,7 +35,7 @@ func (s *Repositories) PublishedNames(
 	}
 	scope := s.directory.ScopeOf(r)
 	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool {
-		return s.directory.Known().ByID[id].Kind != catalog.House
+		return !s.directory.Known().ByID[id].Own()
 	})
 	return s.DB.PublishedNames(ctx, scope, strings.TrimSpace(words), maxPublished)
 }

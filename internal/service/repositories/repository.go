@@ -17,7 +17,7 @@ import (
 // Totals tells what each of the repositories holds of what is in sight. Chains
 // hold nothing, but have the ecosystems of what stands behind them.
 func (s *Repositories) Totals(ctx context.Context, repositories ...catalog.Repository) (map[int64]record.Total, error) {
-	isChain := func(r catalog.Repository) bool { return r.Kind == catalog.Chain }
+	isChain := func(r catalog.Repository) bool { return r.Gathers() }
 	totals, err := s.DB.Totals(ctx, s.directory.ScopeOf(slices.DeleteFunc(slices.Clone(repositories), isChain)...))
 	chains := slices.DeleteFunc(slices.Clone(repositories), func(r catalog.Repository) bool { return !isChain(r) })
 	if err != nil || len(chains) == 0 {
@@ -28,7 +28,7 @@ func (s *Repositories) Totals(ctx context.Context, repositories ...catalog.Repos
 		var names []string
 		for _, m := range s.directory.MembersOf(r) {
 			names = append(names, behind[m.ID].Ecosystems...)
-			if m.Kind == catalog.Mirror {
+			if m.Fetches() {
 				names = append(names, m.Ecosystem)
 			}
 		}
@@ -43,7 +43,7 @@ func (s *Repositories) EcosystemsIn(ctx context.Context, r catalog.Repository) (
 	members := s.directory.MembersOf(r)
 	names, err := s.DB.Ecosystems(ctx, s.directory.ScopeOf(r))
 	for _, m := range members {
-		if m.Kind == catalog.Mirror {
+		if m.Fetches() {
 			names = append(names, m.Ecosystem)
 		}
 	}
@@ -93,17 +93,17 @@ func (s *Repositories) TotalAsOf(ctx context.Context, r catalog.Repository) (rec
 // its upstreams or members are.
 func checkSettings(r catalog.Repository) error {
 	switch {
-	case r.Kind != catalog.House && r.Kind != catalog.Mirror && r.Kind != catalog.Chain:
+	case !r.Own() && !r.Fetches() && !r.Gathers():
 		return act.Invalid("bad-kind", "a repository cannot be a %q", r.Kind).WithHint("Choose house, mirror or chain.")
 	case r.Holds != catalog.Snapshots && r.Holds != catalog.Releases && r.Holds != catalog.Both:
 		return fault.New(fault.Invalid, "bad-holds", "a repository cannot hold %q", r.Holds).
 			WithHint("Choose snapshots, releases or both.")
-	case r.Kind == catalog.Chain && r.Holds != catalog.Both:
+	case r.Gathers() && r.Holds != catalog.Both:
 		return act.Invalid("holds-nothing", "%s is a chain, and holds what its members hold", r.Name).
 			WithHint("Say what the members hold, or leave --holds out.")
 	case r.LargestFile < 0:
 		return act.Invalid("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
-	case r.Kind != catalog.House && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
+	case !r.Own() && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
 		return act.Invalid("not-a-house",
 			"%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed "+
 				"versions or on a size", r.Name, r.Kind)
@@ -136,7 +136,7 @@ func (s *Repositories) AddRepository(
 	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
 	// may lead is for those who look after everything.
 	about := access.Of(catalog.Repository{Name: r.Name})
-	if r.Kind == catalog.Mirror || r.Name == "" {
+	if r.Fetches() || r.Name == "" {
 		about = act.Everything
 	}
 	if err := s.directory.Allow(caller, access.Manage, about); err != nil {
@@ -149,10 +149,10 @@ func (s *Repositories) AddRepository(
 		return r, err
 	}
 	var err error
-	if r.Kind != catalog.Mirror && r.Mirror != nil {
+	if !r.Fetches() && r.Mirror != nil {
 		return r, notAMirror(r)
 	}
-	if r.Kind != catalog.Chain && (n.Members != nil || n.ReleasesTo != "" || n.SnapshotsTo != "" || n.OpenMembers) {
+	if !r.Gathers() && (n.Members != nil || n.ReleasesTo != "" || n.SnapshotsTo != "" || n.OpenMembers) {
 		return r, notAChain(r)
 	}
 	switch r.Kind {
@@ -175,7 +175,7 @@ func (s *Repositories) AddRepository(
 	r.CreatedAt = s.Now()
 	var made catalog.Repository
 	err = s.changeRepository(ctx, func(tx *record.Tx, d *directory.State) (record.Event, error) {
-		if r.Kind == catalog.Chain {
+		if r.Gathers() {
 			if err := checkChain(r, d.Find); err != nil {
 				return record.Event{}, err
 			}
@@ -292,7 +292,7 @@ func (s *Repositories) EditRepository(
 	}
 	after.ChangedAt = s.Now()
 	return after, s.changeRepository(ctx, func(tx *record.Tx, d *directory.State) (record.Event, error) {
-		if after.Kind == catalog.Chain {
+		if after.Gathers() {
 			if err := checkChain(after, d.Find); err != nil {
 				return record.Event{}, err
 			}

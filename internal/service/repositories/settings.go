@@ -184,7 +184,7 @@ func checkChain(r catalog.Repository, byID func(int64) (catalog.Repository, bool
 			continue
 		}
 		target, ok := byID(to.id)
-		if !ok || target.Kind != catalog.House || !target.Holds.Takes(to.snapshot) {
+		if !ok || !target.Accepts(to.snapshot) {
 			return act.Invalid("bad-target",
 				"%s that are published to a chain go to a house repository that holds them, and %q does not", to.what, target.Name)
 		}

@@ -27,12 +27,12 @@ func (s *Resolving) WhyNot(ctx context.Context, key catalog.PackageKey, version 
 			return fault.New(fault.NotFound, "removed", "%s", gone.Sentence).WithHint("%s", gone.Hint)
 		}
 	}
-	if r.Kind == catalog.Mirror {
+	if r.Fetches() {
 		if err := (&mirrors.Mirror{Repository: r}).Admits(p); err != nil {
 			return fault.Of(err)
 		}
 	}
-	if r.Kind != catalog.Chain {
+	if !r.Gathers() {
 		return nil
 	}
 	ours, err := s.ours(ctx, r, key)
@@ -81,7 +81,7 @@ func (s *Resolving) removedFrom(
 	names := map[int64]string{}
 	var houses []int64
 	for _, m := range members {
-		if m.Kind == catalog.House {
+		if m.Own() {
 			houses = append(houses, m.ID)
 			names[m.ID] = m.Name
 		}

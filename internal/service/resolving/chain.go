@@ -27,7 +27,7 @@ func (s *Resolving) ours(ctx context.Context, r catalog.Repository, key catalog.
 	var houses []int64
 	d := s.directory.Known()
 	for _, m := range d.Behind[r.ID] {
-		if m.Kind == catalog.House {
+		if m.Own() {
 			houses = append(houses, m.ID)
 		}
 	}
@@ -96,7 +96,7 @@ func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Ans
 func (i *inquiry) askVersion(ctx context.Context, n int) chain.Finding {
 	member := i.members[n]
 	held, kept := i.holders[member.ID]
-	if member.Kind == catalog.House {
+	if member.Own() {
 		if !kept && i.tells {
 			gone, err := i.s.removedFrom(ctx, []chain.Member{member}, i.key, i.version)
 			if err == nil && gone != nil {
@@ -329,7 +329,7 @@ func (s *Resolving) newestAmong(
 // memberFault says that a chain cannot answer, since a member may have what was
 // asked for, and cannot tell.
 func (s *Resolving) memberFault(r catalog.Repository, member chain.Member, what string, err error) error {
-	if r.Kind != catalog.Chain || !fault.Is(err, fault.Unavailable) {
+	if !r.Gathers() || !fault.Is(err, fault.Unavailable) {
 		return err
 	}
 	f := fault.Of(err)
@@ -365,7 +365,7 @@ func (s *Resolving) chainPackage(
 			until = asked.until[n]
 		}
 		if step.Answers {
-			parts = append(parts, chain.Part{House: step.Kind == catalog.House, Package: asked.found[n]})
+			parts = append(parts, chain.Part{House: step.Own(), Package: asked.found[n]})
 		}
 	}
 	merged := chain.Merge(key, parts)
@@ -398,7 +398,7 @@ func (s *Resolving) Explain(ctx context.Context, caller access.Caller, p purl.PU
 	explained := Explanation{PURL: p, Repository: r}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	members := s.directory.MembersFor(r, key)
-	if r.Kind == catalog.Chain {
+	if r.Gathers() {
 		if explained.Ours, err = s.ours(ctx, r, key); err != nil {
 			return explained, err
 		}

@@ -86,7 +86,7 @@ func (s *Resolving) Plugins(
 	// Where all names of the namespace are ours, nobody else is asked: what fits
 	// any name fits a * as well.
 	claims := s.directory.Known().Claims
-	if repository.Kind != catalog.Chain {
+	if !repository.Gathers() {
 		claims = nil
 	}
 	near = near || repository.AsOf != 0 || chain.Ours(claims,
@@ -99,7 +99,7 @@ func (s *Resolving) Plugins(
 	}
 	for _, member := range members {
 		add(here[member.ID]...)
-		if _, partly := scope.Parts[member.ID]; near || partly || member.Kind != catalog.Mirror ||
+		if _, partly := scope.Parts[member.ID]; near || partly || !member.Fetches() ||
 			member.Ecosystem != ecosystemName {
 			continue
 		}

@@ -28,7 +28,7 @@ func (s *Resolving) sourceOf(key catalog.PackageKey) (source Source, asked catal
 	if !ok {
 		return nil, key, false
 	}
-	if r.Kind != catalog.Chain {
+	if !r.Gathers() {
 		key.Sight = ""
 	}
 	switch r.Sight = key.Sight; r.Kind {

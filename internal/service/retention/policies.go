@@ -36,7 +36,7 @@ type PolicyView struct {
 // about are the repositories that hold anything and that a policy names.
 func (s *Retention) about(policy *retention.Policy) (all []catalog.Repository) {
 	for _, r := range s.directory.Repositories() {
-		if r.Kind != catalog.Chain && slices.ContainsFunc(policy.Repositories, func(pattern string) bool {
+		if !r.Gathers() && slices.ContainsFunc(policy.Repositories, func(pattern string) bool {
 			return purl.Glob(pattern, r.Name)
 		}) {
 			all = append(all, r)
@@ -67,7 +67,7 @@ func (s *Retention) maySweep(caller access.Caller, policy *retention.Policy) err
 		if err := s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: anyPackage}); err != nil {
 			return err
 		}
-		if r.Kind == catalog.Chain {
+		if r.Gathers() {
 			return fault.New(fault.Conflict, "not-kept-there", "%s is a chain: it holds nothing itself", name).
 				WithHint("Name its members.")
 		}

@@ -50,7 +50,7 @@ func (s *Search) Search(
 	}
 	// Behind a chain are others, which its reader may see through it.
 	scope := s.directory.ScopeOf(slices.DeleteFunc(readable, func(r catalog.Repository) bool {
-		return r.Kind == catalog.Chain && repository == ""
+		return r.Gathers() && repository == ""
 	})...)
 	d := s.directory.Known()
 	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool {
@@ -303,7 +303,7 @@ func (s *Search) HoldingsOf(
 		switch {
 		case repository != "":
 			found, err = s.resolving.Package(ctx, key)
-		case r.Kind == catalog.Chain:
+		case r.Gathers():
 			continue
 		default:
 			if !s.directory.Shows(key) {
@@ -329,7 +329,7 @@ func (s *Search) HoldingsOf(
 	}
 	if holdings == nil {
 		for _, r := range readable {
-			if r.Kind == catalog.Chain && repository == "" {
+			if r.Gathers() && repository == "" {
 				continue
 			}
 			if why := s.resolving.WhyNot(ctx, r.Key(p.Ecosystem, p.Namespace, p.Name), p.Version); why != nil &&

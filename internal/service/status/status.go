@@ -112,7 +112,7 @@ func (s *Status) waitingPromotions(ctx context.Context, caller access.Caller) (f
 func (s *Status) growing(ctx context.Context, caller access.Caller) (found []act.Concern, err error) {
 	var houses []catalog.Repository
 	for _, r := range s.retention.Wholly(caller, s.directory.Repositories()) {
-		if r.Kind == catalog.House && r.Holds != catalog.Releases {
+		if r.Accepts(true) {
 			houses = append(houses, r)
 		}
 	}

@@ -217,7 +217,7 @@ func (s *Use) Space(ctx context.Context, caller access.Caller, since time.Time) 
 	ctx = record.Patiently(ctx)
 	var readable []catalog.Repository
 	for _, r := range s.directory.Readable(caller) {
-		if r.Kind != catalog.Chain {
+		if !r.Gathers() {
 			readable = append(readable, r)
 		}
 	}
