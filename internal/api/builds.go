@@ -37,7 +37,12 @@ type Build struct {
 	Made      int            `json:"made" doc:"versions that it published"`
 	Promoted  int            `json:"promoted" doc:"versions that promotions made of those"`
 	Tests     *junit.Summary `json:"tests,omitempty"`
-	Beside    []string       `json:"beside,omitempty" doc:"where it began just now: other builds that run with the same token"`
+}
+
+// BegunBuild is a build that began just now.
+type BegunBuild struct {
+	Build
+	Beside []string `json:"beside,omitempty" doc:"other builds that run with the same token"`
 }
 
 // BuildList is a page of builds.

@@ -150,11 +150,20 @@ type Promotion struct {
 	MayVote    bool               `json:"mayVote"`
 	MayUndo    bool               `json:"mayUndo"`
 	MayCancel  bool               `json:"mayCancel"`
-	Already    bool               `json:"already,omitempty" doc:"the answer to a request for what was asked for before: it waits, is underway or done"`
-	// Of one promotion only.
-	Planned    []PlannedVersion `json:"planned,omitempty"`
-	Problems   []string         `json:"problems,omitempty" doc:"of a dry run: why it cannot be"`
-	Deliveries []Delivery       `json:"deliveries,omitempty"`
+}
+
+// PromotionPage is all that is known of a promotion.
+type PromotionPage struct {
+	Promotion
+	Planned    []PlannedVersion `json:"planned" doc:"what becomes of each version; empty to who may not see where they come from"`
+	Deliveries []Delivery       `json:"deliveries"`
+}
+
+// AskedPromotion is what comes of asking for a promotion, or for what one would do.
+type AskedPromotion struct {
+	PromotionPage
+	Problems []string `json:"problems" doc:"why it cannot be"`
+	Already  bool     `json:"already" doc:"it was asked for before: it waits, is underway or done"`
 }
 
 // PromotionList is a page of promotions.

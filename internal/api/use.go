@@ -45,25 +45,41 @@ type VersionUser struct {
 	Clients []string  `json:"clients"`
 }
 
-// Space is what a repository holds of an ecosystem.
+// Space is what a repository holds of an ecosystem now.
 type Space struct {
 	Repository string `json:"repository"`
-	Ecosystem  string `json:"ecosystem,omitempty"`
-	When       string `json:"when,omitempty" doc:"a day, or a month"`
-	Packages   int64  `json:"packages,omitempty"`
+	Ecosystem  string `json:"ecosystem"`
+	Packages   int64  `json:"packages"`
 	Versions   int64  `json:"versions"`
 	Bytes      int64  `json:"bytes"`
-	Shared     int64  `json:"shared,omitempty" doc:"bytes that other versions have too"`
-	Grace      int64  `json:"grace,omitempty" doc:"bytes of what was removed and can be brought back"`
+	Shared     int64  `json:"shared" doc:"bytes that other versions have too"`
+	Grace      int64  `json:"grace" doc:"bytes of what was removed and can be brought back"`
+}
+
+// SpaceDay is what a repository held of an ecosystem at the end of a day.
+type SpaceDay struct {
+	Repository string `json:"repository"`
+	Ecosystem  string `json:"ecosystem"`
+	When       string `json:"when" doc:"the day" example:"2026-03-14"`
+	Versions   int64  `json:"versions"`
+	Bytes      int64  `json:"bytes"`
+}
+
+// SpaceMonth is what a repository holds now that came in a month.
+type SpaceMonth struct {
+	Repository string `json:"repository"`
+	When       string `json:"when" doc:"the month" example:"2026-03"`
+	Versions   int64  `json:"versions"`
+	Bytes      int64  `json:"bytes"`
 }
 
 // SpacePage is where storage goes.
 type SpacePage struct {
-	Now     []Space `json:"now"`
-	Days    []Space `json:"days"`
-	Ages    []Space `json:"ages"`
-	Files   int64   `json:"files,omitempty" doc:"in the store; for admins"`
-	Bytes   int64   `json:"bytes,omitempty"`
-	Unnamed int64   `json:"unnamed,omitempty" doc:"bytes that nothing names"`
-	Free    int64   `json:"free,omitempty" doc:"what the disk has room for"`
+	Now     []Space      `json:"now"`
+	Days    []SpaceDay   `json:"days"`
+	Ages    []SpaceMonth `json:"ages"`
+	Files   int64        `json:"files,omitempty" doc:"in the store; for admins"`
+	Bytes   int64        `json:"bytes,omitempty"`
+	Unnamed int64        `json:"unnamed,omitempty" doc:"bytes that nothing names"`
+	Free    int64        `json:"free,omitempty" doc:"what the disk has room for"`
 }

@@ -123,9 +123,9 @@ func buildBegin(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Build, error) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.BegunBuild, error) {
 				return c.BeginBuild(ctx, title)
-			}, func(w io.Writer, b api.Build) {
+			}, func(w io.Writer, b api.BegunBuild) {
 				fmt.Fprintf(w, "%s began at %s.\n", title, timeText(b.StartedAt))
 				if len(b.Beside) > 0 {
 					fmt.Fprintf(cmd.ErrOrStderr(),

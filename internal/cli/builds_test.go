@@ -126,23 +126,23 @@ func TestBuildTexts(t *testing.T) {
 // TestShowPromotion writes what a person needs to know of each kind of promotion.
 func TestShowPromotion(t *testing.T) {
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	base := api.Promotion{ID: 7, From: "staging", To: "releases", Track: "ferry", AskedBy: "purser", AskedAt: at,
+	base := api.AskedPromotion{PromotionPage: api.PromotionPage{Promotion: api.Promotion{ID: 7, From: "staging", To: "releases", Track: "ferry", AskedBy: "purser", AskedAt: at,
+		Answers: []promotion.Answer{{Sentence: "the tests of its build passed", State: promotion.Fail,
+			Facts: []string{"one", "two"}}, {Sentence: "nothing", State: promotion.Pass}}},
 		Planned: []api.PlannedVersion{{PURL: "pkg:maven/g/tide-model@1.4.0-SNAPSHOT", To: "1.4.0", NewBytes: 2048,
 			Files: []api.PlannedFile{
 				{Name: "tide-model-1.4.0-1.jar", To: "tide-model-1.4.0.jar", Signed: true,
 					Changes: []api.PlannedChange{{Entry: "META-INF/MANIFEST.MF", What: "Implementation-Version", Old: "1.4.0-SNAPSHOT",
 						New: "1.4.0"}}, Mentions: []string{"README.md"}},
 				{Name: "tide-model-1.4.0-1.jar.asc", Dropped: "it signs the bytes of before"},
-				{Name: "same.txt", To: "same.txt"}}}},
-		Answers: []promotion.Answer{{Sentence: "the tests of its build passed", State: promotion.Fail,
-			Facts: []string{"one", "two"}}, {Sentence: "nothing", State: promotion.Pass}}}
+				{Name: "same.txt", To: "same.txt"}}}}}}
 	for _, c := range []struct {
-		change func(*api.Promotion)
+		change func(*api.AskedPromotion)
 		dryRun bool
 		says   []string
 		not    []string
 	}{
-		{func(p *api.Promotion) { p.State, p.Problems = "failed", []string{"releases has it already"} }, true,
+		{func(p *api.AskedPromotion) { p.State, p.Problems = "failed", []string{"releases has it already"} }, true,
 			[]string{"Dry run; nothing was changed: staging → releases along ferry would fail.",
 				"tide-model-1.4.0.jar, with a new signature",
 				"META-INF/MANIFEST.MF: Implementation-Version\n    - 1.4.0-SNAPSHOT\n    + 1.4.0",
@@ -150,17 +150,17 @@ func TestShowPromotion(t *testing.T) {
 				"Why not\n  releases has it already",
 				"fail  the tests of its build passed  one\n                                     two\n"},
 			[]string{"same.txt", "asked by"}},
-		{func(p *api.Promotion) {
+		{func(p *api.AskedPromotion) {
 			p.State, p.Why = "failed", "first\nsecond"
 		}, false, []string{"Promotion 7: staging → releases along ferry failed; nothing was moved.", "  first\n  second\n",
 			"asked by"}, []string{"MANIFEST"}},
-		{func(p *api.Promotion) {
+		{func(p *api.AskedPromotion) {
 			p.State, p.Next = "done", map[string]string{"pkg:maven/g/tide-model": "1.5.0-SNAPSHOT"}
 		}, false, []string{"Go on with\n  pkg:maven/g/tide-model@1.5.0-SNAPSHOT"}, nil},
-		{func(p *api.Promotion) {
+		{func(p *api.AskedPromotion) {
 			p.State, p.UndoneBy, p.UndoneAt, p.UndoReason = "undone", "mate", &at, "wrong tide"
 		}, false, []string{"undone by", "mate at ", "wrong tide"}, []string{"Go on with"}},
-		{func(p *api.Promotion) {
+		{func(p *api.AskedPromotion) {
 			p.State, p.Deliveries = "done", []api.Delivery{{PURL: "pkg:maven/g/tide-model@1.4.0", Destination: "public",
 				State: "waiting", Attempts: 3, Said: "503"}}
 		}, false, []string{"pkg:maven/g/tide-model@1.4.0  public       waiting         3  503"}, nil},
@@ -181,7 +181,7 @@ func TestShowPromotion(t *testing.T) {
 		}
 	}
 	var b bytes.Buffer
-	many := base
+	many := base.Promotion
 	for range 5 {
 		many.Versions = append(many.Versions, api.PromotedVersion{PURL: "pkg:npm/%40skerry/deck-ui@2.0.0-dev.1", To: "2.0.0"})
 	}

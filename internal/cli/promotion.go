@@ -65,20 +65,19 @@ func promoteCommand(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			already := p.Already
-			if p, err = s.follow(cmd, c, p, limit, n.DryRun); err != nil {
+			if p.PromotionPage, err = s.follow(cmd, c, p.PromotionPage, limit, n.DryRun); err != nil {
 				return err
 			}
 			w := cmd.OutOrStdout()
 			if err := s.show(w, p, func() {
-				if already {
+				if p.Already {
 					fmt.Fprintf(w, "It was asked for before; nothing new was begun.\n")
 				}
-				showPromotion(w, p, n.DryRun && !already)
+				showPromotion(w, p, n.DryRun && !p.Already)
 			}); err != nil {
 				return err
 			}
-			return endOf(p, wait != "")
+			return endOf(p.Promotion, wait != "")
 		}}
 	f := cmd.Flags()
 	f.StringVar(&n.Build, "build", "", "the build, as NAME#NUMBER")
@@ -101,12 +100,12 @@ func promoteCommand(s *session) *cobra.Command {
 // follow looks at a promotion until it has ended or, if it waits for somebody, until
 // the limit.
 func (s *session) follow(
-	cmd *cobra.Command, c *client.Client, p api.Promotion, limit time.Duration, dryRun bool,
-) (api.Promotion, error) {
+	cmd *cobra.Command, c *client.Client, p api.PromotionPage, limit time.Duration, dryRun bool,
+) (api.PromotionPage, error) {
 	deadline := time.Now().Add(limit)
 	said := ""
 	for !dryRun && (p.State == "underway" || p.State == "waiting" && time.Now().Before(deadline)) {
-		now := fmt.Sprintf("promotion %d waits: %s", p.ID, waitsFor(p))
+		now := fmt.Sprintf("promotion %d waits: %s", p.ID, waitsFor(p.Promotion))
 		if p.State == "underway" {
 			now = fmt.Sprintf("promotion %d: %d of %d files", p.ID, p.FilesDone, p.Files)
 		}
@@ -167,7 +166,7 @@ func (s *session) completeTracks(cmd *cobra.Command, _ []string, _ string) ([]st
 }
 
 // showPromotion shows a promotion, or what one would do.
-func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
+func showPromotion(w io.Writer, p api.AskedPromotion, dryRun bool) {
 	head := fmt.Sprintf("Promotion %d", p.ID)
 	state := map[string]string{"done": "done", "waiting": "waits", "failed": "failed; nothing was moved",
 		"refused":   "refused; nothing was moved",
@@ -176,7 +175,7 @@ func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
 		head = "Dry run; nothing was changed"
 		state = map[string]string{"done": "would be done at once", "waiting": "would wait", "failed": "would fail"}[p.State]
 	}
-	if waits := waitsFor(p); p.State == "waiting" && waits != "" {
+	if waits := waitsFor(p.Promotion); p.State == "waiting" && waits != "" {
 		state += ": " + waits
 	}
 	fmt.Fprintf(w, "%s: %s → %s along %s %s.\n", head, p.From, p.To, p.Track, state)
@@ -194,7 +193,7 @@ func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
 	if p.Notes != "" {
 		fmt.Fprintf(w, "\n%s\n", strings.TrimSpace(p.Notes))
 	}
-	showPlan(w, p, dryRun)
+	showPlan(w, p.PromotionPage, dryRun)
 	if len(p.Answers) > 0 {
 		fmt.Fprintln(w, "\nGates")
 		var rows [][]string
@@ -237,7 +236,7 @@ func showPromotion(w io.Writer, p api.Promotion, dryRun bool) {
 
 // showPlan shows what becomes of versions and files; what changes inside only in a
 // dry run.
-func showPlan(w io.Writer, p api.Promotion, dryRun bool) {
+func showPlan(w io.Writer, p api.PromotionPage, dryRun bool) {
 	if len(p.Planned) == 0 {
 		return
 	}
@@ -287,24 +286,24 @@ func promotionCommand(s *session) *cobra.Command {
 	return group("promotion", "List, show, approve, refuse, cancel and undo promotions", promotionList(s),
 		promotionShow(s),
 		promotionAct(s, "approve ID", "Approve a promotion that waits; the exit code is not 0 if the promotion then fails",
-			"comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion,
+			"comment", "for the record", func(ctx context.Context, c *client.Client, id int64, text string) (api.PromotionPage,
 				error) {
 				return c.Decide(ctx, id, api.Say{Approve: true, Comment: text})
 			}),
 		promotionAct(s, "refuse ID", "Refuse a promotion that waits", "comment", "why; needed",
-			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.PromotionPage, error) {
 				return c.Decide(ctx, id, api.Say{Comment: text})
 			}),
 		promotionAct(s, "cancel ID", "End a promotion that waits", "reason", "for the record",
-			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.PromotionPage, error) {
 				return c.CancelPromotion(ctx, id, text)
 			}),
 		promotionAct(s, "undo ID", "Take a promotion back", "reason", "needed once somebody has downloaded it",
-			func(ctx context.Context, c *client.Client, id int64, text string) (api.Promotion, error) {
+			func(ctx context.Context, c *client.Client, id int64, text string) (api.PromotionPage, error) {
 				return c.UndoPromotion(ctx, id, text)
 			}),
 		promotionAct(s, "send ID", "Try again to send on what failed", "", "",
-			func(ctx context.Context, c *client.Client, id int64, _ string) (api.Promotion, error) {
+			func(ctx context.Context, c *client.Client, id int64, _ string) (api.PromotionPage, error) {
 				return c.SendOnAgain(ctx, id)
 			}))
 }
@@ -320,7 +319,7 @@ func promotionID(arg string) (int64, error) {
 // promotionAct is a command that does something to one promotion.
 func promotionAct(
 	s *session, use, short, flag, means string, do func(ctx context.Context, c *client.Client, id int64,
-		text string) (api.Promotion, error),
+		text string) (api.PromotionPage, error),
 ) *cobra.Command {
 	var text string
 	cmd := &cobra.Command{Use: use, Short: short, Args: arguments(cobra.ExactArgs(1)),
@@ -329,19 +328,21 @@ func promotionAct(
 			if err != nil {
 				return err
 			}
-			var after api.Promotion
-			if err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+			var after api.PromotionPage
+			if err := answer(s, cmd, func(ctx context.Context, c *client.Client) (api.PromotionPage, error) {
 				p, err := do(ctx, c, id, text)
 				if err == nil {
 					p, err = s.follow(cmd, c, p, 0, false)
 				}
 				after = p
 				return p, err
-			}, func(w io.Writer, p api.Promotion) { showPromotion(w, p, false) }); err != nil {
+			}, func(w io.Writer, p api.PromotionPage) {
+				showPromotion(w, api.AskedPromotion{PromotionPage: p}, false)
+			}); err != nil {
 				return err
 			}
 			if strings.HasPrefix(use, "approve") {
-				return endOf(after, false)
+				return endOf(after.Promotion, false)
 			}
 			return nil
 		}}
@@ -359,11 +360,11 @@ func promotionShow(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Promotion, error) {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.PromotionPage, error) {
 				return c.Promotion(ctx, id)
 			},
-				func(w io.Writer, p api.Promotion) {
-					showPromotion(w, p, false)
+				func(w io.Writer, p api.PromotionPage) {
+					showPromotion(w, api.AskedPromotion{PromotionPage: p}, false)
 					if inside {
 						showPlan(w, p, true)
 					}

@@ -28,7 +28,7 @@ func (c *Client) Build(ctx context.Context, title string) (api.BuildPage, error)
 }
 
 // BeginBuild notes that a build begins.
-func (c *Client) BeginBuild(ctx context.Context, title string) (out api.Build, err error) {
+func (c *Client) BeginBuild(ctx context.Context, title string) (out api.BegunBuild, err error) {
 	return out, c.do(ctx, http.MethodPost, buildPath(title), nil, &out)
 }
 

@@ -47,7 +47,7 @@ func (c *Client) Arrivals(ctx context.Context, repository string, since time.Tim
 }
 
 // Promote asks for a promotion, or for what it would do.
-func (c *Client) Promote(ctx context.Context, n api.NewPromotion) (out api.Promotion, err error) {
+func (c *Client) Promote(ctx context.Context, n api.NewPromotion) (out api.AskedPromotion, err error) {
 	return out, c.do(ctx, http.MethodPost, promotions, n, &out)
 }
 
@@ -58,27 +58,27 @@ func (c *Client) Promotions(ctx context.Context, query url.Values) (api.Promotio
 }
 
 // Promotion shows a promotion.
-func (c *Client) Promotion(ctx context.Context, id int64) (api.Promotion, error) {
-	return get[api.Promotion](ctx, c, fmt.Sprint(promotions, "/", id), nil)
+func (c *Client) Promotion(ctx context.Context, id int64) (api.PromotionPage, error) {
+	return get[api.PromotionPage](ctx, c, fmt.Sprint(promotions, "/", id), nil)
 }
 
 // Decide approves or refuses a promotion.
-func (c *Client) Decide(ctx context.Context, id int64, say api.Say) (out api.Promotion, err error) {
+func (c *Client) Decide(ctx context.Context, id int64, say api.Say) (out api.PromotionPage, err error) {
 	return out, c.do(ctx, http.MethodPost, fmt.Sprint(promotions, "/", id, "/decision"), say, &out)
 }
 
 // CancelPromotion ends a promotion that waits.
-func (c *Client) CancelPromotion(ctx context.Context, id int64, reason string) (out api.Promotion, err error) {
+func (c *Client) CancelPromotion(ctx context.Context, id int64, reason string) (out api.PromotionPage, err error) {
 	return out, c.do(ctx, http.MethodPost, fmt.Sprint(promotions, "/", id, "/cancel"), api.Reason{Reason: reason}, &out)
 }
 
 // UndoPromotion takes a promotion back.
-func (c *Client) UndoPromotion(ctx context.Context, id int64, reason string) (out api.Promotion, err error) {
+func (c *Client) UndoPromotion(ctx context.Context, id int64, reason string) (out api.PromotionPage, err error) {
 	return out, c.do(ctx, http.MethodPost, fmt.Sprint(promotions, "/", id, "/undo"), api.Reason{Reason: reason}, &out)
 }
 
 // SendOnAgain tries again to send on what failed.
-func (c *Client) SendOnAgain(ctx context.Context, id int64) (out api.Promotion, err error) {
+func (c *Client) SendOnAgain(ctx context.Context, id int64) (out api.PromotionPage, err error) {
 	return out, c.do(ctx, http.MethodPost, fmt.Sprint(promotions, "/", id, "/send"), nil, &out)
 }
 

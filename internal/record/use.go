@@ -220,16 +220,32 @@ func (db *DB) UsingBuilds(ctx context.Context, versionIDs []int64) (builds []Bui
 	return builds, err
 }
 
-// Space is what a repository holds of an ecosystem.
+// Space is what a repository holds of an ecosystem now.
 type Space struct {
 	RepositoryID int64  `db:"repository_id"`
 	Ecosystem    string `db:"ecosystem"`
-	Day          string `db:"day"`
 	Packages     int64  `db:"packages"`
 	Versions     int64  `db:"versions"`
 	Bytes        int64  `db:"bytes"`
 	Shared       int64  `db:"shared"` // of the bytes, those that other versions have too
 	Grace        int64  `db:"grace"`  // removed, and to be reclaimed after their grace
+}
+
+// SpaceDay is what a repository held of an ecosystem at the end of a day.
+type SpaceDay struct {
+	RepositoryID int64  `db:"repository_id"`
+	Ecosystem    string `db:"ecosystem"`
+	Day          string `db:"day"`
+	Versions     int64  `db:"versions"`
+	Bytes        int64  `db:"bytes"`
+}
+
+// SpaceMonth is what a repository holds now that became visible in a month.
+type SpaceMonth struct {
+	RepositoryID int64  `db:"repository_id"`
+	Month        string `db:"month"`
+	Versions     int64  `db:"versions"`
+	Bytes        int64  `db:"bytes"`
 }
 
 // Spaces tells what repositories hold now, by ecosystem.
@@ -257,7 +273,7 @@ func (db *DB) Spaces(ctx context.Context, scope Scope) (spaces []Space, err erro
 
 // SpaceDays tells what repositories held at the end of days: of the first one, and
 // of every day since on which that changed.
-func (db *DB) SpaceDays(ctx context.Context, repositories []int64, since time.Time) (days []Space, err error) {
+func (db *DB) SpaceDays(ctx context.Context, repositories []int64, since time.Time) (days []SpaceDay, err error) {
 	err = db.SelectContext(ctx, &days, `with moves as (
 			select v.package_id, (v.visible_from at time zone 'UTC')::date at, 1 n, v.bytes from version v
 			where v.visible_from is not null
@@ -276,10 +292,10 @@ func (db *DB) SpaceDays(ctx context.Context, repositories []int64, since time.Ti
 }
 
 // SpaceByAge tells how many bytes became visible in which month, by repository.
-func (db *DB) SpaceByAge(ctx context.Context, scope Scope) (parts []Space, err error) {
+func (db *DB) SpaceByAge(ctx context.Context, scope Scope) (parts []SpaceMonth, err error) {
 	arguments := []any{scope.Repositories}
 	err = db.SelectContext(ctx, &parts,
-		`select p.repository_id, to_char(date_trunc('month', v.visible_from at time zone 'UTC'), 'YYYY-MM') "day",
+		`select p.repository_id, to_char(date_trunc('month', v.visible_from at time zone 'UTC'), 'YYYY-MM') "month",
 			count(*) versions, sum(v.bytes)::bigint bytes
 		from version v join package p on p.id = v.package_id where v.visible_from is not null and v.visible_until is null
 		and p.repository_id = any($1)`+scope.and(&arguments)+`

@@ -140,7 +140,7 @@ func TestSpace(t *testing.T) {
 		t.Errorf("%s %v", got, err)
 	}
 	ages, err := w.SpaceByAge(ctx, scope)
-	if err != nil || len(ages) != 1 || ages[0].Day != "2026-10" || ages[0].Versions != 2 || ages[0].Bytes != 15 {
+	if err != nil || len(ages) != 1 || ages[0].Month != "2026-10" || ages[0].Versions != 2 || ages[0].Bytes != 15 {
 		t.Errorf("%+v %v", ages, err)
 	}
 	stored, err := w.Stored(ctx)

@@ -173,7 +173,7 @@ func TestPromotionWaits(t *testing.T) {
 	q := newLine(t, recordtest.URL(t), "waited 2h")
 	q.npm(t, q.admin, q.snapshots, part(1))
 	q.npm(t, q.admin, q.snapshots, part(2))
-	ask := func(n int) promotion.View {
+	ask := func(n int) promotion.Asked {
 		p, err := q.Promotion.Promote(t.Context(), q.admin,
 			promotion.Request{Track: "ferry", PURLs: []string{fmt.Sprintf("pkg:npm/@skerry/part-%d@1.0.0-dev.1", n)}})
 		if err != nil || p.State != record.PromotionWaiting {

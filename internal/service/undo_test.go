@@ -49,7 +49,7 @@ func TestUndoAfterARemoval(t *testing.T) {
 	if _, err := q.Retention.RemoveVersion(t.Context(), q.admin, "releases", promoted); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = q.Promotion.Undo(t.Context(), q.admin, p.ID, "wrong tide"); err != nil ||
+	if p.View, err = q.Promotion.Undo(t.Context(), q.admin, p.ID, "wrong tide"); err != nil ||
 		p.State != record.PromotionUndone {
 		t.Fatalf("%+v, %v", p, err)
 	}

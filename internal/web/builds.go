@@ -56,11 +56,9 @@ func (w *Server) addBuilds() {
 		})
 	operate(w, "begin-build", forSignedIn, http.MethodPost, path+"/{build}/{number}",
 		"Note that a build begins: what is published with the token from now on belongs to it",
-		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.Build], error) {
+		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.BegunBuild], error) {
 			b, beside, err := w.service.Builds.BeginBuild(ctx, v.caller, in.title())
-			shown := showBuild(b)
-			shown.Beside = beside
-			return &answer[api.Build]{shown}, err
+			return &answer[api.BegunBuild]{api.BegunBuild{Build: showBuild(b), Beside: beside}}, err
 		})
 	operate(w, "show-build", forAnyone, http.MethodGet, path+"/{build}/{number}", "A build with what it made and used",
 		func(ctx context.Context, v visit, in *BuildByName) (*answer[api.BuildPage], error) {

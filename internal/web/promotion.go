@@ -20,14 +20,20 @@ func (w *Server) addPromotions() {
 	const path = "/api/v1/promotions"
 	operate(w, "promote", forSignedIn, http.MethodPost, path,
 		"Promote a build or versions along a track, or say what that would do",
-		func(ctx context.Context, v visit, in *answer[api.NewPromotion]) (*answer[api.Promotion], error) {
+		func(ctx context.Context, v visit, in *answer[api.NewPromotion]) (*answer[api.AskedPromotion], error) {
 			n := in.Body
 			r := promotion.Request{Track: n.Track, To: n.To, Build: n.Build, PURLs: n.PURLs, As: n.As, Notes: n.Notes,
 				GoOn: n.GoOn}
+			ask := w.service.Promotion.Promote
 			if n.DryRun {
-				return w.onePromotion(w.service.Promotion.PlanPromotion(ctx, v.caller, r))
+				ask = w.service.Promotion.PlanPromotion
 			}
-			return w.onePromotion(w.service.Promotion.Promote(ctx, v.caller, r))
+			p, err := ask(ctx, v.caller, r)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[api.AskedPromotion]{api.AskedPromotion{PromotionPage: promotionPage(p.View),
+				Problems: append([]string{}, p.Problems...), Already: p.Already}}, nil
 		})
 	operate(w, "list-promotions", forAnyone, http.MethodGet, path,
 		"Promotions from or to what the caller may read, the newest first",
@@ -42,7 +48,7 @@ func (w *Server) addPromotions() {
 			Before int64  `query:"before"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*answer[api.PromotionList], error) {
-			var found []promotion.View
+			var found []promotion.Summary
 			var before int64
 			since, err := w.moment(in.Since, false)
 			if err != nil {
@@ -64,46 +70,54 @@ func (w *Server) addPromotions() {
 			}
 			return &answer[api.PromotionList]{page}, err
 		})
+	w.addPromotion()
+}
+
+func (w *Server) addPromotion() {
+	const path = "/api/v1/promotions"
 	operate(w, "show-promotion", forAnyone, http.MethodGet, path+"/{id}", "A promotion",
-		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion.Promotion(ctx, v.caller, in.ID))
+		func(ctx context.Context, v visit, in *ByID) (*answer[api.PromotionPage], error) {
+			return onePromotion(w.service.Promotion.Promotion(ctx, v.caller, in.ID))
 		})
 	operate(w, "decide-promotion", forSignedIn, http.MethodPost, path+"/{id}/decision",
 		"Approve or refuse a promotion that waits",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Say
-		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion.Decide(ctx, v.caller, in.ID, in.Body.Approve, in.Body.Comment))
+		}) (*answer[api.PromotionPage], error) {
+			return onePromotion(w.service.Promotion.Decide(ctx, v.caller, in.ID, in.Body.Approve, in.Body.Comment))
 		})
 	operate(w, "cancel-promotion", forSignedIn, http.MethodPost, path+"/{id}/cancel", "End a promotion that waits",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Reason
-		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
+		}) (*answer[api.PromotionPage], error) {
+			return onePromotion(w.service.Promotion.Cancel(ctx, v.caller, in.ID, in.Body.Reason))
 		})
 	operate(w, "undo-promotion", forSignedIn, http.MethodPost, path+"/{id}/undo",
 		"Take a promotion back; with a reason also after somebody downloaded it",
 		func(ctx context.Context, v visit, in *struct {
 			ByID
 			Body api.Reason
-		}) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion.Undo(ctx, v.caller, in.ID, in.Body.Reason))
+		}) (*answer[api.PromotionPage], error) {
+			return onePromotion(w.service.Promotion.Undo(ctx, v.caller, in.ID, in.Body.Reason))
 		})
 	operate(w, "send-on-again", forSignedIn, http.MethodPost, path+"/{id}/send", "Try again to send on what failed",
-		func(ctx context.Context, v visit, in *ByID) (*answer[api.Promotion], error) {
-			return w.onePromotion(w.service.Promotion.RetryDeliveries(ctx, v.caller, in.ID))
+		func(ctx context.Context, v visit, in *ByID) (*answer[api.PromotionPage], error) {
+			return onePromotion(w.service.Promotion.RetryDeliveries(ctx, v.caller, in.ID))
 		})
 }
 
-func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotion], error) {
+func onePromotion(p promotion.View, err error) (*answer[api.PromotionPage], error) {
 	if err != nil {
 		return nil, err
 	}
-	shown := showPromotion(p)
-	shown.Planned = p.Planned
-	shown.Problems = p.Problems
+	return &answer[api.PromotionPage]{promotionPage(p)}, nil
+}
+
+func promotionPage(p promotion.View) api.PromotionPage {
+	page := api.PromotionPage{Promotion: showPromotion(p.Summary), Planned: append([]api.PlannedVersion{}, p.Planned...),
+		Deliveries: []api.Delivery{}}
 	targets := map[int64]string{}
 	for _, item := range p.Items {
 		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion)
@@ -114,22 +128,22 @@ func (w *Server) onePromotion(p promotion.View, err error) (*answer[api.Promotio
 		if d.State == "waiting" {
 			line.NextAt = utc(&d.NextAt)
 		}
-		shown.Deliveries = append(shown.Deliveries, line)
+		page.Deliveries = append(page.Deliveries, line)
 	}
-	return &answer[api.Promotion]{shown}, nil
+	return page
 }
 
 func itemPURL(i record.PromotionItem, version string) string {
 	return purl.PURL{Ecosystem: i.Ecosystem, Namespace: i.Namespace, Name: i.Name, Version: version}.String()
 }
 
-func showPromotion(p promotion.View) api.Promotion {
+func showPromotion(p promotion.Summary) api.Promotion {
 	shown := api.Promotion{ID: p.ID, State: p.State, Track: p.Track, From: p.From, To: p.To, Build: p.Build,
 		Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
 		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt),
 		Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
 		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason,
-		MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next, Already: p.Already}
+		MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next}
 	for _, item := range p.Items {
 		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload,
 			To: item.ToVersion})

@@ -101,9 +101,7 @@ func (w *Server) addUsage() {
 			Days int `query:"days" minimum:"1" maximum:"730" default:"90" doc:"how far back"`
 		}) (*answer[api.SpacePage], error) {
 			space, err := w.service.Use.Space(ctx, v.caller, w.service.Now().AddDate(0, 0, -in.Days))
-			page := api.SpacePage{Now: w.showSpaces(space.Now), Days: w.showSpaces(space.Days), Ages: w.showSpaces(space.Ages),
-				Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free}
-			return &answer[api.SpacePage]{page}, err
+			return &answer[api.SpacePage]{w.showSpace(space)}, err
 		})
 }
 
@@ -114,14 +112,26 @@ func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
 		Downloads: p.Downloads, Before: p.Before, Users: p.Users, UsedAt: utc(p.UsedAt)}
 }
 
-func (w *Server) showSpaces(all []record.Space) []api.Space {
-	shown := []api.Space{}
-	for _, s := range all {
-		r, ok := w.service.Directory.RepositoryByID(s.RepositoryID)
-		if ok {
-			shown = append(shown, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day, Packages: s.Packages,
+func (w *Server) showSpace(space use.Space) api.SpacePage {
+	page := api.SpacePage{Now: []api.Space{}, Days: []api.SpaceDay{}, Ages: []api.SpaceMonth{},
+		Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free}
+	for _, s := range space.Now {
+		if r, ok := w.service.Directory.RepositoryByID(s.RepositoryID); ok {
+			page.Now = append(page.Now, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, Packages: s.Packages,
 				Versions: s.Versions, Bytes: s.Bytes, Shared: s.Shared, Grace: s.Grace})
 		}
 	}
-	return shown
+	for _, s := range space.Days {
+		if r, ok := w.service.Directory.RepositoryByID(s.RepositoryID); ok {
+			page.Days = append(page.Days, api.SpaceDay{Repository: r.Name, Ecosystem: s.Ecosystem, When: s.Day,
+				Versions: s.Versions, Bytes: s.Bytes})
+		}
+	}
+	for _, s := range space.Ages {
+		if r, ok := w.service.Directory.RepositoryByID(s.RepositoryID); ok {
+			page.Ages = append(page.Ages, api.SpaceMonth{Repository: r.Name, When: s.Month, Versions: s.Versions,
+				Bytes: s.Bytes})
+		}
+	}
+	return page
 }

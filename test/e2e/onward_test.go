@@ -52,7 +52,7 @@ func TestOnward(t *testing.T) {
 		t.Fatalf("%+v", p)
 	}
 	settled := func() bool {
-		p = done(admin.Promotion(t.Context(), p.ID))(t)
+		p.PromotionPage = done(admin.Promotion(t.Context(), p.ID))(t)
 		for _, d := range p.Deliveries {
 			if d.State == "waiting" {
 				return false
@@ -79,7 +79,7 @@ func TestOnward(t *testing.T) {
 		}
 	}
 	// Trying again finds the same, and what was sent stays sent.
-	p = done(admin.SendOnAgain(t.Context(), p.ID))(t)
+	p.PromotionPage = done(admin.SendOnAgain(t.Context(), p.ID))(t)
 	eventually(t, 30*time.Second, "it was tried again", settled)
 	if _, err := admin.SendOnAgain(t.Context(), p.ID); err != nil {
 		t.Errorf("trying once more: %v", err)

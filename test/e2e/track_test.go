@@ -63,7 +63,7 @@ func TestApproval(t *testing.T) {
 			Gates: []string{"approved 1 by " + names("crew")}}}}); err != nil {
 		t.Fatal(err)
 	}
-	ask := func(version string) api.Promotion {
+	ask := func(version string) api.AskedPromotion {
 		publishSnapshot(t, snapshots, "tide-model", version)
 		p := done(purser.Promote(t.Context(), api.NewPromotion{Track: name,
 			PURLs: []string{"pkg:maven/example.skerry.berth/tide-model@" + version + "-SNAPSHOT"}}))(t)
@@ -91,7 +91,8 @@ func TestApproval(t *testing.T) {
 		!mine.Promotions[0].MayVote {
 		t.Errorf("%+v waits for the mate", mine)
 	}
-	if p = done(mate.Decide(t.Context(), p.ID, api.Say{Approve: true, Comment: "calm sea"}))(t); p.State != "done" ||
+	p.PromotionPage = done(mate.Decide(t.Context(), p.ID, api.Say{Approve: true, Comment: "calm sea"}))(t)
+	if p.State != "done" ||
 		p.Votes[0].Comment != "calm sea" || p.Answers[0].State != "pass" {
 		t.Errorf("%+v", p)
 	}
@@ -100,14 +101,14 @@ func TestApproval(t *testing.T) {
 	p = ask("1.1.0")
 	_, err = mate.Decide(t.Context(), p.ID, api.Say{})
 	refusedWith(t, err, "says why")
-	if p = done(mate.Decide(t.Context(), p.ID, api.Say{Comment: "it leaks"}))(t); p.State != "refused" ||
+	if p.PromotionPage = done(mate.Decide(t.Context(), p.ID, api.Say{Comment: "it leaks"}))(t); p.State != "refused" ||
 		!strings.Contains(p.Why, "it leaks") {
 		t.Errorf("%+v", p)
 	}
 	p = ask("1.2.0")
 	_, err = mate.CancelPromotion(t.Context(), p.ID, "")
 	refusedWith(t, err, "needs the role promoter")
-	if p = done(purser.CancelPromotion(t.Context(), p.ID, "forgot something"))(t); p.State != "cancelled" ||
+	if p.PromotionPage = done(purser.CancelPromotion(t.Context(), p.ID, "forgot something"))(t); p.State != "cancelled" ||
 		!strings.Contains(p.Why, "forgot something") {
 		t.Errorf("%+v", p)
 	}
@@ -131,7 +132,7 @@ func TestPromoteTwice(t *testing.T) {
 	publishSnapshot(t, snapshots, "fare-engine", "2.0.0")
 	purls := []string{"pkg:maven/example.skerry.berth/tide-model@2.0.0-SNAPSHOT",
 		"pkg:maven/example.skerry.berth/fare-engine@2.0.0-SNAPSHOT"}
-	results := make([]api.Promotion, 6)
+	results := make([]api.AskedPromotion, 6)
 	var racing sync.WaitGroup
 	for i := range results {
 		racing.Go(func() {
@@ -149,7 +150,7 @@ func TestPromoteTwice(t *testing.T) {
 		// Who asks for what another has just asked for is told of that one.
 		if p.Already && p.State == "underway" {
 			eventually(t, 20*time.Second, "the one that is underway ends", func() bool {
-				p = done(admin.Promotion(t.Context(), p.ID))(t)
+				p.PromotionPage = done(admin.Promotion(t.Context(), p.ID))(t)
 				return p.State != "underway"
 			})
 		}
@@ -176,7 +177,7 @@ func TestPromoteTwice(t *testing.T) {
 	if p.State != "done" {
 		t.Fatalf("%+v", p)
 	}
-	p = done(admin.UndoPromotion(t.Context(), p.ID, ""))(t)
+	p.PromotionPage = done(admin.UndoPromotion(t.Context(), p.ID, ""))(t)
 	file := "/at/" + releases + "/maven/" + groupPath + "/tide-model/2.5.0/tide-model-2.5.0.jar"
 	must(t, http.MethodGet, file, "", 404)
 	// Nobody had it, so something else may have its name.

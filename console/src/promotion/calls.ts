@@ -89,7 +89,7 @@ export const promotionQueries = {
     ),
   /** dryRun is what a promotion would do, and what its gates say now. */
   dryRun: (body: Schemas["NewPromotion"]) =>
-    ask<Schemas["Promotion"]>(
+    ask<Schemas["AskedPromotion"]>(
       ["dry-run", body],
       {
         track: true,

@@ -56,9 +56,9 @@ export default function NewPromotionPage() {
       </div>
       <Loaded query={dryRun}>
         {(p) => {
-          const stuck = (p.problems?.length ?? 0) > 0;
-          const restamps = p.planned?.some((v) => v.restamp);
-          const newBytes = (p.planned ?? []).reduce((n, v) => n + v.newBytes, 0);
+          const stuck = p.problems.length > 0;
+          const restamps = p.planned.some((v) => v.restamp);
+          const newBytes = p.planned.reduce((n, v) => n + v.newBytes, 0);
           return (
             <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[minmax(0,1fr)_22rem]">
               <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
@@ -68,7 +68,7 @@ export default function NewPromotionPage() {
                       <TriangleAlert size={16} aria-hidden /> It cannot be promoted like this
                     </p>
                     <ul className="mt-1 list-disc pl-6">
-                      {p.problems!.map((text) => (
+                      {p.problems.map((text) => (
                         <li key={text} className="wrap-anywhere">
                           {text}
                         </li>
@@ -80,12 +80,12 @@ export default function NewPromotionPage() {
                   title={<Hop from={p.from} to={p.to} />}
                   aside={
                     <span className="text-xs text-soft">
-                      {count(p.planned?.length ?? 0, "version")}, {count(p.files, "file")},{" "}
+                      {count(p.planned.length, "version")}, {count(p.files, "file")},{" "}
                       {newBytes ? `about ${bytes(newBytes)} new` : "no new bytes"}
                     </span>
                   }
                 >
-                  <Plan all={p.planned ?? []} />
+                  <Plan all={p.planned} />
                 </Panel>
                 <Panel title="Gates" aside={<span className="text-xs text-soft">as they are now</span>}>
                   <Gates all={p.answers} />
@@ -107,7 +107,7 @@ export default function NewPromotionPage() {
                       <TextInput
                         name="as"
                         value={as}
-                        placeholder={p.planned?.[0]?.to}
+                        placeholder={p.planned[0]?.to}
                         onChange={(e) => setAs(e.target.value)}
                         onBlur={() => setTried(as)}
                       />

@@ -22,7 +22,7 @@ export default function PromotionPage() {
   return <Loaded query={query}>{(p) => <Page key={p.id} p={p} />}</Loaded>;
 }
 
-function Page({ p }: { p: Promotion }) {
+function Page({ p }: { p: Schemas["PromotionPage"] }) {
   return (
     <>
       <div className="mb-4">
@@ -79,9 +79,9 @@ function Page({ p }: { p: Promotion }) {
               </span>
             }
           >
-            <Plan all={p.planned ?? []} />
+            <Plan all={p.planned} />
           </Panel>
-          {p.deliveries && p.deliveries.length > 0 && (
+          {p.deliveries.length > 0 && (
             <Panel
               title="Sent on"
               aside={p.deliveries.some((d) => d.state === "failed") && p.mayUndo && <SendAgain id={p.id} />}

@@ -250,11 +250,11 @@ const spaceColumns: Column<Schemas["Space"]>[] = [
     cell: (x) => <Link to={`/repositories/${x.repository}`}>{x.repository}</Link>,
   },
   { head: "Ecosystem", by: (x) => x.ecosystem, cell: (x) => x.ecosystem },
-  { head: "Packages", right: true, by: (x) => x.packages ?? 0, cell: (x) => x.packages ?? 0 },
+  { head: "Packages", right: true, by: (x) => x.packages, cell: (x) => x.packages },
   { head: "Versions", right: true, by: (x) => x.versions, cell: (x) => x.versions },
   { head: "Size", right: true, by: (x) => x.bytes, cell: (x) => bytes(x.bytes) },
-  { head: "Of it shared", right: true, by: (x) => x.shared ?? 0, cell: (x) => (x.shared ? bytes(x.shared) : "") },
-  { head: "Removed, in grace", right: true, by: (x) => x.grace ?? 0, cell: (x) => (x.grace ? bytes(x.grace) : "") },
+  { head: "Of it shared", right: true, by: (x) => x.shared, cell: (x) => (x.shared ? bytes(x.shared) : "") },
+  { head: "Removed, in grace", right: true, by: (x) => x.grace, cell: (x) => (x.grace ? bytes(x.grace) : "") },
 ];
 
 function SpaceView() {
@@ -354,13 +354,13 @@ function Freed() {
 const colours = ["--deep", "--glow", "--good", "--bad", "--soft"];
 
 /** Growth draws what the largest repositories held, day by day. */
-function Growth({ days }: { days: Schemas["Space"][] }) {
+function Growth({ days }: { days: Schemas["SpaceDay"][] }) {
   const drawn = useMemo(() => {
-    const all = [...new Set(days.map((d) => d.when!))].sort();
+    const all = [...new Set(days.map((d) => d.when))].sort();
     const held = new Map<string, Map<string, number>>(); // by repository and ecosystem
     for (const d of days) {
       const key = `${d.repository} ${d.ecosystem}`;
-      held.set(key, (held.get(key) ?? new Map()).set(d.when!, d.bytes));
+      held.set(key, (held.get(key) ?? new Map()).set(d.when, d.bytes));
     }
     const sums = new Map<string, number[]>();
     for (const [key, by] of held) {
@@ -404,9 +404,9 @@ function Growth({ days }: { days: Schemas["Space"][] }) {
 }
 
 /** Ages shows how many bytes were published in which month. */
-function Ages({ ages }: { ages: Schemas["Space"][] }) {
+function Ages({ ages }: { ages: Schemas["SpaceMonth"][] }) {
   const months = new Map<string, number>();
-  for (const a of ages) months.set(a.when!, (months.get(a.when!) ?? 0) + a.bytes);
+  for (const a of ages) months.set(a.when, (months.get(a.when) ?? 0) + a.bytes);
   const most = Math.max(1, ...months.values());
   if (months.size === 0) return <Empty title="Nothing is held" />;
   return (

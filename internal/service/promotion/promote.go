@@ -35,21 +35,32 @@ func (p *promoting) end() {
 	p.working.Wait()
 }
 
-// View is a promotion for people.
-type View struct {
+// Summary is a promotion in a list, as far as somebody may see it.
+type Summary struct {
 	record.Promotion
-	From, To   string // names of repositories
-	Planned    []api.PlannedVersion
-	Problems   []string // of a dry run: why it cannot be
+	From, To   string // names of repositories; From is "" to who may not see it
 	Deliveries []record.Delivery
-	// Already: it is no new one, but one that was asked for before and waits, is
-	// underway or done.
-	Already bool
 	// Next are the development versions to go on with, by package URL.
 	Next map[string]string
 	// MayVote: the caller's word would count. MayUndo: the caller may take it back.
 	// MayCancel: the caller may end it while it waits.
 	MayVote, MayUndo, MayCancel bool
+}
+
+// View is one promotion with what becomes of each of its versions; nothing of that to
+// who may not see where they come from.
+type View struct {
+	Summary
+	Planned []api.PlannedVersion
+}
+
+// Asked is what comes of asking for a promotion, or for what one would do.
+type Asked struct {
+	View
+	Problems []string // why it cannot be
+	// Already: it is no new one, but one that was asked for before and waits, is
+	// underway or done.
+	Already bool
 }
 
 const CodeNotWaiting = "not-waiting"
@@ -58,16 +69,16 @@ const CodeNotWaiting = "not-waiting"
 const answerWithin = 20 * time.Second
 
 // PlanPromotion says what a promotion would do, and changes nothing.
-func (s *Promotion) PlanPromotion(ctx context.Context, caller access.Caller, r Request) (View, error) {
+func (s *Promotion) PlanPromotion(ctx context.Context, caller access.Caller, r Request) (Asked, error) {
 	c, answers, err := s.weigh(ctx, caller, r, true)
 	if err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	if same, err := s.already(ctx, caller, c); err != nil || same.ID != 0 {
 		return same, err
 	}
 	if err := s.comesBack(ctx, c); err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	p := c.promotion(s, caller, answers)
 	p.State = record.PromotionWaiting
@@ -77,13 +88,14 @@ func (s *Promotion) PlanPromotion(ctx context.Context, caller access.Caller, r R
 	case promotion.Overall(answers) == promotion.Pass:
 		p.State = record.PromotionDone
 	}
-	return View{Promotion: p, From: c.from.Name, To: c.to.Name, Planned: c.plan(), Problems: c.problems}, nil
+	summary := Summary{Promotion: p, From: c.from.Name, To: c.to.Name}
+	return Asked{View: View{Summary: summary, Planned: c.plan()}, Problems: c.problems}, nil
 }
 
 // already finds a promotion of the very same uploads to the very same versions that
-// waits, is underway, or is done and was not undone; the zero View if there
+// waits, is underway, or is done and was not undone; the zero value if there
 // is none.
-func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossing) (View, error) {
+func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossing) (Asked, error) {
 	sources := make([]int64, len(c.items))
 	to := map[int64]string{}
 	for i, item := range c.items {
@@ -91,16 +103,16 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 	}
 	of, err := s.DB.PromotionsOf(ctx, sources)
 	if err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	ids := slices.Sorted(slices.Values(of[sources[0]]))
 	if len(ids) == 0 {
-		return View{}, nil
+		return Asked{}, nil
 	}
 	found, err := s.DB.Promotions(ctx, record.PromotionFilter{IDs: ids, ToID: c.to.ID,
 		States: []string{record.PromotionWaiting, record.PromotionUnderway, record.PromotionDone}})
 	if err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	for _, p := range found {
 		if p.FromID != c.from.ID || len(p.Items) != len(to) ||
@@ -117,17 +129,16 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 			}
 			there, err := s.DB.VersionsByID(ctx, placed)
 			if err != nil {
-				return View{}, err
+				return Asked{}, err
 			}
 			if len(there) < len(placed) {
 				continue // some of it is gone, and may come again
 			}
 		}
 		v, err := s.Promotion(ctx, caller, p.ID)
-		v.Already = true
-		return v, err
+		return Asked{View: v, Already: true}, err
 	}
-	return View{}, nil
+	return Asked{}, nil
 }
 
 // weigh works out a promotion, and asks the gates.
@@ -168,20 +179,20 @@ func (c *crossing) promotion(s *Promotion, caller access.Caller, answers []promo
 
 // Promote asks for a promotion. If all gates pass it is done at once, all of it
 // or nothing; if one waits, it waits; if one fails, that is on record.
-func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request) (View, error) {
+func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request) (Asked, error) {
 	if len(r.Notes) > 20_000 {
-		return View{}, act.Invalid("notes-too-long", "release notes have at most 20000 bytes")
+		return Asked{}, act.Invalid("notes-too-long", "release notes have at most 20000 bytes")
 	}
 	c, answers, err := s.weigh(ctx, caller, r, false)
 	if err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	if same, err := s.already(ctx, caller, c); err != nil || same.ID != 0 {
 		return same, err
 	}
 	p := c.promotion(s, caller, answers)
 	if p.Plan, err = json.Marshal(c.plan()); err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	overall := promotion.Overall(answers)
 	p.State = map[promotion.State]string{promotion.Pass: record.PromotionUnderway,
@@ -204,12 +215,13 @@ func (s *Promotion) Promote(ctx context.Context, caller access.Caller, r Request
 			record.Change{Kind: record.OfPromotion, Name: act.Itoa(p.ID)})
 	})
 	if err != nil {
-		return View{}, err
+		return Asked{}, err
 	}
 	if p.State == record.PromotionUnderway {
 		s.carryOut(ctx, caller, p)
 	}
-	return s.Promotion(ctx, caller, p.ID)
+	v, err := s.Promotion(ctx, caller, p.ID)
+	return Asked{View: v, Problems: c.problems}, err
 }
 
 // why says in a sentence or more what stands in the way.
@@ -305,7 +317,7 @@ func (s *Promotion) failed(ctx context.Context, caller access.Caller, p record.P
 // before is what to ask with for more; 0 if there are none.
 func (s *Promotion) Promotions(
 	ctx context.Context, caller access.Caller, f record.PromotionFilter, to string,
-) (views []View, before int64, err error) {
+) (found []Summary, before int64, err error) {
 	readable := s.directory.Readable(caller)
 	f.Repositories = builds.RepositoryIDs(readable)
 	if to != "" {
@@ -324,29 +336,29 @@ func (s *Promotion) Promotions(
 	if most > 0 {
 		f.Limit++ // to know whether there are more
 	}
-	found, err := s.DB.Promotions(ctx, f)
+	all, err := s.DB.Promotions(ctx, f)
 	if err != nil {
 		return nil, 0, err
 	}
-	if most > 0 && len(found) > most {
-		found = found[:most]
-		before = found[most-1].ID
+	if most > 0 && len(all) > most {
+		all = all[:most]
+		before = all[most-1].ID
 	}
-	for _, p := range found {
+	for _, p := range all {
 		if s.itemsSeen(caller, p) || s.isAsked(p, teams) {
-			views = append(views, s.promotionView(caller, p, teams))
+			found = append(found, s.summary(caller, p, teams))
 		}
 	}
-	return views, before, s.withDeliveries(ctx, views)
+	return found, before, s.withDeliveries(ctx, found)
 }
 
 // withDeliveries tells what became of what was sent on, to those who may see where
 // it came from.
-func (s *Promotion) withDeliveries(ctx context.Context, views []View) error {
-	at := map[int64]*View{}
-	for i, v := range views {
+func (s *Promotion) withDeliveries(ctx context.Context, all []Summary) error {
+	at := map[int64]*Summary{}
+	for i, v := range all {
 		if v.Plan != nil {
-			at[v.ID] = &views[i]
+			at[v.ID] = &all[i]
 		}
 	}
 	if len(at) == 0 {
@@ -385,8 +397,8 @@ func (s *Promotion) sees(caller access.Caller, repositoryID int64, items []recor
 	})
 }
 
-func (s *Promotion) promotionView(caller access.Caller, p record.Promotion, teams []string) View {
-	v := View{Promotion: p, Next: map[string]string{}}
+func (s *Promotion) summary(caller access.Caller, p record.Promotion, teams []string) Summary {
+	v := Summary{Promotion: p, Next: map[string]string{}}
 	from, _ := s.directory.RepositoryByID(p.FromID)
 	to, _ := s.directory.RepositoryByID(p.ToID)
 	v.From, v.To = from.Name, to.Name
@@ -445,7 +457,7 @@ func (s *Promotion) Promotion(ctx context.Context, caller access.Caller, id int6
 	if len(found) == 0 {
 		return View{}, fault.New(fault.NotFound, "no-such-promotion", "there is no promotion %d that you may see", id)
 	}
-	v := found[0]
+	v := View{Summary: found[0]}
 	if v.Plan == nil {
 		return v, nil // the caller may not see where it comes from
 	}
@@ -453,9 +465,9 @@ func (s *Promotion) Promotion(ctx context.Context, caller access.Caller, id int6
 }
 
 // Waiting lists the promotions that wait for the caller's word.
-func (s *Promotion) Waiting(ctx context.Context, caller access.Caller) ([]View, error) {
+func (s *Promotion) Waiting(ctx context.Context, caller access.Caller) ([]Summary, error) {
 	found, _, err := s.Promotions(ctx, caller, record.PromotionFilter{States: []string{record.PromotionWaiting}}, "")
-	return slices.DeleteFunc(found, func(v View) bool {
+	return slices.DeleteFunc(found, func(v Summary) bool {
 		return !v.MayVote || slices.ContainsFunc(v.Votes, func(vote record.PromotionVote) bool {
 			return vote.Who == caller.Name
 		})

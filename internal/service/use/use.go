@@ -202,9 +202,9 @@ func (s *Use) needing(
 
 // Space is where storage goes.
 type Space struct {
-	Now   []record.Space // by repository and ecosystem
-	Days  []record.Space // what was held then, by day, repository and ecosystem
-	Ages  []record.Space // by repository and month of publication
+	Now   []record.Space      // by repository and ecosystem
+	Days  []record.SpaceDay   // what was held then, by day, repository and ecosystem
+	Ages  []record.SpaceMonth // by repository and month of publication
 	Files int64          // of the store; 0 if the caller may not know
 	Bytes int64
 	// Unnamed are the bytes that nothing names; they are freed next.
