@@ -10,7 +10,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # What developers run on their own machines: the tests of the service run on Linux alone.
 CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
 
-.PHONY: build demo dev test race bench soak lint screenshots clean help
+.PHONY: build demo dev test ready ci race bench soak lint screenshots clean help
 
 build: bin/crelvo ## build the program, with the console in it
 
@@ -47,7 +47,15 @@ test/clients/node_modules/.done: test/clients/package.json test/clients/package-
 
 test: build test/clients/node_modules/.done ## run all tests, with the real clients and a browser
 	@./test/install.sh run test
-	go test -count=1 -timeout 40m ./...
+	go test -count=1 -timeout 40m -parallel 3 ./test/e2e ./...
+
+# What the tests need besides the program: it comes while form and types are checked.
+ready: test/clients/node_modules/.done
+	@./test/install.sh run test
+
+ci: ## check form and types, and run all tests
+	$(MAKE) --jobs=2 lint ready
+	$(MAKE) test
 
 race: build ## run the tests below the whole program under the race detector
 	@./test/install.sh run test
@@ -66,9 +74,7 @@ lint: console/dist/index.html ## check form and types, for each system that the 
 	go vet ./...
 	go test ./internal
 	go run $(STATICCHECK) ./...
-	@for system in darwin windows; do for arch in amd64 arm64; do echo "go vet for $$system/$$arch"; \
-		GOOS=$$system GOARCH=$$arch go vet $(CLIENT_SIDE) || exit 1; done; done
-	@echo "go vet for linux/arm64"; GOARCH=arm64 go vet ./...
+	go run ./test/platforms $(CLIENT_SIDE)
 	cd console && npx prettier --check --log-level warn . && npx tsc --noEmit
 
 screenshots: build ## take the pictures of docs/screenshots from the demo

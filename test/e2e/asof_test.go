@@ -135,6 +135,7 @@ func TestAsOf(t *testing.T) {
 
 // TestMavenAsOf builds with the snapshot of an earlier moment.
 func TestMavenAsOf(t *testing.T) {
+	t.Parallel()
 	_, tree := shore(t, demo.Tree(demo.MavenTree))
 	snapshots := repository(t, "snapshots")
 	chain := addChain(t, snapshots, addMirror(t, tree, nil))

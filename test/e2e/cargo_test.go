@@ -25,6 +25,7 @@ func (w *workshop) crate(folder, name, version, code string, needs ...string) {
 // TestCargo does with the real cargo what people do with it: it is pointed at a chain with
 // a mirror behind, publishes, builds from an empty home, yanks, searches, and is refused.
 func TestCargo(t *testing.T) {
+	t.Parallel()
 	brine := madeup.Package{Name: "brine-codec", Version: "0.3.1", Description: "Packs", Licence: "MIT"}
 	_, public := shore(t, demo.Shelves["cargo"]("cargo/", brine, madeup.Package{Name: "hull-sensor", Version: "99.0.0"}))
 	mirror := "cargo-mirror"
@@ -89,6 +90,7 @@ func TestCargo(t *testing.T) {
 // TestCargoPromotes: a crate is promoted with what it needs, which gets the versions of
 // releases, and the result builds.
 func TestCargoPromotes(t *testing.T) {
+	t.Parallel()
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	codec := madeup.Package{Name: "skerry-codec", Version: "0.4.0-dev.2", Description: "Packs", Licence: "MIT"}
 	sensor := madeup.Package{Name: "skerry-hull", Version: "1.5.0-dev.7", Description: "Reads", Licence: "MIT",
@@ -150,6 +152,7 @@ func TestCargoAsOf(t *testing.T) {
 // TestCargoMirrorOfOurs: a mirror of another Crelvo serves its crates to the real cargo, and
 // knows of one that was removed there that it is not there, and not that credentials are wrong.
 func TestCargoMirrorOfOurs(t *testing.T) {
+	t.Parallel()
 	source := repository(t, "releases")
 	publishMade(t, source, "cargo", madeup.Package{Name: "skerry-codec", Version: "0.4.0"})
 	publishMade(t, source, "cargo", madeup.Package{Name: "skerry-gone", Version: "1.0.0"})

@@ -395,6 +395,7 @@ func TestChainChangesAtOnce(t *testing.T) {
 // TestChainPublish sends what is published to the chain to its houses, with the
 // real mvn, and resolves it there again.
 func TestChainPublish(t *testing.T) {
+	t.Parallel()
 	_, tree := shore(t, demo.Tree(demo.MavenTree))
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	mirror := addMirror(t, tree, nil)
@@ -434,6 +435,7 @@ func TestChainPublish(t *testing.T) {
 // TestMavenThroughChain builds a project with an empty local repository through
 // the chain alone, and again with the upstream switched off.
 func TestMavenThroughChain(t *testing.T) {
+	t.Parallel()
 	u, tree := shore(t, demo.Tree(demo.MavenTree))
 	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
 	chain := addChain(t, releases, snapshots, addMirror(t, tree, nil))

@@ -123,6 +123,7 @@ func askPlain(t *testing.T, path string) house.Answer { return ask(t, http.Metho
 // TestFirstSteps walks through the first minutes with a new service; each step
 // ticks itself off when it has really happened.
 func TestFirstSteps(t *testing.T) {
+	t.Parallel()
 	h := ownHouse(t)
 	call := func(method, path string, in, out any) {
 		t.Helper()

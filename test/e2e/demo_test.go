@@ -17,6 +17,7 @@ import (
 // TestDemo starts the demo twice on one folder, and sees what each of its
 // people may see and do.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir, err := house.TempDir()
 	if err != nil {
 		t.Fatal(err)

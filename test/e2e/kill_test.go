@@ -25,6 +25,7 @@ type acknowledged struct{ path, content string }
 // what was not, nothing half is listed; and no bytes are left that nothing
 // names. CRELVO_SOAK=1 does 50 rounds.
 func TestKill(t *testing.T) {
+	t.Parallel()
 	rounds := 10
 	if os.Getenv("CRELVO_SOAK") != "" {
 		rounds = 50
@@ -181,6 +182,7 @@ func checkStore(t *testing.T, h *house.House) {
 // TestKillWhileFetching ends the service in the middle of a mirror's fetch. What
 // was kept before is there, what was arriving left nothing, and comes again.
 func TestKillWhileFetching(t *testing.T) {
+	t.Parallel()
 	h := ownHouse(t)
 	content := brine(t, "1.0", "2.0")
 	u, address := shore(t, content)

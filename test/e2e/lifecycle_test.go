@@ -98,6 +98,7 @@ func says(t *testing.T, text string, pieces ...string) {
 
 // TestStartRefused: what is wrong is said in one line that tells what to do.
 func TestStartRefused(t *testing.T) {
+	t.Parallel()
 	dir, err := house.TempDir()
 	if err != nil {
 		t.Fatal(err)
@@ -159,6 +160,7 @@ func TestStartRefused(t *testing.T) {
 // TestRestart stops a service in order while a request runs, and starts it
 // again on the same data. The first start has no settings from the environment.
 func TestRestart(t *testing.T) {
+	t.Parallel()
 	dir, err := house.TempDir()
 	if err != nil {
 		t.Fatal(err)
@@ -221,6 +223,7 @@ func TestRestart(t *testing.T) {
 // TestFirstSignIn: without settings a password is made, shown once and kept in
 // a file that only its owner may read; an ordinary user can run all of it.
 func TestFirstSignIn(t *testing.T) {
+	t.Parallel()
 	dir, err := house.TempDir()
 	if err != nil {
 		t.Fatal(err)

@@ -22,7 +22,9 @@ import (
 	"crelvo/test/house"
 )
 
-// shared is a service that most tests use, each with repositories of its own.
+// shared is a service that most tests use, each with repositories of its own. Those run side
+// by side that wait for clients or services of their own; not those that record builds,
+// since what others publish meanwhile with the same token would be taken as theirs.
 var shared *house.House
 
 func TestMain(m *testing.M) {

@@ -49,6 +49,7 @@ func deckUI(version string) madeup.Package {
 
 // TestNPM does with the real npm what people do with it.
 func TestNPM(t *testing.T) {
+	t.Parallel()
 	releases := repository(t, "releases")
 	w := newNPM(t, releases)
 	w.source("deck", deckUI("1.0.0"))
@@ -129,6 +130,7 @@ func TestNPM(t *testing.T) {
 // TestNPMSnapshots publishes a development version twice; a lock file of the
 // first upload still installs it.
 func TestNPMSnapshots(t *testing.T) {
+	t.Parallel()
 	snapshots := repository(t, "snapshots")
 	w := newNPM(t, snapshots)
 	w.source("deck", deckUI("1.1.0-dev.1"))
@@ -191,6 +193,7 @@ func TestNPMSignIn(t *testing.T) {
 
 // TestPNPMAndYarn install and publish through a chain with a mirror.
 func TestPNPMAndYarn(t *testing.T) {
+	t.Parallel()
 	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"},
 		madeup.Package{Name: "kelp-colors", Version: "3.1.0", Licence: "MIT"})
 	releases := repository(t, "releases")
@@ -289,6 +292,7 @@ func TestNPMStrangers(t *testing.T) {
 // TestNPMThroughAChain changes, through a chain, what releases and snapshots hold of
 // one package: what is changed is changed where it is.
 func TestNPMThroughAChain(t *testing.T) {
+	t.Parallel()
 	releases, snapshots := repository(t, "releases"), repository(t, "snapshots")
 	chain := addChain(t, releases, snapshots)
 	patch(t, chain, map[string]any{"chain": map[string]any{"releasesTo": releases, "snapshotsTo": snapshots}}, 200)
@@ -340,6 +344,7 @@ func TestNPMThroughAChain(t *testing.T) {
 // TestNPMOtherCommands: what is not offered is said, with what to do instead; and
 // names have no capitals.
 func TestNPMOtherCommands(t *testing.T) {
+	t.Parallel()
 	releases := repository(t, "releases")
 	w := newNPM(t, releases)
 	deck := deckUI("1.0.0")
@@ -387,6 +392,7 @@ func TestNPMOtherCommands(t *testing.T) {
 // TestReasonsInClients: a name that is ours, one that is denied, and one that was
 // removed: every client shows why, where its protocol has a place for words.
 func TestReasonsInClients(t *testing.T) {
+	t.Parallel()
 	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "3.0.0", Licence: "MIT"})
 	releases := repository(t, "releases")
 	chain := addChain(t, releases, mirror)

@@ -52,6 +52,7 @@ func turnstile(version string) madeup.Package {
 
 // TestNuGet does with the real client what people do with it.
 func TestNuGet(t *testing.T) {
+	t.Parallel()
 	_, _, mirror := shelf(t, "nuget", madeup.Package{Name: "Openshore.Serial", Version: "2.0.0", Licence: "MIT",
 		Author: "x"}, madeup.Package{Name: "Openshore.Serial", Version: "2.1.0", Licence: "MIT", Author: "x"})
 	releases := repository(t, "releases")
@@ -248,6 +249,7 @@ func TestLateSymbols(t *testing.T) {
 // TestNuGetOlder lists, finds, fetches, pushes and deletes by the v2 protocol, with
 // the real client where it speaks it.
 func TestNuGetOlder(t *testing.T) {
+	t.Parallel()
 	r := repository(t, "both")
 	for _, version := range []string{"1.3.0", "1.4.0", "1.5.0-dev.7"} {
 		p := turnstile(version)
@@ -343,6 +345,7 @@ func TestNuGetOlder(t *testing.T) {
 // TestNuGetOlderUpstream mirrors a server of the older protocol: the lists, the files,
 // what is withdrawn, and what the check of the connection says.
 func TestNuGetOlderUpstream(t *testing.T) {
+	t.Parallel()
 	from := repository(t, "releases")
 	patch(t, from, map[string]any{"anonymousRead": true}, 200)
 	for _, version := range []string{"1.4.0", "1.5.0", "1.6.0"} {

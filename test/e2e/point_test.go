@@ -251,6 +251,7 @@ func (p *pointed) pointAndBack(args []string, files ...string) (undo func()) {
 }
 
 func TestPointNPM(t *testing.T) {
+	t.Parallel()
 	_, _, mirror := shelf(t, "npm", madeup.Package{Name: "kelp-colors", Version: "1.0.0"})
 	p := newPointed(t, mirror)
 	p.write("project/package.json",
@@ -301,6 +302,7 @@ func TestPointNPM(t *testing.T) {
 }
 
 func TestPointPython(t *testing.T) {
+	t.Parallel()
 	p := newPointed(t, "", "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1", "PIP_ROOT_USER_ACTION=ignore",
 		"TWINE_NON_INTERACTIVE=1")
 	p.write("home/.pypirc", []byte("[distutils]\nindex-servers =\n    pypi\n\n[pypi]\nusername = __token__\n"))
@@ -319,6 +321,7 @@ func TestPointPython(t *testing.T) {
 }
 
 func TestPointNuGet(t *testing.T) {
+	t.Parallel()
 	p := newPointed(t, "")
 	p.write("project/a.nupkg", turnstile("1.4.0").NuGet())
 	p.write("home/.config/NuGet/NuGet.Config",
@@ -340,6 +343,7 @@ func TestPointNuGet(t *testing.T) {
 }
 
 func TestPointMaven(t *testing.T) {
+	t.Parallel()
 	_, public := shore(t, demo.Tree(demo.MavenTree))
 	p := newPointed(t, addMirror(t, public, nil))
 	m := &maven{t: t, dir: p.dir}

@@ -350,6 +350,7 @@ func publishSnapshot(t *testing.T, repository, artifact, release string, more ..
 // TestPromoteKill ends the service with SIGKILL in the middle of promotions, 20
 // times: of each, all versions are there or none, and it can be done again.
 func TestPromoteKill(t *testing.T) {
+	t.Parallel()
 	const rounds, packages = 20, 8
 	h := ownHouse(t)
 	for name, holds := range map[string]string{"snapshots": "snapshots", "releases": "releases"} {

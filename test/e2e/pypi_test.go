@@ -56,6 +56,7 @@ func (w *workshop) dist(folder string, p madeup.Package) []string {
 
 // TestPyPI does with the real twine and pip what people do with them.
 func TestPyPI(t *testing.T) {
+	t.Parallel()
 	releases := repository(t, "releases")
 	w := newPython(t)
 	old := tidecast("1.3.0")
@@ -177,6 +178,7 @@ func TestPyPI(t *testing.T) {
 // TestPyPISnapshots: twine sends the files of a development version one by one;
 // they are one upload, and the newest upload answers.
 func TestPyPISnapshots(t *testing.T) {
+	t.Parallel()
 	snapshots := repository(t, "snapshots")
 	w := newPython(t)
 	first, second := tidecast("1.5.0.dev7"), tidecast("1.5.0.dev7")
@@ -226,6 +228,7 @@ func TestPyPIUploads(t *testing.T) {
 // TestPyPIMirror installs through a mirror and a chain, with files beside the
 // index, and as of a moment.
 func TestPyPIMirror(t *testing.T) {
+	t.Parallel()
 	soundings := madeup.Package{Name: "soundings", Version: "2.4.0", Licence: "MIT"}
 	u, _, mirror := shelf(t, "pypi", soundings)
 	releases := repository(t, "releases")
