@@ -102,7 +102,40 @@ var cases = []struct {
 		"npmRegistries:\n    '//a':\n        npmAuthToken: y\n    \"//h\":\n      npmAuthToken: x\n\n# end\nz: 1\n"},
 	{"yaml: in one line", "npmRegistries: {}\n", func(t string) (string, error) {
 		return SetYAML(t, []string{"npmRegistries", "//h", "npmAuthToken"}, "x")
+	}, "npmRegistries: {\"//h\": {npmAuthToken: x}}\n"},
+	{"yaml: among others in one line", "a: {\n  b: 1, # one\n  c: [2, 3],\n}\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a", "d"}, "x")
+	}, "a: {\n  b: 1, # one\n  c: [2, 3], d: x}\n"},
+	{"yaml: a value in one line", "a: {b: {c: old}, é: \"y\"} # mine\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a", "b", "c"}, "x")
+	}, "a: {b: {c: x}, é: \"y\"} # mine\n"},
+	{"yaml: the comment behind a value stays", "a: 'old'   # mine\nb: 1\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a"}, "x")
+	}, "a: x   # mine\nb: 1\n"},
+	{"yaml: nothing yet, and a comment", "a: # mine\nb: 1\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a", "c"}, "x")
+	}, "a: # mine\n  c: x\nb: 1\n"},
+	{"yaml: a value where none is", "a:\nb: 1\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a"}, "x")
+	}, "a: x\nb: 1\n"},
+	{"yaml: carriage returns", "# mine\r\na:\r\n  b: old\r\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a", "c"}, "x")
+	}, "# mine\r\na:\r\n  b: old\r\n  c: x\r\n"},
+	{"yaml: carriage returns here and there", "a: 1\r\nb: 2\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"c"}, "x")
 	}, ""},
+	{"yaml: a value with an anchor", "a: &old 1\nb: *old\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a"}, "x")
+	}, ""},
+	{"yaml: below a text", "a: text\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a", "b"}, "x")
+	}, ""},
+	{"yaml: two documents", "a: 1\n---\nb: 1\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"a"}, "x")
+	}, ""},
+	{"yaml: a document's head, and a map below", "---\na:\n  - 1\n\n# end\n", func(t string) (string, error) {
+		return SetYAML(t, []string{"b"}, "x")
+	}, "---\na:\n  - 1\nb: x\n\n# end\n"},
 	{"yaml: a list of another form", "unsafeHttpWhitelist:\n  - a\n  - b\nz: 1\n", func(t string) (string, error) {
 		return SetYAML(t, []string{"unsafeHttpWhitelist"}, "[a]")
 	},
@@ -110,7 +143,7 @@ var cases = []struct {
 
 	{"yaml: a flow map above", "{a: 1}\n", func(t string) (string, error) {
 		return SetYAML(t, []string{"npmRegistryServer"}, "x")
-	}, ""},
+	}, "{a: 1, npmRegistryServer: x}\n"},
 	{"yaml: a text of several lines", "a: |\n  npmRegistries:\n    b: 1\nnpmRegistries:\n",
 		func(t string) (string, error) {
 			return SetYAML(t, []string{"npmRegistries", "b"}, "x")
@@ -242,6 +275,16 @@ func TestGet(t *testing.T) {
 		t.Error(names)
 	}
 	if v, ok := GetYAML("a:\n  'b':\n    c: \"d e\" \n", "a", "b", "c"); !ok || v != "d e" {
+		t.Errorf("%q %v", v, ok)
+	}
+	// What was cut is no YAML, and what stands before it is found.
+	if v, ok := GetYAML("b: {c: 1}\na: crelvo_x\ny\n", "a"); !ok || v != "crelvo_x" {
+		t.Errorf("%q %v", v, ok)
+	}
+	if v, ok := GetYAML("a: [b, \"c\"] # d\r\ne: |\r\n  f\r\n", "a"); !ok || v != `[b, "c"]` {
+		t.Errorf("%q %v", v, ok)
+	}
+	if v, ok := GetYAML("a:\n  - b\n  - c\nd: 1\n", "a"); !ok || v != "- b\n  - c" {
 		t.Errorf("%q %v", v, ok)
 	}
 	if keys := KeysYAML("a:\n  b: 1\n  \"//c\": 2\nd: 3\n", "a"); strings.Join(keys, " ") != "b //c" {
