@@ -21,7 +21,7 @@ import (
 // only from the rows before its own, and what is in its own folder.
 var layers = [][]string{
 	{"internal/core"},
-	{"internal/ecosystem", "internal/blob", "internal/record", "internal/upstream", "internal/api"},
+	{"internal/ecosystem", "internal/store", "internal/record", "internal/upstream", "internal/api"},
 	{"internal/service", "internal/client"},
 	{"internal/web", "internal/demo"},
 	{"internal/cli"},

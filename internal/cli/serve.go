@@ -28,7 +28,6 @@ import (
 	"github.com/spf13/pflag"
 
 	"crelvo/console"
-	"crelvo/internal/blob"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/query"
 	"crelvo/internal/record"
@@ -36,6 +35,7 @@ import (
 	"crelvo/internal/service"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/store"
 	"crelvo/internal/web"
 )
 
@@ -275,7 +275,7 @@ func openHouse(
 	if h.db, err = record.Open(ctx, database); err != nil {
 		return nil, databaseFault(err)
 	}
-	store, err := blob.OpenFolder(filepath.Join(settings.Data, "store"))
+	store, err := store.OpenFolder(filepath.Join(settings.Data, "store"))
 	if err != nil {
 		return nil, err
 	}

@@ -206,7 +206,7 @@ const madeColumns = `v.id, p.repository_id, p.ecosystem, p.namespace, p.name, v.
 	from version v join package p on p.id = v.package_id cross join lateral (
 		select coalesce(sum(b.size), 0)::bigint bytes, count(*) files, sha256(string_agg(f.name || ' ', ''
 		order by f.name)::bytea || string_agg(f.sha256, '' order by f.name)) digest
-		from file f join blob b using (sha256) where f.version_id = v.id) f
+		from file f join stored_file b using (sha256) where f.version_id = v.id) f
 	where v.visible_from is not null`
 
 // MadeBy lists the versions that a build made, those put elsewhere by a

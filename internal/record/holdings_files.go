@@ -48,7 +48,7 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 		visible = seen(q.Key.AsOf) + added(q.Key.AsOf) + " and not $6"
 	}
 	from := ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
-		join blob b using (sha256)
+		join stored_file b using (sha256)
 		where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
 		and v.version = $5 and ` + visible + `
 		and ($7 = 0 or v.publisher_id = $7) `
@@ -75,7 +75,7 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
 	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+
-		` from file f join blob b using (sha256) join version v on v.id = f.version_id
+		` from file f join stored_file b using (sha256) join version v on v.id = f.version_id
 		where f.version_id = any($1) and (v.visible_from is not null or f.sent >= v.counts_from)`, versionIDs)
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
@@ -93,7 +93,7 @@ func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[
 	}
 	arguments := []any{sha256s, scope.Repositories}
 	err := db.SelectContext(ctx, &rows,
-		`select b.sha256, b.size from blob b where b.sha256 = any($1) and exists (select from file f
+		`select b.sha256, b.size from stored_file b where b.sha256 = any($1) and exists (select from file f
 		join version v on v.id = f.version_id join package p on p.id = v.package_id
 		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`+
 			scope.and(&arguments)+`)`, arguments...)
@@ -200,7 +200,7 @@ func (db *DB) InNamespace(
 			`select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions,
 				coalesce(sum(b.size), 0)::bigint bytes
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
-				` left join blob b using (sha256)
+				` left join stored_file b using (sha256)
 			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3`+inScope+` and`+seen(at)+`
 			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`, arguments...)
 		return found, err
@@ -232,7 +232,7 @@ func (db *DB) Branches(
 		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
 			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
 			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
-			` left join blob b using (sha256)
+			` left join stored_file b using (sha256)
 			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> ''`+inScope+` and`+
 			seen(at)+`
 			group by 1 order by 1`, arguments...)

@@ -193,7 +193,7 @@ func (tx *Tx) placeFiles(
 			sha1s, md5s, from = append(sha1s, f.Digests.SHA1[:]), append(md5s, f.Digests.MD5[:]), append(from, f.MadeFrom)
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `insert into blob (sha256, sha512, sha1, md5, size, created_at)
+	if _, err := tx.ExecContext(ctx, `insert into stored_file (sha256, sha512, sha1, md5, size, created_at)
 		select distinct on (n.sha256) n.sha256, n.sha512, n.sha1, n.md5, n.size, $6::timestamptz
 		from unnest($1::bytea[], $2::bytea[], $3::bytea[], $4::bytea[], $5::bigint[]) n(sha256, sha512, sha1, md5, size)
 		order by n.sha256
@@ -237,7 +237,7 @@ func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]
 // weigh notes how many bytes versions have.
 func (tx *Tx) weigh(ctx context.Context, versionIDs []int64) error {
 	_, err := tx.ExecContext(ctx,
-		`update version v set bytes = coalesce((select sum(b.size) from file f join blob b using (sha256)
+		`update version v set bytes = coalesce((select sum(b.size) from file f join stored_file b using (sha256)
 			where f.version_id = v.id), 0)
 		where v.id = any($1)`, versionIDs)
 	return err

@@ -273,7 +273,7 @@ type touched struct {
 // writeFile records a file and what it changes of its version.
 func (tx *Tx) writeFile(ctx context.Context, versionID int64, f NewFile, t touched) error {
 	_, err := tx.ExecContext(ctx, `with bytes as (
-			insert into blob (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
+			insert into stored_file (sha256, sha512, sha1, md5, size, created_at) values ($5, $6, $7, $8, $9, $10::timestamptz)
 			on conflict (sha256) do nothing
 		), touched as (
 			update version set touched_at = $10::timestamptz, details = $11, broken_file = $12, sends = $13, again_from = $14,
@@ -415,7 +415,7 @@ func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.
 // completing and completed are a statement that locks the version first and the
 // package after it, as everybody does, and counts the version under that lock.
 const completing = `with held as (
-			select v.id, v.package_id, coalesce((select sum(b.size) from file f join blob b using (sha256)
+			select v.id, v.package_id, coalesce((select sum(b.size) from file f join stored_file b using (sha256)
 			where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
 			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = ''
 			and ($3 = 0 or v.sends = $3) for update
@@ -449,8 +449,8 @@ func (tx *Tx) Abandon(ctx context.Context, versionID int64, at time.Time) (done 
 	return n == 1, err
 }
 
-// KnowsBlob tells whether a record of these bytes exists.
-func (db *DB) KnowsBlob(ctx context.Context, sha256 [32]byte) (known bool, err error) {
-	err = db.GetContext(ctx, &known, `select exists (select from blob where sha256 = $1)`, sha256[:])
+// KnowsStored tells whether a record of these bytes exists.
+func (db *DB) KnowsStored(ctx context.Context, sha256 [32]byte) (known bool, err error) {
+	err = db.GetContext(ctx, &known, `select exists (select from stored_file where sha256 = $1)`, sha256[:])
 	return known, err
 }

@@ -170,7 +170,7 @@ func TestTotalsStayTrue(t *testing.T) {
 	var counted record.Total
 	if err := w.QueryRowContext(t.Context(),
 		`select count(distinct v.package_id), count(distinct v.id), coalesce(sum(b.size), 0)
-		from version v left join file f on f.version_id = v.id left join blob b using (sha256)
+		from version v left join file f on f.version_id = v.id left join stored_file b using (sha256)
 		where v.visible_from is not null and v.visible_until is null`).Scan(&counted.Packages, &counted.Versions,
 		&counted.Bytes); err != nil {
 		t.Fatal(err)

@@ -401,7 +401,7 @@ func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
 	var last [32]byte
 	var raw []byte
 	err := f.each(ctx,
-		`select f.sha256, f.version_id, b.size from file f join blob b using (sha256) join version v on v.id = f.version_id
+		`select f.sha256, f.version_id, b.size from file f join stored_file b using (sha256) join version v on v.id = f.version_id
 		where v.visible_until is null and exists (select from file o where o.sha256 = f.sha256 and o.id <> f.id)
 		order by f.sha256, f.version_id`, nil, func(row rows) error {
 			var version, size int64
@@ -410,7 +410,7 @@ func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
 			}
 			if digest := [32]byte(raw); digest != last {
 				last = digest
-				shares.Blob(size)
+				shares.File(size)
 			}
 			shares.Holder(version)
 			return nil

@@ -84,7 +84,7 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 	}
 	for _, statement := range []string{
 		`insert into past_file (version_id, name, sha256, size) select f.version_id, f.name, f.sha256, b.size from file f
-			join blob b using (sha256)
+			join stored_file b using (sha256)
 			join version v on v.id = f.version_id where v.id = any($1) and v.visible_from is not null and not v.snapshot
 			and not v.unseen and $2::timestamptz is not null on conflict do nothing`,
 		`delete from file where version_id = any($1) and $2::timestamptz is not null`,
@@ -102,12 +102,12 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 // those that one names again. It gives how many were marked.
 func (db *DB) MarkUnnamed(ctx context.Context, now time.Time) (int64, error) {
 	if _, err := db.ExecContext(ctx,
-		`update blob b set unnamed_since = null where unnamed_since is not null and exists (select from file f
+		`update stored_file b set unnamed_since = null where unnamed_since is not null and exists (select from file f
 			where f.sha256 = b.sha256)`); err != nil {
 		return 0, err
 	}
 	result, err := db.ExecContext(ctx,
-		`update blob b set unnamed_since = $1 where unnamed_since is null and not exists (select from file f
+		`update stored_file b set unnamed_since = $1 where unnamed_since is null and not exists (select from file f
 			where f.sha256 = b.sha256)`, now)
 	if err != nil {
 		return 0, err
@@ -127,26 +127,26 @@ type Unnamed struct {
 func (tx *Tx) HoldUnnamed(ctx context.Context, markedBefore time.Time, limit int) (found []Unnamed, err error) {
 	var held [][]byte
 	if err := tx.SelectContext(ctx, &held,
-		`select sha256 from blob where unnamed_since <= $1 order by sha256 limit $2 for update skip locked`, markedBefore,
-		limit); err != nil || len(held) == 0 {
+		`select sha256 from stored_file where unnamed_since <= $1 order by sha256 limit $2 for update skip locked`,
+		markedBefore, limit); err != nil || len(held) == 0 {
 		return nil, err
 	}
 	// What was named while the lock was waited for is seen by a statement of its own.
 	err = tx.SelectContext(ctx, &found,
-		`select sha256, size from blob b where sha256 = any($1) and not exists (select from file f where f.sha256 = b.sha256)
+		`select sha256, size from stored_file b where sha256 = any($1) and not exists (select from file f where f.sha256 = b.sha256)
 			order by sha256`, held)
 	if err != nil {
 		return nil, err
 	}
 	_, err = tx.ExecContext(ctx,
-		`update blob b set unnamed_since = null where sha256 = any($1) and exists (select from file f
+		`update stored_file b set unnamed_since = null where sha256 = any($1) and exists (select from file f
 			where f.sha256 = b.sha256)`, held)
 	return found, err
 }
 
-// DropBlobs drops the records of stored files that are held.
-func (tx *Tx) DropBlobs(ctx context.Context, sha256 [][]byte) error {
-	_, err := tx.ExecContext(ctx, `delete from blob where sha256 = any($1)`, sha256)
+// DropStored drops the records of stored files that are held.
+func (tx *Tx) DropStored(ctx context.Context, sha256 [][]byte) error {
+	_, err := tx.ExecContext(ctx, `delete from stored_file where sha256 = any($1)`, sha256)
 	return err
 }
 

@@ -19,7 +19,7 @@ type Mended struct {
 var mending = []struct{ what, statement string }{
 	{"versions with another number of bytes than their files have", `with right_now as (
 			select v.id, coalesce(sum(b.size), 0)::bigint bytes from version v left join file f on f.version_id = v.id left
-			join blob b using (sha256)
+			join stored_file b using (sha256)
 			where v.visible_from is not null and v.reclaimed_at is null group by v.id, v.bytes
 			having v.bytes <> coalesce(sum(b.size), 0)
 		)

@@ -255,7 +255,7 @@ func (db *DB) Spaces(ctx context.Context, scope Scope) (spaces []Space, err erro
 			select f.sha256 from file f group by f.sha256 having count(distinct f.version_id) > 1
 		), held as (
 			select p.repository_id, p.ecosystem, sum(b.size) filter (where v.visible_until is null) shared from twice t
-			join file f using (sha256) join blob b using (sha256)
+			join file f using (sha256) join stored_file b using (sha256)
 			join version v on v.id = f.version_id join package p on p.id = v.package_id where v.visible_from is not null
 			group by 1, 2
 		), gone as (
@@ -311,7 +311,7 @@ func (db *DB) Stored(ctx context.Context) (stored struct {
 }, err error) {
 	err = db.GetContext(ctx, &stored,
 		`select count(*) files, coalesce(sum(size), 0)::bigint bytes,
-			coalesce(sum(size) filter (where unnamed_since is not null), 0)::bigint unnamed from blob`)
+			coalesce(sum(size) filter (where unnamed_since is not null), 0)::bigint unnamed from stored_file`)
 	return stored, err
 }
 

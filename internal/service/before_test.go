@@ -14,7 +14,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
@@ -22,6 +21,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/search"
+	"crelvo/internal/store"
 )
 
 // TestBefore: an instance of before the rooms starts with all that is in it: its records,
@@ -64,7 +64,7 @@ func TestBefore(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	folder, err := blob.OpenFolder(dir)
+	folder, err := store.OpenFolder(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

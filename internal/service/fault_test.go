@@ -14,13 +14,13 @@ import (
 	"testing"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // stored finds the one stored file of a size.
@@ -103,7 +103,7 @@ func TestWordsOfStoreFaults(t *testing.T) {
 		{&os.PathError{Op: "open", Path: "x", Err: syscall.EROFS}, "store-read-only", false, true},
 		{&os.PathError{Op: "open", Path: "x", Err: syscall.EMFILE}, "too-many-files-open", true, true},
 		{&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}, "disk-full", false, true},
-		{blob.ErrReserved, "disk-full", false, false},
+		{bytestore.ErrReserved, "disk-full", false, false},
 	} {
 		before := fmt.Sprint(n.Worrying())
 		n.store.stage = c.err
@@ -125,7 +125,7 @@ func TestWordsOfStoreFaults(t *testing.T) {
 
 // TestReserve: files leave room for the database.
 func TestReserve(t *testing.T) {
-	folder, err := blob.OpenFolder(t.TempDir())
+	folder, err := bytestore.OpenFolder(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -137,7 +137,7 @@ func TestReserve(t *testing.T) {
 	if after, err := folder.Free(); err != nil || before-after < 50<<20 || before-after > 150<<20 {
 		t.Errorf("free %d, and with a reserve %d: %v", before, after, err)
 	}
-	if _, err := folder.Stage(t.Context(), strings.NewReader("x"), 1<<60); !errors.Is(err, blob.ErrReserved) {
+	if _, err := folder.Stage(t.Context(), strings.NewReader("x"), 1<<60); !errors.Is(err, bytestore.ErrReserved) {
 		t.Errorf("more than there is room for: %v", err)
 	}
 }
@@ -184,7 +184,7 @@ func TestOtherStore(t *testing.T) {
 	url := recordtest.URL(t)
 	n := newNode(t, url)
 	begin := func(dir string, adopt bool) error {
-		folder, err := blob.OpenFolder(dir)
+		folder, err := bytestore.OpenFolder(dir)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -261,8 +261,8 @@ func TestOlderDatabase(t *testing.T) {
 	if _, err := n.DB.ExecContext(t.Context(),
 		`with lost as (delete from file f using version v where v.id = f.version_id and v.version <> '1.0'
 			returning f.sha256),
-		gone as (delete from blob where sha256 in (select sha256 from lost) and not exists (select from file f join version v
-		on v.id = f.version_id where f.sha256 = blob.sha256 and v.version = '1.0'))
+		gone as (delete from stored_file where sha256 in (select sha256 from lost) and not exists (select from file f join version v
+		on v.id = f.version_id where f.sha256 = stored_file.sha256 and v.version = '1.0'))
 		select 1`); err != nil {
 		t.Fatal(err)
 	}

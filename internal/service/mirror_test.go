@@ -18,7 +18,6 @@ import (
 	"testing"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -30,6 +29,7 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/secret"
+	"crelvo/internal/store"
 )
 
 // elsewhere is an upstream with files by path.
@@ -107,7 +107,7 @@ func TestSecretsAtRest(t *testing.T) {
 	if err != nil || r.Mirror.Secret != password || r.Mirror.User != "deckhand" || r.Mirror.Proxy != proxy {
 		t.Errorf("%+v, %v", r.Mirror, err)
 	}
-	store, err := blob.OpenFolder(t.TempDir())
+	store, err := store.OpenFolder(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

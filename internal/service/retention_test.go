@@ -471,7 +471,7 @@ func TestReclaimRaces(t *testing.T) {
 		}
 		var sums [][]byte
 		if err := tx.SelectContext(ctx, &sums,
-			`select sha256 from blob where unnamed_since is not null for update`); err != nil || len(sums) == 0 {
+			`select sha256 from stored_file where unnamed_since is not null for update`); err != nil || len(sums) == 0 {
 			t.Fatal(sums, err)
 		}
 		version := fmt.Sprintf("2.%d.1", i)
@@ -495,7 +495,7 @@ func TestReclaimRaces(t *testing.T) {
 			}
 		}
 		if end == "commit" {
-			_, err = tx.ExecContext(ctx, `delete from blob where sha256 = any($1)`, sums)
+			_, err = tx.ExecContext(ctx, `delete from stored_file where sha256 = any($1)`, sums)
 			if err == nil {
 				err = tx.Commit()
 			}

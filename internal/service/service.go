@@ -8,7 +8,6 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/kinds"
@@ -33,6 +32,7 @@ import (
 	"crelvo/internal/service/status"
 	"crelvo/internal/service/store"
 	"crelvo/internal/service/use"
+	bytestore "crelvo/internal/store"
 )
 
 // Settings of a Service; zero fields take the defaults.
@@ -66,28 +66,28 @@ type Service struct {
 
 // New makes a service and looks after what an earlier process may have left.
 // Nothing else may use the store yet.
-func New(ctx context.Context, db *record.DB, blobs blob.Store, settings Settings) (*Service, error) {
+func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Settings) (*Service, error) {
 	ctx = record.Patiently(ctx)
 	a, safe := act.New(db, kinds.All(), settings), secret.New(settings.SecretKey)
 	s := &Service{Act: a}
 	s.Counting = counting.New(a)
 	s.Directory = directory.New(a, safe)
 	s.Schedule = schedule.New(a)
-	s.Store = store.New(a, blobs)
+	s.Store = store.New(a, bytes)
 	s.Holdings = holdings.New(a)
 	s.Keys = keys.New(a, safe, s.Directory)
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
 	s.Rights = rights.New(a, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule)
-	s.Mirrors = mirrors.New(a, blobs, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
+	s.Mirrors = mirrors.New(a, bytes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors)
-	s.Publishing = publishing.New(a, blobs, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
+	s.Publishing = publishing.New(a, bytes, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
-	s.Retention = retention.New(a, blobs, s.Directory, s.Schedule, s.Store, s.Publishing)
+	s.Retention = retention.New(a, bytes, s.Directory, s.Schedule, s.Store, s.Publishing)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
-	s.Use = use.New(a, blobs, s.Directory, s.Retention, s.Search)
+	s.Use = use.New(a, bytes, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
-	s.Status = status.New(a, blobs, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
+	s.Status = status.New(a, bytes, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
 		s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Holdings}
 	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,

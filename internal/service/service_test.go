@@ -17,7 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -30,13 +29,14 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 func TestMain(m *testing.M) { recordtest.Main(m) }
 
 // faulty is a store with switchable faults.
 type faulty struct {
-	blob.Store
+	bytestore.Store
 	stage, openly, keep error
 	// openly is what StageOpenly fails with, after so many bytes, in a file of dir,
 	// when read is closed.
@@ -47,14 +47,16 @@ type faulty struct {
 	kept func()
 }
 
-func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*blob.Staged, error) {
+func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*bytestore.Staged, error) {
 	if f.stage != nil {
 		return nil, f.stage
 	}
 	return f.Store.Stage(ctx, r, length)
 }
 
-func (f *faulty) StageOpenly(ctx context.Context, r io.Reader, length int64, w blob.Watcher) (*blob.Staged, error) {
+func (f *faulty) StageOpenly(
+	ctx context.Context, r io.Reader, length int64, w bytestore.Watcher,
+) (*bytestore.Staged, error) {
 	if f.openly == nil {
 		return f.Store.StageOpenly(ctx, r, length, w)
 	}
@@ -73,7 +75,7 @@ func (f *faulty) StageOpenly(ctx context.Context, r io.Reader, length int64, w b
 	return nil, f.openly
 }
 
-func (f *faulty) Keep(ctx context.Context, s *blob.Staged) error {
+func (f *faulty) Keep(ctx context.Context, s *bytestore.Staged) error {
 	if f.keep != nil {
 		return f.keep
 	}
@@ -102,7 +104,7 @@ func newNode(t *testing.T, url string) *node {
 	if known, ok := stores.LoadOrStore(url, dir); ok {
 		dir = known.(string) // nodes on one database have one store
 	}
-	folder, err := blob.OpenFolder(dir)
+	folder, err := bytestore.OpenFolder(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

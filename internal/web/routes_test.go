@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
@@ -23,6 +22,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/store"
 )
 
 // walker asks every route as everybody.
@@ -73,7 +73,7 @@ var may = map[string]struct{ own, foreign, elsewhere string }{
 
 func newWalker(t *testing.T) *walker {
 	t.Helper()
-	folder, err := blob.OpenFolder(t.TempDir())
+	folder, err := store.OpenFolder(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,11 +17,11 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/blob"
 	"crelvo/internal/client"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
+	"crelvo/internal/store"
 	"crelvo/test/house"
 )
 
@@ -173,7 +173,7 @@ func restampLargeJar(ctx context.Context, b *bench, n int) (ours, reference floa
 		return 0, 0, err
 	}
 	reference = time.Since(begun).Seconds()
-	store, err := blob.OpenFolder(filepath.Join(b.dir, "restamped"))
+	store, err := store.OpenFolder(filepath.Join(b.dir, "restamped"))
 	if err != nil {
 		return 0, 0, err
 	}

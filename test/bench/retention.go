@@ -30,7 +30,7 @@ type million struct {
 // contents are a file for each version of the crowd; of every twentieth the bytes
 // are those of another.
 const contents = `
-insert into blob (sha256, sha512, sha1, md5, size, created_at)
+insert into stored_file (sha256, sha512, sha1, md5, size, created_at)
 select decode(lpad(to_hex(id), 64, '0'), 'hex'), decode(repeat('00', 64), 'hex'), decode(repeat('00', 20), 'hex'),
 decode(repeat('00', 16), 'hex'), 20480, now() from version;
 insert into file (version_id, name, extension, sha256, added_at)

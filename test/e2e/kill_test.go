@@ -162,7 +162,7 @@ func checkStore(t *testing.T, h *house.House) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	recorded := recordedBlobs(t, h)
+	recorded := recordedFiles(t, h)
 	for digest := range stored {
 		if !recorded[digest] {
 			t.Errorf("the store has bytes %s that no record names", digest)

@@ -42,14 +42,14 @@ func databaseOf(t *testing.T, h *house.House) string {
 		port)
 }
 
-func recordedBlobs(t *testing.T, h *house.House) map[string]bool {
+func recordedFiles(t *testing.T, h *house.House) map[string]bool {
 	t.Helper()
 	conn, err := pgx.Connect(t.Context(), databaseOf(t, h))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.WithoutCancel(t.Context()))
-	rows, err := conn.Query(t.Context(), "select sha256 from blob")
+	rows, err := conn.Query(t.Context(), "select sha256 from stored_file")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -335,11 +335,11 @@ func TestPropertyOfPlans(t *testing.T) {
 
 func TestShares(t *testing.T) {
 	var s Shares
-	s.Blob(100) // shared by 1, 2 and 3
+	s.File(100) // shared by 1, 2 and 3
 	s.Holder(1)
 	s.Holder(2)
 	s.Holder(3)
-	s.Blob(10) // twice in 2
+	s.File(10) // twice in 2
 	s.Holder(2)
 	s.Holder(2)
 	for _, c := range []struct{ version, bytes, freed int64 }{{1, 100 + 7, 7}, {2, 100 + 20 + 1, 11}, {9, 55, 55},

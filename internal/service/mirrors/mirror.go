@@ -14,7 +14,6 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
@@ -23,6 +22,7 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
+	"crelvo/internal/store"
 	"crelvo/internal/upstream"
 )
 
@@ -307,8 +307,8 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	go func(ctx context.Context) {
 		stated <- s.fetchChecksum(ctx, m, response.Upstream, path, digests)
 	}(ctx) // which is another one below
-	arrived, err := s.blobs.StageOpenly(ctx, response.Body, response.Length, flight)
-	if errors.Is(err, blob.ErrCut) {
+	arrived, err := s.bytes.StageOpenly(ctx, response.Body, response.Length, flight)
+	if errors.Is(err, store.ErrCut) {
 		return catalog.File{}, s.upstreamFault(m, err)
 	}
 	if err != nil {
@@ -334,7 +334,7 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
 	f.Digests, f.Details = staged.Digests(), details
-	err = s.store.Recorded(ctx, []*blob.Staged{staged.File}, func(tx *record.Tx) error {
+	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
 		if known != nil {
 			if err := tx.ForgetUpstreamDocument(ctx, m.ID, path); err != nil {
 				return err

@@ -5,7 +5,6 @@ package mirrors
 import (
 	"sync/atomic"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/counting"
@@ -14,12 +13,13 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // Mirrors fetches from upstreams, for all mirrors. It is safe for use by several at once.
 type Mirrors struct {
 	*act.Act
-	blobs        blob.Store
+	bytes        bytestore.Store
 	counting     *counting.Counting
 	directory    *directory.Directory
 	schedule     *schedule.Schedule
@@ -34,7 +34,7 @@ type Mirrors struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	blobs blob.Store,
+	bytes bytestore.Store,
 	counting *counting.Counting,
 	directory *directory.Directory,
 	schedule *schedule.Schedule,
@@ -43,7 +43,7 @@ func New(
 	repositories *repositories.Repositories,
 ) *Mirrors {
 	s := &Mirrors{
-		Act: a, blobs: blobs, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
+		Act: a, bytes: bytes, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
 		repositories: repositories,
 		documents:    act.NewWeighted[documentKey](20_000, act.PackageMemory, weightOfListing),
 	}

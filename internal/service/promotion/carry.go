@@ -11,7 +11,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -21,6 +20,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // carrying is a promotion whose files are being made.
@@ -66,7 +66,7 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	if err != nil {
 		return err
 	}
-	files := make([]*blob.Staged, len(work.staged))
+	files := make([]*bytestore.Staged, len(work.staged))
 	for i, st := range work.staged {
 		files[i] = st.File
 	}

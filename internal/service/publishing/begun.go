@@ -8,10 +8,10 @@ import (
 	"io"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 const (
@@ -29,7 +29,7 @@ func begunName(caller access.Caller, sum [32]byte) string {
 
 // arrived tells how much of files the caller has sent already, by their digests.
 func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[string]int64, error) {
-	all, err := s.blobs.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
+	all, err := s.bytes.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
 	sizes := map[string]int64{}
 	for _, b := range all {
 		sizes[b.Name] = b.Size
@@ -62,22 +62,22 @@ func (s *Publishing) Continue(
 	}
 	most := s.LargestFile(repository)
 	left := &atMost{from: body, left: most - at}
-	size, err := s.blobs.Continue(ctx, name, at, left)
+	size, err := s.bytes.Continue(ctx, name, at, left)
 	if size > most {
-		return 0, errors.Join(s.fits(repository, "the file", size), s.blobs.DropBegun(context.WithoutCancel(ctx), name))
+		return 0, errors.Join(s.fits(repository, "the file", size), s.bytes.DropBegun(context.WithoutCancel(ctx), name))
 	}
 	var told *fault.Error
 	switch {
-	case errors.Is(err, blob.ErrOffset):
+	case errors.Is(err, bytestore.ErrOffset):
 		return size, fault.New(fault.Conflict, "other-offset", "%d bytes of it are here, and not %d", size, at).
 			WithHint("Go on from there.")
-	case errors.Is(err, blob.ErrBusy):
+	case errors.Is(err, bytestore.ErrBusy):
 		return 0, fault.New(fault.Conflict, "being-sent",
 			"the same file is being sent, or published, by another request of %s", caller.Name).
 			WithHint("Wait until that has ended.")
-	case errors.Is(err, blob.ErrCut) && errors.As(err, &told):
+	case errors.Is(err, bytestore.ErrCut) && errors.As(err, &told):
 		return size, told
-	case errors.Is(err, blob.ErrCut):
+	case errors.Is(err, bytestore.ErrCut):
 		return size, fault.New(fault.Invalid, "cut-upload", "the rest did not arrive").
 			WithHint("%d bytes are here; go on from there.", size).WithCause(err)
 	case err != nil:
@@ -94,11 +94,11 @@ func (s *Publishing) arrivedWhole(
 		return nil, nil
 	}
 	begun := begunName(caller, sum)
-	staged, err := s.blobs.StageBegun(ctx, begun)
+	staged, err := s.bytes.StageBegun(ctx, begun)
 	switch {
-	case errors.Is(err, blob.ErrMissing):
+	case errors.Is(err, bytestore.ErrMissing):
 		return nil, nil
-	case errors.Is(err, blob.ErrBusy):
+	case errors.Is(err, bytestore.ErrBusy):
 		return nil, fault.New(fault.Conflict, "being-sent", "%s is being sent by another request", name).
 			WithHint("Wait until that has ended.")
 	case err != nil:
@@ -110,7 +110,7 @@ func (s *Publishing) arrivedWhole(
 	}
 	// Nothing that is added to it can make it right.
 	st.Discard()
-	if err := s.blobs.DropBegun(ctx, begun); err != nil {
+	if err := s.bytes.DropBegun(ctx, begun); err != nil {
 		return nil, s.store.Fault(err)
 	}
 	return nil, fault.New(fault.Invalid, "damaged-upload",
@@ -120,10 +120,10 @@ func (s *Publishing) arrivedWhole(
 
 // dropBegun drops what nobody went on with.
 func (s *Publishing) dropBegun(ctx context.Context) error {
-	all, err := s.blobs.AllBegun(ctx, "")
+	all, err := s.bytes.AllBegun(ctx, "")
 	for _, b := range all {
 		if err == nil && s.Now().Sub(b.Since) > begunStays {
-			err = s.blobs.DropBegun(ctx, b.Name)
+			err = s.bytes.DropBegun(ctx, b.Name)
 		}
 	}
 	return err

@@ -350,7 +350,7 @@ func (s *Publishing) hereAlready(
 	if !ok {
 		return nil, gone
 	}
-	stored, err := s.blobs.Open(ctx, sum, size)
+	stored, err := s.bytes.Open(ctx, sum, size)
 	if err != nil {
 		return nil, gone.WithCause(err)
 	}

@@ -9,7 +9,6 @@ import (
 	"maps"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -19,6 +18,7 @@ import (
 	"crelvo/internal/ecosystem/kinds"
 	"crelvo/internal/record"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 var _ ecosystem.Staged = (*store.Staging)(nil)
@@ -109,8 +109,8 @@ func (s *Publishing) publish(ctx context.Context, caller access.Caller, reposito
 // inspectAll checks that files may be published there, and reads what they are.
 func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repository catalog.Repository,
 	e ecosystem.Ecosystem,
-	files []ecosystem.StagedFile) (stored []*blob.Staged, details []catalog.Details, err error) {
-	stored = make([]*blob.Staged, len(files))
+	files []ecosystem.StagedFile) (stored []*bytestore.Staged, details []catalog.Details, err error) {
+	stored = make([]*bytestore.Staged, len(files))
 	details = make([]catalog.Details, len(files))
 	for i, f := range files {
 		if err := s.accepts(caller, repository, e, f.Place); err != nil {

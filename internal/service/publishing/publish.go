@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/blob"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -21,6 +20,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/store"
 )
 
 // Receive implements ecosystem.Desk: it takes one file of a version.
@@ -48,7 +48,7 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
 	}
 	var added record.Added
-	err = s.store.Recorded(ctx, []*blob.Staged{staged.File}, func(tx *record.Tx) error {
+	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
 		if err := s.stillMay(ctx, caller, access.Publish,
 			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 			return err

@@ -5,7 +5,6 @@ package publishing
 import (
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/builds"
 	"crelvo/internal/service/directory"
@@ -13,12 +12,13 @@ import (
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // Publishing takes in files and makes versions of them. It is safe for use by several at once.
 type Publishing struct {
 	*act.Act
-	blobs     blob.Store
+	bytes     bytestore.Store
 	directory *directory.Directory
 	store     *store.Store
 	holdings  *holdings.Holdings
@@ -32,7 +32,7 @@ type Publishing struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	blobs blob.Store,
+	bytes bytestore.Store,
 	directory *directory.Directory,
 	store *store.Store,
 	holdings *holdings.Holdings,
@@ -41,7 +41,7 @@ func New(
 	resolving *resolving.Resolving,
 ) *Publishing {
 	return &Publishing{
-		Act: a, blobs: blobs, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
+		Act: a, bytes: bytes, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
 		resolving: resolving,
 	}
 }

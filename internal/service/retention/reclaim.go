@@ -210,14 +210,14 @@ func (s *Retention) free(ctx context.Context, markedBefore time.Time) (files int
 		}
 		sums := make([][]byte, len(unnamed))
 		for i, u := range unnamed {
-			if err := s.blobs.Drop(ctx, [32]byte(u.SHA256)); err != nil {
+			if err := s.bytes.Drop(ctx, [32]byte(u.SHA256)); err != nil {
 				return err
 			}
 			sums[i] = u.SHA256
 			bytes += u.Size
 		}
 		files = len(unnamed)
-		return tx.DropBlobs(ctx, sums)
+		return tx.DropStored(ctx, sums)
 	})
 	if err != nil {
 		return 0, 0, err

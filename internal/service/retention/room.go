@@ -3,19 +3,19 @@
 package retention
 
 import (
-	"crelvo/internal/blob"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // Retention removes versions, brings them back, and frees what nothing needs. It is
 // safe for use by several at once.
 type Retention struct {
 	*act.Act
-	blobs      blob.Store
+	bytes      bytestore.Store
 	directory  *directory.Directory
 	schedule   *schedule.Schedule
 	store      *store.Store
@@ -25,13 +25,13 @@ type Retention struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	blobs blob.Store,
+	bytes bytestore.Store,
 	directory *directory.Directory,
 	schedule *schedule.Schedule,
 	store *store.Store,
 	publishing *publishing.Publishing,
 ) *Retention {
 	return &Retention{
-		Act: a, blobs: blobs, directory: directory, schedule: schedule, store: store, publishing: publishing,
+		Act: a, bytes: bytes, directory: directory, schedule: schedule, store: store, publishing: publishing,
 	}
 }

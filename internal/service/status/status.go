@@ -136,7 +136,7 @@ func (s *Status) growing(ctx context.Context, caller access.Caller) (found []act
 }
 
 func (s *Status) storeConcerns(ctx context.Context) (found []act.Concern, err error) {
-	free, err := s.blobs.Free()
+	free, err := s.bytes.Free()
 	if err != nil {
 		return nil, err
 	}

@@ -7,9 +7,9 @@ import (
 	"fmt"
 	"io"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
+	bytestore "crelvo/internal/store"
 )
 
 // Small files are kept in memory when they were asked for: opening one costs
@@ -36,17 +36,17 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 	defer r.Close()
 	content := make([]byte, f.Digests.Size)
 	if _, err := io.ReadFull(r, content); err != nil {
-		return nil, s.openFault(f.Name, fmt.Errorf("%w: %w", blob.ErrDamaged, err))
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: %w", bytestore.ErrDamaged, err))
 	}
 	if sha256.Sum256(content) != f.Digests.SHA256 {
-		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", blob.ErrDamaged))
+		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", bytestore.ErrDamaged))
 	}
 	s.small.Add(f.Digests.SHA256, content)
 	return memoryFile{bytes.NewReader(content)}, nil
 }
 
 func (s *Store) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
-	r, err := s.blobs.Open(ctx, f.Digests.SHA256, f.Digests.Size)
+	r, err := s.bytes.Open(ctx, f.Digests.SHA256, f.Digests.Size)
 	if err != nil {
 		return nil, s.openFault(f.Name, err)
 	}

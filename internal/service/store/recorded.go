@@ -5,8 +5,8 @@ import (
 	"sync"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/record"
+	bytestore "crelvo/internal/store"
 )
 
 // keeping counts, per digest, who is between storing bytes and recording them.
@@ -17,7 +17,7 @@ type keeping struct {
 
 // Recorded stores staged bytes and then runs do in a transaction. If that
 // fails, bytes that no record names are dropped again.
-func (s *Store) Recorded(ctx context.Context, staged []*blob.Staged, do func(tx *record.Tx) error) error {
+func (s *Store) Recorded(ctx context.Context, staged []*bytestore.Staged, do func(tx *record.Tx) error) error {
 	k := &s.keeping
 	k.mu.Lock()
 	if k.who == nil {
@@ -46,9 +46,9 @@ func (s *Store) Recorded(ctx context.Context, staged []*blob.Staged, do func(tx 
 		}
 		// The commit's answer may have been lost on its way; only records tell.
 		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		known, knowErr := s.DB.KnowsBlob(clean, digest)
+		known, knowErr := s.DB.KnowsStored(clean, digest)
 		if knowErr == nil && !known {
-			knowErr = s.blobs.Drop(clean, digest)
+			knowErr = s.bytes.Drop(clean, digest)
 		}
 		cancel()
 		if knowErr != nil {
@@ -60,9 +60,9 @@ func (s *Store) Recorded(ctx context.Context, staged []*blob.Staged, do func(tx 
 	return err
 }
 
-func (s *Store) recordKept(ctx context.Context, staged []*blob.Staged, do func(tx *record.Tx) error) error {
+func (s *Store) recordKept(ctx context.Context, staged []*bytestore.Staged, do func(tx *record.Tx) error) error {
 	for _, st := range staged {
-		if err := s.blobs.Keep(ctx, st); err != nil {
+		if err := s.bytes.Keep(ctx, st); err != nil {
 			return s.Fault(err)
 		}
 	}
@@ -73,9 +73,9 @@ func (s *Store) recordKept(ctx context.Context, staged []*blob.Staged, do func(t
 		// From here on nobody can reclaim what the records name. Somebody may have
 		// done so since it was kept, and may not have come to the end of it.
 		for _, st := range staged {
-			there, err := s.blobs.Has(ctx, st.Digests.SHA256)
+			there, err := s.bytes.Has(ctx, st.Digests.SHA256)
 			if err == nil && !there {
-				err = s.blobs.Keep(ctx, st)
+				err = s.bytes.Keep(ctx, st)
 			}
 			if err != nil {
 				return s.Fault(err)

@@ -4,14 +4,14 @@ package store
 import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/service/act"
+	bytestore "crelvo/internal/store"
 )
 
 // Store takes in bytes, and gives out those that are recorded. It is safe for use by several at once.
 type Store struct {
 	*act.Act
-	blobs blob.Store
+	bytes bytestore.Store
 
 	small   *lru.Cache[[32]byte, []byte] // contents of small files
 	keeping keeping
@@ -19,9 +19,9 @@ type Store struct {
 }
 
 // New makes the room.
-func New(a *act.Act, blobs blob.Store) *Store {
+func New(a *act.Act, bytes bytestore.Store) *Store {
 	return &Store{
-		Act: a, blobs: blobs,
+		Act: a, bytes: bytes,
 		small: act.NewCache[[32]byte, []byte](smallCount),
 	}
 }

@@ -5,15 +5,15 @@ import (
 	"errors"
 	"io"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
+	bytestore "crelvo/internal/store"
 )
 
 // Staging is a file that has arrived and is not recorded yet.
 type Staging struct {
-	File    *blob.Staged
+	File    *bytestore.Staged
 	service *Store
 }
 
@@ -35,12 +35,12 @@ func (s *Staging) Discard() {
 
 // Staging takes what arrives into a staging file, whose digests are then known.
 func (s *Store) Staging(ctx context.Context, body io.Reader, length int64, name string) (*Staging, error) {
-	staged, err := s.blobs.Stage(ctx, body, length)
+	staged, err := s.bytes.Stage(ctx, body, length)
 	var told *fault.Error
-	if errors.Is(err, blob.ErrCut) && errors.As(err, &told) {
+	if errors.Is(err, bytestore.ErrCut) && errors.As(err, &told) {
 		return nil, told // the reader knows why
 	}
-	if errors.Is(err, blob.ErrCut) {
+	if errors.Is(err, bytestore.ErrCut) {
 		return nil, fault.New(fault.Invalid, "cut-upload", "%s did not arrive whole", name).
 			WithHint("Nothing of it was kept; send it again.").WithCause(err)
 	}
@@ -51,7 +51,7 @@ func (s *Store) Staging(ctx context.Context, body io.Reader, length int64, name 
 }
 
 // StagingOf is a staging file that holds what arrived.
-func (s *Store) StagingOf(arrived *blob.Staged) *Staging {
+func (s *Store) StagingOf(arrived *bytestore.Staged) *Staging {
 	return &Staging{File: arrived, service: s}
 }
 

@@ -10,9 +10,9 @@ import (
 	"syscall"
 	"time"
 
-	"crelvo/internal/blob"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/service/act"
+	bytestore "crelvo/internal/store"
 )
 
 // Fault makes a fault of a failure of the store, in its own words, and a
@@ -26,7 +26,7 @@ func (s *Store) Fault(err error) error {
 		return fault.New(kind, code, "%s", message).WithHint("%s", hint).WithCause(err)
 	}
 	switch {
-	case errors.Is(err, blob.ErrReserved):
+	case errors.Is(err, bytestore.ErrReserved):
 		return of(fault.Full, "disk-full", "the server has no room left for this file",
 			"Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
@@ -60,9 +60,9 @@ func (s *Store) openFault(name string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, blob.ErrMissing):
+	case errors.Is(err, bytestore.ErrMissing):
 		code, what = "bytes-missing", "are gone from the server's store"
-	case errors.Is(err, blob.ErrDamaged):
+	case errors.Is(err, bytestore.ErrDamaged):
 		code, what = "bytes-damaged", "are not whole in the server's store"
 	default:
 		return s.Fault(err)
@@ -78,11 +78,11 @@ func (s *Store) openFault(name string, err error) error {
 // them, since the records could not be asked.
 type unasked struct {
 	mu  sync.Mutex
-	all []blob.Leftover
+	all []bytestore.Leftover
 }
 
 // leave keeps the note of stored bytes until the records can be asked.
-func (s *Store) leave(st *blob.Staged) {
+func (s *Store) leave(st *bytestore.Staged) {
 	l, err := st.Leave()
 	if err != nil {
 		s.Log.Error("the note of stored bytes could not be kept", "sha256", st.Digests.Hex("sha256"), "error", err)
@@ -106,7 +106,7 @@ func (s *Store) askAboutLeft(ctx context.Context) error {
 			s.unasked.mu.Unlock()
 			return err
 		}
-		if err := s.blobs.Forget(l); err != nil {
+		if err := s.bytes.Forget(l); err != nil {
 			return err
 		}
 	}
@@ -120,11 +120,11 @@ func (s *Store) dropUnknown(ctx context.Context, sha256 [32]byte) error {
 	if s.keeping.who[sha256] > 0 {
 		return nil // whoever it is looks after them
 	}
-	known, err := s.DB.KnowsBlob(ctx, sha256)
+	known, err := s.DB.KnowsStored(ctx, sha256)
 	if err != nil || known {
 		return err
 	}
-	return s.blobs.Drop(ctx, sha256)
+	return s.bytes.Drop(ctx, sha256)
 }
 
 const (
@@ -144,7 +144,7 @@ func (s *Store) DropStrays(ctx context.Context) error {
 	if at, err := time.Parse(time.RFC3339, last); err == nil && now.Sub(at) < WalkedEvery {
 		return nil
 	}
-	if err := s.blobs.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error {
+	if err := s.bytes.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error {
 		return s.dropUnknown(ctx, sha256)
 	}); err != nil {
 		return err
@@ -157,7 +157,7 @@ const storeIdentity = "store"
 // KnowStore makes sure that the store is the one that the records are about. Two
 // that never met are introduced.
 func (s *Store) KnowStore(ctx context.Context) error {
-	here, err := s.blobs.Identity()
+	here, err := s.bytes.Identity()
 	if err != nil {
 		return s.Fault(err)
 	}
@@ -177,7 +177,7 @@ func (s *Store) KnowStore(ctx context.Context) error {
 	}
 	if here == "" {
 		here = strings.ToLower(rand.Text())
-		if err := s.blobs.SetIdentity(here); err != nil {
+		if err := s.bytes.SetIdentity(here); err != nil {
 			return s.Fault(err)
 		}
 	}
@@ -198,21 +198,21 @@ func (s *Store) Chores() []act.Chore {
 // record are dropped, versions it was receiving do not become visible by
 // themselves.
 func (s *Store) Tidy(ctx context.Context) error {
-	leftovers, err := s.blobs.Leftovers(ctx)
+	leftovers, err := s.bytes.Leftovers(ctx)
 	if err != nil {
 		return err
 	}
 	for _, l := range leftovers {
-		known, err := s.DB.KnowsBlob(ctx, l.SHA256)
+		known, err := s.DB.KnowsStored(ctx, l.SHA256)
 		if err != nil {
 			return err
 		}
 		if !known {
-			if err := s.blobs.Drop(ctx, l.SHA256); err != nil {
+			if err := s.bytes.Drop(ctx, l.SHA256); err != nil {
 				return err
 			}
 		}
-		if err := s.blobs.Forget(l); err != nil {
+		if err := s.bytes.Forget(l); err != nil {
 			return err
 		}
 	}

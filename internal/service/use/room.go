@@ -2,17 +2,17 @@
 package use
 
 import (
-	"crelvo/internal/blob"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/search"
+	"crelvo/internal/store"
 )
 
 // Use tells how packages are used, and what they take. It is safe for use by several at once.
 type Use struct {
 	*act.Act
-	blobs     blob.Store
+	bytes     store.Store
 	directory *directory.Directory
 	retention *retention.Retention
 	search    *search.Search
@@ -21,10 +21,10 @@ type Use struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	blobs blob.Store,
+	bytes store.Store,
 	directory *directory.Directory,
 	retention *retention.Retention,
 	search *search.Search,
 ) *Use {
-	return &Use{Act: a, blobs: blobs, directory: directory, retention: retention, search: search}
+	return &Use{Act: a, bytes: bytes, directory: directory, retention: retention, search: search}
 }

@@ -205,7 +205,7 @@ type Space struct {
 	Now   []record.Space      // by repository and ecosystem
 	Days  []record.SpaceDay   // what was held then, by day, repository and ecosystem
 	Ages  []record.SpaceMonth // by repository and month of publication
-	Files int64          // of the store; 0 if the caller may not know
+	Files int64               // of the store; 0 if the caller may not know
 	Bytes int64
 	// Unnamed are the bytes that nothing names; they are freed next.
 	Unnamed int64
@@ -241,7 +241,7 @@ func (s *Use) Space(ctx context.Context, caller access.Caller, since time.Time) 
 			return v, err
 		}
 		v.Files, v.Bytes, v.Unnamed = stored.Files, stored.Bytes, stored.Unnamed
-		v.Free, err = s.blobs.Free()
+		v.Free, err = s.bytes.Free()
 		return v, err
 	}
 	return v, nil

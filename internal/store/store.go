@@ -1,7 +1,7 @@
-// Package blob keeps bytes. A store is content-addressed by SHA-256; bytes
+// Package store keeps bytes. A store is content-addressed by SHA-256; bytes
 // enter it through a staging file, with every digest computed on the way, and
 // are durable before Keep returns.
-package blob
+package store
 
 import (
 	"context"
