@@ -7,6 +7,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"crelvo/internal/core/catalog"
 )
 
 // Statement declares which places of a document of an archive state a version: of the
@@ -25,9 +27,10 @@ type Stated struct {
 	Own             bool // the version of the package itself
 	Namespace, Name string
 	What            string // in words; "" is dependency on Name
-	// Digest: it is a digest of that version, which becomes another one. Its line is left
-	// out, as what makes the document writes it again.
-	Digest bool
+	// Digest says how a digest of that version, which becomes another one, is written; nil
+	// where the version itself stands. If it cannot be known, its line is left out, as what
+	// makes the document writes it again.
+	Digest func(d catalog.Digests) string
 }
 
 // InFolder tells whether a name is one of those in the only folder of an archive.
@@ -80,14 +83,23 @@ func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) (
 		if what == "" {
 			what = "dependency on " + stated.Name
 		}
-		if stated.Digest {
-			from, to := lineOf(raw, p)
-			splices = append(splices, Splice{Start: from, End: to})
-			changes = append(changes, Edit{What: what, Old: p.Value, New: "(left out)"})
-			continue
-		}
 		text := stamp.Swap(p.Value)
-		if written != nil && written(p.Value) == stamp.From {
+		switch {
+		case stated.Digest != nil && f.Made == nil:
+			text = "that of " + stamp.To
+		case stated.Digest != nil:
+			d, known, err := f.Made(*stamp)
+			if err != nil {
+				return nil, nil, err
+			}
+			if !known {
+				from, to := lineOf(raw, p)
+				splices = append(splices, Splice{Start: from, End: to})
+				changes = append(changes, Edit{What: what, Old: p.Value, New: "(left out)"})
+				continue
+			}
+			text = stated.Digest(d)
+		case written != nil && written(p.Value) == stamp.From:
 			text = stamp.To
 		}
 		if text != p.Value {

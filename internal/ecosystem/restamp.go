@@ -38,6 +38,10 @@ type ToRestamp struct {
 	File  catalog.File
 	Stamp Stamp  // of its own version
 	All   Stamps // its own among them
+	// Made gives the digests of what became of another version's file of the same
+	// extension; false where that cannot be known, since it states this one's. Nil while
+	// it is only planned.
+	Made func(s Stamp) (d catalog.Digests, ok bool, err error)
 }
 
 // Edit is a place that a restamp changes.

@@ -5,11 +5,13 @@ import (
 	"bytes"
 	"compress/gzip"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"testing"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 )
@@ -199,7 +201,9 @@ func TestDeclared(t *testing.T) {
 		case p.Is("kelp", "needs", "@version"):
 			return Stated{Name: p.Beside("@name")}, true
 		case p.Is("package", "*", "sum"):
-			return Stated{Name: p.Beside("name"), What: "sum", Digest: true}, true
+			return Stated{Name: p.Beside("name"), What: "sum", Digest: func(d catalog.Digests) string {
+				return fmt.Sprintf("%d bytes", d.Size)
+			}}, true
 		case p.Is("package", "*", "of", "it"):
 			return Stated{Name: p.BesideParent("name")}, true
 		}
@@ -210,7 +214,8 @@ func TestDeclared(t *testing.T) {
 		"kelp-1.0-dev.1/it.toml",
 		"version = \"v1.0\"\n[[package]]\nname = \"salt\"\nsum = \"00\"\nof = { it = \"2.0-dev.1\" }\n",
 		"kelp-1.0-dev.1/it.xml", `<kelp><version>1.0-dev.1</version><needs name="salt" version="2.0-dev.1"/></kelp>`,
-		"kelp-1.0-dev.1/deep/it.json", `{"version": "1.0-dev.1"}`), Stamp: stamp, All: Stamps{stamp, other}}
+		"kelp-1.0-dev.1/deep/it.json", `{"version": "1.0-dev.1"}`), Stamp: stamp, All: Stamps{stamp, other},
+		Made: func(s Stamp) (catalog.Digests, bool, error) { return catalog.Digests{Size: 7}, s.Name == "salt", nil }}
 	r, err := RestampFolder(t.Context(), f, "kelp-1.0.tgz",
 		Statement{Document: InFolder("it.json"), Places: ParseJSONPlaces, Whose: whose},
 		Statement{Document: InFolder("it.toml"), Places: ParseTOMLPlaces, Whose: whose},
@@ -231,8 +236,9 @@ func TestDeclared(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"kelp-1.0/it.json":      `{"version": "1.0", "needs": {"salt": "^2.0", "sand": "2.0-dev.1"}, "n": 1}`,
-		"kelp-1.0/it.toml":      "version = \"v1.0\"\n[[package]]\nname = \"salt\"\nof = { it = \"2.0\" }\n",
+		"kelp-1.0/it.json": `{"version": "1.0", "needs": {"salt": "^2.0", "sand": "2.0-dev.1"}, "n": 1}`,
+		"kelp-1.0/it.toml": "version = \"v1.0\"\n[[package]]\nname = \"salt\"\nsum = \"7 bytes\"\n" +
+			"of = { it = \"2.0\" }\n",
 		"kelp-1.0/it.xml":       `<kelp><version>1.0</version><needs name="salt" version="2.0"/></kelp>`,
 		"kelp-1.0/deep/it.json": `{"version": "1.0-dev.1"}`} {
 		if got[name] != want {
@@ -247,6 +253,22 @@ func TestDeclared(t *testing.T) {
 	if edited, _, err := written.Edit("x/it.toml", []byte("version = \"one\"\n")); err != nil ||
 		string(edited) != "version = \"1.0\"\n" {
 		t.Errorf("another form of the version: %s, %v", edited, err)
+	}
+	const sum = "[[package]]\nname = \"salt\"\nsum = \"00\"\n"
+	unknown := func(err error) func(Stamp) (catalog.Digests, bool, error) {
+		return func(Stamp) (catalog.Digests, bool, error) { return catalog.Digests{}, false, err }
+	}
+	for want, made := range map[string]func(Stamp) (catalog.Digests, bool, error){
+		"[[package]]\nname = \"salt\"\n":                        unknown(nil),
+		"[[package]]\nname = \"salt\"\nsum = \"that of 2.0\"\n": nil,
+		"": unknown(io.ErrUnexpectedEOF),
+	} {
+		f.Made = made
+		edited, _, err := Declared(f, nil,
+			Statement{Document: InFolder("it.toml"), Places: ParseTOMLPlaces, Whose: whose}).Edit("x/it.toml", []byte(sum))
+		if string(edited) != want || (err != nil) != (want == "") {
+			t.Errorf("%q, %v; want %q", edited, err, want)
+		}
 	}
 	if _, _, err := written.Edit("x/it.toml", []byte("version = ")); err == nil {
 		t.Error("a document that is none was edited")

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"net/http"
 	"os"
 	"strings"
@@ -119,6 +121,50 @@ func TestCargoPromotes(t *testing.T) {
 	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
 	w.run("ferry", "cargo", "build")
 	says(t, w.read("ferry/Cargo.lock"), "name = \"skerry-codec\"\nversion = \"0.4.0\"")
+}
+
+// TestCargoPromotesLocked: a program that is promoted with what it needs is installed as it was
+// locked: its Cargo.lock has the versions and the digests of the releases.
+func TestCargoPromotesLocked(t *testing.T) {
+	t.Parallel()
+	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
+	chain := addChain(t, releases, snapshots)
+	index := "sparse+" + address(chain, "cargo")
+	codec := madeup.Package{Name: "skerry-codec", Version: "0.4.0-dev.2", Description: "Packs", Licence: "MIT"}
+	packed := codec.Cargo(index)
+	// It comes before what it states the digest of, by name.
+	tool := madeup.Package{Name: "berth-tool", Version: "1.5.0-dev.7", Description: "Reads", Licence: "MIT",
+		Needs: map[string]string{"skerry-codec": "=0.4.0-dev.2"}, Files: []madeup.Entry{
+			{Name: "src/main.rs", Content: "fn main() { println!(\"{}\", skerry_codec::NAME) }\n"},
+			{Name: "Cargo.lock", Content: fmt.Sprintf("version = 3\n\n[[package]]\nname = \"berth-tool\"\n"+
+				"version = \"1.5.0-dev.7\"\ndependencies = [\n \"skerry-codec\",\n]\n\n[[package]]\nname = \"skerry-codec\"\n"+
+				"version = \"0.4.0-dev.2\"\nsource = %q\nchecksum = \"%x\"\n", index, sha256.Sum256(packed))}}}
+	for _, upload := range [][]byte{codec.CargoUpload(packed), tool.CargoUpload(tool.Cargo(index))} {
+		if a := ask(t, http.MethodPut, "/at/"+snapshots+"/cargo/api/v1/crates/new", string(upload)); a.Status != 200 {
+			t.Fatalf("%d %s", a.Status, a.Body)
+		}
+	}
+	w := newWorkshop(t, rust()...)
+	w.write("home/.cargo/config.toml", []byte("[registries.ours]\nindex = \""+index+
+		"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n"))
+	w.write("home/.cargo/credentials.toml", []byte("[registries.ours]\ntoken = \""+house.Token+"\"\n"))
+	install := []string{"cargo", "install", "--locked", "--registry", "ours", "--root", w.dir + "/tools", "berth-tool"}
+	w.run("", install[0], append(install[1:], "--version", "=1.5.0-dev.7")...)
+	track := releases + "-track"
+	for _, args := range [][]string{{"track", "add", track, "--stages", snapshots + "," + releases},
+		{"promote", "pkg:cargo/skerry-codec@0.4.0-dev.2", "pkg:cargo/berth-tool@1.5.0-dev.7", "--along", track, "--to",
+			releases, "--yes"}} {
+		w.run("", "env", append([]string{"CRELVO_SERVER=" + shared.Address, "CRELVO_TOKEN=" + house.Token, house.Program()},
+			args...)...)
+	}
+	says(t, w.run("", install[0], append(install[1:], "--force")...), "berth-tool v1.5.0")
+	says(t, w.run("", w.dir+"/tools/bin/berth-tool"), "skerry-codec")
+	file := func(name string) []byte {
+		return must(t, http.MethodGet, "/at/"+chain+"/cargo/files/"+name+".crate", "", 200).Body
+	}
+	w.write("berth-tool.crate", file("berth-tool/1.5.0/berth-tool-1.5.0"))
+	says(t, w.run("", "tar", "-xzOf", "berth-tool.crate", "berth-tool-1.5.0/Cargo.lock"),
+		fmt.Sprintf("checksum = \"%x\"", sha256.Sum256(file("skerry-codec/0.4.0/skerry-codec-0.4.0"))))
 }
 
 // TestCargoAsOf: an older moment of a chain gives cargo the crates of then, and takes none.

@@ -4,13 +4,13 @@ import (
 	"context"
 	"strings"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 )
 
 // Restamp implements ecosystem.Restamping: the name of the folder, and in Cargo.toml, what
 // it was made of (Cargo.toml.orig) and Cargo.lock the version, and those of dependencies
-// that are restamped too, whose digests in the lock are left out: cargo writes them again.
-// .cargo_vcs_info.json names a commit, which stays what it is.
+// that are restamped too, with their digests in the lock. .cargo_vcs_info.json names a commit, which stays what it is.
 func (k Cargo) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	return ecosystem.RestampFolder(ctx, f, k.FileName(f.Stamp.Name, f.Stamp.To),
 		ecosystem.Statement{Document: ecosystem.InFolder("Cargo.toml", "Cargo.toml.orig"),
@@ -38,13 +38,16 @@ func inManifest(p ecosystem.TextPlace) (ecosystem.Stated, bool) {
 	return ecosystem.Stated{Name: strings.ToLower(name)}, true
 }
 
+// checksum is how Cargo.lock writes the digest of a crate.
+func checksum(d catalog.Digests) string { return d.Hex("sha256") }
+
 func inLock(p ecosystem.TextPlace) (ecosystem.Stated, bool) {
 	name := strings.ToLower(p.Beside("name"))
 	switch {
 	case p.Is("package", "*", "version"):
 		return ecosystem.Stated{Name: name, What: "version of " + name}, true
 	case p.Is("package", "*", "checksum"):
-		return ecosystem.Stated{Name: name, What: "digest of " + name, Digest: true}, true
+		return ecosystem.Stated{Name: name, What: "digest of " + name, Digest: checksum}, true
 	case p.Is("package", "*", "dependencies", "*"):
 		name, _, _ := strings.Cut(p.Value, " ")
 		return ecosystem.Stated{Name: strings.ToLower(name)}, true

@@ -26,8 +26,12 @@ import (
 // carrying is a promotion whose files are being made.
 type carrying struct {
 	*crossing
+	sign   *keys.Signer                // nil if nothing is signed
+	all    map[string]ecosystem.Stamps // that are restamped, by ecosystem
 	staged []*store.Staging
-	done   atomic.Int64 // files
+	placed []record.PlacedVersion // by item; without files while it is not made
+	begun  []bool                 // by item
+	done   atomic.Int64           // files
 }
 
 // execute does a promotion that is underway: first all files that have other
@@ -80,47 +84,83 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 // makeFiles writes the files that get other bytes, and gives what is to be
 // recorded.
 func (s *Promotion) makeFiles(ctx context.Context, w *carrying) ([]record.PlacedVersion, error) {
-	var sign *keys.Signer
 	if w.stage.SignWith != "" {
 		var err error
-		if sign, err = s.keys.SignerNamed(ctx, w.stage.SignWith); err != nil {
+		if w.sign, err = s.keys.SignerNamed(ctx, w.stage.SignWith); err != nil {
 			return nil, err
 		}
 	}
-	stamps := w.stamps()
-	placed := make([]record.PlacedVersion, len(w.items))
+	w.placed, w.begun = make([]record.PlacedVersion, len(w.items)), make([]bool, len(w.items))
+	w.all = w.stamps()
 	for i := range w.items {
-		item := &w.items[i]
-		v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to,
-			Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
-		v.Key.RepositoryID = w.to.ID
-		if item.restamped() {
-			if err := s.restampVersion(ctx, w, item, stamps[item.Ecosystem], &v); err != nil {
-				return nil, err
-			}
-		} else {
-			v.Upload = item.Upload
-			for _, f := range item.files {
-				item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
-				v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
-					Digests: f.Digests})
-			}
-			w.done.Add(int64(len(item.files)))
+		if err := s.makeVersion(ctx, w, i); err != nil {
+			return nil, err
 		}
-		if sign != nil {
-			if err := s.signVersion(ctx, w, *item, sign, &v); err != nil {
-				return nil, err
-			}
-		}
-		placed[i] = v
 	}
-	return placed, nil
+	return w.placed, nil
+}
+
+// makeVersion makes one version, if that was not begun: those whose digests its files state
+// are made before it.
+func (s *Promotion) makeVersion(ctx context.Context, w *carrying, i int) error {
+	if w.begun[i] {
+		return nil
+	}
+	w.begun[i] = true
+	item := &w.items[i]
+	v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to,
+		Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
+	v.Key.RepositoryID = w.to.ID
+	if item.restamped() {
+		if err := s.restampVersion(ctx, w, item, &v); err != nil {
+			return err
+		}
+	} else {
+		v.Upload = item.Upload
+		for _, f := range item.files {
+			item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
+			v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+				Digests: f.Digests})
+		}
+		w.done.Add(int64(len(item.files)))
+	}
+	if w.sign != nil {
+		if err := s.signVersion(ctx, w, *item, w.sign, &v); err != nil {
+			return err
+		}
+	}
+	w.placed[i] = v
+	return nil
+}
+
+// made gives the digests of what became of a version's file with an extension. Of versions
+// that state each other's, the one that was begun first gets them.
+func (s *Promotion) made(
+	ctx context.Context, w *carrying, of, extension string,
+) func(ecosystem.Stamp) (catalog.Digests, bool, error) {
+	return func(stamp ecosystem.Stamp) (catalog.Digests, bool, error) {
+		i := slices.IndexFunc(w.items, func(o crossingItem) bool {
+			return o.Ecosystem == of && o.stamp() == stamp
+		})
+		if i < 0 {
+			return catalog.Digests{}, false, nil
+		}
+		if err := s.makeVersion(ctx, w, i); err != nil {
+			return catalog.Digests{}, false, err
+		}
+		for _, f := range w.placed[i].Files {
+			if f.Extension == extension {
+				return f.Digests, true, nil
+			}
+		}
+		return catalog.Digests{}, false, nil
+	}
 }
 
 // restampVersion writes the files of a version as those of the release. Those that
 // state what others are come last.
 func (s *Promotion) restampVersion(
-	ctx context.Context, w *carrying, item *crossingItem, all ecosystem.Stamps, v *record.PlacedVersion,
+	ctx context.Context, w *carrying, item *crossingItem, v *record.PlacedVersion,
 ) error {
 	e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
 	if !ok {
@@ -130,7 +170,7 @@ func (s *Promotion) restampVersion(
 	var details catalog.Details
 	var later []catalog.File
 	one := func(f catalog.File, late bool) error {
-		made, digests, known, err := s.restampFile(ctx, w, e, *item, f, all, sums, late)
+		made, digests, known, err := s.restampFile(ctx, w, e, *item, f, sums, late)
 		if err != nil {
 			return err
 		}
@@ -169,8 +209,7 @@ func (s *Promotion) restampVersion(
 
 // restampFile writes one file, and reads what the result says of itself.
 func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Restamping, item crossingItem,
-	f catalog.File, all ecosystem.Stamps,
-	sums map[string]catalog.Digests, writeLate bool) (r ecosystem.Rewriting, digests catalog.Digests,
+	f catalog.File, sums map[string]catalog.Digests, writeLate bool) (r ecosystem.Rewriting, digests catalog.Digests,
 	known catalog.Details, err error) {
 	content, err := s.store.Open(ctx, f)
 	if err != nil {
@@ -178,7 +217,7 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 	}
 	defer content.Close()
 	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
-		Stamp: item.stamp(), All: all})
+		Stamp: item.stamp(), All: w.all[item.Ecosystem], Made: s.made(ctx, w, item.Ecosystem, f.Extension)})
 	if err != nil {
 		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
 	}
