@@ -38,16 +38,14 @@ func inManifest(p ecosystem.TextPlace) (ecosystem.Stated, bool) {
 	return ecosystem.Stated{Name: strings.ToLower(name)}, true
 }
 
-// checksum is how Cargo.lock writes the digest of a crate.
-func checksum(d catalog.Digests) string { return d.Hex("sha256") }
-
 func inLock(p ecosystem.TextPlace) (ecosystem.Stated, bool) {
 	name := strings.ToLower(p.Beside("name"))
 	switch {
 	case p.Is("package", "*", "version"):
 		return ecosystem.Stated{Name: name, What: "version of " + name}, true
 	case p.Is("package", "*", "checksum"):
-		return ecosystem.Stated{Name: name, What: "digest of " + name, Digest: checksum}, true
+		return ecosystem.Stated{Name: name, What: "digest of " + name,
+			Digest: func(d catalog.Digests) string { return d.Hex("sha256") }}, true
 	case p.Is("package", "*", "dependencies", "*"):
 		name, _, _ := strings.Cut(p.Value, " ")
 		return ecosystem.Stated{Name: strings.ToLower(name)}, true
