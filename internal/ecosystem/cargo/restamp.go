@@ -1,6 +1,7 @@
 package cargo
 
 import (
+	"cmp"
 	"context"
 	"strings"
 
@@ -28,9 +29,7 @@ func inManifest(p ecosystem.TextPlace) (ecosystem.Stated, bool) {
 	name := p.Key()
 	if n > 2 && name == "version" {
 		n--
-		if name = p.Beside("package"); name == "" {
-			name = p.Path[n-1]
-		}
+		name = cmp.Or(p.Beside("package"), p.Path[n-1])
 	}
 	if n < 2 || !strings.HasSuffix(p.Path[n-2], "dependencies") {
 		return ecosystem.Stated{}, false
