@@ -19,24 +19,37 @@ type Form struct {
 }
 
 // The forms of files. Paths are keys; of TOML and INI the last is a key, and those before
-// it are the table or section; of XML the names of elements, of which one may be told by
-// an attribute (add@key=NAME), and at the end an attribute (@value).
+// it are the table or section, of TOML perhaps one of an array, told by a key
+// (index@name=NAME); of XML the names of elements, of which one may be told by an attribute
+// (add@key=NAME), and at the end an attribute (@value).
 var (
 	TOML = Form{language: "toml",
 		set: func(text string, path []string, value string) (string, error) {
 			table, key := cutPath(path)
-			return splice.SetTOML(text, table, "", []splice.Setting{{Key: key, Value: value}})
+			table, by, want := oneOf(table)
+			values := []splice.Setting{{Key: key, Value: value}}
+			if by != "" {
+				values = append([]splice.Setting{{Key: by, Value: want}}, values...)
+			}
+			return splice.SetTOML(text, table, by, values)
 		},
 		get: func(text string, path []string) (string, bool) {
 			table, key := cutPath(path)
+			table, by, want := oneOf(table)
 			for _, t := range splice.GetTOML(text, table) {
-				if value, ok := t[key]; ok {
+				if value, ok := t[key]; ok && (by == "" || t[by] == want) {
 					return value, true
 				}
 			}
 			return "", false
 		},
 		keys: func(text string, path []string) (names []string) {
+			if table, by, _ := oneOf(strings.Join(path, ".")); by != "" {
+				for _, t := range splice.GetTOML(text, table) {
+					names = append(names, t[by])
+				}
+				return names
+			}
 			for _, table := range splice.TablesTOML(text) {
 				if name, ok := strings.CutPrefix(table, strings.Join(path, ".")+"."); ok {
 					names = append(names, strings.Trim(name, `"`))
@@ -89,6 +102,13 @@ var (
 		}}
 )
 
+// oneOf takes apart what tells one table of an array.
+func oneOf(path string) (table, by, want string) {
+	table, told, _ := strings.Cut(path, "@")
+	by, want, _ = strings.Cut(told, "=")
+	return table, by, want
+}
+
 func cutPath(path []string) (above, last string) {
 	n := len(path) - 1
 	return strings.Join(path[:n], "."), path[n]
@@ -134,6 +154,7 @@ func xmlAt(text string, steps []splice.Step) []*splice.Element {
 // Setting is one of a client's: where it stands, and what it says. The same declares what
 // is written and what is read back.
 type Setting struct {
+	// In is the file; none for what only a variable says.
 	In Source
 	// Path has {id} where what the client calls the repository stands.
 	Path []string
@@ -144,6 +165,13 @@ type Setting struct {
 	Env string
 	// Only tells when it is written; nil is always.
 	Only func(p Pointing) bool
+	// IfThere: it is only changed where it stands already.
+	IfThere bool
+	// List: it is a list of words in an INI file, of which this is one.
+	List bool
+	// Publishes: it is the address that is published to. Where a client has one, what it
+	// uses without is only read.
+	Publishes bool
 	// Else is what it means that it says something else already, as "takes all from %s";
 	// "" is nothing.
 	Else string
@@ -162,6 +190,7 @@ func (one Setting) value(p Pointing) string {
 type Source struct {
 	File, Windows, Title string
 	Form                 Form
+	There                bool // it is changed only if it is there already
 	// Read are the files in which it is looked for, in their order; nil is File alone.
 	Read []string
 }
@@ -205,11 +234,18 @@ func (s Settings) Parts(p Pointing) []Piece {
 	var pieces []Piece
 	edits := map[string][]func(string) (string, error){}
 	for _, one := range s.All {
-		if one.Only != nil && !one.Only(p) {
+		if one.In.File == "" || one.Only != nil && !one.Only(p) {
 			continue
 		}
 		value, path := one.value(p), s.at(one.Path, p.ID)
 		edits[one.In.File] = append(edits[one.In.File], func(text string) (string, error) {
+			if _, there := one.In.Form.get(text, path); one.IfThere && !there {
+				return text, nil
+			}
+			if one.List {
+				section, key := cutPath(path)
+				return splice.AddToINI(text, section, key, value)
+			}
 			return one.In.Form.set(text, path, value)
 		})
 		secret := strings.Contains(one.Value, "{token}")
@@ -218,7 +254,7 @@ func (s Settings) Parts(p Pointing) []Piece {
 			continue
 		}
 		pieces = append(pieces, Piece{Title: one.In.Title, File: one.In.File, Windows: one.In.Windows,
-			Language: one.In.Form.language, Secret: secret})
+			Language: one.In.Form.language, Secret: secret, There: one.In.There})
 	}
 	for i := range pieces {
 		pieces[i].Edit = Sequence(edits[pieces[i].File]...)
@@ -279,7 +315,8 @@ func (one Setting) names(text string) []string {
 }
 
 // Uses reads from files which repositories of the server are used. A secret that stands
-// under another name than the address is found out.
+// under another name than the address is found out; one that stands in the address, or in
+// ~/.netrc where the client has no file for it, is found as well.
 func (s Settings) Uses(f Files) (uses []Use) {
 	expand := s.Expand
 	if expand == nil {
@@ -292,22 +329,45 @@ func (s Settings) Uses(f Files) (uses []Use) {
 		for _, id := range address.names(text) {
 			value, _ := address.In.Form.get(text, s.at(address.Path, id))
 			value, ok := strings.CutPrefix(expand(f, value), before)
-			value = strings.TrimSuffix(value, after)
-			if !ok || !f.Ours(value) {
+			u := Use{ID: id, In: file, Publish: s.publishes(f, id)}
+			u.Address, u.User, u.Secret = Separate(value)
+			// A slash at the end may be missing.
+			u.Address = strings.TrimSuffix(strings.TrimSuffix(u.Address, after), strings.TrimSuffix(after, "/"))
+			if !ok || !f.Ours(u.Address) {
 				continue
 			}
-			u := Use{Address: value, ID: id, In: file, Publish: true}
-			s.signIn(f, &u, user, secret, expand)
+			if u.SecretIn = file; u.Secret == "" {
+				u.SecretIn = ""
+				s.signIn(f, &u, user, secret, expand)
+			}
 			uses = append(uses, u)
 		}
 	}
 	return uses
 }
 
+// publishes tells whether files say where to publish to under a name.
+func (s Settings) publishes(f Files, id string) bool {
+	i := slices.IndexFunc(s.All, func(one Setting) bool { return one.Publishes })
+	if i < 0 {
+		return true
+	}
+	for _, file := range s.All[i].In.read() {
+		if _, ok := s.All[i].In.Form.get(f.Read(file), s.at(s.All[i].Path, id)); ok {
+			return true
+		}
+	}
+	return false
+}
+
 // signIn finds user and secret of what is used.
 func (s Settings) signIn(f Files, u *Use, user, secret Setting, expand func(Files, string) string) {
 	if name := secret.env(u.ID); f.Env(name) != "" {
-		u.Secret, u.SecretIn = f.Env(name), "the variable "+name
+		u.User, u.Secret, u.SecretIn = f.Env(user.env(u.ID)), f.Env(name), "the variable "+name
+		return
+	}
+	if secret.In.File == "" {
+		f.FromNetrc(u)
 		return
 	}
 	other := ""

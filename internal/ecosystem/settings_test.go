@@ -32,6 +32,8 @@ func TestSettings(t *testing.T) {
 	for form, s := range map[string]Settings{
 		"toml": ferries(TOML, []string{"piers", "{id}", "url"}, []string{"piers", "{id}", "token"},
 			[]string{"piers", "{id}", "user"}),
+		"toml of arrays": ferries(TOML, []string{"piers@name={id}", "url"}, []string{"secrets@of={id}", "token"},
+			[]string{"secrets@of={id}", "user"}),
 		"ini": ferries(INI, []string{"{id}", "url"}, []string{"{id}", "token"}, []string{"{id}", "user"}),
 		"xml": ferries(XML, []string{"ferry", "piers", "add@key={id}", "@url"},
 			[]string{"ferry", "secrets", "{id}", "add@key=Token", "@value"},
@@ -110,6 +112,60 @@ func TestSettingsElse(t *testing.T) {
 	}
 	if v := s.Variables(Pointing{}); len(v) != 1 || v[0].Value != "a b" {
 		t.Errorf("a list of words: %+v", v)
+	}
+}
+
+// TestSettingsBeside: a list that names it, a key that is changed only where it stands, an address
+// to publish to, a secret in the address or in ~/.netrc.
+func TestSettingsBeside(t *testing.T) {
+	in := Source{File: "ferry.toml", Form: TOML}
+	list := Source{File: "ferry.ini", Form: INI}
+	s := Settings{All: []Setting{{In: in, Path: []string{"piers@name={id}", "url"}, Value: "{address}boats/"},
+		{In: in, Path: []string{"piers@name={id}", "rank"}, Value: "first", IfThere: true},
+		{In: in, Path: []string{"piers@name={id}", "land"}, Value: "{address}", Only: Pointing.Publishes, Publishes: true},
+		{In: list, Path: []string{"all", "piers"}, Value: "{id}", List: true},
+		{Value: "{user}", Env: "FERRY_{ID}_USER"}, {Value: "{token}", Env: "FERRY_{ID}_TOKEN"}}}
+	files := map[string]string{"~/.netrc": "machine h login mate password crelvo_net\n",
+		"ferry.ini": "[all]\npiers = south\n"}
+	env := map[string]string{}
+	f := Files{Read: func(file string) string { return files[file] }, Env: func(name string) string { return env[name] },
+		Ours: func(address string) bool { return strings.HasPrefix(address, "http://h/") }}
+	write := func(p Pointing) {
+		for _, piece := range s.Parts(p) {
+			text, err := piece.Edit(files[piece.File])
+			if err != nil {
+				t.Fatal(err)
+			}
+			files[piece.File] = text
+		}
+	}
+	p := Pointing{Address: "http://h/at/north/", ID: "north"}
+	write(p)
+	if want := "[[piers]]\nname = \"north\"\nurl = \"http://h/at/north/boats/\"\n"; files["ferry.toml"] != want {
+		t.Errorf("%s, not\n%s", files["ferry.toml"], want)
+	}
+	if piers, _ := INI.get(files["ferry.ini"], []string{"all", "piers"}); strings.Join(strings.Fields(piers), " ") !=
+		"south north" {
+		t.Errorf("%q", files["ferry.ini"])
+	}
+	uses := s.Uses(f)
+	if len(uses) != 1 || uses[0].Address != p.Address || uses[0].Publish || uses[0].User != "mate" ||
+		uses[0].Secret != "crelvo_net" || uses[0].SecretIn != "~/.netrc" {
+		t.Errorf("%+v", uses)
+	}
+	files["ferry.toml"] = strings.ReplaceAll(files["ferry.toml"], "//h", "//cook:crelvo_in@h") + "rank = \"last\"\n"
+	if uses = s.Uses(f); len(uses) != 1 || uses[0].User != "cook" || uses[0].Secret != "crelvo_in" ||
+		uses[0].SecretIn != "ferry.toml" {
+		t.Errorf("%+v", uses)
+	}
+	p.PublishReleases = true
+	write(p)
+	if !strings.Contains(files["ferry.toml"], "rank = \"first\"") {
+		t.Errorf("what stands there stayed: %s", files["ferry.toml"])
+	}
+	env["FERRY_NORTH_TOKEN"], env["FERRY_NORTH_USER"] = "crelvo_env", "purser"
+	if uses = s.Uses(f); len(uses) != 1 || !uses[0].Publish || uses[0].Secret != "crelvo_env" || uses[0].User != "purser" {
+		t.Errorf("%+v", uses)
 	}
 }
 

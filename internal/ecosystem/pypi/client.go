@@ -2,22 +2,69 @@ package pypi
 
 import (
 	"net"
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/splice"
 	"crelvo/internal/ecosystem"
 )
 
+// Where twine, uv and Poetry have their settings
+// (https://packaging.python.org/en/latest/specifications/pypirc/,
+// https://docs.astral.sh/uv/concepts/indexes/, https://python-poetry.org/docs/repositories/).
+var (
+	pypirc = ecosystem.Source{File: "~/.pypirc", Windows: `%USERPROFILE%\.pypirc`,
+		Title: "Where it publishes, and who you are", Form: ecosystem.INI}
+	pyproject = ecosystem.Source{File: "pyproject.toml", Title: "Where packages come from",
+		Form: ecosystem.TOML, There: true}
+	auth = ecosystem.Source{File: "~/.config/pypoetry/auth.toml", Windows: `%APPDATA%\pypoetry\auth.toml`,
+		Title: "Who you are (the name is the same in all files)", Form: ecosystem.TOML}
+	config = ecosystem.Source{File: "~/.config/pypoetry/config.toml", Windows: `%APPDATA%\pypoetry\config.toml`,
+		Title: "Where it publishes", Form: ecosystem.TOML}
+
+	everything = func(p ecosystem.Pointing) bool { return p.Everything }
+	ofTwine    = ecosystem.Settings{All: []ecosystem.Setting{
+		{In: pypirc, Path: []string{"distutils", "index-servers"}, Value: "{id}", List: true},
+		{In: pypirc, Path: []string{"{id}", "repository"}, Value: "{address}"},
+		{In: pypirc, Path: []string{"{id}", "username"}, Value: "{user}"},
+		{In: pypirc, Path: []string{"{id}", "password"}, Value: "{token}"}}}
+	ofUV = ecosystem.Settings{All: []ecosystem.Setting{
+		{In: pyproject, Path: inUV("url"), Value: "{address}simple/"},
+		{In: pyproject, Path: inUV("publish-url"), Value: "{address}", Only: ecosystem.Pointing.Publishes, Publishes: true},
+		{In: pyproject, Path: inUV("default"), Value: "true", Only: everything},
+		{Value: "{user}", Env: "UV_INDEX_{ID}_USERNAME"}, {Value: "{token}", Env: "UV_INDEX_{ID}_PASSWORD"},
+		{Value: "{user}", Env: "UV_PUBLISH_USERNAME", Only: ecosystem.Pointing.Publishes},
+		{Value: "{token}", Env: "UV_PUBLISH_PASSWORD", Only: ecosystem.Pointing.Publishes}}}
+	ofPoetry = ecosystem.Settings{All: []ecosystem.Setting{
+		{In: pyproject, Path: inPoetry("url"), Value: "{address}simple/"},
+		{In: pyproject, Path: inPoetry("priority"), Value: "supplemental",
+			Only: func(p ecosystem.Pointing) bool { return !p.Everything }},
+		// Poetry before 1.5 refuses the key, and a source without it is a primary one.
+		{In: pyproject, Path: inPoetry("priority"), Value: "primary", Only: everything, IfThere: true},
+		{In: auth, Path: []string{"http-basic", "{id}", "username"}, Value: "{user}",
+			Env: "POETRY_HTTP_BASIC_{ID}_USERNAME"},
+		{In: auth, Path: []string{"http-basic", "{id}", "password"}, Value: "{token}",
+			Env: "POETRY_HTTP_BASIC_{ID}_PASSWORD"},
+		{In: config, Path: []string{"repositories", "{id}", "url"}, Value: "{address}",
+			Only: ecosystem.Pointing.Publishes, Publishes: true}}}
+)
+
+func inUV(key string) []string     { return []string{"tool", "uv", "index@name={id}", key} }
+func inPoetry(key string) []string { return []string{"tool", "poetry", "source@name={id}", key} }
+
 // Clients implements ecosystem.Ecosystem.
 func (PyPI) Clients() []ecosystem.PackageClient {
+	orders := func(build, add, publish string) func(p ecosystem.Pointing) []string {
+		return ecosystem.Orders{Build: build, Add: add, Version: "==", Publish: publish}.Of(ecosystem.PlainName)
+	}
 	return []ecosystem.PackageClient{
 		{Name: "pip", Title: "pip", Agents: []string{"pip/"}, Parts: pipParts, Uses: usesPip, Strays: straysPip,
 			Probe: "simple/",
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "PIP_INDEX_URL", Value: p.WithSecret(simple(p))}}
 			},
-			Commands: func(p ecosystem.Pointing) []string { return []string{"pip install " + wanted(p)} }},
-		{Name: "twine", Title: "twine", Agents: []string{"twine"}, Publishes: true, Parts: twineParts, Uses: usesTwine,
+			Commands: orders("pip install -r requirements.txt", "pip install {what}", "")},
+		{Name: "twine", Title: "twine", Agents: []string{"twine"}, Publishes: true, Parts: ofTwine.Parts, Uses: usesTwine,
 			Strays: func(f ecosystem.Files, _ ecosystem.Pointing) []string {
 				return f.Overridden("TWINE_REPOSITORY_URL")
 			}, Upload: "POST ",
@@ -26,60 +73,19 @@ func (PyPI) Clients() []ecosystem.PackageClient {
 					{Key: "TWINE_PASSWORD", Value: p.Token()}}
 			},
 			Commands: func(p ecosystem.Pointing) []string { return []string{"twine upload -r " + p.ID + " dist/*"} }},
-		{Name: "uv", Title: "uv", Agents: []string{"uv/"}, Publishes: true, Parts: uvParts,
-			Uses: usesTOML("tool.uv.index", nil), Strays: straysUV,
-			Probe: "simple/", Upload: "POST ",
-			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				name := "UV_INDEX_" + variable(p.ID)
-				all := []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
-				if p.Publishes() {
-					all = append(all, splice.Setting{Key: "UV_PUBLISH_USERNAME", Value: p.User},
-						splice.Setting{Key: "UV_PUBLISH_PASSWORD", Value: p.Token()})
-				}
-				return all
-			},
-			Commands: func(p ecosystem.Pointing) []string {
-				all := []string{"uv sync"}
-				if p.PURL.Name != "" {
-					all = []string{"uv add " + wanted(p)}
-				}
-				if p.Publishes() {
-					all = append(all, "uv publish --index "+p.ID)
-				}
-				return all
-			}},
-		{Name: "poetry", Title: "Poetry", Agents: []string{"poetry"}, Publishes: true, Parts: poetryParts,
-			Uses: usesTOML("tool.poetry.source", fromPoetry), Strays: straysPoetry, Probe: "simple/", Upload: "POST ",
-			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				name := "POETRY_HTTP_BASIC_" + variable(p.ID)
-				return []splice.Setting{{Key: name + "_USERNAME", Value: p.User}, {Key: name + "_PASSWORD", Value: p.Token()}}
-			},
-			Commands: func(p ecosystem.Pointing) []string {
-				all := []string{"poetry install"}
-				if p.PURL.Name != "" {
-					all = []string{"poetry add " + wanted(p)}
-				}
-				if p.Publishes() {
-					all = append(all, "poetry publish -r "+p.ID)
-				}
-				return all
-			}},
+		{Name: "uv", Title: "uv", Agents: []string{"uv/"}, Publishes: true, Uses: ofUV.Uses, Strays: straysUV,
+			Parts: func(p ecosystem.Pointing) []ecosystem.Piece { return append(ofUV.Parts(p), ecosystem.InNetrc(p)) },
+			Probe: "simple/", Upload: "POST ", Variables: ofUV.Variables,
+			Commands: orders("uv sync", "uv add {what}", "uv publish --index {id}")},
+		{Name: "poetry", Title: "Poetry", Agents: []string{"poetry"}, Publishes: true, Parts: ofPoetry.Parts,
+			Uses: ofPoetry.Uses, Strays: straysPoetry, Probe: "simple/", Upload: "POST ", Variables: ofPoetry.Variables,
+			Commands: orders("poetry install", "poetry add {what}", "poetry publish -r {id}")},
 	}
 }
 
 func simple(p ecosystem.Pointing) string { return p.Address + "simple/" }
 
 func variable(id string) string { return strings.ToUpper(strings.ReplaceAll(id, "-", "_")) }
-
-func wanted(p ecosystem.Pointing) string {
-	switch {
-	case p.PURL.Name == "":
-		return "-r requirements.txt"
-	case p.PURL.Version != "":
-		return p.PURL.Name + "==" + p.PURL.Version
-	}
-	return p.PURL.Name
-}
 
 // The address of pip has the secret in it: ~/.netrc would know one for the whole
 // host only, and the project has no file that pip reads.
@@ -123,92 +129,24 @@ func usesPip(f ecosystem.Files) []ecosystem.Use {
 	return []ecosystem.Use{u}
 }
 
-func twineParts(p ecosystem.Pointing) []ecosystem.Piece {
-	set := func(key, value string) func(string) (string, error) {
-		return func(text string) (string, error) { return splice.SetINI(text, p.ID, key, value) }
-	}
-	return []ecosystem.Piece{{Title: "Where it publishes, and who you are", File: "~/.pypirc",
-		Windows: `%USERPROFILE%\.pypirc`, Language: "ini", Secret: true,
-		Edit: ecosystem.Sequence(func(text string) (string, error) {
-			return splice.AddToINI(text, "distutils", "index-servers", p.ID)
-		},
-			set("repository", p.Address), set("username", p.User), set("password", p.Token()))}}
-}
-
-func usesTwine(f ecosystem.Files) (uses []ecosystem.Use) {
-	const file = "~/.pypirc"
-	text := f.Read(file)
+// usesTwine reads variables, which go before ~/.pypirc, and tells of what its list of servers
+// lacks.
+func usesTwine(f ecosystem.Files) []ecosystem.Use {
 	if address := f.Env("TWINE_REPOSITORY_URL"); f.Ours(address) {
 		return []ecosystem.Use{{Address: address, In: "the variable TWINE_REPOSITORY_URL", Publish: true,
 			User:   f.Env("TWINE_USERNAME"),
 			Secret: f.Env("TWINE_PASSWORD"), SecretIn: "the variable TWINE_PASSWORD"}}
 	}
-	servers, _ := splice.GetINI(text, "distutils", "index-servers")
+	uses := ofTwine.Uses(f)
+	servers, _ := splice.GetINI(f.Read(pypirc.File), "distutils", "index-servers")
 	listed := strings.Fields(strings.ReplaceAll(servers, ",", " "))
-	for _, section := range splice.SectionsINI(text) {
-		address, ok := splice.GetINI(text, section, "repository")
-		if !ok || !f.Ours(address) {
-			continue
-		}
-		u := ecosystem.Use{Address: address, ID: section, In: file, Publish: true, SecretIn: file}
-		u.User, _ = splice.GetINI(text, section, "username")
-		u.Secret, _ = splice.GetINI(text, section, "password")
-		found := false
-		for _, name := range listed {
-			found = found || name == section
-		}
-		if !found && len(listed) > 0 {
-			u.Wrong = file + " has a section [" + section + "], but its list index-servers says " + strings.Join(listed, ", ") +
+	for i := range uses {
+		if u := &uses[i]; len(listed) > 0 && !slices.Contains(listed, u.ID) {
+			u.Wrong = u.In + " has a section [" + u.ID + "], but its list index-servers says " + strings.Join(listed, ", ") +
 				": write the same name in both"
 		}
-		uses = append(uses, u)
 	}
 	return uses
-}
-
-func uvParts(p ecosystem.Pointing) []ecosystem.Piece {
-	values := []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}}
-	if p.Publishes() {
-		values = append(values, splice.Setting{Key: "publish-url", Value: p.Address})
-	}
-	if p.Everything {
-		values = append(values, splice.Setting{Key: "default", Value: "true"})
-	}
-	return []ecosystem.Piece{
-		{Title: "Where packages come from", File: "pyproject.toml", Language: "toml", There: true,
-			Edit: func(text string) (string, error) { return splice.SetTOML(text, "tool.uv.index", "name", values) }},
-		ecosystem.InNetrc(p),
-	}
-}
-
-func poetryParts(p ecosystem.Pointing) []ecosystem.Piece {
-	parts := []ecosystem.Piece{
-		{Title: "Where packages come from", File: "pyproject.toml", Language: "toml", There: true,
-			Edit: func(text string) (string, error) {
-				source := []splice.Setting{{Key: "name", Value: p.ID}, {Key: "url", Value: simple(p)}}
-				if !p.Everything {
-					source = append(source, splice.Setting{Key: "priority", Value: "supplemental"})
-				} else if _, there := poetrySource(text, p.ID)["priority"]; there {
-					// Poetry before 1.5 refuses the key, and a source without it is a primary one.
-					source = append(source, splice.Setting{Key: "priority", Value: "primary"})
-				}
-				return splice.SetTOML(text, "tool.poetry.source", "name", source)
-			}},
-		{Title: "Who you are (the name is the same in all files)", File: "~/.config/pypoetry/auth.toml",
-			Windows: `%APPDATA%\pypoetry\auth.toml`, Language: "toml", Secret: true,
-			Edit: func(text string) (string, error) {
-				return splice.SetTOML(text, "http-basic."+p.ID, "",
-					[]splice.Setting{{Key: "username", Value: p.User}, {Key: "password", Value: p.Token()}})
-			}},
-	}
-	if p.Publishes() {
-		parts = append(parts, ecosystem.Piece{Title: "Where it publishes", File: "~/.config/pypoetry/config.toml",
-			Windows: `%APPDATA%\pypoetry\config.toml`, Language: "toml",
-			Edit: func(text string) (string, error) {
-				return splice.SetTOML(text, "repositories."+p.ID, "", []splice.Setting{{Key: "url", Value: p.Address}})
-			}})
-	}
-	return parts
 }
 
 // poetrySource is what a project says of a source; nil if it does not name it.
@@ -219,52 +157,4 @@ func poetrySource(project, id string) map[string]string {
 		}
 	}
 	return nil
-}
-
-// usesTOML reads the sources that a project names; secret finds who signs in,
-// nil by ~/.netrc.
-func usesTOML(table string, secret func(f ecosystem.Files, u *ecosystem.Use)) func(f ecosystem.Files) []ecosystem.Use {
-	return func(f ecosystem.Files) (uses []ecosystem.Use) {
-		for _, source := range splice.GetTOML(f.Read("pyproject.toml"), table) {
-			address, user, password := ecosystem.Separate(source["url"])
-			if !f.Ours(address) {
-				continue
-			}
-			u := ecosystem.Use{Address: strings.TrimSuffix(strings.TrimSuffix(address, "/"), "simple"), ID: source["name"],
-				In:      "pyproject.toml",
-				Publish: source["publish-url"] != "" || publishes(f, source["name"]), User: user, Secret: password,
-				SecretIn: "pyproject.toml"}
-			if password == "" {
-				u.SecretIn = ""
-				if secret == nil {
-					f.FromNetrc(&u)
-				} else {
-					secret(f, &u)
-				}
-			}
-			uses = append(uses, u)
-		}
-		return uses
-	}
-}
-
-// publishes tells whether Poetry has an address to publish to under a name.
-func publishes(f ecosystem.Files, name string) bool {
-	return len(splice.GetTOML(f.Read("~/.config/pypoetry/config.toml"), "repositories."+name)) > 0
-}
-
-func fromPoetry(f ecosystem.Files, u *ecosystem.Use) {
-	const file = "~/.config/pypoetry/auth.toml"
-	text := f.Read(file)
-	for _, table := range splice.GetTOML(text, "http-basic."+u.ID) {
-		u.User, u.Secret, u.SecretIn = table["username"], strings.Trim(table["password"], `"`), file
-		return
-	}
-	for _, section := range splice.SectionsINI(text) {
-		if other, ok := strings.CutPrefix(section, "http-basic."); ok {
-			u.SecretIn = file
-			u.Elsewhere(other)
-			return
-		}
-	}
 }
