@@ -1,0 +1,141 @@
+package mirrors
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/service/act"
+)
+
+// Package is what a mirror has of a package: what it keeps, and what its
+// upstream lists. version is "" or a snapshot whose uploads are wanted. until is
+// when the upstream is to be asked again, if nothing changes before.
+func (s *Mirrors) Package(
+	ctx context.Context, m *Mirror, key catalog.PackageKey, version string,
+) (_ *catalog.Package, until time.Time, err error) {
+	if m == nil || key.Ecosystem != m.Ecosystem {
+		return nil, Forever, ecosystem.ErrNoPackage
+	}
+	filter := chain.NewFilter(m.Mirror)
+	if !filter.Admits(act.PURLOf(key, "")).Allowed {
+		return nil, Forever, ecosystem.ErrNoPackage
+	}
+	copies, err := s.holdings.Package(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil, until, err
+	}
+	all := &catalog.Package{Key: key}
+	kept := map[string]int{}
+	current := map[string]catalog.Version{} // uploads of snapshots that are listed
+	if copies != nil {
+		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
+		all.Versions = slices.Grow(all.Versions, len(copies.Versions))
+		for i, v := range copies.Versions {
+			kept[v.Version+"/"+v.Upload] = i
+			all.Versions = append(all.Versions, v)
+		}
+	}
+	list, err := s.listingAt(ctx, m, act.PURLOf(key, version), key.AsOf)
+	if err != nil && copies == nil {
+		return nil, until, err
+	}
+	if err != nil {
+		list.stale = &catalog.Staleness{Mirror: m.Name, Why: fault.Of(err).Message}
+	}
+	if list.stale != nil {
+		all.Stale = append(all.Stale, *list.stale)
+	}
+	if d := list.document; d != nil {
+		if d.ChangedAt.After(all.Changed) {
+			all.Changed = d.ChangedAt
+		}
+		for _, l := range d.Listing.Versions {
+			if !l.Then(key.AsOf) {
+				continue
+			}
+			listed := listedVersion(m, l)
+			if i, ok := kept[l.Version+"/"+l.Upload]; ok {
+				listed = withListed(all.Versions[i], listed)
+				all.Versions[i] = listed
+			} else {
+				all.Versions = append(all.Versions, listed)
+			}
+			if listed.Snapshot {
+				current[l.Version] = listed
+			}
+		}
+		if _, ok := m.Speaks.(ecosystem.ByPath); !ok {
+			// The upload that is listed is the newest, even where another came later.
+			all.Versions = slices.DeleteFunc(all.Versions, func(v catalog.Version) bool {
+				now, ok := current[v.Version]
+				return ok && v.Upload != now.Upload && v.Newer(now)
+			})
+		}
+		all.Labels = d.Listing.Labels
+	}
+	admitted := all.Versions[:0]
+	for _, v := range all.Versions {
+		if m.Holds.Takes(v.Snapshot) && filter.Admits(act.PURLOf(key, v.Version)).Allowed {
+			admitted = append(admitted, v)
+		}
+	}
+	if all.Versions = admitted; len(admitted) == 0 {
+		return nil, list.until, ecosystem.ErrNoPackage
+	}
+	return all, list.until, nil
+}
+
+func listedVersion(m *Mirror, l catalog.ListedVersion) catalog.Version {
+	v := catalog.Version{Version: l.Version, Upload: l.Upload, Snapshot: purl.IsSnapshot(m.Ecosystem, l.Version),
+		Listed:     true,
+		UploadedAt: l.UploadedAt, UploadCount: l.UploadCount, PublishedAt: l.SeenAt, PublishedBy: m.Name}
+	switch _, byPath := m.Speaks.(ecosystem.ByPath); {
+	case l.UploadedAt.IsZero() && v.Snapshot:
+		v.UploadedAt = l.SeenAt
+	case l.UploadedAt.IsZero():
+	case v.Upload == "" || !byPath:
+		v.PublishedAt = l.UploadedAt
+	}
+	if l.Details != nil {
+		v.Details = *l.Details
+	}
+	v.Withdrawn = l.Withdrawn
+	for _, f := range l.Files {
+		file := catalog.File{RepositoryID: m.ID, Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
+			AddedAt: l.UploadedAt}
+		file.Digests.Size = f.Size
+		for algorithm, text := range f.Digests {
+			file.Digests.ParseHex(algorithm, text)
+		}
+		v.Files = append(v.Files, file)
+	}
+	return v
+}
+
+// withListed is a version that is kept, with what its upstream says of it
+// besides: files that are not kept yet, and that it was withdrawn.
+func withListed(v, listed catalog.Version) catalog.Version {
+	v.Withdrawn = listed.Withdrawn
+	if differ(v, listed) {
+		return v // what is said of other bytes is not said of these
+	}
+	v.Details = listed.Details.Merge(v.Details)
+	if !listed.UploadedAt.IsZero() {
+		v.PublishedAt = listed.UploadedAt
+	}
+	files := slices.Clip(v.Files)
+	for _, f := range listed.Files {
+		if !slices.ContainsFunc(v.Files, func(k catalog.File) bool { return k.Name == f.Name }) {
+			files = append(files, f)
+		}
+	}
+	v.Files = files
+	return v
+}
