@@ -6,6 +6,7 @@ import { useChanged } from "../api/query";
 import { buildsCalls, buildsQueries } from "./calls";
 import { rightsQueries } from "../rights/calls";
 import { Dialog, TextInput } from "../ui/dialog";
+import { More } from "../ui/filters";
 import { buildPath, count } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
@@ -96,13 +97,7 @@ export default function BuildsPage({ me }: { me: Schemas["Me"] }) {
           columns={buildColumns}
         />
       )}
-      {query.hasNextPage && (
-        <div className="p-3 text-center">
-          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-            Show older ones
-          </Button>
-        </div>
-      )}
+      <More query={query} />
       <Dialog
         open={names}
         onOpenChange={setNames}

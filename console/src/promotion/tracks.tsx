@@ -1,15 +1,16 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { ArrowRight, DoorOpen, PenLine, Send } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { type PromotionFilter, type PromotionState, promotionCalls, promotionQueries } from "./calls";
 import { repositoriesQueries } from "../repositories/calls";
-import { Choice, Confirm, TextInput } from "../ui/dialog";
+import { Choice, Confirm } from "../ui/dialog";
 import { buildPath, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Hop, PromotionMark, PromotionTable, versionsText } from "./promotions";
+import { FilterChoice, Filters, FilterText, More, useFilters } from "../ui/filters";
 import { FormDialog, TextField, AreaField } from "../ui/form";
 
 type Picture = Schemas["TrackPicture"];
@@ -314,14 +315,8 @@ const spans: [string, string][] = [
 
 /** History lists promotions by filters that stand in the address. */
 function History() {
-  const [params, setParams] = useSearchParams();
-  const get = (key: string) => params.get(key) ?? "";
-  const set = (key: string, text: string) => {
-    const next = new URLSearchParams(params);
-    if (text) next.set(key, text);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
+  const by = useFilters();
+  const { get } = by;
   const filter: PromotionFilter = {
     state: (get("state") || undefined) as PromotionState | undefined,
     to: get("to") || undefined,
@@ -336,61 +331,25 @@ function History() {
   const all = query.data?.pages.flatMap((p) => p.promotions) ?? [];
   return (
     <Panel title="Promotions">
-      <div className="flex flex-wrap items-center gap-2 border-b border-rule px-4 py-2">
-        <span className="w-36">
-          <Choice label="State" value={get("state")} onChange={(v) => set("state", v)} options={states} />
-        </span>
-        <span className="w-36">
-          <Choice label="Since" value={get("days")} onChange={(v) => set("days", v)} options={spans} />
-        </span>
-        <span className="w-36">
-          <TextInput
-            aria-label="Into"
-            placeholder="into repository"
-            value={get("to")}
-            onChange={(e) => set("to", e.target.value)}
-          />
-        </span>
-        <span className="w-36">
-          <TextInput
-            aria-label="Asked by"
-            placeholder="asked by"
-            value={get("by")}
-            onChange={(e) => set("by", e.target.value)}
-          />
-        </span>
-        <span className="w-52">
-          <TextInput
-            aria-label="About"
-            placeholder="package, build or notes"
-            value={get("q")}
-            onChange={(e) => set("q", e.target.value)}
-          />
-        </span>
-        {params.size > 0 && (
-          <Button look="bare" onClick={() => setParams({}, { replace: true })}>
-            Clear
-          </Button>
-        )}
-      </div>
+      <Filters by={by}>
+        <FilterChoice by={by} name="state" label="State" options={states} />
+        <FilterChoice by={by} name="days" label="Since" options={spans} />
+        <FilterText by={by} name="to" label="Into" hint="into repository" />
+        <FilterText by={by} name="by" label="Asked by" hint="asked by" />
+        <FilterText by={by} name="q" label="About" hint="package, build or notes" wide />
+      </Filters>
       {query.error ? (
         <div className="p-4">
           <ErrorNote error={query.error} />
         </div>
       ) : query.data && all.length === 0 ? (
-        <Empty title={params.size > 0 ? "No promotion fits" : "Nothing was promoted yet"}>
-          {params.size > 0 ? "Take away a filter." : "Open a build, and promote it along a track."}
+        <Empty title={by.any ? "No promotion fits" : "Nothing was promoted yet"}>
+          {by.any ? "Take away a filter." : "Open a build, and promote it along a track."}
         </Empty>
       ) : (
         <PromotionTable all={all} partly={query.hasNextPage} />
       )}
-      {query.hasNextPage && (
-        <div className="p-3 text-center">
-          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-            Show older ones
-          </Button>
-        </div>
-      )}
+      <More query={query} />
     </Panel>
   );
 }

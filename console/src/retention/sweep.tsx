@@ -5,6 +5,7 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { type ItemState, retentionCalls, retentionQueries } from "./calls";
 import { Choice, Dialog } from "../ui/dialog";
+import { More } from "../ui/filters";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
@@ -244,13 +245,7 @@ function Items({ s, undo }: { s: Schemas["SweepPage"]; undo: (purl: string) => v
           ]}
         />
       )}
-      {query.hasNextPage && (
-        <div className="p-3 text-center">
-          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-            Show more
-          </Button>
-        </div>
-      )}
+      <More query={query}>Show more</More>
     </Panel>
   );
 }

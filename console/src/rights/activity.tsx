@@ -1,9 +1,9 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { Download, ShieldCheck } from "lucide-react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { type Schemas } from "../api/client";
 import { type EventFilter, rightsCalls, rightsQueries } from "./calls";
-import { TextInput } from "../ui/dialog";
+import { FilterChoice, Filters, FilterText, More, useFilters } from "../ui/filters";
 import { moment } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, usePageTitle } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
@@ -71,14 +71,8 @@ const columns: Column<Schemas["Event"]>[] = [
 /** ActivityPage shows the activity record; the filters stand in the address. */
 export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Activity");
-  const [params, setParams] = useSearchParams();
-  const get = (key: string) => params.get(key) ?? "";
-  const set = (key: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
+  const by = useFilters();
+  const { get } = by;
   const filter: EventFilter = {
     since: since(get("hours")),
     who: me.admin ? get("who") || undefined : me.name,
@@ -96,20 +90,6 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
   const exported =
     "/api/v1/events/export?" +
     new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
-  const select = (key: string, label: string, options: [string, string][]) => (
-    <select
-      aria-label={label}
-      className="h-8 rounded border border-rule bg-paper px-2 text-sm"
-      value={get(key)}
-      onChange={(e) => set(key, e.target.value)}
-    >
-      {options.map(([value, text]) => (
-        <option key={value} value={value}>
-          {text}
-        </option>
-      ))}
-    </select>
-  );
   return (
     <Panel
       title={<span className="text-lg">{me.admin ? "Activity" : "What you did"}</span>}
@@ -130,45 +110,20 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
         )
       }
     >
-      <div className="flex flex-wrap items-center gap-2 border-b border-rule px-4 py-2 text-sm">
-        {select("hours", "Since", spans)}
+      <Filters by={by}>
+        <FilterChoice by={by} name="hours" label="Since" options={spans} />
+        {me.admin && <FilterText by={by} name="who" label="Who" hint="who" />}
         {me.admin && (
-          <div className="w-36">
-            <TextInput
-              className="h-8!"
-              aria-label="Who"
-              placeholder="who"
-              value={get("who")}
-              onChange={(e) => set("who", e.target.value)}
-            />
-          </div>
-        )}
-        {me.admin &&
-          select("what", "What", [["", "everything"], ...(kinds.data ?? []).map((k) => [k, k] as [string, string])])}
-        <div className="w-36">
-          <TextInput
-            className="h-8!"
-            aria-label="Repository"
-            placeholder="repository"
-            value={get("in")}
-            onChange={(e) => set("in", e.target.value)}
+          <FilterChoice
+            by={by}
+            name="what"
+            label="What"
+            options={[["", "everything"], ...(kinds.data ?? []).map((k): [string, string] => [k, k])]}
           />
-        </div>
-        <div className="w-52">
-          <TextInput
-            className="h-8!"
-            aria-label="About"
-            placeholder="about: part of a name"
-            value={get("about")}
-            onChange={(e) => set("about", e.target.value)}
-          />
-        </div>
-        {params.size > 0 && (
-          <Button look="bare" onClick={() => setParams({}, { replace: true })}>
-            Clear
-          </Button>
         )}
-      </div>
+        <FilterText by={by} name="in" label="Repository" hint="repository" />
+        <FilterText by={by} name="about" label="About" hint="about: part of a name" wide />
+      </Filters>
       {verify.error && (
         <div className="p-4">
           <ErrorNote error={verify.error} />
@@ -193,13 +148,7 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
       ) : (
         <Table name="Activity" dense partly rows={all} rowKey={(e) => e.id} columns={columns} />
       )}
-      {query.hasNextPage && (
-        <div className="p-3 text-center">
-          <Button onClick={() => void query.fetchNextPage()} disabled={query.isFetchingNextPage}>
-            Show older ones
-          </Button>
-        </div>
-      )}
+      <More query={query} />
     </Panel>
   );
 }
