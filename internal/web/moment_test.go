@@ -13,7 +13,8 @@ func TestMoments(t *testing.T) {
 	w.ensure(t)
 	paths := []string{"/api/v1/events?since=%s", "/api/v1/events?until=%s", "/api/v1/events/export?since=%s",
 		"/api/v1/promotions?since=%s",
-		"/api/v1/repositories/own/arrivals?since=%s", "/api/v1/use?from=%s", "/api/v1/packages/used?from=%s"}
+		"/api/v1/repositories/own/arrivals?since=%s", "/api/v1/use?until=%2B2d&from=%s",
+		"/api/v1/packages/used?until=%2B2d&from=%s"} // in an hour may be tomorrow
 	for _, path := range paths {
 		for text, want := range map[string]int{"2026-11-01": 200, "2026-11-01T08:00Z": 200,
 			"2026-11-01T08:00:00.5+01:00": 200, "7d": 200, "-2w": 200, "90m": 200, "+1h": 200, "soon": 400, "7": 400,

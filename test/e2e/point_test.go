@@ -535,7 +535,8 @@ func TestPointRefuses(t *testing.T) {
 		{"npm", "project/.npmrc", "registry=https://a.example/\nregistry=https://b.example/\n", "has registry more than once",
 			"\nregistry=" + address(p.chain, "npm")},
 		{"curl", "home/.netrc", "machine a login b password c\nmacdef init\nmachine x\n\n", "it has a macro", "\nmachine "},
-		{"yarn", "project/.yarnrc.yml", "{nodeLinker: node-modules}\n", "npmRegistryServer", "\nnpmRegistryServer: "},
+		{"yarn", "project/.yarnrc.yml", "npmRegistryServer: &old https://a.example/\n",
+			"npmRegistryServer is written with an anchor", "\nnpmRegistryServer: "},
 	} {
 		p.write(c.file, []byte(c.text))
 		out := p.point(1, c.client, "--at", p.chain, "--write", "--yes")

@@ -127,11 +127,13 @@ func yamlRange(text string, entry *ast.MappingValueNode) (from, to int, err erro
 			to, err = behind(n.End)
 		}
 	case *ast.LiteralNode:
+	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode: // what these say of it would be lost
+		return 0, 0, cannot("%s is written with an anchor, an alias or a tag", entry.Key.GetToken().Value)
 	case ast.ScalarNode:
 		from, err = yamlOffset(text, n.GetToken())
 		return from, from + len(strings.TrimSpace(n.GetToken().Origin)), err
-	default: // what an anchor or a tag says of it would be lost
-		return 0, 0, cannot("%s is written with an anchor, an alias or a tag", entry.Key.GetToken().Value)
+	default:
+		return 0, 0, misread(entry.Key.GetToken().Value)
 	}
 	if err == nil && to == 0 {
 		if from, err = behind(entry.Start); err == nil {
