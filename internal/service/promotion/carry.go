@@ -31,6 +31,7 @@ type carrying struct {
 	staged []*store.Staging
 	placed []record.PlacedVersion // by item; without files while it is not made
 	begun  []bool                 // by item
+	depth  int                    // versions that wait for the one that is made
 	done   atomic.Int64           // files
 }
 
@@ -133,6 +134,9 @@ func (s *Promotion) makeVersion(ctx context.Context, w *carrying, i int) error {
 	return nil
 }
 
+// deepest is how many versions may wait for one another: each holds its file open.
+const deepest = 50
+
 // made gives the digests of what became of a version's file with an extension. Of versions
 // that state each other's, the one that was begun first gets them.
 func (s *Promotion) made(
@@ -142,9 +146,11 @@ func (s *Promotion) made(
 		i := slices.IndexFunc(w.items, func(o crossingItem) bool {
 			return o.Ecosystem == of && o.stamp() == stamp
 		})
-		if i < 0 {
+		if i < 0 || w.depth == deepest {
 			return catalog.Digests{}, false, nil
 		}
+		w.depth++
+		defer func() { w.depth-- }()
 		if err := s.makeVersion(ctx, w, i); err != nil {
 			return catalog.Digests{}, false, err
 		}
