@@ -73,7 +73,6 @@ type BuiltVersion struct {
 	Files      int        `json:"files"`
 	Digest     string     `json:"digest" doc:"SHA-256 over the names and the SHA-256 of its files, in hexadecimal"`
 	Promotion  int64      `json:"promotion,omitempty" doc:"that put it there"`
-	Build      string     `json:"build,omitempty"`
 }
 
 // BuildDocument is a document attached to a build.

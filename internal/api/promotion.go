@@ -52,6 +52,7 @@ type TrackPicture struct {
 // Arrival is a version that came into a repository.
 type Arrival struct {
 	BuiltVersion
+	Build     string `json:"build,omitempty" doc:"that made it, as NAME#NUMBER; left out if that is not known"`
 	AskedBy   string `json:"askedBy,omitempty" doc:"who asked for the promotion"`
 	Approvers string `json:"approvers,omitempty" doc:"who approved it"`
 }

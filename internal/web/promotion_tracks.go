@@ -98,9 +98,8 @@ func (w *Server) addArrivals() {
 			votes, err := w.votesOf(ctx, v, found)
 			shown := make([]api.Arrival, len(found))
 			for i, a := range found {
-				shown[i] = api.Arrival{BuiltVersion: builtVersion(a.MadeVersion, in.Name), AskedBy: a.AskedBy,
-					Approvers: votes[a.Promotion]}
-				shown[i].Build = a.Build
+				shown[i] = api.Arrival{BuiltVersion: builtVersion(a.MadeVersion, in.Name), Build: a.Build,
+					AskedBy: a.AskedBy, Approvers: votes[a.Promotion]}
 			}
 			return &answer[[]api.Arrival]{shown}, err
 		})
