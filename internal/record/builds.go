@@ -228,12 +228,12 @@ type Arriving struct {
 	TouchedAt time.Time `db:"touched_at"`
 }
 
-const arriving = `select p.ecosystem, p.namespace, p.name, v.version, v.broken_file, v.touched_at from version v join package p on p.id = v.package_id
+const arrivingRows = `select p.ecosystem, p.namespace, p.name, v.version, v.broken_file, v.touched_at from version v join package p on p.id = v.package_id
 	where v.visible_from is null and v.visible_until is null and `
 
 // ArrivingOf lists what a build publishes and what is not complete yet.
 func (r reads) ArrivingOf(ctx context.Context, buildID int64) (all []Arriving, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, arriving+`v.build_id = $1 order by v.id`, buildID)
+	err = sqlx.SelectContext(ctx, r.q, &all, arrivingRows+`v.build_id = $1 order by v.id`, buildID)
 	return all, err
 }
 
@@ -241,7 +241,7 @@ func (r reads) ArrivingOf(ctx context.Context, buildID int64) (all []Arriving, e
 func (r reads) ArrivingWith(
 	ctx context.Context, principalID int64, token string, since time.Time,
 ) (all []Arriving, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all, arriving+
+	err = sqlx.SelectContext(ctx, r.q, &all, arrivingRows+
 		`v.publisher_id = $1 and v.token = $2 and v.touched_at >= $3 order by v.id`, principalID, token, since)
 	return all, err
 }

@@ -20,19 +20,19 @@ type BuildName struct {
 	Builds  int       `db:"builds"`
 }
 
-const buildNames = `select n.name, coalesce(n.owner_id, 0) owner_id, n.owner, coalesce(p.kind = 'robot', false) robot, n.given_by, n.at,
+const buildNameRows = `select n.name, coalesce(n.owner_id, 0) owner_id, n.owner, coalesce(p.kind = 'robot', false) robot, n.given_by, n.at,
 	(select count(*) from build b where b.name = n.name) builds from build_name n left join principal p
 	on p.id = n.owner_id`
 
 // BuildNames lists the names of builds that have owners.
 func (db *DB) BuildNames(ctx context.Context) (all []BuildName, err error) {
-	err = db.SelectContext(ctx, &all, buildNames+` order by n.name`)
+	err = db.SelectContext(ctx, &all, buildNameRows+` order by n.name`)
 	return all, err
 }
 
 // BuildName finds the owner of a name, or ErrNotFound.
 func (r reads) BuildName(ctx context.Context, name string) (n BuildName, err error) {
-	err = sqlx.GetContext(ctx, r.q, &n, buildNames+` where n.name = $1`, name)
+	err = sqlx.GetContext(ctx, r.q, &n, buildNameRows+` where n.name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}

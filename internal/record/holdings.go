@@ -146,7 +146,7 @@ func (db *DB) versions(
 	}
 	var files []fileRow
 	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
-		join stored_file b using (sha256) where `+which+added(key.AsOf)+` order by f.version_id, f.name`,
+		join stored_file b using (sha256) where `+which+addedBy(key.AsOf)+` order by f.version_id, f.name`,
 		arguments...); err != nil {
 		return nil, err
 	}

@@ -23,8 +23,8 @@ func seen(at catalog.Moment) string {
 		moment(at))
 }
 
-// added is the condition that a file f of such a version was there.
-func added(at catalog.Moment) string {
+// addedBy is the condition that a file f of such a version was there.
+func addedBy(at catalog.Moment) string {
 	if at == 0 {
 		return ""
 	}

@@ -45,7 +45,7 @@ func (r fileRow) value() catalog.File {
 func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
 	visible := "v.visible_until is null and (v.visible_from is not null or $6 and f.sent >= v.counts_from)"
 	if q.Key.AsOf != 0 {
-		visible = seen(q.Key.AsOf) + added(q.Key.AsOf) + " and not $6"
+		visible = seen(q.Key.AsOf) + addedBy(q.Key.AsOf) + " and not $6"
 	}
 	from := ` from package p join version v on v.package_id = p.id join file f on f.version_id = v.id
 		join stored_file b using (sha256)
@@ -199,7 +199,7 @@ func (db *DB) InNamespace(
 		err = db.SelectContext(ctx, &found,
 			`select p.repository_id, p.name, max(v.visible_from) changed_at, count(distinct v.id) versions,
 				coalesce(sum(b.size), 0)::bigint bytes
-			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+addedBy(at)+
 				` left join stored_file b using (sha256)
 			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3`+inScope+` and`+seen(at)+`
 			group by p.repository_id, p.name order by p.name, array_position($1, p.repository_id)`, arguments...)
@@ -231,7 +231,7 @@ func (db *DB) Branches(
 	if at != 0 {
 		err = db.SelectContext(ctx, &found, `select split_part(substr(p.namespace, length($3) + 1), $4, 1) segment,
 			coalesce(sum(b.size), 0)::bigint bytes, max(v.visible_from) changed_at
-			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+			from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+addedBy(at)+
 			` left join stored_file b using (sha256)
 			where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace like $5 and p.namespace <> ''`+inScope+` and`+
 			seen(at)+`

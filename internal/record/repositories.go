@@ -236,7 +236,7 @@ func (db *DB) TotalAsOf(ctx context.Context, scope Scope, at catalog.Moment) (t 
 	arguments := []any{scope.Repositories}
 	row := db.QueryRowContext(ctx,
 		`select count(distinct p.id), count(distinct v.id), coalesce(sum(b.size), 0)::bigint, max(v.visible_from)
-		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+added(at)+
+		from package p join version v on v.package_id = p.id left join file f on f.version_id = v.id `+addedBy(at)+
 			` left join stored_file b using (sha256)
 		where p.repository_id = any($1)`+scope.and(&arguments)+` and`+seen(at), arguments...)
 	return t, row.Scan(&t.Packages, &t.Versions, &t.Bytes, &t.LastChange)

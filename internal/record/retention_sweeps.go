@@ -112,7 +112,7 @@ func (r reads) Sweeps(ctx context.Context, f SweepFilter) (all []Sweep, err erro
 	if err != nil {
 		return nil, err
 	}
-	return all, r.complete(ctx, all)
+	return all, r.fillSweeps(ctx, all)
 }
 
 // LastSweeps gives the last sweep of each policy.
@@ -122,11 +122,11 @@ func (r reads) LastSweeps(ctx context.Context) (all []Sweep, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return all, r.complete(ctx, all)
+	return all, r.fillSweeps(ctx, all)
 }
 
-// complete adds what is not a column of a sweep.
-func (r reads) complete(ctx context.Context, all []Sweep) error {
+// fillSweeps adds what is not a column of a sweep.
+func (r reads) fillSweeps(ctx context.Context, all []Sweep) error {
 	at := map[int64]*Sweep{}
 	ids := make([]int64, len(all))
 	for i := range all {

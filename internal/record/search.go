@@ -43,7 +43,7 @@ func (db *DB) Search(
 	}
 	// Without conditions on versions, the first packages are the answer.
 	enough, having, there := "", "p.versions > 0 and ", "v.visible_until is null"
-	if removed(q) {
+	if asksForRemoved(q) {
 		having, there = "",
 			`v.visible_until is not null and not exists (select from version n where n.package_id = v.package_id
 			and n.version = v.version and n.visible_from is not null and n.visible_until is null)`
@@ -116,8 +116,8 @@ func (s *statement) ofVersion(q query.Query, now time.Time) string {
 	return b.String()
 }
 
-// removed tells whether a query asks for what was removed.
-func removed(q query.Query) bool {
+// asksForRemoved tells whether a query asks for what was removed.
+func asksForRemoved(q query.Query) bool {
 	for _, c := range q.Conditions {
 		if c.Key == "removed" && (c.Text == "yes") != c.Not {
 			return true

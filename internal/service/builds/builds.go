@@ -121,7 +121,7 @@ func (s *Builds) SayBuild(ctx context.Context, caller access.Caller, text string
 			return b.ID, nil
 		}
 	}
-	b, err := s.beginBuild(ctx, caller, name, number, "")
+	b, err := s.recordBegun(ctx, caller, name, number, "")
 	return b.ID, err
 }
 
@@ -138,7 +138,7 @@ func (s *Builds) BeginBuild(
 	if err != nil {
 		return b, nil, err
 	}
-	if b, err = s.beginBuild(ctx, caller, name, number, caller.Token); err != nil || caller.Token == "" {
+	if b, err = s.recordBegun(ctx, caller, name, number, caller.Token); err != nil || caller.Token == "" {
 		return b, nil, err
 	}
 	for _, open := range s.Open() {
@@ -149,7 +149,7 @@ func (s *Builds) BeginBuild(
 	return b, beside, nil
 }
 
-func (s *Builds) beginBuild(
+func (s *Builds) recordBegun(
 	ctx context.Context, caller access.Caller, name, number, token string,
 ) (b record.Build, err error) {
 	err = s.changeBuilds(ctx, func(tx *record.Tx) error {

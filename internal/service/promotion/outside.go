@@ -41,9 +41,9 @@ type outsideAnswer struct {
 	Fact string `json:"fact"`
 }
 
-// checkKey signs the requests to outside checks. It follows from the server's
+// keyOfChecks signs the requests to outside checks. It follows from the server's
 // secret, so that all nodes have the same.
-func (s *Promotion) checkKey() ed25519.PrivateKey {
+func (s *Promotion) keyOfChecks() ed25519.PrivateKey {
 	seed := sha256.Sum256(append([]byte("crelvo: requests to outside checks\x00"), s.Settings.SecretKey[:]...))
 	return ed25519.NewKeyFromSeed(seed[:])
 }
@@ -51,7 +51,7 @@ func (s *Promotion) checkKey() ed25519.PrivateKey {
 // CheckKey is the public key, in PEM, by which outside checks know that a request
 // is from here.
 func (s *Promotion) CheckKey() (string, error) {
-	der, err := x509.MarshalPKIXPublicKey(s.checkKey().Public())
+	der, err := x509.MarshalPKIXPublicKey(s.keyOfChecks().Public())
 	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})), err
 }
 
@@ -66,7 +66,7 @@ func (s *Promotion) signRequest(r *http.Request, body []byte) {
 		r.Method, r.URL, digest, parameters)
 	r.Header.Set("Content-Digest", digest)
 	r.Header.Set("Signature-Input", "crelvo="+parameters)
-	r.Header.Set("Signature", "crelvo=:"+base64.StdEncoding.EncodeToString(ed25519.Sign(s.checkKey(), []byte(signed)))+":")
+	r.Header.Set("Signature", "crelvo=:"+base64.StdEncoding.EncodeToString(ed25519.Sign(s.keyOfChecks(), []byte(signed)))+":")
 }
 
 // askOutside asks an outside check. Whatever goes wrong is an answer too.

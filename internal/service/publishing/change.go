@@ -112,7 +112,7 @@ func (s *Publishing) SetLabel(
 		return err
 	}
 	if len(houses) == 1 {
-		return s.setLabel(ctx, caller, houses[0], label, version)
+		return s.setLabelIn(ctx, caller, houses[0], label, version)
 	}
 	set := version == ""
 	var elsewhere []catalog.PackageKey
@@ -126,7 +126,7 @@ func (s *Publishing) SetLabel(
 			continue
 		}
 		set = true
-		if err := s.setLabel(ctx, caller, at, label, version); err != nil {
+		if err := s.setLabelIn(ctx, caller, at, label, version); err != nil {
 			return err
 		}
 	}
@@ -135,15 +135,15 @@ func (s *Publishing) SetLabel(
 		return NoVersion(r, key, version)
 	}
 	for _, at := range elsewhere {
-		if err := s.setLabel(ctx, caller, at, label, ""); err != nil {
+		if err := s.setLabelIn(ctx, caller, at, label, ""); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// setLabel is SetLabel in a house repository.
-func (s *Publishing) setLabel(
+// setLabelIn is SetLabel in a house repository.
+func (s *Publishing) setLabelIn(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, label, version string,
 ) error {
 	r, p, err := s.Changing(ctx, caller, access.Publish, key)
@@ -199,7 +199,7 @@ func (s *Publishing) Withdraw(
 			for _, version := range versions {
 				here[version] = reasons[version]
 			}
-			return s.withdraw(ctx, caller, at, here)
+			return s.withdrawIn(ctx, caller, at, here)
 		})
 }
 
@@ -245,8 +245,8 @@ func (s *Publishing) InHouses(ctx context.Context, caller access.Caller, action 
 	return nil
 }
 
-// withdraw is Withdraw in a house repository.
-func (s *Publishing) withdraw(
+// withdrawIn is Withdraw in a house repository.
+func (s *Publishing) withdrawIn(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, reasons map[string]*string,
 ) error {
 	r, p, err := s.Changing(ctx, caller, access.Publish, key)

@@ -27,12 +27,12 @@ var _ ecosystem.Staged = (*store.Staging)(nil)
 func (s *Publishing) Publish(ctx context.Context, caller access.Caller, repository catalog.Repository,
 	e ecosystem.Ecosystem,
 	p ecosystem.Publication) (ecosystem.Receipt, error) {
-	done, err := s.publish(ctx, caller, repository, e, p)
+	done, err := s.recordPublication(ctx, caller, repository, e, p)
 	return ecosystem.Receipt{Same: done.Same}, err
 }
 
-// publish records files of one version, which is visible afterwards.
-func (s *Publishing) publish(ctx context.Context, caller access.Caller, repository catalog.Repository,
+// recordPublication records files of one version, which is visible afterwards.
+func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller, repository catalog.Repository,
 	e ecosystem.Ecosystem,
 	p ecosystem.Publication) (Published, error) {
 	repository.Sight = ""
@@ -271,7 +271,7 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 			return Published{}, err
 		}
 	}
-	return s.publish(ctx, caller, repository, e, p)
+	return s.recordPublication(ctx, caller, repository, e, p)
 }
 
 // LabelsFor are the labels that move to a version that is published by hand.

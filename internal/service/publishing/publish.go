@@ -36,15 +36,15 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	body = &atMost{from: body, left: s.largest(repository)}
 	staged, err := s.store.Staging(ctx, body, length, place.FileName)
 	if err != nil {
-		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
+		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
 	defer staged.Discard()
 	if err := s.fits(repository, place.FileName, staged.Size()); err != nil {
-		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
+		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
 	details, err := inspected(ctx, e, place, staged)
 	if err != nil {
-		return ecosystem.Receipt{}, s.broken(ctx, caller, repository, e, place, err)
+		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
 	var added record.Added
 	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
@@ -148,9 +148,9 @@ func inspected(
 	return d, nil
 }
 
-// broken notes that a file of an open version did not arrive as it should, and
+// noteBroken notes that a file of an open version did not arrive as it should, and
 // gives err back. The client may be gone by now.
-func (s *Publishing) broken(
+func (s *Publishing) noteBroken(
 	ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place,
 	err error,
 ) error {

@@ -60,12 +60,12 @@ func (s *Publishing) Receiving(
 	}
 	all := make([]Receiving, 0, len(open))
 	for _, o := range open {
-		all = append(all, s.receiving(o, files[o.ID]))
+		all = append(all, s.receivingOf(o, files[o.ID]))
 	}
 	return all, nil
 }
 
-func (s *Publishing) receiving(o record.OpenVersion, files []catalog.File) Receiving {
+func (s *Publishing) receivingOf(o record.OpenVersion, files []catalog.File) Receiving {
 	r := Receiving{PURL: act.PURLOf(o.PackageKey(), o.Version), Upload: o.Upload, Repository: o.Repository,
 		By: o.PublishedBy, Begun: o.UploadedAt, Last: o.TouchedAt, Files: len(files)}
 	for _, f := range files {

@@ -93,11 +93,11 @@ func (s *Resolving) removedFrom(
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	return s.gone(all[0], key, names[all[0].RepositoryID]), nil
+	return s.tellGone(all[0], key, names[all[0].RepositoryID]), nil
 }
 
-// gone puts in words what was removed.
-func (s *Resolving) gone(r record.Removed, key catalog.PackageKey, repository string) *Gone {
+// tellGone puts in words what was removed.
+func (s *Resolving) tellGone(r record.Removed, key catalog.PackageKey, repository string) *Gone {
 	p := act.PURLOf(key, r.Version).Typed()
 	g := &Gone{Removed: r, Repository: repository,
 		Sentence: fmt.Sprintf("%s was removed from %s on %s", p, repository, r.At.UTC().Format(act.TimeForm))}

@@ -73,7 +73,7 @@ type planning struct {
 	s      *Retention
 	facts  record.Facts
 	policy *retention.Policy
-	others otherPolicies
+	others policiesBeside
 	now    time.Time
 	at     catalog.Moment // 0 for now, and for what is to come
 

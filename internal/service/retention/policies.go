@@ -228,9 +228,9 @@ func (s *Retention) RemovePolicy(ctx context.Context, caller access.Caller, name
 
 // othersOn are the policies, besides one, that have a say in what stays in a
 // repository.
-type otherPolicies []*retention.Policy
+type policiesBeside []*retention.Policy
 
-func (s *Retention) OtherPolicies(ctx context.Context, but string) (others otherPolicies, err error) {
+func (s *Retention) OtherPolicies(ctx context.Context, but string) (others policiesBeside, err error) {
 	stored, err := s.DB.Policies(ctx)
 	for _, p := range stored {
 		if p.Name == but || p.Paused {
@@ -247,7 +247,7 @@ func (s *Retention) OtherPolicies(ctx context.Context, but string) (others other
 
 // On puts a policy first, and after it those of the others that are about a
 // repository too.
-func (o otherPolicies) On(first *retention.Policy, r catalog.Repository) []*retention.Policy {
+func (o policiesBeside) On(first *retention.Policy, r catalog.Repository) []*retention.Policy {
 	set := []*retention.Policy{first}
 	for _, p := range o {
 		if slices.ContainsFunc(p.Repositories, func(pattern string) bool { return purl.Glob(pattern, r.Name) }) {

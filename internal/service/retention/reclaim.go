@@ -27,7 +27,7 @@ type reclaimWorker struct {
 
 // Work implements river.Worker.
 func (w *reclaimWorker) Work(ctx context.Context, job *river.Job[reclaimArgs]) error {
-	_, err := w.service.reclaim(ctx, access.Caller{Name: "schedule"}, markedFor)
+	_, err := w.service.reclaimMarked(ctx, access.Caller{Name: "schedule"}, markedFor)
 	return err
 }
 
@@ -51,10 +51,10 @@ func (s *Retention) Reclaim(ctx context.Context, caller access.Caller, now bool)
 	if now {
 		wait = 0
 	}
-	return s.reclaim(ctx, caller, wait)
+	return s.reclaimMarked(ctx, caller, wait)
 }
 
-func (s *Retention) reclaim(ctx context.Context, caller access.Caller, wait time.Duration) (record.Reclaiming, error) {
+func (s *Retention) reclaimMarked(ctx context.Context, caller access.Caller, wait time.Duration) (record.Reclaiming, error) {
 	ctx = record.Patiently(ctx)
 	run := record.Reclaiming{BegunBy: caller.Name, BegunAt: s.Now()}
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {

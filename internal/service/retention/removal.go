@@ -19,7 +19,7 @@ import (
 func (s *Retention) Remove(ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string) error {
 	return s.publishing.InHouses(ctx, caller, access.Remove, key, versions,
 		func(at catalog.PackageKey, versions []string) error {
-			_, err := s.remove(ctx, caller, at, versions)
+			_, err := s.takeOut(ctx, caller, at, versions)
 			return err
 		})
 }
@@ -32,7 +32,7 @@ func (s *Retention) RemoveVersion(
 	if err != nil {
 		return SweepView{}, err
 	}
-	id, err := s.remove(ctx, caller, r.Key(p.Ecosystem, p.Namespace, p.Name), []string{p.Version})
+	id, err := s.takeOut(ctx, caller, r.Key(p.Ecosystem, p.Namespace, p.Name), []string{p.Version})
 	if err != nil {
 		return SweepView{}, err
 	}
@@ -46,9 +46,9 @@ func (s *Retention) RemoveVersion(
 	return SweepView{Sweep: found[0], Repositories: []catalog.Repository{r}, May: true}, nil
 }
 
-// remove takes versions out of use, and names the sweep that they can be brought
+// takeOut takes versions out of use, and names the sweep that they can be brought
 // back from; 0 if there was nothing to do.
-func (s *Retention) remove(
+func (s *Retention) takeOut(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, versions []string,
 ) (sweepID int64, err error) {
 	key.Sight = ""

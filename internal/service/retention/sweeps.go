@@ -239,7 +239,7 @@ func (s *Retention) carrySweep(ctx context.Context, id int64) error {
 			return s.endSweep(ctx, sweep, record.SweepDone, "")
 		}
 		begun := time.Now()
-		goes, err := s.sweepItems(ctx, sweep, &policy, others, items)
+		goes, err := s.takeBatch(ctx, sweep, &policy, others, items)
 		if err != nil || !goes {
 			return err
 		}
@@ -251,10 +251,10 @@ func (s *Retention) carrySweep(ctx context.Context, id int64) error {
 	}
 }
 
-// sweepItems takes a batch out of use, of it what is swept still: something may
+// takeBatch takes a batch out of use, of it what is swept still: something may
 // have changed since the plan. goes is false if the sweep was stopped.
-func (s *Retention) sweepItems(
-	ctx context.Context, sweep record.Sweep, policy *retention.Policy, others otherPolicies, items []record.SweepItem,
+func (s *Retention) takeBatch(
+	ctx context.Context, sweep record.Sweep, policy *retention.Policy, others policiesBeside, items []record.SweepItem,
 ) (goes bool, err error) {
 	ids := make([]int64, len(items))
 	for i, item := range items {
@@ -338,7 +338,7 @@ func (s *Retention) tellPackages(
 // judgeAgain judges versions by what is known now. What stays only because of what
 // else stays was left out when it was planned.
 func (s *Retention) judgeAgain(
-	ctx context.Context, facts record.Facts, policy *retention.Policy, others otherPolicies, ids []int64,
+	ctx context.Context, facts record.Facts, policy *retention.Policy, others policiesBeside, ids []int64,
 ) (map[int64]retention.Verdict, error) {
 	p := &planning{s: s, facts: facts, policy: policy, others: others, now: s.Now()}
 	verdicts := map[int64]retention.Verdict{}

@@ -24,7 +24,7 @@ type verifyWorker struct {
 
 // Work implements river.Worker.
 func (w *verifyWorker) Work(ctx context.Context, job *river.Job[verifyArgs]) error {
-	_, err := w.service.verifyRecords(ctx, access.Caller{Name: "schedule"})
+	_, err := w.service.mendRecords(ctx, access.Caller{Name: "schedule"})
 	return err
 }
 
@@ -37,10 +37,10 @@ func (s *Retention) VerifyRecords(ctx context.Context, caller access.Caller) ([]
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return nil, err
 	}
-	return s.verifyRecords(ctx, caller)
+	return s.mendRecords(ctx, caller)
 }
 
-func (s *Retention) verifyRecords(ctx context.Context, caller access.Caller) ([]record.Mended, error) {
+func (s *Retention) mendRecords(ctx context.Context, caller access.Caller) ([]record.Mended, error) {
 	ctx = record.Patiently(ctx)
 	var mended []record.Mended
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {

@@ -37,8 +37,8 @@ func EndsSoon(created, ends, now time.Time) bool {
 	return ends.Sub(now) < min(warnBefore, ends.Sub(created)/10)
 }
 
-// newToken makes a secret: the prefix, 160 random bits and check digits.
-func newToken() string {
+// newSecret makes a secret: the prefix, 160 random bits and check digits.
+func newSecret() string {
 	var random [20]byte
 	rand.Read(random[:])
 	body := access.TokenPrefix + strings.ToLower(access.TokenText.EncodeToString(random[:]))
@@ -67,7 +67,7 @@ func memoryKey(kind, secret string) [32]byte { return sha256.Sum256([]byte(kind 
 
 // ByToken finds the caller who has a token. Who has none is put on record.
 func (s *Rights) ByToken(ctx context.Context, secret string, from Origin) (access.Caller, error) {
-	caller, who, err := s.byToken(ctx, secret, from)
+	caller, who, err := s.callerOf(ctx, secret, from)
 	var f *fault.Error
 	if errors.As(err, &f) {
 		return access.Caller{}, s.notIn(who, f)
@@ -75,8 +75,8 @@ func (s *Rights) ByToken(ctx context.Context, secret string, from Origin) (acces
 	return caller, err
 }
 
-// byToken is ByToken without the record; who is as far as it is known then.
-func (s *Rights) byToken(ctx context.Context, secret string, from Origin) (caller, who access.Caller, err error) {
+// callerOf is ByToken without the record; who is as far as it is known then.
+func (s *Rights) callerOf(ctx context.Context, secret string, from Origin) (caller, who access.Caller, err error) {
 	who = from.on(access.Caller{})
 	if strings.HasPrefix(secret, access.TokenPrefix) && !access.TokenWhole(secret) {
 		return caller, who, fault.New(fault.Unknown, "token-damaged", "the token is damaged: its check digits do not fit").
@@ -176,7 +176,7 @@ func (s *Rights) BySecret(ctx context.Context, name, secret string, from Origin)
 	// The token of the environment need not be of Crelvo's own making.
 	if len(secret) >= minEnvironmentToken {
 		// A password of that length is no token that was refused.
-		if c, _, err := s.byToken(ctx, secret, from); err == nil {
+		if c, _, err := s.callerOf(ctx, secret, from); err == nil {
 			return c, nil
 		}
 	}
@@ -406,7 +406,7 @@ func (s *Rights) AddToken(
 	for _, can := range n.Can {
 		t.Can = append(t.Can, string(can))
 	}
-	secret = newToken()
+	secret = newSecret()
 	return secret, t, s.changeAccess(ctx, func(tx *record.Tx) error {
 		id, ok, err := tx.AddToken(ctx, t, sha256.Sum256([]byte(secret)))
 		if err != nil {

@@ -10,7 +10,7 @@ import (
 
 // TestTokenDigits: every slip of the hand is found before anything is asked.
 func TestTokenDigits(t *testing.T) {
-	secret := newToken()
+	secret := newSecret()
 	if !access.TokenWhole(secret) {
 		t.Fatal(secret)
 	}
