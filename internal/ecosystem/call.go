@@ -109,7 +109,12 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 			w = watched
 		}
 	}
-	http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
+	serve := func() { http.ServeContent(w, c.Request(), "", f.AddedAt, opened) }
+	if watched != nil {
+		gathered(c.Request().Context(), serve)
+	} else {
+		serve()
+	}
 	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) && c.sent() {
 		c.Desk.Downloaded(c.Caller, f, fetched)
 	}

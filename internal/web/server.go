@@ -29,6 +29,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/text"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
 	"crelvo/internal/service/rights"
@@ -138,7 +139,8 @@ func (w *Server) Handler() http.Handler { return w.echo }
 // within the drain time.
 func (w *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
 	server := &http.Server{Handler: w.echo, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
-		ErrorLog: slog.NewLogLogger(w.log.Handler(), slog.LevelDebug)}
+		ErrorLog:    slog.NewLogLogger(w.log.Handler(), slog.LevelDebug),
+		ConnContext: ecosystem.WithConnection}
 	server.RegisterOnShutdown(w.stop)
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(l) }()

@@ -53,11 +53,13 @@ const (
 	// MaxDocument is how large a document attached to a build may be, in bytes.
 	MaxDocument       = 8 << 20
 	maxBuildDocuments = 50
+	longestName       = 100
 )
 
 var (
-	// buildName may be that of a project and of a workflow in it, with blanks.
-	buildName   = regexp.MustCompile(`^[A-Za-z0-9](?:[A-Za-z0-9._/ -]{0,98}[A-Za-z0-9._-])?$`)
+	// buildName may be that of a project and of a workflow in it, with blanks; of at most
+	// longestName letters, which would make the expression slow to compile.
+	buildName   = regexp.MustCompile(`^[A-Za-z0-9](?:[A-Za-z0-9._/ -]*[A-Za-z0-9._-])?$`)
 	buildNumber = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 )
 
@@ -66,7 +68,7 @@ func SplitBuild(text string) (name, number string, err error) {
 	if i := strings.LastIndexByte(text, '#'); i >= 0 {
 		name, number = text[:i], text[i+1:]
 	}
-	if !buildName.MatchString(name) || !buildNumber.MatchString(number) {
+	if len(name) > longestName || !buildName.MatchString(name) || !buildNumber.MatchString(number) {
 		return "", "", act.Invalid("bad-build", "%.150q names no build", text).
 			WithHint("Write it as NAME#NUMBER, such as berth-planner#118; the name may have letters, digits, blanks and . _ / " +
 				"-.")

@@ -54,7 +54,9 @@ func (s *Retention) Reclaim(ctx context.Context, caller access.Caller, now bool)
 	return s.reclaimMarked(ctx, caller, wait)
 }
 
-func (s *Retention) reclaimMarked(ctx context.Context, caller access.Caller, wait time.Duration) (record.Reclaiming, error) {
+func (s *Retention) reclaimMarked(
+	ctx context.Context, caller access.Caller, wait time.Duration,
+) (record.Reclaiming, error) {
 	ctx = record.Patiently(ctx)
 	run := record.Reclaiming{BegunBy: caller.Name, BegunAt: s.Now()}
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {

@@ -225,7 +225,7 @@ func (s *Rights) tryPassword(
 	// slow as for any other, so that names cannot be tried out.
 	hash := p.PasswordHash
 	if hash == "" {
-		hash = nobodysHash
+		hash = s.nobodysHash
 	}
 	right := s.verifyPassword(ctx, hash, password) && p.PasswordHash != ""
 	if p.ID == 0 {

@@ -28,9 +28,6 @@ const (
 
 var hashText = base64.RawStdEncoding
 
-// nobodysHash belongs to no password.
-var nobodysHash = hashPassword(rand.Text())
-
 // hashPassword gives a PHC string.
 func hashPassword(password string) string {
 	var salt [16]byte

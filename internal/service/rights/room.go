@@ -3,6 +3,7 @@
 package rights
 
 import (
+	"crypto/rand"
 	"sync/atomic"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -25,7 +26,10 @@ type Rights struct {
 	refusals refusals
 	callers  *lru.Cache[[32]byte, act.Aged[knownCaller]]
 	hashing  chan struct{} // how many passwords are hashed at once
-	trying   singleflight.Group
+	// nobodysHash belongs to no password: whoever names a user who is not there waits as
+	// long as others.
+	nobodysHash string
+	trying      singleflight.Group
 }
 
 // New makes the room.
@@ -34,6 +38,6 @@ func New(a *act.Act, counting *counting.Counting, directory *directory.Directory
 		Act: a, counting: counting, directory: directory,
 		brake:   newBrake(),
 		callers: act.NewCache[[32]byte, act.Aged[knownCaller]](10_000),
-		hashing: make(chan struct{}, 2),
+		hashing: make(chan struct{}, 2), nobodysHash: hashPassword(rand.Text()),
 	}
 }

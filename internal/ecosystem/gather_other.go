@@ -1,0 +1,7 @@
+//go:build !linux
+
+package ecosystem
+
+import "syscall"
+
+func cork(syscall.Conn, int) bool { return false }
