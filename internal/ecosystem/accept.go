@@ -32,8 +32,8 @@ func Accepted(header string) (all []Acceptable) {
 	return all
 }
 
-// acceptsGzip tells whether an Accept-Encoding header takes gzip.
-func acceptsGzip(header string) bool {
+// AcceptsGzip tells whether an Accept-Encoding header takes gzip.
+func AcceptsGzip(header string) bool {
 	for _, a := range Accepted(header) {
 		if a.Value == "gzip" || a.Value == "*" {
 			return a.Weight > 0

@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -109,11 +110,17 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 			w = watched
 		}
 	}
-	serve := func() { http.ServeContent(w, c.Request(), "", f.AddedAt, opened) }
-	if watched != nil {
-		gathered(c.Request().Context(), serve)
-	} else {
-		serve()
+	held, inMemory := opened.(InMemory)
+	switch {
+	case inMemory && usual(c.Request()):
+		h.Set("Accept-Ranges", "bytes")
+		if err := c.answer(f.AddedAt, Part{bytes: held.Content()}); err != nil {
+			return fault.New(brokenOff, "broken-off", "the download of %s broke off", f.Name).WithCause(err)
+		}
+	case watched != nil:
+		gathered(c.Request().Context(), func() { http.ServeContent(w, c.Request(), "", f.AddedAt, opened) })
+	default:
+		http.ServeContent(w, c.Request(), "", f.AddedAt, opened)
 	}
 	if c.Request().Method == http.MethodGet && firstPart(c.Request().Header.Get("Range")) && c.sent() {
 		c.Desk.Downloaded(c.Caller, f, fetched)
@@ -233,7 +240,7 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 	if strings.Contains(asked, packedTag) {
 		h.Set("ETag", packedTag)
 	}
-	if acceptsGzip(r.Header.Get("Accept-Encoding")) {
+	if AcceptsGzip(r.Header.Get("Accept-Encoding")) {
 		if packed := d.Packed(); packed != nil {
 			pieces = []Part{{bytes: packed}}
 			h.Set("Content-Encoding", "gzip")
@@ -242,26 +249,38 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 			}
 		}
 	}
-	if r.Method == http.MethodGet && r.Header.Get("Range") == "" && asked == "" &&
-		r.Header.Get("If-Modified-Since") == "" &&
-		r.Header.Get("If-Match") == "" && r.Header.Get("If-Unmodified-Since") == "" {
-		// The usual question needs no more than its answer.
-		size := 0
-		for _, p := range pieces {
-			size += len(p.bytes)
-		}
-		h.Set("Last-Modified", d.Changed.UTC().Format(http.TimeFormat))
-		h.Set("Content-Length", strconv.Itoa(size))
-		w := c.Response()
-		w.WriteHeader(http.StatusOK)
-		for _, p := range pieces {
-			if _, err := w.Write(p.bytes); err != nil {
-				return err
-			}
-		}
-		return nil
+	if usual(r) {
+		return c.answer(d.Changed, pieces...)
 	}
 	http.ServeContent(c.Response(), r, "", d.Changed, &whole{pieces: pieces})
+	return nil
+}
+
+// usual tells whether a request wants all of something, however it is: that needs no more
+// than its answer.
+func usual(r *http.Request) bool {
+	h := r.Header
+	return r.Method == http.MethodGet && h["Range"] == nil && h["If-None-Match"] == nil && h["If-Modified-Since"] == nil &&
+		h["If-Match"] == nil && h["If-Unmodified-Since"] == nil
+}
+
+// answer is all of what was changed then.
+func (c *Call) answer(changed time.Time, pieces ...Part) error {
+	size := 0
+	for _, p := range pieces {
+		size += len(p.bytes)
+	}
+	h, w := c.Response().Header(), c.Response()
+	if !changed.IsZero() {
+		h.Set("Last-Modified", changed.UTC().Format(http.TimeFormat))
+	}
+	h.Set("Content-Length", strconv.Itoa(size))
+	w.WriteHeader(http.StatusOK)
+	for _, p := range pieces {
+		if _, err := w.Write(p.bytes); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

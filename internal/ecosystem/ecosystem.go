@@ -316,6 +316,9 @@ type SeekableFile interface {
 	io.ReaderAt
 }
 
+// InMemory is a SeekableFile whose bytes are held: they are not to be changed.
+type InMemory interface{ Content() []byte }
+
 // Plugin is a package that extends a build tool.
 type Plugin struct{ Name, Prefix, Title string }
 

@@ -1,16 +1,21 @@
 package web
 
 import (
+	"bytes"
+	"compress/gzip"
 	"errors"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
 	"crelvo/internal/core/fault"
+	"crelvo/internal/ecosystem"
 )
 
 // consolePolicy lets the console run its own files and nothing else.
@@ -31,14 +36,6 @@ func (w *Server) addConsole() {
 		h := c.Response().Header()
 		h.Set("Content-Security-Policy", consolePolicy)
 		h.Set("Referrer-Policy", "same-origin")
-		if strings.HasPrefix(name, "assets/") {
-			if _, err := fs.Stat(w.settings.Console, name); err != nil {
-				return fault.New(fault.NotFound, "no-such-file", "there is no file %s", r.URL.Path)
-			}
-			// Their names change with their content.
-			h.Set("Cache-Control", "public, max-age=31536000, immutable")
-			return c.FileFS(name, w.settings.Console)
-		}
 		h.Set("Cache-Control", "no-cache")
 		if stat, err := fs.Stat(w.settings.Console, name); err == nil && !stat.IsDir() {
 			return c.FileFS(name, w.settings.Console)
@@ -54,4 +51,55 @@ func (w *Server) addConsole() {
 	}
 	compress := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
 	w.both("/*", forAnyone, serve, compress)
+	w.both("/assets/*", forAnyone, w.asset())
+}
+
+// asset serves the parts of the console, whose names change with their content. Each is
+// compressed once, when it is first asked for.
+func (w *Server) asset() echo.HandlerFunc {
+	packed := map[string]func() []byte{}
+	if found, err := fs.Glob(w.settings.Console, "assets/*"); err == nil {
+		for _, name := range found {
+			packed[name] = sync.OnceValue(func() []byte { return gzipped(w.settings.Console, name) })
+		}
+	}
+	return func(c *echo.Context) error {
+		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+		small, known := packed[name]
+		if !known {
+			return fault.New(fault.NotFound, "no-such-file", "there is no file %s", c.Request().URL.Path)
+		}
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", consolePolicy)
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+		h.Set("Vary", "Accept-Encoding")
+		if ecosystem.AcceptsGzip(c.Request().Header.Get("Accept-Encoding")) {
+			if content := small(); content != nil {
+				h.Set("Content-Encoding", "gzip")
+				return c.Blob(http.StatusOK, mime.TypeByExtension(path.Ext(name)), content)
+			}
+		}
+		return c.FileFS(name, w.settings.Console)
+	}
+}
+
+// gzipped is a file by gzip; nil if it cannot be read, or does not get smaller by it.
+func gzipped(files fs.FS, name string) []byte {
+	raw, err := fs.ReadFile(files, name)
+	if err != nil {
+		return nil
+	}
+	var b bytes.Buffer
+	zipped, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
+	if err == nil {
+		_, err = zipped.Write(raw)
+	}
+	if err == nil {
+		err = zipped.Close()
+	}
+	if err != nil || b.Len() >= len(raw) {
+		return nil
+	}
+	return b.Bytes()
 }

@@ -17,7 +17,13 @@ import (
 const SmallSize, smallCount = 16 << 10, 1024
 
 // memoryFile is a small file's bytes.
-type memoryFile struct{ *bytes.Reader }
+type memoryFile struct {
+	*bytes.Reader
+	content []byte
+}
+
+// Content implements ecosystem.InMemory.
+func (m memoryFile) Content() []byte { return m.content }
 
 func (memoryFile) Close() error { return nil }
 
@@ -27,7 +33,7 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 		return s.openStored(ctx, f)
 	}
 	if content, ok := s.small.Get(f.Digests.SHA256); ok {
-		return memoryFile{bytes.NewReader(content)}, nil
+		return memoryFile{bytes.NewReader(content), content}, nil
 	}
 	r, err := s.openStored(ctx, f)
 	if err != nil {
@@ -42,7 +48,7 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", bytestore.ErrDamaged))
 	}
 	s.small.Add(f.Digests.SHA256, content)
-	return memoryFile{bytes.NewReader(content)}, nil
+	return memoryFile{bytes.NewReader(content), content}, nil
 }
 
 func (s *Store) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
