@@ -226,7 +226,7 @@ func showPromotion(w io.Writer, p api.AskedPromotion, dryRun bool) {
 		}
 		table(w, []string{"VERSION", "DESTINATION", "STATE", "ATTEMPTS", "LAST ANSWER"}, []int{3}, rows)
 	}
-	if len(p.Next) > 0 && p.State == "done" {
+	if len(p.Next) > 0 && p.State == "done" && !dryRun {
 		fmt.Fprintln(w, "\nGo on with")
 		for _, name := range sortedKeys(p.Next) {
 			fmt.Fprintf(w, "  %s@%s\n", name, p.Next[name])

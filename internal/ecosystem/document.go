@@ -99,20 +99,26 @@ func (d Document) Packed() []byte {
 }
 
 func (d Document) pack() {
+	pieces := make([][]byte, len(d.parts))
+	for i, p := range d.parts {
+		pieces[i] = p.bytes
+	}
+	compressed := Gzipped(gzip.BestSpeed+3, pieces...)
+	d.packed.bytes.Store(&compressed)
+}
+
+// Gzipped are pieces as one, by gzip of a level.
+func Gzipped(level int, pieces ...[]byte) []byte {
 	var b bytes.Buffer
-	w, err := gzip.NewWriterLevel(&b, gzip.BestSpeed+3)
+	w, err := gzip.NewWriterLevel(&b, level)
 	if err != nil {
 		panic(err) // the level is a constant
 	}
-	for _, p := range d.parts {
-		if _, err := w.Write(p.bytes); err != nil {
-			return // a buffer takes everything
-		}
+	for _, p := range pieces {
+		_, _ = w.Write(p) // a buffer takes everything
 	}
-	if w.Close() == nil {
-		compressed := bytes.Clone(b.Bytes())
-		d.packed.bytes.Store(&compressed)
-	}
+	_ = w.Close()
+	return bytes.Clone(b.Bytes())
 }
 
 // Weight is about what the document takes in memory, in bytes.

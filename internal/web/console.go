@@ -1,7 +1,6 @@
 package web
 
 import (
-	"bytes"
 	"compress/gzip"
 	"errors"
 	"io/fs"
@@ -90,16 +89,8 @@ func gzipped(files fs.FS, name string) []byte {
 	if err != nil {
 		return nil
 	}
-	var b bytes.Buffer
-	zipped, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
-	if err == nil {
-		_, err = zipped.Write(raw)
+	if small := ecosystem.Gzipped(gzip.BestCompression, raw); len(small) < len(raw) {
+		return small
 	}
-	if err == nil {
-		err = zipped.Close()
-	}
-	if err != nil || b.Len() >= len(raw) {
-		return nil
-	}
-	return b.Bytes()
+	return nil
 }

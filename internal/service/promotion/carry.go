@@ -146,7 +146,7 @@ func (s *Promotion) made(
 		i := slices.IndexFunc(w.items, func(o crossingItem) bool {
 			return o.Ecosystem == of && o.stamp() == stamp
 		})
-		if i < 0 || w.depth == deepest {
+		if i < 0 || w.depth == deepest && !w.begun[i] {
 			return catalog.Digests{}, false, nil
 		}
 		w.depth++

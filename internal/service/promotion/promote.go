@@ -56,7 +56,7 @@ func (s *Promotion) PlanPromotion(ctx context.Context, caller access.Caller, r R
 	case promotion.Overall(answers) == promotion.Pass:
 		p.State = record.PromotionDone
 	}
-	summary := Summary{Promotion: p, From: c.from.Name, To: c.to.Name}
+	summary := Summary{Promotion: p, From: c.from.Name, To: c.to.Name, Next: nextOf(p.Items)}
 	return Asked{View: View{Summary: summary, Planned: c.plan()}, Problems: c.problems}, nil
 }
 

@@ -128,7 +128,7 @@ func (s *Promotion) sees(caller access.Caller, repositoryID int64, items []recor
 }
 
 func (s *Promotion) summary(caller access.Caller, p record.Promotion, teams []string) Summary {
-	v := Summary{Promotion: p, Next: map[string]string{}}
+	v := Summary{Promotion: p, Next: nextOf(p.Items)}
 	from, _ := s.directory.RepositoryByID(p.FromID)
 	to, _ := s.directory.RepositoryByID(p.ToID)
 	v.From, v.To = from.Name, to.Name
@@ -142,12 +142,18 @@ func (s *Promotion) summary(caller access.Caller, p record.Promotion, teams []st
 	promotes := s.directory.Allow(caller, access.Promote, access.Of(to)) == nil
 	v.MayUndo = p.State == record.PromotionDone && promotes
 	v.MayCancel = p.State == record.PromotionWaiting && (promotes || caller.Name == p.AskedBy)
-	for _, item := range p.Items {
+	return v
+}
+
+// nextOf are the development versions that follow those that items became.
+func nextOf(items []record.PromotionItem) map[string]string {
+	all := map[string]string{}
+	for _, item := range items {
 		if next := purl.NextDevelopment(item.Ecosystem, item.ToVersion); next != "" && item.ToVersion != item.Version {
-			v.Next[purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}.String()] = next
+			all[purl.PURL{Ecosystem: item.Ecosystem, Namespace: item.Namespace, Name: item.Name}.String()] = next
 		}
 	}
-	return v
+	return all
 }
 
 // mayVote tells whether what the caller says to a promotion counts.

@@ -21,11 +21,7 @@ func (s *Publishing) Finish(
 	if err != nil {
 		return err
 	}
-	ids := make([]int64, len(open))
-	for i, o := range open {
-		ids[i] = o.ID
-	}
-	files, err := s.DB.FilesOf(ctx, ids)
+	files, err := s.filesOf(ctx, open)
 	if err != nil {
 		return err
 	}
@@ -94,6 +90,15 @@ func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller 
 		key.Ecosystem, key.Namespace, key.Name, version, event)
 }
 
+// filesOf are the files of versions that are received, by version.
+func (s *Publishing) filesOf(ctx context.Context, open []record.OpenVersion) (map[int64][]catalog.File, error) {
+	ids := make([]int64, len(open))
+	for i, o := range open {
+		ids[i] = o.ID
+	}
+	return s.DB.FilesOf(ctx, ids)
+}
+
 // completeQuiet completes versions whose clients went quiet after sending all
 // that such a version needs. Each is looked at once: what is sent later touches
 // it again.
@@ -103,11 +108,7 @@ func (s *Publishing) completeQuiet(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ids := make([]int64, len(open))
-	for i, o := range open {
-		ids[i] = o.ID
-	}
-	files, err := s.DB.FilesOf(ctx, ids)
+	files, err := s.filesOf(ctx, open)
 	if err != nil {
 		return err
 	}

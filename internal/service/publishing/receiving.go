@@ -50,11 +50,7 @@ func (s *Publishing) Receiving(
 	if err != nil {
 		return nil, err
 	}
-	ids := make([]int64, len(open))
-	for i, o := range open {
-		ids[i] = o.ID
-	}
-	files, err := s.DB.FilesOf(ctx, ids)
+	files, err := s.filesOf(ctx, open)
 	if err != nil {
 		return nil, err
 	}
