@@ -4,15 +4,17 @@ package record
 
 import (
 	"context"
+	"crypto/rand"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"math/rand/v2"
+	mrand "math/rand/v2"
 	"net"
 	"os"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -39,6 +41,11 @@ var ErrNotFound = errors.New("no such record")
 type DB struct {
 	pool *pgxpool.Pool
 	stop context.CancelFunc // of what watches it
+	node string             // names this one among the nodes
+
+	heard  func(Change)
+	toSeal chan struct{}          // has one if something was committed that is to be sealed
+	sealed atomic.Pointer[string] // all that transactions did before this one is sealed
 	*sqlx.DB
 	reads
 }
@@ -69,7 +76,8 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: rand.Text(),
+		heard: func(Change) {}, toSeal: make(chan struct{}, 1)}
 	db.reads = reads{db.DB}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
 	db.stop = stop
@@ -166,6 +174,9 @@ func TryAgain(err error) bool {
 type Tx struct {
 	*sqlx.Tx
 	reads
+	db       *DB
+	told     []Change // what the nodes are told when it is committed
+	unsealed bool
 }
 
 // tries is how often a transaction is tried that loses against others.
@@ -181,7 +192,7 @@ func (db *DB) Within(ctx context.Context, do func(tx *Tx) error) (err error) {
 			return err
 		}
 		select {
-		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
+		case <-time.After(time.Duration(mrand.Int64N(int64(10*time.Millisecond) << try))):
 		case <-ctx.Done():
 			return err
 		}
@@ -194,30 +205,32 @@ func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 		return err
 	}
 	defer tx.Rollback() // does nothing after Commit
-	if err := do(&Tx{tx, reads{tx}}); err != nil {
+	doing := &Tx{Tx: tx, reads: reads{tx}, db: db}
+	if err := do(doing); err != nil {
 		return err
 	}
-	return tx.Commit()
+	// An error does not say that it was not committed: its answer may have been lost.
+	err = tx.Commit()
+	for _, c := range doing.told {
+		db.heard(c)
+	}
+	if doing.unsealed {
+		select {
+		case db.toSeal <- struct{}{}:
+		default:
+		}
+	}
+	return err
 }
+
+// OnChange has heard called for every change that this node makes, before whoever made
+// it goes on. Call it before anything is changed.
+func (db *DB) OnChange(heard func(Change)) { db.heard = heard }
 
 // channel is what changes are announced on.
 const channel = "crelvo"
 
-// Tell announces changes to all nodes when the transaction is committed.
-func (tx *Tx) Tell(ctx context.Context, changes ...Change) error {
-	payloads := make([]string, len(changes))
-	for i, c := range changes {
-		payload, err := json.Marshal(c)
-		if err != nil {
-			return err
-		}
-		payloads[i] = string(payload)
-	}
-	_, err := tx.ExecContext(ctx, `select count(pg_notify($1, x)) from unnest($2::text[]) x`, channel, payloads)
-	return err
-}
-
-// Listen calls heard for every change on any node until ctx ends. Whenever it
+// Listen calls heard for every change on any other node until ctx ends. Whenever it
 // begins to listen, and that is also after the connection was lost, missed is
 // called: changes may have gone by.
 func (db *DB) Listen(ctx context.Context, heard func(Change), missed func()) {
@@ -246,11 +259,11 @@ func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) 
 		if err != nil {
 			return errors.Join(err, conn.Conn().Close(context.WithoutCancel(ctx)))
 		}
-		var c Change
-		if err := json.Unmarshal([]byte(n.Payload), &c); err != nil {
-			continue // another version of Crelvo on the same database
+		var a announcement
+		if err := json.Unmarshal([]byte(n.Payload), &a); err != nil || a.Node == db.node {
+			continue // by another version of Crelvo, or by this node
 		}
-		heard(c)
+		heard(a.Change)
 	}
 }
 

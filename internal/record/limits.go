@@ -98,6 +98,17 @@ func (l *limits) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQu
 // TraceQueryEnd implements pgx.QueryTracer.
 func (l *limits) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) { end(ctx) }
 
+// TraceBatchStart implements pgx.BatchTracer.
+func (l *limits) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+	return l.begin(ctx, statementLimit)
+}
+
+// TraceBatchQuery implements pgx.BatchTracer.
+func (l *limits) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+
+// TraceBatchEnd implements pgx.BatchTracer.
+func (l *limits) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchEndData) { end(ctx) }
+
 // TraceAcquireStart implements pgxpool.AcquireTracer.
 func (l *limits) TraceAcquireStart(
 	ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData,

@@ -23,6 +23,7 @@ func TestMain(m *testing.M) { recordtest.Main(m) }
 var now = time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
 
 type world struct {
+	url string
 	*record.DB
 	t    *testing.T
 	repo catalog.Repository
@@ -30,7 +31,8 @@ type world struct {
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
-	w := &world{DB: recordtest.Open(t, recordtest.URL(t)), t: t}
+	url := recordtest.URL(t)
+	w := &world{DB: recordtest.Open(t, url), t: t, url: url}
 	w.within(func(tx *record.Tx) error {
 		var ok bool
 		var err error
@@ -296,51 +298,6 @@ func TestSearch(t *testing.T) {
 	if err != nil || len(branches) != 1 || branches[0].Segment != "skerry" {
 		t.Errorf("below example: %+v, %v", branches, err)
 	}
-}
-
-// TestListen hears changes, and goes on after its connection was cut.
-func TestListen(t *testing.T) {
-	w := newWorld(t)
-	ctx, stop := context.WithCancel(t.Context())
-	heard, missed := make(chan record.Change, 100), make(chan bool, 10)
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		w.Listen(ctx, func(c record.Change) { heard <- c }, func() { missed <- true })
-	}()
-	defer func() { stop(); <-ended }()
-	tell := func(name string) {
-		w.within(func(tx *record.Tx) error {
-			return tx.Tell(t.Context(), record.Change{Kind: record.OfPackage, Name: name})
-		})
-	}
-	hear := func(name string) {
-		t.Helper()
-		deadline := time.After(20 * time.Second)
-		for {
-			tell(name)
-			select {
-			case c := <-heard:
-				if c.Name == name {
-					return
-				}
-			case <-time.After(50 * time.Millisecond): // it may not listen yet
-			case <-deadline:
-				t.Fatalf("%s was not heard", name)
-			}
-		}
-	}
-	hear("first")
-	if _, err := w.ExecContext(t.Context(),
-		`select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen %'`); err != nil {
-		t.Fatal(err)
-	}
-	select {
-	case <-missed:
-	case <-time.After(20 * time.Second):
-		t.Fatal("it is not told that changes may have been missed")
-	}
-	hear("second")
 }
 
 // TestUnreachable tells an absent database from one that says no.

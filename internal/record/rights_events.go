@@ -23,48 +23,6 @@ type Event struct {
 	Detail     map[string]string `json:"detail,omitempty"`
 }
 
-// eventLock is held while an event takes its place in the chain.
-const eventLock = 7_320_001
-
-// Append adds an event in the transaction of what it tells, and announces
-// changes to all nodes for when the transaction is committed. Each event holds
-// the SHA-256 over the hash before it and itself, as JSON without its id; the
-// lock that this takes lasts until the transaction ends, so call it last.
-func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
-	e = e.clean()
-	payloads := make([]string, len(changes))
-	for i, c := range changes {
-		raw, err := json.Marshal(c)
-		if err != nil {
-			return err
-		}
-		payloads[i] = string(raw)
-	}
-	// A statement of its own: the next one must see what the holder before wrote.
-	if _, err := tx.ExecContext(ctx,
-		`select pg_advisory_xact_lock($1), (select count(pg_notify($2, x)) from unnest($3::text[]) x)`,
-		eventLock, channel, payloads); err != nil {
-		return err
-	}
-	e.ID = 0
-	e.At = e.At.UTC().Truncate(time.Microsecond) // what the database keeps
-	line, err := json.Marshal(e)
-	if err != nil {
-		return err
-	}
-	detail, err := json.Marshal(e.Detail)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx,
-		`insert into event (id, at, who, token, address, action, repository, subject, detail, previous, hash)
-		select coalesce(last.id, 0) + 1, $1::timestamptz, $2, $3, $4, $5, $6, $7, $8::jsonb, coalesce(last.hash, ''),
-		sha256(coalesce(last.hash, '') || $9::bytea)
-		from (values (1)) once left join (select id, hash from event order by id desc limit 1) last on true`,
-		e.At, e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, string(detail), line)
-	return err
-}
-
 // maxDetail bounds one remark of an event, in bytes.
 const maxDetail = 16 << 10
 
@@ -106,8 +64,11 @@ type SealedEvent struct {
 }
 
 // EachEvent gives events one after the other, the newest first unless the filter
-// says otherwise, until do fails.
+// says otherwise, until do fails. What was committed before is among them.
 func (db *DB) EachEvent(ctx context.Context, f EventFilter, do func(SealedEvent) error) error {
+	if err := db.Seal(ctx); err != nil {
+		return err
+	}
 	order, limit := "desc", any(f.Limit)
 	if f.OldestFirst {
 		order = "asc"

@@ -42,6 +42,9 @@ type bench struct {
 	published int // versions of the package with many
 
 	million *million // of S9
+
+	plain  *plain // of S5
+	rounds int    // of publishing so far
 }
 
 func (b *bench) note(format string, args ...any) {
@@ -82,6 +85,7 @@ func run(ctx context.Context, only string) (err error) {
 	}
 	defer stop()
 	defer b.endMillion()
+	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
 	for _, r := range rows() {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {

@@ -76,7 +76,7 @@ func promoteBuild(ctx context.Context, b *bench, n int) (float64, float64, error
 		return 0, 0, err
 	}
 	ask := api.NewPromotion{Track: track}
-	err = eachOf(promotedPackages, func(i int) error {
+	err = eachOf(promotedPackages, 8, func(i int) error {
 		artifact := fmt.Sprintf("cargo-%d", i)
 		folder := "/at/bench-staging/maven/example/skerry/bench/" + artifact + "/"
 		file := folder + version + "/" + artifact + "-" + version

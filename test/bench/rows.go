@@ -1,8 +1,6 @@
 package main
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -33,9 +31,18 @@ func rows() []row {
 			prepare: publishFile("large", 256<<20), round: single("large")},
 		{name: "S4", what: "PUT 1 GiB, all digests, durable", unit: "s", rounds: 3, target: "<= 1.15", better: atMost(1.15),
 			prepare: prepareUpload, round: upload},
-		{name: "S5", what: "publish 1,000 versions (jar and pom), 8 clients", unit: "s", rounds: 3, target: "<= 3",
-			better: atMost(3),
-			round:  publishMany},
+		{name: "S5", what: "publish 1,000 versions (jar, pom, metadata), 1 client", unit: "s", rounds: 3, target: "<= 1.5",
+			better:  atMost(1.5),
+			prepare: preparePlain, round: publishMany(1)},
+		{name: "S5", what: "the same, 8 clients", unit: "s", rounds: 3, target: "<= 1.5",
+			better:  atMost(1.5),
+			prepare: preparePlain, round: publishMany(8)},
+		{name: "S5", what: "its processor time a version, with PostgreSQL's", unit: "ms", rounds: 3, target: "<= 2",
+			better:  atMost(2),
+			prepare: preparePlain, round: processorOfPublishing},
+		{name: "S5", what: "versions a second, 24 clients, each flush takes 5 ms more", unit: "/s", rounds: 3,
+			target: ">= 0.7", better: atLeast(0.7),
+			prepare: preparePlain, round: publishSlowly},
 		{name: "S6", what: "GET the document of 5,000 versions, warm, 32 clients", unit: "/s", rounds: 3, target: ">= 0.5",
 			better:  atLeast(0.5),
 			prepare: prepareMany, round: document},
@@ -152,6 +159,10 @@ func publishFile(name string, size int64) func(context.Context, *bench) error {
 
 // publish sends a release with one file and completes it.
 func (b *bench) publish(ctx context.Context, artifact, version, extension string, content io.Reader) error {
+	return publishTo(ctx, b.house, artifact, version, extension, content)
+}
+
+func publishTo(ctx context.Context, h *house.House, artifact, version, extension string, content io.Reader) error {
 	base := fmt.Sprintf("/at/bench/maven/%s/%s/", group, artifact)
 	file := fmt.Sprintf("%s%s/%s-%s", base, version, artifact, version)
 	pom := fmt.Sprintf(
@@ -163,7 +174,7 @@ func (b *bench) publish(ctx context.Context, artifact, version, extension string
 		body io.Reader
 	}{{file + "." + extension, content}, {file + ".pom", strings.NewReader(pom)},
 		{base + "maven-metadata.xml", strings.NewReader(metadata)}} {
-		a, err := b.house.Ask(ctx, http.MethodPut, step.path, house.Token, step.body)
+		a, err := h.Ask(ctx, http.MethodPut, step.path, house.Token, step.body)
 		if err != nil {
 			return err
 		}
@@ -318,91 +329,6 @@ func upload(ctx context.Context, b *bench, n int) (ours, reference float64, err 
 	return ours, reference, os.Remove(target)
 }
 
-const versionsPublished, publishers = 1000, 8
-
-// eachOf shares n pieces of work among the publishers.
-func eachOf(n int, do func(i int) error) error {
-	work := make(chan int)
-	failed := make(chan error, publishers)
-	var workers sync.WaitGroup
-	for range publishers {
-		workers.Go(func() {
-			for i := range work {
-				if err := do(i); err != nil {
-					failed <- err
-					return
-				}
-			}
-		})
-	}
-	for i := range n {
-		select {
-		case work <- i:
-		case err := <-failed:
-			return err
-		}
-	}
-	close(work)
-	workers.Wait()
-	close(failed)
-	return <-failed
-}
-
-func publishMany(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
-	jars := make([][]byte, versionsPublished)
-	for i := range jars {
-		if jars[i], err = smallJar(20 << 10); err != nil {
-			return 0, 0, err
-		}
-	}
-	start := time.Now()
-	if err := eachOf(versionsPublished, func(i int) error {
-		return b.publish(ctx, fmt.Sprintf("module-%d", i%100), fmt.Sprintf("%d.%d", n, i/100), "jar",
-			bytes.NewReader(jars[i]))
-	}); err != nil {
-		return 0, 0, err
-	}
-	ours = time.Since(start).Seconds()
-	// A version is two files.
-	dir := filepath.Join(b.dir, fmt.Sprintf("plain-%d", n))
-	if err := os.Mkdir(dir, 0o755); err != nil {
-		return 0, 0, err
-	}
-	start = time.Now()
-	err = eachOf(2*versionsPublished, func(i int) error {
-		f, err := os.Create(filepath.Join(dir, strconv.Itoa(i)))
-		if err != nil {
-			return err
-		}
-		if _, err := f.Write(jars[i/2]); err != nil {
-			return err
-		}
-		if err := f.Sync(); err != nil {
-			return err
-		}
-		return f.Close()
-	})
-	reference = time.Since(start).Seconds()
-	if n == 0 {
-		b.note("S5: against one file of 20 KiB a version instead of two: ratio %.2f", ours/(reference/2))
-	}
-	return ours, reference, err
-}
-
-func smallJar(size int) ([]byte, error) {
-	var b bytes.Buffer
-	z := zip.NewWriter(&b)
-	w, err := z.CreateHeader(&zip.FileHeader{Name: "content", Method: zip.Store})
-	if err != nil {
-		return nil, err
-	}
-	if _, err := io.CopyN(w, rand.Reader, int64(size)); err != nil {
-		return nil, err
-	}
-	err = z.Close()
-	return b.Bytes(), err
-}
-
 // idle starts a service of its own, leaves it alone, and looks at its memory.
 func idle(ctx context.Context, b *bench, _ int) (float64, float64, error) {
 	h, err := house.Start(filepath.Join(b.dir, "idle"))
@@ -416,16 +342,10 @@ func idle(ctx context.Context, b *bench, _ int) (float64, float64, error) {
 
 // ready starts a second service on a database that runs already.
 func ready(ctx context.Context, b *bench, n int) (float64, float64, error) {
-	password, err := os.ReadFile(b.house.Data + "/postgres-password")
+	database, _, err := databaseOf(b.house)
 	if err != nil {
 		return 0, 0, err
 	}
-	pid, err := os.ReadFile(b.house.Data + "/postgres/postmaster.pid")
-	if err != nil {
-		return 0, 0, err
-	}
-	database := fmt.Sprintf("postgres://crelvo:%s@127.0.0.1:%s/postgres?sslmode=disable",
-		strings.TrimSpace(string(password)), strings.Split(string(pid), "\n")[3])
 	start := time.Now()
 	h, err := house.Start(filepath.Join(b.dir, fmt.Sprintf("ready-%d", n)), "--database", database)
 	if err != nil {

@@ -81,6 +81,9 @@ func New(db *record.DB, ecosystems []ecosystem.Ecosystem, settings Settings) *Ac
 	s := &Act{DB: db, Log: settings.Log, Settings: settings, DatabaseNow: db.Now,
 		Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
 	s.accessGeneration.Store(1)
+	if db != nil {
+		db.OnChange(s.heard)
+	}
 	for _, e := range ecosystems {
 		s.Ecosystems[e.Name()] = e
 	}

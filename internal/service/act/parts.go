@@ -53,6 +53,9 @@ func (s *Act) AllChores() (all []Chore) {
 func (s *Act) RunAll(ctx context.Context) {
 	var running sync.WaitGroup
 	running.Go(func() { s.DB.Listen(ctx, s.heard, s.ForgetAll) })
+	running.Go(func() {
+		s.DB.KeepSealing(ctx, func(err error) { s.Log.Error("sealing the activity record failed", "error", err) })
+	})
 	for _, part := range s.parts {
 		if p, ok := part.(Runner); ok {
 			running.Go(func() { p.Run(ctx) })
@@ -76,6 +79,9 @@ func (s *Act) RunAll(ctx context.Context) {
 		if err := c.Do(final); err != nil {
 			s.Log.Error(c.What+" failed at the end", "error", err)
 		}
+	}
+	if err := s.DB.Seal(final); err != nil {
+		s.Log.Error("sealing the activity record failed at the end; the next node does it", "error", err)
 	}
 }
 

@@ -63,8 +63,7 @@ func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamD
 		return err
 	}
 	if tell {
-		s.Changed(d.About)
-		age = s.Age(d.About)
+		age = s.Age(d.About) // it was told
 	}
 	s.documents.Add(documentKey{m.ID, d.Path}, act.Aged[record.UpstreamDocument]{Value: d, Generation: age})
 	return nil

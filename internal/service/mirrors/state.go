@@ -318,6 +318,5 @@ func (s *Mirrors) Forget(ctx context.Context, caller access.Caller, name string,
 		event.Detail = map[string]string{"copies": fmt.Sprint(forgotten.Copies)}
 		return s.Announce(ctx, tx, r, p.Ecosystem, p.Namespace, p.Name, p.Version, event)
 	})
-	s.Changed(key)
 	return forgotten, err
 }

@@ -75,11 +75,7 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	for i, st := range work.staged {
 		files[i] = st.File
 	}
-	err = s.store.Recorded(ctx, files, func(tx *record.Tx) error { return s.place(ctx, tx, caller, p, c, placed, labels) })
-	for _, item := range p.Items {
-		s.Changed(c.to.Key(item.Ecosystem, item.Namespace, item.Name))
-	}
-	return err
+	return s.store.Recorded(ctx, files, func(tx *record.Tx) error { return s.place(ctx, tx, caller, p, c, placed, labels) })
 }
 
 // makeFiles writes the files that get other bytes, and gives what is to be

@@ -107,9 +107,6 @@ func (s *Promotion) Undo(ctx context.Context, caller access.Caller, id int64, re
 		event.Detail["reason"], event.Detail["downloads"] = reason, fmt.Sprint(downloads)
 		return tx.Append(ctx, event, s.promotionChanges(v.Promotion, to.ID, to.Name)...)
 	})
-	for _, item := range v.Items {
-		s.Changed(to.Key(item.Ecosystem, item.Namespace, item.Name))
-	}
 	if err != nil {
 		return v, err
 	}

@@ -177,7 +177,7 @@ func (s *Publishing) ChangePackage(ctx context.Context, r catalog.Repository, ke
 	if len(versions) == 1 {
 		version = versions[0]
 	}
-	err := s.DB.Within(ctx, func(tx *record.Tx) error {
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		event, err := do(tx)
 		if err != nil {
 			return err
@@ -185,8 +185,6 @@ func (s *Publishing) ChangePackage(ctx context.Context, r catalog.Repository, ke
 		event.Repository, event.Subject = r.Name, act.PURLOf(key, version).String()
 		return s.Announce(ctx, tx, r, key.Ecosystem, key.Namespace, key.Name, version, event)
 	})
-	s.Changed(key)
-	return err
 }
 
 // Withdraw implements ecosystem.Desk.

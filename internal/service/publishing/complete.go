@@ -54,7 +54,7 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 	if len(versions) == 0 {
 		return nil
 	}
-	err := s.DB.Within(ctx, func(tx *record.Tx) error {
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		for _, v := range versions {
 			done, err := tx.Complete(ctx, v.ID, v.Sends, s.Now())
 			if err != nil {
@@ -70,10 +70,6 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 		}
 		return nil
 	})
-	for _, v := range versions {
-		s.Changed(v.PackageKey())
-	}
-	return err
 }
 
 func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller,

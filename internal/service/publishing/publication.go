@@ -102,7 +102,6 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 		}
 		return s.announceVersion(ctx, tx, caller, action, repository.Name, key, published.PURL.Version, published.Upload)
 	})
-	s.Changed(key)
 	return published, err
 }
 

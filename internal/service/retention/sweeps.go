@@ -260,7 +260,6 @@ func (s *Retention) takeBatch(
 	for i, item := range items {
 		ids[i] = item.VersionID
 	}
-	var keys []catalog.PackageKey
 	err = s.DB.Within(ctx, func(tx *record.Tx) error {
 		held, err := tx.Hold(ctx, ids)
 		if err != nil {
@@ -306,16 +305,14 @@ func (s *Retention) takeBatch(
 		if !goes {
 			return errStopped
 		}
-		if keys, err = tx.KeysOf(ctx, out); err != nil {
+		keys, err := tx.KeysOf(ctx, out)
+		if err != nil {
 			return err
 		}
 		return s.tellPackages(ctx, tx, keys, sweepChange(sweep.ID))
 	})
 	if errors.Is(err, errStopped) {
 		return false, nil
-	}
-	for _, key := range keys {
-		s.Changed(key)
 	}
 	return goes, err
 }

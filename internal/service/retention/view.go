@@ -178,12 +178,11 @@ func (s *Retention) bringBack(
 	for i, item := range items {
 		ids[i] = item.VersionID
 	}
-	var keys []catalog.PackageKey
 	var not []NotBack
 	var came []int64
 	err := s.DB.Within(ctx, func(tx *record.Tx) error {
 		now := s.Now()
-		keys, not, came = nil, nil, nil // it may be tried again
+		not, came = nil, nil // it may be tried again
 		returned, err := tx.BringBack(ctx, ids, now)
 		if err != nil {
 			return err
@@ -203,7 +202,8 @@ func (s *Retention) bringBack(
 		if err := tx.MoveItems(ctx, sweep.ID, positions, record.ItemBack, "by "+caller.Name, now); err != nil {
 			return err
 		}
-		if keys, err = tx.KeysOf(ctx, came); err != nil {
+		keys, err := tx.KeysOf(ctx, came)
+		if err != nil {
 			return err
 		}
 		if err := s.tellPackages(ctx, tx, keys, sweepChange(sweep.ID)); err != nil {
@@ -214,9 +214,6 @@ func (s *Retention) bringBack(
 		event.Detail = map[string]string{"versions": fmt.Sprint(len(came))}
 		return tx.Append(ctx, event)
 	})
-	for _, key := range keys {
-		s.Changed(key)
-	}
 	if err == nil {
 		back.Not, back.Back = append(back.Not, not...), back.Back+len(came)
 	}

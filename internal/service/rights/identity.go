@@ -333,14 +333,12 @@ func (s *Rights) SignOut(ctx context.Context, secret string) error {
 
 // changeAccess runs a transaction about who may do what.
 func (s *Rights) changeAccess(ctx context.Context, do func(tx *record.Tx) error) error {
-	err := s.DB.Within(ctx, func(tx *record.Tx) error {
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.Tell(ctx, record.Change{Kind: record.OfAccess}); err != nil {
 			return err
 		}
 		return do(tx)
 	})
-	s.AccessChanged()
-	return err
 }
 
 // NewToken is what a new token is to be like.

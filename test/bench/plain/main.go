@@ -1,0 +1,115 @@
+// Command plain is the plainest service that takes files durably: what any publication
+// is measured against. A PUT is streamed into a staging file while four digests are
+// computed, flushed, renamed to its SHA-256, and recorded by one row in a transaction of
+// its own; only then is it answered. It knows no users, packages or rules.
+package main
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+const table = `create table plain (id bigint generated always as identity primary key, path text not null,
+	sha256 bytea not null, sha512 bytea not null, sha1 bytea not null, md5 bytea not null, size bigint not null,
+	at timestamptz not null default now()); create index on plain (path)`
+
+const insert = `insert into plain (path, sha256, sha512, sha1, md5, size) values ($1, $2, $3, $4, $5, $6)`
+
+// server keeps files in a folder, and their rows in a database.
+type server struct {
+	dir  string
+	pool *pgxpool.Pool
+}
+
+func main() {
+	dir := flag.String("dir", "", "the folder of the files")
+	database := flag.String("database", "", "the address of the database")
+	flag.Parse()
+	if err := run(context.Background(), *dir, *database); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(ctx context.Context, dir, database string) error {
+	config, err := pgxpool.ParseConfig(database)
+	if err != nil {
+		return err
+	}
+	config.MaxConns = 16 // as many as Crelvo takes
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	if _, err := pool.Exec(ctx, table); err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fmt.Printf("ready on http://%s\n", l.Addr())
+	return http.Serve(l, &server{dir, pool})
+}
+
+// ServeHTTP implements http.Handler.
+func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodPut {
+		http.Error(w, "only PUT", http.StatusMethodNotAllowed)
+		return
+	}
+	if err := s.put(r); err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.WriteHeader(http.StatusCreated)
+}
+
+func (s *server) put(r *http.Request) error {
+	f, err := os.CreateTemp(s.dir, "staging-")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h256, h512, h1, h5 := sha256.New(), sha512.New(), sha1.New(), md5.New()
+	size, err := io.Copy(io.MultiWriter(f, h256, h512, h1, h5), r.Body)
+	if err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	sum := h256.Sum(nil)
+	name := hex.EncodeToString(sum)
+	folder := filepath.Join(s.dir, name[:2])
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), filepath.Join(folder, name)); err != nil {
+		return err
+	}
+	d, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Sync(); err != nil {
+		return err
+	}
+	_, err = s.pool.Exec(r.Context(), insert, r.URL.Path, sum, h512.Sum(nil), h1.Sum(nil), h5.Sum(nil), size)
+	return err
+}
