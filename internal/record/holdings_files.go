@@ -74,9 +74,13 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 // those that count.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+
-		` from file f join stored_file b using (sha256) join version v on v.id = f.version_id
-		where f.version_id = any($1) and (v.visible_from is not null or f.sent >= v.counts_from)`, versionIDs)
+	// One after the other, by their indexes, whatever the size of the tables was when
+	// this was planned.
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from unnest($1::bigint[]) wanted (id)
+		cross join lateral (select v.id, v.visible_from, v.counts_from from version v where v.id = wanted.id offset 0) v
+		cross join lateral (select f.* from file f where f.version_id = v.id
+			and (v.visible_from is not null or f.sent >= v.counts_from) offset 0) f
+		cross join lateral (select b.* from stored_file b where b.sha256 = f.sha256 offset 0) b`, versionIDs)
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
 		files[row.VersionID] = append(files[row.VersionID], row.value())

@@ -92,6 +92,9 @@ type existingFile struct {
 // the same or not. So what is listed in the end is from one round, or the same in
 // all of them.
 func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
+	if added, done, err := tx.addUsualFile(ctx, f); err != nil || done {
+		return added, err
+	}
 	var v openRow
 	err := sql.ErrNoRows
 	for try := 0; errors.Is(err, sql.ErrNoRows) && try < 3; try++ {
@@ -153,6 +156,35 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 		err = tx.grow(ctx, v.ID, v.PackageID, f.Digests.Size, f.At)
 	}
 	return added, err
+}
+
+// addUsualFile is AddFile for the usual case, in one question; done is false if this is
+// another one, and then nothing was recorded.
+func (tx *Tx) addUsualFile(ctx context.Context, f NewFile) (added Added, done bool, err error) {
+	details, err := writeDetails(f.Details)
+	if err != nil {
+		return added, false, err
+	}
+	var readme, format *string
+	if r := f.Details.Bounded().Readme; r != nil && r.Text != "" {
+		text := storable(r.Text)
+		readme, format = &text, &r.Format
+	}
+	var row struct {
+		ID    *int64 `db:"version_id"`
+		Sends *int   `db:"sends"`
+	}
+	err = tx.GetContext(ctx, &row, `select version_id, sends from record_file($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
+		$12, nullif($13, 0::bigint), $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25, $26)`,
+		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot, f.UploadedAt,
+		f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.PublisherName, f.Token, f.BuildID,
+		f.At, f.Afresh, details, readme, format, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:],
+		f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:], f.Digests.Size)
+	if err != nil || row.ID == nil {
+		return added, false, err
+	}
+	return Added{VersionID: *row.ID, Sends: *row.Sends, By: f.PublisherName, At: f.At, PublisherID: f.PublisherID,
+		BuildID: f.BuildID}, true, nil
 }
 
 // joinRound finds out what a file is in the publication of an open version: of the
@@ -379,8 +411,8 @@ const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key
 
 // OpenOf lists the open versions of a package.
 func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &open, `select `+openColumns+` and p.repository_id = $1 and p.ecosystem = $2
-		and p.namespace = $3 and p.name = $4`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+	err = sqlx.SelectContext(ctx, r.q, &open, `select `+openColumns+` and v.package_id = (select id from package
+		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4)`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
 	return open, err
 }
 
@@ -413,23 +445,26 @@ func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.
 }
 
 // completing and completed are a statement that locks the version first and the
-// package after it, as everybody does, and counts the version under that lock.
+// package after it, as everybody does, and counts the version under that lock. Every row
+// is named by a subquery and not joined, so that each is found by its index, whatever the
+// size of the tables was when the statement was planned.
 const completing = `with held as (
-			select v.id, v.package_id, coalesce((select sum(b.size) from file f join stored_file b using (sha256)
-			where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
+			select v.id, v.package_id, v.counts_from, coalesce((select sum((select b.size from stored_file b
+			where b.sha256 = f.sha256)) from file f where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
 			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = ''
 			and ($3 = 0 or v.sends = $3) for update
 		), stale as (
-			delete from file f using version v, held where v.id = held.id and f.version_id = v.id and f.sent < v.counts_from
+			delete from file where id = any(array(select f.id from file f where f.version_id = (select id from held)
+			and f.sent < (select counts_from from held)))
 		), counted as (
 			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1,
-			bytes = p.bytes + held.bytes,
+			bytes = p.bytes + (select bytes from held),
 				last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
-			from held where p.id = held.package_id returning p.id, p.last_arrived
+			where p.id = (select package_id from held) returning p.last_arrived
 		)
-		update version v set visible_from = $2, changed_in = pg_current_xact_id(), bytes = held.bytes`
+		update version v set visible_from = $2, changed_in = pg_current_xact_id(), bytes = (select bytes from held)`
 
-const completed = ` from held, counted where v.id = held.id and counted.id = held.package_id`
+const completed = ` from counted where v.id = (select id from held)`
 
 // completeCopy is Complete for a mirror's copy, whose order is its upstream's.
 func (tx *Tx) completeCopy(ctx context.Context, versionID int64, at time.Time) error {
