@@ -2,7 +2,7 @@
 # Debian packages are installed by apt-get, which needs root; as an ordinary
 # user, install what a target asks for first.
 
-GO_FILES := $(shell find cmd internal console/console.go test -name '*.go')
+GO_FILES := $(shell find cmd internal console/console.go test -name '*.go' -o -name '*.sql')
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2

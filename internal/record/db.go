@@ -211,15 +211,7 @@ func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 	}
 	// An error does not say that it was not committed: its answer may have been lost.
 	err = tx.Commit()
-	for _, c := range doing.told {
-		db.heard(c)
-	}
-	if doing.unsealed {
-		select {
-		case db.toSeal <- struct{}{}:
-		default:
-		}
-	}
+	db.committed(doing.told, doing.unsealed)
 	return err
 }
 

@@ -365,7 +365,8 @@ func (db *DB) LastKept(ctx context.Context, repositoryID int64) (catalog.Package
 		join lateral (select version, id from version where package_id = p.id and visible_from is not null
 		and visible_until is null and not snapshot
 			order by id desc limit 1) v on true
-		where p.repository_id = $1 and p.versions > 0 order by p.last_arrived desc nulls last limit 1`, repositoryID)
+		where p.repository_id = $1 and p.versions > 0 order by p.last_hour desc nulls last,
+		p.last_arrived desc nulls last limit 1`, repositoryID)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}

@@ -161,30 +161,44 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 // addUsualFile is AddFile for the usual case, in one question; done is false if this is
 // another one, and then nothing was recorded.
 func (tx *Tx) addUsualFile(ctx context.Context, f NewFile) (added Added, done bool, err error) {
-	details, err := writeDetails(f.Details)
+	arguments, err := f.recordArguments()
 	if err != nil {
 		return added, false, err
+	}
+	var row struct {
+		ID    *int64 `db:"version_id"`
+		Sends *int   `db:"sends"`
+	}
+	if err := tx.GetContext(ctx, &row, recordFile, arguments...); err != nil || row.ID == nil {
+		return added, false, err
+	}
+	return f.added(*row.ID, *row.Sends), true, nil
+}
+
+const recordFile = `select version_id, sends from record_file($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12,
+	nullif($13, 0::bigint), $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25, $26)`
+
+// recordArguments are those of recordFile.
+func (f NewFile) recordArguments() ([]any, error) {
+	details, err := writeDetails(f.Details)
+	if err != nil {
+		return nil, err
 	}
 	var readme, format *string
 	if r := f.Details.Bounded().Readme; r != nil && r.Text != "" {
 		text := storable(r.Text)
 		readme, format = &text, &r.Format
 	}
-	var row struct {
-		ID    *int64 `db:"version_id"`
-		Sends *int   `db:"sends"`
-	}
-	err = tx.GetContext(ctx, &row, `select version_id, sends from record_file($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
-		$12, nullif($13, 0::bigint), $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25, $26)`,
-		f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot, f.UploadedAt,
-		f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.PublisherName, f.Token, f.BuildID,
-		f.At, f.Afresh, details, readme, format, f.Name, f.Classifier, f.Extension, f.Digests.SHA256[:],
-		f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:], f.Digests.Size)
-	if err != nil || row.ID == nil {
-		return added, false, err
-	}
-	return Added{VersionID: *row.ID, Sends: *row.Sends, By: f.PublisherName, At: f.At, PublisherID: f.PublisherID,
-		BuildID: f.BuildID}, true, nil
+	return []any{f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name, f.Version, f.Upload, f.Snapshot,
+		f.UploadedAt, f.UploadCount, sql.NullInt64{Int64: f.PublisherID, Valid: f.PublisherID != 0}, f.PublisherName,
+		f.Token, f.BuildID, f.At, f.Afresh, details, readme, format, f.Name, f.Classifier, f.Extension,
+		f.Digests.SHA256[:], f.Digests.SHA512[:], f.Digests.SHA1[:], f.Digests.MD5[:], f.Digests.Size}, nil
+}
+
+// added is what came of a file in the usual case.
+func (f NewFile) added(versionID int64, sends int) Added {
+	return Added{VersionID: versionID, Sends: sends, By: f.PublisherName, At: f.At, PublisherID: f.PublisherID,
+		BuildID: f.BuildID}
 }
 
 // joinRound finds out what a file is in the publication of an open version: of the
@@ -441,8 +455,10 @@ func (db *DB) OpenBetween(ctx context.Context, from, until time.Time) (open []Op
 // if a file of it is broken, or if more than so many files came meanwhile; 0 is any
 // number.
 func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.Time) (done bool, err error) {
-	return changedOne(tx.ExecContext(ctx, completing+`, arrived = counted.last_arrived`+completed, versionID, at, sends))
+	return changedOne(tx.ExecContext(ctx, completingOne, versionID, at, sends))
 }
+
+const completingOne = completing + seenBy + `, arrived = counted.last_arrived` + completed
 
 // completing and completed are a statement that locks the version first and the
 // package after it, as everybody does, and counts the version under that lock. Every row
@@ -451,24 +467,24 @@ func (tx *Tx) Complete(ctx context.Context, versionID int64, sends int, at time.
 const completing = `with held as (
 			select v.id, v.package_id, v.counts_from, coalesce((select sum((select b.size from stored_file b
 			where b.sha256 = f.sha256)) from file f where f.version_id = v.id and f.sent >= v.counts_from), 0) bytes
-			from version v where v.id = $1 and v.visible_from is null and v.visible_until is null and v.broken_file = ''
-			and ($3 = 0 or v.sends = $3) for update
+			from (select * from version where id = $1 offset 0 for update) v
+			where v.visible_from is null and v.visible_until is null and v.broken_file = '' and ($3 = 0 or v.sends = $3)
 		), stale as (
-			delete from file where id = any(array(select f.id from file f where f.version_id = (select id from held)
-			and f.sent < (select counts_from from held)))
+			delete from file where version_id = (select id from held) and sent < (select counts_from from held)
 		), counted as (
 			update package p set revision = p.revision + 1, changed_at = $2, versions = p.versions + 1,
 			bytes = p.bytes + (select bytes from held),
 				last_arrived = greatest($2::timestamptz, p.last_arrived + interval '1 microsecond')
 			where p.id = (select package_id from held) returning p.last_arrived
-		)
-		update version v set visible_from = $2, changed_in = pg_current_xact_id(), bytes = (select bytes from held)`
+		)`
+
+const seenBy = ` update version v set visible_from = $2, changed_in = pg_current_xact_id(), bytes = (select bytes from held)`
 
 const completed = ` from counted where v.id = (select id from held)`
 
 // completeCopy is Complete for a mirror's copy, whose order is its upstream's.
 func (tx *Tx) completeCopy(ctx context.Context, versionID int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, completing+completed, versionID, at, 0)
+	_, err := tx.ExecContext(ctx, completing+seenBy+completed, versionID, at, 0)
 	return err
 }
 

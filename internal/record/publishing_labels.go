@@ -15,8 +15,7 @@ const packageOf = `(select id from package where repository_id = $1 and ecosyste
 
 // endLabel ends a label, and tells whether there was one.
 func (tx *Tx) endLabel(ctx context.Context, key catalog.PackageKey, name string, at time.Time) (bool, error) {
-	result, err := tx.ExecContext(ctx, `update label set visible_until = $6 where package_id = `+packageOf+` and name = $5
-		and visible_until is null`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, at)
+	result, err := tx.ExecContext(ctx, endingLabel, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, at)
 	if err != nil {
 		return false, err
 	}
@@ -24,18 +23,12 @@ func (tx *Tx) endLabel(ctx context.Context, key catalog.PackageKey, name string,
 	return n > 0, err
 }
 
+const endingLabel = `update label set visible_until = $6 where package_id = ` + packageOf + ` and name = $5
+	and visible_until is null`
+
 // SetLabel moves a label to a version.
 func (tx *Tx) SetLabel(ctx context.Context, key catalog.PackageKey, name, version, by string, at time.Time) error {
-	if err := tx.touchPackage(ctx, key, at); err != nil {
-		return err
-	}
-	if _, err := tx.endLabel(ctx, key, name, at); err != nil {
-		return err
-	}
-	_, err := tx.ExecContext(ctx, `insert into label (package_id, name, version, set_by, visible_from)
-		select `+packageOf+`, $5, $6, $7, $8::timestamptz`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name,
-		version, by, at)
-	return err
+	return tx.do(ctx, settingLabel(key, name, version, by, at)...)
 }
 
 // DropLabel takes a label away; done is false if there was none.
@@ -108,11 +101,12 @@ func (tx *Tx) endMarks(ctx context.Context, versionIDs []int64, at time.Time) er
 // touchPackage raises the revision of a package, which must be there, and so
 // holds off others who change it.
 func (tx *Tx) touchPackage(ctx context.Context, key catalog.PackageKey, at time.Time) error {
-	_, err := tx.ExecContext(ctx,
-		`update package set revision = revision + 1, changed_at = $5 where repository_id = $1 and ecosystem = $2
-		and namespace = $3 and name = $4`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, at)
+	_, err := tx.ExecContext(ctx, touchingPackage, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, at)
 	return err
 }
+
+const touchingPackage = `update package set revision = revision + 1, changed_at = $5 where repository_id = $1
+	and ecosystem = $2 and namespace = $3 and name = $4`
 
 // Readme is the text about a version, or ErrNotFound.
 func (db *DB) Readme(ctx context.Context, versionID int64) (catalog.Readme, error) {

@@ -30,11 +30,11 @@ type announcement struct {
 // maxAnnouncement bounds one, in bytes: PostgreSQL takes less than 8000.
 const maxAnnouncement = 7999
 
-// announce notes changes in the transaction, as what is to be told when it is committed.
-func (tx *Tx) announce(changes []Change) ([]string, error) {
+// announcements are changes as they are told.
+func (db *DB) announcements(changes []Change) ([]string, error) {
 	payloads := make([]string, len(changes))
 	for i, c := range changes {
-		raw, err := json.Marshal(announcement{c, tx.db.node})
+		raw, err := json.Marshal(announcement{c, db.node})
 		if err != nil {
 			return nil, err
 		}
@@ -43,18 +43,17 @@ func (tx *Tx) announce(changes []Change) ([]string, error) {
 		}
 		payloads[i] = string(raw)
 	}
-	tx.told, tx.unsealed = append(tx.told, changes...), true
 	return payloads, nil
 }
 
 // Tell announces changes to all nodes when the transaction is committed.
 func (tx *Tx) Tell(ctx context.Context, changes ...Change) error {
-	payloads, err := tx.announce(changes)
+	told, err := tx.db.announcements(changes)
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `insert into unsealed (changes) values ($1)`, payloads)
-	return err
+	tx.told, tx.unsealed = append(tx.told, changes...), true
+	return tx.do(ctx, step{`insert into unsealed (changes) values ($1)`, []any{told}})
 }
 
 // Append adds an event in the transaction of what it tells, and announces changes to
@@ -62,22 +61,46 @@ func (tx *Tx) Tell(ctx context.Context, changes ...Change) error {
 // afterwards (Seal): that takes a lock, which nobody should hold while a commit is made
 // durable.
 func (tx *Tx) Append(ctx context.Context, e Event, changes ...Change) error {
-	payloads, err := tx.announce(changes)
+	told, err := tx.db.announcements(changes)
 	if err != nil {
 		return err
 	}
+	s, err := appending(e, told)
+	if err != nil {
+		return err
+	}
+	tx.told, tx.unsealed = append(tx.told, changes...), true
+	return tx.do(ctx, s)
+}
+
+// appending adds an event that is to be sealed.
+func appending(e Event, told []string) (step, error) {
+	row, err := eventRow(e, told)
+	return step{`insert into unsealed (at, who, token, address, action, repository, subject, detail, changes)
+		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9)`, row}, err
+}
+
+// eventRow is the row of an event that is to be sealed.
+func eventRow(e Event, told []string) ([]any, error) {
 	e = e.clean()
 	detail, err := json.Marshal(e.Detail)
-	if err != nil {
-		return err
+	// What the database keeps of a time is a microsecond.
+	return []any{e.At.UTC().Truncate(time.Microsecond), e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject,
+		string(detail), told}, err
+}
+
+// committed tells of what was committed, as far as is known, and has it sealed.
+func (db *DB) committed(changes []Change, unsealed bool) {
+	for _, c := range changes {
+		db.heard(c)
 	}
-	_, err = tx.ExecContext(ctx,
-		`insert into unsealed (at, who, token, address, action, repository, subject, detail, changes)
-		values ($1, $2, $3, $4, $5, $6, $7, $8::jsonb, $9)`,
-		// What the database keeps of a time is a microsecond.
-		e.At.UTC().Truncate(time.Microsecond), e.Who, e.Token, e.Address, e.Action, e.Repository, e.Subject, string(detail),
-		payloads)
-	return err
+	if !unsealed {
+		return
+	}
+	select {
+	case db.toSeal <- struct{}{}:
+	default:
+	}
 }
 
 // KeepSealing seals what this node commits, at once, and now and then what another one

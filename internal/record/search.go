@@ -54,7 +54,8 @@ func (db *DB) Search(
 	// until there are enough.
 	fmt.Fprintf(s, `with p as materialized (
 			select p.id, p.repository_id, p.ecosystem, p.namespace, p.name, p.versions, p.bytes, p.last_arrived, %s fit
-			from package p where %sp.repository_id = any(%s)%s order by fit, p.last_arrived desc nulls last, p.id desc%s
+			from package p where %sp.repository_id = any(%s)%s order by fit, p.last_hour desc nulls last,
+			p.last_arrived desc nulls last, p.id desc%s
 		), hit as materialized (
 			select p.*, l.visible_from changed_at, l.version latest, l.published_by, l.description from p
 			cross join lateral (select v.version, v.published_by, v.visible_from, coalesce(v.details->>'description',

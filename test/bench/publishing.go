@@ -195,7 +195,7 @@ func processorOfPublishing(ctx context.Context, b *bench, n int) (ours, referenc
 		written[to] = float64(b.written(ctx)-wal) / versionsPublished
 		return err
 	})
-	if n == 0 {
+	if n == 1 {
 		b.note("S5: of the processor time, PostgreSQL's is %.2f ms, against %.2f; %.1f KiB of write-ahead log a version, "+
 			"against %.1f", database[b.house], database[b.plain.house], written[b.house]/1024, written[b.plain.house]/1024)
 	}

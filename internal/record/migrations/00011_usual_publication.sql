@@ -8,6 +8,17 @@ alter table version set (fillfactor = 85);
 -- principal, which all that it publishes at once would share, protects nothing.
 alter table version drop constraint version_publisher_id_fkey;
 
+-- Without statistics yet, either index may be taken to find a package by its name.
+drop index package_namespace;
+create index package_namespace on package (repository_id, ecosystem, namespace text_pattern_ops, name);
+-- The order of what is recent is by the hour in the index, so that what every publication
+-- changes of a package is in no index.
+drop index package_recent;
+alter table package
+  add column last_hour timestamp generated always as (date_trunc('hour', last_arrived at time zone 'UTC')) stored;
+create index package_recent on package (last_hour desc nulls last);
+alter table package set (fillfactor = 70);
+
 -- record_file records a file of a version that is open, in the usual case: the version is
 -- new, or all of it came from the same publisher, once, and whole, and what the files
 -- tell of it does not have to be put together. In any other case nothing is done, and
@@ -86,6 +97,11 @@ end $$;
 
 -- +goose Down
 drop function record_file;
+drop index package_namespace;
+create index package_namespace on package (repository_id, ecosystem, namespace text_pattern_ops);
+alter table package reset (fillfactor);
+alter table package drop column last_hour;
+create index package_recent on package (last_arrived desc nulls last);
 update version set publisher_id = null where publisher_id is not null
   and not exists (select from principal p where p.id = publisher_id);
 alter table version add constraint version_publisher_id_fkey foreign key (publisher_id) references principal (id)

@@ -54,6 +54,14 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 	if len(versions) == 0 {
 		return nil
 	}
+	if len(versions) == 1 {
+		v := versions[0]
+		event, change := s.aboutVersion(caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version, v.Upload)
+		_, err := s.DB.CompleteAtOnce(ctx, v.ID, v.Sends, s.Now(), event, change)
+		if !record.TryAgain(err) {
+			return err
+		}
+	}
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		for _, v := range versions {
 			done, err := tx.Complete(ctx, v.ID, v.Sends, s.Now())
@@ -75,6 +83,15 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller,
 	action record.Action, repository string,
 	key catalog.PackageKey, version, upload string) error {
+	event, change := s.aboutVersion(caller, action, repository, key, version, upload)
+	return tx.Append(ctx, event, change)
+}
+
+// aboutVersion is the event of something that was done with a version, and what the nodes
+// are told of it.
+func (s *Publishing) aboutVersion(
+	caller access.Caller, action record.Action, repository string, key catalog.PackageKey, version, upload string,
+) (record.Event, record.Change) {
 	event := s.Event(caller, action)
 	event.Repository = repository
 	event.Subject = purl.PURL{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name,
@@ -82,8 +99,8 @@ func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller 
 	if upload != "" {
 		event.Detail = map[string]string{"upload": upload}
 	}
-	return s.Announce(ctx, tx, catalog.Repository{ID: key.RepositoryID, Name: repository},
-		key.Ecosystem, key.Namespace, key.Name, version, event)
+	return event, record.Change{Kind: record.OfPackage, RepositoryID: key.RepositoryID, Repository: repository,
+		Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: version}
 }
 
 // filesOf are the files of versions that are received, by version.

@@ -31,6 +31,20 @@ func (s *Publishing) Publish(ctx context.Context, caller access.Caller, reposito
 	return ecosystem.Receipt{Same: done.Same}, err
 }
 
+// recording is the files of one version on their way to the records.
+type recording struct {
+	ecosystem.Publication
+	caller     access.Caller
+	repository catalog.Repository
+	ecosystem  ecosystem.Ecosystem
+	key        catalog.PackageKey
+	stored     []*bytestore.Staged
+	details    []catalog.Details
+	joined     *catalog.Version // the upload of a snapshot that they belong to; nil if they make a new one
+
+	published Published // what came of it
+}
+
 // recordPublication records files of one version, which is visible afterwards.
 func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller, repository catalog.Repository,
 	e ecosystem.Ecosystem,
@@ -41,68 +55,100 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 		return Published{}, err
 	}
 	first := p.Files[0].Place
-	published := Published{PURL: first.PURL(e.Name()), Repository: repository.Name}
-	key := first.Key(e.Name(), repository)
-	joined, err := s.joins(ctx, caller, key, p)
-	if err != nil {
-		return published, err
+	r := recording{Publication: p, caller: caller, repository: repository, ecosystem: e, key: first.Key(e.Name(), repository),
+		stored: stored, details: details, published: Published{PURL: first.PURL(e.Name()), Repository: repository.Name}}
+	if r.joined, err = s.joins(ctx, caller, r.key, p); err != nil {
+		return r.published, err
 	}
-	err = s.store.Recorded(ctx, stored, func(tx *record.Tx) error {
+	err = s.store.RecordedBy(ctx, stored, func(look func() error) error {
 		if err := s.stillMay(ctx, caller, access.Publish,
-			access.Object{Repository: repository, Package: published.PURL}); err != nil {
+			access.Object{Repository: repository, Package: r.published.PURL}); err != nil {
 			return err
 		}
-		var last record.Added
-		published.Same, published.Files = true, nil // this may be done again
-		for i, given := range p.Files {
-			place := given.Place
-			if joined != nil {
-				place.Upload, place.UploadedAt, place.UploadCount = joined.Upload, joined.UploadedAt, joined.UploadCount
-				published.Upload = place.Upload
-			} else if place.Snapshot && i == 0 {
-				if err := s.newUpload(ctx, tx, e, key, &place); err != nil {
-					return err
-				}
-				published.Upload = place.Upload
-				first = place
-			} else if place.Snapshot {
-				place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
-				place.FileName = place.NameOf(place.Upload)
-			}
-			f := s.newFile(caller, repository, e, place)
-			f.Digests, f.Details, f.Afresh = stored[i].Digests, details[i], i == 0 && joined == nil
-			added, err := s.addFile(ctx, tx, e, repository, f)
-			if err != nil {
+		if len(p.Files) == 1 && !first.Snapshot {
+			if done, err := s.recordAtOnce(ctx, &r, look); err != nil || done {
 				return err
 			}
-			last = added
-			published.Same = published.Same && added.Same
-			published.Files = append(published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
-				Path: e.Name() + "/" + e.Address(published.PURL, place.Upload, catalog.File{Name: place.FileName})})
 		}
-		done, err := tx.Complete(ctx, last.VersionID, last.Sends, s.Now())
+		return s.DB.Within(ctx, func(tx *record.Tx) error {
+			if err := s.recordAll(ctx, tx, &r); err != nil {
+				return err
+			}
+			return look()
+		})
+	})
+	return r.published, err
+}
+
+// file is what is recorded of one of the files, and adds it to what came of it.
+func (s *Publishing) file(r *recording, i int, place ecosystem.Place) record.NewFile {
+	f := s.newFile(r.caller, r.repository, r.ecosystem, place)
+	f.Digests, f.Details, f.Afresh = r.stored[i].Digests, r.details[i], i == 0 && r.joined == nil
+	r.published.Files = append(r.published.Files, PublishedFile{Name: place.FileName, Digests: f.Digests,
+		Path: r.ecosystem.Name() + "/" + r.ecosystem.Address(r.published.PURL, place.Upload,
+			catalog.File{Name: place.FileName})})
+	return f
+}
+
+// recordAtOnce records the one file of a release in the usual case; done is false if this
+// is another one.
+func (s *Publishing) recordAtOnce(ctx context.Context, r *recording, look func() error) (done bool, err error) {
+	r.published.Files = nil
+	event, change := s.aboutVersion(r.caller, record.EventVersionPublished, r.repository.Name, r.key,
+		r.published.PURL.Version, "")
+	return s.DB.PublishAtOnce(ctx, record.Whole{File: s.file(r, 0, r.Files[0].Place), Labels: r.Labels, Event: event,
+		Changes: []record.Change{change}}, look)
+}
+
+// recordAll records the files and completes their version.
+func (s *Publishing) recordAll(ctx context.Context, tx *record.Tx, r *recording) error {
+	var last record.Added
+	first := r.Files[0].Place
+	r.published.Same, r.published.Files = true, nil // this may be done again
+	for i, given := range r.Files {
+		place := given.Place
+		if r.joined != nil {
+			place.Upload, place.UploadedAt, place.UploadCount = r.joined.Upload, r.joined.UploadedAt, r.joined.UploadCount
+			r.published.Upload = place.Upload
+		} else if place.Snapshot && i == 0 {
+			if err := s.newUpload(ctx, tx, r.ecosystem, r.key, &place); err != nil {
+				return err
+			}
+			r.published.Upload = place.Upload
+			first = place
+		} else if place.Snapshot {
+			place.Upload, place.UploadedAt, place.UploadCount = first.Upload, first.UploadedAt, first.UploadCount
+			place.FileName = place.NameOf(place.Upload)
+		}
+		added, err := s.addFile(ctx, tx, r.ecosystem, r.repository, s.file(r, i, place))
 		if err != nil {
 			return err
 		}
-		for _, label := range p.Labels {
-			if err := tx.SetLabel(ctx, key, label, published.PURL.Version, caller.Name, s.Now()); err != nil {
-				return err
-			}
+		last = added
+		r.published.Same = r.published.Same && added.Same
+	}
+	done, err := tx.Complete(ctx, last.VersionID, last.Sends, s.Now())
+	if err != nil {
+		return err
+	}
+	version := r.published.PURL.Version
+	for _, label := range r.Labels {
+		if err := tx.SetLabel(ctx, r.key, label, version, r.caller.Name, s.Now()); err != nil {
+			return err
 		}
-		action := record.EventFileAdded
-		switch {
-		case done:
-			action = record.EventVersionPublished
-		case !last.Visible:
-			return fmt.Errorf("%s was recorded, but could not be completed", published.PURL)
-		case published.Same && len(p.Labels) == 0:
-			return nil
-		case published.Same:
-			action = record.EventLabelMoved
-		}
-		return s.announceVersion(ctx, tx, caller, action, repository.Name, key, published.PURL.Version, published.Upload)
-	})
-	return published, err
+	}
+	action := record.EventFileAdded
+	switch {
+	case done:
+		action = record.EventVersionPublished
+	case !last.Visible:
+		return fmt.Errorf("%s was recorded, but could not be completed", r.published.PURL)
+	case r.published.Same && len(r.Labels) == 0:
+		return nil
+	case r.published.Same:
+		action = record.EventLabelMoved
+	}
+	return s.announceVersion(ctx, tx, r.caller, action, r.repository.Name, r.key, version, r.published.Upload)
 }
 
 // inspectAll checks that files may be published there, and reads what they are.

@@ -19,7 +19,8 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/rights"
-	"crelvo/internal/store"
+	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
 )
 
 // Receive implements ecosystem.Desk: it takes one file of a version.
@@ -46,29 +47,7 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	if err != nil {
 		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
-	var added record.Added
-	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
-		if err := s.stillMay(ctx, caller, access.Publish,
-			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
-			return err
-		}
-		if place.Snapshot && place.Upload == "" {
-			if err := s.nameUpload(ctx, tx, caller, e, repository, &place); err != nil {
-				return err
-			}
-		}
-		var err error
-		f := s.newFile(caller, repository, e, place)
-		f.Digests, f.Details = staged.Digests(), details
-		added, err = s.addFile(ctx, tx, e, repository, f)
-		if err != nil || !added.Visible || added.Same {
-			return err
-		}
-		event := s.Event(caller, record.EventFileAdded)
-		event.Repository, event.Subject = repository.Name, place.PURL(e.Name()).String()
-		event.Detail = map[string]string{"file": place.FileName}
-		return s.Announce(ctx, tx, repository, e.Name(), place.Namespace, place.Name, place.Version, event)
-	})
+	added, err := s.receive(ctx, caller, repository, e, &place, staged, details)
 	if err != nil {
 		return ecosystem.Receipt{}, err
 	}
@@ -76,6 +55,53 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	now := s.Now()
 	return ecosystem.Receipt{Same: added.Same, Open: !added.Visible, Quiet: now.Add(s.Settings.QuietPeriod),
 		End: now.Add(abandonAfter)}, nil
+}
+
+// receive records a file of a version. A file that does not say to which upload of a
+// snapshot it belongs is given its place.
+func (s *Publishing) receive(
+	ctx context.Context, caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem,
+	place *ecosystem.Place, staged *store.Staging, details catalog.Details,
+) (added record.Added, err error) {
+	file := func() record.NewFile {
+		f := s.newFile(caller, repository, e, *place)
+		f.Digests, f.Details = staged.Digests(), details
+		return f
+	}
+	err = s.store.RecordedBy(ctx, []*bytestore.Staged{staged.File}, func(look func() error) (err error) {
+		if err := s.stillMay(ctx, caller, access.Publish,
+			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
+			return err
+		}
+		nameless := place.Snapshot && place.Upload == ""
+		if !nameless {
+			var done bool
+			if added, done, err = s.DB.AddAtOnce(ctx, file(), look); err != nil || done {
+				return err
+			}
+		}
+		return s.DB.Within(ctx, func(tx *record.Tx) (err error) {
+			if nameless {
+				if err := s.nameUpload(ctx, tx, caller, e, repository, place); err != nil {
+					return err
+				}
+			}
+			if added, err = s.addFile(ctx, tx, e, repository, file()); err != nil {
+				return err
+			}
+			if added.Visible && !added.Same {
+				event := s.Event(caller, record.EventFileAdded)
+				event.Repository, event.Subject = repository.Name, place.PURL(e.Name()).String()
+				event.Detail = map[string]string{"file": place.FileName}
+				if err := s.Announce(ctx, tx, repository, e.Name(), place.Namespace, place.Name, place.Version,
+					event); err != nil {
+					return err
+				}
+			}
+			return look()
+		})
+	})
+	return added, err
 }
 
 // largest is how large a file may be that is published to a repository, in bytes.

@@ -18,6 +18,21 @@ type keeping struct {
 // Recorded stores staged bytes and then runs do in a transaction. If that
 // fails, bytes that no record names are dropped again.
 func (s *Store) Recorded(ctx context.Context, staged []*bytestore.Staged, do func(tx *record.Tx) error) error {
+	return s.RecordedBy(ctx, staged, func(look func() error) error {
+		return s.DB.Within(ctx, func(tx *record.Tx) error {
+			if err := do(tx); err != nil {
+				return err
+			}
+			return look()
+		})
+	})
+}
+
+// RecordedBy is Recorded for do that runs its transaction itself: it must call look when
+// all is recorded, before the transaction ends, and must not end it well if look fails.
+func (s *Store) RecordedBy(
+	ctx context.Context, staged []*bytestore.Staged, do func(look func() error) error,
+) error {
 	k := &s.keeping
 	k.mu.Lock()
 	if k.who == nil {
@@ -60,16 +75,13 @@ func (s *Store) Recorded(ctx context.Context, staged []*bytestore.Staged, do fun
 	return err
 }
 
-func (s *Store) recordKept(ctx context.Context, staged []*bytestore.Staged, do func(tx *record.Tx) error) error {
+func (s *Store) recordKept(ctx context.Context, staged []*bytestore.Staged, do func(look func() error) error) error {
 	for _, st := range staged {
 		if err := s.bytes.Keep(ctx, st); err != nil {
 			return s.Fault(err)
 		}
 	}
-	return s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := do(tx); err != nil {
-			return err
-		}
+	return do(func() error {
 		// From here on nobody can reclaim what the records name. Somebody may have
 		// done so since it was kept, and may not have come to the end of it.
 		for _, st := range staged {
