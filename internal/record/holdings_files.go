@@ -74,18 +74,25 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 // those that count.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	// One after the other, by their indexes, whatever the size of the tables was when
-	// this was planned.
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from unnest($1::bigint[]) wanted (id)
-		cross join lateral (select v.id, v.visible_from, v.counts_from from version v where v.id = wanted.id offset 0) v
-		cross join lateral (select f.* from file f where f.version_id = v.id
-			and (v.visible_from is not null or f.sent >= v.counts_from) offset 0) f
-		cross join lateral (select b.* from stored_file b where b.sha256 = f.sha256 offset 0) b`, versionIDs)
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from unnest($1::bigint[]) wanted (id)`+filesOfWanted,
+		versionIDs)
+	return byVersion(rows), err
+}
+
+// filesOfWanted goes from version to files to bytes by their indexes, whatever the size
+// of the tables was when it was planned.
+const filesOfWanted = `
+	cross join lateral (select v.id, v.visible_from, v.counts_from from version v where v.id = wanted.id offset 0) v
+	cross join lateral (select f.* from file f where f.version_id = v.id
+		and (v.visible_from is not null or f.sent >= v.counts_from) offset 0) f
+	cross join lateral (select b.* from stored_file b where b.sha256 = f.sha256 offset 0) b`
+
+func byVersion(rows []fileRow) map[int64][]catalog.File {
 	files := map[int64][]catalog.File{}
 	for _, row := range rows {
 		files[row.VersionID] = append(files[row.VersionID], row.value())
 	}
-	return files, err
+	return files
 }
 
 // BytesIn tells which bytes of those digests files that can be seen in a scope have, and

@@ -389,7 +389,7 @@ type OpenVersion struct {
 	ID          int64     `db:"id"`
 	PackageID   int64     `db:"package_id"`
 	Repository  string    `db:"repository"`
-	Key         keyRow    `db:"key"`
+	keyRow
 	Version     string    `db:"version"`
 	Upload      string    `db:"upload"`
 	PublishedBy string    `db:"published_by"`
@@ -414,19 +414,19 @@ func (k keyRow) value() catalog.PackageKey {
 }
 
 // PackageKey is the key of the package that the version belongs to.
-func (o OpenVersion) PackageKey() catalog.PackageKey { return o.Key.value() }
+func (o OpenVersion) PackageKey() catalog.PackageKey { return o.keyRow.value() }
 
-const openColumns = `v.id, v.package_id, r.name repository, p.repository_id "key.repository_id", p.ecosystem "key.ecosystem",
-	p.namespace "key.namespace", p.name "key.name", v.version, v.upload, v.published_by,
+const openColumns = `v.id, v.package_id, r.name repository, p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.published_by,
 	coalesce(v.publisher_id, 0) publisher_id, v.broken_file, v.touched_at,
 	v.uploaded_at, v.upload_count, v.details, v.sends
 	from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
 	where v.visible_from is null and v.visible_until is null`
 
+const openOf = `select ` + openColumns + ` and v.package_id = ` + packageOf
+
 // OpenOf lists the open versions of a package.
 func (r reads) OpenOf(ctx context.Context, key catalog.PackageKey) (open []OpenVersion, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &open, `select `+openColumns+` and v.package_id = (select id from package
-		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4)`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
+	err = sqlx.SelectContext(ctx, r.q, &open, openOf, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name)
 	return open, err
 }
 

@@ -65,6 +65,25 @@ func (db *DB) PublishAtOnce(ctx context.Context, w Whole, look func() error) (do
 	return done, err
 }
 
+// OpenAtOnce is OpenOf, and FilesOf what that lists, by one question.
+func (db *DB) OpenAtOnce(
+	ctx context.Context, key catalog.PackageKey,
+) (open []OpenVersion, files map[int64][]catalog.File, err error) {
+	of := []any{key.RepositoryID, key.Ecosystem, key.Namespace, key.Name}
+	b := &pgx.Batch{}
+	b.Queue(openOf, of...).Query(func(rows pgx.Rows) (err error) {
+		open, err = pgx.CollectRows(rows, pgx.RowToStructByName[OpenVersion])
+		return err
+	})
+	b.Queue(`select `+fileColumns+` from (select id from version where visible_from is null and visible_until is null
+		and package_id = `+packageOf+` offset 0) wanted`+filesOfWanted, of...).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[fileRow])
+		files = byVersion(all)
+		return err
+	})
+	return open, files, db.pool.SendBatch(ctx, b).Close()
+}
+
 // CompleteAtOnce is Complete and, if it was done, Append, in a transaction of its own.
 func (db *DB) CompleteAtOnce(
 	ctx context.Context, versionID int64, sends int, at time.Time, e Event, changes ...Change,

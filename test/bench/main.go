@@ -8,6 +8,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -69,6 +70,8 @@ func run(ctx context.Context, only string) (err error) {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	// Clients keep their connections.
+	http.DefaultTransport.(*http.Transport).MaxIdleConnsPerHost = 64
 	b := &bench{dir: dir}
 	if b.house, err = house.Start(filepath.Join(dir, "data"), "--quiet-period", "1h", "--log-level", "warn"); err != nil {
 		return err

@@ -17,11 +17,7 @@ import (
 func (s *Publishing) Finish(
 	ctx context.Context, caller access.Caller, repository catalog.Repository, c ecosystem.Completion,
 ) error {
-	open, err := s.DB.OpenOf(ctx, c.Key)
-	if err != nil {
-		return err
-	}
-	files, err := s.filesOf(ctx, open)
+	open, files, err := s.DB.OpenAtOnce(ctx, c.Key)
 	if err != nil {
 		return err
 	}
@@ -126,7 +122,7 @@ func (s *Publishing) completeQuiet(ctx context.Context) error {
 		return err
 	}
 	for _, o := range open {
-		e := s.Ecosystem(o.Key.Ecosystem)
+		e := s.Ecosystem(o.Ecosystem)
 		if e == nil || o.BrokenFile != "" {
 			continue
 		}
@@ -171,7 +167,7 @@ func (s *Publishing) abandon(ctx context.Context, publisher access.Caller, o rec
 		}
 		event := s.Event(publisher, record.EventPublicationGivenUp)
 		event.Repository = o.Repository
-		event.Subject = purl.PURL{Ecosystem: o.Key.Ecosystem, Namespace: o.Key.Namespace, Name: o.Key.Name,
+		event.Subject = purl.PURL{Ecosystem: o.Ecosystem, Namespace: o.Namespace, Name: o.Name,
 			Version: o.Version}.String()
 		event.Detail = map[string]string{"incomplete": o.BrokenFile}
 		return tx.Append(ctx, event)

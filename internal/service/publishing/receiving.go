@@ -71,7 +71,7 @@ func (s *Publishing) receivingOf(o record.OpenVersion, files []catalog.File) Rec
 		}
 	}
 	var details catalog.Details
-	e := s.Ecosystem(o.Key.Ecosystem)
+	e := s.Ecosystem(o.Ecosystem)
 	switch {
 	case o.BrokenFile == record.Interrupted:
 		r.Lacks = "a file, while the server was restarted"
