@@ -386,9 +386,9 @@ func (tx *Tx) grow(ctx context.Context, versionID, packageID, bytes int64, at ti
 
 // OpenVersion is a version that is not complete.
 type OpenVersion struct {
-	ID          int64     `db:"id"`
-	PackageID   int64     `db:"package_id"`
-	Repository  string    `db:"repository"`
+	ID         int64  `db:"id"`
+	PackageID  int64  `db:"package_id"`
+	Repository string `db:"repository"`
 	keyRow
 	Version     string    `db:"version"`
 	Upload      string    `db:"upload"`
