@@ -82,4 +82,6 @@ type SpacePage struct {
 	Bytes   int64        `json:"bytes,omitempty"`
 	Unnamed int64        `json:"unnamed,omitempty" doc:"bytes that nothing names"`
 	Free    int64        `json:"free,omitempty" doc:"what the disk has room for"`
+	// Where making them takes long, figures hold for some minutes.
+	AsOf time.Time `json:"asOf" doc:"when the oldest of these figures was made"`
 }

@@ -142,6 +142,10 @@ func spaceCommand(s *session) *cobra.Command {
 					fields(w, "stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing",
 						api.Bytes(p.Unnamed), "free on the disk", api.Bytes(p.Free))
 				}
+				if time.Since(p.AsOf) > time.Minute {
+					fmt.Fprintf(w, "\nAs things were at %s; these figures are made anew every few minutes.\n",
+						p.AsOf.UTC().Format("2006-01-02 15:04 UTC"))
+				}
 			})
 		}}
 }

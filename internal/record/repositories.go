@@ -210,10 +210,12 @@ type Total struct {
 // Totals are the totals of those repositories that ever held anything.
 func (db *DB) Totals(ctx context.Context, scope Scope) (map[int64]Total, error) {
 	arguments := []any{scope.Repositories}
-	rows, err := db.QueryContext(ctx, `select repository_id, count(*) filter (where versions > 0),
-		sum(versions)::bigint, sum(bytes)::bigint, max(greatest(changed_at, last_arrived)),
-		coalesce(array_agg(distinct ecosystem) filter (where versions > 0), '{}')
-		from package p where repository_id = any($1)`+scope.and(&arguments)+` group by repository_id`, arguments...)
+	rows, err := db.QueryContext(ctx, `select repository_id, sum(packages)::bigint, sum(versions)::bigint, sum(bytes)::bigint,
+		max(changed), coalesce(array_agg(ecosystem order by ecosystem) filter (where packages > 0), '{}')
+		from (select repository_id, ecosystem, count(*) filter (where versions > 0) packages, sum(versions) versions,
+			sum(bytes) bytes, max(greatest(changed_at, last_arrived)) changed
+			from package p where repository_id = any($1)`+scope.and(&arguments)+` group by 1, 2) parts
+		group by repository_id`, arguments...)
 	if err != nil {
 		return nil, err
 	}

@@ -65,13 +65,17 @@ func (db *DB) PublishedNames(
 ) (names []PublishedName, total int, err error) {
 	arguments := []any{scope.Repositories, "%" + likeEscaper.Replace(words) + "%", limit}
 	rows, err := db.QueryContext(ctx,
-		`select p.ecosystem, p.namespace, p.name, min(first.at), array_agg(r.name order by r.name), count(*) over ()
-		from package p join repository r on r.id = p.repository_id
-		cross join lateral (select min(v.visible_from) at from version v where v.package_id = p.id
-		and v.visible_from is not null) first
-		where p.repository_id = any($1) and first.at is not null and (p.namespace || ' ' || p.name) ilike $2`+
-			scope.and(&arguments)+`
-		group by 1, 2, 3 order by 1, 2, 3 limit $3`, arguments...)
+		`with named as (
+			select p.ecosystem, p.namespace, p.name, array_agg(p.id) packages, array_agg(p.repository_id) repositories
+			from package p where p.repository_id = any($1) and p.last_arrived is not null
+			and (p.namespace || ' ' || p.name) ilike $2`+scope.and(&arguments)+`
+			group by 1, 2, 3
+		), page as (select * from named order by 1, 2, 3 limit $3)
+		select ecosystem, namespace, name, (select min(v.visible_from) from version v
+			where v.package_id = any(packages) and v.visible_from is not null),
+			(select array_agg(r.name order by r.name) from repository r where r.id = any(repositories)),
+			(select count(*) from named)
+		from page order by 1, 2, 3`, arguments...)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -15,6 +15,12 @@ type Scope struct {
 	Parts        map[int64]access.Sight
 }
 
+// Key tells different scopes apart.
+func (s Scope) Key() string {
+	repositories := slices.Sorted(slices.Values(s.Repositories))
+	return fmt.Sprint(repositories, s.Parts)
+}
+
 // and is the condition on packages p that Parts make, with its arguments added;
 // "" if there are none.
 func (s Scope) and(arguments *[]any) string {

@@ -49,6 +49,10 @@ func (db *DB) Search(
 			and n.version = v.version and n.visible_from is not null and n.visible_until is null)`
 	} else if versions == "" {
 		enough = " limit " + s.arg(limit+skip)
+	} else if packages, known, err := db.rare(ctx, q); err != nil {
+		return nil, err
+	} else if known {
+		names += " and p.id = any(" + s.arg(packages) + ")"
 	}
 	// The packages come in their order, and each is asked for its version only
 	// until there are enough.

@@ -108,3 +108,36 @@ func TestSearchConditions(t *testing.T) {
 		}
 	}
 }
+
+// TestSearchLongLicences finds a licence behind so many others that no index has it.
+func TestSearchLongLicences(t *testing.T) {
+	w := newWorld(t)
+	var many []catalog.Licence
+	for i := range 20 {
+		many = append(many, catalog.Licence{Name: fmt.Sprint("A licence with a long name, number ", i)})
+	}
+	for name, licences := range map[string][]catalog.Licence{"long": append(many, catalog.Licence{Name: "Tidal-1.0"}),
+		"short": {{Name: "MIT"}}, "none": nil} {
+		f := w.file(name, "1.0", name, 1, now)
+		f.Details.Licences = licences
+		w.complete(w.add(f).VersionID, now)
+	}
+	for text, want := range map[string]string{"licence:tidal*": "long", "licence:MIT": "short", "licence:M": "",
+		"licence:*number?7*": "", "licence:*number*": "long"} {
+		q, err := query.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := w.Search(t.Context(), record.Scope{Repositories: []int64{w.repo.ID}}, q, now, 10, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, f := range found {
+			got += f.Name
+		}
+		if got != want {
+			t.Errorf("%s finds %q; want %q", text, got, want)
+		}
+	}
+}

@@ -91,6 +91,12 @@ type UseOf struct {
 	From, Until              time.Time // days, the last one included
 }
 
+// Key tells different selections apart.
+func (u UseOf) Key() string {
+	return fmt.Sprintf("%q %s %s %s", []string{u.Ecosystem, u.Namespace, u.Name, u.Version}, u.From.Format(time.DateOnly),
+		u.Until.Format(time.DateOnly), u.Scope.Key())
+}
+
 // where is the condition for downloads d of versions v of packages p.
 func (u UseOf) where(s *statement) string {
 	text := "d.day >= " + s.arg(u.From) + "::date and d.day <= " + s.arg(u.Until) + "::date and p.repository_id = any(" +
@@ -303,12 +309,15 @@ func (db *DB) SpaceByAge(ctx context.Context, scope Scope) (parts []SpaceMonth, 
 	return parts, err
 }
 
-// Stored tells how many bytes the store has, and how many of them nothing names.
-func (db *DB) Stored(ctx context.Context) (stored struct {
+// Stored is what the store has.
+type Stored struct {
 	Files   int64 `db:"files"`
 	Bytes   int64 `db:"bytes"`
-	Unnamed int64 `db:"unnamed"`
-}, err error) {
+	Unnamed int64 `db:"unnamed"` // of the bytes, those that nothing names
+}
+
+// Stored tells how many bytes the store has, and how many of them nothing names.
+func (db *DB) Stored(ctx context.Context) (stored Stored, err error) {
 	err = db.GetContext(ctx, &stored,
 		`select count(*) files, coalesce(sum(size), 0)::bigint bytes,
 			coalesce(sum(size) filter (where unnamed_since is not null), 0)::bigint unnamed from stored_file`)

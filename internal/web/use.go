@@ -114,7 +114,8 @@ func (w *Server) showUsed(p record.UsedPackage) api.UsedPackage {
 
 func (w *Server) showSpace(space use.Space) api.SpacePage {
 	page := api.SpacePage{Now: []api.Space{}, Days: []api.SpaceDay{}, Ages: []api.SpaceMonth{},
-		Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free}
+		Files: space.Files, Bytes: space.Bytes, Unnamed: space.Unnamed, Free: space.Free,
+		AsOf: space.AsOf.UTC()}
 	for _, s := range space.Now {
 		if r, ok := w.service.Directory.RepositoryByID(s.RepositoryID); ok {
 			page.Now = append(page.Now, api.Space{Repository: r.Name, Ecosystem: s.Ecosystem, Packages: s.Packages,

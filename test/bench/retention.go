@@ -50,7 +50,7 @@ func prepareMillion(ctx context.Context, b *bench) error {
 	}
 	b.million = &million{h, conn, end}
 	// What the filling leaves to be done in the background would be measured too.
-	for _, statement := range []string{crowd + contents, "vacuum analyze", "checkpoint"} {
+	for _, statement := range []string{crowd(20_000, 50) + contents, "vacuum analyze", "checkpoint"} {
 		if _, err := conn.Exec(ctx, statement); err != nil {
 			return err
 		}

@@ -17,30 +17,36 @@ import (
 	"crelvo/test/house"
 )
 
-// crowd fills a database with 20,000 packages of 50 versions each, of four
-// ecosystems in three repositories.
-const crowd = `
-insert into package (repository_id, ecosystem, namespace, name, revision, changed_at, versions, bytes)
-select (array(select id from repository order by id))[1 + n % 3], (array['maven', 'npm', 'pypi', 'nuget'])[1 + n % 4],
-  case n % 4 when 0 then 'example.skerry.' || (array['berth', 'fare', 'crew', 'deck', 'tide'])[1 + n / 4 % 5]
+// crowd fills a database with packages of so many versions each, of four ecosystems in
+// three repositories.
+func crowd(packages, versions int) string {
+	return fmt.Sprintf(crowdForm, packages, versions)
+}
+
+// crowdForm takes how many packages there are, and how many versions each has, over 50
+// days; every fifth version was downloaded.
+const crowdForm = `
+insert into package (repository_id, ecosystem, namespace, name, revision, changed_at, last_arrived, versions, bytes)
+select (array(select id from repository order by id))[1 + n %% 3], (array['maven', 'npm', 'pypi', 'nuget'])[1 + n %% 4],
+  case n %% 4 when 0 then 'example.skerry.' || (array['berth', 'fare', 'crew', 'deck', 'tide'])[1 + n / 4 %% 5]
 when 1 then '@skerry' else '' end,
   (array['brine', 'kelp', 'tide', 'berth', 'gull', 'anchor', 'lodestar', 'fathom', 'channel',
-'slipway'])[1 + n * 7 % 10] || '-' ||
+'slipway'])[1 + n * 7 %% 10] || '-' ||
   (array['planner', 'model', 'engine', 'colors', 'format', 'client', 'server', 'widgets', 'codec', 'link', 'http',
-'json'])[1 + n / 10 % 12] || '-' || n,
-  50, now() - n * interval '1 minute', 50, 50 * 20480
-from generate_series(1, 20000) n;
+'json'])[1 + n / 10 %% 12] || '-' || n,
+  %[2]d, now() - n * interval '1 minute', now() - n * interval '1 minute', %[2]d, %[2]d * 20480
+from generate_series(1, %[1]d) n;
 insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes, details)
-select p.id, '1.' || v || '.0' || case when v % 3 = 0 then '-dev.' || v else '' end, v % 3 = 0,
-now() - v * interval '1 day', (array['ci-berth', 'purser', 'deckhand'])[1 + v % 3],
-  now(), now() - (v * 1440 + p.id % 1440) * interval '1 minute', 20480,
+select p.id, '1.' || v || '.0' || case when v %% 3 = 0 then '-dev.' || v else '' end, v %% 3 = 0,
+now() - v * (50 / %[2]d) * interval '1 day', (array['ci-berth', 'purser', 'deckhand'])[1 + v %% 3],
+  now(), now() - (v * (50 / %[2]d) * 1440 + p.id %% 1440) * interval '1 minute', 20480,
   jsonb_build_object('description', 'Made up for the measurement', 'licences',
-jsonb_build_array(jsonb_build_object('name', (array['MIT', 'Apache-2.0', 'ISC'])[1 + p.id % 3])))
-from package p, generate_series(1, 50) v;
+jsonb_build_array(jsonb_build_object('name', (array['MIT', 'Apache-2.0', 'ISC'])[1 + p.id %% 3])))
+from package p, generate_series(1, %[2]d) v;
 insert into download_day (version_id, day, client, who, downloads) select id, current_date, 'maven', 'robot',
-1 + id % 50 from version where id % 5 = 0;
-insert into version_use (version_id, used_at, downloads, users) select id, now() - (id % 90) * interval '1 day',
-1 + id % 50, id % 4 from version where id % 5 = 0;
+1 + id %% 50 from version where id %% 5 = 0;
+insert into version_use (version_id, used_at, downloads, users) select id, now() - (id %% 90) * interval '1 day',
+1 + id %% 50, id %% 4 from version where id %% 5 = 0;
 analyze;`
 
 // typed are queries that are asked letter by letter.
@@ -87,7 +93,7 @@ func searchAsTyped(ctx context.Context, b *bench, _ int) (p95, _ float64, err er
 		return 0, 0, err
 	}
 	defer end()
-	if _, err := conn.Exec(ctx, crowd); err != nil {
+	if _, err := conn.Exec(ctx, crowd(20_000, 50)); err != nil {
 		return 0, 0, err
 	}
 	var took, words []float64

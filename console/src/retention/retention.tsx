@@ -294,6 +294,9 @@ function SpaceView() {
             <Ages ages={s.ages} />
           </Panel>
           <Freed />
+          <p className="text-xs text-soft">
+            These figures were made <Time at={s.asOf} />.
+          </p>
         </div>
       )}
     </Loaded>

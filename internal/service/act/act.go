@@ -32,6 +32,7 @@ type Act struct {
 	anything         atomic.Uint64       // raised by every change of any package
 	accessGeneration atomic.Uint64
 	watchers         watchers
+	figures          Figures
 	worries          worries
 }
 

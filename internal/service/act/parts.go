@@ -56,6 +56,7 @@ func (s *Act) RunAll(ctx context.Context) {
 	running.Go(func() {
 		s.DB.KeepSealing(ctx, func(err error) { s.Log.Error("sealing the activity record failed", "error", err) })
 	})
+	running.Go(func() { s.keepFigures(ctx) })
 	for _, part := range s.parts {
 		if p, ok := part.(Runner); ok {
 			running.Go(func() { p.Run(ctx) })

@@ -2,6 +2,7 @@ package repositories
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -37,7 +38,19 @@ func (s *Repositories) PublishedNames(
 	scope.Repositories = slices.DeleteFunc(scope.Repositories, func(id int64) bool {
 		return !s.directory.Known().ByID[id].Own()
 	})
-	return s.DB.PublishedNames(ctx, scope, strings.TrimSpace(words), maxPublished)
+	words = strings.TrimSpace(words)
+	found, _, err := act.Figure(ctx, s.Act, fmt.Sprintf("published names %q %s", words, scope.Key()),
+		func(ctx context.Context) (f publishedNames, err error) {
+			f.names, f.total, err = s.DB.PublishedNames(ctx, scope, words, maxPublished)
+			return f, err
+		})
+	return found.names, found.total, err
+}
+
+// publishedNames are some names, and how many there are.
+type publishedNames struct {
+	names []record.PublishedName
+	total int
 }
 
 // AddClaim claims the names that a pattern fits: no mirror behind a chain then

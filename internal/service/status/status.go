@@ -140,7 +140,7 @@ func (s *Status) storeConcerns(ctx context.Context) (found []act.Concern, err er
 	if err != nil {
 		return nil, err
 	}
-	stored, err := s.DB.Stored(ctx)
+	stored, _, err := act.Stored(ctx, s.Act)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package use
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -74,7 +75,9 @@ func (s *Use) UseBy(ctx context.Context, caller access.Caller, q Question, by st
 	if err != nil {
 		return nil, err
 	}
-	parts, err := s.DB.UseBy(record.Patiently(ctx), of, by)
+	remembered, _, err := act.Figure(ctx, s.Act, fmt.Sprint("use by ", by, of.Key()),
+		func(ctx context.Context) ([]record.UsePart, error) { return s.DB.UseBy(ctx, of, by) })
+	parts := slices.Clone(remembered)
 	if by == "repository" {
 		for i := range parts {
 			for _, r := range s.directory.Repositories() {
@@ -99,7 +102,11 @@ func (s *Use) UsedPackages(
 		return nil, act.Invalid("bad-order", "%q is no order", order).
 			WithHint("Choose from %s.", strings.Join(record.UseOrders, ", "))
 	}
-	return s.DB.UsedPackages(record.Patiently(ctx), of, order, limit)
+	found, _, err := act.Figure(ctx, s.Act, fmt.Sprint("used packages ", order, limit, of.Key()),
+		func(ctx context.Context) ([]record.UsedPackage, error) {
+			return s.DB.UsedPackages(ctx, of, order, limit)
+		})
+	return found, err
 }
 
 // WhoUses is who still uses versions of a package.
@@ -210,11 +217,18 @@ type Space struct {
 	// Unnamed are the bytes that nothing names; they are freed next.
 	Unnamed int64
 	Free    int64 // of the store's disk
+	// AsOf is how old the oldest of these figures is.
+	AsOf time.Time
+}
+
+// held is what a repository holds of each ecosystem, and since when.
+type held struct {
+	now  []record.Space
+	ages []record.SpaceMonth
 }
 
 // Space tells where storage goes, of what the caller may read.
 func (s *Use) Space(ctx context.Context, caller access.Caller, since time.Time) (v Space, err error) {
-	ctx = record.Patiently(ctx)
 	var readable []catalog.Repository
 	for _, r := range s.directory.Readable(caller) {
 		if !r.Gathers() {
@@ -222,29 +236,44 @@ func (s *Use) Space(ctx context.Context, caller access.Caller, since time.Time) 
 		}
 	}
 	scope := s.directory.ScopeOf(readable...)
-	if v.Now, err = s.DB.Spaces(ctx, scope); err != nil {
+	has, asOf, err := act.Figure(ctx, s.Act, "held "+scope.Key(), func(ctx context.Context) (h held, err error) {
+		if h.now, err = s.DB.Spaces(ctx, scope); err == nil {
+			h.ages, err = s.DB.SpaceByAge(ctx, scope)
+		}
+		return h, err
+	})
+	if err != nil {
 		return v, err
 	}
+	v.Now, v.Ages, v.AsOf = has.now, has.ages, asOf
 	var whole []int64
 	for _, r := range s.retention.Wholly(caller, readable) {
 		whole = append(whole, r.ID)
 	}
-	if v.Days, err = s.DB.SpaceDays(ctx, whole, since); err != nil {
+	v.Days, asOf, err = act.Figure(ctx, s.Act, fmt.Sprint("held by day ", since.UTC().Format(time.DateOnly), whole),
+		func(ctx context.Context) ([]record.SpaceDay, error) { return s.DB.SpaceDays(ctx, whole, since) })
+	if err != nil {
 		return v, err
 	}
-	if v.Ages, err = s.DB.SpaceByAge(ctx, scope); err != nil {
-		return v, err
-	}
+	v.AsOf = earlier(v.AsOf, asOf)
 	if s.directory.Allow(caller, access.Manage, act.Everything) == nil {
-		stored, err := s.DB.Stored(ctx)
+		stored, asOf, err := act.Stored(ctx, s.Act)
 		if err != nil {
 			return v, err
 		}
+		v.AsOf = earlier(v.AsOf, asOf)
 		v.Files, v.Bytes, v.Unnamed = stored.Files, stored.Bytes, stored.Unnamed
 		v.Free, err = s.bytes.Free()
 		return v, err
 	}
 	return v, nil
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
 }
 
 func (s *Use) Chores() []act.Chore {
