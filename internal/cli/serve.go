@@ -28,6 +28,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"crelvo/console"
+	"crelvo/internal/api"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/query"
 	"crelvo/internal/record"
@@ -49,6 +50,7 @@ type serveSettings struct {
 	QuietPeriod  time.Duration `koanf:"quiet-period"`
 	LongestToken string        `koanf:"longest-token"`
 	LargestFile  string        `koanf:"largest-file"`
+	Memory       string        `koanf:"memory"`
 	AdoptStore   bool          `koanf:"adopt-store"`
 	LoseSecrets  bool          `koanf:"lose-secrets"`
 	Proxies      []string      `koanf:"trusted-proxies"`
@@ -72,6 +74,8 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.Bool("lose-secrets", false,
 		"forget credentials and keys that the key file cannot open; for when the right one was lost")
 	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
+	f.String("memory", "", "about how much memory the service may take, PostgreSQL's not counted, such as 1GiB (default: a "+
+		"quarter of what the machine has, 512MiB at most)")
 	f.StringSlice("trusted-proxies", nil,
 		"addresses or networks of proxies that are believed about where requests come from, such as 10.0.0.5 or "+
 			"10.0.0.0/24; none unless named")
@@ -235,10 +239,6 @@ type house struct {
 	web      *web.Server
 }
 
-// collectAt lets the heap grow to five times what is in use before garbage is
-// collected: what is in use is little, and requests make much that is short-lived.
-const collectAt = 400
-
 // reserve is how much of the disk files leave free for the database beside them, so
 // that what is to be removed can be removed.
 const reserve = 512 << 20
@@ -248,9 +248,6 @@ func openHouse(
 	ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time,
 ) (_ *house, err error) {
 	h := &house{settings: settings}
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(collectAt)
-	}
 	if h.log, err = newLog(logTo, settings); err != nil {
 		return nil, err
 	}
@@ -292,13 +289,21 @@ func openHouse(
 	if !ok || largest < 1 {
 		return nil, usageError{fmt.Errorf("--largest-file cannot be %q; write it like 2GiB", settings.LargestFile)}
 	}
+	memory := defaultMemory(machineMemory())
+	if settings.Memory != "" {
+		if memory, ok = query.ParseBytes(settings.Memory); !ok || memory < leastMemory {
+			return nil, usageError{fmt.Errorf("--memory cannot be %q; write it like 512MiB, and no less than %s",
+				settings.Memory, api.Bytes(leastMemory))}
+		}
+	}
 	proxies, err := parseNetworks(settings.Proxies)
 	if err != nil {
 		return nil, err
 	}
 	h.service, err = service.New(ctx, h.db, store,
 		act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version,
-			LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets})
+			LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets,
+			Memory: limitMemory(memory)})
 	if err != nil {
 		return nil, err
 	}
@@ -402,6 +407,7 @@ func (h *house) run(ctx context.Context, ready func()) error {
 	// The background goes on until the last request is answered.
 	background, stopBackground := context.WithCancel(context.WithoutCancel(ctx))
 	finished := make(chan struct{})
+	go returnMemory(background)
 	go func() {
 		defer close(finished)
 		h.service.Run(background)

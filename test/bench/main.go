@@ -44,6 +44,8 @@ type bench struct {
 
 	million *million // of S9
 
+	far *far // of S14
+
 	plain  *plain // of S5
 	rounds int    // of publishing so far
 }

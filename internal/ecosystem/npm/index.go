@@ -5,10 +5,11 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
-	"reflect"
+	"hash/maphash"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -96,30 +97,41 @@ func tags(p *catalog.Package, newest []*catalog.Version) map[string]string {
 // partVersions is how many versions make a part of a document.
 const partVersions = 64
 
-// mark is the state of a version that a part was made of. It holds on to what it
-// compares, so that nothing else can come to be at the same place.
-type mark struct {
-	id              int64
-	version, upload string
-	native          map[string]json.RawMessage
-	files           []catalog.File
-	withdrawn       string
-}
+// seed of the marks, which are compared within the process alone.
+var seed = maphash.MakeSeed()
 
-func markOf(v *catalog.Version) mark {
-	m := mark{id: v.ID, version: v.Version, upload: v.Upload, native: v.Details.Native, files: v.Files}
-	if v.Withdrawn != nil {
-		m.withdrawn = "withdrawn " + v.Withdrawn.Reason
+// markOf tells apart what parts are made of: it is a digest of all that they show of some
+// versions, and holds on to nothing of them.
+func markOf(some []*catalog.Version) uint64 {
+	var h maphash.Hash
+	h.SetSeed(seed)
+	text := func(all ...string) {
+		for _, s := range all {
+			maphash.WriteComparable(&h, len(s))
+			h.WriteString(s)
+		}
 	}
-	return m
-}
-
-// same tells whether two marks are of the same state: versions are never changed,
-// but made anew.
-func same(a, b mark) bool {
-	return a.id == b.id && a.version == b.version && a.upload == b.upload && a.withdrawn == b.withdrawn &&
-		reflect.ValueOf(a.native).Pointer() == reflect.ValueOf(b.native).Pointer() &&
-		len(a.files) == len(b.files) && (len(a.files) == 0 || &a.files[0] == &b.files[0])
+	for _, v := range some {
+		text(v.Version, v.Upload)
+		maphash.WriteComparable(&h, v.PublishedAt.UnixNano())
+		for _, part := range []string{nativeInstall, nativeRest, nativeDist} {
+			raw := v.Details.Native[part]
+			maphash.WriteComparable(&h, len(raw))
+			h.Write(raw)
+		}
+		maphash.WriteComparable(&h, v.Withdrawn != nil)
+		if v.Withdrawn != nil {
+			text(v.Withdrawn.Reason)
+		}
+		maphash.WriteComparable(&h, len(v.Files))
+		for i := range v.Files {
+			f := &v.Files[i]
+			text(f.Name, f.Extension)
+			h.Write(f.Digests.SHA1[:])
+			h.Write(f.Digests.SHA512[:])
+		}
+	}
+	return h.Sum64()
 }
 
 // packageDocument is what clients read about a package: all that is known, or
@@ -174,8 +186,8 @@ func packageDocument(
 
 // made is what a part was made of, and for what.
 type made struct {
-	what  string
-	marks []mark
+	what string
+	mark uint64
 }
 
 // draft is a document that is being put together.
@@ -185,33 +197,27 @@ type draft struct{ known, parts []ecosystem.Part }
 // the document before if it was made of the same versions.
 func (d *draft) add(what string, newest []*catalog.Version, write func(w *writer, v *catalog.Version)) {
 	first := len(d.parts)
+	w := scratch.Get().(*writer)
+	defer scratch.Put(w)
 	for some := range slices.Chunk(newest, partVersions) {
-		if at := len(d.parts); at < len(d.known) {
-			was, ok := d.known[at].Of.(made)
-			if ok && was.what == what && slices.EqualFunc(was.marks, some, func(m mark, v *catalog.Version) bool {
-				return same(m, markOf(v))
-			}) {
-				d.parts = append(d.parts, d.known[at])
-				continue
-			}
+		of := made{what, markOf(some)}
+		if at := len(d.parts); at < len(d.known) && d.known[at].Of == any(of) {
+			d.parts = append(d.parts, d.known[at])
+			continue
 		}
-		size := 0
-		for _, v := range some {
-			size += 700 + len(v.Details.Native[nativeInstall]) + len(v.Details.Native[nativeDist]) +
-				len(v.Details.Native[nativeRest])
-		}
-		w := &writer{b: make([]byte, 0, size)}
-		marks := make([]mark, len(some))
+		w.b = w.b[:0]
 		for i, v := range some {
-			marks[i] = markOf(v)
 			if i > 0 || len(d.parts) > first {
 				w.raw(",")
 			}
 			write(w, v)
 		}
-		d.parts = append(d.parts, ecosystem.NewPart(slices.Clip(w.b), made{what, marks}))
+		d.parts = append(d.parts, ecosystem.NewPart(bytes.Clone(w.b), of))
 	}
 }
+
+// scratch is where parts are written, so that each keeps no more than it has.
+var scratch = sync.Pool{New: func() any { return new(writer) }}
 
 // head writes what stands before the versions.
 func (w *writer) head(p *catalog.Package, name string, tagged map[string]string, full bool) error {

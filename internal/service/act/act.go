@@ -24,6 +24,8 @@ type Act struct {
 	Ecosystems map[string]ecosystem.Ecosystem
 	// DatabaseNow is the time by the database's clock.
 	DatabaseNow func(context.Context) (time.Time, error)
+	// Remembered bounds what the rooms remember.
+	Remembered *Budget
 
 	parts            []any
 	settled          atomic.Uint64 // raised by every change of settings
@@ -58,6 +60,9 @@ type Settings struct {
 	AdoptStore bool
 	// LoseSecrets forgets what another key encrypted, instead of refusing to start.
 	LoseSecrets bool
+	// Memory is how much, in bytes, all that is remembered may weigh together. Default
+	// 128 MiB.
+	Memory int64
 	// Version names the program to upstreams.
 	Version string
 }
@@ -73,6 +78,9 @@ func New(db *record.DB, ecosystems []ecosystem.Ecosystem, settings Settings) *Ac
 	if settings.LongestToken == 0 {
 		settings.LongestToken = defaultLongest
 	}
+	if settings.Memory == 0 {
+		settings.Memory = 128 << 20
+	}
 	if settings.Log == nil {
 		settings.Log = slog.Default()
 	}
@@ -80,7 +88,7 @@ func New(db *record.DB, ecosystems []ecosystem.Ecosystem, settings Settings) *Ac
 		settings.Now = time.Now
 	}
 	s := &Act{DB: db, Log: settings.Log, Settings: settings, DatabaseNow: db.Now,
-		Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
+		Remembered: NewBudget(settings.Memory), Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
 	s.accessGeneration.Store(1)
 	if db != nil {
 		db.OnChange(s.heard)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"weak"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
@@ -21,7 +22,7 @@ func weightOf(known act.Aged[record.Known]) int64 {
 	weight := int64(500)
 	for i := range p.Versions {
 		v := &p.Versions[i]
-		weight += 400 + 400*int64(len(v.Files)) + WeightOfDetails(&v.Details)
+		weight += 500 + 450*int64(len(v.Files)) + WeightOfDetails(&v.Details)
 	}
 	return weight
 }
@@ -29,8 +30,11 @@ func weightOf(known act.Aged[record.Known]) int64 {
 // WeightOfDetails is about what the details of a version take in memory, in bytes.
 func WeightOfDetails(d *catalog.Details) int64 {
 	weight := 300 + 150*int64(len(d.Dependencies)) + int64(len(d.Description))
+	if len(d.Native) > 0 {
+		weight += 400
+	}
 	for _, raw := range d.Native {
-		weight += int64(len(raw))
+		weight += int64(cap(raw))
 	}
 	return weight
 }
@@ -41,9 +45,9 @@ type renderedKey struct {
 	which string
 }
 
-// rendered is a document and the value that it was made of.
+// rendered is a document and the value that it was made of, which it does not keep alive.
 type rendered struct {
-	of       *catalog.Package
+	of       weak.Pointer[catalog.Package]
 	document ecosystem.Document
 }
 
@@ -52,19 +56,20 @@ func (s *Holdings) Rendered(
 	p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error),
 ) (ecosystem.Document, error) {
 	key := renderedKey{p.Key, which}
-	if known, ok := s.rendered.Get(key); ok && known.of == p {
+	of := weak.Make(p)
+	if known, ok := s.rendered.Get(key); ok && known.of == of {
 		return known.document, nil
 	}
 	made, err, _ := s.rendering.Do(fmt.Sprintf("%p %s", p, which), func() (any, error) {
 		known, _ := s.rendered.Get(key)
-		if known.of == p {
+		if known.of == of {
 			return known.document, nil
 		}
 		d, err := render(known.document)
 		if err != nil {
 			return ecosystem.Document{}, err
 		}
-		s.rendered.Add(key, rendered{p, d})
+		s.rendered.Add(key, rendered{of, d})
 		return d, nil
 	})
 	if err != nil {

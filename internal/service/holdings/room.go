@@ -24,9 +24,9 @@ type Holdings struct {
 func New(a *act.Act) *Holdings {
 	return &Holdings{
 		Act:      a,
-		packages: act.NewWeighted[catalog.PackageKey](20_000, act.PackageMemory, weightOf),
-		composed: act.NewWeighted[catalog.PackageKey](20_000, act.PackageMemory, weightOf),
-		rendered: act.NewWeighted[renderedKey](20_000, act.PackageMemory, func(r rendered) int64 {
+		packages: act.NewWeighted[catalog.PackageKey](a.Remembered, 20_000, weightOf),
+		composed: act.NewWeighted[catalog.PackageKey](a.Remembered, 20_000, weightOf),
+		rendered: act.NewWeighted[renderedKey](a.Remembered, 20_000, func(r rendered) int64 {
 			return r.document.Weight()
 		}),
 	}

@@ -467,7 +467,7 @@ func weightOfListing(known act.Aged[record.UpstreamDocument]) int64 {
 	weight := int64(500)
 	for i := range known.Value.Listing.Versions {
 		v := &known.Value.Listing.Versions[i]
-		weight += 300 + 500*int64(len(v.Files))
+		weight += 500 + 550*int64(len(v.Files))
 		if v.Details != nil {
 			weight += holdings.WeightOfDetails(v.Details)
 		}

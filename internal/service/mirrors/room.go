@@ -45,7 +45,7 @@ func New(
 	s := &Mirrors{
 		Act: a, bytes: bytes, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
 		repositories: repositories,
-		documents:    act.NewWeighted[documentKey](20_000, act.PackageMemory, weightOfListing),
+		documents:    act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
 	}
 	directory.Subscribe(s.setMirrors)
 	directory.Subscribe(s.schedulePrefetch)

@@ -3,8 +3,6 @@
 package resolving
 
 import (
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/service/act"
@@ -22,9 +20,9 @@ type Resolving struct {
 	holdings  *holdings.Holdings
 	mirrors   *mirrors.Mirrors
 
-	files   *lru.Cache[catalog.FileQuestion, act.Aged[ecosystem.Found]]
-	folders *lru.Cache[folderKey, act.Aged[ecosystem.Folder]]
-	plugins *lru.Cache[catalog.PackageKey, act.Aged[map[int64][]ecosystem.Plugin]]
+	files   *act.Weighted[catalog.FileQuestion, act.Aged[ecosystem.Found]]
+	folders *act.Weighted[folderKey, act.Aged[ecosystem.Folder]]
+	plugins *act.Weighted[catalog.PackageKey, act.Aged[map[int64][]ecosystem.Plugin]]
 }
 
 // New makes the room.
@@ -37,8 +35,24 @@ func New(
 ) *Resolving {
 	return &Resolving{
 		Act: a, counting: counting, directory: directory, holdings: holdings, mirrors: mirrors,
-		files:   act.NewCache[catalog.FileQuestion, act.Aged[ecosystem.Found]](50_000),
-		plugins: act.NewCache[catalog.PackageKey, act.Aged[map[int64][]ecosystem.Plugin]](10_000),
-		folders: act.NewCache[folderKey, act.Aged[ecosystem.Folder]](200),
+		files: act.NewWeighted[catalog.FileQuestion](a.Remembered, 50_000, func(f act.Aged[ecosystem.Found]) int64 {
+			return 1000 + int64(len(f.Value.Name)) // the question with it
+		}),
+		plugins: act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, weightOfPlugins),
+		folders: act.NewWeighted[folderKey](a.Remembered, 200, func(f act.Aged[ecosystem.Folder]) int64 {
+			weight := int64(300)
+			for i := range f.Value.Entries {
+				weight += 300 + int64(len(f.Value.Entries[i].Name)+len(f.Value.Entries[i].PURL))
+			}
+			return weight
+		}),
 	}
+}
+
+func weightOfPlugins(known act.Aged[map[int64][]ecosystem.Plugin]) int64 {
+	weight := int64(500)
+	for _, some := range known.Value {
+		weight += 100 + 150*int64(len(some))
+	}
+	return weight
 }

@@ -2,8 +2,6 @@
 package store
 
 import (
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"crelvo/internal/service/act"
 	bytestore "crelvo/internal/store"
 )
@@ -13,7 +11,7 @@ type Store struct {
 	*act.Act
 	bytes bytestore.Store
 
-	small   *lru.Cache[[32]byte, []byte] // contents of small files
+	small   *act.Weighted[[32]byte, []byte] // contents of small files
 	keeping keeping
 	unasked unasked
 }
@@ -22,6 +20,8 @@ type Store struct {
 func New(a *act.Act, bytes bytestore.Store) *Store {
 	return &Store{
 		Act: a, bytes: bytes,
-		small: act.NewCache[[32]byte, []byte](smallCount),
+		small: act.NewWeighted[[32]byte](a.Remembered, smallCount, func(content []byte) int64 {
+			return 200 + int64(len(content))
+		}),
 	}
 }
