@@ -2,7 +2,6 @@ package record
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -10,6 +9,8 @@ import (
 	"io"
 	"slices"
 	"time"
+
+	"github.com/klauspost/compress/gzip"
 
 	"crelvo/internal/core/catalog"
 )

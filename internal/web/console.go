@@ -1,7 +1,6 @@
 package web
 
 import (
-	"compress/gzip"
 	"errors"
 	"io/fs"
 	"mime"
@@ -9,6 +8,8 @@ import (
 	"path"
 	"strings"
 	"sync"
+
+	"github.com/klauspost/compress/gzip"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"

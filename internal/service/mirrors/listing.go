@@ -259,10 +259,9 @@ func (s *Mirrors) refresh(
 		s.documents.Add(documentKey{m.ID, path}, act.Aged[record.UpstreamDocument]{Value: next, Generation: s.Age(about)})
 		return &next, nil
 	}
-	if response.Length < 0 || response.Length > largeListing {
-		defer spare()()
-	}
-	limited := &cutReader{from: response.Body, left: maxListing}
+	body := &sparingReader{from: response.Body}
+	defer body.end()
+	limited := &cutReader{from: body, left: maxListing}
 	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held,
 		Elements: budget.Default.Elements})
 	listing, err := s.readListing(ctx, m, p, path, request.Accept, response, limited)

@@ -1,6 +1,7 @@
 package mirrors
 
 import (
+	"io"
 	"runtime/debug"
 	"sync"
 )
@@ -28,5 +29,29 @@ func spare() (done func()) {
 		if sparing.count--; sparing.count == 0 {
 			debug.SetGCPercent(sparing.before)
 		}
+	}
+}
+
+// sparingReader spares as soon as a document has turned out to be large: how large it is
+// is not said of one that comes compressed.
+type sparingReader struct {
+	from io.Reader
+	read int64
+	done func()
+}
+
+// Read implements io.Reader.
+func (r *sparingReader) Read(p []byte) (int, error) {
+	n, err := r.from.Read(p)
+	if r.read += int64(n); r.read > largeListing && r.done == nil {
+		r.done = spare()
+	}
+	return n, err
+}
+
+// end ends the sparing, if it was begun.
+func (r *sparingReader) end() {
+	if r.done != nil {
+		r.done()
 	}
 }
