@@ -74,8 +74,8 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 // those that count.
 func (r reads) FilesOf(ctx context.Context, versionIDs []int64) (map[int64][]catalog.File, error) {
 	var rows []fileRow
-	err := sqlx.SelectContext(ctx, r.q, &rows, `select `+fileColumns+` from unnest($1::bigint[]) wanted (id)`+filesOfWanted,
-		versionIDs)
+	err := sqlx.SelectContext(ctx, r.q, &rows,
+		`select `+fileColumns+` from unnest($1::bigint[]) wanted (id)`+filesOfWanted, versionIDs)
 	return byVersion(rows), err
 }
 

@@ -39,7 +39,8 @@ func (db *DB) announcements(changes []Change) ([]string, error) {
 			return nil, err
 		}
 		if len(raw) > maxAnnouncement {
-			return nil, fmt.Errorf("a change of %s takes %d bytes to tell, and %d are possible", c.Kind, len(raw), maxAnnouncement)
+			return nil, fmt.Errorf("a change of %s takes %d bytes to tell, and %d are possible", c.Kind, len(raw),
+				maxAnnouncement)
 		}
 		payloads[i] = string(raw)
 	}
@@ -223,7 +224,8 @@ func (s *seal) add(last *SealedEvent, row pgx.Rows) error {
 	}
 	s.previous, s.hashes = append(s.previous, last.Hash), append(s.hashes, hash)
 	last.ID, last.Hash = last.ID+1, hash
-	s.ids, s.ats, s.who, s.token = append(s.ids, last.ID), append(s.ats, e.At), append(s.who, e.Who), append(s.token, e.Token)
+	s.ids, s.ats = append(s.ids, last.ID), append(s.ats, e.At)
+	s.who, s.token = append(s.who, e.Who), append(s.token, e.Token)
 	s.address, s.action = append(s.address, e.Address), append(s.action, e.Action)
 	s.repository, s.subject = append(s.repository, e.Repository), append(s.subject, e.Subject)
 	s.detail = append(s.detail, string(detail))

@@ -222,7 +222,8 @@ func publishSlowly(ctx context.Context, b *bench, n int) (ours, reference float6
 
 // written is how much PostgreSQL has logged so far, in bytes.
 func (b *bench) written(ctx context.Context) (bytes int64) {
-	if err := b.plain.db.QueryRow(ctx, `select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::bigint`).Scan(&bytes); err != nil {
+	if err := b.plain.db.QueryRow(ctx, `select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::bigint`).
+		Scan(&bytes); err != nil {
 		b.note("S5: what is logged cannot be read: %v", err)
 	}
 	return bytes

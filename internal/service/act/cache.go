@@ -1,21 +1,27 @@
 package act
 
 import (
+	"math"
 	"sync"
+	"sync/atomic"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 )
 
-// Budget bounds what all that is remembered weighs together. Where it gets too much, that
-// cache which has most drops what was not asked for longest.
+// Budget bounds what all that is remembered weighs together. Where it gets too much, what
+// was not asked for longest is dropped, in whichever cache it is.
 type Budget struct {
 	mu     sync.Mutex
 	limit  int64
 	total  int64
-	caches []interface {
-		weight() int64
-		dropOldest()
-	}
+	caches []bounded
+	now    atomic.Int64 // grows with everything that is added
+}
+
+// bounded is a cache under a budget.
+type bounded interface {
+	oldest() (used int64, ok bool)
+	dropOldest()
 }
 
 // NewBudget bounds caches to so many bytes.
@@ -31,34 +37,36 @@ func (b *Budget) Weight() int64 {
 // fit drops what is too much.
 func (b *Budget) fit() {
 	for b.total > b.limit {
-		most := b.caches[0]
-		for _, c := range b.caches[1:] {
-			if c.weight() > most.weight() {
-				most = c
+		var from bounded
+		least := int64(math.MaxInt64)
+		for _, c := range b.caches {
+			if used, ok := c.oldest(); ok && used < least {
+				from, least = c, used
 			}
 		}
-		most.dropOldest()
+		from.dropOldest()
 	}
 }
 
-// Weighted is an LRU cache under a budget. A value that weighs more than half of that is
-// not kept.
+// Weighted is an LRU cache under a budget. A value that weighs more than four fifths of
+// that is not kept.
 type Weighted[K comparable, V any] struct {
 	budget *Budget
-	lru    *lru.Cache[K, V]
+	lru    *lru.Cache[K, *weighted[V]]
 	weigh  func(V) int64
-	total  int64
-	before map[K]int64 // what is in, by its weight when it was added
+}
+
+type weighted[V any] struct {
+	value  V
+	weight int64
+	used   atomic.Int64 // by the budget's time
 }
 
 // NewWeighted makes a cache of at most so many values.
 func NewWeighted[K comparable, V any](budget *Budget, count int, weigh func(V) int64) *Weighted[K, V] {
-	w := &Weighted[K, V]{budget: budget, weigh: weigh, before: map[K]int64{}}
+	w := &Weighted[K, V]{budget: budget, weigh: weigh}
 	var err error
-	w.lru, err = lru.NewWithEvict(count, func(k K, _ V) {
-		w.grow(-w.before[k])
-		delete(w.before, k)
-	})
+	w.lru, err = lru.NewWithEvict(count, func(_ K, v *weighted[V]) { budget.total -= v.weight })
 	if err != nil {
 		panic(err) // count is not positive
 	}
@@ -68,13 +76,15 @@ func NewWeighted[K comparable, V any](budget *Budget, count int, weigh func(V) i
 	return w
 }
 
-func (w *Weighted[K, V]) grow(by int64) {
-	w.total += by
-	w.budget.total += by
+func (w *Weighted[K, V]) oldest() (used int64, ok bool) {
+	_, v, ok := w.lru.GetOldest()
+	if !ok {
+		return 0, false
+	}
+	return v.used.Load(), true
 }
 
-func (w *Weighted[K, V]) weight() int64 { return w.total }
-func (w *Weighted[K, V]) dropOldest()   { w.lru.RemoveOldest() }
+func (w *Weighted[K, V]) dropOldest() { w.lru.RemoveOldest() }
 
 // NewCache makes a cache of at most so many values.
 func NewCache[K comparable, V any](count int) *lru.Cache[K, V] {
@@ -86,28 +96,30 @@ func NewCache[K comparable, V any](count int) *lru.Cache[K, V] {
 }
 
 // Get finds a value.
-func (w *Weighted[K, V]) Get(k K) (V, bool) { return w.lru.Get(k) }
-
-// Add keeps a value, and drops others where it gets too much.
-func (w *Weighted[K, V]) Add(k K, v V) {
-	weight := w.weigh(v)
-	w.budget.mu.Lock()
-	defer w.budget.mu.Unlock()
-	if weight > w.budget.limit/2 {
-		w.lru.Remove(k)
-		return
+func (w *Weighted[K, V]) Get(k K) (value V, ok bool) {
+	v, ok := w.lru.Get(k)
+	if !ok {
+		return value, false
 	}
-	w.grow(weight - w.before[k])
-	w.before[k] = weight
-	w.lru.Add(k, v)
-	w.budget.fit()
+	if now := w.budget.now.Load(); v.used.Load() != now {
+		v.used.Store(now)
+	}
+	return v.value, true
 }
 
-// Remove drops a value.
-func (w *Weighted[K, V]) Remove(k K) {
+// Add keeps a value, and drops others where it gets too much.
+func (w *Weighted[K, V]) Add(k K, value V) {
+	v := &weighted[V]{value: value, weight: w.weigh(value)}
 	w.budget.mu.Lock()
 	defer w.budget.mu.Unlock()
+	v.used.Store(w.budget.now.Add(1))
 	w.lru.Remove(k)
+	if v.weight > w.budget.limit/5*4 {
+		return
+	}
+	w.budget.total += v.weight
+	w.lru.Add(k, v)
+	w.budget.fit()
 }
 
 // Purge drops everything.

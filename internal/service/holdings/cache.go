@@ -103,7 +103,24 @@ func (s *Holdings) Package(ctx context.Context, key catalog.PackageKey) (*catalo
 	if ok && known.Generation == age {
 		return known.Value.Package, nil
 	}
-	now, err := s.DB.Package(ctx, key, known.Value)
+	// However many ask at once, it is read once.
+	reading := s.reading.DoChan(fmt.Sprintf("%v %d", key, age), func() (any, error) {
+		return s.read(context.WithoutCancel(ctx), key, age, known.Value)
+	})
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case read := <-reading:
+		p, _ := read.Val.(*catalog.Package)
+		return p, read.Err
+	}
+}
+
+// read reads a package, or brings what was known of it up to date, and remembers it.
+func (s *Holdings) read(
+	ctx context.Context, key catalog.PackageKey, age uint64, known record.Known,
+) (*catalog.Package, error) {
+	now, err := s.DB.Package(ctx, key, known)
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, ecosystem.ErrNoPackage
 	}
@@ -111,7 +128,7 @@ func (s *Holdings) Package(ctx context.Context, key catalog.PackageKey) (*catalo
 		return nil, err
 	}
 	// Most of what raises a generation is about another repository.
-	if was := known.Value.Package; was != nil && was.Revision == now.Package.Revision && was.ID == now.Package.ID {
+	if was := known.Package; was != nil && was.Revision == now.Package.Revision && was.ID == now.Package.ID {
 		now.Package = was
 	}
 	s.packages.Add(key, act.Aged[record.Known]{Value: now, Generation: age})

@@ -18,6 +18,7 @@ type Holdings struct {
 	composed  *act.Weighted[catalog.PackageKey, act.Aged[record.Known]] // as a mirror or chain puts them together
 	rendered  *act.Weighted[renderedKey, rendered]
 	rendering singleflight.Group
+	reading   singleflight.Group
 }
 
 // New makes the room.

@@ -75,7 +75,9 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	for i, st := range work.staged {
 		files[i] = st.File
 	}
-	return s.store.Recorded(ctx, files, func(tx *record.Tx) error { return s.place(ctx, tx, caller, p, c, placed, labels) })
+	return s.store.Recorded(ctx, files, func(tx *record.Tx) error {
+		return s.place(ctx, tx, caller, p, c, placed, labels)
+	})
 }
 
 // makeFiles writes the files that get other bytes, and gives what is to be

@@ -52,7 +52,8 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 	}
 	if len(versions) == 1 {
 		v := versions[0]
-		event, change := s.aboutVersion(caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version, v.Upload)
+		event, change := s.aboutVersion(caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version,
+			v.Upload)
 		_, err := s.DB.CompleteAtOnce(ctx, v.ID, v.Sends, s.Now(), event, change)
 		if !record.TryAgain(err) {
 			return err

@@ -55,8 +55,9 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 		return Published{}, err
 	}
 	first := p.Files[0].Place
-	r := recording{Publication: p, caller: caller, repository: repository, ecosystem: e, key: first.Key(e.Name(), repository),
-		stored: stored, details: details, published: Published{PURL: first.PURL(e.Name()), Repository: repository.Name}}
+	r := recording{Publication: p, caller: caller, repository: repository, ecosystem: e,
+		key: first.Key(e.Name(), repository), stored: stored, details: details,
+		published: Published{PURL: first.PURL(e.Name()), Repository: repository.Name}}
 	if r.joined, err = s.joins(ctx, caller, r.key, p); err != nil {
 		return r.published, err
 	}
