@@ -221,8 +221,54 @@ func fetchRest(
 	if _, err := part.Seek(begins, io.SeekStart); err != nil {
 		return err
 	}
-	if _, err = io.Copy(io.MultiWriter(part, digest), bars.follow(f.Name, left, body)); err != nil && ctx.Err() == nil {
+	hashing := hashBeside(digest)
+	defer hashing.end()
+	if _, err = io.CopyBuffer(io.MultiWriter(part, hashing), bars.follow(f.Name, left, body),
+		make([]byte, besideChunk)); err != nil && ctx.Err() == nil {
 		err = &client.Unreachable{Server: c.Server, Err: err}
 	}
 	return err
+}
+
+// beside computes a digest of what is written to it beside whoever writes.
+type beside struct {
+	full, empty chan []byte
+	ended       chan struct{}
+}
+
+// besideChunk is in which pieces that is done, and besideChunks how far the writer may
+// be ahead.
+const besideChunk, besideChunks = 256 << 10, 8
+
+func hashBeside(digest hash.Hash) *beside {
+	b := &beside{full: make(chan []byte, besideChunks), empty: make(chan []byte, besideChunks),
+		ended: make(chan struct{})}
+	for range besideChunks {
+		b.empty <- make([]byte, besideChunk)
+	}
+	go func() {
+		defer close(b.ended)
+		for chunk := range b.full {
+			digest.Write(chunk)
+			b.empty <- chunk
+		}
+	}()
+	return b
+}
+
+// Write implements io.Writer.
+func (b *beside) Write(p []byte) (int, error) {
+	for rest := p; len(rest) > 0; {
+		chunk := (<-b.empty)[:besideChunk]
+		n := copy(chunk, rest)
+		rest = rest[n:]
+		b.full <- chunk[:n]
+	}
+	return len(p), nil
+}
+
+// end waits until all of it is in the digest. Nothing may be written any more.
+func (b *beside) end() {
+	close(b.full)
+	<-b.ended
 }

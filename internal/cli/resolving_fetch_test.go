@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"bytes"
+	"crypto/rand"
+	"crypto/sha256"
 	"testing"
 
 	"crelvo/internal/api"
@@ -26,6 +29,28 @@ func TestChooseVersion(t *testing.T) {
 	} {
 		if got := chooseVersion(c.versions).Version; got != c.want {
 			t.Errorf("%s: %s; want %s", c.what, got, c.want)
+		}
+	}
+}
+
+// TestHashBeside computes what would be computed in turn, whatever the pieces are.
+func TestHashBeside(t *testing.T) {
+	content := make([]byte, 3*besideChunk*besideChunks+1)
+	rand.Read(content) // it never fails
+	for _, piece := range []int{1 << 10, besideChunk, besideChunk + 1, len(content)} {
+		digest := sha256.New()
+		b := hashBeside(digest)
+		reused := make([]byte, piece)
+		for rest := content; len(rest) > 0; {
+			n := copy(reused, rest)
+			if wrote, err := b.Write(reused[:n]); wrote != n || err != nil {
+				t.Fatalf("%d of %d bytes, %v", wrote, n, err)
+			}
+			rest = rest[n:]
+		}
+		b.end()
+		if want := sha256.Sum256(content); !bytes.Equal(digest.Sum(nil), want[:]) {
+			t.Errorf("in pieces of %d bytes it is another digest", piece)
 		}
 	}
 }

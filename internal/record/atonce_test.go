@@ -52,8 +52,8 @@ func TestAddAtOnce(t *testing.T) {
 	whole := w.file("a", "1", "five", 1, now)
 	whole.Name, whole.Afresh = "a-1.zip", true
 	for what, f := range map[string]record.NewFile{
-		"the same name again": w.file("a", "1", "one", 1, now), "with more to put together": other, "by somebody else": stranger,
-		"as a whole over what is open": whole,
+		"the same name again": w.file("a", "1", "one", 1, now), "with more to put together": other,
+		"by somebody else": stranger, "as a whole over what is open": whole,
 	} {
 		if _, done, err := w.AddAtOnce(ctx, f, fine); done || err != nil {
 			t.Errorf("%s: %v, %v", what, done, err)
@@ -105,7 +105,8 @@ func TestPublishAtOnce(t *testing.T) {
 			Changes: []record.Change{{Kind: record.OfPackage, Name: "a"}}}
 	}
 	gone := errors.New("gone")
-	if done, err := w.PublishAtOnce(ctx, whole("1", "latest"), func() error { return gone }); done || !errors.Is(err, gone) {
+	done, err := w.PublishAtOnce(ctx, whole("1", "latest"), func() error { return gone })
+	if done || !errors.Is(err, gone) {
 		t.Errorf("without its bytes it is %v, %v", done, err)
 	}
 	if n := w.count("package") + w.count("label") + w.count("unsealed"); n != 0 {
