@@ -40,6 +40,9 @@ func NewPart(content []byte, of any) Part {
 	return Part{bytes: content, sum: sha256.Sum256(content), Of: of}
 }
 
+// Bytes are those of the piece.
+func (p Part) Bytes() []byte { return p.bytes }
+
 // packed is a document's bytes, compressed, once somebody wanted them so.
 type packed struct {
 	once  sync.Once

@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"crelvo/test/house"
+
+	"github.com/jackc/pgx/v5"
 )
 
 const group = "example/skerry/berth"
@@ -355,6 +357,16 @@ func ready(ctx context.Context, b *bench, n int) (float64, float64, error) {
 	if err != nil {
 		return 0, 0, err
 	}
+	conn, err := pgx.Connect(ctx, database)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer conn.Close(ctx)
+	name := fmt.Sprintf("ready%d", n) // a store belongs to a database
+	if _, err := conn.Exec(ctx, "create database "+name); err != nil {
+		return 0, 0, err
+	}
+	database = strings.Replace(database, "/postgres?", "/"+name+"?", 1)
 	start := time.Now()
 	h, err := house.Start(filepath.Join(b.dir, fmt.Sprintf("ready-%d", n)), "--database", database)
 	if err != nil {

@@ -3,6 +3,7 @@ package npm
 import (
 	"bytes"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"hash/maphash"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"weak"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
@@ -100,36 +102,88 @@ const partVersions = 64
 // seed of the marks, which are compared within the process alone.
 var seed = maphash.MakeSeed()
 
-// markOf tells apart what parts are made of: it is a digest of all that they show of some
-// versions, and holds on to nothing of them.
-func markOf(some []*catalog.Version) uint64 {
-	var h maphash.Hash
-	h.SetSeed(seed)
-	text := func(all ...string) {
-		for _, s := range all {
-			maphash.WriteComparable(&h, len(s))
-			h.WriteString(s)
+// times is what the parts are called that tell when versions were published.
+const times = "times"
+
+// made is what a part was made of, and for what. It keeps nothing of that alive.
+type made struct {
+	what string
+	// mark is a digest of all that the part shows of its versions but their manifests,
+	// which are never changed, but made anew.
+	mark      uint64
+	manifests []manifestParts
+}
+
+// manifestParts are the parts of a version's manifest.
+type manifestParts [3]weak.Pointer[byte]
+
+var nativeParts = [...]string{nativeInstall, nativeRest, nativeDist}
+
+func partsOf(v *catalog.Version) (parts manifestParts) {
+	for i, name := range nativeParts {
+		if raw := v.Details.Native[name]; len(raw) > 0 {
+			parts[i] = weak.Make(&raw[0])
 		}
 	}
+	return parts
+}
+
+// holds tells whether a part that was made of that is as it would be made of some
+// versions.
+func (m made) holds(what string, mark uint64, some []*catalog.Version) bool {
+	if m.what != what || m.mark != mark || len(m.manifests) > len(some) {
+		return false
+	}
+	for n, parts := range m.manifests {
+		for i, name := range nativeParts {
+			var there *byte
+			if raw := some[n].Details.Native[name]; len(raw) > 0 {
+				there = &raw[0]
+			}
+			if parts[i].Value() != there {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// madeOf is what a part of some versions is made of.
+func madeOf(what string, mark uint64, some []*catalog.Version) made {
+	m := made{what: what, mark: mark}
+	if what != times {
+		m.manifests = make([]manifestParts, len(some))
+		for i, v := range some {
+			m.manifests[i] = partsOf(v)
+		}
+	}
+	return m
+}
+
+// markOf is the mark of some versions: see made.
+func markOf(what string, some []*catalog.Version) uint64 {
+	var h maphash.Hash
+	h.SetSeed(seed)
+	var about []byte // of one version, with the length of each text
+	add := func(s string) { about = append(binary.AppendUvarint(about, uint64(len(s))), s...) }
 	for _, v := range some {
-		text(v.Version, v.Upload)
-		maphash.WriteComparable(&h, v.PublishedAt.UnixNano())
-		for _, part := range []string{nativeInstall, nativeRest, nativeDist} {
-			raw := v.Details.Native[part]
-			maphash.WriteComparable(&h, len(raw))
-			h.Write(raw)
+		about = about[:0]
+		add(v.Version)
+		about = binary.AppendVarint(about, v.PublishedAt.UnixNano())
+		if what != times {
+			add(v.Upload)
+			if v.Withdrawn != nil {
+				add("withdrawn")
+				add(v.Withdrawn.Reason)
+			}
+			for i := range v.Files {
+				f := &v.Files[i]
+				add(f.Name)
+				add(f.Extension)
+				about = append(append(about, f.Digests.SHA1[:]...), f.Digests.SHA512[:]...)
+			}
 		}
-		maphash.WriteComparable(&h, v.Withdrawn != nil)
-		if v.Withdrawn != nil {
-			text(v.Withdrawn.Reason)
-		}
-		maphash.WriteComparable(&h, len(v.Files))
-		for i := range v.Files {
-			f := &v.Files[i]
-			text(f.Name, f.Extension)
-			h.Write(f.Digests.SHA1[:])
-			h.Write(f.Digests.SHA512[:])
-		}
+		h.Write(about)
 	}
 	return h.Sum64()
 }
@@ -175,19 +229,13 @@ func packageDocument(
 			end.raw(",")
 		}
 		d.parts = append(d.parts, ecosystem.NewPart(end.b, nil))
-		d.add("times", newest, func(w *writer, v *catalog.Version) {
+		d.add(times, newest, func(w *writer, v *catalog.Version) {
 			w.quote(v.Version)
 			w.raw(":")
 			w.time(v.PublishedAt)
 		})
 	}
 	return ecosystem.Assemble(contentType, p.Changed, append(d.parts, ecosystem.NewPart([]byte("}}\n"), nil))...), nil
-}
-
-// made is what a part was made of, and for what.
-type made struct {
-	what string
-	mark uint64
 }
 
 // draft is a document that is being put together.
@@ -200,10 +248,12 @@ func (d *draft) add(what string, newest []*catalog.Version, write func(w *writer
 	w := scratch.Get().(*writer)
 	defer scratch.Put(w)
 	for some := range slices.Chunk(newest, partVersions) {
-		of := made{what, markOf(some)}
-		if at := len(d.parts); at < len(d.known) && d.known[at].Of == any(of) {
-			d.parts = append(d.parts, d.known[at])
-			continue
+		mark := markOf(what, some)
+		if at := len(d.parts); at < len(d.known) {
+			if was, ok := d.known[at].Of.(made); ok && was.holds(what, mark, some) {
+				d.parts = append(d.parts, d.known[at])
+				continue
+			}
 		}
 		w.b = w.b[:0]
 		for i, v := range some {
@@ -212,7 +262,7 @@ func (d *draft) add(what string, newest []*catalog.Version, write func(w *writer
 			}
 			write(w, v)
 		}
-		d.parts = append(d.parts, ecosystem.NewPart(bytes.Clone(w.b), of))
+		d.parts = append(d.parts, ecosystem.NewPart(bytes.Clone(w.b), madeOf(what, mark, some)))
 	}
 }
 

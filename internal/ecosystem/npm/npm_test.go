@@ -270,6 +270,62 @@ func FuzzManifest(f *testing.F) {
 	})
 }
 
+// TestDocumentParts takes over the parts of the document before that show the same, and
+// no other: what comes of it is what would be made anew.
+func TestDocumentParts(t *testing.T) {
+	at := time.Date(2026, 3, 14, 8, 0, 0, 0, time.UTC)
+	newPackage := func() *catalog.Package {
+		p := &catalog.Package{Key: catalog.PackageKey{Name: "many"}, Labels: map[string]string{"latest": "1.0.7"},
+			Changed: at}
+		for n := range 3 * partVersions {
+			version := fmt.Sprintf("1.0.%d", n)
+			p.Versions = append(p.Versions, catalog.Version{ID: int64(n), Version: version,
+				PublishedAt: at.Add(time.Duration(n) * time.Second),
+				Details: catalog.Details{Native: map[string]json.RawMessage{nativeInstall: json.RawMessage(`{"name":"many"}`),
+					nativeRest: json.RawMessage(`{"license":"MIT"}`)}},
+				Files: []catalog.File{{ID: 1, Name: New().FileName("many", version), Extension: tarball}}})
+		}
+		return p
+	}
+	render := func(p *catalog.Package, before ecosystem.Document) ecosystem.Document {
+		t.Helper()
+		d, err := packageDocument(p, "https://packages.skerry.example/at/platform/npm/", true, nil, before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	p := newPackage()
+	before := render(p, ecosystem.Document{})
+	of := 0
+	for i, part := range render(p, before).Parts() {
+		if _, ok := part.Of.(made); ok && &part.Bytes()[0] == &before.Parts()[i].Bytes()[0] {
+			of++
+		}
+	}
+	if of != 6 {
+		t.Errorf("of the same package %d parts are taken over; want 6", of)
+	}
+	for what, change := range map[string]func(v *catalog.Version){
+		"published":   func(v *catalog.Version) { v.PublishedAt = v.PublishedAt.Add(time.Millisecond) },
+		"withdrawn":   func(v *catalog.Version) { v.Withdrawn = &catalog.Withdrawal{Reason: "wrong moon"} },
+		"its file":    func(v *catalog.Version) { v.Files = []catalog.File{{Extension: tarball, Name: "other.tgz"}} },
+		"its digest":  func(v *catalog.Version) { v.Files[0].Digests.SHA1[0]++ },
+		"its upload":  func(v *catalog.Version) { v.Upload = "1.0.9+1" },
+		"its install": func(v *catalog.Version) { v.Details.Native[nativeInstall] = json.RawMessage(`{"name":"more"}`) },
+		"its rest":    func(v *catalog.Version) { v.Details.Native[nativeRest] = json.RawMessage(`{"license":"ISC"}`) },
+		"its dist":    func(v *catalog.Version) { v.Details.Native[nativeDist] = json.RawMessage(`{"fileCount":1}`) },
+	} {
+		p := newPackage()
+		before := render(p, ecosystem.Document{})
+		change(&p.Versions[partVersions+3])
+		if got, want := render(p, before), render(p, ecosystem.Document{}); !bytes.Equal(got.Bytes(), want.Bytes()) ||
+			bytes.Equal(got.Bytes(), before.Bytes()) {
+			t.Errorf("%s has changed, and the document has not as it should", what)
+		}
+	}
+}
+
 // BenchmarkDocument renders a document of 5,000 versions.
 func BenchmarkDocument(b *testing.B) {
 	p := &catalog.Package{Key: catalog.PackageKey{Name: "many"}, Labels: map[string]string{"latest": "1.0.7"},
@@ -287,7 +343,8 @@ func BenchmarkDocument(b *testing.B) {
 	b.ReportAllocs()
 	var before ecosystem.Document
 	for b.Loop() {
-		p.Versions[len(p.Versions)-1].ID++ // one has changed
+		p.Versions[len(p.Versions)-1].PublishedAt = p.Changed.Add(time.Hour) // one has changed
+		p.Changed = p.Changed.Add(time.Second)
 		var err error
 		if before, err = packageDocument(p, "https://packages.skerry.example/at/platform/npm/", true, nil,
 			before); err != nil {
