@@ -20,7 +20,8 @@ type metrics struct {
 	running  prometheus.Gauge
 }
 
-func newMetrics() *metrics {
+// newMetrics makes them; remembered is what all caches weigh, in bytes.
+func newMetrics(remembered func() int64) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crelvo_requests_total",
 			Help: "Requests answered, by method, route and status."}, []string{"method", "route", "status"}),
@@ -31,6 +32,8 @@ func newMetrics() *metrics {
 		running: prometheus.NewGauge(prometheus.GaugeOpts{Name: "crelvo_requests_running",
 			Help: "Requests being answered."}),
 	}
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "crelvo_remembered_bytes",
+		Help: "What is remembered of packages, documents and files."}, func() float64 { return float64(remembered()) }))
 	m.registry.MustRegister(m.requests, m.seconds, m.bytes, m.running, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m

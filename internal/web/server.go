@@ -110,7 +110,7 @@ func New(s *service.Service, settings Settings) *Server {
 	if settings.Log == nil {
 		settings.Log = slog.Default()
 	}
-	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(),
+	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(s.Remembered.Weight),
 		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
 		process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
