@@ -110,8 +110,9 @@ func New(s *service.Service, settings Settings) *Server {
 	if settings.Log == nil {
 		settings.Log = slog.Default()
 	}
-	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(), metrics: newMetrics(s.Remembered.Weight),
-		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
+	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(),
+		metrics: newMetrics(func() int64 { return s.Remembered.Weight() }), // s may be nil
+		needs:   map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
 		process: strings.ToLower(rand.Text()[:8]) + "-"}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
