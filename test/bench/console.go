@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"crelvo/test/browser"
 	"crelvo/test/house"
 )
 
@@ -70,4 +71,47 @@ func consoleScreens(ctx context.Context, b *bench, _ int) (p95, _ float64, err e
 		b.note("S15: %s in %.0f ms (target < 500)", q, ms)
 	}
 	return took[len(took)*95/100], 0, nil
+}
+
+// prepareTab gives the service with a million versions a repository to publish to.
+func prepareTab(ctx context.Context, b *bench) error {
+	if err := prepareMillion(ctx, b); err != nil {
+		return err
+	}
+	return b.million.house.AddRepository(ctx, "bench", "releases")
+}
+
+// besideTab compares publishing with and without somebody who looks at the list of
+// repositories meanwhile.
+func besideTab(ctx context.Context, b *bench, n int) (with, without float64, err error) {
+	h := b.million.house
+	publish := func() (float64, error) {
+		b.rounds++
+		all, err := jars()
+		if err != nil {
+			return 0, err
+		}
+		return b.publishAll(ctx, h, fmt.Sprint(b.rounds), 8, all)
+	}
+	if n == 0 { // nothing was planned and remembered yet
+		if _, err := publish(); err != nil {
+			return 0, 0, err
+		}
+	}
+	if without, err = publish(); err != nil {
+		return 0, 0, err
+	}
+	tab, stop, err := browser.Start(ctx, 1280, 800)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer stop()
+	if err := browser.SignIn(tab, h.Address, "admin", house.Password); err != nil {
+		return 0, 0, err
+	}
+	if err := browser.Within(tab, 20*time.Second, browser.ShowsText("snapshots")); err != nil {
+		return 0, 0, err
+	}
+	with, err = publish()
+	return with, without, err
 }

@@ -2,8 +2,13 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type Change, kinds, useChanged } from "./query";
 
-/** gather is how long changes are gathered, in milliseconds. */
+/**
+ * gather is how long changes are gathered, and rest how long it is after a look until the
+ * next one at the earliest, in milliseconds: while much is published, a page that is open
+ * must not ask for all of it.
+ */
 const gather = 250;
+const rest = 3000;
 
 /**
  * useLive asks again for what changes on the server make out of date, and for
@@ -18,15 +23,20 @@ export function useLive(): boolean {
     let source: EventSource | undefined;
     let missed = false;
     let heard: Change[] = [];
+    let looked = 0;
     let pending: ReturnType<typeof setTimeout> | undefined;
     // Many changes at once, as a build makes them, ask for one look.
     const hear = (event: MessageEvent<string>) => {
       heard.push(JSON.parse(event.data) as Change);
-      pending ??= setTimeout(() => {
-        pending = undefined;
-        void changed(...heard);
-        heard = [];
-      }, gather);
+      pending ??= setTimeout(
+        () => {
+          pending = undefined;
+          looked = Date.now();
+          void changed(...heard);
+          heard = [];
+        },
+        Math.max(gather, looked + rest - Date.now()),
+      );
     };
     const start = () => {
       if (source) return;
