@@ -215,7 +215,7 @@ func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 	return err
 }
 
-// OnChange has heard called for every change that this node makes, before whoever made
+// OnChange has heard called for every change that this node may have made, before whoever made
 // it goes on. Call it before anything is changed.
 func (db *DB) OnChange(heard func(Change)) { db.heard = heard }
 

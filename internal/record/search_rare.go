@@ -55,13 +55,14 @@ func (db *DB) rare(ctx context.Context, q query.Query) (packages []int64, known 
 		if len(fitting) >= mostValues {
 			continue
 		}
-		if err := db.SelectContext(ctx, &packages, fmt.Sprintf(
+		var having []int64 // with some twice
+		if err := db.SelectContext(ctx, &having, fmt.Sprintf(
 			`select package_id from version where %s and %s = any($1) limit $2`, listed, v.column), fitting,
 			fewVersions+1); err != nil {
 			return nil, false, err
 		}
-		if len(packages) <= fewVersions {
-			return packages, true, nil
+		if len(having) <= fewVersions {
+			return having, true, nil
 		}
 	}
 	return nil, false, nil

@@ -148,7 +148,7 @@ func (b *bench) installFar(ctx context.Context, registry string) (float64, error
 	for i := range farPackages {
 		needs[fmt.Sprintf("far-%d", i)] = "*"
 	}
-	raw, err := json.Marshal(map[string]any{"name": "harbour", "version": "1.0.0", "dependencies": needs})
+	raw, err := json.Marshal(map[string]any{"name": "crew-office", "version": "1.0.0", "dependencies": needs})
 	if err != nil {
 		return 0, err
 	}

@@ -13,7 +13,7 @@ import (
 
 const (
 	// figuresKept is how many answers are remembered.
-	figuresKept = 256
+	figuresKept = 64
 	// figureRest is how many times as long as it took an answer holds, and how long, in the
 	// same measure, whoever makes answers anew rests after each.
 	figureRest = 20
