@@ -87,11 +87,15 @@ type failing struct{}
 
 func (failing) Read([]byte) (int, error) { return 0, errors.New("cut") }
 
-func (d *deploying) finish() error {
+func (d *deploying) finish() error { return d.finishWhile(func() {}) }
+
+// finishWhile calls meanwhile after the files were looked at.
+func (d *deploying) finishWhile(meanwhile func()) error {
 	d.now = d.now.Add(time.Second)
 	return d.Publishing.Finish(d.t.Context(), d.caller, d.r,
 		ecosystem.Completion{Key: d.r.Key("maven", "example.skerry", "tide-model"),
 			Version: func(version, _ string) bool { return version == d.version }, Lacks: func(files []catalog.File) string {
+				defer meanwhile()
 				if !slices.ContainsFunc(files, func(f catalog.File) bool { return f.Extension == "pom" }) {
 					return "its pom"
 				}
@@ -126,6 +130,43 @@ func (d *deploying) restart() {
 	d.t.Helper()
 	if err := d.Store.Tidy(d.t.Context()); err != nil {
 		d.t.Fatal(err)
+	}
+}
+
+// TestFinishWhileSent: two jobs with one token that publish the same second cannot both have
+// it, but what one of them is told to be complete can be seen, whatever the other sends
+// meanwhile.
+func TestFinishWhileSent(t *testing.T) {
+	d := newDeploying(t)
+	for _, what := range []string{"jar=a", "pom"} {
+		if err := d.send(what); err != nil {
+			t.Fatal(err)
+		}
+	}
+	looks := 0
+	err := d.finishWhile(func() {
+		if looks++; looks <= 3 {
+			if err := d.send("pom"); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	if listed := d.listed(); err != nil || listed != ".jar .pom" {
+		t.Errorf("completed after %d looks with %v, listed is %q", looks, err, listed)
+	}
+	// Who sends without end is told.
+	d.version = "1.1"
+	if err := d.send("pom"); err != nil {
+		t.Fatal(err)
+	}
+	var f *fault.Error
+	err = d.finishWhile(func() {
+		if err := d.send("pom"); err != nil {
+			t.Error(err)
+		}
+	})
+	if listed := d.listed(); !errors.As(err, &f) || f.Code != "still-sent-to" || listed != "" {
+		t.Errorf("completed with %v, listed is %q", err, listed)
 	}
 }
 

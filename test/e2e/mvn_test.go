@@ -332,7 +332,7 @@ func TestMavenTwoJobs(t *testing.T) {
 	}
 	jobs.Wait()
 	a := must(t, http.MethodGet,
-		"/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model@3.0.0-SNAPSHOT&repository="+snapshots, "", 200)
+		"/api/v1/package?purl=pkg:maven/example.skerry.berth/tide-model@3.0.0-SNAPSHOT&repository="+snapshots, "", 200, 404)
 	uploads := strings.Count(string(a.Body), `"packaging":"jar"`)
 	want := 0
 	for i, ok := range succeeded {
@@ -344,6 +344,7 @@ func TestMavenTwoJobs(t *testing.T) {
 		}
 	}
 	if want == 0 || uploads != want {
-		t.Errorf("%d uploads are listed of %d that were acknowledged: %s", uploads, want, a.Body)
+		t.Errorf("%d uploads are listed of %d that were acknowledged: %s\n%s", uploads, want, a.Body,
+			strings.Join(outputs, "\n"))
 	}
 }

@@ -11,17 +11,38 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
+	"crelvo/internal/service/act"
 )
+
+// finishTries is how often Finish looks at what is sent to by others meanwhile.
+const finishTries = 20
 
 // Finish implements ecosystem.Desk.
 func (s *Publishing) Finish(
 	ctx context.Context, caller access.Caller, repository catalog.Repository, c ecosystem.Completion,
 ) error {
+	for range finishTries {
+		mine, err := s.finishing(ctx, caller, c)
+		if err != nil {
+			return err
+		}
+		// What got another file since it was looked at may not be what was looked at.
+		if all, err := s.complete(ctx, caller, mine); err != nil || all {
+			return err
+		}
+	}
+	return fault.New(fault.Conflict, "still-sent-to", "%s is still being sent to by another of your publications",
+		act.PURLOf(c.Key, "")).WithHint("Publish it again when that has ended.")
+}
+
+// finishing are the open versions that a completion is about, all of them whole.
+func (s *Publishing) finishing(
+	ctx context.Context, caller access.Caller, c ecosystem.Completion,
+) (mine []record.OpenVersion, err error) {
 	open, files, err := s.DB.OpenAtOnce(ctx, c.Key)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var mine []record.OpenVersion
 	for _, o := range open {
 		if o.PublisherID != caller.ID || !c.Version(o.Version, o.Upload) {
 			continue
@@ -31,42 +52,47 @@ func (s *Publishing) Finish(
 			if missing == record.Interrupted {
 				missing = "a file, while the server was restarted,"
 			}
-			return fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed", missing,
-				o.Version).
+			return nil, fault.New(fault.Conflict, "broken-upload", "%s did not arrive whole, so %s cannot be completed",
+				missing, o.Version).
 				WithHint("Publish it again.")
 		}
 		if missing := c.Lacks(files[o.ID]); missing != "" {
-			return fault.New(fault.Conflict, "not-whole", "%s lacks %s, which did not come with what was sent last", o.Version,
-				missing).
+			return nil, fault.New(fault.Conflict, "not-whole", "%s lacks %s, which did not come with what was sent last",
+				o.Version, missing).
 				WithHint("Publish all of it again.")
 		}
 		mine = append(mine, o)
 	}
-	return s.complete(ctx, caller, mine)
+	return mine, nil
 }
 
-// complete makes versions visible, all of them together.
-func (s *Publishing) complete(ctx context.Context, caller access.Caller, versions []record.OpenVersion) error {
+// complete makes versions visible, all of them together. all is false if one was left as
+// it is: it is completed already, or got a file since it was read.
+func (s *Publishing) complete(
+	ctx context.Context, caller access.Caller, versions []record.OpenVersion,
+) (all bool, err error) {
 	if len(versions) == 0 {
-		return nil
+		return true, nil
 	}
 	if len(versions) == 1 {
 		v := versions[0]
 		event, change := s.aboutVersion(caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version,
 			v.Upload)
-		_, err := s.DB.CompleteAtOnce(ctx, v.ID, v.Sends, s.Now(), event, change)
+		done, err := s.DB.CompleteAtOnce(ctx, v.ID, v.Sends, s.Now(), event, change)
 		if !record.TryAgain(err) {
-			return err
+			return done, err
 		}
 	}
-	return s.DB.Within(ctx, func(tx *record.Tx) error {
+	err = s.DB.Within(ctx, func(tx *record.Tx) error {
+		all = true
 		for _, v := range versions {
 			done, err := tx.Complete(ctx, v.ID, v.Sends, s.Now())
 			if err != nil {
 				return err
 			}
 			if !done {
-				continue // somebody else was quicker
+				all = false
+				continue
 			}
 			if err := s.announceVersion(ctx, tx, caller, record.EventVersionPublished, v.Repository, v.PackageKey(), v.Version,
 				v.Upload); err != nil {
@@ -75,6 +101,7 @@ func (s *Publishing) complete(ctx context.Context, caller access.Caller, version
 		}
 		return nil
 	})
+	return all, err
 }
 
 func (s *Publishing) announceVersion(ctx context.Context, tx *record.Tx, caller access.Caller,
@@ -134,7 +161,7 @@ func (s *Publishing) completeQuiet(ctx context.Context) error {
 		if !e.Whole(details, files[o.ID]) {
 			continue
 		}
-		if err := s.complete(ctx, publisherOf(o), []record.OpenVersion{o}); err != nil {
+		if _, err := s.complete(ctx, publisherOf(o), []record.OpenVersion{o}); err != nil {
 			return err
 		}
 	}
