@@ -1,7 +1,8 @@
 // Command plain is the plainest service that takes files durably: what any publication
 // is measured against. A PUT is streamed into a staging file while four digests are
 // computed, flushed, renamed to its SHA-256, and recorded by one row in a transaction of
-// its own; only then is it answered. It knows no users, packages or rules.
+// its own; only then is it answered. A GET is answered with the file of that SHA-256 by
+// http.ServeContent. It knows no users, packages or rules.
 package main
 
 import (
@@ -11,6 +12,7 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -19,6 +21,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
 )
@@ -68,15 +72,36 @@ func run(ctx context.Context, dir, database string) error {
 
 // ServeHTTP implements http.Handler.
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method != http.MethodPut {
-		http.Error(w, "only PUT", http.StatusMethodNotAllowed)
-		return
+	var err error
+	switch r.Method {
+	case http.MethodGet:
+		err = s.get(w, r)
+	case http.MethodPut:
+		if err = s.put(r); err == nil {
+			w.WriteHeader(http.StatusCreated)
+		}
+	default:
+		http.Error(w, "only GET and PUT", http.StatusMethodNotAllowed)
 	}
-	if err := s.put(r); err != nil {
+	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
-		return
 	}
-	w.WriteHeader(http.StatusCreated)
+}
+
+func (s *server) get(w http.ResponseWriter, r *http.Request) error {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if len(name) != 2*sha256.Size {
+		return errors.New("GET takes a SHA-256 in hexadecimal")
+	}
+	f, err := os.Open(filepath.Join(s.dir, name[:2], name))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("ETag", `"`+name+`"`)
+	http.ServeContent(w, r, "", time.Time{}, f)
+	return nil
 }
 
 func (s *server) put(r *http.Request) error {
