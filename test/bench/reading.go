@@ -40,29 +40,38 @@ func preparePlainFile(name string, size int64) func(context.Context, *bench) err
 
 var wrkRequests = regexp.MustCompile(`(\d+) requests in`)
 
-// processorOfReading compares what a request for a file costs the services themselves.
-func processorOfReading(name string) func(context.Context, *bench, int) (float64, float64, error) {
+// readingPlainly measures both services, by what one run against one of them gives.
+func readingPlainly(name string, of func(ctx context.Context, b *bench, h *house.House, path string) (float64, error)) func(
+	context.Context, *bench, int) (float64, float64, error) {
 	return func(ctx context.Context, b *bench, _ int) (ours, reference float64, err error) {
 		raw, err := os.ReadFile(filepath.Join(b.nginxRoot(), name))
 		if err != nil {
 			return 0, 0, err
 		}
-		cost := func(of *house.House, path string) (float64, error) {
-			before, _ := b.processorTime(of)
-			out, err := exec.CommandContext(ctx, "wrk", "-t1", "-c32", "-d4s", "-H", "Authorization: Bearer "+house.Token,
-				of.Address+path).Output()
-			if err != nil {
-				return 0, fmt.Errorf("wrk: %w: %s", err, out)
-			}
-			after, _ := b.processorTime(of)
-			n, err := strconv.Atoi(string(wrkRequests.FindSubmatch(out)[1]))
-			return float64((after - before).Microseconds()) / float64(n), err
-		}
-		if ours, err = cost(b.house, address(name)); err != nil {
+		if ours, err = of(ctx, b, b.house, address(name)); err != nil {
 			return 0, 0, err
 		}
 		digest := sha256.Sum256(raw)
-		reference, err = cost(b.plain.house, "/"+hex.EncodeToString(digest[:]))
+		reference, err = of(ctx, b, b.plain.house, "/"+hex.EncodeToString(digest[:]))
 		return ours, reference, err
 	}
+}
+
+const authorization = "Authorization: Bearer " + house.Token
+
+// rateOfReading is how many requests a service answers in a second.
+func rateOfReading(ctx context.Context, _ *bench, h *house.House, path string) (float64, error) {
+	return wrk(ctx, h.Address+path, "4s", authorization)
+}
+
+// costOfReading is what a request takes of the service's processor time, in µs.
+func costOfReading(ctx context.Context, b *bench, h *house.House, path string) (float64, error) {
+	before, _ := b.processorTime(h)
+	out, err := exec.CommandContext(ctx, "wrk", "-t1", "-c32", "-d4s", "-H", authorization, h.Address+path).Output()
+	if err != nil {
+		return 0, fmt.Errorf("wrk: %w: %s", err, out)
+	}
+	after, _ := b.processorTime(h)
+	n, err := strconv.Atoi(string(wrkRequests.FindSubmatch(out)[1]))
+	return float64((after - before).Microseconds()) / float64(n), err
 }
