@@ -401,9 +401,9 @@ func (f Facts) Shares(ctx context.Context) (*retention.Shares, error) {
 	var last [32]byte
 	var raw []byte
 	err := f.each(ctx,
-		`select f.sha256, f.version_id, b.size from file f join stored_file b using (sha256) join version v on v.id = f.version_id
-		where v.visible_until is null and exists (select from file o where o.sha256 = f.sha256 and o.id <> f.id)
-		order by f.sha256, f.version_id`, nil, func(row rows) error {
+		`select f.sha256, f.version_id, b.size from (select sha256 from file group by sha256 having count(*) > 1) several
+		join file f using (sha256) join stored_file b using (sha256) join version v on v.id = f.version_id
+		where v.visible_until is null order by f.sha256, f.version_id`, nil, func(row rows) error {
 			var version, size int64
 			if err := row.Scan(&raw, &version, &size); err != nil {
 				return err

@@ -19,7 +19,7 @@ const NothingKeeps = "no reason keeps it"
 // highest first, and of one the newest upload first. Every query fits or not by
 // Version.Fits.
 func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
-	slices.SortFunc(p.Versions, func(a, b Version) int { return order(p.Key.Ecosystem, b, a) })
+	arrange(p.Key.Ecosystem, p.Versions)
 	verdicts := make([]Verdict, len(p.Versions))
 	about := make([][]bool, len(policies))
 	newest := make([][][]bool, len(policies))
@@ -55,8 +55,29 @@ func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
 	return verdicts
 }
 
+// arrange puts versions into their order. They are large, so each is moved once.
+func arrange(ecosystem string, versions []Version) {
+	from := make([]int32, len(versions))
+	for i := range from {
+		from[i] = int32(i)
+	}
+	slices.SortFunc(from, func(a, b int32) int { return order(ecosystem, &versions[b], &versions[a]) })
+	for start := range from {
+		if from[start] == int32(start) {
+			continue
+		}
+		// Around the circle of those that take each other's places.
+		first, at := versions[start], start
+		for next := int(from[at]); next != start; next = int(from[at]) {
+			versions[at], from[at] = versions[next], int32(at)
+			at = next
+		}
+		versions[at], from[at] = first, int32(at)
+	}
+}
+
 // order is the order of versions, and of uploads of one version.
-func order(ecosystem string, a, b Version) int {
+func order(ecosystem string, a, b *Version) int {
 	if a.Version != b.Version {
 		if c := purl.Compare(ecosystem, a.Version, b.Version); c != 0 {
 			return c
