@@ -22,6 +22,10 @@ type Shelves interface {
 	// Below lists what stands directly below a namespace.
 	Below(ctx context.Context, repository catalog.Repository, ecosystem, namespace, separator string) ([]Branch,
 		[]PackageLine, error)
+	// Rendered gives a document about a package, from memory where it was made
+	// of this very value before. which names the document among those of the
+	// package. before is what was made of an earlier value, or the zero Document.
+	Rendered(p *catalog.Package, which string, render func(before Document) (Document, error)) (Document, error)
 }
 
 // Reader is what is asked for by who reads.
@@ -37,10 +41,6 @@ type Reader interface {
 	WhyNot(ctx context.Context, key catalog.PackageKey, version string) *fault.Error
 	// Readme is the text about a version that is kept; nil if there is none.
 	Readme(ctx context.Context, v catalog.Version) (*catalog.Readme, error)
-	// Rendered gives a document about a package, from memory where it was made
-	// of this very value before. which names the document among those of the
-	// package. before is what was made of an earlier value, or the zero Document.
-	Rendered(p *catalog.Package, which string, render func(before Document) (Document, error)) (Document, error)
 	// Hits finds packages, those that fit best first, and tells how many fit.
 	Hits(ctx context.Context, repository catalog.Repository, ecosystem string, q Search) ([]Hit, int, error)
 }

@@ -24,6 +24,7 @@ type Document struct {
 	parts       []Part
 	size        int64
 	packed      *packed
+	digests     func() catalog.Digests
 }
 
 // Part is a piece of a document. Large documents are made of parts, so that
@@ -67,6 +68,7 @@ func Assemble(contentType string, changed time.Time, parts ...Part) Document {
 		d.size += int64(len(p.bytes))
 	}
 	d.ETag = `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`
+	d.digests = sync.OnceValue(d.digest)
 	return d
 }
 
@@ -128,8 +130,10 @@ func Gzipped(level int, pieces ...[]byte) []byte {
 // Weight is about what the document takes in memory, in bytes.
 func (d Document) Weight() int64 { return 300 + d.size + d.size/4 }
 
-// Digests are the digests of the document's bytes.
-func (d Document) Digests() catalog.Digests {
+// Digests are the digests of the document's bytes, computed once they are wanted.
+func (d Document) Digests() catalog.Digests { return d.digests() }
+
+func (d Document) digest() catalog.Digests {
 	content := d.Bytes()
 	return catalog.Digests{Size: d.size, MD5: md5.Sum(content), SHA1: sha1.Sum(content),
 		SHA256: sha256.Sum256(content), SHA512: sha512.Sum512(content)}

@@ -153,7 +153,7 @@ type Entry struct {
 	Folder    bool
 	Size      int64 // bytes; of a folder, where known, all below it
 	ChangedAt time.Time
-	PURL      string // of the package or version that the entry is
+	PURL      purl.PURL // of the package or version that the entry is; zero if it is neither
 	Digests   *catalog.Digests
 	Document  bool // made from records
 }

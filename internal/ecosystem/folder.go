@@ -36,7 +36,7 @@ func TreeFolder(
 		}
 		for _, p := range packages {
 			f.Entries = append(f.Entries, Entry{Name: p.Name, Folder: true, Size: p.Bytes, ChangedAt: p.ChangedAt,
-				PURL: purl.PURL{Ecosystem: ecosystem, Namespace: namespace, Name: p.Name}.String()})
+				PURL: purl.PURL{Ecosystem: ecosystem, Namespace: namespace, Name: p.Name}})
 		}
 		if len(f.Entries) == 0 && path != "" {
 			return f, ErrNoFolder
@@ -62,23 +62,28 @@ func TreeFolder(
 	return f, ErrNoFolder
 }
 
-// VersionNames are the distinct versions of a package, the oldest first.
-func VersionNames(p *catalog.Package) []string {
-	var names []string
-	seen := map[string]bool{}
-	for _, v := range p.Versions {
-		if !seen[v.Version] {
-			seen[v.Version] = true
-			names = append(names, v.Version)
-		}
+// inOrder are the versions of a package, the oldest first.
+func inOrder(p *catalog.Package) []*catalog.Version {
+	all := make([]*catalog.Version, len(p.Versions))
+	for i := range all {
+		all[i] = &p.Versions[i]
 	}
-	slices.SortFunc(names, func(a, b string) int {
-		if c := purl.Compare(p.Key.Ecosystem, a, b); c != 0 {
+	slices.SortFunc(all, func(a, b *catalog.Version) int {
+		if c := purl.Compare(p.Key.Ecosystem, a.Version, b.Version); c != 0 {
 			return c
 		}
-		return strings.Compare(a, b)
+		return strings.Compare(a.Version, b.Version)
 	})
-	return names
+	return all
+}
+
+// VersionNames are the distinct versions of a package, the oldest first.
+func VersionNames(p *catalog.Package) []string {
+	names := make([]string, len(p.Versions))
+	for i, v := range inOrder(p) {
+		names[i] = v.Version
+	}
+	return slices.Compact(names)
 }
 
 // Newest gives the newest upload of each version, in no order.
@@ -99,16 +104,14 @@ func Newest(p *catalog.Package) []*catalog.Version {
 
 // VersionEntries are the folders of a package's versions, the newest first.
 func VersionEntries(p *catalog.Package) []Entry {
-	var entries []Entry
-	at := map[string]int{}
+	entries := make([]Entry, 0, len(p.Versions))
 	address := purl.PURL{Ecosystem: p.Key.Ecosystem, Namespace: p.Key.Namespace, Name: p.Key.Name}
-	for _, name := range slices.Backward(VersionNames(p)) {
-		address.Version = name
-		at[name] = len(entries)
-		entries = append(entries, Entry{Name: name, Folder: true, PURL: address.String()})
-	}
-	for _, v := range p.Versions {
-		e := &entries[at[v.Version]]
+	for _, v := range slices.Backward(inOrder(p)) {
+		if n := len(entries); n == 0 || entries[n-1].Name != v.Version {
+			address.Version = v.Version
+			entries = append(entries, Entry{Name: v.Version, Folder: true, PURL: address})
+		}
+		e := &entries[len(entries)-1]
 		e.Size += v.Size()
 		if v.PublishedAt.After(e.ChangedAt) {
 			e.ChangedAt = v.PublishedAt

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
 )
 
 type versionRow struct {
@@ -122,7 +123,7 @@ func (db *DB) versions(
 		which = `v.package_id = $1 and v.changed_in >= pg_snapshot_xmin($2::pg_snapshot) and not pg_visible_in_snapshot(v.changed_in, $2::pg_snapshot)`
 		arguments = append(arguments, before.state)
 	}
-	var rows []versionRow
+	var rows []*versionRow
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
 		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+
 		` seen from version v where `+which, arguments...); err != nil {
@@ -156,6 +157,9 @@ func (db *DB) versions(
 		f.RepositoryID = key.RepositoryID
 		byVersion[f.VersionID] = append(byVersion[f.VersionID], f)
 	}
+	// No order is promised, but who puts them into theirs has little to do.
+	slices.SortFunc(rows, func(a, b *versionRow) int { return purl.Compare(key.Ecosystem, a.Version, b.Version) })
+	var alike sharing
 	for _, row := range rows {
 		if !row.Seen {
 			continue
@@ -166,9 +170,11 @@ func (db *DB) versions(
 		if row.Arrived != nil {
 			v.Arrived = *row.Arrived
 		}
-		if err := json.Unmarshal(row.Details, &v.Details); err != nil {
+		details, err := alike.read(row.Details)
+		if err != nil {
 			return nil, err
 		}
+		v.Details = details
 		versions = append(versions, v)
 	}
 	return versions, nil

@@ -8,7 +8,6 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/kinds"
 	"crelvo/internal/record"
@@ -89,7 +88,7 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Status = status.New(a, bytes, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
 		s.Retention)
-	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Holdings}
+	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,
 		s.Mirrors,
 		s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Use, s.Pointing, s.Status}
@@ -136,14 +135,6 @@ type desk struct {
 	*retention.Retention
 	*search.Search
 	*rights.Rights
-	holdings *holdings.Holdings
-}
-
-// Rendered implements ecosystem.Reader.
-func (d *desk) Rendered(
-	p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error),
-) (ecosystem.Document, error) {
-	return d.holdings.Rendered(p, which, render)
 }
 
 var _ interface {

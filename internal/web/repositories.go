@@ -332,8 +332,10 @@ func (w *Server) addFolders() {
 				Path: folder.Path, Entries: []api.Entry{},
 				Address: v.address + "/at/" + r.At() + "/" + e.Name() + "/" + folder.Path}
 			for _, entry := range entries {
-				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, PURL: entry.PURL,
-					Document: entry.Document}
+				line := api.Entry{Name: entry.Name, Folder: entry.Folder, Size: entry.Size, Document: entry.Document}
+				if entry.PURL.Name != "" {
+					line.PURL = entry.PURL.String()
+				}
 				if !entry.ChangedAt.IsZero() {
 					at := entry.ChangedAt.UTC()
 					line.ChangedAt = &at

@@ -46,6 +46,8 @@ type bench struct {
 
 	far *far // of S14
 
+	fifty *fifty // of S17
+
 	plain  *plain // of S5
 	rounds int    // of publishing so far
 }
@@ -90,6 +92,7 @@ func run(ctx context.Context, only string) (err error) {
 	}
 	defer stop()
 	defer b.endMillion()
+	defer b.endFifty()
 	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
 	for _, r := range rows() {

@@ -537,7 +537,7 @@ func (*Desk) Readme(_ context.Context, v catalog.Version) (*catalog.Readme, erro
 	return v.Details.Readme, nil
 }
 
-// Rendered implements ecosystem.Reader. It remembers nothing.
+// Rendered implements ecosystem.Shelves. It remembers nothing.
 func (*Desk) Rendered(
 	_ *catalog.Package, _ string, render func(ecosystem.Document) (ecosystem.Document, error),
 ) (ecosystem.Document, error) {

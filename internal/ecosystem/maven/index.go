@@ -87,17 +87,19 @@ func artifactMetadata(p *catalog.Package) repositoryMetadata {
 	names := ecosystem.VersionNames(p)
 	v := &versioning{Versions: &versionList{Version: names}}
 	var updated time.Time
-	usable := map[string]bool{} // what was withdrawn is no latest, unless all is
-	for _, version := range p.Versions {
-		usable[version.Version] = version.Withdrawn == nil
-		usable[""] = usable[""] || version.Withdrawn == nil
+	withdrawn := map[string]bool{}
+	for i := range p.Versions {
+		version := &p.Versions[i]
+		if version.Withdrawn != nil {
+			withdrawn[version.Version] = true
+		}
 		if version.PublishedAt.After(updated) {
 			updated = version.PublishedAt
 		}
 	}
 	for _, name := range names {
-		if usable[""] && !usable[name] {
-			continue
+		if withdrawn[name] && len(withdrawn) < len(names) {
+			continue // what was withdrawn is no latest, unless all is
 		}
 		v.Latest = name
 		if !purl.IsSnapshot(Name, name) {

@@ -140,53 +140,73 @@ func (m Maven) missing(c *ecosystem.Call, t target) error {
 // getMetadata answers for the three levels of maven-metadata.xml. A path can be
 // an artifact and a group at once.
 func (m Maven) getMetadata(c *ecosystem.Call, t target) error {
-	ctx, n := c.Request().Context(), len(t.segments)
-	var made repositoryMetadata
-	var changed time.Time
-	var stale []catalog.Staleness
-	found := false
-	if n >= 3 && purl.IsSnapshot(Name, t.segments[n-1]) {
-		p, err := c.Desk.Uploads(ctx, m.keyAt(c, t.segments[:n-1]), t.segments[n-1])
-		if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
-			return err
-		}
-		if p != nil {
-			made, changed, found = snapshotMetadata(p, t.segments[n-1])
-			stale = p.Stale
-		}
-	} else if n >= 1 {
-		if n >= 2 {
-			p, err := c.Desk.Package(ctx, m.keyAt(c, t.segments))
-			if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
-				return err
-			}
-			if p != nil {
-				made, changed, found = artifactMetadata(p), p.Changed, true
-				stale = p.Stale
-			}
-		}
-		var plugins []ecosystem.Plugin
-		if desk, ok := c.Desk.(ecosystem.PluginLister); ok {
-			var err error
-			if plugins, err = desk.Plugins(ctx, c.Repository, Name, strings.Join(t.segments, "."), "maven-plugin",
-				found); err != nil {
-				return err
-			}
-		}
-		made.Plugins = pluginMetadata(plugins)
-		found = found || made.Plugins != nil
-	}
-	if !found {
+	document, stale, err := m.metadata(c, t.segments)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
 		return m.missing(c, t)
 	}
-	document, err := made.document(changed)
 	if err != nil {
 		return err
 	}
 	if t.checksum != "" {
-		document = ecosystem.NewDocument("text/plain; charset=utf-8", []byte(document.Digests().Hex(t.checksum)), changed)
+		document = ecosystem.NewDocument("text/plain; charset=utf-8", []byte(document.Digests().Hex(t.checksum)),
+			document.Changed)
 	}
 	return c.SendDocument(document, stale)
+}
+
+// metadata is the maven-metadata.xml of a folder, which may be an artifact, a snapshot of
+// one, a group with plugins, or an artifact and a group; ErrNoPackage if it is none.
+func (m Maven) metadata(c *ecosystem.Call, segments []string) (
+	d ecosystem.Document, stale []catalog.Staleness, err error,
+) {
+	ctx, n := c.Request().Context(), len(segments)
+	if n >= 3 && purl.IsSnapshot(Name, segments[n-1]) {
+		p, err := c.Desk.Uploads(ctx, m.keyAt(c, segments[:n-1]), segments[n-1])
+		if err != nil {
+			return d, nil, err
+		}
+		made, changed, ok := snapshotMetadata(p, segments[n-1])
+		if !ok {
+			return d, nil, ecosystem.ErrNoPackage
+		}
+		d, err := made.document(changed)
+		return d, p.Stale, err
+	}
+	var p *catalog.Package
+	if n >= 2 {
+		if p, err = c.Desk.Package(ctx, m.keyAt(c, segments)); err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+			return d, nil, err
+		}
+	}
+	var plugins *pluginList
+	if desk, ok := c.Desk.(ecosystem.PluginLister); ok && n >= 1 {
+		found, err := desk.Plugins(ctx, c.Repository, Name, strings.Join(segments, "."), "maven-plugin", p != nil)
+		if err != nil {
+			return d, nil, err
+		}
+		plugins = pluginMetadata(found)
+	}
+	switch {
+	case p == nil && plugins == nil:
+		return d, nil, ecosystem.ErrNoPackage
+	case p == nil:
+		d, err = repositoryMetadata{Plugins: plugins}.document(time.Time{})
+		return d, nil, err
+	case plugins == nil:
+		d, err = artifactDocument(c.Desk, p)
+		return d, p.Stale, err
+	}
+	made := artifactMetadata(p)
+	made.Plugins = plugins
+	d, err = made.document(p.Changed)
+	return d, p.Stale, err
+}
+
+// artifactDocument is the metadata of an artifact that is no group.
+func artifactDocument(desk ecosystem.Shelves, p *catalog.Package) (ecosystem.Document, error) {
+	return desk.Rendered(p, metadataName, func(ecosystem.Document) (ecosystem.Document, error) {
+		return artifactMetadata(p).document(p.Changed)
+	})
 }
 
 // keyAt is the key of the package that the segments group/…/artifact name.
@@ -391,7 +411,7 @@ func (m Maven) Folder(
 	}
 	for _, p := range packages {
 		address := purl.PURL{Ecosystem: Name, Namespace: strings.Join(t.segments, "."), Name: p.Name}
-		line := ecosystem.Entry{Name: p.Name, Folder: true, Size: p.Bytes, ChangedAt: p.ChangedAt, PURL: address.String()}
+		line := ecosystem.Entry{Name: p.Name, Folder: true, Size: p.Bytes, ChangedAt: p.ChangedAt, PURL: address}
 		if i := slices.IndexFunc(f.Entries, func(e ecosystem.Entry) bool { return e.Name == p.Name }); i >= 0 {
 			line.Size += f.Entries[i].Size // a group and an artifact of one name
 			f.Entries[i] = line
@@ -413,11 +433,20 @@ func (m Maven) Folder(
 			return f, err
 		}
 		if depth == 0 {
-			f.Entries = append(append(f.Entries, ecosystem.VersionEntries(p)...), metadataEntry(artifactMetadata(p), p.Changed))
+			f.Entries = append(f.Entries, ecosystem.VersionEntries(p)...)
+			metadata, err := artifactDocument(desk, p)
+			if err != nil {
+				return f, err
+			}
+			f.Entries = append(f.Entries, metadataEntry(metadata))
 		} else {
 			f.Entries = append(f.Entries, ecosystem.FileEntries(p, t.segments[n])...)
 			if m, changed, ok := snapshotMetadata(p, t.segments[n]); ok {
-				f.Entries = append(f.Entries, metadataEntry(m, changed))
+				metadata, err := m.document(changed)
+				if err != nil {
+					return f, err
+				}
+				f.Entries = append(f.Entries, metadataEntry(metadata))
 			}
 		}
 	}
@@ -427,11 +456,8 @@ func (m Maven) Folder(
 	return f, nil
 }
 
-func metadataEntry(m repositoryMetadata, changed time.Time) ecosystem.Entry {
-	e := ecosystem.Entry{Name: metadataName, ChangedAt: changed, Document: true}
-	if document, err := m.document(changed); err == nil {
-		digests := document.Digests()
-		e.Size, e.Digests = digests.Size, &digests
-	}
-	return e
+func metadataEntry(metadata ecosystem.Document) ecosystem.Entry {
+	digests := metadata.Digests()
+	return ecosystem.Entry{Name: metadataName, ChangedAt: metadata.Changed, Document: true, Size: digests.Size,
+		Digests: &digests}
 }

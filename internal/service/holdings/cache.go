@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"unsafe"
 	"weak"
 
 	"crelvo/internal/core/catalog"
@@ -19,24 +20,61 @@ func weightOf(known act.Aged[record.Known]) int64 {
 	if p == nil {
 		return 0
 	}
-	weight := int64(500)
+	var w Weigher
 	for i := range p.Versions {
 		v := &p.Versions[i]
-		weight += 500 + 450*int64(len(v.Files)) + WeightOfDetails(&v.Details)
+		w.Weight += 420 + 380*int64(len(v.Files))
+		w.Details(&v.Details)
 	}
-	return weight
+	return 500 + w.Weight
 }
 
-// WeightOfDetails is about what the details of a version take in memory, in bytes.
-func WeightOfDetails(d *catalog.Details) int64 {
-	weight := 300 + 150*int64(len(d.Dependencies)) + int64(len(d.Description))
+// Weigher sums up about what things take in memory, in bytes; what several of them share
+// counts once.
+type Weigher struct {
+	Weight int64
+	seen   map[any]struct{}
+}
+
+// Details adds the details of a version.
+func (w *Weigher) Details(d *catalog.Details) {
+	w.text(d.Description)
+	if len(d.Dependencies) > 0 && w.isNew(&d.Dependencies[0]) {
+		w.Weight += 56 * int64(cap(d.Dependencies))
+		for i := range d.Dependencies {
+			w.text(d.Dependencies[i].PURL)
+			w.text(d.Dependencies[i].Version)
+		}
+	}
+	if len(d.Licences) > 0 && w.isNew(&d.Licences[0]) {
+		w.Weight += 32 * int64(cap(d.Licences))
+	}
 	if len(d.Native) > 0 {
-		weight += 400
+		w.Weight += 400
 	}
 	for _, raw := range d.Native {
-		weight += int64(cap(raw))
+		if len(raw) > 0 && w.isNew(&raw[0]) {
+			w.Weight += int64(cap(raw))
+		}
 	}
-	return weight
+}
+
+func (w *Weigher) text(t string) {
+	if t != "" && w.isNew(unsafe.StringData(t)) {
+		w.Weight += int64(len(t))
+	}
+}
+
+// isNew tells whether something at an address was not seen before.
+func (w *Weigher) isNew(at any) bool {
+	if _, ok := w.seen[at]; ok {
+		return false
+	}
+	if w.seen == nil {
+		w.seen = map[any]struct{}{}
+	}
+	w.seen[at] = struct{}{}
+	return true
 }
 
 // renderedKey names a document among those that were made.

@@ -463,13 +463,14 @@ func (s *Mirrors) forgetAbsences(ctx context.Context) error {
 
 // weightOfListing is about what an upstream's document takes in memory, in bytes.
 func weightOfListing(known act.Aged[record.UpstreamDocument]) int64 {
-	weight := int64(500)
+	var w holdings.Weigher
 	for i := range known.Value.Listing.Versions {
 		v := &known.Value.Listing.Versions[i]
-		weight += 500 + 550*int64(len(v.Files))
+		w.Weight += 500 + 550*int64(len(v.Files))
 		if v.Details != nil {
-			weight += holdings.WeightOfDetails(v.Details)
+			w.Weight += 300
+			w.Details(v.Details)
 		}
 	}
-	return weight
+	return 500 + w.Weight
 }

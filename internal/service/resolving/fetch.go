@@ -50,6 +50,13 @@ func (s *Resolving) Uploads(ctx context.Context, key catalog.PackageKey, version
 	return s.packageOf(ctx, key, version)
 }
 
+// Rendered implements ecosystem.Desk.
+func (s *Resolving) Rendered(
+	p *catalog.Package, which string, render func(before ecosystem.Document) (ecosystem.Document, error),
+) (ecosystem.Document, error) {
+	return s.holdings.Rendered(p, which, render)
+}
+
 // packageOf is what a repository of any kind has of a package; of a snapshot
 // with its uploads if version is one.
 func (s *Resolving) packageOf(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error) {

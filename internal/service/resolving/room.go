@@ -42,7 +42,7 @@ func New(
 		folders: act.NewWeighted[folderKey](a.Remembered, 200, func(f act.Aged[ecosystem.Folder]) int64 {
 			weight := int64(300)
 			for i := range f.Value.Entries {
-				weight += 300 + int64(len(f.Value.Entries[i].Name)+len(f.Value.Entries[i].PURL))
+				weight += 300 + int64(len(f.Value.Entries[i].Name)) // what its PURL says it shares with its package
 			}
 			return weight
 		}),

@@ -243,44 +243,53 @@ type Paged struct {
 	Next  string // the version to go on after; "" if this was the last page
 }
 
-// cut leaves of the holdings what is on the page.
-func (page VersionPage) cut(ecosystemName string, holdings []Holding) ([]Holding, Paged) {
-	seen := map[string]bool{}
-	var names []string
-	for _, h := range holdings {
-		for _, v := range h.Package.Versions {
-			if !seen[v.Version] {
-				seen[v.Version] = true
-				names = append(names, v.Version)
-			}
-		}
-	}
+// choose finds which versions are on the page, of those that fit; nil if all of them are.
+// It looks at each once, however many there are, and puts only those of the page into
+// their order.
+func (page VersionPage) choose(
+	ecosystemName string, holdings []Holding, fits func(*catalog.Version) bool,
+) (on map[string]bool, paged Paged) {
 	order := func(a, b string) int {
 		if c := purl.Compare(ecosystemName, b, a); c != 0 {
 			return c
 		}
 		return strings.Compare(b, a)
 	}
-	paged := Paged{Total: len(names)}
-	if page.After != "" {
-		names = slices.DeleteFunc(names, func(name string) bool { return order(name, page.After) <= 0 })
+	seen := make(map[string]bool, len(holdings[0].Package.Versions))
+	var names []string // of the page
+	more := false
+	for _, h := range holdings {
+		for i := len(h.Package.Versions) - 1; i >= 0; i-- { // the newest stand at the end, mostly
+			name := h.Package.Versions[i].Version
+			if !fits(&h.Package.Versions[i]) || seen[name] {
+				continue
+			}
+			seen[name] = true
+			if page.Limit == 0 || page.After != "" && order(name, page.After) <= 0 {
+				continue
+			}
+			if len(names) == page.Limit && order(name, names[page.Limit-1]) > 0 {
+				more = true
+				continue
+			}
+			at, _ := slices.BinarySearchFunc(names, name, order)
+			if names = slices.Insert(names, at, name); len(names) > page.Limit {
+				names, more = names[:page.Limit], true
+			}
+		}
 	}
-	if page.Limit == 0 || len(names) <= page.Limit && page.After == "" {
-		return holdings, paged
+	paged.Total = len(seen)
+	if page.Limit == 0 {
+		return nil, paged
 	}
-	slices.SortFunc(names, order)
-	if len(names) > page.Limit {
-		names = names[:page.Limit]
+	if more {
 		paged.Next = names[len(names)-1]
 	}
-	on := make(map[string]bool, len(names))
+	on = make(map[string]bool, len(names))
 	for _, name := range names {
 		on[name] = true
 	}
-	for _, h := range holdings {
-		h.Package.Versions = slices.DeleteFunc(h.Package.Versions, func(v catalog.Version) bool { return !on[v.Version] })
-	}
-	return slices.DeleteFunc(holdings, func(h Holding) bool { return len(h.Package.Versions) == 0 }), paged
+	return on, paged
 }
 
 // HoldingsOf is Show without what is told besides of the versions.
@@ -294,6 +303,9 @@ func (s *Search) HoldingsOf(
 			return nil, Paged{}, err
 		}
 		readable = []catalog.Repository{r}
+	}
+	fits := func(v *catalog.Version) bool {
+		return p.Version == "" || v.Version == p.Version || v.Upload == p.Version
 	}
 	var holdings []Holding
 	for _, r := range readable {
@@ -318,14 +330,9 @@ func (s *Search) HoldingsOf(
 		if err != nil {
 			return nil, Paged{}, err
 		}
-		shown := *found
-		shown.Versions = slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
-			return p.Version != "" && v.Version != p.Version && v.Upload != p.Version
-		})
-		if len(shown.Versions) == 0 {
-			continue
+		if slices.ContainsFunc(found.Versions, func(v catalog.Version) bool { return fits(&v) }) {
+			holdings = append(holdings, Holding{Repository: r, Package: found})
 		}
-		holdings = append(holdings, Holding{Repository: r, Package: &shown})
 	}
 	if holdings == nil {
 		for _, r := range readable {
@@ -340,9 +347,20 @@ func (s *Search) HoldingsOf(
 		return nil, Paged{}, fault.New(fault.NotFound, "no-such-package", "no repository that you may read holds %s", p).
 			WithHint("crelvo search finds packages by parts of their names.")
 	}
-	holdings, paged := page.cut(p.Ecosystem, holdings)
+	on, paged := page.choose(p.Ecosystem, holdings, fits)
+	shown := holdings[:0]
 	for _, h := range holdings {
-		slices.SortFunc(h.Package.Versions, func(a, b catalog.Version) int {
+		of := *h.Package
+		of.Versions = nil
+		for i := range h.Package.Versions {
+			if v := &h.Package.Versions[i]; fits(v) && (on == nil || on[v.Version]) {
+				of.Versions = append(of.Versions, *v)
+			}
+		}
+		if len(of.Versions) == 0 {
+			continue
+		}
+		slices.SortFunc(of.Versions, func(a, b catalog.Version) int {
 			if c := purl.Compare(p.Ecosystem, b.Version, a.Version); c != 0 {
 				return c
 			}
@@ -351,8 +369,10 @@ func (s *Search) HoldingsOf(
 			}
 			return 1
 		})
+		h.Package = &of
+		shown = append(shown, h)
 	}
-	return holdings, paged, nil
+	return shown, paged, nil
 }
 
 // Hits implements ecosystem.Desk.
