@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -41,6 +42,11 @@ type packageHead struct {
 type Known struct {
 	Package *catalog.Package
 	state   string
+	// newest is the highest id of its versions, and marked tells whether one is withdrawn.
+	newest int64
+	marked bool
+	// grown is set by who writes after the end of its versions, in the same array.
+	grown *atomic.Bool
 }
 
 // Package gives a package with its visible versions and their files, or
@@ -72,13 +78,15 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 	if before.Package != nil && (before.Package.ID != p.ID || key.AsOf != 0) {
 		before = Known{}
 	}
-	if p.Versions, err = db.versions(ctx, key, p.ID, before); err != nil {
+	before.marked = before.marked || head.Withdrawals != nil
+	known := Known{Package: p, state: head.State, marked: head.Withdrawals != nil, grown: new(atomic.Bool)}
+	if p.Versions, known.newest, err = db.versions(ctx, key, p.ID, before); err != nil {
 		return Known{}, err
 	}
 	if len(p.Versions) == 0 {
 		return Known{}, ErrNotFound
 	}
-	if err := head.apply(p); err != nil {
+	if err := head.apply(p, before.marked); err != nil {
 		return Known{}, err
 	}
 	if key.AsOf != 0 {
@@ -89,15 +97,18 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 			}
 		}
 	}
-	return Known{Package: p, state: head.State}, nil
+	return known, nil
 }
 
-// apply adds the labels, and marks what is withdrawn.
-func (h packageHead) apply(p *catalog.Package) error {
+// apply adds the labels and, if something is or was withdrawn, marks what is.
+func (h packageHead) apply(p *catalog.Package, mark bool) error {
 	if h.Labels != nil {
 		if err := json.Unmarshal(h.Labels, &p.Labels); err != nil {
 			return err
 		}
+	}
+	if !mark {
+		return nil
 	}
 	withdrawn := map[string]*catalog.Withdrawal{}
 	if h.Withdrawals != nil {
@@ -111,12 +122,42 @@ func (h packageHead) apply(p *catalog.Package) error {
 	return nil
 }
 
+// spareFrom is from how many versions on there is room for more behind them.
+const spareFrom = 1000
+
+// without are the versions that are known but for those among the rows, with room for
+// these. What comes to a package with many is written behind what is there: whoever has
+// the package of before does not see it.
+func (k Known) without(rows []*versionRow) []catalog.Version {
+	all := k.Package.Versions
+	changed := make(map[int64]bool, len(rows))
+	onlyNew := !k.marked // marks are written into the versions
+	for _, row := range rows {
+		changed[row.ID] = true
+		onlyNew = onlyNew && row.ID > k.newest
+	}
+	if onlyNew && cap(all)-len(all) >= len(rows) && k.grown.CompareAndSwap(false, true) {
+		return all
+	}
+	room := len(rows)
+	if len(all) >= spareFrom {
+		room += len(all) / 8
+	}
+	left := make([]catalog.Version, 0, len(all)+room)
+	for _, v := range all {
+		if !changed[v.ID] {
+			left = append(left, v)
+		}
+	}
+	return left
+}
+
 // versions reads the versions of a package that can be seen, with their files;
 // after before, only those that changed, which take the place of what was known
-// of them.
+// of them. newest is the highest id among them.
 func (db *DB) versions(
 	ctx context.Context, key catalog.PackageKey, packageID int64, before Known,
-) ([]catalog.Version, error) {
+) (versions []catalog.Version, newest int64, err error) {
 	which := `v.package_id = $1 and` + seen(key.AsOf)
 	arguments := []any{packageID}
 	if before.Package != nil {
@@ -127,29 +168,19 @@ func (db *DB) versions(
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
 		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+
 		` seen from version v where `+which, arguments...); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	var versions []catalog.Version
 	if before.Package != nil {
-		changed := make(map[int64]bool, len(rows))
-		for _, row := range rows {
-			changed[row.ID] = true
-		}
-		versions = slices.Grow(versions, len(before.Package.Versions)+len(rows))
-		for _, v := range before.Package.Versions {
-			if !changed[v.ID] {
-				versions = append(versions, v)
-			}
-		}
+		versions, newest = before.without(rows), before.newest
 		if len(rows) == 0 {
-			return versions, nil
+			return versions, newest, nil
 		}
 	}
 	var files []fileRow
 	if err := db.SelectContext(ctx, &files, `select `+fileColumns+` from version v join file f on f.version_id = v.id
 		join stored_file b using (sha256) where `+which+addedBy(key.AsOf)+` order by f.version_id, f.name`,
 		arguments...); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	byVersion := map[int64][]catalog.File{}
 	for _, row := range files {
@@ -172,10 +203,10 @@ func (db *DB) versions(
 		}
 		details, err := alike.read(row.Details)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		v.Details = details
-		versions = append(versions, v)
+		versions, newest = append(versions, v), max(newest, v.ID)
 	}
-	return versions, nil
+	return versions, newest, nil
 }

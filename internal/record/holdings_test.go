@@ -99,6 +99,82 @@ func TestPackageIsBroughtUpToDate(t *testing.T) {
 	}
 }
 
+// TestManyVersionsGrow: what is added to a package of many versions is written behind them,
+// once, and nobody who read it before sees that.
+func TestManyVersionsGrow(t *testing.T) {
+	w := newWorld(t)
+	ctx, now := t.Context(), time.Now()
+	first := w.file("a", "1", "one", 1, now)
+	w.complete(w.add(first).VersionID, now)
+	for _, statement := range []string{
+		`insert into version (package_id, version, snapshot, uploaded_at, published_by, touched_at, visible_from, bytes, details)
+		select package_id, '1.' || n, false, uploaded_at, published_by, touched_at, visible_from, bytes, details
+		from version, generate_series(1, 1500) n`,
+		`insert into file (version_id, name, extension, sha256, added_at)
+		select v.id, 'a-' || v.version || '.jar', 'jar', f.sha256, f.added_at from version v, file f where v.version <> '1'`,
+	} {
+		if _, err := w.ExecContext(ctx, statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	type was struct {
+		known record.Known
+		told  string
+	}
+	var all []was
+	read := func(before record.Known) record.Known {
+		t.Helper()
+		known, err := w.Package(ctx, first.Key, before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		anew, err := w.Package(ctx, first.Key, record.Known{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if told(known.Package) != told(anew.Package) {
+			t.Errorf("%d versions brought up to date, %d anew", len(known.Package.Versions), len(anew.Package.Versions))
+		}
+		all = append(all, was{known, told(known.Package)})
+		return known
+	}
+	publish := func(version string) {
+		t.Helper()
+		w.complete(w.add(w.file("a", version, version, 1, now)).VersionID, now)
+	}
+	same := func(a, b record.Known) bool { return &a.Package.Versions[0] == &b.Package.Versions[0] }
+	known := read(record.Known{})
+	publish("2")
+	known = read(known)
+	publish("3")
+	next, besides := read(known), read(known)
+	if !same(known, next) || same(known, besides) {
+		t.Errorf("in the same array: %v, and a second time: %v", same(known, next), same(known, besides))
+	}
+	publish("4")
+	next, besides = read(next), read(besides)
+	w.within(func(tx *record.Tx) error {
+		return tx.Withdraw(ctx, first.Key, []string{"3"}, []string{"leaks"}, "x", now)
+	})
+	next = read(next)
+	publish("5")
+	read(next)
+	w.within(func(tx *record.Tx) error {
+		if err := tx.Restore(ctx, first.Key, []string{"3"}, now); err != nil {
+			return err
+		}
+		_, err := tx.RemoveVersions(ctx, first.Key, []string{"1.7"}, time.Hour, now)
+		return err
+	})
+	read(next)
+	read(besides)
+	for i, one := range all {
+		if told(one.known.Package) != one.told {
+			t.Errorf("what was read as number %d has become something else", i)
+		}
+	}
+}
+
 // TestWhatIsUnderWay: a version whose transaction began before a read and ended
 // after it must not be missed.
 func TestWhatIsUnderWay(t *testing.T) {

@@ -20,10 +20,10 @@ func weightOf(known act.Aged[record.Known]) int64 {
 	if p == nil {
 		return 0
 	}
-	var w Weigher
+	w := Weigher{Weight: 420 * int64(cap(p.Versions))}
 	for i := range p.Versions {
 		v := &p.Versions[i]
-		w.Weight += 420 + 380*int64(len(v.Files))
+		w.Weight += 380 * int64(len(v.Files))
 		w.Details(&v.Details)
 	}
 	return 500 + w.Weight
