@@ -41,8 +41,9 @@ func preparePlainFile(name string, size int64) func(context.Context, *bench) err
 var wrkRequests = regexp.MustCompile(`(\d+) requests in`)
 
 // readingPlainly measures both services, by what one run against one of them gives.
-func readingPlainly(name string, of func(ctx context.Context, b *bench, h *house.House, path string) (float64, error)) func(
-	context.Context, *bench, int) (float64, float64, error) {
+func readingPlainly(
+	name string, of func(ctx context.Context, b *bench, h *house.House, path string) (float64, error),
+) func(context.Context, *bench, int) (float64, float64, error) {
 	return func(ctx context.Context, b *bench, _ int) (ours, reference float64, err error) {
 		raw, err := os.ReadFile(filepath.Join(b.nginxRoot(), name))
 		if err != nil {

@@ -348,12 +348,17 @@ func (s *Search) HoldingsOf(
 			WithHint("crelvo search finds packages by parts of their names.")
 	}
 	on, paged := page.choose(p.Ecosystem, holdings, fits)
-	shown := holdings[:0]
+	return shown(holdings, func(v *catalog.Version) bool { return fits(v) && (on == nil || on[v.Version]) }), paged, nil
+}
+
+// shown leaves of holdings the versions that are to be shown, in their order.
+func shown(holdings []Holding, which func(*catalog.Version) bool) []Holding {
+	left := holdings[:0]
 	for _, h := range holdings {
 		of := *h.Package
 		of.Versions = nil
 		for i := range h.Package.Versions {
-			if v := &h.Package.Versions[i]; fits(v) && (on == nil || on[v.Version]) {
+			if v := &h.Package.Versions[i]; which(v) {
 				of.Versions = append(of.Versions, *v)
 			}
 		}
@@ -361,7 +366,7 @@ func (s *Search) HoldingsOf(
 			continue
 		}
 		slices.SortFunc(of.Versions, func(a, b catalog.Version) int {
-			if c := purl.Compare(p.Ecosystem, b.Version, a.Version); c != 0 {
+			if c := purl.Compare(of.Key.Ecosystem, b.Version, a.Version); c != 0 {
 				return c
 			}
 			if a.Newer(b) {
@@ -370,9 +375,9 @@ func (s *Search) HoldingsOf(
 			return 1
 		})
 		h.Package = &of
-		shown = append(shown, h)
+		left = append(left, h)
 	}
-	return shown, paged, nil
+	return left
 }
 
 // Hits implements ecosystem.Desk.
