@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/klauspost/compress/gzip"
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 )
 
 // adapter lets huma's typed operations be routes of echo.
@@ -21,8 +23,12 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	a.Add(op.Method, routerPath(op.Path), func(c *echo.Context) error {
 		handler(&operationContext{op: op, echo: c})
 		return nil
-	})
+	}, quickly)
 }
+
+// quickly compresses what operations answer: lists are long and say the same again and
+// again, and who reads them may be far away.
+var quickly = middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1400, Level: gzip.BestSpeed})
 
 // routerPath is the path of an operation in the router's form.
 func routerPath(path string) string { return strings.NewReplacer("{", ":", "}", "").Replace(path) }
