@@ -141,3 +141,68 @@ func ClickText(text string) chromedp.Action[chromedp.Void] {
 func Unfold(name string) chromedp.Action[chromedp.Void] {
 	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role='treeitem'][.//span[normalize-space(.)=%q]]`, name)))
 }
+
+// DemoPages are the pages of the console with the demo's data, and what each shows.
+var DemoPages = []struct{ Path, Shows string }{
+	{"/", "snapshots"}, {"/repositories/snapshots", "snapshots"}, {"/repositories/platform", "platform"},
+	{"/repositories/shore-maven/upstream", "upstream"}, {"/repositories/snapshots/settings", "settings"},
+	{"/search?q=berth", "berth"}, {"/package/npm/@skerry/deck-ui", "deck-ui"},
+	{"/package/maven/example.skerry.berth/berth-planner", "berth-planner"}, {"/builds", "berth-planner"},
+	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
+	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"},
+	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
+	{"/retention/space", "space"}, {"/retention/use", "downloads"},
+	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},
+	{"/activity", "activity"},
+}
+
+// Slow makes a tab's processor so many times slower, and its line so many bits a second;
+// the browser forgets the files that it has.
+func Slow(times float64, bits int) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if err := t.Call(ctx, "Network.clearBrowserCache", nil, nil); err != nil {
+			return err
+		}
+		if err := t.Call(ctx, "Emulation.setCPUThrottlingRate", map[string]any{"rate": times}, nil); err != nil {
+			return err
+		}
+		return t.Call(ctx, "Network.emulateNetworkConditions", map[string]any{"offline": false, "latency": 0,
+			"downloadThroughput": bits / 8, "uploadThroughput": bits / 8}, nil)
+	})
+}
+
+// TimeOf goes to a page, and gives after how long it shows a text in its main part, with
+// nothing still being fetched.
+func TimeOf(ctx context.Context, address, text string) (took time.Duration, err error) {
+	const look = `(() => {
+		const look = () => {
+			const main = document.querySelector("main");
+			if (main && main.textContent.toLowerCase().includes(%q) && !document.querySelector("[aria-busy=true]"))
+				window.shownAfter = performance.now();
+			else setTimeout(look, 10);
+		};
+		look();
+	})()`
+	var script struct {
+		Identifier string `json:"identifier"`
+	}
+	err = Within(ctx, 60*time.Second, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		return t.Call(ctx, "Page.addScriptToEvaluateOnNewDocument",
+			map[string]any{"source": fmt.Sprintf(look, strings.ToLower(text))}, &script)
+	}), chromedp.Navigate(address), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for took == 0 {
+			ms, err := chromedp.Evaluate[float64]("window.shownAfter ?? 0")(ctx, t)
+			if err != nil {
+				return err
+			}
+			took = time.Duration(ms * float64(time.Millisecond))
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("%s does not show %q", address, text)
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+		return t.Call(ctx, "Page.removeScriptToEvaluateOnNewDocument", map[string]any{"identifier": script.Identifier}, nil)
+	}))
+	return took, err
+}

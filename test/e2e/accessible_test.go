@@ -16,20 +16,6 @@ import (
 	"crelvo/test/house"
 )
 
-// consolePages are the pages of the console with the demo's data, and what each shows.
-var consolePages = []struct{ path, shows string }{
-	{"/", "snapshots"}, {"/repositories/snapshots", "snapshots"}, {"/repositories/platform", "platform"},
-	{"/repositories/shore-maven/upstream", "upstream"}, {"/repositories/snapshots/settings", "settings"},
-	{"/search?q=berth", "berth"}, {"/package/npm/@skerry/deck-ui", "deck-ui"},
-	{"/package/maven/example.skerry.berth/berth-planner", "berth-planner"}, {"/builds", "berth-planner"},
-	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
-	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"},
-	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
-	{"/retention/space", "space"}, {"/retention/use", "downloads"},
-	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},
-	{"/activity", "activity"},
-}
-
 // accessible looks at every page with axe-core, light and dark, wide and narrow: there
 // is nothing against WCAG 2.2, levels A and AA.
 func accessible(t *testing.T, h *house.House) {
@@ -46,10 +32,10 @@ func accessible(t *testing.T, h *house.House) {
 		t.Fatal(err)
 	}
 	seen := map[string]bool{}
-	for _, page := range consolePages {
+	for _, page := range browser.DemoPages {
 		if err := browser.Within(tab, 30*time.Second, chromedp.EmulateViewport(1280, 800),
-			chromedp.Navigate(h.Address+page.path), browser.ShowsText(page.shows), browser.ChartsDrawn()); err != nil {
-			t.Errorf("%s: %v", page.path, err)
+			chromedp.Navigate(h.Address+page.Path), browser.ShowsText(page.Shows), browser.ChartsDrawn()); err != nil {
+			t.Errorf("%s: %v", page.Path, err)
 			continue
 		}
 		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](string(axe)+"; true")); err != nil {
@@ -66,7 +52,7 @@ func accessible(t *testing.T, h *house.House) {
 				for _, v := range violations(t, tab, rules) {
 					if key := v.ID + v.Where; !seen[key] {
 						seen[key] = true
-						t.Errorf("%s, %d wide, %s: %s: %s\n%s", page.path, width, theme, v.ID, v.Help, v.Where)
+						t.Errorf("%s, %d wide, %s: %s: %s\n%s", page.Path, width, theme, v.ID, v.Help, v.Where)
 					}
 				}
 			}
