@@ -19,7 +19,13 @@ import (
 // is the same for everybody.
 func TestAssets(t *testing.T) {
 	script := strings.Repeat("console.log('ahoy');\n", 200)
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	if _, err := z.Write([]byte(script)); err != nil || z.Close() != nil {
+		t.Fatal(err)
+	}
 	w := &Server{settings: Settings{Console: fstest.MapFS{"assets/a-1.js": {Data: []byte(script)},
+		"index.html": {Data: []byte("<p>")}, "assets/a-1.js.gz": {Data: packed.Bytes()},
 		"assets/b-2.woff2": {Data: []byte{1, 2, 3}}}}}
 	get := func(path, takes string) (*httptest.ResponseRecorder, error) {
 		r := httptest.NewRequest(http.MethodGet, path, nil)
@@ -49,7 +55,9 @@ func TestAssets(t *testing.T) {
 			t.Errorf("%s for %q: %v, %d bytes, %v", c.path, c.takes, a.Header(), len(raw), err)
 		}
 	}
-	if _, err := get("/assets/c-3.js", "gzip"); !fault.Is(err, fault.NotFound) {
-		t.Errorf("what is not there: %v", err)
+	for _, path := range []string{"/assets/c-3.js", "/assets", "/assets/../index.html"} {
+		if _, err := get(path, "gzip"); !fault.Is(err, fault.NotFound) {
+			t.Errorf("%s: %v", path, err)
+		}
 	}
 }

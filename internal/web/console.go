@@ -7,9 +7,6 @@ import (
 	"net/http"
 	"path"
 	"strings"
-	"sync"
-
-	"github.com/klauspost/compress/gzip"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -54,19 +51,12 @@ func (w *Server) addConsole() {
 	w.both("/assets/*", forAnyone, w.asset())
 }
 
-// asset serves the parts of the console, whose names change with their content. Each is
-// compressed once, when it is first asked for.
+// asset serves the parts of the console, whose names change with their content. They were
+// compressed when the console was built.
 func (w *Server) asset() echo.HandlerFunc {
-	packed := map[string]func() []byte{}
-	if found, err := fs.Glob(w.settings.Console, "assets/*"); err == nil {
-		for _, name := range found {
-			packed[name] = sync.OnceValue(func() []byte { return gzipped(w.settings.Console, name) })
-		}
-	}
 	return func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
-		small, known := packed[name]
-		if !known {
+		if stat, err := fs.Stat(w.settings.Console, name); err != nil || stat.IsDir() || path.Dir(name) != "assets" {
 			return fault.New(fault.NotFound, "no-such-file", "there is no file %s", c.Request().URL.Path)
 		}
 		h := c.Response().Header()
@@ -75,23 +65,11 @@ func (w *Server) asset() echo.HandlerFunc {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
 		h.Set("Vary", "Accept-Encoding")
 		if ecosystem.AcceptsGzip(c.Request().Header.Get("Accept-Encoding")) {
-			if content := small(); content != nil {
+			if packed, err := fs.ReadFile(w.settings.Console, name+".gz"); err == nil {
 				h.Set("Content-Encoding", "gzip")
-				return c.Blob(http.StatusOK, mime.TypeByExtension(path.Ext(name)), content)
+				return c.Blob(http.StatusOK, mime.TypeByExtension(path.Ext(name)), packed)
 			}
 		}
 		return c.FileFS(name, w.settings.Console)
 	}
-}
-
-// gzipped is a file by gzip; nil if it cannot be read, or does not get smaller by it.
-func gzipped(files fs.FS, name string) []byte {
-	raw, err := fs.ReadFile(files, name)
-	if err != nil {
-		return nil
-	}
-	if small := ecosystem.Gzipped(gzip.BestCompression, raw); len(small) < len(raw) {
-		return small
-	}
-	return nil
 }

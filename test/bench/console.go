@@ -162,7 +162,8 @@ func demoPages(ctx context.Context, b *bench, _ int) (slowest, _ float64, err er
 			slowest, which = ms, page.Path
 		}
 	}
-	b.note("Pages: the slowest is %s; the very first page, with nothing in the browser, takes %.1f s", which, first.Seconds())
+	b.note("Pages: the slowest is %s; the very first page, with nothing in the browser, takes %.1f s", which,
+		first.Seconds())
 	b.note("Pages, in ms: %s", strings.Join(all, ", "))
 	return slowest, 0, nil
 }
