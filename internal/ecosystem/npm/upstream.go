@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -15,6 +17,8 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+
+	"golang.org/x/sync/errgroup"
 )
 
 var _ ecosystem.Mirrored = NPM{}
@@ -159,30 +163,69 @@ func skip(d *json.Decoder) error {
 	}
 }
 
-// readVersions reads the object of versions, one after the other. Versions that
-// cannot be read are passed over: old packages have all sorts of things.
+// manifestsAtOnce is how many manifests are taken apart by one hand before it gets others.
+const manifestsAtOnce = 16
+
+// readVersions reads the object of versions. What each is like is found out by several at
+// once, while the next ones are read. Versions that cannot be read are passed over: old
+// packages have all sorts of things.
 func readVersions(d *json.Decoder, p purl.PURL) ([]catalog.ListedVersion, error) {
 	if err := open(d, '{'); err != nil {
 		return nil, err
 	}
-	var all []catalog.ListedVersion
-	for d.More() {
-		if _, err := keyOf(d); err != nil {
-			return nil, err
-		}
-		var raw json.RawMessage
-		if err := d.Decode(&raw); err != nil {
-			return nil, err
-		}
-		if len(all) >= listedVersions {
-			return nil, fmt.Errorf("it lists more than %d versions", listedVersions)
-		}
-		if v, ok := readVersion(raw, p); ok {
-			all = append(all, v)
-		}
+	var hands errgroup.Group
+	hands.SetLimit(runtime.GOMAXPROCS(0))
+	var parts []*[]catalog.ListedVersion
+	var some []json.RawMessage
+	hand := func() {
+		of, part := some, new([]catalog.ListedVersion)
+		parts, some = append(parts, part), nil
+		hands.Go(func() (err error) {
+			defer func() {
+				if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
+					err = fmt.Errorf("reading a manifest failed badly: %v\n%s", bad, debug.Stack())
+				}
+			}()
+			for _, raw := range of {
+				if v, ok := readVersion(raw, p); ok {
+					*part = append(*part, v)
+				}
+			}
+			return nil
+		})
 	}
-	_, err := d.Token()
-	return all, err
+	read := func() error {
+		for n := 0; d.More(); n++ {
+			if _, err := keyOf(d); err != nil {
+				return err
+			}
+			var raw json.RawMessage
+			if err := d.Decode(&raw); err != nil {
+				return err
+			}
+			if n >= listedVersions {
+				return fmt.Errorf("it lists more than %d versions", listedVersions)
+			}
+			if some = append(some, raw); len(some) == manifestsAtOnce {
+				hand()
+			}
+		}
+		hand()
+		_, err := d.Token()
+		return err
+	}
+	err := read()
+	if failed := hands.Wait(); err == nil {
+		err = failed
+	}
+	if err != nil {
+		return nil, err
+	}
+	var all []catalog.ListedVersion
+	for _, part := range parts {
+		all = append(all, *part...)
+	}
+	return all, nil
 }
 
 func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok bool) {

@@ -38,6 +38,9 @@ func (s *Mirrors) Document(
 	if known, ok := s.documents.Get(key); ok && known.Generation == age {
 		return &known.Value, nil
 	}
+	if waiting := s.noting.of(key); waiting != nil {
+		return waiting, nil
+	}
 	d, err := s.DB.UpstreamDocument(ctx, m.ID, path)
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, nil
@@ -46,27 +49,6 @@ func (s *Mirrors) Document(
 		s.documents.Add(key, act.Aged[record.UpstreamDocument]{Value: d, Generation: age})
 	}
 	return &d, err
-}
-
-// setDocument writes what an upstream said; tell is whether it is news.
-func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamDocument, tell bool) error {
-	age := s.Age(d.About)
-	err := s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.SetUpstreamDocument(ctx, d); err != nil || !tell {
-			return err
-		}
-		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name,
-			Ecosystem: m.Ecosystem,
-			Namespace: d.About.Namespace, Name: d.About.Name})
-	})
-	if err != nil {
-		return err
-	}
-	if tell {
-		age = s.Age(d.About) // it was told
-	}
-	s.documents.Add(documentKey{m.ID, d.Path}, act.Aged[record.UpstreamDocument]{Value: d, Generation: age})
-	return nil
 }
 
 // patience is how long somebody waits for a document to be refreshed while an

@@ -27,6 +27,7 @@ type Mirrors struct {
 	holdings     *holdings.Holdings
 	repositories *repositories.Repositories
 
+	noting    *noting
 	documents *act.Weighted[documentKey, act.Aged[record.UpstreamDocument]]
 	mirrors   atomic.Pointer[map[int64]*Mirror]
 }
@@ -44,8 +45,8 @@ func New(
 ) *Mirrors {
 	s := &Mirrors{
 		Act: a, bytes: bytes, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
-		repositories: repositories,
-		documents:    act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
+		repositories: repositories, noting: newNoting(),
+		documents: act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
 	}
 	directory.Subscribe(s.setMirrors)
 	directory.Subscribe(s.schedulePrefetch)

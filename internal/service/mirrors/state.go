@@ -296,6 +296,7 @@ func (s *Mirrors) Forget(ctx context.Context, caller access.Caller, name string,
 	}
 	key := catalog.PackageKey{RepositoryID: r.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
 	var forgotten Forgotten
+	s.noting.wait(func(w *noted) bool { return w.document.About == key }) // or it would come after this
 	err = s.DB.Within(ctx, func(tx *record.Tx) error {
 		var versions []string // all
 		if p.Version != "" {
