@@ -112,12 +112,15 @@ func (p *plain) end(ctx context.Context) error {
 }
 
 // databaseOf is the address of a service's private database, and its process.
-func databaseOf(h *house.House) (address string, pid int, err error) {
-	password, err := os.ReadFile(h.Data + "/postgres-password")
+func databaseOf(h *house.House) (address string, pid int, err error) { return databaseIn(h.Data) }
+
+// databaseIn is databaseOf for the one in a folder.
+func databaseIn(folder string) (address string, pid int, err error) {
+	password, err := os.ReadFile(folder + "/postgres-password")
 	if err != nil {
 		return "", 0, err
 	}
-	raw, err := os.ReadFile(h.Data + "/postgres/postmaster.pid")
+	raw, err := os.ReadFile(folder + "/postgres/postmaster.pid")
 	if err != nil {
 		return "", 0, err
 	}
@@ -186,10 +189,10 @@ func publishMany(clients int) func(context.Context, *bench, int) (float64, float
 func processorOfPublishing(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
 	cost, database, written := map[*house.House]float64{}, map[*house.House]float64{}, map[*house.House]float64{}
 	_, _, err = b.publishBoth(ctx, n, 8, func(to *house.House, do func() error) error {
-		process, cluster := b.processorTime(to)
+		process, cluster := b.processorTime(to, b.plain.cluster)
 		wal := b.written(ctx)
 		err := do()
-		processAfter, clusterAfter := b.processorTime(to)
+		processAfter, clusterAfter := b.processorTime(to, b.plain.cluster)
 		database[to] = float64((clusterAfter - cluster).Microseconds()) / 1000 / versionsPublished
 		cost[to] = database[to] + float64((processAfter-process).Microseconds())/1000/versionsPublished
 		written[to] = float64(b.written(ctx)-wal) / versionsPublished
@@ -229,10 +232,10 @@ func (b *bench) written(ctx context.Context) (bytes int64) {
 	return bytes
 }
 
-// processorTime is what a service and PostgreSQL have taken so far.
-func (b *bench) processorTime(of *house.House) (process, cluster time.Duration) {
+// processorTime is what a service and the PostgreSQL of a process have taken so far.
+func (b *bench) processorTime(of *house.House, postmaster int) (process, cluster time.Duration) {
 	const tick = 10 * time.Millisecond
-	server := strconv.Itoa(b.plain.cluster)
+	server := strconv.Itoa(postmaster)
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		b.note("S5: processor time cannot be read: %v", err)

@@ -67,12 +67,12 @@ func rateOfReading(ctx context.Context, _ *bench, h *house.House, path string) (
 
 // costOfReading is what a request takes of the service's processor time, in µs.
 func costOfReading(ctx context.Context, b *bench, h *house.House, path string) (float64, error) {
-	before, _ := b.processorTime(h)
+	before, _ := b.processorTime(h, 0)
 	out, err := exec.CommandContext(ctx, "wrk", "-t1", "-c32", "-d4s", "-H", authorization, h.Address+path).Output()
 	if err != nil {
 		return 0, fmt.Errorf("wrk: %w: %s", err, out)
 	}
-	after, _ := b.processorTime(h)
+	after, _ := b.processorTime(h, 0)
 	n, err := strconv.Atoi(string(wrkRequests.FindSubmatch(out)[1]))
 	return float64((after - before).Microseconds()) / float64(n), err
 }
