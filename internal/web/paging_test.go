@@ -1,6 +1,7 @@
 package web
 
 import (
+	"compress/gzip"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -92,6 +93,20 @@ func TestPages(t *testing.T) {
 	}
 	if len(names) != versions || names[0] != "1.24.0" || names[24] != "1.0.0" {
 		t.Errorf("%q", names)
+	}
+	// Who takes it compressed gets the same so.
+	r := httptest.NewRequest("GET", "/api/v1/package?purl=pkg:npm/kelp-colors", nil)
+	r.Header.Set("Authorization", "Bearer "+w.secrets["manages-all"])
+	r.Header.Set("Accept-Encoding", "gzip")
+	answer := httptest.NewRecorder()
+	w.server.Handler().ServeHTTP(answer, r)
+	z, err := gzip.NewReader(answer.Body)
+	if err != nil || answer.Header().Get("Content-Encoding") != "gzip" {
+		t.Fatalf("%v: %v", answer.Header(), err)
+	}
+	plain, err := io.ReadAll(z)
+	if err != nil || string(plain) != w.read(t, "/api/v1/package?purl=pkg:npm/kelp-colors", nil) {
+		t.Errorf("compressed it is %.200s, %v", plain, err)
 	}
 	// A name that is not there any more begins anew, and one version is itself.
 	var p api.Package

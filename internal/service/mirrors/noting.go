@@ -154,7 +154,8 @@ func (s *Mirrors) write() {
 			return nil
 		})
 		if err != nil {
-			s.Log.Error("what upstreams said could not be written; they are asked again after a restart", "documents", len(all), "error", err)
+			s.Log.Error("what upstreams said could not be written; they are asked again after a restart", "documents", len(all),
+				"error", err)
 		}
 		for _, w := range all {
 			key := w.key()
