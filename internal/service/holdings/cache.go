@@ -33,45 +33,45 @@ func weightOf(known act.Aged[record.Known]) int64 {
 // counts once.
 type Weigher struct {
 	Weight int64
-	seen   map[any]struct{}
+	seen   map[unsafe.Pointer]struct{}
 }
 
 // Details adds the details of a version.
 func (w *Weigher) Details(d *catalog.Details) {
 	w.text(d.Description)
-	if len(d.Dependencies) > 0 && w.isNew(&d.Dependencies[0]) {
+	if len(d.Dependencies) > 0 && w.isNew(unsafe.Pointer(&d.Dependencies[0])) {
 		w.Weight += 56 * int64(cap(d.Dependencies))
 		for i := range d.Dependencies {
 			w.text(d.Dependencies[i].PURL)
 			w.text(d.Dependencies[i].Version)
 		}
 	}
-	if len(d.Licences) > 0 && w.isNew(&d.Licences[0]) {
+	if len(d.Licences) > 0 && w.isNew(unsafe.Pointer(&d.Licences[0])) {
 		w.Weight += 32 * int64(cap(d.Licences))
 	}
 	if len(d.Native) > 0 {
 		w.Weight += 400
 	}
 	for _, raw := range d.Native {
-		if len(raw) > 0 && w.isNew(&raw[0]) {
+		if len(raw) > 0 && w.isNew(unsafe.Pointer(&raw[0])) {
 			w.Weight += int64(cap(raw))
 		}
 	}
 }
 
 func (w *Weigher) text(t string) {
-	if t != "" && w.isNew(unsafe.StringData(t)) {
+	if t != "" && w.isNew(unsafe.Pointer(unsafe.StringData(t))) {
 		w.Weight += int64(len(t))
 	}
 }
 
 // isNew tells whether something at an address was not seen before.
-func (w *Weigher) isNew(at any) bool {
+func (w *Weigher) isNew(at unsafe.Pointer) bool {
 	if _, ok := w.seen[at]; ok {
 		return false
 	}
 	if w.seen == nil {
-		w.seen = map[any]struct{}{}
+		w.seen = map[unsafe.Pointer]struct{}{}
 	}
 	w.seen[at] = struct{}{}
 	return true
