@@ -19,16 +19,16 @@ func TestWeight(t *testing.T) {
 		}
 		return weightOf(act.Aged[record.Known]{Value: record.Known{Package: p}})
 	}
-	make1K := func() catalog.Details {
+	made := func() catalog.Details {
 		return catalog.Details{Description: strings.Repeat("tide ", 40),
 			Dependencies: make([]catalog.Dependency, 10),
-			Native:       map[string]json.RawMessage{"rest": json.RawMessage(strings.Repeat(" ", 300))}}
+			Native:       map[string]json.RawMessage{"rest": json.RawMessage(strings.Repeat(" ", 320))}}
 	}
-	shared := make1K()
+	shared := made()
 	none := weigh(func(int) catalog.Details { return catalog.Details{} })
 	once := weigh(func(int) catalog.Details { return shared })
-	each := weigh(func(int) catalog.Details { return make1K() })
-	const own, of = 400, 200 + 10*56 + 300 // the map of each version; the texts and lists
+	each := weigh(func(int) catalog.Details { return made() })
+	const own, of = 400, 200 + 10*56 + 320 // the map of each version; the texts and lists
 	if none != 500+100*420 || once-none != 100*own+of || each-none != 100*(own+of) {
 		t.Errorf("nothing %d, shared %d more, each its own %d more", none, once-none, each-none)
 	}
