@@ -45,9 +45,14 @@ type Known struct {
 	// newest is the highest id of its versions, and marked tells whether one is withdrawn.
 	newest int64
 	marked bool
-	// grown is set by who writes after the end of its versions, in the same array.
+	// room are its versions with the room behind them, which nobody else has, and grown is
+	// set by who writes there.
+	room  []catalog.Version
 	grown *atomic.Bool
 }
+
+// Room is for how many versions there is room, those that are there included.
+func (k Known) Room() int { return cap(k.room) }
 
 // Package gives a package with its visible versions and their files, or
 // ErrNotFound if nothing of it is visible. before is what an earlier call gave
@@ -80,9 +85,10 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 	}
 	before.marked = before.marked || head.Withdrawals != nil
 	known := Known{Package: p, state: head.State, marked: head.Withdrawals != nil, grown: new(atomic.Bool)}
-	if p.Versions, known.newest, err = db.versions(ctx, key, p.ID, before); err != nil {
+	if known.room, known.newest, err = db.versions(ctx, key, p.ID, before); err != nil {
 		return Known{}, err
 	}
+	p.Versions = slices.Clip(known.room)
 	if len(p.Versions) == 0 {
 		return Known{}, ErrNotFound
 	}
@@ -129,7 +135,7 @@ const spareFrom = 1000
 // these. What comes to a package with many is written behind what is there: whoever has
 // the package of before does not see it.
 func (k Known) without(rows []*versionRow) []catalog.Version {
-	all := k.Package.Versions
+	all := k.room
 	changed := make(map[int64]bool, len(rows))
 	onlyNew := !k.marked // marks are written into the versions
 	for _, row := range rows {

@@ -20,7 +20,7 @@ func weightOf(known act.Aged[record.Known]) int64 {
 	if p == nil {
 		return 0
 	}
-	w := Weigher{Weight: 420 * int64(cap(p.Versions))}
+	w := Weigher{Weight: 420 * int64(max(len(p.Versions), known.Value.Room()))}
 	for i := range p.Versions {
 		v := &p.Versions[i]
 		w.Weight += 380 * int64(len(v.Files))
