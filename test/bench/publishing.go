@@ -112,15 +112,17 @@ func (p *plain) end(ctx context.Context) error {
 }
 
 // databaseOf is the address of a service's private database, and its process.
-func databaseOf(h *house.House) (address string, pid int, err error) { return databaseIn(h.Data) }
+func databaseOf(h *house.House) (address string, pid int, err error) {
+	return databaseIn(h.Data + "/postgres")
+}
 
 // databaseIn is databaseOf for the one in a folder.
 func databaseIn(folder string) (address string, pid int, err error) {
-	password, err := os.ReadFile(folder + "/postgres-password")
+	password, err := os.ReadFile(folder + "-password")
 	if err != nil {
 		return "", 0, err
 	}
-	raw, err := os.ReadFile(folder + "/postgres/postmaster.pid")
+	raw, err := os.ReadFile(folder + "/postmaster.pid")
 	if err != nil {
 		return "", 0, err
 	}
