@@ -334,7 +334,9 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
 	f.Digests, f.Details = staged.Digests(), details
-	s.noting.wait(func(w *noted) bool { return w.key() == documentKey{m.ID, path} }) // or it would come after this
+	if known != nil { // or it would be written after it was forgotten
+		s.noting.wait(func(w *noted) bool { return w.key() == documentKey{m.ID, path} })
+	}
 	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
 		if known != nil {
 			if err := tx.ForgetUpstreamDocument(ctx, m.ID, path); err != nil {

@@ -2,6 +2,8 @@ package mirrors
 
 import (
 	"context"
+	"fmt"
+	"runtime/debug"
 	"sync"
 
 	"golang.org/x/sync/semaphore"
@@ -121,6 +123,30 @@ func (n *noting) wait(of func(*noted) bool) {
 	}
 }
 
+// write has all that waits put on record, many at once. What cannot be is taken from among
+// the others, which are put by themselves then; done is called for each.
+func (n *noting) write(put func([]*noted) error, done func(w *noted, err error)) {
+	careful := func(some []*noted) (err error) {
+		defer func() {
+			if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
+				err = fmt.Errorf("writing failed badly: %v\n%s", bad, debug.Stack())
+			}
+		}()
+		return put(some)
+	}
+	for all := n.some(); len(all) > 0; all = n.some() {
+		failed := careful(all)
+		for i, w := range all {
+			err := failed
+			if err != nil && len(all) > 1 && !record.Unreachable(err) {
+				err = careful(all[i : i+1])
+			}
+			done(w, err)
+		}
+		n.done(all)
+	}
+}
+
 // setDocument takes note of what an upstream said; tell is whether it is news. It is
 // known at once, and written soon.
 func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamDocument, tell bool) error {
@@ -128,45 +154,42 @@ func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamD
 	s.documents.Add(documentKey{m.ID, d.Path}, known)
 	begin, err := s.noting.add(ctx, &noted{m, d, tell, weightOfListing(known)})
 	if begin {
-		go s.write()
+		go s.noting.write(s.put, s.wasPut)
 	}
 	return err
 }
 
-// write writes all that waits.
-func (s *Mirrors) write() {
+// put puts what upstreams said on record, all of it or none.
+func (s *Mirrors) put(all []*noted) error {
 	ctx := record.Patiently(context.Background())
-	for all := s.noting.some(); len(all) > 0; all = s.noting.some() {
-		err := s.DB.Within(ctx, func(tx *record.Tx) error {
-			for _, w := range all {
-				if err := tx.SetUpstreamDocument(ctx, w.document); err != nil {
-					return err
-				}
-				about := w.document.About
-				if !w.tell {
-					continue
-				}
-				if err := tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: w.m.ID, Repository: w.m.Name,
-					Ecosystem: w.m.Ecosystem, Namespace: about.Namespace, Name: about.Name}); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			s.Log.Error("what upstreams said could not be written; they are asked again after a restart", "documents", len(all),
-				"error", err)
-		}
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		for _, w := range all {
-			key := w.key()
-			known, ok := s.documents.Get(key)
-			switch {
-			case ok && w.tell && known.Value.CheckedAt.Equal(w.document.CheckedAt):
-				// That it was told ended what was known; it is the same still.
-				s.documents.Add(key, act.Aged[record.UpstreamDocument]{Value: w.document, Generation: s.Age(w.document.About)})
+			if err := tx.SetUpstreamDocument(ctx, w.document); err != nil {
+				return err
+			}
+			about := w.document.About
+			if !w.tell {
+				continue
+			}
+			if err := tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: w.m.ID, Repository: w.m.Name,
+				Ecosystem: w.m.Ecosystem, Namespace: about.Namespace, Name: about.Name}); err != nil {
+				return err
 			}
 		}
-		s.noting.done(all)
+		return nil
+	})
+}
+
+// wasPut remembers what was put on record as current, or tells that it was not.
+func (s *Mirrors) wasPut(w *noted, err error) {
+	if err != nil {
+		s.Log.Error("what an upstream said could not be written; it is asked again after a restart", "mirror", w.m.Name,
+			"path", w.document.Path, "error", err)
+	}
+	known, ok := s.documents.Get(w.key())
+	if ok && w.tell && known.Value.CheckedAt.Equal(w.document.CheckedAt) {
+		// That it was told ended what was known; it is the same still.
+		s.documents.Add(w.key(), act.Aged[record.UpstreamDocument]{Value: w.document, Generation: s.Age(w.document.About)})
 	}
 }
 

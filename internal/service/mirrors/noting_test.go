@@ -22,18 +22,21 @@ func TestNoting(t *testing.T) {
 	n, m := newNoting(), &Mirror{Repository: catalog.Repository{ID: 7}}
 	var mu sync.Mutex
 	written, told := map[string]string{}, map[string]bool{}
-	write := func() {
-		for all := n.some(); len(all) > 0; all = n.some() {
-			if len(all) > notedAtOnce {
-				t.Errorf("%d at once", len(all))
-			}
-			mu.Lock()
-			for _, w := range all {
-				written[w.document.Path] = w.document.ETag
-				told[w.document.Path] = told[w.document.Path] || w.tell
-			}
-			mu.Unlock()
-			n.done(all)
+	put := func(all []*noted) error {
+		if len(all) > notedAtOnce {
+			t.Errorf("%d at once", len(all))
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, w := range all {
+			written[w.document.Path] = w.document.ETag
+			told[w.document.Path] = told[w.document.Path] || w.tell
+		}
+		return nil
+	}
+	done := func(w *noted, err error) {
+		if err != nil {
+			t.Error(err)
 		}
 	}
 	const paths, rounds = 40, 50
@@ -47,7 +50,7 @@ func TestNoting(t *testing.T) {
 					t.Error(err)
 				}
 				if begin {
-					go write()
+					go n.write(put, done)
 				}
 				if d := n.of(documentKey{7, path}); d != nil && d.ETag != fmt.Sprint(round) {
 					t.Errorf("%s: %s waits after %d was said", path, d.ETag, round)
@@ -85,4 +88,37 @@ func TestNotingFull(t *testing.T) {
 		t.Errorf("after it: %v, %v", begin, err)
 	}
 	n.wait(func(w *noted) bool { return w.document.Path == "large" })
+}
+
+// TestNotingFails: what cannot be written, or is written badly, takes nothing with it.
+func TestNotingFails(t *testing.T) {
+	n, m := newNoting(), &Mirror{Repository: catalog.Repository{ID: 7}}
+	for i := range 2*notedAtOnce + 3 {
+		if _, err := n.add(t.Context(), said(m, fmt.Sprint("p", i), i, false)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	written, failed := map[string]bool{}, map[string]bool{}
+	n.write(func(all []*noted) error {
+		for _, w := range all {
+			switch w.document.Path {
+			case "p3":
+				return errors.New("it cannot be")
+			case "p20":
+				panic("it is too bad")
+			}
+		}
+		for _, w := range all {
+			written[w.document.Path] = true
+		}
+		return nil
+	}, func(w *noted, err error) { failed[w.document.Path] = err != nil })
+	for i := range 2*notedAtOnce + 3 {
+		if path, bad := fmt.Sprint("p", i), i == 3 || i == 20; written[path] == bad || failed[path] != bad {
+			t.Errorf("%s: written %v, failed %v", path, written[path], failed[path])
+		}
+	}
+	if !n.room.TryAcquire(mostNoted) {
+		t.Error("some of the room was not given back")
+	}
 }
