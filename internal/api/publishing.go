@@ -42,11 +42,13 @@ type Look struct {
 
 // LookFile is a file that may be published, and what of it was asked for so far.
 type LookFile struct {
-	Name   string    `json:"name" maxLength:"255"`
-	Size   int64     `json:"size" minimum:"0" doc:"in bytes"`
-	SHA256 string    `json:"sha256,omitempty" maxLength:"64" doc:"in hexadecimal, if it is known: tells whether the bytes are here already"`
-	As     string    `json:"as,omitempty" maxLength:"1024" doc:"what it is, as a package URL, if it does not say so"`
-	Seen   []Stretch `json:"seen,omitempty" maxItems:"200"`
+	Name   string `json:"name" maxLength:"255"`
+	Size   int64  `json:"size" minimum:"0" doc:"in bytes"`
+	SHA256 string `json:"sha256,omitempty" maxLength:"64" doc:"in hexadecimal, if it is known: tells whether the bytes are here already"`
+	// Arriving is for large files, whose digest takes as long as they are sent.
+	Arriving string    `json:"arriving,omitempty" maxLength:"64" doc:"the name under which it is sent in pieces (continue); its SHA-256 is wanted only if bytes of its size are here"`
+	As       string    `json:"as,omitempty" maxLength:"1024" doc:"what it is, as a package URL, if it does not say so"`
+	Seen     []Stretch `json:"seen,omitempty" maxItems:"200"`
 }
 
 // Stretch is a part of a file.
@@ -79,7 +81,7 @@ type IntendedFile struct {
 	Size int64  `json:"size"`
 	Here bool   `json:"here" doc:"its bytes need not be sent: a part named here with their SHA-256 will do"`
 	// Arrived is of what was sent in pieces.
-	Arrived int64 `json:"arrived" doc:"how many bytes of it came in pieces already (continue)"`
+	Arrived int64 `json:"arrived" doc:"how many bytes of it came in pieces already (continue), under the name that was given"`
 }
 
 // Refused is why something would not be done.
@@ -94,11 +96,19 @@ type Arrived struct {
 	Arrived int64 `json:"arrived"`
 }
 
-// Wanted is a part of a file that must be seen.
+// Wanted is a part of a file that must be seen, or its digest.
 type Wanted struct {
 	File   int   `json:"file"`
 	At     int64 `json:"at"`
 	Length int64 `json:"length"`
+	Digest bool  `json:"digest,omitempty" doc:"its SHA-256 is wanted, and no part of it"`
+}
+
+// ArrivedPart stands for a file that was sent in pieces, in the form of a publication.
+type ArrivedPart struct {
+	Name   string `json:"name" doc:"under which it was sent"`
+	Size   int64  `json:"size"`
+	CRC32C uint32 `json:"crc32c" doc:"of its bytes, as a number"`
 }
 
 // Published is what came of publishing by hand.

@@ -95,7 +95,7 @@ func publishFiles(cmd *cobra.Command, c *client.Client, to, as string, paths []s
 	}
 	bars := newProgress(cmd.ErrOrStderr())
 	for i := range files {
-		if files[i].Here || files[i].Size < inPieces || c.Token == "" && c.User == "" {
+		if files[i].Here || files[i].Arriving == "" || c.Token == "" && c.User == "" {
 			continue
 		}
 		if err := sendRest(cmd, c, to, as, &files[i], bars); err != nil {
@@ -107,7 +107,7 @@ func publishFiles(cmd *cobra.Command, c *client.Client, to, as string, paths []s
 	bars.wait()
 	if p := (*api.Problem)(nil); errors.As(err, &p) && (p.Code == "not-here" || p.Code == "damaged-upload") {
 		for i := range files {
-			files[i].Here = false // it went away in between, or arrived damaged
+			files[i].Again() // it went away in between, or arrived damaged
 		}
 		bars = newProgress(cmd.ErrOrStderr())
 		published, err = c.Publish(cmd.Context(), to, as, files, bars.follow)
@@ -116,9 +116,6 @@ func publishFiles(cmd *cobra.Command, c *client.Client, to, as string, paths []s
 	return published, err
 }
 
-// inPieces is from how many bytes on a file is sent so that it can be gone on with.
-const inPieces = 8 << 20
-
 // sendRest sends a file, and goes on where the connection is lost, a few times; what
 // arrived stays for a day, for the next run of the command.
 func sendRest(cmd *cobra.Command, c *client.Client, to, as string, f *client.Local, bars *progress) error {
@@ -126,9 +123,8 @@ func sendRest(cmd *cobra.Command, c *client.Client, to, as string, f *client.Loc
 		fmt.Fprintf(cmd.ErrOrStderr(), "%s: going on from %s.\n", f.Name(), api.Bytes(f.Arrived))
 	}
 	for wait := time.Second; ; wait *= 2 {
-		_, err := c.Continue(cmd.Context(), to, *f, bars.follow)
-		if err == nil {
-			f.Here = true
+		err := c.Continue(cmd.Context(), to, f, bars.follow)
+		if f.Sent() {
 			return nil
 		}
 		var p *api.Problem
@@ -152,10 +148,7 @@ func sendRest(cmd *cobra.Command, c *client.Client, to, as string, f *client.Loc
 		}
 		for _, p := range looked.Publications {
 			for _, of := range p.Files {
-				if of.File == 0 && of.Here {
-					f.Here = true
-					return nil
-				} else if of.File == 0 {
+				if of.File == 0 {
 					f.Arrived = of.Arrived
 				}
 			}

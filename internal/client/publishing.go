@@ -5,7 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"mime/multipart"
 	"net/http"
@@ -14,7 +16,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	"crelvo/internal/api"
 )
@@ -36,25 +37,62 @@ type Local struct {
 	SHA256 string // in hexadecimal; "" if it was not computed
 	// Here: the server has its bytes, and takes the digest in their place.
 	Here bool
+	// Arriving is what a large file is sent as in pieces, the same each time as long as it
+	// does not change; "" of others.
+	Arriving string
 	// Arrived is how much of it was sent in pieces already.
 	Arrived int64
+	sent    *api.ArrivedPart // once all of it was
 }
 
 // Name is the file's own name.
 func (l Local) Name() string { return filepath.Base(l.Path) }
 
-// Locals reads sizes and digests of files.
+// inPieces is from how many bytes on a file is sent so that it can be gone on with.
+const inPieces = 8 << 20
+
+// Locals reads sizes and digests of files. Large ones get none: to compute it takes as
+// long as to send the file, whose digest the server tells.
 func Locals(ctx context.Context, paths []string) ([]Local, error) {
 	all := make([]Local, len(paths))
 	for i, path := range paths {
-		sum := sha256.New()
-		size, err := readFile(path, func(r io.Reader) (int64, error) { return io.Copy(sum, &watched{ctx, r}) })
+		stat, err := os.Stat(path)
 		if err != nil {
 			return nil, err
 		}
-		all[i] = Local{Path: path, Size: size, SHA256: hex.EncodeToString(sum.Sum(nil))}
+		all[i] = Local{Path: path, Size: stat.Size()}
+		if stat.Size() < inPieces {
+			err = all[i].digest(ctx)
+		} else {
+			all[i].Arriving, err = arriving(path, stat)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
 	return all, nil
+}
+
+// arriving names a file as it is now on this machine.
+func arriving(path string, stat os.FileInfo) (string, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	machine, err := os.Hostname()
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %d %d", machine, path, stat.Size(), stat.ModTime().UnixNano()))
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// digest computes the SHA-256 of the file.
+func (l *Local) digest(ctx context.Context) (err error) {
+	sum := sha256.New()
+	l.Size, err = readFile(l.Path, func(r io.Reader) (int64, error) { return io.Copy(sum, &watched{ctx, r}) })
+	l.SHA256 = hex.EncodeToString(sum.Sum(nil))
+	return err
 }
 
 func readFile(path string, do func(r io.Reader) (int64, error)) (int64, error) {
@@ -81,11 +119,12 @@ func (w *watched) Read(p []byte) (int, error) {
 }
 
 // Look tells what files would become if they were published together, and shows the
-// server the parts of them that it wants for that. as may be "".
+// server the parts and digests of them that it wants for that; digests are noted in files.
+// as may be "".
 func (c *Client) Look(ctx context.Context, repository, as string, files []Local) (looked api.Looked, err error) {
 	ask := api.Look{As: as, Together: true, Files: make([]api.LookFile, len(files))}
 	for i, f := range files {
-		ask.Files[i] = api.LookFile{Name: f.Name(), Size: f.Size, SHA256: f.SHA256}
+		ask.Files[i] = api.LookFile{Name: f.Name(), Size: f.Size, SHA256: f.SHA256, Arriving: f.Arriving}
 	}
 	const rounds = 20 // each shows more, so they end by themselves
 	for range rounds {
@@ -94,6 +133,13 @@ func (c *Client) Look(ctx context.Context, repository, as string, files []Local)
 			return looked, err
 		}
 		for _, w := range looked.Wanted {
+			if w.Digest {
+				if err := files[w.File].digest(ctx); err != nil {
+					return looked, err
+				}
+				ask.Files[w.File].SHA256 = files[w.File].SHA256
+				continue
+			}
 			part := api.Stretch{At: w.At, Bytes: make([]byte, w.Length)}
 			_, err := readFile(files[w.File].Path, func(r io.Reader) (int64, error) {
 				n, err := r.(io.ReaderAt).ReadAt(part.Bytes, w.At)
@@ -138,18 +184,21 @@ func (c *Client) Publish(
 }
 
 // Continue sends the rest of a file, from f.Arrived on. What arrives before it is cut
-// stays, so that it can be gone on with; Publish takes its digest then.
+// stays, so that it can be gone on with; Publish names it then in place of sending it.
 func (c *Client) Continue(
-	ctx context.Context, repository string, f Local, progress func(name string, size int64, r io.Reader) io.Reader,
-) (arrived int64, err error) {
-	return readFile(f.Path, func(r io.Reader) (int64, error) {
-		if _, err := r.(io.Seeker).Seek(f.Arrived, io.SeekStart); err != nil {
-			return 0, err
+	ctx context.Context, repository string, f *Local, progress func(name string, size int64, r io.Reader) io.Reader,
+) error {
+	crc := crc32.New(crc32.MakeTable(crc32.Castagnoli))
+	size, err := readFile(f.Path, func(r io.Reader) (int64, error) {
+		before, err := io.CopyN(crc, &watched{ctx, r}, f.Arrived)
+		if err != nil || f.Arrived == f.Size {
+			return before, err
 		}
+		r = io.TeeReader(r, crc)
 		if progress != nil {
 			r = progress(f.Name(), f.Size-f.Arrived, r)
 		}
-		request, err := c.request(ctx, http.MethodPut, of(repository, "arriving")+"/"+f.SHA256+"?at="+
+		request, err := c.request(ctx, http.MethodPut, of(repository, "arriving")+"/"+f.Arriving+"?at="+
 			strconv.FormatInt(f.Arrived, 10), io.NopCloser(r))
 		if err != nil {
 			return 0, err
@@ -165,7 +214,17 @@ func (c *Client) Continue(
 		err = json.NewDecoder(response.Body).Decode(&out)
 		return out.Arrived, err
 	})
+	if err == nil && size == f.Size {
+		f.sent = &api.ArrivedPart{Name: f.Arriving, Size: size, CRC32C: crc.Sum32()}
+	}
+	return err
 }
+
+// Sent tells whether all of a file was sent in pieces.
+func (l Local) Sent() bool { return l.sent != nil }
+
+// Again forgets what the server was said to have of a file, so that Publish sends it.
+func (l *Local) Again() { l.Here, l.sent = false, nil }
 
 func writeFiles(form *multipart.Writer, files []Local, progress func(string, int64, io.Reader) io.Reader) error {
 	for _, f := range files {
@@ -177,14 +236,21 @@ func writeFiles(form *multipart.Writer, files []Local, progress func(string, int
 }
 
 func writeFile(form *multipart.Writer, f Local, progress func(string, int64, io.Reader) io.Reader) error {
-	if f.Here {
+	stands := func(as string, content []byte) error {
 		head := textproto.MIMEHeader{}
-		head.Set("Content-Disposition", multipart.FileContentDisposition("here", f.Name()))
+		head.Set("Content-Disposition", multipart.FileContentDisposition(as, f.Name()))
 		part, err := form.CreatePart(head)
 		if err == nil {
-			_, err = io.Copy(part, strings.NewReader(f.SHA256))
+			_, err = part.Write(content)
 		}
 		return err
+	}
+	if f.Here {
+		return stands("here", []byte(f.SHA256))
+	}
+	if f.sent != nil {
+		content, err := json.Marshal(f.sent)
+		return errors.Join(err, stands("arrived", content))
 	}
 	part, err := form.CreateFormFile("file", f.Name())
 	if err != nil {

@@ -95,6 +95,12 @@ func byVersion(rows []fileRow) map[int64][]catalog.File {
 	return files
 }
 
+// seenIn is the condition on a stored file b that a file which can be seen in a scope has
+// its bytes.
+const seenIn = ` and exists (select from file f
+		join version v on v.id = f.version_id join package p on p.id = v.package_id
+		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`
+
 // BytesIn tells which bytes of those digests files that can be seen in a scope have, and
 // how many they are.
 func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[32]byte]int64, error) {
@@ -103,14 +109,28 @@ func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[
 		Size   int64
 	}
 	arguments := []any{sha256s, scope.Repositories}
-	err := db.SelectContext(ctx, &rows,
-		`select b.sha256, b.size from stored_file b where b.sha256 = any($1) and exists (select from file f
-		join version v on v.id = f.version_id join package p on p.id = v.package_id
-		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`+
-			scope.and(&arguments)+`)`, arguments...)
+	err := db.SelectContext(ctx, &rows, `select b.sha256, b.size from stored_file b where b.sha256 = any($1)`+seenIn+
+		scope.and(&arguments)+`)`, arguments...)
 	there := map[[32]byte]int64{}
 	for _, row := range rows {
 		there[[32]byte(row.SHA256)] = row.Size
+	}
+	return there, err
+}
+
+// LargeFile is from how many bytes on SizesIn knows files by their size.
+const LargeFile = 8 << 20
+
+// SizesIn tells of which sizes there are bytes of files that can be seen in a scope; of
+// sizes below LargeFile none.
+func (db *DB) SizesIn(ctx context.Context, sizes []int64, scope Scope) (map[int64]bool, error) {
+	var found []int64
+	arguments := []any{sizes, scope.Repositories}
+	err := db.SelectContext(ctx, &found, `select distinct b.size from stored_file b
+		where b.size = any($1) and b.size >= 8388608`+seenIn+scope.and(&arguments)+`)`, arguments...)
+	there := map[int64]bool{}
+	for _, size := range found {
+		there[size] = true
 	}
 	return there, err
 }

@@ -5,14 +5,14 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"crelvo/internal/core/catalog"
 )
 
 // ErrOffset is returned by Continue where a file has not as much as is to be gone on
@@ -29,6 +29,50 @@ type Begun struct {
 	Name  string
 	Size  int64 // that arrived
 	Since time.Time
+}
+
+// arriving is what is known of the bytes of a begun file, so that they need not be read
+// again once it is whole. It is kept in memory alone: after a restart, what is on the
+// disk is what counts, and is read.
+type arriving struct {
+	digester *digester
+	crc      hash.Hash32 // CRC-32C
+	of       fs.FileInfo // that it is about
+}
+
+// castagnoli is the polynomial of CRC-32C (RFC 3720 section 12.1), which processors
+// compute by themselves.
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// take adds what r gives, and writes it to w too.
+func (a *arriving) take(ctx context.Context, w io.Writer, r io.Reader) error {
+	return a.digester.copy(ctx, io.MultiWriter(w, a.crc), r, false)
+}
+
+// arrivingOf gives what is known of an open begun file that is in hand, all of which it
+// reads if that is nothing. Nobody else has it meanwhile; what became of it is told to
+// knowArriving.
+func (f *Folder) arrivingOf(ctx context.Context, name string, file *os.File, stat fs.FileInfo) (*arriving, error) {
+	f.mu.Lock()
+	known := f.arriving[name]
+	delete(f.arriving, name)
+	f.mu.Unlock()
+	if known == nil || !os.SameFile(known.of, stat) || known.digester.size > stat.Size() {
+		known = &arriving{digester: newDigester(), crc: crc32.New(castagnoli), of: stat}
+	}
+	missing := io.NewSectionReader(file, known.digester.size, stat.Size()-known.digester.size)
+	return known, known.take(ctx, io.Discard, missing)
+}
+
+// knowArriving keeps what is known of a begun file; nil forgets it.
+func (f *Folder) knowArriving(name string, known *arriving) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if known == nil {
+		delete(f.arriving, name)
+		return
+	}
+	f.arriving[name] = known
 }
 
 // begunPath is where a begun file is; names are of letters, digits and dashes.
@@ -70,7 +114,7 @@ func (f *Folder) Continue(ctx context.Context, name string, at int64, r io.Reade
 	if err != nil {
 		return 0, err
 	}
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return 0, err
 	}
@@ -82,12 +126,22 @@ func (f *Folder) Continue(ctx context.Context, name string, at int64, r io.Reade
 	if stat.Size() != at {
 		return stat.Size(), ErrOffset
 	}
-	to := &earlyWriter{file: file, room: f.Free, written: at, begun: at}
 	if free, err := f.Free(); err == nil && free <= 0 {
 		return at, ErrReserved
 	}
-	_, err = io.Copy(to, &endedBy{ctx, r})
-	if err != nil && !errors.Is(err, ErrReserved) {
+	known, err := f.arrivingOf(ctx, name, file, stat)
+	if err != nil {
+		return at, err
+	}
+	to := &earlyWriter{file: file, room: f.Free, written: at, begun: at}
+	err = known.take(ctx, to, r)
+	if known.digester.size == to.written {
+		f.knowArriving(name, known)
+	}
+	if failed := (writeError{}); errors.As(err, &failed) {
+		return to.written, failed.error
+	}
+	if err != nil {
 		err = fmt.Errorf("%w: %w", ErrCut, err)
 	}
 	return to.written, err
@@ -109,20 +163,6 @@ func inHand(file *os.File, path string) (fs.FileInfo, error) {
 	return stat, nil
 }
 
-// endedBy ends reading with its context.
-type endedBy struct {
-	ctx context.Context
-	io.Reader
-}
-
-// Read implements io.Reader.
-func (e *endedBy) Read(p []byte) (int, error) {
-	if err := e.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return e.Reader.Read(p)
-}
-
 // StageBegun implements Store.
 func (f *Folder) StageBegun(ctx context.Context, name string) (*Staged, error) {
 	path, err := f.begunPath(name)
@@ -136,9 +176,10 @@ func (f *Folder) StageBegun(ctx context.Context, name string) (*Staged, error) {
 	if err != nil {
 		return nil, err
 	}
-	var digests catalog.Digests
-	if _, err = inHand(file, path); err == nil {
-		digests, err = copyDigesting(ctx, io.Discard, file, false)
+	stat, err := inHand(file, path)
+	var known *arriving
+	if err == nil {
+		known, err = f.arrivingOf(ctx, name, file, stat)
 	}
 	// It is moved: whoever sends more now begins anew, and cannot add to what is stored.
 	staged := filepath.Join(f.staging, "arriving."+rand.Text())
@@ -148,7 +189,11 @@ func (f *Folder) StageBegun(ctx context.Context, name string) (*Staged, error) {
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
-	return &Staged{Digests: digests, Arrived: time.Now(), file: &folderStaged{File: file, path: staged, back: path}}, nil
+	return &Staged{Digests: known.digester.sum(), CRC32C: known.crc.Sum32(), Arrived: time.Now(),
+		file: &folderStaged{File: file, path: staged, putBack: func() error {
+			f.knowArriving(name, known)
+			return os.Rename(staged, path)
+		}}}, nil
 }
 
 // DropBegun implements Store.
@@ -157,6 +202,7 @@ func (f *Folder) DropBegun(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	f.knowArriving(name, nil)
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

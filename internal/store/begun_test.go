@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"errors"
+	"hash/crc32"
 	"io"
 	"slices"
 	"testing"
@@ -50,15 +51,19 @@ func TestBegun(t *testing.T) {
 	}
 
 	s, err := f.StageBegun(ctx, "7-one")
-	if err != nil || s.Digests.SHA256 != sha256.Sum256(content) || s.Digests.Size != int64(len(content)) {
-		t.Fatalf("%+v, %v", s, err)
+	whole := func(s *Staged, err error) {
+		t.Helper()
+		if err != nil || s.Digests.SHA256 != sha256.Sum256(content) || s.Digests.Size != int64(len(content)) ||
+			s.CRC32C != crc32.Checksum(content, castagnoli) {
+			t.Fatalf("%+v, %v", s, err)
+		}
 	}
+	whole(s, err)
 	if err := s.Discard(); err != nil { // it was refused
 		t.Fatal(err)
 	}
-	if s, err = f.StageBegun(ctx, "7-one"); err != nil {
-		t.Fatal(err)
-	}
+	s, err = f.StageBegun(ctx, "7-one")
+	whole(s, err)
 	if err := errors.Join(f.Keep(ctx, s)); err != nil {
 		t.Fatal(err)
 	}
@@ -81,6 +86,22 @@ func TestBegun(t *testing.T) {
 	}
 	if _, err := f.StageBegun(ctx, "7-one"); !errors.Is(err, ErrMissing) {
 		t.Errorf("what was never begun: %v", err)
+	}
+	// A restart forgets what was known of it, and what is on the disk counts.
+	if n, err := f.Continue(ctx, "7-two", 0, bytes.NewReader(content[:chunkSize])); n != chunkSize || err != nil {
+		t.Fatalf("%d, %v", n, err)
+	}
+	if f, err = OpenFolder(dir); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := f.Continue(ctx, "7-two", chunkSize, bytes.NewReader(content[chunkSize:])); n != int64(len(content)) ||
+		err != nil {
+		t.Fatalf("%d, %v", n, err)
+	}
+	s, err = f.StageBegun(ctx, "7-two")
+	whole(s, err)
+	if err := errors.Join(s.Discard(), f.DropBegun(ctx, "7-two")); err != nil || len(f.arriving) != 0 {
+		t.Errorf("%v; %d are still known", err, len(f.arriving))
 	}
 	for _, name := range []string{"", "../x", "A", "a/b"} {
 		if _, err := f.Continue(ctx, name, 0, bytes.NewReader(nil)); err == nil {

@@ -50,21 +50,20 @@ type chunk struct {
 	pending *sync.WaitGroup
 }
 
-// copyDigesting copies r to w and computes all digests. Small sources are
-// digested in turn; for larger ones each digest and the writing get a goroutine
-// of their own, over shared chunks. The first failure ends it. With eager, bytes
-// are passed on as they come, and not only when a chunk is full.
-func copyDigesting(ctx context.Context, w io.Writer, r io.Reader, eager bool) (catalog.Digests, error) {
-	d := newDigester()
+// copy copies r to w and adds it to all digests. Small sources are digested in turn;
+// for larger ones each digest and the writing get a goroutine of their own, over shared
+// chunks. The first failure ends it; what was read before one of r is in the digests, and
+// in w. With eager, bytes are passed on as they come, and not only when a chunk is full.
+func (d *digester) copy(ctx context.Context, w io.Writer, r io.Reader, eager bool) error {
 	fill := fill
 	if eager {
 		fill = func(r io.Reader, p []byte) (int, error) { return r.Read(p) }
 	}
 	buf := chunkPool.Get().(*[chunkSize]byte)
 	defer func() { chunkPool.Put(buf) }()
-	for d.size < smallFile {
+	for begun := d.size; d.size < begun+smallFile; {
 		if err := ctx.Err(); err != nil {
-			return catalog.Digests{}, err
+			return err
 		}
 		n, err := fill(r, buf[:])
 		for _, h := range d.hashes {
@@ -72,19 +71,16 @@ func copyDigesting(ctx context.Context, w io.Writer, r io.Reader, eager bool) (c
 		}
 		d.size += int64(n)
 		if _, err := w.Write(buf[:n]); err != nil {
-			return catalog.Digests{}, writeError{err}
+			return writeError{err}
 		}
 		if err == io.EOF {
-			return d.sum(), nil
+			return nil
 		}
 		if err != nil {
-			return catalog.Digests{}, err
+			return err
 		}
 	}
-	if err := d.copyParallel(ctx, w, r, fill); err != nil {
-		return catalog.Digests{}, err
-	}
-	return d.sum(), nil
+	return d.copyParallel(ctx, w, r, fill)
 }
 
 // fill reads until p is full or r ends. Unlike io.ReadFull it tells an end,

@@ -34,6 +34,8 @@ type Folder struct {
 
 	mu     sync.Mutex
 	shards map[string]bool // folders of bytes/ known to be durable
+	// arriving is what is known of begun files by their names.
+	arriving map[string]*arriving
 }
 
 var _ Store = (*Folder)(nil)
@@ -42,7 +44,7 @@ var _ Store = (*Folder)(nil)
 func OpenFolder(dir string) (*Folder, error) {
 	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"),
 		begun: filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
-		shards: map[string]bool{}}
+		shards: map[string]bool{}, arriving: map[string]*arriving{}}
 	for _, d := range []string{f.bytes, f.staging, f.begun} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
@@ -55,16 +57,16 @@ type folderStaged struct {
 	*os.File
 	path string // changes once, to a name that tells the digest
 	left bool
-	// back is where a begun file goes again that was not kept.
-	back string
+	// putBack makes a file that was not kept a begun one again; nil where it was none.
+	putBack func() error
 }
 
 func (s *folderStaged) discard() error {
 	if s.left {
 		return nil
 	}
-	if s.back != "" {
-		return errors.Join(os.Rename(s.path, s.back), s.File.Close())
+	if s.putBack != nil {
+		return errors.Join(s.putBack(), s.File.Close())
 	}
 	return errors.Join(s.File.Close(), os.Remove(s.path))
 }
@@ -100,7 +102,8 @@ func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher
 	if w != nil {
 		w.Begun(func() (*os.File, error) { return os.Open(path) })
 	}
-	digests, err := copyDigesting(ctx, &earlyWriter{file: file, watcher: w, room: f.Free}, r, w != nil)
+	digester := newDigester()
+	err = digester.copy(ctx, &earlyWriter{file: file, watcher: w, room: f.Free}, r, w != nil)
 	if err != nil {
 		_ = staged.discard() // the first failure is the one to tell
 		var w writeError
@@ -109,7 +112,7 @@ func (f *Folder) stage(ctx context.Context, r io.Reader, length int64, w Watcher
 		}
 		return nil, fmt.Errorf("%w: %w", ErrCut, err)
 	}
-	return &Staged{Digests: digests, Arrived: time.Now(), file: staged}, nil
+	return &Staged{Digests: digester.sum(), Arrived: time.Now(), file: staged}, nil
 }
 
 // earlyWriter starts the writing of what it was given every now and then.
@@ -149,7 +152,7 @@ func (f *Folder) Keep(ctx context.Context, s *Staged) error {
 	if err := os.Rename(staged.path, noted); err != nil {
 		return err
 	}
-	staged.path, staged.back = noted, ""
+	staged.path, staged.putBack = noted, nil
 	if err := staged.Sync(); err != nil {
 		return err
 	}

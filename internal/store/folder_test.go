@@ -121,7 +121,7 @@ func TestStageNoRoom(t *testing.T) {
 	}
 	defer full.Close()
 	for _, size := range []int{10, 4 * chunkSize} {
-		_, err = copyDigesting(t.Context(), full, bytes.NewReader(random(size)), false)
+		err = newDigester().copy(t.Context(), full, bytes.NewReader(random(size)), false)
 		if w := (writeError{}); !errors.As(err, &w) {
 			t.Errorf("%d bytes: %v; want a write error", size, err)
 		}

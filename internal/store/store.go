@@ -102,6 +102,8 @@ type Leftover struct {
 // Discard it in the end, kept or not.
 type Staged struct {
 	Digests catalog.Digests
+	// CRC32C is of a begun file; 0 of any other.
+	CRC32C  uint32
 	Arrived time.Time
 	file    stagedFile
 }

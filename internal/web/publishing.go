@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"io"
 	"mime/multipart"
 	"net/http"
@@ -40,7 +41,11 @@ func (w *Server) addUpload() {
 				"here": {Type: "array",
 					Description: "in place of a file whose bytes the service has (look tells it): its SHA-256, as the content of a " +
 						"part with the file's name",
-					Items: &huma.Schema{Type: "string"}}}}}}},
+					Items: &huma.Schema{Type: "string"}},
+				"arrived": {Type: "array",
+					Description: "in place of a file that was sent in pieces (continue): what it was sent as, as JSON, in a " +
+						"part with the file's name",
+					Items: w.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.ArrivedPart](), true, "")}}}}}},
 		Responses: map[string]*huma.Response{
 			"200": {Description: "Published",
 				Content: map[string]*huma.MediaType{"application/json": {Schema: w.api.OpenAPI().
@@ -94,12 +99,13 @@ func (w *Server) addUpload() {
 // addContinue adds sending a file in pieces. The body is streamed, so it is no typed
 // operation.
 func (w *Server) addContinue() {
-	const path = "/api/v1/repositories/{name}/arriving/{sha256}"
+	const path = "/api/v1/repositories/{name}/arriving/{arriving}"
 	text := &huma.Schema{Type: "string"}
 	w.api.OpenAPI().AddOperation(&huma.Operation{OperationID: "continue", Method: http.MethodPut, Path: path,
 		Summary: "Send a file that is to be published, or the rest of it; what arrived stays for a day",
 		Parameters: []*huma.Param{{Name: "name", In: "path", Required: true, Schema: text},
-			{Name: "sha256", In: "path", Required: true, Description: "of the whole file", Schema: text},
+			{Name: "arriving", In: "path", Required: true,
+				Description: "what its sender calls it: up to 64 small letters, digits and dashes", Schema: text},
 			{Name: "at", In: "query", Description: "where what is sent begins",
 				Schema: &huma.Schema{Type: "integer", Format: "int64"}}},
 		RequestBody: &huma.RequestBody{Required: true,
@@ -114,12 +120,9 @@ func (w *Server) addContinue() {
 					Components.Schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}}}})
 	w.guarded(http.MethodPut, routerPath(path), toPublish,
 		func(c *echo.Context, caller access.Caller, repository catalog.Repository) error {
-			sum, err := sum256(param(c, "sha256"))
-			if err != nil {
-				return err
-			}
 			var at int64
 			if given := c.QueryParam("at"); given != "" {
+				var err error
 				if at, err = strconv.ParseInt(given, 10, 64); err != nil || at < 0 {
 					return fault.New(fault.Invalid, "bad-input", "at is no offset: %q", given)
 				}
@@ -132,8 +135,8 @@ func (w *Server) addContinue() {
 				return err
 			}
 			defer end()
-			size, err := w.service.Publishing.Continue(c.Request().Context(), caller, repository.Name, *sum, at,
-				c.Request().Body)
+			size, err := w.service.Publishing.Continue(c.Request().Context(), caller, repository.Name,
+				param(c, "arriving"), at, c.Request().Body)
 			if err != nil {
 				return err
 			}
@@ -141,7 +144,7 @@ func (w *Server) addContinue() {
 		})
 }
 
-// nextFile gives the next file of a form, or the digest that stands for it.
+// nextFile gives the next file of a form, or what stands for it.
 func nextFile(parts *multipart.Reader) (publishing.ByHand, error) {
 	for {
 		part, err := parts.NextPart()
@@ -152,15 +155,24 @@ func nextFile(parts *multipart.Reader) (publishing.ByHand, error) {
 		if name == "" {
 			continue
 		}
-		if part.FormName() != "here" {
+		if part.FormName() != "here" && part.FormName() != "arrived" {
 			return publishing.ByHand{Name: name, Body: io.Reader(part)}, nil
 		}
-		text, err := io.ReadAll(io.LimitReader(part, 2*sha256.Size+1))
+		text, err := io.ReadAll(io.LimitReader(part, 1<<10))
 		if err != nil {
 			return publishing.ByHand{}, err
 		}
-		sum, err := sum256(string(text))
-		return publishing.ByHand{Name: name, SHA256: sum}, err
+		if part.FormName() == "here" {
+			sum, err := sum256(string(text))
+			return publishing.ByHand{Name: name, SHA256: sum}, err
+		}
+		var of api.ArrivedPart
+		if err := json.Unmarshal(text, &of); err != nil {
+			return publishing.ByHand{}, fault.New(fault.Invalid, "bad-input", "what stands for %s is no JSON with name, size "+
+				"and crc32c", name).WithCause(err)
+		}
+		arriving := publishing.Arriving(of)
+		return publishing.ByHand{Name: name, Arriving: &arriving}, nil
 	}
 }
 
@@ -188,7 +200,7 @@ func (w *Server) addLook() {
 			}
 			files := make([]publishing.Glimpsed, len(in.Body.Files))
 			for i, f := range in.Body.Files {
-				files[i] = publishing.Glimpsed{Name: f.Name, Size: f.Size}
+				files[i] = publishing.Glimpsed{Name: f.Name, Size: f.Size, Arriving: f.Arriving}
 				if files[i].As, err = saidToBe(f.As); err != nil {
 					return nil, err
 				}

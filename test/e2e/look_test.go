@@ -227,9 +227,11 @@ func TestPublishGoesOn(t *testing.T) {
 	// Somebody else knows nothing of what arrived.
 	other := person(t, fmt.Sprintf("other-%d", made.Add(1)), "robot",
 		api.NewGrant{Role: "publisher", Repositories: releases})
-	sum := sha256.Sum256([]byte(large))
-	looked, err := other.Look(t.Context(), releases, "",
-		[]client.Local{{Path: path, Size: int64(len(large)), SHA256: hex.EncodeToString(sum[:])}})
+	files, err := client.Locals(t.Context(), []string{path})
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked, err := other.Look(t.Context(), releases, "", files)
 	if err != nil || looked.Publications[0].Files[0].Arrived != 0 || looked.Publications[0].Files[0].Here {
 		t.Errorf("somebody else is told %+v, %v", looked, err)
 	}
@@ -246,6 +248,37 @@ func TestPublishGoesOn(t *testing.T) {
 		200); string(a.Body) != large {
 		t.Errorf("%d bytes were published, and not the same", len(a.Body))
 	}
+	// What is here is not sent again, and is told by its digest; another of its size is.
+	sent.Store(0)
+	if out, code := publish(); code != 0 || !strings.Contains(out, "Was there already, byte for byte") || sent.Load() > 0 {
+		t.Errorf("exit code %d, %d bytes were sent\n%s", code, sent.Load(), out)
+	}
+	files, err = client.Locals(t.Context(), []string{path})
+	if err != nil || files[0].SHA256 != "" {
+		t.Fatalf("%+v, %v", files, err)
+	}
+	sum := sha256.Sum256([]byte(large))
+	if looked, err = other.Look(t.Context(), releases, "", files); err != nil || !looked.Publications[0].Files[0].Here ||
+		files[0].SHA256 != hex.EncodeToString(sum[:]) {
+		t.Errorf("it is here: %+v, %v, %s", looked, err, files[0].SHA256)
+	}
+	// Who may not read it is not told that something of its size is here.
+	own := repository(t, "releases")
+	elsewhere := person(t, fmt.Sprintf("elsewhere-%d", made.Add(1)), "robot",
+		api.NewGrant{Role: "publisher", Repositories: own})
+	files[0].SHA256 = ""
+	if looked, err = elsewhere.Look(t.Context(), own, "", files); err != nil || files[0].SHA256 != "" ||
+		looked.Publications[0].Files[0].Here {
+		t.Errorf("who may not read it: %+v, %v, %q", looked, err, files[0].SHA256)
+	}
+	rebuilt := []byte(large)
+	rebuilt[len(rebuilt)/2] ^= 1
+	if err := os.WriteFile(path, rebuilt, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, code := publish(); code == 0 || !strings.Contains(out, "with other bytes") {
+		t.Errorf("other bytes of the same release: exit code %d\n%s", code, out)
+	}
 }
 
 // TestPublishDamaged: what arrived in pieces and is not what was announced is dropped,
@@ -257,10 +290,14 @@ func TestPublishDamaged(t *testing.T) {
 	if err := os.WriteFile(path, []byte(mended), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	sum := sha256.Sum256([]byte(mended))
+	files, err := client.Locals(t.Context(), []string{path})
+	if err != nil {
+		t.Fatal(err)
+	}
+	arriving := "/api/v1/repositories/" + releases + "/arriving/" + files[0].Arriving
 	damaged := []byte(mended)
 	damaged[len(damaged)/2] ^= 1
-	must(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:]), string(damaged), 200)
+	must(t, http.MethodPut, arriving, string(damaged), 200)
 	out, errs, code := crelvoAsAdmin(t, "publish", path, "--to", releases)
 	if code != 0 || !strings.Contains(out, "Published") {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
@@ -270,13 +307,12 @@ func TestPublishDamaged(t *testing.T) {
 		t.Error("what was published is damaged")
 	}
 	for at, want := range map[string]int{"?at=7": 409, "?at=-1": 400, "?at=x": 400} {
-		if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/"+hex.EncodeToString(sum[:])+at,
-			"x"); a.Status != want {
+		if a := ask(t, http.MethodPut, arriving+at, "x"); a.Status != want {
 			t.Errorf("%s: %d %s, want %d", at, a.Status, a.Body, want)
 		}
 	}
-	if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/abc", "x"); a.Status != 400 {
-		t.Errorf("a digest that is none: %d %s", a.Status, a.Body)
+	if a := ask(t, http.MethodPut, "/api/v1/repositories/"+releases+"/arriving/A_b", "x"); a.Status != 400 {
+		t.Errorf("a name that is none: %d %s", a.Status, a.Body)
 	}
 }
 

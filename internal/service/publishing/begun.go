@@ -2,10 +2,10 @@ package publishing
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
@@ -21,13 +21,29 @@ const (
 	maxBegun = 100
 )
 
-// begunName names a file that a caller sends in pieces: nobody else goes on with it, or
-// learns of it.
-func begunName(caller access.Caller, sum [32]byte) string {
-	return fmt.Sprintf("%d-%s", caller.ID, hex.EncodeToString(sum[:]))
+// Arriving is a file that its sender sent in pieces, as the sender knows it.
+type Arriving struct {
+	Name   string
+	Size   int64
+	CRC32C uint32 // of its bytes (RFC 3720 section 12.1)
 }
 
-// arrived tells how much of files the caller has sent already, by their digests.
+// begunName names a file that a caller sends in pieces: nobody else goes on with it, or
+// learns of it.
+func begunName(caller access.Caller, name string) string {
+	return fmt.Sprintf("%d-%s", caller.ID, name)
+}
+
+// checkArriving refuses what a file that is sent in pieces cannot be called.
+func checkArriving(name string) error {
+	if len(name) == 0 || len(name) > 64 || strings.Trim(name, "0123456789abcdefghijklmnopqrstuvwxyz-") != "" {
+		return fault.New(fault.Invalid, "bad-name", "%.70q cannot be the name of a file that is sent in pieces", name).
+			WithHint("Its sender chooses it: up to 64 small letters, digits and dashes.")
+	}
+	return nil
+}
+
+// arrived tells how much of files the caller has sent already, by their begun names.
 func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[string]int64, error) {
 	all, err := s.bytes.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
 	sizes := map[string]int64{}
@@ -39,9 +55,9 @@ func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[str
 
 // Continue takes more of a file that is to be published to a repository, from an offset
 // on, and tells how much of it is there then; what arrives before the sender leaves
-// stays for a day. It is named by the digest that it will have.
+// stays for a day. Its sender names it.
 func (s *Publishing) Continue(
-	ctx context.Context, caller access.Caller, repositoryName string, sum [32]byte, at int64, body io.Reader,
+	ctx context.Context, caller access.Caller, repositoryName, called string, at int64, body io.Reader,
 ) (int64, error) {
 	repository, err := s.directory.Repository(caller, repositoryName, access.Publish)
 	if err != nil {
@@ -50,11 +66,14 @@ func (s *Publishing) Continue(
 	if caller.Anonymous() {
 		return 0, fault.New(fault.Denied, "sign-in-needed", "only somebody who is signed in can send a file in pieces")
 	}
+	if err := checkArriving(called); err != nil {
+		return 0, err
+	}
 	there, err := s.arrived(ctx, caller)
 	if err != nil {
 		return 0, s.store.Fault(err)
 	}
-	name := begunName(caller, sum)
+	name := begunName(caller, called)
 	if _, known := there[name]; !known && len(there) >= maxBegun {
 		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name,
 			len(there)).
@@ -86,18 +105,24 @@ func (s *Publishing) Continue(
 	return size, nil
 }
 
-// arrivedWhole gives a file that the caller sent in pieces; nil if there is none.
+// arrivedWhole gives a file that the caller sent in pieces, for a publication that names
+// it in place of sending it.
 func (s *Publishing) arrivedWhole(
-	ctx context.Context, caller access.Caller, name string, sum [32]byte,
+	ctx context.Context, caller access.Caller, name string, of Arriving,
 ) (*store.Staging, error) {
+	gone := fault.New(fault.Conflict, "not-here", "nothing of %s has arrived, or not lately", name).
+		WithHint("Send the file itself.")
 	if caller.Anonymous() {
-		return nil, nil
+		return nil, gone
 	}
-	begun := begunName(caller, sum)
+	if err := checkArriving(of.Name); err != nil {
+		return nil, err
+	}
+	begun := begunName(caller, of.Name)
 	staged, err := s.bytes.StageBegun(ctx, begun)
 	switch {
 	case errors.Is(err, bytestore.ErrMissing):
-		return nil, nil
+		return nil, gone
 	case errors.Is(err, bytestore.ErrBusy):
 		return nil, fault.New(fault.Conflict, "being-sent", "%s is being sent by another request", name).
 			WithHint("Wait until that has ended.")
@@ -105,16 +130,20 @@ func (s *Publishing) arrivedWhole(
 		return nil, s.store.Fault(err)
 	}
 	st := s.store.StagingOf(staged)
-	if staged.Digests.SHA256 == sum {
+	if staged.Digests.Size == of.Size && staged.CRC32C == of.CRC32C {
 		return st, nil
 	}
-	// Nothing that is added to it can make it right.
 	st.Discard()
+	if staged.Digests.Size < of.Size {
+		return nil, fault.New(fault.Conflict, "not-here", "%d of the %d bytes of %s have arrived", staged.Digests.Size,
+			of.Size, name).WithHint("Send the rest first.")
+	}
+	// Nothing that is added to it can make it right.
 	if err := s.bytes.DropBegun(ctx, begun); err != nil {
 		return nil, s.store.Fault(err)
 	}
 	return nil, fault.New(fault.Invalid, "damaged-upload",
-		"what arrived of %s, %d bytes, is not the file with that digest, and was dropped", name, staged.Digests.Size).
+		"what arrived of %s, %d bytes, is not what was sent, and was dropped", name, staged.Digests.Size).
 		WithHint("Send it again.")
 }
 

@@ -26,9 +26,12 @@ var lookLimits = budget.Limits{Bytes: 1 << 30, Held: budget.Default.Held, Elemen
 
 // Glimpsed is a file that may be published, as far as it was looked at.
 type Glimpsed struct {
-	Name      string
-	Size      int64
-	SHA256    *[32]byte // nil if it is not known
+	Name   string
+	Size   int64
+	SHA256 *[32]byte // nil if it is not known
+	// Arriving is what the caller sends it as in pieces; "" of what is not sent so. Where
+	// bytes of its size are here, its digest is wanted.
+	Arriving  string
 	As        purl.PURL // zero if the file says it itself
 	Stretches []ecosystem.Stretch
 }
@@ -50,16 +53,18 @@ type IntendedFile struct {
 	File int
 	Name string
 	Size int64
-	// Here: the service has its bytes, where the caller may read them or sent them.
+	// Here: the service has its bytes, where the caller may read them.
 	Here bool
 	// Arrived is how many bytes of it the caller has sent in pieces.
 	Arrived int64
 }
 
-// Wanted is a part of a file that is to be seen before it can be told what it is.
+// Wanted is a part of a file that is to be seen before it can be told what it is, or its
+// digest before it can be told whether it is here.
 type Wanted struct {
 	File       int
 	At, Length int64
+	Digest     bool
 }
 
 // Look tells what files would become in a repository, before they are sent. together
@@ -83,6 +88,11 @@ func (s *Publishing) Look(
 		if err := text.CheckFileName(f.Name); err != nil {
 			return nil, nil, err
 		}
+		if f.Arriving != "" {
+			if err := checkArriving(f.Arriving); err != nil {
+				return nil, nil, err
+			}
+		}
 		l.handed[i] = ecosystem.Handed{Name: f.Name, SizedReaderAt: ecosystem.NewGlimpse(f.Size, f.Stretches)}
 		for _, p := range f.Stretches {
 			l.seen += int64(len(p.Bytes))
@@ -92,6 +102,9 @@ func (s *Publishing) Look(
 		return nil, nil, s.store.Fault(err)
 	}
 	if l.here, err = s.bytesFor(ctx, caller, files); err != nil {
+		return nil, nil, err
+	}
+	if err := l.wantDigests(ctx); err != nil {
 		return nil, nil, err
 	}
 	var groups []*group
@@ -170,7 +183,7 @@ func (l *look) group(ctx context.Context, files []int, as purl.PURL) *group {
 		default:
 			g.open = true
 			l.seen += length
-			if !slices.ContainsFunc(l.wanted, func(w Wanted) bool { return w.File == f && w.At == at }) {
+			if !slices.ContainsFunc(l.wanted, func(w Wanted) bool { return w.File == f && w.At == at && !w.Digest }) {
 				l.wanted = append(l.wanted, Wanted{File: f, At: at, Length: length})
 			}
 		}
@@ -276,8 +289,10 @@ func (l *look) file(f int, name string, size int64) IntendedFile {
 	is := IntendedFile{File: f, Name: name, Size: size}
 	if sum := l.files[f].SHA256; sum != nil {
 		has, ok := l.here[*sum]
-		is.Arrived = l.arrived[begunName(l.caller, *sum)]
-		is.Here = ok && has == size || is.Arrived == size && size > 0
+		is.Here = ok && has == size
+	}
+	if name := l.files[f].Arriving; name != "" {
+		is.Arrived = l.arrived[begunName(l.caller, name)]
 	}
 	return is
 }
@@ -305,7 +320,8 @@ func (l *look) compare(ctx context.Context, g *group, target catalog.Repository,
 		sum := l.files[file.File].SHA256
 		i := slices.IndexFunc(v.Files, func(f catalog.File) bool { return f.Name == file.Name })
 		in.Same = in.Same && i >= 0 && sum != nil && v.Files[i].Digests.SHA256 == *sum
-		if i >= 0 && sum != nil && v.Files[i].Digests.SHA256 != *sum && in.Refusal == nil {
+		other := i >= 0 && (v.Files[i].Digests.Size != file.Size || sum != nil && v.Files[i].Digests.SHA256 != *sum)
+		if other && in.Refusal == nil {
 			names, err := l.service.DB.VersionNames(ctx, p.Key)
 			if err != nil {
 				return err
@@ -332,14 +348,34 @@ func (s *Publishing) bytesFor(ctx context.Context, caller access.Caller, files [
 	return s.DB.BytesIn(ctx, sums, s.directory.ScopeOf(s.directory.Readable(caller)...))
 }
 
+// wantDigests asks for the digests of large files of whose size the service has bytes,
+// where the caller may read them. To compute them for nothing would take as long as to
+// send the file.
+func (l *look) wantDigests(ctx context.Context) error {
+	var sizes []int64
+	for _, f := range l.files {
+		if f.Arriving != "" && f.SHA256 == nil {
+			sizes = append(sizes, f.Size)
+		}
+	}
+	if sizes == nil {
+		return nil
+	}
+	s := l.service
+	here, err := s.DB.SizesIn(ctx, sizes, s.directory.ScopeOf(s.directory.Readable(l.caller)...))
+	for i, f := range l.files {
+		if f.Arriving != "" && f.SHA256 == nil && here[f.Size] {
+			l.wanted = append(l.wanted, Wanted{File: i, Digest: true})
+		}
+	}
+	return err
+}
+
 // hereAlready opens bytes that the service has, for a publication that names them by
 // their digest in place of sending them.
 func (s *Publishing) hereAlready(
 	ctx context.Context, caller access.Caller, name string, sum [32]byte,
 ) (*store.Staging, error) {
-	if st, err := s.arrivedWhole(ctx, caller, name, sum); st != nil || err != nil {
-		return st, err
-	}
 	there, err := s.DB.BytesIn(ctx, [][]byte{sum[:]}, s.directory.ScopeOf(s.directory.Readable(caller)...))
 	if err != nil {
 		return nil, err

@@ -218,12 +218,13 @@ func (s *Publishing) joins(
 	return last, nil
 }
 
-// ByHand is a file given by hand: its bytes, or the digest of bytes that the service
-// has, where the caller may read them.
+// ByHand is a file given by hand: its bytes, the digest of bytes that the service has
+// where the caller may read them, or what the caller has sent in pieces.
 type ByHand struct {
-	Name   string
-	Body   io.Reader
-	SHA256 *[32]byte // instead of Body
+	Name     string
+	Body     io.Reader // or one of the next
+	SHA256   *[32]byte
+	Arriving *Arriving
 }
 
 // Published is a version that was made visible.
@@ -257,13 +258,6 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 			st.Discard()
 		}
 	}()
-	stage := func(body io.Reader, length int64, name string) error {
-		st, err := s.store.Staging(ctx, body, length, name)
-		if err == nil {
-			staged = append(staged, st)
-		}
-		return err
-	}
 	var handed []ecosystem.Handed
 	for {
 		h, err := next()
@@ -279,15 +273,19 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 		if err := text.CheckFileName(h.Name); err != nil {
 			return Published{}, err
 		}
-		if h.SHA256 != nil {
-			st, err := s.hereAlready(ctx, caller, h.Name, *h.SHA256)
-			if err != nil {
-				return Published{}, err
-			}
-			staged = append(staged, st)
-		} else if err := stage(h.Body, -1, h.Name); err != nil {
+		var st *store.Staging
+		switch {
+		case h.SHA256 != nil:
+			st, err = s.hereAlready(ctx, caller, h.Name, *h.SHA256)
+		case h.Arriving != nil:
+			st, err = s.arrivedWhole(ctx, caller, h.Name, *h.Arriving)
+		default:
+			st, err = s.store.Staging(ctx, h.Body, -1, h.Name)
+		}
+		if err != nil {
 			return Published{}, err
 		}
+		staged = append(staged, st)
 		handed = append(handed, ecosystem.Handed{Name: h.Name, SizedReaderAt: staged[len(staged)-1]})
 	}
 	if len(handed) == 0 {
@@ -304,9 +302,12 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 	var p ecosystem.Publication
 	for _, placed := range placed {
 		if placed.File < 0 {
-			if err := stage(bytes.NewReader(placed.Content), int64(len(placed.Content)), placed.Place.FileName); err != nil {
+			st, err := s.store.Staging(ctx, bytes.NewReader(placed.Content), int64(len(placed.Content)),
+				placed.Place.FileName)
+			if err != nil {
 				return Published{}, err
 			}
+			staged = append(staged, st)
 			placed.File = len(staged) - 1
 		}
 		p.Files = append(p.Files, ecosystem.StagedFile{Place: placed.Place, Staged: staged[placed.File]})
