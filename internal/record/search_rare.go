@@ -22,12 +22,9 @@ const mostValues = 20000
 // beginning, and what is cut may fit.
 var values = map[string]struct{ column, fits string }{
 	"by": {"published_by", "value ilike $1"},
-	"licence": {licenceColumn, `case when length(value) >= 300 then true else exists (select from
+	"licence": {"licences", `case when length(value) >= 300 then true else exists (select from
 		jsonb_array_elements(value::jsonb) x where x->>'name' ilike $1) end`},
 }
-
-// licenceColumn is what the index version_licence is of.
-const licenceColumn = `left((details->'licences')::text, 300)`
 
 const listed = `visible_from is not null and visible_until is null`
 
