@@ -140,11 +140,7 @@ func (db *DB) PackagesOf(ctx context.Context, repositoryID int64) ([]catalog.Pac
 	var rows []keyRow
 	err := db.SelectContext(ctx, &rows, `select repository_id, ecosystem, namespace, name from package
 		where repository_id = $1 and versions > 0 order by ecosystem, namespace, name`, repositoryID)
-	keys := make([]catalog.PackageKey, len(rows))
-	for i, row := range rows {
-		keys[i] = row.value()
-	}
-	return keys, err
+	return keysOf(rows), err
 }
 
 // Holder is a repository that has a version.

@@ -1,8 +1,12 @@
 package record_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -241,28 +245,64 @@ func TestDetailsWithNUL(t *testing.T) {
 	}
 }
 
-// TestListingsOfBefore: lists that were kept before they were compressed are
-// still read.
-func TestListingsOfBefore(t *testing.T) {
+// TestListings: what upstreams list is read as it was written, with details and without;
+// lists that were kept in the forms of before are still read.
+func TestListings(t *testing.T) {
 	w := newWorld(t)
-	const before = `{"versions": [{"version": "1.0", "seenAt": "2026-10-01T08:00:00Z"}], "labels": {"latest": "1.0"}}`
-	if _, err := w.ExecContext(t.Context(),
-		`insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, checked_at, changed_at,
-			listing)
-		values ($1, 'x', 'npm', '', 'x', true, now(), now(), convert_to($2, 'UTF8'))`, w.repo.ID, before); err != nil {
+	at := time.Date(2026, 10, 1, 8, 0, 0, 1000, time.UTC)
+	l := catalog.Listing{Labels: map[string]string{"latest": "1.149"}, Places: map[string]string{"a": "b"},
+		Plugins: []catalog.ListedPlugin{{Name: "deck", Prefix: "d"}}}
+	for i := range 150 {
+		v := catalog.ListedVersion{Version: fmt.Sprintf("1.%d", i), SeenAt: at, UploadedAt: at.Add(time.Hour),
+			Files: []catalog.ListedFile{{Name: "x.tgz", Address: "x", Size: 7, Digests: map[string]string{"sha1": "ab"}}}}
+		if i != 70 {
+			v.Details = &catalog.Details{Title: v.Version, Licences: []catalog.Licence{{Name: "MIT"}},
+				Dependencies: []catalog.Dependency{{PURL: "pkg:npm/y", Optional: true}},
+				Native:       map[string]json.RawMessage{"a": json.RawMessage(`{"b":"\u0000 c"}`)}}
+		}
+		if i == 3 {
+			v.Withdrawn, v.GoneAt = &catalog.Withdrawal{Reason: "no more"}, at.Add(2*time.Hour)
+		}
+		l.Versions = append(l.Versions, v)
+	}
+	var before bytes.Buffer
+	zipped := gzip.NewWriter(&before)
+	head := l
+	head.Versions = nil
+	write := json.NewEncoder(zipped).Encode
+	err := write(head)
+	for _, v := range l.Versions {
+		err = errors.Join(err, write(v))
+	}
+	plain, plainErr := json.Marshal(l)
+	if err := errors.Join(err, zipped.Close(), plainErr); err != nil {
 		t.Fatal(err)
 	}
-	d, err := w.UpstreamDocument(t.Context(), w.repo.ID, "x")
-	if err != nil || !d.Lists("1.0") || d.Listing.Labels["latest"] != "1.0" {
-		t.Fatalf("%+v, %v", d, err)
+	for path, raw := range map[string][]byte{"zipped": before.Bytes(), "plain": plain} {
+		if _, err := w.ExecContext(t.Context(),
+			`insert into upstream_document (repository_id, path, ecosystem, namespace, name, found, checked_at, changed_at,
+				listing) values ($1, $2, 'npm', '', 'x', true, now(), now(), $3)`, w.repo.ID, path, raw); err != nil {
+			t.Fatal(err)
+		}
 	}
-	d.Listing.Versions = append(d.Listing.Versions,
-		catalog.ListedVersion{Version: "2.0",
-			Details: &catalog.Details{Native: map[string]json.RawMessage{"a": json.RawMessage(`"\u0000"`)}}})
+	d := record.UpstreamDocument{RepositoryID: w.repo.ID, Path: "now", Found: true, Listing: l,
+		About: catalog.PackageKey{Ecosystem: "npm", Name: "x"}}
 	w.within(func(tx *record.Tx) error { return tx.SetUpstreamDocument(t.Context(), d) })
-	again, err := w.UpstreamDocument(t.Context(), w.repo.ID, "x")
-	if err != nil || !again.Lists("1.0") || !again.Lists("2.0") || again.Listing.Labels["latest"] != "1.0" ||
-		len(again.Listing.Versions) != 2 {
-		t.Errorf("%+v, %v", again, err)
+	lean := catalog.Listing{Labels: l.Labels, Places: l.Places, Plugins: l.Plugins, Versions: slices.Clone(l.Versions)}
+	for i := range lean.Versions {
+		lean.Versions[i].Details = nil
+	}
+	for _, c := range []struct {
+		path    string
+		details bool
+		want    catalog.Listing
+	}{{"now", true, l}, {"now", false, lean}, {"zipped", true, l}, {"plain", true, l}} {
+		if got, err := w.UpstreamDocument(t.Context(), w.repo.ID, c.path, c.details); err != nil ||
+			!reflect.DeepEqual(got.Listing, c.want) {
+			t.Errorf("%s, %t: %d versions, %v", c.path, c.details, len(got.Listing.Versions), err)
+		}
+	}
+	if keys, err := w.UpstreamPackages(t.Context(), w.repo.ID); err != nil || len(keys) != 1 || keys[0].Name != "x" {
+		t.Errorf("%v, %v", keys, err)
 	}
 }

@@ -1,16 +1,12 @@
 package record
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"io"
 	"slices"
 	"time"
-
-	"github.com/klauspost/compress/gzip"
 
 	"crelvo/internal/core/catalog"
 )
@@ -56,7 +52,7 @@ type documentRow struct {
 	Listing      []byte     `db:"listing"`
 }
 
-func (row documentRow) value() (UpstreamDocument, error) {
+func (row documentRow) value(details bool) (UpstreamDocument, error) {
 	d := UpstreamDocument{RepositoryID: row.RepositoryID, Path: row.Path, Found: row.Found, URL: row.URL, ETag: row.ETag,
 		LastModified: row.LastModified, CheckedAt: row.CheckedAt, ChangedAt: row.ChangedAt, Failure: row.Failure,
 		About: catalog.PackageKey{RepositoryID: row.RepositoryID, Ecosystem: row.Ecosystem, Namespace: row.Namespace,
@@ -65,12 +61,15 @@ func (row documentRow) value() (UpstreamDocument, error) {
 		d.FailedAt = *row.FailedAt
 	}
 	var err error
-	d.Listing, err = unpackListing(row.Listing)
+	d.Listing, err = unpackListing(row.Listing, details)
 	return d, err
 }
 
-// UpstreamDocument finds what is known of a path, or ErrNotFound.
-func (db *DB) UpstreamDocument(ctx context.Context, repositoryID int64, path string) (UpstreamDocument, error) {
+// UpstreamDocument finds what is known of a path, or ErrNotFound. Without details, what
+// its versions are like is left out, which costs a third.
+func (db *DB) UpstreamDocument(
+	ctx context.Context, repositoryID int64, path string, details bool,
+) (UpstreamDocument, error) {
 	var row documentRow
 	err := db.GetContext(ctx, &row, `select * from upstream_document where repository_id = $1 and path = $2`, repositoryID,
 		path)
@@ -80,32 +79,15 @@ func (db *DB) UpstreamDocument(ctx context.Context, repositoryID int64, path str
 	if err != nil {
 		return UpstreamDocument{}, err
 	}
-	return row.value()
+	return row.value(details)
 }
 
-// UpstreamListings gives every document of a mirror that lists versions, in the
-// order of their packages.
-func (db *DB) UpstreamListings(ctx context.Context, repositoryID int64, each func(UpstreamDocument) error) error {
-	rows, err := db.QueryxContext(ctx, `select * from upstream_document where repository_id = $1 and found and name <> ''
-		order by ecosystem, namespace, name, path`, repositoryID)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var row documentRow
-		if err := rows.StructScan(&row); err != nil {
-			return err
-		}
-		d, err := row.value()
-		if err != nil {
-			return err
-		}
-		if err := each(d); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
+// UpstreamPackages lists the packages that the upstream of a mirror listed, in order.
+func (db *DB) UpstreamPackages(ctx context.Context, repositoryID int64) ([]catalog.PackageKey, error) {
+	var rows []keyRow
+	err := db.SelectContext(ctx, &rows, `select distinct repository_id, ecosystem, namespace, name from upstream_document
+		where repository_id = $1 and found and name <> '' order by ecosystem, namespace, name`, repositoryID)
+	return keysOf(rows), err
 }
 
 // SetUpstreamDocument notes what an upstream said just now.
@@ -188,56 +170,6 @@ func (db *DB) ForgetOldAbsences(ctx context.Context, before time.Time) error {
 	_, err := db.ExecContext(ctx, `delete from upstream_document where not found and listing is null and checked_at < $1`,
 		before)
 	return err
-}
-
-// packListing writes a listing compressed, its versions one by one: some have
-// thousands, and nothing is asked of them in SQL.
-func packListing(l catalog.Listing) ([]byte, error) {
-	var b bytes.Buffer
-	zipped, err := gzip.NewWriterLevel(&b, gzip.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
-	encoder := json.NewEncoder(zipped)
-	versions := l.Versions
-	l.Versions = nil
-	if err := encoder.Encode(l); err != nil {
-		return nil, err
-	}
-	for i := range versions {
-		if err := encoder.Encode(&versions[i]); err != nil {
-			return nil, err
-		}
-	}
-	err = zipped.Close()
-	return b.Bytes(), err
-}
-
-// unpackListing reads what packListing wrote, or a listing as plain JSON.
-func unpackListing(raw []byte) (l catalog.Listing, err error) {
-	if len(raw) == 0 {
-		return l, nil
-	}
-	if raw[0] == '{' {
-		return l, json.Unmarshal(raw, &l)
-	}
-	zipped, err := gzip.NewReader(bytes.NewReader(raw))
-	if err != nil {
-		return l, err
-	}
-	decoder := json.NewDecoder(zipped)
-	if err := decoder.Decode(&l); err != nil {
-		return l, err
-	}
-	for {
-		var v catalog.ListedVersion
-		if err := decoder.Decode(&v); err == io.EOF {
-			return l, nil
-		} else if err != nil {
-			return l, err
-		}
-		l.Versions = append(l.Versions, v)
-	}
 }
 
 // AddCopy records a file that a mirror fetched, and its package and version

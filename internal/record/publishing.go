@@ -413,6 +413,14 @@ func (k keyRow) value() catalog.PackageKey {
 	return catalog.PackageKey{RepositoryID: k.RepositoryID, Ecosystem: k.Ecosystem, Namespace: k.Namespace, Name: k.Name}
 }
 
+func keysOf(rows []keyRow) []catalog.PackageKey {
+	keys := make([]catalog.PackageKey, len(rows))
+	for i, row := range rows {
+		keys[i] = row.value()
+	}
+	return keys
+}
+
 // PackageKey is the key of the package that the version belongs to.
 func (o OpenVersion) PackageKey() catalog.PackageKey { return o.keyRow.value() }
 

@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -13,6 +13,8 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
+
+	"github.com/tidwall/gjson"
 )
 
 // The limits of what is read of a package, in bytes.
@@ -42,7 +44,46 @@ type manifest struct {
 	Deprecated, Dist                   json.RawMessage
 	Dependencies, OptionalDependencies dependencies
 	PeerDependencies, DevDependencies  dependencies
-	fields                             map[string]json.RawMessage
+	fields                             []member // by their names
+}
+
+// member is a member of an object.
+type member struct {
+	name  string
+	value json.RawMessage
+}
+
+// members takes apart an object that is known to be valid JSON, without a copy; ok is
+// false of any other value. They are in the order of their names; of those with the same
+// name the last counts.
+func members(object json.RawMessage) (all []member, ok bool) {
+	of := gjson.ParseBytes(object)
+	if !of.IsObject() {
+		return nil, false
+	}
+	of.ForEach(func(name, value gjson.Result) bool {
+		all = append(all, member{string(textOf([]byte(name.Raw))), object[value.Index : value.Index+len(value.Raw)]})
+		return true
+	})
+	slices.SortStableFunc(all, func(a, b member) int { return strings.Compare(a.name, b.name) })
+	kept := all[:0]
+	for i, m := range all {
+		if i+1 == len(all) || all[i+1].name != m.name {
+			kept = append(kept, m)
+		}
+	}
+	return kept, true
+}
+
+// set puts a member where it belongs.
+func (m *manifest) set(name string, value json.RawMessage) {
+	i, found := slices.BinarySearchFunc(m.fields, name, func(a member, name string) int {
+		return strings.Compare(a.name, name)
+	})
+	if !found {
+		m.fields = slices.Insert(m.fields, i, member{name: name})
+	}
+	m.fields[i].value = value
 }
 
 // text takes a string, and passes over anything else: old manifests are full of
@@ -73,13 +114,6 @@ func (d *dependencies) UnmarshalJSON(raw []byte) error {
 	return nil
 }
 
-// dist is what a package document says of a version's tarball.
-type dist struct {
-	Tarball   text `json:"tarball"`
-	Shasum    text `json:"shasum"`
-	Integrity text `json:"integrity"`
-}
-
 // names of packages, as the clients accept them for new ones, and as old ones
 // may still be.
 var nameForm = regexp.MustCompile(`^(?:(@[A-Za-z0-9~-][A-Za-z0-9._~-]*)/)?([A-Za-z0-9~_-][A-Za-z0-9._~-]*)$`)
@@ -102,16 +136,33 @@ func joinName(scope, base string) string {
 	return scope + "/" + base
 }
 
-// parseManifest reads a manifest, and checks its name and version. lean leaves
-// out the dependencies.
+// parseManifest reads a manifest, and checks its name and version. lean is of one that is
+// known to be valid JSON, and leaves out the dependencies.
 func parseManifest(raw []byte, lean bool) (*manifest, error) {
-	m := new(manifest)
-	if err := json.Unmarshal(bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), &m.fields); err != nil {
-		return nil, fmt.Errorf("it cannot be read: %w", err)
+	raw = bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf"))
+	if !lean && !json.Valid(raw) {
+		var whatever any
+		return nil, fmt.Errorf("it cannot be read: %w", json.Unmarshal(raw, &whatever))
 	}
-	for name, into := range map[string]*string{"name": &m.Name, "version": &m.Version} {
-		if value, ok := m.fields[name]; ok && json.Unmarshal(value, into) != nil {
-			return nil, fmt.Errorf("its %s is no text", name)
+	m, ok := new(manifest), false
+	if m.fields, ok = members(raw); !ok {
+		return nil, errors.New("it cannot be read: it is no object")
+	}
+	for _, f := range m.fields {
+		var into *string
+		switch f.name {
+		case "name":
+			into = &m.Name
+		case "version":
+			into = &m.Version
+		default:
+			m.read(f.name, f.value, lean)
+			continue
+		}
+		if bytes.HasPrefix(f.value, []byte(`"`)) {
+			*into = string(textOf(f.value))
+		} else if string(f.value) != "null" {
+			return nil, fmt.Errorf("its %s is no text", f.name)
 		}
 	}
 	if _, _, ok := splitName(m.Name); !ok {
@@ -120,9 +171,6 @@ func parseManifest(raw []byte, lean bool) (*manifest, error) {
 	m.Version = strings.TrimPrefix(strings.TrimSpace(m.Version), "v")
 	if len(m.Version) > 256 || !purl.IsSemver(m.Version) {
 		return nil, fmt.Errorf("its version %.60q is none by Semantic Versioning", m.Version)
-	}
-	for name, value := range m.fields {
-		m.read(name, value, lean)
 	}
 	return m, nil
 }
@@ -168,9 +216,21 @@ func (m *manifest) read(name string, value json.RawMessage, lean bool) {
 	}
 }
 
+// textOf reads a string; anything else is "".
 func textOf(raw json.RawMessage) (t text) {
+	if len(raw) < 2 || raw[0] != '"' {
+		return ""
+	}
+	if inside := string(raw[1 : len(raw)-1]); plain(inside) {
+		return text(inside)
+	}
 	_ = t.UnmarshalJSON(raw) // it never fails
 	return t
+}
+
+// memberText is a member of an object, if it is a string.
+func memberText(object json.RawMessage, name string) string {
+	return string(textOf([]byte(gjson.GetBytes(object, name).Raw)))
 }
 
 // details is what a manifest tells.
@@ -215,69 +275,63 @@ func (m *manifest) split() (map[string]json.RawMessage, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.fields["version"] = version
+	m.set("version", version)
 	if runsAtInstall(m.Scripts) {
-		m.fields["hasInstallScript"] = json.RawMessage("true")
+		m.set("hasInstallScript", json.RawMessage("true"))
 	}
-	install, rest := object{'{'}, object{'{'}
-	for _, name := range slices.Sorted(maps.Keys(m.fields)) {
+	install, rest := scratch.Get().(*writer), scratch.Get().(*writer)
+	defer scratch.Put(install)
+	defer scratch.Put(rest)
+	install.b, rest.b = append(install.b[:0], '{'), append(rest.b[:0], '{')
+	for _, f := range m.fields {
 		switch {
-		case slices.Contains(madeFields, name):
-		case slices.Contains(installFields, name):
-			install.add(name, m.fields[name])
+		case slices.Contains(madeFields, f.name):
+		case slices.Contains(installFields, f.name):
+			install.member(f)
 		default: // also what is not understood here
-			rest.add(name, m.fields[name])
+			rest.member(f)
 		}
 	}
-	native := map[string]json.RawMessage{nativeInstall: install.end(), nativeRest: rest.end()}
-	var about map[string]json.RawMessage
-	if json.Unmarshal(m.Dist, &about) == nil && about != nil {
-		dist := object{'{'}
-		for _, name := range slices.Sorted(maps.Keys(about)) {
-			if name != "tarball" && name != "shasum" && name != "integrity" {
-				dist.add(name, about[name])
+	native := map[string]json.RawMessage{nativeInstall: install.object(), nativeRest: rest.object()}
+	if about, ok := members(m.Dist); ok {
+		rest.b = append(rest.b[:0], '{')
+		for _, f := range about {
+			if f.name != "tarball" && f.name != "shasum" && f.name != "integrity" {
+				rest.member(f)
 			}
 		}
-		native[nativeDist] = dist.end()
+		native[nativeDist] = rest.object()
 	}
 	return native, nil
 }
 
-// object is a JSON object that is being written.
-type object []byte
-
-func (o *object) add(name string, value json.RawMessage) {
-	if len(*o) > 1 {
-		*o = append(*o, ',')
+// member writes a member of an object.
+func (w *writer) member(m member) {
+	if w.b[len(w.b)-1] != '{' {
+		w.b = append(w.b, ',')
 	}
-	w := writer{*o}
-	w.quote(name)
-	*o = append(append(w.b, ':'), value...)
+	w.quote(m.name)
+	w.b = append(append(w.b, ':'), m.value...)
 }
 
-func (o object) end() json.RawMessage { return json.RawMessage(slices.Clip(append(o, '}'))) }
+// object ends the object that is all that was written, and gives it.
+func (w *writer) object() json.RawMessage {
+	w.b = append(w.b, '}')
+	return bytes.Clone(w.b)
+}
 
 func runsAtInstall(scripts json.RawMessage) bool {
-	var named map[string]json.RawMessage
-	if json.Unmarshal(scripts, &named) != nil {
-		return false
-	}
-	for _, name := range []string{"preinstall", "install", "postinstall"} {
-		if _, ok := named[name]; ok {
-			return true
-		}
-	}
-	return false
+	named, _ := members(scripts)
+	return slices.ContainsFunc(named, func(m member) bool {
+		return m.name == "preinstall" || m.name == "install" || m.name == "postinstall"
+	})
 }
 
 // sourceOf reads repository, which is a string or an object with an url.
 func sourceOf(raw json.RawMessage) string {
-	var short string
-	var long struct {
-		URL text `json:"url"`
-	}
-	if json.Unmarshal(raw, &short) != nil && json.Unmarshal(raw, &long) == nil {
-		short = string(long.URL)
+	short := string(textOf(raw))
+	if len(raw) > 0 && raw[0] == '{' {
+		short = memberText(raw, "url")
 	}
 	short = strings.TrimSuffix(strings.TrimPrefix(short, "git+"), ".git")
 	if strings.HasPrefix(short, "http://") || strings.HasPrefix(short, "https://") {
@@ -288,22 +342,24 @@ func sourceOf(raw json.RawMessage) string {
 
 // licences reads an SPDX expression, or one of the older forms.
 func licences(raw json.RawMessage) []catalog.Licence {
-	var name string
-	if json.Unmarshal(raw, &name) == nil {
-		if name == "" {
-			return nil
-		}
-		return []catalog.Licence{{Name: name}}
+	if len(raw) == 0 {
+		return nil
 	}
-	var one struct{ Type, URL text }
-	if json.Unmarshal(raw, &one) == nil && one.Type != "" {
-		return []catalog.Licence{{Name: string(one.Type), URL: string(one.URL)}}
+	switch raw[0] {
+	case '"':
+		if name := textOf(raw); name != "" {
+			return []catalog.Licence{{Name: string(name)}}
+		}
+	case '{':
+		if name := memberText(raw, "type"); name != "" {
+			return []catalog.Licence{{Name: name, URL: memberText(raw, "url")}}
+		}
 	}
 	var several []json.RawMessage
 	var all []catalog.Licence
-	if json.Unmarshal(raw, &several) == nil {
+	if raw[0] == '[' && json.Unmarshal(raw, &several) == nil {
 		for _, each := range several {
-			if !bytes.HasPrefix(bytes.TrimSpace(each), []byte("[")) {
+			if each[0] != '[' {
 				all = append(all, licences(each)...)
 			}
 		}
@@ -313,22 +369,24 @@ func licences(raw json.RawMessage) []catalog.Licence {
 
 // people reads "Name <mail> (address)", an object, or a list of either.
 func people(raw json.RawMessage) (names []string) {
-	var one string
-	if json.Unmarshal(raw, &one) == nil {
-		if one, _, _ = strings.Cut(one, "<"); strings.TrimSpace(one) != "" {
-			one, _, _ = strings.Cut(one, "(")
-			return []string{strings.TrimSpace(one)}
-		}
+	if len(raw) == 0 {
 		return nil
 	}
-	var object struct{ Name text }
-	if json.Unmarshal(raw, &object) == nil && object.Name != "" {
-		return []string{string(object.Name)}
+	switch raw[0] {
+	case '"':
+		one, _, _ := strings.Cut(string(textOf(raw)), "<")
+		if one, _, _ = strings.Cut(one, "("); strings.TrimSpace(one) != "" {
+			return []string{strings.TrimSpace(one)}
+		}
+	case '{':
+		if name := memberText(raw, "name"); name != "" {
+			return []string{name}
+		}
 	}
 	var several []json.RawMessage
-	if json.Unmarshal(raw, &several) == nil {
+	if raw[0] == '[' && json.Unmarshal(raw, &several) == nil {
 		for _, each := range several[:min(len(several), 50)] {
-			if !bytes.HasPrefix(bytes.TrimSpace(each), []byte("[")) {
+			if each[0] != '[' {
 				names = append(names, people(each)...)
 			}
 		}
@@ -338,14 +396,12 @@ func people(raw json.RawMessage) (names []string) {
 
 // deprecation is the text that a manifest is deprecated with; nil if it is not.
 func (m *manifest) deprecation() *string {
-	var reason string
-	var yes bool
-	switch {
-	case json.Unmarshal(m.Deprecated, &reason) == nil && reason != "":
-		return &reason
-	case json.Unmarshal(m.Deprecated, &yes) == nil && yes:
+	reason := string(textOf(m.Deprecated))
+	if string(m.Deprecated) == "true" {
 		reason = "deprecated"
-		return &reason
 	}
-	return nil
+	if reason == "" {
+		return nil
+	}
+	return &reason
 }

@@ -291,12 +291,9 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 
 // checkDist compares what the client computed with what arrived.
 func checkDist(m *manifest, got catalog.Digests) error {
-	var stated dist
-	if m.Dist == nil || json.Unmarshal(m.Dist, &stated) != nil {
-		return nil
-	}
-	wrong := stated.Shasum != "" && !strings.EqualFold(string(stated.Shasum), got.Hex("sha1"))
-	for _, one := range strings.Fields(string(stated.Integrity)) {
+	stated := memberText(m.Dist, "shasum")
+	wrong := stated != "" && !strings.EqualFold(stated, got.Hex("sha1"))
+	for _, one := range strings.Fields(memberText(m.Dist, "integrity")) {
 		if sum, ok := strings.CutPrefix(one, "sha512-"); ok && sum != base64.StdEncoding.EncodeToString(got.SHA512[:]) {
 			wrong = true
 		}

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -18,6 +19,7 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -58,17 +60,18 @@ func (NPM) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (c
 	var l catalog.Listing
 	name := joinName(p.Namespace, p.Name)
 	var times map[string]text
-	d := json.NewDecoder(r)
-	if err := open(d, '{'); err != nil {
+	// Old documents have names twice, and bytes that are no UTF-8.
+	d := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	if err := open(d); err != nil {
 		return l, err
 	}
 	found := false
-	for d.More() {
-		key, err := keyOf(d)
+	for d.PeekKind() == '"' {
+		key, err := d.ReadToken()
 		if err != nil {
 			return l, err
 		}
-		switch key {
+		switch key.String() {
 		case "versions":
 			found = true
 			if l.Versions, err = readVersions(d, p); err != nil {
@@ -76,7 +79,7 @@ func (NPM) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (c
 			}
 		case "dist-tags":
 			var labels map[string]text
-			if err := d.Decode(&labels); err != nil {
+			if err := decode(d, &labels); err != nil {
 				return l, err
 			}
 			l.Labels = make(map[string]string, len(labels))
@@ -84,24 +87,24 @@ func (NPM) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (c
 				l.Labels[label] = string(version)
 			}
 		case "time":
-			if err := d.Decode(&times); err != nil {
+			if err := decode(d, &times); err != nil {
 				return l, err
 			}
 		case "name":
 			var stated text
-			if err := d.Decode(&stated); err != nil {
+			if err := decode(d, &stated); err != nil {
 				return l, err
 			}
 			if !strings.EqualFold(string(stated), name) {
 				return l, fmt.Errorf("it is about %.100q", string(stated))
 			}
 		default:
-			if err := skip(d); err != nil {
+			if err := d.SkipValue(); err != nil {
 				return l, err
 			}
 		}
 	}
-	if _, err := d.Token(); err != nil {
+	if _, err := d.ReadToken(); err != nil {
 		return l, err
 	}
 	if !found {
@@ -116,51 +119,24 @@ func (NPM) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) (c
 }
 
 // open takes the beginning of an object.
-func open(d *json.Decoder, want json.Delim) error {
-	token, err := d.Token()
+func open(d *jsontext.Decoder) error {
+	token, err := d.ReadToken()
+	if err == io.EOF {
+		return errors.New("it is empty")
+	}
+	if err == nil && token.Kind() != '{' {
+		err = fmt.Errorf("it has %.100s where an object should be", token)
+	}
+	return err
+}
+
+// decode reads the next value.
+func decode(d *jsontext.Decoder, into any) error {
+	raw, err := d.ReadValue()
 	if err != nil {
-		if err == io.EOF {
-			return errors.New("it is empty")
-		}
 		return err
 	}
-	if token != want {
-		return fmt.Errorf("it has %v where %v should be", token, want)
-	}
-	return nil
-}
-
-func keyOf(d *json.Decoder) (string, error) {
-	token, err := d.Token()
-	if err != nil {
-		return "", err
-	}
-	key, ok := token.(string)
-	if !ok {
-		return "", fmt.Errorf("it has %v where a name should be", token)
-	}
-	return key, nil
-}
-
-// skip passes over a value piece by piece.
-func skip(d *json.Decoder) error {
-	for depth := 0; ; {
-		token, err := d.Token()
-		if err != nil {
-			return err
-		}
-		if delim, ok := token.(json.Delim); ok {
-			switch delim {
-			case '{', '[':
-				depth++
-			default:
-				depth--
-			}
-		}
-		if depth == 0 {
-			return nil
-		}
-	}
+	return json.Unmarshal(raw, into)
 }
 
 // manifestsAtOnce is how many manifests are taken apart by one hand before it gets others.
@@ -169,14 +145,14 @@ const manifestsAtOnce = 16
 // readVersions reads the object of versions. What each is like is found out by several at
 // once, while the next ones are read. Versions that cannot be read are passed over: old
 // packages have all sorts of things.
-func readVersions(d *json.Decoder, p purl.PURL) ([]catalog.ListedVersion, error) {
-	if err := open(d, '{'); err != nil {
+func readVersions(d *jsontext.Decoder, p purl.PURL) ([]catalog.ListedVersion, error) {
+	if err := open(d); err != nil {
 		return nil, err
 	}
 	var hands errgroup.Group
 	hands.SetLimit(runtime.GOMAXPROCS(0))
 	var parts []*[]catalog.ListedVersion
-	var some []json.RawMessage
+	var some [][]byte
 	hand := func() {
 		of, part := some, new([]catalog.ListedVersion)
 		parts, some = append(parts, part), nil
@@ -195,23 +171,23 @@ func readVersions(d *json.Decoder, p purl.PURL) ([]catalog.ListedVersion, error)
 		})
 	}
 	read := func() error {
-		for n := 0; d.More(); n++ {
-			if _, err := keyOf(d); err != nil {
+		for n := 0; d.PeekKind() == '"'; n++ {
+			if _, err := d.ReadToken(); err != nil {
 				return err
 			}
-			var raw json.RawMessage
-			if err := d.Decode(&raw); err != nil {
+			raw, err := d.ReadValue()
+			if err != nil {
 				return err
 			}
 			if n >= listedVersions {
 				return fmt.Errorf("it lists more than %d versions", listedVersions)
 			}
-			if some = append(some, raw); len(some) == manifestsAtOnce {
+			if some = append(some, bytes.Clone(raw)); len(some) == manifestsAtOnce {
 				hand()
 			}
 		}
 		hand()
-		_, err := d.Token()
+		_, err := d.ReadToken()
 		return err
 	}
 	err := read()
@@ -234,25 +210,25 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 		return v, false
 	}
 	m.Readme = "" // one for each version would be too much
-	var at dist
-	if json.Unmarshal(m.Dist, &at) != nil || at.Tarball == "" {
+	address := memberText(m.Dist, "tarball")
+	if address == "" {
 		return v, false
 	}
 	details, err := m.details()
 	if err != nil {
 		return v, false
 	}
-	file := catalog.ListedFile{Name: New().FileName(p.Name, m.Version), Extension: tarball, Address: string(at.Tarball),
+	file := catalog.ListedFile{Name: New().FileName(p.Name, m.Version), Extension: tarball, Address: address,
 		Digests: map[string]string{}}
-	for _, one := range strings.Fields(string(at.Integrity)) { // Subresource Integrity, 3.5
+	for _, one := range strings.Fields(memberText(m.Dist, "integrity")) { // Subresource Integrity, 3.5
 		algorithm, digest, _ := strings.Cut(one, "-")
 		digest, _, _ = strings.Cut(digest, "?")
 		if sum, err := base64.StdEncoding.DecodeString(digest); err == nil && algorithm == "sha512" {
 			file.Digests["sha512"] = hex.EncodeToString(sum)
 		}
 	}
-	if at.Shasum != "" {
-		file.Digests["sha1"] = strings.ToLower(string(at.Shasum))
+	if sum := memberText(m.Dist, "shasum"); sum != "" {
+		file.Digests["sha1"] = strings.ToLower(sum)
 	}
 	v = catalog.ListedVersion{Version: m.Version, Files: []catalog.ListedFile{file}, Details: &details}
 	if reason := m.deprecation(); reason != nil {

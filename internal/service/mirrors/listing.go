@@ -41,7 +41,7 @@ func (s *Mirrors) Document(
 	if waiting := s.noting.of(key); waiting != nil {
 		return waiting, nil
 	}
-	d, err := s.DB.UpstreamDocument(ctx, m.ID, path)
+	d, err := s.DB.UpstreamDocument(ctx, m.ID, path, true)
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, nil
 	}
@@ -88,6 +88,20 @@ func (m *Mirror) about(p purl.PURL) catalog.PackageKey {
 // fails, as it was.
 func (s *Mirrors) listing(ctx context.Context, m *Mirror, p purl.PURL) (listed, error) {
 	return s.listingFrom(ctx, m, p, m.Speaks.ListingPath(p))
+}
+
+// listingOfFiles is listing for who asks where files are: a list that is not in memory, and
+// is current, comes without what its versions are like, and is not remembered.
+func (s *Mirrors) listingOfFiles(ctx context.Context, m *Mirror, p purl.PURL) (listed, error) {
+	path := m.Speaks.ListingPath(p)
+	key := documentKey{m.ID, path}
+	if _, inMemory := s.documents.Get(key); !inMemory && s.noting.of(key) == nil {
+		d, err := s.DB.UpstreamDocument(ctx, m.ID, path, false)
+		if until := m.lasts(&d); err == nil && s.Now().Before(until) {
+			return listed{document: orNil(&d), until: until}, nil
+		}
+	}
+	return s.listing(ctx, m, p)
 }
 
 // listingFrom is listing, of the document at a path.

@@ -164,7 +164,7 @@ func (s *Mirrors) fileAt(
 	if byPath, ok := m.Speaks.(ecosystem.ByPath); ok {
 		return byPath.FilePath(*place), nil, nil
 	}
-	list, err := s.listing(ctx, m, act.PURLOf(q.Key, ""))
+	list, err := s.listingOfFiles(ctx, m, act.PURLOf(q.Key, ""))
 	if err != nil {
 		return "", nil, err
 	}

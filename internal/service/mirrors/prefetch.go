@@ -221,12 +221,12 @@ func (p *prefetching) packages(ctx context.Context) ([]purl.PURL, error) {
 			add(of)
 		}
 	}
-	err := p.s.DB.UpstreamListings(ctx, p.m.ID, func(d record.UpstreamDocument) error {
-		add(act.PURLOf(d.About, ""))
-		return nil
-	})
+	listed, err := p.s.DB.UpstreamPackages(ctx, p.m.ID)
 	if err != nil {
 		return nil, err
+	}
+	for _, key := range listed {
+		add(act.PURLOf(key, ""))
 	}
 	names, err := p.s.DB.PackagesOf(ctx, p.m.ID)
 	for _, key := range names {
