@@ -41,10 +41,11 @@ type manifest struct {
 	Description, Homepage, Readme      text
 	Repository, License, Licenses      json.RawMessage
 	Author, Maintainers, Scripts       json.RawMessage
-	Deprecated, Dist                   json.RawMessage
+	Deprecated                         json.RawMessage
 	Dependencies, OptionalDependencies dependencies
 	PeerDependencies, DevDependencies  dependencies
 	fields                             []member // by their names
+	dist                               []member // of a package document; nil if it has none
 }
 
 // member is a member of an object.
@@ -53,18 +54,24 @@ type member struct {
 	value json.RawMessage
 }
 
-// members takes apart an object that is known to be valid JSON, without a copy; ok is
-// false of any other value. They are in the order of their names; of those with the same
-// name the last counts.
+// members takes apart an object that is known to be valid JSON, without a copy of its
+// values; ok is false of anything else. They are in the order of their names; of those with
+// the same name the last counts.
 func members(object json.RawMessage) (all []member, ok bool) {
 	of := gjson.ParseBytes(object)
 	if !of.IsObject() {
 		return nil, false
 	}
+	all = make([]member, 0, 24)
+	sorted := true
 	of.ForEach(func(name, value gjson.Result) bool {
-		all = append(all, member{string(textOf([]byte(name.Raw))), object[value.Index : value.Index+len(value.Raw)]})
+		sorted = sorted && (len(all) == 0 || all[len(all)-1].name < name.Str)
+		all = append(all, member{name.Str, object[value.Index : value.Index+len(value.Raw)]})
 		return true
 	})
+	if sorted {
+		return all, true
+	}
 	slices.SortStableFunc(all, func(a, b member) int { return strings.Compare(a.name, b.name) })
 	kept := all[:0]
 	for i, m := range all {
@@ -73,6 +80,15 @@ func members(object json.RawMessage) (all []member, ok bool) {
 		}
 	}
 	return kept, true
+}
+
+// find gives the value of a member; nil if there is none.
+func find(all []member, name string) json.RawMessage {
+	i, found := slices.BinarySearchFunc(all, name, func(a member, name string) int { return strings.Compare(a.name, name) })
+	if !found {
+		return nil
+	}
+	return all[i].value
 }
 
 // set puts a member where it belongs.
@@ -201,7 +217,7 @@ func (m *manifest) read(name string, value json.RawMessage, lean bool) {
 	case "deprecated":
 		m.Deprecated = value
 	case "dist":
-		m.Dist = value
+		m.dist, _ = members(value)
 	case "dependencies":
 		list = &m.Dependencies
 	case "optionalDependencies":
@@ -293,9 +309,9 @@ func (m *manifest) split() (map[string]json.RawMessage, error) {
 		}
 	}
 	native := map[string]json.RawMessage{nativeInstall: install.object(), nativeRest: rest.object()}
-	if about, ok := members(m.Dist); ok {
+	if m.dist != nil {
 		rest.b = append(rest.b[:0], '{')
-		for _, f := range about {
+		for _, f := range m.dist {
 			if f.name != "tarball" && f.name != "shasum" && f.name != "integrity" {
 				rest.member(f)
 			}
@@ -320,11 +336,12 @@ func (w *writer) object() json.RawMessage {
 	return bytes.Clone(w.b)
 }
 
-func runsAtInstall(scripts json.RawMessage) bool {
-	named, _ := members(scripts)
-	return slices.ContainsFunc(named, func(m member) bool {
-		return m.name == "preinstall" || m.name == "install" || m.name == "postinstall"
+func runsAtInstall(scripts json.RawMessage) (runs bool) {
+	gjson.ParseBytes(scripts).ForEach(func(name, _ gjson.Result) bool {
+		runs = name.Str == "preinstall" || name.Str == "install" || name.Str == "postinstall"
+		return !runs
 	})
+	return runs
 }
 
 // sourceOf reads repository, which is a string or an object with an url.

@@ -291,9 +291,9 @@ func (n NPM) publish(c *ecosystem.Call, u *uploaded) error {
 
 // checkDist compares what the client computed with what arrived.
 func checkDist(m *manifest, got catalog.Digests) error {
-	stated := memberText(m.Dist, "shasum")
+	stated := string(textOf(find(m.dist, "shasum")))
 	wrong := stated != "" && !strings.EqualFold(stated, got.Hex("sha1"))
-	for _, one := range strings.Fields(memberText(m.Dist, "integrity")) {
+	for _, one := range strings.Fields(string(textOf(find(m.dist, "integrity")))) {
 		if sum, ok := strings.CutPrefix(one, "sha512-"); ok && sum != base64.StdEncoding.EncodeToString(got.SHA512[:]) {
 			wrong = true
 		}

@@ -210,7 +210,7 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 		return v, false
 	}
 	m.Readme = "" // one for each version would be too much
-	address := memberText(m.Dist, "tarball")
+	address := string(textOf(find(m.dist, "tarball")))
 	if address == "" {
 		return v, false
 	}
@@ -220,15 +220,15 @@ func readVersion(raw json.RawMessage, p purl.PURL) (v catalog.ListedVersion, ok 
 	}
 	file := catalog.ListedFile{Name: New().FileName(p.Name, m.Version), Extension: tarball, Address: address,
 		Digests: map[string]string{}}
-	for _, one := range strings.Fields(memberText(m.Dist, "integrity")) { // Subresource Integrity, 3.5
+	for _, one := range strings.Fields(string(textOf(find(m.dist, "integrity")))) { // Subresource Integrity, 3.5
 		algorithm, digest, _ := strings.Cut(one, "-")
 		digest, _, _ = strings.Cut(digest, "?")
 		if sum, err := base64.StdEncoding.DecodeString(digest); err == nil && algorithm == "sha512" {
 			file.Digests["sha512"] = hex.EncodeToString(sum)
 		}
 	}
-	if sum := memberText(m.Dist, "shasum"); sum != "" {
-		file.Digests["sha1"] = strings.ToLower(sum)
+	if sum := textOf(find(m.dist, "shasum")); sum != "" {
+		file.Digests["sha1"] = strings.ToLower(string(sum))
 	}
 	v = catalog.ListedVersion{Version: m.Version, Files: []catalog.ListedFile{file}, Details: &details}
 	if reason := m.deprecation(); reason != nil {

@@ -459,7 +459,7 @@ func (s *Mirrors) forgetAbsences(ctx context.Context) error {
 
 // weightOfListing is about what an upstream's document takes in memory, in bytes.
 func weightOfListing(known act.Aged[record.UpstreamDocument]) int64 {
-	var w holdings.Weigher
+	w := holdings.Weigher{Alone: true}
 	for i := range known.Value.Listing.Versions {
 		v := &known.Value.Listing.Versions[i]
 		w.Weight += 500 + 550*int64(len(v.Files))

@@ -27,27 +27,29 @@ func (s *Mirrors) Package(
 	if !filter.Admits(act.PURLOf(key, "")).Allowed {
 		return nil, Forever, ecosystem.ErrNoPackage
 	}
-	copies, err := s.holdings.Package(ctx, key)
+	// What is kept is looked for while the upstream is asked.
+	kept := ahead(func() (*catalog.Package, error) { return s.holdings.Package(ctx, key) })
+	list, listErr := s.listingAt(ctx, m, act.PURLOf(key, version), key.AsOf)
+	copies, err := kept()
 	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 		return nil, until, err
 	}
+	if listErr != nil && copies == nil {
+		return nil, until, listErr
+	}
+	if listErr != nil {
+		list.stale = &catalog.Staleness{Mirror: m.Name, Why: fault.Of(listErr).Message}
+	}
 	all := &catalog.Package{Key: key}
-	kept := map[string]int{}
+	places := map[string]int{}              // of what is kept
 	current := map[string]catalog.Version{} // uploads of snapshots that are listed
 	if copies != nil {
 		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
 		all.Versions = slices.Grow(all.Versions, len(copies.Versions))
 		for i, v := range copies.Versions {
-			kept[v.Version+"/"+v.Upload] = i
+			places[v.Version+"/"+v.Upload] = i
 			all.Versions = append(all.Versions, v)
 		}
-	}
-	list, err := s.listingAt(ctx, m, act.PURLOf(key, version), key.AsOf)
-	if err != nil && copies == nil {
-		return nil, until, err
-	}
-	if err != nil {
-		list.stale = &catalog.Staleness{Mirror: m.Name, Why: fault.Of(err).Message}
 	}
 	if list.stale != nil {
 		all.Stale = append(all.Stale, *list.stale)
@@ -61,7 +63,7 @@ func (s *Mirrors) Package(
 				continue
 			}
 			listed := listedVersion(m, l)
-			if i, ok := kept[l.Version+"/"+l.Upload]; ok {
+			if i, ok := places[l.Version+"/"+l.Upload]; ok {
 				listed = withListed(all.Versions[i], listed)
 				all.Versions[i] = listed
 			} else {
@@ -90,6 +92,26 @@ func (s *Mirrors) Package(
 		return nil, list.until, ecosystem.ErrNoPackage
 	}
 	return all, list.until, nil
+}
+
+// ahead begins something, and gives what waits for its end. A panic in it is one of whoever
+// waits.
+func ahead[T any](do func() (T, error)) (wait func() (T, error)) {
+	var value T
+	var err error
+	var bad any
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		defer func() { bad = recover() }()
+		value, err = do()
+	}()
+	return func() (T, error) {
+		if <-done; bad != nil {
+			panic(bad)
+		}
+		return value, err
+	}
 }
 
 func listedVersion(m *Mirror, l catalog.ListedVersion) catalog.Version {
