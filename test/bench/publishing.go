@@ -236,11 +236,37 @@ func (b *bench) written(ctx context.Context) (bytes int64) {
 
 // processorTime is what a service and the PostgreSQL of a process have taken so far.
 func (b *bench) processorTime(of *house.House, postmaster int) (process, cluster time.Duration) {
-	const tick = 10 * time.Millisecond
 	server := strconv.Itoa(postmaster)
+	b.processes(func(pid, _ string, fields []string, sum func(places ...int) time.Duration) {
+		switch {
+		case pid == strconv.Itoa(of.Command.Process.Pid):
+			process += sum(11, 12) // in user's and in the system's time
+		case fields[1] == server:
+			cluster += sum(11, 12)
+		case pid == server:
+			cluster += sum(11, 12, 13, 14) // and of what it began that has ended
+		}
+	})
+	return process, cluster
+}
+
+// browsersTime is what browsers have taken so far.
+func (b *bench) browsersTime() (taken time.Duration) {
+	b.processes(func(_, name string, _ []string, sum func(places ...int) time.Duration) {
+		if strings.HasPrefix(name, "chrom") {
+			taken += sum(11, 12)
+		}
+	})
+	return taken
+}
+
+// processes calls each with the processes of the machine: what /proc tells of one after its
+// name, and what adds some of that up as times.
+func (b *bench) processes(each func(pid, name string, fields []string, sum func(places ...int) time.Duration)) {
+	const tick = 10 * time.Millisecond
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
-		b.note("S5: processor time cannot be read: %v", err)
+		b.note("processor time cannot be read: %v", err)
 	}
 	for _, e := range entries {
 		raw, err := os.ReadFile("/proc/" + e.Name() + "/stat")
@@ -248,26 +274,22 @@ func (b *bench) processorTime(of *house.House, postmaster int) (process, cluster
 			continue // no process, or one that has ended
 		}
 		// After the name, which may have any letters: state, parent, …
-		fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
-		sum := func(into *time.Duration, places ...int) {
+		open, end := bytes.IndexByte(raw, '('), bytes.LastIndexByte(raw, ')')
+		if open < 0 || end < open {
+			continue // no process either
+		}
+		fields := strings.Fields(string(raw[end+1:]))
+		each(e.Name(), string(raw[open+1:end]), fields, func(places ...int) (all time.Duration) {
 			for _, p := range places {
 				n, err := strconv.Atoi(fields[p])
 				if err != nil {
-					b.note("S5: %s of process %s is no number", fields[p], e.Name())
+					b.note("%s of process %s is no number", fields[p], e.Name())
 				}
-				*into += time.Duration(n) * tick
+				all += time.Duration(n) * tick
 			}
-		}
-		switch {
-		case e.Name() == strconv.Itoa(of.Command.Process.Pid):
-			sum(&process, 11, 12) // in user's and in the system's time
-		case fields[1] == server:
-			sum(&cluster, 11, 12)
-		case e.Name() == server:
-			sum(&cluster, 11, 12, 13, 14) // and of what it began that has ended
-		}
+			return all
+		})
 	}
-	return process, cluster
 }
 
 func smallJar(size int) ([]byte, error) {

@@ -54,6 +54,9 @@ type member struct {
 	value json.RawMessage
 }
 
+// named compares its name with another.
+func (m member) named(name string) int { return strings.Compare(m.name, name) }
+
 // members takes apart an object that is known to be valid JSON, without a copy of its
 // values; ok is false of anything else. They are in the order of their names; of those with
 // the same name the last counts.
@@ -84,18 +87,15 @@ func members(object json.RawMessage) (all []member, ok bool) {
 
 // find gives the value of a member; nil if there is none.
 func find(all []member, name string) json.RawMessage {
-	i, found := slices.BinarySearchFunc(all, name, func(a member, name string) int { return strings.Compare(a.name, name) })
-	if !found {
-		return nil
+	if i, found := slices.BinarySearchFunc(all, name, member.named); found {
+		return all[i].value
 	}
-	return all[i].value
+	return nil
 }
 
 // set puts a member where it belongs.
 func (m *manifest) set(name string, value json.RawMessage) {
-	i, found := slices.BinarySearchFunc(m.fields, name, func(a member, name string) int {
-		return strings.Compare(a.name, name)
-	})
+	i, found := slices.BinarySearchFunc(m.fields, name, member.named)
 	if !found {
 		m.fields = slices.Insert(m.fields, i, member{name: name})
 	}
