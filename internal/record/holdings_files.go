@@ -118,11 +118,8 @@ func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[
 	return there, err
 }
 
-// LargeFile is from how many bytes on SizesIn knows files by their size.
-const LargeFile = 8 << 20
-
 // SizesIn tells of which sizes there are bytes of files that can be seen in a scope; of
-// sizes below LargeFile none.
+// sizes below 8 MiB, of which there is no index, none.
 func (db *DB) SizesIn(ctx context.Context, sizes []int64, scope Scope) (map[int64]bool, error) {
 	var found []int64
 	arguments := []any{sizes, scope.Repositories}
