@@ -21,11 +21,11 @@ var (
 	listingWriters = sync.Pool{New: func() any {
 		w, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
 			zstd.WithWindowSize(256<<10))
-		return coder[*zstd.Encoder]{w, err}
+		return &coder[*zstd.Encoder]{w, err}
 	}}
 	listingReaders = sync.Pool{New: func() any {
 		r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
-		return coder[*zstd.Decoder]{r, err}
+		return &coder[*zstd.Decoder]{r, err}
 	}}
 )
 
@@ -47,7 +47,7 @@ type detailed struct {
 // and files there are, then what they are like, part by part, since some list thousands.
 // What ecosystems say in their own form is written as it is.
 func packListing(l catalog.Listing) ([]byte, error) {
-	pooled := listingWriters.Get().(coder[*zstd.Encoder])
+	pooled := listingWriters.Get().(*coder[*zstd.Encoder])
 	if pooled.err != nil {
 		return nil, pooled.err
 	}
@@ -88,7 +88,7 @@ func unpackListing(raw []byte, details bool) (l catalog.Listing, err error) {
 	if raw[0] == '{' || bytes.HasPrefix(raw, []byte{0x1f, 0x8b}) { // RFC 1952 section 2.3.1
 		return unpackOldListing(raw)
 	}
-	pooled := listingReaders.Get().(coder[*zstd.Decoder])
+	pooled := listingReaders.Get().(*coder[*zstd.Decoder])
 	if pooled.err != nil {
 		return l, pooled.err
 	}
