@@ -40,7 +40,7 @@ var rooms = map[string][]string{
 	"holdings":     {"act"},
 	"keys":         {"act", "directory", "secret"},
 	"builds":       {"act", "counting", "directory", "keys"},
-	"rights":       {"act", "counting", "directory"},
+	"rights":       {"act", "counting", "directory", "secret"},
 	"repositories": {"act", "directory", "schedule", "secret"},
 	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "schedule", "store"},
 	"resolving":    {"act", "counting", "directory", "holdings", "mirrors"},

@@ -46,6 +46,8 @@ type Call struct {
 	Base func() string
 	// Rest is the decoded path below the ecosystem's door.
 	Rest string
+	// Parts are what the path names below a door of its own, by their names in the route.
+	Parts map[string]string
 	// Folder is what a person sees at a path; a fault if there is nothing.
 	Folder func(path string) (Folder, error)
 	// ShowFolder writes the folder at Rest for a person.
@@ -357,4 +359,30 @@ func Reads(by map[string]func(*Call) error) (all []Route) {
 		}
 	}
 	return all
+}
+
+// MatchPath tells whether a decoded path is one of those that a route of a door has, and
+// gives what it names: "*" is what one * stands for.
+func MatchPath(route, path string) (names map[string]string, ok bool) {
+	want, has := strings.Split(strings.Trim(route, "/"), "/"), strings.Split(strings.Trim(path, "/"), "/")
+	names = map[string]string{}
+	for i, segment := range want {
+		if segment == "*" {
+			n := len(has) - (len(want) - 1)
+			if n < 1 {
+				return nil, false
+			}
+			names["*"] = strings.Join(has[i:i+n], "/")
+			has = append(append(has[:i:i], "*"), has[i+n:]...)
+		}
+		switch {
+		case i >= len(has):
+			return nil, false
+		case strings.HasPrefix(segment, ":"):
+			names[segment[1:]] = has[i]
+		case segment != has[i]:
+			return nil, false
+		}
+	}
+	return names, len(want) == len(has)
 }

@@ -98,6 +98,45 @@ type Session interface {
 	SignOutClient(ctx context.Context, caller access.Caller) error
 }
 
+// PartTaker is a Desk whose clients send the files of a version before the version itself:
+// they are parts of the package, and belong to no version before one names them
+// (Publication.Parts). A part that nobody names is dropped after a day.
+type PartTaker interface {
+	// BeginPart begins a part that arrives in pieces, and names it.
+	BeginPart(ctx context.Context, caller access.Caller, key catalog.PackageKey) (id string, err error)
+	// ContinuePart adds to what arrived, from an offset on, and tells how much there is
+	// then, also with an error; a negative offset is the end of what is there.
+	// fault "other-offset" is that there is not as much.
+	ContinuePart(ctx context.Context, caller access.Caller, key catalog.PackageKey, id string, at int64,
+		body io.Reader) (size int64, err error)
+	// PartArrived tells how much of it arrived; fault "no-such-upload" if it is not known.
+	PartArrived(ctx context.Context, caller access.Caller, key catalog.PackageKey, id string) (size int64, err error)
+	// DropPart gives up what arrived.
+	DropPart(ctx context.Context, caller access.Caller, key catalog.PackageKey, id string) error
+	// EndPart makes a part of what arrived, if it has that digest.
+	EndPart(ctx context.Context, caller access.Caller, key catalog.PackageKey, id string, sum catalog.Sum) error
+	// TakePart takes a part at once; length is -1 if the client did not say it.
+	TakePart(ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64,
+		sum catalog.Sum) error
+	// LendPart makes a part of bytes that the caller may read elsewhere. lent is false if it
+	// may read none.
+	LendPart(ctx context.Context, caller access.Caller, key catalog.PackageKey, from Lender,
+		sum catalog.Sum) (lent bool, err error)
+	// RemovePart takes a part away. fault "part-named" is that a version names it.
+	RemovePart(ctx context.Context, caller access.Caller, key catalog.PackageKey, sum catalog.Sum) error
+}
+
+// LabelReader is a Desk whose clients ask for labels and what is about a version, and not
+// for all of a package: it may be large.
+type LabelReader interface {
+	// Labels lists them by the bytes of their names, from after one on; ErrNoPackage if
+	// nothing of the package is there.
+	Labels(ctx context.Context, key catalog.PackageKey, after string, limit int) ([]catalog.Label, error)
+	// About lists versions that say they are about another one of the package, with their
+	// own file alone, by their names from after one on.
+	About(ctx context.Context, key catalog.PackageKey, subject, after string, limit int) ([]catalog.Version, error)
+}
+
 // PluginLister is a Desk that knows which packages of a namespace have a packaging.
 type PluginLister interface {
 	// Plugins lists the packages of a namespace with that packaging; with near,

@@ -161,13 +161,37 @@ type Entry struct {
 // Route is one address of a wire protocol with the right that it needs.
 type Route struct {
 	Method string
-	Path   string // in echo's form, below /at/:repository/<ecosystem>
+	// Path is in echo's form, below /at/:repository/<ecosystem>. Below a door of its own it
+	// may have one * that stands for one or more segments, anywhere.
+	Path   string
 	Action access.Action
 	// Asks: it changes nothing, though its method could.
 	Asks bool
 	// EncodedSlash: its clients write the slash within a name as %2f.
 	EncodedSlash bool
 	Serve        func(*Call) error
+}
+
+// Doored is an ecosystem whose clients take the beginning of its addresses for granted:
+// it has a door of its own, besides that of all.
+type Doored interface {
+	// Door is what addresses begin with, before the name of the repository: /v2.
+	Door() string
+	// DoorRoutes are those below /<door>/:repository. Call.Parts has what their paths name.
+	DoorRoutes() []Route
+	// Greet answers at the door itself, to somebody who signed in; Call.Repository is none.
+	Greet(call *Call) error
+	// Challenge is what a 401 asks for; passes is where a pass is given for a name and a
+	// secret.
+	Challenge(call *Call, passes string) []string
+}
+
+// Maturing is an ecosystem whose versions are named by their content, and get a maturity
+// by their labels.
+type Maturing interface {
+	// LabelMaturity tells whether a label makes a release or a snapshot of its version; a
+	// label that does neither may be given to any. That of a release stays where it is.
+	LabelMaturity(label string) (release, snapshot bool)
 }
 
 // Keyed is an ecosystem whose clients send a token in a header of their own, or in
@@ -193,7 +217,23 @@ type Publication struct {
 	// Beside: they belong beside other files, so with Joins, how recent the upload
 	// is does not matter.
 	Beside bool
+	// Parts are files of the version that the package has already.
+	Parts []NamedPart
+	// Needs are other versions of the package that must be there.
+	Needs []string
+	// MediaType is that of the file that names them.
+	MediaType string
 }
+
+// NamedPart is a part of a package as a version names it.
+type NamedPart struct {
+	catalog.Sum
+	Size                 int64 // as the version says; bytes
+	Extension, MediaType string
+}
+
+// Lender is where a part is to be had, or the zero Lender for anywhere.
+type Lender struct{ Repository, Namespace, Name string }
 
 // StagedFile is a file with its place.
 type StagedFile struct {

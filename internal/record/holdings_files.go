@@ -25,14 +25,17 @@ type fileRow struct {
 	MD5        []byte    `db:"md5"`
 	MadeFrom   []byte    `db:"made_from"`
 	AddedBy    string    `db:"added_by"`
+	MediaType  string    `db:"media_type"`
 }
 
 const fileColumns = `f.id, f.version_id, f.name, f.classifier, f.extension, f.added_at, f.added_by, f.made_from,
+	coalesce(f.media_type, '') media_type,
 	b.size, b.sha256, b.sha512, b.sha1, b.md5`
 
 func (r fileRow) value() catalog.File {
 	f := catalog.File{ID: r.ID, VersionID: r.VersionID, Name: r.Name, Classifier: r.Classifier,
-		Extension: r.Extension, AddedAt: r.AddedAt, AddedBy: r.AddedBy, Digests: catalog.Digests{Size: r.Size}}
+		Extension: r.Extension, MediaType: r.MediaType, AddedAt: r.AddedAt, AddedBy: r.AddedBy,
+		Digests: catalog.Digests{Size: r.Size}}
 	copy(f.Digests.SHA256[:], r.SHA256)
 	copy(f.Digests.SHA512[:], r.SHA512)
 	copy(f.Digests.SHA1[:], r.SHA1)
@@ -43,6 +46,9 @@ func (r fileRow) value() catalog.File {
 
 // File answers a question, or ErrNotFound.
 func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
+	if q.Label != "" || q.Version == "" {
+		return db.labelledOrPart(ctx, q)
+	}
 	visible := "v.visible_until is null and (v.visible_from is not null or $6 and f.sent >= v.counts_from)"
 	if q.Key.AsOf != 0 {
 		visible = seen(q.Key.AsOf) + addedBy(q.Key.AsOf) + " and not $6"
@@ -62,6 +68,28 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 			order by coalesce(v.arrived, v.uploaded_at) desc, v.upload_count desc, v.id desc limit 1`,
 			q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, q.Version, q.Open, q.By, q.Classifier, q.Extension)
 	}
+	if errors.Is(err, sql.ErrNoRows) {
+		return catalog.File{}, ErrNotFound
+	}
+	f := row.value()
+	f.RepositoryID = q.Key.RepositoryID
+	return f, err
+}
+
+// labelledOrPart is File for the file of a version that a label points to and that is
+// named by it, or for a part.
+func (db *DB) labelledOrPart(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
+	statement, last := `select p.id, 0 version_id, p.file "name", '' classifier, '' extension, p.at added_at,
+		'' added_by, null::bytea made_from, '' media_type, b.size, b.sha256, b.sha512, b.sha1, b.md5
+		from package_part p join stored_file b using (sha256) where p.package_id = `+packageOf+` and p.file = $5`, q.Name
+	if q.Label != "" {
+		statement, last = `select `+fileColumns+` from label l join version v on v.package_id = l.package_id
+			and v.version = l.version join file f on f.version_id = v.id and f.name = replace(v.version, ':', '-')
+			join stored_file b using (sha256)
+			where l.package_id = `+packageOf+` and l.name = $5 and `+labelled(q.Key.AsOf)+` and `+seen(q.Key.AsOf), q.Label
+	}
+	var row fileRow
+	err := db.GetContext(ctx, &row, statement, q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, last)
 	if errors.Is(err, sql.ErrNoRows) {
 		return catalog.File{}, ErrNotFound
 	}
@@ -95,11 +123,15 @@ func byVersion(rows []fileRow) map[int64][]catalog.File {
 	return files
 }
 
-// seenIn is the condition on a stored file b that a file which can be seen in a scope has
-// its bytes.
-const seenIn = ` and exists (select from file f
-		join version v on v.id = f.version_id join package p on p.id = v.package_id
-		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null`
+// seenIn is the condition on a stored file b that a file or a part which can be seen in a
+// scope, whose repositories are the second argument, has its bytes.
+func seenIn(scope Scope, arguments *[]any) string {
+	within := scope.and(arguments)
+	return ` and (exists (select from file f join version v on v.id = f.version_id join package p on p.id = v.package_id
+		where f.sha256 = b.sha256 and p.repository_id = any($2) and v.visible_from is not null and v.visible_until is null` +
+		within + `) or exists (select from package_part t join package p on p.id = t.package_id
+		where t.sha256 = b.sha256 and p.repository_id = any($2)` + within + `))`
+}
 
 // BytesIn tells which bytes of those digests files that can be seen in a scope have, and
 // how many they are.
@@ -109,8 +141,8 @@ func (db *DB) BytesIn(ctx context.Context, sha256s [][]byte, scope Scope) (map[[
 		Size   int64
 	}
 	arguments := []any{sha256s, scope.Repositories}
-	err := db.SelectContext(ctx, &rows, `select b.sha256, b.size from stored_file b where b.sha256 = any($1)`+seenIn+
-		scope.and(&arguments)+`)`, arguments...)
+	err := db.SelectContext(ctx, &rows, `select b.sha256, b.size from stored_file b where b.sha256 = any($1)`+
+		seenIn(scope, &arguments), arguments...)
 	there := map[[32]byte]int64{}
 	for _, row := range rows {
 		there[[32]byte(row.SHA256)] = row.Size
@@ -124,7 +156,7 @@ func (db *DB) SizesIn(ctx context.Context, sizes []int64, scope Scope) (map[int6
 	var found []int64
 	arguments := []any{sizes, scope.Repositories}
 	err := db.SelectContext(ctx, &found, `select distinct b.size from stored_file b
-		where b.size = any($1) and b.size >= 8388608`+seenIn+scope.and(&arguments)+`)`, arguments...)
+		where b.size = any($1) and b.size >= 8388608`+seenIn(scope, &arguments), arguments...)
 	there := map[int64]bool{}
 	for _, size := range found {
 		there[size] = true

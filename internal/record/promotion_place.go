@@ -23,9 +23,9 @@ type PlacedVersion struct {
 
 // PlacedFile is a file of it.
 type PlacedFile struct {
-	Name, Classifier, Extension string
-	Digests                     catalog.Digests
-	MadeFrom                    []byte // SHA-256; nil if its bytes are what they were
+	Name, Classifier, Extension, MediaType string
+	Digests                                catalog.Digests
+	MadeFrom                               []byte // SHA-256; nil if its bytes are what they were
 }
 
 // Collision is a version that a promotion cannot put where it belongs.
@@ -182,13 +182,14 @@ func (tx *Tx) placeFiles(
 	ctx context.Context, placed []PlacedVersion, ids []int64, publisher string, at time.Time,
 ) error {
 	var versions, sizes []int64
-	var names, classifiers, extensions []string
+	var names, classifiers, extensions, mediaTypes []string
 	var sha256s, sha512s, sha1s, md5s, from [][]byte
 	for i, p := range placed {
 		for _, f := range p.Files {
 			versions, sizes = append(versions, ids[i]), append(sizes, f.Digests.Size)
 			names, classifiers, extensions = append(names, f.Name), append(classifiers, f.Classifier),
 				append(extensions, f.Extension)
+			mediaTypes = append(mediaTypes, f.MediaType)
 			sha256s, sha512s = append(sha256s, f.Digests.SHA256[:]), append(sha512s, f.Digests.SHA512[:])
 			sha1s, md5s, from = append(sha1s, f.Digests.SHA1[:]), append(md5s, f.Digests.MD5[:]), append(from, f.MadeFrom)
 		}
@@ -201,11 +202,21 @@ func (tx *Tx) placeFiles(
 		return err
 	}
 	_, err := tx.ExecContext(ctx,
-		`insert into file (version_id, name, classifier, extension, sha256, added_at, made_from, added_by)
-		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from, $8
-		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[]) n(version, name, classifier,
-		extension, sha256, made_from)`,
-		versions, names, classifiers, extensions, sha256s, from, at, publisher)
+		`insert into file (version_id, name, classifier, extension, sha256, added_at, made_from, added_by, media_type)
+		select n.version, n.name, n.classifier, n.extension, n.sha256, $7::timestamptz, n.made_from, $8,
+			nullif(n.media_type, '')
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::bytea[], $6::bytea[], $9::text[]) n(version, name,
+		classifier, extension, sha256, made_from, media_type)`,
+		versions, names, classifiers, extensions, sha256s, from, at, publisher, mediaTypes)
+	if err != nil || !slices.ContainsFunc(mediaTypes, func(m string) bool { return m != "" }) {
+		return err
+	}
+	// What has a media type is asked for by its digest, as a part of the package.
+	_, err = tx.ExecContext(ctx, `insert into package_part (package_id, file, sha256, named, at, by_name)
+		select distinct v.package_id, f.name, f.sha256, true, $2::timestamptz, $3
+		from version v join file f on f.version_id = v.id where v.id = any($1) and f.media_type is not null
+			and f.name <> replace(v.version, ':', '-')
+		on conflict (package_id, file) do update set named = true`, ids, at, publisher)
 	return err
 }
 

@@ -87,6 +87,9 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 			join stored_file b using (sha256)
 			join version v on v.id = f.version_id where v.id = any($1) and v.visible_from is not null and not v.snapshot
 			and not v.unseen and $2::timestamptz is not null on conflict do nothing`,
+		// Whether other versions name their parts is looked at once these have waited a day.
+		`update package_part p set named = false, at = $2 from file f join version v on v.id = f.version_id
+			where v.id = any($1) and p.package_id = v.package_id and p.file = f.name and p.named`,
 		`delete from file where version_id = any($1) and $2::timestamptz is not null`,
 		`update version set grace_until = null, reclaimed_at = $2, changed_in = pg_current_xact_id() where id = any($1)`,
 		`update sweep_item set state = 'reclaimed', at = $2 where version_id = any($1) and state = 'removed'`,
@@ -98,17 +101,19 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 	return ids, nil
 }
 
+// isNamed is the condition that a record names a stored file b.
+const isNamed = `(exists (select from file f where f.sha256 = b.sha256)
+	or exists (select from package_part p where p.sha256 = b.sha256))`
+
 // MarkUnnamed marks stored files that no record names, and takes the mark from
 // those that one names again. It gives how many were marked.
 func (db *DB) MarkUnnamed(ctx context.Context, now time.Time) (int64, error) {
 	if _, err := db.ExecContext(ctx,
-		`update stored_file b set unnamed_since = null where unnamed_since is not null and exists (select from file f
-			where f.sha256 = b.sha256)`); err != nil {
+		`update stored_file b set unnamed_since = null where unnamed_since is not null and `+isNamed); err != nil {
 		return 0, err
 	}
 	result, err := db.ExecContext(ctx,
-		`update stored_file b set unnamed_since = $1 where unnamed_since is null and not exists (select from file f
-			where f.sha256 = b.sha256)`, now)
+		`update stored_file b set unnamed_since = $1 where unnamed_since is null and not `+isNamed, now)
 	if err != nil {
 		return 0, err
 	}
@@ -133,14 +138,12 @@ func (tx *Tx) HoldUnnamed(ctx context.Context, markedBefore time.Time, limit int
 	}
 	// What was named while the lock was waited for is seen by a statement of its own.
 	err = tx.SelectContext(ctx, &found,
-		`select sha256, size from stored_file b where sha256 = any($1) and not exists (select from file f where f.sha256 = b.sha256)
-			order by sha256`, held)
+		`select sha256, size from stored_file b where sha256 = any($1) and not `+isNamed+` order by sha256`, held)
 	if err != nil {
 		return nil, err
 	}
 	_, err = tx.ExecContext(ctx,
-		`update stored_file b set unnamed_since = null where sha256 = any($1) and exists (select from file f
-			where f.sha256 = b.sha256)`, held)
+		`update stored_file b set unnamed_since = null where sha256 = any($1) and `+isNamed, held)
 	return found, err
 }
 
@@ -154,6 +157,6 @@ func (tx *Tx) DropStored(ctx context.Context, sha256 [][]byte) error {
 // reclaimed in that very moment: all of it is to be tried again.
 func BytesGone(err error) bool {
 	var server *pgconn.PgError
-	return errors.As(err, &server) && server.Code == "23503" && server.TableName == "file" &&
-		server.ConstraintName == "file_sha256_fkey"
+	return errors.As(err, &server) && server.Code == "23503" &&
+		(server.ConstraintName == "file_sha256_fkey" || server.ConstraintName == "package_part_sha256_fkey")
 }

@@ -76,7 +76,7 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 	s.Holdings = holdings.New(a)
 	s.Keys = keys.New(a, safe, s.Directory)
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
-	s.Rights = rights.New(a, s.Counting, s.Directory)
+	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule)
 	s.Mirrors = mirrors.New(a, bytes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors)
@@ -141,4 +141,6 @@ var _ interface {
 	ecosystem.Desk
 	ecosystem.Session
 	ecosystem.PluginLister
+	ecosystem.PartTaker
+	ecosystem.LabelReader
 } = (*desk)(nil)

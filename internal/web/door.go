@@ -9,6 +9,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/kinds"
@@ -20,6 +21,9 @@ func (w *Server) addDoors() {
 		prefix := "/at/:repository/" + e.Name()
 		for _, route := range e.Routes() {
 			w.route(route.Method, prefix+route.Path, Need{route.Action, true}, w.door(e, route))
+		}
+		if d, ok := e.(ecosystem.Doored); ok {
+			w.addOwnDoor(e, d)
 		}
 		w.route(http.MethodGet, prefix, forAnyone, func(c *echo.Context) error {
 			return c.Redirect(http.StatusMovedPermanently, c.Request().URL.Path+"/")
@@ -48,81 +52,149 @@ func (w *Server) addDoors() {
 	})
 }
 
+// entrance is what a request asks for below the name of its repository.
+type entrance struct {
+	repository string
+	rest       string
+	parts      map[string]string
+	base       func(r catalog.Repository) string
+}
+
 // door finds caller, repository and right for a route of an ecosystem.
 func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.HandlerFunc {
 	prefix := "/" + e.Name() + "/"
 	return func(c *echo.Context) error {
 		r := c.Request()
-		h := c.Response().Header()
-		// What people publish must not act in the name of the console.
-		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
-		call := &ecosystem.Call{Context: c, Desk: w.service.Desk()}
-		err := func() error {
-			escaped := strings.ToLower(r.URL.EscapedPath())
-			if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {
-				return fault.New(fault.Invalid, "bad-path", "the path has an encoded slash, which cannot be part of a name")
-			}
-			if keyed, ok := e.(ecosystem.Keyed); ok {
-				// A token in that header has no scheme, and so no blank.
-				key, said := r.Header.Get(keyed.KeyHeader()), r.Header.Get("Authorization")
-				if key != "" && !strings.Contains(key, " ") && (said == "" || said == key) {
-					r.Header.Set("Authorization", "Bearer "+key)
+		_, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
+		return w.enterDoor(c, e, route, entrance{repository: param(c, "repository"), rest: rest,
+			base: func(of catalog.Repository) string { return w.address(r) + "/at/" + of.At() + prefix }})
+	}
+}
+
+// addOwnDoor adds the addresses of an ecosystem that has a door of its own.
+func (w *Server) addOwnDoor(e ecosystem.Ecosystem, d ecosystem.Doored) {
+	root, byMethod := d.Door(), map[string][]ecosystem.Route{}
+	for _, route := range d.DoorRoutes() {
+		byMethod[route.Method] = append(byMethod[route.Method], route)
+		declared := route.Method + " " + root + "/:repository" + route.Path
+		w.needs[declared], w.declared = Need{route.Action, true}, append(w.declared, declared)
+	}
+	nothing := ecosystem.Route{Action: access.Anyone, Asks: true, Serve: func(*ecosystem.Call) error {
+		return fault.New(fault.NotFound, "no-such-address", "there is nothing at this address").
+			WithHint("Addresses begin with %s/REPOSITORY/NAME.", root)
+	}}
+	for method, routes := range byMethod {
+		w.echo.Add(method, root+"/:repository/*", func(c *echo.Context) error {
+			r := c.Request()
+			named, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, root+"/"), "/")
+			at := entrance{repository: catalog.Spelled(named), rest: rest,
+				base: func(of catalog.Repository) string { return w.address(r) + root + "/" + of.AtSpelled() + "/" }}
+			for _, route := range routes {
+				if parts, ok := ecosystem.MatchPath(route.Path, rest); ok {
+					at.parts = parts
+					return w.enterDoor(c, e, route, at)
 				}
 			}
-			caller, err := w.identify(c)
+			return w.enterDoor(c, e, nothing, at)
+		})
+	}
+	greet := ecosystem.Route{Action: access.Anyone, Asks: true, Serve: func(call *ecosystem.Call) error {
+		if call.Caller.Anonymous() {
+			return w.service.Directory.Allow(call.Caller, access.SignedIn, access.Object{})
+		}
+		return d.Greet(call)
+	}}
+	for _, path := range []string{root, root + "/"} {
+		w.both(path, forAnyone, func(c *echo.Context) error { return w.enterDoor(c, e, greet, entrance{}) })
+	}
+}
+
+// enterDoor lets a request in at a route of an ecosystem, or refuses it.
+func (w *Server) enterDoor(c *echo.Context, e ecosystem.Ecosystem, route ecosystem.Route, at entrance) error {
+	r := c.Request()
+	h := c.Response().Header()
+	// What people publish must not act in the name of the console.
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
+	call := &ecosystem.Call{Context: c, Desk: w.service.Desk()}
+	err := func() error {
+		escaped := strings.ToLower(r.URL.EscapedPath())
+		if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {
+			return fault.New(fault.Invalid, "bad-path", "the path has an encoded slash, which cannot be part of a name")
+		}
+		if keyed, ok := e.(ecosystem.Keyed); ok {
+			// A token in that header has no scheme, and so no blank.
+			key, said := r.Header.Get(keyed.KeyHeader()), r.Header.Get("Authorization")
+			if key != "" && !strings.Contains(key, " ") && (said == "" || said == key) {
+				r.Header.Set("Authorization", "Bearer "+key)
+			}
+		}
+		caller, err := w.identify(c)
+		if err != nil {
+			return err
+		}
+		call.Caller = caller
+		if call.Repository, err = w.service.Directory.Repository(caller, at.repository, route.Action); err != nil {
+			return err
+		}
+		if route.Action == access.Publish {
+			if call.Caller.Build, err = w.saidBuild(r, caller); err != nil {
+				return err
+			}
+		}
+		call.Rest, call.Parts = at.rest, at.parts
+		call.Base = func() string { return at.base(call.Repository) }
+		call.Folder = func(path string) (ecosystem.Folder, error) {
+			return w.service.Resolving.Folder(r.Context(), call.Repository, e, path)
+		}
+		call.ShowFolder = func() error { return w.showFolder(c, call, e) }
+		if r.Header.Get(api.DryRunHeader) != "" && !route.Asks {
+			return w.dryRun(c, call, route)
+		}
+		if r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodPatch {
+			if err := w.receive(c, call.Repository, route.Action == access.Publish && !route.Asks); err != nil {
+				return err
+			}
+		}
+		if route.Action == access.Publish && !route.Asks {
+			end, err := w.uploads.begin(caller)
 			if err != nil {
 				return err
 			}
-			call.Caller = caller
-			if call.Repository, err = w.service.Directory.Repository(caller, param(c, "repository"), route.Action); err != nil {
-				return err
-			}
-			if route.Action == access.Publish {
-				if call.Caller.Build, err = w.saidBuild(r, caller); err != nil {
-					return err
-				}
-			}
-			_, call.Rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/at/"), prefix)
-			call.Base = func() string { return w.address(r) + "/at/" + call.Repository.At() + prefix }
-			call.Folder = func(path string) (ecosystem.Folder, error) {
-				return w.service.Resolving.Folder(r.Context(), call.Repository, e, path)
-			}
-			call.ShowFolder = func() error { return w.showFolder(c, call, e) }
-			if r.Header.Get(api.DryRunHeader) != "" && !route.Asks {
-				return w.dryRun(c, call, route)
-			}
-			if r.Method == http.MethodPut || r.Method == http.MethodPost {
-				if err := w.receive(c, call.Repository, route.Action == access.Publish && !route.Asks); err != nil {
-					return err
-				}
-			}
-			if route.Action == access.Publish && !route.Asks {
-				end, err := w.uploads.begin(caller)
-				if err != nil {
-					return err
-				}
-				defer end()
-			}
-			return route.Serve(call)
-		}()
-		if err == nil {
-			return nil
+			defer end()
 		}
-		f := asFault(err)
-		if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
-			return f // for the log: the answer has begun, and nobody can be told
-		}
-		w.refused(c, call.Caller, param(c, "repository"), f)
-		if f.Kind == fault.Unknown {
-			challenge(h)
-		}
-		retryAfter(h, f)
-		h.Set(api.CodeHeader, f.Code)
-		h.Del("ETag")
-		if refuseErr := e.Refuse(call, f); refuseErr != nil {
-			return refuseErr
-		}
-		return f // for the log; the answer is out
+		return route.Serve(call)
+	}()
+	if err == nil {
+		return nil
+	}
+	f := asFault(err)
+	if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
+		return f // for the log: the answer has begun, and nobody can be told
+	}
+	w.refused(c, call.Caller, at.repository, f)
+	if f.Kind == fault.Unknown {
+		w.challengeAt(e, call, at)
+	}
+	retryAfter(h, f)
+	h.Set(api.CodeHeader, f.Code)
+	h.Del("ETag")
+	if refuseErr := e.Refuse(call, f); refuseErr != nil {
+		return refuseErr
+	}
+	return f // for the log; the answer is out
+}
+
+// challengeAt asks a client to sign in, in the way that it knows.
+func (w *Server) challengeAt(e ecosystem.Ecosystem, call *ecosystem.Call, at entrance) {
+	h := call.Response().Header()
+	d, ok := e.(ecosystem.Doored)
+	if !ok {
+		challenge(h)
+		return
+	}
+	call.Parts, call.Repository.Name = at.parts, at.repository
+	for _, asked := range d.Challenge(call, w.address(call.Request())+passPath) {
+		h.Add("WWW-Authenticate", asked)
 	}
 }
 

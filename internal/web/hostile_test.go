@@ -204,6 +204,9 @@ func TestHostileText(t *testing.T) {
 		if strings.HasPrefix(path, "/at/") {
 			names = append(names, "q", "text", "size", "from", "skip", "take", "build", "write", "rev")
 		}
+		if strings.HasPrefix(path, "/v2/") || path == passPath {
+			names = append(names, "n", "last", "digest", "mount", "from", "artifactType", "scope", "service")
+		}
 		for _, name := range names {
 			for what, text := range hostile {
 				h.ask(what+" as "+name, method, fill(-1, "")+"?"+url.Values{name: {text}}.Encode(), nil, []byte("{}"))

@@ -2,6 +2,7 @@ package web
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
@@ -39,9 +40,11 @@ func (w *Server) Needs() map[string]Need { return w.needs }
 // Routes names all routes of the router, as Needs does.
 func (w *Server) Routes() (all []string) {
 	for _, r := range w.echo.Router().Routes() {
-		all = append(all, r.Method+" "+r.Path)
+		if !strings.HasSuffix(r.Path, "/:repository/*") { // which leads to those that are declared
+			all = append(all, r.Method+" "+r.Path)
+		}
 	}
-	return all
+	return append(all, w.declared...)
 }
 
 // route adds a route that is no typed operation, with what it needs.

@@ -58,6 +58,7 @@ type Server struct {
 	started  time.Time
 	crossing *http.CrossOriginProtection
 	needs    map[string]Need // by method and path
+	declared []string        // routes below doors of ecosystems' own, by method and path
 	process  string          // begins the ids of this process's requests
 	requests atomic.Uint64
 	readmes  *readmes
@@ -126,6 +127,7 @@ func New(s *service.Service, settings Settings) *Server {
 	})
 	w.addAPI()
 	w.addDoors()
+	w.addPasses()
 	w.addConsole()
 	return w
 }
@@ -350,7 +352,11 @@ func (w *Server) whoIs(c *echo.Context, from rights.Origin) (access.Caller, erro
 	}
 	// Schemes are written in any case (RFC 9110, 11.1).
 	if scheme, token, ok := strings.Cut(header, " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return w.service.Rights.ByToken(r.Context(), strings.TrimSpace(token), from)
+		token = strings.TrimSpace(token)
+		if rights.IsPass(token) {
+			return w.service.Rights.ByPass(r.Context(), token, from)
+		}
+		return w.service.Rights.ByToken(r.Context(), token, from)
 	}
 	name, secret, ok := r.BasicAuth()
 	if !ok {

@@ -234,6 +234,7 @@ type File struct {
 	Name         string // as it stands in the repository
 	Classifier   string // Maven
 	Extension    string
+	MediaType    string  // where its ecosystem names files by it; else ""
 	Digests      Digests // of a listed one, as far as the upstream states them
 	AddedAt      time.Time
 	AddedBy      string // "" where it is not known
@@ -244,6 +245,35 @@ type File struct {
 
 // Kept tells whether the bytes of the file are here.
 func (f File) Kept() bool { return f.ID != 0 }
+
+// Label is a movable name for a version.
+type Label struct {
+	Name, Version string
+	SetBy         string
+	SetAt         time.Time
+}
+
+// Sum is a digest as clients write it: an algorithm that Digests has, and hexadecimal in
+// small letters.
+type Sum struct{ Algorithm, Hex string }
+
+// String writes it as the OCI image specification does: sha256:….
+func (s Sum) String() string { return s.Algorithm + ":" + s.Hex }
+
+// FileName is it as the name of a file.
+func (s Sum) FileName() string { return s.Algorithm + "-" + s.Hex }
+
+// Of tells whether it is a digest of those bytes.
+func (s Sum) Of(d Digests) bool { return s.Hex != "" && d.Hex(s.Algorithm) == s.Hex }
+
+// ParseSum reads such a digest, of 256 bits or more; ok is false if it is none.
+func ParseSum(text string) (s Sum, ok bool) {
+	s.Algorithm, s.Hex, ok = strings.Cut(text, ":")
+	var d Digests
+	ok = ok && (s.Algorithm == "sha256" || s.Algorithm == "sha512") && s.Hex == strings.ToLower(s.Hex) &&
+		d.ParseHex(s.Algorithm, s.Hex)
+	return s, ok
+}
 
 // Details is what is known of a version from its own files.
 type Details struct {
@@ -410,10 +440,13 @@ func (d *Digests) Contradicts(other Digests) bool {
 }
 
 // FileQuestion asks for one file. Either Name is given, with the exact Upload,
-// or Classifier and Extension, and the newest upload that has one answers.
+// or Classifier and Extension, and the newest upload that has one answers. With a Label
+// in place of a version, it is that to which the label points; with neither, the file is
+// a part of the package, whatever versions name it.
 type FileQuestion struct {
 	Key             PackageKey
 	Version, Upload string
+	Label           string
 	Name            string
 	Classifier      string
 	Extension       string

@@ -55,6 +55,22 @@ func SplitMoment(name string, now time.Time) (repository string, at Moment, err 
 		WithHint("Write it like 2026-11-01, which is its beginning in UTC, or 2026-11-01T08:00Z.")
 }
 
+// AtSpelled is a repository as of a moment where a name may have no @, no colon and no
+// capital: platform__2026-11-01t08.00z; Spelled gives back the usual form.
+func (r Repository) AtSpelled() string {
+	return strings.NewReplacer("@", "__", ":", ".", "T", "t", "Z", "z").Replace(r.At())
+}
+
+// Spelled is the name of a repository in the usual form; what AtSpelled did not write
+// stays as it is.
+func Spelled(name string) string {
+	repository, text, ok := strings.Cut(name, "__")
+	if !ok {
+		return name
+	}
+	return repository + "@" + strings.Replace(strings.ToUpper(text), ".", ":", 2)
+}
+
 // LengthForms and MomentForms are how lengths of time and moments are written, in every
 // flag and every parameter.
 const (

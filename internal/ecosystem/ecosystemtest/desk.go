@@ -9,6 +9,7 @@ import (
 	"crypto/sha512"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -47,6 +48,8 @@ type Desk struct {
 	packages map[catalog.PackageKey]*catalog.Package
 	open     []received
 	contents map[[32]byte][]byte
+	parts    map[catalog.PackageKey]map[string]catalog.File
+	begun    map[string][]byte
 	next     int64
 }
 
@@ -63,13 +66,16 @@ func NewDesk(t testing.TB, e ecosystem.Ecosystem) *Desk {
 		Holds: catalog.Both},
 		Caller: access.Caller{ID: 7, Name: "deckhand", Token: "laptop"}, Now: time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC),
 		host: "http://packages.skerry.example", Why: map[string]*fault.Error{}, Downloads: map[string]int{},
-		packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{}}
+		packages: map[catalog.PackageKey]*catalog.Package{}, contents: map[[32]byte][]byte{},
+		parts: map[catalog.PackageKey]map[string]catalog.File{}, begun: map[string][]byte{}}
 }
 
 var _ interface {
 	ecosystem.Desk
 	ecosystem.Session
 	ecosystem.PluginLister
+	ecosystem.PartTaker
+	ecosystem.LabelReader
 } = (*Desk)(nil)
 
 // Address is that of the ecosystem's door, with a slash at the end.
@@ -351,19 +357,27 @@ func (d *Desk) Publish(
 		if there, err := d.File(ctx, catalog.FileQuestion{Key: f.Place.Key(e.Name(), d.Repository), Version: f.Place.Version,
 			Name: f.Place.FileName}); err == nil && !f.Place.Snapshot {
 			if there.File.Digests == f.Digests() {
+				for _, label := range p.Labels {
+					d.packages[f.Place.Key(e.Name(), d.Repository)].Labels[label] = f.Place.Version
+				}
 				return ecosystem.Receipt{Same: true}, nil
 			}
 			return ecosystem.Receipt{}, fault.New(fault.Conflict, "published-already", "%s %s was published before",
 				f.Place.Name, f.Place.Version)
 		}
 	}
+	named, err := d.named(p)
+	if err != nil {
+		return ecosystem.Receipt{}, err
+	}
 	v := d.version(p.Files[0].Place)
+	v.Files = append(v.Files, named...)
 	for i, f := range p.Files {
 		kept, err := d.keep(f.Place, v.Upload, f.Staged)
 		if err != nil {
 			return ecosystem.Receipt{}, err
 		}
-		kept.VersionID = v.ID
+		kept.VersionID, kept.MediaType = v.ID, p.MediaType
 		v.Files, v.Details = append(v.Files, kept), v.Details.Merge(details[i])
 	}
 	for _, label := range p.Labels {
@@ -460,6 +474,7 @@ func (d *Desk) Withdraw(_ context.Context, _ access.Caller, key catalog.PackageK
 func (d *Desk) Remove(_ context.Context, _ access.Caller, key catalog.PackageKey, versions []string) error {
 	p, err := d.known(key)
 	if err == nil {
+		maps.DeleteFunc(p.Labels, func(_, version string) bool { return slices.Contains(versions, version) })
 		p.Versions = slices.DeleteFunc(p.Versions, func(v catalog.Version) bool {
 			return slices.Contains(versions, v.Version)
 		})
@@ -496,7 +511,17 @@ func (d *Desk) Below(
 
 // File implements ecosystem.Reader.
 func (d *Desk) File(_ context.Context, q catalog.FileQuestion) (ecosystem.Found, error) {
+	if q.Label == "" && q.Version == "" {
+		if f, ok := d.parts[q.Key][q.Name]; ok {
+			return ecosystem.Found{File: f}, nil
+		}
+		return ecosystem.Found{}, ecosystem.ErrNoFile
+	}
 	if p := d.packages[q.Key]; p != nil {
+		if q.Label != "" {
+			q.Version = p.Labels[q.Label]
+			q.Name = strings.Replace(q.Version, ":", "-", 1)
+		}
 		for i := len(p.Versions) - 1; i >= 0; i-- { // the newest upload first
 			v := p.Versions[i]
 			if v.Version != q.Version || q.Upload != "" && v.Upload != q.Upload {

@@ -8,6 +8,7 @@ import (
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
 	"crelvo/internal/ecosystem/nuget"
+	"crelvo/internal/ecosystem/oci"
 	"crelvo/internal/ecosystem/pypi"
 )
 
@@ -19,5 +20,6 @@ func All() []ecosystem.Ecosystem {
 		pypi.PyPI{},
 		nuget.New(),
 		cargo.New(),
+		oci.New(),
 	}
 }

@@ -119,7 +119,7 @@ func (s *Promotion) makeVersion(ctx context.Context, w *carrying, i int) error {
 		for _, f := range item.files {
 			item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
 			v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
-				Digests: f.Digests})
+				MediaType: f.MediaType, Digests: f.Digests})
 		}
 		w.done.Add(int64(len(item.files)))
 	}
@@ -189,7 +189,8 @@ func (s *Promotion) restampVersion(
 		}
 		details = details.Merge(known)
 		sums[made.Name] = digests
-		file := record.PlacedFile{Name: made.Name, Classifier: f.Classifier, Extension: f.Extension, Digests: digests}
+		file := record.PlacedFile{Name: made.Name, Classifier: f.Classifier, Extension: f.Extension,
+			MediaType: f.MediaType, Digests: digests}
 		if made.WriteTo != nil {
 			file.MadeFrom = f.Digests.SHA256[:]
 		}

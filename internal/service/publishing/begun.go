@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
@@ -75,10 +76,20 @@ func (s *Publishing) Continue(
 	}
 	name := begunName(caller, called)
 	if _, known := there[name]; !known && len(there) >= maxBegun {
-		return 0, fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name,
-			len(there)).
-			WithHint("Publish them, or wait a day: unfinished files are dropped then.")
+		return 0, tooManyBegun(caller, len(there))
 	}
+	return s.continued(ctx, caller, repository, name, at, body)
+}
+
+func tooManyBegun(caller access.Caller, n int) error {
+	return fault.New(fault.TooMany, "too-many-files", "%s has begun to send %d files already", caller.Name, n).
+		WithHint("Publish them, or wait a day: unfinished files are dropped then.")
+}
+
+// continued takes more of what is begun under a name.
+func (s *Publishing) continued(
+	ctx context.Context, caller access.Caller, repository catalog.Repository, name string, at int64, body io.Reader,
+) (int64, error) {
 	most := s.LargestFile(repository)
 	left := &atMost{from: body, left: most - at}
 	size, err := s.bytes.Continue(ctx, name, at, left)

@@ -156,10 +156,21 @@ func (s *Publishing) setLabelIn(
 	if p.Labels[label] == version && version != "" {
 		return nil
 	}
+	maturing, byLabels := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
+	if byLabels {
+		if err := s.mayLabel(caller, r, key, maturing, label, version); err != nil {
+			return err
+		}
+	}
 	return s.ChangePackage(ctx, r, key, []string{version}, func(tx *record.Tx) (record.Event, error) {
 		event := s.Event(caller, record.EventLabelMoved)
 		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
 		if version != "" {
+			if byLabels {
+				if _, err := s.moved(ctx, tx, maturing, key, []string{label}, version); err != nil {
+					return event, err
+				}
+			}
 			return event, tx.SetLabel(ctx, key, label, version, caller.Name, s.Now())
 		}
 		done, err := tx.DropLabel(ctx, key, label, s.Now())
@@ -168,6 +179,20 @@ func (s *Publishing) setLabelIn(
 		}
 		return event, err
 	})
+}
+
+// mayLabel checks that a label which may give a version its maturity belongs in a
+// repository. To take away one that makes a release is to remove that.
+func (s *Publishing) mayLabel(
+	caller access.Caller, r catalog.Repository, key catalog.PackageKey, m ecosystem.Maturing, label, version string,
+) error {
+	if version != "" {
+		return s.maturityByLabels(m, r, []string{label})
+	}
+	if release, _ := m.LabelMaturity(label); release {
+		return s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: act.PURLOf(key, "")})
+	}
+	return nil
 }
 
 // ChangePackage changes what is visible of some versions of a package.

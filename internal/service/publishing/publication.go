@@ -54,6 +54,11 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 	if err != nil {
 		return Published{}, err
 	}
+	if m, ok := e.(ecosystem.Maturing); ok {
+		if err := s.maturityByLabels(m, repository, p.Labels); err != nil {
+			return Published{}, err
+		}
+	}
 	first := p.Files[0].Place
 	r := recording{Publication: p, caller: caller, repository: repository, ecosystem: e,
 		key: first.Key(e.Name(), repository), stored: stored, details: details,
@@ -66,7 +71,7 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 			access.Object{Repository: repository, Package: r.published.PURL}); err != nil {
 			return err
 		}
-		if len(p.Files) == 1 && !first.Snapshot {
+		if len(p.Files) == 1 && !first.Snapshot && p.MediaType == "" {
 			if done, err := s.recordAtOnce(ctx, &r, look); err != nil || done {
 				return err
 			}
@@ -128,12 +133,22 @@ func (s *Publishing) recordAll(ctx context.Context, tx *record.Tx, r *recording)
 		last = added
 		r.published.Same = r.published.Same && added.Same
 	}
+	if !last.Visible {
+		if err := s.nameParts(ctx, tx, r, last); err != nil {
+			return err
+		}
+	}
 	done, err := tx.Complete(ctx, last.VersionID, last.Sends, s.Now())
 	if err != nil {
 		return err
 	}
-	version := r.published.PURL.Version
-	for _, label := range r.Labels {
+	version, labels := r.published.PURL.Version, r.Labels
+	if m, ok := r.ecosystem.(ecosystem.Maturing); ok && len(labels) > 0 {
+		if labels, err = s.moved(ctx, tx, m, r.key, labels, version); err != nil {
+			return err
+		}
+	}
+	for _, label := range labels {
 		if err := tx.SetLabel(ctx, r.key, label, version, r.caller.Name, s.Now()); err != nil {
 			return err
 		}
@@ -144,7 +159,7 @@ func (s *Publishing) recordAll(ctx context.Context, tx *record.Tx, r *recording)
 		action = record.EventVersionPublished
 	case !last.Visible:
 		return fmt.Errorf("%s was recorded, but could not be completed", r.published.PURL)
-	case r.published.Same && len(r.Labels) == 0:
+	case r.published.Same && len(labels) == 0:
 		return nil
 	case r.published.Same:
 		action = record.EventLabelMoved

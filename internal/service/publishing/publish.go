@@ -235,12 +235,16 @@ func (s *Publishing) accepts(
 	if err := s.Insists(caller, repository); err != nil {
 		return err
 	}
-	if err := s.Takes(repository, place.Snapshot); err == nil || fault.Of(err).Code != "wrong-maturity" {
+	err := s.Takes(repository, place.Snapshot)
+	if err == nil || fault.Of(err).Code != "wrong-maturity" {
 		return err
 	}
+	if _, byLabels := e.(ecosystem.Maturing); byLabels {
+		return nil
+	}
 	what := Maturity(place.Snapshot)
-	err := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name, repository.Holds,
-		place.Version, what)
+	refusal := fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", repository.Name,
+		repository.Holds, place.Version, what)
 	var better []string
 	for _, r := range s.directory.Repositories() {
 		if r.Accepts(place.Snapshot) &&
@@ -249,14 +253,14 @@ func (s *Publishing) accepts(
 		}
 	}
 	if better == nil {
-		return err.WithHint("No repository that you may publish to holds %ss.", what)
+		return refusal.WithHint("No repository that you may publish to holds %ss.", what)
 	}
 	// Those that are named alike first; a reason phrase has room for a few.
 	slices.SortStableFunc(better, func(a, b string) int { return alike(b, repository.Name) - alike(a, repository.Name) })
 	if more := len(better) - directory.MaxNamed; more > 0 {
 		better = append(better[:directory.MaxNamed], fmt.Sprintf("%d more", more))
 	}
-	return err.WithHint("It belongs in %s.", strings.Join(better, " or "))
+	return refusal.WithHint("It belongs in %s.", strings.Join(better, " or "))
 }
 
 // alike is how far two names are the same.
@@ -424,6 +428,7 @@ func (s *Publishing) Chores() []act.Chore {
 			Do: s.completeQuiet},
 		{Every: time.Minute, What: "giving up versions", Do: s.giveUp},
 		{Every: 10 * time.Minute, What: "dropping what was begun", Do: s.dropBegun},
+		{Every: 10 * time.Minute, What: "dropping parts that nothing names", Do: s.dropParts},
 	}
 }
 

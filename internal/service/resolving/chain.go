@@ -263,6 +263,9 @@ func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
 func (s *Resolving) chainFile(
 	ctx context.Context, r catalog.Repository, q catalog.FileQuestion,
 ) (ecosystem.Found, error) {
+	if q.Version == "" {
+		return s.chainLabelled(ctx, r, q)
+	}
 	members := s.directory.MembersFor(r, q.Key)
 	ours, err := s.ours(ctx, r, q.Key)
 	if err != nil {

@@ -173,7 +173,9 @@ func (s *Resolving) Below(
 
 // Downloaded implements ecosystem.Desk.
 func (s *Resolving) Downloaded(caller access.Caller, f catalog.File, fetched bool) {
-	s.counting.Downloaded(f.VersionID, caller)
+	if f.VersionID != 0 { // a part is of no version
+		s.counting.Downloaded(f.VersionID, caller)
+	}
 	if s.mirrors.Of(f.RepositoryID) == nil {
 		return
 	}

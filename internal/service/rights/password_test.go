@@ -6,6 +6,7 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/secret"
 )
 
 // TestTokenDigits: every slip of the hand is found before anything is asked.
@@ -32,7 +33,7 @@ func TestTokenDigits(t *testing.T) {
 
 // TestHashes: a hash fits its password alone, and a damaged one nothing.
 func TestHashes(t *testing.T) {
-	s, ctx := New(act.New(nil, nil, act.Settings{}), nil, nil), t.Context()
+	s, ctx := New(act.New(nil, nil, act.Settings{}), secret.Safe{}, nil, nil), t.Context()
 	phc := hashPassword("low tide at noon")
 	if !strings.HasPrefix(phc, "$argon2id$v=19$") || phc == hashPassword("low tide at noon") {
 		t.Errorf("the hash %s", phc)

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/counting"
 	"crelvo/internal/service/directory"
+	"crelvo/internal/service/secret"
 )
 
 // Rights finds out who calls, and changes who may do what. It is safe for use by several at once.
@@ -20,6 +21,7 @@ type Rights struct {
 	*act.Act
 	counting  *counting.Counting
 	directory *directory.Directory
+	safe      secret.Safe
 
 	nobodys  atomic.Pointer[act.Aged[[]access.Grant]] // what who did not sign in may do
 	brake    *brake
@@ -33,9 +35,9 @@ type Rights struct {
 }
 
 // New makes the room.
-func New(a *act.Act, counting *counting.Counting, directory *directory.Directory) *Rights {
+func New(a *act.Act, safe secret.Safe, counting *counting.Counting, directory *directory.Directory) *Rights {
 	return &Rights{
-		Act: a, counting: counting, directory: directory,
+		Act: a, counting: counting, directory: directory, safe: safe,
 		brake:   newBrake(),
 		callers: act.NewCache[[32]byte, act.Aged[knownCaller]](10_000),
 		hashing: make(chan struct{}, 2), nobodysHash: hashPassword(rand.Text()),

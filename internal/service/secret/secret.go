@@ -21,6 +21,7 @@ const (
 	Upstream    Use = "crelvo: how a mirror signs in to its upstream"
 	Destination Use = "crelvo: how promotions sign in to where they go on to"
 	SigningKey  Use = "crelvo: a key that signs releases"
+	Pass        Use = "crelvo: a pass of a package client"
 )
 
 // ErrOtherKey is returned for what was sealed with another key, for another use, or is

@@ -1,0 +1,255 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"crelvo/internal/core/catalog"
+)
+
+// Part is a file of a package that versions may name.
+type Part struct {
+	Key     catalog.PackageKey
+	Name    string
+	Digests catalog.Digests // of what is stored already, SHA256 does
+	At      time.Time
+	By      string
+}
+
+// AddPart makes stored bytes a part of a package, which is made if it is new. added is
+// false if the package has the part already.
+func (tx *Tx) AddPart(ctx context.Context, p Part) (added bool, err error) {
+	if _, err := tx.ExecContext(ctx, `insert into package (repository_id, ecosystem, namespace, name, changed_at)
+		select $1, $2, $3, $4, $5::timestamptz where not exists (select from package where repository_id = $1
+			and ecosystem = $2 and namespace = $3 and name = $4)
+		on conflict (repository_id, ecosystem, namespace, name) do nothing`,
+		p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace, p.Key.Name, p.At); err != nil {
+		return false, err
+	}
+	d := p.Digests
+	if _, err := tx.ExecContext(ctx, `insert into stored_file (sha256, sha512, sha1, md5, size, created_at)
+		values ($1, $2, $3, $4, $5, $6) on conflict (sha256) do nothing`,
+		d.SHA256[:], d.SHA512[:], d.SHA1[:], d.MD5[:], d.Size, p.At); err != nil {
+		return false, err
+	}
+	// What nobody named yet waits anew.
+	err = tx.GetContext(ctx, &added, `insert into package_part (package_id, file, sha256, at, by_name)
+		values (`+packageOf+`, $5, $6, $7, $8)
+		on conflict (package_id, file) do update set at = excluded.at returning xmax = 0`,
+		p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace, p.Key.Name, p.Name, d.SHA256[:], p.At, p.By)
+	return added, err
+}
+
+// StoredAs gives all digests of stored bytes; ErrNotFound if they are not on record.
+func (tx *Tx) StoredAs(ctx context.Context, sha256 [32]byte) (catalog.Digests, error) {
+	var row fileRow
+	err := tx.GetContext(ctx, &row, `select size, sha256, sha512, sha1, md5 from stored_file where sha256 = $1`, sha256[:])
+	if errors.Is(err, sql.ErrNoRows) {
+		return catalog.Digests{}, ErrNotFound
+	}
+	return row.value().Digests, err
+}
+
+// RemovePart takes a part away that no version names; done is false if there is no such,
+// and named tells that versions name it.
+func (tx *Tx) RemovePart(ctx context.Context, key catalog.PackageKey, name string) (done, named bool, err error) {
+	var id int64
+	err = tx.GetContext(ctx, &id, `select id from package_part where package_id = `+packageOf+` and file = $5 for update`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, false, nil
+	}
+	if err != nil {
+		return false, false, err
+	}
+	if err := tx.GetContext(ctx, &named, `select exists (select from package_part p join file f on f.sha256 = p.sha256
+		join version v on v.id = f.version_id and v.package_id = p.package_id
+		where p.id = $1 and f.name = p.file and v.visible_until is null)`, id); err != nil || named {
+		return false, named, err
+	}
+	_, err = tx.ExecContext(ctx, `delete from package_part where id = $1`, id)
+	return true, false, err
+}
+
+// NamedPart is a part that a version names, and as what.
+type NamedPart struct{ Name, Extension, MediaType string }
+
+// NameParts adds parts of its package to an open version, and says of which media type the
+// file is that names them. It gives the sizes of those that the package has, by name; the
+// others were not added.
+func (tx *Tx) NameParts(
+	ctx context.Context, versionID int64, sends int, namedBy NamedPart, parts []NamedPart, by string, at time.Time,
+) (sizes map[string]int64, err error) {
+	names, extensions, mediaTypes := make([]string, len(parts)), make([]string, len(parts)), make([]string, len(parts))
+	for i, p := range parts {
+		names[i], extensions[i], mediaTypes[i] = p.Name, p.Extension, p.MediaType
+	}
+	// They are held: nobody can take them away before the version names them.
+	var there []struct {
+		Name string `db:"file"`
+		Size int64  `db:"size"`
+	}
+	if err := tx.SelectContext(ctx, &there, `with held as (select id, file, sha256 from package_part
+			where package_id = (select package_id from version where id = $1) and file = any($2) order by id for update
+		), named as (update package_part set named = true where id in (select id from held) and not named)
+		select file, size from held join stored_file using (sha256)`, versionID, names); err != nil {
+		return nil, err
+	}
+	sizes = make(map[string]int64, len(there))
+	for _, row := range there {
+		sizes[row.Name] = row.Size
+	}
+	_, err = tx.ExecContext(ctx, `with by as (
+			update file set media_type = nullif($8, '') where version_id = $1 and name = $9
+		)
+		insert into file (version_id, name, classifier, extension, sha256, added_at, sent, added_by, media_type)
+		select $1, n.name, '', n.extension, p.sha256, $5::timestamptz, $6, $7, nullif(n.media_type, '')
+		from unnest($2::text[], $3::text[], $4::text[]) n (name, extension, media_type)
+		join package_part p on p.package_id = (select package_id from version where id = $1) and p.file = n.name
+		on conflict do nothing`, versionID, names, extensions, mediaTypes, at, sends, by, namedBy.MediaType, namedBy.Name)
+	return sizes, err
+}
+
+// Lacking is the first of some versions that a package does not show; "" if it shows all.
+// Those that it does cannot be removed before the transaction ends.
+func (tx *Tx) Lacking(ctx context.Context, key catalog.PackageKey, versions []string) (missing string, err error) {
+	if len(versions) == 0 {
+		return "", nil
+	}
+	var there []string
+	err = tx.SelectContext(ctx, &there, `select version from version where package_id = `+packageOf+` and version = any($5)
+		and visible_from is not null and visible_until is null order by id for share`, key.RepositoryID, key.Ecosystem,
+		key.Namespace, key.Name, versions)
+	for _, version := range versions {
+		if err == nil && !slices.Contains(there, version) {
+			return version, nil
+		}
+	}
+	return "", err
+}
+
+// DropUnnamedParts drops parts that came before a moment and that no version names, and
+// those of repositories that were removed before one.
+func (db *DB) DropUnnamedParts(ctx context.Context, before, removedBefore time.Time) error {
+	return db.Within(ctx, func(tx *Tx) error {
+		var ids []int64
+		if err := tx.SelectContext(ctx, &ids, `select id from package_part where not named and at < $1
+			or package_id in (select p.id from repository r join package p on p.repository_id = r.id where r.removed_at < $2)
+			order by id limit 10000 for update skip locked`, before, removedBefore); err != nil || len(ids) == 0 {
+			return err
+		}
+		// What names them is seen by a statement of its own, now that they are held.
+		const names = `exists (select from file f join version v on v.id = f.version_id
+			where f.sha256 = package_part.sha256 and f.name = package_part.file and v.package_id = package_part.package_id)`
+		return tx.do(ctx, step{`delete from package_part where id = any($1) and not ` + names, []any{ids}},
+			step{`update package_part set named = true where id = any($1) and not named and ` + names, []any{ids}})
+	})
+}
+
+// labelled is the condition that a label l was set: now, or as of a moment.
+func labelled(at catalog.Moment) string {
+	if at == 0 {
+		return " l.visible_until is null "
+	}
+	return " l.visible_from <= " + moment(at) + " and (l.visible_until is null or l.visible_until > " + moment(at) + ") "
+}
+
+// Labels lists labels of a package in one of the repositories, by the bytes of their
+// names, from after one on; of a name that several have, that of the first.
+func (db *DB) Labels(
+	ctx context.Context, repositories []int64, key catalog.PackageKey, after string, limit int,
+) (all []catalog.Label, err error) {
+	var rows []struct {
+		Name    string    `db:"name"`
+		Version string    `db:"version"`
+		SetBy   string    `db:"set_by"`
+		SetAt   time.Time `db:"visible_from"`
+	}
+	// Of each package so many are read from its index, and not more.
+	err = db.SelectContext(ctx, &rows, `select distinct on (l.name collate "C") l.name, l.version, l.set_by, l.visible_from
+		from unnest($1::bigint[]) with ordinality r (id, place)
+		cross join lateral (select p.id from package p where p.repository_id = r.id and p.ecosystem = $2
+			and p.namespace = $3 and p.name = $4 offset 0) p
+		cross join lateral (select l.* from label l where l.package_id = p.id and `+labelled(key.AsOf)+`
+			and l.name collate "C" > $5 order by l.name collate "C" limit $6) l
+		order by l.name collate "C", r.place limit $6`, repositories, key.Ecosystem, key.Namespace, key.Name, after, limit)
+	for _, r := range rows {
+		all = append(all, catalog.Label(r))
+	}
+	return all, err
+}
+
+// PastLabel is where a label points, or pointed last.
+type PastLabel struct {
+	Name    string     `db:"name"`
+	Version string     `db:"version"`
+	Ended   *time.Time `db:"visible_until"`
+}
+
+// LabelsEver gives of some labels of a package where they point or pointed last, by name,
+// in a transaction that holds the package from then on.
+func (tx *Tx) LabelsEver(
+	ctx context.Context, key catalog.PackageKey, names []string, at time.Time,
+) (map[string]PastLabel, error) {
+	if err := tx.touchPackage(ctx, key, at); err != nil {
+		return nil, err
+	}
+	var rows []PastLabel
+	err := tx.SelectContext(ctx, &rows, `select distinct on (name) name, version, visible_until from label
+		where package_id = `+packageOf+` and name = any($5) order by name, visible_until desc nulls first`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, names)
+	ever := map[string]PastLabel{}
+	for _, r := range rows {
+		ever[r.Name] = r
+	}
+	return ever, err
+}
+
+// About lists the versions of a package in one of the repositories that say they are about
+// another one, each with its own file, by their names from after one on.
+func (db *DB) About(
+	ctx context.Context, repositories []int64, key catalog.PackageKey, subject, after string, limit int,
+) (all []catalog.Version, err error) {
+	var rows []struct {
+		Version string `db:"version"`
+		Details []byte `db:"details"`
+		Size    int64  `db:"size"`
+	}
+	err = db.SelectContext(ctx, &rows, `select distinct on (v.version collate "C") v.version, v.details, v.size
+		from unnest($1::bigint[]) with ordinality r (id, place)
+		cross join lateral (select p.id from package p where p.repository_id = r.id and p.ecosystem = $2
+			and p.namespace = $3 and p.name = $4 offset 0) p
+		cross join lateral (select v.version, v.details, b.size from version v
+			join file f on f.version_id = v.id and f.name = replace(v.version, ':', '-') join stored_file b using (sha256)
+			where v.package_id = p.id and v.details->'native'->>'subject' = $5
+			and v.version collate "C" > $6 and `+seen(key.AsOf)+` order by v.version collate "C" limit $7) v
+		order by v.version collate "C", r.place limit $7`, repositories, key.Ecosystem, key.Namespace, key.Name, subject,
+		after, limit)
+	for _, r := range rows {
+		v := catalog.Version{Version: r.Version, Files: []catalog.File{{ID: 1, Digests: catalog.Digests{Size: r.Size}}}}
+		if err := json.Unmarshal(r.Details, &v.Details); err != nil {
+			return nil, err
+		}
+		all = append(all, v)
+	}
+	return all, err
+}
+
+// PartIn finds the bytes of a part of that name in a package that can be seen in a scope;
+// ErrNotFound if there is none. It is for names by SHA-512, of which there are few.
+func (db *DB) PartIn(ctx context.Context, name string, scope Scope) (sha256 [32]byte, err error) {
+	var found []byte
+	arguments := []any{name, scope.Repositories}
+	err = db.GetContext(ctx, &found, `select t.sha256 from package_part t join package p on p.id = t.package_id
+		where t.file = $1 and t.file like 'sha512-%' and p.repository_id = any($2)`+scope.and(&arguments)+` limit 1`,
+		arguments...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return sha256, ErrNotFound
+	}
+	copy(sha256[:], found)
+	return sha256, err
+}
