@@ -212,7 +212,13 @@ func (b prober) ask(ctx context.Context, method, path, dry string) error {
 	if method != http.MethodGet {
 		body = strings.NewReader(strings.Repeat(" ", 1024))
 	}
-	r, err := http.NewRequestWithContext(ctx, method, b.use.Address+path, body)
+	address := b.use.Address + path
+	if server, err := url.Parse(b.use.Address); err == nil && strings.HasPrefix(path, "/") {
+		// A door of the client's own, at the root of the server.
+		repository, _ := place(b.use.Address)
+		address = server.Scheme + "://" + server.Host + strings.ReplaceAll(path, "{id}", repository)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return fmt.Errorf("%s is no address", b.use.Address)
 	}

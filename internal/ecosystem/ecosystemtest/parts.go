@@ -145,8 +145,8 @@ func (d *Desk) TakePart(
 	if d.parts[key] == nil {
 		d.parts[key] = map[string]catalog.File{}
 	}
-	d.parts[key][sum.FileName()] = catalog.File{ID: d.next, RepositoryID: d.Repository.ID, Name: sum.FileName(), Digests: is,
-		AddedAt: d.Now, AddedBy: d.Caller.Name}
+	d.parts[key][sum.FileName()] = catalog.File{ID: d.next, RepositoryID: d.Repository.ID, Name: sum.FileName(),
+		Digests: is, AddedAt: d.Now, AddedBy: d.Caller.Name}
 	return nil
 }
 
