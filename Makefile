@@ -40,17 +40,22 @@ dev: build ## work on it: what changes in console and service is shown at once, 
 	@./test/install.sh run
 	@./test/dev.sh
 
+# The clients of images that the tests drive, and the test of the specification.
+test/clients/bin/.done: test/clients/go.mod test/clients/go.sum
+	cd test/clients && GOBIN="$$PWD/bin" go install tool
+	touch $@
+
 # The package clients that the tests drive, besides those that Debian has.
 test/clients/node_modules/.done: test/clients/package.json test/clients/package-lock.json
 	cd test/clients && npm ci --no-audit --no-fund --ignore-scripts
 	touch $@
 
-test: build test/clients/node_modules/.done ## run all tests, with the real clients and a browser
+test: build test/clients/node_modules/.done test/clients/bin/.done ## run all tests, with the real clients and a browser
 	@./test/install.sh run test
 	go test -count=1 -timeout 40m -parallel 3 ./test/e2e ./...
 
 # What the tests need besides the program: it comes while form and types are checked.
-ready: test/clients/node_modules/.done
+ready: test/clients/node_modules/.done test/clients/bin/.done
 	@./test/install.sh run test
 
 ci: ## check form and types, and run all tests
@@ -65,7 +70,7 @@ bench: build ## measure speed against nginx and plain files
 	@./test/install.sh run bench
 	go run ./test/bench
 
-soak: build test/clients/node_modules/.done ## kill it fifty times, and do what can be done in 200 random orders
+soak: build test/clients/node_modules/.done test/clients/bin/.done ## kill it fifty times, and do what can be done in 200 random orders
 	@./test/install.sh run test
 	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel' -v ./internal/service ./test/...
 

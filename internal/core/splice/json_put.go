@@ -22,7 +22,7 @@ func jsonPath(path []string) string {
 func PutJSON(existing string, path []string, value string) (string, error) {
 	if strings.TrimSpace(existing) == "" {
 		fresh, err := sjson.Set("{}", jsonPath(path), value)
-		return string(pretty.Pretty([]byte(fresh))), err
+		return string(pretty.PrettyOptions([]byte(fresh), &pretty.Options{Indent: "\t"})), err
 	}
 	if _, _, err := textIn(existing, path); err != nil {
 		return "", err

@@ -1,11 +1,13 @@
 package oci
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 
 	"fmt"
 	"io"
@@ -21,43 +23,66 @@ import (
 // parts is the part of the Desk that takes blobs.
 func parts(c *ecosystem.Call) ecosystem.PartTaker { return c.Desk.(ecosystem.PartTaker) }
 
-// house is the repository that takes what is pushed: the one that is named or, behind a
-// chain, the one that takes all of it. Where it would depend on a tag, blobs that come
-// before it have no place.
+// house is the repository that takes what is pushed without a version: the one that is
+// named or, behind a chain, the one that takes snapshots, if there is one.
 func house(c *ecosystem.Call) (catalog.Repository, error) {
 	if !c.Repository.Gathers() {
 		return c.Repository, nil
 	}
-	releases, failed := c.Desk.Target(c.Caller, c.Repository, false)
 	snapshots, err := c.Desk.Target(c.Caller, c.Repository, true)
-	switch {
-	case err != nil && failed != nil:
-		return releases, failed
-	case err != nil:
-		return releases, nil
-	case failed != nil, releases.ID == snapshots.ID:
+	if err == nil {
 		return snapshots, nil
 	}
-	return releases, fault.New(fault.Conflict, "two-targets", "%s sends releases to %s and snapshots to %s, and layers come "+
-		"before their tag", c.Repository.Name, releases.Name, snapshots.Name).
-		WithHint("Push to %s or %s itself.", releases.Name, snapshots.Name)
+	if releases, err := c.Desk.Target(c.Caller, c.Repository, false); err == nil {
+		return releases, nil
+	}
+	return snapshots, err
 }
 
-// imageFor is the image that a request pushes to, and its repository.
-func imageFor(c *ecosystem.Call) (catalog.Repository, catalog.PackageKey, error) {
+// houseOf is the repository that takes a manifest: behind a chain its tag decides, or what
+// it is about.
+func (o OCI) houseOf(c *ecosystem.Call, tag string, m manifest) (catalog.Repository, error) {
+	release, snapshot := o.LabelMaturity(tag)
+	switch {
+	case !c.Repository.Gathers():
+		return c.Repository, nil
+	case release, snapshot:
+		return c.Desk.Target(c.Caller, c.Repository, snapshot)
+	}
+	usual, err := house(c)
+	if m.Subject == nil || err != nil {
+		return usual, err
+	}
+	key, err := imageKey(c.Repository, c.Parts["*"])
+	if err != nil {
+		return usual, err
+	}
+	sum, _ := catalog.ParseSum(string(m.Subject.Digest))
+	about, err := c.Desk.File(c.Request().Context(), catalog.FileQuestion{Key: key, Version: sum.String(),
+		Name: sum.FileName()})
+	if err == nil {
+		if r, err := c.Desk.Target(c.Caller, c.Repository, false); err == nil && r.ID == about.RepositoryID {
+			return r, nil
+		}
+	}
+	return usual, nil
+}
+
+// imageFor is the image that a request pushes blobs to.
+func imageFor(c *ecosystem.Call) (catalog.PackageKey, error) {
 	r, err := house(c)
 	if err != nil {
-		return r, catalog.PackageKey{}, err
+		return catalog.PackageKey{}, err
 	}
 	key, err := imageKey(r, c.Parts["*"])
 	key.Sight = ""
-	return r, key, err
+	return key, err
 }
 
 // beginUpload begins a blob, takes one at once, or mounts one that is elsewhere.
 func (o OCI) beginUpload(c *ecosystem.Call) error {
 	ctx := c.Request().Context()
-	r, key, err := imageFor(c)
+	key, err := imageFor(c)
 	if err != nil {
 		return err
 	}
@@ -78,7 +103,7 @@ func (o OCI) beginUpload(c *ecosystem.Call) error {
 				return err
 			}
 			if lent {
-				return o.created(c, r, "blobs/"+sum.String(), sum)
+				return o.created(c, "blobs/"+sum.String(), sum)
 			}
 		}
 	} else if text := c.QueryParam("digest"); text != "" {
@@ -89,35 +114,35 @@ func (o OCI) beginUpload(c *ecosystem.Call) error {
 		if err := parts(c).TakePart(ctx, c.Caller, key, c.Request().Body, c.Request().ContentLength, sum); err != nil {
 			return err
 		}
-		return o.created(c, r, "blobs/"+sum.String(), sum)
+		return o.created(c, "blobs/"+sum.String(), sum)
 	}
 	id, err := parts(c).BeginPart(ctx, c.Caller, key)
 	if err != nil {
 		return err
 	}
-	o.underway(c, r, id, 0)
+	o.underway(c, id, 0)
 	return c.NoContent(http.StatusAccepted)
 }
 
 // created says where something is now.
-func (o OCI) created(c *ecosystem.Call, r catalog.Repository, at string, sum catalog.Sum) error {
+func (o OCI) created(c *ecosystem.Call, at string, sum catalog.Sum) error {
 	h := c.Response().Header()
-	h.Set("Location", o.path(c, r, at))
+	h.Set("Location", o.path(c, at))
 	h.Set("Docker-Content-Digest", sum.String())
 	return c.NoContent(http.StatusCreated)
 }
 
 // underway says where an upload goes on, and how much of it is here.
-func (o OCI) underway(c *ecosystem.Call, r catalog.Repository, id string, size int64) {
+func (o OCI) underway(c *ecosystem.Call, id string, size int64) {
 	h := c.Response().Header()
-	h.Set("Location", o.path(c, r, "blobs/uploads/"+id))
+	h.Set("Location", o.path(c, "blobs/uploads/"+id))
 	h.Set("Docker-Upload-UUID", id)
 	h.Set("Range", fmt.Sprintf("0-%d", max(size-1, 0)))
 }
 
 // uploadStatus tells how much of an upload is here.
 func (o OCI) uploadStatus(c *ecosystem.Call) error {
-	r, key, err := imageFor(c)
+	key, err := imageFor(c)
 	if err != nil {
 		return err
 	}
@@ -125,7 +150,7 @@ func (o OCI) uploadStatus(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	o.underway(c, r, c.Parts["upload"], size)
+	o.underway(c, c.Parts["upload"], size)
 	return c.NoContent(http.StatusNoContent)
 }
 
@@ -146,7 +171,7 @@ func chunkStart(c *ecosystem.Call) (start int64, err error) {
 }
 
 // addChunk adds what a request has to an upload.
-func (o OCI) addChunk(c *ecosystem.Call, r catalog.Repository, key catalog.PackageKey) (size int64, err error) {
+func (o OCI) addChunk(c *ecosystem.Call, key catalog.PackageKey) (size int64, err error) {
 	start, err := chunkStart(c)
 	if err != nil {
 		return 0, err
@@ -155,7 +180,7 @@ func (o OCI) addChunk(c *ecosystem.Call, r catalog.Repository, key catalog.Packa
 	size, err = parts(c).ContinuePart(c.Request().Context(), c.Caller, key, id, start, c.Request().Body)
 	if err != nil && fault.Of(err).Code == "other-offset" {
 		// What the specification says of chunks that come in another order.
-		o.underway(c, r, id, size)
+		o.underway(c, id, size)
 		f := *fault.Of(err)
 		f.Kind = http.StatusRequestedRangeNotSatisfiable
 		return size, &f
@@ -165,21 +190,21 @@ func (o OCI) addChunk(c *ecosystem.Call, r catalog.Repository, key catalog.Packa
 
 // continueUpload takes a chunk.
 func (o OCI) continueUpload(c *ecosystem.Call) error {
-	r, key, err := imageFor(c)
+	key, err := imageFor(c)
 	if err != nil {
 		return err
 	}
-	size, err := o.addChunk(c, r, key)
+	size, err := o.addChunk(c, key)
 	if err != nil {
 		return err
 	}
-	o.underway(c, r, c.Parts["upload"], size)
+	o.underway(c, c.Parts["upload"], size)
 	return c.NoContent(http.StatusAccepted)
 }
 
 // endUpload takes the last chunk, if one comes with it, and makes a blob of the upload.
 func (o OCI) endUpload(c *ecosystem.Call) error {
-	r, key, err := imageFor(c)
+	key, err := imageFor(c)
 	if err != nil {
 		return err
 	}
@@ -188,19 +213,19 @@ func (o OCI) endUpload(c *ecosystem.Call) error {
 		return err
 	}
 	if c.Request().ContentLength != 0 {
-		if _, err := o.addChunk(c, r, key); err != nil {
+		if _, err := o.addChunk(c, key); err != nil {
 			return err
 		}
 	}
 	if err := parts(c).EndPart(c.Request().Context(), c.Caller, key, c.Parts["upload"], sum); err != nil {
 		return err
 	}
-	return o.created(c, r, "blobs/"+sum.String(), sum)
+	return o.created(c, "blobs/"+sum.String(), sum)
 }
 
 // dropUpload gives up an upload.
 func (o OCI) dropUpload(c *ecosystem.Call) error {
-	_, key, err := imageFor(c)
+	key, err := imageFor(c)
 	if err == nil {
 		err = parts(c).DropPart(c.Request().Context(), c.Caller, key, c.Parts["upload"])
 	}
@@ -213,16 +238,12 @@ func (o OCI) dropUpload(c *ecosystem.Call) error {
 // putManifest publishes a manifest, and points a tag to it.
 func (o OCI) putManifest(c *ecosystem.Call) error {
 	ctx := c.Request().Context()
-	r, err := house(c)
+	ref, err := referenceOf(c, c.Repository)
 	if err != nil {
 		return err
 	}
-	ref, err := referenceOf(c, r)
-	if err != nil {
-		return err
-	}
-	ref.key.Sight = ""
-	if err := c.Desk.MayPublish(c.Caller, r, ref.key); err != nil {
+	// Who may publish nothing there need not send anything.
+	if err := c.Desk.MayPublish(c.Caller, c.Repository, ref.key); err != nil {
 		return err
 	}
 	raw, err := io.ReadAll(io.LimitReader(c.Request().Body, maxManifest+1))
@@ -246,31 +267,104 @@ func (o OCI) putManifest(c *ecosystem.Call) error {
 	if ref.tag == "" && sum != ref.sum {
 		return fault.New(fault.Invalid, "other-digest", "the manifest has the digest %s, and not %s", sum, ref.sum)
 	}
-	staged, err := c.Desk.Stage(ctx, strings.NewReader(string(raw)), int64(len(raw)), sum.FileName())
+	r, err := o.houseOf(c, ref.tag, m)
 	if err != nil {
 		return err
 	}
-	defer staged.Discard()
-	p := ecosystem.Publication{Parts: m.parts(), Needs: m.children(), MediaType: cmp.Or(m.MediaType, "application/json")}
+	var labels []string
 	if ref.tag != "" {
-		p.Labels = []string{ref.tag}
+		labels = []string{ref.tag}
 	}
-	beside := catalog.Details{}
-	if mediaType != "" {
-		typed, err := json.Marshal(mediaType)
-		if err != nil {
-			return err
-		}
-		beside.Native = map[string]json.RawMessage{nativeType: typed}
-	}
-	p.Files = []ecosystem.StagedFile{{Place: place(ref.key.Namespace, ref.key.Name, sum), Staged: staged, Details: beside}}
-	if _, err := c.Desk.Publish(ctx, c.Caller, r, o, p); err != nil {
+	if err := o.publish(c, r, m, sum, labels, 0); err != nil {
 		return err
 	}
 	if m.Subject != nil {
 		c.Response().Header().Set("OCI-Subject", string(m.Subject.Digest))
 	}
-	return o.created(c, r, "manifests/"+sum.String(), sum)
+	return o.created(c, "manifests/"+sum.String(), sum)
+}
+
+// maxNesting is how deep indexes may name indexes that come along.
+const maxNesting = 4
+
+// publish records a manifest in a house repository. What was sent through a chain before
+// its maturity was known, and is in another house behind it, comes along.
+func (o OCI) publish(
+	c *ecosystem.Call, r catalog.Repository, m manifest, sum catalog.Sum, labels []string, depth int,
+) error {
+	ctx := c.Request().Context()
+	key, err := imageKey(r, c.Parts["*"])
+	if err != nil {
+		return err
+	}
+	key.Sight = ""
+	staged, err := c.Desk.Stage(ctx, bytes.NewReader(m.raw), int64(len(m.raw)), sum.FileName())
+	if err != nil {
+		return err
+	}
+	defer staged.Discard()
+	p := ecosystem.Publication{Labels: labels, Parts: m.parts(), Needs: m.children(),
+		MediaType: cmp.Or(m.MediaType, "application/json")}
+	typed, err := json.Marshal(p.MediaType)
+	if err != nil {
+		return err
+	}
+	p.Files = []ecosystem.StagedFile{{Place: place(key.Namespace, key.Name, sum), Staged: staged,
+		Details: catalog.Details{Native: map[string]json.RawMessage{nativeType: typed}}}}
+	_, err = c.Desk.Publish(ctx, c.Caller, r, o, p)
+	if err == nil || fault.Of(err).Code != "part-unknown" || !c.Repository.Gathers() || depth > maxNesting {
+		return err
+	}
+	if err := o.bringAlong(c, r, key, p, depth); err != nil {
+		return err
+	}
+	_, err = c.Desk.Publish(ctx, c.Caller, r, o, p)
+	return err
+}
+
+// bringAlong puts into a house what a manifest names and its chain has elsewhere.
+func (o OCI) bringAlong(
+	c *ecosystem.Call, r catalog.Repository, key catalog.PackageKey, p ecosystem.Publication, depth int,
+) error {
+	ctx := c.Request().Context()
+	from := ecosystem.Lender{Repository: c.Repository.Name, Namespace: key.Namespace, Name: key.Name}
+	for _, part := range p.Parts {
+		if _, err := parts(c).LendPart(ctx, c.Caller, key, from, part.Sum); err != nil {
+			return err
+		}
+	}
+	for _, version := range p.Needs {
+		sum, _ := catalog.ParseSum(version)
+		found, err := c.Desk.File(ctx, catalog.FileQuestion{
+			Key: c.Repository.Key(Name, key.Namespace, key.Name), Version: version, Name: sum.FileName()})
+		if errors.Is(err, ecosystem.ErrNoFile) || err == nil && found.RepositoryID == r.ID {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		child, err := o.readKept(c, found)
+		if err != nil {
+			return err
+		}
+		if err := o.publish(c, r, child, sum, nil, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readKept reads a manifest that is here.
+func (o OCI) readKept(c *ecosystem.Call, found ecosystem.Found) (m manifest, err error) {
+	err = c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
+		raw := make([]byte, min(content.Size(), maxManifest))
+		if _, err := content.ReadAt(raw, 0); err != nil && err != io.EOF {
+			return err
+		}
+		m, err = readManifest(c.Request().Context(), raw, f.MediaType)
+		return err
+	})
+	return m, err
 }
 
 // sumOf is the digest of a manifest; by SHA-256, unless another was asked for.

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -228,13 +227,13 @@ func (o OCI) tags(c *ecosystem.Call) error {
 
 // next names the address of the next page (RFC 8288).
 func (o OCI) next(c *ecosystem.Call, of string, query url.Values) {
-	c.Response().Header().Set("Link", fmt.Sprintf(`<%s?%s>; rel="next"`, o.path(c, c.Repository, of), query.Encode()))
+	c.Response().Header().Set("Link", fmt.Sprintf(`<%s?%s>; rel="next"`, o.path(c, of), query.Encode()))
 }
 
 // path is that of an address about the image of a request, without a host: how the client
 // reaches the server, it knows.
-func (o OCI) path(c *ecosystem.Call, r catalog.Repository, of string) string {
-	return o.Door() + "/" + r.AtSpelled() + "/" + c.Parts["*"] + "/" + of
+func (o OCI) path(c *ecosystem.Call, of string) string {
+	return o.Door() + "/" + c.Repository.AtSpelled() + "/" + c.Parts["*"] + "/" + of
 }
 
 // referrers lists the manifests that are about another one, as an index.
@@ -290,16 +289,8 @@ func (o OCI) notesOf(c *ecosystem.Call, key catalog.PackageKey, of digest.Digest
 	if err != nil {
 		return nil, err
 	}
-	err = c.ReadKept(found, func(_ catalog.File, content ecosystem.SizedReaderAt) error {
-		raw := make([]byte, min(content.Size(), maxManifest))
-		if _, err := content.ReadAt(raw, 0); err != nil && err != io.EOF {
-			return err
-		}
-		m, err := readManifest(ctx, raw, "")
-		notes = m.Annotations
-		return err
-	})
-	return notes, err
+	m, err := o.readKept(c, found)
+	return m.Annotations, err
 }
 
 // descriptorOf describes a manifest.

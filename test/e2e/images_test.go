@@ -1,0 +1,150 @@
+package e2e
+
+import (
+	"encoding/xml"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/ecosystem/madeup"
+	"crelvo/test/house"
+)
+
+// tool is the path of a client that was built for the tests.
+func tool(name string) string {
+	_, file, _, _ := caller()
+	return filepath.Join(filepath.Dir(file), "..", "clients", "bin", name)
+}
+
+// host is the service as images are named by it.
+func host() string { return strings.TrimPrefix(shared.Address, "http://") }
+
+// TestDistribution: the specification's own test finds nothing wrong, in all four
+// categories, and leaves out nothing.
+func TestDistribution(t *testing.T) {
+	t.Parallel()
+	repository := repository(t, "both")
+	dir := t.TempDir()
+	w := newWorkshop(t, "OCI_REGISTRY="+host(), "OCI_TLS=disabled", "OCI_REPO1="+repository+"/first",
+		"OCI_REPO2="+repository+"/second/image", "OCI_USERNAME=admin", "OCI_PASSWORD="+house.Token, "OCI_VERSION=1.1",
+		"OCI_RESULTS_DIR="+dir, "OCI_API_BLOBS_UPLOAD_CANCEL=true", "OCI_API_BLOBS_DIGEST_HEADER=true",
+		"OCI_API_MANIFESTS_DIGEST_HEADER=true")
+	out, err := w.try("", tool("conformance"))
+	raw, readErr := os.ReadFile(dir + "/junit.xml")
+	if readErr != nil {
+		t.Fatalf("there is no report: %v\n%s\n%v", err, out, readErr)
+	}
+	var report struct {
+		Suites []struct {
+			Cases []struct {
+				Name   string `xml:"name,attr"`
+				Status string `xml:"status,attr"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	if err := xml.Unmarshal(raw, &report); err != nil {
+		t.Fatal(err)
+	}
+	passed := 0
+	for _, s := range report.Suites {
+		for _, c := range s.Cases {
+			if c.Status != "passed" {
+				t.Errorf("%s: %s", c.Name, c.Status)
+				continue
+			}
+			passed++
+		}
+	}
+	if passed < 600 {
+		t.Errorf("only %d tests passed:\n%s", passed, out)
+	}
+}
+
+// TestImages does with real clients what people do with images, through a chain: they are
+// pointed, push, pull, copy, attach, list, delete, and are refused.
+func TestImages(t *testing.T) {
+	t.Parallel()
+	p := newPointed(t, "")
+	says(t, p.point(0, "docker", "--at", p.chain, "--publish"), "docker login "+host())
+	p.point(0, "docker", "--at", p.chain, "--publish", "--write", "--yes")
+	says(t, p.read("home/.docker/config.json"), `"`+host()+`"`)
+	if out := p.point(0, "docker", "--at", p.chain, "--publish", "--check"); strings.Contains(out, "BAD") {
+		t.Error(out)
+	}
+	crane := func(args ...string) string {
+		t.Helper()
+		return p.run("project", tool("crane"), append(args, "--insecure")...)
+	}
+	image := host() + "/" + p.chain + "/skerry/berth-planner"
+	p.write("project/layer.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth-planner", Content: "plans"}))
+	p.write("project/other.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth-planner", Content: "plans otherwise"}))
+
+	// What a tag reads as decides where it belongs.
+	crane("append", "-f", "layer.tar.gz", "-t", image+":1.5.0-dev.118")
+	crane("append", "-f", "layer.tar.gz", "-t", image+":1.5.0")
+	crane("append", "-f", "other.tar.gz", "-t", image+":1.5.0-dev.118")
+	for repository, want := range map[string]string{p.snapshots: "1.5.0-dev.118", p.releases: "1.5.0"} {
+		if got := strings.TrimSpace(crane("ls", host()+"/"+repository+"/skerry/berth-planner")); got != want {
+			t.Errorf("%s has the tags %q, want %q", repository, got, want)
+		}
+	}
+	if got := strings.Fields(crane("ls", image)); len(got) != 2 {
+		t.Errorf("the chain has the tags %q", got)
+	}
+	p.fails([]string{"DENIED", "is a release", "does not move"}, "project", tool("crane"), "append", "-f", "other.tar.gz",
+		"-t", image+":1.5.0", "--insecure")
+	p.fails([]string{"DENIED", p.releases + " holds releases, and 2.0.0-dev.1 is a snapshot"}, "project", tool("crane"),
+		"append", "-f", "layer.tar.gz", "-t", host()+"/"+p.releases+"/skerry/berth-planner:2.0.0-dev.1", "--insecure")
+	p.fails([]string{"MANIFEST_UNKNOWN"}, "project", tool("crane"), "manifest", image+":9", "--insecure")
+	p.fails([]string{"NAME_UNKNOWN", "has no image nothing"}, "project", tool("crane"), "ls",
+		host()+"/"+p.chain+"/nothing", "--insecure")
+
+	// An index of two platforms, whose images were pushed before it had a tag.
+	crane("append", "-f", "layer.tar.gz", "--platform", "linux/amd64", "-t", image+":amd")
+	crane("append", "-f", "other.tar.gz", "--platform", "linux/arm64", "-t", image+":arm")
+	crane("index", "append", "-m", image+":amd", "-m", image+":arm", "-t", image+":1.6.0")
+	says(t, crane("manifest", host()+"/"+p.releases+"/skerry/berth-planner:1.6.0"), `"manifests"`)
+	digest := strings.TrimSpace(crane("digest", host()+"/"+p.releases+"/skerry/berth-planner:1.6.0"))
+
+	// Others copy it, layer by layer, without sending what is here.
+	p.run("project", "skopeo", "--insecure-policy", "copy", "--all", "--src-tls-verify=false", "--dest-tls-verify=false",
+		"--dest-creds", p.name+":"+p.token, "docker://"+image+":1.6.0", "docker://"+host()+"/"+p.other+"/berth-planner:1.6.0")
+	says(t, p.run("project", "skopeo", "inspect", "--tls-verify=false", "--creds", p.name+":"+p.token, "--raw",
+		"docker://"+host()+"/"+p.other+"/berth-planner:1.6.0"), `"manifests"`)
+	p.run("project", "skopeo", "--insecure-policy", "copy", "--all", "--src-tls-verify=false", "docker://"+image+":1.6.0",
+		"oci:layout:1.6.0")
+	p.fails([]string{"unauthorized"}, "project", "skopeo", "list-tags", "--tls-verify=false", "--creds", p.name+":wrong",
+		"docker://"+image)
+
+	// What is about it stands beside it.
+	p.write("project/sbom.json", []byte(`{"spdxVersion":"SPDX-2.3"}`))
+	oras := func(args ...string) string {
+		t.Helper()
+		return p.run("project", tool("oras"), append(args, "--plain-http")...)
+	}
+	oras("attach", "--artifact-type", "application/spdx+json", image+"@"+digest, "sbom.json:application/spdx+json")
+	says(t, oras("discover", image+"@"+digest), "application/spdx+json")
+	says(t, oras("discover", host()+"/"+p.releases+"/skerry/berth-planner@"+digest), "application/spdx+json")
+	oras("push", host()+"/"+p.chain+"/charts/tides:v1", "sbom.json")
+	oras("pull", host()+"/"+p.chain+"/charts/tides:v1", "-o", "pulled")
+	if got := p.read("project/pulled/sbom.json"); got != `{"spdxVersion":"SPDX-2.3"}` {
+		t.Errorf("another file came back: %s", got)
+	}
+
+	// A publisher moves tags, and removes nothing; a curator does.
+	crane("auth", "login", host(), "-u", p.name, "-p", p.token)
+	p.fails([]string{"DENIED", "curator"}, "project", tool("crane"), "delete", image+"@"+digest, "--insecure")
+	p.fails([]string{"DENIED", "curator"}, "project", tool("crane"), "delete",
+		host()+"/"+p.releases+"/skerry/berth-planner:1.6.0", "--insecure")
+	post(t, "/api/v1/grants", api.NewGrant{Holder: p.name, Role: "curator", Repositories: p.releases}, nil)
+	then := time.Now().UTC()
+	waitPast(t, then)
+	crane("delete", host()+"/"+p.releases+"/skerry/berth-planner@"+digest)
+	p.fails([]string{"MANIFEST_UNKNOWN", "was removed"}, "project", tool("crane"), "manifest", image+"@"+digest, "--insecure")
+	// As of a moment: the name of the repository says it, as far as names of images can.
+	says(t, crane("manifest", host()+"/"+p.chain+"__"+then.Format("2006-01-02t15.04.05.000000z")+
+		"/skerry/berth-planner:1.6.0"), `"manifests"`)
+}
