@@ -192,6 +192,8 @@ type Maturing interface {
 	// LabelMaturity tells whether a label makes a release or a snapshot of its version; a
 	// label that does neither may be given to any. That of a release stays where it is.
 	LabelMaturity(label string) (release, snapshot bool)
+	// IsLabel tells whether a text can be one.
+	IsLabel(label string) bool
 }
 
 // Keyed is an ecosystem whose clients send a token in a header of their own, or in

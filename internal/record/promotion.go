@@ -67,6 +67,10 @@ type PromotionItem struct {
 	Name        string        `db:"name"`
 	Version     string        `db:"version"`
 	Upload      string        `db:"upload"`
+	// Labels that it had, and that it gets, where labels say what a version is; with spaces
+	// between them.
+	LabelsFrom string `db:"labels_from"`
+	LabelsTo   string `db:"labels_to"`
 }
 
 // PromotionVote is what somebody said to a promotion.
@@ -97,12 +101,15 @@ func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err erro
 		return 0, err
 	}
 	sources, versions := make([]int64, len(p.Items)), make([]string, len(p.Items))
+	from, to := make([]string, len(p.Items)), make([]string, len(p.Items))
 	for i, item := range p.Items {
-		sources[i], versions[i] = item.SourceID, item.ToVersion
+		sources[i], versions[i], from[i], to[i] = item.SourceID, item.ToVersion, item.LabelsFrom, item.LabelsTo
 	}
-	_, err = tx.ExecContext(ctx, `insert into promotion_item (promotion_id, position, source_id, to_version)
-		select $1, n.position, n.source, n.version from unnest($2::bigint[], $3::text[]) with ordinality n(source, version,
-		position)`, id, sources, versions)
+	_, err = tx.ExecContext(ctx, `insert into promotion_item (promotion_id, position, source_id, to_version, labels_from,
+			labels_to)
+		select $1, n.position, n.source, n.version, n.labels_from, n.labels_to
+		from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) with ordinality n(source, version, labels_from,
+		labels_to, position)`, id, sources, versions, from, to)
 	return id, err
 }
 
@@ -218,7 +225,8 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 	}
 	var items []PromotionItem
 	if err := sqlx.SelectContext(ctx, r.q, &items,
-		`select i.promotion_id, i.source_id, i.target_id, i.to_version, k.ecosystem, k.namespace, k.name, v.version, v.upload
+		`select i.promotion_id, i.source_id, i.target_id, i.to_version, i.labels_from, i.labels_to, k.ecosystem, k.namespace,
+			k.name, v.version, v.upload
 		from promotion_item i join version v on v.id = i.source_id join package k on k.id = v.package_id
 		where i.promotion_id = any($1) order by i.promotion_id, i.position`, ids); err != nil {
 		return nil, err

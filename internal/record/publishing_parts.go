@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"crelvo/internal/core/catalog"
 )
 
@@ -252,4 +254,51 @@ func (db *DB) PartIn(ctx context.Context, name string, scope Scope) (sha256 [32]
 	}
 	copy(sha256[:], found)
 	return sha256, err
+}
+
+// LabelsOf gives the labels of versions, by version id.
+func (r reads) LabelsOf(ctx context.Context, versionIDs []int64) (map[int64][]string, error) {
+	var rows []struct {
+		ID   int64  `db:"id"`
+		Name string `db:"name"`
+	}
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select v.id, l.name from version v
+		join label l on l.package_id = v.package_id and l.version = v.version and l.visible_until is null
+		where v.id = any($1) order by v.id, l.name`, versionIDs)
+	of := map[int64][]string{}
+	for _, row := range rows {
+		of[row.ID] = append(of[row.ID], row.Name)
+	}
+	return of, err
+}
+
+// Labelled gives the versions that a label of a package points to, in some repositories.
+func (r reads) Labelled(
+	ctx context.Context, repositories []int64, key catalog.PackageKey, label string,
+) (versions []string, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &versions, `select distinct l.version from label l
+		join package p on p.id = l.package_id where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3
+		and p.name = $4 and l.name = $5 and l.visible_until is null`, repositories, key.Ecosystem, key.Namespace, key.Name,
+		label)
+	return versions, err
+}
+
+// Along gives the ids of versions and of those that belong to them: what they say they are
+// made of, and what says that it is about them.
+func (r reads) Along(ctx context.Context, versionIDs []int64) (ids []int64, err error) {
+	err = sqlx.SelectContext(ctx, r.q, &ids, `with recursive along (id) as (
+			select unnest($1::bigint[])
+		union
+			select n.id from along a
+			cross join lateral (select s.* from version s where s.id = a.id offset 0) s
+			cross join lateral (
+				select v.id from version v where v.package_id = s.package_id and v.details->'native'->>'subject' = s.version
+					and v.visible_from is not null and v.visible_until is null
+				union all
+				select v.id from jsonb_array_elements_text(coalesce(s.details->'native'->'children', '[]')) c (version)
+				join version v on v.package_id = s.package_id and v.version = c.version
+					and v.visible_from is not null and v.visible_until is null
+				offset 0) n
+		) select id from along`, versionIDs)
+	return ids, err
 }

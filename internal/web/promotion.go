@@ -1,8 +1,10 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"strings"
 
 	"crelvo/internal/api"
 	corepromotion "crelvo/internal/core/promotion"
@@ -120,7 +122,7 @@ func promotionPage(p promotion.View) api.PromotionPage {
 		Deliveries: []api.Delivery{}}
 	targets := map[int64]string{}
 	for _, item := range p.Items {
-		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion)
+		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion, item.LabelsTo)
 	}
 	for _, d := range p.Deliveries {
 		line := api.Delivery{Destination: d.Destination, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts,
@@ -133,8 +135,13 @@ func promotionPage(p promotion.View) api.PromotionPage {
 	return page
 }
 
-func itemPURL(i record.PromotionItem, version string) string {
-	return purl.PURL{Ecosystem: i.Ecosystem, Namespace: i.Namespace, Name: i.Name, Version: version}.String()
+// itemPURL names a version with the first of its labels, where these say what it is.
+func itemPURL(i record.PromotionItem, version, labels string) string {
+	p := purl.PURL{Ecosystem: i.Ecosystem, Namespace: i.Namespace, Name: i.Name, Version: version}
+	if first, _, _ := strings.Cut(labels, " "); first != "" {
+		p.Qualifiers = map[string]string{"tag": first}
+	}
+	return p.String()
 }
 
 func showPromotion(p promotion.Summary) api.Promotion {
@@ -145,8 +152,8 @@ func showPromotion(p promotion.Summary) api.Promotion {
 		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason,
 		MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next}
 	for _, item := range p.Items {
-		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version), Upload: item.Upload,
-			To: item.ToVersion})
+		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version, item.LabelsFrom),
+			Upload: item.Upload, To: cmp.Or(item.LabelsTo, item.ToVersion)})
 	}
 	for _, v := range p.Votes {
 		shown.Votes = append(shown.Votes, api.Vote{Who: v.Who, Approve: v.Approve, Comment: v.Comment, At: v.At.UTC()})

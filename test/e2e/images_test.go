@@ -148,3 +148,72 @@ func TestImages(t *testing.T) {
 	says(t, crane("manifest", host()+"/"+p.chain+"__"+then.Format("2006-01-02t15.04.05.000000z")+
 		"/skerry/berth-planner:1.6.0"), `"manifests"`)
 }
+
+// TestImagePromoted: a build that makes a package and an image of two platforms is promoted
+// in one act. The image stays what it is; its tag becomes that of the release, and what is
+// about it goes along.
+func TestImagePromoted(t *testing.T) {
+	snapshots, releases := repository(t, "snapshots"), repository(t, "releases")
+	run := func(want int, args ...string) string {
+		t.Helper()
+		out, said, code := crelvoAsAdmin(t, args...)
+		if code != want {
+			t.Fatalf("%q: %d, want %d\n%s%s", args, code, want, out, said)
+		}
+		return out + said
+	}
+	run(0, "track", "add", "images", "--stages", snapshots+","+releases)
+	run(0, "build", "begin", "berth-images#118")
+	w := newWorkshop(t)
+	crane := func(args ...string) string {
+		t.Helper()
+		return strings.TrimSpace(w.run("", tool("crane"), append(args, "--insecure")...))
+	}
+	crane("auth", "login", host(), "-u", "admin", "-p", house.Token)
+	image := host() + "/" + snapshots + "/berth-planner"
+	w.write("amd.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth-planner", Content: "for amd64"}))
+	w.write("arm.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth-planner", Content: "for arm64"}))
+	crane("append", "-f", "amd.tar.gz", "--platform", "linux/amd64", "-t", image+":amd")
+	crane("append", "-f", "arm.tar.gz", "--platform", "linux/arm64", "-t", image+":arm")
+	crane("index", "append", "-m", image+":amd", "-m", image+":arm", "-t", image+":1.5.0-dev.118")
+	for _, tag := range []string{"amd", "arm"} {
+		crane("delete", image+":"+tag)
+	}
+	publishMade(t, snapshots, "npm", madeup.Package{Name: "deck-images", Version: "1.5.0-dev.118"})
+	run(0, "build", "record", "berth-images#118")
+	// What is about it came later, and from no build.
+	digest := crane("digest", image+":1.5.0-dev.118")
+	w.write("sbom.json", []byte(`{"spdxVersion":"SPDX-2.3"}`))
+	w.run("", tool("oras"), "attach", "--plain-http", "--artifact-type", "application/spdx+json", image+"@"+digest,
+		"sbom.json:application/spdx+json")
+
+	says(t, run(0, "promote", "--build", "berth-images#118", "--along", "images", "--to", releases, "--dry-run"), "tag=1.5.0-dev.118")
+	run(0, "promote", "--build", "berth-images#118", "--along", "images", "--to", releases, "--yes")
+	to := host() + "/" + releases + "/berth-planner"
+	if got := crane("ls", to); got != "1.5.0" {
+		t.Errorf("the tags are %q", got)
+	}
+	if got := crane("digest", to+":1.5.0"); got != digest {
+		t.Errorf("1.5.0 is %s, and was %s", got, digest)
+	}
+	// All of it is there: both platforms, their layers, and what is about it.
+	says(t, w.run("", "skopeo", "--insecure-policy", "copy", "--all", "--src-tls-verify=false", "--src-creds",
+		"admin:"+house.Token, "docker://"+to+":1.5.0", "oci:layout:1.5.0"), "Copying 2 of 2 images")
+	says(t, w.run("", tool("oras"), "discover", "--plain-http", to+"@"+digest), "application/spdx+json")
+	if a := ask(t, "GET", "/at/"+releases+"/npm/deck-images", ""); a.Status != 200 ||
+		!strings.Contains(string(a.Body), `"1.5.0"`) {
+		t.Errorf("%d %s", a.Status, a.Body)
+	}
+
+	// The next upload under the same tag cannot become the same release.
+	crane("append", "-f", "arm.tar.gz", "-t", image+":1.5.0-dev.120")
+	says(t, run(1, "promote", "pkg:oci/berth-planner?tag=1.5.0-dev.120", "--along", "images", "--to", releases, "--as",
+		"1.6.0", "--yes"), releases+" has the very bytes of berth-planner already")
+	w.write("other.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth-planner", Content: "the next one"}))
+	crane("append", "-f", "other.tar.gz", "-t", image+":1.5.0-dev.119")
+	says(t, run(1, "promote", "pkg:oci/berth-planner?tag=1.5.0-dev.119", "--along", "images", "--to", releases, "--yes"), "is a release")
+	run(0, "promote", "pkg:oci/berth-planner@1.5.0-dev.119", "--along", "images", "--to", releases, "--as", "1.6.0", "--yes")
+	if got := strings.Fields(crane("ls", to)); len(got) != 2 || got[1] != "1.6.0" {
+		t.Errorf("the tags are %q", got)
+	}
+}

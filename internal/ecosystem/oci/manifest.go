@@ -171,7 +171,7 @@ func (m manifest) children() (versions []string) {
 // What is kept beside a version, by these names.
 const (
 	nativeType, nativeArtifact, nativeSubject, nativeNotes = "mediaType", "artifactType", "subject", "annotations"
-	nativePlatforms                                        = "platforms"
+	nativePlatforms, nativeChildren                        = "platforms", "children"
 	// nativeLong tells that the annotations are too long to be kept beside it.
 	nativeLong = "longAnnotations"
 )
@@ -231,6 +231,9 @@ func (m manifest) details() (d catalog.Details, err error) {
 			}
 			platforms = append(platforms, platform{string(child.Digest), name})
 		}
+	}
+	if children := m.children(); children != nil {
+		keep(nativeChildren, children)
 	}
 	if platforms != nil {
 		keep(nativePlatforms, platforms)

@@ -59,6 +59,9 @@ func (OCI) LabelMaturity(tag string) (release, snapshot bool) {
 	return !snapshot, snapshot
 }
 
+// IsLabel implements ecosystem.Maturing.
+func (OCI) IsLabel(tag string) bool { return tagForm.MatchString(tag) }
+
 // UploadName implements ecosystem.Ecosystem; no version is named twice.
 func (OCI) UploadName(version string, at time.Time, n int) string {
 	return ecosystem.StampedUpload(version, at, n)

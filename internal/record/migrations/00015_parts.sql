@@ -24,7 +24,11 @@ create index version_subject on version (package_id, (details->'native'->>'subje
 -- Labels are listed by the bytes of their names.
 create index label_listed on label (package_id, name collate "C") where visible_until is null;
 
+-- What labels a promoted version had, and which it gets; with spaces between them.
+alter table promotion_item add column labels_from text not null default '', add column labels_to text not null default '';
+
 -- +goose Down
+alter table promotion_item drop column labels_from, drop column labels_to;
 drop index label_listed, version_subject;
 alter table file drop column media_type;
 drop table package_part;

@@ -299,6 +299,10 @@ func (s *Promotion) signVersion(
 func (s *Promotion) promotedLabels(ctx context.Context, c *crossing) (map[int][]string, error) {
 	all := map[int][]string{}
 	for i, item := range c.items {
+		if _, ok := s.maturing(item); ok {
+			all[i] = item.labels
+			continue
+		}
 		l, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Labelling)
 		if !ok {
 			continue
@@ -349,6 +353,11 @@ func (s *Promotion) place(
 			c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
 	}
 	for i, list := range labels {
+		if m, ok := s.maturing(c.items[i]); ok && len(list) > 0 {
+			if list, err = s.publishing.Moved(ctx, tx, m, placed[i].Key, list, placed[i].Version); err != nil {
+				return err
+			}
+		}
 		for _, label := range list {
 			if err := tx.SetLabel(ctx, placed[i].Key, label, placed[i].Version, caller.Name, now); err != nil {
 				return err

@@ -49,6 +49,10 @@ type crossingItem struct {
 	details catalog.Details
 	files   []catalog.File
 	rewrite []fileRewrite // of every file
+	// Where labels say what a version is: those that it had and that it gets, and whether it
+	// only belongs to another one.
+	had, labels []string
+	along       bool
 }
 
 type fileRewrite struct {
@@ -56,7 +60,21 @@ type fileRewrite struct {
 	ecosystem.Rewriting
 }
 
-func (c crossingItem) purl() purl.PURL { return act.PURLOf(c.Key(), c.Version) }
+func (c crossingItem) purl() purl.PURL {
+	p := act.PURLOf(c.Key(), c.Version)
+	if len(c.had) > 0 {
+		p.Qualifiers = map[string]string{"tag": c.had[0]}
+	}
+	return p
+}
+
+// becomes is the version or, where labels say it, the label that it becomes, for people.
+func (c crossingItem) becomes() string {
+	if len(c.labels) > 0 {
+		return strings.Join(c.labels, " ")
+	}
+	return c.to
+}
 
 func (c crossingItem) restamped() bool { return c.to != c.Version }
 
@@ -91,7 +109,10 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 		}
 		c.items = append(c.items, crossingItem{MadeVersion: m})
 	}
-	return c, s.chooseVersions(c, r.As)
+	if err := s.bringAlong(ctx, c); err != nil {
+		return nil, err
+	}
+	return c, s.chooseVersions(ctx, c, r.As)
 }
 
 // candidates finds the versions in question, by the repository of the track that
@@ -179,11 +200,17 @@ func (s *Promotion) named(
 		if err != nil {
 			return nil, err
 		}
-		if p.Version == "" {
+		if p.Version == "" && p.Qualifiers["tag"] == "" {
 			return nil, act.Invalid("no-version", "%s does not say which version", p).WithHint("Write it as %s@VERSION.", p)
 		}
-		named = append(named, record.NamedVersion{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace,
-			Name: p.Name}, Version: p.Version})
+		versions, err := s.labelled(ctx, readable, p)
+		if err != nil {
+			return nil, err
+		}
+		for _, version := range versions {
+			named = append(named, record.NamedVersion{Key: catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace,
+				Name: p.Name}, Version: version})
+		}
 	}
 	found, err := s.DB.VersionsNamed(ctx, builds.RepositoryIDs(readable), named)
 	if err != nil {
@@ -271,7 +298,7 @@ func (s *Promotion) saidAtTheEnd(
 }
 
 // chooseVersions decides which version each becomes.
-func (s *Promotion) chooseVersions(c *crossing, as []string) error {
+func (s *Promotion) chooseVersions(ctx context.Context, c *crossing, as []string) error {
 	all := ""
 	each := map[catalog.PackageKey]string{}
 	for _, text := range as {
@@ -292,8 +319,15 @@ func (s *Promotion) chooseVersions(c *crossing, as []string) error {
 		each[catalog.PackageKey{RepositoryID: c.from.ID, Ecosystem: p.Ecosystem, Namespace: p.Namespace,
 			Name: p.Name}] = p.Version
 	}
+	if err := s.chooseLabels(ctx, c, all, each); err != nil {
+		return err
+	}
 	for i := range c.items {
 		item := &c.items[i]
+		if _, ok := s.maturing(*item); ok {
+			item.to = item.Version
+			continue
+		}
 		snapshot := purl.IsSnapshot(item.Ecosystem, item.Version)
 		chosen, named := each[item.Key()]
 		delete(each, item.Key())
@@ -371,7 +405,11 @@ func (s *Promotion) load(ctx context.Context, c *crossing) error {
 			c.problem("%s is withdrawn%s", item.purl(), strings.TrimSuffix(": "+reason, ": "))
 		}
 		if slices.Contains(there[keys[i]], item.to) {
-			c.problem("%s has %s %s already", c.to.Name, item.Name, item.to)
+			if _, ok := s.maturing(*item); ok {
+				c.problem("%s has the very bytes of %s already, as %s", c.to.Name, item.Name, item.to)
+			} else {
+				c.problem("%s has %s %s already", c.to.Name, item.Name, item.to)
+			}
 		}
 		if same := slices.IndexFunc(c.items[:i], func(o crossingItem) bool {
 			return o.Key() == item.Key() && o.to == item.to
@@ -503,7 +541,7 @@ func (s *Promotion) restamp(
 func (c *crossing) plan() []api.PlannedVersion {
 	all := make([]api.PlannedVersion, len(c.items))
 	for i, item := range c.items {
-		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.to, Restamp: item.restamped(),
+		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.becomes(), Restamp: item.restamped(),
 			Files: []api.PlannedFile{}}
 		for _, f := range item.rewrite {
 			line := api.PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,

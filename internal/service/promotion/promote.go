@@ -139,7 +139,8 @@ func (c *crossing) promotion(s *Promotion, caller access.Caller, answers []promo
 	for _, item := range c.items {
 		p.Items = append(p.Items, record.PromotionItem{SourceID: item.ID, ToVersion: item.to, Ecosystem: item.Ecosystem,
 			Namespace: item.Namespace,
-			Name:      item.Name, Version: item.Version, Upload: item.Upload})
+			Name:      item.Name, Version: item.Version, Upload: item.Upload,
+			LabelsFrom: strings.Join(item.had, " "), LabelsTo: strings.Join(item.labels, " ")})
 		p.Files += len(item.files)
 	}
 	return p
@@ -431,7 +432,8 @@ func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, e
 			return nil, fault.New(fault.Conflict, "source-gone", "%s %s is not in %s any more", item.Name, item.Version,
 				c.from.Name)
 		}
-		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion})
+		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion,
+			had: strings.Fields(item.LabelsFrom), labels: strings.Fields(item.LabelsTo)})
 	}
 	return c, s.load(ctx, c)
 }

@@ -167,7 +167,7 @@ func (s *Publishing) setLabelIn(
 		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
 		if version != "" {
 			if byLabels {
-				if _, err := s.moved(ctx, tx, maturing, key, []string{label}, version); err != nil {
+				if _, err := s.Moved(ctx, tx, maturing, key, []string{label}, version); err != nil {
 					return event, err
 				}
 			}

@@ -354,6 +354,9 @@ func (s *Publishing) nameParts(ctx context.Context, tx *record.Tx, r *recording,
 // that those which it is to get belong in a repository.
 func (s *Publishing) maturityByLabels(m ecosystem.Maturing, r catalog.Repository, labels []string) error {
 	for _, label := range labels {
+		if !m.IsLabel(label) {
+			return fault.New(fault.Invalid, "bad-tag", "%.140q cannot be a label", label)
+		}
 		release, snapshot := m.LabelMaturity(label)
 		if release && !r.Holds.Takes(false) || snapshot && !r.Holds.Takes(true) {
 			return fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", r.Name, r.Holds, label,
@@ -363,10 +366,10 @@ func (s *Publishing) maturityByLabels(m ecosystem.Maturing, r catalog.Repository
 	return nil
 }
 
-// moved are those of some labels that do not point to a version yet, in a transaction. A
+// Moved are those of some labels that do not point to a version yet, in a transaction. A
 // label that makes a release of its version stays where it is, and does not come back
 // somewhere else.
-func (s *Publishing) moved(
+func (s *Publishing) Moved(
 	ctx context.Context, tx *record.Tx, m ecosystem.Maturing, key catalog.PackageKey, labels []string, version string,
 ) (moved []string, err error) {
 	ever, err := tx.LabelsEver(ctx, key, labels, s.Now())
