@@ -187,6 +187,37 @@ func (f Facts) PackagesOf(
 	return found, repositories, err
 }
 
+// Belonging is what a version is made of, and about.
+type Belonging struct {
+	Parts []string
+	About string
+}
+
+// Belongs gives those of the versions of packages that are made of others, or about one,
+// by version id.
+func (f Facts) Belongs(ctx context.Context, packageIDs []int64) (map[int64]Belonging, error) {
+	if len(packageIDs) == 0 {
+		return nil, nil
+	}
+	of := map[int64]Belonging{}
+	err := f.each(ctx, `select v.id, coalesce(v.details->'native'->>'subject', ''),
+			array_to_string(array(select jsonb_array_elements_text(coalesce(v.details->'native'->'children', '[]'))), ' ')
+		from version v where v.package_id = any($1) and v.visible_from is not null
+		and (v.details->'native'->>'subject' is not null or v.details->'native'->'children' is not null)`,
+		[]any{packageIDs}, func(row rows) error {
+			var id int64
+			var b Belonging
+			var parts string
+			err := row.Scan(&id, &b.About, &parts)
+			if parts != "" {
+				b.Parts = strings.Fields(parts)
+			}
+			of[id] = b
+			return err
+		})
+	return of, err
+}
+
 // Versions calls each for one package after the other, in their order, with the
 // versions that can be seen and what is known of each for a verdict as of now; at
 // is a moment that is past, or 0. Fits[i] tells whether a version fits the ith

@@ -52,7 +52,55 @@ func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
 			}
 		}
 	}
+	together(p, verdicts)
 	return verdicts
+}
+
+// together keeps what versions that stay are made of, and what is about them.
+func together(p *Package, verdicts []Verdict) {
+	var at map[string]int
+	about := map[string][]int{}
+	var staying []int
+	for v := range p.Versions {
+		version := &p.Versions[v]
+		if version.Parts == nil && version.About == "" {
+			continue
+		}
+		if at == nil { // nearly no package has any
+			at = make(map[string]int, len(p.Versions))
+			for i := range p.Versions {
+				at[p.Versions[i].Version] = i
+				if verdicts[i].Fate != Swept {
+					staying = append(staying, i)
+				}
+			}
+		}
+		if version.About != "" {
+			about[version.About] = append(about[version.About], v)
+		}
+	}
+	keep := func(v int, because, of string) {
+		if verdicts[v].Fate == Swept {
+			verdicts[v] = Verdict{Fate: Kept, Policy: verdicts[v].Policy, Reason: because + " " + of, Because: because}
+			staying = append(staying, v)
+		}
+	}
+	for len(staying) > 0 && at != nil {
+		of := &p.Versions[staying[len(staying)-1]]
+		staying = staying[:len(staying)-1]
+		name := of.Version
+		if len(of.Labels) > 0 {
+			name = of.Labels[0]
+		}
+		for _, part := range of.Parts {
+			if v, ok := at[part]; ok {
+				keep(v, "part of", name)
+			}
+		}
+		for _, v := range about[of.Version] {
+			keep(v, "about", name)
+		}
+	}
 }
 
 // arrange puts versions into their order. They are large, so each is moved once.

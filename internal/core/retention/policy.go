@@ -67,6 +67,10 @@ type Version struct {
 	// UsedIn names a build that used it, and that is kept; NeededBy what is kept
 	// and needs it.
 	UsedIn, NeededBy string
+	// Parts are versions of the package that it is made of, and About the one that it is
+	// about, where an ecosystem has such: they stay as long as that does.
+	Parts []string
+	About string
 }
 
 // Package is a package of a repository with its versions.

@@ -396,3 +396,32 @@ func TestRescue(t *testing.T) {
 		t.Errorf("%q", reasons)
 	}
 }
+
+// TestTogether: what an image is made of, and what is about it, stays as long as it does.
+func TestTogether(t *testing.T) {
+	version := func(name string, days int, parts []string, about string, labels ...string) Version {
+		return Version{ID: int64(days), Version: name, At: ago(days), UploadedAt: ago(days), Fits: []bool{true}, Parts: parts,
+			About: about, Labels: labels}
+	}
+	p := &Package{Key: purl.PURL{Ecosystem: "oci", Name: "berth-planner"}, Versions: []Version{
+		version("index", 40, []string{"amd", "arm", "nested", "gone"}, "", "1.5.0"), version("amd", 41, nil, ""),
+		version("arm", 42, nil, ""), version("nested", 43, []string{"deep"}, ""), version("deep", 44, nil, ""),
+		version("sbom", 39, nil, "index"), version("signature", 38, nil, "sbom"), version("stray", 37, nil, "missing"),
+		version("old", 50, []string{"oldest"}, ""), version("oldest", 51, nil, ""), version("note", 36, nil, "old")}}
+	verdicts := Judge([]*Policy{policy(t, "images", "labelled *")}, p, now)
+	got := map[string]string{}
+	for i, v := range p.Versions {
+		if verdicts[i].Fate == Kept {
+			got[v.Version] = verdicts[i].Reason
+		}
+	}
+	for name, want := range map[string]string{"amd": "part of 1.5.0", "arm": "part of 1.5.0", "nested": "part of 1.5.0",
+		"deep": "part of nested", "sbom": "about 1.5.0", "signature": "about sbom"} {
+		if got[name] != want {
+			t.Errorf("%s stays since %q, want %q", name, got[name], want)
+		}
+	}
+	if len(got) != 7 {
+		t.Errorf("%v stay", got)
+	}
+}

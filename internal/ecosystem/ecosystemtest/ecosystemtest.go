@@ -241,7 +241,8 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 			if err != nil {
 				t.Fatalf("%s: %s: %v", c.Name, piece.File, err)
 			}
-			if piece.Secret != (strings.Contains(text, p.Secret) || strings.Contains(text, encoded)) || piece.Secret && !piece.Personal() {
+			secret := strings.Contains(text, p.Secret) || strings.Contains(text, encoded)
+			if piece.Secret != secret || piece.Secret && !piece.Personal() {
 				t.Errorf("%s: %s is a secret: %v, personal: %v, and says\n%s", c.Name, piece.File, piece.Secret, piece.Personal(),
 					text)
 			}

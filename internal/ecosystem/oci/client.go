@@ -36,7 +36,8 @@ func (OCI) Clients() []ecosystem.PackageClient {
 		tool("crane", "crane", ecosystem.Orders{Build: "crane auth login", Add: "crane pull {what} image.tar",
 			Publish: "crane push image.tar {what}"},
 			"go-containerregistry/", "crane/"),
-		tool("oras", "ORAS", ecosystem.Orders{Build: "oras login", Add: "oras pull {what}", Publish: "oras push {what} FILE"}, "oras"),
+		tool("oras", "ORAS", ecosystem.Orders{Build: "oras login", Add: "oras pull {what}",
+			Publish: "oras push {what} FILE"}, "oras"),
 	}
 }
 

@@ -28,10 +28,12 @@ type OCI struct{}
 func New() OCI { return OCI{} }
 
 func init() {
-	purl.Register(Name, purl.Rules{Name: strings.ToLower, Is: func(version string) bool {
-		_, ok := catalog.ParseSum(version)
-		return ok
-	}, Sample: "sha256:…", Release: releaseOf, Development: "-dev.1"})
+	// Digests have no order: what comes later does.
+	purl.Register(Name, purl.Rules{Name: strings.ToLower, Compare: func(string, string) int { return 0 },
+		Is: func(version string) bool {
+			_, ok := catalog.ParseSum(version)
+			return ok
+		}, Sample: "sha256:…", Release: releaseOf, Development: "-dev.1"})
 }
 
 // releaseOf: a digest is what it is, whatever becomes of its tags.

@@ -91,7 +91,9 @@ func (s *Promotion) bringAlong(ctx context.Context, c *crossing) error {
 
 // chooseLabels decides which labels an item gets: a snapshot's becomes that of the release
 // which follows from it, where the target holds no snapshots, or the one that is asked for.
-func (s *Promotion) chooseLabels(ctx context.Context, c *crossing, all string, each map[catalog.PackageKey]string) error {
+func (s *Promotion) chooseLabels(
+	ctx context.Context, c *crossing, all string, each map[catalog.PackageKey]string,
+) error {
 	var ids []int64
 	for _, item := range c.items {
 		if _, ok := s.maturing(item); ok {
@@ -108,45 +110,45 @@ func (s *Promotion) chooseLabels(ctx context.Context, c *crossing, all string, e
 	for i := range c.items {
 		item := &c.items[i]
 		m, ok := s.maturing(*item)
-		if !ok {
-			continue
-		}
 		item.had = had[item.ID]
-		wanted, named := each[item.Key()]
-		if len(item.had) == 0 {
-			continue // part of another, or about it
+		if !ok || len(item.had) == 0 {
+			continue // what has none is part of another, or about it
 		}
-		delete(each, item.Key())
-		if !named {
+		wanted, named := each[item.Key()]
+		if delete(each, item.Key()); !named {
 			wanted = all
 		}
-		item.labels = nil
-		for _, label := range item.had {
-			switch release, snapshot := m.LabelMaturity(label); {
-			case release, snapshot && c.to.Holds.Takes(true):
-				item.gets(label)
-			case snapshot && wanted == "":
-				item.gets(released(label))
-			}
-		}
-		if wanted != "" {
-			if !m.IsLabel(wanted) {
-				c.problem("%.140q cannot be a label of %s", wanted, item.purl())
-			}
-			item.gets(wanted)
-		}
-		for _, label := range item.labels {
-			if release, snapshot := m.LabelMaturity(label); release && !c.to.Holds.Takes(false) ||
-				snapshot && !c.to.Holds.Takes(true) {
-				c.problem("%s holds %s, and %s is none", c.to.Name, c.to.Holds, label)
-			}
-		}
-		if item.labels == nil && !item.along {
-			c.problem("no release follows from %s of %s; say which label it gets (--as)", strings.Join(item.had, ", "),
-				item.Name)
-		}
+		c.label(item, m, wanted)
 	}
 	return nil
+}
+
+// label decides which labels one item gets; wanted is what is asked for, "" is nothing.
+func (c *crossing) label(item *crossingItem, m ecosystem.Maturing, wanted string) {
+	for _, label := range item.had {
+		switch release, snapshot := m.LabelMaturity(label); {
+		case release, snapshot && c.to.Holds.Takes(true):
+			item.gets(label)
+		case snapshot && wanted == "":
+			item.gets(released(label))
+		}
+	}
+	if wanted != "" {
+		if !m.IsLabel(wanted) {
+			c.problem("%.140q cannot be a label of %s", wanted, item.purl())
+		}
+		item.gets(wanted)
+	}
+	for _, label := range item.labels {
+		if release, snapshot := m.LabelMaturity(label); release && !c.to.Holds.Takes(false) ||
+			snapshot && !c.to.Holds.Takes(true) {
+			c.problem("%s holds %s, and %s is none", c.to.Name, c.to.Holds, label)
+		}
+	}
+	if item.labels == nil && !item.along {
+		c.problem("no release follows from %s of %s; say which label it gets (--as)", strings.Join(item.had, ", "),
+			item.Name)
+	}
 }
 
 // gets adds a label that an item gets.

@@ -541,8 +541,8 @@ func (s *Promotion) restamp(
 func (c *crossing) plan() []api.PlannedVersion {
 	all := make([]api.PlannedVersion, len(c.items))
 	for i, item := range c.items {
-		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.becomes(), Restamp: item.restamped(),
-			Files: []api.PlannedFile{}}
+		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.becomes(),
+			Restamp: item.restamped(), Files: []api.PlannedFile{}}
 		for _, f := range item.rewrite {
 			line := api.PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,
 				Dropped: f.Dropped}

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/retention"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
@@ -311,8 +312,22 @@ func (p *planning) judge(ctx context.Context, s stretch, each judged) error {
 	if err != nil {
 		return err
 	}
+	var grouping []int64
+	for _, of := range s.packages {
+		if _, ok := p.s.Ecosystem(of.Key.Ecosystem).(ecosystem.Maturing); ok {
+			grouping = append(grouping, of.ID)
+		}
+	}
+	belongs, err := p.facts.Belongs(ctx, grouping)
+	if err != nil {
+		return err
+	}
 	return p.facts.Versions(ctx, ids, queriesOf(s.policies), p.now, p.at, func(i int, versions []retention.Version) error {
 		of := s.packages[i]
+		for j := range versions {
+			b := belongs[versions[j].ID]
+			versions[j].Parts, versions[j].About = b.Parts, b.About
+		}
 		pack := &retention.Package{Repository: s.in[i].Name, Key: of.Key, Versions: versions, Rooms: s.rooms[i]}
 		about := !slices.Contains(of.About, false)
 		pins, labels := p.pins[of.ID], labels[of.ID]
