@@ -23,7 +23,8 @@ const Here = "http://here.example/"
 type Shelf func(folder string, packages ...madeup.Package) Files
 
 // Shelves are by ecosystem.
-var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf, "cargo": cargoShelf}
+var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf, "cargo": cargoShelf,
+	"oci": imageShelf}
 
 func must[T any](v T, err error) T {
 	if err != nil {
@@ -195,4 +196,33 @@ func ShoreAll() (Files, error) {
 
 // ShorePaths is where the public source of an ecosystem is below the stand-in.
 var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/",
-	"cargo": "cargo/"}
+	"cargo": "cargo/", "oci": "oci/v2/"}
+
+// imageShelf has each package as an image for two platforms, with its version as the tag.
+func imageShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{}
+	for name, all := range byName(packages) {
+		at := folder + "v2/" + name + "/"
+		var tags []string
+		put := func(i madeup.Image, tag string) {
+			for sum, content := range i.Blobs {
+				files[at+"blobs/"+sum] = content
+			}
+			files[at+"manifests/"+madeup.Digest(i.Manifest)] = i.Manifest
+			if tag != "" {
+				files[at+"manifests/"+tag] = i.Manifest
+				tags = append(tags, tag)
+			}
+		}
+		for _, p := range all {
+			plain := p
+			plain.Name = path.Base(p.Name)
+			amd, arm := plain.Image("linux/amd64", nil), plain.Image("linux/arm64", nil)
+			put(amd, "")
+			put(arm, "")
+			put(plain.Index(amd, arm), p.Version)
+		}
+		files[at+"tags/list"] = must(json.Marshal(map[string]any{"name": name, "tags": tags}))
+	}
+	return files
+}

@@ -73,6 +73,24 @@ type ByPath interface {
 	Marker(p purl.PURL, upload string) catalog.FileQuestion
 }
 
+// ByContent is a ByPath ecosystem whose files are named by their content, and whose labels
+// the upstream is asked for one by one.
+type ByContent interface {
+	ByPath
+	// SumOf is the digest that the file of a place has by its name.
+	SumOf(p Place) (catalog.Sum, bool)
+	// LabelPath is where an upstream tells what a label points to, by a digest.
+	LabelPath(key catalog.PackageKey, label string) string
+	// LabelsPath is where it lists the labels, and ReadLabels reads that.
+	LabelsPath(key catalog.PackageKey) string
+	ReadLabels(r Reading) ([]string, error)
+	// FileOf asks for the file that a digest names.
+	FileOf(key catalog.PackageKey, sum catalog.Sum) catalog.FileQuestion
+	// Names are the parts that a file names which has arrived, and its media type, as far
+	// as the upstream said it.
+	Names(ctx context.Context, place Place, file SizedReaderAt, mediaType string) ([]NamedPart, string, error)
+}
+
 // Guided is a Mirrored ecosystem whose upstreams have an entrance, which tells
 // the addresses of what they offer.
 type Guided interface {

@@ -220,19 +220,23 @@ func (db *DB) About(
 		Version string `db:"version"`
 		Details []byte `db:"details"`
 		Size    int64  `db:"size"`
+		Type    string `db:"media_type"`
 	}
-	err = db.SelectContext(ctx, &rows, `select distinct on (v.version collate "C") v.version, v.details, v.size
+	err = db.SelectContext(ctx, &rows, `select distinct on (v.version collate "C") v.version, v.details, v.size,
+			v.media_type
 		from unnest($1::bigint[]) with ordinality r (id, place)
 		cross join lateral (select p.id from package p where p.repository_id = r.id and p.ecosystem = $2
 			and p.namespace = $3 and p.name = $4 offset 0) p
-		cross join lateral (select v.version, v.details, b.size from version v
+		cross join lateral (select v.version, v.details, b.size, coalesce(f.media_type, '') media_type
+			from version v
 			join file f on f.version_id = v.id and f.name = replace(v.version, ':', '-') join stored_file b using (sha256)
 			where v.package_id = p.id and v.details->'native'->>'subject' = $5
 			and v.version collate "C" > $6 and `+seen(key.AsOf)+` order by v.version collate "C" limit $7) v
 		order by v.version collate "C", r.place limit $7`, repositories, key.Ecosystem, key.Namespace, key.Name, subject,
 		after, limit)
 	for _, r := range rows {
-		v := catalog.Version{Version: r.Version, Files: []catalog.File{{ID: 1, Digests: catalog.Digests{Size: r.Size}}}}
+		v := catalog.Version{Version: r.Version, Files: []catalog.File{{ID: 1, MediaType: r.Type,
+			Digests: catalog.Digests{Size: r.Size}}}}
 		if err := json.Unmarshal(r.Details, &v.Details); err != nil {
 			return nil, err
 		}
@@ -301,4 +305,69 @@ func (r reads) Along(ctx context.Context, versionIDs []int64) (ids []int64, err 
 				offset 0) n
 		) select id from along`, versionIDs)
 	return ids, err
+}
+
+// Naming is which parts a file names, and of which media type that is.
+type Naming struct {
+	By    NamedPart
+	Parts []NamedPart
+}
+
+// NameCopies is NameParts for a copy that AddCopy recorded; parts that are not here yet are
+// named when they come.
+func (tx *Tx) NameCopies(ctx context.Context, f NewFile, n Naming) error {
+	var version struct {
+		ID        int64 `db:"id"`
+		PackageID int64 `db:"package_id"`
+		Bytes     int64 `db:"bytes"`
+	}
+	if err := tx.GetContext(ctx, &version, `select id, package_id, bytes from version where package_id = `+packageOf+`
+		and version = $5 and visible_until is null`, f.Key.RepositoryID, f.Key.Ecosystem, f.Key.Namespace, f.Key.Name,
+		f.Version); err != nil {
+		return err
+	}
+	if _, err := tx.NameParts(ctx, version.ID, 1, n.By, n.Parts, f.PublisherName, f.At); err != nil {
+		return err
+	}
+	return tx.outgrown(ctx, []int64{version.ID}, f.At)
+}
+
+// outgrown counts the bytes of versions that can be seen once more: they have more files.
+func (tx *Tx) outgrown(ctx context.Context, versionIDs []int64, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `with now as (
+			select v.id, v.package_id, v.bytes was, coalesce((select sum(b.size) from file f join stored_file b using (sha256)
+				where f.version_id = v.id), 0)::bigint bytes
+			from version v where v.id = any($1) and v.visible_from is not null order by v.id for update of v
+		), grown as (
+			update version v set bytes = now.bytes, changed_in = pg_current_xact_id() from now where v.id = now.id
+		)
+		update package p set revision = revision + 1, changed_at = $2, bytes = p.bytes + more.bytes
+		from (select package_id, sum(bytes - was)::bigint bytes from now group by 1) more where p.id = more.package_id`,
+		versionIDs, at)
+	return err
+}
+
+// AddPartCopy is AddPart for what a mirror fetched: the versions that are here and say that
+// it is theirs get it as a file.
+func (tx *Tx) AddPartCopy(ctx context.Context, p Part) (added bool, err error) {
+	if added, err = tx.AddPart(ctx, p); err != nil || !added {
+		return added, err
+	}
+	var versions []int64
+	if err := tx.SelectContext(ctx, &versions, `with of as (
+			select v.id, n.value->>'extension' extension, n.value->>'mediaType' media_type from version v
+			cross join lateral jsonb_array_elements(coalesce(v.details->'native'->'parts', '[]')) n
+			where v.package_id = `+packageOf+` and v.visible_from is not null and v.visible_until is null
+				and n.value->>'name' = $5
+		), named as (
+			update package_part set named = true where package_id = `+packageOf+` and file = $5 and exists (select from of)
+		)
+		insert into file (version_id, name, classifier, extension, sha256, added_at, sent, added_by, media_type)
+		select of.id, $5, '', of.extension, $6, $7::timestamptz, 1, $8, of.media_type from of
+		on conflict do nothing returning version_id`,
+		p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace, p.Key.Name, p.Name, p.Digests.SHA256[:], p.At,
+		p.By); err != nil || len(versions) == 0 {
+		return added, err
+	}
+	return added, tx.outgrown(ctx, versions, p.At)
 }

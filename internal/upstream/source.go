@@ -59,6 +59,7 @@ type Source struct {
 	places   chan struct{}
 	breakers []breaker
 	proxy    string // its host; "" if there is none
+	passes   passes
 }
 
 // New makes a source. now is the clock.
@@ -94,6 +95,8 @@ type Request struct {
 	Accept string
 	// Document: it may be compressed on its way.
 	Document bool
+	// Head: only what it is is asked for, and not its bytes.
+	Head bool
 	// At limits it to the upstream with that address; "" asks them in order.
 	At string
 	// ETag and LastModified make it conditional at the upstream From.
@@ -108,6 +111,9 @@ type Response struct {
 	Length             int64 // -1 if it is not known
 	ContentType        string
 	ETag, LastModified string
+	// Digest is what the upstream says that the content is by, as Docker-Content-Digest
+	// does.
+	Digest string
 	// Body fails with a *Failure if the bytes are cut, silent or too many. It
 	// must be closed.
 	Body io.ReadCloser
@@ -176,11 +182,12 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 		return nil, s.judge(ctx, b, p, u.URL, err)
 	}
 	body.from, body.want = response.Body, response.ContentLength
-	if response.Uncompressed {
+	if response.Uncompressed || r.Head {
 		body.want = -1
 	}
 	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want,
 		ContentType: response.Header.Get("Content-Type"),
+		Digest:      response.Header.Get("Docker-Content-Digest"),
 		ETag:        response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
 	switch response.StatusCode {
 	case http.StatusOK:
@@ -272,11 +279,7 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 	if u.Private {
 		lifted = liftFor(ctx, start)
 	}
-	direct := lifted
-	if s.settings.Proxy != "" {
-		// A proxy would resolve the name, and go where we would not.
-		direct = lift{any: true}
-	}
+	direct := s.direct(lifted)
 	if r.Address != "" {
 		if s.settings.Proxy != "" && lifted.leadsAstray(ctx, at) {
 			return nil, refused{"names " + at.Host + ", a private address"}
@@ -284,10 +287,14 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 	}
 	origin := at
 	begun := time.Now()
+	key, asked := passKey(u, r.Path), false
 	for range maxRedirects {
 		request, err := s.request(lifting(ctx, direct), u, r, start, at)
 		if err != nil {
 			return nil, err
+		}
+		if pass := s.passes.get(key, s.now()); pass != "" && at.Host == start.Host && at.Scheme == start.Scheme {
+			request.Header.Set("Authorization", "Bearer "+pass)
 		}
 		response, err := s.http.RoundTrip(request)
 		if forbid := (forbidden{}); errors.As(err, &forbid) {
@@ -304,6 +311,14 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 			return nil, err
 		}
 		location := response.Header.Get("Location")
+		if !asked && at.Host == start.Host {
+			if asked, err = s.passFor(ctx, start, lifted, key, response); err != nil {
+				return nil, err
+			}
+			if asked {
+				continue
+			}
+		}
 		if response.StatusCode < 300 || response.StatusCode > 399 || response.StatusCode == http.StatusNotModified ||
 			location == "" {
 			s.observer.Answered(u.URL, s.now(), time.Since(begun))
@@ -314,19 +329,37 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		if err := response.Body.Close(); err != nil {
 			return nil, err
 		}
-		to, err := at.Parse(location)
-		if err != nil {
-			return nil, refused{"redirected to an address that cannot be read"}
+		if at, err = s.redirected(ctx, origin, at, location, lifted); err != nil {
+			return nil, err
 		}
-		if err := mayRedirect(origin, to, s.settings.RedirectTo); err != nil {
-			return nil, refused{err.Error()}
-		}
-		if s.settings.Proxy != "" && lifted.leadsAstray(ctx, to) {
-			return nil, refused{"redirected to " + to.Host + ", a private address"}
-		}
-		at = to
 	}
 	return nil, refused{fmt.Sprintf("redirected more than %d times", maxRedirects)}
+}
+
+// redirected is where an answer redirects to, if that may be.
+func (s *Source) redirected(
+	ctx context.Context, origin, at *url.URL, location string, lifted lift,
+) (*url.URL, error) {
+	to, err := at.Parse(location)
+	if err != nil {
+		return nil, refused{"redirected to an address that cannot be read"}
+	}
+	if err := mayRedirect(origin, to, s.settings.RedirectTo); err != nil {
+		return nil, refused{err.Error()}
+	}
+	if s.settings.Proxy != "" && lifted.leadsAstray(ctx, to) {
+		return nil, refused{"redirected to " + to.Host + ", a private address"}
+	}
+	return to, nil
+}
+
+// direct is where connections may lead: a proxy would resolve the name, and go where we
+// would not.
+func (s *Source) direct(lifted lift) lift {
+	if s.settings.Proxy != "" {
+		return lift{any: true}
+	}
+	return lifted
 }
 
 // request is one to an address that an upstream led to, with its credentials where that is
@@ -334,7 +367,11 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 func (s *Source) request(
 	ctx context.Context, u catalog.Upstream, r Request, start, at *url.URL,
 ) (*http.Request, error) {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	method := http.MethodGet
+	if r.Head {
+		method = http.MethodHead
+	}
+	request, err := http.NewRequestWithContext(ctx, method, at.String(), nil)
 	if err != nil {
 		return nil, err
 	}

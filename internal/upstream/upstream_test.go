@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -484,5 +485,67 @@ func TestProxyDown(t *testing.T) {
 			" cannot be reached") {
 			t.Errorf("%s: %v", address, err)
 		}
+	}
+}
+
+// TestPasses: an upstream that wants a pass gets one for the credentials, for each name its
+// own, and neither name nor secret goes to a host that the mirror does not allow.
+func TestPasses(t *testing.T) {
+	given := map[string]int{}
+	var realm string
+	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/pass" {
+			name, secret, _ := r.BasicAuth()
+			if name != "deckhand" || secret != "low-tide" {
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+			given[r.URL.Query().Get("scope")]++
+			fmt.Fprintf(w, `{"access_token":"pass for %s","expires_in":60}`, r.URL.Query().Get("scope"))
+			return
+		}
+		scope := "repository:" + strings.Split(r.URL.Path, "/")[1] + ":pull"
+		if r.Header.Get("Authorization") != "Bearer pass for "+scope {
+			w.Header().Add("WWW-Authenticate", `Bearer realm="`+realm+`",service="shore",scope="`+scope+`"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		w.Header().Set("Docker-Content-Digest", "sha256:x")
+		fmt.Fprint(w, "content")
+	}))
+	defer upstream.Close()
+	realm = upstream.URL + "/pass"
+	with := func(user string, allowed ...string) *Source {
+		return source(t, func(m *catalog.MirrorSettings) {
+			m.User, m.Secret, m.RedirectTo = user, "low-tide", allowed
+		}, catalog.Upstream{URL: upstream.URL + "/", Private: true})
+	}
+	s := with("deckhand")
+	for _, path := range []string{"kelp/manifests/1", "kelp/blobs/2", "brine/manifests/1"} {
+		if text, err := read(s, path); err != nil || text != "content" {
+			t.Errorf("%s: %q, %v", path, text, err)
+		}
+	}
+	if given["repository:kelp:pull"] != 1 || given["repository:brine:pull"] != 1 {
+		t.Errorf("passes were given %v", given)
+	}
+	head, err := s.Get(t.Context(), Request{Path: "kelp/manifests/1", Head: true})
+	if err != nil || head.Digest != "sha256:x" || head.Length != -1 {
+		t.Fatalf("%+v, %v", head, err)
+	}
+	if err := head.Body.Close(); err != nil {
+		t.Error(err)
+	}
+	if _, err := read(with("stranger"), "kelp/manifests/1"); err == nil || !strings.Contains(err.Error(),
+		"other credentials") {
+		t.Errorf("a wrong name: %v", err)
+	}
+	asked := 0
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++ }))
+	defer elsewhere.Close()
+	realm = elsewhere.URL + "/pass"
+	if _, err := read(with("deckhand"), "kelp/manifests/1"); err == nil || !strings.Contains(err.Error(), "allow that host") ||
+		asked > 0 {
+		t.Errorf("passes are given elsewhere: %v, asked %d times", err, asked)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crelvo/internal/api"
+	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
 )
@@ -216,4 +217,73 @@ func TestImagePromoted(t *testing.T) {
 	if got := strings.Fields(crane("ls", to)); len(got) != 2 || got[1] != "1.6.0" {
 		t.Errorf("the tags are %q", got)
 	}
+}
+
+// TestImageMirror: a mirror fetches an index and what is asked for of it, each once, answers
+// for what it keeps when its upstream fails, and stands behind a chain.
+func TestImageMirror(t *testing.T) {
+	t.Parallel()
+	minimal := func(version string) madeup.Package {
+		return madeup.Package{Name: "openshore/minimal", Version: version, Description: "As little as possible"}
+	}
+	upstream, _, mirror := shelf(t, "oci", minimal("1.0.0"), minimal("1.1.0"))
+	ours := repository(t, "releases")
+	chain := addChain(t, ours, mirror)
+	w := newWorkshop(t)
+	crane := func(args ...string) string {
+		t.Helper()
+		return strings.TrimSpace(w.run("", tool("crane"), append(args, "--insecure")...))
+	}
+	crane("auth", "login", host(), "-u", "admin", "-p", house.Token)
+	image := host() + "/" + chain + "/openshore/minimal"
+	if got := strings.Fields(crane("ls", image)); len(got) != 2 || got[1] != "1.1.0" {
+		t.Errorf("the tags are %q", got)
+	}
+	digest := crane("digest", image+":1.1.0")
+	crane("pull", "--platform", "linux/arm64", image+":1.1.0", "image.tar")
+	crane("pull", "--platform", "linux/arm64", image+":1.1.0", "again.tar")
+	crane("pull", "--platform", "linux/arm64", image+"@"+digest, "byDigest.tar")
+	fetched := 0
+	for path, n := range upstream.Requests() {
+		if strings.Contains(path, "/blobs/") || strings.Contains(path, "/manifests/sha256") {
+			fetched++
+			if n != 1 {
+				t.Errorf("%s was asked for %d times", path, n)
+			}
+		}
+	}
+	if fetched != 4 { // the index, one image of it, its configuration and its layer
+		t.Errorf("%d files were fetched: %v", fetched, upstream.Requests())
+	}
+	// What it keeps is a version with its files.
+	out, said, code := crelvoAsAdmin(t, "show", "pkg:oci/openshore/minimal", "--in", mirror)
+	if code != 0 {
+		t.Fatalf("%s%s", out, said)
+	}
+	says(t, out, digest, "1.1.0")
+
+	// Its upstream fails: what is kept is served, by its tag too.
+	switchTo(t, upstream, demo.Fault{Kind: "error"})
+	crane("pull", "--platform", "linux/arm64", image+":1.1.0", "kept.tar")
+	w.fails([]string{"UNKNOWN", "fails"}, "", tool("crane"), "pull", image+":1.0.0", "x.tar", "--insecure")
+	switchTo(t, upstream)
+	// Wrong bytes are neither kept nor given.
+	switchTo(t, upstream, demo.Fault{Path: "/blobs/", Kind: "wrong-bytes"})
+	w.fails([]string{"UNKNOWN"}, "", tool("crane"), "pull", "--platform", "linux/amd64", image+":1.0.0", "x.tar", "--insecure")
+	switchTo(t, upstream)
+	eventually(t, 20*time.Second, "the upstream is asked again", func() bool {
+		_, err := w.try("", tool("crane"), "pull", "--platform", "linux/amd64", image+":1.0.0", "x.tar", "--insecure")
+		return err == nil
+	})
+	if a := ask(t, "GET", "/v2/"+chain+"/openshore/minimal/manifests/9", ""); a.Status != 404 {
+		t.Errorf("%d %s", a.Status, a.Body)
+	}
+
+	// A name of the house is the house's, whatever the upstream has.
+	w.write("layer.tar.gz", madeup.TarGz(madeup.Entry{Name: "x", Content: "ours"}))
+	crane("append", "-f", "layer.tar.gz", "-t", host()+"/"+ours+"/openshore/minimal:2.0.0")
+	if got := crane("ls", image); got != "2.0.0" {
+		t.Errorf("the tags are %q", got)
+	}
+	w.fails([]string{"NAME_UNKNOWN", "the name is ours"}, "", tool("crane"), "manifest", image+":1.1.0", "--insecure")
 }

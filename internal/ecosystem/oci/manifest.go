@@ -59,6 +59,8 @@ type manifest struct {
 	content
 	raw   []byte
 	index bool
+	// guessed: it does not say itself of which media type it is.
+	guessed bool
 }
 
 // readManifest reads what was sent as of a media type; "" is what it says itself. What is
@@ -87,8 +89,11 @@ func readManifest(ctx context.Context, raw []byte, mediaType string) (manifest, 
 		return m, err
 	}
 	if mediaType == "" {
+		if m.guessed = m.MediaType == ""; m.guessed {
+			m.MediaType = m.guess()
+		}
 		if names, index = named(m.MediaType); !names {
-			return manifest{raw: raw, content: content{MediaType: m.MediaType}}, nil
+			return manifest{raw: raw, content: content{MediaType: m.MediaType}, guessed: m.guessed}, nil
 		}
 	}
 	if m.MediaType != "" && mediaType != "" && m.MediaType != mediaType {
@@ -96,6 +101,17 @@ func readManifest(ctx context.Context, raw []byte, mediaType string) (manifest, 
 	}
 	m.MediaType, m.index = cmp.Or(mediaType, m.MediaType), index
 	return m, m.check()
+}
+
+// guess is the media type of what does not say it, as many manifests do not.
+func (c content) guess() string {
+	switch {
+	case c.SchemaVersion == 2 && c.Config != nil && c.Manifests == nil:
+		return v1.MediaTypeImageManifest
+	case c.SchemaVersion == 2 && c.Config == nil && c.Manifests != nil:
+		return v1.MediaTypeImageIndex
+	}
+	return ""
 }
 
 // check looks at what a manifest names.
@@ -171,7 +187,7 @@ func (m manifest) children() (versions []string) {
 // What is kept beside a version, by these names.
 const (
 	nativeType, nativeArtifact, nativeSubject, nativeNotes = "mediaType", "artifactType", "subject", "annotations"
-	nativePlatforms, nativeChildren                        = "platforms", "children"
+	nativePlatforms, nativeChildren, nativeParts           = "platforms", "children", "parts"
 	// nativeLong tells that the annotations are too long to be kept beside it.
 	nativeLong = "longAnnotations"
 )
@@ -192,6 +208,14 @@ type platform struct {
 	Platform string `json:"platform"` // os/architecture, perhaps with a variant
 }
 
+// namedPart is a blob of a manifest, in its order.
+type namedPart struct {
+	Name      string `json:"name"` // of the file
+	Extension string `json:"extension"`
+	MediaType string `json:"mediaType"`
+	Size      int64  `json:"size"`
+}
+
 // details is what a manifest says of itself
 // (https://github.com/opencontainers/image-spec/blob/v1.1.1/annotations.md).
 func (m manifest) details() (d catalog.Details, err error) {
@@ -208,8 +232,15 @@ func (m manifest) details() (d catalog.Details, err error) {
 		raw, wrong := json.Marshal(value)
 		d.Native[name], err = raw, errors.Join(err, wrong)
 	}
-	if m.MediaType != "" {
+	if m.MediaType != "" && !m.guessed {
 		keep(nativeType, m.MediaType)
+	}
+	if parts := m.parts(); parts != nil {
+		list := make([]namedPart, len(parts))
+		for i, p := range parts {
+			list[i] = namedPart{p.FileName(), p.Extension, p.MediaType, p.Size}
+		}
+		keep(nativeParts, list)
 	}
 	if artifact := m.artifactType(); artifact != "" {
 		keep(nativeArtifact, artifact)

@@ -32,14 +32,14 @@ func TestConformance(t *testing.T) {
 func TestTags(t *testing.T) {
 	for tag, want := range map[string][2]bool{"1.5.0": {true, false}, "v1.5.0": {true, false},
 		"1.5.0-dev.118": {false, true},
-		"v2.0.0-rc.1": {false, true}, "latest": {}, "1.5": {}, "main": {}, "1": {}, "sha256-ab": {}} {
+		"v2.0.0-rc.1":   {false, true}, "latest": {}, "1.5": {}, "main": {}, "1": {}, "sha256-ab": {}} {
 		release, snapshot := New().LabelMaturity(tag)
 		if got := [2]bool{release, snapshot}; got != want {
 			t.Errorf("%s: a release %v, a snapshot %v", tag, release, snapshot)
 		}
 	}
 	for image, ok := range map[string]bool{"a": true, "a/b-c/d__e": true, "a//b": false, "A": false, "a/": false,
-		"-a": false,
+		"-a":   false,
 		"a..b": false, strings.Repeat("a", 256): false} {
 		if _, err := imageKey(catalog.Repository{}, image); (err == nil) != ok {
 			t.Errorf("%s: %v", image, err)

@@ -142,17 +142,29 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 	}
 	found, err := c.Desk.File(c.Request().Context(), q)
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		version := q.Version
-		return c.Absent(ref.key, version, fault.New(fault.NotFound, "no-such-manifest", "%s has no %s of %s",
-			c.Repository.At(), c.Parts["reference"], c.Parts["*"]))
+		return c.Absent(ref.key, q.Version, o.noManifest(c))
 	}
 	if err != nil {
 		return err
 	}
-	if found.Arriving == nil {
-		c.Response().Header().Set("Docker-Content-Digest", strings.Replace(found.Name, "-", ":", 1))
+	c.Response().Header().Set("Docker-Content-Digest", strings.Replace(cmp.Or(found.Name, q.Name), "-", ":", 1))
+	if found.Arriving != nil {
+		// Its media type is known when it is here; it is small.
+		kept, err := found.Kept(c.Request().Context())
+		if err == nil {
+			found.File, found.Arriving = kept, nil
+		} else if errors.Is(err, ecosystem.ErrNoFile) {
+			return c.Absent(ref.key, q.Version, o.noManifest(c))
+		} else if !errors.Is(err, ecosystem.ErrNotKept) {
+			return err
+		}
 	}
 	return c.SendFile(found, cmp.Or(found.MediaType, v1.MediaTypeImageManifest), ref.tag == "")
+}
+
+func (OCI) noManifest(c *ecosystem.Call) *fault.Error {
+	return fault.New(fault.NotFound, "no-such-manifest", "%s has no %s of %s", c.Repository.At(), c.Parts["reference"],
+		c.Parts["*"])
 }
 
 // getBlob answers with a part of an image.
@@ -304,5 +316,8 @@ func descriptorOf(v catalog.Version) (d v1.Descriptor, err error) {
 	read(nativeArtifact, &d.ArtifactType)
 	read(nativeNotes, &d.Annotations)
 	d.Digest, d.Size = digest.Digest(v.Version), v.Size()
+	if len(v.Files) > 0 {
+		d.MediaType = cmp.Or(d.MediaType, v.Files[0].MediaType)
+	}
 	return d, err
 }

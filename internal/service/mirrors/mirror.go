@@ -108,6 +108,16 @@ func (s *Mirrors) File(ctx context.Context, m *Mirror, q catalog.FileQuestion) (
 	if err := m.Admits(act.PURLOf(q.Key, q.Version)); err != nil {
 		return ecosystem.Found{}, err
 	}
+	if q.Label != "" {
+		return s.labelled(ctx, m, q)
+	}
+	return s.file(ctx, m, q, "")
+}
+
+// file is File for what is named exactly; label is the one that it was asked for by.
+func (s *Mirrors) file(
+	ctx context.Context, m *Mirror, q catalog.FileQuestion, label string,
+) (ecosystem.Found, error) {
 	if q.Name == "" && purl.IsSnapshot(m.Ecosystem, q.Version) {
 		var err error
 		if q, err = s.newestUpload(ctx, m, q); err != nil {
@@ -128,7 +138,7 @@ func (s *Mirrors) File(ctx context.Context, m *Mirror, q catalog.FileQuestion) (
 			return ecosystem.Found{}, cmp.Or(err, ecosystem.ErrNoFile)
 		}
 		q.Key.AsOf = 0
-		return s.File(ctx, m, q)
+		return s.file(ctx, m, q, label)
 	}
 	place, err := m.Speaks.PlaceOf(q)
 	if err != nil {
@@ -146,7 +156,7 @@ func (s *Mirrors) File(ctx context.Context, m *Mirror, q catalog.FileQuestion) (
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	flight, begun := m.flights.Join(path, func(ctx context.Context, flight *upstream.Flight) (catalog.File, error) {
-		return s.fetchCopy(ctx, m, flight, q, place, path, stated, known)
+		return s.fetchCopy(ctx, m, flight, copying{q, place, path, stated, known, label})
 	})
 	if begun {
 		s.counting.Mirror(m.ID, func(h *record.MirrorHour) { h.Misses++ })
@@ -162,7 +172,12 @@ func (s *Mirrors) fileAt(
 	ctx context.Context, m *Mirror, q *catalog.FileQuestion, place *ecosystem.Place,
 ) (path string, stated map[string]string, err error) {
 	if byPath, ok := m.Speaks.(ecosystem.ByPath); ok {
-		return byPath.FilePath(*place), nil, nil
+		if byContent, ok := byPath.(ecosystem.ByContent); ok {
+			if sum, ok := byContent.SumOf(*place); ok {
+				stated = map[string]string{sum.Algorithm: sum.Hex}
+			}
+		}
+		return byPath.FilePath(*place), stated, nil
 	}
 	list, err := s.listingOfFiles(ctx, m, act.PURLOf(q.Key, ""))
 	if err != nil {
@@ -278,11 +293,23 @@ func NewestWith(p *catalog.Package, q catalog.FileQuestion) *upload {
 	return newest
 }
 
+// copying is a file that is fetched: which, where it belongs, where it is, its digests as
+// far as they are stated, what was known of its path, and the label that it was asked for by.
+type copying struct {
+	q       catalog.FileQuestion
+	place   ecosystem.Place
+	path    string
+	digests map[string]string
+	known   *record.UpstreamDocument
+	label   string
+}
+
 // fetchCopy fetches a file, verifies it, and keeps it. It runs on its own, not for
 // one who waits. The error is ErrNotKept where the store does not take it.
-func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Flight, q catalog.FileQuestion,
-	place ecosystem.Place, path string,
-	digests map[string]string, known *record.UpstreamDocument) (catalog.File, error) {
+func (s *Mirrors) fetchCopy(
+	ctx context.Context, m *Mirror, flight *upstream.Flight, c copying,
+) (catalog.File, error) {
+	q, place, path, digests, known := c.q, c.place, c.path, c.digests, c.known
 	// It may have been kept between the look and the flight.
 	if f, err := s.DB.File(ctx, q); err == nil {
 		return f, nil
@@ -334,29 +361,40 @@ func (s *Mirrors) fetchCopy(ctx context.Context, m *Mirror, flight *upstream.Fli
 	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
 	f.Digests, f.Details = staged.Digests(), details
-	if known != nil { // or it would be written after it was forgotten
-		s.noting.wait(func(w *noted) bool { return w.key() == documentKey{m.ID, path} })
+	names, err := m.names(ctx, place, staged, response.ContentType)
+	if err != nil {
+		return catalog.File{}, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent something else as %s: %s",
+			place.FileName, err))
 	}
-	err = s.store.Recorded(ctx, []*store.Staged{staged.File}, func(tx *record.Tx) error {
-		if known != nil {
-			if err := tx.ForgetUpstreamDocument(ctx, m.ID, path); err != nil {
-				return err
-			}
-		}
-		kept, err := tx.AddCopy(ctx, f)
-		if err != nil || !kept {
-			return err
-		}
-		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name,
-			Ecosystem: m.Ecosystem,
-			Namespace: place.Namespace, Name: place.Name, Version: place.Version})
-	})
+	err = s.recordCopy(ctx, m, staged.File, f, names, c)
 	s.Changed(q.Key)
 	if err != nil {
 		s.Log.Error("a copy could not be kept", "mirror", m.Name, "path", path, "error", err)
 		return catalog.File{}, err
 	}
 	return s.DB.File(ctx, q)
+}
+
+// recordCopy puts a copy on record whose bytes have arrived.
+func (s *Mirrors) recordCopy(
+	ctx context.Context, m *Mirror, staged *store.Staged, f record.NewFile, names *record.Naming, c copying,
+) error {
+	if c.known != nil { // or it would be written after it was forgotten
+		s.noting.wait(func(w *noted) bool { return w.key() == documentKey{m.ID, c.path} })
+	}
+	return s.store.Recorded(ctx, []*store.Staged{staged}, func(tx *record.Tx) error {
+		if c.known != nil {
+			if err := tx.ForgetUpstreamDocument(ctx, m.ID, c.path); err != nil {
+				return err
+			}
+		}
+		kept, err := s.keepCopy(ctx, tx, f, names, c.label)
+		if err != nil || !kept {
+			return err
+		}
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: m.ID, Repository: m.Name,
+			Ecosystem: m.Ecosystem, Namespace: f.Key.Namespace, Name: f.Key.Name, Version: f.Version})
+	})
 }
 
 // newCopy is what is recorded of a copy whatever its bytes are.

@@ -44,7 +44,7 @@ func (s *Mirrors) Package(
 	places := map[string]int{}              // of what is kept
 	current := map[string]catalog.Version{} // uploads of snapshots that are listed
 	if copies != nil {
-		all.ID, all.Revision, all.Changed = copies.ID, copies.Revision, copies.Changed
+		all.ID, all.Revision, all.Changed, all.Labels = copies.ID, copies.Revision, copies.Changed, copies.Labels
 		all.Versions = slices.Grow(all.Versions, len(copies.Versions))
 		for i, v := range copies.Versions {
 			places[v.Version+"/"+v.Upload] = i

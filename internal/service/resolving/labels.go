@@ -3,6 +3,8 @@ package resolving
 import (
 	"context"
 	"errors"
+	"slices"
+	"strings"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
@@ -17,11 +19,37 @@ var _ ecosystem.LabelReader = (*Resolving)(nil)
 func (s *Resolving) Labels(
 	ctx context.Context, key catalog.PackageKey, after string, limit int,
 ) ([]catalog.Label, error) {
-	houses, err := s.labelHouses(ctx, key)
+	r, ok := s.directory.Known().ByID[key.RepositoryID]
+	if !ok || !s.directory.Shows(key) {
+		return nil, ecosystem.ErrNoPackage
+	}
+	r.Sight = key.Sight
+	members, err := s.answering(ctx, r, key)
 	if err != nil {
 		return nil, err
 	}
+	var houses []int64
+	var elsewhere []catalog.Label
+	for _, m := range members {
+		if !m.Fetches() {
+			houses = append(houses, m.ID)
+			continue
+		}
+		at := key
+		at.RepositoryID, at.Sight = m.ID, ""
+		more, err := s.mirrors.Labels(ctx, s.mirrors.Of(m.ID), at, after, limit)
+		if err != nil && !m.MaySkip {
+			return nil, s.memberFault(r, m, "the tags of "+key.Name, err)
+		}
+		elsewhere = append(elsewhere, more...)
+	}
 	all, err := s.DB.Labels(ctx, houses, key, after, limit)
+	if err == nil && elsewhere != nil {
+		all = append(all, elsewhere...)
+		slices.SortStableFunc(all, func(a, b catalog.Label) int { return strings.Compare(a.Name, b.Name) })
+		all = slices.CompactFunc(all, func(a, b catalog.Label) bool { return a.Name == b.Name })
+		all = all[:min(limit, len(all))]
+	}
 	if err == nil && len(all) == 0 && after == "" {
 		// A package without labels is another thing than none.
 		_, err = s.Package(ctx, key)
