@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/labstack/echo/v5"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"crelvo/internal/core/catalog"
@@ -403,4 +404,129 @@ func FuzzReference(f *testing.F) {
 			t.Errorf("%q of %q", names, image+"/manifests/"+text)
 		}
 	})
+}
+
+// TestSigningIn: who did not sign in is told where a pass is given, and for what.
+func TestSigningIn(t *testing.T) {
+	asked := func(method string, parts map[string]string) []string {
+		r := httptest.NewRequest(method, "http://packages.skerry.example/v2/", nil)
+		c := &ecosystem.Call{Context: echo.New().NewContext(r, httptest.NewRecorder()), Parts: parts,
+			Repository: catalog.Repository{Name: "platform"}}
+		return New().Challenge(c, "http://packages.skerry.example/pass")
+	}
+	const begins = `Bearer realm="http://packages.skerry.example/pass",service="packages.skerry.example"`
+	for method, actions := range map[string]string{http.MethodGet: "pull", http.MethodPut: "pull,push",
+		http.MethodDelete: "delete"} {
+		if got := asked(method, map[string]string{"*": "skerry/x"}); len(got) != 2 ||
+			got[0] != begins+`,scope="repository:platform/skerry/x:`+actions+`"` || !strings.HasPrefix(got[1], "Basic ") {
+			t.Errorf("%s: %q", method, got)
+		}
+	}
+	if got := asked(http.MethodGet, nil); got[0] != begins {
+		t.Errorf("%q", got)
+	}
+	r, a := httptest.NewRequest(http.MethodGet, "/v2/", nil), httptest.NewRecorder()
+	if err := New().Greet(&ecosystem.Call{Context: echo.New().NewContext(r, a)}); err != nil || a.Code != 200 ||
+		a.Header().Get("Docker-Distribution-API-Version") != "registry/2.0" {
+		t.Errorf("%d %v, %v", a.Code, a.Header(), err)
+	}
+	p := ecosystem.Pointing{Address: "https://h:8443/at/platform/oci/", ID: "platform", User: "deckhand",
+		PublishReleases: true, PURL: purl.PURL{Namespace: "skerry", Name: "x", Version: "sha256:0"}}
+	for _, c := range New().Clients() {
+		said := strings.Join(c.Commands(p), "\n")
+		ecosystemtest.Says(t, said, "h:8443/platform/skerry/x@sha256:0", "h:8443/platform/skerry/x:TAG",
+			"h:8443 --username deckhand")
+	}
+	p.PURL.Qualifiers = map[string]string{"tag": "1.5.0"}
+	ecosystemtest.Says(t, New().Clients()[0].Commands(p)[1], "h:8443/platform/skerry/x:1.5.0")
+	files := map[string]string{secretFile: `{"auths":{"h:8443":{"auth":"!"}}}`}
+	uses := New().Clients()[0].Uses(ecosystem.Files{Read: func(f string) string { return files[f] }, At: p.Address})
+	if len(uses) != 1 || !strings.Contains(uses[0].Wrong, "sign in again") {
+		t.Errorf("%+v", uses)
+	}
+}
+
+// TestUpstream: where an upstream has what, and what of its answers is good.
+func TestUpstream(t *testing.T) {
+	o, key := New(), catalog.PackageKey{Ecosystem: Name, Namespace: "openshore", Name: "minimal"}
+	sum, _ := catalog.ParseSum(madeup.Digest(nil))
+	manifest, err := o.PlaceOf(o.FileOf(key, sum))
+	if err != nil || o.FilePath(manifest) != "openshore/minimal/manifests/"+sum.String() {
+		t.Errorf("%+v at %s, %v", manifest, o.FilePath(manifest), err)
+	}
+	blob, err := o.PlaceOf(catalog.FileQuestion{Key: key, Name: sum.FileName()})
+	if err != nil || o.FilePath(blob) != "openshore/minimal/blobs/"+sum.String() || blob.Version != "" {
+		t.Errorf("%+v at %s, %v", blob, o.FilePath(blob), err)
+	}
+	if got, ok := o.SumOf(blob); !ok || got != sum {
+		t.Errorf("%v, %v", got, ok)
+	}
+	for _, q := range []catalog.FileQuestion{{Key: key, Name: "x"}, {Key: key, Version: "sha256:0", Name: sum.FileName()},
+		{Key: catalog.PackageKey{Name: "X"}, Name: sum.FileName()}} {
+		if _, err := o.PlaceOf(q); err == nil {
+			t.Errorf("%+v has a place", q)
+		}
+	}
+	of := purl.PURL{Ecosystem: Name, Namespace: "openshore", Name: "minimal", Version: sum.String()}
+	if all := o.Companions(of, catalog.Details{}, nil); len(all) != 1 || all[0] != o.FileOf(key, sum) ||
+		o.ListingPath(of) != "" || o.Checksums("x") != nil || !strings.Contains(o.Accepts(), v1.MediaTypeImageIndex) {
+		t.Errorf("%+v", all)
+	}
+	if o.LabelPath(key, "1.0") != "openshore/minimal/manifests/1.0" || o.LabelsPath(key) != "openshore/minimal/tags/list" {
+		t.Error(o.LabelPath(key, "1.0"), o.LabelsPath(key))
+	}
+	tags, err := o.ReadLabels(ecosystem.Reading{Reader: strings.NewReader(`{"tags":["1.0","../x","latest"]}`)})
+	if err != nil || !slices.Equal(tags, []string{"1.0", "latest"}) {
+		t.Errorf("%q, %v", tags, err)
+	}
+	if _, err := o.ReadLabels(ecosystem.Reading{Reader: strings.NewReader(`<html>`)}); err == nil {
+		t.Error("a page was read as a list of tags")
+	}
+	if _, err := o.ReadListing(t.Context(), of, ecosystem.Reading{}); err == nil {
+		t.Error("there is no list of manifests")
+	}
+	image := planner.Image("linux/amd64", nil)
+	silent := strings.Replace(string(image.Manifest), `"mediaType":"`+v1.MediaTypeImageManifest+`",`, "", 1)
+	for said, want := range map[string]string{"application/octet-stream": v1.MediaTypeImageManifest,
+		dockerManifest + "; charset=utf-8": dockerManifest} {
+		parts, mediaType, err := o.Names(t.Context(), manifest, ecosystemtest.Bytes([]byte(silent)), said)
+		if err != nil || len(parts) != 2 || mediaType != want {
+			t.Errorf("%s: %+v %s, %v", said, parts, mediaType, err)
+		}
+	}
+	if parts, mediaType, err := o.Names(t.Context(), blob, ecosystemtest.Bytes([]byte(silent)), ""); parts != nil ||
+		mediaType != "" || err != nil {
+		t.Errorf("a blob names %+v %s, %v", parts, mediaType, err)
+	}
+	if _, _, err := o.Names(t.Context(), manifest, ecosystemtest.Bytes([]byte(strings.Replace(string(image.Manifest),
+		`sha256:`, `md5:`, 1))), ""); err == nil {
+		t.Error("a manifest that cannot be one was read")
+	}
+	index := planner.Index(image)
+	if d, err := o.Inspect(t.Context(), manifest, ecosystemtest.Bytes([]byte(strings.Replace(string(index.Manifest),
+		`"mediaType":"`+v1.MediaTypeImageIndex+`",`, "", 1)))); err != nil || d.Native[nativeChildren] == nil ||
+		d.Native[nativeType] != nil {
+		t.Errorf("%+v, %v", d, err)
+	}
+}
+
+// TestThroughChain: what is pushed to a chain is found again by what comes after it.
+func TestThroughChain(t *testing.T) {
+	d := newDesk(t)
+	d.Repository.Kind = catalog.Chain
+	amd := planner.Image("linux/amd64", nil)
+	d.push("x", amd, "amd")
+	index := planner.Index(amd)
+	sum := d.push("x", index, "1.5.0")
+	d.push("x", amd, "1.5.0-dev.1")
+	note := index.Referrer("application/x-note", "text/plain", []byte("tested at high tide"))
+	if a := d.push("x", note, ""); a == sum {
+		t.Error("two manifests are the same")
+	}
+	if a := d.ask(200, http.MethodGet, "x/referrers/"+sum, nil); !strings.Contains(a.Body.String(), "x-note") {
+		t.Error(a.Body)
+	}
+	missing := planner.Index(planner.Image("linux/arm64", nil))
+	d.refused(404, "MANIFEST_BLOB_UNKNOWN", http.MethodPut, "x/manifests/1.6.0", missing.Manifest, "Content-Type",
+		missing.MediaType)
 }
