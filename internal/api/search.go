@@ -67,6 +67,10 @@ type Package struct {
 // release, any number for a snapshot, the newest first.
 type VersionGroup struct {
 	Version    string     `json:"version"`
+	Title      string     `json:"title" doc:"what people call it: the version, or labels and the beginning of a digest"`
+	What       string     `json:"what,omitempty" doc:"what it is, in a few words: the platforms of an image"`
+	BelongsTo  string     `json:"belongsTo,omitempty" doc:"the version that it is part of, or about"`
+	BelongsAs  string     `json:"belongsAs,omitempty" enum:"part,about"`
 	PURL       string     `json:"purl"`
 	Repository string     `json:"repository"`
 	Snapshot   bool       `json:"snapshot"`

@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/client"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/promotion"
+	"crelvo/internal/core/purl"
 )
 
 func promoteCommand(s *session) *cobra.Command {
@@ -247,7 +248,7 @@ func showPlan(w io.Writer, p api.PromotionPage, dryRun bool) {
 		if v.NewBytes > 0 {
 			bytes = api.Bytes(v.NewBytes)
 		}
-		rows = append(rows, []string{v.PURL, v.To, strconv.Itoa(len(v.Files)), bytes})
+		rows = append(rows, []string{v.PURL, purl.ShortVersion(v.To), strconv.Itoa(len(v.Files)), bytes})
 	}
 	table(w, []string{"VERSION", "BECOMES", "FILES", "NEW BYTES"}, []int{2, 3}, rows)
 	if !dryRun {
@@ -392,7 +393,7 @@ func promotionRows(w io.Writer, all []api.Promotion) {
 		for _, v := range p.Versions {
 			name := v.PURL[strings.LastIndexByte(v.PURL, '/')+1:]
 			name, _, _ = strings.Cut(name, "@")
-			names = append(names, name+" "+v.To)
+			names = append(names, name+" "+purl.ShortVersion(v.To))
 		}
 		if len(names) > 3 {
 			names = append(names[:3], fmt.Sprintf("and %d more", len(names)-3))

@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/client"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/core/query"
 )
 
@@ -93,7 +94,7 @@ func showFound(w io.Writer, found api.PackageList, limit int) {
 	}
 	var rows [][]string
 	for _, p := range found.Packages {
-		rows = append(rows, []string{p.PURL, p.Repository, p.Latest, strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt),
+		rows = append(rows, []string{p.PURL, p.Repository, purl.ShortVersion(p.Latest), strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt),
 			p.PublishedBy})
 	}
 	table(w, []string{"PACKAGE", "REPOSITORY", "NEWEST THAT FITS", "VERSIONS", "LAST CHANGE", "BY"}, []int{3}, rows)

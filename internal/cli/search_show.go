@@ -100,10 +100,17 @@ func showVersions(w io.Writer, p api.Package) {
 		p.Source)
 	fmt.Fprintln(w)
 	var rows [][]string
+	belonging := 0
 	for _, v := range p.Versions {
 		newest := v.Uploads[0]
 		name := v.Version
-		if len(v.Labels) > 0 {
+		switch short := purl.ShortVersion(v.Version); {
+		case v.BelongsTo != "":
+			belonging++
+			continue
+		case len(v.Labels) > 0 && short != v.Version:
+			name = strings.Join(v.Labels, ", ") + " (" + short + ")"
+		case len(v.Labels) > 0:
 			name += " (" + strings.Join(v.Labels, ", ") + ")"
 		}
 		if v.Withdrawn != nil {
@@ -119,6 +126,10 @@ func showVersions(w io.Writer, p api.Package) {
 	}
 	table(w, []string{"VERSION", "REPOSITORY", "UPLOADS", "SIZE", "NEWEST", "BY", "DOWNLOADS", "USERS"}, []int{2, 3, 6, 7},
 		rows)
+	if belonging > 0 {
+		fmt.Fprintf(w, "\nAnd %d that are part of these, or about them: the platforms of an image, an SBOM. "+
+			"A version shows its own (crelvo show %s@VERSION).\n", belonging, p.PURL)
+	}
 }
 
 func showFiles(w io.Writer, p api.Package) {

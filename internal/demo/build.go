@@ -189,6 +189,12 @@ func UploadForm(p madeup.Package, name string, content []byte) (body []byte, con
 
 // useShelves installs third-party packages through the chain.
 func (y *yard) useShelves(ctx context.Context, at time.Time) error {
+	for _, who := range []string{"ci-berth", "deckhand"} {
+		y.clock.set(at)
+		if err := y.pull(ctx, who, "platform", "openshore/minimal", "1.1.0"); err != nil {
+			return err
+		}
+	}
 	for i, e := range []string{"npm", "pypi", "nuget", "cargo"} {
 		for j, p := range shoreShelves[e] {
 			if p.Version == "99.0.0" {

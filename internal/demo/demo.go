@@ -149,13 +149,16 @@ func shoreRepositories(shore string) []api.NewRepository {
 		{Name: "shore-cargo", Kind: "mirror", Ecosystem: "cargo", Holds: "both",
 			Description: "third-party packages, copied when first used",
 			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["cargo"]), FreshSeconds: &fresh}},
+		{Name: "shore-oci", Kind: "mirror", Ecosystem: "oci", Holds: "both",
+			Description: "third-party images, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["oci"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
 			Description: "the yard on the mainland",
 			Mirror:      &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
 			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"},
 				{Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"},
-				{Name: "mainland-maven", MaySkip: true}},
+				{Name: "shore-oci"}, {Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }
@@ -169,7 +172,8 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 		"pkg:maven/example.skerry.*/*": "our own group; nothing of it comes from elsewhere",
 		"pkg:npm/@skerry/*":            "our own scope; nothing of it comes from elsewhere",
 		"pkg:nuget/Skerry.*":           "our own prefix; nothing of it comes from elsewhere",
-		"pkg:cargo/hull-*":             "our own crates; nothing of them comes from elsewhere"} {
+		"pkg:cargo/hull-*":             "our own crates; nothing of them comes from elsewhere",
+		"pkg:oci/berth-*":              "our own images; nothing of them comes from elsewhere"} {
 		if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: pattern, Reason: reason}); err != nil {
 			return err
 		}
@@ -252,12 +256,20 @@ func (y *yard) build(ctx context.Context, start, today time.Time) error {
 				}
 				at = at.Add(40 * time.Second)
 			}
+			if err := y.ship(ctx, line.version, run, at); err != nil {
+				return err
+			}
 			if err := y.record(ctx, berth, run, began); err != nil {
 				return err
 			}
 		}
 		if line.released == 0 {
 			continue
+		}
+		for _, m := range shipped {
+			if err := y.note(ctx, "snapshots/"+m.name, m, semver(line.version, line.last), line.version); err != nil {
+				return err
+			}
 		}
 		at := start.AddDate(0, 0, line.released).Add(5 * time.Hour)
 		if err := y.sail(ctx, fmt.Sprintf("%s#%d", berth, line.last), notes[line.version], at); err != nil {
@@ -281,6 +293,11 @@ func (y *yard) useLine(ctx context.Context, version string, from, until time.Tim
 				if err := y.get(ctx, who, path); err != nil {
 					return err
 				}
+			}
+		}
+		for i, m := range shipped {
+			if err := y.pull(ctx, []string{"deckhand", "ci-berth", "purser"}[(day+i)%3], "releases", m.name, version); err != nil {
+				return err
 			}
 		}
 		day++

@@ -23,7 +23,7 @@ keep:
 grace: 14d
 schedule: 30 3 * * *
 zone: Europe/Oslo
-most-versions: 60
+most-versions: 200
 most-share: 80%
 `, `name: sea-trials
 description: Candidates that were tried, and are not sailing
@@ -35,7 +35,7 @@ grace: 30d
 most-share: 20%
 `, `name: copies
 description: Copies of third-party packages; they can be fetched again
-repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget, shore-cargo]
+repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget, shore-cargo, shore-oci]
 keep:
   - downloaded within 90d
   - last used up to 20GiB

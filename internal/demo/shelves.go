@@ -175,6 +175,10 @@ var shoreShelves = map[string][]madeup.Package{
 			Author: "Open Shore"},
 		{Name: "Skerry.TurnstileLink", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
+	"oci": {
+		named("openshore/minimal", minimal("1.0.0")), named("openshore/minimal", minimal("1.1.0")),
+		{Name: "berth-planner", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
 	"cargo": {
 		{Name: "brine-codec", Version: "0.3.0", Description: "Packs what sensors under water say", Licence: "MIT",
 			Readme: "# brine-codec\n"},
@@ -182,6 +186,12 @@ var shoreShelves = map[string][]madeup.Package{
 			Readme: "# brine-codec\n"},
 		{Name: "hull-sensor", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
+}
+
+// named is a package under another name.
+func named(name string, p madeup.Package) madeup.Package {
+	p.Name = name
+	return p
 }
 
 // ShoreAll is the content of all public sources of the scenario: the Maven

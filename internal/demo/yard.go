@@ -214,6 +214,9 @@ func (y *yard) ask(ctx context.Context, method, who, path string, content []byte
 // agentOf is how the client of an ecosystem names itself.
 func agentOf(path string) string {
 	parts := strings.SplitN(path, "/", 5)
+	if parts[1] == "v2" {
+		return "containers/5.24.1 (github.com/containers/image)"
+	}
 	if len(parts) < 5 || parts[1] != "at" {
 		return "crelvo-demo"
 	}
@@ -222,6 +225,17 @@ func agentOf(path string) string {
 }
 
 func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {
+	return y.answered(ctx, method, who, path, content, contentType, io.Discard)
+}
+
+func (y *yard) fetch(ctx context.Context, who, path string, into io.Writer) error {
+	return y.answered(ctx, http.MethodGet, who, path, nil, "", into)
+}
+
+// answered asks as somebody, and passes the answer on.
+func (y *yard) answered(
+	ctx context.Context, method, who, path string, content []byte, contentType string, into io.Writer,
+) error {
 	r, err := http.NewRequestWithContext(ctx, method, y.address+path, bytes.NewReader(content))
 	if err != nil {
 		return err
@@ -236,15 +250,13 @@ func (y *yard) askWith(ctx context.Context, method, who, path string, content []
 		return err
 	}
 	defer response.Body.Close()
-	said, err := io.ReadAll(io.LimitReader(response.Body, 300))
-	if err == nil {
-		_, err = io.Copy(io.Discard, response.Body)
+	if response.StatusCode < 300 {
+		_, err = io.Copy(into, response.Body)
+		return err
 	}
+	said, err := io.ReadAll(io.LimitReader(response.Body, 300))
 	if err != nil {
 		return err
 	}
-	if response.StatusCode >= 300 {
-		return fmt.Errorf("the demo could not %s %s as %s: %s: %s", method, path, who, response.Status, said)
-	}
-	return nil
+	return fmt.Errorf("the demo could not %s %s as %s: %s: %s", method, path, who, response.Status, said)
 }

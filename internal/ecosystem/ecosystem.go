@@ -194,7 +194,13 @@ type Maturing interface {
 	LabelMaturity(label string) (release, snapshot bool)
 	// IsLabel tells whether a text can be one.
 	IsLabel(label string) bool
+	// Belongs tells what a version is made of, and which one it is about, as far as it is
+	// either; what says in a few words what it is.
+	Belongs(d catalog.Details) (parts []VersionPart, about, what string)
 }
+
+// VersionPart is a version that another one is made of, and in a few words what it is there.
+type VersionPart struct{ Version, What string }
 
 // Keyed is an ecosystem whose clients send a token in a header of their own, or in
 // Authorization without a scheme.

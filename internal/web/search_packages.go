@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"net/http"
@@ -112,7 +113,8 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 				groups[at] = i
 				version := p
 				version.Version, version.Qualifiers = v.Version, nil
-				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, PURL: version.String(),
+				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, Title: v.Version,
+					PURL: version.String(),
 					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{},
 					Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
 			}
@@ -130,10 +132,44 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 		}
 	}
 	sortGroups(p.Ecosystem, shown.Versions)
+	if m, ok := e.(ecosystem.Maturing); ok {
+		for _, h := range holdings {
+			showBelonging(m, h, shown.Versions)
+		}
+	}
 	if len(holdings) > 0 {
 		describe(&shown, holdings)
 	}
 	return shown
+}
+
+// showBelonging says of versions that are named by their content what people call them, and
+// to which they belong.
+func showBelonging(m ecosystem.Maturing, h search.Holding, groups []api.VersionGroup) {
+	at := map[string]*api.VersionGroup{}
+	for i := range groups {
+		if g := &groups[i]; g.Repository == h.Repository.Name {
+			at[g.Version] = g
+			g.Title = purl.ShortVersion(g.Version)
+			if len(g.Labels) > 0 {
+				g.Title = strings.Join(g.Labels, ", ")
+			}
+		}
+	}
+	for _, v := range h.Package.Versions {
+		parts, about, what := m.Belongs(v.Details)
+		if g := at[v.Version]; g != nil {
+			g.What = cmp.Or(g.What, what)
+			if about != "" && at[about] != nil {
+				g.BelongsTo, g.BelongsAs = about, "about"
+			}
+		}
+		for _, part := range parts {
+			if g := at[part.Version]; g != nil && len(g.Labels) == 0 {
+				g.BelongsTo, g.BelongsAs, g.What = v.Version, "part", cmp.Or(part.What, g.What)
+			}
+		}
+	}
 }
 
 // describe takes what the newest version says of the package.
@@ -204,6 +240,9 @@ func sortGroups(ecosystemName string, groups []api.VersionGroup) {
 	slices.SortStableFunc(groups, func(a, b api.VersionGroup) int {
 		if c := purl.Compare(ecosystemName, b.Version, a.Version); c != 0 {
 			return c
+		}
+		if a.Version != b.Version { // what has no order is in that of its coming
+			return cmp.Or(b.Uploads[0].PublishedAt.Compare(a.Uploads[0].PublishedAt), strings.Compare(a.Version, b.Version))
 		}
 		return strings.Compare(a.Repository, b.Repository)
 	})

@@ -129,6 +129,7 @@ func pages(ctx context.Context) error {
 			browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
 		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
+		{name: "image", path: "/package/oci/berth-planner@1.4.0", shows: "linux/arm64"},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui",
 			before: []chromedp.Action[chromedp.Void]{
 				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},

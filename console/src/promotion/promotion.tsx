@@ -5,7 +5,7 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { promotionCalls, promotionQueries } from "./calls";
 import { Field, TextArea } from "../ui/dialog";
-import { buildPath, count, moment, packagePath, shortName } from "../ui/format";
+import { buildPath, count, moment, packagePath, shortName, shortVersion } from "../ui/format";
 import { Button, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Gates, Hop, Plan, PromotionMark, versionsText } from "./promotions";
 import { FormDialog, AreaField } from "../ui/form";
@@ -167,7 +167,7 @@ function Placed({ p }: { p: Promotion }) {
         {p.versions.map((v) => (
           <li key={v.purl}>
             <Link to={packagePath(v.purl.replace(/@[^@]*$/, `@${v.to}`))}>
-              {shortName(v.purl)} {v.to}
+              {shortName(v.purl)} {shortVersion(v.to)}
             </Link>
           </li>
         ))}

@@ -2,7 +2,7 @@ import { ArrowRight, Check, CircleDashed, X } from "lucide-react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import type { PromotionState } from "./calls";
-import { buildPath, count, shortName } from "../ui/format";
+import { buildPath, count, shortName, shortVersion, versionOf } from "../ui/format";
 import { Time } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
 
@@ -34,7 +34,7 @@ export function Hop({ from, to }: { from: string; to: string }) {
 
 /** versionsText names the versions of a promotion, the first ones. */
 export function versionsText(p: Promotion, most = 3): string {
-  const names = p.versions.map((v) => `${shortName(v.purl)} ${v.to}`);
+  const names = p.versions.map((v) => `${shortName(v.purl)} ${shortVersion(v.to)}`);
   return names.length > most ? `${names.slice(0, most).join(", ")} and ${names.length - most} more` : names.join(", ");
 }
 
@@ -88,9 +88,10 @@ export function Plan({ all }: { all: Schemas["PlannedVersion"][] }) {
             <details className="group px-4 py-2 text-sm">
               <summary className="flex cursor-pointer flex-wrap items-baseline gap-x-3">
                 <span className="font-medium">{shortName(v.purl)}</span>
+                <span className="text-xs text-soft">{v.purl.slice(4, v.purl.indexOf("/"))}</span>
                 <span className="font-mono text-xs">
-                  {v.upload || v.purl.split("@").pop()}{" "}
-                  {v.restamp && (
+                  {v.upload || versionOf(v.purl)}{" "}
+                  {(v.restamp || (v.purl.includes("?tag=") && versionOf(v.purl) !== v.to)) && (
                     <>
                       → <b>{v.to}</b>
                     </>

@@ -6,7 +6,7 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { searchQueries } from "../search/calls";
-import { bytes, coordinates, moment, packagePath } from "../ui/format";
+import { bytes, coordinates, moment, packagePath, shortVersion } from "../ui/format";
 import { Downloads } from "../use/use";
 import {
   Button,
@@ -230,7 +230,7 @@ function LatestArrivals() {
                     <Link data-row to={packagePath(p.purl)} className="font-medium">
                       {coordinates(p)}
                     </Link>{" "}
-                    <span className="font-mono text-sm">{p.latest}</span>
+                    <span className="font-mono text-sm">{shortVersion(p.latest)}</span>
                   </span>
                   <span className="min-w-0 truncate text-sm">
                     <Link to={`/repositories/${p.repository}`} className="inline-flex min-h-6 items-center">

@@ -1,11 +1,11 @@
 import { ChevronDown, ChevronRight, Download, TriangleAlert, Users } from "lucide-react";
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { Fragment, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { searchQueries } from "./calls";
 import { useDrawnIn } from "../ui/drawn";
-import { buildPath, bytes, coordinates, count, packagePath } from "../ui/format";
+import { buildPath, bytes, coordinates, count, packagePath, shortVersion } from "../ui/format";
 import {
   Button,
   CopyButton,
@@ -72,10 +72,16 @@ type More = { total: number; next: boolean; loading: boolean; load: () => void }
 
 function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group[]; version: string; more: More }) {
   const key = (g: Group) => `${g.repository} ${g.version}`;
-  const lines = byVersion(p.versions);
-  const wanted = p.versions.find((g) => g.version === version) ?? asked[0] ?? p.versions[0]!;
+  // What is part of another version, or about it, is shown with that.
+  const lines = byVersion(p.versions.filter((g) => !g.belongsTo));
+  const wanted =
+    p.versions.find((g) => g.version === version || g.labels.includes(version)) ??
+    asked[0] ??
+    p.versions.find((g) => !g.belongsTo) ??
+    p.versions[0]!;
   const [chosen, setChosen] = useState({ version: wanted.version, repository: "" });
-  const places = lines.find((l) => l[0]!.version === chosen.version) ?? (asked.length > 0 ? asked : [wanted]);
+  const there = p.versions.filter((g) => g.version === chosen.version);
+  const places = there.length > 0 ? there : asked.length > 0 ? asked : [wanted];
   const group = places.find((g) => g.repository === chosen.repository) ?? places[0]!;
   const scroller = useRef<HTMLUListElement>(null);
   const d = useDrawnIn(lines.length, 62, scroller);
@@ -136,13 +142,19 @@ function Page({ p, asked, version, more }: { p: Schemas["Package"]; asked: Group
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3">
           {places.length > 1 && (
             <OneOf
-              label={`Where ${group.version} stands`}
+              label={`Where ${group.title} stands`}
               value={group.repository}
               onChange={(repository) => setChosen({ version: group.version, repository })}
               options={places.map((g) => [g.repository, g.repository])}
             />
           )}
-          <Version key={key(group)} p={p} group={group} fresh={fresh} />
+          <Version
+            key={key(group)}
+            p={p}
+            group={group}
+            fresh={fresh}
+            onChoose={(version) => setChosen({ version, repository: group.repository })}
+          />
         </div>
       </div>
     </>
@@ -159,7 +171,8 @@ function byVersion(groups: Group[]): Group[][] {
 /** VersionLine is a version, and where it stands, where it came last first. */
 function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolean; onChoose: () => void }) {
   const first = line[0]!;
-  const labels = [...new Set(line.flatMap((g) => g.labels))];
+  const labels = first.title === first.version ? [...new Set(line.flatMap((g) => g.labels))] : [];
+  const titles = [...new Set(line.map((g) => g.title))].join("; ");
   const withdrawn = line.filter((g) => g.withdrawn);
   const uploads = first.snapshot ? Math.max(...line.map((g) => g.uploadCount)) : 1;
   return (
@@ -170,10 +183,16 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
       onClick={onChoose}
       className={`grid w-full cursor-pointer grid-cols-[1fr_auto] gap-x-3 gap-y-0.5 border-b border-rule px-4 py-2 text-left hover:bg-wash/60 ${chosen ? "bg-wash" : ""}`}
     >
-      <span className="truncate font-mono font-medium">{first.version}</span>
-      <span className="justify-self-end">
-        <Maturity snapshot={first.snapshot} />
-      </span>
+      <span className="truncate font-mono font-medium">{titles}</span>
+      <span className="justify-self-end">{!first.what && <Maturity snapshot={first.snapshot} />}</span>
+      {first.what && (
+        <span className="col-span-2 truncate text-xs text-soft">
+          {first.title !== shortVersion(first.version) && (
+            <span className="font-mono">{shortVersion(first.version)} </span>
+          )}
+          {first.what}
+        </span>
+      )}
       {(labels.length > 0 || withdrawn.length > 0) && (
         <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
           {labels.map((l) => (
@@ -199,6 +218,20 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
   );
 }
 
+/** OfVersion leads to a version that another one belongs to, or that belongs to it. */
+function OfVersion({ of, onChoose }: { of: Group; onChoose: (version: string) => void }) {
+  return (
+    <button
+      type="button"
+      onClick={() => onChoose(of.version)}
+      className="inline-flex min-h-6 cursor-pointer items-baseline gap-x-2 text-left text-deep underline"
+    >
+      <span className="font-mono text-xs">{of.title}</span>
+      <span>{of.what}</span>
+    </button>
+  );
+}
+
 /** needed is the name of a dependency as people of its ecosystem write it. */
 function needed(purl: string): string {
   const [, ecosystem = "", path = ""] = /^pkg:([^/]+)\/(.*)$/.exec(purl) ?? [];
@@ -218,12 +251,25 @@ function SafeLink({ href }: { href: string }) {
   );
 }
 
-function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; fresh: Set<string> }) {
+function Version({
+  p,
+  group: g,
+  fresh,
+  onChoose,
+}: {
+  p: Schemas["Package"];
+  group: Group;
+  fresh: Set<string>;
+  onChoose: (version: string) => void;
+}) {
   const newest = g.uploads[0]!;
+  const belonging = (as: "part" | "about") =>
+    p.versions.filter((o) => o.repository === g.repository && o.belongsTo === g.version && o.belongsAs === as);
+  const above = p.versions.find((o) => o.repository === g.repository && o.version === g.belongsTo);
   return (
     <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-5">
       <Panel
-        title={<span className="font-mono">{g.version}</span>}
+        title={<span className="font-mono">{g.title}</span>}
         aside={
           <span className="flex flex-wrap items-center gap-x-4 text-sm text-soft">
             <span>
@@ -255,6 +301,46 @@ function Version({ p, group: g, fresh }: { p: Schemas["Package"]; group: Group; 
           </p>
         )}
         <dl className="grid grid-cols-[7rem_1fr] items-baseline gap-y-1 px-4 py-3 text-sm">
+          {g.title !== g.version && (
+            <>
+              <dt className="text-soft">Digest</dt>
+              <dd className="inline-flex items-center gap-1 font-mono text-xs wrap-anywhere">
+                {g.version}
+                <CopyButton text={g.version} label="Copy the digest" />
+              </dd>
+            </>
+          )}
+          {g.what && (
+            <>
+              <dt className="text-soft">What it is</dt>
+              <dd>{g.what}</dd>
+            </>
+          )}
+          {above && (
+            <>
+              <dt className="text-soft">{g.belongsAs === "part" ? "Part of" : "About"}</dt>
+              <dd>
+                <OfVersion of={above} onChoose={onChoose} />
+              </dd>
+            </>
+          )}
+          {(["part", "about"] as const).map(
+            (as) =>
+              belonging(as).length > 0 && (
+                <Fragment key={as}>
+                  <dt className="text-soft">{as === "part" ? "Made of" : "About it"}</dt>
+                  <dd>
+                    <ul>
+                      {belonging(as).map((o) => (
+                        <li key={o.version}>
+                          <OfVersion of={o} onChoose={onChoose} />
+                        </li>
+                      ))}
+                    </ul>
+                  </dd>
+                </Fragment>
+              ),
+          )}
           <dt className="text-soft">Published</dt>
           <dd>
             <Time at={newest.publishedAt} /> by {newest.publishedBy}

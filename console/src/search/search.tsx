@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { rightsQueries } from "../rights/calls";
 import { searchCalls, searchQueries } from "./calls";
-import { bytes, coordinates, packagePath } from "../ui/format";
+import { bytes, coordinates, packagePath, shortVersion } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { QueryInput } from "./query-input";
 import { type Column, Table } from "../ui/table";
@@ -184,7 +184,7 @@ const packageColumns: Column<Schemas["PackageLine"]>[] = [
     head: "Newest that fits",
     look: "font-mono whitespace-nowrap",
     by: (p) => p.latest,
-    cell: (p) => p.latest,
+    cell: (p) => shortVersion(p.latest),
   },
   {
     head: "Versions",

@@ -90,6 +90,17 @@ export function shortName(purl: string): string {
   return decodeURIComponent(path.slice(path.lastIndexOf("/") + 1));
 }
 
+/** shortVersion is a version for people: a digest is cut, any other is as it is. */
+export function shortVersion(version: string): string {
+  return version.replace(/^(sha\d+:[0-9a-f]{12})[0-9a-f]{52,}$/, "$1");
+}
+
+/** versionOf is the version of a package URL for people: its tag, if it names one. */
+export function versionOf(purl: string): string {
+  const [path = "", query = ""] = purl.split("?");
+  return new URLSearchParams(query).get("tag") ?? shortVersion(path.slice(path.lastIndexOf("@") + 1));
+}
+
 /** sizeOf reads a size as people type it, in bytes: 2 GiB, 500M; NaN if it is none. */
 export function sizeOf(text: string): number {
   const typed = /^\s*(\d+(?:\.\d+)?)\s*([KMGT]?)(?:i?B)?\s*$/i.exec(text);

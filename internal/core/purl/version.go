@@ -25,6 +25,8 @@ type Rules struct {
 	Fits func(wanted, version string) (fits, known bool)
 	// Lowest: of the versions that fit, clients take the lowest.
 	Lowest bool
+	// ByTime: versions have no order but that of their coming.
+	ByTime bool
 	// Release is the release that a snapshot leads to, if one follows from it; nil: what
 	// stands before the first hyphen or plus sign.
 	Release func(snapshot string) string
@@ -58,6 +60,9 @@ func Register(ecosystem string, r Rules) {
 	byEcosystem[ecosystem] = r
 }
 
+// ByTime tells whether versions of an ecosystem have no order but that of their coming.
+func ByTime(ecosystem string) bool { return byEcosystem[ecosystem].ByTime }
+
 // TakesLowest tells whether the clients of an ecosystem take the lowest of the versions
 // that fit.
 func TakesLowest(ecosystem string) bool { return byEcosystem[ecosystem].Lowest }
@@ -75,6 +80,14 @@ func IsSnapshot(ecosystem, version string) bool {
 func IsVersion(ecosystem, text string) bool {
 	r := byEcosystem[ecosystem]
 	return text != "" && (r.Is == nil || r.Is(text))
+}
+
+// ShortVersion is a version for people: a digest is cut, any other is as it is.
+func ShortVersion(version string) string {
+	if algorithm, hex, ok := strings.Cut(version, ":"); ok && strings.HasPrefix(algorithm, "sha") && len(hex) >= 64 {
+		return algorithm + ":" + hex[:12]
+	}
+	return version
 }
 
 // SampleVersion is a version as the ecosystem writes them.

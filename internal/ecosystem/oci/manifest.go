@@ -28,6 +28,7 @@ const maxManifest = 4 << 20
 const (
 	dockerManifest = "application/vnd.docker.distribution.manifest.v2+json"
 	dockerList     = "application/vnd.docker.distribution.manifest.list.v2+json"
+	dockerConfig   = "application/vnd.docker.container.image.v1+json"
 )
 
 // content is a manifest or an index, as far as it matters here.
@@ -307,4 +308,32 @@ func badManifest(what string, err error) error {
 		return told
 	}
 	return fault.New(fault.Invalid, "bad-manifest", "%s cannot be read: %v", what, err)
+}
+
+// Belongs implements ecosystem.Maturing.
+func (OCI) Belongs(d catalog.Details) (parts []ecosystem.VersionPart, about, what string) {
+	// What is on record was written by details.
+	read := func(name string, into any) {
+		if raw := d.Native[name]; raw != nil {
+			_ = json.Unmarshal(raw, into)
+		}
+	}
+	var children []string
+	var platforms []platform
+	read(nativeChildren, &children)
+	read(nativeSubject, &about)
+	read(nativePlatforms, &platforms)
+	of := map[string]string{}
+	for _, p := range platforms {
+		what, of[p.Digest] = strings.TrimPrefix(what+", "+p.Platform, ", "), p.Platform
+	}
+	for _, child := range children {
+		parts = append(parts, ecosystem.VersionPart{Version: child, What: of[child]})
+	}
+	if what == "" {
+		if read(nativeArtifact, &what); what == v1.MediaTypeImageConfig || what == dockerConfig {
+			what = "image"
+		}
+	}
+	return parts, about, what
 }

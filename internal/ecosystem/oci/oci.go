@@ -28,12 +28,21 @@ type OCI struct{}
 func New() OCI { return OCI{} }
 
 func init() {
-	// Digests have no order: what comes later does.
-	purl.Register(Name, purl.Rules{Name: strings.ToLower, Compare: func(string, string) int { return 0 },
+	purl.Register(Name, purl.Rules{Name: strings.ToLower, Compare: compare, ByTime: true,
 		Is: func(version string) bool {
 			_, ok := catalog.ParseSum(version)
 			return ok
 		}, Sample: "sha256:…", Release: releaseOf, Development: "-dev.1"})
+}
+
+// compare is the order of tags that are versions. Digests have none: when they came
+// decides.
+func compare(a, b string) int {
+	a, b = strings.TrimPrefix(a, "v"), strings.TrimPrefix(b, "v")
+	if purl.IsSemver(a) && purl.IsSemver(b) {
+		return purl.CompareSemver(a, b)
+	}
+	return 0
 }
 
 // releaseOf: a digest is what it is, whatever becomes of its tags.

@@ -284,9 +284,16 @@ func TestIndexAndReferrers(t *testing.T) {
 	index := planner.Index(amd, arm)
 	sum := d.push("x", index, "latest")
 	p, err := d.Package(t.Context(), d.Repository.Key(Name, "", "x"))
-	if err != nil || len(p.Versions) != 3 || !strings.Contains(string(p.Versions[2].Details.Native[nativePlatforms]),
-		`"platform":"linux/arm64"`) {
+	if err != nil || len(p.Versions) != 3 {
 		t.Fatalf("%+v, %v", p, err)
+	}
+	parts, about, what := New().Belongs(p.Versions[2].Details)
+	if len(parts) != 2 || !slices.Contains(parts, ecosystem.VersionPart{Version: madeup.Digest(arm.Manifest),
+		What: "linux/arm64"}) || about != "" || what != "linux/amd64, linux/arm64" {
+		t.Errorf("%+v, %q, %q", parts, about, what)
+	}
+	if _, _, what := New().Belongs(p.Versions[0].Details); what != "image" {
+		t.Errorf("an image is %q", what)
 	}
 	of := func(query string) (i v1.Index, a *httptest.ResponseRecorder) {
 		t.Helper()

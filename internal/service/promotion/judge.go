@@ -48,8 +48,16 @@ func (s *Promotion) judge(
 	}
 	signed := slices.ContainsFunc(parsed, func(g promotion.Gate) bool { return g.Kind == promotion.SignedBy })
 	for i, item := range c.items {
+		if s.accompanies(c, item) {
+			continue // what it belongs to is judged
+		}
 		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID],
 			Licences: item.details.Licences, There: there[keys[i]]}
+		if len(item.labels) > 0 {
+			if fact.To, fact.There, err = s.labelsThere(ctx, c, item, keys[i]); err != nil {
+				return nil, err
+			}
+		}
 		for _, d := range item.details.Dependencies {
 			if !c.crosses(item.Ecosystem, d.PURL) {
 				fact.Dependencies = append(fact.Dependencies, d)

@@ -163,3 +163,31 @@ func released(label string) string {
 	before, _, _ := strings.Cut(label, "-")
 	return before
 }
+
+// accompanies tells whether an item only belongs to another one of its package: it has no
+// label of its own.
+func (s *Promotion) accompanies(c *crossing, item crossingItem) bool {
+	_, ok := s.maturing(item)
+	return ok && len(item.had) == 0 && slices.ContainsFunc(c.items, func(o crossingItem) bool {
+		return o.Key() == item.Key() && len(o.had) > 0
+	})
+}
+
+// mostLabels is how many labels of a package in the target are looked at.
+const mostLabels = 100_000
+
+// labelsThere are, for the gates, the release that an item becomes, and those that the
+// target has of its package.
+func (s *Promotion) labelsThere(
+	ctx context.Context, c *crossing, item crossingItem, there catalog.PackageKey,
+) (to string, releases []string, err error) {
+	m, _ := s.maturing(item)
+	to = item.labels[0]
+	all, err := s.DB.Labels(ctx, []int64{c.to.ID}, there, "", mostLabels)
+	for _, l := range all {
+		if release, _ := m.LabelMaturity(l.Name); release {
+			releases = append(releases, l.Name)
+		}
+	}
+	return to, releases, err
+}

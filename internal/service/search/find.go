@@ -1,6 +1,7 @@
 package search
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -249,11 +250,21 @@ type Paged struct {
 func (page VersionPage) choose(
 	ecosystemName string, holdings []Holding, fits func(*catalog.Version) bool,
 ) (on map[string]bool, paged Paged) {
+	came := map[string]time.Time{}
+	if purl.ByTime(ecosystemName) {
+		for _, h := range holdings {
+			for _, v := range h.Package.Versions {
+				if v.PublishedAt.After(came[v.Version]) {
+					came[v.Version] = v.PublishedAt
+				}
+			}
+		}
+	}
 	order := func(a, b string) int {
 		if c := purl.Compare(ecosystemName, b, a); c != 0 {
 			return c
 		}
-		return strings.Compare(b, a)
+		return cmp.Or(came[b].Compare(came[a]), strings.Compare(b, a))
 	}
 	seen := make(map[string]bool, len(holdings[0].Package.Versions))
 	var names []string // of the page
@@ -304,8 +315,13 @@ func (s *Search) HoldingsOf(
 		}
 		readable = []catalog.Repository{r}
 	}
+	labelled := map[string]bool{} // what p means, if it names a label in place of a version
+	label := cmp.Or(p.Version, p.Qualifiers["tag"])
+	_, byLabel := s.Ecosystem(p.Ecosystem).(ecosystem.Maturing)
+	byLabel = byLabel && label != "" && !purl.IsVersion(p.Ecosystem, label)
 	fits := func(v *catalog.Version) bool {
-		return p.Version == "" || v.Version == p.Version || v.Upload == p.Version
+		return !byLabel && p.Version == "" || v.Version == p.Version || v.Upload == p.Version && p.Version != "" ||
+			labelled[v.Version]
 	}
 	var holdings []Holding
 	for _, r := range readable {
@@ -329,6 +345,9 @@ func (s *Search) HoldingsOf(
 		}
 		if err != nil {
 			return nil, Paged{}, err
+		}
+		if byLabel && found.Labels[label] != "" {
+			labelled[found.Labels[label]] = true
 		}
 		if slices.ContainsFunc(found.Versions, func(v catalog.Version) bool { return fits(&v) }) {
 			holdings = append(holdings, Holding{Repository: r, Package: found})
