@@ -94,8 +94,8 @@ func showFound(w io.Writer, found api.PackageList, limit int) {
 	}
 	var rows [][]string
 	for _, p := range found.Packages {
-		rows = append(rows, []string{p.PURL, p.Repository, purl.ShortVersion(p.Latest), strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt),
-			p.PublishedBy})
+		rows = append(rows, []string{p.PURL, p.Repository, purl.ShortVersion(p.Latest),
+			strconv.FormatInt(p.Versions, 10), timeText(p.ChangedAt), p.PublishedBy})
 	}
 	table(w, []string{"PACKAGE", "REPOSITORY", "NEWEST THAT FITS", "VERSIONS", "LAST CHANGE", "BY"}, []int{3}, rows)
 	if found.More {

@@ -296,7 +296,8 @@ func (y *yard) useLine(ctx context.Context, version string, from, until time.Tim
 			}
 		}
 		for i, m := range shipped {
-			if err := y.pull(ctx, []string{"deckhand", "ci-berth", "purser"}[(day+i)%3], "releases", m.name, version); err != nil {
+			who := []string{"deckhand", "ci-berth", "purser"}[(day+i)%3]
+			if err := y.pull(ctx, who, "releases", m.name, version); err != nil {
 				return err
 			}
 		}

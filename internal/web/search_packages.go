@@ -114,7 +114,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 				version := p
 				version.Version, version.Qualifiers = v.Version, nil
 				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, Title: v.Version,
-					PURL: version.String(),
+					PURL:       version.String(),
 					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{},
 					Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
 			}

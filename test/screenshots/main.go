@@ -136,7 +136,6 @@ func pages(ctx context.Context) error {
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
 		{name: "promotion", path: "/promotions/25", shows: "waits for"},
 		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
-		{name: "sweep", path: "/sweeps/1", shows: "can come back until"},
 		{name: "space", path: "/retention/space", shows: "Where it goes"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
 	}
