@@ -147,8 +147,29 @@ func (db *DB) DropUnnamedParts(ctx context.Context, before, removedBefore time.T
 		// What names them is seen by a statement of its own, now that they are held.
 		const names = `exists (select from file f join version v on v.id = f.version_id
 			where f.sha256 = package_part.sha256 and f.name = package_part.file and v.package_id = package_part.package_id)`
-		return tx.do(ctx, step{`delete from package_part where id = any($1) and not ` + names, []any{ids}},
-			step{`update package_part set named = true where id = any($1) and not named and ` + names, []any{ids}})
+		if err := tx.do(ctx, step{`update package_part set named = true where id = any($1) and not named and ` + names,
+			[]any{ids}}); err != nil {
+			return err
+		}
+		var gone []struct {
+			keyRow
+			Repository string `db:"repository"`
+		}
+		if err := tx.SelectContext(ctx, &gone, `with gone as (
+				delete from package_part where id = any($1) and not `+names+` returning package_id
+			) select distinct p.repository_id, p.ecosystem, p.namespace, p.name, r.name repository from gone
+			join package p on p.id = gone.package_id join repository r on r.id = p.repository_id`, ids); err != nil {
+			return err
+		}
+		changes := make([]Change, len(gone))
+		for i, g := range gone {
+			changes[i] = Change{Kind: OfPackage, RepositoryID: g.RepositoryID, Repository: g.Repository, Ecosystem: g.Ecosystem,
+				Namespace: g.Namespace, Name: g.keyRow.Name}
+		}
+		if len(changes) == 0 {
+			return nil
+		}
+		return tx.Tell(ctx, changes...)
 	})
 }
 
