@@ -65,11 +65,11 @@ func TestDemo(t *testing.T) {
 	for who, want := range map[string]string{
 		demo.User + "/" +
 			demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget " +
+			"shore-oci shore-pypi snapshots staging ",
+		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-oci " +
 			"shore-pypi snapshots staging ",
-		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi " +
+		deckhand: "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-oci shore-pypi " +
 			"snapshots staging ",
-		deckhand: "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-pypi snapshots " +
-			"staging ",
 		"": "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {

@@ -260,7 +260,7 @@ func TestImageMirror(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("%s%s", out, said)
 	}
-	says(t, out, digest, "1.1.0")
+	says(t, out, "1.1.0 ("+digest[:19]+")")
 
 	// Its upstream fails: what is kept is served, by its tag too.
 	switchTo(t, upstream, demo.Fault{Kind: "error"})

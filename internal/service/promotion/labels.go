@@ -56,7 +56,7 @@ func (s *Promotion) bringAlong(ctx context.Context, c *crossing) error {
 	if err != nil {
 		return err
 	}
-	along := slices.DeleteFunc(all, func(id int64) bool {
+	along := slices.DeleteFunc(slices.Clone(all), func(id int64) bool {
 		return slices.ContainsFunc(c.items, func(item crossingItem) bool { return item.ID == id })
 	})
 	found, err := s.DB.VersionsByID(ctx, along)

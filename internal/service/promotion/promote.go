@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/promotion"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
@@ -65,9 +66,8 @@ func (s *Promotion) PlanPromotion(ctx context.Context, caller access.Caller, r R
 // is none.
 func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossing) (Asked, error) {
 	sources := make([]int64, len(c.items))
-	to := map[int64]string{}
 	for i, item := range c.items {
-		sources[i], to[item.ID] = item.ID, item.to
+		sources[i] = item.ID
 	}
 	of, err := s.DB.PromotionsOf(ctx, sources)
 	if err != nil {
@@ -83,8 +83,7 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 		return Asked{}, err
 	}
 	for _, p := range found {
-		if p.FromID != c.from.ID || len(p.Items) != len(to) ||
-			slices.ContainsFunc(p.Items, func(i record.PromotionItem) bool { return to[i.SourceID] != i.ToVersion }) {
+		if p.FromID != c.from.ID || !s.sameItems(c, p) {
 			continue
 		}
 		if p.State == record.PromotionUnderway && s.Now().Sub(p.AliveAt) > quietAfter {
@@ -107,6 +106,27 @@ func (s *Promotion) already(ctx context.Context, caller access.Caller, c *crossi
 		return Asked{View: v, Already: true}, err
 	}
 	return Asked{}, nil
+}
+
+// sameItems tells whether a promotion is of the very same items. What only belonged to one
+// of them may be in the target by now, and is then no item any more.
+func (s *Promotion) sameItems(c *crossing, p record.Promotion) bool {
+	found := 0
+	for _, item := range p.Items {
+		i := slices.IndexFunc(c.items, func(o crossingItem) bool { return o.ID == item.SourceID })
+		if i < 0 {
+			_, belongs := s.Ecosystem(item.Ecosystem).(ecosystem.Maturing)
+			if belongs && item.LabelsFrom == "" {
+				continue
+			}
+			return false
+		}
+		if o := c.items[i]; o.to != item.ToVersion || strings.Join(o.labels, " ") != item.LabelsTo {
+			return false
+		}
+		found++
+	}
+	return found == len(c.items)
 }
 
 // weigh works out a promotion, and asks the gates.
