@@ -198,8 +198,10 @@ func (p *pointer) showSetup(w io.Writer, setup api.Setup) {
 	for _, piece := range setup.CIFiles {
 		section(piece.Title+" — "+piece.File, piece.Text)
 	}
-	section("In the file that builds a container, so that the secret stays in no layer", setup.Recipe)
-	section("and built with", setup.Build)
+	if setup.Recipe != "" {
+		section("In the file that builds a container, so that the secret stays in no layer", setup.Recipe)
+		section("and built with", setup.Build)
+	}
 	fmt.Fprintf(w, "crelvo point %s --at %s --write puts it into the files, --check tells whether it works.\n",
 		setup.Client.Name, p.at)
 	if strings.Contains(setup.Pieces[len(setup.Pieces)-1].Text, setup.Placeholder) {

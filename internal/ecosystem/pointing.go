@@ -95,6 +95,8 @@ type PackageClient struct {
 	Upload string
 	// Bearer: it sends its secret as a Bearer token; else with a name, by Basic.
 	Bearer bool
+	// Outside: it makes containers itself, and is not run while one is built.
+	Outside bool
 }
 
 // Orders are what is typed to use a client: {id} stands for what it calls the repository,
@@ -313,8 +315,12 @@ func Shells(variables []splice.Setting) []Shell {
 }
 
 // InContainer is how a client is used while a container is built, so that the
-// secret stays in no layer: what is personal is mounted for one command.
+// secret stays in no layer: what is personal is mounted for one command. Both are "" for a
+// client that is not.
 func InContainer(c PackageClient, p Pointing) (recipe, command string) {
+	if c.Outside {
+		return "", ""
+	}
 	run := "RUN"
 	command = "docker build"
 	for _, part := range c.Parts(p) {

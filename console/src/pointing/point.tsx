@@ -153,14 +153,16 @@ function Pieces({ setup, repository }: { setup: Schemas["Setup"]; repository: st
         {setup.ciFiles.map((p) => (
           <PieceText key={"ci" + p.file} piece={p} text={p.text} />
         ))}
-        <Panel
-          title={<span className="text-sm">While a container is built, so that the secret stays in no layer</span>}
-          aside={<CopyButton text={setup.recipe} label="Copy the instruction" />}
-        >
-          <Pre text={setup.recipe} />
-          <p className="px-4 pb-1 text-xs text-soft">and built with</p>
-          <Pre text={setup.build} />
-        </Panel>
+        {setup.recipe && (
+          <Panel
+            title={<span className="text-sm">While a container is built, so that the secret stays in no layer</span>}
+            aside={<CopyButton text={setup.recipe} label="Copy the instruction" />}
+          >
+            <Pre text={setup.recipe} />
+            <p className="px-4 pb-1 text-xs text-soft">and built with</p>
+            <Pre text={setup.build} />
+          </Panel>
+        )}
       </div>
     </>
   );
