@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -270,4 +272,38 @@ func TestPartsBesideReclaiming(t *testing.T) {
 		}
 	}
 	n.wholeStore(t)
+}
+
+// TestIdleParts: uploads that nobody goes on with make room for others after an hour, and
+// until then there is a limit.
+func TestIdleParts(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	_, key := n.images(t)
+	begun := 0
+	var err error
+	for err == nil && begun < 2000 {
+		if _, err = n.Publishing.BeginPart(ctx, n.admin, key); err == nil {
+			begun++
+		}
+	}
+	if f := fault.Of(err); f.Kind != fault.TooMany || begun != 500 {
+		t.Fatalf("%d were begun: %v", begun, err)
+	}
+	all, err := n.store.AllBegun(ctx, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	old := time.Now().Add(-2 * time.Hour)
+	for _, b := range all[:3] {
+		if err := os.Chtimes(filepath.Join(n.dir, "begun", b.Name), old, old); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := n.Publishing.BeginPart(ctx, n.admin, key); err != nil {
+		t.Errorf("idle ones make no room: %v", err)
+	}
+	if all, err = n.store.AllBegun(ctx, ""); err != nil || len(all) > 500 {
+		t.Errorf("%d are begun, %v", len(all), err)
+	}
 }

@@ -49,7 +49,9 @@ func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[str
 	all, err := s.bytes.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
 	sizes := map[string]int64{}
 	for _, b := range all {
-		sizes[b.Name] = b.Size
+		if !strings.HasPrefix(b.Name, begunName(caller, "part-")) { // which are counted by themselves
+			sizes[b.Name] = b.Size
+		}
 	}
 	return sizes, err
 }

@@ -61,20 +61,45 @@ func (s *Publishing) BeginPart(ctx context.Context, caller access.Caller, key ca
 	if _, err := s.partHouse(caller, key); err != nil {
 		return "", err
 	}
-	there, err := s.arrived(ctx, caller)
-	if err != nil {
-		return "", s.store.Fault(err)
-	}
-	if len(there) >= maxBegun {
-		return "", tooManyBegun(caller, len(there))
+	if err := s.roomForPart(ctx, caller); err != nil {
+		return "", err
 	}
 	id := strings.ToLower(rand.Text())
 	name := partName(caller, key, id)
 	if name == "" {
 		return "", fault.New(fault.Denied, "sign-in-needed", "only somebody who is signed in can send a file in pieces")
 	}
-	_, err = s.bytes.Continue(ctx, name, 0, strings.NewReader(""))
+	_, err := s.bytes.Continue(ctx, name, 0, strings.NewReader(""))
 	return id, s.store.Fault(err)
+}
+
+const (
+	// maxParts is how many parts one caller may have begun to send.
+	maxParts = 500
+	// idlePart is after how long a part on which nobody goes on makes room for others: CI
+	// that is cut again and again must not wait for the next day.
+	idlePart = time.Hour
+)
+
+// roomForPart makes room for one more part, or refuses it.
+func (s *Publishing) roomForPart(ctx context.Context, caller access.Caller) error {
+	all, err := s.bytes.AllBegun(ctx, begunName(caller, "part-"))
+	if err != nil {
+		return s.store.Fault(err)
+	}
+	left := len(all)
+	for _, b := range all {
+		if left >= maxParts && s.Now().Sub(b.Since) > idlePart {
+			if err := s.bytes.DropBegun(ctx, b.Name); err != nil {
+				return s.store.Fault(err)
+			}
+			left--
+		}
+	}
+	if left >= maxParts {
+		return tooManyBegun(caller, left)
+	}
+	return nil
 }
 
 // PartArrived implements ecosystem.PartTaker.

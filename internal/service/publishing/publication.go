@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
@@ -164,7 +165,14 @@ func (s *Publishing) recordAll(ctx context.Context, tx *record.Tx, r *recording)
 	case r.published.Same:
 		action = record.EventLabelMoved
 	}
-	return s.announceVersion(ctx, tx, r.caller, action, r.repository.Name, r.key, version, r.published.Upload)
+	event, change := s.aboutVersion(r.caller, action, r.repository.Name, r.key, version, r.published.Upload)
+	if len(labels) > 0 {
+		if event.Detail == nil {
+			event.Detail = map[string]string{}
+		}
+		event.Detail["labels"] = strings.Join(labels, " ")
+	}
+	return tx.Append(ctx, event, change)
 }
 
 // inspectAll checks that files may be published there, and reads what they are.
