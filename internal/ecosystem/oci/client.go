@@ -19,8 +19,8 @@ const secretFile = "~/.docker/config.json"
 // nothing to set up but who one is.
 func (OCI) Clients() []ecosystem.PackageClient {
 	tool := func(name, title string, o ecosystem.Orders, agents ...string) ecosystem.PackageClient {
-		return ecosystem.PackageClient{Name: name, Title: title, Agents: agents, Publishes: true, Outside: true, Parts: signIn,
-			Uses:     uses,
+		return ecosystem.PackageClient{Name: name, Title: title, Agents: agents, Publishes: true, Outside: true,
+			Parts: signIn, Uses: uses,
 			Commands: func(p ecosystem.Pointing) []string { return commands(o, p) },
 			Variables: func(p ecosystem.Pointing) []splice.Setting {
 				return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
