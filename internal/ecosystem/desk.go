@@ -132,6 +132,10 @@ type LabelReader interface {
 	// Labels lists them by the bytes of their names, from after one on; ErrNoPackage if
 	// nothing of the package is there.
 	Labels(ctx context.Context, key catalog.PackageKey, after string, limit int) ([]catalog.Label, error)
+	// WithdrawnLabel tells of a label that points to a version which is not to be used any
+	// more: which, and why; ok is false if it does not.
+	WithdrawnLabel(ctx context.Context, key catalog.PackageKey, label string) (version, reason string, ok bool,
+		err error)
 	// About lists versions that say they are about another one of the package, with their
 	// own file alone, by their names from after one on.
 	About(ctx context.Context, key catalog.PackageKey, subject, after string, limit int) ([]catalog.Version, error)

@@ -77,7 +77,7 @@ func (db *DB) File(ctx context.Context, q catalog.FileQuestion) (catalog.File, e
 }
 
 // labelledOrPart is File for the file of a version that a label points to and that is
-// named by it, or for a part.
+// named by it, unless that is withdrawn, or for a part.
 func (db *DB) labelledOrPart(ctx context.Context, q catalog.FileQuestion) (catalog.File, error) {
 	statement, last := `select p.id, 0 version_id, p.file "name", '' classifier, '' extension, p.at added_at,
 		'' added_by, null::bytea made_from, '' media_type, b.size, b.sha256, b.sha512, b.sha1, b.md5
@@ -86,7 +86,9 @@ func (db *DB) labelledOrPart(ctx context.Context, q catalog.FileQuestion) (catal
 		statement, last = `select `+fileColumns+` from label l join version v on v.package_id = l.package_id
 			and v.version = l.version join file f on f.version_id = v.id and f.name = replace(v.version, ':', '-')
 			join stored_file b using (sha256)
-			where l.package_id = `+packageOf+` and l.name = $5 and `+labelled(q.Key.AsOf)+` and `+seen(q.Key.AsOf), q.Label
+			where l.package_id = `+packageOf+` and l.name = $5 and `+during("l", q.Key.AsOf)+` and `+seen(q.Key.AsOf)+`
+			and not exists (select from withdrawal w where w.package_id = l.package_id and w.version = l.version
+				and `+during("w", q.Key.AsOf)+`)`, q.Label
 	}
 	var row fileRow
 	err := db.GetContext(ctx, &row, statement, q.Key.RepositoryID, q.Key.Ecosystem, q.Key.Namespace, q.Key.Name, last)

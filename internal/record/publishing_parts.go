@@ -173,12 +173,34 @@ func (db *DB) DropUnnamedParts(ctx context.Context, before, removedBefore time.T
 	})
 }
 
-// labelled is the condition that a label l was set: now, or as of a moment.
-func labelled(at catalog.Moment) string {
+// during is the condition that a mark, a label or a withdrawal, was set: now, or as of a
+// moment.
+func during(mark string, at catalog.Moment) string {
 	if at == 0 {
-		return " l.visible_until is null "
+		return " " + mark + ".visible_until is null "
 	}
-	return " l.visible_from <= " + moment(at) + " and (l.visible_until is null or l.visible_until > " + moment(at) + ") "
+	return " " + mark + ".visible_from <= " + moment(at) + " and (" + mark + ".visible_until is null or " + mark +
+		".visible_until > " + moment(at) + ") "
+}
+
+// WithdrawnLabel tells of a label in one of the repositories that points to a withdrawn
+// version: which, and why it is; ErrNotFound if none does.
+func (db *DB) WithdrawnLabel(
+	ctx context.Context, repositories []int64, key catalog.PackageKey, label string,
+) (version, reason string, err error) {
+	var row struct {
+		Version string `db:"version"`
+		Reason  string `db:"reason"`
+	}
+	err = db.GetContext(ctx, &row, `select l.version, w.reason from package p
+		join label l on l.package_id = p.id and l.name = $5 and `+during("l", key.AsOf)+`
+		join withdrawal w on w.package_id = l.package_id and w.version = l.version and `+during("w", key.AsOf)+`
+		where p.repository_id = any($1) and p.ecosystem = $2 and p.namespace = $3 and p.name = $4 limit 1`, repositories,
+		key.Ecosystem, key.Namespace, key.Name, label)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return row.Version, row.Reason, err
 }
 
 // Labels lists labels of a package in one of the repositories, by the bytes of their
@@ -197,7 +219,7 @@ func (db *DB) Labels(
 		from unnest($1::bigint[]) with ordinality r (id, place)
 		cross join lateral (select p.id from package p where p.repository_id = r.id and p.ecosystem = $2
 			and p.namespace = $3 and p.name = $4 offset 0) p
-		cross join lateral (select l.* from label l where l.package_id = p.id and `+labelled(key.AsOf)+`
+		cross join lateral (select l.* from label l where l.package_id = p.id and `+during("l", key.AsOf)+`
 			and l.name collate "C" > $5 order by l.name collate "C" limit $6) l
 		order by l.name collate "C", r.place limit $6`, repositories, key.Ecosystem, key.Namespace, key.Name, after, limit)
 	for _, r := range rows {

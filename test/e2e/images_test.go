@@ -206,6 +206,13 @@ func TestImagePromoted(t *testing.T) {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 
+	// By its tag it is withdrawn, and then pulled by its digest alone.
+	run(0, "withdraw", "pkg:oci/berth-planner@1.5.0", "--in", releases, "--reason", "it leaks")
+	w.fails([]string{"MANIFEST_UNKNOWN", "withdrawn: it leaks"}, "", tool("crane"), "manifest", to+":1.5.0", "--insecure")
+	crane("manifest", to+"@"+digest)
+	run(0, "withdraw", "pkg:oci/berth-planner@1.5.0", "--in", releases, "--undo")
+	crane("manifest", to+":1.5.0")
+
 	// The next upload under the same tag cannot become the same release.
 	crane("append", "-f", "arm.tar.gz", "-t", image+":1.5.0-dev.120")
 	says(t, run(1, "promote", "pkg:oci/berth-planner?tag=1.5.0-dev.120", "--along", "images", "--to", releases, "--as",

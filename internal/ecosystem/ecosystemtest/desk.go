@@ -520,6 +520,11 @@ func (d *Desk) File(_ context.Context, q catalog.FileQuestion) (ecosystem.Found,
 	if p := d.packages[q.Key]; p != nil {
 		if q.Label != "" {
 			q.Version = p.Labels[q.Label]
+			if slices.ContainsFunc(p.Versions, func(v catalog.Version) bool {
+				return v.Version == q.Version && v.Withdrawn != nil
+			}) {
+				return ecosystem.Found{}, ecosystem.ErrNoFile
+			}
 			q.Name = strings.Replace(q.Version, ":", "-", 1)
 		}
 		for i := len(p.Versions) - 1; i >= 0; i-- { // the newest upload first

@@ -197,6 +197,22 @@ func (d *Desk) Labels(
 	return all[:min(limit, len(all))], nil
 }
 
+// WithdrawnLabel implements ecosystem.LabelReader.
+func (d *Desk) WithdrawnLabel(
+	ctx context.Context, key catalog.PackageKey, label string,
+) (version, reason string, ok bool, err error) {
+	p, err := d.Package(ctx, key)
+	if err != nil {
+		return "", "", false, err
+	}
+	for _, v := range p.Versions {
+		if v.Version == p.Labels[label] && v.Withdrawn != nil {
+			return v.Version, v.Withdrawn.Reason, true, nil
+		}
+	}
+	return "", "", false, nil
+}
+
 // About implements ecosystem.LabelReader.
 func (d *Desk) About(
 	ctx context.Context, key catalog.PackageKey, subject, after string, limit int,

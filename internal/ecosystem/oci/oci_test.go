@@ -150,6 +150,20 @@ func TestPushAndPull(t *testing.T) {
 	}
 	d.Get(404, "skerry/berth-planner/"+sum+"/other")
 	d.Get(404, "nothing/here")
+	// What is withdrawn is pulled by its digest alone.
+	reason := "it leaks"
+	key := d.Repository.Key(Name, "skerry", "berth-planner")
+	if err := d.Withdraw(t.Context(), d.Caller, key, map[string]*string{sum: &reason}); err != nil {
+		t.Fatal(err)
+	}
+	if said := d.refused(404, "MANIFEST_UNKNOWN", http.MethodGet, "skerry/berth-planner/manifests/1.5.0",
+		nil); !strings.Contains(said, "withdrawn: it leaks") || !strings.Contains(said, sum) {
+		t.Error(said)
+	}
+	d.ask(200, http.MethodGet, "skerry/berth-planner/manifests/"+sum, nil)
+	if err := d.Withdraw(t.Context(), d.Caller, key, map[string]*string{sum: nil}); err != nil {
+		t.Fatal(err)
+	}
 	// What is removed goes with its tags.
 	d.ask(202, http.MethodDelete, "skerry/berth-planner/manifests/"+sum, nil)
 	d.refused(404, "MANIFEST_UNKNOWN", http.MethodGet, "skerry/berth-planner/manifests/1.5.0", nil)

@@ -411,7 +411,7 @@ func (o OCI) deleteBlob(c *ecosystem.Call) error {
 var codes = map[string]string{"bad-name": "NAME_INVALID", "bad-tag": "MANIFEST_INVALID", "bad-digest": "DIGEST_INVALID",
 	"other-digest": "DIGEST_INVALID", "bad-manifest": "MANIFEST_INVALID", "manifest-too-large": "MANIFEST_INVALID",
 	"bad-media-type": "MANIFEST_INVALID", "no-such-manifest": "MANIFEST_UNKNOWN", "no-such-version": "MANIFEST_UNKNOWN",
-	"no-such-label": "MANIFEST_UNKNOWN", "removed": "MANIFEST_UNKNOWN", "no-such-part": "BLOB_UNKNOWN",
+	"no-such-label": "MANIFEST_UNKNOWN", "removed": "MANIFEST_UNKNOWN", "withdrawn": "MANIFEST_UNKNOWN", "no-such-part": "BLOB_UNKNOWN",
 	"part-unknown": "MANIFEST_BLOB_UNKNOWN", "no-such-upload": "BLOB_UPLOAD_UNKNOWN",
 	"other-offset": "BLOB_UPLOAD_INVALID", "bad-range": "BLOB_UPLOAD_INVALID", "cut-upload": "BLOB_UPLOAD_INVALID",
 	"being-sent": "BLOB_UPLOAD_INVALID", "file-too-large": "SIZE_INVALID", "other-size": "SIZE_INVALID",

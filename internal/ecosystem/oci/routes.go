@@ -142,6 +142,11 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 	}
 	found, err := c.Desk.File(c.Request().Context(), q)
 	if errors.Is(err, ecosystem.ErrNoFile) {
+		if ref.tag != "" {
+			if err := o.withdrawn(c, ref); err != nil {
+				return err
+			}
+		}
 		return c.Absent(ref.key, q.Version, o.noManifest(c))
 	}
 	if err != nil {
@@ -160,6 +165,24 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 		}
 	}
 	return c.SendFile(found, cmp.Or(found.MediaType, v1.MediaTypeImageManifest), ref.tag == "")
+}
+
+// withdrawn refuses a tag whose image is not to be used any more; who has its digest may
+// pull it still.
+func (OCI) withdrawn(c *ecosystem.Call, ref reference) error {
+	version, reason, ok, err := labels(c).WithdrawnLabel(c.Request().Context(), ref.key, ref.tag)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return err
+	}
+	if !ok {
+		return nil
+	}
+	why := ""
+	if reason != "" {
+		why = ": " + reason
+	}
+	return fault.New(fault.NotFound, "withdrawn", "%s of %s is withdrawn%s", ref.tag, c.Parts["*"], why).
+		WithHint("By its digest it can still be pulled: %s.", version)
 }
 
 func (OCI) noManifest(c *ecosystem.Call) *fault.Error {

@@ -1,6 +1,7 @@
 package publishing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -324,6 +325,21 @@ func (s *Publishing) Readme(ctx context.Context, v catalog.Version) (*catalog.Re
 	return &r, err
 }
 
+// Labelled is a package URL with the version that it means in a repository, where it names
+// a label in its place, and labels say what versions are.
+func (s *Publishing) Labelled(ctx context.Context, r catalog.Repository, p purl.PURL) (purl.PURL, error) {
+	label := cmp.Or(p.Version, p.Qualifiers["tag"])
+	if _, ok := s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); !ok || label == "" ||
+		purl.IsVersion(p.Ecosystem, p.Version) {
+		return p, nil
+	}
+	found, err := s.DB.Labelled(ctx, []int64{r.ID}, r.Key(p.Ecosystem, p.Namespace, p.Name), label)
+	if len(found) == 1 {
+		p.Version, p.Qualifiers = found[0], nil
+	}
+	return p, err
+}
+
 // WithdrawVersion marks a version as not to be used any more, or takes the mark
 // away.
 func (s *Publishing) WithdrawVersion(
@@ -331,6 +347,9 @@ func (s *Publishing) WithdrawVersion(
 ) error {
 	r, err := s.directory.Repository(caller, name, access.Publish)
 	if err != nil {
+		return err
+	}
+	if p, err = s.Labelled(ctx, r, p); err != nil {
 		return err
 	}
 	if p.Version == "" {

@@ -9,6 +9,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 )
@@ -66,6 +67,21 @@ func (s *Resolving) About(
 		return nil, err
 	}
 	return s.DB.About(ctx, houses, key, subject, after, limit)
+}
+
+// WithdrawnLabel implements ecosystem.LabelReader.
+func (s *Resolving) WithdrawnLabel(
+	ctx context.Context, key catalog.PackageKey, label string,
+) (version, reason string, ok bool, err error) {
+	houses, err := s.labelHouses(ctx, key)
+	if err != nil {
+		return "", "", false, err
+	}
+	version, reason, err = s.DB.WithdrawnLabel(ctx, houses, key, label)
+	if errors.Is(err, record.ErrNotFound) {
+		return "", "", false, nil
+	}
+	return version, reason, err == nil, err
 }
 
 // labelHouses are the repositories whose records tell the labels of a package, in the

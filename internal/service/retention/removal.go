@@ -32,6 +32,9 @@ func (s *Retention) RemoveVersion(
 	if err != nil {
 		return SweepView{}, err
 	}
+	if p, err = s.publishing.Labelled(ctx, r, p); err != nil {
+		return SweepView{}, err
+	}
 	id, err := s.takeOut(ctx, caller, r.Key(p.Ecosystem, p.Namespace, p.Name), []string{p.Version})
 	if err != nil {
 		return SweepView{}, err
