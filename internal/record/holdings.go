@@ -60,16 +60,12 @@ func (k Known) Room() int { return cap(k.room) }
 // What was given before is not changed.
 func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known) (Known, error) {
 	var head packageHead
-	during := " x.visible_until is null"
-	if key.AsOf != 0 {
-		during = " x.visible_from <= " + moment(key.AsOf) + " and (x.visible_until is null or x.visible_until > " +
-			moment(key.AsOf) + ")"
-	}
+	visible := during("x", key.AsOf)
 	// What is read after this may be newer, and is then read again next time.
 	err := db.GetContext(ctx, &head, `select p.id, p.revision, p.changed_at, pg_current_snapshot()::text state,
-		(select jsonb_object_agg(x.name, x.version) from label x where x.package_id = p.id and`+during+`) labels,
+		(select jsonb_object_agg(x.name, x.version) from label x where x.package_id = p.id and`+visible+`) labels,
 		(select jsonb_object_agg(x.version, jsonb_build_object('reason', x.reason, 'by', x.by_name, 'at', x.visible_from))
-			from withdrawal x where x.package_id = p.id and`+during+`) withdrawals
+			from withdrawal x where x.package_id = p.id and`+visible+`) withdrawals
 		from package p where p.repository_id = $1 and p.ecosystem = $2 and p.namespace = $3 and p.name = $4
 		and (p.versions > 0 or $5)`,
 		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, key.AsOf != 0)

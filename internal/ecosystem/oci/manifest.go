@@ -1,7 +1,6 @@
 package oci
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -62,6 +61,25 @@ type manifest struct {
 	index bool
 	// guessed: it does not say itself of which media type it is.
 	guessed bool
+}
+
+// load reads the file of a manifest into memory, within the budget.
+func load(ctx context.Context, file ecosystem.SizedReaderAt) ([]byte, error) {
+	if file.Size() > maxManifest {
+		return nil, tooLarge()
+	}
+	if err := budget.Of(ctx).Hold(file.Size()); err != nil {
+		return nil, err
+	}
+	raw := make([]byte, file.Size())
+	if _, err := file.ReadAt(raw, 0); err != nil && err != io.EOF {
+		return nil, err
+	}
+	return raw, nil
+}
+
+func tooLarge() *fault.Error {
+	return fault.New(fault.TooLarge, "manifest-too-large", "the manifest has more than %d MiB", maxManifest>>20)
 }
 
 // readManifest reads what was sent as of a media type; "" is what it says itself. What is
@@ -288,14 +306,11 @@ func (OCI) Inspect(
 	if place.Extension != manifestFile {
 		return catalog.Details{}, nil
 	}
-	if file.Size() > maxManifest {
-		return catalog.Details{}, badManifest(place.FileName, fmt.Errorf("it has more than %d bytes", maxManifest))
-	}
-	var raw bytes.Buffer
-	if _, err := io.Copy(&raw, io.NewSectionReader(file, 0, file.Size())); err != nil {
+	raw, err := load(ctx, file)
+	if err != nil {
 		return catalog.Details{}, err
 	}
-	m, err := readManifest(ctx, raw.Bytes(), "")
+	m, err := readManifest(ctx, raw, "")
 	if err != nil {
 		return catalog.Details{}, badManifest(place.FileName, err)
 	}

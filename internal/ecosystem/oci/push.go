@@ -3,12 +3,9 @@ package oci
 import (
 	"bytes"
 	"cmp"
-	"crypto/sha256"
-	"crypto/sha512"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-
 	"fmt"
 	"io"
 	"mime"
@@ -251,7 +248,7 @@ func (o OCI) putManifest(c *ecosystem.Call) error {
 		return ecosystem.CutUpload(err)
 	}
 	if len(raw) > maxManifest {
-		return fault.New(fault.TooLarge, "manifest-too-large", "the manifest has more than %d MiB", maxManifest>>20)
+		return tooLarge()
 	}
 	mediaType := c.Request().Header.Get("Content-Type")
 	if plain, _, err := mime.ParseMediaType(mediaType); err == nil {
@@ -357,8 +354,8 @@ func (o OCI) bringAlong(
 // readKept reads a manifest that is here.
 func (o OCI) readKept(c *ecosystem.Call, found ecosystem.Found) (m manifest, err error) {
 	err = c.ReadKept(found, func(f catalog.File, content ecosystem.SizedReaderAt) error {
-		raw := make([]byte, min(content.Size(), maxManifest))
-		if _, err := content.ReadAt(raw, 0); err != nil && err != io.EOF {
+		raw, err := load(c.Request().Context(), content)
+		if err != nil {
 			return err
 		}
 		m, err = readManifest(c.Request().Context(), raw, f.MediaType)
@@ -369,12 +366,10 @@ func (o OCI) readKept(c *ecosystem.Call, found ecosystem.Found) (m manifest, err
 
 // sumOf is the digest of a manifest; by SHA-256, unless another was asked for.
 func sumOf(algorithm string, raw []byte) catalog.Sum {
-	if algorithm == "sha512" {
-		sum := sha512.Sum512(raw)
-		return catalog.Sum{Algorithm: algorithm, Hex: hex.EncodeToString(sum[:])}
-	}
-	sum := sha256.Sum256(raw)
-	return catalog.Sum{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}
+	algorithm = cmp.Or(algorithm, "sha256")
+	h := catalog.NewHash(algorithm)
+	h.Write(raw)
+	return catalog.Sum{Algorithm: algorithm, Hex: hex.EncodeToString(h.Sum(nil))}
 }
 
 // deleteManifest takes a tag away, or removes a manifest with all its tags.

@@ -1,7 +1,6 @@
 package oci
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,7 +11,6 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -134,17 +132,11 @@ func (OCI) Names(
 	if place.Extension != manifestFile {
 		return nil, "", nil
 	}
-	if file.Size() > maxManifest {
-		return nil, "", fmt.Errorf("it has more than %d bytes", maxManifest)
-	}
-	if err := budget.Of(ctx).Hold(file.Size()); err != nil {
+	raw, err := load(ctx, file)
+	if err != nil {
 		return nil, "", err
 	}
-	var raw bytes.Buffer
-	if _, err := io.Copy(&raw, io.NewSectionReader(file, 0, file.Size())); err != nil {
-		return nil, "", err
-	}
-	m, err := readManifest(ctx, raw.Bytes(), "")
+	m, err := readManifest(ctx, raw, "")
 	if err != nil {
 		return nil, "", err
 	}

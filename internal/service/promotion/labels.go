@@ -82,10 +82,13 @@ func (s *Promotion) bringAlong(ctx context.Context, c *crossing) error {
 	if err != nil {
 		return err
 	}
-	c.items = slices.DeleteFunc(c.items, func(item crossingItem) bool {
+	left := slices.DeleteFunc(slices.Clone(c.items), func(item crossingItem) bool {
 		_, ok := s.maturing(item)
-		return ok && len(labels[item.ID]) == 0 && len(c.items) > 1 && has(item.MadeVersion)
+		return ok && len(labels[item.ID]) == 0 && has(item.MadeVersion)
 	})
+	if len(left) > 0 {
+		c.items = left
+	}
 	return nil
 }
 

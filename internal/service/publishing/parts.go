@@ -18,7 +18,6 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
-	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
 )
 
@@ -324,15 +323,11 @@ func (s *Publishing) RemovePart(
 			return fault.New(fault.Conflict, "part-named", "%s is part of something that is published", sum).
 				WithHint("Remove the manifests that name it.")
 		case !done:
-			return noPart(sum, key)
+			return fault.New(fault.NotFound, "no-such-part", "%s has no %s", act.PURLOf(key, "").Typed(), sum)
 		}
 		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: key.RepositoryID, Repository: r.Name,
 			Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name})
 	})
-}
-
-func noPart(sum fmt.Stringer, key catalog.PackageKey) *fault.Error {
-	return fault.New(fault.NotFound, "no-such-part", "%s has no %s", act.PURLOf(key, "").Typed(), sum)
 }
 
 // dropParts drops parts that nobody named.
@@ -420,5 +415,3 @@ func (s *Publishing) Moved(
 }
 
 var _ ecosystem.PartTaker = (*Publishing)(nil)
-
-var _ ecosystem.Staged = (*store.Staging)(nil)

@@ -1,0 +1,36 @@
+package ecosystemtest
+
+import (
+	"context"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/ecosystem"
+)
+
+// SignInClient implements ecosystem.Session.
+func (d *Desk) SignInClient(_ context.Context, _ access.Caller, client, name, password string) (string, error) {
+	if password != "low-tide" {
+		return "", fault.New(fault.Unknown, "bad-password", "name or password is wrong")
+	}
+	return "token-of-" + name + "-for-" + client, nil
+}
+
+// SignOutClient implements ecosystem.Session.
+func (*Desk) SignOutClient(context.Context, access.Caller) error { return nil }
+
+// Plugins implements ecosystem.PluginLister.
+func (d *Desk) Plugins(
+	_ context.Context, _ catalog.Repository, _, namespace, packaging string, _ bool,
+) (all []ecosystem.Plugin, err error) {
+	for key, p := range d.packages {
+		for _, v := range p.Versions {
+			if key.Namespace == namespace && v.Details.Packaging == packaging {
+				all = append(all, ecosystem.Plugin{Name: key.Name, Prefix: v.Details.PluginPrefix, Title: v.Details.Title})
+				break
+			}
+		}
+	}
+	return all, nil
+}
