@@ -140,6 +140,7 @@ func fileOf(repository, ecosystem, name, version string) string {
 		"pypi":  fmt.Sprintf("pypi/files/%s/%s/%s", name, version, madeup.Package{Name: name, Version: version}.WheelName()),
 		"nuget": fmt.Sprintf("nuget/flat/%[1]s/%[2]s/%[1]s.%[2]s.nupkg", id, version),
 		"cargo": fmt.Sprintf("cargo/files/%[1]s/%[2]s/%[1]s-%[2]s.crate", name, version),
+		"helm":  fmt.Sprintf("helm/files/%[1]s/%[2]s/%[1]s-%[2]s.tgz", name, version),
 	}[ecosystem]
 }
 
@@ -195,7 +196,7 @@ func (y *yard) useShelves(ctx context.Context, at time.Time) error {
 			return err
 		}
 	}
-	for i, e := range []string{"npm", "pypi", "nuget", "cargo"} {
+	for i, e := range []string{"npm", "pypi", "nuget", "cargo", "helm"} {
 		for j, p := range shoreShelves[e] {
 			if p.Version == "99.0.0" {
 				continue

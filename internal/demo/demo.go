@@ -152,13 +152,16 @@ func shoreRepositories(shore string) []api.NewRepository {
 		{Name: "shore-oci", Kind: "mirror", Ecosystem: "oci", Holds: "both",
 			Description: "third-party images, copied when first used",
 			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["oci"]), FreshSeconds: &fresh}},
+		{Name: "shore-helm", Kind: "mirror", Ecosystem: "helm", Holds: "both",
+			Description: "third-party charts, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["helm"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
 			Description: "the yard on the mainland",
 			Mirror:      &api.MirrorChange{Upstreams: list(nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
 			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"},
 				{Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"},
-				{Name: "shore-oci"}, {Name: "mainland-maven", MaySkip: true}},
+				{Name: "shore-oci"}, {Name: "shore-helm"}, {Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }
@@ -173,7 +176,8 @@ func (y *yard) abroad(ctx context.Context, admin *client.Client) error {
 		"pkg:npm/@skerry/*":            "our own scope; nothing of it comes from elsewhere",
 		"pkg:nuget/Skerry.*":           "our own prefix; nothing of it comes from elsewhere",
 		"pkg:cargo/hull-*":             "our own crates; nothing of them comes from elsewhere",
-		"pkg:oci/berth-*":              "our own images; nothing of them comes from elsewhere"} {
+		"pkg:oci/berth-*":              "our own images; nothing of them comes from elsewhere",
+		"pkg:helm/gangway":             "our own chart; nothing of it comes from elsewhere"} {
 		if _, err := admin.AddClaim(ctx, api.NewClaim{Pattern: pattern, Reason: reason}); err != nil {
 			return err
 		}

@@ -42,7 +42,7 @@ func minimal(version string) madeup.Package {
 			{Name: "usr/lib/libshore.so", Content: strings.Repeat("shore "+version+" ", 9000)}}}
 }
 
-// ship pushes the images of a run as CI does.
+// ship pushes the images of a run, and the chart that runs them, as CI does.
 func (y *yard) ship(ctx context.Context, version string, run int, at time.Time) error {
 	y.clock.set(at)
 	for _, m := range shipped {
@@ -58,7 +58,16 @@ func (y *yard) ship(ctx context.Context, version string, run int, at time.Time) 
 			}
 		}
 	}
-	return nil
+	chart := gangway(semver(version, run))
+	return y.put(ctx, "ci-berth", "/at/snapshots/helm/"+chart.Name+"-"+chart.Version+".tgz", chart.Chart())
+}
+
+// gangway is the chart with which the house runs its images, and a third-party one.
+func gangway(version string) madeup.Package {
+	return madeup.Package{Name: "gangway", Version: version, Description: "Runs the berth planner and the fare engine",
+		Licence: "Apache-2.0", Author: "The Skerry Line berth team", Homepage: "https://skerry.example/gangway",
+		Keywords: []string{"berths", "fares"}, Needs: map[string]string{"tide-gauge": "2.1.0"},
+		Readme: "# gangway\n\nRuns the **berth planner** and the **fare engine**, with a tide gauge beside them.\n"}
 }
 
 // push pushes one image.

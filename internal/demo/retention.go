@@ -35,7 +35,7 @@ grace: 30d
 most-share: 20%
 `, `name: copies
 description: Copies of third-party packages; they can be fetched again
-repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget, shore-cargo, shore-oci]
+repositories: [shore-maven, shore-npm, shore-pypi, shore-nuget, shore-cargo, shore-oci, shore-helm]
 keep:
   - downloaded within 90d
   - last used up to 20GiB

@@ -24,7 +24,7 @@ type Shelf func(folder string, packages ...madeup.Package) Files
 
 // Shelves are by ecosystem.
 var Shelves = map[string]Shelf{"npm": npmShelf, "pypi": pypiShelf, "nuget": nugetShelf, "cargo": cargoShelf,
-	"oci": imageShelf}
+	"oci": imageShelf, "helm": chartShelf}
 
 func must[T any](v T, err error) T {
 	if err != nil {
@@ -147,6 +147,28 @@ func cargoShelf(folder string, packages ...madeup.Package) Files {
 	return files
 }
 
+// chartShelf is a repository of charts, whose index is written as helm writes it.
+func chartShelf(folder string, packages ...madeup.Package) Files {
+	files := Files{}
+	var index strings.Builder
+	index.WriteString("apiVersion: v1\nentries:\n")
+	groups := byName(packages)
+	for _, name := range slices.Sorted(maps.Keys(groups)) {
+		index.WriteString("  " + name + ":\n")
+		for _, p := range slices.Backward(groups[name]) {
+			chart := p.Chart()
+			at := "charts/" + name + "-" + p.Version + ".tgz"
+			files[folder+at] = chart
+			said := strings.ReplaceAll(strings.TrimSpace(p.ChartYAML()), "\n", "\n    ")
+			fmt.Fprintf(&index, "  - %s\n    created: \"2026-08-01T08:00:00Z\"\n    digest: %s\n    urls:\n    - %s\n", said,
+				strings.TrimPrefix(madeup.Digest(chart), "sha256:"), at)
+		}
+	}
+	index.WriteString("generated: \"2026-08-01T08:00:00Z\"\n")
+	files[folder+"index.yaml"] = []byte(index.String())
+	return files
+}
+
 // shoreShelves is what the public sources of the scenario have besides Maven
 // packages. The last of each has a name of the house, and a higher version.
 var shoreShelves = map[string][]madeup.Package{
@@ -179,6 +201,13 @@ var shoreShelves = map[string][]madeup.Package{
 		named("openshore/minimal", minimal("1.0.0")), named("openshore/minimal", minimal("1.1.0")),
 		{Name: "berth-planner", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
+	"helm": {
+		{Name: "tide-gauge", Version: "2.0.0", Description: "Shows how high the water stands", Licence: "Apache-2.0",
+			Author: "Open Shore", Homepage: "https://openshore.example/tide-gauge", Readme: "# tide-gauge\n"},
+		{Name: "tide-gauge", Version: "2.1.0", Description: "Shows how high the water stands", Licence: "Apache-2.0",
+			Author: "Open Shore", Homepage: "https://openshore.example/tide-gauge", Readme: "# tide-gauge\n\nNow in fathoms.\n"},
+		{Name: "gangway", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
+	},
 	"cargo": {
 		{Name: "brine-codec", Version: "0.3.0", Description: "Packs what sensors under water say", Licence: "MIT",
 			Readme: "# brine-codec\n"},
@@ -206,7 +235,7 @@ func ShoreAll() (Files, error) {
 
 // ShorePaths is where the public source of an ecosystem is below the stand-in.
 var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/",
-	"cargo": "cargo/", "oci": "oci/v2/"}
+	"cargo": "cargo/", "oci": "oci/v2/", "helm": "helm/"}
 
 // imageShelf has each package as an image for two platforms, with its version as the tag.
 func imageShelf(folder string, packages ...madeup.Package) Files {

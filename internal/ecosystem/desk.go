@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"context"
 	"io"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -147,4 +148,43 @@ type PluginLister interface {
 	// only those that are here, and not what the upstreams of mirrors list.
 	Plugins(ctx context.Context, repository catalog.Repository, ecosystem, namespace, packaging string,
 		near bool) ([]Plugin, error)
+}
+
+// Lister is a Desk that makes documents about all packages of a repository.
+type Lister interface {
+	// Whole gives the document of that kind, from memory where nothing has changed.
+	Whole(ctx context.Context, repository catalog.Repository, ecosystem string, j Joined) (Whole, error)
+}
+
+// Joined says how a document about all packages is put together.
+type Joined struct {
+	ContentType string
+	// Each gives what stands there of a package; a piece without bytes is left out. The
+	// same package always gives the same.
+	Each func(p *catalog.Package) (Part, error)
+	// Begin, Between and End are what stands around; changed is when a package changed last.
+	Begin        func(changed time.Time) []byte
+	Between, End []byte
+}
+
+// Whole is a document about all packages, and which mirrors could not bring up to date what
+// it was made from.
+type Whole struct {
+	Document
+	Stale []catalog.Staleness
+}
+
+// Join puts such a document together from what Each gave.
+func (j Joined) Join(each []Part, changed time.Time) Document {
+	parts := []Part{NewPart(j.Begin(changed), nil)}
+	for _, p := range each {
+		if len(p.bytes) == 0 {
+			continue
+		}
+		if len(parts) > 1 {
+			parts = append(parts, NewPart(j.Between, nil))
+		}
+		parts = append(parts, p)
+	}
+	return Assemble(j.ContentType, changed, append(parts, NewPart(j.End, nil))...)
 }

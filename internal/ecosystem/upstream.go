@@ -106,6 +106,17 @@ type Guided interface {
 	ReadOlder(r Reading) error
 }
 
+// Sectioned is a Mirrored ecosystem whose upstreams list all their packages in one document,
+// of which each has a section. The ListingPath of a package is its path, a # and the name.
+type Sectioned interface {
+	Mirrored
+	// WholePath is where that document is.
+	WholePath() string
+	// Sections takes it apart; each is given every section with its name, which ReadListing
+	// reads. Errors say what is wrong with it.
+	Sections(r io.Reader, each func(name string, section []byte) error) error
+}
+
 // Rooted is a Mirrored ecosystem whose upstreams have a document that tells that they
 // are such.
 type Rooted interface {

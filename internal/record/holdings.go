@@ -84,14 +84,20 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 	if known.room, known.newest, err = db.versions(ctx, key, p.ID, before); err != nil {
 		return Known{}, err
 	}
-	p.Versions = slices.Clip(known.room)
-	if len(p.Versions) == 0 {
+	if len(known.room) == 0 {
 		return Known{}, ErrNotFound
 	}
-	if err := head.apply(p, before.marked); err != nil {
-		return Known{}, err
+	return known, known.put(head, before.marked)
+}
+
+// put gives the package its versions, and what the head says of them.
+func (k Known) put(head packageHead, marked bool) error {
+	p := k.Package
+	p.Versions = slices.Clip(k.room)
+	if err := head.apply(p, marked || k.marked); err != nil {
+		return err
 	}
-	if key.AsOf != 0 {
+	if p.Key.AsOf != 0 {
 		p.Changed = time.Time{}
 		for _, v := range p.Versions {
 			if v.PublishedAt.After(p.Changed) {
@@ -99,7 +105,7 @@ func (db *DB) Package(ctx context.Context, key catalog.PackageKey, before Known)
 			}
 		}
 	}
-	return known, nil
+	return nil
 }
 
 // apply adds the labels and, if something is or was withdrawn, marks what is.
@@ -184,6 +190,14 @@ func (db *DB) versions(
 		arguments...); err != nil {
 		return nil, 0, err
 	}
+	return gather(key, versions, newest, rows, files)
+}
+
+// gather adds versions to those that are known, with their files.
+func gather(key catalog.PackageKey, known []catalog.Version, highest int64, rows []*versionRow, files []fileRow) (
+	versions []catalog.Version, newest int64, err error,
+) {
+	versions, newest = known, highest
 	byVersion := map[int64][]catalog.File{}
 	for _, row := range files {
 		f := row.value()

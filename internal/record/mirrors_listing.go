@@ -2,6 +2,7 @@ package record
 
 import (
 	"bytes"
+	"context"
 	"encoding/gob"
 	"encoding/json"
 	"fmt"
@@ -138,4 +139,14 @@ func unpackOldListing(raw []byte) (l catalog.Listing, err error) {
 		}
 		l.Versions = append(l.Versions, v)
 	}
+}
+
+// ListedNames are the packages without a namespace of which a mirror keeps something, or has
+// a list of its upstream.
+func (db *DB) ListedNames(ctx context.Context, repositoryID int64, ecosystem string) (names []string, err error) {
+	err = db.SelectContext(ctx, &names, `select name from package where repository_id = $1 and ecosystem = $2
+			and namespace = '' and versions > 0
+		union select name from upstream_document where repository_id = $1 and ecosystem = $2 and namespace = ''
+			and name <> '' and found order by 1`, repositoryID, ecosystem)
+	return names, err
 }

@@ -143,4 +143,5 @@ var _ interface {
 	ecosystem.PluginLister
 	ecosystem.PartTaker
 	ecosystem.LabelReader
+	ecosystem.Lister
 } = (*desk)(nil)

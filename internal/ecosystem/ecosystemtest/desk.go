@@ -76,6 +76,7 @@ var _ interface {
 	ecosystem.PluginLister
 	ecosystem.PartTaker
 	ecosystem.LabelReader
+	ecosystem.Lister
 } = (*Desk)(nil)
 
 // Address is that of the ecosystem's door, with a slash at the end.

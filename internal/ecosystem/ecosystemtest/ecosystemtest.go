@@ -227,6 +227,17 @@ func pointing(t *testing.T, e ecosystem.Ecosystem) {
 	}
 }
 
+// inSeveral tells whether several of a client's files have its name of the repository.
+func inSeveral(c ecosystem.PackageClient, p ecosystem.Pointing, files map[string]string) bool {
+	has := map[string]bool{}
+	for _, piece := range c.Parts(p) {
+		if strings.Contains(files[piece.File], p.ID) {
+			has[piece.File] = true
+		}
+	}
+	return len(has) > 1
+}
+
 // pointClient points a client, reads back what that gives, and makes the mistakes
 // that people make.
 func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) {
@@ -288,7 +299,7 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 	}
 	files = maps.Clone(whole)
 	for _, piece := range c.Parts(p) {
-		if piece.Secret && strings.Contains(files[piece.File], "platform") && len(c.Parts(p)) > 1 {
+		if piece.Secret && inSeveral(c, p, files) && strings.Contains(files[piece.File], "platform") {
 			files[piece.File] = strings.ReplaceAll(files[piece.File], "platform", "platfrom")
 			if uses := read(); !slices.ContainsFunc(uses, func(u ecosystem.Use) bool {
 				return strings.Contains(u.Wrong, "platfrom") && strings.Contains(u.Wrong, "in both")

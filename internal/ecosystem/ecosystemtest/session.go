@@ -1,6 +1,11 @@
 package ecosystemtest
 
 import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
 	"context"
 
 	"crelvo/internal/core/access"
@@ -33,4 +38,29 @@ func (d *Desk) Plugins(
 		}
 	}
 	return all, nil
+}
+
+// Whole implements ecosystem.Lister.
+func (d *Desk) Whole(
+	_ context.Context, r catalog.Repository, ecosystemName string, j ecosystem.Joined,
+) (w ecosystem.Whole, err error) {
+	var parts []ecosystem.Part
+	changed := time.Unix(0, 0)
+	for _, key := range slices.SortedFunc(maps.Keys(d.packages), func(a, b catalog.PackageKey) int {
+		return strings.Compare(a.Name, b.Name)
+	}) {
+		if key.Ecosystem != ecosystemName || key.RepositoryID != r.ID {
+			continue
+		}
+		part, err := j.Each(d.packages[key])
+		if err != nil {
+			return w, err
+		}
+		parts = append(parts, part)
+		if d.packages[key].Changed.After(changed) {
+			changed = d.packages[key].Changed
+		}
+	}
+	w.Document = j.Join(parts, changed)
+	return w, nil
 }

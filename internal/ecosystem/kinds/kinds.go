@@ -5,6 +5,7 @@ package kinds
 import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/cargo"
+	"crelvo/internal/ecosystem/helm"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
 	"crelvo/internal/ecosystem/nuget"
@@ -21,5 +22,6 @@ func All() []ecosystem.Ecosystem {
 		nuget.New(),
 		cargo.New(),
 		oci.New(),
+		helm.New(),
 	}
 }

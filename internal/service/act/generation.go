@@ -40,10 +40,14 @@ func (s *Act) AccessAge() uint64 { return s.accessGeneration.Load() }
 // AccessChanged notes that somebody may do more, or less, than before.
 func (s *Act) AccessChanged() { s.accessGeneration.Add(1) }
 
-// Changed notes that a package is not as it was, and so its namespace.
+// Changed notes that a package is not as it was, and so its namespace and its ecosystem.
 func (s *Act) Changed(key catalog.PackageKey) {
 	s.anything.Add(1)
 	s.generation(key).Add(1)
 	key.Name = ""
 	s.generation(key).Add(1)
+	if key.Namespace != "" {
+		key.Namespace = ""
+		s.generation(key).Add(1)
+	}
 }

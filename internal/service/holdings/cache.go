@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 	"unsafe"
 	"weak"
@@ -176,6 +177,32 @@ func (s *Holdings) read(
 	}
 	s.packages.Add(key, act.Aged[record.Known]{Value: now, Generation: age})
 	return now.Package, nil
+}
+
+// ahead is how many packages are read by one question.
+const ahead = 500
+
+// Ahead reads what is not remembered of packages of one ecosystem in one repository, many
+// by one question: they will be asked for one after the other.
+func (s *Holdings) Ahead(ctx context.Context, keys []catalog.PackageKey) error {
+	var lacking []catalog.PackageKey
+	ages := map[catalog.PackageKey]uint64{}
+	for _, key := range keys {
+		// What is remembered of an earlier generation is brought up to date by itself.
+		if _, ok := s.packages.Get(key); !ok {
+			lacking, ages[key] = append(lacking, key), s.Age(key)
+		}
+	}
+	for some := range slices.Chunk(lacking, ahead) {
+		read, err := s.DB.Packages(ctx, some)
+		if err != nil {
+			return err
+		}
+		for key, known := range read {
+			s.packages.Add(key, act.Aged[record.Known]{Value: known, Generation: ages[key]})
+		}
+	}
+	return nil
 }
 
 func (s *Holdings) Purge() {

@@ -233,7 +233,7 @@ func (s *Mirrors) refresh(
 	if err := s.whereIs(ctx, m, p, path, &request); err != nil {
 		return nil, s.noteFailure(ctx, m, known, err)
 	}
-	response, err := m.Source.Get(ctx, request)
+	response, err := s.get(ctx, m, p, path, request)
 	now := s.Now()
 	next := record.UpstreamDocument{RepositoryID: m.ID, Path: path, About: about, CheckedAt: now, ChangedAt: now}
 	switch {

@@ -495,7 +495,10 @@ func (s *Mirrors) noteAbsence(ctx context.Context, m *Mirror, path string, about
 	return ecosystem.ErrNoFile
 }
 
-func (s *Mirrors) Purge() { s.documents.Purge() }
+func (s *Mirrors) Purge() {
+	s.documents.Purge()
+	s.whole.Purge()
+}
 
 func (s *Mirrors) Chores() []act.Chore {
 	return []act.Chore{{Every: time.Hour, What: "forgetting what was not there", Do: s.forgetAbsences}}

@@ -14,6 +14,7 @@ import (
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
+	"crelvo/internal/upstream"
 )
 
 // Mirrors fetches from upstreams, for all mirrors. It is safe for use by several at once.
@@ -29,6 +30,7 @@ type Mirrors struct {
 
 	noting    *noting
 	documents *act.Weighted[documentKey, act.Aged[record.UpstreamDocument]]
+	whole     *act.Weighted[*upstream.Source, *sections]
 	mirrors   atomic.Pointer[map[int64]*Mirror]
 }
 
@@ -47,6 +49,7 @@ func New(
 		Act: a, bytes: bytes, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
 		repositories: repositories, noting: newNoting(),
 		documents: act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
+		whole:     newWhole(a),
 	}
 	directory.Subscribe(s.setMirrors)
 	directory.Subscribe(s.schedulePrefetch)

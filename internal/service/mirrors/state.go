@@ -1,6 +1,7 @@
 package mirrors
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -173,6 +174,9 @@ func (s *Mirrors) checkUpstream(
 	case sample.Name != "":
 		sample.Version = ""
 		path, what = e.ListingPath(sample), "a list of the versions of "+sample.String()
+		if whole, ok := e.(ecosystem.Sectioned); ok {
+			path = whole.WholePath()
+		}
 	}
 	response, err := source.Get(ctx, upstream.Request{Path: path, At: u.URL, Document: true, Accept: e.Accepts()})
 	older := false
@@ -237,6 +241,13 @@ func readable(
 			return "", fmt.Errorf("with a list of what it offers: %s", inWords(err))
 		}
 	case sample.Name != "" && sample.Version == "":
+		if whole, ok := e.(ecosystem.Sectioned); ok {
+			part, err := sectionOf(whole, reading, sample.Name)
+			if err != nil {
+				return "", fmt.Errorf("with a list of versions: %s", inWords(err))
+			}
+			reading.Reader = bytes.NewReader(part)
+		}
 		listing, err := e.ReadListing(ctx, sample, reading)
 		if err != nil {
 			return "", fmt.Errorf("with a list of versions: %s", inWords(err))

@@ -225,4 +225,5 @@ func (s *Resolving) Purge() {
 	s.files.Purge()
 	s.folders.Purge()
 	s.plugins.Purge()
+	s.wholes.Purge()
 }

@@ -3,6 +3,8 @@
 package resolving
 
 import (
+	"golang.org/x/sync/singleflight"
+
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/service/act"
@@ -23,6 +25,8 @@ type Resolving struct {
 	files   *act.Weighted[catalog.FileQuestion, act.Aged[ecosystem.Found]]
 	folders *act.Weighted[folderKey, act.Aged[ecosystem.Folder]]
 	plugins *act.Weighted[catalog.PackageKey, act.Aged[map[int64][]ecosystem.Plugin]]
+	wholes  *act.Weighted[wholeKey, act.Aged[ecosystem.Whole]]
+	making  singleflight.Group // of wholes
 }
 
 // New makes the room.
@@ -37,6 +41,9 @@ func New(
 		Act: a, counting: counting, directory: directory, holdings: holdings, mirrors: mirrors,
 		files: act.NewWeighted[catalog.FileQuestion](a.Remembered, 50_000, func(f act.Aged[ecosystem.Found]) int64 {
 			return 1000 + int64(len(f.Value.Name)) // the question with it
+		}),
+		wholes: act.NewWeighted[wholeKey](a.Remembered, 200, func(w act.Aged[ecosystem.Whole]) int64 {
+			return 100*int64(len(w.Value.Parts())) + w.Value.Weight()
 		}),
 		plugins: act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, weightOfPlugins),
 		folders: act.NewWeighted[folderKey](a.Remembered, 200, func(f act.Aged[ecosystem.Folder]) int64 {
