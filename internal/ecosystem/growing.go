@@ -19,7 +19,7 @@ type Growing interface {
 
 // attestations are the endings of files that say something of the file whose name
 // stands before.
-var attestations = []string{".asc", ".sig", ".sigstore.json", ".sigstore", ".publish.attestation"}
+var attestations = []string{".asc", ".sig", ".sigstore.json", ".sigstore", ".publish.attestation", ".prov"}
 
 // Attests tells whether a file is a signature or an attestation of one that is
 // there.

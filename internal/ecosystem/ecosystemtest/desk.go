@@ -306,8 +306,8 @@ func (d *Desk) keep(place ecosystem.Place, upload string, s ecosystem.Staged) (c
 }
 
 // version finds a version of a package, or makes it; of a snapshot a new upload.
-func (d *Desk) version(place ecosystem.Place) *catalog.Version {
-	key := place.Key(d.ecosystem.Name(), d.Repository)
+func (d *Desk) version(e ecosystem.Ecosystem, place ecosystem.Place) *catalog.Version {
+	key := place.Key(e.Name(), d.Repository)
 	p := d.packages[key]
 	if p == nil {
 		d.next++
@@ -333,7 +333,7 @@ func (d *Desk) version(place ecosystem.Place) *catalog.Version {
 	}
 	if v.Snapshot && v.Upload == "" {
 		v.UploadCount++
-		v.Upload = d.ecosystem.UploadName(v.Version, d.Now, v.UploadCount)
+		v.Upload = e.UploadName(v.Version, d.Now, v.UploadCount)
 	}
 	d.next++
 	v.ID = d.next
@@ -367,11 +367,11 @@ func (d *Desk) Publish(
 				f.Place.Name, f.Place.Version)
 		}
 	}
-	named, err := d.named(p)
+	named, err := d.named(e, p)
 	if err != nil {
 		return ecosystem.Receipt{}, err
 	}
-	v := d.version(p.Files[0].Place)
+	v := d.version(e, p.Files[0].Place)
 	v.Files = append(v.Files, named...)
 	for i, f := range p.Files {
 		kept, err := d.keep(f.Place, v.Upload, f.Staged)
@@ -416,7 +416,7 @@ func (d *Desk) Finish(_ context.Context, _ access.Caller, _ catalog.Repository, 
 			return false
 		}
 		if made == nil || made.Version != r.place.Version {
-			made = d.version(r.place)
+			made = d.version(d.ecosystem, r.place)
 		}
 		r.file.VersionID = made.ID
 		made.Files, made.Details = append(made.Files, r.file), made.Details.Merge(r.details)

@@ -51,8 +51,8 @@ func (d *Desk) AskDoor(method, path string, body []byte, headers ...string) *htt
 }
 
 // named are the files that a publication names by their digests.
-func (d *Desk) named(p ecosystem.Publication) (files []catalog.File, err error) {
-	key := p.Files[0].Place.Key(d.ecosystem.Name(), d.Repository)
+func (d *Desk) named(e ecosystem.Ecosystem, p ecosystem.Publication) (files []catalog.File, err error) {
+	key := p.Files[0].Place.Key(e.Name(), d.Repository)
 	unknown := func(what string) error {
 		return fault.New(fault.NotFound, "part-unknown", "there is no %s", what)
 	}

@@ -178,6 +178,7 @@ func TestPublishRefuses(t *testing.T) {
 		t.Error(said)
 	}
 	d.Send(201, http.MethodPut, "gangway-1.4.0.tgz", chart)
+	d.Send(400, http.MethodPut, "gangway-1.4.0.tgz.prov", gangway.Provenance([]byte("another")))
 	changed := gangway
 	changed.Description = "another"
 	d.Send(409, http.MethodPut, "gangway-1.4.0.tgz", changed.Chart())

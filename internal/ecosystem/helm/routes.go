@@ -1,6 +1,7 @@
 package helm
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -149,18 +150,23 @@ func (k Helm) stage(
 	if err != nil {
 		return f, err
 	}
-	place, _, err := k.Arrived(ctx, name, staged)
-	if err == nil {
-		var signed bool
-		if signed, err = isProvenance(staged); signed {
-			place = k.At("", place.Name, place.Version, provenance)
-		}
-	}
-	if err != nil {
+	if f, err = k.arrived(ctx, name, staged); err != nil {
 		staged.Discard()
+	}
+	return f, err
+}
+
+// arrived tells what a file is.
+func (k Helm) arrived(ctx context.Context, name string, staged ecosystem.Staged) (f ecosystem.StagedFile, err error) {
+	f.Staged = staged
+	if f.Place, _, err = k.Arrived(ctx, name, staged); err != nil {
 		return f, err
 	}
-	return ecosystem.StagedFile{Place: place, Staged: staged}, nil
+	signed, err := isProvenance(staged)
+	if signed {
+		f.Place = k.At("", f.Place.Name, f.Place.Version, provenance)
+	}
+	return f, err
 }
 
 // publish records what was sent as one version. Provenance alone belongs to a chart that is
@@ -171,11 +177,8 @@ func (k Helm) publish(c *ecosystem.Call, files ...ecosystem.StagedFile) error {
 			WithHint("Send a chart: curl --user NAME:TOKEN --upload-file NAME-VERSION.tgz %s", c.Base())
 	}
 	ctx, place := c.Request().Context(), files[0].Place
-	for _, f := range files[1:] {
-		if f.Place.Name != place.Name || f.Place.Version != place.Version || f.Place.Extension == place.Extension {
-			return fault.New(fault.Invalid, "several-versions", "%s and %s are no chart and its provenance", place.FileName,
-				f.Place.FileName).WithHint("Send charts one after the other.")
-		}
+	if err := oneVersion(files); err != nil {
+		return fault.New(fault.Invalid, "several-versions", "%v", err).WithHint("Send charts one after the other.")
 	}
 	target, err := c.Desk.Target(c.Caller, c.Repository, place.Snapshot)
 	if err != nil {
@@ -187,12 +190,26 @@ func (k Helm) publish(c *ecosystem.Call, files ...ecosystem.StagedFile) error {
 		if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 			return err
 		}
-		if p == nil || !slices.ContainsFunc(p.Versions, func(v catalog.Version) bool { return v.Version == place.Version }) {
+		var there []catalog.Version
+		if p != nil {
+			there = slices.DeleteFunc(slices.Clone(p.Versions), func(v catalog.Version) bool { return v.Version != place.Version })
+		}
+		if len(there) == 0 {
 			return fault.New(fault.Conflict, "package-first", "%s does not hold %s %s, so its provenance has no place",
 				target.Name, place.Name, place.Version).WithHint("Send the chart first, or both in one form.")
 		}
-	}
-	if err := provenOf(files); err != nil {
+		var charts []catalog.Digests
+		for _, v := range there {
+			for _, f := range v.Files {
+				if f.Extension == archive {
+					charts = append(charts, f.Digests)
+				}
+			}
+		}
+		if err := proven(files[0], charts...); err != nil {
+			return err
+		}
+	} else if err := provenOf(files); err != nil {
 		return err
 	}
 	if _, err := c.Desk.Publish(ctx, c.Caller, target, k,
@@ -204,24 +221,27 @@ func (k Helm) publish(c *ecosystem.Call, files ...ecosystem.StagedFile) error {
 
 // provenOf checks that provenance which came with a chart tells of that very chart.
 func provenOf(files []ecosystem.StagedFile) error {
-	var chart, proof *ecosystem.StagedFile
-	for i := range files {
-		if files[i].Place.Extension == provenance {
-			proof = &files[i]
-		} else {
-			chart = &files[i]
-		}
-	}
-	if chart == nil || proof == nil {
+	if len(files) < 2 {
 		return nil
 	}
+	chart, proof := files[0], files[1]
+	if chart.Place.Extension == provenance {
+		chart, proof = proof, chart
+	}
+	return proven(proof, chart.Digests())
+}
+
+// proven checks that provenance tells of one of some charts.
+func proven(proof ecosystem.StagedFile, charts ...catalog.Digests) error {
 	text := make([]byte, proof.Size())
 	if _, err := proof.ReadAt(text, 0); err != nil {
 		return err
 	}
-	if digests := chart.Digests(); !strings.Contains(string(text), digests.Hex("sha256")) {
-		return fault.New(fault.Invalid, "archive-disagrees", "the provenance does not name the digest of the chart, %s",
-			digests.Hex("sha256")).WithHint("Sign the chart as it is: helm package --sign.")
+	for _, d := range charts {
+		if strings.Contains(string(text), d.Hex("sha256")) {
+			return nil
+		}
 	}
-	return nil
+	return fault.New(fault.Invalid, "archive-disagrees", "the provenance does not name the digest of the chart").
+		WithHint("Sign the chart as it is: helm package --sign.")
 }

@@ -21,7 +21,7 @@ func All() []ecosystem.Ecosystem {
 		pypi.PyPI{},
 		nuget.New(),
 		cargo.New(),
-		oci.New(),
+		oci.New(helm.New()),
 		helm.New(),
 	}
 }

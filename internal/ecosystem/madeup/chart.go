@@ -1,10 +1,13 @@
 package madeup
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // ChartYAML is the Chart.yaml of the package as a chart; Needs are charts that it depends on.
@@ -64,4 +67,23 @@ func (p Package) Provenance(chart []byte) []byte {
 	return fmt.Appendf(nil, "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n%s\n...\nfiles:\n  %s-%s.tgz: %s\n"+
 		"-----BEGIN PGP SIGNATURE-----\n\nwsBc\n-----END PGP SIGNATURE-----\n", p.ChartYAML(), p.Name,
 		p.Version, Digest(chart))
+}
+
+// ChartImage is a chart as helm push makes an artifact of it, perhaps with provenance.
+func (p Package) ChartImage(chart, provenance []byte) Image {
+	config, err := json.Marshal(map[string]string{"apiVersion": "v2", "name": p.Name, "version": p.Version})
+	must(err)
+	const types = "application/vnd.cncf.helm."
+	m := v1.Manifest{MediaType: v1.MediaTypeImageManifest, Config: descriptor(types+"config.v1+json", config),
+		Layers:      []v1.Descriptor{descriptor(types+"chart.content.v1.tar+gzip", chart)},
+		Annotations: map[string]string{v1.AnnotationTitle: p.Name, "example.skerry.pushed": "with care"}}
+	m.SchemaVersion = 2
+	blobs := map[string][]byte{Digest(config): config, Digest(chart): chart}
+	if provenance != nil {
+		m.Layers = append(m.Layers, descriptor(types+"chart.provenance.v1.prov", provenance))
+		blobs[Digest(provenance)] = provenance
+	}
+	raw, err := json.Marshal(m)
+	must(err)
+	return Image{MediaType: m.MediaType, Manifest: raw, Blobs: blobs}
 }

@@ -22,10 +22,14 @@ import (
 const Name = "oci"
 
 // OCI implements ecosystem.Ecosystem.
-type OCI struct{}
+type OCI struct {
+	// others are those whose packages are pushed and pulled by this door too.
+	others []ecosystem.AsArtifact
+}
 
-// New makes the ecosystem.
-func New() OCI { return OCI{} }
+// New makes the ecosystem; others are those whose packages are pushed and pulled by its door
+// too.
+func New(others ...ecosystem.AsArtifact) OCI { return OCI{others} }
 
 func init() {
 	purl.Register(Name, purl.Rules{Name: strings.ToLower, Compare: compare, ByTime: true,

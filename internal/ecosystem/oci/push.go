@@ -264,6 +264,9 @@ func (o OCI) putManifest(c *ecosystem.Call) error {
 	if ref.tag == "" && sum != ref.sum {
 		return fault.New(fault.Invalid, "other-digest", "the manifest has the digest %s, and not %s", sum, ref.sum)
 	}
+	if e := o.takesAs(c, m); e != nil {
+		return o.publishAs(c, e, ref, m, sum)
+	}
 	r, err := o.houseOf(c, ref.tag, m)
 	if err != nil {
 		return err
@@ -378,6 +381,12 @@ func (o OCI) deleteManifest(c *ecosystem.Call) error {
 	ref, err := referenceOf(c, c.Repository)
 	if err != nil {
 		return err
+	}
+	if done, err := o.removeArtifact(c, ref); done || err != nil {
+		if err != nil {
+			return err
+		}
+		return c.NoContent(http.StatusAccepted)
 	}
 	if ref.tag != "" {
 		err = c.Desk.SetLabel(ctx, c.Caller, ref.key, ref.tag, "")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -142,6 +143,9 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 	}
 	found, err := c.Desk.File(c.Request().Context(), q)
 	if errors.Is(err, ecosystem.ErrNoFile) {
+		if done, err := o.artifactManifest(c, ref); done || err != nil {
+			return err
+		}
 		if ref.tag != "" {
 			if err := o.withdrawn(c, ref); err != nil {
 				return err
@@ -177,11 +181,7 @@ func (OCI) withdrawn(c *ecosystem.Call, ref reference) error {
 	if !ok {
 		return nil
 	}
-	why := ""
-	if reason != "" {
-		why = ": " + reason
-	}
-	return fault.New(fault.NotFound, "withdrawn", "%s of %s is withdrawn%s", ref.tag, c.Parts["*"], why).
+	return fault.New(fault.NotFound, "withdrawn", "%s of %s is withdrawn%s", ref.tag, c.Parts["*"], because(reason)).
 		WithHint("By its digest it can still be pulled: %s.", version)
 }
 
@@ -198,6 +198,9 @@ func (o OCI) getBlob(c *ecosystem.Call) error {
 	}
 	found, err := c.Desk.File(c.Request().Context(), catalog.FileQuestion{Key: key, Name: sum.FileName()})
 	if errors.Is(err, ecosystem.ErrNoFile) {
+		if done, err := o.artifactBlob(c, sum); done {
+			return err
+		}
 		return fault.New(fault.NotFound, "no-such-part", "%s of %s has no %s", c.Parts["*"], c.Repository.At(), sum)
 	}
 	if err != nil {
@@ -244,17 +247,25 @@ func (o OCI) tags(c *ecosystem.Call) error {
 	}
 	// One more tells whether there are more.
 	all, err := labels(c).Labels(c.Request().Context(), key, c.QueryParam("last"), limit+1)
-	if errors.Is(err, ecosystem.ErrNoPackage) {
-		return noImage(c, key)
-	}
-	if err != nil {
+	none := errors.Is(err, ecosystem.ErrNoPackage)
+	if err != nil && !none {
 		return err
 	}
+	more, err := o.artifactTags(c, c.QueryParam("last"))
+	if none && (err != nil || len(more) == 0) {
+		return cmp.Or(err, noImage(c, key))
+	}
 	names := []string{}
-	for _, l := range all[:min(limit, len(all))] {
+	for _, l := range all {
 		names = append(names, l.Name)
 	}
-	if len(all) > limit && limit > 0 {
+	if len(more) > 0 {
+		names = append(names, more[:min(limit+1, len(more))]...)
+		slices.Sort(names)
+		names = slices.Compact(names)
+	}
+	further := len(names) > limit
+	if names = names[:min(limit, len(names))]; further && limit > 0 {
 		o.next(c, "tags/list", url.Values{"n": {strconv.Itoa(limit)}, "last": {names[limit-1]}})
 	}
 	return c.JSON(http.StatusOK, map[string]any{"name": c.Repository.AtSpelled() + "/" + c.Parts["*"], "tags": names})

@@ -30,7 +30,7 @@ type Mirrors struct {
 
 	noting    *noting
 	documents *act.Weighted[documentKey, act.Aged[record.UpstreamDocument]]
-	whole     *act.Weighted[*upstream.Source, *sections]
+	whole     *act.Weighted[*upstream.Source, sections]
 	mirrors   atomic.Pointer[map[int64]*Mirror]
 }
 

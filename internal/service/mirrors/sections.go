@@ -13,6 +13,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 
+	"crelvo/internal/api"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/purl"
@@ -67,8 +68,8 @@ func (s *Mirrors) get(
 }
 
 // sections gives the document that lists all packages, however many ask for it, at once.
-func (s *Mirrors) sections(ctx context.Context, m *Mirror, e ecosystem.Sectioned) (*sections, error) {
-	fresh := func(known *sections) bool {
+func (s *Mirrors) sections(ctx context.Context, m *Mirror, e ecosystem.Sectioned) (sections, error) {
+	fresh := func(known sections) bool {
 		return s.Now().Before(known.checked.Add(min(sectionsFor, m.Mirror.Freshness)))
 	}
 	known, ok := s.whole.Get(m.Source)
@@ -78,7 +79,7 @@ func (s *Mirrors) sections(ctx context.Context, m *Mirror, e ecosystem.Sectioned
 	asked := s.Now()
 	result := m.refreshing.DoChan("\x00"+e.WholePath(), func() (any, error) {
 		known, _ := s.whole.Get(m.Source)
-		if known != nil && known.checked.After(asked) {
+		if known.checked.After(asked) {
 			return known, nil
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), longestListing)
@@ -88,38 +89,37 @@ func (s *Mirrors) sections(ctx context.Context, m *Mirror, e ecosystem.Sectioned
 	select {
 	case r := <-result:
 		if r.Err != nil {
-			return nil, r.Err
+			return sections{}, r.Err
 		}
-		return r.Val.(*sections), nil
+		return r.Val.(sections), nil
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return sections{}, ctx.Err()
 	}
 }
 
 // takeApart fetches the document, if it has changed.
 func (s *Mirrors) takeApart(
-	ctx context.Context, m *Mirror, e ecosystem.Sectioned, known *sections,
-) (*sections, error) {
+	ctx context.Context, m *Mirror, e ecosystem.Sectioned, known sections,
+) (sections, error) {
 	request := upstream.Request{Path: e.WholePath(), Document: true, Accept: e.Accepts()}
-	if known != nil {
+	if known.of != nil {
 		request.ETag, request.LastModified, request.From = known.etag, known.lastModified, known.upstream
 	}
 	begun := s.Now()
 	response, err := m.Source.Get(ctx, request)
 	if errors.Is(err, upstream.ErrAbsent) {
-		return nil, m.Source.Wrong(m.Mirror.Upstreams[0].URL, "has no %s", e.WholePath())
+		return sections{}, m.Source.Wrong(m.Mirror.Upstreams[0].URL, "has no %s", e.WholePath())
 	}
 	if err != nil {
-		return nil, err
+		return sections{}, err
 	}
 	defer response.Body.Close()
 	if response.NotModified {
-		again := *known
-		again.checked = begun
-		s.whole.Add(m.Source, &again)
-		return &again, nil
+		known.checked = begun
+		s.whole.Add(m.Source, known)
+		return known, nil
 	}
-	all := &sections{upstream: response.Upstream, address: response.Address, etag: response.ETag,
+	all := sections{upstream: response.Upstream, address: response.Address, etag: response.ETag,
 		lastModified: response.LastModified, checked: begun, of: map[string]section{}, weight: 500}
 	body := &sparingReader{from: response.Body}
 	defer body.end()
@@ -127,7 +127,7 @@ func (s *Mirrors) takeApart(
 	var packed bytes.Buffer
 	w, err := gzip.NewWriterLevel(&packed, gzip.BestSpeed)
 	if err != nil {
-		return nil, err
+		return sections{}, err
 	}
 	err = e.Sections(limited, func(name string, content []byte) error {
 		sum := sha256.Sum256(content)
@@ -146,12 +146,12 @@ func (s *Mirrors) takeApart(
 	})
 	switch {
 	case errors.Is(limited.err, errLongListing):
-		return nil, m.Source.Wrong(response.Upstream, "lists more than can be read: its %s is over %d MiB", e.WholePath(),
-			maxListing>>20)
+		return sections{}, m.Source.Wrong(response.Upstream, "lists more than can be read: its %s is over %s", e.WholePath(),
+			api.Bytes(maxListing))
 	case limited.err != nil:
-		return nil, limited.err
+		return sections{}, limited.err
 	case err != nil:
-		return nil, m.Source.Wrong(response.Upstream, "sent a list that is none: %s", err)
+		return sections{}, m.Source.Wrong(response.Upstream, "sent a list that is none: %s", err)
 	}
 	s.whole.Add(m.Source, all)
 	return all, nil
@@ -199,6 +199,6 @@ func sectionOf(e ecosystem.Sectioned, r io.Reader, name string) (part []byte, er
 }
 
 // newWhole makes the memory of such documents.
-func newWhole(a *act.Act) *act.Weighted[*upstream.Source, *sections] {
-	return act.NewWeighted[*upstream.Source](a.Remembered, 1000, func(s *sections) int64 { return s.weight })
+func newWhole(a *act.Act) *act.Weighted[*upstream.Source, sections] {
+	return act.NewWeighted[*upstream.Source](a.Remembered, 1000, func(s sections) int64 { return s.weight })
 }
