@@ -181,7 +181,8 @@ func TestChartPromoted(t *testing.T) {
 		Packages: "pkg:helm/gate-*"}, nil)
 	post(t, "/api/v1/tokens", api.NewToken{For: name, Name: "cli"}, &made)
 	a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+releases+"/helm/index.yaml", made.Secret, nil)
-	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"gate-gauge"`) || strings.Contains(string(a.Body), `"gate":`) {
+	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"gate-gauge"`) ||
+		strings.Contains(string(a.Body), `"gate":`) {
 		t.Errorf("who may see gate-gauge alone gets %d %s, %v", a.Status, a.Body, err)
 	}
 }

@@ -192,7 +192,9 @@ func (k Helm) publish(c *ecosystem.Call, files ...ecosystem.StagedFile) error {
 		}
 		var there []catalog.Version
 		if p != nil {
-			there = slices.DeleteFunc(slices.Clone(p.Versions), func(v catalog.Version) bool { return v.Version != place.Version })
+			there = slices.DeleteFunc(slices.Clone(p.Versions), func(v catalog.Version) bool {
+				return v.Version != place.Version
+			})
 		}
 		if len(there) == 0 {
 			return fault.New(fault.Conflict, "package-first", "%s does not hold %s %s, so its provenance has no place",
