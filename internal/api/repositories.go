@@ -18,6 +18,7 @@ type Repository struct {
 	OnlyRobots    bool       `json:"onlyRobots" doc:"only robots publish"`
 	Closed        bool       `json:"closed" doc:"versions that are complete take no further files but signatures"`
 	LargestFile   int64      `json:"largestFile,omitempty" doc:"the largest file that may be published, in bytes; left out: what the server says"`
+	Hosts         []string   `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -43,6 +44,7 @@ type NewRepository struct {
 	OnlyRobots    bool          `json:"onlyRobots,omitempty" doc:"only robots publish"`
 	Closed        bool          `json:"closed,omitempty" doc:"versions that are complete take no further files but signatures"`
 	LargestFile   int64         `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
+	Hosts         []string      `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -54,6 +56,7 @@ type RepositoryChange struct {
 	OnlyRobots    *bool         `json:"onlyRobots,omitempty"`
 	Closed        *bool         `json:"closed,omitempty"`
 	LargestFile   *int64        `json:"largestFile,omitempty" minimum:"0"`
+	Hosts         *[]string     `json:"hosts,omitempty"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }

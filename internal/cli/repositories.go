@@ -27,7 +27,8 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 		given("anonymous-read") && n.AnonymousRead != there.AnonymousRead, given("only-builds") &&
 			n.OnlyBuilds != there.OnlyBuilds,
 		given("only-robots") && n.OnlyRobots != there.OnlyRobots, given("closed") && n.Closed != there.Closed,
-		given("largest-file") && n.LargestFile != there.LargestFile:
+		given("largest-file") && n.LargestFile != there.LargestFile,
+		given("host") && !slices.Equal(n.Hosts, there.Hosts):
 		return false
 	case n.Mirror != nil && n.Mirror.Upstreams != nil &&
 		(there.Mirror == nil || !slices.Equal(*n.Mirror.Upstreams, there.Mirror.Upstreams)):
@@ -162,6 +163,9 @@ func showRepo(w io.Writer, r api.Repository) {
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10),
 			"size", api.Bytes(r.Bytes))
 	}
+	if len(r.Hosts) > 0 {
+		pairs = append(pairs, "hosts", strings.Join(r.Hosts, ", "))
+	}
 	if m := r.Mirror; m != nil {
 		pairs = append(pairs, mirrorFields(m)...)
 	}
@@ -271,6 +275,7 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&n.Closed, "closed", false, "let versions that are complete take no further files but signatures")
 	cmd.Flags().Var((*byteSize)(&n.LargestFile), "largest-file",
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
+	cmd.Flags().StringSliceVar(&n.Hosts, "host", nil, hostFlag)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -278,7 +283,10 @@ func repoAdd(s *session) *cobra.Command {
 	return cmd
 }
 
+const hostFlag = "a name of a host under which it answers by itself, for clients of images that know only a host; may be repeated"
+
 func repoEdit(s *session) *cobra.Command {
+	var hosts []string
 	var holds, description string
 	var anonymous, onlyBuilds, onlyRobots, closed bool
 	var largest int64
@@ -310,6 +318,9 @@ func repoEdit(s *session) *cobra.Command {
 			}
 			if cmd.Flags().Changed("largest-file") {
 				change.LargestFile = &largest
+			}
+			if cmd.Flags().Changed("host") {
+				change.Hosts = &hosts
 			}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
@@ -345,6 +356,7 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&closed, "closed", false, "let versions that are complete take no further files but signatures")
 	cmd.Flags().Var((*byteSize)(&largest), "largest-file",
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
+	cmd.Flags().StringSliceVar(&hosts, "host", nil, hostFlag+`; "" takes all away`)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

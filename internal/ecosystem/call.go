@@ -41,6 +41,9 @@ type Call struct {
 	Caller     access.Caller
 	Repository catalog.Repository
 	Desk       Desk
+	// ByHost: the client knows the repository by a host of its own, and does not name it in
+	// paths below a door of its own.
+	ByHost bool
 	// Base gives the address of the ecosystem's door, as the client reaches it,
 	// with a slash at the end.
 	Base func() string

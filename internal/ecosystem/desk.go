@@ -188,3 +188,10 @@ func (j Joined) Join(each []Part, changed time.Time) Document {
 	}
 	return Assemble(j.ContentType, changed, append(parts, NewPart(j.End, nil))...)
 }
+
+// Origins is a Desk that knows where mirrors fetch from.
+type Origins interface {
+	// ComesFrom tells whether a mirror fetches from a host, or from one that is named below it;
+	// a port counts if it is given.
+	ComesFrom(mirror, host string) bool
+}

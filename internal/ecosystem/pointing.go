@@ -25,6 +25,8 @@ type Pointing struct {
 	// PublishReleases and PublishSnapshots: the client is to publish them there.
 	PublishReleases, PublishSnapshots bool
 	PURL                              purl.PURL // optional: what to use from there
+	// Upstreams are the hosts that mirrors behind it fetch from.
+	Upstreams []string
 	// Own are the namespaces whose packages are ours: claimed, or published here.
 	Own []string
 }

@@ -74,6 +74,14 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 		`select chain_id, member_id, may_skip from chain_member order by chain_id, position`); err != nil {
 		return nil, err
 	}
+	var hosts []struct {
+		Host         string `db:"host"`
+		RepositoryID int64  `db:"repository_id"`
+	}
+	if err := sqlx.SelectContext(ctx, r.q, &hosts,
+		`select host, repository_id from repository_host order by repository_id, position`); err != nil {
+		return nil, err
+	}
 	repositories := make([]StoredRepository, len(rows))
 	for i, row := range rows {
 		v, err := row.value()
@@ -85,6 +93,11 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 				if m.ChainID == v.ID {
 					v.Chain.Members = append(v.Chain.Members, catalog.Member{RepositoryID: m.MemberID, MaySkip: m.MaySkip})
 				}
+			}
+		}
+		for _, h := range hosts {
+			if h.RepositoryID == v.ID {
+				v.Hosts = append(v.Hosts, h.Host)
 			}
 		}
 		repositories[i] = StoredRepository{v, row.Secret}
@@ -138,6 +151,15 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile); err != nil {
 		return err
 	}
+	if _, err := tx.ExecContext(ctx, `delete from repository_host where repository_id = $1`, r.ID); err != nil {
+		return err
+	}
+	for i, host := range r.Hosts {
+		if _, err := tx.ExecContext(ctx, `insert into repository_host (host, repository_id, position) values ($1, $2, $3)`,
+			host, r.ID, i); err != nil {
+			return err
+		}
+	}
 	if r.Chain == nil {
 		return nil
 	}
@@ -154,8 +176,12 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 	return nil
 }
 
-// RemoveRepository takes a repository out of use; its contents stay on record.
+// RemoveRepository takes a repository out of use; its contents stay on record, and the names
+// of its hosts are free.
 func (tx *Tx) RemoveRepository(ctx context.Context, id int64, by string, at time.Time) error {
+	if _, err := tx.ExecContext(ctx, `delete from repository_host where repository_id = $1`, id); err != nil {
+		return err
+	}
 	_, err := tx.ExecContext(ctx, `update repository set removed_at = $2, removed_by = $3 where id = $1`, id, at, by)
 	return err
 }

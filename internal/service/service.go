@@ -144,4 +144,5 @@ var _ interface {
 	ecosystem.PartTaker
 	ecosystem.LabelReader
 	ecosystem.Lister
+	ecosystem.Origins
 } = (*desk)(nil)

@@ -57,6 +57,7 @@ type entrance struct {
 	repository string
 	rest       string
 	parts      map[string]string
+	byHost     bool
 	base       func(r catalog.Repository) string
 }
 
@@ -86,9 +87,15 @@ func (w *Server) addOwnDoor(e ecosystem.Ecosystem, d ecosystem.Doored) {
 	for method, routes := range byMethod {
 		w.echo.Add(method, root+"/:repository/*", func(c *echo.Context) error {
 			r := c.Request()
-			named, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, root+"/"), "/")
-			at := entrance{repository: catalog.Spelled(named), rest: rest,
-				base: func(of catalog.Repository) string { return w.address(r) + root + "/" + of.AtSpelled() + "/" }}
+			rest := strings.TrimPrefix(r.URL.Path, root+"/")
+			at := entrance{base: func(of catalog.Repository) string { return w.address(r) + root + "/" + of.AtSpelled() + "/" }}
+			if at.repository = w.service.Directory.AtHost(r.Host); at.repository != "" {
+				at.byHost = true
+			} else {
+				at.repository, rest, _ = strings.Cut(rest, "/")
+				at.repository = catalog.Spelled(at.repository)
+			}
+			at.rest = rest
 			for _, route := range routes {
 				if parts, ok := ecosystem.MatchPath(route.Path, rest); ok {
 					at.parts = parts
@@ -115,7 +122,7 @@ func (w *Server) enterDoor(c *echo.Context, e ecosystem.Ecosystem, route ecosyst
 	h := c.Response().Header()
 	// What people publish must not act in the name of the console.
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
-	call := &ecosystem.Call{Context: c, Desk: w.service.Desk()}
+	call := &ecosystem.Call{Context: c, Desk: w.service.Desk(), ByHost: at.byHost}
 	err := func() error {
 		escaped := strings.ToLower(r.URL.EscapedPath())
 		if strings.Contains(escaped, "%5c") || strings.Contains(escaped, "%2f") && !route.EncodedSlash {

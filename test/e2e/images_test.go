@@ -294,3 +294,59 @@ func TestImageMirror(t *testing.T) {
 	}
 	w.fails([]string{"NAME_UNKNOWN", "the name is ours"}, "", tool("crane"), "manifest", image+":1.1.0", "--insecure")
 }
+
+// TestImageHosts: a repository answers under a host of its own, for clients that know only a
+// host, and a mirror for the host that it mirrors alone.
+func TestImageHosts(t *testing.T) {
+	t.Parallel()
+	minimal := madeup.Package{Name: "openshore/minimal", Version: "1.0.0"}
+	_, public := shore(t, demo.Shelves["oci"]("oci/", minimal))
+	mirror := "hosted-mirror"
+	if err := shared.AddMirrorOf(t.Context(), "oci", mirror, public+demo.ShorePaths["oci"], quick); err != nil {
+		t.Fatal(err)
+	}
+	own := repository(t, "both")
+	chain := addChain(t, own, mirror)
+	for _, name := range []string{"", "images", "images.skerry.example:80", "-.example"} {
+		patch(t, own, map[string]any{"hosts": []string{name}}, 400)
+	}
+	patch(t, own, map[string]any{"hosts": []string{"Images.skerry.example"}}, 200)
+	patch(t, chain, map[string]any{"hosts": []string{"all.skerry.example", "images.skerry.example"}}, 409)
+	patch(t, chain, map[string]any{"hosts": []string{"all.skerry.example"}}, 200)
+
+	// The server stands in for the names of its hosts as a proxy does.
+	w := newWorkshop(t, "HTTP_PROXY="+shared.Address)
+	crane := func(args ...string) string {
+		t.Helper()
+		return strings.TrimSpace(w.run("", tool("crane"), append(args, "--insecure")...))
+	}
+	for _, at := range []string{"images.skerry.example", "all.skerry.example"} {
+		crane("auth", "login", at, "-u", "admin", "-p", house.Token)
+	}
+	w.write("layer.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/berth", Content: "for a host"}))
+	crane("append", "-f", "layer.tar.gz", "-t", "images.skerry.example/skerry/berth:1.5.0")
+	if got := crane("ls", "all.skerry.example/skerry/berth"); got != "1.5.0" {
+		t.Errorf("the chain's host has the tags %q", got)
+	}
+	crane("copy", "images.skerry.example/skerry/berth:1.5.0", "images.skerry.example/other/berth:1.5.0")
+	crane("pull", "all.skerry.example/other/berth:1.5.0", "pulled.tar")
+	says(t, crane("manifest", "all.skerry.example/openshore/minimal:1.0.0"), `"manifests"`)
+	if a := ask(t, "GET", "/v2/"+own+"/other/berth/tags/list", ""); a.Status != 200 {
+		t.Errorf("under its own name: %d %s", a.Status, a.Body)
+	}
+
+	// What containerd asks a mirror for is meant to be of the host that it names.
+	upstream := strings.Split(strings.TrimPrefix(public, "http://"), "/")[0]
+	name, _, _ := strings.Cut(upstream, ":")
+	for path, want := range map[string]int{
+		"/openshore/minimal/manifests/1.0.0?ns=" + upstream: 200, "/openshore/minimal/manifests/1.0.0?ns=" + name: 200,
+		"/openshore/minimal/manifests/1.0.0?ns=elsewhere.example": 404,
+		"/skerry/berth/manifests/1.5.0?ns=" + upstream:            404, "/skerry/berth/manifests/1.5.0?ns=" + host(): 200,
+		"/skerry/berth/manifests/1.5.0": 200} {
+		if a := ask(t, "GET", "/v2/"+chain+path, ""); a.Status != want {
+			t.Errorf("%s: %d %s; want %d", path, a.Status, a.Body, want)
+		}
+	}
+	patch(t, own, map[string]any{"hosts": []string{}}, 200)
+	w.fails([]string{"NAME"}, "", tool("crane"), "ls", "images.skerry.example/skerry/berth", "--insecure")
+}

@@ -20,6 +20,7 @@ function settingsOf(r: Schemas["Repository"]) {
     onlyRobots: r.onlyRobots,
     closed: r.closed,
     largestFile: r.largestFile ? bytes(r.largestFile) : "",
+    hosts: (r.hosts ?? []).join(" "),
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -36,6 +37,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     anonymousRead: f.anonymousRead,
     ...(r.kind === "house" ? { onlyBuilds: f.onlyBuilds, onlyRobots: f.onlyRobots, closed: f.closed } : {}),
     ...(r.kind === "house" && f.largestFile !== saved.largestFile ? { largestFile: largest } : {}),
+    ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
       : { holds: f.holds }),
@@ -104,6 +106,11 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               <TickField name="closed">Versions that are complete take no further files but signatures</TickField>
             </>
           )}
+          <TextField
+            name="hosts"
+            label="Hosts of its own"
+            hint="For clients of images that know only a host, such as images.skerry.example. They must lead to this server."
+          />
           <TickField name="anonymousRead">Anybody may read it without signing in</TickField>
         </Form>
       </Panel>

@@ -61,6 +61,9 @@ type Repository struct {
 	// LargestFile is how large a published file may be, in bytes; 0 is what the
 	// server says.
 	LargestFile int64
+	// Hosts are names of hosts under which it answers by itself, for clients that know only
+	// a host; not to be changed.
+	Hosts []string
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.

@@ -39,7 +39,7 @@ func checkTOML(before, after, table, by string, values []Setting) error {
 			set[v.Key] = one["x"]
 		}
 	}
-	if !setTable(want, strings.Split(table, "."), by, set) || !reflect.DeepEqual(want, got) {
+	if !setTable(want, tablePath(table), by, set) || !reflect.DeepEqual(want, got) {
 		return misread("[" + table + "]")
 	}
 	return nil

@@ -248,6 +248,19 @@ var cases = []struct {
 }
 
 // TestSet: what is set is set, all else stays, and a second time nothing changes.
+// TestQuotedTable: a name with dots is one name.
+func TestQuotedTable(t *testing.T) {
+	const before = "[registry.\"a.example\"]\nmirrors = [\"x\"]\n"
+	values := []Setting{{Key: "http", Value: "true"}}
+	if got, err := SetTOML(before, `registry."a.example"`, "", values); err != nil || got != before+"http = true\n" {
+		t.Errorf("%q, %v", got, err)
+	}
+	want := before + "\n[registry.\"b.example\"]\nhttp = true\n"
+	if got, err := SetTOML(before, `registry."b.example"`, "", values); err != nil || got != want {
+		t.Errorf("%q, %v", got, err)
+	}
+}
+
 func TestSet(t *testing.T) {
 	for _, c := range cases {
 		got, err := c.do(c.before)

@@ -11,6 +11,7 @@ import (
 
 // SetTOML sets keys of a table of a TOML file to strings, to true and false where the
 // value is one of those words, or to a list where it is written as one of texts.
+// Names of tables that have dots are in quotes.
 // With by, the table is one of an array of tables: the one whose key by has the value
 // that values give for it. A missing table comes last. What cannot be set so that all
 // else stays as it is is an error.
@@ -112,8 +113,9 @@ func setTOML(existing, table, by string, values []Setting) (string, error) {
 	if err != nil {
 		return "", cannot("it is not TOML: %v", err)
 	}
+	name := strings.Join(tablePath(table), ".")
 	at := slices.IndexFunc(tables[1:], func(t tomlTable) bool {
-		return t.name == table && t.array == (by != "") && (by == "" || tomlText(t.value(text, by)) == want)
+		return t.name == name && t.array == (by != "") && (by == "" || tomlText(t.value(text, by)) == want)
 	}) + 1
 	if at == 0 {
 		head := "[" + table + "]"
@@ -149,6 +151,16 @@ func setTOML(existing, table, by string, values []Setting) (string, error) {
 		text = text[:e.from] + set[e.from] + text[e.to:]
 	}
 	return text, nil
+}
+
+// tablePath are the names on the way to a table, of which the last may be in quotes.
+func tablePath(table string) []string {
+	way, last, quoted := strings.Cut(table, `."`)
+	path := strings.Split(way, ".")
+	if quoted {
+		path = append(path, strings.TrimSuffix(last, `"`))
+	}
+	return path
 }
 
 // GetTOML gives the settings of a table, strings without their quotes; those of every

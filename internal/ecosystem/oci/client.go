@@ -15,21 +15,20 @@ import (
 // read it.
 const secretFile = "~/.docker/config.json"
 
+// upload is how clients begin to push.
+const upload = "POST " + root + "/{id}/crelvo-check/blobs/uploads/"
+
 // Clients implements ecosystem.Ecosystem. An image is named with its host, so there is
 // nothing to set up but who one is.
 func (OCI) Clients() []ecosystem.PackageClient {
 	tool := func(name, title string, o ecosystem.Orders, agents ...string) ecosystem.PackageClient {
 		return ecosystem.PackageClient{Name: name, Title: title, Agents: agents, Publishes: true, Outside: true,
 			Parts: signIn, Uses: uses,
-			Commands: func(p ecosystem.Pointing) []string { return commands(o, p) },
-			Variables: func(p ecosystem.Pointing) []splice.Setting {
-				return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
-			},
-			Upload: "POST " + OCI{}.Door() + "/{id}/crelvo-check/blobs/uploads/"}
+			Commands:  func(p ecosystem.Pointing) []string { return commands(o, p) },
+			Variables: token, Upload: upload}
 	}
 	return []ecosystem.PackageClient{
-		tool("docker", "Docker", ecosystem.Orders{Build: "docker login", Add: "docker pull {what}", Publish: "docker push {what}"}, "docker/",
-			"containerd/", "buildkit/"),
+		tool("docker", "Docker", ecosystem.Orders{Build: "docker login", Add: "docker pull {what}", Publish: "docker push {what}"}, "docker/"),
 		tool("podman", "Podman, Buildah", ecosystem.Orders{Build: "podman login", Add: "podman pull {what}", Publish: "podman push {what}"},
 			"containers/", "Buildah/"),
 		tool("skopeo", "Skopeo", ecosystem.Orders{Build: "skopeo login", Add: "skopeo copy docker://{what} oci:image",
@@ -39,6 +38,7 @@ func (OCI) Clients() []ecosystem.PackageClient {
 			"go-containerregistry/", "crane/"),
 		tool("oras", "ORAS", ecosystem.Orders{Build: "oras login", Add: "oras pull {what}",
 			Publish: "oras push {what} FILE"}, "oras"),
+		containerd(), buildkit(signIn, uses), kubernetes(),
 	}
 }
 
@@ -53,21 +53,13 @@ func host(address string) string {
 // commands name an image as clients do: with its host and its repository. Where there is
 // no file with the secret, as in CI, the first signs in.
 func commands(o ecosystem.Orders, p ecosystem.Pointing) []string {
-	image, reference := "IMAGE", ":TAG"
-	if p.PURL.Name != "" {
-		image = strings.TrimPrefix(p.PURL.Namespace+"/"+p.PURL.Name, "/")
-	}
-	if p.PURL.Version != "" {
-		reference = "@" + p.PURL.Version
-	}
-	if tag := p.PURL.Qualifiers["tag"]; tag != "" {
-		reference = ":" + tag
-	}
-	name := host(p.Address) + "/" + p.ID + "/" + image
+	name := host(p.Address) + "/" + p.ID + "/" + wantedOf(p)
 	all := []string{fmt.Sprintf(`echo "$CRELVO_TOKEN" | %s %s --username %s --password-stdin`, o.Build, host(p.Address),
-		cmp.Or(p.User, "NAME")), strings.ReplaceAll(o.Add, "{what}", name+reference)}
+		cmp.Or(p.User, "NAME")), strings.ReplaceAll(o.Add, "{what}", name)}
 	if p.Publishes() {
-		all = append(all, strings.ReplaceAll(o.Publish, "{what}", name+":TAG"))
+		pushed := p
+		pushed.PURL.Version, pushed.PURL.Qualifiers = "", nil
+		all = append(all, strings.ReplaceAll(o.Publish, "{what}", host(p.Address)+"/"+p.ID+"/"+wantedOf(pushed)))
 	}
 	return all
 }

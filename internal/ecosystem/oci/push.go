@@ -90,7 +90,11 @@ func (o OCI) beginUpload(c *ecosystem.Call) error {
 		}
 		// Whatever cannot be mounted, for whatever reason, is to be sent.
 		from := ecosystem.Lender{}
-		if repository, image, ok := strings.Cut(c.QueryParam("from"), "/"); ok && nameForm.MatchString(image) {
+		repository, image, ok := strings.Cut(c.QueryParam("from"), "/")
+		if c.ByHost {
+			repository, image, ok = c.Repository.Name, c.QueryParam("from"), true
+		}
+		if ok && nameForm.MatchString(image) {
 			from.Repository = catalog.Spelled(repository)
 			from.Namespace, from.Name = split(image)
 		}

@@ -21,7 +21,9 @@ import (
 )
 
 // Door implements ecosystem.Doored.
-func (OCI) Door() string { return "/v2" }
+func (OCI) Door() string { return root }
+
+const root = "/v2"
 
 // Routes implements ecosystem.Ecosystem: what people see.
 func (o OCI) Routes() []ecosystem.Route {
@@ -68,7 +70,7 @@ func (OCI) Challenge(c *ecosystem.Call, passes string) []string {
 		case http.MethodDelete:
 			actions = "delete"
 		}
-		bearer += fmt.Sprintf(",scope=%q", "repository:"+c.Repository.AtSpelled()+"/"+image+":"+actions)
+		bearer += fmt.Sprintf(",scope=%q", "repository:"+fullName(c, image)+":"+actions)
 	}
 	return []string{bearer, `Basic realm="Crelvo", charset="UTF-8"`}
 }
@@ -156,6 +158,11 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
+	if ns := c.QueryParam("ns"); ns != "" && ref.tag != "" && !o.isFrom(c, found, ns) {
+		return fault.New(fault.NotFound, "no-such-manifest", "%s has a %s of %s, which is not the one of %.253s",
+			c.Repository.At(), ref.tag, c.Parts["*"], ns).
+			WithHint("A mirror of that host, as a member of %s, would answer.", c.Repository.Name)
+	}
 	c.Response().Header().Set("Docker-Content-Digest", strings.Replace(cmp.Or(found.Name, q.Name), "-", ":", 1))
 	if found.Arriving != nil {
 		// Its media type is known when it is here; it is small.
@@ -169,6 +176,17 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 		}
 	}
 	return c.SendFile(found, cmp.Or(found.MediaType, v1.MediaTypeImageManifest), ref.tag == "")
+}
+
+// isFrom tells whether an image is that of the host which containerd names, where it asks a
+// mirror for what it would ask that host for: names mean another thing at each host. ns is
+// the host, with a port if it has one.
+func (OCI) isFrom(c *ecosystem.Call, found ecosystem.Found, ns string) bool {
+	if ns == c.Request().Host {
+		return true
+	}
+	origins, ok := c.Desk.(ecosystem.Origins)
+	return ok && found.Mirror != "" && origins.ComesFrom(found.Mirror, ns)
 }
 
 // withdrawn refuses a tag whose image is not to be used any more; who has its digest may
@@ -268,7 +286,7 @@ func (o OCI) tags(c *ecosystem.Call) error {
 	if names = names[:min(limit, len(names))]; further && limit > 0 {
 		o.next(c, "tags/list", url.Values{"n": {strconv.Itoa(limit)}, "last": {names[limit-1]}})
 	}
-	return c.JSON(http.StatusOK, map[string]any{"name": c.Repository.AtSpelled() + "/" + c.Parts["*"], "tags": names})
+	return c.JSON(http.StatusOK, map[string]any{"name": fullName(c, c.Parts["*"]), "tags": names})
 }
 
 // next names the address of the next page (RFC 8288).
@@ -279,7 +297,15 @@ func (o OCI) next(c *ecosystem.Call, of string, query url.Values) {
 // path is that of an address about the image of a request, without a host: how the client
 // reaches the server, it knows.
 func (o OCI) path(c *ecosystem.Call, of string) string {
-	return o.Door() + "/" + c.Repository.AtSpelled() + "/" + c.Parts["*"] + "/" + of
+	return o.Door() + "/" + fullName(c, c.Parts["*"]) + "/" + of
+}
+
+// fullName is the name of an image with its repository, as the client has it.
+func fullName(c *ecosystem.Call, image string) string {
+	if c.ByHost {
+		return image
+	}
+	return c.Repository.AtSpelled() + "/" + image
 }
 
 // referrers lists the manifests that are about another one, as an index.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -29,6 +30,7 @@ type State struct {
 	Claims []chain.Claim
 	// removed are those that can be brought back, by name.
 	removed map[string]record.RemovedRepository
+	byHost  map[string]string // names of repositories
 }
 
 func (d *State) Find(id int64) (catalog.Repository, bool) {
@@ -39,12 +41,15 @@ func (d *State) Find(id int64) (catalog.Repository, bool) {
 // NewState puts the directory together from records.
 func (s *Directory) NewState(all []record.StoredRepository, claims []record.Claim) *State {
 	d := &State{ByName: make(map[string]catalog.Repository, len(all)), ByID: make(map[int64]catalog.Repository, len(all)),
-		Behind: map[int64][]chain.Member{}}
+		Behind: map[int64][]chain.Member{}, byHost: map[string]string{}}
 	for _, r := range all {
 		if err := s.safe.OpenMirror(r.Secret, r.Mirror); err != nil {
 			s.Log.Error("a mirror cannot sign in to its upstream", "mirror", r.Name, "error", err)
 		}
 		d.ByName[r.Name], d.ByID[r.ID] = r.Repository, r.Repository
+		for _, host := range r.Hosts {
+			d.byHost[host] = r.Name
+		}
 	}
 	for _, r := range d.ByID {
 		if r.Gathers() {
@@ -239,7 +244,8 @@ func (s *Directory) Hear(c record.Change) error {
 // are not among them.
 func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
-	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead]}
+	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead],
+		"hosts": strings.Join(r.Hosts, ", ")}
 	if r.Own() {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
 		all["closed"], all["largest file"] = yesNo[r.Closed], api.Bytes(r.LargestFile)
@@ -277,6 +283,20 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 			name(c.SnapshotsTo)
 	}
 	return all
+}
+
+// AtHost is the name of the repository that answers under the name of a host, which may
+// have a port behind it; "" if none does.
+func (s *Directory) AtHost(host string) string {
+	byHost := s.Known().byHost
+	if len(byHost) == 0 {
+		return ""
+	}
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	return byHost[strings.ToLower(name)]
 }
 
 // RepositoryByID finds a repository that is in use, whoever may read it.

@@ -2,6 +2,7 @@ package pointing
 
 import (
 	"context"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -112,6 +113,13 @@ func (s *Pointing) Point(
 	for _, m := range s.directory.MembersOf(r) {
 		p.Releases = p.Releases || m.Fetches() || m.Holds.Takes(false)
 		p.Snapshots = p.Snapshots || m.Accepts(true)
+		if m.Fetches() && m.Ecosystem == e.Name() {
+			for _, u := range m.Mirror.Upstreams {
+				if at, err := url.Parse(u.URL); err == nil && !slices.Contains(p.Upstreams, at.Host) {
+					p.Upstreams = append(p.Upstreams, at.Host)
+				}
+			}
+		}
 	}
 	add := func(id int64) {
 		if name := s.directory.Known().ByID[id].Name; name != "" && !slices.Contains(p.Token.On, name) {

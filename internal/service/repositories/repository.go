@@ -2,6 +2,7 @@ package repositories
 
 import (
 	"context"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -103,11 +104,43 @@ func checkSettings(r catalog.Repository) error {
 			WithHint("Say what the members hold, or leave --holds out.")
 	case r.LargestFile < 0:
 		return act.Invalid("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
+	case len(r.Hosts) > maxHosts:
+		return act.Invalid("bad-host", "a repository can have %d hosts of its own, and no more", maxHosts)
 	case !r.Own() && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
 		return act.Invalid("not-a-house",
 			"%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed "+
 				"versions or on a size", r.Name, r.Kind)
 	}
+	return nil
+}
+
+// maxHosts is how many names of hosts a repository may have.
+const maxHosts = 20
+
+// hostForm is the name of a host (RFC 1123, 2.1) that is more than one label.
+var hostForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)+$`)
+
+// checkHosts checks the names of hosts that a repository is to answer under: each belongs to
+// one repository alone.
+func checkHosts(r *catalog.Repository, d *directory.State) error {
+	var hosts []string
+	for _, host := range r.Hosts {
+		host = strings.ToLower(strings.TrimSpace(host))
+		if len(host) > 253 || !hostForm.MatchString(host) {
+			return act.Invalid("bad-host", "%.80q cannot be the name of a host", host).
+				WithHint("Write a name without a port, such as images.skerry.example.")
+		}
+		if slices.Contains(hosts, host) {
+			continue
+		}
+		for _, other := range d.ByName {
+			if other.ID != r.ID && slices.Contains(other.Hosts, host) {
+				return fault.New(fault.Conflict, "host-taken", "%s answers under %s already", other.Name, host)
+			}
+		}
+		hosts = append(hosts, host)
+	}
+	r.Hosts = hosts
 	return nil
 }
 
@@ -134,9 +167,9 @@ func (s *Repositories) AddRepository(
 ) (catalog.Repository, error) {
 	r := n.Repository
 	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
-	// may lead is for those who look after everything.
+	// may lead, and who answers under which host, is for those who look after everything.
 	about := access.Of(catalog.Repository{Name: r.Name})
-	if r.Fetches() || r.Name == "" {
+	if r.Fetches() || r.Name == "" || len(r.Hosts) > 0 {
 		about = act.Everything
 	}
 	if err := s.directory.Allow(caller, access.Manage, about); err != nil {
@@ -179,6 +212,9 @@ func (s *Repositories) AddRepository(
 			if err := checkChain(r, d.Find); err != nil {
 				return record.Event{}, err
 			}
+		}
+		if err := checkHosts(&r, d); err != nil {
+			return record.Event{}, err
 		}
 		var ok bool
 		var err error
@@ -231,12 +267,25 @@ type SettingsChange struct {
 	// OnlyBuilds and OnlyRobots are what a house repository insists on.
 	OnlyBuilds, OnlyRobots, Closed *bool
 	LargestFile                    *int64
+	Hosts                          *[]string
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
 	Members                 *[]NewMember
 	ReleasesTo, SnapshotsTo *string
 	OpenMembers             *bool
+}
+
+// apply changes what every repository has.
+func (change SettingsChange) apply(r *catalog.Repository) {
+	act.Set(&r.Holds, change.Holds)
+	act.Set(&r.Description, change.Description)
+	act.Set(&r.AnonymousRead, change.AnonymousRead)
+	act.Set(&r.OnlyBuilds, change.OnlyBuilds)
+	act.Set(&r.OnlyRobots, change.OnlyRobots)
+	act.Set(&r.Closed, change.Closed)
+	act.Set(&r.LargestFile, change.LargestFile)
+	act.Set(&r.Hosts, change.Hosts)
 }
 
 // EditRepository changes the settings of a repository.
@@ -247,14 +296,13 @@ func (s *Repositories) EditRepository(
 	if err != nil {
 		return before, err
 	}
+	if change.Hosts != nil {
+		if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
+			return before, err
+		}
+	}
 	after := before
-	act.Set(&after.Holds, change.Holds)
-	act.Set(&after.Description, change.Description)
-	act.Set(&after.AnonymousRead, change.AnonymousRead)
-	act.Set(&after.OnlyBuilds, change.OnlyBuilds)
-	act.Set(&after.OnlyRobots, change.OnlyRobots)
-	act.Set(&after.Closed, change.Closed)
-	act.Set(&after.LargestFile, change.LargestFile)
+	change.apply(&after)
 	if err := checkSettings(after); err != nil {
 		return before, err
 	}
@@ -296,6 +344,9 @@ func (s *Repositories) EditRepository(
 			if err := checkChain(after, d.Find); err != nil {
 				return record.Event{}, err
 			}
+		}
+		if err := checkHosts(&after, d); err != nil {
+			return record.Event{}, err
 		}
 		event := s.Event(caller, record.EventRepositoryChanged)
 		event.Repository = name

@@ -3,6 +3,7 @@ package resolving
 import (
 	"context"
 	"errors"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -139,4 +140,17 @@ func (s *Resolving) chainLabelled(
 		}
 	}
 	return ecosystem.Found{}, ecosystem.ErrNoFile
+}
+
+// ComesFrom implements ecosystem.Origins.
+func (s *Resolving) ComesFrom(mirror, host string) bool {
+	r := s.directory.Known().ByName[mirror]
+	if r.Mirror == nil {
+		return false
+	}
+	host = strings.ToLower(host)
+	return slices.ContainsFunc(r.Mirror.Upstreams, func(u catalog.Upstream) bool {
+		at, err := url.Parse(u.URL)
+		return err == nil && (at.Host == host || at.Hostname() == host || strings.HasSuffix(at.Hostname(), "."+host))
+	})
 }
