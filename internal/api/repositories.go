@@ -92,11 +92,13 @@ type Mirror struct {
 
 // Prefetch is a rule that fills a mirror ahead of time.
 type Prefetch struct {
-	Patterns []string    `json:"patterns"`
-	Schedule string      `json:"schedule" doc:"cron form of five fields; empty: by hand only"`
-	Zone     string      `json:"zone" doc:"time zone" example:"Europe/Oslo"`
-	Newest   int         `json:"newest" doc:"how many of the newest versions"`
-	Next     []time.Time `json:"next" doc:"the next five times"`
+	Patterns []string `json:"patterns"`
+	Schedule string   `json:"schedule" doc:"cron form of five fields; empty: by hand only"`
+	Zone     string   `json:"zone" doc:"time zone" example:"Europe/Oslo"`
+	Newest   int      `json:"newest" doc:"how many of the newest versions"`
+	// Platforms are of images.
+	Platforms []string    `json:"platforms,omitempty" doc:"of images: which platforms; none is all" example:"linux/amd64"`
+	Next      []time.Time `json:"next" doc:"the next five times"`
 }
 
 // MirrorChange is how a mirror is to be; what is left out stays, or takes the
@@ -121,10 +123,11 @@ type MirrorChange struct {
 
 // PrefetchChange is how a prefetch rule is to be.
 type PrefetchChange struct {
-	Patterns *[]string `json:"patterns,omitempty"`
-	Schedule *string   `json:"schedule,omitempty" maxLength:"200"`
-	Zone     *string   `json:"zone,omitempty" maxLength:"100"`
-	Newest   *int      `json:"newest,omitempty" minimum:"1" maximum:"100"`
+	Patterns  *[]string `json:"patterns,omitempty"`
+	Schedule  *string   `json:"schedule,omitempty" maxLength:"200"`
+	Zone      *string   `json:"zone,omitempty" maxLength:"100"`
+	Newest    *int      `json:"newest,omitempty" minimum:"1" maximum:"100"`
+	Platforms *[]string `json:"platforms,omitempty" doc:"of images: which platforms, with * for any"`
 }
 
 // Chain is what stands behind a chain.

@@ -206,6 +206,9 @@ func mirrorFields(m *api.Mirror) []string {
 		}
 		pairs = append(pairs, "prefetches", strings.Join(p.Patterns, ", "), "when", when, "how many", "the newest "+
 			strconv.Itoa(p.Newest))
+		if len(p.Platforms) > 0 {
+			pairs = append(pairs, "platforms", strings.Join(p.Platforms, ", "))
+		}
 		var next []string
 		for _, at := range p.Next {
 			next = append(next, at.Format("Mon 2006-01-02 15:04 MST"))
@@ -409,7 +412,7 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
 // mirrorFlags are the settings of a mirror as flags.
 type mirrorFlags struct {
-	upstreams, redirectTo, allow, deny, prefetch []string
+	upstreams, redirectTo, allow, deny, prefetch, platforms []string
 	proxy, user, secretFile, schedule, zone      string
 	fresh, absent, connect, firstByte, silence   string
 	parallel, newest                             int
@@ -438,6 +441,7 @@ func (m *mirrorFlags) add(cmd *cobra.Command) {
 	f.StringVar(&m.schedule, "schedule", "", "when: minute, hour, day, month, day of the week, such as '30 5 * * 1-5'")
 	f.StringVar(&m.zone, "zone", "", "the schedule's time zone, such as Europe/Oslo (UTC)")
 	f.IntVar(&m.newest, "newest", 0, "how many of the newest versions are fetched ahead (1)")
+	f.StringSliceVar(&m.platforms, "platform", nil, "of images: which platforms are fetched ahead, such as linux/amd64 (all)")
 }
 
 // change is what the flags that were given say; nil if none was.
@@ -455,7 +459,7 @@ func (m *mirrorFlags) change(cmd *cobra.Command) (*api.MirrorChange, error) {
 		into **[]string
 	}{"upstream": {&m.upstreams, &c.Upstreams}, "redirect-to": {&m.redirectTo, &c.RedirectTo},
 		"allow": {&m.allow, &c.Allow},
-		"deny":  {&m.deny, &c.Deny}, "prefetch": {&m.prefetch, &rule.Patterns}} {
+		"deny":  {&m.deny, &c.Deny}, "prefetch": {&m.prefetch, &rule.Patterns}, "platform": {&m.platforms, &rule.Platforms}} {
 		if given(name) {
 			*to.into = to.from
 		}

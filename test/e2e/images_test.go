@@ -1,12 +1,15 @@
 package e2e
 
 import (
+	"encoding/json"
 	"encoding/xml"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"crelvo/internal/api"
 	"crelvo/internal/demo"
@@ -349,4 +352,60 @@ func TestImageHosts(t *testing.T) {
 	}
 	patch(t, own, map[string]any{"hosts": []string{}}, 200)
 	w.fails([]string{"NAME"}, "", tool("crane"), "ls", "images.skerry.example/skerry/berth", "--insecure")
+}
+
+// TestImagePrefetch: the newest images are fetched ahead, of the platforms that are wanted,
+// and charts by patterns.
+func TestImagePrefetch(t *testing.T) {
+	t.Parallel()
+	minimal := func(version string) madeup.Package {
+		return madeup.Package{Name: "openshore/minimal", Version: version, Description: "As little as possible"}
+	}
+	upstream, public, mirror := shelf(t, "oci", minimal("1.0.0"), minimal("1.1.0"))
+	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
+		"patterns": []string{"pkg:oci/openshore/minimal"}, "platforms": []string{"amd64"}}}}, 400)
+	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
+		"patterns": []string{"pkg:oci/openshore/minimal"}, "platforms": []string{"linux/amd*"}}}}, 200)
+	out, said, code := crelvoAsAdmin(t, "mirror", "prefetch", mirror)
+	if code != 0 || !strings.Contains(out, "pkg:oci/openshore/minimal@1.1.0") {
+		t.Fatalf("%d %s%s", code, out, said)
+	}
+	out, said, code = crelvoAsAdmin(t, "repo", "show", mirror)
+	if code != 0 || !strings.Contains(out, "linux/amd*") {
+		t.Errorf("%d %s%s", code, out, said)
+	}
+	switchTo(t, upstream, demo.Fault{Kind: "gone"})
+	w := newWorkshop(t)
+	crane := func(args ...string) string {
+		t.Helper()
+		return w.run("", tool("crane"), append(args, "--insecure")...)
+	}
+	crane("auth", "login", host(), "-u", "admin", "-p", house.Token)
+	crane("pull", "--platform", "linux/amd64", host()+"/"+mirror+"/openshore/minimal:1.1.0", "pulled.tar")
+	at := "/v2/" + mirror + "/openshore/minimal/manifests/"
+	must(t, "GET", at+"1.0.0", "", 503)
+	var index v1.Index
+	if err := json.Unmarshal(must(t, "GET", at+"1.1.0", "", 200).Body, &index); err != nil || len(index.Manifests) != 2 {
+		t.Fatalf("%+v, %v", index, err)
+	}
+	for _, m := range index.Manifests {
+		must(t, "GET", at+string(m.Digest), "", map[string]int{"amd64": 200, "arm64": 503}[m.Platform.Architecture])
+	}
+	switchTo(t, upstream)
+	forgetTrouble(t, mirror)
+	if out, said, code = crelvoAsAdmin(t, "mirror", "prefetch", mirror); code != 0 || !strings.Contains(out, "there") {
+		t.Errorf("again: %d %s%s", code, out, said)
+	}
+
+	gauge := madeup.Package{Name: "tide-gauge", Version: "2.1.0"}
+	upstream, public, mirror = shelf(t, "helm", gauge, madeup.Package{Name: "kelp", Version: "1.0.0"})
+	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
+		"patterns": []string{"pkg:helm/tide-*"}}}}, 200)
+	if out, said, code = crelvoAsAdmin(t, "mirror", "prefetch", mirror); code != 0 ||
+		!strings.Contains(out, "pkg:helm/tide-gauge@2.1.0") || strings.Contains(out, "kelp") {
+		t.Errorf("charts: %d %s%s; %s", code, out, said, public)
+	}
+	switchTo(t, upstream, demo.Fault{Kind: "gone"})
+	must(t, "GET", "/at/"+mirror+"/helm/tide-gauge-2.1.0.tgz", "", 200)
+	must(t, "GET", "/at/"+mirror+"/helm/kelp-1.0.0.tgz", "", 503)
 }

@@ -54,6 +54,8 @@ type Prefetch struct {
 	Zone     string `json:"zone,omitempty"`
 	// Newest is how many of the newest versions are wanted.
 	Newest int `json:"newest,omitempty"`
+	// Platforms are those of which images are wanted, with * for any; none is all.
+	Platforms []string `json:"platforms,omitempty"`
 }
 
 // ChainSettings say what stands behind a chain.

@@ -266,7 +266,7 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 		all["redirects to"], all["user"] = strings.Join(m.RedirectTo, ", "), m.User
 		all["proxy"], all["secret"] = yesNo[m.Proxy != ""], yesNo[m.Secret != ""]
 		all["prefetch"] = strings.TrimSpace(strings.Join(m.Prefetch.Patterns, ", ") + " " + m.Prefetch.Schedule + " " +
-			m.Prefetch.Zone)
+			m.Prefetch.Zone + " " + strings.Join(m.Prefetch.Platforms, ", "))
 	}
 	if c := r.Chain; c != nil {
 		name := func(id int64) string { return d.ByID[id].Name }

@@ -228,6 +228,15 @@ func (p *prefetching) packages(ctx context.Context) ([]purl.PURL, error) {
 	for _, key := range listed {
 		add(act.PURLOf(key, ""))
 	}
+	if _, ok := p.m.Speaks.(ecosystem.Sectioned); ok { // it lists all that there is
+		all, err := p.s.Names(ctx, p.m, 0)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range all {
+			add(purl.PURL{Ecosystem: p.m.Ecosystem, Name: name})
+		}
+	}
 	names, err := p.s.DB.PackagesOf(ctx, p.m.ID)
 	for _, key := range names {
 		add(act.PURLOf(key, ""))
@@ -242,6 +251,9 @@ func (p *prefetching) wants(of purl.PURL) bool {
 
 // one fetches the newest versions of a package.
 func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
+	if byContent, ok := p.m.Speaks.(ecosystem.ByContent); ok {
+		return p.labels(ctx, of, byContent)
+	}
 	key := catalog.PackageKey{RepositoryID: p.m.ID, Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}
 	if err := p.s.askAnew(ctx, p.m, of); err != nil {
 		return err

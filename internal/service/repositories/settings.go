@@ -5,6 +5,7 @@ import (
 	"context"
 	"net/url"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -119,6 +120,9 @@ func webAddress(text string) (string, error) {
 	return u.String(), nil
 }
 
+// platformForm is a system with an architecture, and perhaps a variant.
+var platformForm = regexp.MustCompile(`^[a-z0-9*_.-]{1,30}(/[a-z0-9*_.-]{1,30}){1,2}$`)
+
 func CheckPatterns(m *catalog.MirrorSettings) error {
 	for _, list := range [][]string{m.Allow, m.Deny, m.Prefetch.Patterns} {
 		if len(list) > maxPatterns {
@@ -142,6 +146,12 @@ func CheckPatterns(m *catalog.MirrorSettings) error {
 	p.Newest, p.Zone = cmp.Or(p.Newest, 1), cmp.Or(p.Zone, "UTC")
 	if p.Newest < 1 || p.Newest > 100 {
 		return act.Invalid("bad-newest", "a prefetch takes the newest 1 to 100 versions, not %d", p.Newest)
+	}
+	for _, platform := range p.Platforms {
+		if !platformForm.MatchString(platform) {
+			return act.Invalid("bad-platform", "%.60q is no platform of images", platform).
+				WithHint("Write it as linux/amd64, or with * for any run of characters.")
+		}
 	}
 	if p.Schedule == "" {
 		return nil
