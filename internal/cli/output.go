@@ -316,10 +316,13 @@ func (p *progress) follow(name string, size int64, r io.Reader) io.Reader {
 	if p.bars == nil {
 		return &toldReader{Reader: r, to: p.to, name: name, size: size, said: time.Now()}
 	}
-	bar := p.bars.AddBar(size, mpb.PrependDecorators(decor.Name(name+"  ")),
+	return p.bar(name, size).ProxyReader(r)
+}
+
+func (p *progress) bar(name string, size int64) *mpb.Bar {
+	return p.bars.AddBar(size, mpb.PrependDecorators(decor.Name(name+"  ")),
 		mpb.AppendDecorators(decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "),
 			decor.EwmaSpeed(decor.SizeB1024(0), "% .1f", 30)))
-	return bar.ProxyReader(r)
 }
 
 func (p *progress) wait() {

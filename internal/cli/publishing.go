@@ -23,17 +23,30 @@ func publishCommand(s *session) *cobra.Command {
 		Args: arguments(cobra.MinimumNArgs(1)),
 		Long: "Publish package files. npm tarballs, Python distributions, NuGet packages and jars say themselves what\n" +
 			"they are, a jar by the pom inside or beside it; for a third-party jar without one, --as says it and a\n" +
-			"pom is made.",
+			"pom is made. An archive of container images (an OCI layout, or what docker save writes) is pushed\n" +
+			"under the names and tags that it has, or what --as says.",
 		Example: "  crelvo publish target/berth-planner-1.4.0.jar --to releases\n" +
 			"  crelvo publish dist/tidecast-0.6.0-py3-none-any.whl dist/tidecast-0.6.0.tar.gz --to releases\n" +
-			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0",
+			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0\n" +
+			"  crelvo publish image.tar --to snapshots --as pkg:oci/berth-planner@1.5.0-dev.118",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
 				return usageError{fmt.Errorf("--to is missing: say which repository to publish to")}
 			}
+			var named purl.PURL
 			if as != "" {
-				if _, err := purl.Parse(as); err != nil {
+				var err error
+				if named, err = purl.Parse(as); err != nil {
 					return usageError{err}
+				}
+			}
+			if len(args) == 1 {
+				images, err := client.OpenImages(args[0])
+				if err != nil {
+					return err
+				}
+				if images != nil {
+					return errors.Join(s.publishImages(cmd, images, to, named), images.Close())
 				}
 			}
 			files, err := gather(args)

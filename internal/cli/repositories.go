@@ -413,10 +413,10 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 // mirrorFlags are the settings of a mirror as flags.
 type mirrorFlags struct {
 	upstreams, redirectTo, allow, deny, prefetch, platforms []string
-	proxy, user, secretFile, schedule, zone      string
-	fresh, absent, connect, firstByte, silence   string
-	parallel, newest                             int
-	largest                                      int64
+	proxy, user, secretFile, schedule, zone                 string
+	fresh, absent, connect, firstByte, silence              string
+	parallel, newest                                        int
+	largest                                                 int64
 }
 
 func (m *mirrorFlags) add(cmd *cobra.Command) {

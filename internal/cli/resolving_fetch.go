@@ -21,16 +21,17 @@ import (
 )
 
 func fetchCommand(s *session) *cobra.Command {
-	var in, dir string
+	var in, dir, platform string
 	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified",
 		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Download the files of a version, verified. Without a version it is the newest release, or where\n" +
 			"there is none the newest snapshot. The qualifiers type and classifier choose one file.\n\n" +
 			"What is there already and right is not fetched again; what is there with other content is\n" +
 			"overwritten only after a yes. A transfer that broke off goes on where it was when the same is\n" +
-			"fetched again.",
+			"fetched again. A container image is written as one archive, an OCI image layout.",
 		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n" +
-			"  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'",
+			"  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'\n" +
+			"  crelvo fetch pkg:oci/berth-planner@1.4.0 --platform linux/amd64",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
@@ -39,6 +40,9 @@ func fetchCommand(s *session) *cobra.Command {
 			c, err := s.client()
 			if err != nil {
 				return err
+			}
+			if asked.Ecosystem == "oci" {
+				return s.fetchImage(cmd, c, asked, in, dir, platform)
 			}
 			p, err := c.Package(cmd.Context(), args[0], in)
 			if err != nil {
@@ -85,6 +89,7 @@ func fetchCommand(s *session) *cobra.Command {
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only from this repository")
 	cmd.Flags().StringVar(&dir, "dir", ".", "the folder to write to")
+	cmd.Flags().StringVar(&platform, "platform", "", "of an image for several platforms: the one for this, such as linux/amd64")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
 }

@@ -157,4 +157,3 @@ func (p *prefetching) kept(
 	}
 	return f, err
 }
-
