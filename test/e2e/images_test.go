@@ -361,7 +361,7 @@ func TestImagePrefetch(t *testing.T) {
 	minimal := func(version string) madeup.Package {
 		return madeup.Package{Name: "openshore/minimal", Version: version, Description: "As little as possible"}
 	}
-	upstream, public, mirror := shelf(t, "oci", minimal("1.0.0"), minimal("1.1.0"))
+	upstream, _, mirror := shelf(t, "oci", minimal("1.0.0"), minimal("1.1.0"))
 	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
 		"patterns": []string{"pkg:oci/openshore/minimal"}, "platforms": []string{"amd64"}}}}, 400)
 	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
@@ -398,12 +398,12 @@ func TestImagePrefetch(t *testing.T) {
 	}
 
 	gauge := madeup.Package{Name: "tide-gauge", Version: "2.1.0"}
-	upstream, public, mirror = shelf(t, "helm", gauge, madeup.Package{Name: "kelp", Version: "1.0.0"})
+	upstream, _, mirror = shelf(t, "helm", gauge, madeup.Package{Name: "kelp", Version: "1.0.0"})
 	patch(t, mirror, map[string]any{"mirror": map[string]any{"prefetch": map[string]any{
 		"patterns": []string{"pkg:helm/tide-*"}}}}, 200)
 	if out, said, code = crelvoAsAdmin(t, "mirror", "prefetch", mirror); code != 0 ||
 		!strings.Contains(out, "pkg:helm/tide-gauge@2.1.0") || strings.Contains(out, "kelp") {
-		t.Errorf("charts: %d %s%s; %s", code, out, said, public)
+		t.Errorf("charts: %d %s%s", code, out, said)
 	}
 	switchTo(t, upstream, demo.Fault{Kind: "gone"})
 	must(t, "GET", "/at/"+mirror+"/helm/tide-gauge-2.1.0.tgz", "", 200)
