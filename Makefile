@@ -66,7 +66,7 @@ race: build ## run the tests below the whole program under the race detector
 	@./test/install.sh run test
 	go test -race -count=1 -timeout 30m ./internal/...
 
-bench: build ## measure speed against nginx and plain files
+bench: build test/clients/bin/.done ## measure speed against nginx and plain files
 	@./test/install.sh run bench
 	go run ./test/bench
 

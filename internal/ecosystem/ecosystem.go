@@ -199,6 +199,19 @@ type Maturing interface {
 	Belongs(d catalog.Details) (parts []VersionPart, about, what string)
 }
 
+// Endorsed is an ecosystem whose versions are signed by others that are about them.
+type Endorsed interface {
+	Maturing
+	// Endorsements are the signatures in a version that is about another one, by its own file
+	// and the media type of that; part gives a part of it, nil if it is not there.
+	Endorsements(ctx context.Context, raw []byte, mediaType, subject string,
+		part func(catalog.Sum) ([]byte, error)) ([]Endorsement, error)
+}
+
+// Endorsement is a signature of a message that names what is signed, or an envelope (DSSE)
+// with a statement about it.
+type Endorsement struct{ Message, Signature, Envelope []byte }
+
 // VersionPart is a version that another one is made of, and in a few words what it is there.
 type VersionPart struct{ Version, What string }
 

@@ -50,6 +50,10 @@ type bench struct {
 
 	plain  *plain // of S5
 	rounds int    // of publishing so far
+
+	imaged      bool
+	imageMemory int64 // before the first image, in bytes
+	images      *demo.Upstream
 }
 
 func (b *bench) note(format string, args ...any) {
@@ -95,7 +99,7 @@ func run(ctx context.Context, only string) (err error) {
 	defer b.endFifty()
 	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
-	for _, r := range rows() {
+	for _, r := range append(rows(), imageRows()...) {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {
 			continue
 		}

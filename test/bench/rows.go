@@ -153,7 +153,9 @@ func (b *bench) startNginx() (stop func(), err error) {
 events { worker_connections 1024; }
 http { access_log off; sendfile on; tcp_nopush on; keepalive_requests 1000000; root %s;
   client_body_temp_path %s/t1; proxy_temp_path %s/t2; fastcgi_temp_path %s/t3; uwsgi_temp_path %s/t4; scgi_temp_path %s/t5;
-  server { listen %s; location /at/ { default_type application/json; try_files $uri $uri/document.json =404; } } }`,
+  server { listen %s; location /at/ { default_type application/json; try_files $uri $uri/document.json =404; }
+    location = /v2/ { return 200 "{}"; }
+    location ~ ^/v2/.*/manifests/ { default_type application/vnd.oci.image.manifest.v1+json; } } }`,
 		user, b.dir, b.dir, b.nginxRoot(), b.dir, b.dir, b.dir, b.dir, b.dir, listen)
 	path := filepath.Join(b.dir, "nginx.conf")
 	if err := os.WriteFile(path, []byte(configuration), 0o600); err != nil {

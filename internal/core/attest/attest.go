@@ -154,6 +154,16 @@ func readStatement(raw []byte) (Document, error) {
 	return d, nil
 }
 
+// Signers names the keys whose signature of a message is right.
+func Signers(keys []Key, message, signature []byte) (by []string) {
+	for _, k := range keys {
+		if verify(k.Public, message, signature) {
+			by = append(by, k.Name)
+		}
+	}
+	return by
+}
+
 func verify(key crypto.PublicKey, message, signature []byte) bool {
 	sum := sha256.Sum256(message)
 	switch key := key.(type) {

@@ -27,6 +27,7 @@ const (
 	Behind        Kind = "behind"
 	Approved      Kind = "approved"
 	Asks          Kind = "asks"
+	ComesWith     Kind = "comes-with"
 )
 
 // Gate is a condition on a hop.
@@ -35,7 +36,7 @@ type Gate struct {
 	// Names are keys (signed-by, attested), teams (approved), licences, or whose
 	// build it must be (recorded-build, tests-passed).
 	Names []string
-	Type  string        // attested: the predicate type
+	Type  string        // attested: the predicate type; comes-with: of what is attached
 	Count int           // approved: how many; behind: by how many versions
 	For   time.Duration // waited: how long; asks: the time limit
 	URL   string        // asks
@@ -45,7 +46,7 @@ type Gate struct {
 var Forms = []string{
 	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY",
 	"attested TYPE by KEY, KEY",
-	"licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
+	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
 	"asks https://check.example/ within 10s",
 }
 
@@ -125,6 +126,10 @@ func (p *gateParser) parse() (wrong string) {
 		if len(p.words) > 0 && !p.after("by") {
 			return `after the type comes "by" and the keys`
 		}
+	case ComesWith:
+		if g.Type = p.take(); g.Type == "" {
+			return "it does not say with what, such as application/spdx+json"
+		}
 	case Waited:
 		var err error
 		if g.For, err = parseDuration(p.take()); err != nil || g.For <= 0 || g.For > 366*24*time.Hour {
@@ -193,6 +198,8 @@ func (g Gate) String() string {
 		if names != "" {
 			text += " by " + names
 		}
+	case ComesWith:
+		text += " " + g.Type
 	case Waited:
 		text += " " + writtenDuration(g.For)
 	case Behind:
@@ -236,12 +243,14 @@ func (g Gate) Sentence() string {
 	case NoSnapshots:
 		return "depends on no snapshot any more"
 	case SignedBy:
-		return "every file is signed by " + names
+		return "every file, or image, is signed by " + names
 	case Attested:
 		if names == "" {
 			return "its build has a statement of the type " + g.Type
 		}
 		return "its build has a statement of the type " + g.Type + " signed by " + names
+	case ComesWith:
+		return g.Type + " is attached to it"
 	case Licences:
 		return "its licence is " + names
 	case Waited:

@@ -55,6 +55,9 @@ type Item struct {
 	Licences     []catalog.Licence
 	// Signers has for every file that is to be signed the keys that signed it.
 	Signers map[string][]string
+	// With are the types of what is attached to it; nil if nothing can be attached to versions
+	// of its kind.
+	With []string
 	// WillSign names the key that the hop signs with.
 	WillSign string
 	There    []string // the releases of the package that the target has
@@ -153,6 +156,8 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		return signed(g, item, name)
 	case Licences:
 		return licensed(g, item, name)
+	case ComesWith:
+		return comesWith(g, item, name)
 	case Waited:
 		if until := item.Since.Add(g.For); f.Now.Before(until) {
 			return Waiting, fmt.Sprintf("%s is in %s since %s; until %s", item.PURL.Name, f.From, moment(item.Since),
@@ -273,7 +278,23 @@ func signed(g Gate, item Item, name string) (State, string) {
 			return Fail, file + " is not signed by any of them"
 		}
 	}
+	if len(item.Signers) == 1 {
+		return Pass, name + " is signed by " + by
+	}
 	return Pass, fmt.Sprintf("%s: %d files are signed by %s", name, len(item.Signers), by)
+}
+
+func comesWith(g Gate, item Item, name string) (State, string) {
+	if item.With == nil {
+		return Pass, "nothing is attached to packages such as " + item.PURL.Name
+	}
+	if slices.ContainsFunc(item.With, func(what string) bool { return purl.Glob(g.Type, what) }) {
+		return Pass, name + " comes with it"
+	}
+	if len(item.With) == 0 {
+		return Fail, name + " comes with nothing"
+	}
+	return Fail, name + " comes with " + strings.Join(item.With, ", ") + " alone"
 }
 
 func licensed(g Gate, item Item, name string) (State, string) {

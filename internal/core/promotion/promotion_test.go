@@ -58,6 +58,11 @@ func TestGates(t *testing.T) {
 		{"signed-by yard", nil, Fail, "a.pom is not signed"},
 		{"signed-by yard", func(i *Item) { i.WillSign = "yard" }, Pass, "signed on the way"},
 		{"signed-by yard", func(i *Item) { i.Signers = nil }, Fail, "no signatures"},
+		{"signed-by yard", func(i *Item) { i.Signers = map[string][]string{"sha256:00": {"yard"}} }, Pass, "is signed by yard"},
+		{"comes-with application/spdx+json", nil, Pass, "nothing is attached"},
+		{"comes-with application/spdx*", func(i *Item) { i.With = []string{"x", "application/spdx+json"} }, Pass, "comes with"},
+		{"comes-with application/spdx+json", func(i *Item) { i.With = []string{"x"} }, Fail, "comes with x alone"},
+		{"comes-with application/spdx+json", func(i *Item) { i.With = []string{} }, Fail, "comes with nothing"},
 		{"attested slsa", nil, Pass, "has one"}, {"attested slsa by yard, line", nil, Pass, "signed by yard"},
 		{"attested slsa by line", nil, Fail, "has none"}, {"attested vex", nil, Fail, "has none"},
 		{"licences MIT, Apache-2.0", nil, Pass, "Apache-2.0"}, {"licences MIT", nil, Fail, "Apache-2.0"},
@@ -106,13 +111,15 @@ func TestRefusal(t *testing.T) {
 func TestParseGate(t *testing.T) {
 	for text, want := range map[string]string{"waited 72h": "waited 3d", "waited 90m": "waited 1h30m",
 		"approved 2 by a,b": "approved 2 by a, b", "asks http://x.example/": "asks http://x.example/ within 10s",
-		"behind 0": "behind 0"} {
+		"behind 0":     "behind 0",
+		"comes-with x": "comes-with x"} {
 		g, err := ParseGate(text)
 		if err != nil || g.String() != want || g.Sentence() == "" {
 			t.Errorf("%s: %s, %v", text, g, err)
 		}
 	}
-	for _, text := range []string{"", "open", "recorded-build now", "signed-by", "licences (", "attested",
+	for _, text := range []string{"", "open", "recorded-build now", "signed-by", "comes-with", "comes-with a b",
+		"licences (", "attested",
 		"attested x with y", "waited", "waited -1h", "waited 900d", "behind", "behind -1", "behind x",
 		"approved by a", "approved 0 by a", "approved 1", "approved 1 of a", "asks ftp://x", "asks http://u:p@x.example/",
 		"asks http://x.example/ within 2h", "asks http://x.example/ soon 2s"} {

@@ -59,6 +59,8 @@ type manifest struct {
 	content
 	raw   []byte
 	index bool
+	// aboutBy is the image that it is about by the tag that it is pushed to.
+	aboutBy string
 	// guessed: it does not say itself of which media type it is.
 	guessed bool
 }

@@ -279,6 +279,9 @@ func (o OCI) putManifest(c *ecosystem.Call) error {
 	if ref.tag != "" {
 		labels = []string{ref.tag}
 	}
+	if m.Subject == nil {
+		m.aboutBy = aboutBy(ref.tag)
+	}
 	if err := o.publish(c, r, m, sum, labels, 0); err != nil {
 		return err
 	}
@@ -313,8 +316,14 @@ func (o OCI) publish(
 	if err != nil {
 		return err
 	}
+	said := map[string]json.RawMessage{nativeType: typed}
+	if m.aboutBy != "" {
+		if said[nativeSubject], err = json.Marshal(m.aboutBy); err != nil {
+			return err
+		}
+	}
 	p.Files = []ecosystem.StagedFile{{Place: place(key.Namespace, key.Name, sum), Staged: staged,
-		Details: catalog.Details{Native: map[string]json.RawMessage{nativeType: typed}}}}
+		Details: catalog.Details{Native: said}}}
 	_, err = c.Desk.Publish(ctx, c.Caller, r, o, p)
 	if err == nil || fault.Of(err).Code != "part-unknown" || !c.Repository.Gathers() || depth > maxNesting {
 		return err

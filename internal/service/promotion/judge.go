@@ -46,7 +46,6 @@ func (s *Promotion) judge(
 	if err != nil {
 		return nil, err
 	}
-	signed := slices.ContainsFunc(parsed, func(g promotion.Gate) bool { return g.Kind == promotion.SignedBy })
 	for i, item := range c.items {
 		if s.accompanies(c, item) {
 			continue // what it belongs to is judged
@@ -63,13 +62,8 @@ func (s *Promotion) judge(
 				fact.Dependencies = append(fact.Dependencies, d)
 			}
 		}
-		if signed {
-			if fact.Signers, err = s.signersOfFiles(ctx, item); err != nil {
-				return nil, err
-			}
-			if s.signsBeside(item.Ecosystem) {
-				fact.WillSign = c.stage.SignWith
-			}
+		if err := s.signatures(ctx, c, item, parsed, &fact); err != nil {
+			return nil, err
 		}
 		facts.Items = append(facts.Items, fact)
 	}
@@ -94,6 +88,26 @@ func (s *Promotion) judge(
 		facts.Outside[g.URL] = s.askOutside(ctx, g, q)
 	}
 	return promotion.Judge(parsed, facts), ctx.Err()
+}
+
+// signatures adds who signed an item and what is attached to it, as far as gates look at that.
+func (s *Promotion) signatures(
+	ctx context.Context, c *crossing, item crossingItem, gates []promotion.Gate, fact *promotion.Item,
+) (err error) {
+	asks := func(kind promotion.Kind) bool {
+		return slices.ContainsFunc(gates, func(g promotion.Gate) bool { return g.Kind == kind })
+	}
+	signed := asks(promotion.SignedBy)
+	if !signed && !asks(promotion.ComesWith) {
+		return nil
+	}
+	if fact.With, fact.Signers, err = s.endorsed(ctx, c, item, signed); err != nil || !signed || fact.Signers != nil {
+		return err
+	}
+	if fact.Signers, err = s.signersOfFiles(ctx, item); err == nil && s.signsBeside(item.Ecosystem) {
+		fact.WillSign = c.stage.SignWith
+	}
+	return err
 }
 
 // crosses tells whether a package crosses the hop too.

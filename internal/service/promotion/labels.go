@@ -110,18 +110,29 @@ func (s *Promotion) chooseLabels(
 	if err != nil {
 		return err
 	}
+	details, err := s.DB.DetailsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
 	for i := range c.items {
 		item := &c.items[i]
 		m, ok := s.maturing(*item)
-		item.had = had[item.ID]
-		if !ok || len(item.had) == 0 {
-			continue // what has none is part of another, or about it
+		if item.had = had[item.ID]; !ok {
+			continue
 		}
-		wanted, named := each[item.Key()]
-		if delete(each, item.Key()); !named {
-			wanted = all
+		_, item.about, _ = m.Belongs(details[item.ID])
+		switch {
+		case len(item.had) == 0: // it is part of another, or about it
+		case item.about != "":
+			// Its labels, if it has any, name what it is about, and not a release.
+			c.label(item, m, "")
+		default:
+			wanted, named := each[item.Key()]
+			if delete(each, item.Key()); !named {
+				wanted = all
+			}
+			c.label(item, m, wanted)
 		}
-		c.label(item, m, wanted)
 	}
 	return nil
 }
@@ -134,6 +145,8 @@ func (c *crossing) label(item *crossingItem, m ecosystem.Maturing, wanted string
 			item.gets(label)
 		case snapshot && wanted == "":
 			item.gets(released(label))
+		case !release && !snapshot && item.about != "":
+			item.gets(label)
 		}
 	}
 	if wanted != "" {
@@ -148,7 +161,7 @@ func (c *crossing) label(item *crossingItem, m ecosystem.Maturing, wanted string
 			c.problem("%s holds %s, and %s is none", c.to.Name, c.to.Holds, label)
 		}
 	}
-	if item.labels == nil && !item.along {
+	if item.labels == nil && !item.along && item.about == "" {
 		c.problem("no release follows from %s of %s; say which label it gets (--as)", strings.Join(item.had, ", "),
 			item.Name)
 	}
@@ -167,12 +180,12 @@ func released(label string) string {
 	return before
 }
 
-// accompanies tells whether an item only belongs to another one of its package: it has no
-// label of its own.
+// accompanies tells whether an item only belongs to another one of its package: it is about
+// that, or has no label of its own.
 func (s *Promotion) accompanies(c *crossing, item crossingItem) bool {
 	_, ok := s.maturing(item)
-	return ok && len(item.had) == 0 && slices.ContainsFunc(c.items, func(o crossingItem) bool {
-		return o.Key() == item.Key() && len(o.had) > 0
+	return ok && slices.ContainsFunc(c.items, func(o crossingItem) bool {
+		return o.Key() == item.Key() && (len(item.had) == 0 && len(o.had) > 0 || item.about == o.Version)
 	})
 }
 

@@ -53,6 +53,8 @@ type crossingItem struct {
 	// only belongs to another one.
 	had, labels []string
 	along       bool
+	// about is the version of its package that it is about; "" if it is about none.
+	about string
 }
 
 type fileRewrite struct {
