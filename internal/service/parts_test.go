@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/ecosystem/oci"
@@ -305,5 +307,40 @@ func TestIdleParts(t *testing.T) {
 	}
 	if all, err = n.store.AllBegun(ctx, ""); err != nil || len(all) > 500 {
 		t.Errorf("%d are begun, %v", len(all), err)
+	}
+}
+
+// TestBuiltUpon: who asks who uses an image is told which others begin with its layers.
+func TestBuiltUpon(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r, key := n.images(t)
+	made := func(name string, base *madeup.Image) madeup.Image {
+		t.Helper()
+		i := madeup.Package{Name: "x", Version: name}.Image("linux/amd64", base)
+		if err := errors.Join(n.sendParts(t, key, i), n.push(t, r, i, name)); err != nil {
+			t.Fatal(err)
+		}
+		return i
+	}
+	base := made("base", nil)
+	upon := made("upon", &base)
+	made("further", &upon)
+	made("other", nil)
+	for tag, want := range map[string]string{"base": "further upon", "upon": "further", "further": "", "other": ""} {
+		pattern, err := purl.ParsePattern("pkg:oci/x@" + tag)
+		if err != nil {
+			t.Fatal(err)
+		}
+		who, err := n.Use.WhoUses(t.Context(), n.admin, pattern, "")
+		if err != nil {
+			t.Fatalf("%s: %v", tag, err)
+		}
+		var got []string
+		for _, need := range who.Needs {
+			got = append(got, need.PURL.Qualifiers["tag"])
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("upon %s are %q, want %q", tag, got, want)
+		}
 	}
 }

@@ -228,10 +228,18 @@ func (o OCI) takesAs(c *ecosystem.Call, m manifest) ecosystem.AsArtifact {
 	return nil
 }
 
+// maxArtifactParts is how many files a manifest of another ecosystem's package may name, its
+// config among them: each is copied on the way.
+const maxArtifactParts = 4
+
 // publishAs publishes a manifest as a version of another ecosystem, which takes what the
 // manifest names into its own files.
 func (o OCI) publishAs(c *ecosystem.Call, e ecosystem.AsArtifact, ref reference, m manifest, sum catalog.Sum) error {
 	ctx := c.Request().Context()
+	if len(m.parts()) > maxArtifactParts {
+		return fault.New(fault.Invalid, "bad-manifest", "the manifest names %d files, and %s has %d at most with its config",
+			len(m.parts()), e.Title(), maxArtifactParts)
+	}
 	a := ecosystem.Artifact{Manifest: m.raw}
 	is, _ := e.IsImage(split(c.Parts["*"]))
 	staged := []ecosystem.Staged{}

@@ -149,10 +149,16 @@ func (s *Use) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern
 	var ids []int64
 	var versions []string
 	for _, h := range holdings {
+		labelled := map[string]bool{} // versions that a label stands for which fits
+		for label, version := range h.Package.Labels {
+			named := p
+			named.Version = label
+			labelled[version] = labelled[version] || !of.Whole() && of.Match(named)
+		}
 		for _, v := range h.Package.Versions {
 			named := p
 			named.Version = v.Version
-			if v.ID != 0 && (of.Match(named) || v.Upload != "" &&
+			if v.ID != 0 && (of.Match(named) || labelled[v.Version] || v.Upload != "" &&
 				of.Match(purl.PURL{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: v.Upload})) {
 				ids, versions = append(ids, v.ID), append(versions, v.Version)
 			}
@@ -167,7 +173,17 @@ func (s *Use) WhoUses(ctx context.Context, caller access.Caller, of purl.Pattern
 	if w.Builds, err = s.DB.UsingBuilds(ctx, ids); err != nil {
 		return w, err
 	}
-	w.Needs, err = s.needing(ctx, caller, p, versions)
+	if w.Needs, err = s.needing(ctx, caller, p, versions); err != nil {
+		return w, err
+	}
+	upon, err := s.DB.BuiltUpon(ctx, s.directory.ScopeOf(s.directory.Readable(caller)...), ids, mostNeeding)
+	for _, b := range upon {
+		of := purl.PURL{Ecosystem: b.Ecosystem, Namespace: b.Namespace, Name: b.Name, Version: b.Version}
+		if b.Label != "" {
+			of.Qualifiers = map[string]string{"tag": b.Label}
+		}
+		w.Needs = append(w.Needs, NeededBy{PURL: of, Wants: "its layers"})
+	}
 	return w, err
 }
 
