@@ -33,7 +33,7 @@ type PackageLine struct {
 	Namespace   string    `json:"namespace"`
 	Name        string    `json:"name"`
 	Repository  string    `json:"repository"`
-	Latest      string    `json:"latest" doc:"the version that arrived last"`
+	Latest      string    `json:"latest" doc:"the version that arrived last; of images the newest tag"`
 	Versions    int64     `json:"versions"`
 	Bytes       int64     `json:"bytes"`
 	ChangedAt   time.Time `json:"changedAt"`

@@ -131,3 +131,34 @@ func (tx *Tx) setReadme(ctx context.Context, versionID int64, r *catalog.Readme)
 		r.Format)
 	return err
 }
+
+// NewestLabels gives packages whose versions have no order but that of their coming their
+// Latest anew: the label that stands for it or, where none does, the one that was moved last.
+// One without labels keeps what it has.
+func (db *DB) NewestLabels(ctx context.Context, packages []*Summary) error {
+	if len(packages) == 0 {
+		return nil
+	}
+	var repositories []int64
+	var ecosystems, namespaces, names, latest []string
+	for _, p := range packages {
+		repositories, ecosystems = append(repositories, p.RepositoryID), append(ecosystems, p.Ecosystem)
+		namespaces, names, latest = append(namespaces, p.Namespace), append(names, p.Name), append(latest, p.Latest)
+	}
+	var rows []struct {
+		Place int    `db:"place"`
+		Name  string `db:"name"`
+	}
+	err := db.SelectContext(ctx, &rows, `select n.place - 1 place, l.name
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) with ordinality
+			n (repository_id, ecosystem, namespace, name, latest, place)
+		join package p on p.repository_id = n.repository_id and p.ecosystem = n.ecosystem and p.namespace = n.namespace
+			and p.name = n.name
+		cross join lateral (select l.name from label l where l.package_id = p.id and l.visible_until is null
+			order by l.version = n.latest desc, l.visible_from desc, l.name desc limit 1) l`, repositories, ecosystems,
+		namespaces, names, latest)
+	for _, r := range rows {
+		packages[r.Place].Latest = r.Name
+	}
+	return err
+}

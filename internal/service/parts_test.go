@@ -344,3 +344,20 @@ func TestBuiltUpon(t *testing.T) {
 		}
 	}
 }
+
+// TestSearchedImages: a list of packages names an image by its newest tag, whatever came
+// after that without one.
+func TestSearchedImages(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r, key := n.images(t)
+	for i, tags := range [][]string{{"1.4.0"}, {"1.5.0", "latest"}, nil} {
+		image := imageOf(fmt.Sprint(i))
+		if err := errors.Join(n.sendParts(t, key, image), n.push(t, r, image, tags...)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found, err := n.Search.Search(t.Context(), n.admin, "x", "", 10, 0)
+	if err != nil || len(found) != 1 || found[0].Latest != "latest" && found[0].Latest != "1.5.0" {
+		t.Errorf("%+v, %v", found, err)
+	}
+}

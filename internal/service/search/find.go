@@ -64,6 +64,15 @@ func (s *Search) Search(
 		return nil, fault.New(fault.Unavailable, "search-too-long", "this search takes longer than %s", searchLimit).
 			WithHint("Add a word or a repository, so that fewer versions have to be looked at.")
 	}
+	var labelled []*record.Summary
+	for i := range rows {
+		if purl.ByTime(rows[i].Ecosystem) {
+			labelled = append(labelled, &rows[i])
+		}
+	}
+	if err == nil {
+		err = s.DB.NewestLabels(ctx, labelled)
+	}
 	found := make([]Match, len(rows))
 	for i, row := range rows {
 		found[i] = Match{row, d.ByID[row.RepositoryID]}
