@@ -4,11 +4,14 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/retention"
 	"crelvo/internal/record"
@@ -49,6 +52,9 @@ func (w *Server) addRepositories() {
 		})
 	operate(w, "add-repository", forSomeAdmin, http.MethodPost, path, "Make a repository",
 		func(ctx context.Context, v visit, in *answer[api.NewRepository]) (*answer[api.Repository], error) {
+			if err := notOwnHost(v, in.Body.Hosts); err != nil {
+				return nil, err
+			}
 			r, err := w.service.Repositories.AddRepository(ctx, v.caller, newRepository(in.Body))
 			return w.oneRepository(ctx, v, r, err)
 		})
@@ -57,6 +63,11 @@ func (w *Server) addRepositories() {
 			ByName
 			Body api.RepositoryChange
 		}) (*answer[api.Repository], error) {
+			if in.Body.Hosts != nil {
+				if err := notOwnHost(v, *in.Body.Hosts); err != nil {
+					return nil, err
+				}
+			}
 			change := repositories.SettingsChange{Holds: (*catalog.Holds)(in.Body.Holds),
 				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds,
 				OnlyRobots: in.Body.OnlyRobots,
@@ -71,6 +82,19 @@ func (w *Server) addRepositories() {
 			r, err := w.service.Repositories.EditRepository(ctx, v.caller, in.Name, change)
 			return w.oneRepository(ctx, v, r, err)
 		})
+}
+
+// notOwnHost refuses the host of the server itself as one of a repository: no other one would
+// be found there any more.
+func notOwnHost(v visit, hosts []string) error {
+	at, err := url.Parse(v.address)
+	if err == nil && slices.ContainsFunc(hosts, func(host string) bool {
+		return strings.EqualFold(strings.TrimSpace(host), at.Hostname())
+	}) {
+		return fault.New(fault.Invalid, "bad-host", "%s is the host of the server itself", at.Hostname()).
+			WithHint("Give the repository a name of its own, which leads here too.")
+	}
+	return nil
 }
 
 func (w *Server) oneRepository(

@@ -64,11 +64,11 @@ func TestDemo(t *testing.T) {
 	const deckhand = "deckhand/knots-and-splices"
 	for who, want := range map[string]string{
 		demo.User + "/" +
-			demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget " +
+			demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget " +
 			"shore-oci shore-pypi snapshots staging ",
-		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-oci " +
+		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci " +
 			"shore-pypi snapshots staging ",
-		deckhand: "mainland-maven platform releases shore-cargo shore-maven shore-npm shore-nuget shore-oci shore-pypi " +
+		deckhand: "mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci shore-pypi " +
 			"snapshots staging ",
 		"": "releases ",
 	} {

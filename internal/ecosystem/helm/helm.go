@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/splice"
+	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/onefile"
 )
@@ -150,6 +151,11 @@ func readChart(raw []byte) (c chart, err error) {
 
 // details are what is told of a version.
 func (c chart) details() (d catalog.Details, err error) {
+	// It is shown again as it is kept: by helm in terminals, too.
+	c.Description = text.Clean(c.Description, true, text.MaxText)
+	for _, line := range []*string{&c.AppVersion, &c.KubeVersion, &c.Type, &c.Home, &c.Icon} {
+		*line = text.Clean(*line, false, text.MaxLine)
+	}
 	raw, err := json.Marshal(c)
 	if err != nil {
 		return d, err

@@ -69,6 +69,23 @@ func TestConformance(t *testing.T) {
 	})
 }
 
+// TestHostileChart: what a chart says of itself is made fit to be shown.
+func TestHostileChart(t *testing.T) {
+	c, err := readChart([]byte("apiVersion: v2\nname: kelp\nversion: 1.0.0\nappVersion: \"1\\e[2J\"\n" +
+		"description: \"one\\0two\\u202ethree\"\nhome: \"javascript:alert(1)\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := c.details()
+	if err != nil || strings.ContainsAny(d.Description, "\x00\u202e") || d.Homepage != "" {
+		t.Errorf("%+v, %v", d, err)
+	}
+	kept, err := chartOf(&catalog.Version{Version: "1.0.0", Details: d})
+	if err != nil || strings.ContainsAny(kept.Description+kept.AppVersion, "\x00\u202e\x1b") {
+		t.Errorf("%+v, %v", kept, err)
+	}
+}
+
 // index is what clients read.
 type index struct {
 	APIVersion string
@@ -103,22 +120,8 @@ func TestRoutes(t *testing.T) {
 	d.Send(201, http.MethodPut, "gangway-1.4.0.tgz", chart)
 	d.Send(201, http.MethodPost, "", versioned(gangway, "1.10.0").Chart())
 	snapshot := versioned(gangway, "1.11.0-dev.1")
-	var form bytes.Buffer
-	w := multipart.NewWriter(&form)
-	for name, content := range map[string][]byte{"gangway-1.11.0-dev.1.tgz": snapshot.Chart(),
-		"gangway-1.11.0-dev.1.tgz.prov": snapshot.Provenance(snapshot.Chart())} {
-		part, err := w.CreateFormFile("chart", name)
-		if err == nil {
-			_, err = part.Write(content)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	d.Send(201, http.MethodPost, "", form.Bytes(), "Content-Type", w.FormDataContentType())
+	form, contentType := formOf(t, snapshot.Provenance(snapshot.Chart()), snapshot.Chart())
+	d.Send(201, http.MethodPost, "", form, "Content-Type", contentType)
 	// Provenance may come later.
 	proof := gangway.Provenance(chart)
 	d.Send(201, http.MethodPut, "gangway-1.4.0.tgz.prov", proof)
@@ -160,6 +163,26 @@ func TestRoutes(t *testing.T) {
 	d.Get(200, "gangway-1.10.0.tgz")
 }
 
+// formOf is a form with files.
+func formOf(t *testing.T, files ...[]byte) (body []byte, contentType string) {
+	t.Helper()
+	var b bytes.Buffer
+	w := multipart.NewWriter(&b)
+	for i, content := range files {
+		part, err := w.CreateFormFile("chart", fmt.Sprint(i, ".tgz"))
+		if err == nil {
+			_, err = part.Write(content)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes(), w.FormDataContentType()
+}
+
 // TestPublishRefuses: what is no chart, or another one than it is sent as, is refused.
 func TestPublishRefuses(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, New())
@@ -182,27 +205,10 @@ func TestPublishRefuses(t *testing.T) {
 	changed := gangway
 	changed.Description = "another"
 	d.Send(409, http.MethodPut, "gangway-1.4.0.tgz", changed.Chart())
-	form := func(all ...[]byte) ([]byte, string) {
-		var b bytes.Buffer
-		w := multipart.NewWriter(&b)
-		for i, content := range all {
-			part, err := w.CreateFormFile("chart", fmt.Sprint(i, ".tgz"))
-			if err == nil {
-				_, err = part.Write(content)
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
-		}
-		if err := w.Close(); err != nil {
-			t.Fatal(err)
-		}
-		return b.Bytes(), w.FormDataContentType()
-	}
 	other := versioned(gangway, "2.0.0")
 	for _, all := range [][][]byte{{}, {other.Chart(), versioned(gangway, "3.0.0").Chart()},
 		{other.Chart(), other.Provenance(chart)}, {other.Chart(), other.Chart(), other.Chart()}} {
-		body, contentType := form(all...)
+		body, contentType := formOf(t, all...)
 		d.Send(400, http.MethodPost, "", body, "Content-Type", contentType)
 	}
 	d.Refuses = fault.New(fault.Denied, "role-missing", "deckhand may not publish")

@@ -103,6 +103,14 @@ func artifactsOf(e ecosystem.AsArtifact, p *catalog.Package) (all *artifacts, si
 	return all, size, nil
 }
 
+// named is the one that a reference names; nil if none is.
+func (a *artifacts) named(ref reference) *artifact {
+	if ref.tag != "" {
+		return a.byTag[ref.tag]
+	}
+	return a.bySum[ref.sum]
+}
+
 func sha256Of(f catalog.File) catalog.Sum {
 	return catalog.Sum{Algorithm: "sha256", Hex: hex.EncodeToString(f.Digests.SHA256[:])}
 }
@@ -117,10 +125,7 @@ func (o OCI) artifactManifest(c *ecosystem.Call, ref reference) (done bool, err 
 	if all == nil || err != nil {
 		return false, err
 	}
-	one := all.bySum[ref.sum]
-	if ref.tag != "" {
-		one = all.byTag[ref.tag]
-	}
+	one := all.named(ref)
 	if one == nil {
 		return false, nil
 	}
@@ -371,10 +376,7 @@ func (o OCI) removeArtifact(c *ecosystem.Call, ref reference) (done bool, err er
 	if all == nil || err != nil {
 		return false, err
 	}
-	one := all.bySum[ref.sum]
-	if ref.tag != "" {
-		one = all.byTag[ref.tag]
-	}
+	one := all.named(ref)
 	if one == nil {
 		return false, nil
 	}

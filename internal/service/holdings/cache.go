@@ -172,11 +172,7 @@ func (s *Holdings) read(
 		return nil, err
 	}
 	// Most of what raises a generation is about another repository.
-	if was := known.Package; was != nil && was.Revision == now.Package.Revision && was.ID == now.Package.ID {
-		now.Package = was
-	}
-	s.packages.Add(key, act.Aged[record.Known]{Value: now, Generation: age})
-	return now.Package, nil
+	return s.remember(key, age, known, now), nil
 }
 
 // ahead is how many packages are read by one question.
@@ -188,9 +184,9 @@ func (s *Holdings) Ahead(ctx context.Context, keys []catalog.PackageKey) error {
 	var lacking []catalog.PackageKey
 	ages := map[catalog.PackageKey]uint64{}
 	for _, key := range keys {
-		// What is remembered of an earlier generation is brought up to date by itself.
-		if _, ok := s.packages.Get(key); !ok {
-			lacking, ages[key] = append(lacking, key), s.Age(key)
+		age := s.Age(key)
+		if known, ok := s.packages.Get(key); !ok || known.Generation != age {
+			lacking, ages[key] = append(lacking, key), age
 		}
 	}
 	for some := range slices.Chunk(lacking, ahead) {
@@ -198,11 +194,22 @@ func (s *Holdings) Ahead(ctx context.Context, keys []catalog.PackageKey) error {
 		if err != nil {
 			return err
 		}
-		for key, known := range read {
-			s.packages.Add(key, act.Aged[record.Known]{Value: known, Generation: ages[key]})
+		for key, now := range read {
+			known, _ := s.packages.Get(key)
+			s.remember(key, ages[key], known.Value, now)
 		}
 	}
 	return nil
+}
+
+// remember keeps what was read of a package, and gives it. What is as it was stays the very
+// value, of which documents were made.
+func (s *Holdings) remember(key catalog.PackageKey, age uint64, known, now record.Known) *catalog.Package {
+	if was := known.Package; was != nil && was.Revision == now.Package.Revision && was.ID == now.Package.ID {
+		now.Package = was
+	}
+	s.packages.Add(key, act.Aged[record.Known]{Value: now, Generation: age})
+	return now.Package
 }
 
 func (s *Holdings) Purge() {
