@@ -62,14 +62,10 @@ func TestDemo(t *testing.T) {
 	t.Run("the examples of all commands", func(t *testing.T) { examplesRun(t, h) })
 	t.Run("the commands of the documents", func(t *testing.T) { documentsRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
+	const most = "mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci " +
+		"shore-pypi snapshots staging "
 	for who, want := range map[string]string{
-		demo.User + "/" +
-			demo.Password: "crew-tools mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget " +
-			"shore-oci shore-pypi snapshots staging ",
-		demo.Token: "crew-tools mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci " +
-			"shore-pypi snapshots staging ",
-		deckhand: "mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci shore-pypi " +
-			"snapshots staging ",
+		demo.User + "/" + demo.Password: "crew-tools " + most, demo.Token: "crew-tools " + most, deckhand: most,
 		"": "releases ",
 	} {
 		if got := names(asking(who, http.MethodGet, "/api/v1/repositories", "")); got != want {
