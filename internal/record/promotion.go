@@ -368,8 +368,11 @@ type Standing struct {
 	MovedOn bool `db:"moved_on"`
 }
 
+// newestNamed is an order of versions: those that people name come first, and then digests.
+const newestNamed = "v.version like 'sha%:%', v.visible_from desc, v.id desc"
+
 // Standings lists what stands in repositories, the newest first, at most so many
-// of each.
+// of each. What is about another version stands with that, and is left out.
 func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []Standing, err error) {
 	arguments := []any{scope.Repositories, limit}
 	err = db.SelectContext(ctx, &found,
@@ -377,15 +380,15 @@ func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []St
 		from unnest($1::bigint[]) r(id) cross join lateral (
 			select p.repository_id, coalesce(v.build_id, 0) build_id, case
 			when v.build_id is null then 1 else count(distinct p.id) end versions,
-				case when v.build_id is null then 1 else count(distinct v.version) end numbers,
-				(array_agg(v.version order by v.visible_from desc, v.id desc))[1] "version", (array_agg(p.name
-				order by v.visible_from desc, v.id desc))[1] "name",
-				(array_agg(p.ecosystem || '/' || `+fullName+
-			` order by v.visible_from desc, v.id desc))[1] sample, max(v.visible_from) arrived,
+				case when v.build_id is null then 1
+					else greatest(1, count(distinct v.version) filter (where v.version not like 'sha%:%')) end numbers,
+				(array_agg(v.version order by `+newestNamed+`))[1] "version", (array_agg(p.name order by `+newestNamed+`))[1] "name",
+				(array_agg(p.ecosystem || '/' || `+fullName+` order by `+newestNamed+`))[1] sample, max(v.visible_from) arrived,
 				(array_agg(exists (select from promotion_item i join promotion q on q.id = i.promotion_id where i.source_id = v.id
-				and q.state = 'done') order by v.visible_from desc, v.id desc))[1] moved_on
+				and q.state = 'done') order by `+newestNamed+`))[1] moved_on
 			from version v join package p on p.id = v.package_id
-			where v.visible_until is null and v.visible_from is not null and p.repository_id = r.id`+scope.and(&arguments)+`
+			where v.visible_until is null and v.visible_from is not null and p.repository_id = r.id
+				and (v.version not like 'sha%:%' or v.details->'native'->>'subject' is null)`+scope.and(&arguments)+`
 			group by p.repository_id, v.build_id, case when v.build_id is null then p.id end
 			order by arrived desc limit $2) g order by g.repository_id, g.arrived desc`, arguments...)
 	return found, err

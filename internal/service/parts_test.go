@@ -361,3 +361,20 @@ func TestSearchedImages(t *testing.T) {
 		t.Errorf("%+v, %v", found, err)
 	}
 }
+
+// TestStandingImages: where an image stands is told by the image, and not by what is about it.
+func TestStandingImages(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r, key := n.images(t)
+	image := imageOf("1.5.0")
+	about := image.Referrer("application/spdx+json", "application/spdx+json", []byte("{}"))
+	for _, i := range []madeup.Image{image, about} {
+		if err := errors.Join(n.sendParts(t, key, i), n.push(t, r, i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found, err := n.DB.Standings(t.Context(), record.Scope{Repositories: []int64{r.ID}}, 10)
+	if err != nil || len(found) != 1 || found[0].Version != madeup.Digest(image.Manifest) {
+		t.Errorf("%+v, %v", found, err)
+	}
+}

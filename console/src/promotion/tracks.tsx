@@ -7,7 +7,7 @@ import { useChanged } from "../api/query";
 import { type PromotionFilter, type PromotionState, promotionCalls, promotionQueries } from "./calls";
 import { repositoriesQueries } from "../repositories/calls";
 import { Choice, Confirm } from "../ui/dialog";
-import { buildPath, count, lines, packagePath } from "../ui/format";
+import { buildPath, count, lines, packagePath, shortVersion } from "../ui/format";
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Hop, PromotionMark, PromotionTable, versionsText } from "./promotions";
 import { FilterChoice, Filters, FilterText, More, useFilters } from "../ui/filters";
@@ -278,7 +278,7 @@ function Standing({
       </div>
       <div className="flex items-baseline gap-2 text-xs">
         <span className="truncate font-mono">
-          {s.version}
+          {shortVersion(s.version)}
           {s.numbers > 1 && <span className="font-sans text-soft"> and others</span>}
         </span>
         <span className="text-soft whitespace-nowrap">{s.versions > 1 && count(s.versions, "package")}</span>
