@@ -144,14 +144,16 @@ func (s *session) fetchImage(cmd *cobra.Command, c *client.Client, asked purl.PU
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	part, err := os.OpenFile(filepath.Join(dir, "."+filepath.Base(file)+".part"), os.O_WRONLY|os.O_CREATE|os.O_TRUNC,
-		0o644)
+	part, err := os.OpenFile(filepath.Join(dir, "."+filepath.Base(file)+".part"), os.O_WRONLY|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(part.Name()) // nothing, once it was moved
-	if lockFile(part) != nil {
+	if lockFile(part) != nil { // and what stands in it is the other's
 		return errors.Join(fmt.Errorf("%s is being fetched by another crelvo; wait for it, or stop it", file), part.Close())
+	}
+	defer os.Remove(part.Name()) // nothing, once it was moved
+	if err := part.Truncate(0); err != nil {
+		return errors.Join(err, part.Close())
 	}
 	bars := newProgress(cmd.ErrOrStderr())
 	// By its digest, so that it is this very one, whatever becomes of its tag meanwhile.

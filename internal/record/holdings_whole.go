@@ -34,7 +34,7 @@ type manyHead struct {
 	Name      string `db:"name"`
 }
 
-// Packages is Package for several packages of one ecosystem in one repository, by four
+// Packages is Package for several packages of one ecosystem in one repository, by three
 // questions for all of them. What is not visible is left out.
 func (db *DB) Packages(ctx context.Context, keys []catalog.PackageKey) (map[catalog.PackageKey]Known, error) {
 	if len(keys) == 0 {

@@ -214,7 +214,15 @@ func TestChartsRefused(t *testing.T) {
 		}
 	}
 	push(t, d, 201, "gangway", "1.4.0", gangway.Image("linux/amd64", nil))
-	if said := push(t, d, 409, "gangway", "1.4.0", whole); !strings.Contains(said, "has an image gangway:1.4.0") {
+	if said := push(t, d, 409, "gangway", "1.4.0", whole); !strings.Contains(said, "has the image gangway:1.4.0") {
 		t.Error(said)
 	}
+	// Nor the other way round.
+	d = ecosystemtest.NewDesk(t, oci.New(helm.New()))
+	push(t, d, 201, "gangway", "1.4.0", whole)
+	if said := push(t, d, 409, "gangway", "1.4.0", gangway.Image("linux/amd64", nil)); !strings.Contains(said,
+		"has the Helm package gangway:1.4.0") {
+		t.Error(said)
+	}
+	push(t, d, 201, "gangway", "1.4.1", gangway.Image("linux/amd64", nil))
 }

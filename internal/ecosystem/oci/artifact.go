@@ -324,8 +324,34 @@ func (o OCI) noImageThere(c *ecosystem.Call, r catalog.Repository, tag string) e
 	if err != nil {
 		return err
 	}
-	return fault.New(fault.Conflict, "name-taken", "%s has an image %s:%s", r.Name, c.Parts["*"], tag).
-		WithHint("Give the image or the chart another name: clients could not tell which of them is meant.")
+	return taken(c, r, "image", tag)
+}
+
+// noArtifactThere refuses a tag that a package of that name has.
+func (o OCI) noArtifactThere(c *ecosystem.Call, r catalog.Repository, tag string) error {
+	for _, e := range o.others {
+		is, ok := e.IsImage(split(c.Parts["*"]))
+		if !ok || tag == "" {
+			continue
+		}
+		p, err := c.Desk.Package(c.Request().Context(), r.Key(e.Name(), is.Namespace, is.Name))
+		if errors.Is(err, ecosystem.ErrNoPackage) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(p.Versions, func(v catalog.Version) bool { return e.TagOf(v.Version) == tag }) {
+			return taken(c, r, e.Title()+" package", tag)
+		}
+	}
+	return nil
+}
+
+// taken says that a tag is another thing's.
+func taken(c *ecosystem.Call, r catalog.Repository, what, tag string) error {
+	return fault.New(fault.Conflict, "name-taken", "%s has the %s %s:%s", r.Name, what, c.Parts["*"], tag).
+		WithHint("Give one of them another name: clients could not tell which of them is meant.")
 }
 
 // openBlob opens a blob that was sent, or that a package elsewhere has.

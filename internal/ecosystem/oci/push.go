@@ -275,6 +275,9 @@ func (o OCI) putManifest(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
+	if err := o.noArtifactThere(c, r, ref.tag); err != nil {
+		return err
+	}
 	var labels []string
 	if ref.tag != "" {
 		labels = []string{ref.tag}
