@@ -19,6 +19,7 @@ type Repository struct {
 	Closed        bool       `json:"closed" doc:"versions that are complete take no further files but signatures"`
 	LargestFile   int64      `json:"largestFile,omitempty" doc:"the largest file that may be published, in bytes; left out: what the server says"`
 	Hosts         []string   `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself"`
+	ReleaseTags   []string   `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -45,6 +46,7 @@ type NewRepository struct {
 	Closed        bool          `json:"closed,omitempty" doc:"versions that are complete take no further files but signatures"`
 	LargestFile   int64         `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
 	Hosts         []string      `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
+	ReleaseTags   []string      `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -57,6 +59,7 @@ type RepositoryChange struct {
 	Closed        *bool         `json:"closed,omitempty"`
 	LargestFile   *int64        `json:"largestFile,omitempty" minimum:"0"`
 	Hosts         *[]string     `json:"hosts,omitempty"`
+	ReleaseTags   *[]string     `json:"releaseTags,omitempty"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }

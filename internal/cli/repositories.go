@@ -28,7 +28,8 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 			n.OnlyBuilds != there.OnlyBuilds,
 		given("only-robots") && n.OnlyRobots != there.OnlyRobots, given("closed") && n.Closed != there.Closed,
 		given("largest-file") && n.LargestFile != there.LargestFile,
-		given("host") && !slices.Equal(n.Hosts, there.Hosts):
+		given("host") && !slices.Equal(n.Hosts, there.Hosts),
+		given("release-tag") && !slices.Equal(n.ReleaseTags, there.ReleaseTags):
 		return false
 	case n.Mirror != nil && n.Mirror.Upstreams != nil &&
 		(there.Mirror == nil || !slices.Equal(*n.Mirror.Upstreams, there.Mirror.Upstreams)):
@@ -166,6 +167,9 @@ func showRepo(w io.Writer, r api.Repository) {
 	if len(r.Hosts) > 0 {
 		pairs = append(pairs, "hosts", strings.Join(r.Hosts, ", "))
 	}
+	if len(r.ReleaseTags) > 0 {
+		pairs = append(pairs, "releases are", "tags like "+strings.Join(r.ReleaseTags, ", ")+", and final versions")
+	}
 	if m := r.Mirror; m != nil {
 		pairs = append(pairs, mirrorFields(m)...)
 	}
@@ -279,6 +283,7 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().Var((*byteSize)(&n.LargestFile), "largest-file",
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	cmd.Flags().StringSliceVar(&n.Hosts, "host", nil, hostFlag)
+	cmd.Flags().StringSliceVar(&n.ReleaseTags, "release-tag", nil, releaseTagFlag)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -288,8 +293,18 @@ func repoAdd(s *session) *cobra.Command {
 
 const hostFlag = "a name of a host under which it answers by itself, for clients of images that know only a host; may be repeated"
 
+const releaseTagFlag = "a pattern of tags of images, such as r*, that are releases and do not move, beside final versions; may be repeated"
+
+// ifGiven is where the value of a flag is, if that was given; else nil.
+func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
+	if cmd.Flags().Changed(flag) {
+		return value
+	}
+	return nil
+}
+
 func repoEdit(s *session) *cobra.Command {
-	var hosts []string
+	var hosts, releaseTags []string
 	var holds, description string
 	var anonymous, onlyBuilds, onlyRobots, closed bool
 	var largest int64
@@ -300,31 +315,11 @@ func repoEdit(s *session) *cobra.Command {
 		Example: "  crelvo repo edit platform --members releases,snapshots,shore-maven,shore-central\n" +
 			"  crelvo repo edit shore-maven --prefetch 'pkg:maven/org.openshore/*' --schedule '30 5 * * 1-5' --zone Europe/Oslo",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var change api.RepositoryChange
-			if cmd.Flags().Changed("holds") {
-				change.Holds = &holds
-			}
-			if cmd.Flags().Changed("description") {
-				change.Description = &description
-			}
-			if cmd.Flags().Changed("anonymous-read") {
-				change.AnonymousRead = &anonymous
-			}
-			if cmd.Flags().Changed("only-builds") {
-				change.OnlyBuilds = &onlyBuilds
-			}
-			if cmd.Flags().Changed("only-robots") {
-				change.OnlyRobots = &onlyRobots
-			}
-			if cmd.Flags().Changed("closed") {
-				change.Closed = &closed
-			}
-			if cmd.Flags().Changed("largest-file") {
-				change.LargestFile = &largest
-			}
-			if cmd.Flags().Changed("host") {
-				change.Hosts = &hosts
-			}
+			change := api.RepositoryChange{Holds: ifGiven(cmd, "holds", &holds),
+				Description: ifGiven(cmd, "description", &description), Hosts: ifGiven(cmd, "host", &hosts),
+				AnonymousRead: ifGiven(cmd, "anonymous-read", &anonymous), OnlyBuilds: ifGiven(cmd, "only-builds", &onlyBuilds),
+				OnlyRobots: ifGiven(cmd, "only-robots", &onlyRobots), Closed: ifGiven(cmd, "closed", &closed),
+				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags)}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -360,6 +355,7 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().Var((*byteSize)(&largest), "largest-file",
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	cmd.Flags().StringSliceVar(&hosts, "host", nil, hostFlag+`; "" takes all away`)
+	cmd.Flags().StringSliceVar(&releaseTags, "release-tag", nil, releaseTagFlag+`; "" takes all away`)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

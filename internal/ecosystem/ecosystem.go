@@ -189,9 +189,10 @@ type Doored interface {
 // Maturing is an ecosystem whose versions are named by their content, and get a maturity
 // by their labels.
 type Maturing interface {
-	// LabelMaturity tells whether a label makes a release or a snapshot of its version; a
-	// label that does neither may be given to any. That of a release stays where it is.
-	LabelMaturity(label string) (release, snapshot bool)
+	// LabelMaturity tells whether a label makes a release or a snapshot of its version in a
+	// repository, which may have patterns of its own; a label that does neither may be given
+	// to any. That of a release stays where it is.
+	LabelMaturity(r catalog.Repository, label string) (release, snapshot bool)
 	// IsLabel tells whether a text can be one.
 	IsLabel(label string) bool
 	// Belongs tells what a version is made of, and which one it is about, as far as it is
@@ -328,6 +329,9 @@ type Found struct {
 	Mirror string
 	// Fetched: this question made the mirror fetch it.
 	Fetched bool
+	// Withdrawn: its version, asked for by name, is not to be used any more; known of
+	// versions that are named by their content.
+	Withdrawn *catalog.Withdrawal
 }
 
 // Kept waits until the file is kept, and gives it.

@@ -203,6 +203,24 @@ func (db *DB) WithdrawnLabel(
 	return row.Version, row.Reason, err
 }
 
+// WithdrawalOf tells why a version is not to be used any more; nil if it is.
+func (db *DB) WithdrawalOf(
+	ctx context.Context, key catalog.PackageKey, version string,
+) (*catalog.Withdrawal, error) {
+	var row struct {
+		Reason string    `db:"reason"`
+		By     string    `db:"by_name"`
+		At     time.Time `db:"visible_from"`
+	}
+	err := db.GetContext(ctx, &row, `select w.reason, w.by_name, w.visible_from from withdrawal w
+		where w.package_id = `+packageOf+` and w.version = $5 and `+during("w", key.AsOf),
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &catalog.Withdrawal{Reason: row.Reason, By: row.By, At: row.At}, err
+}
+
 // Labels lists labels of a package in one of the repositories, by the bytes of their
 // names, from after one on; of a name that several have, that of the first.
 func (db *DB) Labels(

@@ -71,7 +71,8 @@ func (w *Server) addRepositories() {
 			change := repositories.SettingsChange{Holds: (*catalog.Holds)(in.Body.Holds),
 				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds,
 				OnlyRobots: in.Body.OnlyRobots,
-				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile, Hosts: in.Body.Hosts}
+				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile, Hosts: in.Body.Hosts,
+				ReleaseTags: in.Body.ReleaseTags}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
@@ -125,7 +126,8 @@ func (w *Server) showRepository(
 	total := totals[r.ID]
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
 		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed,
-		LargestFile: r.LargestFile, Hosts: r.Hosts, Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
+		LargestFile: r.LargestFile, Hosts: r.Hosts, ReleaseTags: r.ReleaseTags,
+		Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
 		Ecosystems: []string{}, Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes,
 		CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
@@ -210,7 +212,7 @@ func newRepository(n api.NewRepository) repositories.NewRepository {
 		Holds:     catalog.Holds(n.Holds),
 		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds,
 		OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile,
-		Hosts: n.Hosts}}
+		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags}}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)

@@ -100,6 +100,15 @@ func TestImages(t *testing.T) {
 	}
 	p.fails([]string{"DENIED", "is a release", "does not move"}, "project", tool("crane"), "append", "-f", "other.tar.gz",
 		"-t", image+":1.5.0", "--insecure")
+	// A repository may say that other tags are releases.
+	patch(t, p.chain, map[string]any{"releaseTags": []string{"r*"}}, 400)
+	patch(t, p.releases, map[string]any{"releaseTags": []string{"r *"}}, 400)
+	patch(t, p.releases, map[string]any{"releaseTags": []string{"r*"}}, 200)
+	crane("append", "-f", "layer.tar.gz", "-t", image+":r118")
+	says(t, crane("ls", host()+"/"+p.releases+"/skerry/berth-planner"), "r118")
+	p.fails([]string{"DENIED", "r118", "is a release", "does not move"}, "project", tool("crane"), "append", "-f",
+		"other.tar.gz", "-t", image+":r118", "--insecure")
+	crane("append", "-f", "other.tar.gz", "-t", host()+"/"+p.snapshots+"/skerry/berth-planner:r118")
 	p.fails([]string{"DENIED", p.releases + " holds releases, and 2.0.0-dev.1 is a snapshot"}, "project", tool("crane"),
 		"append", "-f", "layer.tar.gz", "-t", host()+"/"+p.releases+"/skerry/berth-planner:2.0.0-dev.1", "--insecure")
 	p.fails([]string{"MANIFEST_UNKNOWN"}, "project", tool("crane"), "manifest", image+":9", "--insecure")
@@ -210,10 +219,19 @@ func TestImagePromoted(t *testing.T) {
 	}
 
 	// By its tag it is withdrawn, and then pulled by its digest alone.
-	run(0, "withdraw", "pkg:oci/berth-planner@1.5.0", "--in", releases, "--reason", "it leaks")
-	w.fails([]string{"MANIFEST_UNKNOWN", "withdrawn: it leaks"}, "", tool("crane"), "manifest", to+":1.5.0", "--insecure")
+	run(0, "withdraw", "pkg:oci/berth-planner@1.5.0", "--in", releases, "--reason", `it "leaks"`)
+	w.fails([]string{"MANIFEST_UNKNOWN", `withdrawn: it "leaks"`}, "", tool("crane"), "manifest", to+":1.5.0", "--insecure")
 	crane("manifest", to+"@"+digest)
+	manifest := "/v2/" + releases + "/berth-planner/manifests/" + digest
+	if got, want := ask(t, "HEAD", manifest, "").Header.Get("Warning"), `299 - "`+digest+
+		` of berth-planner is withdrawn: it \"leaks\""`; got != want {
+		t.Errorf("the warning is %s, want %s", got, want)
+	}
+	says(t, w.run("", tool("oras"), "manifest", "fetch", "--plain-http", "--descriptor", to+"@"+digest), "withdrawn")
 	run(0, "withdraw", "pkg:oci/berth-planner@1.5.0", "--in", releases, "--undo")
+	if a := ask(t, "GET", manifest, ""); a.Status != 200 || a.Header.Get("Warning") != "" {
+		t.Errorf("used again: %d %v", a.Status, a.Header)
+	}
 	crane("manifest", to+":1.5.0")
 
 	// The next upload under the same tag cannot become the same release.

@@ -21,6 +21,7 @@ function settingsOf(r: Schemas["Repository"]) {
     closed: r.closed,
     largestFile: r.largestFile ? bytes(r.largestFile) : "",
     hosts: (r.hosts ?? []).join(" "),
+    releaseTags: (r.releaseTags ?? []).join(" "),
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -37,6 +38,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     anonymousRead: f.anonymousRead,
     ...(r.kind === "house" ? { onlyBuilds: f.onlyBuilds, onlyRobots: f.onlyRobots, closed: f.closed } : {}),
     ...(r.kind === "house" && f.largestFile !== saved.largestFile ? { largestFile: largest } : {}),
+    ...(f.releaseTags !== saved.releaseTags ? { releaseTags: f.releaseTags.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
@@ -100,6 +102,11 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
                 hint="The largest file that may be published, such as 2 GiB. Empty: what the server says."
                 pattern="\s*\d+(\.\d+)?\s*[KMGTkmgt]?(i?[Bb])?\s*"
                 title="A number with a unit, such as 500 MiB"
+              />
+              <TextField
+                name="releaseTags"
+                label="Tags that are releases"
+                hint="Patterns of tags of images, such as r*, that never move. Final versions such as 1.5.0 are releases anyway."
               />
               <TickField name="onlyBuilds">Take only what comes from a build that began here</TickField>
               <TickField name="onlyRobots">Take only what robots publish</TickField>

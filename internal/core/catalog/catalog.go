@@ -64,6 +64,10 @@ type Repository struct {
 	// Hosts are names of hosts under which it answers by itself, for clients that know only
 	// a host; not to be changed.
 	Hosts []string
+	// ReleaseTags are patterns, with * for any run of characters, of labels that make
+	// releases of their versions beside those that do so anyway, in ecosystems whose labels
+	// do; not to be changed.
+	ReleaseTags []string
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.

@@ -64,11 +64,12 @@ func (OCI) Name() string { return Name }
 func (OCI) Title() string { return "OCI images" }
 
 // LabelMaturity implements ecosystem.Maturing: a tag that is a version, with a v in front
-// or not, is of that version's maturity.
-func (OCI) LabelMaturity(tag string) (release, snapshot bool) {
+// or not, is of that version's maturity; of others the repository may say that they are
+// releases.
+func (OCI) LabelMaturity(r catalog.Repository, tag string) (release, snapshot bool) {
 	version := strings.TrimPrefix(tag, "v")
 	if !purl.IsSemver(version) {
-		return false, false
+		return slices.ContainsFunc(r.ReleaseTags, func(p string) bool { return purl.Glob(p, tag) }), false
 	}
 	snapshot = purl.SnapshotSemver(version)
 	return !snapshot, snapshot

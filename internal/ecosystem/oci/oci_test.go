@@ -33,8 +33,9 @@ func TestConformance(t *testing.T) {
 func TestTags(t *testing.T) {
 	for tag, want := range map[string][2]bool{"1.5.0": {true, false}, "v1.5.0": {true, false},
 		"1.5.0-dev.118": {false, true},
-		"v2.0.0-rc.1":   {false, true}, "latest": {}, "1.5": {}, "main": {}, "1": {}, "sha256-ab": {}} {
-		release, snapshot := New().LabelMaturity(tag)
+		"v2.0.0-rc.1":   {false, true}, "r118": {true, false}, "r": {true, false},
+		"latest": {}, "1.5": {}, "main": {}, "1": {}, "sha256-ab": {}} {
+		release, snapshot := New().LabelMaturity(catalog.Repository{ReleaseTags: []string{"r*"}}, tag)
 		if got := [2]bool{release, snapshot}; got != want {
 			t.Errorf("%s: a release %v, a snapshot %v", tag, release, snapshot)
 		}

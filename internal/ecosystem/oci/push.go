@@ -39,12 +39,17 @@ func house(c *ecosystem.Call) (catalog.Repository, error) {
 // houseOf is the repository that takes a manifest: behind a chain its tag decides, or what
 // it is about.
 func (o OCI) houseOf(c *ecosystem.Call, tag string, m manifest) (catalog.Repository, error) {
-	release, snapshot := o.LabelMaturity(tag)
+	release, snapshot := o.LabelMaturity(c.Repository, tag)
 	switch {
 	case !c.Repository.Gathers():
 		return c.Repository, nil
 	case release, snapshot:
 		return c.Desk.Target(c.Caller, c.Repository, snapshot)
+	}
+	if r, err := c.Desk.Target(c.Caller, c.Repository, false); err == nil && tag != "" {
+		if release, _ := o.LabelMaturity(r, tag); release {
+			return r, nil
+		}
 	}
 	usual, err := house(c)
 	if m.Subject == nil || err != nil {

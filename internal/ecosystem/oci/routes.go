@@ -175,7 +175,17 @@ func (o OCI) getManifest(c *ecosystem.Call) error {
 			return err
 		}
 	}
+	if w := found.Withdrawn; w != nil {
+		c.Response().Header().Set("Warning", warning(fmt.Sprintf("%s of %s is withdrawn%s", c.Parts["reference"],
+			c.Parts["*"], because(w.Reason))))
+	}
 	return c.SendFile(found, cmp.Or(found.MediaType, v1.MediaTypeImageManifest), ref.tag == "")
+}
+
+// warning is the header that clients show (distribution specification, "Warnings"): a quoted
+// text (RFC 7230, 3.2.6), of one line.
+func warning(text string) string {
+	return `299 - "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ", "\r", " ", "\t", " ").Replace(text) + `"`
 }
 
 // isFrom tells whether an image is that of the host which containerd names, where it asks a

@@ -249,6 +249,7 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 	if r.Own() {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
 		all["closed"], all["largest file"] = yesNo[r.Closed], api.Bytes(r.LargestFile)
+		all["tags that are releases"] = strings.Join(r.ReleaseTags, ", ")
 	}
 	if !r.Gathers() {
 		all["holds"] = string(r.Holds)

@@ -40,7 +40,7 @@ func (p *prefetching) labels(ctx context.Context, of purl.PURL, byContent ecosys
 		}
 		release, snapshot := false, false
 		if maturing != nil {
-			release, snapshot = maturing.LabelMaturity(l.Name)
+			release, snapshot = maturing.LabelMaturity(p.m.Repository, l.Name)
 		}
 		switch {
 		case release:

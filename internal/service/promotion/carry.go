@@ -354,7 +354,7 @@ func (s *Promotion) place(
 	}
 	for i, list := range labels {
 		if m, ok := s.maturing(c.items[i]); ok && len(list) > 0 {
-			if list, err = s.publishing.Moved(ctx, tx, m, placed[i].Key, list, placed[i].Version); err != nil {
+			if list, err = s.publishing.Moved(ctx, tx, m, c.to, placed[i].Key, list, placed[i].Version); err != nil {
 				return err
 			}
 		}

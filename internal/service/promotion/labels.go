@@ -140,7 +140,7 @@ func (s *Promotion) chooseLabels(
 // label decides which labels one item gets; wanted is what is asked for, "" is nothing.
 func (c *crossing) label(item *crossingItem, m ecosystem.Maturing, wanted string) {
 	for _, label := range item.had {
-		switch release, snapshot := m.LabelMaturity(label); {
+		switch release, snapshot := m.LabelMaturity(c.to, label); {
 		case release, snapshot && c.to.Holds.Takes(true):
 			item.gets(label)
 		case snapshot && wanted == "":
@@ -156,7 +156,7 @@ func (c *crossing) label(item *crossingItem, m ecosystem.Maturing, wanted string
 		item.gets(wanted)
 	}
 	for _, label := range item.labels {
-		if release, snapshot := m.LabelMaturity(label); release && !c.to.Holds.Takes(false) ||
+		if release, snapshot := m.LabelMaturity(c.to, label); release && !c.to.Holds.Takes(false) ||
 			snapshot && !c.to.Holds.Takes(true) {
 			c.problem("%s holds %s, and %s is none", c.to.Name, c.to.Holds, label)
 		}
@@ -201,7 +201,7 @@ func (s *Promotion) labelsThere(
 	to = item.labels[0]
 	all, err := s.DB.Labels(ctx, []int64{c.to.ID}, there, "", mostLabels)
 	for _, l := range all {
-		if release, _ := m.LabelMaturity(l.Name); release {
+		if release, _ := m.LabelMaturity(c.to, l.Name); release {
 			releases = append(releases, l.Name)
 		}
 	}

@@ -168,7 +168,7 @@ func (s *Publishing) setLabelIn(
 		event.Detail = map[string]string{"label": label, "before": p.Labels[label], "after": version}
 		if version != "" {
 			if byLabels {
-				if _, err := s.Moved(ctx, tx, maturing, key, []string{label}, version); err != nil {
+				if _, err := s.Moved(ctx, tx, maturing, r, key, []string{label}, version); err != nil {
 					return event, err
 				}
 			}
@@ -190,7 +190,7 @@ func (s *Publishing) mayLabel(
 	if version != "" {
 		return s.maturityByLabels(m, r, []string{label})
 	}
-	if release, _ := m.LabelMaturity(label); release {
+	if release, _ := m.LabelMaturity(r, label); release {
 		return s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: act.PURLOf(key, "")})
 	}
 	return nil

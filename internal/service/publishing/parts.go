@@ -377,7 +377,7 @@ func (s *Publishing) maturityByLabels(m ecosystem.Maturing, r catalog.Repository
 		if !m.IsLabel(label) {
 			return fault.New(fault.Invalid, "bad-tag", "%.140q cannot be a label", label)
 		}
-		release, snapshot := m.LabelMaturity(label)
+		release, snapshot := m.LabelMaturity(r, label)
 		if release && !r.Holds.Takes(false) || snapshot && !r.Holds.Takes(true) {
 			return fault.New(fault.Conflict, "wrong-maturity", "%s holds %s, and %s is a %s", r.Name, r.Holds, label,
 				Maturity(snapshot))
@@ -390,7 +390,8 @@ func (s *Publishing) maturityByLabels(m ecosystem.Maturing, r catalog.Repository
 // label that makes a release of its version stays where it is, and does not come back
 // somewhere else.
 func (s *Publishing) Moved(
-	ctx context.Context, tx *record.Tx, m ecosystem.Maturing, key catalog.PackageKey, labels []string, version string,
+	ctx context.Context, tx *record.Tx, m ecosystem.Maturing, r catalog.Repository, key catalog.PackageKey,
+	labels []string, version string,
 ) (moved []string, err error) {
 	ever, err := tx.LabelsEver(ctx, key, labels, s.Now())
 	if err != nil {
@@ -401,7 +402,7 @@ func (s *Publishing) Moved(
 		if there && past.Version == version && past.Ended == nil {
 			continue
 		}
-		if release, _ := m.LabelMaturity(label); release && there && past.Version != version {
+		if release, _ := m.LabelMaturity(r, label); release && there && past.Version != version {
 			was := "is a release"
 			if past.Ended != nil {
 				was = "was a release until " + past.Ended.UTC().Format(act.TimeForm)

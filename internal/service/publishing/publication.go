@@ -145,7 +145,7 @@ func (s *Publishing) recordAll(ctx context.Context, tx *record.Tx, r *recording)
 	}
 	version, labels := r.published.PURL.Version, r.Labels
 	if m, ok := r.ecosystem.(ecosystem.Maturing); ok && len(labels) > 0 {
-		if labels, err = s.Moved(ctx, tx, m, r.key, labels, version); err != nil {
+		if labels, err = s.Moved(ctx, tx, m, r.repository, r.key, labels, version); err != nil {
 			return err
 		}
 	}

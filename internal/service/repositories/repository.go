@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/retention"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
@@ -106,13 +107,25 @@ func checkSettings(r catalog.Repository) error {
 		return act.Invalid("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
 	case len(r.Hosts) > maxHosts:
 		return act.Invalid("bad-host", "a repository can have %d hosts of its own, and no more", maxHosts)
-	case !r.Own() && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0):
+	case !r.Own() && (r.OnlyBuilds || r.OnlyRobots || r.Closed || r.LargestFile != 0 || len(r.ReleaseTags) > 0):
 		return act.Invalid("not-a-house",
 			"%s is a %s; only a house repository takes what is published, and can insist on builds, on robots, on closed "+
-				"versions or on a size", r.Name, r.Kind)
+				"versions or on a size, and say which tags are releases", r.Name, r.Kind)
+	case len(r.ReleaseTags) > maxReleaseTags:
+		return act.Invalid("bad-pattern", "a repository can have %d patterns of tags that are releases, and no more",
+			maxReleaseTags)
+	}
+	for _, pattern := range r.ReleaseTags {
+		if pattern == "" || len(pattern) > 128 || !text.Fit(pattern, false) || strings.Contains(pattern, " ") {
+			return act.Invalid("bad-pattern", "%.140q cannot be a pattern of tags", pattern).
+				WithHint("Write it as a tag with * for any run of characters, such as r*.")
+		}
 	}
 	return nil
 }
+
+// maxReleaseTags is how many patterns of tags that are releases a repository may have.
+const maxReleaseTags = 20
 
 // maxHosts is how many names of hosts a repository may have.
 const maxHosts = 20
@@ -267,7 +280,7 @@ type SettingsChange struct {
 	// OnlyBuilds and OnlyRobots are what a house repository insists on.
 	OnlyBuilds, OnlyRobots, Closed *bool
 	LargestFile                    *int64
-	Hosts                          *[]string
+	Hosts, ReleaseTags             *[]string
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -286,6 +299,7 @@ func (change SettingsChange) apply(r *catalog.Repository) {
 	act.Set(&r.Closed, change.Closed)
 	act.Set(&r.LargestFile, change.LargestFile)
 	act.Set(&r.Hosts, change.Hosts)
+	act.Set(&r.ReleaseTags, change.ReleaseTags)
 }
 
 // EditRepository changes the settings of a repository.

@@ -46,6 +46,10 @@ type house struct{ s *Resolving }
 // File implements Source.
 func (h house) File(ctx context.Context, q catalog.FileQuestion) (found ecosystem.Found, err error) {
 	found.File, err = h.s.DB.File(ctx, q)
+	// What a label does not lead to any more is still there by its name.
+	if _, byContent := h.s.Ecosystem(q.Key.Ecosystem).(ecosystem.Maturing); byContent && err == nil && q.Version != "" {
+		found.Withdrawn, err = h.s.DB.WithdrawalOf(ctx, q.Key, q.Version)
+	}
 	return found, err
 }
 
