@@ -31,6 +31,7 @@ const StatusPage = lazy(() => import("./status/status"));
 const RetentionPage = lazy(() => import("./retention/retention"));
 const PolicyPage = lazy(() => import("./retention/policy"));
 const SweepPage = lazy(() => import("./retention/sweep"));
+const ComparePage = lazy(() => import("./makeup/compare"));
 const RightsPage = lazy(() => import("./rights/rights"));
 
 export function App() {
@@ -46,7 +47,7 @@ export function App() {
 
 /** places are the pages of the navigation, with the beginnings of what belongs to each. */
 const places: [string, RegExp][] = [
-  ["/search", /^\/(search|package)/],
+  ["/search", /^\/(search|package|compare)/],
   ["/builds", /^\/builds/],
   ["/tracks", /^\/(tracks|promotions|promote|signing)/],
   ["/retention", /^\/(retention|policies|sweeps)/],
@@ -152,6 +153,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/" element={<RepositoriesPage me={me} changePassword={() => setPassword(true)} />} />
             <Route path="/repositories/:name/*" element={<RepositoryPage />} />
             <Route path="/package/*" element={<PackagePage />} />
+            <Route path="/compare" element={<ComparePage />} />
             <Route path="/search" element={<SearchPage />} />
             <Route path="/builds" element={<BuildsPage me={me} />} />
             <Route path="/builds/:name/:number" element={<BuildPage />} />

@@ -91,6 +91,7 @@ type Ecosystem struct {
 	Name     string `json:"name" doc:"the purl type, and the door in addresses"`
 	Title    string `json:"title"`
 	Mirrored bool   `json:"mirrored" doc:"its packages can be fetched from elsewhere"`
+	Layered  bool   `json:"layered" doc:"its versions consist of layers"`
 }
 
 // SavedSearch is a query with a name.

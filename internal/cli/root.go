@@ -276,7 +276,8 @@ func newRoot() *cobra.Command {
 		}
 	}
 	add("run", serveCommand(), demoCommand())
-	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), explainCommand(s), pointCommand(s),
+	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), compareCommand(s),
+		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
 		promoteCommand(s), promotionCommand(s))
 	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),

@@ -21,15 +21,22 @@ import (
 func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
 
 func showCommand(s *session) *cobra.Command {
-	var in string
+	var in, platform string
+	var layers bool
 	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it",
 		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n" +
-			"  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0",
+			"  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0\n" +
+			"  crelvo show pkg:oci/berth-planner@1.5.0 --layers --platform linux/arm64",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
 				return usageError{err}
+			}
+			if layers {
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Makeup, error) {
+					return c.Makeup(ctx, args[0], in, platform)
+				}, showMakeup)
 			}
 			var coming []api.Receiving
 			err = answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Package, error) {
@@ -52,6 +59,8 @@ func showCommand(s *session) *cobra.Command {
 			return err
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	cmd.Flags().BoolVar(&layers, "layers", false, "show the layers of an image, and how it is to be run")
+	cmd.Flags().StringVar(&platform, "platform", "", "with --layers: which of its platforms; left out: the first")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
 }

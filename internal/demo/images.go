@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -26,7 +27,7 @@ var shipped = []module{modules[1], modules[2]}
 func (m module) image(version string) (all []madeup.Image) {
 	p := madeup.Package{Name: m.name, Version: version, Description: m.description, Licence: m.licence,
 		Author: m.maker.name, Homepage: m.maker.site + "/" + m.name,
-		Files: []madeup.Entry{{Name: "etc/" + m.name + "/berths.conf", Content: strings.Repeat("north south outer\n", 400)}}}
+		Files: []madeup.Entry{{Name: "etc/" + m.name + "/berths.conf", Content: noise(m.name, 400)}}}
 	for _, platform := range platforms {
 		base := minimal("1.1.0").Image(platform, nil)
 		all = append(all, p.Image(platform, &base))
@@ -39,7 +40,17 @@ func minimal(version string) madeup.Package {
 	return madeup.Package{Name: "minimal", Version: version, Description: "As little as a program needs", Licence: "MIT",
 		Author: "Open Shore", Homepage: "https://openshore.example/minimal",
 		Files: []madeup.Entry{{Name: "etc/os-release", Content: "NAME=minimal\nVERSION=" + version + "\n"},
-			{Name: "usr/lib/libshore.so", Content: strings.Repeat("shore "+version+" ", 9000)}}}
+			{Name: "usr/lib/libshore.so", Content: noise("shore "+version, 3000)}}}
+}
+
+// noise is content that cannot be made much smaller: so many lines of 64 digits.
+func noise(of string, lines int) string {
+	var b strings.Builder
+	for range lines {
+		of = fmt.Sprintf("%x", sha256.Sum256([]byte(of)))
+		b.WriteString(of)
+	}
+	return b.String()
 }
 
 // ship pushes the images of a run, and the chart that runs them, as CI does.

@@ -19,6 +19,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/makeup"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
 )
@@ -212,6 +213,19 @@ type Endorsed interface {
 // Endorsement is a signature of a message that names what is signed, or an envelope (DSSE)
 // with a statement about it.
 type Endorsement struct{ Message, Signature, Envelope []byte }
+
+// Layered is an ecosystem whose versions consist of layers.
+type Layered interface {
+	Maturing
+	// Makeup reads what a version is made of from its own file and the media type of that;
+	// part gives a part of it, nil if it is not there. What the version does not say it
+	// leaves out. Errors are in words.
+	Makeup(ctx context.Context, raw []byte, mediaType string, part func(catalog.Sum) ([]byte, error)) (
+		makeup.Makeup, error)
+	// LayerFiles goes through the entries of a layer, within the budget; a layer that is no
+	// archive is an error in words.
+	LayerFiles(ctx context.Context, layer SizedReaderAt, each func(makeup.File) error) error
+}
 
 // VersionPart is a version that another one is made of, and in a few words what it is there.
 type VersionPart struct{ Version, What string }

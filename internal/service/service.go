@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
 	"crelvo/internal/service/keys"
+	"crelvo/internal/service/makeup"
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/pointing"
 	"crelvo/internal/service/promotion"
@@ -56,6 +57,7 @@ type Service struct {
 	Promotion    *promotion.Promotion
 	Retention    *retention.Retention
 	Search       *search.Search
+	Makeup       *makeup.Makeup
 	Use          *use.Use
 	Pointing     *pointing.Pointing
 	Status       *status.Status
@@ -84,6 +86,7 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
 	s.Retention = retention.New(a, bytes, s.Directory, s.Schedule, s.Store, s.Publishing)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
+	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
 	s.Use = use.New(a, bytes, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Status = status.New(a, bytes, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
@@ -91,7 +94,8 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,
 		s.Mirrors,
-		s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Use, s.Pointing, s.Status}
+		s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
+		s.Pointing, s.Status}
 	a.Add(rooms...)
 
 	if err := s.Store.KnowStore(ctx); err != nil {

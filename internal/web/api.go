@@ -91,6 +91,7 @@ func (w *Server) addAPI() {
 	w.addKeys()
 	w.addDestinations()
 	w.addRetention()
+	w.addMakeup()
 	w.addUsage()
 	w.addUpload()
 	w.addLook()

@@ -50,7 +50,8 @@ func (w *Server) addPackages() {
 			all := []api.Ecosystem{}
 			for _, e := range kinds.All() {
 				_, mirrored := e.(ecosystem.Mirrored)
-				all = append(all, api.Ecosystem{Name: e.Name(), Title: e.Title(), Mirrored: mirrored})
+				_, layered := e.(ecosystem.Layered)
+				all = append(all, api.Ecosystem{Name: e.Name(), Title: e.Title(), Mirrored: mirrored, Layered: layered})
 			}
 			return &answer[[]api.Ecosystem]{all}, nil
 		})

@@ -15,10 +15,12 @@ import {
   rowKeys,
   Time,
   useArrivals,
+  useEcosystems,
   usePageTitle,
   useQuery,
 } from "../ui/parts";
 import { OneOf, Point } from "../pointing/point";
+import { Layers } from "../makeup/layers";
 import { Keep } from "../retention/keep";
 import { TakeOut } from "../retention/take-out";
 import { Checksums } from "../ui/tree";
@@ -263,6 +265,7 @@ function Version({
   onChoose: (version: string) => void;
 }) {
   const newest = g.uploads[0]!;
+  const layered = useEcosystems().data?.find((e) => e.name === p.ecosystem)?.layered && !g.listed;
   const belonging = (as: "part" | "about") =>
     p.versions.filter((o) => o.repository === g.repository && o.belongsTo === g.version && o.belongsAs === as);
   const above = p.versions.find((o) => o.repository === g.repository && o.version === g.belongsTo);
@@ -423,6 +426,13 @@ function Version({
           <p className="px-4 py-2 text-sm text-soft">and {count(g.uploadCount - g.uploads.length, "older upload")}</p>
         )}
       </Panel>
+      {layered && (
+        <Layers
+          version={{ purl: g.purl, repository: g.repository }}
+          ecosystem={p.ecosystem}
+          others={p.versions.filter((o) => !o.belongsTo && !o.listed)}
+        />
+      )}
       <Downloads title="Downloads of this package" days={60} purl={p.purl} />
       <Keep purl={g.purl} repository={g.repository} />
       <UseThis repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />

@@ -44,9 +44,11 @@ func (p Package) Image(platform string, base *Image) Image {
 	}
 	files := append([]Entry{{"usr/bin/" + p.Name, p.Name + " " + p.Version + " for " + platform + "\n"}}, p.Files...)
 	i.layers = append(i.layers, TarGz(files...))
-	i.history = append(i.history, v1.History{Created: &built, CreatedBy: "COPY " + p.Name + " /usr/bin/" + p.Name})
+	i.history = append(i.history, v1.History{Created: &built, CreatedBy: "COPY " + p.Name + " /usr/bin/" + p.Name},
+		v1.History{Created: &built, CreatedBy: "ENV SHORE_VERSION=" + p.Version, EmptyLayer: true})
 	config := v1.Image{Created: &built, Author: p.Author, Platform: i.platform, History: i.history,
-		Config: v1.ImageConfig{Entrypoint: []string{"/usr/bin/" + p.Name}, Labels: p.notes()}}
+		Config: v1.ImageConfig{Entrypoint: []string{"/usr/bin/" + p.Name}, User: "1000", Labels: p.notes(),
+			Env: []string{"PATH=/usr/bin", "SHORE_VERSION=" + p.Version}}}
 	config.RootFS.Type = "layers"
 	m := v1.Manifest{MediaType: v1.MediaTypeImageManifest, Annotations: p.notes()}
 	m.SchemaVersion = 2

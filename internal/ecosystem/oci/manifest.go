@@ -327,6 +327,13 @@ func badManifest(what string, err error) error {
 	return fault.New(fault.Invalid, "bad-manifest", "%s cannot be read: %v", what, err)
 }
 
+func digestsOf(platforms []platform) (digests []string) {
+	for _, p := range platforms {
+		digests = append(digests, p.Digest)
+	}
+	return digests
+}
+
 // Belongs implements ecosystem.Maturing.
 func (OCI) Belongs(d catalog.Details) (parts []ecosystem.VersionPart, about, what string) {
 	// What is on record was written by details.
@@ -344,8 +351,13 @@ func (OCI) Belongs(d catalog.Details) (parts []ecosystem.VersionPart, about, wha
 	for _, p := range platforms {
 		what, of[p.Digest] = strings.TrimPrefix(what+", "+p.Platform, ", "), p.Platform
 	}
-	for _, child := range children {
-		parts = append(parts, ecosystem.VersionPart{Version: child, What: of[child]})
+	// Those for platforms come first, in the order that the index has.
+	known := map[string]bool{}
+	for _, child := range slices.Concat(digestsOf(platforms), children) {
+		if !known[child] {
+			known[child] = true
+			parts = append(parts, ecosystem.VersionPart{Version: child, What: of[child]})
+		}
 	}
 	if what == "" {
 		if read(nativeArtifact, &what); what == v1.MediaTypeImageConfig || what == dockerConfig {
