@@ -310,13 +310,18 @@ func TestIdleParts(t *testing.T) {
 	}
 }
 
-// TestBuiltUpon: who asks who uses an image is told which others begin with its layers.
+// TestBuiltUpon: who asks who uses an image is told which others begin with its layers, or say that they
+// are built upon it.
 func TestBuiltUpon(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
 	r, key := n.images(t)
-	made := func(name string, base *madeup.Image) madeup.Image {
+	made := func(name string, base *madeup.Image, says ...string) madeup.Image {
 		t.Helper()
 		i := madeup.Package{Name: "x", Version: name}.Image("linux/amd64", base)
+		for _, digest := range says {
+			i.Manifest = bytes.Replace(i.Manifest, []byte(`"annotations":{`),
+				[]byte(`"annotations":{"org.opencontainers.image.base.digest":"`+digest+`",`), 1)
+		}
 		if err := errors.Join(n.sendParts(t, key, i), n.push(t, r, i, name)); err != nil {
 			t.Fatal(err)
 		}
@@ -326,7 +331,9 @@ func TestBuiltUpon(t *testing.T) {
 	upon := made("upon", &base)
 	made("further", &upon)
 	made("other", nil)
-	for tag, want := range map[string]string{"base": "further upon", "upon": "further", "further": "", "other": ""} {
+	// What was squashed into one layer says it in words alone.
+	made("squashed", nil, madeup.Digest(base.Manifest))
+	for tag, want := range map[string]string{"base": "further squashed upon", "upon": "further", "squashed": "", "further": "", "other": ""} {
 		pattern, err := purl.ParsePattern("pkg:oci/x@" + tag)
 		if err != nil {
 			t.Fatal(err)
