@@ -16,6 +16,7 @@ type Stage struct {
 	Gates      []string `json:"gates,omitempty" maxItems:"30" doc:"as they are written"`
 	SignWith   string   `json:"signWith,omitempty" maxLength:"63" doc:"a signing key"`
 	Onward     []string `json:"onward,omitempty" maxItems:"10" doc:"destinations"`
+	Restamps   []string `json:"restamps,omitempty" maxItems:"10" doc:"what is restamped that is left alone otherwise: image-labels, the version in labels and annotations of images, whose digest changes; image-references, references to images in charts"`
 	// Sentences say what the gates ask for.
 	Sentences []string `json:"sentences,omitempty" readOnly:"true" doc:"what the gates ask for"`
 	Seen      bool     `json:"seen,omitempty" readOnly:"true" doc:"the caller may read the repository"`
@@ -77,6 +78,7 @@ type PlannedVersion struct {
 	Restamp  bool          `json:"restamp" doc:"it gets another version inside"`
 	Files    []PlannedFile `json:"files"`
 	NewBytes int64         `json:"newBytes" doc:"about so many bytes are written anew"`
+	LeftOut  string        `json:"leftOut,omitempty" doc:"why it does not go along, though it belongs to what does"`
 }
 
 // PlannedFile is what becomes of a file.
@@ -143,6 +145,7 @@ type Promotion struct {
 	Files      int                `json:"files"`
 	FilesDone  int                `json:"filesDone" doc:"while it is underway"`
 	SignWith   string             `json:"signWith,omitempty"`
+	Restamps   []string           `json:"restamps,omitempty"`
 	GoOn       bool               `json:"goOn,omitempty"`
 	UndoneBy   string             `json:"undoneBy,omitempty"`
 	UndoneAt   *time.Time         `json:"undoneAt,omitempty"`

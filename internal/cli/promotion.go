@@ -184,7 +184,7 @@ func showPromotion(w io.Writer, p api.AskedPromotion, dryRun bool) {
 	if p.EndedAt != nil {
 		pairs = append(pairs, "ended", timeText(*p.EndedAt))
 	}
-	pairs = append(pairs, "signed with", p.SignWith)
+	pairs = append(pairs, "signed with", p.SignWith, "restamped too", strings.Join(p.Restamps, ", "))
 	if p.UndoneAt != nil {
 		pairs = append(pairs, "undone by", p.UndoneBy+" at "+timeText(*p.UndoneAt), "reason", p.UndoReason)
 	}
@@ -244,6 +244,10 @@ func showPlan(w io.Writer, p api.PromotionPage, dryRun bool) {
 	fmt.Fprintln(w)
 	var rows [][]string
 	for _, v := range p.Planned {
+		if v.LeftOut != "" {
+			rows = append(rows, []string{v.PURL, "stays behind", "", ""})
+			continue
+		}
 		bytes := "none"
 		if v.NewBytes > 0 {
 			bytes = api.Bytes(v.NewBytes)
@@ -255,6 +259,9 @@ func showPlan(w io.Writer, p api.PromotionPage, dryRun bool) {
 		return
 	}
 	for _, v := range p.Planned {
+		if v.LeftOut != "" {
+			fmt.Fprintf(w, "\n%s stays behind: %s\n", purl.Typed(v.PURL), v.LeftOut)
+		}
 		for _, f := range v.Files {
 			line := f.Name
 			switch {

@@ -63,6 +63,9 @@ func trackShow(s *session) *cobra.Command {
 					if stage.SignWith != "" {
 						fmt.Fprintln(w, "  signed with  "+stage.SignWith)
 					}
+					if len(stage.Restamps) > 0 {
+						fmt.Fprintln(w, "  restamped too  "+strings.Join(stage.Restamps, ", "))
+					}
 					if len(stage.Onward) > 0 {
 						fmt.Fprintln(w, "  goes on to  "+strings.Join(stage.Onward, ", "))
 					}
@@ -115,7 +118,7 @@ func trackAdd(s *session) *cobra.Command {
 }
 
 func trackEdit(s *session) *cobra.Command {
-	var stages, gates, onward []string
+	var stages, gates, onward, restamps []string
 	var into, sign, description string
 	cmd := &cobra.Command{Use: "edit NAME",
 		Short: "Change the stages of a track, or what is asked for on the hop into one", Args: arguments(cobra.ExactArgs(1)),
@@ -127,7 +130,7 @@ func trackEdit(s *session) *cobra.Command {
 			"ferry-release",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			changed := cmd.Flags().Changed
-			if (changed("gate") || changed("sign-with") || changed("onward")) && into == "" {
+			if (changed("gate") || changed("sign-with") || changed("onward") || changed("restamp")) && into == "" {
 				return usageError{fmt.Errorf("say the hop into which stage it is about: --into STAGE")}
 			}
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
@@ -168,6 +171,9 @@ func trackEdit(s *session) *cobra.Command {
 				if changed("onward") {
 					t.Stages[j].Onward = given(onward)
 				}
+				if changed("restamp") {
+					t.Stages[j].Restamps = given(restamps)
+				}
 				for k := range t.Stages {
 					t.Stages[k].Sentences, t.Stages[k].Seen, t.Stages[k].May = nil, false, false
 				}
@@ -180,8 +186,11 @@ func trackEdit(s *session) *cobra.Command {
 	f.StringVar(&into, "into", "", "the stage that the hop leads into")
 	f.StringArrayVar(&gates, "gate", nil, "a gate; may be repeated")
 	f.StringVar(&sign, "sign-with", "", "the key that files are signed with on the way")
+	f.StringSliceVar(&restamps, "restamp", nil, "what is restamped that is left alone otherwise: image-labels (their "+
+		"digest changes), image-references (in charts)")
 	f.StringSliceVar(&onward, "onward", nil, "destinations that versions go on to")
 	must(cmd.RegisterFlagCompletionFunc("into", s.completeRepositories))
+	must(cmd.RegisterFlagCompletionFunc("restamp", fixed("image-labels", "image-references")))
 	return cmd
 }
 

@@ -78,6 +78,8 @@ func gangway(version string) madeup.Package {
 	return madeup.Package{Name: "gangway", Version: version, Description: "Runs the berth planner and the fare engine",
 		Licence: "Apache-2.0", Author: "The Skerry Line berth team", Homepage: "https://skerry.example/gangway",
 		Keywords: []string{"berths", "fares"}, Needs: map[string]string{"tide-gauge": "2.1.0"},
+		Values: "planner:\n  image: packages.skerry.example/platform/berth-planner:" + version + "\n" +
+			"fares:\n  image: packages.skerry.example/platform/fare-engine:" + version + "\n",
 		Readme: "# gangway\n\nRuns the **berth planner** and the **fare engine**, with a tide gauge beside them.\n"}
 }
 

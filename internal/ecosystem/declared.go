@@ -31,6 +31,9 @@ type Stated struct {
 	// where the version itself stands. If it cannot be known, its line is left out, as what
 	// makes the document writes it again.
 	Digest func(d catalog.Digests) string
+	// Becomes is what stands there afterwards, where it is no version by itself; "" is that
+	// it is one.
+	Becomes string
 }
 
 // InFolder tells whether a name is one of those in the only folder of an archive.
@@ -76,15 +79,19 @@ func (s *Statement) edit(f ToRestamp, raw []byte, written func(string) string) (
 		if !stated.Own {
 			stamp = f.All.Of(stated.Namespace, stated.Name)
 		}
-		if !ok || stamp == nil || p.Number {
+		if !ok || stamp == nil && stated.Becomes == "" || p.Number {
 			continue
 		}
 		what := stated.What
 		if what == "" {
 			what = "dependency on " + stated.Name
 		}
-		text := stamp.Swap(p.Value)
+		text := stated.Becomes
+		if text == "" {
+			text = stamp.Swap(p.Value)
+		}
 		switch {
+		case stated.Becomes != "":
 		case stated.Digest != nil && f.Made == nil:
 			text = "that of " + stamp.To
 		case stated.Digest != nil:

@@ -179,6 +179,9 @@ type TextPlace struct {
 	beside, above map[string]string
 }
 
+// Quoted is a text as the document writes it at the place.
+func (p TextPlace) Quoted(text string) string { return p.quoted(text) }
+
 // BesideParent is the value of a key beside what the place stands in.
 func (p TextPlace) BesideParent(key string) string { return p.above[key] }
 

@@ -38,6 +38,9 @@ type ToRestamp struct {
 	File  catalog.File
 	Stamp Stamp  // of its own version
 	All   Stamps // its own among them
+	// Relabelled are versions of other kinds that are named by their content and go along;
+	// none where references to them stay.
+	Relabelled []Relabelled
 	// Made gives the digests of what became of another version's file of the same
 	// extension; false where that cannot be known, since it states this one's. Nil while
 	// it is only planned.

@@ -36,9 +36,11 @@ type Promotion struct {
 	UndoneAt   *time.Time `db:"undone_at"`
 	UndoReason string     `db:"undo_reason"`
 
-	Gates   []string           `db:"-"`
-	Onward  []string           `db:"-"`
-	Answers []promotion.Answer `db:"-"`
+	Gates  []string `db:"-"`
+	Onward []string `db:"-"`
+	// Restamps is what is restamped that is left alone otherwise.
+	Restamps []string           `db:"-"`
+	Answers  []promotion.Answer `db:"-"`
 	// Plan is what was planned, as JSON.
 	Plan  json.RawMessage `db:"-"`
 	Items []PromotionItem `db:"-"`
@@ -92,12 +94,12 @@ func (tx *Tx) AddPromotion(ctx context.Context, p Promotion) (id int64, err erro
 	if err := tx.GetContext(ctx, &id,
 		`insert into promotion (track, from_id, to_id, build_id, state, gates, sign_with, onward, go_on, notes, answers,
 			plan, why,
-		asked_by, asked_by_id, asked_at, ended_at, files, alive_at) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9,
-		$10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz)
+		asked_by, asked_by_id, asked_at, ended_at, files, alive_at, restamps) values ($1, $2, $3, nullif($4, 0), $5, $6, $7, $8, $9,
+		$10, $11, $12, $13, $14, nullif($15, 0), $16::timestamptz, $17, $18, $16::timestamptz, $19)
 		returning id`, p.Track, p.FromID, p.ToID, p.BuildID, p.State, append([]string{}, p.Gates...), p.SignWith,
 		append([]string{}, p.Onward...), p.GoOn, p.Notes,
 		string(storableJSON(answers)), string(storableJSON(p.Plan)), p.Why, p.AskedBy, p.AskedByID, p.AskedAt, p.EndedAt,
-		p.Files); err != nil {
+		p.Files, append([]string{}, p.Restamps...)); err != nil {
 		return 0, err
 	}
 	sources, versions := make([]int64, len(p.Items)), make([]string, len(p.Items))
@@ -182,7 +184,7 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		p.go_on, p.notes, p.why, p.asked_by,
 		coalesce(p.asked_by_id, 0) asked_by_id, p.asked_at, p.ended_at, p.files, p.files_done, p.alive_at, p.undone_by,
 		p.undone_at, p.undo_reason,
-		p.gates, p.onward, p.answers, p.plan from promotion p
+		p.gates, p.onward, p.restamps, p.answers, p.plan from promotion p
 		where ($1 = 0 or p.id = $1) and ($2::bigint[] is null or p.id = any($2)) and ($3 = '' or p.track = $3)
 		and ($4::text[] is null or p.state = any($4))
 		and ($5 = 0 or p.to_id = $5) and ($6 = '' or p.asked_by = $6) and ($7 = 0 or p.build_id = $7)
@@ -211,7 +213,7 @@ func (r reads) Promotions(ctx context.Context, f PromotionFilter) ([]Promotion, 
 		if err := rows.Scan(&p.ID, &p.Track, &p.FromID, &p.ToID, &p.BuildID, &p.Build, &p.State, &p.SignWith, &p.GoOn,
 			&p.Notes, &p.Why, &p.AskedBy,
 			&p.AskedByID, &p.AskedAt, &p.EndedAt, &p.Files, &p.FilesDone, &p.AliveAt, &p.UndoneBy, &p.UndoneAt, &p.UndoReason,
-			list(&p.Gates), list(&p.Onward), &answers, (*[]byte)(&p.Plan)); err != nil {
+			list(&p.Gates), list(&p.Onward), list(&p.Restamps), &answers, (*[]byte)(&p.Plan)); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal(answers, &p.Answers); err != nil {

@@ -29,6 +29,7 @@ type Stage struct {
 	Gates        []string
 	SignWith     string   // a signing key; "" for none
 	Onward       []string // destinations
+	Restamps     []string // what is restamped that is left alone otherwise
 }
 
 // Tracks lists all tracks by name.
@@ -39,7 +40,7 @@ func (r reads) Tracks(ctx context.Context) ([]Track, error) {
 		return nil, err
 	}
 	rows, err := r.q.QueryxContext(ctx,
-		`select track_id, repository_id, gates, sign_with, onward from track_stage order by track_id, position`)
+		`select track_id, repository_id, gates, sign_with, onward, restamps from track_stage order by track_id, position`)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +48,8 @@ func (r reads) Tracks(ctx context.Context) ([]Track, error) {
 	for rows.Next() {
 		var id int64
 		var s Stage
-		if err := rows.Scan(&id, &s.RepositoryID, list(&s.Gates), &s.SignWith, list(&s.Onward)); err != nil {
+		if err := rows.Scan(&id, &s.RepositoryID, list(&s.Gates), &s.SignWith, list(&s.Onward),
+			list(&s.Restamps)); err != nil {
 			return nil, err
 		}
 		if i := slices.IndexFunc(tracks, func(t Track) bool { return t.ID == id }); i >= 0 {
@@ -80,9 +82,10 @@ func (tx *Tx) SetTrack(ctx context.Context, t Track) error {
 	}
 	for i, s := range t.Stages {
 		if _, err := tx.ExecContext(ctx,
-			`insert into track_stage (track_id, position, repository_id, gates, sign_with, onward) values ($1, $2, $3, $4, $5,
-				$6)`,
-			t.ID, i, s.RepositoryID, append([]string{}, s.Gates...), s.SignWith, append([]string{}, s.Onward...)); err != nil {
+			`insert into track_stage (track_id, position, repository_id, gates, sign_with, onward, restamps) values ($1,
+				$2, $3, $4, $5, $6, $7)`,
+			t.ID, i, s.RepositoryID, append([]string{}, s.Gates...), s.SignWith, append([]string{}, s.Onward...),
+			append([]string{}, s.Restamps...)); err != nil {
 			return err
 		}
 	}

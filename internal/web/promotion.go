@@ -149,7 +149,8 @@ func showPromotion(p promotion.Summary) api.Promotion {
 		Versions: []api.PromotedVersion{}, Notes: p.Notes, Why: p.Why,
 		AskedBy: p.AskedBy, AskedAt: p.AskedAt.UTC(), EndedAt: utc(p.EndedAt),
 		Answers: append([]corepromotion.Answer{}, p.Answers...), Votes: []api.Vote{}, Files: p.Files, FilesDone: p.FilesDone,
-		SignWith: p.SignWith, GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason,
+		SignWith: p.SignWith, Restamps: p.Restamps,
+		GoOn: p.GoOn, UndoneBy: p.UndoneBy, UndoneAt: utc(p.UndoneAt), UndoReason: p.UndoReason,
 		MayVote: p.MayVote, MayUndo: p.MayUndo, MayCancel: p.MayCancel, Next: p.Next}
 	for _, item := range p.Items {
 		shown.Versions = append(shown.Versions, api.PromotedVersion{PURL: itemPURL(item, item.Version, item.LabelsFrom),

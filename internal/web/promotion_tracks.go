@@ -134,7 +134,7 @@ func newTrack(t api.Track) promotion.NewTrack {
 	n := promotion.NewTrack{Name: t.Name, Description: t.Description}
 	for _, s := range t.Stages {
 		n.Stages = append(n.Stages, promotion.TrackStage{Repository: s.Repository, Gates: s.Gates, SignWith: s.SignWith,
-			Onward: s.Onward})
+			Onward: s.Onward, Restamps: s.Restamps})
 	}
 	return n
 }
@@ -144,8 +144,9 @@ func (w *Server) showTrack(v visit, t record.Track) api.Track {
 	for _, s := range t.Stages {
 		r, _ := w.service.Directory.RepositoryByID(s.RepositoryID)
 		stage := api.Stage{Repository: r.Name, Gates: s.Gates, SignWith: s.SignWith, Onward: s.Onward,
-			Seen: w.service.Directory.Allow(v.caller, access.Read, access.Of(r)) == nil,
-			May:  w.service.Directory.Allow(v.caller, access.Promote, access.Of(r)) == nil}
+			Restamps: s.Restamps,
+			Seen:     w.service.Directory.Allow(v.caller, access.Read, access.Of(r)) == nil,
+			May:      w.service.Directory.Allow(v.caller, access.Promote, access.Of(r)) == nil}
 		for _, text := range s.Gates {
 			if g, err := corepromotion.ParseGate(text); err == nil {
 				stage.Sentences = append(stage.Sentences, g.Sentence())

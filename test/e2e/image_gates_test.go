@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -16,6 +17,23 @@ import (
 
 	"crelvo/internal/ecosystem/madeup"
 )
+
+// pushMade pushes a made-up image, with a tag if one is given, and gives its digest.
+func pushMade(t *testing.T, to string, image madeup.Image, tag string, headers ...string) string {
+	t.Helper()
+	for sum, content := range image.Blobs {
+		if a := ask(t, http.MethodPost, "/v2/"+to+"/blobs/uploads/?digest="+url.QueryEscape(sum), string(content),
+			headers...); a.Status != 201 {
+			t.Fatalf("%d %s", a.Status, a.Body)
+		}
+	}
+	digest := madeup.Digest(image.Manifest)
+	if a := ask(t, http.MethodPut, "/v2/"+to+"/manifests/"+cmp.Or(tag, digest), string(image.Manifest),
+		append(headers, "Content-Type", image.MediaType)...); a.Status != 201 {
+		t.Fatalf("%d %s", a.Status, a.Body)
+	}
+	return digest
+}
 
 // TestImageGates: an image crosses a hop if it comes with an SBOM, and is signed by a key that
 // is known, in the form that cosign gives signatures or in a bundle; what is about it goes
@@ -48,21 +66,7 @@ func TestImageGates(t *testing.T) {
 		"comes-with application/spdx+json")
 	push := func(image madeup.Image, tag string) string {
 		t.Helper()
-		for sum, content := range image.Blobs {
-			if a := ask(t, http.MethodPost, "/v2/"+snapshots+"/berth/blobs/uploads/?digest="+url.QueryEscape(sum),
-				string(content)); a.Status != 201 {
-				t.Fatalf("%d %s", a.Status, a.Body)
-			}
-		}
-		digest := madeup.Digest(image.Manifest)
-		if tag == "" {
-			tag = digest
-		}
-		if a := ask(t, http.MethodPut, "/v2/"+snapshots+"/berth/manifests/"+tag, string(image.Manifest), "Content-Type",
-			image.MediaType); a.Status != 201 {
-			t.Fatalf("%d %s", a.Status, a.Body)
-		}
-		return digest
+		return pushMade(t, snapshots+"/berth", image, tag)
 	}
 	sign := func(message []byte) string {
 		t.Helper()

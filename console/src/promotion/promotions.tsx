@@ -83,6 +83,14 @@ export function Plan({ all }: { all: Schemas["PlannedVersion"][] }) {
     <ul>
       {all.map((v) => {
         const changes = v.files.reduce((n, f) => n + (f.changes?.length ?? 0), 0);
+        if (v.leftOut)
+          return (
+            <li key={v.purl} className="flex flex-wrap gap-x-3 border-b border-rule px-4 py-2 text-sm last:border-0">
+              <span className="font-medium">{shortName(v.purl)}</span>
+              <span className="font-mono text-xs">{versionOf(v.purl)}</span>
+              <span className="text-glow">stays behind: {v.leftOut}</span>
+            </li>
+          );
         return (
           <li key={v.purl + v.upload} className="border-b border-rule last:border-0">
             <details className="group px-4 py-2 text-sm">
@@ -93,7 +101,7 @@ export function Plan({ all }: { all: Schemas["PlannedVersion"][] }) {
                   {v.upload || versionOf(v.purl)}{" "}
                   {(v.restamp || (v.purl.includes("?tag=") && versionOf(v.purl) !== v.to)) && (
                     <>
-                      → <b>{v.to}</b>
+                      → <b>{shortVersion(v.to)}</b>
                     </>
                   )}
                 </span>

@@ -1,5 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { ArrowRight, DoorOpen, PenLine, Send } from "lucide-react";
+import { ArrowRight, DoorOpen, PenLine, Send, Stamp } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
@@ -11,7 +11,7 @@ import { buildPath, count, lines, packagePath, shortVersion } from "../ui/format
 import { Button, Empty, ErrorNote, Holds, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { Hop, PromotionMark, PromotionTable, versionsText } from "./promotions";
 import { FilterChoice, Filters, FilterText, More, useFilters } from "../ui/filters";
-import { FormDialog, TextField, AreaField } from "../ui/form";
+import { TickField, FormDialog, TextField, AreaField } from "../ui/form";
 
 type Picture = Schemas["TrackPicture"];
 type Promotion = Schemas["Promotion"];
@@ -180,6 +180,11 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
             {stage.signWith && (
               <p className="flex items-center gap-1">
                 <PenLine size={13} aria-hidden /> signed with {stage.signWith}
+              </p>
+            )}
+            {stage.restamps && stage.restamps.length > 0 && (
+              <p className="flex items-center gap-1">
+                <Stamp size={13} aria-hidden /> restamps {stage.restamps.map((r) => r.replace("-", " ")).join(", ")}
               </p>
             )}
             {stage.onward && stage.onward.length > 0 && (
@@ -356,7 +361,7 @@ function History() {
 
 /** plainStage is a stage without what only the service says of it. */
 function plainStage(s: Schemas["Stage"]): Schemas["Stage"] {
-  return { repository: s.repository, gates: s.gates, signWith: s.signWith, onward: s.onward };
+  return { repository: s.repository, gates: s.gates, signWith: s.signWith, onward: s.onward, restamps: s.restamps };
 }
 
 /** EditHop changes what is asked for on the way into a stage. */
@@ -371,14 +376,22 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
         gates: (stage.gates ?? []).join("\n"),
         signWith: stage.signWith ?? "",
         onward: (stage.onward ?? []).join("\n"),
+        labels: stage.restamps?.includes("image-labels") ?? false,
+        references: stage.restamps?.includes("image-references") ?? false,
       }}
-      run={({ gates, signWith, onward }) =>
+      run={({ gates, signWith, onward, labels, references }) =>
         promotionCalls.editTrack(t.name, {
           name: t.name,
           description: t.description,
           stages: t.stages.map((s, n) =>
             n === i
-              ? { repository: s.repository, gates: lines(gates), signWith: signWith.trim(), onward: lines(onward) }
+              ? {
+                  repository: s.repository,
+                  gates: lines(gates),
+                  signWith: signWith.trim(),
+                  onward: lines(onward),
+                  restamps: [...(labels ? ["image-labels"] : []), ...(references ? ["image-references"] : [])],
+                }
               : plainStage(s),
           ),
         })
@@ -390,11 +403,15 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
       <AreaField
         name="gates"
         label="Gates"
-        hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
+        hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, comes-with TYPE, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
         rows={6}
       />
       <TextField name="signWith" label="Sign with" hint="The name of a key that signs releases." />
       <AreaField name="onward" label="Goes on to" hint="Names of destinations, one a line." />
+      <TickField name="labels">
+        Restamp the version in labels and annotations of images; their digests change, and signatures stay behind
+      </TickField>
+      <TickField name="references">Restamp exact references to these images in the values of charts</TickField>
     </FormDialog>
   );
 }

@@ -130,7 +130,7 @@ export function Tick({
     <label className="mb-3 flex items-start gap-2 text-sm">
       <input
         type="checkbox"
-        className="mt-0.5 size-4 accent-(--deep)"
+        className="mt-0.5 size-4 shrink-0 accent-(--deep)"
         checked={checked}
         onChange={(e) => onChange(e.target.checked)}
       />

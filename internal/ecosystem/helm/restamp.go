@@ -10,13 +10,19 @@ import (
 
 // Restamp implements ecosystem.Restamping: version and appVersion in Chart.yaml, and those
 // of other charts that are restamped too: in its dependencies, in Chart.lock, and where
-// they are in the archive themselves.
+// they are in the archive themselves. Where references to images change, those in
+// values.yaml.
 func (k Helm) Restamp(ctx context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
 	name := k.Named(f.Stamp.Name, f.Stamp.To, f.File.Extension)
 	if f.File.Extension == provenance {
 		return ecosystem.Rewriting{Name: name, Dropped: "it signs the bytes of before"}, nil
 	}
-	return ecosystem.RestampFolder(ctx, f, name,
+	values := ecosystem.Statement{Document: ecosystem.InFolder("values.yaml"), Places: ecosystem.ParseYAMLPlaces,
+		Whose: func(p ecosystem.TextPlace) (ecosystem.Stated, bool) { return imageIn(p, f.Relabelled) }}
+	if f.Relabelled == nil {
+		values.Document = func(string) bool { return false }
+	}
+	return ecosystem.RestampFolder(ctx, f, name, values,
 		ecosystem.Statement{Document: ecosystem.InFolder("Chart.yaml"), Places: ecosystem.ParseYAMLPlaces, Whose: inChart},
 		ecosystem.Statement{Document: ecosystem.InFolder("Chart.lock", "requirements.yaml", "requirements.lock"),
 			Places: ecosystem.ParseYAMLPlaces, Whose: dependencyIn},

@@ -41,7 +41,7 @@ func (p Package) ChartYAML() string {
 
 // Chart is the package as a chart: without templates of its own, one that says hello.
 func (p Package) Chart() []byte {
-	entries := []Entry{{p.Name + "/Chart.yaml", p.ChartYAML()}, {p.Name + "/values.yaml", "replicas: 1\n"}}
+	entries := []Entry{{p.Name + "/Chart.yaml", p.ChartYAML()}, {p.Name + "/values.yaml", "replicas: 1\n" + p.Values}}
 	files := p.Files
 	if files == nil {
 		files = []Entry{{"templates/notice.yaml", "apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: {{ .Release.Name }}-notice\n" +

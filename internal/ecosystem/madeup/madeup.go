@@ -67,6 +67,7 @@ type Package struct {
 	Readme               string
 	Keywords             []string          // of npm
 	PackageType, Icon    string            // of NuGet
+	Values               string            // of a chart, besides what every chart has
 	Needs                map[string]string // names and ranges
 	Files                []Entry           // besides what every package has
 }

@@ -49,7 +49,7 @@ func (OCI) Makeup(
 	for _, name := range slices.Sorted(maps.Keys(m.Annotations)) {
 		made.Settings = append(made.Settings, makeup.Setting{Name: "annotation " + name, Value: m.Annotations[name]})
 	}
-	if m.Config != nil && (m.Config.MediaType == v1.MediaTypeImageConfig || m.Config.MediaType == dockerConfig) {
+	if m.Config != nil && isImage(m.Config.MediaType) {
 		sum, _ := catalog.ParseSum(string(m.Config.Digest))
 		config, err := part(sum)
 		if err != nil {

@@ -30,6 +30,9 @@ const (
 	dockerConfig   = "application/vnd.docker.container.image.v1+json"
 )
 
+// isImage tells whether a media type is that of the configuration of a container image.
+func isImage(config string) bool { return config == v1.MediaTypeImageConfig || config == dockerConfig }
+
 // content is a manifest or an index, as far as it matters here.
 type content struct {
 	SchemaVersion int               `json:"schemaVersion"`
@@ -360,7 +363,7 @@ func (OCI) Belongs(d catalog.Details) (parts []ecosystem.VersionPart, about, wha
 		}
 	}
 	if what == "" {
-		if read(nativeArtifact, &what); what == v1.MediaTypeImageConfig || what == dockerConfig {
+		if read(nativeArtifact, &what); isImage(what) {
 			what = "image"
 		}
 	}

@@ -167,7 +167,7 @@ func (s *Promotion) restampVersion(
 	ctx context.Context, w *carrying, item *crossingItem, v *record.PlacedVersion,
 ) error {
 	e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
-	if !ok {
+	if !ok && item.restated == nil {
 		return fault.New(fault.Conflict, "no-restamp", "%s cannot be given another version", item.purl())
 	}
 	sums := map[string]catalog.Digests{}
@@ -221,8 +221,13 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 		return r, digests, known, err
 	}
 	defer content.Close()
-	r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
-		Stamp: item.stamp(), All: w.all[item.Ecosystem], Made: s.made(ctx, w, item.Ecosystem, f.Extension)})
+	if item.restated != nil {
+		r = item.rewriting(f)
+	} else {
+		r, err = e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
+			Stamp: item.stamp(), All: w.all[item.Ecosystem], Relabelled: w.relabelled,
+			Made: s.made(ctx, w, item.Ecosystem, f.Extension)})
+	}
 	if err != nil {
 		return r, digests, known, fault.New(fault.Conflict, "cannot-restamp", "%s: %v", f.Name, err)
 	}

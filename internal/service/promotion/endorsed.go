@@ -2,7 +2,6 @@ package promotion
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 
@@ -10,7 +9,6 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/record"
 )
 
 // mostAbout is how many versions are looked at that are about another one.
@@ -65,23 +63,14 @@ func (s *Promotion) signersIn(
 	ctx context.Context, e ecosystem.Endorsed, key catalog.PackageKey, v catalog.Version, subject string,
 	known []attest.Key,
 ) (by []string, err error) {
-	read := func(q catalog.FileQuestion, most int64) ([]byte, error) {
-		f, err := s.DB.File(ctx, q)
-		if errors.Is(err, record.ErrNotFound) || err == nil && f.Digests.Size > most {
-			return nil, nil // it is not there, or says more than any signature
-		}
-		if err != nil {
-			return nil, err
-		}
-		return s.content(ctx, f)
-	}
-	raw, err := read(catalog.FileQuestion{Key: key, Version: v.Version, Name: strings.Replace(v.Version, ":", "-", 1)},
-		maxManifest)
+	raw, _, err := s.smallFile(ctx, catalog.FileQuestion{Key: key, Version: v.Version,
+		Name: strings.Replace(v.Version, ":", "-", 1)})
 	if err != nil {
 		return nil, err
 	}
 	all, err := e.Endorsements(ctx, raw, v.Files[0].MediaType, subject, func(sum catalog.Sum) ([]byte, error) {
-		return read(catalog.FileQuestion{Key: key, Name: sum.FileName()}, maxManifest)
+		raw, _, err := s.smallFile(ctx, catalog.FileQuestion{Key: key, Name: sum.FileName()})
+		return raw, err
 	})
 	for _, one := range all {
 		if one.Envelope == nil {

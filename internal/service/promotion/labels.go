@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/promotion"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
@@ -68,6 +69,9 @@ func (s *Promotion) bringAlong(ctx context.Context, c *crossing) error {
 		return err
 	}
 	has := func(m record.MadeVersion) bool {
+		if c.restamps(promotion.ImageLabels) {
+			return false // it may become another
+		}
 		key := m.Key()
 		key.RepositoryID = c.to.ID
 		return slices.Contains(there[key], m.Version)

@@ -40,6 +40,10 @@ type crossing struct {
 	signsBeside func(ecosystem string) bool
 	items       []crossingItem
 	problems    []string // why it cannot be
+	// left is what belongs to items and does not go along; relabelled are those to which
+	// references change.
+	left       []leftOut
+	relabelled []ecosystem.Relabelled
 }
 
 // crossingItem is a version on its way.
@@ -55,6 +59,8 @@ type crossingItem struct {
 	along       bool
 	// about is the version of its package that it is about; "" if it is about none.
 	about string
+	// restated is what became of it by stating its label; nil if nothing did.
+	restated *ecosystem.Restated
 }
 
 type fileRewrite struct {
@@ -114,7 +120,10 @@ func (s *Promotion) cross(ctx context.Context, caller access.Caller, r Request) 
 	if err := s.bringAlong(ctx, c); err != nil {
 		return nil, err
 	}
-	return c, s.chooseVersions(ctx, c, r.As)
+	if err := s.chooseVersions(ctx, c, r.As); err != nil {
+		return nil, err
+	}
+	return c, s.restate(ctx, c)
 }
 
 // candidates finds the versions in question, by the repository of the track that
@@ -482,12 +491,18 @@ func (s *Promotion) rewrite(ctx context.Context, c *crossing) error {
 			}
 			continue
 		}
+		if item.restated != nil {
+			for _, f := range item.files {
+				item.rewrite = append(item.rewrite, fileRewrite{f, item.rewriting(f)})
+			}
+			continue
+		}
 		if !ok {
 			c.problem("%s cannot be given another version: Crelvo cannot restamp packages of this kind", item.purl())
 			continue
 		}
 		for _, f := range item.files {
-			r, err := s.restamp(ctx, e, *item, f, stamps[item.Ecosystem])
+			r, err := s.restamp(ctx, c, e, *item, f, stamps[item.Ecosystem])
 			if err != nil {
 				c.problem("%s: %v", f.Name, err)
 			}
@@ -510,7 +525,7 @@ func (s *Promotion) rewrite(ctx context.Context, c *crossing) error {
 func (c *crossing) stamps() map[string]ecosystem.Stamps {
 	stamps := map[string]ecosystem.Stamps{}
 	for _, item := range c.items {
-		if item.restamped() {
+		if item.restamped() && item.restated == nil {
 			stamps[item.Ecosystem] = append(stamps[item.Ecosystem], item.stamp())
 		}
 	}
@@ -524,7 +539,7 @@ func (c crossingItem) stamp() ecosystem.Stamp {
 // restamp plans what is changed in a file. What it gives is not to be written:
 // the file is closed again.
 func (s *Promotion) restamp(
-	ctx context.Context, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps,
+	ctx context.Context, c *crossing, e ecosystem.Restamping, item crossingItem, f catalog.File, all ecosystem.Stamps,
 ) (ecosystem.Rewriting, error) {
 	content, err := s.store.Open(ctx, f)
 	if err != nil {
@@ -532,7 +547,7 @@ func (s *Promotion) restamp(
 	}
 	defer content.Close()
 	r, err := e.Restamp(ctx, ecosystem.ToRestamp{SizedReaderAt: ecosystem.Sized(content, f.Digests.Size), File: f,
-		Stamp: item.stamp(), All: all})
+		Stamp: item.stamp(), All: all, Relabelled: c.relabelled})
 	if r.Name == "" {
 		r.Name = f.Name
 	}
@@ -562,6 +577,9 @@ func (c *crossing) plan() []api.PlannedVersion {
 			p.Files = append(p.Files, line)
 		}
 		all[i] = p
+	}
+	for _, l := range c.left {
+		all = append(all, api.PlannedVersion{PURL: l.what.String(), Files: []api.PlannedFile{}, LeftOut: l.why})
 	}
 	return all
 }

@@ -150,8 +150,9 @@ func (s *Promotion) weigh(
 // promotion is the record of a crossing.
 func (c *crossing) promotion(s *Promotion, caller access.Caller, answers []promotion.Answer) record.Promotion {
 	p := record.Promotion{Track: c.track.Name, FromID: c.from.ID, ToID: c.to.ID, SignWith: c.stage.SignWith, GoOn: c.goOn,
-		Notes:   c.notes,
-		AskedBy: caller.Name, AskedByID: caller.ID, AskedAt: s.Now(), AliveAt: s.Now(), Gates: c.stage.Gates,
+		Restamps: c.stage.Restamps,
+		Notes:    c.notes,
+		AskedBy:  caller.Name, AskedByID: caller.ID, AskedAt: s.Now(), AliveAt: s.Now(), Gates: c.stage.Gates,
 		Onward: c.stage.Onward, Answers: answers}
 	if c.build != nil {
 		p.BuildID, p.Build = c.build.ID, c.build.Title()
@@ -423,7 +424,8 @@ func (s *Promotion) settle(ctx context.Context, caller access.Caller, p record.P
 // again works out a recorded promotion once more, from what it is about.
 func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, error) {
 	c := &crossing{signsBeside: s.signsBeside, track: record.Track{Name: p.Track},
-		stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward}, goOn: p.GoOn,
+		stage: record.Stage{RepositoryID: p.ToID, Gates: p.Gates, SignWith: p.SignWith, Onward: p.Onward,
+			Restamps: p.Restamps}, goOn: p.GoOn,
 		notes: p.Notes}
 	var ok1, ok2 bool
 	c.from, ok1 = s.directory.RepositoryByID(p.FromID)
@@ -454,6 +456,9 @@ func (s *Promotion) again(ctx context.Context, p record.Promotion) (*crossing, e
 		}
 		c.items = append(c.items, crossingItem{MadeVersion: there[i], to: item.ToVersion,
 			had: strings.Fields(item.LabelsFrom), labels: strings.Fields(item.LabelsTo)})
+	}
+	if err := s.restate(ctx, c); err != nil {
+		return nil, err
 	}
 	return c, s.load(ctx, c)
 }

@@ -26,6 +26,7 @@ type TrackStage struct {
 	Gates      []string
 	SignWith   string
 	Onward     []string
+	Restamps   []string
 }
 
 // NewTrack is a track to be made, or written anew.
@@ -50,7 +51,7 @@ func (s *Promotion) Tracks(ctx context.Context, caller access.Caller) ([]record.
 				continue
 			}
 			if j > 0 && !slices.Contains(readable, t.Stages[j-1].RepositoryID) {
-				stage.Gates, stage.SignWith, stage.Onward = nil, "", nil
+				stage.Gates, stage.SignWith, stage.Onward, stage.Restamps = nil, "", nil, nil
 			}
 			shown = append(shown, stage)
 		}
@@ -187,6 +188,9 @@ func (s *Promotion) writeTrack(
 			if stage.SignWith != "" {
 				event.Detail["signed in "+r.Name+" with"] = stage.SignWith
 			}
+			if len(stage.Restamps) > 0 {
+				event.Detail["restamped into "+r.Name] = strings.Join(stage.Restamps, ", ")
+			}
 			if stage.Onward != nil {
 				event.Detail["from "+r.Name+" on to"] = strings.Join(stage.Onward, ", ")
 			}
@@ -224,7 +228,8 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 			return t, act.Invalid("not-a-house", "%s is a %s; the stages of a track are house repositories", r.Name, r.Kind)
 		case slices.ContainsFunc(t.Stages, func(o record.Stage) bool { return o.RepositoryID == r.ID }):
 			return t, act.Invalid("stage-twice", "%s is a stage twice", r.Name)
-		case i == 0 && (len(stage.Gates) > 0 || stage.SignWith != "" || len(stage.Onward) > 0):
+		case i == 0 && (len(stage.Gates) > 0 || stage.SignWith != "" || len(stage.Onward) > 0 ||
+			len(stage.Restamps) > 0):
 			return t, act.Invalid("gates-before-first", "%s is the first stage, so no hop leads into it", r.Name).
 				WithHint("Put gates on the stage that a hop leads into.")
 		case i > 0 && t.Stages != nil && r.Holds == catalog.Snapshots:
@@ -238,13 +243,17 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 			return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s to sign with", stage.SignWith).
 				WithHint("Make it with crelvo key add %s --sign.", stage.SignWith)
 		}
+		if err := knownRestamps(stage.Restamps); err != nil {
+			return t, err
+		}
 		for _, name := range stage.Onward {
 			if !slices.ContainsFunc(destinations, func(d record.Destination) bool { return d.Name == name }) {
 				return t, fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name).
 					WithHint("Make it with crelvo destination add %s.", name)
 			}
 		}
-		stored := record.Stage{RepositoryID: r.ID, SignWith: stage.SignWith, Onward: stage.Onward}
+		stored := record.Stage{RepositoryID: r.ID, SignWith: stage.SignWith, Onward: stage.Onward,
+			Restamps: stage.Restamps}
 		for _, text := range stage.Gates {
 			g, err := promotion.ParseGate(text)
 			if err != nil {
@@ -269,6 +278,17 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 		t.Stages = append(t.Stages, stored)
 	}
 	return t, nil
+}
+
+// knownRestamps checks that all of some names are of what can be restamped.
+func knownRestamps(names []string) error {
+	for _, what := range names {
+		if !slices.Contains(promotion.Restamps, what) {
+			return act.Invalid("bad-restamp", "%.80q is nothing that can be restamped", what).
+				WithHint("Choose among %s.", strings.Join(promotion.Restamps, ", "))
+		}
+	}
+	return nil
 }
 
 // unpassable tells why an approval can never come together; "" if it can.
