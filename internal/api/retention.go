@@ -18,6 +18,7 @@ type Policy struct {
 	Repositories []string    `json:"repositories" doc:"names, with * for any run of characters"`
 	About        []string    `json:"about" doc:"the repositories that it is about now, of those that the caller may read all of"`
 	Packages     []string    `json:"packages" doc:"patterns of package URLs; none is all"`
+	Platforms    []string    `json:"platforms,omitempty" doc:"it is about what is for these alone; none is all"`
 	Where        string      `json:"where,omitempty" doc:"a query; it is about the versions that fit it"`
 	Keep         []string    `json:"keep" doc:"the reasons to stay"`
 	Grace        string      `json:"grace" example:"14d"`
@@ -46,6 +47,7 @@ type Rules struct {
 	Description  string   `json:"description,omitempty" maxLength:"500"`
 	Repositories []string `json:"repositories" maxItems:"100"`
 	Packages     []string `json:"packages,omitempty" maxItems:"100"`
+	Platforms    []string `json:"platforms,omitempty" maxItems:"100"`
 	Where        string   `json:"where,omitempty" maxLength:"500"`
 	Keep         []string `json:"keep" maxItems:"100"`
 	Grace        string   `json:"grace,omitempty" example:"14d"`

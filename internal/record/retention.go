@@ -191,6 +191,14 @@ func (f Facts) PackagesOf(
 type Belonging struct {
 	Parts []string
 	About string
+	// For are the platforms of its parts, as far as it says them.
+	For []PartPlatform
+}
+
+// PartPlatform is for which platform a part is.
+type PartPlatform struct {
+	Version  string `json:"digest"`
+	Platform string `json:"platform"`
 }
 
 // Belongs gives those of the versions of packages that are made of others, or about one,
@@ -201,14 +209,19 @@ func (f Facts) Belongs(ctx context.Context, packageIDs []int64) (map[int64]Belon
 	}
 	of := map[int64]Belonging{}
 	err := f.each(ctx, `select v.id, coalesce(v.details->'native'->>'subject', ''),
-			array_to_string(array(select jsonb_array_elements_text(coalesce(v.details->'native'->'children', '[]'))), ' ')
+			array_to_string(array(select jsonb_array_elements_text(coalesce(v.details->'native'->'children', '[]'))), ' '),
+			coalesce(v.details->'native'->'platforms', '[]')
 		from version v where v.package_id = any($1) and v.visible_from is not null
 		and (v.details->'native'->>'subject' is not null or v.details->'native'->'children' is not null)`,
 		[]any{packageIDs}, func(row rows) error {
 			var id int64
 			var b Belonging
 			var parts string
-			err := row.Scan(&id, &b.About, &parts)
+			var platforms []byte
+			err := row.Scan(&id, &b.About, &parts, &platforms)
+			if err == nil {
+				err = json.Unmarshal(platforms, &b.For)
+			}
 			if parts != "" {
 				b.Parts = strings.Fields(parts)
 			}

@@ -333,7 +333,8 @@ func TestBuiltUpon(t *testing.T) {
 	made("other", nil)
 	// What was squashed into one layer says it in words alone.
 	made("squashed", nil, madeup.Digest(base.Manifest))
-	for tag, want := range map[string]string{"base": "further squashed upon", "upon": "further", "squashed": "", "further": "", "other": ""} {
+	for tag, want := range map[string]string{"base": "further squashed upon", "upon": "further", "squashed": "",
+		"further": "", "other": ""} {
 		pattern, err := purl.ParsePattern("pkg:oci/x@" + tag)
 		if err != nil {
 			t.Fatal(err)

@@ -108,7 +108,7 @@ func policyText(text string, rules *api.Rules) (string, error) {
 		return "", fault.New(fault.Invalid, "bad-policy", "a policy is given as text or as rules, not as both")
 	}
 	p := coreretention.Policy{Name: rules.Name, Description: rules.Description, Repositories: rules.Repositories,
-		Where: rules.Where, Grace: coreretention.DefaultGrace,
+		Platforms: rules.Platforms, Where: rules.Where, Grace: coreretention.DefaultGrace,
 		Schedule: rules.Schedule, Zone: rules.Zone, MostVersions: rules.MostVersions, MostShare: rules.MostShare}
 	for _, pattern := range rules.Packages {
 		parsed, err := purl.ParsePattern(pattern)
@@ -137,7 +137,8 @@ func policyText(text string, rules *api.Rules) (string, error) {
 func showPolicy(v retention.PolicyView) api.Policy {
 	p := api.Policy{Name: v.Name, Text: v.Text, Description: v.Rules.Description, Repositories: v.Rules.Repositories,
 		About: []string{}, Packages: []string{},
-		Where: v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule,
+		Platforms: v.Rules.Platforms,
+		Where:     v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule,
 		Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
 		MostVersions: v.Rules.MostVersions, MostShare: v.Rules.MostShare, Paused: v.Paused, ChangedBy: v.ChangedBy,
 		ChangedAt: v.ChangedAt.UTC(), May: v.May}

@@ -109,6 +109,7 @@ var settings = map[string]func(r *reader, key string, n ast.Node) error{
 	"zone":          text(func(p *Policy) *string { return &p.Zone }),
 	"repositories":  (*reader).repositories,
 	"packages":      (*reader).packages,
+	"platforms":     (*reader).platforms,
 	"where":         (*reader).where,
 	"keep":          (*reader).keep,
 	"grace":         (*reader).grace,
@@ -117,7 +118,7 @@ var settings = map[string]func(r *reader, key string, n ast.Node) error{
 }
 
 // Settings are the names of all settings.
-var Settings = []string{"name", "description", "repositories", "packages", "where", "keep", "grace", "schedule", "zone",
+var Settings = []string{"name", "description", "repositories", "packages", "platforms", "where", "keep", "grace", "schedule", "zone",
 	"most-versions", "most-share"}
 
 func wrongAt(line int, format string, args ...any) *fault.Error {
@@ -196,6 +197,20 @@ func (r *reader) packages(key string, n ast.Node) error {
 		return err
 	})
 }
+
+func (r *reader) platforms(key string, n ast.Node) error {
+	return r.each(key, n, func(value string) error {
+		if !platformForm.MatchString(value) {
+			return fault.New(fault.Invalid, "bad-policy", "%.80q is no platform", value).
+				WithHint("Write it as linux/arm64, with * for any run of characters.")
+		}
+		r.policy.Platforms = append(r.policy.Platforms, value)
+		return nil
+	})
+}
+
+// platformForm is os/architecture, perhaps with a variant.
+var platformForm = regexp.MustCompile(`^[a-z0-9*._-]{1,40}/[a-z0-9*._-]{1,40}(/[a-z0-9*._-]{1,40})?$`)
 
 func (r *reader) where(key string, n ast.Node) error {
 	value, err := scalar(key, n)
@@ -319,6 +334,9 @@ func (p *Policy) Text() string {
 			patterns = append(patterns, pattern.String())
 		}
 		line("packages", "["+quoted(patterns...)+"]")
+	}
+	if len(p.Platforms) > 0 {
+		line("platforms", "["+quoted(slices.Clone(p.Platforms)...)+"]")
 	}
 	if p.Where != "" {
 		line("where", quoted(p.Where))

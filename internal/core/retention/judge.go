@@ -52,7 +52,9 @@ func Judge(policies []*Policy, p *Package, now time.Time) []Verdict {
 			}
 		}
 	}
-	together(p, verdicts)
+	if len(policies) > 0 && len(policies[0].Platforms) == 0 {
+		together(p, verdicts)
+	}
 	return verdicts
 }
 
@@ -144,9 +146,19 @@ func covered(policy *Policy, index int, p *Package, now time.Time) []bool {
 				of := p.Key
 				of.Version = version.Version
 				return pattern.Match(of)
-			}))
+			})) && (len(policy.Platforms) == 0 || policy.onlyFor(version.Platforms))
 	}
 	return about
+}
+
+// onlyFor tells whether the policy is about what is for these platforms: each is one of its
+// own, or a variant of one.
+func (p *Policy) onlyFor(platforms []string) bool {
+	return len(platforms) > 0 && !slices.ContainsFunc(platforms, func(platform string) bool {
+		return !slices.ContainsFunc(p.Platforms, func(pattern string) bool {
+			return purl.Glob(pattern, platform) || purl.Glob(pattern+"/*", platform)
+		})
+	})
 }
 
 // marked is why a version stays whatever the reasons of policies are; "" if
@@ -174,6 +186,7 @@ func newestOf(policy *Policy, p *Package, about []bool) [][]bool {
 		}
 		all[i] = make([]bool, len(p.Versions))
 		counts := map[string]int{}
+		var lines []string
 		for v := range p.Versions { // from the highest down
 			version := &p.Versions[v]
 			if !about[v] {
@@ -182,30 +195,55 @@ func newestOf(policy *Policy, p *Package, about []bool) [][]bool {
 			if _, ok := r.labelled(version.Labels); r.Labels != nil && !ok {
 				continue
 			}
-			line, ok := lineOf(r.Line, version)
-			if !ok {
-				continue
-			}
-			if counts[line]++; counts[line] <= r.Count {
-				all[i][v] = true
+			lines = r.linesOf(version, lines[:0])
+			for _, line := range lines {
+				if counts[line]++; counts[line] <= r.Count {
+					all[i][v] = true
+				}
 			}
 		}
 	}
 	return all
 }
 
-// lineOf is the line that a version is counted in; ok is false if it is in none:
-// a release is no upload of a development version.
-func lineOf(line Line, v *Version) (name string, ok bool) {
-	switch line {
+// linesOf adds the lines that a version is counted in: a release is no upload of a
+// development version, and what has several labels may be of several families.
+func (r *Reason) linesOf(v *Version, lines []string) []string {
+	switch r.Line {
 	case EachMajor:
-		return numbers(v.Version, 1), true
+		return append(lines, numbers(v.Version, 1))
 	case EachMinor:
-		return numbers(v.Version, 2), true
+		return append(lines, numbers(v.Version, 2))
 	case EachDevelopment:
-		return v.Version, v.Snapshot
+		if v.Snapshot {
+			lines = append(lines, v.Version)
+		}
+		return lines
+	case EachFamily:
+		for _, label := range v.Labels {
+			if _, ok := r.labelled([]string{label}); ok || r.Labels == nil {
+				if f := family(label); !slices.Contains(lines, f) {
+					lines = append(lines, f)
+				}
+			}
+		}
+		return lines
 	}
-	return "", true
+	return append(lines, "")
+}
+
+// family is a label with its last number left open: 1.5.0-dev.* of 1.5.0-dev.118, pr-* of
+// pr-17, main-*-amd64 of main-20261128-amd64; a label without a number is its own.
+func family(label string) string {
+	end := strings.LastIndexAny(label, "0123456789") + 1
+	begin := end
+	for begin > 0 && label[begin-1] >= '0' && label[begin-1] <= '9' {
+		begin--
+	}
+	if end == 0 {
+		return label
+	}
+	return label[:begin] + "*" + label[end:]
 }
 
 // numbers is the beginning of a version up to its nth number; all of it if it has

@@ -13,9 +13,12 @@ type Policy struct {
 	Description  string
 	Repositories []string       // names, with * for any run of characters
 	Packages     []purl.Pattern // it is about versions that one fits; none is all
-	Where        string         // a query, and about those that fit it; "" is all
-	Query        query.Query    // Where, read
-	Keep         []Reason
+	// Platforms, with * for any run of characters: it is about what is for these alone, and
+	// takes it out of what it is part of; none is all, whatever it is for.
+	Platforms []string
+	Where     string      // a query, and about those that fit it; "" is all
+	Query     query.Query // Where, read
+	Keep      []Reason
 	// Grace is how long a swept version can be brought back.
 	Grace time.Duration
 	// Schedule is in the cron form of five fields, in the time zone Zone; "" is
@@ -71,6 +74,8 @@ type Version struct {
 	// about, where an ecosystem has such: they stay as long as that does.
 	Parts []string
 	About string
+	// Platforms are those that it is for; none if that is not known.
+	Platforms []string
 }
 
 // Package is a package of a repository with its versions.

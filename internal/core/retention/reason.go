@@ -41,10 +41,11 @@ const (
 	EachMajor       Line = "major"
 	EachMinor       Line = "minor"
 	EachDevelopment Line = "development-version"
+	EachFamily      Line = "label-family"
 )
 
 // AllLines are all of them.
-var AllLines = []Line{EachPackage, EachMajor, EachMinor, EachDevelopment}
+var AllLines = []Line{EachPackage, EachMajor, EachMinor, EachDevelopment, EachFamily}
 
 // Reason is a reason for a version to stay.
 type Reason struct {
@@ -64,6 +65,7 @@ type Reason struct {
 // Forms are how reasons are written, for people who write them.
 var Forms = []string{
 	"newest 3 of each package", "newest 2 of each minor", "newest 5 of each development-version",
+	"newest 5 of each label-family",
 	"newest 1 labelled stable*",
 	"younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest, v*", "promoted",
 	"promoted with its build",
@@ -138,7 +140,7 @@ func (p *reasonParser) newest() error {
 	p.r.Line = EachPackage
 	if p.begins("of", "each") {
 		if len(p.rest) == 0 || !slices.Contains(AllLines, Line(p.rest[0])) {
-			return errors.New("after each comes package, major, minor or development-version")
+			return errors.New("after each comes package, major, minor, development-version or label-family")
 		}
 		p.r.Line, p.rest = Line(p.rest[0]), p.rest[1:]
 	}

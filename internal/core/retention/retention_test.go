@@ -425,3 +425,77 @@ func TestTogether(t *testing.T) {
 		t.Errorf("%v stay", got)
 	}
 }
+
+// TestFamilies: labels that differ in their last number alone are a family, which has newest
+// ones of its own.
+func TestFamilies(t *testing.T) {
+	for label, want := range map[string]string{"1.5.0-dev.118": "1.5.0-dev.*", "pr-17": "pr-*", "latest": "latest",
+		"main-20261128-amd64": "main-20261128-amd*", "v1.5.0": "v1.5.*", "7": "*", "": ""} {
+		if got := family(label); got != want {
+			t.Errorf("%q is of %q, want %q", label, got, want)
+		}
+	}
+	version := func(days int, labels ...string) Version {
+		return Version{ID: int64(100 - days), Version: fmt.Sprintf("%d.0.0", 100-days), At: ago(days), UploadedAt: ago(days),
+			Fits: []bool{true}, Labels: labels}
+	}
+	p := &Package{Key: purl.PURL{Ecosystem: "maven", Name: "x"}, Versions: []Version{version(9, "dev.1"), version(8, "dev.2"),
+		version(7, "dev.3", "pr-1"), version(6, "pr-2", "pr-3"), version(5), version(20, "stable-1"), version(4, "pr-4")}}
+	kept := func(reason string) (days []string) {
+		verdicts := Judge([]*Policy{policy(t, "images", reason)}, p, now)
+		for i, v := range p.Versions {
+			if verdicts[i].Fate == Kept {
+				days = append(days, fmt.Sprint(100-v.ID))
+			}
+		}
+		slices.Sort(days)
+		return days
+	}
+	// What has two labels of a family counts once.
+	if got := kept("newest 2 of each label-family"); !slices.Equal(got, []string{"20", "4", "6", "7", "8"}) {
+		t.Errorf("%v stay", got)
+	}
+	if got := kept("newest 1 of each label-family labelled pr-*"); !slices.Equal(got, []string{"4"}) {
+		t.Errorf("of pr-*, %v stay", got)
+	}
+}
+
+// TestPlatforms: a policy about platforms takes what is for these alone, out of what it is
+// part of too.
+func TestPlatforms(t *testing.T) {
+	version := func(name string, parts []string, platforms ...string) Version {
+		return Version{Version: name, At: ago(40), UploadedAt: ago(40), Fits: []bool{true}, Parts: parts, Platforms: platforms}
+	}
+	p := &Package{Key: purl.PURL{Ecosystem: "oci", Name: "x"}, Versions: []Version{
+		version("both", []string{"amd", "arm", "v7"}, "linux/amd64", "linux/arm64", "linux/arm/v7"), version("amd", nil,
+			"linux/amd64"),
+		version("arm", nil, "linux/arm64"), version("v7", nil, "linux/arm/v7"), version("small", []string{"v7"}, "linux/arm/v7"),
+		version("unknown", nil)}}
+	for platforms, want := range map[string]string{"linux/arm": "small v7", "linux/arm*": "arm small v7", "windows/*": "",
+		"*/*": "amd arm both small v7"} {
+		only := policy(t, "small", "younger than 1d")
+		only.Platforms = []string{platforms}
+		verdicts := Judge([]*Policy{only}, p, now)
+		var swept []string
+		for i, v := range p.Versions {
+			if verdicts[i].Fate == Swept {
+				swept = append(swept, v.Version)
+			}
+		}
+		slices.Sort(swept)
+		if got := strings.Join(swept, " "); got != want {
+			t.Errorf("%s: %q go, want %q", platforms, got, want)
+		}
+	}
+	read, _, err := ParseFile("name: a\nrepositories: [b]\nplatforms: [linux/arm, windows/*]\nkeep: [newest 1]\n")
+	if err != nil || !slices.Equal(read.Platforms, []string{"linux/arm", "windows/*"}) {
+		t.Errorf("%+v, %v", read.Platforms, err)
+	}
+	if again, _, err := ParseFile(read.Text()); err != nil || !slices.Equal(again.Platforms, read.Platforms) {
+		t.Errorf("%s: %v", read.Text(), err)
+	}
+	if _, _, err := ParseFile("name: a\nrepositories: [b]\nplatforms: arm64\nkeep: [newest 1]\n"); err == nil ||
+		!strings.Contains(err.Error(), `line 3: "arm64" is no platform`) {
+		t.Errorf("%v", err)
+	}
+}

@@ -324,9 +324,19 @@ func (p *planning) judge(ctx context.Context, s stretch, each judged) error {
 	}
 	return p.facts.Versions(ctx, ids, queriesOf(s.policies), p.now, p.at, func(i int, versions []retention.Version) error {
 		of := s.packages[i]
+		platforms := map[string][]string{} // of parts, by version
 		for j := range versions {
 			b := belongs[versions[j].ID]
-			versions[j].Parts, versions[j].About = b.Parts, b.About
+			versions[j].Parts, versions[j].About, versions[j].Platforms = b.Parts, b.About, nil
+			for _, part := range b.For {
+				versions[j].Platforms = append(versions[j].Platforms, part.Platform)
+				platforms[part.Version] = append(platforms[part.Version], part.Platform)
+			}
+		}
+		for j := range versions {
+			if len(platforms) > 0 && versions[j].Platforms == nil {
+				versions[j].Platforms = platforms[versions[j].Version]
+			}
 		}
 		pack := &retention.Package{Repository: s.in[i].Name, Key: of.Key, Versions: versions, Rooms: s.rooms[i]}
 		about := !slices.Contains(of.About, false)
