@@ -15,6 +15,17 @@ type Contact struct {
 	Failure          string     `json:"failure,omitempty" doc:"the last one, in words"`
 	FailingSince     *time.Time `json:"failingSince,omitempty"`
 	RetryAt          *time.Time `json:"retryAt,omitempty" doc:"it is left alone until then"`
+	Allowed          *Allowance `json:"allowed,omitempty" doc:"how much more it lets the mirror ask, if it says so"`
+}
+
+// Allowance is how much more an upstream lets a mirror ask, by its own word.
+type Allowance struct {
+	Left    int64      `json:"left"`
+	Most    int64      `json:"most,omitempty"`
+	Seconds int64      `json:"seconds,omitempty" doc:"within how long"`
+	Again   *time.Time `json:"again,omitempty" doc:"when there is more"`
+	At      time.Time  `json:"at" doc:"when it said so"`
+	Scarce  bool       `json:"scarce" doc:"less than a tenth is left, of what still counts"`
 }
 
 // MirrorState is how a mirror is.

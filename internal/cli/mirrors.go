@@ -45,6 +45,21 @@ func mirrorShow(s *session) *cobra.Command {
 	return cmd
 }
 
+// allowance is how much more an upstream lets a mirror ask, in words.
+func allowance(a api.Allowance) string {
+	text := counted(a.Left, "more time")
+	if a.Most > 0 {
+		text += fmt.Sprintf(", of %d", a.Most)
+	}
+	if a.Seconds > 0 {
+		text += " within " + strings.TrimSuffix(strings.TrimSuffix((time.Duration(a.Seconds)*time.Second).String(), "0s"), "0m")
+	}
+	if a.Again != nil {
+		text += ", and more at " + timeText(*a.Again)
+	}
+	return text
+}
+
 func showMirror(w io.Writer, state api.MirrorState, hours int) {
 	var rows [][]string
 	for _, c := range state.Contacts {
@@ -62,6 +77,11 @@ func showMirror(w io.Writer, state api.MirrorState, hours int) {
 	}
 	table(w, []string{"UPSTREAM", "IS", "LAST CONTACT", "LATENCY", "LAST FAILURE", "NEXT TRY", "WHAT WENT WRONG"},
 		[]int{3}, rows)
+	for _, c := range state.Contacts {
+		if a := c.Allowed; a != nil {
+			fmt.Fprintf(w, "\n%s lets it ask %s, said at %s.\n", c.URL, allowance(*a), timeText(a.At))
+		}
+	}
 	t := state.Total
 	share := "nothing asked for"
 	if t.Hits+t.Misses > 0 {

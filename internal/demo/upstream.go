@@ -119,6 +119,7 @@ type Upstream struct {
 	faults   []Fault
 	landed   Files
 	requests map[string]int
+	pulls    int // manifests that were sent
 	server   *http.Server
 	listen   string
 }
@@ -280,6 +281,9 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if made, ok := f.(inMemory); ok && bytes.Contains(made.content, []byte(Here)) {
 		f = newInMemory(bytes.ReplaceAll(made.content, []byte(Here), []byte("http://"+r.Host+"/")))
 	}
+	if strings.Contains(r.URL.Path, "/manifests/") {
+		u.allow(w.Header(), r.Method)
+	}
 	switch fault.Kind {
 	case "slow-body", "cut", "wrong-bytes", "long", "wrong-checksum":
 		u.sendWrong(w, r, f, fault.Kind, pause)
@@ -289,6 +293,21 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		http.ServeContent(w, r, path.Base(r.URL.Path), changed, f)
 	}
+}
+
+// pullsAllowed is how many manifests a stand-in for a source of images lets somebody pull.
+const pullsAllowed = 100
+
+// allow says how many more may be pulled, as sources that limit that do. It goes on after
+// the last.
+func (u *Upstream) allow(h http.Header, method string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if method != http.MethodHead {
+		u.pulls++
+	}
+	h.Set("RateLimit-Limit", fmt.Sprintf("%d;w=21600", pullsAllowed))
+	h.Set("RateLimit-Remaining", fmt.Sprintf("%d;w=21600", max(pullsAllowed-u.pulls, 0)))
 }
 
 // sendWrong sends a body that is not as it should be.

@@ -262,6 +262,26 @@ type UpstreamContact struct {
 	Failure      string     `db:"failure"`
 	FailingSince *time.Time `db:"failing_since"`
 	RetryAt      *time.Time `db:"retry_at"`
+	// How much more it lets us ask, by its own word: AllowedLeft of AllowedMost within so many
+	// seconds, and when there is more; AllowedAt is nil if it never said anything.
+	AllowedAt     *time.Time `db:"allowed_at"`
+	AllowedLeft   int64      `db:"allowed_left"`
+	AllowedMost   int64      `db:"allowed_most"`
+	AllowedWindow int64      `db:"allowed_window"`
+	AllowedAgain  *time.Time `db:"allowed_again"`
+}
+
+// Scarce tells whether an upstream lets us ask little more: less than a tenth of what it
+// allows.
+func (c UpstreamContact) Scarce(now time.Time) bool {
+	if c.AllowedAt == nil || c.AllowedMost == 0 || c.AllowedLeft*10 >= c.AllowedMost {
+		return false
+	}
+	ends := c.AllowedAt.Add(time.Duration(c.AllowedWindow) * time.Second)
+	if c.AllowedAgain != nil {
+		ends = *c.AllowedAgain
+	}
+	return now.Before(ends)
 }
 
 // NoteContacts writes how upstreams were.
@@ -271,13 +291,18 @@ func (tx *Tx) NoteContacts(ctx context.Context, contacts []UpstreamContact) erro
 	}
 	_, err := tx.NamedExecContext(ctx,
 		`insert into upstream_contact as c (repository_id, url, contact_at, latency_us, failed_at, failure, failing_since,
-			retry_at)
-		values (:repository_id, :url, :contact_at, :latency_us, :failed_at, :failure, :failing_since, :retry_at)
+			retry_at, allowed_at, allowed_left, allowed_most, allowed_window, allowed_again)
+		values (:repository_id, :url, :contact_at, :latency_us, :failed_at, :failure, :failing_since, :retry_at,
+			:allowed_at, :allowed_left, :allowed_most, :allowed_window, :allowed_again)
 		on conflict (repository_id, url) do update set contact_at = coalesce(excluded.contact_at, c.contact_at),
 		latency_us = case when excluded.contact_at is null then c.latency_us else excluded.latency_us end,
 		failed_at = coalesce(excluded.failed_at, c.failed_at),
 		failure = case when excluded.failed_at is null then c.failure else excluded.failure end,
-		failing_since = excluded.failing_since, retry_at = excluded.retry_at`, contacts)
+		failing_since = excluded.failing_since, retry_at = excluded.retry_at,
+		(allowed_at, allowed_left, allowed_most, allowed_window, allowed_again) = (select n.* from (select excluded.allowed_at,
+			excluded.allowed_left, excluded.allowed_most, excluded.allowed_window, excluded.allowed_again
+			where excluded.allowed_at is not null union all select c.allowed_at, c.allowed_left, c.allowed_most,
+			c.allowed_window, c.allowed_again where excluded.allowed_at is null) n)`, contacts)
 	return err
 }
 

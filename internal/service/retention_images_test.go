@@ -55,7 +55,8 @@ func TestSweptImages(t *testing.T) {
 			"arm 1.5.0-dev.1", "arm 1.5.0-dev.2", "stray"},
 		"where: -label:*\nkeep: [younger than 1h]":             {"stray"},
 		"platforms: [linux/arm64]\nkeep: [younger than 1h]":    {"arm 1.5.0-dev.1", "arm 1.5.0-dev.2", "arm 1.5.0-dev.3"},
-		"keep: [newest 2 of each label-family, labelled main]": {"1.5.0-dev.1", "amd 1.5.0-dev.1", "arm 1.5.0-dev.1", "stray"},
+		"keep: [newest 2 of each label-family, labelled main]": {"1.5.0-dev.1", "amd 1.5.0-dev.1",
+			"arm 1.5.0-dev.1", "stray"},
 	} {
 		if got, _ := swept(begins + text + "\n"); !slices.Equal(got, want) {
 			t.Errorf("%s\n%q go, want %q", text, got, want)

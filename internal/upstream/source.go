@@ -44,6 +44,8 @@ type Observer interface {
 	// Failed: it did not, or not as it should. since and retry are those of
 	// its row of failures.
 	Failed(f *Failure, at time.Time, since time.Time)
+	// Allowed: an upstream said how much more it lets us ask.
+	Allowed(upstream string, a Allowance)
 	// Fetched counts bytes that arrived.
 	Fetched(n int64)
 }
@@ -58,6 +60,7 @@ type Source struct {
 	http     *http.Transport
 	places   chan struct{}
 	breakers []breaker
+	resting  []resting
 	proxy    string // its host; "" if there is none
 	passes   passes
 }
@@ -65,7 +68,8 @@ type Source struct {
 // New makes a source. now is the clock.
 func New(settings catalog.MirrorSettings, agent string, observer Observer, now func() time.Time) (*Source, error) {
 	s := &Source{settings: settings, agent: agent, observer: observer, now: now,
-		places: make(chan struct{}, max(settings.Parallel, 1)), breakers: make([]breaker, len(settings.Upstreams))}
+		places: make(chan struct{}, max(settings.Parallel, 1)), breakers: make([]breaker, len(settings.Upstreams)),
+		resting: make([]resting, len(settings.Upstreams))}
 	dialer := &net.Dialer{Timeout: settings.Connect, KeepAlive: 30 * time.Second, ControlContext: control}
 	s.http = &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: settings.Connect,
 		ForceAttemptHTTP2:     true,
@@ -145,6 +149,11 @@ func (s *Source) Get(ctx context.Context, r Request) (*Response, error) {
 // ask makes a request to one upstream.
 func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	u, b := s.settings.Upstreams[i], &s.breakers[i]
+	// What is asked for with HEAD, no upstream counts that says how much it allows.
+	if until, rests := s.resting[i].rests(s.now()); rests && !r.Head {
+		return nil, &Failure{Upstream: u.URL, What: "lets us ask nothing more until " + until.UTC().Format(time.RFC3339),
+			RetryAt: until}
+	}
 	p, last, retry, trying, ok := b.enter(s.now())
 	if trying != nil {
 		// Its outcome is ours too, if it does not take long.
@@ -182,6 +191,10 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 		return nil, s.judge(ctx, b, p, u.URL, err)
 	}
 	body.from, body.want = response.Body, response.ContentLength
+	if a, ok := allowanceIn(response.Header, s.now()); ok {
+		s.resting[i].said(a)
+		s.observer.Allowed(u.URL, a)
+	}
 	if response.Uncompressed || r.Head {
 		body.want = -1
 	}

@@ -143,7 +143,9 @@ type notes struct {
 }
 
 func (n *notes) Answered(string, time.Time, time.Duration) {}
-func (n *notes) Fetched(int64)                             {}
+func (n *notes) Allowed(string, Allowance)                 {}
+
+func (n *notes) Fetched(int64) {}
 func (n *notes) Failed(f *Failure, _, _ time.Time) {
 	n.mu.Lock()
 	defer n.mu.Unlock()

@@ -289,12 +289,12 @@ func showMirror(r catalog.Repository, contacts []record.UpstreamContact, now tim
 				of = c
 			}
 		}
-		shown.Contacts = append(shown.Contacts, showContact(of, u.Private))
+		shown.Contacts = append(shown.Contacts, showContact(of, u.Private, now))
 	}
 	return shown
 }
 
-func showContact(c record.UpstreamContact, private bool) api.Contact {
+func showContact(c record.UpstreamContact, private bool, now time.Time) api.Contact {
 	shown := api.Contact{URL: c.URL, Private: private, State: "unknown", ContactAt: utc(c.ContactAt),
 		FailedAt: utc(c.FailedAt), Failure: c.Failure,
 		FailingSince: utc(c.FailingSince), RetryAt: utc(c.RetryAt), FirstByteSeconds: float64(c.LatencyUS) / 1e6}
@@ -303,6 +303,10 @@ func showContact(c record.UpstreamContact, private bool) api.Contact {
 		shown.State = "failing"
 	case c.ContactAt != nil:
 		shown.State = "ok"
+	}
+	if c.AllowedAt != nil {
+		shown.Allowed = &api.Allowance{Left: c.AllowedLeft, Most: c.AllowedMost, Seconds: c.AllowedWindow,
+			Again: utc(c.AllowedAgain), At: c.AllowedAt.UTC(), Scarce: c.Scarce(now)}
 	}
 	return shown
 }

@@ -136,10 +136,9 @@ func policyText(text string, rules *api.Rules) (string, error) {
 
 func showPolicy(v retention.PolicyView) api.Policy {
 	p := api.Policy{Name: v.Name, Text: v.Text, Description: v.Rules.Description, Repositories: v.Rules.Repositories,
-		About: []string{}, Packages: []string{},
-		Platforms: v.Rules.Platforms,
-		Where:     v.Rules.Where, Keep: []string{}, Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule,
-		Zone: v.Rules.Zone, Next: append([]time.Time{}, v.Next...),
+		About: []string{}, Packages: []string{}, Platforms: v.Rules.Platforms, Where: v.Rules.Where, Keep: []string{},
+		Grace: coreretention.WriteLength(v.Rules.Grace), Schedule: v.Rules.Schedule, Zone: v.Rules.Zone,
+		Next:         append([]time.Time{}, v.Next...),
 		MostVersions: v.Rules.MostVersions, MostShare: v.Rules.MostShare, Paused: v.Paused, ChangedBy: v.ChangedBy,
 		ChangedAt: v.ChangedAt.UTC(), May: v.May}
 	p.About = names(v.About)

@@ -289,6 +289,11 @@ func TestImageMirror(t *testing.T) {
 		t.Fatalf("%s%s", out, said)
 	}
 	says(t, out, "1.1.0 ("+digest[:19]+")")
+	// How much more its upstream lets it pull, is told.
+	if out, said, code = crelvoAsAdmin(t, "mirror", "show", mirror); code != 0 {
+		t.Fatalf("%s%s", out, said)
+	}
+	says(t, out, "lets it ask 98 more times, of 100 within 6h")
 
 	// Its upstream fails: what is kept is served, by its tag too.
 	switchTo(t, upstream, demo.Fault{Kind: "error"})

@@ -73,6 +73,14 @@ function Contact({ contact: c }: { contact: Schemas["Contact"] }) {
           last contact <Time at={c.contactAt} />, {seconds(c.firstByteSeconds)}
         </span>
       )}
+      {c.allowed && (
+        <span className={`w-full sm:pl-37 ${c.allowed.scarce ? "text-glow" : "text-soft"}`}>
+          lets us ask {count(c.allowed.left, "more time")}
+          {c.allowed.most && `, of ${c.allowed.most}`}
+          {c.allowed.seconds && ` within ${seconds(c.allowed.seconds)}`}
+          {c.allowed.again && `; more at ${moment(c.allowed.again)}`}, as it said <Time at={c.allowed.at} />
+        </span>
+      )}
       {c.failedAt && (
         <span className={`w-full sm:pl-37 ${c.state === "failing" ? "text-bad" : "text-soft"}`}>
           {c.state === "failing" ? "It " : "Last failure: it "}

@@ -464,7 +464,8 @@ func TestFamilies(t *testing.T) {
 // part of too.
 func TestPlatforms(t *testing.T) {
 	version := func(name string, parts []string, platforms ...string) Version {
-		return Version{Version: name, At: ago(40), UploadedAt: ago(40), Fits: []bool{true}, Parts: parts, Platforms: platforms}
+		return Version{Version: name, At: ago(40), UploadedAt: ago(40), Fits: []bool{true}, Parts: parts,
+			Platforms: platforms}
 	}
 	p := &Package{Key: purl.PURL{Ecosystem: "oci", Name: "x"}, Versions: []Version{
 		version("both", []string{"amd", "arm", "v7"}, "linux/amd64", "linux/arm64", "linux/arm/v7"), version("amd", nil,

@@ -83,7 +83,8 @@ func TestRestate(t *testing.T) {
 	if again := restate(t, amd, "1.5.0-dev.7", "1.5.0"); again.Version != made.Version {
 		t.Error("it becomes something else each time")
 	}
-	if other := restate(t, amd, "1.6.0-dev.1", "1.6.0"); other.Files != nil || other.Version != madeup.Digest(amd.Manifest) {
+	if other := restate(t, amd, "1.6.0-dev.1", "1.6.0"); other.Files != nil ||
+		other.Version != madeup.Digest(amd.Manifest) {
 		t.Errorf("%+v", other)
 	}
 	if v := restate(t, amd, "v1.5.0-dev.7", "v1.5.0"); v.Version != made.Version {

@@ -97,6 +97,10 @@ func (c *mirrorCounter) giveBack(hours []record.MirrorHour, contacts []record.Up
 		if n.FailedAt == nil {
 			n.FailedAt, n.Failure = was.FailedAt, was.Failure
 		}
+		if n.AllowedAt == nil {
+			n.AllowedAt, n.AllowedLeft, n.AllowedMost = was.AllowedAt, was.AllowedLeft, was.AllowedMost
+			n.AllowedWindow, n.AllowedAgain = was.AllowedWindow, was.AllowedAgain
+		}
 	}
 }
 
@@ -127,6 +131,16 @@ func (o *mirrorObserver) Failed(f *upstream.Failure, at, since time.Time) {
 	n := c.contact(o.id, f.Upstream)
 	n.FailedAt, n.Failure = &at, f.What
 	n.FailingSince, n.RetryAt = timeOrNil(since), timeOrNil(f.RetryAt)
+}
+
+// Allowed implements upstream.Observer.
+func (o *mirrorObserver) Allowed(url string, a upstream.Allowance) {
+	c := &o.of.mirrors
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.contact(o.id, url)
+	n.AllowedAt, n.AllowedLeft, n.AllowedMost, n.AllowedWindow = &a.At, a.Left, a.Most, int64(a.Window/time.Second)
+	n.AllowedAgain = timeOrNil(a.Again)
 }
 
 // Fetched implements upstream.Observer.

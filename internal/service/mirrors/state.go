@@ -271,6 +271,7 @@ type noObserver struct{}
 
 func (noObserver) Answered(string, time.Time, time.Duration)             {}
 func (noObserver) Failed(f *upstream.Failure, at time.Time, _ time.Time) {}
+func (noObserver) Allowed(string, upstream.Allowance)                    {}
 func (noObserver) Fetched(int64)                                         {}
 
 // TryPatterns tells whether a mirror's patterns let something in; allow and

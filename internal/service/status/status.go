@@ -61,6 +61,11 @@ func (s *Status) failingMirrors(ctx context.Context, caller access.Caller) (foun
 						c.Failure),
 					Do:   "What is kept is served. Look at the upstream, or name another one in the settings of the mirror.",
 					Page: "/repositories/" + r.Name + "/upstream"})
+			} else if c.Scarce(s.Now()) {
+				found = append(found, act.Concern{Level: "soon",
+					What: fmt.Sprintf("The upstream of %s lets it ask %d more times, of %d", r.Name, c.AllowedLeft, c.AllowedMost),
+					Do:   "What is kept is served. Sign in to the upstream, if that allows more, or fetch less ahead.",
+					Page: "/repositories/" + r.Name + "/upstream"})
 			}
 		}
 	}
