@@ -84,6 +84,10 @@ type ByContent interface {
 	// LabelsPath is where it lists the labels, and ReadLabels reads that.
 	LabelsPath(key catalog.PackageKey) string
 	ReadLabels(r Reading) ([]string, error)
+	// AboutPaths are where it may list what is about a version, the best first, and ReadAbout
+	// reads that: versions with their own file alone.
+	AboutPaths(key catalog.PackageKey, version string) []string
+	ReadAbout(r Reading) ([]catalog.Version, error)
 	// FileOf asks for the file that a digest names.
 	FileOf(key catalog.PackageKey, sum catalog.Sum) catalog.FileQuestion
 	// Names are the parts that a file names which has arrived, and its media type, as far

@@ -53,8 +53,8 @@ func TestSweptImages(t *testing.T) {
 	for text, want := range map[string][]string{
 		"keep: [newest 1 of each label-family]": {"1.5.0-dev.1", "1.5.0-dev.2", "amd 1.5.0-dev.1", "amd 1.5.0-dev.2",
 			"arm 1.5.0-dev.1", "arm 1.5.0-dev.2", "stray"},
-		"where: -label:*\nkeep: [younger than 1h]":             {"stray"},
-		"platforms: [linux/arm64]\nkeep: [younger than 1h]":    {"arm 1.5.0-dev.1", "arm 1.5.0-dev.2", "arm 1.5.0-dev.3"},
+		"where: -label:*\nkeep: [younger than 1h]":          {"stray"},
+		"platforms: [linux/arm64]\nkeep: [younger than 1h]": {"arm 1.5.0-dev.1", "arm 1.5.0-dev.2", "arm 1.5.0-dev.3"},
 		"keep: [newest 2 of each label-family, labelled main]": {"1.5.0-dev.1", "amd 1.5.0-dev.1",
 			"arm 1.5.0-dev.1", "stray"},
 	} {

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -118,6 +119,8 @@ type Response struct {
 	// Digest is what the upstream says that the content is by, as Docker-Content-Digest
 	// does.
 	Digest string
+	// Next is where the next page of a list is (RFC 8288, rel="next"); "" if this is all.
+	Next string
 	// Body fails with a *Failure if the bytes are cut, silent or too many. It
 	// must be closed.
 	Body io.ReadCloser
@@ -201,6 +204,7 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want,
 		ContentType: response.Header.Get("Content-Type"),
 		Digest:      response.Header.Get("Docker-Content-Digest"),
+		Next:        nextPage(response),
 		ETag:        response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
 	switch response.StatusCode {
 	case http.StatusOK:
@@ -223,6 +227,20 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 		return nil, errors.Join(ErrAbsent, body.Close())
 	}
 	return nil, s.status(body, response)
+}
+
+var nextForm = regexp.MustCompile(`<([^<>]*)>[^<>,]*;\s*rel="?next"?`)
+
+// nextPage is where an answer says that its next page is.
+func nextPage(r *http.Response) string {
+	for _, link := range r.Header.Values("Link") {
+		if m := nextForm.FindStringSubmatch(link); m != nil {
+			if at, err := r.Request.URL.Parse(m[1]); err == nil {
+				return at.String()
+			}
+		}
+	}
+	return ""
 }
 
 // status makes a failure of an answer that is of no use.

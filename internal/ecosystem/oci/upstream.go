@@ -125,6 +125,41 @@ func (OCI) ReadLabels(r ecosystem.Reading) ([]string, error) {
 	return good, nil
 }
 
+// AboutPaths implements ecosystem.ByContent: the list of referrers, or the tag under which
+// upstreams keep it that know no such list (distribution specification, "Referrers Tag
+// Schema").
+func (OCI) AboutPaths(key catalog.PackageKey, version string) []string {
+	image := imageOf(key.Namespace, key.Name)
+	return []string{image + "/referrers/" + version, image + "/manifests/" + strings.Replace(version, ":", "-", 1)}
+}
+
+// ReadAbout implements ecosystem.ByContent.
+func (OCI) ReadAbout(r ecosystem.Reading) (all []catalog.Version, err error) {
+	raw, err := ecosystem.ReadAtMost(r, maxManifest)
+	if err != nil {
+		return nil, err
+	}
+	var index v1.Index
+	if err := json.Unmarshal(raw, &index); err != nil {
+		return nil, err
+	}
+	for _, d := range index.Manifests {
+		if _, ok := catalog.ParseSum(string(d.Digest)); !ok || d.Size < 0 || notesLength(d.Annotations) > maxNotes {
+			continue
+		}
+		native := map[string]json.RawMessage{}
+		for name, value := range map[string]any{nativeType: d.MediaType, nativeArtifact: d.ArtifactType,
+			nativeNotes: d.Annotations} {
+			if native[name], err = json.Marshal(value); err != nil {
+				return nil, err
+			}
+		}
+		all = append(all, catalog.Version{Version: string(d.Digest), Details: catalog.Details{Native: native},
+			Files: []catalog.File{{ID: 1, MediaType: d.MediaType, Digests: catalog.Digests{Size: d.Size}}}})
+	}
+	return all, nil
+}
+
 // Names implements ecosystem.ByContent.
 func (OCI) Names(
 	ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt, contentType string,

@@ -3,8 +3,9 @@ package mirrors
 import (
 	"context"
 	"errors"
-	"fmt"
+	"net/url"
 	"slices"
+	"strconv"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -157,8 +158,9 @@ func (s *Mirrors) keepCopy(
 	return kept, err
 }
 
-// labelPages is how many pages of labels are asked for at most.
-const labelPages = 20
+// labelPages is how many pages of labels are asked for at most, and labelsAsked how many
+// labels are to be on each.
+const labelPages, labelsAsked = 1000, 20_000
 
 // Labels lists the labels of a package that an upstream has, from after one on; those on
 // record, if it fails.
@@ -173,8 +175,7 @@ func (s *Mirrors) Labels(
 	if err != nil {
 		return nil, err
 	}
-	response, err := m.Source.Get(ctx, upstream.Request{Path: byContent.LabelsPath(key),
-		Query: fmt.Sprintf("n=%d", labelPages*1000), Document: true})
+	all, err = s.labelsThere(ctx, m, byContent, key, after, limit)
 	switch {
 	case errors.Is(err, upstream.ErrAbsent):
 		return here, nil
@@ -184,17 +185,55 @@ func (s *Mirrors) Labels(
 	case err != nil:
 		return nil, s.upstreamFault(m, err)
 	}
-	defer response.Body.Close()
-	names, err := byContent.ReadLabels(ecosystem.Reading{Reader: response.Body, Address: response.Address})
-	if err != nil {
-		return nil, s.upstreamFault(m, m.Source.Wrong(response.Upstream, "sent a list of labels that cannot be read: %s",
-			err))
+	return all, nil
+}
+
+// labelsThere lists the labels that an upstream lists, page by page: each page goes on after
+// the one before, and pages are in the order of the bytes of their names (distribution
+// specification, "Content discovery"). What comes at once may be in any order.
+func (s *Mirrors) labelsThere(
+	ctx context.Context, m *Mirror, byContent ecosystem.ByContent, key catalog.PackageKey, after string, limit int,
+) (all []catalog.Label, err error) {
+	query := url.Values{"n": {strconv.Itoa(min(limit, labelsAsked))}}
+	if after != "" {
+		query.Set("last", after)
 	}
-	slices.Sort(names)
-	for _, name := range slices.Compact(names) {
-		if name > after && len(all) < limit {
-			all = append(all, catalog.Label{Name: name, SetBy: response.Upstream})
+	request := upstream.Request{Path: byContent.LabelsPath(key), Query: query.Encode(), Document: true}
+	last := after
+	for range labelPages {
+		names, from, next, err := s.labelPage(ctx, m, byContent, request)
+		if err != nil {
+			return nil, err
 		}
+		slices.Sort(names)
+		for _, name := range slices.Compact(names) {
+			if name > last && len(all) < limit {
+				all = append(all, catalog.Label{Name: name, SetBy: from})
+			}
+		}
+		if len(all) > 0 {
+			last = all[len(all)-1].Name
+		}
+		if next == "" || len(all) == limit || next == request.Address {
+			break
+		}
+		request = upstream.Request{Address: next, At: from, Document: true}
 	}
 	return all, nil
+}
+
+// labelPage is one page of them, the upstream that sent it, and where the next one is.
+func (s *Mirrors) labelPage(
+	ctx context.Context, m *Mirror, byContent ecosystem.ByContent, request upstream.Request,
+) (names []string, from, next string, err error) {
+	response, err := m.Source.Get(ctx, request)
+	if err != nil {
+		return nil, "", "", err
+	}
+	defer response.Body.Close()
+	names, err = byContent.ReadLabels(ecosystem.Reading{Reader: response.Body, Address: response.Address})
+	if err != nil {
+		err = m.Source.Wrong(response.Upstream, "sent a list of labels that cannot be read: %s", err)
+	}
+	return names, response.Upstream, response.Next, err
 }

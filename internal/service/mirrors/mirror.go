@@ -34,6 +34,7 @@ type Mirror struct {
 	flights    *upstream.Flights
 	refreshing *singleflight.Group
 	unreadable *lru.Cache[string, unreadable] // documents that were fetched in vain, by path
+	referring  *lru.Cache[string, aboutThere] // lists of what is about versions, by path
 }
 
 // unreadable is a document that arrived and cannot be used.
@@ -65,7 +66,8 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 		if was := before[id]; was != nil {
 			m.flights = was.flights
 			if reflect.DeepEqual(was.Mirror, r.Mirror) {
-				m.Source, m.refreshing, m.unreadable = was.Source, was.refreshing, was.unreadable
+				m.Source, m.refreshing, m.unreadable, m.referring = was.Source, was.refreshing, was.unreadable,
+					was.referring
 			} else {
 				was.Source.Close()
 			}
@@ -77,6 +79,9 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 				return err
 			}
 			if m.unreadable, err = lru.New[string, unreadable](1000); err != nil {
+				return err
+			}
+			if m.referring, err = lru.New[string, aboutThere](aboutKept); err != nil {
 				return err
 			}
 		}

@@ -21,12 +21,7 @@ var _ ecosystem.LabelReader = (*Resolving)(nil)
 func (s *Resolving) Labels(
 	ctx context.Context, key catalog.PackageKey, after string, limit int,
 ) ([]catalog.Label, error) {
-	r, ok := s.directory.Known().ByID[key.RepositoryID]
-	if !ok || !s.directory.Shows(key) {
-		return nil, ecosystem.ErrNoPackage
-	}
-	r.Sight = key.Sight
-	members, err := s.answering(ctx, r, key)
+	r, members, err := s.labelMembers(ctx, key)
 	if err != nil {
 		return nil, err
 	}
@@ -37,20 +32,19 @@ func (s *Resolving) Labels(
 			houses = append(houses, m.ID)
 			continue
 		}
-		at := key
-		at.RepositoryID, at.Sight = m.ID, ""
-		more, err := s.mirrors.Labels(ctx, s.mirrors.Of(m.ID), at, after, limit)
+		at, of := key, s.mirrors.Of(m.ID)
+		if at.RepositoryID, at.Sight = m.ID, ""; of == nil {
+			continue // it was removed a moment ago
+		}
+		more, err := s.mirrors.Labels(ctx, of, at, after, limit)
 		if err != nil && !m.MaySkip {
 			return nil, s.memberFault(r, m, "the tags of "+key.Name, err)
 		}
 		elsewhere = append(elsewhere, more...)
 	}
 	all, err := s.DB.Labels(ctx, houses, key, after, limit)
-	if err == nil && elsewhere != nil {
-		all = append(all, elsewhere...)
-		slices.SortStableFunc(all, func(a, b catalog.Label) int { return strings.Compare(a.Name, b.Name) })
-		all = slices.CompactFunc(all, func(a, b catalog.Label) bool { return a.Name == b.Name })
-		all = all[:min(limit, len(all))]
+	if err == nil {
+		all = merged(all, elsewhere, limit, func(x catalog.Label) string { return x.Name })
 	}
 	if err == nil && len(all) == 0 && after == "" {
 		// A package without labels is another thing than none.
@@ -59,42 +53,76 @@ func (s *Resolving) Labels(
 	return all, err
 }
 
+// merged puts what is elsewhere to what is here, by name, and of one name what is here.
+func merged[T any](here, elsewhere []T, limit int, name func(T) string) []T {
+	if len(elsewhere) == 0 {
+		return here
+	}
+	all := append(here, elsewhere...)
+	slices.SortStableFunc(all, func(a, b T) int { return strings.Compare(name(a), name(b)) })
+	all = slices.CompactFunc(all, func(a, b T) bool { return name(a) == name(b) })
+	return all[:min(limit, len(all))]
+}
+
 // About implements ecosystem.LabelReader.
 func (s *Resolving) About(
 	ctx context.Context, key catalog.PackageKey, subject, after string, limit int,
 ) ([]catalog.Version, error) {
-	houses, err := s.labelHouses(ctx, key)
+	_, members, err := s.labelMembers(ctx, key)
 	if err != nil {
 		return nil, err
 	}
-	return s.DB.About(ctx, houses, key, subject, after, limit)
+	var houses []int64
+	var elsewhere []catalog.Version
+	for _, m := range members {
+		if !m.Fetches() {
+			houses = append(houses, m.ID)
+			continue
+		}
+		at, of := key, s.mirrors.Of(m.ID)
+		if at.RepositoryID, at.Sight = m.ID, ""; of == nil {
+			continue // it was removed a moment ago
+		}
+		more, err := s.mirrors.About(ctx, of, at, subject, after, limit)
+		if err != nil {
+			return nil, err
+		}
+		elsewhere = append(elsewhere, more...)
+	}
+	all, err := s.DB.About(ctx, houses, key, subject, after, limit)
+	if err == nil {
+		all = merged(all, elsewhere, limit, func(x catalog.Version) string { return x.Version })
+	}
+	return all, err
 }
 
 // WithdrawnLabel implements ecosystem.LabelReader.
 func (s *Resolving) WithdrawnLabel(
 	ctx context.Context, key catalog.PackageKey, label string,
 ) (version, reason string, ok bool, err error) {
-	houses, err := s.labelHouses(ctx, key)
+	_, members, err := s.labelMembers(ctx, key)
 	if err != nil {
 		return "", "", false, err
 	}
-	version, reason, err = s.DB.WithdrawnLabel(ctx, houses, key, label)
+	version, reason, err = s.DB.WithdrawnLabel(ctx, directory.IDsOf(members), key, label)
 	if errors.Is(err, record.ErrNotFound) {
 		return "", "", false, nil
 	}
 	return version, reason, err == nil, err
 }
 
-// labelHouses are the repositories whose records tell the labels of a package, in the
-// order in which their word counts.
-func (s *Resolving) labelHouses(ctx context.Context, key catalog.PackageKey) ([]int64, error) {
+// labelMembers are the repositories that tell the labels of a package behind the one that is
+// asked, in the order in which their word counts.
+func (s *Resolving) labelMembers(
+	ctx context.Context, key catalog.PackageKey,
+) (r catalog.Repository, members []chain.Member, err error) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
 	if !ok || !s.directory.Shows(key) {
-		return nil, ecosystem.ErrNoPackage
+		return r, nil, ecosystem.ErrNoPackage
 	}
 	r.Sight = key.Sight
-	members, err := s.answering(ctx, r, key)
-	return directory.IDsOf(members), err
+	members, err = s.answering(ctx, r, key)
+	return r, members, err
 }
 
 // answering are the members behind a repository that may answer for a package.
