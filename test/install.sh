@@ -6,7 +6,7 @@ set -eu
 packages() {
 	case "$1" in
 	run) echo postgresql-15 ;;
-	test) echo chromium maven default-jdk-headless \
+	test) echo buildah chromium maven default-jdk-headless \
 		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
 		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 \
 		cargo-web curl gpg gpg-agent jq skopeo twine python3-pip python3-setuptools python3-wheel mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \

@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -75,6 +77,32 @@ func TestCharts(t *testing.T) {
 	says(t, helm("template", "x", oci+"/sluice", "--version", "~1.4", "--plain-http"), "version: 1.4.0")
 	// What was published in the classic form, or is elsewhere in it, is pulled as an artifact.
 	says(t, helm("show", "chart", oci+"/tide-gauge", "--plain-http"), "version: 2.1.0")
+
+	// It is installed from there, as far as that goes without a cluster: a stand-in tells a
+	// version.
+	cluster := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch r.URL.Path {
+		case "/version":
+			fmt.Fprint(w, `{"major":"1","minor":"31","gitVersion":"v1.31.0"}`)
+		case "/api":
+			fmt.Fprint(w, `{"kind":"APIVersions","versions":["v1"]}`)
+		case "/apis":
+			fmt.Fprint(w, `{"kind":"APIGroupList","apiVersion":"v1","groups":[]}`)
+		case "/api/v1":
+			fmt.Fprint(w, `{"kind":"APIResourceList","groupVersion":"v1","resources":[`+
+				`{"name":"configmaps","kind":"ConfigMap","namespaced":true,"verbs":["get"]}]}`)
+		default:
+			w.WriteHeader(http.StatusNotFound)
+			fmt.Fprint(w, `{"kind":"Status","apiVersion":"v1","status":"Failure","reason":"NotFound","code":404}`)
+		}
+	}))
+	defer cluster.Close()
+	for _, from := range [][]string{{p.chain + "/sluice"}, {oci + "/sluice", "--plain-http"}} {
+		says(t, helm(append([]string{"install", "gate", "--dry-run=client", "--disable-openapi-validation",
+			"--kube-apiserver", cluster.URL}, from...)...),
+			"gate-gate", "STATUS: pending-install", "version: 1.4.0")
+	}
 
 	// A signed chart is sent as a file, with its provenance, and verified by who pulls it.
 	signer, err := openpgp.NewEntity("The Skerry Line", "", "charts@skerry.example", nil)
