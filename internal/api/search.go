@@ -81,9 +81,21 @@ type VersionGroup struct {
 	Uploads    []Upload   `json:"uploads" doc:"the newest hundred"`
 	// UploadCount is how many there are.
 	UploadCount int `json:"uploadCount"`
+	// Bytes are those of the newest upload, with those of what it is made of.
+	Bytes int64 `json:"bytes" doc:"of the newest upload, with what it is made of"`
 	// Labels are movable names that are at the version, as npm's dist-tags.
 	Labels    []string    `json:"labels"`
 	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`
+}
+
+// LabelMove is that a label was set to a version.
+type LabelMove struct {
+	Label   string     `json:"label"`
+	Version string     `json:"version"`
+	Before  string     `json:"before,omitempty" doc:"the version that it pointed to before"`
+	By      string     `json:"by"`
+	At      time.Time  `json:"at"`
+	Until   *time.Time `json:"until,omitempty" doc:"when it moved on or was taken away; left out if it is there"`
 }
 
 // Ecosystem is a kind of package that the service knows.

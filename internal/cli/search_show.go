@@ -22,7 +22,7 @@ func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m
 
 func showCommand(s *session) *cobra.Command {
 	var in, platform string
-	var layers bool
+	var layers, history bool
 	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it",
 		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n" +
@@ -37,6 +37,11 @@ func showCommand(s *session) *cobra.Command {
 				return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Makeup, error) {
 					return c.Makeup(ctx, args[0], in, platform)
 				}, showMakeup)
+			}
+			if history {
+				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.LabelMove, error) {
+					return c.LabelMoves(ctx, args[0], in)
+				}, showMoves)
 			}
 			var coming []api.Receiving
 			err = answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Package, error) {
@@ -60,9 +65,28 @@ func showCommand(s *session) *cobra.Command {
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
 	cmd.Flags().BoolVar(&layers, "layers", false, "show the layers of an image, and how it is to be run")
+	cmd.Flags().BoolVar(&history, "history", false, "show where its labels pointed, one time after the other")
+	cmd.MarkFlagsMutuallyExclusive("layers", "history")
 	cmd.Flags().StringVar(&platform, "platform", "", "with --layers: which of its platforms; left out: the first")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
+}
+
+func showMoves(w io.Writer, all []api.LabelMove) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "No label was ever there.")
+		return
+	}
+	var rows [][]string
+	for _, m := range all {
+		until := "now"
+		if m.Until != nil {
+			until = timeText(*m.Until)
+		}
+		rows = append(rows, []string{m.Label, cmp.Or(purl.ShortVersion(m.Before), "-"), purl.ShortVersion(m.Version),
+			timeText(m.At), until, m.By})
+	}
+	table(w, []string{"LABEL", "FROM", "TO", "SINCE", "UNTIL", "BY"}, nil, rows)
 }
 
 func receivingCommand(s *session) *cobra.Command {
@@ -129,7 +153,7 @@ func showVersions(w io.Writer, p api.Package) {
 			rows = append(rows, []string{name, v.Repository, "", "", "not kept yet", "", "", ""})
 			continue
 		}
-		rows = append(rows, []string{name, v.Repository, strconv.Itoa(v.UploadCount), api.Bytes(newest.Size),
+		rows = append(rows, []string{name, v.Repository, strconv.Itoa(v.UploadCount), api.Bytes(v.Bytes),
 			timeText(newest.PublishedAt), newest.PublishedBy, strconv.FormatInt(v.Downloads, 10),
 			strconv.FormatInt(v.Users, 10)})
 	}

@@ -35,6 +35,11 @@ func (c *Client) Search(ctx context.Context, query, repository string, limit, sk
 		"limit": {strconv.Itoa(limit)}, "skip": {strconv.Itoa(skip)}})
 }
 
+// LabelMoves tells where labels pointed; repository may be "".
+func (c *Client) LabelMoves(ctx context.Context, purl, repository string) ([]api.LabelMove, error) {
+	return get[[]api.LabelMove](ctx, c, "/api/v1/package/labels", url.Values{"purl": {purl}, "repository": {repository}})
+}
+
 // Package shows a package or a version; repository may be "".
 func (c *Client) Package(ctx context.Context, purl, repository string) (api.Package, error) {
 	whole, err := get[api.Package](ctx, c, "/api/v1/package",

@@ -68,6 +68,10 @@ func (y *yard) ship(ctx context.Context, version string, run int, at time.Time) 
 				return err
 			}
 		}
+		// What came last is where everybody finds it.
+		if err := y.push(ctx, "ci-berth", "snapshots/"+m.name, images[len(images)-1], "main"); err != nil {
+			return err
+		}
 	}
 	chart := gangway(semver(version, run))
 	return y.put(ctx, "ci-berth", "/at/snapshots/helm/"+chart.Name+"-"+chart.Version+".tgz", chart.Chart())

@@ -13,6 +13,32 @@ import (
 
 const packageOf = `(select id from package where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4)`
 
+// LabelMove is that a label was set to a version.
+type LabelMove struct {
+	Label   string     `db:"name"`
+	Version string     `db:"version"`
+	Before  string     `db:"before"` // the version that it pointed to before; "" if to none
+	By      string     `db:"set_by"`
+	At      time.Time  `db:"visible_from"`
+	Until   *time.Time `db:"visible_until"` // it moved on then, or was taken away; nil if it is there
+}
+
+// LabelMoves lists where the labels of a package pointed that point, or once pointed, to a
+// version, the newest first; of all its labels for "".
+func (db *DB) LabelMoves(
+	ctx context.Context, key catalog.PackageKey, version string, limit int,
+) (all []LabelMove, err error) {
+	err = db.SelectContext(ctx, &all, `select l.name, l.version, l.set_by, l.visible_from, l.visible_until,
+			coalesce((select b.version from label b where b.package_id = l.package_id and b.name = l.name
+				and b.visible_from < l.visible_from and b.visible_until = l.visible_from
+				order by b.visible_from desc limit 1), '') "before"
+		from label l where l.package_id = `+packageOf+` and ($5 = '' or l.name in (select o.name from label o
+			where o.package_id = l.package_id and o.version = $5)) and l.visible_until is distinct from l.visible_from
+		order by l.visible_from desc, l.name limit $6`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, version,
+		limit)
+	return all, err
+}
+
 // endLabel ends a label, and tells whether there was one.
 func (tx *Tx) endLabel(ctx context.Context, key catalog.PackageKey, name string, at time.Time) (bool, error) {
 	result, err := tx.ExecContext(ctx, endingLabel, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, name, at)

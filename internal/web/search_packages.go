@@ -79,6 +79,26 @@ func (w *Server) addPackages() {
 			shown.Total, shown.Next = paged.Total, paged.Next
 			return &answer[api.Package]{shown}, nil
 		})
+	w.addAboutPackages()
+}
+
+// addAboutPackages adds what is told of packages besides what they are.
+func (w *Server) addAboutPackages() {
+	operate(w, "list-label-moves", forAnyone, http.MethodGet, "/api/v1/package/labels",
+		"Where the labels of a version, or of all of a package, pointed one after the other, the newest first",
+		func(ctx context.Context, v visit, in *Which) (*answer[[]api.LabelMove], error) {
+			p, err := purl.Parse(in.PURL)
+			if err != nil {
+				return nil, err
+			}
+			moves, err := w.service.Search.LabelMoves(ctx, v.caller, p, in.Repository)
+			all := make([]api.LabelMove, len(moves))
+			for i, m := range moves {
+				all[i] = api.LabelMove{Label: m.Label, Version: m.Version, Before: m.Before, By: m.By, At: m.At.UTC(),
+					Until: utc(m.Until)}
+			}
+			return &answer[[]api.LabelMove]{all}, err
+		})
 	operate(w, "readme", forAnyone, http.MethodGet, "/api/v1/readme",
 		"The text about a version, or about the newest one; 404 if there is none",
 		func(ctx context.Context, v visit, in *Which) (*answer[api.Readme], error) {
@@ -127,6 +147,9 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 				group.LastUse = utc(use.UsedAt)
 			}
 			group.Users = max(group.Users, use.Users)
+			if group.UploadCount == 0 {
+				group.Bytes = cmp.Or(h.Whole[v.Version], v.Size())
+			}
 			if group.UploadCount++; group.UploadCount <= maxUploads {
 				group.Uploads = append(group.Uploads, showUpload(e, p, h, v))
 			}

@@ -47,6 +47,10 @@ export const searchQueries = {
     ask(["readme", purl, repository], { package: ofPackage(purl) }, (signal) =>
       value(raw.GET("/api/v1/readme", { params: { query: { purl, repository } }, signal })),
     ),
+  labelMoves: (purl: string, repository: string) =>
+    ask(["label-moves", purl, repository], { package: ofPackage(purl) }, (signal) =>
+      value(raw.GET("/api/v1/package/labels", { params: { query: { purl, repository } }, signal })),
+    ),
   /** package is one, its versions by pages. */
   package: (purl: string) =>
     askPages(

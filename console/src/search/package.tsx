@@ -4,6 +4,7 @@ import { Fragment, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { searchQueries } from "./calls";
+import { Moves } from "./moves";
 import { useDrawnIn } from "../ui/drawn";
 import { buildPath, bytes, coordinates, count, packagePath, shortVersion } from "../ui/format";
 import {
@@ -344,6 +345,12 @@ function Version({
                 </Fragment>
               ),
           )}
+          {g.bytes !== newest.size && (
+            <>
+              <dt className="text-soft">Size</dt>
+              <dd>{bytes(g.bytes)}, with all that it is made of</dd>
+            </>
+          )}
           <dt className="text-soft">Published</dt>
           <dd>
             <Time at={newest.publishedAt} /> by {newest.publishedBy}
@@ -433,6 +440,7 @@ function Version({
           others={p.versions.filter((o) => !o.belongsTo && !o.listed)}
         />
       )}
+      {!g.listed && <Moves purl={g.purl} repository={g.repository} version={g.version} onChoose={onChoose} />}
       <Downloads title="Downloads of this package" days={60} purl={p.purl} />
       <Keep purl={g.purl} repository={g.repository} />
       <UseThis repository={g.repository} ecosystem={p.ecosystem} purl={g.purl} />

@@ -206,6 +206,9 @@ func (s *Search) ForgetSearch(ctx context.Context, caller access.Caller, name st
 type Holding struct {
 	Repository catalog.Repository
 	Package    *catalog.Package
+	// Whole are the bytes of versions with those of what they are made of, where an ecosystem
+	// has such, by version; each file counts once.
+	Whole      map[string]int64
 	Uses       map[int64]record.Use // by version id
 	Builds     map[int64]string     // titles, by the builds' ids
 	Promotions map[int64][]int64    // that versions were part of, by version id
@@ -333,6 +336,7 @@ func (s *Search) HoldingsOf(
 			labelled[v.Version]
 	}
 	var holdings []Holding
+	all := map[int64]*catalog.Package{}
 	for _, r := range readable {
 		key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 		var found *catalog.Package
@@ -360,6 +364,7 @@ func (s *Search) HoldingsOf(
 		}
 		if slices.ContainsFunc(found.Versions, func(v catalog.Version) bool { return fits(&v) }) {
 			holdings = append(holdings, Holding{Repository: r, Package: found})
+			all[r.ID] = found
 		}
 	}
 	if holdings == nil {
@@ -376,7 +381,45 @@ func (s *Search) HoldingsOf(
 			WithHint("crelvo search finds packages by parts of their names.")
 	}
 	on, paged := page.choose(p.Ecosystem, holdings, fits)
-	return shown(holdings, func(v *catalog.Version) bool { return fits(v) && (on == nil || on[v.Version]) }), paged, nil
+	holdings = shown(holdings, func(v *catalog.Version) bool { return fits(v) && (on == nil || on[v.Version]) })
+	if m, ok := s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); ok {
+		for i := range holdings {
+			holdings[i].Whole = wholeBytes(m, holdings[i].Package, all[holdings[i].Repository.ID])
+		}
+	}
+	return holdings, paged, nil
+}
+
+// wholeBytes are the bytes of some versions of a package with those of what they are made of.
+func wholeBytes(m ecosystem.Maturing, some, all *catalog.Package) map[string]int64 {
+	at := map[string]*catalog.Version{}
+	for i := range all.Versions {
+		at[all.Versions[i].Version] = &all.Versions[i]
+	}
+	whole := map[string]int64{}
+	for i := range some.Versions {
+		counted := map[[32]byte]bool{}
+		open := []string{some.Versions[i].Version}
+		seen := map[string]bool{}
+		for len(open) > 0 {
+			v := at[open[0]]
+			if open = open[1:]; v == nil || seen[v.Version] {
+				continue
+			}
+			seen[v.Version] = true
+			for _, f := range v.Files {
+				if f.Kept() && !counted[f.Digests.SHA256] {
+					counted[f.Digests.SHA256] = true
+					whole[some.Versions[i].Version] += f.Digests.Size
+				}
+			}
+			parts, _, _ := m.Belongs(v.Details)
+			for _, part := range parts {
+				open = append(open, part.Version)
+			}
+		}
+	}
+	return whole
 }
 
 // shown leaves of holdings the versions that are to be shown, in their order.
@@ -406,6 +449,26 @@ func shown(holdings []Holding, which func(*catalog.Version) bool) []Holding {
 		left = append(left, h)
 	}
 	return left
+}
+
+// mostMoves is how many moves of labels are told.
+const mostMoves = 200
+
+// LabelMoves tells where the labels of a version in a repository, or of all its package's,
+// pointed one after the other, the newest first.
+func (s *Search) LabelMoves(
+	ctx context.Context, caller access.Caller, p purl.PURL, repository string,
+) ([]record.LabelMove, error) {
+	holdings, _, err := s.HoldingsOf(ctx, caller, p, repository, VersionPage{Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	h := holdings[0]
+	version := ""
+	if p.Version != "" || p.Qualifiers["tag"] != "" {
+		version = h.Package.Versions[0].Version
+	}
+	return s.DB.LabelMoves(ctx, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name), version, mostMoves)
 }
 
 // Hits implements ecosystem.Desk.
