@@ -15,9 +15,10 @@ const (
 	// mostMemory is what the service takes at most if nothing else is said, and
 	// leastMemory what it needs in any case.
 	mostMemory, leastMemory = 512 << 20, 128 << 20
-	// collectAt lets the heap grow to five times what is in use before garbage is
-	// collected: what is in use is little, and requests make much that is short-lived.
-	collectAt = 400
+	// collectAt lets the heap grow to two and a half times what is in use before garbage is
+	// collected: what is in use is little, and requests make much that is short-lived. With
+	// 400 small files cost a twentieth less processor time, and load 70 MiB more.
+	collectAt = 160
 	// returnEvery is how often it is looked for memory to give back.
 	returnEvery = 15 * time.Second
 )

@@ -119,6 +119,14 @@ func (b *bench) measure(ctx context.Context, r row) error {
 			return err
 		}
 	}
+	if r.name == "Image" {
+		defer func() {
+			if peak, err := memory(b.house); err == nil {
+				b.note("Image: after %q the service had had %.0f MiB at most, %.0f before the first", r.what, peak,
+					float64(b.imageMemory)/(1<<20))
+			}
+		}()
+	}
 	var ours, references, ratios []float64
 	for n := range r.rounds {
 		mine, reference, err := r.round(ctx, b, n)

@@ -129,7 +129,10 @@ func pages(ctx context.Context) error {
 			browser.ClickText("Who answers?"), browser.ShowsText("answers.")}},
 		{name: "mirror", path: "/repositories/shore-maven/upstream", shows: "First byte of the upstream"},
 		{name: "package", path: "/package/npm/@skerry/deck-ui@2.1.0", shows: "warning lights"},
-		{name: "image", path: "/package/oci/berth-planner@1.4.0", shows: "linux/arm64"},
+		{name: "image", path: "/package/oci/berth-planner@1.4.0", shows: "linux/arm64",
+			before: []chromedp.Action[chromedp.Void]{browser.ShowsText("also in", "Label history"),
+				chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find((h) => h.textContent === "Layers")
+					.scrollIntoView({ block: "center" })`)}},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui",
 			before: []chromedp.Action[chromedp.Void]{
 				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
+	"crelvo/internal/service/mirrors"
 )
 
 var _ ecosystem.LabelReader = (*Resolving)(nil)
@@ -25,22 +26,18 @@ func (s *Resolving) Labels(
 	if err != nil {
 		return nil, err
 	}
-	var houses []int64
-	var elsewhere []catalog.Label
-	for _, m := range members {
-		if !m.Fetches() {
-			houses = append(houses, m.ID)
-			continue
-		}
-		at, of := key, s.mirrors.Of(m.ID)
-		if at.RepositoryID, at.Sight = m.ID, ""; of == nil {
-			continue // it was removed a moment ago
-		}
+	houses, elsewhere, err := elsewhereOf(s, members, key, func(m chain.Member, of *mirrors.Mirror,
+		at catalog.PackageKey) ([]catalog.Label, error) {
 		more, err := s.mirrors.Labels(ctx, of, at, after, limit)
-		if err != nil && !m.MaySkip {
-			return nil, s.memberFault(r, m, "the tags of "+key.Name, err)
+		if err != nil && m.MaySkip {
+			return nil, nil
+		} else if err != nil {
+			err = s.memberFault(r, m, "the tags of "+key.Name, err)
 		}
-		elsewhere = append(elsewhere, more...)
+		return more, err
+	})
+	if err != nil {
+		return nil, err
 	}
 	all, err := s.DB.Labels(ctx, houses, key, after, limit)
 	if err == nil {
@@ -51,6 +48,30 @@ func (s *Resolving) Labels(
 		_, err = s.Package(ctx, key)
 	}
 	return all, err
+}
+
+// elsewhereOf asks the mirrors among some members for what they have of a package, and gives
+// the ids of the others.
+func elsewhereOf[T any](
+	s *Resolving, members []chain.Member, key catalog.PackageKey,
+	ask func(m chain.Member, of *mirrors.Mirror, at catalog.PackageKey) ([]T, error),
+) (houses []int64, elsewhere []T, err error) {
+	for _, m := range members {
+		if !m.Fetches() {
+			houses = append(houses, m.ID)
+			continue
+		}
+		at, of := key, s.mirrors.Of(m.ID)
+		if at.RepositoryID, at.Sight = m.ID, ""; of == nil {
+			continue // it was removed a moment ago
+		}
+		more, err := ask(m, of, at)
+		if err != nil {
+			return nil, nil, err
+		}
+		elsewhere = append(elsewhere, more...)
+	}
+	return houses, elsewhere, nil
 }
 
 // merged puts what is elsewhere to what is here, by name, and of one name what is here.
@@ -72,22 +93,12 @@ func (s *Resolving) About(
 	if err != nil {
 		return nil, err
 	}
-	var houses []int64
-	var elsewhere []catalog.Version
-	for _, m := range members {
-		if !m.Fetches() {
-			houses = append(houses, m.ID)
-			continue
-		}
-		at, of := key, s.mirrors.Of(m.ID)
-		if at.RepositoryID, at.Sight = m.ID, ""; of == nil {
-			continue // it was removed a moment ago
-		}
-		more, err := s.mirrors.About(ctx, of, at, subject, after, limit)
-		if err != nil {
-			return nil, err
-		}
-		elsewhere = append(elsewhere, more...)
+	houses, elsewhere, err := elsewhereOf(s, members, key, func(_ chain.Member, of *mirrors.Mirror,
+		at catalog.PackageKey) ([]catalog.Version, error) {
+		return s.mirrors.About(ctx, of, at, subject, after, limit)
+	})
+	if err != nil {
+		return nil, err
 	}
 	all, err := s.DB.About(ctx, houses, key, subject, after, limit)
 	if err == nil {
