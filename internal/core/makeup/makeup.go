@@ -137,11 +137,11 @@ const (
 	Hidden
 )
 
-// Tree is what layers make together, by path.
-type Tree map[string]File
+// Tree is what layers make together, by path. It points into the layers.
+type Tree map[string]*File
 
-// Lay puts a layer over the tree. What a layer says of itself does not depend on the order
-// of its entries.
+// Lay puts a layer over the tree, which must not be changed any more. What a layer says of
+// itself does not depend on the order of its entries.
 func (t Tree) Lay(layer []File) {
 	gone, hidden := map[string]bool{}, map[string]bool{}
 	for _, f := range layer {
@@ -162,8 +162,8 @@ func (t Tree) Lay(layer []File) {
 			}
 		}
 	}
-	for _, f := range layer {
-		if f.Kind != Gone && f.Kind != Hidden {
+	for i := range layer {
+		if f := &layer[i]; f.Kind != Gone && f.Kind != Hidden {
 			t[f.Path] = f
 		}
 	}
@@ -196,16 +196,16 @@ func Differences(a, b Tree) (all []FileDifference) {
 		switch {
 		case before.Kind == Folder && (!there || after.Kind == Folder):
 		case !there || after.Kind == Folder:
-			all = append(all, FileDifference{path, &before, nil})
+			all = append(all, FileDifference{path, before, nil})
 		case before.Kind == Folder:
-			all = append(all, FileDifference{path, nil, &after})
-		case before != after:
-			all = append(all, FileDifference{path, &before, &after})
+			all = append(all, FileDifference{path, nil, after})
+		case *before != *after:
+			all = append(all, FileDifference{path, before, after})
 		}
 	}
 	for path, after := range b {
 		if _, there := a[path]; !there && after.Kind != Folder {
-			all = append(all, FileDifference{path, nil, &after})
+			all = append(all, FileDifference{path, nil, after})
 		}
 	}
 	slices.SortFunc(all, func(x, y FileDifference) int { return cmp.Compare(x.Path, y.Path) })
