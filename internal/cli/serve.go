@@ -43,21 +43,23 @@ import (
 // serveSettings are the settings of a service, by flags, environment
 // (CRELVO_DATA, …) and a YAML file with the same names.
 type serveSettings struct {
-	Data         string        `koanf:"data"`
-	Listen       string        `koanf:"listen"`
-	Database     string        `koanf:"database"`
-	PublicURL    string        `koanf:"public-url"`
-	QuietPeriod  time.Duration `koanf:"quiet-period"`
-	LongestToken string        `koanf:"longest-token"`
-	LargestFile  string        `koanf:"largest-file"`
-	Memory       string        `koanf:"memory"`
-	AdoptStore   bool          `koanf:"adopt-store"`
-	LoseSecrets  bool          `koanf:"lose-secrets"`
-	Proxies      []string      `koanf:"trusted-proxies"`
-	Drain        time.Duration `koanf:"drain"`
-	KeyFile      string        `koanf:"key-file"`
-	LogLevel     string        `koanf:"log-level"`
-	LogFormat    string        `koanf:"log-format"`
+	Data           string        `koanf:"data"`
+	Listen         string        `koanf:"listen"`
+	Database       string        `koanf:"database"`
+	PublicURL      string        `koanf:"public-url"`
+	QuietPeriod    time.Duration `koanf:"quiet-period"`
+	LongestToken   string        `koanf:"longest-token"`
+	LargestFile    string        `koanf:"largest-file"`
+	Memory         string        `koanf:"memory"`
+	AdoptStore     bool          `koanf:"adopt-store"`
+	LoseSecrets    bool          `koanf:"lose-secrets"`
+	Proxies        []string      `koanf:"trusted-proxies"`
+	Certificate    string        `koanf:"tls-certificate"`
+	CertificateKey string        `koanf:"tls-key"`
+	Drain          time.Duration `koanf:"drain"`
+	KeyFile        string        `koanf:"key-file"`
+	LogLevel       string        `koanf:"log-level"`
+	LogFormat      string        `koanf:"log-format"`
 }
 
 func serveFlags(cmd *cobra.Command, data, logLevel string) {
@@ -77,8 +79,11 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("memory", "", "about how much memory the service may take, PostgreSQL's not counted, such as 1GiB (default: a "+
 		"quarter of what the machine has, 512MiB at most)")
 	f.StringSlice("trusted-proxies", nil,
-		"addresses or networks of proxies that are believed about where requests come from, such as 10.0.0.5 or "+
-			"10.0.0.0/24; none unless named")
+		"addresses or networks of proxies that are believed about where requests come from and how clients reach them, "+
+			"such as 10.0.0.5 or 10.0.0.0/24; none unless named")
+	f.String("tls-certificate", "",
+		"a PEM file with the certificate of the server, to answer over TLS; it is read again when it changes")
+	f.String("tls-key", "", "a PEM file with the key of the certificate")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
 	f.String("key-file", "",
 		"the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
@@ -229,14 +234,15 @@ func parseNetworks(texts []string) ([]netip.Prefix, error) {
 
 // house is a running service with all that it stands on.
 type house struct {
-	settings serveSettings
-	log      *slog.Logger
-	lock     *os.File
-	listener net.Listener
-	postgres *privatepg.Server
-	db       *record.DB
-	service  *service.Service
-	web      *web.Server
+	settings  serveSettings
+	log       *slog.Logger
+	lock      *os.File
+	listener  net.Listener
+	encrypted bool // what comes in by the listener
+	postgres  *privatepg.Server
+	db        *record.DB
+	service   *service.Service
+	web       *web.Server
 }
 
 // reserve is how much of the disk files leave free for the database beside them, so
@@ -262,6 +268,11 @@ func openHouse(
 	if h.listener, err = net.Listen("tcp", settings.Listen); err != nil {
 		return nil, web.ListenFault(settings.Listen, err)
 	}
+	listener, err := overTLS(h.listener, settings, h.log)
+	if err != nil {
+		return nil, err
+	}
+	h.listener, h.encrypted = listener, listener != h.listener
 	database := settings.Database
 	if database == "" {
 		if h.postgres, err = privatepg.Start(ctx, filepath.Join(settings.Data, "postgres")); err != nil {
@@ -387,6 +398,9 @@ func pathless(err error) error {
 func (h *house) address() string {
 	if h.settings.PublicURL != "" {
 		return h.settings.PublicURL
+	}
+	if h.encrypted {
+		return "https://" + h.listener.Addr().String()
 	}
 	return "http://" + h.listener.Addr().String()
 }

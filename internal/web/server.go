@@ -14,7 +14,6 @@ import (
 	"net/netip"
 	"net/url"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -91,11 +90,7 @@ func (w *Server) secure(r *http.Request) bool {
 	if r.TLS != nil || strings.HasPrefix(w.settings.PublicURL, "https:") {
 		return true
 	}
-	peer, err := netip.ParseAddrPort(r.RemoteAddr)
-	return err == nil && slices.ContainsFunc(w.settings.TrustedProxies, func(p netip.Prefix) bool {
-		return p.Contains(peer.Addr().Unmap())
-	}) &&
-		strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
+	return w.trusted(r) && strings.EqualFold(lastOf(r.Header.Values("X-Forwarded-Proto")), "https")
 }
 
 const (
@@ -136,12 +131,12 @@ func New(s *service.Service, settings Settings) *Server {
 func (w *Server) OpenAPI() ([]byte, error) { return w.api.OpenAPI().MarshalJSON() }
 
 // Handler answers all requests.
-func (w *Server) Handler() http.Handler { return w.echo }
+func (w *Server) Handler() http.Handler { return w.forwarded(w.echo) }
 
 // Serve answers on l until ctx ends, and then lets running requests finish
 // within the drain time.
 func (w *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
-	server := &http.Server{Handler: w.echo, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
+	server := &http.Server{Handler: w.Handler(), ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
 		ErrorLog:    slog.NewLogLogger(w.log.Handler(), slog.LevelDebug),
 		ConnContext: ecosystem.WithConnection}
 	server.RegisterOnShutdown(w.stop)
