@@ -88,6 +88,9 @@ func (s *Promotion) relabel(c *crossing, item crossingItem) (from, to string) {
 	}
 	for _, label := range item.had {
 		if _, snapshot := m.LabelMaturity(c.from, label); snapshot && !slices.Contains(item.labels, label) {
+			if to := released(label); slices.Contains(item.labels, to) {
+				return label, to
+			}
 			return label, item.labels[0]
 		}
 	}
