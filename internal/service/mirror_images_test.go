@@ -15,6 +15,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/repositories"
@@ -99,6 +100,23 @@ func TestListedElsewhere(t *testing.T) {
 		}
 		if got := strings.Join(names, " "); err != nil || got != c.want || len(e.took()) != c.asks {
 			t.Errorf("after %q, %d: %q, %v", c.after, c.limit, got, err)
+		}
+	}
+
+	// Whoever sets the mirror up is told what it finds.
+	for sample, want := range map[string]string{"pkg:oci/x": "lists 3 tags of pkg:oci/x",
+		"pkg:oci/none": "does not have a list of the tags", "pkg:oci/x@9.9.9": "does not have pkg:oci/x@9.9.9",
+		"pkg:oci/x@latest": "it answers and has pkg:oci/x@latest"} {
+		p, err := purl.Parse(sample)
+		if err != nil {
+			t.Fatal(err)
+		}
+		e.mu.Lock()
+		e.about["/v2/x/manifests/latest"] = "{}"
+		e.mu.Unlock()
+		said, err := n.Mirrors.CheckMirror(t.Context(), n.admin, catalog.Repository{}, r.Name, p)
+		if err != nil || len(said) != 1 || !strings.Contains(said[0].Said, want) {
+			t.Errorf("%s: %+v, %v", sample, said, err)
 		}
 	}
 

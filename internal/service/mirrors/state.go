@@ -159,7 +159,13 @@ func (s *Mirrors) checkUpstream(
 	guided, isGuided := e.(ecosystem.Guided)
 	rooted, isRooted := e.(ecosystem.Rooted)
 	isRooted = isRooted && sample.Name == ""
+	byContent, isByContent := e.(ecosystem.ByContent)
+	key := catalog.PackageKey{Ecosystem: sample.Ecosystem, Namespace: sample.Namespace, Name: sample.Name}
 	switch {
+	case isByContent && sample.Name != "" && sample.Version == "":
+		path, what = byContent.LabelsPath(key), "a list of the tags of "+sample.String()
+	case isByContent && sample.Version != "" && !purl.IsVersion(sample.Ecosystem, sample.Version):
+		path, what = byContent.LabelPath(key, sample.Version), sample.String()
 	case sample.Version != "" && isByPath:
 		place, err := e.PlaceOf(byPath.Marker(sample, ""))
 		if err != nil {
@@ -226,7 +232,15 @@ func readable(
 ) (said string, err error) {
 	guided, isGuided := e.(ecosystem.Guided)
 	rooted, isRooted := e.(ecosystem.Rooted)
+	byContent, isByContent := e.(ecosystem.ByContent)
 	switch {
+	case isByContent && sample.Name != "" && sample.Version == "":
+		tags, err := byContent.ReadLabels(reading)
+		if err != nil {
+			return "", fmt.Errorf("with a list of tags: %s", inWords(err))
+		}
+		return fmt.Sprintf("it answers and lists %s of %s", act.Plural(int64(len(tags)), "tag"), sample), nil
+	case isByContent:
 	case isRooted && sample.Name == "":
 		if err := rooted.ReadRoot(reading); err != nil {
 			return "", fmt.Errorf("as a server of such packages: %s", inWords(err))
