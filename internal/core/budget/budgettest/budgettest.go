@@ -37,6 +37,8 @@ const (
 	times = 8
 	// slack is what a call may need whatever its input: other tests run beside it.
 	slackBytes, slackTime = 1 << 20, 100 * time.Millisecond
+	// retries is how often what took too long is read again; the shortest time counts.
+	retries = 3
 )
 
 // Linear fails where reading an input that is several times as long costs far
@@ -53,6 +55,13 @@ func Linear(t testing.TB, what string, bytes int, make func(bytes int) []byte, r
 	factor := 2 * int64(times) * max(1, int64(len(long))/int64(max(1, times*len(short))))
 	if b.bytes > factor*a.bytes+slackBytes {
 		t.Errorf("%s: %d bytes need %d bytes of memory, %d bytes need %d", what, len(short), a.bytes, len(long), b.bytes)
+	}
+	// What another process takes from it once, it is not made to pay for.
+	for range retries {
+		if b.took <= time.Duration(factor)*a.took+slackTime {
+			return
+		}
+		b.took = min(b.took, measure(func() { read(long) }).took)
 	}
 	if b.took > time.Duration(factor)*a.took+slackTime {
 		t.Errorf("%s: %d bytes take %s, %d bytes take %s", what, len(short), a.took, len(long), b.took)
