@@ -24,15 +24,18 @@ var forwardedHost = regexp.MustCompile(`^([A-Za-z0-9._-]{1,253}|\[[0-9a-fA-F:.]{
 
 // forwarded lets what a trusted proxy says of how a client reached it stand for how it
 // reached us: the host, whether it was over TLS, and where from; by X-Forwarded-Host, -Proto
-// and -For, or by Forwarded (RFC 7239). Of several proxies the last one is believed, which
-// is the trusted one. Of anybody else nothing is.
+// and -For or, where there is none of these, by Forwarded (RFC 7239): a proxy that knows the
+// ones passes the other on as the client sent it. Of several proxies the last one is
+// believed, which is the trusted one. Of anybody else nothing is.
 func (w *Server) forwarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if !w.trusted(r) {
 			next.ServeHTTP(rw, r)
 			return
 		}
-		if elements := forwardedElements(r.Header.Values("Forwarded")); len(elements) > 0 {
+		older := slices.ContainsFunc([]string{"X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host"},
+			func(name string) bool { return r.Header.Get(name) != "" })
+		if elements := forwardedElements(r.Header.Values("Forwarded")); len(elements) > 0 && !older {
 			last := elements[len(elements)-1]
 			for name, header := range map[string]string{"proto": "X-Forwarded-Proto", "host": "X-Forwarded-Host"} {
 				if last[name] != "" {

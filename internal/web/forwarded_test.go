@@ -21,6 +21,8 @@ func TestForwarded(t *testing.T) {
 		{"10.0.0.1:5", `Forwarded: for=192.0.2.60;proto=http;host=inner, for="[2001:db8::1]:4711";Proto=https;` +
 			`host="packages.skerry.example"`, "https://packages.skerry.example", "2001:db8::1"},
 		{"10.0.0.1:5", `Forwarded: host="a,b;c"|X-Forwarded-Proto: https`, "https://crelvo:8700", "10.0.0.1"},
+		{"10.0.0.1:5", "Forwarded: for=10.9.9.9;host=evil.example;proto=https|X-Forwarded-For: 192.0.2.7",
+			"http://crelvo:8700", "192.0.2.7"},
 		{"10.0.0.1:5", "X-Forwarded-Host: packages.skerry.example/../x", "http://crelvo:8700", "10.0.0.1"},
 		{"10.0.0.1:5", `Forwarded: for="unclosed`, "http://crelvo:8700", "10.0.0.1"},
 		{"192.0.2.9:5", "X-Forwarded-Proto: https|X-Forwarded-Host: evil.example|X-Forwarded-For: 10.0.0.1|" +

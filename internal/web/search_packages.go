@@ -137,7 +137,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 				shown.Versions = append(shown.Versions, api.VersionGroup{Version: v.Version, Title: v.Version,
 					PURL:       version.String(),
 					Repository: h.Repository.Name, Snapshot: v.Snapshot, Listed: v.Listed, Uploads: []api.Upload{},
-					Labels: labelsOf(h.Package, v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
+					Labels: h.Package.LabelsAt(v.Version), Withdrawn: showWithdrawal(v.Withdrawn)})
 			}
 			group := &shown.Versions[i]
 			group.Listed = group.Listed && v.Listed
@@ -206,18 +206,6 @@ func describe(shown *api.Package, holdings []search.Holding) {
 	}
 	d := newest.Details
 	shown.Title, shown.Description, shown.Homepage, shown.Source = d.Title, d.Description, d.Homepage, d.Source
-}
-
-// labelsOf are the labels that are at a version, in their order.
-func labelsOf(p *catalog.Package, version string) []string {
-	labels := []string{}
-	for label, at := range p.Labels {
-		if at == version {
-			labels = append(labels, label)
-		}
-	}
-	slices.Sort(labels)
-	return labels
 }
 
 func showWithdrawal(w *catalog.Withdrawal) *api.Withdrawal {

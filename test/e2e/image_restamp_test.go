@@ -35,7 +35,13 @@ func TestImageRestamped(t *testing.T) {
 	children := pushMade(t, to, amd, "") + pushMade(t, to, arm, "")
 	was := pushMade(t, to, index, "1.5.0-dev.118")
 	sbom := []byte(`{"spdxVersion":"SPDX-2.3"}`)
-	pushMade(t, to, index.Referrer("application/spdx+json", "application/spdx+json", sbom), "")
+	about := index.Referrer("application/spdx+json", "application/spdx+json", sbom)
+	pushMade(t, to, about, "")
+	// What is about that goes with it, and a signature of it does not.
+	pushMade(t, to, about.Referrer("text/plain", "text/plain", []byte("read by deckhand")), "")
+	const bundle = "application/vnd.dev.sigstore.bundle.v0.3+json"
+	signed := pushMade(t, to, about.Referrer(bundle, bundle, []byte(`{"mediaType":"`+bundle+`","dsseEnvelope":`+
+		`{"payload":"e30=","payloadType":"application/vnd.in-toto+json","signatures":[{"sig":"AA=="}]}}`)), "")
 	pushMade(t, to, madeup.Package{Name: "sig", Version: "1"}.Image("linux/amd64", nil),
 		strings.Replace(was, ":", "-", 1)+".sig")
 	chart := madeup.Package{Name: "tide-chart", Version: "1.5.0-dev.118", Description: "Runs it",
@@ -51,6 +57,7 @@ func TestImageRestamped(t *testing.T) {
 	plan := run(0, append(all, "--dry-run")...)
 	for _, want := range []string{"label org.opencontainers.image.version", "digest of manifests", "- " + was,
 		"stays behind: its tag names the bytes of before", "image tide-image",
+		signed + " stays behind: it signs the bytes of before",
 		"stays, and names the old version: config Env"} {
 		says(t, plan, want)
 	}
@@ -81,6 +88,12 @@ func TestImageRestamped(t *testing.T) {
 		"admin:"+house.Token, "docker://"+image+":1.5.0", "oci:layout:1.5.0"), "Copying 2 of 2 images")
 	crane("validate", "--remote", image+":1.5.0")
 	says(t, w.run("", tool("oras"), "discover", "--plain-http", image+"@"+is), "application/spdx+json")
+	says(t, w.run("", tool("oras"), "discover", "--plain-http", image+"@"+is), "text/plain")
+	// What has no tag, and is there, is said to be there.
+	stray := madeup.Package{Name: "stray", Version: "1"}.Image("linux/amd64", nil)
+	pushMade(t, to, stray, "")
+	says(t, run(1, "promote", "pkg:oci/tide-image@"+pushMade(t, releases+"/tide-image", stray, ""), "--along", track, "--to",
+		releases, "--yes"), "has the very bytes of tide-image already")
 	if got := crane("ls", image); got != "1.5.0" {
 		t.Errorf("the tags are %q", got)
 	}

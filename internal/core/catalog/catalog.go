@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"hash"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 )
@@ -168,6 +169,18 @@ type Withdrawal struct {
 	Reason string    `json:"reason,omitempty"`
 	By     string    `json:"by,omitempty"`
 	At     time.Time `json:"at,omitzero"`
+}
+
+// LabelsAt are the labels that are at a version, in their order.
+func (p *Package) LabelsAt(version string) []string {
+	labels := []string{}
+	for label, at := range p.Labels {
+		if at == version {
+			labels = append(labels, label)
+		}
+	}
+	slices.Sort(labels)
+	return labels
 }
 
 // Newest is the version that comes last in an order, of those that accept fits

@@ -28,6 +28,8 @@ const mostFiles = 1000
 // atOnce is how many comparisons unpack layers at the same time.
 const atOnce = 2
 
+const tooMuch = "their layers have more than can be compared at once"
+
 // files compares the files of two versions.
 func (s *Makeup) files(ctx context.Context, before, after Version) (*Files, error) {
 	found := &Files{}
@@ -69,10 +71,18 @@ func (s *Makeup) trees(ctx context.Context, versions ...Version) (trees []makeup
 		for _, l := range v.Layers() {
 			files, read := known[l.Layer]
 			if !read {
-				if files, why, err = s.layerFiles(ctx, e, v, l); err != nil || why != "" {
-					return nil, why, err
-				}
+				files, why, err = s.layerFiles(ctx, e, v, l)
 				known[l.Layer] = files
+			}
+			// A layer costs something also where it was read before: there may be thousands.
+			if err == nil {
+				err = ctx.Err()
+			}
+			if errors.Is(err, context.DeadlineExceeded) {
+				return nil, tooMuch, nil
+			}
+			if err != nil || why != "" {
+				return nil, why, err
 			}
 			tree.Lay(files)
 		}
@@ -106,7 +116,7 @@ func (s *Makeup) layerFiles(
 	spent := (*budget.Spent)(nil)
 	switch {
 	case errors.As(err, &spent), errors.Is(err, context.DeadlineExceeded):
-		return nil, "their layers have more than can be compared at once", nil
+		return nil, tooMuch, nil
 	case err != nil:
 		return nil, fmt.Sprintf("the layer %s cannot be compared: %v", of, err), nil
 	}

@@ -1,6 +1,7 @@
 package makeup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -84,16 +85,7 @@ func (s *Makeup) Of(ctx context.Context, caller access.Caller, a Asked) (v Versi
 }
 
 func titleOf(p *catalog.Package, v catalog.Version) string {
-	var labels []string
-	for label, at := range p.Labels {
-		if at == v.Version {
-			labels = append(labels, label)
-		}
-	}
-	if slices.Sort(labels); labels == nil {
-		return purl.ShortVersion(v.Version)
-	}
-	return strings.Join(labels, ", ")
+	return cmp.Or(strings.Join(p.LabelsAt(v.Version), ", "), purl.ShortVersion(v.Version))
 }
 
 // choose finds the part for a platform; "" is the first that is for one.
@@ -150,15 +142,17 @@ func (s *Makeup) small(
 	return raw, found.MediaType, found.RepositoryID, err
 }
 
-// mostSharing is how many packages are named that have a layer too.
-const mostSharing = 5
+// mostSharing is how many packages are named that have a layer too, and mostLayers of how
+// many layers.
+const mostSharing, mostLayers = 5, 200
 
 // Sharing names packages that have a layer of a version too, and that the caller may read,
 // by the layer.
 func (s *Makeup) Sharing(ctx context.Context, caller access.Caller, v Version) (map[string][]string, error) {
 	var names []string
 	of := map[string]string{}
-	for _, l := range v.Layers() {
+	layers := v.Layers()
+	for _, l := range layers[:min(len(layers), mostLayers)] {
 		if sum, ok := catalog.ParseSum(l.Layer); ok {
 			names = append(names, sum.FileName())
 			of[sum.FileName()] = l.Layer

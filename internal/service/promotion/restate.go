@@ -25,7 +25,14 @@ type restating struct {
 	s     *Promotion
 	c     *crossing
 	known map[naming]*restated
+	// behind is why items that are about others stay behind; "" of those that go along.
+	behind map[naming]string
+	held   int // bytes of what became others
 }
+
+// mostHeld is how many bytes may become others in one promotion: they are in memory until
+// they are written.
+const mostHeld = 32 << 20
 
 // naming is a version of a package in the repository that it comes from.
 type naming struct {
@@ -100,7 +107,7 @@ func (s *Promotion) relabel(c *crossing, item crossingItem) (from, to string) {
 // restateAll restates the items that have labels with all that they name, and then what is
 // about any of these.
 func (s *Promotion) restateAll(ctx context.Context, c *crossing) error {
-	r := restating{s, c, map[naming]*restated{}}
+	r := &restating{s: s, c: c, known: map[naming]*restated{}, behind: map[naming]string{}}
 	for _, item := range c.items {
 		if from, to := s.relabel(c, item); from != "" {
 			if _, err := r.become(ctx, item.Key(), item.Version, from, to, 0); err != nil {
@@ -140,11 +147,14 @@ func (s *Promotion) withoutThere(ctx context.Context, c *crossing) error {
 		}
 	}
 	there, err := s.DB.ReleasesOf(ctx, c.to.ID, keys)
-	c.items = slices.DeleteFunc(c.items, func(item crossingItem) bool {
+	left := slices.DeleteFunc(slices.Clone(c.items), func(item crossingItem) bool {
 		key := item.Key()
 		key.RepositoryID = c.to.ID
 		return s.unnamed(item) && slices.Contains(there[key], item.to)
 	})
+	if len(left) > 0 { // else all of it is there, which is said of it
+		c.items = left
+	}
 	return err
 }
 
@@ -155,7 +165,7 @@ func (s *Promotion) unnamed(item crossingItem) bool {
 }
 
 // become works out what becomes of a version, and of those that it names.
-func (r restating) become(
+func (r *restating) become(
 	ctx context.Context, key catalog.PackageKey, version, from, to string, depth int,
 ) (*restated, error) {
 	of := naming{key, version}
@@ -197,6 +207,14 @@ func (r restating) become(
 		r.c.problem("%s: %v", act.PURLOf(key, version), err)
 		return done, nil
 	}
+	for _, f := range made.Files {
+		r.held += len(f.Raw)
+	}
+	if r.held > mostHeld {
+		return done, fault.New(fault.TooLarge, "too-much-restamped",
+			"what states its labels anew has more than %d MiB of manifests and configurations", mostHeld>>20).
+			WithHint("Promote fewer at once.")
+	}
 	done.Restated = made
 	return done, nil
 }
@@ -209,9 +227,31 @@ func (d *restated) size() int64 {
 	return int64(len(d.Files[len(d.Files)-1].Raw))
 }
 
-// follow restates an item that is about another one. why is the reason for which it cannot
-// go along.
-func (r restating) follow(ctx context.Context, item crossingItem) (why string, err error) {
+// follow restates an item that is about another one, after that where it is about a third
+// itself. why is the reason for which it cannot go along.
+func (r *restating) follow(ctx context.Context, item crossingItem) (why string, err error) {
+	of := naming{item.Key(), item.Version}
+	if why, known := r.behind[of]; known {
+		return why, nil
+	}
+	r.behind[of] = ""
+	i := slices.IndexFunc(r.c.items, func(o crossingItem) bool {
+		return o.about != "" && o.Key() == item.Key() && o.Version == item.about
+	})
+	if i >= 0 {
+		if why, err = r.follow(ctx, r.c.items[i]); err == nil && why != "" {
+			why = "it is about what stays behind"
+		}
+	}
+	if err == nil && why == "" {
+		why, err = r.followed(ctx, item)
+	}
+	r.behind[of] = why
+	return why, err
+}
+
+// followed is follow for what is about something that was decided.
+func (r *restating) followed(ctx context.Context, item crossingItem) (why string, err error) {
 	subject := r.known[naming{item.Key(), item.about}]
 	if subject == nil || subject.Files == nil {
 		return "", nil
