@@ -75,11 +75,15 @@ func (f *Folder) knowArriving(name string, known *arriving) {
 	f.arriving[name] = known
 }
 
-// begunPath is where a begun file is; names are of letters, digits and dashes.
+// isBegunName tells whether a begun file can be called so: names are of letters, digits
+// and dashes.
+func isBegunName(name string) bool {
+	return name != "" && strings.Trim(name, "0123456789abcdefghijklmnopqrstuvwxyz-") == ""
+}
+
+// begunPath is where a begun file is.
 func (f *Folder) begunPath(name string) (string, error) {
-	if name == "" || strings.ContainsFunc(name, func(r rune) bool {
-		return r != '-' && (r < '0' || r > '9') && (r < 'a' || r > 'z')
-	}) {
+	if !isBegunName(name) {
 		return "", fmt.Errorf("%q cannot be the name of a begun file", name)
 	}
 	return filepath.Join(f.begun, name), nil

@@ -23,12 +23,18 @@ const writebackEvery = 8 << 20
 // Folder is a Store in a folder of a local file system:
 //
 //	bytes/ab/abcd…   stored files, named by their SHA-256
-//	staging/         what is arriving; hard-linked into bytes/ by Keep, so
-//	                 that what a crash leaves here tells which files of
-//	                 bytes/ may have no record
+//	staging/x1y2…/   what is arriving in one process; hard-linked into bytes/
+//	                 by Keep, so that what a crash leaves here tells which
+//	                 files of bytes/ may have no record
 //	begun/           what arrives in pieces, and may be gone on with
+//	identity         the name that the store was given
+//
+// Several processes may use one folder, on a file system that they share and that has locks
+// and hard links.
 type Folder struct {
 	bytes, staging, begun, identity string
+	// lock is held as long as this process uses its folder of staging.
+	lock *os.File
 	// Reserve is how many bytes of the disk files leave free.
 	Reserve int64
 
@@ -40,17 +46,33 @@ type Folder struct {
 
 var _ Store = (*Folder)(nil)
 
-// OpenFolder makes the folder if need be. Only one process may use it.
+// OpenFolder makes the folder if need be.
 func OpenFolder(dir string) (*Folder, error) {
-	f := &Folder{bytes: filepath.Join(dir, "bytes"), staging: filepath.Join(dir, "staging"),
-		begun: filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
+	f := &Folder{bytes: filepath.Join(dir, "bytes"),
+		staging: filepath.Join(dir, "staging", strings.ToLower(rand.Text())),
+		begun:   filepath.Join(dir, "begun"), identity: filepath.Join(dir, "identity"),
 		shards: map[string]bool{}, arriving: map[string]*arriving{}}
 	for _, d := range []string{f.bytes, f.staging, f.begun} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
 		}
 	}
-	return f, nil
+	var err error
+	if f.lock, err = os.OpenFile(filepath.Join(f.staging, lockName), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+		return nil, err
+	}
+	return f, tryLock(f.lock)
+}
+
+const lockName = "lock"
+
+// Close implements Store.
+func (f *Folder) Close() error {
+	// What is left there is for Leftovers.
+	if entries, err := os.ReadDir(f.staging); err == nil && len(entries) == 1 {
+		return errors.Join(os.RemoveAll(f.staging), f.lock.Close())
+	}
+	return f.lock.Close()
 }
 
 type folderStaged struct {
@@ -311,19 +333,67 @@ func (f *Folder) Drop(ctx context.Context, sha256 [32]byte) error {
 	return err
 }
 
-// Leftovers implements Store. It must be called before anything is staged.
+// Leftovers implements Store.
 func (f *Folder) Leftovers(ctx context.Context) ([]Leftover, error) {
-	entries, err := os.ReadDir(f.staging)
+	staging := filepath.Dir(f.staging)
+	entries, err := os.ReadDir(staging)
+	if err != nil {
+		return nil, err
+	}
+	// What is not in a folder is of a version that kept it so.
+	found, err := leftIn(staging)
+	for _, entry := range entries {
+		folder := filepath.Join(staging, entry.Name())
+		if err != nil || !entry.IsDir() || folder == f.staging {
+			continue
+		}
+		var left []Leftover
+		left, err = ofEnded(folder)
+		found = append(found, left...)
+	}
+	return found, err
+}
+
+// ofEnded lists what is left in the staging folder of a process that has ended, and removes
+// the folder once that is nothing.
+func ofEnded(folder string) ([]Leftover, error) {
+	lock, err := os.OpenFile(filepath.Join(folder, lockName), os.O_RDWR, 0o600)
+	if errors.Is(err, fs.ErrNotExist) {
+		// Another process has just removed it, or makes it at this moment.
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Close()
+	if err := tryLock(lock); errors.Is(err, ErrBusy) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	left, err := leftIn(folder)
+	if err == nil && len(left) == 0 {
+		err = os.RemoveAll(folder)
+	}
+	return left, err
+}
+
+// leftIn lists what was being kept, and removes what was only arriving.
+func leftIn(folder string) ([]Leftover, error) {
+	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return nil, err
 	}
 	var found []Leftover
 	for _, entry := range entries {
-		path := filepath.Join(f.staging, entry.Name())
+		if entry.IsDir() || entry.Name() == lockName {
+			continue
+		}
+		path := filepath.Join(folder, entry.Name())
 		digest, _, _ := strings.Cut(entry.Name(), ".")
 		raw, err := hex.DecodeString(digest)
 		if err != nil || len(raw) != 32 {
-			if err := os.Remove(path); err != nil {
+			if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return nil, err
 			}
 			continue
@@ -334,4 +404,12 @@ func (f *Folder) Leftovers(ctx context.Context) ([]Leftover, error) {
 }
 
 // Forget implements Store.
-func (f *Folder) Forget(l Leftover) error { return os.Remove(l.note) }
+func (f *Folder) Forget(l Leftover) error {
+	if err := os.Remove(l.note); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// Tidy implements Store: Leftovers has done it.
+func (f *Folder) Tidy(context.Context, time.Time) error { return nil }

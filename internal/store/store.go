@@ -1,6 +1,6 @@
-// Package store keeps bytes. A store is content-addressed by SHA-256; bytes
-// enter it through a staging file, with every digest computed on the way, and
-// are durable before Keep returns.
+// Package store keeps bytes, in a folder or in a bucket of an object store. A store is
+// content-addressed by SHA-256; bytes enter it through staging, with every digest computed
+// on the way, and are durable before Keep returns.
 package store
 
 import (
@@ -74,11 +74,16 @@ type Store interface {
 	// Identity is the name that the store was given; "" if it has none yet.
 	Identity() (string, error)
 	SetIdentity(name string) error
-	// Leftovers lists the digests that an earlier process may have kept without
+	// Tidy drops what processes that were killed left of files that never came to be
+	// kept, where it was not touched since a moment.
+	Tidy(ctx context.Context, untouched time.Time) error
+	// Leftovers lists the digests that a process which has ended may have kept without
 	// a record naming them, because it ended between the two. Forget removes
 	// the note of one of them, once it was looked after.
 	Leftovers(ctx context.Context) ([]Leftover, error)
 	Forget(l Leftover) error
+	// Close ends the use of the store by this process.
+	Close() error
 }
 
 // Watcher is told how far a staging file is. Its methods are called one after
