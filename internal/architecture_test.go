@@ -36,12 +36,12 @@ var rooms = map[string][]string{
 	"counting":     {"act"},
 	"directory":    {"act", "secret"},
 	"schedule":     {"act"},
-	"store":        {"act"},
+	"store":        {"act", "directory", "secret"},
 	"holdings":     {"act"},
 	"keys":         {"act", "directory", "secret"},
 	"builds":       {"act", "counting", "directory", "keys"},
 	"rights":       {"act", "counting", "directory", "secret"},
-	"repositories": {"act", "directory", "schedule", "secret"},
+	"repositories": {"act", "directory", "schedule", "secret", "store"},
 	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "schedule", "store"},
 	"resolving":    {"act", "counting", "directory", "holdings", "mirrors"},
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
@@ -49,9 +49,10 @@ var rooms = map[string][]string{
 	"retention":    {"act", "directory", "publishing", "schedule", "store"},
 	"search":       {"act", "builds", "directory", "holdings", "publishing", "resolving"},
 	"makeup":       {"act", "directory", "resolving", "search", "store"},
-	"use":          {"act", "directory", "retention", "search"},
+	"use":          {"act", "directory", "retention", "search", "store"},
 	"pointing":     {"act", "directory", "rights"},
-	"status":       {"act", "directory", "mirrors", "promotion", "publishing", "repositories", "retention", "rights"},
+	"status": {"act", "directory", "mirrors", "promotion", "publishing", "repositories", "retention", "rights",
+		"store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may

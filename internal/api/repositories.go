@@ -20,6 +20,7 @@ type Repository struct {
 	LargestFile   int64      `json:"largestFile,omitempty" doc:"the largest file that may be published, in bytes; left out: what the server says"`
 	Hosts         []string   `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself"`
 	ReleaseTags   []string   `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions"`
+	Store         string     `json:"store,omitempty" doc:"where what is new in it is kept, for those who look after everything"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -47,6 +48,7 @@ type NewRepository struct {
 	LargestFile   int64         `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
 	Hosts         []string      `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
 	ReleaseTags   []string      `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
+	Store         string        `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; left out: in the default store"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -60,6 +62,7 @@ type RepositoryChange struct {
 	LargestFile   *int64        `json:"largestFile,omitempty" minimum:"0"`
 	Hosts         *[]string     `json:"hosts,omitempty"`
 	ReleaseTags   *[]string     `json:"releaseTags,omitempty"`
+	Store         *string       `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; empty: in the default store. What it holds already stays where it is"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }

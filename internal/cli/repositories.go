@@ -29,6 +29,7 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 		given("only-robots") && n.OnlyRobots != there.OnlyRobots, given("closed") && n.Closed != there.Closed,
 		given("largest-file") && n.LargestFile != there.LargestFile,
 		given("host") && !slices.Equal(n.Hosts, there.Hosts),
+		given("store") && n.Store != there.Store,
 		given("release-tag") && !slices.Equal(n.ReleaseTags, there.ReleaseTags):
 		return false
 	case n.Mirror != nil && n.Mirror.Upstreams != nil &&
@@ -284,6 +285,8 @@ func repoAdd(s *session) *cobra.Command {
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	cmd.Flags().StringSliceVar(&n.Hosts, "host", nil, hostFlag)
 	cmd.Flags().StringSliceVar(&n.ReleaseTags, "release-tag", nil, releaseTagFlag)
+	cmd.Flags().StringVar(&n.Store, "store", "", "the store that what is new in it goes to (default: the default one)")
+	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -305,7 +308,7 @@ func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
 
 func repoEdit(s *session) *cobra.Command {
 	var hosts, releaseTags []string
-	var holds, description string
+	var holds, description, store string
 	var anonymous, onlyBuilds, onlyRobots, closed bool
 	var largest int64
 	var mirror mirrorFlags
@@ -319,7 +322,8 @@ func repoEdit(s *session) *cobra.Command {
 				Description: ifGiven(cmd, "description", &description), Hosts: ifGiven(cmd, "host", &hosts),
 				AnonymousRead: ifGiven(cmd, "anonymous-read", &anonymous), OnlyBuilds: ifGiven(cmd, "only-builds", &onlyBuilds),
 				OnlyRobots: ifGiven(cmd, "only-robots", &onlyRobots), Closed: ifGiven(cmd, "closed", &closed),
-				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags)}
+				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags),
+				Store: ifGiven(cmd, "store", &store)}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -356,6 +360,9 @@ func repoEdit(s *session) *cobra.Command {
 		"the largest file that may be published, such as 2GiB; 0: what the server says")
 	cmd.Flags().StringSliceVar(&hosts, "host", nil, hostFlag+`; "" takes all away`)
 	cmd.Flags().StringSliceVar(&releaseTags, "release-tag", nil, releaseTagFlag+`; "" takes all away`)
+	cmd.Flags().StringVar(&store, "store", "",
+		`the store that what is new in it goes to, "" for the default one; crelvo store move takes along what it holds`)
+	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

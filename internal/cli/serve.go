@@ -51,6 +51,9 @@ type serveSettings struct {
 	LongestToken   string        `koanf:"longest-token"`
 	LargestFile    string        `koanf:"largest-file"`
 	Memory         string        `koanf:"memory"`
+	Store          string        `koanf:"store"`
+	Cache          string        `koanf:"cache"`
+	BackgroundRate string        `koanf:"background-rate"`
 	AdoptStore     bool          `koanf:"adopt-store"`
 	LoseSecrets    bool          `koanf:"lose-secrets"`
 	Proxies        []string      `koanf:"trusted-proxies"`
@@ -71,8 +74,15 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("public-url", "", "how clients reach the service (default: as they asked)")
 	f.Duration("quiet-period", time.Minute, "after how long without a new file a version counts as complete")
 	f.String("longest-token", "366d", "how long a token may last at most, such as 30d")
+	f.String("store", "",
+		"where bytes are kept, if nothing was kept yet: the whole path of a folder that all nodes share, or "+
+			"s3+https://HOST/BUCKET/PREFIX?region=REGION (default: a folder in the data folder)")
+	f.String("cache", "10GiB",
+		"how much may be kept in the data folder of what is read from each object store; 0 for nothing")
+	f.String("background-rate", "100MiB",
+		"how much a second is read for what nobody waits for, such as moving bytes to another store; 0 is no limit")
 	f.Bool("adopt-store", false,
-		"use the store in the data folder although it is not the one of the database; for when that one was lost")
+		"use a store although it is not the one of the database; for when that one was lost")
 	f.Bool("lose-secrets", false,
 		"forget credentials and keys that the key file cannot open; for when the right one was lost")
 	f.String("largest-file", "20GiB", "the largest file that may be published where its repository does not say it")
@@ -241,6 +251,7 @@ type house struct {
 	encrypted bool // what comes in by the listener
 	postgres  *privatepg.Server
 	db        *record.DB
+	folder    *store.Folder
 	service   *service.Service
 	web       *web.Server
 }
@@ -283,11 +294,10 @@ func openHouse(
 	if h.db, err = record.Open(ctx, database); err != nil {
 		return nil, databaseFault(err)
 	}
-	store, err := store.OpenFolder(filepath.Join(settings.Data, "store"))
-	if err != nil {
+	if h.folder, err = store.OpenFolder(filepath.Join(settings.Data, "store")); err != nil {
 		return nil, err
 	}
-	store.Reserve = reserve
+	h.folder.Reserve = reserve
 	key, err := secretKey(cmp.Or(settings.KeyFile, filepath.Join(settings.Data, "secret-key")))
 	if err != nil {
 		return nil, err
@@ -300,6 +310,14 @@ func openHouse(
 	if !ok || largest < 1 {
 		return nil, usageError{fmt.Errorf("--largest-file cannot be %q; write it like 2GiB", settings.LargestFile)}
 	}
+	cache, ok := query.ParseBytes(cmp.Or(settings.Cache, "0"))
+	if !ok || cache < 0 {
+		return nil, usageError{fmt.Errorf("--cache cannot be %q; write it like 10GiB", settings.Cache)}
+	}
+	rate, ok := query.ParseBytes(cmp.Or(settings.BackgroundRate, "0"))
+	if !ok || rate < 0 {
+		return nil, usageError{fmt.Errorf("--background-rate cannot be %q; write it like 100MiB", settings.BackgroundRate)}
+	}
 	memory := defaultMemory(machineMemory())
 	if settings.Memory != "" {
 		if memory, ok = query.ParseBytes(settings.Memory); !ok || memory < leastMemory {
@@ -311,9 +329,10 @@ func openHouse(
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, store,
+	h.service, err = service.New(ctx, h.db, h.folder,
 		act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version,
 			LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets,
+			Folder: settings.Data, Cache: cache, Rate: rate, Reserve: reserve, FirstStore: settings.Store,
 			Memory: limitMemory(memory)})
 	if err != nil {
 		return nil, err
@@ -444,6 +463,9 @@ func (h *house) close() error {
 		if err := h.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
 		}
+	}
+	if h.folder != nil {
+		errs = append(errs, h.folder.Close())
 	}
 	if h.db != nil {
 		errs = append(errs, h.db.Close())

@@ -57,9 +57,9 @@ type Publisher interface {
 	// Receive takes a file; length is -1 if the client did not say it.
 	Receive(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, place Place,
 		body io.Reader, length int64) (Receipt, error)
-	// Stage takes a file that is not to be recorded yet; length is -1 if the
+	// Stage takes a file for a repository that is not to be recorded yet; length is -1 if the
 	// client did not say it.
-	Stage(ctx context.Context, body io.Reader, length int64, name string) (Staged, error)
+	Stage(ctx context.Context, repository catalog.Repository, body io.Reader, length int64, name string) (Staged, error)
 	// Publish records a version that arrived whole, in one act.
 	Publish(ctx context.Context, caller access.Caller, repository catalog.Repository, e Ecosystem, p Publication) (Receipt,
 		error)

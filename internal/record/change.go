@@ -15,6 +15,7 @@ const (
 	OfPolicy     ChangeKind = "policy"
 	OfSweep      ChangeKind = "sweep"
 	OfPin        ChangeKind = "pin"
+	OfStore      ChangeKind = "store"
 )
 
 // Change tells every node what is not as it was.

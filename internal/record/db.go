@@ -206,6 +206,11 @@ func (db *DB) once(ctx context.Context, do func(tx *Tx) error) error {
 	}
 	defer tx.Rollback() // does nothing after Commit
 	doing := &Tx{Tx: tx, reads: reads{tx}, db: db}
+	if said := inStore(ctx); said != "" {
+		if _, err := tx.ExecContext(ctx, said); err != nil {
+			return err
+		}
+	}
 	if err := do(doing); err != nil {
 		return err
 	}

@@ -203,6 +203,7 @@ func (tx *Tx) RemoveDestination(ctx context.Context, name string) (done bool, er
 type LostSecrets struct {
 	Repositories       []int64
 	Destinations, Keys []string
+	Stores             []int16
 }
 
 // ForgetSecrets drops what cannot be opened; keys stay with their public parts.
@@ -211,6 +212,7 @@ func (db *DB) ForgetSecrets(ctx context.Context, lost LostSecrets) error {
 		_, err1 := tx.ExecContext(ctx, `update repository set secret = null where id = any($1)`, lost.Repositories)
 		_, err2 := tx.ExecContext(ctx, `update destination set secret = null where name = any($1)`, lost.Destinations)
 		_, err3 := tx.ExecContext(ctx, `update signing_key set secret = '' where name = any($1)`, lost.Keys)
-		return errors.Join(err1, err2, err3)
+		_, err4 := tx.ExecContext(ctx, `update store set secret = null where id = any($1)`, lost.Stores)
+		return errors.Join(err1, err2, err3, err4)
 	})
 }

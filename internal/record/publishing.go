@@ -507,9 +507,3 @@ func (tx *Tx) Abandon(ctx context.Context, versionID int64, at time.Time) (done 
 	n, err := result.RowsAffected()
 	return n == 1, err
 }
-
-// KnowsStored tells whether a record of these bytes exists.
-func (db *DB) KnowsStored(ctx context.Context, sha256 [32]byte) (known bool, err error) {
-	err = db.GetContext(ctx, &known, `select exists (select from stored_file where sha256 = $1)`, sha256[:])
-	return known, err
-}

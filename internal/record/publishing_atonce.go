@@ -117,6 +117,9 @@ func beginWithFile(ctx context.Context, c *pgxpool.Conn, f NewFile) (added Added
 	var sends *int
 	b := &pgx.Batch{}
 	b.Queue(`begin`)
+	if said := inStore(ctx); said != "" {
+		b.Queue(said)
+	}
 	b.Queue(recordFile, arguments...).QueryRow(func(row pgx.Row) error { return row.Scan(&id, &sends) })
 	if err := c.SendBatch(ctx, b).Close(); err != nil || id == nil {
 		return added, false, err

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"time"
@@ -122,8 +123,9 @@ func (db *DB) MarkUnnamed(ctx context.Context, now time.Time) (int64, error) {
 
 // Unnamed is a stored file that nothing names.
 type Unnamed struct {
-	SHA256 []byte `db:"sha256"`
-	Size   int64  `db:"size"`
+	SHA256 []byte  `db:"sha256"`
+	Size   int64   `db:"size"`
+	Stores []int16 `db:"-"` // that have it
 }
 
 // HoldUnnamed locks some stored files that were marked before a moment, and gives
@@ -141,6 +143,21 @@ func (tx *Tx) HoldUnnamed(ctx context.Context, markedBefore time.Time, limit int
 		`select sha256, size from stored_file b where sha256 = any($1) and not `+isNamed+` order by sha256`, held)
 	if err != nil {
 		return nil, err
+	}
+	var places []struct {
+		SHA256  []byte `db:"sha256"`
+		StoreID int16  `db:"store_id"`
+	}
+	if err := tx.SelectContext(ctx, &places, `select sha256, store_id from stored_file where sha256 = any($1)
+		union all select sha256, store_id from stored_copy where sha256 = any($1)`, held); err != nil {
+		return nil, err
+	}
+	for _, p := range places {
+		for i := range found {
+			if bytes.Equal(found[i].SHA256, p.SHA256) {
+				found[i].Stores = append(found[i].Stores, p.StoreID)
+			}
+		}
 	}
 	_, err = tx.ExecContext(ctx,
 		`update stored_file b set unnamed_since = null where sha256 = any($1) and `+isNamed, held)

@@ -87,6 +87,13 @@ const (
 	EventPinEnded            Action = "pin ended"
 	EventRecordsMended       Action = "records mended"
 
+	// Stores.
+	EventStoreAdded   Action = "store added"
+	EventStoreChanged Action = "store changed"
+	EventStoreRemoved Action = "store removed"
+	EventMoveBegun    Action = "move to store begun"
+	EventMoveDone     Action = "moved to store"
+
 	// Search.
 	EventSearchSaved        Action = "search saved"
 	EventSavedSearchDropped Action = "saved search dropped"

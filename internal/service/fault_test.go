@@ -21,6 +21,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
+	"crelvo/internal/store/storetest"
 )
 
 // stored finds the one stored file of a size.
@@ -159,9 +160,8 @@ func TestLeftBytes(t *testing.T) {
 	if err := n.chore(t.Context(), "looking after stored bytes"); err != nil || n.stored(t) != 0 {
 		t.Errorf("%d files stay: %v", n.stored(t), err)
 	}
-	entries, err := os.ReadDir(filepath.Join(n.dir, "staging"))
-	if err != nil || len(entries) != 0 {
-		t.Errorf("%d notes stay: %v", len(entries), err)
+	if left := storetest.Arriving(t, n.dir); left != 0 {
+		t.Errorf("%d notes stay", left)
 	}
 	// Strays that nobody noted are found by walking the store.
 	if err := n.publish(t, r, "1.1", "known"); err != nil {

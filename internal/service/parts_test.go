@@ -56,7 +56,7 @@ func (n *node) sendParts(t *testing.T, key catalog.PackageKey, i madeup.Image) e
 func (n *node) push(t *testing.T, r catalog.Repository, i madeup.Image, tags ...string) error {
 	ctx := t.Context()
 	sum := sumOf(t, madeup.Digest(i.Manifest))
-	staged, err := n.Store.Stage(ctx, bytes.NewReader(i.Manifest), int64(len(i.Manifest)), "manifest")
+	staged, err := n.Store.Stage(ctx, r, bytes.NewReader(i.Manifest), int64(len(i.Manifest)), "manifest")
 	if err != nil {
 		return err
 	}

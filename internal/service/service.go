@@ -65,31 +65,31 @@ type Service struct {
 	desk desk
 }
 
-// New makes a service and looks after what an earlier process may have left.
-// Nothing else may use the store yet.
-func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Settings) (*Service, error) {
+// New makes a service and looks after what an earlier process may have left. folder is the
+// store in its data folder.
+func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Settings) (*Service, error) {
 	ctx = record.Patiently(ctx)
 	a, safe := act.New(db, kinds.All(), settings), secret.New(settings.SecretKey)
 	s := &Service{Act: a}
 	s.Counting = counting.New(a)
 	s.Directory = directory.New(a, safe)
 	s.Schedule = schedule.New(a)
-	s.Store = store.New(a, bytes)
+	s.Store = store.New(a, safe, s.Directory, folder)
 	s.Holdings = holdings.New(a)
 	s.Keys = keys.New(a, safe, s.Directory)
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
 	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
-	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule)
-	s.Mirrors = mirrors.New(a, bytes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
+	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule, s.Store)
+	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors)
-	s.Publishing = publishing.New(a, bytes, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
+	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
-	s.Retention = retention.New(a, bytes, s.Directory, s.Schedule, s.Store, s.Publishing)
+	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
-	s.Use = use.New(a, bytes, s.Directory, s.Retention, s.Search)
+	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
-	s.Status = status.New(a, bytes, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
+	s.Status = status.New(a, s.Store, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
 		s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,
@@ -98,10 +98,13 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 		s.Pointing, s.Status}
 	a.Add(rooms...)
 
-	if err := s.Store.KnowStore(ctx); err != nil {
+	if err := secret.KnowKey(ctx, a, safe); err != nil {
 		return nil, err
 	}
-	if err := secret.KnowKey(ctx, a, safe); err != nil {
+	if err := s.Directory.Load(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.Store.LoadFirst(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.Store.Tidy(ctx); err != nil {
@@ -117,7 +120,7 @@ func New(ctx context.Context, db *record.DB, bytes bytestore.Store, settings Set
 		return nil, err
 	}
 	s.Retention.ScheduleNights()
-	return s, s.Directory.Load(ctx)
+	return s, nil
 }
 
 // Ready tells whether the records can be reached.

@@ -30,6 +30,7 @@ import (
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
+	"crelvo/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { recordtest.Main(m) }
@@ -178,7 +179,7 @@ func (n *node) publish(t *testing.T, r catalog.Repository, version, content stri
 func (n *node) stored(t *testing.T) (count int) {
 	t.Helper()
 	err := filepath.WalkDir(n.dir, func(path string, entry fs.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() && entry.Name() != "identity" {
+		if err == nil && entry.Type().IsRegular() && entry.Name() != "identity" && entry.Name() != "lock" {
 			count++
 		}
 		return err
@@ -219,6 +220,9 @@ func TestStoreFaults(t *testing.T) {
 	n.store.stage, n.store.keep = nil, nil
 	if got := n.stored(t); got != before {
 		t.Errorf("%d files are in the store; want %d", got, before)
+	}
+	if left := storetest.Arriving(t, n.dir); left != 0 {
+		t.Errorf("%d files were left", left)
 	}
 	p, err := n.Resolving.Package(t.Context(), catalog.PackageKey{RepositoryID: r.ID, Ecosystem: "maven",
 		Namespace: "example.skerry.berth", Name: "tide-model"})
@@ -493,11 +497,15 @@ func TestTidy(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := n.stored(t)
-	staged, err := n.store.Stage(t.Context(), strings.NewReader("never recorded"), -1)
+	killed, err := bytestore.OpenFolder(n.dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := n.store.Keep(t.Context(), staged); err != nil {
+	staged, err := killed.Stage(t.Context(), strings.NewReader("never recorded"), -1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(killed.Keep(t.Context(), staged), killed.Close()); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(n.dir+"/staging/arriving.X", []byte("half"), 0o600); err != nil {

@@ -34,7 +34,7 @@ func TestUndoAfterARemoval(t *testing.T) {
 	promoted := purl.PURL{Ecosystem: "npm", Namespace: "@skerry", Name: "part-1", Version: "1.0.0"}
 	// What was promoted takes nothing more.
 	e := npm.New()
-	staged, err := q.Store.Stage(t.Context(), strings.NewReader("attestation"), -1, "part-1-1.0.0.sigstore")
+	staged, err := q.Store.Stage(t.Context(), catalog.Repository{}, strings.NewReader("attestation"), -1, "part-1-1.0.0.sigstore")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,7 +19,7 @@ import (
 func (n *node) chart(t *testing.T, r catalog.Repository, name, version string) {
 	t.Helper()
 	content := madeup.Package{Name: name, Version: version}.Chart()
-	staged, err := n.Store.Stage(t.Context(), bytes.NewReader(content), int64(len(content)), name)
+	staged, err := n.Store.Stage(t.Context(), r, bytes.NewReader(content), int64(len(content)), name)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -270,6 +270,18 @@ func (f *Folder) Open(ctx context.Context, digest [32]byte, size int64) (Reader,
 	return file, nil
 }
 
+// Verify implements Store.
+func (f *Folder) Verify(
+	ctx context.Context, digest [32]byte, size int64, through func(io.Reader) io.Reader,
+) error {
+	r, err := f.Open(ctx, digest, size)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return verify(through(r), digest, size)
+}
+
 // Has implements Store.
 func (f *Folder) Has(ctx context.Context, sha256 [32]byte) (bool, error) {
 	_, err := os.Stat(f.path(hex.EncodeToString(sha256[:])))

@@ -76,16 +76,37 @@ func (s *S3) Open(ctx context.Context, digest [32]byte, size int64) (Reader, err
 	return r, err
 }
 
+// piecesOf tells of what a file consists that has so many bytes.
+func (s *S3) piecesOf(ctx context.Context, digest [32]byte, size int64) (*pieces, error) {
+	if size <= partSize {
+		return &pieces{Pieces: []piece{{small(digest), size}}, Size: size}, nil
+	}
+	of, err := s.locate(ctx, digest)
+	if err == nil && of.Size != size {
+		err = fmt.Errorf("%w: there are %d bytes of %d", ErrDamaged, of.Size, size)
+	}
+	return of, err
+}
+
+// Verify implements Store.
+func (s *S3) Verify(ctx context.Context, digest [32]byte, size int64, through func(io.Reader) io.Reader) error {
+	s.forget(digest)
+	of, err := s.piecesOf(ctx, digest, size)
+	if err != nil {
+		return err
+	}
+	r := s.read(ctx, *of)
+	defer r.Close()
+	if err := r.begin(); err != nil {
+		return err
+	}
+	return verify(through(r), digest, size)
+}
+
 func (s *S3) openThere(ctx context.Context, digest [32]byte, size int64) (Reader, error) {
-	of := &pieces{Pieces: []piece{{small(digest), size}}, Size: size}
-	if size > partSize {
-		var err error
-		if of, err = s.locate(ctx, digest); err != nil {
-			return nil, err
-		}
-		if of.Size != size {
-			return nil, fmt.Errorf("%w: there are %d bytes of %d", ErrDamaged, of.Size, size)
-		}
+	of, err := s.piecesOf(ctx, digest, size)
+	if err != nil {
+		return nil, err
 	}
 	if s.cache != nil && s.cache.takes(size) {
 		return s.cache.fetch(ctx, digest, size, func(ctx context.Context) *objectReader { return s.read(ctx, *of) })

@@ -5,6 +5,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -64,6 +65,9 @@ type Store interface {
 	Open(ctx context.Context, sha256 [32]byte, size int64) (Reader, error)
 	// Has tells whether the store has such bytes.
 	Has(ctx context.Context, sha256 [32]byte) (bool, error)
+	// Verify reads stored bytes where they are, and not a copy, by way of through, and gives
+	// what Open would, or ErrDamaged if they are not those of the digest.
+	Verify(ctx context.Context, sha256 [32]byte, size int64, through func(io.Reader) io.Reader) error
 	// Drop removes bytes that no record names.
 	Drop(ctx context.Context, sha256 [32]byte) error
 	// Free tells how many bytes of files there is room for.
@@ -110,7 +114,9 @@ type Staged struct {
 	// CRC32C is of a begun file; 0 of any other.
 	CRC32C  uint32
 	Arrived time.Time
-	file    stagedFile
+	// Store is for whoever has several stores, to note which one it is in.
+	Store int16
+	file  stagedFile
 }
 
 type stagedFile interface {
@@ -134,3 +140,20 @@ func (s *Staged) Leave() (Leftover, error) {
 // Discard removes the staging file and the note of it. Bytes that were kept
 // stay kept.
 func (s *Staged) Discard() error { return s.file.discard() }
+
+// verify compares what is read with a digest.
+func verify(r io.Reader, digest [32]byte, size int64) error {
+	sum := sha256.New()
+	buf := chunkPool.Get().(*[chunkSize]byte)
+	defer chunkPool.Put(buf)
+	n, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{r}, buf[:])
+	switch {
+	case err != nil:
+		return err
+	case n != size:
+		return fmt.Errorf("%w: there are %d bytes of %d", ErrDamaged, n, size)
+	case [32]byte(sum.Sum(nil)) != digest:
+		return fmt.Errorf("%w: they are other bytes", ErrDamaged)
+	}
+	return nil
+}

@@ -89,6 +89,7 @@ func (w *Server) addAPI() {
 	w.addTracks()
 	w.addPromotions()
 	w.addKeys()
+	w.addStores()
 	w.addDestinations()
 	w.addRetention()
 	w.addMakeup()

@@ -69,6 +69,8 @@ type Repository struct {
 	// releases of their versions beside those that do so anyway, in ecosystems whose labels
 	// do; not to be changed.
 	ReleaseTags []string
+	// StoreID is the store that what is new in it goes to; 0 is the default one.
+	StoreID int16
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.

@@ -273,7 +273,9 @@ func digestsOf(content []byte) catalog.Digests {
 }
 
 // Stage implements ecosystem.Publisher.
-func (d *Desk) Stage(_ context.Context, body io.Reader, length int64, name string) (ecosystem.Staged, error) {
+func (d *Desk) Stage(
+	_ context.Context, _ catalog.Repository, body io.Reader, length int64, name string,
+) (ecosystem.Staged, error) {
 	content, err := io.ReadAll(body)
 	var told *fault.Error
 	if !errors.As(err, &told) && (err != nil || length >= 0 && int64(len(content)) != length) {
@@ -395,7 +397,7 @@ func (d *Desk) Receive(
 	if d.Refuses != nil {
 		return ecosystem.Receipt{}, d.Refuses
 	}
-	s, err := d.Stage(ctx, body, length, place.FileName)
+	s, err := d.Stage(ctx, catalog.Repository{}, body, length, place.FileName)
 	if err != nil {
 		return ecosystem.Receipt{}, err
 	}

@@ -146,7 +146,7 @@ func (k Helm) stage(
 	c *ecosystem.Call, name string, body io.Reader, length int64,
 ) (f ecosystem.StagedFile, err error) {
 	ctx := c.Request().Context()
-	staged, err := c.Desk.Stage(ctx, body, length, name)
+	staged, err := c.Desk.Stage(ctx, c.Repository, body, length, name)
 	if err != nil {
 		return f, err
 	}

@@ -112,7 +112,7 @@ func TestChartsPulled(t *testing.T) {
 		t.Helper()
 		p := gangway
 		p.Version = version
-		staged, err := d.Stage(t.Context(), strings.NewReader(string(p.Chart())), -1, "x.tgz")
+		staged, err := d.Stage(t.Context(), catalog.Repository{}, strings.NewReader(string(p.Chart())), -1, "x.tgz")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -143,7 +143,7 @@ func (u *uploaded) readAttachment(c *ecosystem.Call, s *scanner, name string) er
 				maxAttachments)
 		}
 		return s.base64(func(r io.Reader) error {
-			staged, err := c.Desk.Stage(c.Request().Context(), r, -1, path.Base(name))
+			staged, err := c.Desk.Stage(c.Request().Context(), c.Repository, r, -1, path.Base(name))
 			if err == nil {
 				u.attachments = append(u.attachments, attachment{path.Base(name), staged})
 			}

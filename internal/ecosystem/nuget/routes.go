@@ -332,7 +332,7 @@ func (n NuGet) push(c *ecosystem.Call) error {
 		}
 		body = part
 	}
-	staged, err := c.Desk.Stage(ctx, body, -1, "the package")
+	staged, err := c.Desk.Stage(ctx, c.Repository, body, -1, "the package")
 	if err != nil {
 		return err
 	}

@@ -262,7 +262,7 @@ func (o OCI) publishAs(c *ecosystem.Call, e ecosystem.AsArtifact, ref reference,
 			return errors.Join(content.Close(), fault.New(fault.Invalid, "other-size",
 				"%s has %d bytes, and not %d as the manifest says", part.Sum, size, part.Size))
 		}
-		layer, err := c.Desk.Stage(ctx, content, size, part.FileName())
+		layer, err := c.Desk.Stage(ctx, c.Repository, content, size, part.FileName())
 		if err = errors.Join(err, content.Close()); err != nil {
 			return err
 		}

@@ -313,7 +313,7 @@ func (o OCI) publish(
 		return err
 	}
 	key.Sight = ""
-	staged, err := c.Desk.Stage(ctx, bytes.NewReader(m.raw), int64(len(m.raw)), sum.FileName())
+	staged, err := c.Desk.Stage(ctx, c.Repository, bytes.NewReader(m.raw), int64(len(m.raw)), sum.FileName())
 	if err != nil {
 		return err
 	}

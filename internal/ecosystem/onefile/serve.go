@@ -117,7 +117,7 @@ func (k Kind) Take(
 	rivals func(name string) []string,
 ) error {
 	ctx := c.Request().Context()
-	staged, err := c.Desk.Stage(ctx, content, size, said.Name+" "+said.Version)
+	staged, err := c.Desk.Stage(ctx, c.Repository, content, size, said.Name+" "+said.Version)
 	if err != nil {
 		return err
 	}

@@ -56,6 +56,17 @@ type Settings struct {
 	// LargestFile is how large a published file may be where its repository does not
 	// say it, in bytes. Default 20 GiB.
 	LargestFile int64
+	// Folder is for what this process alone keeps: parts on their way to object stores, and
+	// copies of what is read from them, of which there may be Cache bytes for each store.
+	Folder string
+	Cache  int64
+	// Rate is how many bytes a second are read for what nobody waits for; 0 is no limit.
+	Rate int64
+	// Reserve is how many bytes of a disk files leave free.
+	Reserve int64
+	// FirstStore is where bytes are kept, if nothing was kept yet: an address as people write
+	// it; "" is the data folder.
+	FirstStore string
 	// AdoptStore takes the store for the one of the records, whatever it is.
 	AdoptStore bool
 	// LoseSecrets forgets what another key encrypted, instead of refusing to start.

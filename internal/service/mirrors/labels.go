@@ -103,7 +103,7 @@ func (s *Mirrors) askForLabel(
 	defer response.Body.Close()
 	d.Found, d.URL, d.ETag = true, response.Upstream, response.Digest
 	if d.ETag == "" {
-		staged, err := s.store.Staging(ctx, response.Body, -1, path)
+		staged, err := s.store.Staging(ctx, m.Repository, response.Body, -1, path)
 		if err != nil {
 			return nil, err
 		}

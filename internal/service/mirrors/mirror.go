@@ -339,7 +339,7 @@ func (s *Mirrors) fetchCopy(
 	go func(ctx context.Context) {
 		stated <- s.fetchChecksum(ctx, m, response.Upstream, path, digests)
 	}(ctx) // which is another one below
-	arrived, err := s.bytes.StageOpenly(ctx, response.Body, response.Length, flight)
+	staged, err := s.store.StagingOpenly(ctx, m.Repository, response.Body, response.Length, flight)
 	if errors.Is(err, store.ErrCut) {
 		return catalog.File{}, s.upstreamFault(m, err)
 	}
@@ -347,7 +347,6 @@ func (s *Mirrors) fetchCopy(
 		return catalog.File{}, fmt.Errorf("%w: %w", ecosystem.ErrNotKept, s.store.Fault(err))
 	}
 	ctx = context.WithoutCancel(ctx) // all of it is here
-	staged := s.store.StagingOf(arrived)
 	defer staged.Discard()
 	sum := <-stated
 	if sum.err != nil {

@@ -13,14 +13,12 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
-	bytestore "crelvo/internal/store"
 	"crelvo/internal/upstream"
 )
 
 // Mirrors fetches from upstreams, for all mirrors. It is safe for use by several at once.
 type Mirrors struct {
 	*act.Act
-	bytes        bytestore.Store
 	counting     *counting.Counting
 	directory    *directory.Directory
 	schedule     *schedule.Schedule
@@ -37,7 +35,6 @@ type Mirrors struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	bytes bytestore.Store,
 	counting *counting.Counting,
 	directory *directory.Directory,
 	schedule *schedule.Schedule,
@@ -46,7 +43,7 @@ func New(
 	repositories *repositories.Repositories,
 ) *Mirrors {
 	s := &Mirrors{
-		Act: a, bytes: bytes, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
+		Act: a, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
 		repositories: repositories, noting: newNoting(),
 		documents: act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
 		whole:     newWhole(a),

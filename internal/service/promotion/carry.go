@@ -248,7 +248,7 @@ func (s *Promotion) restampFile(ctx context.Context, w *carrying, e ecosystem.Re
 				return d, ok
 			}))
 		}()
-		st, err := s.store.Staging(ctx, reader, -1, r.Name)
+		st, err := s.store.Staging(ctx, w.to, reader, -1, r.Name)
 		// Whatever ended the reading ends the writing too.
 		err = errors.Join(err, reader.Close())
 		if err != nil {
@@ -289,7 +289,7 @@ func (s *Promotion) signVersion(
 		if err != nil {
 			return err
 		}
-		st, err := s.store.Staging(ctx, bytes.NewReader(signature), int64(len(signature)), f.Name+signatureEnding)
+		st, err := s.store.Staging(ctx, w.to, bytes.NewReader(signature), int64(len(signature)), f.Name+signatureEnding)
 		if err != nil {
 			return err
 		}
@@ -356,6 +356,9 @@ func (s *Promotion) place(
 		}
 		return fault.New(fault.Conflict, "collision", "%s came into %s meanwhile: somebody else was quicker", what,
 			c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
+	}
+	if err := s.store.WantIn(ctx, tx, c.to, ids, nil); err != nil {
+		return err
 	}
 	for i, list := range labels {
 		if m, ok := s.maturing(c.items[i]); ok && len(list) > 0 {

@@ -46,7 +46,7 @@ func checkArriving(name string) error {
 
 // arrived tells how much of files the caller has sent already, by their begun names.
 func (s *Publishing) arrived(ctx context.Context, caller access.Caller) (map[string]int64, error) {
-	all, err := s.bytes.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
+	all, err := s.store.AllBegun(ctx, fmt.Sprintf("%d-", caller.ID))
 	sizes := map[string]int64{}
 	for _, b := range all {
 		if !strings.HasPrefix(b.Name, begunName(caller, "part-")) { // which are counted by themselves
@@ -74,7 +74,7 @@ func (s *Publishing) Continue(
 	}
 	there, err := s.arrived(ctx, caller)
 	if err != nil {
-		return 0, s.store.Fault(err)
+		return 0, err
 	}
 	name := begunName(caller, called)
 	if _, known := there[name]; !known && len(there) >= maxBegun {
@@ -94,9 +94,9 @@ func (s *Publishing) continued(
 ) (int64, error) {
 	most := s.LargestFile(repository)
 	left := &atMost{from: body, left: most - at}
-	size, err := s.bytes.Continue(ctx, name, at, left)
+	size, err := s.store.Continue(ctx, repository, name, at, left)
 	if size > most {
-		return 0, errors.Join(s.fits(repository, "the file", size), s.bytes.DropBegun(context.WithoutCancel(ctx), name))
+		return 0, errors.Join(s.fits(repository, "the file", size), s.store.DropBegun(context.WithoutCancel(ctx), name))
 	}
 	var told *fault.Error
 	switch {
@@ -121,7 +121,7 @@ func (s *Publishing) continued(
 // arrivedWhole gives a file that the caller sent in pieces, for a publication that names
 // it in place of sending it.
 func (s *Publishing) arrivedWhole(
-	ctx context.Context, caller access.Caller, name string, of Arriving,
+	ctx context.Context, caller access.Caller, repository catalog.Repository, name string, of Arriving,
 ) (*store.Staging, error) {
 	gone := fault.New(fault.Conflict, "not-here", "nothing of %s has arrived, or not lately", name).
 		WithHint("Send the file itself.")
@@ -132,7 +132,7 @@ func (s *Publishing) arrivedWhole(
 		return nil, err
 	}
 	begun := begunName(caller, of.Name)
-	staged, err := s.bytes.StageBegun(ctx, begun)
+	st, err := s.store.StagingBegun(ctx, repository, begun)
 	switch {
 	case errors.Is(err, bytestore.ErrMissing):
 		return nil, gone
@@ -142,30 +142,29 @@ func (s *Publishing) arrivedWhole(
 	case err != nil:
 		return nil, s.store.Fault(err)
 	}
-	st := s.store.StagingOf(staged)
-	if staged.Digests.Size == of.Size && staged.CRC32C == of.CRC32C {
+	if st.Size() == of.Size && st.File.CRC32C == of.CRC32C {
 		return st, nil
 	}
 	st.Discard()
-	if staged.Digests.Size < of.Size {
-		return nil, fault.New(fault.Conflict, "not-here", "%d of the %d bytes of %s have arrived", staged.Digests.Size,
+	if st.Size() < of.Size {
+		return nil, fault.New(fault.Conflict, "not-here", "%d of the %d bytes of %s have arrived", st.Size(),
 			of.Size, name).WithHint("Send the rest first.")
 	}
 	// Nothing that is added to it can make it right.
-	if err := s.bytes.DropBegun(ctx, begun); err != nil {
-		return nil, s.store.Fault(err)
+	if err := s.store.DropBegun(ctx, begun); err != nil {
+		return nil, err
 	}
 	return nil, fault.New(fault.Invalid, "damaged-upload",
-		"what arrived of %s, %d bytes, is not what was sent, and was dropped", name, staged.Digests.Size).
+		"what arrived of %s, %d bytes, is not what was sent, and was dropped", name, st.Size()).
 		WithHint("Send it again.")
 }
 
 // dropBegun drops what nobody went on with.
 func (s *Publishing) dropBegun(ctx context.Context) error {
-	all, err := s.bytes.AllBegun(ctx, "")
+	all, err := s.store.AllBegun(ctx, "")
 	for _, b := range all {
 		if err == nil && s.Now().Sub(b.Since) > begunStays {
-			err = s.bytes.DropBegun(ctx, b.Name)
+			err = s.store.DropBegun(ctx, b.Name)
 		}
 	}
 	return err

@@ -374,7 +374,7 @@ func (l *look) wantDigests(ctx context.Context) error {
 // hereAlready opens bytes that the service has, for a publication that names them by
 // their digest in place of sending them.
 func (s *Publishing) hereAlready(
-	ctx context.Context, caller access.Caller, name string, sum [32]byte,
+	ctx context.Context, caller access.Caller, repository catalog.Repository, name string, sum [32]byte,
 ) (*store.Staging, error) {
 	there, err := s.DB.BytesIn(ctx, [][]byte{sum[:]}, s.directory.ScopeOf(s.directory.Readable(caller)...))
 	if err != nil {
@@ -386,12 +386,12 @@ func (s *Publishing) hereAlready(
 	if !ok {
 		return nil, gone
 	}
-	stored, err := s.bytes.Open(ctx, sum, size)
+	stored, err := s.store.OpenBytes(ctx, sum, size)
 	if err != nil {
 		return nil, gone.WithCause(err)
 	}
 	defer stored.Close()
-	staged, err := s.store.Staging(ctx, stored, size, name)
+	staged, err := s.store.Staging(ctx, repository, stored, size, name)
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,8 @@ func noUpload(id string) *fault.Error {
 
 // BeginPart implements ecosystem.PartTaker.
 func (s *Publishing) BeginPart(ctx context.Context, caller access.Caller, key catalog.PackageKey) (string, error) {
-	if _, err := s.partHouse(caller, key); err != nil {
+	r, err := s.partHouse(caller, key)
+	if err != nil {
 		return "", err
 	}
 	if err := s.roomForPart(ctx, caller); err != nil {
@@ -68,7 +69,7 @@ func (s *Publishing) BeginPart(ctx context.Context, caller access.Caller, key ca
 	if name == "" {
 		return "", fault.New(fault.Denied, "sign-in-needed", "only somebody who is signed in can send a file in pieces")
 	}
-	_, err := s.bytes.Continue(ctx, name, 0, strings.NewReader(""))
+	_, err = s.store.Continue(ctx, r, name, 0, strings.NewReader(""))
 	return id, s.store.Fault(err)
 }
 
@@ -82,15 +83,15 @@ const (
 
 // roomForPart makes room for one more part, or refuses it.
 func (s *Publishing) roomForPart(ctx context.Context, caller access.Caller) error {
-	all, err := s.bytes.AllBegun(ctx, begunName(caller, "part-"))
+	all, err := s.store.AllBegun(ctx, begunName(caller, "part-"))
 	if err != nil {
-		return s.store.Fault(err)
+		return err
 	}
 	left := len(all)
 	for _, b := range all {
 		if left >= maxParts && s.Now().Sub(b.Since) > idlePart {
-			if err := s.bytes.DropBegun(ctx, b.Name); err != nil {
-				return s.store.Fault(err)
+			if err := s.store.DropBegun(ctx, b.Name); err != nil {
+				return err
 			}
 			left--
 		}
@@ -109,9 +110,9 @@ func (s *Publishing) PartArrived(
 	if name == "" {
 		return 0, noUpload(id)
 	}
-	all, err := s.bytes.AllBegun(ctx, name)
+	all, err := s.store.AllBegun(ctx, name)
 	if err != nil {
-		return 0, s.store.Fault(err)
+		return 0, err
 	}
 	if len(all) == 0 {
 		return 0, noUpload(id)
@@ -142,21 +143,22 @@ func (s *Publishing) DropPart(ctx context.Context, caller access.Caller, key cat
 	if _, err := s.PartArrived(ctx, caller, key, id); err != nil {
 		return err
 	}
-	return s.store.Fault(s.bytes.DropBegun(ctx, partName(caller, key, id)))
+	return s.store.DropBegun(ctx, partName(caller, key, id))
 }
 
 // EndPart implements ecosystem.PartTaker.
 func (s *Publishing) EndPart(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, id string, sum catalog.Sum,
 ) error {
-	if _, err := s.partHouse(caller, key); err != nil {
+	r, err := s.partHouse(caller, key)
+	if err != nil {
 		return err
 	}
 	name := partName(caller, key, id)
 	if name == "" {
 		return noUpload(id)
 	}
-	staged, err := s.bytes.StageBegun(ctx, name)
+	st, err := s.store.StagingBegun(ctx, r, name)
 	switch {
 	case errors.Is(err, bytestore.ErrMissing):
 		return noUpload(id)
@@ -166,13 +168,12 @@ func (s *Publishing) EndPart(
 	case err != nil:
 		return s.store.Fault(err)
 	}
-	st := s.store.StagingOf(staged)
-	if !sum.Of(staged.Digests) {
+	if !sum.Of(st.Digests()) {
 		st.Discard() // it is begun again by that
-		return errors.Join(otherSum(sum, staged.Digests), s.store.Fault(s.bytes.DropBegun(ctx, name)))
+		return errors.Join(otherSum(sum, st.Digests()), s.store.DropBegun(ctx, name))
 	}
 	defer st.Discard()
-	return s.keepPart(ctx, caller, key, sum, staged)
+	return s.keepPart(ctx, caller, key, sum, st.File)
 }
 
 // otherSum refuses bytes that are not what they were said to be.
@@ -193,7 +194,7 @@ func (s *Publishing) TakePart(
 	if err != nil {
 		return err
 	}
-	st, err := s.store.Staging(ctx, &atMost{from: body, left: s.largest(r)}, length, sum.String())
+	st, err := s.store.Staging(ctx, r, &atMost{from: body, left: s.largest(r)}, length, sum.String())
 	if err != nil {
 		return err
 	}
@@ -263,11 +264,14 @@ func (s *Publishing) LendPart(
 			return err
 		}
 		// From here on nobody can reclaim what the records name.
-		has, err := s.bytes.Has(ctx, is.SHA256)
+		has, err := s.store.HasBytes(ctx, is.SHA256)
 		if err == nil && !has {
 			err = errNotStored
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return s.store.WantIn(ctx, tx, r, nil, [][]byte{is.SHA256[:]})
 	})
 	if record.BytesGone(err) || errors.Is(err, errNotStored) || errors.Is(err, record.ErrNotFound) {
 		return false, nil

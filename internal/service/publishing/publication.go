@@ -67,13 +67,13 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 	if r.joined, err = s.joins(ctx, caller, r.key, p); err != nil {
 		return r.published, err
 	}
-	err = s.store.RecordedBy(ctx, stored, func(look func() error) error {
+	err = s.store.RecordedBy(ctx, stored, func(ctx context.Context, look func(*record.Tx) error) error {
 		if err := s.stillMay(ctx, caller, access.Publish,
 			access.Object{Repository: repository, Package: r.published.PURL}); err != nil {
 			return err
 		}
 		if len(p.Files) == 1 && !first.Snapshot && p.MediaType == "" {
-			if done, err := s.recordAtOnce(ctx, &r, look); err != nil || done {
+			if done, err := s.recordAtOnce(ctx, &r, func() error { return look(nil) }); err != nil || done {
 				return err
 			}
 		}
@@ -81,7 +81,7 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 			if err := s.recordAll(ctx, tx, &r); err != nil {
 				return err
 			}
-			return look()
+			return look(tx)
 		})
 	})
 	return r.published, err
@@ -299,11 +299,11 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 		var st *store.Staging
 		switch {
 		case h.SHA256 != nil:
-			st, err = s.hereAlready(ctx, caller, h.Name, *h.SHA256)
+			st, err = s.hereAlready(ctx, caller, repository, h.Name, *h.SHA256)
 		case h.Arriving != nil:
-			st, err = s.arrivedWhole(ctx, caller, h.Name, *h.Arriving)
+			st, err = s.arrivedWhole(ctx, caller, repository, h.Name, *h.Arriving)
 		default:
-			st, err = s.store.Staging(ctx, h.Body, -1, h.Name)
+			st, err = s.store.Staging(ctx, repository, h.Body, -1, h.Name)
 		}
 		if err != nil {
 			return Published{}, err
@@ -325,7 +325,7 @@ func (s *Publishing) PublishByHand(ctx context.Context, caller access.Caller, re
 	var p ecosystem.Publication
 	for _, placed := range placed {
 		if placed.File < 0 {
-			st, err := s.store.Staging(ctx, bytes.NewReader(placed.Content), int64(len(placed.Content)),
+			st, err := s.store.Staging(ctx, repository, bytes.NewReader(placed.Content), int64(len(placed.Content)),
 				placed.Place.FileName)
 			if err != nil {
 				return Published{}, err

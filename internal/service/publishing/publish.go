@@ -35,7 +35,7 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 		return ecosystem.Receipt{}, err
 	}
 	body = &atMost{from: body, left: s.largest(repository)}
-	staged, err := s.store.Staging(ctx, body, length, place.FileName)
+	staged, err := s.store.Staging(ctx, repository, body, length, place.FileName)
 	if err != nil {
 		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
@@ -68,7 +68,7 @@ func (s *Publishing) receive(
 		f.Digests, f.Details = staged.Digests(), details
 		return f
 	}
-	err = s.store.RecordedBy(ctx, []*bytestore.Staged{staged.File}, func(look func() error) (err error) {
+	err = s.store.RecordedBy(ctx, []*bytestore.Staged{staged.File}, func(ctx context.Context, look func(*record.Tx) error) (err error) {
 		if err := s.stillMay(ctx, caller, access.Publish,
 			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 			return err
@@ -76,7 +76,7 @@ func (s *Publishing) receive(
 		nameless := place.Snapshot && place.Upload == ""
 		if !nameless {
 			var done bool
-			if added, done, err = s.DB.AddAtOnce(ctx, file(), look); err != nil || done {
+			if added, done, err = s.DB.AddAtOnce(ctx, file(), func() error { return look(nil) }); err != nil || done {
 				return err
 			}
 		}
@@ -98,7 +98,7 @@ func (s *Publishing) receive(
 					return err
 				}
 			}
-			return look()
+			return look(tx)
 		})
 	})
 	return added, err

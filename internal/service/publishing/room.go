@@ -12,13 +12,11 @@ import (
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
-	bytestore "crelvo/internal/store"
 )
 
 // Publishing takes in files and makes versions of them. It is safe for use by several at once.
 type Publishing struct {
 	*act.Act
-	bytes     bytestore.Store
 	directory *directory.Directory
 	store     *store.Store
 	holdings  *holdings.Holdings
@@ -32,7 +30,6 @@ type Publishing struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	bytes bytestore.Store,
 	directory *directory.Directory,
 	store *store.Store,
 	holdings *holdings.Holdings,
@@ -41,7 +38,7 @@ func New(
 	resolving *resolving.Resolving,
 ) *Publishing {
 	return &Publishing{
-		Act: a, bytes: bytes, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
+		Act: a, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
 		resolving: resolving,
 	}
 }

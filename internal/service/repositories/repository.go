@@ -172,6 +172,8 @@ type NewRepository struct {
 	Members                 []NewMember
 	ReleasesTo, SnapshotsTo string
 	OpenMembers             bool
+	// Store is where what is new in it is kept; "" is the default one.
+	Store string
 }
 
 // AddRepository makes a repository.
@@ -182,7 +184,7 @@ func (s *Repositories) AddRepository(
 	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
 	// may lead, and who answers under which host, is for those who look after everything.
 	about := access.Of(catalog.Repository{Name: r.Name})
-	if r.Fetches() || r.Name == "" || len(r.Hosts) > 0 {
+	if r.Fetches() || r.Name == "" || len(r.Hosts) > 0 || n.Store != "" {
 		about = act.Everything
 	}
 	if err := s.directory.Allow(caller, access.Manage, about); err != nil {
@@ -212,6 +214,9 @@ func (s *Repositories) AddRepository(
 		r.Chain, err = s.chainOf(caller, nil, n.Members, n.ReleasesTo, n.SnapshotsTo, n.OpenMembers)
 	}
 	if err != nil {
+		return r, err
+	}
+	if r.StoreID, err = s.storeOf(r, n.Store); err != nil {
 		return r, err
 	}
 	sealed, err := s.safe.SealMirror(r.Mirror)
@@ -244,6 +249,15 @@ func (s *Repositories) AddRepository(
 		return event, nil
 	})
 	return made, err
+}
+
+// storeOf is the store of that name, for a repository; 0 for the default one, where none is
+// named.
+func (s *Repositories) storeOf(r catalog.Repository, name string) (int16, error) {
+	if name != "" && r.Gathers() {
+		return 0, act.Invalid("holds-nothing", "%s is a chain, and holds nothing itself", r.Name)
+	}
+	return s.store.IDOf(name)
 }
 
 // changeRepository runs a transaction about a repository, with the directory as
@@ -281,6 +295,8 @@ type SettingsChange struct {
 	OnlyBuilds, OnlyRobots, Closed *bool
 	LargestFile                    *int64
 	Hosts, ReleaseTags             *[]string
+	// Store is where what is new in it is kept; "" is the default one.
+	Store *string
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -310,13 +326,18 @@ func (s *Repositories) EditRepository(
 	if err != nil {
 		return before, err
 	}
-	if change.Hosts != nil {
+	if change.Hosts != nil || change.Store != nil {
 		if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 			return before, err
 		}
 	}
 	after := before
 	change.apply(&after)
+	if change.Store != nil {
+		if after.StoreID, err = s.storeOf(after, *change.Store); err != nil {
+			return before, err
+		}
+	}
 	if err := checkSettings(after); err != nil {
 		return before, err
 	}

@@ -7,6 +7,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/secret"
+	"crelvo/internal/service/store"
 )
 
 // Repositories makes, changes and removes repositories. It is safe for use by several at once.
@@ -15,9 +16,12 @@ type Repositories struct {
 	safe      secret.Safe
 	directory *directory.Directory
 	schedule  *schedule.Schedule
+	store     *store.Store
 }
 
 // New makes the room.
-func New(a *act.Act, safe secret.Safe, directory *directory.Directory, schedule *schedule.Schedule) *Repositories {
-	return &Repositories{Act: a, safe: safe, directory: directory, schedule: schedule}
+func New(
+	a *act.Act, safe secret.Safe, directory *directory.Directory, schedule *schedule.Schedule, store *store.Store,
+) *Repositories {
+	return &Repositories{Act: a, safe: safe, directory: directory, schedule: schedule, store: store}
 }

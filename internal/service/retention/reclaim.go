@@ -212,7 +212,7 @@ func (s *Retention) free(ctx context.Context, markedBefore time.Time) (files int
 		}
 		sums := make([][]byte, len(unnamed))
 		for i, u := range unnamed {
-			if err := s.bytes.Drop(ctx, [32]byte(u.SHA256)); err != nil {
+			if err := s.store.DropFrom(ctx, [32]byte(u.SHA256), u.Stores); err != nil {
 				return err
 			}
 			sums[i] = u.SHA256

@@ -8,14 +8,12 @@ import (
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
-	bytestore "crelvo/internal/store"
 )
 
 // Retention removes versions, brings them back, and frees what nothing needs. It is
 // safe for use by several at once.
 type Retention struct {
 	*act.Act
-	bytes      bytestore.Store
 	directory  *directory.Directory
 	schedule   *schedule.Schedule
 	store      *store.Store
@@ -25,13 +23,12 @@ type Retention struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	bytes bytestore.Store,
 	directory *directory.Directory,
 	schedule *schedule.Schedule,
 	store *store.Store,
 	publishing *publishing.Publishing,
 ) *Retention {
 	return &Retention{
-		Act: a, bytes: bytes, directory: directory, schedule: schedule, store: store, publishing: publishing,
+		Act: a, directory: directory, schedule: schedule, store: store, publishing: publishing,
 	}
 }

@@ -25,6 +25,10 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	if err != nil {
 		return err
 	}
+	stores, err := s.DB.Stores(ctx)
+	if err != nil {
+		return err
+	}
 	var lost record.LostSecrets
 	var names []string
 	for _, r := range repositories {
@@ -40,6 +44,11 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	for _, k := range keys {
 		if safe.Shut(k.Secret, SigningKey) {
 			lost.Keys, names = append(lost.Keys, k.Name), append(names, "the key "+k.Name)
+		}
+	}
+	for _, o := range stores {
+		if safe.Shut(o.Secret, ObjectStore) {
+			lost.Stores, names = append(lost.Stores, o.ID), append(names, "the key of the store "+o.Name)
 		}
 	}
 	const most = 5

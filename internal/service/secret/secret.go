@@ -22,6 +22,7 @@ const (
 	Destination Use = "crelvo: how promotions sign in to where they go on to"
 	SigningKey  Use = "crelvo: a key that signs releases"
 	Pass        Use = "crelvo: a pass of a package client"
+	ObjectStore Use = "crelvo: how a store signs in to its object store"
 )
 
 // ErrOtherKey is returned for what was sealed with another key, for another use, or is

@@ -10,13 +10,13 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
-	"crelvo/internal/store"
+	"crelvo/internal/service/store"
 )
 
 // Status gathers the concerns of all rooms. It is safe for use by several at once.
 type Status struct {
 	*act.Act
-	bytes        store.Store
+	store        *store.Store
 	directory    *directory.Directory
 	rights       *rights.Rights
 	repositories *repositories.Repositories
@@ -29,7 +29,7 @@ type Status struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	bytes store.Store,
+	store *store.Store,
 	directory *directory.Directory,
 	rights *rights.Rights,
 	repositories *repositories.Repositories,
@@ -39,7 +39,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, bytes: bytes, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors,
+		Act: a, store: store, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors,
 		publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

@@ -141,15 +141,16 @@ func (s *Status) growing(ctx context.Context, caller access.Caller) (found []act
 }
 
 func (s *Status) storeConcerns(ctx context.Context) (found []act.Concern, err error) {
-	free, err := s.bytes.Free()
+	found = s.store.Concerns()
+	free, known, err := s.store.Free()
 	if err != nil {
-		return nil, err
+		return found, err
 	}
 	stored, _, err := act.Stored(ctx, s.Act)
 	if err != nil {
 		return nil, err
 	}
-	if free*100 < (free+stored.Bytes)*littleRoom || free < 1<<30 {
+	if known && (free*100 < (free+stored.Bytes)*littleRoom || free < 1<<30) {
 		found = append(found, act.Concern{Level: "wrong",
 			What: fmt.Sprintf("The disk of the store has room for %s more", api.Bytes(free)),
 			Do:   "Sweep what nobody needs and reclaim its bytes, or give it a larger disk.", Page: "/retention/space"})

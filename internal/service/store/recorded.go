@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -18,21 +20,30 @@ type keeping struct {
 // Recorded stores staged bytes and then runs do in a transaction. If that
 // fails, bytes that no record names are dropped again.
 func (s *Store) Recorded(ctx context.Context, staged []*bytestore.Staged, do func(tx *record.Tx) error) error {
-	return s.RecordedBy(ctx, staged, func(look func() error) error {
+	return s.RecordedBy(ctx, staged, func(ctx context.Context, look func(*record.Tx) error) error {
 		return s.DB.Within(ctx, func(tx *record.Tx) error {
 			if err := do(tx); err != nil {
 				return err
 			}
-			return look()
+			return look(tx)
 		})
 	})
 }
 
-// RecordedBy is Recorded for do that runs its transaction itself: it must call look when
-// all is recorded, before the transaction ends, and must not end it well if look fails.
+// RecordedBy is Recorded for do that runs its transaction itself, with the context that it
+// is given: it must call look when all is recorded, before the transaction ends, and must not
+// end it well if look fails. A transaction that is not one of Within's is nil to look.
 func (s *Store) RecordedBy(
-	ctx context.Context, staged []*bytestore.Staged, do func(look func() error) error,
+	ctx context.Context, staged []*bytestore.Staged, do func(ctx context.Context, look func(*record.Tx) error) error,
 ) error {
+	staged, discard, err := s.inOne(ctx, staged)
+	if err != nil {
+		return err
+	}
+	defer discard()
+	if len(staged) > 0 {
+		ctx = record.InStore(ctx, staged[0].Store)
+	}
 	k := &s.keeping
 	k.mu.Lock()
 	if k.who == nil {
@@ -42,7 +53,7 @@ func (s *Store) RecordedBy(
 		k.who[st.Digests.SHA256]++
 	}
 	k.mu.Unlock()
-	err := s.recordKept(ctx, staged, do)
+	err = s.recordKept(ctx, staged, do)
 	// Bytes that nothing named may be reclaimed between the two; then all of it is
 	// done again.
 	for try := 0; record.BytesGone(err) && try < 3; try++ {
@@ -61,9 +72,12 @@ func (s *Store) RecordedBy(
 		}
 		// The commit's answer may have been lost on its way; only records tell.
 		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		known, knowErr := s.DB.KnowsStored(clean, digest)
+		known, knowErr := s.DB.KnowsIn(clean, digest, st.Store)
 		if knowErr == nil && !known {
-			knowErr = s.bytes.Drop(clean, digest)
+			var bytes bytestore.Store
+			if bytes, knowErr = s.of(st.Store); knowErr == nil {
+				knowErr = bytes.Drop(clean, digest)
+			}
 		}
 		cancel()
 		if knowErr != nil {
@@ -75,19 +89,41 @@ func (s *Store) RecordedBy(
 	return err
 }
 
-func (s *Store) recordKept(ctx context.Context, staged []*bytestore.Staged, do func(look func() error) error) error {
+func (s *Store) recordKept(
+	ctx context.Context, staged []*bytestore.Staged, do func(ctx context.Context, look func(*record.Tx) error) error,
+) error {
+	if len(staged) == 0 {
+		return do(ctx, func(*record.Tx) error { return nil })
+	}
+	id := staged[0].Store
+	bytes, err := s.of(id)
+	if err != nil {
+		return err
+	}
 	for _, st := range staged {
-		if err := s.bytes.Keep(ctx, st); err != nil {
+		if err := bytes.Keep(ctx, st); err != nil {
 			return s.Fault(err)
 		}
 	}
-	return do(func() error {
+	sums := make([][]byte, len(staged))
+	for i, st := range staged {
+		sums[i] = st.Digests.SHA256[:]
+		s.places.Add(st.Digests.SHA256, nil) // it may be in one more store now
+	}
+	several, noted := s.known.Load().several(), false
+	err = do(ctx, func(tx *record.Tx) error {
+		if tx != nil && several {
+			if err := tx.AlsoIn(ctx, sums, id); err != nil {
+				return err
+			}
+			noted = true
+		}
 		// From here on nobody can reclaim what the records name. Somebody may have
 		// done so since it was kept, and may not have come to the end of it.
 		for _, st := range staged {
-			there, err := s.bytes.Has(ctx, st.Digests.SHA256)
+			there, err := bytes.Has(ctx, st.Digests.SHA256)
 			if err == nil && !there {
-				err = s.bytes.Keep(ctx, st)
+				err = bytes.Keep(ctx, st)
 			}
 			if err != nil {
 				return s.Fault(err)
@@ -95,4 +131,43 @@ func (s *Store) recordKept(ctx context.Context, staged []*bytestore.Staged, do f
 		}
 		return nil
 	})
+	if err == nil && several && !noted {
+		// If this fails, they are known to be where they were before, and here are strays.
+		if err := s.DB.AlsoIn(ctx, sums, id); err != nil {
+			s.Log.Warn("that bytes are in one more store could not be noted", "error", err)
+		}
+	}
+	return err
+}
+
+// inOne takes care that all staged bytes of a transaction are in one store, that of the
+// first, where the repository was given another one while they arrived.
+func (s *Store) inOne(
+	ctx context.Context, staged []*bytestore.Staged,
+) (all []*bytestore.Staged, discard func(), err error) {
+	var made []*bytestore.Staged
+	discard = func() {
+		for _, st := range made {
+			if err := st.Discard(); err != nil {
+				s.Log.Error("a staging file could not be removed", "error", err)
+			}
+		}
+	}
+	all = slices.Clone(staged)
+	for i, st := range staged {
+		if st.Store == staged[0].Store {
+			continue
+		}
+		bytes, err := s.of(staged[0].Store)
+		if err == nil {
+			all[i], err = bytes.Stage(ctx, io.NewSectionReader(st, 0, st.Digests.Size), st.Digests.Size)
+		}
+		if err != nil {
+			discard()
+			return nil, nil, s.Fault(err)
+		}
+		all[i].Store = staged[0].Store
+		made = append(made, all[i])
+	}
+	return all, discard, nil
 }

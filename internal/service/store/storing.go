@@ -2,10 +2,8 @@ package store
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"io/fs"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -26,6 +24,10 @@ func (s *Store) Fault(err error) error {
 		return fault.New(kind, code, "%s", message).WithHint("%s", hint).WithCause(err)
 	}
 	switch {
+	case errors.Is(err, bytestore.ErrAway), errors.Is(err, bytestore.ErrRefused):
+		// Concerns tells of it.
+		return of(fault.Unavailable, "store-away", "the server cannot reach the object store that the bytes are in",
+			"Nothing was stored. Try again in a minute; whoever runs the server is told.")
 	case errors.Is(err, bytestore.ErrReserved):
 		return of(fault.Full, "disk-full", "the server has no room left for this file",
 			"Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
@@ -78,7 +80,13 @@ func (s *Store) openFault(name string, err error) error {
 // them, since the records could not be asked.
 type unasked struct {
 	mu  sync.Mutex
-	all []bytestore.Leftover
+	all []left
+}
+
+// left is a note in a store.
+type left struct {
+	bytestore.Leftover
+	store int16
 }
 
 // leave keeps the note of stored bytes until the records can be asked.
@@ -89,7 +97,7 @@ func (s *Store) leave(st *bytestore.Staged) {
 	}
 	s.unasked.mu.Lock()
 	defer s.unasked.mu.Unlock()
-	s.unasked.all = append(s.unasked.all, l)
+	s.unasked.all = append(s.unasked.all, left{l, st.Store})
 }
 
 // askAboutLeft drops stored bytes that no record names, once the records can be
@@ -100,31 +108,35 @@ func (s *Store) askAboutLeft(ctx context.Context) error {
 	s.unasked.all = nil
 	s.unasked.mu.Unlock()
 	for i, l := range all {
-		if err := s.dropUnknown(ctx, l.SHA256); err != nil {
+		bytes, err := s.of(l.store)
+		if err == nil {
+			err = s.dropUnknown(ctx, bytes, l.store, l.SHA256)
+		}
+		if err != nil {
 			s.unasked.mu.Lock()
 			s.unasked.all = append(s.unasked.all, all[i:]...)
 			s.unasked.mu.Unlock()
 			return err
 		}
-		if err := s.bytes.Forget(l); err != nil {
+		if err := bytes.Forget(l.Leftover); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// dropUnknown drops stored bytes that no record names and nobody is about to.
-func (s *Store) dropUnknown(ctx context.Context, sha256 [32]byte) error {
+// dropUnknown drops bytes that no record says to be in a store, and nobody is about to.
+func (s *Store) dropUnknown(ctx context.Context, bytes bytestore.Store, id int16, sha256 [32]byte) error {
 	s.keeping.mu.Lock()
 	defer s.keeping.mu.Unlock()
 	if s.keeping.who[sha256] > 0 {
 		return nil // whoever it is looks after them
 	}
-	known, err := s.DB.KnowsStored(ctx, sha256)
+	known, err := s.DB.KnowsIn(ctx, sha256, id)
 	if err != nil || known {
 		return err
 	}
-	return s.bytes.Drop(ctx, sha256)
+	return bytes.Drop(ctx, sha256)
 }
 
 const (
@@ -134,87 +146,68 @@ const (
 	StrayFor = 24 * time.Hour
 )
 
-// DropStrays walks the store, now and then, and drops what no record knows of.
+// DropStrays walks the stores, now and then, and drops what no record knows of.
 func (s *Store) DropStrays(ctx context.Context) error {
-	now := s.Now()
-	last, err := s.DB.Identity(ctx, "store walked")
-	if err != nil {
-		return err
-	}
-	if at, err := time.Parse(time.RFC3339, last); err == nil && now.Sub(at) < WalkedEvery {
-		return nil
-	}
-	if err := s.bytes.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error {
-		return s.dropUnknown(ctx, sha256)
-	}); err != nil {
-		return err
-	}
-	return s.DB.SetIdentity(ctx, "store walked", now.UTC().Format(time.RFC3339))
-}
-
-const storeIdentity = "store"
-
-// KnowStore makes sure that the store is the one that the records are about. Two
-// that never met are introduced.
-func (s *Store) KnowStore(ctx context.Context) error {
-	here, err := s.bytes.Identity()
-	if err != nil {
-		return s.Fault(err)
-	}
-	expected, err := s.DB.Identity(ctx, storeIdentity)
-	if err != nil || here == expected && here != "" {
-		return err
-	}
-	if expected != "" && !s.Settings.AdoptStore {
-		what := "another store"
-		if here == "" {
-			what = "an empty store"
+	for _, o := range s.known.Load().all {
+		if o.away != nil {
+			continue
 		}
-		return fault.New(fault.Internal, "other-store", "the data folder has %s, and not the one that the database is about",
-			what).
-			WithHint("Name the data folder that belongs to the database, or the other way around. If the store was lost and " +
-				"this one is to take its place, start once with --adopt-store.")
-	}
-	if here == "" {
-		here = strings.ToLower(rand.Text())
-		if err := s.bytes.SetIdentity(here); err != nil {
-			return s.Fault(err)
-		}
-	}
-	set, err := s.DB.TakeIdentity(ctx, storeIdentity, expected, here)
-	if err == nil && !set {
-		err = fault.New(fault.Internal, "other-store",
-			"another node has taken the database for another store at this very moment").
-			WithHint("All nodes need the same store.")
-	}
-	return err
-}
-
-func (s *Store) Chores() []act.Chore {
-	return []act.Chore{{Every: 5 * time.Second, What: "looking after stored bytes", Do: s.askAboutLeft}}
-}
-
-// Tidy looks after what a process that was killed left behind: bytes without a
-// record are dropped, versions it was receiving do not become visible by
-// themselves.
-func (s *Store) Tidy(ctx context.Context) error {
-	leftovers, err := s.bytes.Leftovers(ctx)
-	if err != nil {
-		return err
-	}
-	for _, l := range leftovers {
-		known, err := s.DB.KnowsStored(ctx, l.SHA256)
+		now := s.Now()
+		last, err := s.DB.StoreWalked(ctx, o.ID)
 		if err != nil {
 			return err
 		}
-		if !known {
-			if err := s.bytes.Drop(ctx, l.SHA256); err != nil {
-				return err
-			}
+		if now.Sub(last) < WalkedEvery {
+			continue
 		}
-		if err := s.bytes.Forget(l); err != nil {
+		if err := o.bytes.Walk(ctx, now.Add(-StrayFor), func(sha256 [32]byte, _ int64) error {
+			return s.dropUnknown(ctx, o.bytes, o.ID, sha256)
+		}); err != nil {
+			return s.Fault(err)
+		}
+		if err := o.bytes.Tidy(ctx, now.Add(-StrayFor)); err != nil {
+			return s.Fault(err)
+		}
+		if err := s.DB.NoteStoreWalked(ctx, o.ID, now); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+const (
+	// askEvery is how often what could not be asked is asked again.
+	askEvery = 5 * time.Second
+	// tidyEvery is how often it is looked after what processes left that have ended.
+	tidyEvery = time.Minute
+)
+
+// Tidy looks after what a process that was killed left behind: bytes without a record are
+// dropped, versions it was receiving do not become visible by themselves.
+func (s *Store) Tidy(ctx context.Context) error {
+	if err := s.tidyAll(ctx); err != nil {
+		return err
+	}
 	return s.DB.MarkInterrupted(ctx)
+}
+
+func (s *Store) tidyAll(ctx context.Context) error {
+	for _, o := range s.known.Load().all {
+		if o.away != nil {
+			continue
+		}
+		leftovers, err := o.bytes.Leftovers(ctx)
+		if err != nil {
+			return s.Fault(err)
+		}
+		for _, l := range leftovers {
+			if err := s.dropUnknown(ctx, o.bytes, o.ID, l.SHA256); err != nil {
+				return err
+			}
+			if err := o.bytes.Forget(l); err != nil {
+				return s.Fault(err)
+			}
+		}
+	}
+	return nil
 }

@@ -6,13 +6,13 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/search"
-	"crelvo/internal/store"
+	"crelvo/internal/service/store"
 )
 
 // Use tells how packages are used, and what they take. It is safe for use by several at once.
 type Use struct {
 	*act.Act
-	bytes     store.Store
+	store     *store.Store
 	directory *directory.Directory
 	retention *retention.Retention
 	search    *search.Search
@@ -21,10 +21,10 @@ type Use struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	bytes store.Store,
+	store *store.Store,
 	directory *directory.Directory,
 	retention *retention.Retention,
 	search *search.Search,
 ) *Use {
-	return &Use{Act: a, bytes: bytes, directory: directory, retention: retention, search: search}
+	return &Use{Act: a, store: store, directory: directory, retention: retention, search: search}
 }

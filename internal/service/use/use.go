@@ -232,7 +232,7 @@ type Space struct {
 	Bytes int64
 	// Unnamed are the bytes that nothing names; they are freed next.
 	Unnamed int64
-	Free    int64 // of the store's disk
+	Free    int64 // of the default store's disk; 0 if nobody knows
 	// AsOf is how old the oldest of these figures is.
 	AsOf time.Time
 }
@@ -279,7 +279,7 @@ func (s *Use) Space(ctx context.Context, caller access.Caller, since time.Time) 
 		}
 		v.AsOf = earlier(v.AsOf, asOf)
 		v.Files, v.Bytes, v.Unnamed = stored.Files, stored.Bytes, stored.Unnamed
-		v.Free, err = s.bytes.Free()
+		v.Free, _, err = s.store.Free()
 		return v, err
 	}
 	return v, nil

@@ -12,8 +12,10 @@ import (
 	"errors"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"testing"
 	"testing/iotest"
@@ -28,6 +30,21 @@ func Random(n int) []byte {
 	source := rand.NewChaCha8([32]byte{7})
 	_, _ = source.Read(b)
 	return b
+}
+
+// Arriving counts the files that a folder of a store has of what is arriving or being kept.
+func Arriving(t testing.TB, dir string) (n int) {
+	t.Helper()
+	err := filepath.WalkDir(filepath.Join(dir, "staging"), func(_ string, entry fs.DirEntry, err error) error {
+		if err == nil && !entry.IsDir() && entry.Name() != "lock" {
+			n++
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
 }
 
 // Kept stores bytes and gives what was staged of them, discarded already.
@@ -108,7 +125,8 @@ func checkSizes(t *testing.T, s store.Store) {
 		if got, err := Read(t, s, digest, int64(size)); err != nil || !bytes.Equal(got, content) {
 			t.Errorf("%d bytes come back as %d, %v", size, len(got), err)
 		}
-		if _, err := Read(t, s, digest, int64(size)+1); !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
+		if _, err := Read(t, s, digest, int64(size)+1); !errors.Is(err, store.ErrDamaged) &&
+			!errors.Is(err, store.ErrMissing) {
 			t.Errorf("%d bytes as one more: %v", size, err)
 		}
 		if has, err := s.Has(t.Context(), digest); err != nil || !has {
