@@ -72,6 +72,7 @@ var folders = map[string][]string{
 	"makeup":       {"pointing"},
 	"search":       {"makeup", "pointing", "retention", "use"},
 	"status":       {},
+	"store":        {},
 	"use":          {},
 	"api":          {},
 	"ui":           {},

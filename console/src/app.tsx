@@ -30,6 +30,7 @@ const SigningPage = lazy(() => import("./keys/signing"));
 const StatusPage = lazy(() => import("./status/status"));
 const RetentionPage = lazy(() => import("./retention/retention"));
 const PolicyPage = lazy(() => import("./retention/policy"));
+const StoresPage = lazy(() => import("./store/stores"));
 const SweepPage = lazy(() => import("./retention/sweep"));
 const ComparePage = lazy(() => import("./makeup/compare"));
 const RightsPage = lazy(() => import("./rights/rights"));
@@ -50,7 +51,7 @@ const places: [string, RegExp][] = [
   ["/search", /^\/(search|package|compare)/],
   ["/builds", /^\/builds/],
   ["/tracks", /^\/(tracks|promotions|promote|signing)/],
-  ["/retention", /^\/(retention|policies|sweeps)/],
+  ["/retention", /^\/(retention|policies|sweeps|stores)/],
   ["/tokens", /^\/tokens/],
   ["/rights", /^\/rights/],
   ["/activity", /^\/activity/],
@@ -167,6 +168,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/retention/:shown" element={<RetentionPage />} />
             <Route path="/policies/:name" element={<PolicyPage />} />
             <Route path="/sweeps/:id" element={<SweepPage />} />
+            {me.admin && <Route path="/stores" element={<StoresPage />} />}
             <Route path="/tokens" element={<TokensPage me={me} />} />
             {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}
             <Route path="/activity" element={<ActivityPage me={me} />} />

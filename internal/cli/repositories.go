@@ -168,6 +168,9 @@ func showRepo(w io.Writer, r api.Repository) {
 	if len(r.Hosts) > 0 {
 		pairs = append(pairs, "hosts", strings.Join(r.Hosts, ", "))
 	}
+	if r.Store != "" {
+		pairs = append(pairs, "store", r.Store)
+	}
 	if len(r.ReleaseTags) > 0 {
 		pairs = append(pairs, "releases are", "tags like "+strings.Join(r.ReleaseTags, ", ")+", and final versions")
 	}

@@ -87,7 +87,7 @@ func showStore(w io.Writer, store api.Store) {
 
 func storeShow(s *session) *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: "Show a store", Args: arguments(cobra.ExactArgs(1)),
-		Example: "  crelvo store show bucket",
+		Example:           "  crelvo store show archive",
 		ValidArgsFunction: s.completeStores,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Store, error) {
@@ -132,9 +132,9 @@ func storeAdd(s *session) *cobra.Command {
 		Long: "Add a store: a bucket of an object store that speaks S3, or a folder. It is tried first, and given a name\n" +
 			"of its own, by which nodes know it again. Nothing goes there until a repository is given it (repo edit\n" +
 			"--store, store move) or it is made the default one (store edit --default).",
-		Example: "  crelvo store add bucket --endpoint https://s3.skerry.example --bucket packages --access-key ferry "+
+		Example: "  crelvo store add bucket --endpoint https://s3.skerry.example --bucket packages --access-key ferry " +
 			"--secret-file secret.txt\n" +
-			"  crelvo store add shared --folder /mnt/packages/crelvo",
+			"  crelvo store add archive --folder /mnt/packages/archive",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n := api.NewStore{Name: args[0], Kind: "folder", Folder: f.folder, Endpoint: f.endpoint, Bucket: f.bucket,
 				Prefix: f.prefix, Region: f.region, Addressing: f.addressing, Encryption: f.encryption,
@@ -208,8 +208,8 @@ func storeEdit(s *session) *cobra.Command {
 
 func storeCheck(s *session) *cobra.Command {
 	return &cobra.Command{Use: "check NAME", Short: "Try whether a store can be written, read, listed and removed from",
-		Example: "  crelvo store check bucket",
-		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeStores,
+		Example: "  crelvo store check archive",
+		Args:    arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeStores,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.StoreCheck, error) {
 				return c.CheckStore(ctx, args[0])
@@ -221,8 +221,8 @@ func storeCheck(s *session) *cobra.Command {
 
 func storeRemove(s *session) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Forget a store that nothing is in",
-		Example: "  crelvo store remove main",
-		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeStores,
+		Example: "  crelvo store remove archive",
+		Args:    arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeStores,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.done(cmd, func(ctx context.Context, c *client.Client) error {
 				return c.RemoveStore(ctx, args[0])

@@ -139,8 +139,12 @@ func spaceCommand(s *session) *cobra.Command {
 					time.Now().AddDate(0, 0, -31).Format("Jan 2"), "IN GRACE"}, []int{2, 3, 4, 5, 6, 7}, rows)
 				if p.Files > 0 {
 					fmt.Fprintln(w)
-					fields(w, "stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing",
-						api.Bytes(p.Unnamed), "free on the disk", api.Bytes(p.Free))
+					pairs := []string{"stored once", fmt.Sprintf("%d files, %s", p.Files, api.Bytes(p.Bytes)), "named by nothing",
+						api.Bytes(p.Unnamed)}
+					if p.Free > 0 {
+						pairs = append(pairs, "free on the disk", api.Bytes(p.Free))
+					}
+					fields(w, pairs...)
 				}
 				if time.Since(p.AsOf) > time.Minute {
 					fmt.Fprintf(w, "\nAs things were at %s; these figures are made anew every few minutes.\n",

@@ -7,6 +7,8 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -96,7 +98,25 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.keep(ctx, as(User), today); err != nil {
 		return err
 	}
-	return y.abroad(ctx, as(User))
+	if err := y.abroad(ctx, as(User)); err != nil {
+		return err
+	}
+	return archive(ctx, as(User), s.Settings.Folder)
+}
+
+// archive adds a second store, beside the first, and moves a repository there.
+func archive(ctx context.Context, c *client.Client, data string) error {
+	folder, err := filepath.Abs(filepath.Join(data, "archive"))
+	if err == nil {
+		err = os.MkdirAll(folder, 0o700)
+	}
+	if err == nil {
+		_, err = c.AddStore(ctx, api.NewStore{Name: "archive", Kind: "folder", Folder: folder})
+	}
+	if err != nil {
+		return err
+	}
+	return c.MoveToStore(ctx, api.NewStoreMove{Repositories: []string{"crew-tools"}, To: "archive"})
 }
 
 // moveShore points the mirrors at where the stand-in is this time.

@@ -110,19 +110,20 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 	h.Set("Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(f.Digests.SHA256[:])+":")
 	w := c.Response()
 	var watched *sendfile
-	if _, isFile := opened.(*os.File); isFile {
-		if watched = direct(w); watched != nil { // bytes in memory leave with the header in one write instead
+	held, inMemory := opened.(InMemory)
+	if !inMemory { // whose bytes leave with the header in one write instead
+		if watched = direct(w); watched != nil {
 			w = watched
 		}
 	}
-	held, inMemory := opened.(InMemory)
+	_, isFile := opened.(*os.File)
 	switch {
 	case inMemory && usual(c.Request()):
 		h.Set("Accept-Ranges", "bytes")
 		if err := c.answer(f.AddedAt, Part{bytes: held.Content()}); err != nil {
 			return fault.New(brokenOff, "broken-off", "the download of %s broke off", f.Name).WithCause(err)
 		}
-	case watched != nil:
+	case watched != nil && isFile:
 		gathered(c.Request().Context(), func() { http.ServeContent(w, c.Request(), "", f.AddedAt, opened) })
 	default:
 		http.ServeContent(w, c.Request(), "", f.AddedAt, opened)

@@ -60,8 +60,8 @@ func (db *DB) Unplaced(ctx context.Context, storeID int16) (n int64, err error) 
 
 // SetStoreOf says where what is new in a repository goes.
 func (tx *Tx) SetStoreOf(ctx context.Context, repositoryID int64, storeID int16, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `update repository set store_id = $2, changed_at = $3 where id = $1`, repositoryID, storeID,
-		at)
+	_, err := tx.ExecContext(ctx, `update repository set store_id = $2, changed_at = $3 where id = $1`, repositoryID,
+		storeID, at)
 	return err
 }
 
@@ -91,11 +91,11 @@ func (db *DB) TakeMove(ctx context.Context, now, until time.Time) (m StoreMove, 
 	return m, err
 }
 
-// NoteMove writes how far a move is; it is nobody's afterwards.
-func (tx *Tx) NoteMove(ctx context.Context, m StoreMove) error {
+// NoteMove writes how far a move is, which is nobody's after a moment.
+func (tx *Tx) NoteMove(ctx context.Context, m StoreMove, until time.Time) error {
 	_, err := tx.ExecContext(ctx, `update store_move set state = $2, files = $3, bytes = $4, freed = $5, cursor = $6,
-		ended_at = $7, working_until = '-infinity' where id = $1 and ended_at is null`,
-		m.ID, m.State, m.Files, m.Bytes, m.Freed, m.Cursor, m.EndedAt)
+		ended_at = $7, working_until = $8 where id = $1 and ended_at is null`,
+		m.ID, m.State, m.Files, m.Bytes, m.Freed, m.Cursor, m.EndedAt, until)
 	return err
 }
 

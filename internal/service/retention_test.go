@@ -186,7 +186,7 @@ func (n *node) wholeStore(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, sum := range sums {
-		if there, err := n.store.Has(t.Context(), [32]byte(sum)); err != nil || !there {
+		if there, err := n.Store.HasBytes(t.Context(), [32]byte(sum)); err != nil || !there {
 			missing++
 		}
 	}

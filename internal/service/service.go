@@ -101,9 +101,6 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	if err := secret.KnowKey(ctx, a, safe); err != nil {
 		return nil, err
 	}
-	if err := s.Directory.Load(ctx); err != nil {
-		return nil, err
-	}
 	if err := s.Store.LoadFirst(ctx); err != nil {
 		return nil, err
 	}
@@ -120,7 +117,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		return nil, err
 	}
 	s.Retention.ScheduleNights()
-	return s, nil
+	return s, s.Directory.Load(ctx)
 }
 
 // Ready tells whether the records can be reached.

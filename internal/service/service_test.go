@@ -111,7 +111,7 @@ func newNode(t *testing.T, url string) *node {
 	}
 	n := &node{store: &faulty{Store: folder}, dir: dir}
 	if n.Service, err = New(t.Context(), recordtest.Open(t, url), n.store,
-		act.Settings{Log: slog.New(slog.DiscardHandler)}); err != nil {
+		act.Settings{Log: slog.New(slog.DiscardHandler), Folder: t.TempDir(), Cache: 32 << 20}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.Rights.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {

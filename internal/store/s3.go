@@ -309,8 +309,8 @@ func (s *S3) put(
 ) error {
 	return s.ask(ctx, answersWithin+time.Duration(size>>20)*time.Second, func(ctx context.Context) error {
 		_, err := s.core.PutObject(ctx, s.bucket, s.object(name), content, size,
-			base64.StdEncoding.EncodeToString(sum[:]), "", minio.PutObjectOptions{ServerSideEncryption: s.sse, UserMetadata: also, DisableContentSha256: true,
-				ContentType: "application/octet-stream", DisableMultipart: true})
+			base64.StdEncoding.EncodeToString(sum[:]), "", minio.PutObjectOptions{ServerSideEncryption: s.sse,
+				UserMetadata: also, DisableContentSha256: true, ContentType: "application/octet-stream", DisableMultipart: true})
 		return err
 	})
 }

@@ -17,6 +17,7 @@ var notInConsole = map[string]string{
 	"continue":       "it is named by a digest, which browsers compute of small files alone",
 	"begin-build":    "CI does it, with its own token",
 	"record-build":   "CI does it, with its own token",
+	"show-store":     "the list of stores has all of it",
 	"verify-records": "it runs every night, and status tells what came of it",
 }
 

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"crelvo/internal/demo"
+	"crelvo/internal/store/storetest"
 	"crelvo/test/house"
 )
 
@@ -173,9 +174,8 @@ func checkStore(t *testing.T, h *house.House) {
 			t.Errorf("a record names bytes %s that the store has not", digest)
 		}
 	}
-	left, err := os.ReadDir(h.Data + "/store/staging")
-	if err != nil || len(left) > 0 {
-		t.Errorf("the staging folder holds %d files, %v", len(left), err)
+	if left := storetest.Arriving(t, h.Data+"/store"); left > 0 {
+		t.Errorf("the staging folder holds %d files", left)
 	}
 }
 
@@ -221,9 +221,8 @@ func TestKillWhileFetching(t *testing.T) {
 		if err := h.Restart(); err != nil {
 			t.Fatal(err)
 		}
-		left, err := os.ReadDir(filepath.Join(h.Data, "store", "staging"))
-		if err != nil || len(left) != 0 {
-			t.Errorf("%d files are left in the staging folder, %v", len(left), err)
+		if left := storetest.Arriving(t, filepath.Join(h.Data, "store")); left != 0 {
+			t.Errorf("%d files are left in the staging folder", left)
 		}
 	}
 	asked := u.Requests()["/"+brineFile("1.0", "jar")]

@@ -22,6 +22,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"crelvo/internal/store/storetest"
 	"crelvo/test/house"
 )
 
@@ -199,8 +200,7 @@ func TestRestart(t *testing.T) {
 	<-half
 	// Only a request that the service has begun is one that it must finish.
 	eventually(t, 20*time.Second, "the body arrives", func() bool {
-		arriving, err := os.ReadDir(h.Data + "/store/staging")
-		return err == nil && len(arriving) > 0
+		return storetest.Arriving(t, h.Data+"/store") > 0
 	})
 	if err := h.Stop(); err != nil {
 		t.Errorf("stopping: %v\n%s", err, h.Log())

@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/store/storetest"
 	"crelvo/test/house"
 )
 
@@ -39,7 +40,25 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
-	if shared, err = house.Start(dir+"/data", "--quiet-period", "3s", "--log-level", "debug"); err != nil {
+	settings := []string{"--quiet-period", "3s", "--log-level", "debug"}
+	if os.Getenv("CRELVO_TEST_STORE") != "folder" { // services of single tests have folders
+		if err := os.Mkdir(dir+"/s3", 0o700); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		objects, err := storetest.Launch(context.Background(), dir+"/s3")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer objects.Stop()
+		for _, e := range storetest.Environment() {
+			name, value, _ := strings.Cut(e, "=")
+			os.Setenv(name, value)
+		}
+		settings = append(settings, "--store", objects.Setting())
+	}
+	if shared, err = house.Start(dir+"/data", settings...); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}

@@ -20,6 +20,7 @@ export const kinds = [
   "policy",
   "sweep",
   "pin",
+  "store",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
+import { storeQueries } from "../store/calls";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { bytes, count, sizeOf } from "../ui/format";
 import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../mirrors/mirror-form";
@@ -22,6 +23,7 @@ function settingsOf(r: Schemas["Repository"]) {
     largestFile: r.largestFile ? bytes(r.largestFile) : "",
     hosts: (r.hosts ?? []).join(" "),
     releaseTags: (r.releaseTags ?? []).join(" "),
+    store: r.store ?? "",
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -39,6 +41,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     ...(r.kind === "house" ? { onlyBuilds: f.onlyBuilds, onlyRobots: f.onlyRobots, closed: f.closed } : {}),
     ...(r.kind === "house" && f.largestFile !== saved.largestFile ? { largestFile: largest } : {}),
     ...(f.releaseTags !== saved.releaseTags ? { releaseTags: f.releaseTags.split(/[\s,]+/).filter(Boolean) } : {}),
+    ...(f.store !== saved.store ? { store: f.store } : {}),
     ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
@@ -113,6 +116,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               <TickField name="closed">Versions that are complete take no further files but signatures</TickField>
             </>
           )}
+          {r.store && <StoreField />}
           <TextField
             name="hosts"
             label="Hosts of its own"
@@ -133,6 +137,19 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
       </Panel>
       {removing && <Remove repository={r} close={() => setRemoving(false)} />}
     </div>
+  );
+}
+
+/** StoreField chooses where what is new is kept; it is there for those who look after everything, if there are several. */
+function StoreField() {
+  const all = useQuery(storeQueries.stores());
+  return (
+    <ChoiceField
+      name="store"
+      label="Store"
+      hint="What is new goes there. What it holds already is moved on the page of stores."
+      options={(all.data ?? []).map((s) => [s.name, s.name])}
+    />
   );
 }
 

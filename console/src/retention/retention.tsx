@@ -266,8 +266,9 @@ function SpaceView() {
         <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
           {(s.files ?? 0) > 0 && (
             <p className="text-sm">
-              The store has {bytes(s.bytes ?? 0)} in {count(s.files!, "file")}, each stored once; the disk has room for{" "}
-              {bytes(s.free ?? 0)} more.
+              The store has {bytes(s.bytes ?? 0)} in {count(s.files!, "file")}, each stored once
+              {(s.free ?? 0) > 0 && <>; the disk has room for {bytes(s.free!)} more</>}.{" "}
+              <Link to="/stores">Stores</Link> shows where they are.
               {(s.unnamed ?? 0) > 0 && <> Nothing names {bytes(s.unnamed!)}; they are freed tonight.</>}
             </p>
           )}

@@ -130,7 +130,8 @@ func (f *form) stage(c *ecosystem.Call, name string, part *multipart.Part) error
 			return err
 		}
 	}
-	if *into, err = c.Desk.Stage(c.Request().Context(), c.Repository, io.TeeReader(body, sum), -1, part.FileName()); err != nil {
+	if *into, err = c.Desk.Stage(c.Request().Context(), c.Repository, io.TeeReader(body, sum), -1,
+		part.FileName()); err != nil {
 		*into = nil
 		return err
 	}

@@ -68,7 +68,7 @@ func (s *Publishing) receive(
 		f.Digests, f.Details = staged.Digests(), details
 		return f
 	}
-	err = s.store.RecordedBy(ctx, []*bytestore.Staged{staged.File}, func(ctx context.Context, look func(*record.Tx) error) (err error) {
+	recorded := func(ctx context.Context, look func(*record.Tx) error) (err error) {
 		if err := s.stillMay(ctx, caller, access.Publish,
 			access.Object{Repository: repository, Package: place.PURL(e.Name())}); err != nil {
 			return err
@@ -100,7 +100,8 @@ func (s *Publishing) receive(
 			}
 			return look(tx)
 		})
-	})
+	}
+	err = s.store.RecordedBy(ctx, []*bytestore.Staged{staged.File}, recorded)
 	return added, err
 }
 

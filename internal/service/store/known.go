@@ -189,7 +189,8 @@ func (s *Store) know(ctx context.Context, o *opened) error {
 func (s *Store) where(row record.Store) string {
 	switch {
 	case row.Kind == record.S3Store:
-		return fmt.Sprintf("bucket %s at %s", row.Settings.Bucket, row.Settings.Endpoint)
+		return fmt.Sprintf("bucket %s at %s", strings.TrimSuffix(row.Settings.Bucket+"/"+row.Settings.Prefix, "/"),
+			row.Settings.Endpoint)
 	case row.Settings.Folder != "":
 		return "folder " + row.Settings.Folder
 	}
@@ -206,15 +207,20 @@ func (s *Store) Hear(c record.Change) error {
 	return s.Load(ctx)
 }
 
-// lookForAway tries again to reach stores that could not be reached.
+// lookForAway tries again to reach stores that could not be reached, and notices those that
+// cannot be any more before somebody needs them.
 func (s *Store) lookForAway(ctx context.Context) error {
+	quiet := time.Since(s.lookedAt) < lookEvery
 	for _, o := range s.known.Load().all {
 		if o.away != nil {
 			return s.Load(ctx)
 		}
-		if is, ok := o.bytes.(interface{ Away() error }); ok && is.Away() != nil {
+		if is, ok := o.bytes.(interface{ Away() error }); ok && (is.Away() != nil || !quiet) {
 			_, _ = o.bytes.Identity() // its health is noted, whatever it answers
 		}
+	}
+	if !quiet {
+		s.lookedAt = time.Now()
 	}
 	return nil
 }

@@ -498,6 +498,6 @@ func firstStore(address string) (record.Store, error) {
 
 func badFirst(address string) error {
 	return fault.New(fault.Invalid, "bad-store", "%q does not say where bytes are to be kept", address).
-		WithHint("Write the whole path of a folder, or s3+https://s3.skerry.example/BUCKET/PREFIX?region=REGION; the key is " +
-			"taken from AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or with credentials=machine from the machine.")
+		WithHint("Write the whole path of a folder, or s3+https://s3.skerry.example/BUCKET/PREFIX?region=REGION; the key " +
+			"is taken from AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or with credentials=machine from the machine.")
 }

@@ -111,7 +111,7 @@ func (s *Store) move(ctx context.Context) error {
 			return err
 		}
 		waits := m.State == before.State && string(m.Cursor) == string(before.Cursor)
-		if err := s.DB.Within(ctx, func(tx *record.Tx) error { return s.noteMove(ctx, tx, m, waits) }); err != nil || waits {
+		if err := s.DB.Within(ctx, func(tx *record.Tx) error { return s.noteMove(ctx, tx, m, waits) }); err != nil {
 			return err
 		}
 	}
@@ -119,14 +119,17 @@ func (s *Store) move(ctx context.Context) error {
 
 func (s *Store) noteMove(ctx context.Context, tx *record.Tx, m record.StoreMove, waits bool) error {
 	if m.State != record.MoveDone {
-		if err := tx.NoteMove(ctx, m); err != nil || waits {
+		if waits {
+			return tx.NoteMove(ctx, m, time.Now().Add(moveEvery))
+		}
+		if err := tx.NoteMove(ctx, m, time.Now()); err != nil {
 			return err
 		}
 		return tx.Tell(ctx, record.Change{Kind: record.OfStore})
 	}
 	now := s.Now()
 	m.EndedAt = &now
-	if err := tx.NoteMove(ctx, m); err != nil {
+	if err := tx.NoteMove(ctx, m, now); err != nil {
 		return err
 	}
 	event := s.Event(access.Caller{Name: m.By}, record.EventMoveDone)

@@ -5,6 +5,7 @@ package store
 import (
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/time/rate"
 
@@ -21,13 +22,14 @@ type Store struct {
 	directory *directory.Directory
 	folder    bytestore.Store // of the data folder
 
-	known   atomic.Pointer[known]
-	loading sync.Mutex
-	small   *act.Weighted[[32]byte, []byte]  // contents of small files
-	places  *act.Weighted[[32]byte, []int16] // stores that have bytes, where there are several
-	limit   *rate.Limiter                    // of what nobody waits for; nil is none
-	keeping keeping
-	unasked unasked
+	known    atomic.Pointer[known]
+	loading  sync.Mutex
+	small    *act.Weighted[[32]byte, []byte]  // contents of small files
+	places   *act.Weighted[[32]byte, []int16] // stores that have bytes, where there are several
+	limit    *rate.Limiter                    // of what nobody waits for; nil is none
+	lookedAt time.Time                        // for stores that are away, by the one chore that does
+	keeping  keeping
+	unasked  unasked
 }
 
 // New makes the room. folder is the store in the data folder of this process.

@@ -178,6 +178,8 @@ func (s *Store) DropStrays(ctx context.Context) error {
 const (
 	// askEvery is how often what could not be asked is asked again.
 	askEvery = 5 * time.Second
+	// lookEvery is how often it is asked for a store that nobody may have asked for lately.
+	lookEvery = 20 * time.Second
 	// tidyEvery is how often it is looked after what processes left that have ended.
 	tidyEvery = time.Minute
 )

@@ -7,6 +7,7 @@ package storetest
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -16,7 +17,6 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -37,6 +37,7 @@ type S3 struct {
 	Folder  string
 	Faults  *Faults
 	process *exec.Cmd
+	proxy   *http.Server
 	port    string
 }
 
@@ -52,56 +53,69 @@ func Start(t testing.TB) *S3 {
 	if _, err := os.Stat(Program()); err != nil {
 		t.Skip("there is no object store to start: make test installs it in test/clients/bin")
 	}
-	s := &S3{Folder: t.TempDir(), port: freePort(t)}
-	s.Run(t)
-	t.Cleanup(s.Kill)
-	s.Faults = newFaults("127.0.0.1:" + s.port)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	s, err := Launch(t.Context(), t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
-	proxy := &http.Server{Handler: s.Faults}
-	go func() { _ = proxy.Serve(listener) }() // it ends with the test
-	t.Cleanup(func() { _ = proxy.Close() })
-	s.Address = "http://" + listener.Addr().String()
-	if err := s.Client(t).MakeBucket(t.Context(), Bucket, minio.MakeBucketOptions{}); err != nil {
-		t.Fatal(err)
-	}
+	t.Cleanup(s.Stop)
 	return s
 }
 
-func freePort(t testing.TB) string {
-	t.Helper()
+// Launch starts an object store with one bucket in a folder; whoever does so stops it.
+func Launch(ctx context.Context, folder string) (*S3, error) {
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	s := &S3{Folder: folder, port: port, Faults: newFaults("127.0.0.1:" + port)}
+	if err := s.Run(); err != nil {
+		return nil, err
+	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		return nil, err
+	}
+	s.proxy = &http.Server{Handler: s.Faults}
+	go func() { _ = s.proxy.Serve(listener) }() // it ends by Stop
+	s.Address = "http://" + listener.Addr().String()
+	client, err := s.client()
+	if err != nil {
+		return nil, err
+	}
+	return s, client.MakeBucket(ctx, Bucket, minio.MakeBucketOptions{})
+}
+
+// Stop ends it, and its proxy.
+func (s *S3) Stop() {
+	_ = s.proxy.Close() // what is under way is of no use any more
+	s.Kill()
+}
+
+func freePort() (string, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
 	}
 	defer listener.Close()
 	_, port, err := net.SplitHostPort(listener.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
-	return port
+	return port, err
 }
 
 // Run starts the object store where it was stopped.
-func (s *S3) Run(t testing.TB) {
-	t.Helper()
+func (s *S3) Run() error {
 	s.process = exec.Command(Program(), "--quiet", "--keep-alive", "--access", AccessKey, "--secret", SecretKey,
 		"--port", "127.0.0.1:"+s.port, "posix", s.Folder)
 	s.process.Stderr = os.Stderr
-	s.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := s.process.Start(); err != nil {
-		t.Fatal(err)
+		return err
 	}
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		conn, err := net.Dial("tcp", "127.0.0.1:"+s.port)
 		if err == nil {
-			conn.Close()
-			return
+			return conn.Close()
 		}
 		if time.Now().After(end) {
-			t.Fatal("the object store does not start: ", err)
+			return fmt.Errorf("the object store does not start: %w", err)
 		}
 	}
 }
@@ -118,12 +132,27 @@ func (s *S3) Direct() string { return "http://127.0.0.1:" + s.port }
 // Client speaks to the object store past the proxy.
 func (s *S3) Client(t testing.TB) *minio.Client {
 	t.Helper()
-	c, err := minio.New("127.0.0.1:"+s.port, &minio.Options{
-		Creds: credentials.NewStaticV4(AccessKey, SecretKey, ""), Region: "us-east-1"})
+	c, err := s.client()
 	if err != nil {
 		t.Fatal(err)
 	}
 	return c
+}
+
+func (s *S3) client() (*minio.Client, error) {
+	return minio.New("127.0.0.1:"+s.port, &minio.Options{
+		Creds: credentials.NewStaticV4(AccessKey, SecretKey, ""), Region: "us-east-1"})
+}
+
+// Setting says by the flag --store that the bucket is the first store; the key is in
+// Environment.
+func (s *S3) Setting() string {
+	return "s3+" + s.Address + "/" + Bucket + "?region=us-east-1&addressing=path"
+}
+
+// Environment has the key for a service.
+func Environment() []string {
+	return []string{"AWS_ACCESS_KEY_ID=" + AccessKey, "AWS_SECRET_ACCESS_KEY=" + SecretKey}
 }
 
 // Objects lists the names of all objects.
