@@ -163,7 +163,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/signing" element={<SigningPage me={me} />} />
             <Route path="/promotions/:id" element={<PromotionPage />} />
             <Route path="/promote" element={<NewPromotionPage />} />
-            <Route path="/status" element={<StatusPage />} />
+            <Route path="/status" element={<StatusPage me={me} />} />
             <Route path="/retention" element={<RetentionPage />} />
             <Route path="/retention/:shown" element={<RetentionPage />} />
             <Route path="/policies/:name" element={<PolicyPage />} />

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"time"
 
@@ -59,6 +60,7 @@ type serveSettings struct {
 	Proxies        []string      `koanf:"trusted-proxies"`
 	Certificate    string        `koanf:"tls-certificate"`
 	CertificateKey string        `koanf:"tls-key"`
+	NodeName       string        `koanf:"node-name"`
 	Drain          time.Duration `koanf:"drain"`
 	KeyFile        string        `koanf:"key-file"`
 	LogLevel       string        `koanf:"log-level"`
@@ -94,6 +96,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("tls-certificate", "",
 		"a PEM file with the certificate of the server, to answer over TLS; it is read again when it changes")
 	f.String("tls-key", "", "a PEM file with the key of the certificate")
+	f.String("node-name", "", "how people call this node among several (default: the name of the machine)")
 	f.Duration("drain", 30*time.Second, "how long running requests may take to finish when the service stops")
 	f.String("key-file", "",
 		"the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
@@ -298,48 +301,70 @@ func openHouse(
 		return nil, err
 	}
 	h.folder.Reserve = reserve
-	key, err := secretKey(cmp.Or(settings.KeyFile, filepath.Join(settings.Data, "secret-key")))
-	if err != nil {
-		return nil, err
-	}
-	longest, err := parseDuration(cmp.Or(settings.LongestToken, "366d"))
-	if err != nil || longest == 0 {
-		return nil, usageError{fmt.Errorf("--longest-token cannot be %q; write it like 30d", settings.LongestToken)}
-	}
-	largest, ok := query.ParseBytes(cmp.Or(settings.LargestFile, "20GiB"))
-	if !ok || largest < 1 {
-		return nil, usageError{fmt.Errorf("--largest-file cannot be %q; write it like 2GiB", settings.LargestFile)}
-	}
-	cache, ok := query.ParseBytes(cmp.Or(settings.Cache, "0"))
-	if !ok || cache < 0 {
-		return nil, usageError{fmt.Errorf("--cache cannot be %q; write it like 10GiB", settings.Cache)}
-	}
-	rate, ok := query.ParseBytes(cmp.Or(settings.BackgroundRate, "0"))
-	if !ok || rate < 0 {
-		return nil, usageError{fmt.Errorf("--background-rate cannot be %q; write it like 100MiB", settings.BackgroundRate)}
-	}
-	memory := defaultMemory(machineMemory())
-	if settings.Memory != "" {
-		if memory, ok = query.ParseBytes(settings.Memory); !ok || memory < leastMemory {
-			return nil, usageError{fmt.Errorf("--memory cannot be %q; write it like 512MiB, and no less than %s",
-				settings.Memory, api.Bytes(leastMemory))}
-		}
-	}
 	proxies, err := parseNetworks(settings.Proxies)
 	if err != nil {
 		return nil, err
 	}
-	h.service, err = service.New(ctx, h.db, h.folder,
-		act.Settings{QuietPeriod: settings.QuietPeriod, Log: h.log, Now: now, SecretKey: key, Version: Version,
-			LongestToken: longest, LargestFile: largest, AdoptStore: settings.AdoptStore, LoseSecrets: settings.LoseSecrets,
-			Folder: settings.Data, Cache: cache, Rate: rate, Reserve: reserve, FirstStore: settings.Store,
-			Memory: limitMemory(memory)})
+	of, err := settings.ofService(h.listener.Addr())
 	if err != nil {
+		return nil, err
+	}
+	of.Log, of.Now = h.log, now
+	if h.service, err = service.New(ctx, h.db, h.folder, of); err != nil {
 		return nil, err
 	}
 	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, TrustedProxies: proxies, Version: Version,
 		Log: h.log, Console: console.Files()})
 	return h, nil
+}
+
+// ofService are the settings of the service that answers at an address.
+func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
+	key, err := secretKey(cmp.Or(s.KeyFile, filepath.Join(s.Data, "secret-key")))
+	if err != nil {
+		return of, err
+	}
+	longest, err := parseDuration(cmp.Or(s.LongestToken, "366d"))
+	if err != nil || longest == 0 {
+		return of, usageError{fmt.Errorf("--longest-token cannot be %q; write it like 30d", s.LongestToken)}
+	}
+	memory := defaultMemory(machineMemory())
+	if s.Memory != "" {
+		var ok bool
+		if memory, ok = query.ParseBytes(s.Memory); !ok || memory < leastMemory {
+			return of, usageError{fmt.Errorf("--memory cannot be %q; write it like 512MiB, and no less than %s", s.Memory,
+				api.Bytes(leastMemory))}
+		}
+	}
+	machine, err := os.Hostname()
+	if err != nil {
+		machine = "unnamed"
+	}
+	of = act.Settings{QuietPeriod: s.QuietPeriod, SecretKey: key, Version: Version, LongestToken: longest,
+		AdoptStore: s.AdoptStore, LoseSecrets: s.LoseSecrets, Folder: s.Data, Reserve: reserve, FirstStore: s.Store,
+		NodeName: cmp.Or(s.NodeName, machine), NodeAddress: nodeAddress(at, machine), Memory: limitMemory(memory)}
+	for _, size := range []struct {
+		flag, text, like string
+		least            int64
+		into             *int64
+	}{{"largest-file", cmp.Or(s.LargestFile, "20GiB"), "2GiB", 1, &of.LargestFile},
+		{"cache", cmp.Or(s.Cache, "0"), "10GiB", 0, &of.Cache},
+		{"background-rate", cmp.Or(s.BackgroundRate, "0"), "100MiB", 0, &of.Rate}} {
+		var ok bool
+		if *size.into, ok = query.ParseBytes(size.text); !ok || *size.into < size.least {
+			return of, usageError{fmt.Errorf("--%s cannot be %q; write it like %s", size.flag, size.text, size.like)}
+		}
+	}
+	return of, nil
+}
+
+// nodeAddress is where a node answers itself: by the name of the machine, if it does so
+// everywhere.
+func nodeAddress(at net.Addr, machine string) string {
+	if tcp, ok := at.(*net.TCPAddr); ok && tcp.IP.IsUnspecified() {
+		return net.JoinHostPort(machine, strconv.Itoa(tcp.Port))
+	}
+	return at.String()
 }
 
 // secretKey reads a key of 32 bytes in hexadecimal, and makes it if there is

@@ -16,6 +16,7 @@ const (
 	OfSweep      ChangeKind = "sweep"
 	OfPin        ChangeKind = "pin"
 	OfStore      ChangeKind = "store"
+	OfNode       ChangeKind = "node"
 )
 
 // Change tells every node what is not as it was.

@@ -14,6 +14,7 @@ import (
 	mrand "math/rand/v2"
 	"net"
 	"os"
+	"strconv"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -42,6 +43,10 @@ type DB struct {
 	pool *pgxpool.Pool
 	stop context.CancelFunc // of what watches it
 	node string             // names this one among the nodes
+
+	// SilentFor is how long nothing may be heard of any node, this one included, until the
+	// connection to listen on is taken for lost.
+	SilentFor time.Duration
 
 	heard  func(Change)
 	toSeal chan struct{}          // has one if something was committed that is to be sealed
@@ -77,7 +82,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		return nil, err
 	}
 	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: rand.Text(),
-		heard: func(Change) {}, toSeal: make(chan struct{}, 1)}
+		SilentFor: 15 * time.Second, heard: func(Change) {}, toSeal: make(chan struct{}, 1)}
 	db.reads = reads{db.DB}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
 	db.stop = stop
@@ -89,7 +94,38 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	return db, nil
 }
 
+// migrateLock is held by the node that brings the schema up to date.
+const migrateLock = 8_700_000_001
+
+// worksFrom is the schema that the program before this one knew, if it works with this one:
+// what a migration takes away or renames was not used any more by then. Where it does not,
+// it is this one.
+const worksFrom = 21
+
+// newerButKnown tells whether a newer schema says of itself that it works with this program.
+func (db *DB) newerButKnown(ctx context.Context, target int64) (bool, error) {
+	said, err := db.Identity(ctx, "schema works from")
+	if err != nil || said == "" {
+		return false, err
+	}
+	from, err := strconv.ParseInt(said, 10, 64)
+	return err == nil && from <= target, err
+}
+
+// migrate brings the schema up to date, if no other node has done so.
 func (db *DB) migrate(ctx context.Context) error {
+	lock, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer lock.Release()
+	if _, err := lock.Exec(ctx, `select pg_advisory_lock($1)`, int64(migrateLock)); err != nil {
+		return err
+	}
+	defer func() {
+		// A connection that is lost lets go of it by itself.
+		_, _ = lock.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1)`, int64(migrateLock))
+	}()
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -103,9 +139,15 @@ func (db *DB) migrate(ctx context.Context) error {
 		return err
 	}
 	if current > target {
+		if works, err := db.newerButKnown(ctx, target); err != nil || works {
+			return err
+		}
 		return fmt.Errorf("%w (schema %d, this program knows %d)", ErrNewer, current, target)
 	}
 	if _, err := provider.Up(ctx); err != nil {
+		return err
+	}
+	if err := db.SetIdentity(ctx, "schema works from", strconv.Itoa(worksFrom)); err != nil {
 		return err
 	}
 	jobs, err := rivermigrate.New(riverpgxv5.New(db.pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
@@ -252,7 +294,11 @@ func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) 
 	}
 	ready()
 	for {
-		n, err := conn.Conn().WaitForNotification(ctx)
+		// Whoever serves gives a sign of life on this channel more often than that: what
+		// hears none is at the end of a line that is dead.
+		waiting, cancel := context.WithTimeout(ctx, db.SilentFor)
+		n, err := conn.Conn().WaitForNotification(waiting)
+		cancel()
 		if err != nil {
 			return errors.Join(err, conn.Conn().Close(context.WithoutCancel(ctx)))
 		}

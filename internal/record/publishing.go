@@ -360,6 +360,14 @@ func (db *DB) MarkInterrupted(ctx context.Context) error {
 	return err
 }
 
+// TouchOpen notes that something of an open version arrives, if there is one.
+func (db *DB) TouchOpen(ctx context.Context, key catalog.PackageKey, version, upload string, at time.Time) error {
+	_, err := db.ExecContext(ctx, `update version set touched_at = $7 where package_id = `+packageOf+`
+		and version = $5 and upload = $6 and visible_from is null and visible_until is null`, key.RepositoryID, key.Ecosystem,
+		key.Namespace, key.Name, version, upload, at)
+	return err
+}
+
 // MarkBroken notes that a file of an open version, or of one that is yet to be
 // seen, did not arrive whole. A visible version is not touched. The digests and
 // details of f are of no account.

@@ -94,6 +94,10 @@ const (
 	EventMoveBegun    Action = "move to store begun"
 	EventMoveDone     Action = "moved to store"
 
+	// Nodes.
+	EventNodeDrained Action = "node drained"
+	EventNodeResumed Action = "node resumed"
+
 	// Search.
 	EventSearchSaved        Action = "search saved"
 	EventSavedSearchDropped Action = "saved search dropped"

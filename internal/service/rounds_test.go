@@ -128,7 +128,7 @@ func (d *deploying) listed() string {
 // restart is what the records see of a service that was killed and started.
 func (d *deploying) restart() {
 	d.t.Helper()
-	if err := d.Store.Tidy(d.t.Context()); err != nil {
+	if err := d.Store.Tidy(d.t.Context(), true); err != nil {
 		d.t.Fatal(err)
 	}
 }

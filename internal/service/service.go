@@ -19,6 +19,7 @@ import (
 	"crelvo/internal/service/keys"
 	"crelvo/internal/service/makeup"
 	"crelvo/internal/service/mirrors"
+	"crelvo/internal/service/nodes"
 	"crelvo/internal/service/pointing"
 	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/publishing"
@@ -60,6 +61,7 @@ type Service struct {
 	Makeup       *makeup.Makeup
 	Use          *use.Use
 	Pointing     *pointing.Pointing
+	Nodes        *nodes.Nodes
 	Status       *status.Status
 
 	desk desk
@@ -73,6 +75,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s := &Service{Act: a}
 	s.Counting = counting.New(a)
 	s.Directory = directory.New(a, safe)
+	s.Nodes = nodes.New(a, s.Directory)
 	s.Schedule = schedule.New(a)
 	s.Store = store.New(a, safe, s.Directory, folder)
 	s.Holdings = holdings.New(a)
@@ -92,9 +95,8 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Status = status.New(a, s.Store, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
 		s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
-	rooms := []any{s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights, s.Repositories,
-		s.Mirrors,
-		s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
+	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights,
+		s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Status}
 	a.Add(rooms...)
 
@@ -104,7 +106,11 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	if err := s.Store.LoadFirst(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.Store.Tidy(ctx); err != nil {
+	first, err := s.Nodes.Begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Tidy(ctx, first); err != nil {
 		return nil, err
 	}
 	workers := river.NewWorkers()

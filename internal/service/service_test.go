@@ -511,7 +511,7 @@ func TestTidy(t *testing.T) {
 	if err := os.WriteFile(n.dir+"/staging/arriving.X", []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := n.Store.Tidy(t.Context()); err != nil {
+	if err := n.Store.Tidy(t.Context(), true); err != nil {
 		t.Fatal(err)
 	}
 	if got := n.stored(t); got != before {

@@ -258,7 +258,8 @@ func TestStoreSettings(t *testing.T) {
 		t.Errorf("%v, %v", took, err)
 	}
 	other, name := "elsewhere/", "south"
-	if err := n.Store.EditStore(t.Context(), n.admin, "bucket", store.Change{Prefix: &other}); fault.Of(err).Code != "other-store" {
+	err := n.Store.EditStore(t.Context(), n.admin, "bucket", store.Change{Prefix: &other})
+	if fault.Of(err).Code != "other-store" {
 		t.Errorf("another place in its bucket: %v", err)
 	}
 	yes := true
@@ -273,7 +274,6 @@ func TestStoreSettings(t *testing.T) {
 		t.Error(err)
 	}
 	var view store.View
-	var err error
 	if view, err = n.Store.StoreNamed(t.Context(), n.admin, "south"); err != nil || view.Secret != nil || !view.Default {
 		t.Errorf("%+v, %v", view, err)
 	}
@@ -289,8 +289,8 @@ func TestStoreSettings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := New(t.Context(), recordtest.Open(t, urlOf(t, n)), folder, Settings{Folder: t.TempDir(), Log: n.Log}); fault.
-		Of(err).Code != "other-store" {
+	_, err = New(t.Context(), recordtest.Open(t, urlOf(t, n)), folder, Settings{Folder: t.TempDir(), Log: n.Log})
+	if fault.Of(err).Code != "other-store" {
 		t.Errorf("an emptied bucket: %v", err)
 	}
 }
@@ -345,7 +345,8 @@ func TestMove(t *testing.T) {
 	again.workAtMoves(t)
 	n.ForgetAll()
 	readsAll()
-	if got, err := n.content(t, shares, "1.0"); err != nil || got != all["1.0"] || kept(t, n.dir) == 0 || kept(t, n.dir) > 2 {
+	if got, err := n.content(t, shares, "1.0"); err != nil || got != all["1.0"] || kept(t, n.dir) == 0 ||
+		kept(t, n.dir) > 2 {
 		t.Errorf("what another repository shares: %d bytes, %v; %d files stay", len(got), err, kept(t, n.dir))
 	}
 	done, err := n.Store.Moves(t.Context(), n.admin, false)

@@ -90,6 +90,7 @@ func (w *Server) addAPI() {
 	w.addPromotions()
 	w.addKeys()
 	w.addStores()
+	w.addNodes()
 	w.addDestinations()
 	w.addRetention()
 	w.addMakeup()

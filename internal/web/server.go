@@ -160,6 +160,9 @@ func (w *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration)
 func (w *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
+	if w.service.Draining.Load() {
+		return c.String(http.StatusServiceUnavailable, "this node is to be left alone\n")
+	}
 	if err := w.service.Ready(ctx); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
@@ -197,7 +200,12 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("X-Content-Type-Options", "nosniff")
 		c.Set("request-id", id)
 		w.metrics.running.Inc()
-		defer w.metrics.running.Dec()
+		w.service.Running.Add(1)
+		defer func() {
+			w.metrics.running.Dec()
+			w.service.Running.Add(-1)
+			w.service.Answered.Add(1)
+		}()
 		err := next(c)
 		if err != nil {
 			w.onError(c, err)

@@ -21,6 +21,7 @@ export const kinds = [
   "sweep",
   "pin",
   "store",
+  "node",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
 import { statusQueries } from "./calls";
+import { Nodes } from "../nodes/nodes";
 import { bytes, count, moment } from "../ui/format";
 import { Empty, Loaded, Panel, usePageTitle } from "../ui/parts";
 
@@ -12,7 +13,7 @@ const looks: Record<Schemas["Concern"]["level"], [string, string]> = {
 };
 
 /** StatusPage lists everything that is wrong or will be soon, with what to do. */
-export default function StatusPage() {
+export default function StatusPage({ me }: { me: Schemas["Me"] }) {
   usePageTitle("Status");
   const query = useQuery({ ...statusQueries.status(), refetchInterval: 30_000 });
   return (
@@ -52,6 +53,7 @@ export default function StatusPage() {
               </ul>
             )}
           </Panel>
+          {me.admin && <Nodes />}
         </div>
       )}
     </Loaded>

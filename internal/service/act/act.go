@@ -26,6 +26,12 @@ type Act struct {
 	DatabaseNow func(context.Context) (time.Time, error)
 	// Remembered bounds what the rooms remember.
 	Remembered *Budget
+	// Draining is that this node is to be left alone: it begins nothing in the background.
+	Draining atomic.Bool
+	// Running are requests that are being answered, and Answered those that were.
+	Running, Answered atomic.Int64
+	// Alone tells whether this is the only node.
+	Alone func() bool
 
 	parts            []any
 	settled          atomic.Uint64 // raised by every change of settings
@@ -36,6 +42,7 @@ type Act struct {
 	watchers         watchers
 	figures          Figures
 	worries          worries
+	doing            doing
 }
 
 // defaultLongest is how long a token may last if nothing else is said.
@@ -74,6 +81,8 @@ type Settings struct {
 	// Memory is how much, in bytes, all that is remembered may weigh together. Default
 	// 128 MiB.
 	Memory int64
+	// NodeName and NodeAddress are how people call this node, and where it answers.
+	NodeName, NodeAddress string
 	// Version names the program to upstreams.
 	Version string
 }
@@ -99,7 +108,8 @@ func New(db *record.DB, ecosystems []ecosystem.Ecosystem, settings Settings) *Ac
 		settings.Now = time.Now
 	}
 	s := &Act{DB: db, Log: settings.Log, Settings: settings, DatabaseNow: db.Now,
-		Remembered: NewBudget(settings.Memory), Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
+		Remembered: NewBudget(settings.Memory), Alone: func() bool { return true },
+		Ecosystems: map[string]ecosystem.Ecosystem{}, seed: maphash.MakeSeed()}
 	s.accessGeneration.Store(1)
 	if db != nil {
 		db.OnChange(s.heard)

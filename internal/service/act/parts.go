@@ -14,6 +14,8 @@ type Chore struct {
 	Every time.Duration
 	What  string // as an error in the log calls it
 	Do    func(context.Context) error
+	// Always: it is done also while the node is to be left alone.
+	Always bool
 	// Last is done once more when the service ends, so that nothing is lost that is
 	// only in memory.
 	Last bool
@@ -95,9 +97,14 @@ func (s *Act) Every(ctx context.Context, c Chore) {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
+			if s.Draining.Load() && !c.Always && !c.Last {
+				continue
+			}
+			done := s.Do(c.What)
 			if err := c.Do(record.Patiently(ctx)); err != nil && ctx.Err() == nil {
 				s.Log.Error(c.What+" failed", "error", err)
 			}
+			done()
 		}
 	}
 }
@@ -136,7 +143,7 @@ func (s *Act) ForgetAll() {
 	s.anything.Add(1)
 	s.SettingsChanged()
 	s.AccessChanged()
-	for _, kind := range []record.ChangeKind{record.OfRepository, record.OfPolicy} {
+	for _, kind := range []record.ChangeKind{record.OfRepository, record.OfPolicy, record.OfStore} {
 		s.tellParts(record.Change{Kind: kind})
 	}
 }

@@ -319,6 +319,13 @@ func (s *Mirrors) fetchCopy(
 	if f, err := s.DB.File(ctx, q); err == nil {
 		return f, nil
 	}
+	if !s.Alone() {
+		f, release, err := s.forAll(ctx, m, q, path)
+		if err != nil || release == nil {
+			return f, err
+		}
+		defer release()
+	}
 	response, err := m.Source.Get(ctx, m.requestFor(path))
 	if errors.Is(err, upstream.ErrAbsent) {
 		return catalog.File{}, s.noteAbsence(ctx, m, path, q.Key)

@@ -35,7 +35,9 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 		return ecosystem.Receipt{}, err
 	}
 	body = &atMost{from: body, left: s.largest(repository)}
+	arrived := s.stillArrives(ctx, place.Key(e.Name(), repository), place)
 	staged, err := s.store.Staging(ctx, repository, body, length, place.FileName)
+	arrived()
 	if err != nil {
 		return ecosystem.Receipt{}, s.noteBroken(ctx, caller, repository, e, place, err)
 	}
@@ -55,6 +57,25 @@ func (s *Publishing) Receive(ctx context.Context, caller access.Caller, reposito
 	now := s.Now()
 	return ecosystem.Receipt{Same: added.Same, Open: !added.Visible, Quiet: now.Add(s.Settings.QuietPeriod),
 		End: now.Add(abandonAfter)}, nil
+}
+
+// touchEvery is how often a version is touched for which a file arrives for long.
+const touchEvery = 8 * time.Second
+
+// stillArrives touches the open version of a file now and then until arrived is called: what
+// another node was receiving when it died is told by that from what this one receives.
+func (s *Publishing) stillArrives(
+	ctx context.Context, key catalog.PackageKey, place ecosystem.Place,
+) (arrived func()) {
+	if s.Alone() {
+		return func() {}
+	}
+	touching, stop := context.WithCancel(context.WithoutCancel(ctx))
+	go s.Every(touching, act.Chore{Every: touchEvery, What: "touching what arrives", Always: true,
+		Do: func(ctx context.Context) error {
+			return s.DB.TouchOpen(ctx, key, place.Version, place.Upload, s.Now())
+		}})
+	return stop
 }
 
 // receive records a file of a version. A file that does not say to which upload of a

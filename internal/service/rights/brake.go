@@ -1,29 +1,22 @@
 package rights
 
 import (
+	"context"
 	"net/netip"
-	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"crelvo/internal/core/fault"
-	"crelvo/internal/service/act"
+	"crelvo/internal/record"
 )
 
 // brake slows down who tries passwords: after some failures in a row each
 // further one makes an account at a place, or the place, wait twice as long. What
-// others do elsewhere slows nobody down, so nobody can be kept out by it. Every node
-// counts for itself. The waits are bounded.
+// others do elsewhere slows nobody down, so nobody can be kept out by it. It is on record,
+// for all nodes together. The waits are bounded.
 type brake struct {
-	mu       sync.Mutex
-	accounts *lru.Cache[string, failures] // at a place
-	places   *lru.Cache[string, failures]
-}
-
-type failures struct {
-	times int
-	last  time.Time
+	// within runs do with what is known of keys, which nobody else changes meanwhile, and
+	// keeps what it gives.
+	within func(ctx context.Context, keys []string, do func(known map[string]record.Failures) []record.Failures) error
 }
 
 // placeOf is where somebody is: an address, or with the longer ones the network
@@ -47,61 +40,86 @@ const (
 	forgiveAfter = 15 * time.Minute
 )
 
-func newBrake() *brake {
-	return &brake{accounts: act.NewCache[string, failures](10_000), places: act.NewCache[string, failures](10_000)}
+// onRecord is a brake whose failures are on record.
+func onRecord(db *record.DB) *brake {
+	return &brake{within: func(
+		ctx context.Context, keys []string, do func(known map[string]record.Failures) []record.Failures,
+	) error {
+		return db.Within(ctx, func(tx *record.Tx) error {
+			known, err := tx.SignInFailures(ctx, keys...)
+			if err != nil {
+				return err
+			}
+			for _, f := range do(known) {
+				if err := tx.SetSignInFailures(ctx, f); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}}
 }
 
 // wait is how long is to be waited after so many failures, the last one then.
-func (f failures) wait(now time.Time, free int, longest time.Duration) time.Duration {
-	if f.times < free {
+func wait(f record.Failures, now time.Time, free int, longest time.Duration) time.Duration {
+	if f.Times < free {
 		return 0
 	}
 	pause := longest
-	if over := f.times - free; over < 10 {
+	if over := f.Times - free; over < 10 {
 		pause = min(time.Second<<over, longest)
 	}
-	return max(0, f.last.Add(pause).Sub(now))
+	return max(0, f.Last.Add(pause).Sub(now))
+}
+
+// keysOf are those of an account at a place, and of the place: in an order that is the same
+// for all.
+func keysOf(account, place string) []string {
+	const longest = 200 // of a name that was made up
+	if len(account) > longest {
+		account = account[:longest]
+	}
+	return []string{"account " + account + " " + placeOf(place), "place " + placeOf(place)}
 }
 
 // try counts an attempt as a failure, until succeeded says otherwise, so that
 // attempts at the same time count as well; or it refuses it.
-func (b *brake) try(account, place string, now time.Time) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	place = placeOf(place)
-	account += " " + place
-	of := func(all *lru.Cache[string, failures], key string) failures {
-		f, _ := all.Get(key)
-		if now.Sub(f.last) > forgiveAfter {
-			f = failures{}
+func (b *brake) try(ctx context.Context, account, place string, now time.Time) error {
+	keys, pause := keysOf(account, place), time.Duration(0)
+	err := b.within(ctx, keys, func(known map[string]record.Failures) (changed []record.Failures) {
+		of := func(key string) record.Failures {
+			f := known[key]
+			if now.Sub(f.Last) > forgiveAfter {
+				f = record.Failures{}
+			}
+			f.Key = key
+			return f
 		}
-		return f
+		a, p := of(keys[0]), of(keys[1])
+		pause = wait(a, now, freeAccount, longestAccount)
+		if place != "" {
+			pause = max(pause, wait(p, now, freePlace, longestPlace))
+		}
+		if pause > 0 {
+			return nil
+		}
+		return []record.Failures{{Key: a.Key, Times: a.Times + 1, Last: now}, {Key: p.Key, Times: p.Times + 1, Last: now}}
+	})
+	if err != nil || pause == 0 {
+		return err
 	}
-	a, p := of(b.accounts, account), of(b.places, place)
-	pause := a.wait(now, freeAccount, longestAccount)
-	if place != "" {
-		pause = max(pause, p.wait(now, freePlace, longestPlace))
-	}
-	if pause > 0 {
-		pause = pause.Truncate(time.Second) + time.Second
-		f := fault.New(fault.TooMany, "slow-down", "too many wrong passwords; try again in %s", pause).
-			WithHint("Tokens are not slowed down.")
-		f.After = pause
-		return f
-	}
-	b.accounts.Add(account, failures{a.times + 1, now})
-	b.places.Add(place, failures{p.times + 1, now})
-	return nil
+	pause = pause.Truncate(time.Second) + time.Second
+	f := fault.New(fault.TooMany, "slow-down", "too many wrong passwords; try again in %s", pause).
+		WithHint("Tokens are not slowed down.")
+	f.After = pause
+	return f
 }
 
 // succeeded takes back what try counted.
-func (b *brake) succeeded(account, place string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	place = placeOf(place)
-	b.accounts.Remove(account + " " + place)
-	if f, ok := b.places.Get(place); ok {
-		f.times--
-		b.places.Add(place, f)
-	}
+func (b *brake) succeeded(ctx context.Context, account, place string) error {
+	keys := keysOf(account, place)
+	return b.within(ctx, keys, func(known map[string]record.Failures) []record.Failures {
+		p := known[keys[1]]
+		return []record.Failures{{Key: keys[0]}, {Key: keys[1], Times: p.Times - 1, Last: p.Last}}
+	})
 }

@@ -213,9 +213,11 @@ func (s *Rights) tryPassword(
 ) (access.Caller, error) {
 	generation, now := s.AccessAge(), s.Now()
 	who := from.on(access.Caller{Name: name})
-	if err := s.brake.try(name, from.Address, now); err != nil {
+	if err := s.brake.try(ctx, name, from.Address, now); fault.Is(err, fault.TooMany) {
 		who.Name = "" // whether there is such a user was not looked up
 		return access.Caller{}, s.notIn(who, fault.Of(err))
+	} else if err != nil {
+		return access.Caller{}, err
 	}
 	p, err := s.DB.Principal(ctx, name)
 	if err != nil && !errors.Is(err, record.ErrNotFound) {
@@ -236,7 +238,9 @@ func (s *Rights) tryPassword(
 	if !right {
 		return access.Caller{}, s.notIn(who, wrongPassword)
 	}
-	s.brake.succeeded(name, from.Address)
+	if err := s.brake.succeeded(ctx, name, from.Address); err != nil {
+		return access.Caller{}, err
+	}
 	if p.BlockedAt != nil {
 		return access.Caller{}, s.notIn(who, blocked(p))
 	}
@@ -560,5 +564,10 @@ func (s *Rights) RevokeToken(ctx context.Context, caller access.Caller, owner, n
 func (s *Rights) Purge() { s.callers.Purge() }
 
 func (s *Rights) Chores() []act.Chore {
-	return []act.Chore{{Every: 2 * time.Second, What: "noting refusals", Do: s.noteRefusals, Last: true}}
+	return []act.Chore{
+		{Every: 2 * time.Second, What: "noting refusals", Do: s.noteRefusals, Last: true},
+		{Every: time.Hour, What: "forgetting wrong passwords of before", Do: func(ctx context.Context) error {
+			return s.DB.ForgetSignInFailures(ctx, s.Now().Add(-forgiveAfter))
+		}},
+	}
 }

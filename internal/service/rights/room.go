@@ -38,7 +38,7 @@ type Rights struct {
 func New(a *act.Act, safe secret.Safe, counting *counting.Counting, directory *directory.Directory) *Rights {
 	return &Rights{
 		Act: a, counting: counting, directory: directory, safe: safe,
-		brake:   newBrake(),
+		brake:   onRecord(a.DB),
 		callers: act.NewCache[[32]byte, act.Aged[knownCaller]](10_000),
 		hashing: make(chan struct{}, 2), nobodysHash: hashPassword(rand.Text()),
 	}

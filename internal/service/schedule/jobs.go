@@ -107,7 +107,36 @@ func (s *Schedule) Run(ctx context.Context) {
 		case <-time.After(5 * time.Second):
 		}
 	}
-	<-ctx.Done()
+	for !s.until(ctx, true) { // this node is to be left alone
+		s.stop(ctx)
+		if s.until(ctx, false) {
+			return
+		}
+		if err := s.jobs.client.Start(context.WithoutCancel(ctx)); err != nil {
+			s.Log.Error("the queue of jobs could not be started again", "error", err)
+		}
+	}
+	s.stop(ctx)
+}
+
+// until waits until the node is, or is not any more, to be left alone; ended tells that ctx
+// ended first.
+func (s *Schedule) until(ctx context.Context, draining bool) (ended bool) {
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return true
+		case <-look.C:
+			if s.Draining.Load() == draining {
+				return false
+			}
+		}
+	}
+}
+
+func (s *Schedule) stop(ctx context.Context) {
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	// What a job has fetched so far is kept; the rest comes next time.

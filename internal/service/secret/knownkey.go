@@ -2,6 +2,7 @@ package secret
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"strings"
 
@@ -13,6 +14,9 @@ import (
 // KnowKey makes sure that what is kept secret can be opened with the server's key.
 // With LoseSecrets, what cannot be opened is forgotten, and has to be given again.
 func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
+	if err := sameKey(ctx, s, safe); err != nil {
+		return err
+	}
 	repositories, err := s.DB.Repositories(ctx)
 	if err != nil {
 		return err
@@ -66,4 +70,33 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	}
 	s.Log.Warn("what another key encrypted is forgotten, and has to be set again", "what", strings.Join(names, ", "))
 	return s.DB.ForgetSecrets(ctx, lost)
+}
+
+// keyOf is what the records note of the key: something that is sealed with it.
+const keyOf = "key"
+
+// sameKey makes sure that all nodes have the same key: passes that one gives out must be good
+// at every other one.
+func sameKey(ctx context.Context, s *act.Act, safe Safe) error {
+	noted, err := s.DB.Identity(ctx, keyOf)
+	if err != nil {
+		return err
+	}
+	if raw, err := hex.DecodeString(noted); noted != "" && err == nil && !safe.Shut(raw, Pass) {
+		return nil
+	}
+	if noted != "" && !s.Settings.LoseSecrets {
+		return fault.New(fault.Internal, "other-key", "the key of this server is not the one that the others have, or had").
+			WithHint("Copy the file secret-key from the data folder of the first one, or name it (--key-file). If it was " +
+				"lost, start once with --lose-secrets; then set all credentials again.")
+	}
+	sealed, err := safe.Seal([]byte("known"), Pass)
+	if err != nil {
+		return err
+	}
+	set, err := s.DB.TakeIdentity(ctx, keyOf, noted, hex.EncodeToString(sealed))
+	if err == nil && !set {
+		return sameKey(ctx, s, safe) // another node was quicker
+	}
+	return err
 }

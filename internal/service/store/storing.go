@@ -185,9 +185,10 @@ const (
 )
 
 // Tidy looks after what a process that was killed left behind: bytes without a record are
-// dropped, versions it was receiving do not become visible by themselves.
-func (s *Store) Tidy(ctx context.Context) error {
-	if err := s.tidyAll(ctx); err != nil {
+// dropped and, if this is the first node that is there, versions that were being received do
+// not become visible by themselves.
+func (s *Store) Tidy(ctx context.Context, first bool) error {
+	if err := s.tidyAll(ctx); err != nil || !first {
 		return err
 	}
 	return s.DB.MarkInterrupted(ctx)
