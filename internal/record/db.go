@@ -48,9 +48,16 @@ type DB struct {
 	// connection to listen on is taken for lost.
 	SilentFor time.Duration
 
-	heard  func(Change)
-	toSeal chan struct{}          // has one if something was committed that is to be sealed
-	sealed atomic.Pointer[string] // all that transactions did before this one is sealed
+	// Several is that there are other nodes, so that what is committed is told to them before
+	// whoever made it goes on.
+	Several atomic.Bool
+
+	heard       func(Change)
+	rounds      rounds                 // of sealing
+	catching    rounds                 // of finding out what others did
+	heardRounds heardOf                // of sealing
+	toSeal      chan struct{}          // has one if something was committed that is to be sealed
+	sealed      atomic.Pointer[string] // all that transactions did before this one is sealed
 	*sqlx.DB
 	reads
 }
@@ -292,7 +299,12 @@ func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) 
 	if _, err := conn.Exec(ctx, "listen "+channel); err != nil {
 		return err
 	}
-	ready()
+	var round int64
+	if err := conn.QueryRow(ctx, lastRound).Scan(&round); err != nil {
+		return err
+	}
+	ready() // nothing that was known before counts
+	db.heardRounds.note(round)
 	for {
 		// Whoever serves gives a sign of life on this channel more often than that: what
 		// hears none is at the end of a line that is dead.
@@ -306,7 +318,12 @@ func (db *DB) listenOnce(ctx context.Context, heard func(Change), ready func()) 
 		if err := json.Unmarshal([]byte(n.Payload), &a); err != nil || a.Node == db.node {
 			continue // by another version of Crelvo, or by this node
 		}
-		heard(a.Change)
+		if a.Round != 0 {
+			db.heardRounds.note(a.Round)
+		}
+		if a.Kind != "" { // or it is a sign of life alone
+			heard(a.Change)
+		}
 	}
 }
 

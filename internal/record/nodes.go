@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
 )
@@ -57,8 +58,15 @@ func (db *DB) Beat(ctx context.Context, n Node, every time.Duration) (draining, 
 			requests = excluded.requests, answered = excluded.answered, memory = excluded.memory, doing = excluded.doing
 		returning draining, xmax = 0`, db.node, n.Name, n.Address, n.Version, n.Requests, n.Answered, n.Memory,
 		append([]string{}, n.Doing...), every.Seconds()).Scan(&draining, &isNew)
+	if err != nil {
+		return false, false, err
+	}
+	told, err := json.Marshal(announcement{Node: db.node})
+	if isNew && err == nil { // which the others take note of
+		told, err = json.Marshal(announcement{Change: Change{Kind: OfNode}, Node: db.node})
+	}
 	if err == nil {
-		_, err = db.ExecContext(ctx, `select pg_notify($1, $2)`, channel, `{"node":"`+db.node+`"}`)
+		_, err = db.ExecContext(ctx, `select pg_notify($1, $2)`, channel, string(told))
 	}
 	return draining, isNew, err
 }

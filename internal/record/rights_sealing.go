@@ -16,6 +16,10 @@ const (
 	sealedAtOnce = 1000
 	// sealPause is waited after sealing, so that under load many are sealed together.
 	sealPause = 20 * time.Millisecond
+	// sealPauseOfSeveral is that where others are to be told, for which whoever committed
+	// waits, but no longer than tellWithin.
+	sealPauseOfSeveral = time.Millisecond
+	tellWithin         = time.Second
 	// sealLook is how often it is looked for what a node left that ended in between.
 	sealLook = 2 * time.Second
 )
@@ -25,6 +29,8 @@ const (
 type announcement struct {
 	Change
 	Node string `json:"node"`
+	// Round is that of sealing which ended; 0 of a change.
+	Round int64 `json:"round,omitempty"`
 }
 
 // maxAnnouncement bounds one, in bytes: PostgreSQL takes less than 8000.
@@ -34,7 +40,7 @@ const maxAnnouncement = 7999
 func (db *DB) announcements(changes []Change) ([]string, error) {
 	payloads := make([]string, len(changes))
 	for i, c := range changes {
-		raw, err := json.Marshal(announcement{c, db.node})
+		raw, err := json.Marshal(announcement{Change: c, Node: db.node})
 		if err != nil {
 			return nil, err
 		}
@@ -98,6 +104,20 @@ func (db *DB) committed(changes []Change, unsealed bool) {
 	if !unsealed {
 		return
 	}
+	if !db.Several.Load() {
+		db.wakeSealer()
+		return
+	}
+	// The round that is under way may have begun before this was committed.
+	told := db.rounds.next()
+	db.wakeSealer()
+	select {
+	case <-told:
+	case <-time.After(tellWithin):
+	}
+}
+
+func (db *DB) wakeSealer() {
 	select {
 	case db.toSeal <- struct{}{}:
 	default:
@@ -117,13 +137,22 @@ func (db *DB) KeepSealing(ctx context.Context, failed func(error)) {
 		case <-look.C:
 			db.sealed.Store(nil) // whatever was known: the database may have been put back to an older state
 		}
-		if err := db.Seal(Patiently(ctx)); err != nil && ctx.Err() == nil {
+		end := db.rounds.begin()
+		err := db.Seal(Patiently(ctx))
+		if end != nil {
+			end()
+		}
+		if err != nil && ctx.Err() == nil {
 			failed(err)
+		}
+		pause := sealPause
+		if db.Several.Load() {
+			pause = sealPauseOfSeveral
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(sealPause):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -245,4 +274,6 @@ func (s *seal) write(b *pgx.Batch) {
 	if len(s.changes) > 0 {
 		b.Queue(`select count(pg_notify($1, x)) from unnest($2::text[]) x`, channel, s.changes)
 	}
+	// It comes last, so that whoever hears of it has heard of all before it.
+	b.Queue(`select pg_notify($1, json_build_object('node', '', 'round', nextval('seal_round'))::text)`, channel)
 }

@@ -186,6 +186,12 @@ func retryAfter(h http.Header, f *fault.Error) {
 	}
 }
 
+// answersForAll tells whether what is answered under a path depends on what other nodes did:
+// all but the console's own files, and what is asked of this one node.
+func answersForAll(path string) bool {
+	return !strings.HasPrefix(path, "/assets/") && path != "/livez" && path != "/readyz" && path != "/metrics"
+}
+
 // observe gives each request an id, counts it, and logs what is worth it.
 func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -206,6 +212,9 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 			w.service.Running.Add(-1)
 			w.service.Answered.Add(1)
 		}()
+		if answersForAll(r.URL.Path) {
+			w.service.DB.CatchUp(r.Context())
+		}
 		err := next(c)
 		if err != nil {
 			w.onError(c, err)

@@ -32,7 +32,12 @@ create table sign_in_failure (
   last_at timestamptz not null
 );
 
+-- Counts the rounds of sealing, so that each node can tell whether it heard of all that the
+-- others did.
+create sequence seal_round;
+
 -- +goose Down
+drop sequence seal_round;
 drop table sign_in_failure;
 drop table fetching;
 drop table node;

@@ -79,6 +79,7 @@ func (s *Directory) Subscribe(f func(*State) error) { s.tellLoaded = append(s.te
 func (s *Directory) Load(ctx context.Context) error {
 	s.loading.Lock()
 	defer s.loading.Unlock()
+	s.loaded = time.Now()
 	all, err := s.DB.Repositories(ctx)
 	if err != nil {
 		return err
@@ -128,6 +129,27 @@ func (s *Directory) Readable(caller access.Caller) []catalog.Repository {
 	return readable
 }
 
+// lookAgain is how old what is known of repositories may be for it to be said that one is
+// not there.
+const lookAgain = 200 * time.Millisecond
+
+// perhapsNew finds a repository that another node may have made a moment ago.
+func (s *Directory) perhapsNew(name string) (r catalog.Repository, ok bool) {
+	s.loading.Lock() // whatever is under way may find it
+	loaded := s.loaded
+	s.loading.Unlock()
+	if r, ok = s.Known().ByName[name]; ok || time.Since(loaded) < lookAgain {
+		return r, ok
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := s.Load(ctx); err != nil {
+		s.Log.Warn("it could not be looked for a new repository", "error", err)
+	}
+	r, ok = s.Known().ByName[name]
+	return r, ok
+}
+
 // Repository finds a repository for a caller who wants to do something there.
 // One that the caller may not even read looks to a stranger as if it were not
 // there. The name may carry a moment: platform@2026-11-01.
@@ -142,6 +164,9 @@ func (s *Directory) Repository(caller access.Caller, name string, action access.
 			WithHint("Use %s without a moment.", name)
 	}
 	r, ok := s.Known().ByName[name]
+	if !ok && !s.Alone() {
+		r, ok = s.perhapsNew(name)
+	}
 	r.AsOf = at
 	if action == access.Anyone {
 		return r, nil // whether it is there is nobody's business yet

@@ -5,6 +5,7 @@ package directory
 import (
 	"sync"
 	"sync/atomic"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -21,6 +22,7 @@ type Directory struct {
 
 	repositories atomic.Pointer[State]
 	loading      sync.Mutex
+	loaded       time.Time            // when what is known was read; guarded by loading
 	tellLoaded   []func(*State) error // before it counts
 	sights       *lru.Cache[catalog.Sight, seen]
 	admins       atomic.Pointer[act.Aged[[]access.Grant]]

@@ -88,8 +88,16 @@ func (s *Nodes) beat(ctx context.Context) error {
 	if err := s.bury(ctx); err != nil {
 		return err
 	}
+	return s.lookAround(ctx)
+}
+
+// lookAround looks whether there are other nodes.
+func (s *Nodes) lookAround(ctx context.Context) error {
 	alone, err := s.DB.Alone(ctx, goneAfter)
-	s.alone.Store(alone)
+	if err == nil {
+		s.alone.Store(alone)
+		s.DB.Several.Store(!alone)
+	}
 	return err
 }
 
@@ -184,13 +192,16 @@ func (s *Nodes) Drain(ctx context.Context, caller access.Caller, which string, d
 	return n, err
 }
 
-// Hear takes note that this node is to be left alone.
+// Hear takes note of another node, or that this one is to be left alone.
 func (s *Nodes) Hear(c record.Change) error {
-	if c.Kind != record.OfNode || c.Name != s.DB.ID() {
+	if c.Kind != record.OfNode {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
+	if c.Name != s.DB.ID() {
+		return s.lookAround(ctx)
+	}
 	all, err := s.DB.Nodes(ctx, goneAfter)
 	for _, n := range all {
 		if n.ID == s.DB.ID() {
