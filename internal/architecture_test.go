@@ -53,7 +53,8 @@ var rooms = map[string][]string{
 	"use":          {"act", "directory", "retention", "search", "store"},
 	"pointing":     {"act", "directory", "rights"},
 	"status": {"act", "directory", "mirrors", "promotion", "publishing", "repositories", "retention", "rights",
-		"store"},
+		"store", "verifying"},
+	"verifying": {"act", "directory", "mirrors", "store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may

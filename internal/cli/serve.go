@@ -55,6 +55,7 @@ type serveSettings struct {
 	Store          string        `koanf:"store"`
 	Cache          string        `koanf:"cache"`
 	BackgroundRate string        `koanf:"background-rate"`
+	VerifyEvery    string        `koanf:"verify-every"`
 	AdoptStore     bool          `koanf:"adopt-store"`
 	LoseSecrets    bool          `koanf:"lose-secrets"`
 	Proxies        []string      `koanf:"trusted-proxies"`
@@ -83,6 +84,7 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 		"how much may be kept in the data folder of what is read from each object store; 0 for nothing")
 	f.String("background-rate", "100MiB",
 		"how much a second is read for what nobody waits for, such as moving bytes to another store; 0 is no limit")
+	f.String("verify-every", "30d", "how often all that is stored is read, compared and mended by itself; 0 is never")
 	f.Bool("adopt-store", false,
 		"use a store although it is not the one of the database; for when that one was lost")
 	f.Bool("lose-secrets", false,
@@ -328,6 +330,10 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 	if err != nil || longest == 0 {
 		return of, usageError{fmt.Errorf("--longest-token cannot be %q; write it like 30d", s.LongestToken)}
 	}
+	verify, err := parseDuration(cmp.Or(s.VerifyEvery, "0"))
+	if err != nil {
+		return of, usageError{fmt.Errorf("--verify-every cannot be %q; write it like 30d", s.VerifyEvery)}
+	}
 	memory := defaultMemory(machineMemory())
 	if s.Memory != "" {
 		var ok bool
@@ -341,7 +347,8 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 		machine = "unnamed"
 	}
 	of = act.Settings{QuietPeriod: s.QuietPeriod, SecretKey: key, Version: Version, LongestToken: longest,
-		AdoptStore: s.AdoptStore, LoseSecrets: s.LoseSecrets, Folder: s.Data, Reserve: reserve, FirstStore: s.Store,
+		AdoptStore: s.AdoptStore, LoseSecrets: s.LoseSecrets, Folder: s.Data, Reserve: reserve,
+		FirstStore: s.Store, VerifyEvery: verify,
 		NodeName: cmp.Or(s.NodeName, machine), NodeAddress: nodeAddress(at, machine), Memory: limitMemory(memory)}
 	for _, size := range []struct {
 		flag, text, like string

@@ -88,11 +88,12 @@ const (
 	EventRecordsMended       Action = "records mended"
 
 	// Stores.
-	EventStoreAdded   Action = "store added"
-	EventStoreChanged Action = "store changed"
-	EventStoreRemoved Action = "store removed"
-	EventMoveBegun    Action = "move to store begun"
-	EventMoveDone     Action = "moved to store"
+	EventStoreAdded    Action = "store added"
+	EventStoreChanged  Action = "store changed"
+	EventStoreRemoved  Action = "store removed"
+	EventMoveBegun     Action = "move to store begun"
+	EventMoveDone      Action = "moved to store"
+	EventBytesVerified Action = "bytes verified"
 
 	// Nodes.
 	EventNodeDrained Action = "node drained"

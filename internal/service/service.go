@@ -33,6 +33,7 @@ import (
 	"crelvo/internal/service/status"
 	"crelvo/internal/service/store"
 	"crelvo/internal/service/use"
+	"crelvo/internal/service/verifying"
 	bytestore "crelvo/internal/store"
 )
 
@@ -62,6 +63,7 @@ type Service struct {
 	Use          *use.Use
 	Pointing     *pointing.Pointing
 	Nodes        *nodes.Nodes
+	Verifying    *verifying.Verifying
 	Status       *status.Status
 
 	desk desk
@@ -92,12 +94,13 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
 	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
-	s.Status = status.New(a, s.Store, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing, s.Promotion,
-		s.Retention)
+	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
+	s.Status = status.New(a, s.Store, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing,
+		s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights,
 		s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Status}
+		s.Pointing, s.Verifying, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

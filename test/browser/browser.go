@@ -154,7 +154,7 @@ var DemoPages = []struct{ Path, Shows string }{
 	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
 	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"},
 	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
-	{"/retention/space", "space"}, {"/retention/use", "downloads"},
+	{"/retention/space", "space"}, {"/stores", "archive"}, {"/retention/use", "downloads"},
 	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},
 	{"/activity", "activity"},
 }

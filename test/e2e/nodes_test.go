@@ -198,7 +198,8 @@ func (w *work) publish(ctx context.Context, t *testing.T, to *house.House, repos
 		whole := true
 		for _, file := range []struct{ path, content string }{{path + ".jar", content},
 			{path + ".pom", pom("example.skerry.berth", name, version)},
-			{fmt.Sprintf("/at/%s/maven/%s/%s/maven-metadata.xml", repository, groupPath, name), releaseMetadata(name, version)}} {
+			{fmt.Sprintf("/at/%s/maven/%s/%s/maven-metadata.xml", repository, groupPath, name),
+				releaseMetadata(name, version)}} {
 			a, err := to.Ask(context.WithoutCancel(ctx), "PUT", file.path, house.Token, strings.NewReader(file.content))
 			if err != nil || a.Status >= 300 {
 				w.went(fmt.Sprintf("PUT %s: %d %s %v", file.path, a.Status, a.Reason, err))

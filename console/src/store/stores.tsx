@@ -23,6 +23,7 @@ export default function StoresPage() {
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
         <Stores />
         <Moves />
+        <Verified />
       </div>
     </>
   );
@@ -391,3 +392,85 @@ function Moves() {
     </Panel>
   );
 }
+
+/** Verified shows when all that is stored was read, and what of it is damaged. */
+function Verified() {
+  const query = useQuery(storeQueries.verifications());
+  const damages = useQuery(storeQueries.damages());
+  const changed = useChanged();
+  const begin = useMutation({
+    mutationFn: () => storeCalls.verify({ repair: true }),
+    onSuccess: () => changed({ kind: "store" }),
+  });
+  const last = query.data?.[0];
+  return (
+    <Panel
+      title="Verified"
+      aside={
+        <Button
+          onClick={() => begin.mutate()}
+          disabled={begin.isPending || (last !== undefined && !last.endedAt)}
+          title="Reads all that is stored, compares it with what it should be, and mends what can be mended"
+        >
+          Verify and mend
+        </Button>
+      }
+    >
+      {begin.error && <ErrorNote error={begin.error} />}
+      <Loaded query={query}>
+        {() =>
+          last === undefined ? (
+            <Empty title="Nothing was verified yet">It is done by itself every month.</Empty>
+          ) : (
+            <p className="px-4 py-3 text-sm">
+              {last.endedAt ? (
+                <>
+                  Read <Time at={last.endedAt} />: {bytes(last.bytes)} in {count(last.files, "file")};{" "}
+                  {last.damaged === 0
+                    ? "all of it is what it should be"
+                    : `${last.damaged} damaged, ${last.mended} of them mended`}
+                  {last.unknown > 0 && `; ${last.unknown} that nothing knows of`}.
+                </>
+              ) : (
+                <>
+                  {last.waits ? `It waits: ${last.waits}. ` : "Being read: "}
+                  {bytes(last.bytes)} of {bytes(last.allBytes)}.
+                </>
+              )}
+            </p>
+          )
+        }
+      </Loaded>
+      {(damages.data?.length ?? 0) > 0 && (
+        <Table name="Damaged" dense rows={damages.data!} rowKey={(d) => d.store + d.sha256} columns={damagedColumns} />
+      )}
+    </Panel>
+  );
+}
+
+const damagedColumns: Column<Schemas["Damage"]>[] = [
+  {
+    head: "Damaged",
+    cell: (d) =>
+      d.of.length === 0 ? (
+        <code className="font-mono text-xs">sha256:{d.sha256.slice(0, 12)}…</code>
+      ) : (
+        d.of.map((f) => (
+          <span key={f.repository + f.purl + f.file} className="block wrap-anywhere">
+            {f.file}{" "}
+            <span className="text-soft">
+              of {f.purl} in {f.repository}, by {f.by}
+            </span>
+          </span>
+        ))
+      ),
+  },
+  { head: "Store", by: (d) => d.store, cell: (d) => d.store },
+  { head: "What", by: (d) => d.what, cell: (d) => d.what },
+  { head: "Found", from: "md", by: (d) => d.foundAt, cell: (d) => <Time at={d.foundAt} /> },
+  {
+    head: "Mended",
+    by: (d) => d.mendedAt,
+    cell: (d) => (d.mendedAt ? <span className="text-good">{d.how}</span> : <span className="text-bad">not yet</span>),
+  },
+];

@@ -69,6 +69,8 @@ type Settings struct {
 	Cache  int64
 	// Rate is how many bytes a second are read for what nobody waits for; 0 is no limit.
 	Rate int64
+	// VerifyEvery is how often all that is stored is read and compared by itself; 0 is never.
+	VerifyEvery time.Duration
 	// Reserve is how many bytes of a disk files leave free.
 	Reserve int64
 	// FirstStore is where bytes are kept, if nothing was kept yet: an address as people write

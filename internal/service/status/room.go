@@ -11,12 +11,14 @@ import (
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/verifying"
 )
 
 // Status gathers the concerns of all rooms. It is safe for use by several at once.
 type Status struct {
 	*act.Act
 	store        *store.Store
+	verifying    *verifying.Verifying
 	directory    *directory.Directory
 	rights       *rights.Rights
 	repositories *repositories.Repositories
@@ -30,6 +32,7 @@ type Status struct {
 func New(
 	a *act.Act,
 	store *store.Store,
+	verifying *verifying.Verifying,
 	directory *directory.Directory,
 	rights *rights.Rights,
 	repositories *repositories.Repositories,
@@ -39,7 +42,8 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, directory: directory, rights: rights, repositories: repositories, mirrors: mirrors,
+		Act: a, store: store, verifying: verifying, directory: directory, rights: rights, repositories: repositories,
+		mirrors:    mirrors,
 		publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

@@ -141,7 +141,10 @@ func (s *Status) growing(ctx context.Context, caller access.Caller) (found []act
 }
 
 func (s *Status) storeConcerns(ctx context.Context) (found []act.Concern, err error) {
-	found = s.store.Concerns()
+	if found, err = s.verifying.Concerns(ctx); err != nil {
+		return nil, err
+	}
+	found = append(found, s.store.Concerns()...)
 	free, known, err := s.store.Free()
 	if err != nil {
 		return found, err

@@ -285,8 +285,11 @@ func because(err error) string {
 	if f := (*fault.Error)(nil); errors.As(err, &f) && f.Cause != nil {
 		err = f.Cause
 	}
-	return strings.TrimPrefix(strings.TrimPrefix(err.Error(), bytestore.ErrAway.Error()+": "),
-		bytestore.ErrRefused.Error()+": ")
+	text := err.Error()
+	for _, kind := range []error{bytestore.ErrAway, bytestore.ErrRefused, bytestore.ErrDamaged} {
+		text = strings.TrimPrefix(text, kind.Error()+": ")
+	}
+	return text
 }
 
 // ids of all stores, those first that are wanted first.
