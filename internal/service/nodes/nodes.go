@@ -62,6 +62,7 @@ func (s *Nodes) Chores() []act.Chore {
 func (s *Nodes) End() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
+	s.known = false // it may begin again
 	if err := s.DB.Leave(ctx); err != nil {
 		s.Log.Warn("other nodes could not be told that this one ends", "error", err)
 	}
