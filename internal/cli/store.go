@@ -98,7 +98,7 @@ func storeShow(s *session) *cobra.Command {
 
 // storeFlags are what a store is, as flags.
 type storeFlags struct {
-	kind, folder, endpoint, bucket, prefix, region string
+	folder, endpoint, bucket, prefix, region       string
 	addressing, encryption, credentials, accessKey string
 	secretFile                                     string
 }

@@ -28,8 +28,7 @@ func (db *DB) ID() string { return db.node }
 
 // Nodes lists the nodes that gave a sign of life within a time, the oldest first.
 func (db *DB) Nodes(ctx context.Context, within time.Duration) ([]Node, error) {
-	rows, err := db.QueryxContext(ctx, `select id, name, address, version, started_at, seen_at, draining, requests, answered,
-		memory, doing from node where seen_at > clock_timestamp() - $1 * interval '1 second' order by started_at, id`,
+	rows, err := db.QueryxContext(ctx, `select `+nodeColumns+`, doing from node where seen_at > clock_timestamp() - $1 * interval '1 second' order by started_at, id`,
 		within.Seconds())
 	if err != nil {
 		return nil, err
@@ -87,26 +86,44 @@ func (db *DB) Bury(ctx context.Context, after time.Duration) (dead []Node, err e
 		if err := tx.SelectContext(ctx, &dead, `delete from node where seen_at < clock_timestamp() - $1 * interval '1 second'
 			and id <> $2 and exists (select from node where id = $2
 				and steady_since < clock_timestamp() - $1 * interval '1 second')
-			returning id, name, address, version, started_at, seen_at, draining, requests, answered, memory`,
-			after.Seconds(), db.node); err != nil || len(dead) == 0 {
+			returning `+nodeColumns, after.Seconds(), db.node); err != nil || len(dead) == 0 {
 			return err
 		}
-		last := dead[0].SeenAt
-		for _, n := range dead {
-			if n.SeenAt.After(last) {
-				last = n.SeenAt
-			}
-			if _, err := tx.ExecContext(ctx, `delete from fetching where node_id = $1`, n.ID); err != nil {
-				return err
-			}
-		}
-		// What arrived after its last word may be what it received before it died.
-		_, err := tx.ExecContext(ctx, `update version set broken_file = $1 where visible_from is null
-			and visible_until is null and broken_file = '' and touched_at < $2::timestamptz + interval '5 seconds'`,
-			Interrupted, last)
-		return err
+		return tx.giveUp(ctx, dead)
 	})
 	return dead, err
+}
+
+// BuryNode takes a node out of the list that is known to have ended.
+func (db *DB) BuryNode(ctx context.Context, id string) error {
+	return db.Within(ctx, func(tx *Tx) error {
+		var dead []Node
+		if err := tx.SelectContext(ctx, &dead, `delete from node where id = $1 returning `+nodeColumns, id); err != nil ||
+			len(dead) == 0 {
+			return err
+		}
+		return tx.giveUp(ctx, dead)
+	})
+}
+
+const nodeColumns = `id, name, address, version, started_at, seen_at, draining, requests, answered, memory`
+
+// giveUp gives up what dead nodes did.
+func (tx *Tx) giveUp(ctx context.Context, dead []Node) error {
+	last := dead[0].SeenAt
+	for _, n := range dead {
+		if n.SeenAt.After(last) {
+			last = n.SeenAt
+		}
+		if _, err := tx.ExecContext(ctx, `delete from fetching where node_id = $1`, n.ID); err != nil {
+			return err
+		}
+	}
+	// What arrived after its last word may be what it received before it died.
+	_, err := tx.ExecContext(ctx, `update version set broken_file = $1 where visible_from is null
+		and visible_until is null and broken_file = '' and touched_at < $2::timestamptz + interval '5 seconds'`,
+		Interrupted, last)
+	return err
 }
 
 // Drain says that a node is to be left alone, or not any more; ErrNotFound if there is no

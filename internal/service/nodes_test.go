@@ -113,6 +113,39 @@ func TestDeadNode(t *testing.T) {
 	}
 }
 
+// TestPredecessor: who begins in a folder knows at once that the node before it there has
+// ended, so that it does not wait for anything that one had in hand.
+func TestPredecessor(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.receive(t, r, "1.0"); err != nil {
+		t.Fatal(err)
+	}
+	if mine, err := n.DB.TakeFetching(t.Context(), 1, "brine.jar", time.Minute); err != nil || !mine {
+		t.Fatal(mine, err)
+	}
+	folder, err := bytestore.OpenFolder(n.dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next, err := New(t.Context(), recordtest.Open(t, urlOf(t, n)), folder, act.Settings{Folder: n.Settings.Folder,
+		Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all, err := next.Nodes.Nodes(t.Context(), n.admin); err != nil || len(all) != 1 || !next.Alone() {
+		t.Errorf("%+v, %v, alone %v", all, err, next.Alone())
+	}
+	if mine, err := next.DB.TakeFetching(t.Context(), 1, "brine.jar", time.Minute); err != nil || !mine {
+		t.Errorf("what was fetched: %v, %v", mine, err)
+	}
+	var broken int
+	if err := n.DB.GetContext(t.Context(), &broken, `select count(*) from version where broken_file <> ''`); err != nil ||
+		broken != 1 {
+		t.Errorf("%d versions do not become visible by themselves, %v", broken, err)
+	}
+}
+
 // TestOneFlight: however many nodes are asked for a file that none has, the upstream is asked
 // once; if the node that fetches it dies, another one does.
 func TestOneFlight(t *testing.T) {

@@ -20,8 +20,9 @@ import (
 // not read for longest goes first. A copy is complete, and what its source says of it, or
 // it is not there. Whoever deletes any of it does no harm.
 type cache struct {
-	dir string
-	max int64
+	dir     string
+	max     int64
+	reserve int64 // bytes of the disk that stay free
 
 	mu      sync.Mutex
 	entries map[[32]byte]*list.Element // of *copied
@@ -40,8 +41,8 @@ type copied struct {
 const verifiedFirst = 4 << 20
 
 // openCache finds again what an earlier process left.
-func openCache(dir string, most int64) (*cache, error) {
-	c := &cache{dir: dir, max: most, entries: map[[32]byte]*list.Element{}, order: list.New(),
+func openCache(dir string, most, reserve int64) (*cache, error) {
+	c := &cache{dir: dir, max: most, reserve: reserve, entries: map[[32]byte]*list.Element{}, order: list.New(),
 		flights: map[[32]byte]*fetching{}}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -78,8 +79,15 @@ func (c *cache) path(digest [32]byte) string {
 	return filepath.Join(c.dir, name[:2], name)
 }
 
-// takes tells whether a file of that size is worth its room.
-func (c *cache) takes(size int64) bool { return size > 0 && size <= c.max/4 }
+// takes tells whether a file of that size is worth its room, and there is room.
+func (c *cache) takes(size int64) bool {
+	if size <= 0 || size > c.max/4 {
+		return false
+	}
+	disk, free, err := diskOf(c.dir)
+	// On a small disk the reserve is a part of it.
+	return err == nil && free-size > min(c.reserve, disk/20)
+}
 
 // open gives a copy, if there is one.
 func (c *cache) open(digest [32]byte, size int64) (*os.File, bool) {

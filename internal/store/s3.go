@@ -52,8 +52,9 @@ type S3Options struct {
 	// Local is a folder of this process: for parts on their way, and for copies of what is
 	// read.
 	Local string
-	// Cache is how many bytes the copies of what is read may take; 0 for none.
-	Cache int64
+	// Cache is how many bytes the copies of what is read may take; 0 for none. They leave
+	// Reserve bytes of the disk free.
+	Cache, Reserve int64
 }
 
 // S3 is a Store in a bucket of an object store that speaks S3:
@@ -159,7 +160,7 @@ func OpenS3(o S3Options) (*S3, error) {
 		s.left = append(s.left, entry.Name())
 	}
 	if o.Cache > 0 {
-		s.cache, err = openCache(filepath.Join(o.Local, "cache"), o.Cache)
+		s.cache, err = openCache(filepath.Join(o.Local, "cache"), o.Cache, o.Reserve)
 	}
 	return s, err
 }

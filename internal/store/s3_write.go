@@ -52,7 +52,6 @@ type upload struct {
 	memory  []byte
 	file    *os.File // of slots parts; removed from its folder already
 	at      *slot    // the one that is filled; nil before there is one
-	slots   []*slot
 	free    chan *slot
 	total   int64
 	crc     hash.Hash32

@@ -6,6 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"runtime/metrics"
 	"strings"
 	"sync/atomic"
@@ -45,8 +48,22 @@ func New(a *act.Act, directory *directory.Directory) *Nodes {
 	return s
 }
 
-// Begin makes this node known; first is that no other one is there.
+// Begin makes this node known; first is that no other one is there. The one before it in the
+// same folder, which nobody else uses, has ended, whatever the records say.
 func (s *Nodes) Begin(ctx context.Context) (first bool, err error) {
+	path := filepath.Join(s.Settings.Folder, "node")
+	if s.Settings.Folder != "" {
+		raw, err := os.ReadFile(path)
+		if err == nil {
+			err = s.DB.BuryNode(ctx, strings.TrimSpace(string(raw)))
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return false, err
+		}
+		if err := os.WriteFile(path, []byte(s.DB.ID()+"\n"), 0o600); err != nil {
+			return false, err
+		}
+	}
 	if err := s.beat(ctx); err != nil {
 		return false, err
 	}

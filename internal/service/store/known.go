@@ -120,7 +120,8 @@ func (s *Store) make(row record.Store) (bytestore.Store, error) {
 	}
 	made, err := bytestore.OpenS3(bytestore.S3Options{Endpoint: is.Endpoint, Bucket: is.Bucket, Prefix: is.Prefix,
 		Region: is.Region, Addressing: is.Addressing, Encryption: is.Encryption, Credentials: with,
-		Local: filepath.Join(s.Settings.Folder, "stores", fmt.Sprint(row.ID)), Cache: s.Settings.Cache})
+		Local: filepath.Join(s.Settings.Folder, "stores", fmt.Sprint(row.ID)),
+		Cache: s.Settings.Cache, Reserve: s.Settings.Reserve})
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "bad-store", "the store %s cannot be used: %v", row.Name, err)
 	}
