@@ -75,6 +75,9 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	config.MaxConns = max(config.MaxConns, 16)
 	// Compiling a plan takes longer than any answer that somebody waits for.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
+	node := rand.Text()
+	// What is begun by it is known by that.
+	config.ConnConfig.RuntimeParams["crelvo.node"] = node
 	l := &limits{patient: map[*watched]bool{}}
 	config.ConnConfig.Tracer = l
 	if config.ConnConfig.ConnectTimeout == 0 {
@@ -88,7 +91,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: rand.Text(),
+	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: node,
 		SilentFor: 15 * time.Second, heard: func(Change) {}, toSeal: make(chan struct{}, 1)}
 	db.reads = reads{db.DB}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))

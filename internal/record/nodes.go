@@ -119,10 +119,15 @@ func (tx *Tx) giveUp(ctx context.Context, dead []Node) error {
 			return err
 		}
 	}
-	// What arrived after its last word may be what it received before it died.
-	_, err := tx.ExecContext(ctx, `update version set broken_file = $1 where visible_from is null
-		and visible_until is null and broken_file = '' and touched_at < $2::timestamptz + interval '5 seconds'`,
-		Interrupted, last)
+	// What arrived after its last word may be what it received before it died. Whoever sends
+	// more of it, or says that it is whole, is not kept from that.
+	ids := make([]string, len(dead))
+	for i, n := range dead {
+		ids[i] = n.ID
+	}
+	_, err := tx.ExecContext(ctx, `update version set unattended_at = $1::timestamptz + interval '5 seconds'
+		where visible_from is null and visible_until is null and node_id = any($2)
+			and touched_at < $1::timestamptz + interval '5 seconds'`, last, ids)
 	return err
 }
 

@@ -398,11 +398,14 @@ type OpenVersion struct {
 	PackageID  int64  `db:"package_id"`
 	Repository string `db:"repository"`
 	keyRow
-	Version     string    `db:"version"`
-	Upload      string    `db:"upload"`
-	PublishedBy string    `db:"published_by"`
-	PublisherID int64     `db:"publisher_id"`
-	BrokenFile  string    `db:"broken_file"`
+	Version     string `db:"version"`
+	Upload      string `db:"upload"`
+	PublishedBy string `db:"published_by"`
+	PublisherID int64  `db:"publisher_id"`
+	BrokenFile  string `db:"broken_file"`
+	// Unattended: a node that died may have been receiving something of it, and nothing came
+	// since.
+	Unattended  bool      `db:"unattended"`
 	TouchedAt   time.Time `db:"touched_at"`
 	UploadedAt  time.Time `db:"uploaded_at"`
 	UploadCount int       `db:"upload_count"`
@@ -434,6 +437,7 @@ func (o OpenVersion) PackageKey() catalog.PackageKey { return o.keyRow.value() }
 
 const openColumns = `v.id, v.package_id, r.name repository, p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.published_by,
 	coalesce(v.publisher_id, 0) publisher_id, v.broken_file, v.touched_at,
+	coalesce(v.touched_at <= v.unattended_at, false) unattended,
 	v.uploaded_at, v.upload_count, v.details, v.sends
 	from version v join package p on p.id = v.package_id join repository r on r.id = p.repository_id
 	where v.visible_from is null and v.visible_until is null`

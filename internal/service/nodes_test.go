@@ -87,12 +87,15 @@ func TestDeadNode(t *testing.T) {
 	broken := func() (versions []string) {
 		t.Helper()
 		if err := n.DB.SelectContext(t.Context(), &versions,
-			`select version from version where broken_file <> '' order by version`); err != nil {
+			`select version from version where touched_at <= unattended_at order by version`); err != nil {
 			t.Fatal(err)
 		}
 		return versions
 	}
 	ago(`update node set seen_at = seen_at - $1 * interval '1 second' where id = '`+other.DB.ID()+`'`, time.Minute)
+	if _, err := n.DB.ExecContext(t.Context(), `update version set node_id = $1`, other.DB.ID()); err != nil {
+		t.Fatal(err)
+	}
 	ago(`update version set touched_at = touched_at - $1 * interval '1 second' where version = '1.0'`, time.Minute)
 	if err := n.chore(t.Context(), beating); err != nil || len(broken()) != 0 {
 		t.Errorf("a node that has just begun judges others: %v, %v", broken(), err)

@@ -16,6 +16,11 @@ create table node (
   doing      text[] not null default '{}'
 );
 
+-- Which node began it, and up to when a node that died may have received something of it: it
+-- does not become visible by itself, unless something came later.
+alter table version add column node_id text, add column unattended_at timestamptz;
+alter table version alter column node_id set default current_setting('crelvo.node', true);
+
 -- Files that some node fetches from elsewhere, so that no other one does.
 create table fetching (
   mirror_id bigint not null,
@@ -41,3 +46,4 @@ drop sequence seal_round;
 drop table sign_in_failure;
 drop table fetching;
 drop table node;
+alter table version drop column unattended_at, drop column node_id;

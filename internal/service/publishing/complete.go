@@ -151,7 +151,7 @@ func (s *Publishing) completeQuiet(ctx context.Context) error {
 	}
 	for _, o := range open {
 		e := s.Ecosystem(o.Ecosystem)
-		if e == nil || o.BrokenFile != "" {
+		if e == nil || o.BrokenFile != "" || o.Unattended {
 			continue
 		}
 		var details catalog.Details

@@ -77,6 +77,8 @@ func (s *Publishing) receivingOf(o record.OpenVersion, files []catalog.File) Rec
 		r.Lacks = "a file, while the server was restarted"
 	case o.BrokenFile != "":
 		r.Lacks = o.BrokenFile + ", which did not arrive whole"
+	case o.Unattended:
+		r.Lacks = "perhaps a file: the node that began to receive it has died"
 	case e == nil || json.Unmarshal(o.RawDetails, &details) != nil || !e.Whole(details, files):
 		r.Lacks = "a file that every version has, such as its pom"
 	}
