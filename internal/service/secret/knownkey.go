@@ -14,9 +14,6 @@ import (
 // KnowKey makes sure that what is kept secret can be opened with the server's key.
 // With LoseSecrets, what cannot be opened is forgotten, and has to be given again.
 func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
-	if err := sameKey(ctx, s, safe); err != nil {
-		return err
-	}
 	repositories, err := s.DB.Repositories(ctx)
 	if err != nil {
 		return err
@@ -61,7 +58,7 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	}
 	switch {
 	case names == nil:
-		return nil
+		return sameKey(ctx, s, safe)
 	case !s.Settings.LoseSecrets:
 		return fault.New(fault.Internal, "other-key", "the server's key cannot open what was encrypted: %s",
 			strings.Join(names, ", ")).
@@ -69,7 +66,10 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 				"then set these again.")
 	}
 	s.Log.Warn("what another key encrypted is forgotten, and has to be set again", "what", strings.Join(names, ", "))
-	return s.DB.ForgetSecrets(ctx, lost)
+	if err := s.DB.ForgetSecrets(ctx, lost); err != nil {
+		return err
+	}
+	return sameKey(ctx, s, safe)
 }
 
 // keyOf is what the records note of the key: something that is sealed with it.
