@@ -110,6 +110,12 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	return repositories, nil
 }
 
+// HasRepository tells whether there is a repository of that name.
+func (db *DB) HasRepository(ctx context.Context, name string) (there bool, err error) {
+	err = db.GetContext(ctx, &there, `select exists (select from repository where name = $1 and removed_at is null)`, name)
+	return there, err
+}
+
 // LockRepositories holds off other changes of settings that concern several
 // repositories until the transaction ends.
 func (tx *Tx) LockRepositories(ctx context.Context) error { return tx.LockName(ctx, "repositories") }

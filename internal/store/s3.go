@@ -143,14 +143,15 @@ func OpenS3(o S3Options) (*S3, error) {
 	case o.Encryption != "":
 		return nil, fmt.Errorf("%q is no way to encrypt; write s3, or kms: and the id of a key", o.Encryption)
 	}
-	// What a process before this one had on its way is of no use.
-	if err := os.RemoveAll(s.spool); err != nil {
-		return nil, err
-	}
 	for _, dir := range []string{s.notes, s.spool} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
+	}
+	// Each opening has a folder of its own: when settings change, what is on its way by those
+	// of before goes on.
+	if s.spool, err = os.MkdirTemp(s.spool, "parts."); err != nil {
+		return nil, err
 	}
 	entries, err := os.ReadDir(s.notes)
 	if err != nil {

@@ -143,7 +143,13 @@ func (s *Directory) perhapsNew(name string) (r catalog.Repository, ok bool) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if err := s.Load(ctx); err != nil {
+	// Loading makes everything that is remembered out of date, so that a name that was made
+	// up must not lead to it.
+	there, err := s.DB.HasRepository(ctx, name)
+	if err == nil && there {
+		err = s.Load(ctx)
+	}
+	if err != nil {
 		s.Log.Warn("it could not be looked for a new repository", "error", err)
 	}
 	r, ok = s.Known().ByName[name]

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net/url"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -447,6 +448,14 @@ func (s *Store) sealed(row record.Store, given string) (record.Store, error) {
 // LoadFirst is Load at the start. If nothing was kept yet, the first store is where the
 // settings of the program say.
 func (s *Store) LoadFirst(ctx context.Context) error {
+	// What a process before this one had on its way to object stores is of no use.
+	before, err := filepath.Glob(filepath.Join(s.Settings.Folder, "stores", "*", "spool"))
+	for _, dir := range before {
+		err = errors.Join(err, os.RemoveAll(dir))
+	}
+	if err != nil {
+		return err
+	}
 	if s.Settings.FirstStore != "" {
 		rows, err := s.DB.Stores(ctx)
 		if err != nil {

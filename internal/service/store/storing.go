@@ -27,7 +27,7 @@ func (s *Store) Fault(err error) error {
 	case errors.Is(err, bytestore.ErrAway), errors.Is(err, bytestore.ErrRefused):
 		// Concerns tells of it.
 		return of(fault.Unavailable, "store-away", "the server cannot reach the object store that the bytes are in",
-			"Nothing was stored. Try again in a minute; whoever runs the server is told.")
+			"Try again in a minute; whoever runs the server is told.")
 	case errors.Is(err, bytestore.ErrReserved):
 		return of(fault.Full, "disk-full", "the server has no room left for this file",
 			"Nothing was stored. Whoever runs the server must make room; what the database needs to do so is kept free.")
