@@ -14,7 +14,6 @@ import (
 	mrand "math/rand/v2"
 	"net"
 	"os"
-	"strconv"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -112,14 +111,20 @@ const migrateLock = 8_700_000_001
 // it is this one.
 const worksFrom = 21
 
-// newerButKnown tells whether a newer schema says of itself that it works with this program.
-func (db *DB) newerButKnown(ctx context.Context, target int64) (bool, error) {
-	said, err := db.Identity(ctx, "schema works from")
-	if err != nil || said == "" {
+// worksSince is how a schema says in the record from which one on programs work with it. It
+// names itself: what an older one said is nothing about what came after it.
+const worksSince = "%d works from %d"
+
+// newerButKnown tells whether a newer schema, current, says of itself that it works with this
+// program.
+func (db *DB) newerButKnown(ctx context.Context, current, target int64) (bool, error) {
+	said, err := db.Identity(ctx, "schema")
+	if err != nil {
 		return false, err
 	}
-	from, err := strconv.ParseInt(said, 10, 64)
-	return err == nil && from <= target, err
+	var of, from int64
+	_, err = fmt.Sscanf(said, worksSince, &of, &from)
+	return err == nil && of == current && from <= target, nil
 }
 
 // migrate brings the schema up to date, if no other node has done so.
@@ -149,7 +154,7 @@ func (db *DB) migrate(ctx context.Context) error {
 		return err
 	}
 	if current > target {
-		if works, err := db.newerButKnown(ctx, target); err != nil || works {
+		if works, err := db.newerButKnown(ctx, current, target); err != nil || works {
 			return err
 		}
 		return fmt.Errorf("%w (schema %d, this program knows %d)", ErrNewer, current, target)
@@ -157,7 +162,7 @@ func (db *DB) migrate(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return err
 	}
-	if err := db.SetIdentity(ctx, "schema works from", strconv.Itoa(worksFrom)); err != nil {
+	if err := db.SetIdentity(ctx, "schema", fmt.Sprintf(worksSince, target, worksFrom)); err != nil {
 		return err
 	}
 	jobs, err := rivermigrate.New(riverpgxv5.New(db.pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})

@@ -165,12 +165,6 @@ func (tx *Tx) AlsoIn(ctx context.Context, sha256 [][]byte, id int16) error {
 	return err
 }
 
-// AlsoIn is that of Tx by itself.
-func (db *DB) AlsoIn(ctx context.Context, sha256 [][]byte, id int16) error {
-	_, err := db.ExecContext(ctx, alsoIn, sha256, id)
-	return err
-}
-
 const alsoIn = `insert into stored_copy (sha256, store_id) select sha256, $2 from stored_file
 	where sha256 = any($1) and store_id <> $2 on conflict do nothing`
 
@@ -186,6 +180,34 @@ func (db *DB) KnowsIn(ctx context.Context, sha256 [32]byte, id int16) (known boo
 	err = db.GetContext(ctx, &known, `select exists (select from stored_file where sha256 = $1 and store_id = $2)
 		or exists (select from stored_copy where sha256 = $1 and store_id = $2)`, sha256[:], id)
 	return known, err
+}
+
+// WhileUnknown runs do if no record says that bytes are in a store. As long as it runs nobody
+// can record them there: who writes that they are waits for the end of do, at any node, and
+// looks afterwards whether they are there.
+func (db *DB) WhileUnknown(ctx context.Context, sha256 [32]byte, id int16, do func() error) error {
+	tx, err := db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // what is claimed is for others to wait for, and never on record
+	for _, claim := range []string{
+		`insert into stored_file (sha256, sha512, sha1, md5, size, created_at, store_id)
+			values ($1, '', '', '', 0, now(), $2) on conflict (sha256) do nothing`,
+		`insert into stored_copy (sha256, store_id) select sha256, $2 from stored_file where sha256 = $1 and store_id <> $2
+			on conflict do nothing`,
+	} {
+		claimed, err := tx.ExecContext(ctx, claim, sha256[:], id)
+		if err != nil {
+			return err
+		}
+		if n, err := claimed.RowsAffected(); err != nil {
+			return err
+		} else if n > 0 {
+			return do()
+		}
+	}
+	return nil
 }
 
 // StoreTotal is what is in a store.

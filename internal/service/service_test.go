@@ -46,6 +46,17 @@ type faulty struct {
 	read  chan struct{}
 	// kept, if set, is called once, after bytes were kept.
 	kept func()
+	// looked, if set, is called once, after bytes were found to be there.
+	looked func()
+}
+
+func (f *faulty) Has(ctx context.Context, digest [32]byte) (bool, error) {
+	has, err := f.Store.Has(ctx, digest)
+	if looked := f.looked; looked != nil && has {
+		f.looked = nil
+		looked()
+	}
+	return has, err
 }
 
 func (f *faulty) Stage(ctx context.Context, r io.Reader, length int64) (*bytestore.Staged, error) {

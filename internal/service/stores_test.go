@@ -410,6 +410,59 @@ func TestMoveWhilePublishing(t *testing.T) {
 	n.wholeStore(t)
 }
 
+// TestRefusedElsewhere: a node whose publication is refused drops its bytes, but not those
+// that another node is just about to record in the same store.
+func TestRefusedElsewhere(t *testing.T) {
+	ctx := t.Context()
+	n := newNode(t, recordtest.URL(t))
+	n.folderStore(t, "archive")
+	other := newNode(t, urlOf(t, n))
+	old, new := n.house(t, "old", "archive"), n.house(t, "new", "")
+	for what, before := range map[string]bool{"known nowhere": false, "known in another store": true} {
+		t.Run(what, func(t *testing.T) {
+			version := map[bool]string{false: "1.0", true: "2.0"}[before]
+			content := jar(t, version)
+			if before {
+				if err := n.publish(t, old, version, version); err != nil {
+					t.Fatal(err)
+				}
+			}
+			staged, err := other.Store.Staging(ctx, new, strings.NewReader(content), int64(len(content)), "refused.jar")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer staged.File.Discard()
+			refused := errors.New("refused")
+			ended := make(chan error, 1)
+			n.store.looked = func() {
+				go func() {
+					ended <- other.Store.Recorded(ctx, []*bytestore.Staged{staged.File}, func(*record.Tx) error { return refused })
+				}()
+				for waits := 0; waits == 0 && len(ended) == 0; {
+					if err := n.DB.GetContext(ctx, &waits, `select count(*) from pg_stat_activity
+						where datname = current_database() and wait_event_type = 'Lock'`); err != nil {
+						t.Error(err)
+						return
+					}
+				}
+			}
+			if err := n.publish(t, new, version, version); err != nil {
+				t.Fatal(err)
+			}
+			if err := <-ended; !errors.Is(err, refused) {
+				t.Error(err)
+			}
+			if got, err := n.content(t, new, version); err != nil || got != content {
+				t.Errorf("%d bytes of %d, %v", len(got), len(content), err)
+			}
+			there, err := n.store.Has(ctx, staged.File.Digests.SHA256)
+			if err != nil || !there {
+				t.Errorf("in the repository's own store: %v, %v", there, err)
+			}
+		})
+	}
+}
+
 // TestStoreAway: while an object store is away, what was read lately is served, what is
 // published is refused with the reason, and all goes on by itself.
 func TestStoreAway(t *testing.T) {

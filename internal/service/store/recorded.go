@@ -4,18 +4,11 @@ import (
 	"context"
 	"io"
 	"slices"
-	"sync"
 	"time"
 
 	"crelvo/internal/record"
 	bytestore "crelvo/internal/store"
 )
-
-// keeping counts, per digest, who is between storing bytes and recording them.
-type keeping struct {
-	mu  sync.Mutex
-	who map[[32]byte]int
-}
 
 // Recorded stores staged bytes and then runs do in a transaction. If that
 // fails, bytes that no record names are dropped again.
@@ -44,45 +37,26 @@ func (s *Store) RecordedBy(
 	if len(staged) > 0 {
 		ctx = record.InStore(ctx, staged[0].Store)
 	}
-	k := &s.keeping
-	k.mu.Lock()
-	if k.who == nil {
-		k.who = map[[32]byte]int{}
-	}
-	for _, st := range staged {
-		k.who[st.Digests.SHA256]++
-	}
-	k.mu.Unlock()
 	err = s.recordKept(ctx, staged, do)
 	// Bytes that nothing named may be reclaimed between the two; then all of it is
 	// done again.
 	for try := 0; record.BytesGone(err) && try < 3; try++ {
 		err = s.recordKept(ctx, staged, do)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	if err == nil {
+		return nil
+	}
 	for _, st := range staged {
-		digest := st.Digests.SHA256
-		if k.who[digest]--; k.who[digest] > 0 {
-			continue
-		}
-		delete(k.who, digest)
-		if err == nil {
-			continue
-		}
 		// The commit's answer may have been lost on its way; only records tell.
 		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		known, knowErr := s.DB.KnowsIn(clean, digest, st.Store)
-		if knowErr == nil && !known {
-			var bytes bytestore.Store
-			if bytes, knowErr = s.of(st.Store); knowErr == nil {
-				knowErr = bytes.Drop(clean, digest)
-			}
+		bytes, failed := s.of(st.Store)
+		if failed == nil {
+			failed = s.dropUnknown(clean, bytes, st.Store, st.Digests.SHA256)
 		}
 		cancel()
-		if knowErr != nil {
+		if failed != nil {
 			s.Log.Warn("stored bytes of a failed publication stay until the records can be asked", "sha256",
-				st.Digests.Hex("sha256"), "error", knowErr)
+				st.Digests.Hex("sha256"), "error", failed)
 			s.leave(st)
 		}
 	}
@@ -110,19 +84,11 @@ func (s *Store) recordKept(
 		sums[i] = st.Digests.SHA256[:]
 		s.places.Add(st.Digests.SHA256, nil) // it may be in one more store now
 	}
-	several, noted := s.known.Load().several(), false
-	err = do(ctx, func(tx *record.Tx) error {
-		if tx != nil && several {
-			if err := tx.AlsoIn(ctx, sums, id); err != nil {
-				return err
-			}
-			noted = true
-		}
-		// From here on nobody can reclaim what the records name. Somebody may have
-		// done so since it was kept, and may not have come to the end of it.
+	// Somebody may have reclaimed it since it was kept, and may not have come to the end of it.
+	there := func() error {
 		for _, st := range staged {
-			there, err := bytes.Has(ctx, st.Digests.SHA256)
-			if err == nil && !there {
+			has, err := bytes.Has(ctx, st.Digests.SHA256)
+			if err == nil && !has {
 				err = bytes.Keep(ctx, st)
 			}
 			if err != nil {
@@ -130,10 +96,26 @@ func (s *Store) recordKept(
 			}
 		}
 		return nil
+	}
+	// Bytes that are on record in another store are noted to be in this one too. When what
+	// names them has been written, nobody can reclaim them any more.
+	also := func(tx *record.Tx) error {
+		if err := tx.AlsoIn(ctx, sums, id); err != nil {
+			return err
+		}
+		return there()
+	}
+	several, noted := s.known.Load().several(), false
+	err = do(ctx, func(tx *record.Tx) error {
+		if tx == nil || !several {
+			return there()
+		}
+		noted = true
+		return also(tx)
 	})
 	if err == nil && several && !noted {
 		// If this fails, they are known to be where they were before, and here are strays.
-		if err := s.DB.AlsoIn(ctx, sums, id); err != nil {
+		if err := s.DB.Within(ctx, also); err != nil {
 			s.Log.Warn("that bytes are in one more store could not be noted", "error", err)
 		}
 	}

@@ -28,7 +28,6 @@ type Store struct {
 	places   *act.Weighted[[32]byte, []int16] // stores that have bytes, where there are several
 	limit    *rate.Limiter                    // of what nobody waits for; nil is none
 	lookedAt time.Time                        // for stores that are away, by the one chore that does
-	keeping  keeping
 	unasked  unasked
 }
 

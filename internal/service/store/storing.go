@@ -125,18 +125,10 @@ func (s *Store) askAboutLeft(ctx context.Context) error {
 	return nil
 }
 
-// dropUnknown drops bytes that no record says to be in a store, and nobody is about to.
+// dropUnknown drops bytes that no record says to be in a store, and nobody, at any node, is
+// about to.
 func (s *Store) dropUnknown(ctx context.Context, bytes bytestore.Store, id int16, sha256 [32]byte) error {
-	s.keeping.mu.Lock()
-	defer s.keeping.mu.Unlock()
-	if s.keeping.who[sha256] > 0 {
-		return nil // whoever it is looks after them
-	}
-	known, err := s.DB.KnowsIn(ctx, sha256, id)
-	if err != nil || known {
-		return err
-	}
-	return bytes.Drop(ctx, sha256)
+	return s.DB.WhileUnknown(ctx, sha256, id, func() error { return bytes.Drop(ctx, sha256) })
 }
 
 const (
