@@ -347,12 +347,23 @@ func (s *sendfile) ReadFrom(r io.Reader) (int64, error) {
 	if !s.Committed {
 		s.WriteHeader(http.StatusOK)
 	}
-	n, err := s.ResponseWriter.(io.ReaderFrom).ReadFrom(r)
+	n, err := sendTo(s.ResponseWriter, r)
 	s.Size += n
 	if err != nil {
 		s.err = err
 	}
 	return n, err
+}
+
+func sendTo(w http.ResponseWriter, r io.Reader) (n int64, err error) {
+	if limited, ok := r.(*io.LimitedReader); ok {
+		if sends, ok := limited.R.(Sender); ok {
+			n, err = sends.SendTo(w, limited.N)
+			limited.N -= n
+			return n, err
+		}
+	}
+	return w.(io.ReaderFrom).ReadFrom(r)
 }
 
 // Reads are routes that only read, for GET and HEAD, by their paths.

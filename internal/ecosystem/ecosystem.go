@@ -398,6 +398,12 @@ type SeekableFile interface {
 // InMemory is a SeekableFile whose bytes are held: they are not to be changed.
 type InMemory interface{ Content() []byte }
 
+// Sender is a SeekableFile that knows a quicker way of sending its next n bytes than to be
+// read.
+type Sender interface {
+	SendTo(w io.Writer, n int64) (int64, error)
+}
+
 // Plugin is a package that extends a build tool.
 type Plugin struct{ Name, Prefix, Title string }
 

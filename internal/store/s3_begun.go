@@ -131,14 +131,14 @@ func (s *S3) continued(ctx context.Context, name string, b *begunState, u *uploa
 	if of != nil {
 		b.Pieces, b.Size = append(b.Pieces, of.Pieces...), b.Size+of.Size
 	}
+	if err := b.know(known); err != nil {
+		return err
+	}
 	var replaced []piece
 	if len(b.Pieces) > maxPieces {
 		if replaced, err = s.join(ctx, b); err != nil {
 			return err
 		}
-	}
-	if err := b.know(known); err != nil {
-		return err
 	}
 	if err := s.putJSON(ctx, begunName(name), b); err != nil {
 		return err

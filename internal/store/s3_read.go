@@ -5,6 +5,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"io"
 	"path"
 	"strconv"
@@ -108,7 +110,7 @@ func (s *S3) openThere(ctx context.Context, digest [32]byte, size int64) (Reader
 	if err != nil {
 		return nil, err
 	}
-	if s.cache != nil && s.cache.takes(size) {
+	if s.cache != nil && (size <= verifiedFirst || s.cache.again(digest)) && s.cache.takes(size) {
 		return s.cache.fetch(ctx, digest, size, func(ctx context.Context) *objectReader { return s.read(ctx, *of) })
 	}
 	r := s.read(ctx, *of)
@@ -119,7 +121,8 @@ func (s *S3) openThere(ctx context.Context, digest [32]byte, size int64) (Reader
 }
 
 // objectReader reads a file out of its objects: one after the other as a stream, and
-// anywhere by windows. It may be used by several at once.
+// anywhere by windows. It may be used by several at once. Whoever reads all of it as a stream
+// is given the end only if it is what was stored.
 type objectReader struct {
 	s   *S3
 	ctx context.Context
@@ -131,15 +134,18 @@ type objectReader struct {
 	streamAt int64
 	window   []byte // what was read last by ReadAt
 	windowAt int64
-	next     int // how large the next window is
-	crc      string
+	next     int    // how large the next window is
+	crc      string // what its only object says of itself
+	sum      hash.Hash32
+	summed   int64 // so many of its bytes, from the beginning, are in sum
+	wrong    error // the sum is another
 }
 
 // The first window, and the largest, which is for whoever reads on and on.
 const leastWindow, mostWindow = 64 << 10, 1 << 20
 
 func (s *S3) read(ctx context.Context, of pieces) *objectReader {
-	return &objectReader{s: s, ctx: ctx, of: of, next: leastWindow}
+	return &objectReader{s: s, ctx: ctx, of: of, next: leastWindow, sum: crc32.New(castagnoli)}
 }
 
 // begin makes sure that the bytes are there, and that there are as many as there should be.
@@ -186,6 +192,9 @@ func (r *objectReader) stop() {
 func (r *objectReader) Read(p []byte) (n int, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.wrong != nil {
+		return 0, r.wrong
+	}
 	if r.pos >= r.of.Size {
 		return 0, io.EOF
 	}
@@ -196,10 +205,20 @@ func (r *objectReader) Read(p []byte) (n int, err error) {
 			}
 		}
 		n, err = r.stream.Read(p)
+		if r.summed == r.pos {
+			r.sum.Write(p[:n])
+			r.summed += int64(n)
+		}
 		r.pos += int64(n)
 		r.streamAt = r.pos
 		if err != nil {
 			r.stop()
+		}
+		if n > 0 && r.summed == r.pos && r.pos == r.of.Size {
+			r.wrong = r.compare()
+		}
+		if r.wrong != nil {
+			return 0, r.wrong
 		}
 		if n > 0 {
 			return n, nil
@@ -209,6 +228,25 @@ func (r *objectReader) Read(p []byte) (n int, err error) {
 		}
 	}
 	return 0, fmt.Errorf("%w: it broke off at %d of %d bytes: %w", ErrAway, r.pos, r.of.Size, plain(err))
+}
+
+// compare tells whether what was read is what was stored.
+func (r *objectReader) compare() error {
+	want := fmt.Sprintf("%08x", r.of.CRC32C)
+	if strings.HasPrefix(r.of.Pieces[0].Name, "bytes/") {
+		want = r.crc
+	}
+	if got := fmt.Sprintf("%08x", r.sum.Sum32()); got != want {
+		return fmt.Errorf("%w: other bytes arrived than were stored: their CRC-32C is %s, not %s", ErrDamaged, got, want)
+	}
+	return nil
+}
+
+// SendTo sends the next bytes to a connection.
+func (r *objectReader) SendTo(w io.Writer, n int64) (int64, error) {
+	buf := chunkPool.Get().(*[chunkSize]byte)
+	defer chunkPool.Put(buf)
+	return io.CopyBuffer(struct{ io.Writer }{w}, io.LimitReader(r, n), buf[:])
 }
 
 // ReadAt implements io.ReaderAt.
