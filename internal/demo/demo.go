@@ -101,7 +101,21 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.abroad(ctx, as(User)); err != nil {
 		return err
 	}
-	return archive(ctx, as(User), s.Settings.Folder)
+	if err := archive(ctx, as(User), s.Settings.Folder); err != nil {
+		return err
+	}
+	return bound(ctx, as(User))
+}
+
+// bound gives quotas: one that is kept, and one that is not quite.
+func bound(ctx context.Context, c *client.Client) error {
+	const mib = 1 << 20
+	for of, bounds := range map[string][2]int64{"snapshots": {10 * mib, 50 * mib}, "releases": {0, 64 * mib}} {
+		if _, err := c.SetQuota(ctx, of, api.QuotaChange{Soft: &bounds[0], Hard: &bounds[1]}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // archive adds a second store, beside the first, and moves a repository there.

@@ -17,6 +17,7 @@ const (
 	OfPin        ChangeKind = "pin"
 	OfStore      ChangeKind = "store"
 	OfNode       ChangeKind = "node"
+	OfQuota      ChangeKind = "quota"
 )
 
 // Change tells every node what is not as it was.

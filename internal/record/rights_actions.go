@@ -95,6 +95,11 @@ const (
 	EventMoveDone      Action = "moved to store"
 	EventBytesVerified Action = "bytes verified"
 
+	// Quotas.
+	EventQuotaSet     Action = "quota set"
+	EventQuotaRemoved Action = "quota removed"
+	EventQuotaReached Action = "quota reached"
+
 	// Nodes.
 	EventNodeDrained Action = "node drained"
 	EventNodeResumed Action = "node resumed"

@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/service/pointing"
 	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/quotas"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/retention"
@@ -48,6 +49,7 @@ type Service struct {
 	Directory    *directory.Directory
 	Schedule     *schedule.Schedule
 	Store        *store.Store
+	Quotas       *quotas.Quotas
 	Holdings     *holdings.Holdings
 	Keys         *keys.Keys
 	Builds       *builds.Builds
@@ -80,6 +82,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Nodes = nodes.New(a, s.Directory)
 	s.Schedule = schedule.New(a)
 	s.Store = store.New(a, safe, s.Directory, folder)
+	s.Quotas = quotas.New(a, s.Directory, s.Store)
 	s.Holdings = holdings.New(a)
 	s.Keys = keys.New(a, safe, s.Directory)
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
@@ -89,17 +92,17 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
-	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing)
+	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
 	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
-	s.Status = status.New(a, s.Store, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors, s.Publishing,
-		s.Promotion, s.Retention)
+	s.Status = status.New(a, s.Store, s.Quotas, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors,
+		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
-	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Keys, s.Builds, s.Rights,
-		s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
+	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
+		s.Rights, s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Status}
 	a.Add(rooms...)
 

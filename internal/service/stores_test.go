@@ -474,8 +474,10 @@ func TestStoreAway(t *testing.T) {
 	if err := errors.Join(n.publish(t, r, "1.0", large), n.publish(t, r, "2.0", "never read")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.content(t, r, "1.0"); err != nil {
-		t.Fatal(err)
+	for range 2 { // what is read again has a copy here
+		if _, err := n.content(t, r, "1.0"); err != nil {
+			t.Fatal(err)
+		}
 	}
 	server.Kill()
 	if got, err := n.content(t, r, "1.0"); err != nil || got != jar(t, large) {

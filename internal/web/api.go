@@ -91,6 +91,7 @@ func (w *Server) addAPI() {
 	w.addKeys()
 	w.addStores()
 	w.addNodes()
+	w.addQuotas()
 	w.addDestinations()
 	w.addRetention()
 	w.addMakeup()

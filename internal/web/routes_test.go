@@ -171,6 +171,8 @@ func TestRoutes(t *testing.T) {
 			switch {
 			case part == ":repository", part == ":name" && about:
 				parts[i] = repository
+			case part == ":about": // a repository would be asked for as such
+				parts[i] = "team:999999"
 			case strings.HasPrefix(part, ":"):
 				parts[i] = "999999"
 			case part == "*":

@@ -22,6 +22,7 @@ export const kinds = [
   "pin",
   "store",
   "node",
+  "quota",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

@@ -10,6 +10,7 @@ import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle } from "../ui/parts";
 import { SweepMark } from "./plan";
 import { OneOf } from "../pointing/point";
+import { Quotas } from "../quotas/quotas";
 import { Downloads, fromDay } from "../use/use";
 import { type Column, Table } from "../ui/table";
 
@@ -282,6 +283,7 @@ function SpaceView() {
           >
             <Growth days={s.days} />
           </Panel>
+          <Quotas admin={(s.files ?? 0) > 0} />
           <Panel title="Where it goes">
             <Table
               name="Space"

@@ -71,10 +71,22 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	if err != nil {
 		return err
 	}
+	carried := int64(0) // what was made anew has its room already
+	for _, v := range placed {
+		for _, f := range v.Files {
+			carried += f.Digests.Size
+		}
+	}
 	files := make([]*bytestore.Staged, len(work.staged))
 	for i, st := range work.staged {
 		files[i] = st.File
+		carried -= st.Size()
 	}
+	done, err := s.store.Room(ctx, c.to, carried)
+	if err != nil {
+		return err
+	}
+	defer done()
 	return s.store.Recorded(ctx, files, func(tx *record.Tx) error {
 		return s.place(ctx, tx, caller, p, c, placed, labels)
 	})

@@ -390,5 +390,7 @@ func (s *Retention) Chores() []act.Chore {
 	return []act.Chore{
 		{Every: time.Second, What: "sweeping", Do: s.tendSweeps},
 		{Every: time.Minute, What: "ending runs that nobody works on", Do: s.endLostRuns},
+		{Every: time.Minute, What: "making room in mirrors", Do: s.makeRoom},
+		{Every: time.Second, What: "making room in a full mirror", Do: s.makeRoomNow},
 	}
 }

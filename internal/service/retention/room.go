@@ -3,9 +3,12 @@
 package retention
 
 import (
+	"sync/atomic"
+
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/quotas"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
 )
@@ -18,6 +21,8 @@ type Retention struct {
 	schedule   *schedule.Schedule
 	store      *store.Store
 	publishing *publishing.Publishing
+	quotas     *quotas.Quotas
+	cramped    atomic.Bool // a mirror refused something for lack of room
 }
 
 // New makes the room.
@@ -27,8 +32,11 @@ func New(
 	schedule *schedule.Schedule,
 	store *store.Store,
 	publishing *publishing.Publishing,
+	quotas *quotas.Quotas,
 ) *Retention {
-	return &Retention{
-		Act: a, directory: directory, schedule: schedule, store: store, publishing: publishing,
+	s := &Retention{
+		Act: a, directory: directory, schedule: schedule, store: store, publishing: publishing, quotas: quotas,
 	}
+	quotas.OnFull(s.sweepable, func() { s.cramped.Store(true) })
+	return s
 }

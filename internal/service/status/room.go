@@ -7,6 +7,7 @@ import (
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/quotas"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
@@ -18,6 +19,7 @@ import (
 type Status struct {
 	*act.Act
 	store        *store.Store
+	quotas       *quotas.Quotas
 	verifying    *verifying.Verifying
 	directory    *directory.Directory
 	rights       *rights.Rights
@@ -32,6 +34,7 @@ type Status struct {
 func New(
 	a *act.Act,
 	store *store.Store,
+	quotas *quotas.Quotas,
 	verifying *verifying.Verifying,
 	directory *directory.Directory,
 	rights *rights.Rights,
@@ -42,8 +45,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, verifying: verifying, directory: directory, rights: rights, repositories: repositories,
-		mirrors:    mirrors,
-		publishing: publishing, promotion: promotion, retention: retention,
+		Act: a, store: store, quotas: quotas, verifying: verifying, directory: directory, rights: rights,
+		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

@@ -3,12 +3,14 @@
 package store
 
 import (
+	"context"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/secret"
@@ -29,7 +31,15 @@ type Store struct {
 	limit    *rate.Limiter                    // of what nobody waits for; nil is none
 	lookedAt time.Time                        // for stores that are away, by the one chore that does
 	unasked  unasked
+	fits     Fits
 }
+
+// Fits lets in so many bytes for a repository and a store, or says why not. Whoever brings
+// them calls done when they are recorded, or will not come.
+type Fits func(ctx context.Context, r catalog.Repository, store int16, bytes int64) (done func(), err error)
+
+// Ask has somebody asked about everything that is to be stored. Call it before anything is.
+func (s *Store) Ask(fits Fits) { s.fits = fits }
 
 // New makes the room. folder is the store in the data folder of this process.
 func New(a *act.Act, safe secret.Safe, directory *directory.Directory, folder bytestore.Store) *Store {
