@@ -56,6 +56,7 @@ var rooms = map[string][]string{
 	"status": {"act", "directory", "mirrors", "promotion", "publishing", "quotas", "repositories", "retention", "rights",
 		"store", "verifying"},
 	"verifying": {"act", "directory", "mirrors", "store"},
+	"backups":   {"act", "directory", "secret", "store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may
@@ -77,7 +78,8 @@ var folders = map[string][]string{
 	"search":       {"makeup", "pointing", "retention", "use"},
 	"nodes":        {},
 	"status":       {"nodes"},
-	"store":        {},
+	"backups":      {},
+	"store":        {"backups"},
 	"use":          {},
 	"api":          {},
 	"ui":           {},

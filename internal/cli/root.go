@@ -275,7 +275,7 @@ func newRoot() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("run", serveCommand(), demoCommand())
+	add("run", serveCommand(), demoCommand(), restoreCommand())
 	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), compareCommand(s),
 		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
@@ -283,8 +283,8 @@ func newRoot() *cobra.Command {
 	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),
 		storeCommand(s), quotaCommand(s), nodeCommand(s),
 		policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s),
-		teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), statusCommand(s),
-		loginCommand(s), logoutCommand(s), whoamiCommand(s))
+		teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), backupCommand(s),
+		statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
 	root.AddCommand(openapiCommand(), manualCommand(root))
 	addCompletions(s, root)
 	addExamples(root)

@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"reflect"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -56,6 +57,10 @@ type serveSettings struct {
 	Cache          string        `koanf:"cache"`
 	BackgroundRate string        `koanf:"background-rate"`
 	VerifyEvery    string        `koanf:"verify-every"`
+	BackupTo       string        `koanf:"backup-to"`
+	BackupEvery    string        `koanf:"backup-every"`
+	BackupKeep     int           `koanf:"backup-keep"`
+	BackupSecret   string        `koanf:"backup-passphrase-file"`
 	AdoptStore     bool          `koanf:"adopt-store"`
 	LoseSecrets    bool          `koanf:"lose-secrets"`
 	Proxies        []string      `koanf:"trusted-proxies"`
@@ -85,6 +90,12 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 	f.String("background-rate", "100MiB",
 		"how much a second is read for what nobody waits for, such as moving bytes to another store; 0 is no limit")
 	f.String("verify-every", "30d", "how often all that is stored is read, compared and mended by itself; 0 is never")
+	f.String("backup-to", "",
+		"where backups are made by themselves: the whole path of a folder, or s3+https://HOST/BUCKET/PREFIX?region=REGION")
+	f.String("backup-every", "1d", "how often, where --backup-to is given")
+	f.Int("backup-keep", 14, "how many backups are kept; 0 is all")
+	f.String("backup-passphrase-file", "",
+		"a file with a passphrase that the server's key is sealed with into each backup; without it the key is not in it")
 	f.Bool("adopt-store", false,
 		"use a store although it is not the one of the database; for when that one was lost")
 	f.Bool("lose-secrets", false,
@@ -334,6 +345,20 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 	if err != nil {
 		return of, usageError{fmt.Errorf("--verify-every cannot be %q; write it like 30d", s.VerifyEvery)}
 	}
+	backupEvery, err := parseDuration(cmp.Or(s.BackupEvery, "1d"))
+	if err != nil || backupEvery < time.Minute {
+		return of, usageError{fmt.Errorf("--backup-every cannot be %q; write it like 1d or 6h", s.BackupEvery)}
+	}
+	passphrase := ""
+	if s.BackupSecret != "" {
+		raw, err := os.ReadFile(s.BackupSecret)
+		if err != nil {
+			return of, fault.New(fault.Invalid, "no-passphrase", "--backup-passphrase-file cannot be read: %v", pathless(err))
+		}
+		if passphrase = strings.TrimRight(string(raw), "\r\n"); len(passphrase) < leastPassphrase {
+			return of, usageError{fmt.Errorf("the passphrase of backups must have at least %d characters", leastPassphrase)}
+		}
+	}
 	memory := defaultMemory(machineMemory())
 	if s.Memory != "" {
 		var ok bool
@@ -349,7 +374,9 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 	of = act.Settings{QuietPeriod: s.QuietPeriod, SecretKey: key, Version: Version, LongestToken: longest,
 		AdoptStore: s.AdoptStore, LoseSecrets: s.LoseSecrets, Folder: s.Data, Reserve: reserve,
 		FirstStore: s.Store, VerifyEvery: verify,
-		NodeName: cmp.Or(s.NodeName, machine), NodeAddress: nodeAddress(at, machine), Memory: limitMemory(memory)}
+		BackupTo: s.BackupTo, BackupEvery: backupEvery, BackupKeep: s.BackupKeep, BackupPassphrase: passphrase,
+		Described: s.described(),
+		NodeName:  cmp.Or(s.NodeName, machine), NodeAddress: nodeAddress(at, machine), Memory: limitMemory(memory)}
 	for _, size := range []struct {
 		flag, text, like string
 		least            int64
@@ -363,6 +390,27 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 		}
 	}
 	return of, nil
+}
+
+// leastPassphrase is how long a passphrase is at least.
+const leastPassphrase = 12
+
+// described are the settings as a YAML file has them, for a backup: without the address of
+// the database, which may have a password in it.
+func (s serveSettings) described() string {
+	s.Database = ""
+	all := map[string]any{}
+	is := reflect.ValueOf(s)
+	for i := range is.NumField() {
+		if name := is.Type().Field(i).Tag.Get("koanf"); !is.Field(i).IsZero() {
+			all[name] = is.Field(i).Interface()
+		}
+	}
+	raw, err := yaml.Marshal(all)
+	if err != nil {
+		return ""
+	}
+	return string(raw)
 }
 
 // nodeAddress is where a node answers itself: by the name of the machine, if it does so

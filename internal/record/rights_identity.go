@@ -2,8 +2,10 @@ package record
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
+	"strings"
 )
 
 // Identity is something that the records note of what they belong together with;
@@ -14,6 +16,15 @@ func (db *DB) Identity(ctx context.Context, what string) (value string, err erro
 		err = nil
 	}
 	return value, err
+}
+
+// HouseName is what this Crelvo calls itself towards others, wherever its records are.
+func (db *DB) HouseName(ctx context.Context) (name string, err error) {
+	if _, err := db.ExecContext(ctx, `insert into identity (what, value) values ('house', $1) on conflict (what) do nothing`,
+		strings.ToLower(rand.Text())); err != nil {
+		return "", err
+	}
+	return db.Identity(ctx, "house")
 }
 
 // SetIdentity notes it.

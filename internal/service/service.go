@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/ecosystem/kinds"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/backups"
 	"crelvo/internal/service/builds"
 	"crelvo/internal/service/counting"
 	"crelvo/internal/service/directory"
@@ -66,6 +67,7 @@ type Service struct {
 	Pointing     *pointing.Pointing
 	Nodes        *nodes.Nodes
 	Verifying    *verifying.Verifying
+	Backups      *backups.Backups
 	Status       *status.Status
 
 	desk desk
@@ -98,12 +100,13 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
+	s.Backups = backups.New(a, s.Directory, s.Store)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Verifying, s.Status}
+		s.Pointing, s.Verifying, s.Backups, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

@@ -27,6 +27,7 @@ const writebackEvery = 8 << 20
 //	                 by Keep, so that what a crash leaves here tells which
 //	                 files of bytes/ may have no record
 //	begun/           what arrives in pieces, and may be gone on with
+//	documents/       small documents, by their names
 //	identity         the name that the store was given
 //
 // Several processes may use one folder, on a file system that they share and that has locks

@@ -63,6 +63,7 @@ type S3Options struct {
 //	bytes/ab/abcd….at   of a larger file: which objects it consists of
 //	large/…             those objects
 //	begun/…             what arrived so far of a file that comes in pieces
+//	documents/…         small documents, by their names
 //	identity            the name that the store was given
 //
 // A large file is sent on while its digests are still being computed, so that its objects
@@ -330,24 +331,27 @@ func (s *S3) putJSON(ctx context.Context, name string, value any) error {
 const maxJSON = 4 << 20
 
 func (s *S3) getJSON(ctx context.Context, name string, value any) error {
-	return s.ask(ctx, answersWithin, func(ctx context.Context) error {
+	raw, err := s.getWhole(ctx, name)
+	if err == nil && json.Unmarshal(raw, value) != nil {
+		err = fmt.Errorf("%w: %s is not what was stored", ErrDamaged, name)
+	}
+	return err
+}
+
+func (s *S3) getWhole(ctx context.Context, name string) (raw []byte, err error) {
+	err = s.ask(ctx, answersWithin, func(ctx context.Context) error {
 		body, info, _, err := s.core.GetObject(ctx, s.bucket, s.object(name), minio.GetObjectOptions{})
 		if err != nil {
 			return err
 		}
 		defer body.Close()
-		raw, err := io.ReadAll(io.LimitReader(body, maxJSON))
+		raw, err = io.ReadAll(io.LimitReader(body, maxJSON))
 		if err == nil && int64(len(raw)) != info.Size {
 			err = io.ErrUnexpectedEOF
 		}
-		if err != nil {
-			return err
-		}
-		if err := json.Unmarshal(raw, value); err != nil {
-			return fmt.Errorf("%w: %s is not what was stored", ErrDamaged, name)
-		}
-		return nil
+		return err
 	})
+	return raw, err
 }
 
 func (s *S3) remove(ctx context.Context, name string) error {

@@ -86,6 +86,12 @@ type Store interface {
 	// the note of one of them, once it was looked after.
 	Leftovers(ctx context.Context) ([]Leftover, error)
 	Forget(l Leftover) error
+	// Document gives a small document that the store was given under a name, such as what a
+	// backup consists of; or ErrMissing. Documents lists their names, in order.
+	Document(ctx context.Context, name string) ([]byte, error)
+	Documents(ctx context.Context) ([]string, error)
+	SetDocument(ctx context.Context, name string, content []byte) error
+	DropDocument(ctx context.Context, name string) error
 	// Close ends the use of the store by this process.
 	Close() error
 }

@@ -92,6 +92,7 @@ func (w *Server) addAPI() {
 	w.addStores()
 	w.addNodes()
 	w.addQuotas()
+	w.addBackups()
 	w.addDestinations()
 	w.addRetention()
 	w.addMakeup()

@@ -101,6 +101,21 @@ func (f *front) look(nodes []*house.House) {
 	f.ready = ready
 }
 
+// setCredentials gives services that are started from now on the key of the object stores of
+// tests.
+func setCredentials(t *testing.T) {
+	t.Helper()
+	for _, e := range storetest.Environment() {
+		name, value, _ := strings.Cut(e, "=")
+		if os.Getenv(name) == value {
+			continue
+		}
+		if err := os.Setenv(name, value); err != nil { // the same for all tests
+			t.Fatal(err)
+		}
+	}
+}
+
 func newFleet(t *testing.T, count int) *fleet {
 	t.Helper()
 	dir, err := house.TempDir()
@@ -120,12 +135,7 @@ func newFleet(t *testing.T, count int) *fleet {
 	f := &fleet{objects: storetest.Start(t), door: &front{}}
 	f.door.Server = httptest.NewServer(f.door)
 	t.Cleanup(f.door.Close)
-	for _, e := range storetest.Environment() {
-		name, value, _ := strings.Cut(e, "=")
-		if os.Getenv(name) != value {
-			os.Setenv(name, value) // the same for all tests
-		}
-	}
+	setCredentials(t)
 	var key [32]byte
 	rand.Read(key[:])
 	if err := os.WriteFile(dir+"/key", []byte(hex.EncodeToString(key[:])), 0o600); err != nil {

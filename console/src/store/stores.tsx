@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
+import { Backups } from "../backups/backups";
 import { storeCalls, storeQueries } from "./calls";
 import { Confirm } from "../ui/dialog";
 import { bytes, count } from "../ui/format";
@@ -24,6 +25,7 @@ export default function StoresPage() {
         <Stores />
         <Moves />
         <Verified />
+        <Backups />
       </div>
     </>
   );

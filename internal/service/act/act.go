@@ -71,6 +71,14 @@ type Settings struct {
 	Rate int64
 	// VerifyEvery is how often all that is stored is read and compared by itself; 0 is never.
 	VerifyEvery time.Duration
+	// BackupTo is where a backup goes by itself, every BackupEvery, of which the last
+	// BackupKeep are kept; 0 is all. The key of the server is in it if there is a passphrase.
+	BackupTo         string
+	BackupEvery      time.Duration
+	BackupKeep       int
+	BackupPassphrase string
+	// Described are the settings of the program, for a backup, without secrets.
+	Described string
 	// Reserve is how many bytes of a disk files leave free.
 	Reserve int64
 	// FirstStore is where bytes are kept, if nothing was kept yet: an address as people write

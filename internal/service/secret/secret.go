@@ -23,6 +23,7 @@ const (
 	SigningKey  Use = "crelvo: a key that signs releases"
 	Pass        Use = "crelvo: a pass of a package client"
 	ObjectStore Use = "crelvo: how a store signs in to its object store"
+	Backup      Use = "crelvo: the key of a server in a backup"
 )
 
 // ErrOtherKey is returned for what was sealed with another key, for another use, or is

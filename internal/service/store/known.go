@@ -118,14 +118,47 @@ func (s *Store) make(row record.Store) (bytestore.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	made, err := bytestore.OpenS3(bytestore.S3Options{Endpoint: is.Endpoint, Bucket: is.Bucket, Prefix: is.Prefix,
-		Region: is.Region, Addressing: is.Addressing, Encryption: is.Encryption, Credentials: with,
-		Local: filepath.Join(s.Settings.Folder, "stores", fmt.Sprint(row.ID)),
-		Cache: s.Settings.Cache, Reserve: s.Settings.Reserve})
+	made, err := bucketOf(is, with, bytestore.S3Options{Cache: s.Settings.Cache, Reserve: s.Settings.Reserve,
+		Local: filepath.Join(s.Settings.Folder, "stores", fmt.Sprint(row.ID))})
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "bad-store", "the store %s cannot be used: %v", row.Name, err)
 	}
 	return made, nil
+}
+
+func bucketOf(is record.StoreSettings, with *credentials.Credentials, o bytestore.S3Options) (bytestore.Store, error) {
+	o.Endpoint, o.Bucket, o.Prefix, o.Region = is.Endpoint, is.Bucket, is.Prefix, is.Region
+	o.Addressing, o.Encryption, o.Credentials = is.Addressing, is.Encryption, with
+	made, err := bytestore.OpenS3(o)
+	if err != nil {
+		return nil, err // not a nil pointer in an interface
+	}
+	return made, nil
+}
+
+// OpenAt opens a store that is on no record by its address, as people write it. local is a
+// folder for parts on their way.
+func OpenAt(address, local string) (record.Store, bytestore.Store, error) {
+	row, err := addressed(address)
+	if err != nil {
+		return row, nil, err
+	}
+	if row.Kind == record.FolderStore {
+		f, err := bytestore.OpenFolder(row.Settings.Folder)
+		if err != nil {
+			return row, nil, fault.New(fault.Invalid, "bad-store", "the folder %s cannot be used: %v", address, err)
+		}
+		return row, f, nil
+	}
+	with := credentials.NewEnvAWS()
+	if row.Settings.Credentials == machineCredentials {
+		with = credentials.NewIAM("")
+	}
+	made, err := bucketOf(row.Settings, with, bytestore.S3Options{Local: local})
+	if err != nil {
+		err = fault.New(fault.Invalid, "bad-store", "%s cannot be used: %v", address, err)
+	}
+	return row, made, err
 }
 
 // The ways in which an object store's key is known.

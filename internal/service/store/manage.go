@@ -462,7 +462,7 @@ func (s *Store) LoadFirst(ctx context.Context) error {
 			return err
 		}
 		if len(rows) == 1 && rows[0].Identity == "" {
-			first, err := firstStore(s.Settings.FirstStore)
+			first, err := addressed(s.Settings.FirstStore)
 			if err != nil {
 				return err
 			}
@@ -479,22 +479,25 @@ func (s *Store) LoadFirst(ctx context.Context) error {
 	return s.Load(ctx)
 }
 
-// firstStore reads where bytes are to be kept: the path of a folder, or
+// addressed reads where bytes are to be kept: the path of a folder, or
 // s3+https://HOST/BUCKET/PREFIX, with region and addressing behind a question mark.
-func firstStore(address string) (record.Store, error) {
+func addressed(address string) (record.Store, error) {
 	row := record.Store{Kind: record.FolderStore, Settings: record.StoreSettings{Folder: address}}
 	endpoint, s3 := strings.CutPrefix(address, "s3+")
 	if !s3 {
 		if !filepath.IsAbs(address) {
-			return row, badFirst(address)
+			return row, badAddress(address)
 		}
 		return row, nil
 	}
 	u, err := url.Parse(endpoint)
 	if err != nil || u.User != nil {
-		return row, badFirst(address)
+		return row, badAddress(address)
 	}
 	bucket, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
+	if prefix != "" {
+		prefix += "/"
+	}
 	row.Kind = record.S3Store
 	row.Settings = record.StoreSettings{Endpoint: u.Scheme + "://" + u.Host, Bucket: bucket, Prefix: prefix,
 		Region: u.Query().Get("region"), Addressing: u.Query().Get("addressing"),
@@ -505,7 +508,7 @@ func firstStore(address string) (record.Store, error) {
 	return row, nil
 }
 
-func badFirst(address string) error {
+func badAddress(address string) error {
 	return fault.New(fault.Invalid, "bad-store", "%q does not say where bytes are to be kept", address).
 		WithHint("Write the whole path of a folder, or s3+https://s3.skerry.example/BUCKET/PREFIX?region=REGION; the key " +
 			"is taken from AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or with credentials=machine from the machine.")

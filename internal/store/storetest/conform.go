@@ -17,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -79,7 +80,7 @@ func Conform(t *testing.T, open func(t *testing.T) store.Store, left func() int)
 	t.Helper()
 	for name, check := range map[string]func(*testing.T, store.Store){
 		"sizes": checkSizes, "cut": checkCut, "openly": checkOpenly, "begun": checkBegun, "drop": checkDrop,
-		"identity": checkIdentity, "again": checkAgain,
+		"identity": checkIdentity, "again": checkAgain, "documents": checkDocuments,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -393,6 +394,38 @@ func checkDrop(t *testing.T, s store.Store) {
 		if has, err := s.Has(t.Context(), staged.Digests.SHA256); err != nil || has {
 			t.Errorf("has dropped bytes: %v, %v", has, err)
 		}
+	}
+}
+
+// checkDocuments: documents are replaced whole, listed and dropped, and are no files.
+func checkDocuments(t *testing.T, s store.Store) {
+	ctx := t.Context()
+	if _, err := s.Document(ctx, "backup-1"); !errors.Is(err, store.ErrMissing) {
+		t.Errorf("one that is not there: %v", err)
+	}
+	long := Random(100_000)
+	for _, content := range [][]byte{[]byte("one"), long} {
+		if err := errors.Join(s.SetDocument(ctx, "backup-1", content), s.SetDocument(ctx, "backup-2", nil)); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := s.Document(ctx, "backup-1"); err != nil || !bytes.Equal(got, content) {
+			t.Errorf("%d bytes, %v", len(got), err)
+		}
+	}
+	if names, err := s.Documents(ctx); err != nil || strings.Join(names, " ") != "backup-1 backup-2" {
+		t.Errorf("%v, %v", names, err)
+	}
+	for _, name := range []string{"", "../x", "A", "a/b"} {
+		if err := s.SetDocument(ctx, name, nil); err == nil {
+			t.Errorf("%q is taken as a name", name)
+		}
+	}
+	if err := errors.Join(s.DropDocument(ctx, "backup-1"), s.DropDocument(ctx, "backup-2"),
+		s.DropDocument(ctx, "backup-2")); err != nil {
+		t.Error(err)
+	}
+	if names, err := s.Documents(ctx); err != nil || len(names) != 0 {
+		t.Errorf("left are %v, %v", names, err)
 	}
 }
 
