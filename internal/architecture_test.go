@@ -53,7 +53,7 @@ var rooms = map[string][]string{
 	"makeup":       {"act", "directory", "resolving", "search", "store"},
 	"use":          {"act", "directory", "retention", "search", "store"},
 	"pointing":     {"act", "directory", "rights"},
-	"status": {"act", "directory", "mirrors", "promotion", "publishing", "quotas", "repositories", "retention", "rights",
+	"status": {"act", "backups", "directory", "mirrors", "promotion", "publishing", "quotas", "repositories", "retention", "rights",
 		"store", "verifying"},
 	"verifying": {"act", "directory", "mirrors", "store"},
 	"backups":   {"act", "directory", "secret", "store"},

@@ -3,6 +3,7 @@ package record
 import (
 	"bufio"
 	"context"
+	"database/sql"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -49,6 +50,15 @@ const backupColumns = `id, target, name, by_name, begun_at, ended_at, state, fil
 func (db *DB) Backups(ctx context.Context, limit int) (all []Backup, err error) {
 	err = db.SelectContext(ctx, &all, `select `+backupColumns+` from backup order by id desc limit $1`, limit)
 	return all, err
+}
+
+// LastBackup is the last run that ended well; its ID is 0 if there is none.
+func (db *DB) LastBackup(ctx context.Context) (b Backup, err error) {
+	err = db.GetContext(ctx, &b, `select `+backupColumns+` from backup where state = 'done' order by id desc limit 1`)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return b, err
 }
 
 // BeginBackup begins a run; done is false if one is under way. One whose node has died has

@@ -110,6 +110,9 @@ func New(s *service.Service, settings Settings) *Server {
 		metrics: newMetrics(func() int64 { return s.Remembered.Weight() }), // s may be nil
 		needs:   map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
 		process: strings.ToLower(rand.Text()[:8]) + "-"}
+	if s != nil {
+		w.metrics.registry.MustRegister(&held{service: s})
+	}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
 		IPExtractor: addresses(settings.TrustedProxies)})
@@ -239,6 +242,9 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		if w.log.Enabled(r.Context(), level) {
 			attributes := []any{"id", id, "method", r.Method, "path", hideSecrets(r.URL.Path), "status", status,
 				"bytes", size, "ms", took.Milliseconds(), "from", c.RealIP()}
+			if who, ok := c.Get("who").(string); ok {
+				attributes = append(attributes, "who", who)
+			}
 			if f := (*fault.Error)(nil); errors.As(err, &f) {
 				attributes = append(attributes, "code", f.Code)
 				if f.Cause != nil {
@@ -334,6 +340,9 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 	from := rights.Origin{Address: text.Clean(c.RealIP(), false, text.MaxRemark),
 		UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
+	if err == nil && !caller.Anonymous() {
+		c.Set("who", caller.Name)
+	}
 	if err == nil && !caller.TokenEnds.IsZero() && rights.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
 		w.warn(c.Response().Header(), caller)
 	}

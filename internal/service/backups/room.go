@@ -148,6 +148,24 @@ func (s *Backups) due(ctx context.Context) error {
 	return err
 }
 
+// Concerns tells of backups that should be made by themselves and are not.
+func (s *Backups) Concerns(ctx context.Context) ([]act.Concern, error) {
+	if s.Settings.BackupTo == "" {
+		return nil, nil
+	}
+	last, err := s.DB.LastBackup(ctx)
+	if err != nil || last.ID != 0 && s.Now().Sub(last.BegunAt) < 2*s.Settings.BackupEvery+time.Hour {
+		return nil, err
+	}
+	since := "none was ever made"
+	if last.ID != 0 {
+		since = "the last one is of " + last.BegunAt.UTC().Format(act.TimeForm)
+	}
+	return []act.Concern{{Level: "soon", Page: "/stores",
+		What: fmt.Sprintf("No backup to %s was made for long: %s", s.Settings.BackupTo, since),
+		Do:   "crelvo backup list says why the last ones failed. Mend that, or make one now: crelvo backup."}}, nil
+}
+
 // making is a backup that is being made.
 type making struct {
 	s      *Backups
@@ -391,6 +409,10 @@ func (m *making) miss(sum [32]byte, why error) error {
 
 // thin drops backups beyond those that are to be kept.
 func (m *making) thin(ctx context.Context) error {
+	// Parts of large files whose sending a kill ended.
+	if err := m.t.Tidy(ctx, m.s.Now().Add(-store.StrayFor)); err != nil {
+		return m.t.fault(err)
+	}
 	keep := m.s.Settings.BackupKeep
 	all, err := m.t.Manifests(ctx)
 	if err != nil || keep <= 0 || len(all) <= keep {

@@ -39,8 +39,8 @@ func (v View) reached() string {
 	return ""
 }
 
-// views tells how quotas stand.
-func (s *Quotas) views(ctx context.Context) ([]View, error) {
+// All tells how all quotas stand.
+func (s *Quotas) All(ctx context.Context) ([]View, error) {
 	b, err := s.bounds(ctx)
 	if err != nil {
 		return nil, err
@@ -68,7 +68,7 @@ func (s *Quotas) views(ctx context.Context) ([]View, error) {
 // Quotas lists those that the caller may see: admins of the server all, others those of the
 // repositories that they may read.
 func (s *Quotas) Quotas(ctx context.Context, caller access.Caller) ([]View, error) {
-	all, err := s.views(ctx)
+	all, err := s.All(ctx)
 	if err != nil || s.directory.Allow(caller, access.Manage, act.Everything) == nil {
 		return all, err
 	}
@@ -223,7 +223,7 @@ func (s *Quotas) RemoveQuota(ctx context.Context, caller access.Caller, title st
 
 // look notes which bounds are reached that were not, or are not any more. One node tells it.
 func (s *Quotas) look(ctx context.Context) error {
-	all, err := s.views(ctx)
+	all, err := s.All(ctx)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package status
 
 import (
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/backups"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/promotion"
@@ -20,6 +21,7 @@ type Status struct {
 	*act.Act
 	store        *store.Store
 	quotas       *quotas.Quotas
+	backups      *backups.Backups
 	verifying    *verifying.Verifying
 	directory    *directory.Directory
 	rights       *rights.Rights
@@ -35,6 +37,7 @@ func New(
 	a *act.Act,
 	store *store.Store,
 	quotas *quotas.Quotas,
+	backups *backups.Backups,
 	verifying *verifying.Verifying,
 	directory *directory.Directory,
 	rights *rights.Rights,
@@ -45,7 +48,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, quotas: quotas, verifying: verifying, directory: directory, rights: rights,
+		Act: a, store: store, quotas: quotas, backups: backups, verifying: verifying, directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

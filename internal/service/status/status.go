@@ -38,7 +38,8 @@ func (s *Status) Concerns(ctx context.Context, caller access.Caller) ([]act.Conc
 		return all, nil
 	}
 	all = append(all, s.Worrying()...)
-	for _, find := range []func(context.Context) ([]act.Concern, error){s.storeConcerns, s.endingTokens} {
+	for _, find := range []func(context.Context) ([]act.Concern, error){s.storeConcerns, s.backups.Concerns,
+		s.endingTokens} {
 		found, err := find(ctx)
 		if err != nil {
 			return nil, err
