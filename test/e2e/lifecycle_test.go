@@ -143,18 +143,35 @@ func TestStartRefused(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		conn, err := pgx.Connect(t.Context(), databaseOf(t, h))
-		if err == nil {
-			_, err = conn.Exec(t.Context(), "insert into goose_db_version (version_id, is_applied) values (99999, true)")
+		change := func(statement string, arguments ...any) {
+			t.Helper()
+			conn, err := pgx.Connect(t.Context(), databaseOf(t, h))
+			if err == nil {
+				_, err = conn.Exec(t.Context(), statement, arguments...)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn.Close(t.Context())
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		conn.Close(t.Context())
+		change("insert into goose_db_version (version_id, is_applied) values (99999, true)")
+		// What a schema said of itself is nothing about a later one.
+		change("update identity set value = '99998 works from 1' where what = 'schema'")
 		if err := h.Stop(); err != nil {
 			t.Fatal(err)
 		}
 		says(t, refused(t, nil, "--data", dir+"/newer", "--listen", "127.0.0.1:0"), "newer", "schema 99999", "backup")
+		if h, err = house.Start(dir + "/newer-but-known"); err != nil {
+			t.Fatal(err)
+		}
+		change("insert into goose_db_version (version_id, is_applied) values (99999, true)")
+		change("update identity set value = '99999 works from 1' where what = 'schema'")
+		if err := errors.Join(h.Stop(), h.Restart()); err != nil {
+			t.Fatalf("a schema that says that it works with this program: %v", err)
+		}
+		if err := errors.Join(h.AddRepository(t.Context(), "releases", "releases"), h.Stop()); err != nil {
+			t.Error(err)
+		}
 	})
 }
 
