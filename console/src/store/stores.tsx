@@ -370,7 +370,12 @@ function Progress({ move: m }: { move: Schemas["StoreMove"] }) {
         {m.state}
         {m.leftFiles > 0 && `, ${bytes(m.leftBytes)} left`}
       </span>
-      <progress className="h-1.5 w-40 max-w-full accent-(--deep)" value={part} max={1} aria-label={`Moving ${m.repository}`} />
+      <progress
+        className="h-1.5 w-40 max-w-full accent-(--deep)"
+        value={part}
+        max={1}
+        aria-label={`Moving ${m.repository}`}
+      />
       {m.trouble && <span className="text-bad">Tried again: {m.trouble}</span>}
     </span>
   );
