@@ -157,7 +157,7 @@ func TestBackup(t *testing.T) {
 	if len(objects.Objects(t)) < len(late) {
 		t.Errorf("the bucket has %d objects", len(objects.Objects(t)))
 	}
-	says(t, restore(1, "two"), "another Crelvo") // its own folder is empty, but its database is not
+	says(t, restore(1, "two"), "another Crelvo") // which runs there
 
 	restore(0, "three", "--backup", first)
 	three := serve("three", early)
@@ -202,6 +202,7 @@ func TestBackup(t *testing.T) {
 	says(t, run(0, three, "backup", target, "--wait"), "of it new  1 files")
 	says(t, run(0, nil, "backup", "verify", target), "2 backups")
 	restore(0, "four") // goes on where it ended
+	says(t, restore(1, "four"), "something in it already")
 	if files, err = filepath.Glob(filepath.Join(target, "bytes", "*", "*")); err != nil {
 		t.Fatal(err)
 	}
