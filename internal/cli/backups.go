@@ -112,7 +112,7 @@ func backupList(s *session) *cobra.Command {
 		Args: arguments(cobra.MaximumNArgs(1)),
 		Long: "List the last backups that the server made and how they went, or, without asking a server, those that are at a\n" +
 			"target. " + aboutTargets,
-		Example: "  crelvo backup list\n  crelvo backup list /mnt/backup/crelvo",
+		Example: "  crelvo backup list",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return listTarget(s, cmd, args[0])
