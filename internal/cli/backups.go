@@ -158,9 +158,12 @@ func atTarget(address string, do func(t *backups.Target) error) error {
 
 func listTarget(s *session, cmd *cobra.Command, address string) error {
 	return atTarget(address, func(t *backups.Target) error {
-		all, err := t.Manifests(cmd.Context())
+		all, lost, err := t.Manifests(cmd.Context())
 		if err != nil {
 			return err
+		}
+		for _, name := range lost {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s is not what was written, and cannot be restored.\n", name)
 		}
 		w := cmd.OutOrStdout()
 		return s.show(w, all, func() {
@@ -186,7 +189,7 @@ func backupVerify(s *session) *cobra.Command {
 			"  crelvo backup verify /mnt/backup/crelvo --quick --backup backup-20261129t020000z",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return atTarget(args[0], func(t *backups.Target) error {
-				all, err := t.Manifests(cmd.Context())
+				all, lost, err := t.Manifests(cmd.Context())
 				if err == nil && (name != "" || len(all) == 0) {
 					var one backups.Manifest
 					one, err = t.Manifest(cmd.Context(), name, time.Time{})
@@ -196,6 +199,14 @@ func backupVerify(s *session) *cobra.Command {
 					return err
 				}
 				var wrong []backups.Wrong
+				for _, name := range lost {
+					wrong = append(wrong, backups.Wrong{Backup: name, What: "is not what was written:"})
+					if repair {
+						if err := t.DropDocument(cmd.Context(), name); err != nil {
+							return err
+						}
+					}
+				}
 				files, read, err := t.Verify(cmd.Context(), all, quick, repair,
 					func(w backups.Wrong) { wrong = append(wrong, w) })
 				if err != nil {

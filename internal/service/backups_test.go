@@ -79,12 +79,23 @@ func TestBackupBySchedule(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer at.Close()
-	all, err := at.Manifests(ctx)
+	all, _, err := at.Manifests(ctx)
 	if err != nil || len(all) != 2 || all[0].Name != names[1] || all[1].Name != names[2] {
 		t.Errorf("kept are %+v, %v; want the last of %v", all, err, names)
 	}
 	if concerns, err := n.Backups.Concerns(ctx); err != nil || len(concerns) != 0 {
 		t.Errorf("%+v, %v", concerns, err)
+	}
+
+	// One that cannot be read any more stands in the way of nothing.
+	if err := at.SetDocument(ctx, names[1], []byte("{}")); err != nil {
+		t.Fatal(err)
+	}
+	if m, err := at.Manifest(ctx, "", time.Time{}); err != nil || m.Name != names[2] {
+		t.Errorf("the last one is %s, %v", m.Name, err)
+	}
+	if _, err := at.Manifest(ctx, names[1], time.Time{}); fault.Of(err).Code != "bad-backup" {
+		t.Errorf("the one that is lost: %v", err)
 	}
 
 	if err := n.publish(t, r, "4.0", "4.0"); err != nil {

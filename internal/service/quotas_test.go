@@ -14,6 +14,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/record"
@@ -90,6 +91,26 @@ func TestQuota(t *testing.T) {
 	}
 	if err = publish("4.0"); !strings.Contains(fault.Of(err).Hint, "crelvo sweep run lean") {
 		t.Errorf("%v; %s", err, fault.Of(err).Hint)
+	}
+	// Where somebody may see some packages alone, nobody who is refused is told of others.
+	if err := n.Rights.AddTeam(t.Context(), n.admin, "crew", "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Rights.AddGrant(t.Context(), n.admin, rights.NewGrant{Role: string(access.Publisher), Holder: "team:crew",
+		Repositories: "releases", Packages: "pkg:maven/example.skerry.shop/*"}); err != nil {
+		t.Fatal(err)
+	}
+	if err = publish("4.0"); fault.Of(err).Code != "quota-reached" || strings.Contains(fault.Of(err).Hint, "pkg:") {
+		t.Errorf("%v; %s", err, fault.Of(err).Hint)
+	}
+	pattern, err := purl.ParsePattern("pkg:maven/example.skerry.shop/*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	some := access.Caller{ID: 9, Name: "shop", Grants: []access.Grant{{Role: access.Reader, Repositories: "releases",
+		Packages: pattern}}}
+	if seen, err := n.Quotas.Quotas(t.Context(), some); err != nil || len(seen) != 0 {
+		t.Errorf("who sees some packages alone sees %+v, %v", seen, err)
 	}
 	for range 2 { // once, however often it is looked
 		if err := n.chore(t.Context(), "watching quotas"); err != nil {

@@ -13,6 +13,7 @@ import (
 
 type metrics struct {
 	registry *prometheus.Registry
+	held     *prometheus.Registry
 	known    sync.Map // labels -> *series
 	requests *prometheus.CounterVec
 	seconds  *prometheus.HistogramVec
@@ -22,7 +23,7 @@ type metrics struct {
 
 // newMetrics makes them; remembered is what all caches weigh, in bytes.
 func newMetrics(remembered func() int64) *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(),
+	m := &metrics{registry: prometheus.NewRegistry(), held: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crelvo_requests_total",
 			Help: "Requests answered, by method, route and status."}, []string{"method", "route", "status"}),
 		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "crelvo_request_seconds",
@@ -39,8 +40,13 @@ func newMetrics(remembered func() int64) *metrics {
 	return m
 }
 
-func (m *metrics) handler() http.Handler {
-	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+// handler gives them, those of what is held too if it is wanted.
+func (m *metrics) handler(held bool) http.Handler {
+	all := prometheus.Gatherers{m.registry}
+	if held {
+		all = append(all, m.held)
+	}
+	return promhttp.HandlerFor(all, promhttp.HandlerOpts{})
 }
 
 func (m *metrics) observe(method, route string, status int, took time.Duration, size int64) {

@@ -31,6 +31,7 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service"
+	"crelvo/internal/service/act"
 	"crelvo/internal/service/rights"
 )
 
@@ -111,7 +112,7 @@ func New(s *service.Service, settings Settings) *Server {
 		needs:   map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
 		process: strings.ToLower(rand.Text()[:8]) + "-"}
 	if s != nil {
-		w.metrics.registry.MustRegister(&held{service: s})
+		w.metrics.held.MustRegister(&held{service: s})
 	}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
@@ -119,8 +120,13 @@ func New(s *service.Service, settings Settings) *Server {
 	w.echo.Use(w.observe, middleware.Recover())
 	w.route(http.MethodGet, "/livez", forAnyone, func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
 	w.route(http.MethodGet, "/readyz", forAnyone, w.ready)
-	figures := echo.WrapHandler(w.metrics.handler())
-	w.guarded(http.MethodGet, "/metrics", forSignedIn, func(c *echo.Context, _ access.Caller, _ catalog.Repository) error {
+	figures, more := echo.WrapHandler(w.metrics.handler(false)), echo.WrapHandler(w.metrics.handler(true))
+	w.guarded(http.MethodGet, "/metrics", forSignedIn, func(c *echo.Context, by access.Caller, _ catalog.Repository,
+	) error {
+		// What is held has names of repositories and stores.
+		if s.Directory.Allow(by, access.Manage, act.Everything) == nil {
+			return more(c)
+		}
 		return figures(c)
 	})
 	w.addAPI()

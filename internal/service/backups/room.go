@@ -301,7 +301,10 @@ func (m *making) meet(ctx context.Context, house string) error {
 		return fault.New(fault.Conflict, "target-of-another", "%s belongs to another Crelvo, or is a store", m.t.Address).
 			WithHint("Choose another folder or prefix.")
 	}
-	all, err := m.t.Manifests(ctx)
+	all, lost, err := m.t.Manifests(ctx)
+	if len(lost) > 0 {
+		m.s.Log.Error("backups are not what was written", "target", m.t.Address, "names", lost)
+	}
 	if err != nil || len(all) == 0 {
 		return err
 	}
@@ -342,8 +345,8 @@ func (m *making) copy(ctx context.Context, listed, files *spooled) (err error) {
 		if before.to(sum[:]) {
 			m.files.Add(1)
 			m.bytes.Add(size)
-			if err := files.add(sum[:], size); err != nil {
-				return err
+			if files.add(sum[:], size) != nil {
+				break // order tells it, when nobody copies any more
 			}
 			continue
 		}
@@ -414,7 +417,7 @@ func (m *making) thin(ctx context.Context) error {
 		return m.t.fault(err)
 	}
 	keep := m.s.Settings.BackupKeep
-	all, err := m.t.Manifests(ctx)
+	all, _, err := m.t.Manifests(ctx)
 	if err != nil || keep <= 0 || len(all) <= keep {
 		return err
 	}

@@ -126,24 +126,29 @@ func OpenTarget(address, local string) (*Target, error) {
 	return &Target{Store: opened, Address: address}, nil
 }
 
-// Manifests lists the backups, the oldest first.
-func (t *Target) Manifests(ctx context.Context) (all []Manifest, err error) {
+// Manifests lists the backups, the oldest first, and by their names those of which it cannot
+// be told any more what they consist of: they stand in nobody's way.
+func (t *Target) Manifests(ctx context.Context) (all []Manifest, lost []string, err error) {
 	names, err := t.Documents(ctx)
 	if err != nil {
-		return nil, t.fault(err)
+		return nil, nil, t.fault(err)
 	}
 	for _, name := range names {
 		if !strings.HasPrefix(name, prefix) {
 			continue
 		}
 		m, err := t.manifest(ctx, name)
+		if fault.Is(err, fault.Invalid) {
+			lost = append(lost, name)
+			continue
+		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		all = append(all, m)
 	}
 	slices.SortFunc(all, func(a, b Manifest) int { return a.At.Compare(b.At) })
-	return all, nil
+	return all, lost, nil
 }
 
 func (t *Target) manifest(ctx context.Context, name string) (m Manifest, err error) {
@@ -165,9 +170,12 @@ func (t *Target) manifest(ctx context.Context, name string) (m Manifest, err err
 // Manifest finds a backup by its name, or the last one as of a moment; name "" and a zero
 // moment are the last one.
 func (t *Target) Manifest(ctx context.Context, name string, asOf time.Time) (Manifest, error) {
-	all, err := t.Manifests(ctx)
+	all, lost, err := t.Manifests(ctx)
 	if err != nil {
 		return Manifest{}, err
+	}
+	if slices.Contains(lost, name) {
+		return t.manifest(ctx, name) // which says why not
 	}
 	for _, m := range slices.Backward(all) {
 		if (name == "" || m.Name == name) && (asOf.IsZero() || !m.At.After(asOf)) {

@@ -228,11 +228,12 @@ func (s *Quotas) full(ctx context.Context, r catalog.Repository, b *bound, used,
 	asking, cancel := context.WithTimeout(ctx, hintWithin)
 	defer cancel()
 	var hints []string
-	ids := b.repositories
-	if b.About == record.QuotaOfStore {
-		ids = []int64{r.ID}
+	var most []record.Heavy
+	all, err := s.seenByAll(asking, r)
+	if err == nil && all { // who it is that is told is not known here
+		most, err = s.DB.Heaviest(asking, []int64{r.ID}, 3)
 	}
-	if most, err := s.DB.Heaviest(asking, ids, 3); err == nil && len(most) > 0 {
+	if err == nil && len(most) > 0 {
 		var names []string
 		for _, h := range most {
 			p := purl.PURL{Ecosystem: h.Ecosystem, Namespace: h.Namespace, Name: h.Name}
@@ -252,6 +253,19 @@ func (s *Quotas) full(ctx context.Context, r catalog.Repository, b *bound, used,
 	}
 	return fault.New(fault.Full, "quota-reached", "%s may use %s and uses %s; %s", named(b.Quota), api.Bytes(b.Hard),
 		api.Bytes(used), what).WithHint("%s", strings.Join(hints, " "))
+}
+
+// seenByAll tells whether whoever may do anything in a repository sees all of it: no grant is
+// for some of its packages.
+func (s *Quotas) seenByAll(ctx context.Context, r catalog.Repository) (bool, error) {
+	if r.AnonymousRead {
+		return true, nil
+	}
+	grants, err := s.DB.Grants(ctx)
+	return err == nil && !slices.ContainsFunc(grants, func(g record.StoredGrant) bool {
+		holder := access.Caller{ID: -1, Grants: []access.Grant{g.Grant}}
+		return g.Packages != (purl.Pattern{}) && access.Decide(holder, access.Read, access.Of(r)).Allowed
+	}), err
 }
 
 func (s *Quotas) swept(ctx context.Context, r catalog.Repository) []Sweepable {

@@ -66,17 +66,17 @@ func (s *Quotas) All(ctx context.Context) ([]View, error) {
 }
 
 // Quotas lists those that the caller may see: admins of the server all, others those of the
-// repositories that they may read.
+// repositories of which they may read everything.
 func (s *Quotas) Quotas(ctx context.Context, caller access.Caller) ([]View, error) {
 	all, err := s.All(ctx)
 	if err != nil || s.directory.Allow(caller, access.Manage, act.Everything) == nil {
 		return all, err
 	}
-	readable := map[int64]bool{}
-	for _, r := range s.directory.Readable(caller) {
-		readable[r.ID] = true
-	}
-	return slices.DeleteFunc(all, func(v View) bool { return !readable[v.RepositoryID] }), nil
+	return slices.DeleteFunc(all, func(v View) bool {
+		r, ok := s.directory.RepositoryByID(v.RepositoryID)
+		sight, sees := s.directory.SightOf(caller, r)
+		return !ok || !sees || sight != ""
+	}), nil
 }
 
 // Detail is what a quota is used for.
