@@ -71,6 +71,8 @@ type serveSettings struct {
 	KeyFile        string        `koanf:"key-file"`
 	LogLevel       string        `koanf:"log-level"`
 	LogFormat      string        `koanf:"log-format"`
+	MetricsListen  string        `koanf:"metrics-listen"`
+	TracesTo       string        `koanf:"traces-to"`
 }
 
 func serveFlags(cmd *cobra.Command, data, logLevel string) {
@@ -115,6 +117,10 @@ func serveFlags(cmd *cobra.Command, data, logLevel string) {
 		"the key that encrypts credentials for upstreams; all nodes need the same (default: secret-key in the data folder)")
 	f.String("log-level", logLevel, "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
+	f.String("metrics-listen", "",
+		"another address, such as 127.0.0.1:8701, that answers /metrics to whoever can reach it, without signing in")
+	f.String("traces-to", "",
+		"where to send traces by OpenTelemetry, as OTLP over HTTP, such as http://127.0.0.1:4318; nowhere unless given")
 }
 
 type yamlParser struct{}
@@ -183,21 +189,6 @@ func checkPublicURL(text string) error {
 			text)}
 }
 
-func newLog(w io.Writer, s serveSettings) (*slog.Logger, error) {
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
-		return nil, usageError{fmt.Errorf("--log-level cannot be %q; choose debug, info, warn or error", s.LogLevel)}
-	}
-	options := &slog.HandlerOptions{Level: level}
-	switch s.LogFormat {
-	case "json":
-		return slog.New(slog.NewJSONHandler(w, options)), nil
-	case "text":
-		return slog.New(slog.NewTextHandler(w, options)), nil
-	}
-	return nil, usageError{fmt.Errorf("--log-format cannot be %q; choose text or json", s.LogFormat)}
-}
-
 func serveCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: arguments(cobra.NoArgs),
 		Long: "Run the service. Every flag is also an environment variable (--public-url is CRELVO_PUBLIC_URL)\n" +
@@ -262,9 +253,12 @@ func parseNetworks(texts []string) ([]netip.Prefix, error) {
 type house struct {
 	settings  serveSettings
 	log       *slog.Logger
+	written   *late // the log
+	endTraces func() error
 	lock      *os.File
 	listener  net.Listener
-	encrypted bool // what comes in by the listener
+	encrypted bool         // what comes in by the listener
+	figures   net.Listener // for metrics alone; nil without
 	postgres  *privatepg.Server
 	db        *record.DB
 	folder    *store.Folder
@@ -281,7 +275,7 @@ func openHouse(
 	ctx context.Context, settings serveSettings, logTo io.Writer, now func() time.Time,
 ) (_ *house, err error) {
 	h := &house{settings: settings}
-	if h.log, err = newLog(logTo, settings); err != nil {
+	if h.log, h.written, err = newLog(logTo, settings); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -289,6 +283,9 @@ func openHouse(
 			err = errors.Join(err, h.close())
 		}
 	}()
+	if err = h.startTraces(ctx); err != nil {
+		return nil, err
+	}
 	if h.lock, err = lockFolder(settings.Data); err != nil {
 		return nil, err
 	}
@@ -300,6 +297,11 @@ func openHouse(
 		return nil, err
 	}
 	h.listener, h.encrypted = listener, listener != h.listener
+	if settings.MetricsListen != "" {
+		if h.figures, err = net.Listen("tcp", settings.MetricsListen); err != nil {
+			return nil, web.ListenFault(settings.MetricsListen, err)
+		}
+	}
 	database := settings.Database
 	if database == "" {
 		if h.postgres, err = privatepg.Start(ctx, filepath.Join(settings.Data, "postgres")); err != nil {
@@ -525,6 +527,9 @@ func (h *house) run(ctx context.Context, ready func()) error {
 		defer close(finished)
 		h.service.Run(background)
 	}()
+	if h.figures != nil {
+		go h.serveFigures()
+	}
 	debug.FreeOSMemory() // hashing passwords at the start took some
 	ready()
 	err := h.web.Serve(serving, h.listener, h.settings.Drain)
@@ -539,8 +544,11 @@ func (h *house) run(ctx context.Context, ready func()) error {
 // close stops what was started, in the opposite order.
 func (h *house) close() error {
 	var errs []error
-	if h.listener != nil {
-		if err := h.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
+	for _, l := range []net.Listener{h.listener, h.figures} {
+		if l == nil {
+			continue
+		}
+		if err := l.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
 		}
 	}
@@ -555,6 +563,14 @@ func (h *house) close() error {
 	}
 	if h.lock != nil {
 		errs = append(errs, h.lock.Close())
+	}
+	if h.endTraces != nil {
+		if err := h.endTraces(); err != nil {
+			h.log.Warn("some traces could not be sent", "error", err)
+		}
+	}
+	if h.written != nil {
+		errs = append(errs, h.written.Flush())
 	}
 	return errors.Join(errs...)
 }

@@ -18,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/multitracer"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -26,6 +27,8 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"crelvo/internal/traces"
 )
 
 //go:embed migrations/*.sql
@@ -39,9 +42,10 @@ var ErrNotFound = errors.New("no such record")
 
 // DB is the records. Its methods may be called at the same time.
 type DB struct {
-	pool *pgxpool.Pool
-	stop context.CancelFunc // of what watches it
-	node string             // names this one among the nodes
+	pool   *pgxpool.Pool
+	stop   context.CancelFunc // of what watches it
+	node   string             // names this one among the nodes
+	limits *limits
 
 	// SilentFor is how long nothing may be heard of any node, this one included, until the
 	// connection to listen on is taken for lost.
@@ -77,8 +81,11 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	node := rand.Text()
 	// What is begun by it is known by that.
 	config.ConnConfig.RuntimeParams["crelvo.node"] = node
-	l := &limits{patient: map[*watched]bool{}}
+	l := newLimits()
 	config.ConnConfig.Tracer = l
+	if spans := traces.Statements(); spans != nil {
+		config.ConnConfig.Tracer = multitracer.New(l, spans)
+	}
 	if config.ConnConfig.ConnectTimeout == 0 {
 		config.ConnConfig.ConnectTimeout = acquireLimit
 	}
@@ -90,7 +97,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: node,
+	db := &DB{pool: pool, DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), node: node, limits: l,
 		SilentFor: 15 * time.Second, heard: func(Change) {}, toSeal: make(chan struct{}, 1)}
 	db.reads = reads{db.DB}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/prometheus/client_golang/prometheus"
 )
 
 const (
@@ -56,38 +57,67 @@ func (w *watched) Err() error {
 	return w.err
 }
 
-// limits ends statements that take too long. It is a tracer, since tracers give
-// the context that a statement runs with.
+// limits ends statements that take too long, and measures them all. It is a tracer, since
+// tracers give the context that a statement runs with.
 type limits struct {
 	mu      sync.Mutex
 	patient map[*watched]bool
+	took    *prometheus.HistogramVec
 }
+
+func newLimits() *limits {
+	return &limits{patient: map[*watched]bool{},
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "crelvo_database_statement_seconds",
+			Help:    "Time until statements were answered by the database, by what came of them.",
+			Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8)}, []string{"outcome"})}
+}
+
+// Statements measures all statements since the records were opened.
+func (db *DB) Statements() prometheus.Collector { return db.limits.took }
 
 type endKey struct{}
 
+// asked is what is asked of the database.
+type asked struct {
+	cancel context.CancelFunc
+	since  time.Time
+}
+
 func (l *limits) begin(ctx context.Context, limit time.Duration) context.Context {
+	since := time.Now()
 	if ctx.Value(patientKey{}) == nil {
 		limited, cancel := context.WithTimeout(ctx, limit)
-		return context.WithValue(limited, endKey{}, cancel)
+		return context.WithValue(limited, endKey{}, &asked{cancel, since})
 	}
 	w := &watched{Context: ctx, done: make(chan struct{})}
 	stop := context.AfterFunc(ctx, func() { w.end(ctx.Err()) })
 	l.mu.Lock()
 	l.patient[w] = true
 	l.mu.Unlock()
-	return context.WithValue(w, endKey{}, context.CancelFunc(func() {
+	return context.WithValue(w, endKey{}, &asked{func() {
 		l.mu.Lock()
 		delete(l.patient, w)
 		l.mu.Unlock()
 		stop()
 		w.end(context.Canceled)
-	}))
+	}, since})
 }
 
-func end(ctx context.Context) {
-	if cancel, ok := ctx.Value(endKey{}).(context.CancelFunc); ok {
-		cancel()
+// end ends what begin began, and tells how long it took.
+func end(ctx context.Context) (took time.Duration) {
+	if s, ok := ctx.Value(endKey{}).(*asked); ok {
+		s.cancel()
+		took = time.Since(s.since)
 	}
+	return took
+}
+
+func (l *limits) answered(ctx context.Context, err error) {
+	outcome := "done"
+	if err != nil {
+		outcome = "failed"
+	}
+	l.took.WithLabelValues(outcome).Observe(end(ctx).Seconds())
 }
 
 // TraceQueryStart implements pgx.QueryTracer.
@@ -96,7 +126,9 @@ func (l *limits) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQu
 }
 
 // TraceQueryEnd implements pgx.QueryTracer.
-func (l *limits) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) { end(ctx) }
+func (l *limits) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, is pgx.TraceQueryEndData) {
+	l.answered(ctx, is.Err)
+}
 
 // TraceBatchStart implements pgx.BatchTracer.
 func (l *limits) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
@@ -107,7 +139,9 @@ func (l *limits) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBa
 func (l *limits) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
 
 // TraceBatchEnd implements pgx.BatchTracer.
-func (l *limits) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchEndData) { end(ctx) }
+func (l *limits) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, is pgx.TraceBatchEndData) {
+	l.answered(ctx, is.Err)
+}
 
 // TraceAcquireStart implements pgxpool.AcquireTracer.
 func (l *limits) TraceAcquireStart(

@@ -29,6 +29,8 @@ type cache struct {
 	order   *list.List                 // last read first
 	total   int64
 	flights map[[32]byte]*fetching
+	hits    int64
+	misses  int64
 
 	once *lru.Cache[[32]byte, struct{}] // what was read, and has no copy
 }
@@ -111,6 +113,9 @@ func (c *cache) open(digest [32]byte, size int64) (*os.File, bool) {
 	entry, there := c.entries[digest]
 	if there {
 		c.order.MoveToFront(entry)
+		c.hits++
+	} else {
+		c.misses++
 	}
 	c.mu.Unlock()
 	if !there {
@@ -125,6 +130,21 @@ func (c *cache) open(digest [32]byte, size int64) (*os.File, bool) {
 	}
 	c.drop(digest) // somebody deleted or cut it
 	return nil, false
+}
+
+// CacheUse is how a cache of copies fares: the bytes that are in it and that may be, and how
+// often what was asked for was there, and was not.
+type CacheUse struct{ Bytes, Most, Hits, Misses int64 }
+
+// CacheUse tells how the copies of what is read fare; all is 0 without any.
+func (s *S3) CacheUse() CacheUse {
+	if s.cache == nil {
+		return CacheUse{}
+	}
+	c := s.cache
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return CacheUse{c.total, c.max, c.hits, c.misses}
 }
 
 // add makes a copy that is at its path known, and makes room for it.

@@ -25,6 +25,8 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/minio/minio-go/v7/pkg/encrypt"
+
+	"crelvo/internal/traces"
 )
 
 // ErrAway is that an object store cannot be reached, or does not answer as it should:
@@ -128,7 +130,7 @@ func OpenS3(o S3Options) (*S3, error) {
 	}
 	through := transport()
 	core, err := minio.NewCore(u.Host, &minio.Options{Creds: o.Credentials, Secure: u.Scheme == "https",
-		Region: o.Region, BucketLookup: lookup, MaxRetries: tries, Transport: through})
+		Region: o.Region, BucketLookup: lookup, MaxRetries: tries, Transport: traces.Transport(through)})
 	if err != nil {
 		return nil, err
 	}

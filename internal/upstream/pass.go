@@ -141,7 +141,7 @@ func (s *Source) fetchPass(
 	if s.settings.Secret != "" {
 		request.SetBasicAuth(s.settings.User, s.settings.Secret)
 	}
-	response, err := s.http.RoundTrip(request)
+	response, err := s.through.RoundTrip(request)
 	if err != nil {
 		return given, err
 	}

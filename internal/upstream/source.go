@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/traces"
 )
 
 // ErrAbsent is an upstream's answer that it does not have what was asked for.
@@ -59,6 +60,7 @@ type Source struct {
 	observer Observer
 	now      func() time.Time
 	http     *http.Transport
+	through  http.RoundTripper
 	places   chan struct{}
 	breakers []breaker
 	resting  []resting
@@ -82,6 +84,7 @@ func New(settings catalog.MirrorSettings, agent string, observer Observer, now f
 		}
 		s.http.Proxy, s.proxy = http.ProxyURL(proxy), proxy.Host
 	}
+	s.through = traces.Transport(s.http)
 	return s, nil
 }
 
@@ -327,7 +330,7 @@ func (s *Source) roundTrip(ctx context.Context, u catalog.Upstream, r Request) (
 		if pass := s.passes.get(key, s.now()); pass != "" && at.Host == start.Host && at.Scheme == start.Scheme {
 			request.Header.Set("Authorization", "Bearer "+pass)
 		}
-		response, err := s.http.RoundTrip(request)
+		response, err := s.through.RoundTrip(request)
 		if forbid := (forbidden{}); errors.As(err, &forbid) {
 			if at.Host == start.Host {
 				return nil, refused{fmt.Sprintf("leads to %s, a private address, which it did not when the mirror was set up",

@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"errors"
 	"net/http"
 	"reflect"
 	"strings"
@@ -24,7 +23,8 @@ type visit struct {
 	address string
 	secure  bool   // it came over TLS
 	session string // the secret of the browser's session, if there is one
-	refused func(error)
+	request string // its id
+	failed  func(*fault.Error)
 }
 
 type visitKey struct{}
@@ -127,14 +127,11 @@ func operate[I, O any](
 			out, err = do(ctx, v, in)
 		}
 		if err != nil {
-			v.refused(err)
 			f := asFault(err)
-			if f.Status() >= 500 {
-				w.log.Error("operation failed", "operation", id, "error", errors.Join(f, f.Cause))
-			}
+			v.failed(f)
 			headers := http.Header{}
 			retryAfter(headers, f)
-			return nil, huma.ErrorWithHeaders(problemOf(f), headers)
+			return nil, huma.ErrorWithHeaders(problemOf(f, v.request), headers)
 		}
 		return out, nil
 	})

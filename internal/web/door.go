@@ -74,10 +74,15 @@ func (w *Server) door(e ecosystem.Ecosystem, route ecosystem.Route) echo.Handler
 
 // addOwnDoor adds the addresses of an ecosystem that has a door of its own.
 func (w *Server) addOwnDoor(e ecosystem.Ecosystem, d ecosystem.Doored) {
-	root, byMethod := d.Door(), map[string][]ecosystem.Route{}
+	type below struct {
+		ecosystem.Route
+		whole string // its path with what is before it
+	}
+	root, byMethod := d.Door(), map[string][]below{}
 	for _, route := range d.DoorRoutes() {
-		byMethod[route.Method] = append(byMethod[route.Method], route)
-		declared := route.Method + " " + root + "/:repository" + route.Path
+		whole := root + "/:repository" + route.Path
+		byMethod[route.Method] = append(byMethod[route.Method], below{route, whole})
+		declared := route.Method + " " + whole
 		w.needs[declared], w.declared = Need{route.Action, true}, append(w.declared, declared)
 	}
 	nothing := ecosystem.Route{Action: access.Anyone, Asks: true, Serve: func(*ecosystem.Call) error {
@@ -99,7 +104,8 @@ func (w *Server) addOwnDoor(e ecosystem.Ecosystem, d ecosystem.Doored) {
 			for _, route := range routes {
 				if parts, ok := ecosystem.MatchPath(route.Path, rest); ok {
 					at.parts = parts
-					return w.enterDoor(c, e, route, at)
+					c.Set(routeKey, route.whole)
+					return w.enterDoor(c, e, route.Route, at)
 				}
 			}
 			return w.enterDoor(c, e, nothing, at)
@@ -174,7 +180,7 @@ func (w *Server) enterDoor(c *echo.Context, e ecosystem.Ecosystem, route ecosyst
 	if err == nil {
 		return nil
 	}
-	f := asFault(err)
+	f := named(asFault(err), requestID(c))
 	if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
 		return f // for the log: the answer has begun, and nobody can be told
 	}

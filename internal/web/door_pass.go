@@ -93,7 +93,7 @@ func (w *Server) givePass(c *echo.Context, name, secret string, lasting bool) er
 
 // refusePass answers with an error in the forms that clients show.
 func (w *Server) refusePass(c *echo.Context, err error) error {
-	f := asFault(err)
+	f := named(asFault(err), requestID(c))
 	retryAfter(c.Response().Header(), f)
 	if f.Kind == fault.Unknown {
 		challenge(c.Response().Header())

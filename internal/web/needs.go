@@ -115,9 +115,11 @@ func (w *Server) enter(ctx huma.Context, next func(huma.Context)) {
 		w.onError(c, err)
 		return
 	}
-	v := visit{caller: caller, address: w.address(c.Request()), secure: w.secure(c.Request()), refused: func(err error) {
-		w.refused(c, caller, name, err)
-	}}
+	v := visit{caller: caller, address: w.address(c.Request()), secure: w.secure(c.Request()), request: requestID(c),
+		failed: func(f *fault.Error) {
+			c.Set(errorKey, f)
+			w.refused(c, caller, name, f)
+		}}
 	if cookie, err := c.Request().Cookie(sessionCookie); err == nil {
 		v.session = cookie.Value
 	}

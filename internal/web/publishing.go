@@ -238,8 +238,8 @@ func showIntended(i publishing.Intended) api.Intended {
 		shown.Files = append(shown.Files, api.IntendedFile(f))
 	}
 	if i.Refusal != nil {
-		p := problemOf(asFault(i.Refusal))
-		shown.Refusal = &api.Refused{Code: p.Code, Detail: p.Detail, Hint: p.Hint}
+		f := asFault(i.Refusal)
+		shown.Refusal = &api.Refused{Code: f.Code, Detail: f.Message, Hint: f.Hint}
 	}
 	return shown
 }

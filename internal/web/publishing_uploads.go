@@ -32,6 +32,16 @@ type uploads struct {
 	open map[string]int
 }
 
+// count tells how many are open.
+func (u *uploads) count() (n int) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for _, open := range u.open {
+		n += open
+	}
+	return n
+}
+
 // begin counts an upload, or refuses it; end must be called for one that began.
 func (u *uploads) begin(caller access.Caller) (end func(), err error) {
 	key := strconv.FormatInt(caller.ID, 10)

@@ -13,7 +13,6 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -108,11 +107,12 @@ func New(s *service.Service, settings Settings) *Server {
 		settings.Log = slog.Default()
 	}
 	w := &Server{service: s, settings: settings, log: settings.Log, started: time.Now(),
-		metrics: newMetrics(func() int64 { return s.Remembered.Weight() }), // s may be nil
-		needs:   map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
+		needs: map[string]Need{}, readmes: newReadmes(), crossing: http.NewCrossOriginProtection(),
 		process: strings.ToLower(rand.Text()[:8]) + "-"}
+	w.metrics = newMetrics(func() int64 { return s.Remembered.Weight() }, w.uploads.count) // s may be nil
 	if s != nil {
-		w.metrics.held.MustRegister(&held{service: s})
+		w.metrics.held.MustRegister(&held{service: s}, s.DB.Statements())
+		w.metrics.held.MustRegister(s.Store.Measures()...)
 	}
 	w.stopping, w.stop = context.WithCancel(context.Background())
 	w.echo = echo.NewWithConfig(echo.Config{Logger: settings.Log, HTTPErrorHandler: w.onError,
@@ -141,6 +141,13 @@ func (w *Server) OpenAPI() ([]byte, error) { return w.api.OpenAPI().MarshalJSON(
 
 // Handler answers all requests.
 func (w *Server) Handler() http.Handler { return w.forwarded(w.echo) }
+
+// Figures answers with all metrics, without asking who wants them: for an address of its own.
+func (w *Server) Figures() http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", w.metrics.handler(true))
+	return mux
+}
 
 // Serve answers on l until ctx ends, and then lets running requests finish
 // within the drain time.
@@ -178,13 +185,6 @@ func (w *Server) ready(c *echo.Context) error {
 	return c.String(http.StatusOK, "ready\n")
 }
 
-// newRequestID numbers the requests of this process, whose name is random.
-func (w *Server) newRequestID() string {
-	return w.process + strconv.FormatUint(w.requests.Add(1), 36)
-}
-
-var requestIDForm = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
-
 // retryAfter tells when to try again, where that makes sense.
 func retryAfter(h http.Header, f *fault.Error) {
 	switch {
@@ -193,84 +193,6 @@ func retryAfter(h http.Header, f *fault.Error) {
 	case f.Kind == fault.Unavailable:
 		h.Set("Retry-After", "5")
 	}
-}
-
-// answersForAll tells whether what is answered under a path depends on what other nodes did:
-// all but the console's own files, and what is asked of this one node.
-func answersForAll(path string) bool {
-	return !strings.HasPrefix(path, "/assets/") && path != "/livez" && path != "/readyz" && path != "/metrics"
-}
-
-// observe gives each request an id, counts it, and logs what is worth it.
-func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		start := time.Now()
-		r := c.Request()
-		id := r.Header.Get("X-Request-Id")
-		if id == "" || !requestIDForm.MatchString(id) {
-			id = w.newRequestID()
-		}
-		h := c.Response().Header()
-		h.Set("X-Request-Id", id)
-		h.Set("X-Content-Type-Options", "nosniff")
-		c.Set("request-id", id)
-		w.metrics.running.Inc()
-		w.service.Running.Add(1)
-		defer func() {
-			w.metrics.running.Dec()
-			w.service.Running.Add(-1)
-			w.service.Answered.Add(1)
-		}()
-		if answersForAll(r.URL.Path) {
-			w.service.DB.CatchUp(r.Context())
-		}
-		err := next(c)
-		if err != nil {
-			w.onError(c, err)
-		}
-		status, size := http.StatusOK, int64(0)
-		if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
-			if response.Status != 0 {
-				status = response.Status
-			}
-			size = response.Size
-		}
-		took := time.Since(start)
-		w.metrics.observe(r.Method, c.Path(), status, took, size)
-		level := slog.LevelDebug
-		switch {
-		case status >= 500:
-			level = slog.LevelError
-		case err != nil && status < 400, status >= 400 && status != 404 && status != 401, r.Method != http.MethodGet &&
-			r.Method != http.MethodHead:
-			level = slog.LevelInfo
-		}
-		if w.log.Enabled(r.Context(), level) {
-			attributes := []any{"id", id, "method", r.Method, "path", hideSecrets(r.URL.Path), "status", status,
-				"bytes", size, "ms", took.Milliseconds(), "from", c.RealIP()}
-			if who, ok := c.Get("who").(string); ok {
-				attributes = append(attributes, "who", who)
-			}
-			if f := (*fault.Error)(nil); errors.As(err, &f) {
-				attributes = append(attributes, "code", f.Code)
-				if f.Cause != nil {
-					attributes = append(attributes, "cause", f.Cause.Error())
-				}
-			} else if err != nil {
-				attributes = append(attributes, "error", err.Error())
-			}
-			w.log.Log(r.Context(), level, "request", attributes...)
-		}
-		return nil
-	}
-}
-
-var secretForm = regexp.MustCompile(access.TokenPrefix + `[A-Za-z0-9_-]+`)
-
-// hideSecrets is a text for the log without the tokens that somebody put into an
-// address.
-func hideSecrets(text string) string {
-	return secretForm.ReplaceAllString(text, access.TokenPrefix+"…")
 }
 
 // clientGone is for the log: the client did not wait for its answer.
@@ -316,7 +238,7 @@ func (w *Server) onError(c *echo.Context, err error) {
 	if unwrapErr != nil || response.Committed {
 		return
 	}
-	problem := problemOf(err)
+	problem := problemOf(err, requestID(c))
 	retryAfter(c.Response().Header(), asFault(err))
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if err := c.JSON(problem.Status, problem); err != nil {
@@ -324,12 +246,13 @@ func (w *Server) onError(c *echo.Context, err error) {
 	}
 }
 
-func problemOf(err error) *api.Problem {
+// problemOf is an error as the API tells it, by the request that met it.
+func problemOf(err error, request string) *api.Problem {
 	var already *api.Problem
 	if errors.As(err, &already) {
 		return already
 	}
-	f := asFault(err)
+	f := named(asFault(err), request)
 	return &api.Problem{Status: f.Status(), Title: http.StatusText(f.Status()), Code: f.Code, Detail: f.Message,
 		Hint: f.Hint, Line: f.Line}
 }
@@ -347,7 +270,7 @@ func (w *Server) identify(c *echo.Context) (access.Caller, error) {
 		UserAgent: text.Clean(r.UserAgent(), false, text.MaxRemark)}
 	caller, err := w.whoIs(c, from)
 	if err == nil && !caller.Anonymous() {
-		c.Set("who", caller.Name)
+		c.Set(whoKey, caller.Name)
 	}
 	if err == nil && !caller.TokenEnds.IsZero() && rights.EndsSoon(caller.TokenMade, caller.TokenEnds, w.service.Now()) {
 		w.warn(c.Response().Header(), caller)

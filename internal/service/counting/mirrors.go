@@ -13,6 +13,31 @@ type mirrorCounter struct {
 	mu       sync.Mutex
 	hours    map[mirrorHour]*record.MirrorHour
 	contacts map[contact]*record.UpstreamContact
+	since    map[int64]*record.MirrorHour // the service began
+	asked    map[contact]*Asked
+}
+
+// Asked is how an upstream of a mirror answered since the service began.
+type Asked struct {
+	Mirror           int64
+	URL              string
+	Answered, Failed uint64
+	FirstByte        time.Duration // of all answers together
+}
+
+// Mirrors tells what mirrors did since the service began, their Hour being zero, and how
+// their upstreams answered.
+func (c *Counting) Mirrors() (all []record.MirrorHour, upstreams []Asked) {
+	m := &c.mirrors
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, h := range m.since {
+		all = append(all, *h)
+	}
+	for _, a := range m.asked {
+		upstreams = append(upstreams, *a)
+	}
+	return all, upstreams
 }
 
 type mirrorHour struct {
@@ -28,7 +53,31 @@ type contact struct {
 func (c *mirrorCounter) add(mirror int64, at time.Time, count func(h *record.MirrorHour)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.count(mirror, at, count)
+}
+
+// count counts in an hour of a mirror, and in all its time. Call it with mu held.
+func (c *mirrorCounter) count(mirror int64, at time.Time, count func(h *record.MirrorHour)) {
 	count(c.hour(mirror, at))
+	if c.since == nil {
+		c.since = map[int64]*record.MirrorHour{}
+	}
+	if c.since[mirror] == nil {
+		c.since[mirror] = &record.MirrorHour{RepositoryID: mirror}
+	}
+	count(c.since[mirror])
+}
+
+// upstream is how an upstream answered. Call it with mu held.
+func (c *mirrorCounter) upstream(mirror int64, url string) *Asked {
+	key := contact{mirror, url}
+	if c.asked == nil {
+		c.asked = map[contact]*Asked{}
+	}
+	if c.asked[key] == nil {
+		c.asked[key] = &Asked{Mirror: mirror, URL: url}
+	}
+	return c.asked[key]
 }
 
 // hour is the count of a mirror's hour. Call it with mu held.
@@ -74,17 +123,16 @@ func (c *mirrorCounter) take() (hours []record.MirrorHour, contacts []record.Ups
 
 // giveBack keeps what could not be written for the next time.
 func (c *mirrorCounter) giveBack(hours []record.MirrorHour, contacts []record.UpstreamContact) {
-	for _, was := range hours {
-		c.add(was.RepositoryID, was.Hour, func(h *record.MirrorHour) {
-			h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+
-				was.Failures
-			h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+
-				was.BytesFetched
-			h.FirstByteUS += was.FirstByteUS
-		})
-	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	for _, was := range hours {
+		h := c.hour(was.RepositoryID, was.Hour)
+		h.Hits, h.Misses, h.Stale, h.Failures = h.Hits+was.Hits, h.Misses+was.Misses, h.Stale+was.Stale, h.Failures+
+			was.Failures
+		h.Requests, h.BytesServed, h.BytesFetched = h.Requests+was.Requests, h.BytesServed+was.BytesServed, h.BytesFetched+
+			was.BytesFetched
+		h.FirstByteUS += was.FirstByteUS
+	}
 	for _, was := range contacts {
 		n := c.contact(was.RepositoryID, was.URL)
 		if n.ContactAt == nil && n.FailedAt == nil { // nothing newer is known
@@ -115,9 +163,13 @@ func (o *mirrorObserver) Answered(url string, at time.Time, firstByte time.Durat
 	c := &o.of.mirrors
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	h := c.hour(o.id, at)
-	h.Requests++
-	h.FirstByteUS += firstByte.Microseconds()
+	c.count(o.id, at, func(h *record.MirrorHour) {
+		h.Requests++
+		h.FirstByteUS += firstByte.Microseconds()
+	})
+	asked := c.upstream(o.id, url)
+	asked.Answered++
+	asked.FirstByte += firstByte
 	n := c.contact(o.id, url)
 	n.ContactAt, n.LatencyUS = &at, firstByte.Microseconds()
 	n.FailingSince, n.RetryAt = nil, nil
@@ -128,6 +180,7 @@ func (o *mirrorObserver) Failed(f *upstream.Failure, at, since time.Time) {
 	c := &o.of.mirrors
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.upstream(o.id, f.Upstream).Failed++
 	n := c.contact(o.id, f.Upstream)
 	n.FailedAt, n.Failure = &at, f.What
 	n.FailingSince, n.RetryAt = timeOrNil(since), timeOrNil(f.RetryAt)

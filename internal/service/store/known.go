@@ -25,7 +25,7 @@ import (
 // opened is a store, as it is used here.
 type opened struct {
 	record.Store
-	bytes bytestore.Store
+	bytes *measured
 	// away is why it is not used: it could not be asked yet which store it is. nil of one
 	// that is.
 	away error
@@ -73,14 +73,14 @@ func (s *Store) open(ctx context.Context, before *known, row record.Store) (*ope
 	if before != nil {
 		if was, ok := before.byID[row.ID]; ok && was.away == nil && string(was.Raw) == string(row.Raw) &&
 			was.Kind == row.Kind && string(was.Secret) == string(row.Secret) {
-			return &opened{Store: row, bytes: was.bytes}, nil
+			return &opened{Store: row, bytes: &measured{was.bytes.Store, s.measures, row.Name}}, nil
 		}
 	}
 	bytes, err := s.make(row)
 	if err != nil {
 		return nil, err
 	}
-	o := &opened{Store: row, bytes: bytes}
+	o := &opened{Store: row, bytes: &measured{bytes, s.measures, row.Name}}
 	if err := s.know(ctx, o); err != nil {
 		if !isAway(err) {
 			return nil, err
@@ -249,7 +249,7 @@ func (s *Store) lookForAway(ctx context.Context) error {
 		if o.away != nil {
 			return s.Load(ctx)
 		}
-		if is, ok := o.bytes.(interface{ Away() error }); ok && (is.Away() != nil || !quiet) {
+		if o.bytes.Away() != nil || !quiet {
 			_, _ = o.bytes.Identity() // its health is noted, whatever it answers
 		}
 	}
@@ -301,8 +301,8 @@ func (s *Store) Free() (free int64, ok bool, err error) {
 func (s *Store) Concerns() (found []act.Concern) {
 	for _, o := range s.known.Load().all {
 		err := o.away
-		if is, ok := o.bytes.(interface{ Away() error }); ok && err == nil {
-			err = is.Away()
+		if err == nil {
+			err = o.bytes.Away()
 		}
 		if err != nil {
 			found = append(found, act.Concern{Level: "wrong",

@@ -65,8 +65,8 @@ func (s *Store) Stores(ctx context.Context, caller access.Caller) ([]View, error
 			}
 		}
 		away := o.away
-		if is, ok := o.bytes.(interface{ Away() error }); ok && away == nil {
-			away = is.Away()
+		if away == nil {
+			away = o.bytes.Away()
 		}
 		if away != nil {
 			v.Away = because(away)
@@ -168,7 +168,7 @@ func (s *Store) met(ctx context.Context, row record.Store, adopt bool) (identity
 			WithHint("Choose another one, or another prefix. If that Crelvo is no more, and its bytes are to be found here, add " +
 				"it with --adopt.")
 	}
-	if err := s.try(ctx, &opened{Store: row, bytes: made}); err != nil {
+	if err := s.try(ctx, &opened{Store: row, bytes: &measured{made, s.measures, row.Name}}); err != nil {
 		return "", err
 	}
 	if identity == "" {

@@ -32,6 +32,7 @@ type Store struct {
 	lookedAt time.Time                        // for stores that are away, by the one chore that does
 	unasked  unasked
 	fits     Fits
+	measures *measures
 }
 
 // Fits lets in so many bytes for a repository and a store, or says why not. Whoever brings
@@ -44,7 +45,7 @@ func (s *Store) Ask(fits Fits) { s.fits = fits }
 // New makes the room. folder is the store in the data folder of this process.
 func New(a *act.Act, safe secret.Safe, directory *directory.Directory, folder bytestore.Store) *Store {
 	s := &Store{
-		Act: a, safe: safe, directory: directory, folder: folder,
+		Act: a, safe: safe, directory: directory, folder: folder, measures: newMeasures(),
 		small: act.NewWeighted[[32]byte](a.Remembered, smallCount, func(content []byte) int64 {
 			return 200 + int64(len(content))
 		}),
