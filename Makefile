@@ -10,7 +10,13 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # What developers run on their own machines: the tests of the service run on Linux alone.
 CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
 
-.PHONY: build demo dev test ready ci race bench soak lint screenshots clean help
+# The program is static, and what tests compile is the same.
+export CGO_ENABLED := 0
+
+# What packages and images are of.
+OF = --version $(VERSION) --at $$(git log -1 --format=%ct)
+
+.PHONY: build demo dev test ready ci race bench soak package image lint screenshots clean help
 
 build: bin/crelvo ## build the program, with the console in it
 
@@ -53,6 +59,7 @@ test/clients/node_modules/.done: test/clients/package.json test/clients/package-
 test: build test/clients/node_modules/.done test/clients/bin/.done ## run all tests, with the real clients and a browser
 	@./test/install.sh run test
 	go test -count=1 -timeout 40m -parallel 3 ./test/e2e ./...
+	cd packaging && go test -count=1 ./...
 
 # What the tests need besides the program: it comes while form and types are checked.
 ready: test/clients/node_modules/.done test/clients/bin/.done
@@ -62,6 +69,7 @@ ci: ## check form and types, and run all tests
 	$(MAKE) --jobs=2 lint ready
 	$(MAKE) test
 
+race: export CGO_ENABLED := 1
 race: build ## run the tests below the whole program under the race detector
 	@./test/install.sh run test
 	go test -race -count=1 -timeout 30m ./internal/...
@@ -74,9 +82,16 @@ soak: build test/clients/node_modules/.done test/clients/bin/.done ## kill it fi
 	@./test/install.sh run test
 	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel' -v ./internal/service ./test/...
 
+package: console/dist/index.html ## make what it is installed from, in dist/: programs, packages, list of contents, checksums
+	cd packaging && go run . $(OF)
+
+image: console/dist/index.html ## make dist/crelvo-image.tar, a container image as an OCI archive
+	cd packaging && go run . $(OF) --image crelvo-image.tar
+
 lint: console/dist/index.html ## check form and types, for each system that the command line runs on
-	test -z "$$(gofmt -l cmd internal test console/*.go)" || { gofmt -l cmd internal test console/*.go; exit 1; }
+	test -z "$$(gofmt -l cmd internal packaging test console/*.go)" || { gofmt -l cmd internal packaging test console/*.go; exit 1; }
 	go vet ./...
+	cd packaging && go vet ./...
 	go test ./internal
 	go run $(STATICCHECK) ./...
 	go run ./test/platforms $(CLIENT_SIDE)
@@ -87,4 +102,4 @@ screenshots: build ## take the pictures of docs/screenshots from the demo
 	go run ./test/screenshots
 
 clean: ## remove what was built
-	rm -rf bin .dev console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg console/src/api/schema.gen.ts console/openapi.json
+	rm -rf bin dist .dev console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg console/src/api/schema.gen.ts console/openapi.json

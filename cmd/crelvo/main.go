@@ -3,6 +3,9 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // schedules are in time zones, which a bare image does not have
+
+	_ "golang.org/x/crypto/x509roots/fallback" // nor whom to trust over TLS
 
 	"crelvo/internal/cli"
 )

@@ -266,8 +266,8 @@ func newRoot() *cobra.Command {
 	flags.StringSliceVar(&s.columns, "columns", nil, "only these columns of a table, by their heads, in this order")
 	flags.BoolVar(&s.yes, "yes", false, "do not ask")
 	must(root.RegisterFlagCompletionFunc("output", fixed("table", "json", "yaml")))
-	root.AddGroup(&cobra.Group{ID: "run", Title: "Run the service:"},
-		&cobra.Group{ID: "use", Title: "Work with packages:"},
+	addServing(root)
+	root.AddGroup(&cobra.Group{ID: "use", Title: "Work with packages:"},
 		&cobra.Group{ID: "manage", Title: "Set up and look after:"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
@@ -275,7 +275,6 @@ func newRoot() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("run", serveCommand(), demoCommand(), restoreCommand())
 	add("use", publishCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), compareCommand(s),
 		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
@@ -285,7 +284,7 @@ func newRoot() *cobra.Command {
 		policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s),
 		teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), backupCommand(s),
 		statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))
-	root.AddCommand(openapiCommand(), manualCommand(root))
+	root.AddCommand(manualCommand(root))
 	addCompletions(s, root)
 	addExamples(root)
 	return root
