@@ -329,8 +329,18 @@ func openHouse(
 		return nil, err
 	}
 	h.web = web.New(h.service, web.Settings{PublicURL: settings.PublicURL, TrustedProxies: proxies, Version: Version,
-		Log: h.log, Console: console.Files()})
+		Log: h.log, Console: console.Files(), Secrets: given("CRELVO_ADMIN_TOKEN", "CRELVO_ADMIN_PASSWORD")})
 	return h, nil
+}
+
+// given are the values of those variables of the environment that are set.
+func given(names ...string) (values []string) {
+	for _, name := range names {
+		if value := os.Getenv(name); value != "" {
+			values = append(values, value)
+		}
+	}
+	return values
 }
 
 // ofService are the settings of the service that answers at an address.

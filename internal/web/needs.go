@@ -94,7 +94,7 @@ func (w *Server) refused(c *echo.Context, caller access.Caller, repository strin
 	if caller.Anonymous() || f.Kind != fault.Denied && f.Code != "no-such-repository" {
 		return
 	}
-	w.service.Rights.Refused(caller, repository, c.Request().Method+" "+hideSecrets(c.Request().URL.Path), f)
+	w.service.Rights.Refused(caller, repository, c.Request().Method+" "+w.hideSecrets(c.Request().URL.Path), f)
 }
 
 // enter finds the caller of an operation, and checks that it may be used.

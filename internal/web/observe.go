@@ -113,7 +113,7 @@ func (w *Server) logRequest(c *echo.Context, id string, of observed, err error) 
 	}
 	attributes := make([]slog.Attr, 0, 12)
 	attributes = append(attributes, slog.String("id", id), slog.String("method", r.Method),
-		slog.String("path", hideSecrets(r.URL.Path)), slog.Int("status", of.status), slog.Int64("bytes", of.sent),
+		slog.String("path", w.hideSecrets(r.URL.Path)), slog.Int("status", of.status), slog.Int64("bytes", of.sent),
 		slog.Int64("ms", of.took.Milliseconds()), slog.String("from", c.RealIP()))
 	if of.received > 0 {
 		attributes = append(attributes, slog.Int64("received", of.received))
@@ -144,8 +144,11 @@ func named(f *fault.Error, request string) *fault.Error {
 var secretForm = regexp.MustCompile(access.TokenPrefix + `[A-Za-z0-9_-]+`)
 
 // hideSecrets is a text for the log without the tokens that somebody put into an
-// address.
-func hideSecrets(text string) string {
+// address, nor what the settings say must not be in it.
+func (w *Server) hideSecrets(text string) string {
+	for _, secret := range w.settings.Secrets {
+		text = strings.ReplaceAll(text, secret, "…")
+	}
 	if !strings.Contains(text, access.TokenPrefix) {
 		return text
 	}

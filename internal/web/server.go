@@ -44,6 +44,9 @@ type Settings struct {
 	Version   string
 	Log       *slog.Logger
 	Console   fs.FS // the built console
+	// Secrets are texts that are never written to the log: those that were given to the
+	// service, and have not the form of its own tokens.
+	Secrets []string
 }
 
 // Server answers requests.

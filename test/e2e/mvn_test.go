@@ -23,22 +23,29 @@ type maven struct {
 	t        *testing.T
 	dir      string
 	settings string
+	at       string // the service
 }
 
 // newMaven sets mvn up so that it sees a stand-in for the public repository and
 // the shared service only.
 func newMaven(t *testing.T, token string, repositories ...string) *maven {
 	t.Helper()
+	return newMavenAt(t, shared.Address, token, repositories...)
+}
+
+// newMavenAt is newMaven for another service.
+func newMavenAt(t *testing.T, at, token string, repositories ...string) *maven {
+	t.Helper()
 	if _, err := exec.LookPath("mvn"); err != nil {
 		t.Fatal("mvn is not installed; run make test, which installs it")
 	}
 	_, public := shore(t, demo.Tree(demo.MavenTree))
-	m := &maven{t: t, dir: t.TempDir()}
+	m := &maven{t: t, dir: t.TempDir(), at: at}
 	var servers, sources strings.Builder
 	for _, r := range repositories {
 		fmt.Fprintf(&servers, "<server><id>%s</id><username>ci-berth</username><password>%s</password></server>", r, token)
 		fmt.Fprintf(&sources,
-			"<repository><id>%s</id><url>%s/at/%s/maven/</url><releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled><updatePolicy>always</updatePolicy></snapshots></repository>", r, shared.Address, r)
+			"<repository><id>%s</id><url>%s/at/%s/maven/</url><releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled><updatePolicy>always</updatePolicy></snapshots></repository>", r, at, r)
 	}
 	m.settings = filepath.Join(m.dir, "settings.xml")
 	m.write(m.settings, fmt.Sprintf(`<settings>
@@ -55,7 +62,7 @@ func newMaven(t *testing.T, token string, repositories ...string) *maven {
 // nothing else.
 func newMavenVia(t *testing.T, repository string) *maven {
 	t.Helper()
-	m := &maven{t: t, dir: t.TempDir()}
+	m := &maven{t: t, dir: t.TempDir(), at: shared.Address}
 	m.settings = filepath.Join(m.dir, "settings.xml")
 	const open = "<releases><enabled>true</enabled></releases><snapshots><enabled>true</enabled></snapshots>"
 	m.write(m.settings, fmt.Sprintf(`<settings>
@@ -95,7 +102,7 @@ func (m *maven) project(name, version, snapshots, releases, code string, depende
 <distributionManagement><repository><id>%s</id><url>%s/at/%s/maven/</url></repository><snapshotRepository><id>%s</id><url>%s/at/%s/maven/</url></snapshotRepository></distributionManagement>
 <dependencies>%s</dependencies>
 <build><plugins>%s</plugins></build></project>`, name, version, name,
-		releases, shared.Address, releases, snapshots, shared.Address, snapshots, strings.Join(dependencies, ""),
+		releases, m.at, releases, snapshots, m.at, snapshots, strings.Join(dependencies, ""),
 		plugin("resources", "3.3.0", "")+plugin("compiler", "3.10.1", "")+plugin("jar", "3.3.0", "")+
 			plugin("install", "3.1.0", "")+plugin("deploy", "3.0.0", "")+
 			plugin("surefire", "2.22.3",

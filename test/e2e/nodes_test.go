@@ -20,7 +20,6 @@ import (
 	"time"
 
 	"crelvo/internal/api"
-	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record/privatepg"
 	"crelvo/internal/store/storetest"
 	"crelvo/test/house"
@@ -326,44 +325,4 @@ func TestFleet(t *testing.T) {
 		}
 	}
 	t.Logf("%d versions of %d were acknowledged", len(w.files), w.tries.Load())
-}
-
-// TestFleetClients: clients whose one act is many requests do not notice that each may go to
-// another node.
-func TestFleetClients(t *testing.T) {
-	t.Parallel()
-	f := newFleet(t, 2)
-	all := f.at()
-	for _, holds := range []string{"releases", "snapshots"} {
-		if err := all.AddRepository(t.Context(), holds, holds); err != nil {
-			t.Fatal(err)
-		}
-	}
-	w := newWorkshop(t)
-	crane := func(args ...string) string {
-		t.Helper()
-		return strings.TrimSpace(w.run("", tool("crane"), append(args, "--insecure")...))
-	}
-	// An image with a large layer, which crane sends by several requests.
-	at := strings.TrimPrefix(all.Address, "http://")
-	crane("auth", "login", at, "-u", "admin", "-p", house.Token)
-	w.write("layer.tar.gz", madeup.TarGz(madeup.Entry{Name: "usr/bin/brine", Content: noise(12 << 20)}))
-	crane("append", "-f", "layer.tar.gz", "-t", at+"/releases/brine:1.0.0")
-	crane("validate", "--remote", at+"/releases/brine:1.0.0")
-	if tags := crane("ls", at+"/releases/brine"); tags != "1.0.0" {
-		t.Errorf("the tags are %q", tags)
-	}
-	// Our own client sends a large file in pieces.
-	content := jar(t, noise(20<<20))
-	w.write("firmware.jar", []byte(content))
-	run := func(args ...string) {
-		t.Helper()
-		w.run("", "env", append([]string{"CRELVO_SERVER=" + all.Address, "CRELVO_TOKEN=" + house.Token, house.Program()},
-			args...)...)
-	}
-	run("publish", "firmware.jar", "--to", "releases", "--as", "pkg:maven/example.skerry/firmware@1.0")
-	run("fetch", "pkg:maven/example.skerry/firmware@1.0?type=jar", "--dir", "got")
-	if got := string(w.read("got/firmware-1.0.jar")); got != content {
-		t.Errorf("%d bytes were fetched of %d", len(got), len(content))
-	}
 }

@@ -5,6 +5,7 @@ package house
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,6 +40,8 @@ type House struct {
 	Data    string
 	Command *exec.Cmd
 	Args    []string
+	// Program is which one runs; "" is bin/crelvo.
+	Program string
 
 	mu     sync.Mutex
 	log    bytes.Buffer
@@ -63,6 +66,13 @@ func Start(data string, flags ...string) (*House, error) {
 	return h, h.start()
 }
 
+// StartOf is Start of another program than bin/crelvo.
+func StartOf(program, data string, flags ...string) (*House, error) {
+	h := &House{Data: data, Program: program,
+		Args: append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, flags...)}
+	return h, h.start()
+}
+
 // StartDemo starts a service with the demo data, and the demo's own sign-ins.
 func StartDemo(data string, flags ...string) (*House, error) {
 	h := &House{Data: data, Args: append([]string{"demo", "--data", data, "--listen", "127.0.0.1:0"}, flags...)}
@@ -70,7 +80,7 @@ func StartDemo(data string, flags ...string) (*House, error) {
 }
 
 func (h *House) start() error {
-	h.Command = exec.Command(Program(), h.Args...)
+	h.Command = exec.Command(cmp.Or(h.Program, Program()), h.Args...)
 	h.Command.Env = os.Environ()
 	if h.Args[0] == "serve" {
 		h.Command.Env = append(h.Command.Env, "CRELVO_ADMIN_TOKEN="+Token, "CRELVO_ADMIN_PASSWORD="+Password)
