@@ -86,6 +86,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	if spans := traces.Statements(); spans != nil {
 		config.ConnConfig.Tracer = multitracer.New(l, spans)
 	}
+	config.ConnConfig.DialFunc = telling(config.ConnConfig.DialFunc)
 	if config.ConnConfig.ConnectTimeout == 0 {
 		config.ConnConfig.ConnectTimeout = acquireLimit
 	}
@@ -204,8 +205,10 @@ func Unreachable(err error) bool {
 		return false
 	}
 	if errors.As(err, &server) {
-		// Class 57: the server is shutting down or starting; 53300: too many connections.
-		return server.Code[:2] == "57" && server.Code != "57014" || server.Code == "53300"
+		// Class 57: the server is shutting down or starting; 53300: too many connections; class
+		// 08: what is between gave up; 25006: it follows another one, which took its place.
+		return server.Code[:2] == "57" && server.Code != "57014" || server.Code[:2] == "08" || server.Code == "53300" ||
+			server.Code == "25006"
 	}
 	if errno := syscall.Errno(0); errors.As(err, &errno) {
 		var operation *net.OpError

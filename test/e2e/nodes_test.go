@@ -27,9 +27,11 @@ import (
 
 // fleet is several nodes on one PostgreSQL and one object store, and what stands before them.
 type fleet struct {
-	nodes   []*house.House
-	objects *storetest.S3
-	door    *front
+	nodes    []*house.House // more are added under the lock of the door
+	objects  *storetest.S3
+	door     *front
+	dir      string
+	database string
 }
 
 // front sends each request to the next node that says it is ready, and to another one if that
@@ -117,12 +119,24 @@ func setCredentials(t *testing.T) {
 
 func newFleet(t *testing.T, count int) *fleet {
 	t.Helper()
+	dir := fleetDir(t)
+	return newFleetOn(t, dir, startPostgres(t, dir+"/postgres").URL, count)
+}
+
+// fleetDir is a folder that an account for PostgreSQL reaches.
+func fleetDir(t *testing.T) string {
+	t.Helper()
 	dir, err := house.TempDir()
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	postgres, err := privatepg.Start(t.Context(), dir+"/postgres")
+	return dir
+}
+
+func startPostgres(t *testing.T, dir string) *privatepg.Server {
+	t.Helper()
+	postgres, err := privatepg.Start(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +145,33 @@ func newFleet(t *testing.T, count int) *fleet {
 			t.Error(err)
 		}
 	})
-	f := &fleet{objects: storetest.Start(t), door: &front{}}
+	return postgres
+}
+
+// start starts a node of the fleet, of another program than bin/crelvo if one is named.
+func (f *fleet) start(t *testing.T, program string) *house.House {
+	t.Helper()
+	i := len(f.nodes) + 1
+	n, err := house.StartOf(program, fmt.Sprint(f.dir, "/node-", i), "--database", f.database, "--store",
+		f.objects.Setting(), "--key-file", f.dir+"/key", "--node-name", fmt.Sprint("berth-", i))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := n.Stop(); err != nil && !t.Failed() {
+			t.Errorf("%s: %v", n.Data, err)
+		}
+	})
+	f.door.mu.Lock()
+	defer f.door.mu.Unlock()
+	f.nodes = append(f.nodes, n)
+	return n
+}
+
+// newFleetOn makes a fleet on a database, with what it keeps itself in a folder.
+func newFleetOn(t *testing.T, dir, database string, count int, programs ...string) *fleet {
+	t.Helper()
+	f := &fleet{objects: storetest.Start(t), door: &front{}, dir: dir, database: database}
 	f.door.Server = httptest.NewServer(f.door)
 	t.Cleanup(f.door.Close)
 	setCredentials(t)
@@ -141,23 +181,17 @@ func newFleet(t *testing.T, count int) *fleet {
 		t.Fatal(err)
 	}
 	for i := range count {
-		n, err := house.Start(fmt.Sprint(dir, "/node-", i+1), "--database", postgres.URL, "--store", f.objects.Setting(),
-			"--key-file", dir+"/key", "--node-name", fmt.Sprint("berth-", i+1))
-		if err != nil {
-			t.Fatal(err)
+		program := ""
+		if i < len(programs) {
+			program = programs[i]
 		}
-		f.nodes = append(f.nodes, n)
-		t.Cleanup(func() {
-			if err := n.Stop(); err != nil && !t.Failed() {
-				t.Errorf("%s: %v", n.Data, err)
-			}
-		})
+		f.start(t, program)
 	}
 	looking, stop := context.WithCancel(context.Background())
 	var looked sync.WaitGroup
 	looked.Go(func() {
 		for looking.Err() == nil {
-			f.door.look(f.nodes)
+			f.door.look(f.all())
 			select {
 			case <-looking.Done():
 			case <-time.After(100 * time.Millisecond):
@@ -165,8 +199,15 @@ func newFleet(t *testing.T, count int) *fleet {
 		}
 	})
 	t.Cleanup(func() { stop(); looked.Wait() })
-	f.door.look(f.nodes)
+	f.door.look(f.all())
 	return f
+}
+
+// all are the nodes that were started so far.
+func (f *fleet) all() []*house.House {
+	f.door.mu.Lock()
+	defer f.door.mu.Unlock()
+	return slices.Clone(f.nodes)
 }
 
 // at is the whole of it, by way of what stands before it.
@@ -235,6 +276,43 @@ func (w *work) publish(ctx context.Context, t *testing.T, to *house.House, repos
 	}
 }
 
+// newWork has workers publish to the repository releases until stop is called.
+func newWork(t *testing.T, to *house.House, workers int) (w *work, stop func()) {
+	t.Helper()
+	w = &work{files: map[string]string{}}
+	working, end := context.WithCancel(t.Context())
+	var busy sync.WaitGroup
+	for i := range workers {
+		busy.Go(func() { w.publish(working, t, to, "releases", i) })
+	}
+	stop = func() { end(); busy.Wait() }
+	t.Cleanup(stop)
+	return w, stop
+}
+
+// goOn waits until so many more versions were tried to be published.
+func (w *work) goOn(t *testing.T, n int64) {
+	t.Helper()
+	from := w.tries.Load()
+	eventually(t, 60*time.Second, "it goes on", func() bool { return w.tries.Load() >= from+n })
+}
+
+// isThere reads all that was acknowledged from each node; there must be so much at least.
+func (w *work) isThere(t *testing.T, nodes []*house.House, least int) {
+	t.Helper()
+	if len(w.files) < least {
+		t.Errorf("only %d versions were published", len(w.files))
+	}
+	for _, n := range nodes {
+		for path, content := range w.files {
+			if a, err := n.Ask(t.Context(), "GET", path, house.Token, nil); err != nil || string(a.Body) != content {
+				t.Fatalf("%s from %s: %d, %d bytes, %v", path, n.Address, a.Status, len(a.Body), err)
+			}
+		}
+	}
+	t.Logf("%d versions of %d were acknowledged", len(w.files), w.tries.Load())
+}
+
 // TestFleet: three nodes on one database and one object store are one service, whichever is
 // asked. One is killed, one is taken out and comes back, the object store goes and comes:
 // nothing that was acknowledged is lost, and no request fails beyond those in flight and those
@@ -247,17 +325,8 @@ func TestFleet(t *testing.T) {
 	}
 	bench := newWorkshop(t)
 	const workers = 6
-	w := &work{files: map[string]string{}}
-	working, stop := context.WithCancel(t.Context())
-	var busy sync.WaitGroup
-	for i := range workers {
-		busy.Go(func() { w.publish(working, t, all, "releases", i) })
-	}
-	goOn := func(n int64) {
-		t.Helper()
-		from := w.tries.Load()
-		eventually(t, 60*time.Second, "it goes on", func() bool { return w.tries.Load() >= from+n })
-	}
+	w, stop := newWork(t, all, workers)
+	goOn := func(n int64) { t.Helper(); w.goOn(t, n) }
 	goOn(40)
 	if wrong := w.takeWrong(); len(wrong) > 0 {
 		t.Errorf("with three nodes: %q", wrong)
@@ -313,16 +382,5 @@ func TestFleet(t *testing.T) {
 		return len(w.takeWrong()) == 0
 	})
 	stop()
-	busy.Wait()
-	if len(w.files) < 100 {
-		t.Errorf("only %d versions were published", len(w.files))
-	}
-	for _, n := range f.nodes {
-		for path, content := range w.files {
-			if a, err := n.Ask(t.Context(), "GET", path, house.Token, nil); err != nil || string(a.Body) != content {
-				t.Fatalf("%s from %s: %d, %d bytes, %v", path, n.Address, a.Status, len(a.Body), err)
-			}
-		}
-	}
-	t.Logf("%d versions of %d were acknowledged", len(w.files), w.tries.Load())
+	w.isThere(t, f.nodes, 100)
 }
