@@ -20,7 +20,8 @@ import (
 // layers are the packages of the house from the inside out. A package imports
 // only from the rows before its own, and what is in its own folder.
 var layers = [][]string{
-	{"internal/core", "internal/traces"},
+	{"internal/core"},
+	{"internal/traces"},
 	{"internal/ecosystem", "internal/store", "internal/record", "internal/upstream", "internal/api"},
 	{"internal/service", "internal/client"},
 	{"internal/web", "internal/demo"},

@@ -21,6 +21,7 @@ type Repository struct {
 	Hosts         []string   `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself"`
 	ReleaseTags   []string   `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions"`
 	Store         string     `json:"store,omitempty" doc:"where what is new in it is kept, for those who look after everything"`
+	FromStore     bool       `json:"fromStore" doc:"large files are read from the object store itself by clients that follow there"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -49,6 +50,7 @@ type NewRepository struct {
 	Hosts         []string      `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
 	ReleaseTags   []string      `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
 	Store         string        `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; left out: in the default store"`
+	FromStore     bool          `json:"fromStore,omitempty" doc:"large files are read from the object store itself, which clients must reach, by those that follow there"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -63,6 +65,7 @@ type RepositoryChange struct {
 	Hosts         *[]string     `json:"hosts,omitempty"`
 	ReleaseTags   *[]string     `json:"releaseTags,omitempty"`
 	Store         *string       `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; empty: in the default store. What it holds already stays where it is"`
+	FromStore     *bool         `json:"fromStore,omitempty"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }

@@ -162,6 +162,9 @@ func showRepo(w io.Writer, r api.Repository) {
 		if r.LargestFile > 0 {
 			pairs = append(pairs, "largest file", api.Bytes(r.LargestFile))
 		}
+		if r.FromStore {
+			pairs = append(pairs, "large files", "are read from the object store itself, by clients that follow there")
+		}
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10),
 			"size", api.Bytes(r.Bytes))
 	}
@@ -290,12 +293,15 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().StringSliceVar(&n.ReleaseTags, "release-tag", nil, releaseTagFlag)
 	cmd.Flags().StringVar(&n.Store, "store", "", "the store that what is new in it goes to (default: the default one)")
 	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
+	cmd.Flags().BoolVar(&n.FromStore, "from-store", false, fromStoreFlag)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))
 	return cmd
 }
+
+const fromStoreFlag = "have clients that follow read large files from the object store itself, which they must reach"
 
 const hostFlag = "a name of a host under which it answers by itself, for clients of images that know only a host; may be repeated"
 
@@ -312,7 +318,7 @@ func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
 func repoEdit(s *session) *cobra.Command {
 	var hosts, releaseTags []string
 	var holds, description, store string
-	var anonymous, onlyBuilds, onlyRobots, closed bool
+	var anonymous, onlyBuilds, onlyRobots, closed, fromStore bool
 	var largest int64
 	var mirror mirrorFlags
 	var chain chainFlags
@@ -326,7 +332,7 @@ func repoEdit(s *session) *cobra.Command {
 				AnonymousRead: ifGiven(cmd, "anonymous-read", &anonymous), OnlyBuilds: ifGiven(cmd, "only-builds", &onlyBuilds),
 				OnlyRobots: ifGiven(cmd, "only-robots", &onlyRobots), Closed: ifGiven(cmd, "closed", &closed),
 				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags),
-				Store: ifGiven(cmd, "store", &store)}
+				Store: ifGiven(cmd, "store", &store), FromStore: ifGiven(cmd, "from-store", &fromStore)}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -366,6 +372,7 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&store, "store", "",
 		`the store that what is new in it goes to, "" for the default one; crelvo store move takes along what it holds`)
 	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
+	cmd.Flags().BoolVar(&fromStore, "from-store", false, fromStoreFlag)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

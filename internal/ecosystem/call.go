@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -97,8 +98,29 @@ func (c *Call) answeredBy(name string) {
 	}
 }
 
+// following are the clients that are known to read a file where they are sent, and not to
+// send their credentials there too.
+var following = regexp.MustCompile(`^(Apache-Maven|Buildah|Gradle|Helm|NuGet|Wget|cargo|containerd|containers|` +
+	`cri-o|crelvo|docker|go-containerregistry|npm|oras|pip|pnpm|podman|poetry|skopeo|uv|yarn)[/ ]`)
+
+// follows tells whether a request is for bytes, by a client that reads them where it is sent.
+// Who has them already is told so here.
+func follows(r *http.Request) bool {
+	return r.Method == http.MethodGet && r.Header.Get("If-None-Match") == "" &&
+		r.Header.Get("If-Modified-Since") == "" && following.MatchString(r.UserAgent())
+}
+
 // sendKept answers with a file of the store.
 func (c *Call) sendKept(f catalog.File, fetched bool) error {
+	if follows(c.Request()) {
+		if at := c.Desk.Elsewhere(c.Request().Context(), f); at != "" {
+			if firstPart(c.Request().Header.Get("Range")) {
+				c.Desk.Downloaded(c.Caller, f, fetched)
+			}
+			c.Response().Header().Set("Cache-Control", "no-store") // the address lasts for minutes
+			return c.Redirect(http.StatusTemporaryRedirect, at)
+		}
+	}
 	opened, err := c.Desk.Open(c.Request().Context(), f)
 	if err != nil {
 		return err

@@ -37,6 +37,9 @@ type Reader interface {
 	File(ctx context.Context, q catalog.FileQuestion) (Found, error)
 	// Open gives the bytes of a file.
 	Open(ctx context.Context, f catalog.File) (SeekableFile, error)
+	// Elsewhere is an address outside at which a file can be read just as well for some
+	// minutes, by whoever follows there; "" if it is to be read here.
+	Elsewhere(ctx context.Context, f catalog.File) string
 	// WhyNot tells why there is nothing of a package, or of one version of it, and
 	// what to do: it was removed, or is not let in. nil is that there never was.
 	WhyNot(ctx context.Context, key catalog.PackageKey, version string) *fault.Error

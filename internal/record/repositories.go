@@ -33,6 +33,7 @@ type repositoryRow struct {
 	LargestFile   int64         `db:"largest_file"`
 	ReleaseTags   []byte        `db:"release_tags"`
 	StoreID       sql.NullInt16 `db:"store_id"`
+	FromStore     bool          `db:"from_store"`
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
@@ -40,7 +41,7 @@ func (r repositoryRow) value() (catalog.Repository, error) {
 		Ecosystem:   r.Ecosystem,
 		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt,
 		OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots,
-		Closed: r.Closed, LargestFile: r.LargestFile, StoreID: r.StoreID.Int16}
+		Closed: r.Closed, LargestFile: r.LargestFile, StoreID: r.StoreID.Int16, FromStore: r.FromStore}
 	if err := json.Unmarshal(r.ReleaseTags, &v.ReleaseTags); err != nil {
 		return v, err
 	}
@@ -67,7 +68,7 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	if err := sqlx.SelectContext(ctx, r.q, &rows,
 		`select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
 		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots, closed, largest_file,
-		release_tags, store_id from repository where removed_at is null order by name`); err != nil {
+		release_tags, store_id, from_store from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -161,10 +162,10 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 	if _, err := tx.ExecContext(ctx,
 		`update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
 		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11,
-		only_robots = $12, closed = $13, largest_file = $14, release_tags = $15, store_id = nullif($16, 0)::smallint
-		where id = $1`,
+		only_robots = $12, closed = $13, largest_file = $14, release_tags = $15, store_id = nullif($16, 0)::smallint,
+		from_store = $17 where id = $1`,
 		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open,
-		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile, releaseTags, r.StoreID); err != nil {
+		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile, releaseTags, r.StoreID, r.FromStore); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `delete from repository_host where repository_id = $1`, r.ID); err != nil {

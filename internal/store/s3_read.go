@@ -8,6 +8,7 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"net/url"
 	"path"
 	"strconv"
 	"strings"
@@ -76,6 +77,24 @@ func (s *S3) Open(ctx context.Context, digest [32]byte, size int64) (Reader, err
 		r, err = s.openThere(ctx, digest, size)
 	}
 	return r, err
+}
+
+// linkedFor is how long an address lasts that Link gave.
+const linkedFor = 15 * time.Minute
+
+// Link is an address at which anybody can read a file from the object store itself for some
+// minutes; "" if it is not one object there.
+func (s *S3) Link(ctx context.Context, digest [32]byte, size int64) (string, error) {
+	of, err := s.piecesOf(ctx, digest, size)
+	if err != nil || len(of.Pieces) != 1 {
+		return "", err
+	}
+	at, err := s.core.Client.PresignedGetObject(ctx, s.bucket, s.object(of.Pieces[0].Name), linkedFor,
+		url.Values{"response-content-type": {"application/octet-stream"}})
+	if err != nil {
+		return "", s.fault(err)
+	}
+	return at.String(), nil
 }
 
 // piecesOf tells of what a file consists that has so many bytes.

@@ -72,7 +72,7 @@ func (w *Server) addRepositories() {
 				Description: in.Body.Description, AnonymousRead: in.Body.AnonymousRead, OnlyBuilds: in.Body.OnlyBuilds,
 				OnlyRobots: in.Body.OnlyRobots,
 				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile, Hosts: in.Body.Hosts,
-				ReleaseTags: in.Body.ReleaseTags, Store: in.Body.Store}
+				ReleaseTags: in.Body.ReleaseTags, Store: in.Body.Store, FromStore: in.Body.FromStore}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
@@ -127,7 +127,7 @@ func (w *Server) showRepository(
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
 		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed,
 		LargestFile: r.LargestFile, Hosts: r.Hosts, ReleaseTags: r.ReleaseTags,
-		Store:   w.service.Store.NameFor(v.caller, r),
+		Store: w.service.Store.NameFor(v.caller, r), FromStore: r.FromStore,
 		Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
 		Ecosystems: []string{}, Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes,
 		CreatedAt: r.CreatedAt.UTC(), May: []string{}}
@@ -213,7 +213,7 @@ func newRepository(n api.NewRepository) repositories.NewRepository {
 		Holds:     catalog.Holds(n.Holds),
 		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds,
 		OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile,
-		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags}, Store: n.Store}
+		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags, FromStore: n.FromStore}, Store: n.Store}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)

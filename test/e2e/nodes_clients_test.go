@@ -59,7 +59,8 @@ var fleetClients = map[string]func(t *testing.T, at string){
 	"npm": func(t *testing.T, at string) {
 		w := newWorkshop(t, "npm_config_update_notifier=false", "npm_config_fund=false", "npm_config_loglevel=warn")
 		from := at + "/at/releases/npm/"
-		w.write("home/.npmrc", []byte("registry="+from+"\n"+strings.TrimPrefix(from, "http:")+":_authToken="+house.Token+"\n"))
+		w.write("home/.npmrc", []byte("registry="+from+"\n"+strings.TrimPrefix(from, "http:")+":_authToken="+
+			house.Token+"\n"))
 		w.source("deck", deckUI("1.0.0"))
 		w.run("deck", "npm", "publish")
 		w.project("ferry", map[string]string{"@skerry/deck-ui": "^1.0.0"})

@@ -162,7 +162,8 @@ func checkRequestLines(t *testing.T, log string) {
 		}
 	}
 	put, get := seen["PUT /at/watched/npm/deck-watched"], seen["GET /at/watched/npm/deck-watched"]
-	if put["who"] != "admin" || put["status"] != 201.0 || put["received"] == nil || put["ms"] == nil || put["from"] == nil {
+	if put["who"] != "admin" || put["status"] != 201.0 || put["received"] == nil || put["ms"] == nil ||
+		put["from"] == nil {
 		t.Errorf("the log says %v of a publication", put)
 	}
 	if get["id"] != "asked-for" || get["bytes"] == nil || get["level"] != "INFO" {

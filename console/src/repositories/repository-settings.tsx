@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
+import { rightsQueries } from "../rights/calls";
 import { storeQueries } from "../store/calls";
 import { repositoriesCalls, repositoriesQueries } from "./calls";
 import { bytes, count, sizeOf } from "../ui/format";
@@ -24,6 +25,7 @@ function settingsOf(r: Schemas["Repository"]) {
     hosts: (r.hosts ?? []).join(" "),
     releaseTags: (r.releaseTags ?? []).join(" "),
     store: r.store ?? "",
+    fromStore: r.fromStore,
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -42,6 +44,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     ...(r.kind === "house" && f.largestFile !== saved.largestFile ? { largestFile: largest } : {}),
     ...(f.releaseTags !== saved.releaseTags ? { releaseTags: f.releaseTags.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(f.store !== saved.store ? { store: f.store } : {}),
+    ...(f.fromStore !== saved.fromStore ? { fromStore: f.fromStore } : {}),
     ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
@@ -52,6 +55,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
 
 export function Settings({ repository: r }: { repository: Schemas["Repository"] }) {
   const changed = useChanged();
+  const admin = useQuery(rightsQueries.me()).data?.admin;
   const [removing, setRemoving] = useState(false);
   const all = useQuery(repositoriesQueries.repositories());
   const houses = (takes: string): [string, string][] => [
@@ -117,6 +121,11 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
             </>
           )}
           {r.store && <StoreField />}
+          {admin && !r.chain && (
+            <TickField name="fromStore">
+              Clients that follow there read large files from the object store itself, which they must reach
+            </TickField>
+          )}
           <TextField
             name="hosts"
             label="Hosts of its own"

@@ -71,6 +71,9 @@ type Repository struct {
 	ReleaseTags []string
 	// StoreID is the store that what is new in it goes to; 0 is the default one.
 	StoreID int16
+	// FromStore: clients that follow where they are sent read large files from the object
+	// store itself.
+	FromStore bool
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.

@@ -560,6 +560,9 @@ func (d *Desk) Open(_ context.Context, f catalog.File) (ecosystem.SeekableFile, 
 	return opened{bytes.NewReader(d.contents[f.Digests.SHA256])}, nil
 }
 
+// Elsewhere implements ecosystem.Reader: all is read here.
+func (d *Desk) Elsewhere(context.Context, catalog.File) string { return "" }
+
 // WhyNot implements ecosystem.Reader.
 func (d *Desk) WhyNot(_ context.Context, key catalog.PackageKey, _ string) *fault.Error {
 	return d.Why[key.Name]

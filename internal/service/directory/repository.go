@@ -283,7 +283,7 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 		all["tags that are releases"] = strings.Join(r.ReleaseTags, ", ")
 	}
 	if !r.Gathers() {
-		all["holds"] = string(r.Holds)
+		all["holds"], all["large files from the store"] = string(r.Holds), yesNo[r.FromStore]
 	}
 	if m := r.Mirror; m != nil {
 		var upstreams []string

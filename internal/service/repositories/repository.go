@@ -103,6 +103,9 @@ func checkSettings(r catalog.Repository) error {
 	case r.Gathers() && r.Holds != catalog.Both:
 		return act.Invalid("holds-nothing", "%s is a chain, and holds what its members hold", r.Name).
 			WithHint("Say what the members hold, or leave --holds out.")
+	case r.Gathers() && r.FromStore:
+		return act.Invalid("holds-nothing", "%s is a chain, and keeps no files that could be read from a store", r.Name).
+			WithHint("Say so of its members.")
 	case r.LargestFile < 0:
 		return act.Invalid("bad-size", "the largest file cannot have %d bytes", r.LargestFile)
 	case len(r.Hosts) > maxHosts:
@@ -297,6 +300,8 @@ type SettingsChange struct {
 	Hosts, ReleaseTags             *[]string
 	// Store is where what is new in it is kept; "" is the default one.
 	Store *string
+	// FromStore has clients read large files from the object store itself.
+	FromStore *bool
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -316,6 +321,7 @@ func (change SettingsChange) apply(r *catalog.Repository) {
 	act.Set(&r.LargestFile, change.LargestFile)
 	act.Set(&r.Hosts, change.Hosts)
 	act.Set(&r.ReleaseTags, change.ReleaseTags)
+	act.Set(&r.FromStore, change.FromStore)
 }
 
 // EditRepository changes the settings of a repository.
@@ -326,7 +332,7 @@ func (s *Repositories) EditRepository(
 	if err != nil {
 		return before, err
 	}
-	if change.Hosts != nil || change.Store != nil {
+	if change.Hosts != nil || change.Store != nil || change.FromStore != nil {
 		if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 			return before, err
 		}

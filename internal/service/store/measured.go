@@ -48,6 +48,20 @@ func (m *measured) Away() error {
 	return nil
 }
 
+// Link is an address at which a file can be read from the store itself; "" if there is none.
+func (m *measured) Link(ctx context.Context, sha256 [32]byte, size int64) (string, error) {
+	is, ok := m.Store.(interface {
+		Link(ctx context.Context, sha256 [32]byte, size int64) (string, error)
+	})
+	if !ok || m.Away() != nil {
+		return "", nil
+	}
+	since := time.Now()
+	at, err := is.Link(ctx, sha256, size)
+	m.note("link", since, err)
+	return at, err
+}
+
 func (m *measured) note(operation string, since time.Time, err error) {
 	outcome := "done"
 	switch {

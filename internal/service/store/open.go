@@ -52,6 +52,32 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 	return memoryFile{bytes.NewReader(content), content}, nil
 }
 
+// leastLinked is from which size on a file is worth another connection.
+const leastLinked = 1 << 20
+
+// Elsewhere implements ecosystem.Desk: an address at which a file can be read from its store
+// itself, where its repository says so; "" otherwise, and then it is read here.
+func (s *Store) Elsewhere(ctx context.Context, f catalog.File) string {
+	r, ok := s.directory.RepositoryByID(f.RepositoryID)
+	if !ok || !r.FromStore || f.Digests.Size < leastLinked {
+		return ""
+	}
+	places, _, err := s.placesOf(ctx, f.Digests.SHA256)
+	if err != nil {
+		return ""
+	}
+	for _, id := range places {
+		o := s.known.Load().byID[id]
+		if o == nil || o.away != nil {
+			continue
+		}
+		if at, err := o.bytes.Link(ctx, f.Digests.SHA256, f.Digests.Size); err == nil && at != "" {
+			return at
+		}
+	}
+	return ""
+}
+
 func (s *Store) openStored(ctx context.Context, f catalog.File) (ecosystem.SeekableFile, error) {
 	r, err := s.OpenBytes(ctx, f.Digests.SHA256, f.Digests.Size)
 	if err != nil {
