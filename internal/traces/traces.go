@@ -115,6 +115,5 @@ func Statements() pgx.QueryTracer {
 	if provider == nil {
 		return nil
 	}
-	return otelpgx.NewTracer(otelpgx.WithTracerProvider(provider), otelpgx.WithDisableConnectionDetailsInAttributes(),
-		otelpgx.WithTrimSQLInSpanName())
+	return otelpgx.NewTracer(otelpgx.WithTracerProvider(provider), otelpgx.WithDisableConnectionDetailsInAttributes())
 }
