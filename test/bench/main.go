@@ -110,6 +110,11 @@ func run(ctx context.Context, only string) (err error) {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
 	}
+	if only == "" || slices.Contains(strings.Split(only, ","), "Scale") {
+		if err := b.unitCosts(ctx); err != nil {
+			return fmt.Errorf("Scale: %w", err)
+		}
+	}
 	for _, n := range b.notes {
 		fmt.Println(n)
 	}

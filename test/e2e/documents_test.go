@@ -17,6 +17,7 @@ var (
 	shellBlock   = regexp.MustCompile("(?s)\n```sh\n(.*?)\n```")
 	crelvoLine   = regexp.MustCompile(`^\s*(?:bin/)?crelvo `)
 	documentLink = regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`)
+	inSentence   = regexp.MustCompile("`(crelvo [a-z][^`…|<>{]*)`")
 )
 
 // documentsRun runs the commands of the README and of docs/ that only read, on the demo's
@@ -31,7 +32,15 @@ func documentsRun(t *testing.T, h *house.House) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ran, seen := 0, 0
+	ran, seen, sentences := 0, 0, map[string]bool{}
+	there := func(line, document string) {
+		t.Helper()
+		cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
+		cmd.Env = []string{"HOME=" + t.TempDir(), "PATH=" + program + ":" + os.Getenv("PATH")}
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Errorf("%s speaks of %s: %v\n%.300s", document, line, err, out)
+		}
+	}
 	for _, document := range append(documents, "../../README.md") {
 		raw, err := os.ReadFile(document)
 		if err != nil {
@@ -40,6 +49,13 @@ func documentsRun(t *testing.T, h *house.House) {
 		for _, link := range documentLink.FindAllStringSubmatch(string(raw), -1) {
 			if _, err := os.Stat(filepath.Join(filepath.Dir(document), link[1])); err != nil {
 				t.Errorf("%s leads to %s, which is not there", filepath.Base(document), link[1])
+			}
+		}
+		text := string(raw)
+		for _, named := range inSentence.FindAllStringSubmatch(text, -1) {
+			if named := named[1] + " --help"; !sentences[named] {
+				sentences[named] = true
+				there(named, filepath.Base(document))
 			}
 		}
 		for _, block := range shellBlock.FindAllStringSubmatch(string(raw), -1) {
@@ -71,6 +87,9 @@ func documentsRun(t *testing.T, h *house.House) {
 				}
 			}
 		}
+	}
+	if len(sentences) < 60 {
+		t.Errorf("only %d commands are spoken of", len(sentences))
 	}
 	if seen < 45 || ran < 15 {
 		t.Errorf("only %d commands were found, and %d run", seen, ran)
