@@ -53,15 +53,19 @@ func (w *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		if answersForAll(r.URL.Path) {
 			w.service.DB.CatchUp(r.Context())
 		}
-		body := &counted{ReadCloser: r.Body}
+		var body *counted
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			body = &counted{ReadCloser: r.Body}
 			r.Body = body
 		}
 		err := next(c)
 		if err != nil {
 			w.onError(c, err)
 		}
-		of := observed{method: r.Method, route: c.Path(), status: http.StatusOK, took: time.Since(start), received: body.read}
+		of := observed{method: r.Method, route: c.Path(), status: http.StatusOK, took: time.Since(start)}
+		if body != nil {
+			of.received = body.read
+		}
 		if route, ok := c.Get(routeKey).(string); ok {
 			of.route = route
 		}

@@ -48,6 +48,8 @@ type scaled struct {
 	db      *pgx.Conn
 	cluster int
 	asked   atomic.Int64 // of the object store
+	setting string       // of the object store
+	at      string       // the database
 }
 
 // unitCosts prints what publishing and reading cost: what docs/scale.md counts with.
@@ -62,6 +64,24 @@ func (b *bench) unitCosts(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	fmt.Printf("%-52s %8s %10s %8s %9s %8s %9s %9s %8s\n", "what", "requests", "statements", "WAL KiB", "in it KiB",
+		"stored", "ours ms", "theirs ms", "time ms")
+	if err := s.measureUnits(ctx, "unit", jar); err != nil {
+		return err
+	}
+	// With another node, each asks what that did before it answers from memory.
+	second, err := house.Start(filepath.Join(s.dir, "scaled-2"), "--database", s.at, "--store", s.setting, "--key-file",
+		filepath.Join(s.house.Data, "secret-key"), "--node-name", "second", "--log-level", "warn")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, second.Stop()) }()
+	fmt.Println("the same, with a second node:")
+	return s.measureUnits(ctx, "two", jar)
+}
+
+// measureUnits measures all of them, with names that begin so.
+func (s *scaled) measureUnits(ctx context.Context, name string, jar []byte) error {
 	get := func(path func(i int) string) func(context.Context, int) error {
 		return func(ctx context.Context, i int) error {
 			a, err := s.house.Ask(ctx, http.MethodGet, path(i), house.Token, nil)
@@ -72,17 +92,18 @@ func (b *bench) unitCosts(ctx context.Context) (err error) {
 		}
 	}
 	file := func(i int) string {
-		return fmt.Sprintf("/at/bench/maven/%s/unit-%d/1.%d/unit-%d-1.%d.jar", group, i%100, i/100, i%100, i/100)
+		return fmt.Sprintf("/at/bench/maven/%s/%s-%d/1.%d/%[2]s-%[3]d-1.%[4]d.jar", group, name, i%100, i/100)
 	}
-	list := func(i int) string { return fmt.Sprintf("/at/bench/maven/%s/unit-%d/maven-metadata.xml", group, i%100) }
-	fmt.Printf("%-52s %8s %10s %8s %9s %8s %9s %9s %8s\n", "what", "requests", "statements", "WAL KiB", "in it KiB",
-		"stored", "ours ms", "theirs ms", "time ms")
+	list := func(i int) string {
+		return fmt.Sprintf("/at/bench/maven/%s/%s-%d/maven-metadata.xml", group, name, i%100)
+	}
 	for _, u := range []unit{
 		{"a version for Maven: a jar of 20 KiB, POM, list", 3, func(ctx context.Context, i int) error {
-			return publishTo(ctx, s.house, fmt.Sprintf("unit-%d", i%100), fmt.Sprintf("1.%d", i/100), "jar", bytes.NewReader(jar))
+			return publishTo(ctx, s.house, fmt.Sprintf("%s-%d", name, i%100), fmt.Sprintf("1.%d", i/100), "jar",
+				bytes.NewReader(jar))
 		}},
 		{"a version for npm: a document with 20 KiB", 1, func(ctx context.Context, i int) error {
-			p := madeup.Package{Name: fmt.Sprintf("unit-%d", i%100), Version: fmt.Sprintf("1.0.%d", i/100),
+			p := madeup.Package{Name: fmt.Sprintf("%s-%d", name, i%100), Version: fmt.Sprintf("1.0.%d", i/100),
 				Readme: strings.Repeat("Made up. ", 2000)}
 			a, err := s.house.Ask(ctx, http.MethodPut, "/at/bench/npm/"+p.Name, house.Token,
 				bytes.NewReader(p.NPMDocument("latest", p.NPM())))
@@ -109,7 +130,7 @@ func (b *bench) unitCosts(ctx context.Context) (err error) {
 		Scan(&connections); err != nil {
 		return err
 	}
-	fmt.Printf("connections of one node, one client: %d\n", connections)
+	fmt.Printf("connections to the database: %d\n", connections)
 	return nil
 }
 
@@ -199,7 +220,7 @@ func (s *scaled) start(ctx context.Context) (stop func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cluster = cluster
+	s.cluster, s.at, s.setting = cluster, database, setting
 	if s.db, err = pgx.Connect(ctx, database); err != nil {
 		return nil, err
 	}

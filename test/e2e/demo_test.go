@@ -175,7 +175,7 @@ func TestProblems(t *testing.T) {
 		}
 	}
 	metrics := must(t, "GET", "/metrics", "", 200)
-	says(t, string(metrics.Body), `crelvo_requests_total{method="POST",route="/api/v1/repositories",status="422"}`,
+	says(t, string(metrics.Body), `crelvo_requests_total{door="api",method="POST",route="/api/v1/repositories",status="422"}`,
 		"process_resident_memory_bytes", `crelvo_database_connections{state="idle"}`, `crelvo_store_files{store="main"}`,
 		"crelvo_backup_last_seconds", "crelvo_nodes")
 	must(t, "GET", "/livez", "", 200)
