@@ -346,3 +346,23 @@ func TestKindsAreNotAsked(t *testing.T) {
 		t.Fatalf("it is asked in %v", asked)
 	}
 }
+
+// TestPatience: whoever is patient is so with every statement of what it begins. A context that
+// is made patient for the beginning alone leaves those within with the limit of a request.
+func TestPatience(t *testing.T) {
+	within := regexp.MustCompile(`(Within|Facts)\((record\.)?Patiently\(`)
+	files := 0
+	err := filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if files++; within.Match(text) && !strings.HasSuffix(path, "architecture_test.go") {
+			t.Errorf("%s: write ctx = record.Patiently(ctx) before it, so that what is within is patient too", path)
+		}
+		return err
+	})
+	if err != nil || files < 300 {
+		t.Errorf("%d files, %v", files, err)
+	}
+}

@@ -518,3 +518,46 @@ func TestRemovalIsNoArrival(t *testing.T) {
 		t.Errorf("%+v, %v", found, err)
 	}
 }
+
+// TestPlanIsPatient: a plan over very many versions takes longer than anybody waits for one
+// statement of a request.
+func TestPlanIsPatient(t *testing.T) {
+	t.Parallel()
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
+		t.Fatal(err)
+	}
+	tx, err := n.DB.BeginTxx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(t.Context(), `lock table version in access exclusive mode`); err != nil {
+		t.Fatal(err)
+	}
+	planned := make(chan error, 1)
+	go func() {
+		_, err := n.Retention.PlanSweep(t.Context(), n.admin, "name: x\nrepositories: ["+r.Name+"]\nkeep: [newest 1]\n",
+			time.Time{}, func(*retention.PlanLine) error { return nil })
+		planned <- err
+	}()
+	for long := false; !long; {
+		select {
+		case err := <-planned:
+			t.Fatalf("it did not wait: %v", err)
+		case <-time.After(50 * time.Millisecond):
+		}
+		if err := n.DB.GetContext(t.Context(), &long, `select exists (select from pg_stat_activity
+			where datname = current_database() and wait_event_type = 'Lock' and state = 'active'
+			and clock_timestamp() - query_start > interval '7 seconds')`); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := tx.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-planned; err != nil {
+		t.Errorf("after it waited: %v", err)
+	}
+}

@@ -489,7 +489,8 @@ func (s *Retention) PlanSweep(
 		return nil, err
 	}
 	then, fresh := 0, 0
-	err = s.DB.Facts(record.Patiently(ctx), func(f record.Facts) (err error) {
+	ctx = record.Patiently(ctx) // what is asked within too
+	err = s.DB.Facts(ctx, func(f record.Facts) (err error) {
 		plan, err = s.plan(ctx, f, &policy, repositories, asOf, func(l *PlanLine) error {
 			if last.ID != 0 && l.Fate == retention.Swept {
 				if l.At.Before(last.BegunAt) {

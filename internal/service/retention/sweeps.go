@@ -141,7 +141,8 @@ func (s *Retention) recordSweep(
 		return err
 	}
 	var plan *SweepPlan
-	err = s.DB.Facts(record.Patiently(ctx), func(f record.Facts) (err error) {
+	ctx = record.Patiently(ctx)
+	err = s.DB.Facts(ctx, func(f record.Facts) (err error) {
 		plan, err = s.plan(ctx, f, policy, repositories, time.Time{}, func(l *PlanLine) error {
 			if l.Fate != retention.Swept {
 				return nil

@@ -322,7 +322,8 @@ func (s *Store) RemoveStore(ctx context.Context, caller access.Caller, name stri
 	if err != nil {
 		return err
 	}
-	err = s.DB.Within(record.Patiently(ctx), func(tx *record.Tx) error {
+	ctx = record.Patiently(ctx)
+	err = s.DB.Within(ctx, func(tx *record.Tx) error {
 		inUse, err := tx.DropStore(ctx, o.ID)
 		if err == nil && inUse {
 			err = fault.New(fault.Conflict, "store-in-use", "%s has bytes, or is where what is new in a repository goes", name).

@@ -58,7 +58,8 @@ func (s *Store) Move(ctx context.Context, caller access.Caller, repositories []s
 	if len(all) == 0 {
 		return act.Invalid("no-repository", "no repository is named that is to be moved")
 	}
-	err = s.DB.Within(record.Patiently(ctx), func(tx *record.Tx) error {
+	ctx = record.Patiently(ctx)
+	err = s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.LockRepositories(ctx); err != nil {
 			return err
 		}

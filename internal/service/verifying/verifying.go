@@ -68,7 +68,8 @@ func (s *Verifying) Begin(ctx context.Context, caller access.Caller, repair bool
 }
 
 func (s *Verifying) begin(ctx context.Context, caller access.Caller, repair bool) error {
-	return s.DB.Within(record.Patiently(ctx), func(tx *record.Tx) error {
+	ctx = record.Patiently(ctx)
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		done, err := tx.BeginVerification(ctx, caller.Name, s.Now(), repair)
 		if err != nil || !done {
 			return err
