@@ -24,6 +24,11 @@ func TestFromStore(t *testing.T) {
 		nil); err != nil || a.Status != 200 {
 		t.Fatalf("%d %s %v", a.Status, a.Body, err)
 	}
+	if a, err := shared.JSON(t.Context(), "PATCH", "/api/v1/repositories/"+repository(t, "releases"),
+		map[string]any{"fromStore": true}, nil); err != nil || a.Status != 400 ||
+		!strings.Contains(string(a.Body), "no-object-store") {
+		t.Errorf("of files in a folder: %d %s %v", a.Status, a.Body, err)
+	}
 	w := newWorkshop(t)
 	large := "module.exports = '" + noise(3<<20) + "'\n"
 	p := madeup.Package{Name: "deck-large", Version: "1.0.0"}

@@ -121,11 +121,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
             </>
           )}
           {r.store && <StoreField />}
-          {admin && !r.chain && (
-            <TickField name="fromStore">
-              Clients that follow there read large files from the object store itself, which they must reach
-            </TickField>
-          )}
+          {admin && !r.chain && <FromStoreField />}
           <TextField
             name="hosts"
             label="Hosts of its own"
@@ -188,5 +184,18 @@ function Remove({ repository: r, close }: { repository: Schemas["Repository"]; c
       {r.packages > 0 && <TickField name="withContents">Its contents go too</TickField>}
       <TextField name="typed" label={`Type ${r.name} to confirm`} />
     </FormDialog>
+  );
+}
+
+/** FromStoreField is there where an object store is. */
+function FromStoreField() {
+  const all = useQuery(storeQueries.stores());
+  if (!all.data?.some((s) => s.kind === "s3")) {
+    return null;
+  }
+  return (
+    <TickField name="fromStore">
+      Clients that follow there read large files from the object store itself, which they must reach
+    </TickField>
   );
 }

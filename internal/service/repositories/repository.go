@@ -187,7 +187,7 @@ func (s *Repositories) AddRepository(
 	// An admin of a pattern makes houses and chains whose names fit it; where a mirror
 	// may lead, and who answers under which host, is for those who look after everything.
 	about := access.Of(catalog.Repository{Name: r.Name})
-	if r.Fetches() || r.Name == "" || len(r.Hosts) > 0 || n.Store != "" {
+	if r.Fetches() || r.Name == "" || len(r.Hosts) > 0 || n.Store != "" || r.FromStore {
 		about = act.Everything
 	}
 	if err := s.directory.Allow(caller, access.Manage, about); err != nil {
@@ -220,6 +220,9 @@ func (s *Repositories) AddRepository(
 		return r, err
 	}
 	if r.StoreID, err = s.storeOf(r, n.Store); err != nil {
+		return r, err
+	}
+	if err := s.checkFromStore(r); err != nil {
 		return r, err
 	}
 	sealed, err := s.safe.SealMirror(r.Mirror)
@@ -261,6 +264,15 @@ func (s *Repositories) storeOf(r catalog.Repository, name string) (int16, error)
 		return 0, act.Invalid("holds-nothing", "%s is a chain, and holds nothing itself", r.Name)
 	}
 	return s.store.IDOf(name)
+}
+
+// checkFromStore refuses that files be read from where nobody can read them.
+func (s *Repositories) checkFromStore(r catalog.Repository) error {
+	if !r.FromStore || s.store.InBucket(r) {
+		return nil
+	}
+	return act.Invalid("no-object-store", "what is new in %s is kept in a folder, and only an object store can be read by "+
+		"clients themselves", r.Name).WithHint("Give it a store in a bucket first: crelvo store list shows those that there are.")
 }
 
 // changeRepository runs a transaction about a repository, with the directory as
@@ -324,6 +336,21 @@ func (change SettingsChange) apply(r *catalog.Repository) {
 	act.Set(&r.FromStore, change.FromStore)
 }
 
+// changed is a repository with a change of what every one has, if it may be so.
+func (s *Repositories) changed(before catalog.Repository, change SettingsChange) (after catalog.Repository, err error) {
+	after = before
+	change.apply(&after)
+	if change.Store != nil {
+		if after.StoreID, err = s.storeOf(after, *change.Store); err != nil {
+			return before, err
+		}
+	}
+	if err = checkSettings(after); err == nil && change.FromStore != nil {
+		err = s.checkFromStore(after)
+	}
+	return after, err
+}
+
 // EditRepository changes the settings of a repository.
 func (s *Repositories) EditRepository(
 	ctx context.Context, caller access.Caller, name string, change SettingsChange,
@@ -337,14 +364,8 @@ func (s *Repositories) EditRepository(
 			return before, err
 		}
 	}
-	after := before
-	change.apply(&after)
-	if change.Store != nil {
-		if after.StoreID, err = s.storeOf(after, *change.Store); err != nil {
-			return before, err
-		}
-	}
-	if err := checkSettings(after); err != nil {
+	after, err := s.changed(before, change)
+	if err != nil {
 		return before, err
 	}
 	if change.Mirror != nil {

@@ -335,6 +335,16 @@ func (s *Store) IDOf(name string) (int16, error) {
 	return o.ID, nil
 }
 
+// InBucket tells whether what is new in a repository goes to an object store.
+func (s *Store) InBucket(r catalog.Repository) bool {
+	known := s.known.Load()
+	o := known.byID[r.StoreID]
+	if o == nil {
+		o = known.main
+	}
+	return o.Kind == record.S3Store
+}
+
 // NameFor is the name of the store that what is new in a repository goes to, for those who
 // look after everything; "" for others, for a chain, and where there is only one store.
 func (s *Store) NameFor(caller access.Caller, r catalog.Repository) string {
