@@ -15,11 +15,13 @@ import (
 
 	"github.com/minio/minio-go/v7"
 
+	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
 	"crelvo/internal/service/store"
 	bytestore "crelvo/internal/store"
 	"crelvo/internal/store/storetest"
@@ -520,5 +522,37 @@ func TestStoreAway(t *testing.T) {
 		if _, err := other.content(t, r, version); err != nil {
 			t.Errorf("%s afterwards: %v", version, err)
 		}
+	}
+}
+
+// TestFromStoreNeedsOne: files in a folder cannot be read from the store itself, nor can what a
+// chain shows; and it is not for an admin of one repository to say where clients are sent.
+func TestFromStoreNeedsOne(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	r := n.repository(t)
+	so := true
+	if _, err := n.Repositories.EditRepository(t.Context(), n.admin, r.Name,
+		repositories.SettingsChange{FromStore: &so}); fault.Of(err).Code != "no-object-store" {
+		t.Errorf("a repository in a folder: %v", err)
+	}
+	for what, made := range map[string]catalog.Repository{
+		"no-object-store": {Name: "foldered", Kind: catalog.House, Holds: catalog.Both, FromStore: true},
+		"holds-nothing":   {Name: "chained", Kind: catalog.Chain, Holds: catalog.Both, FromStore: true}} {
+		if _, err := n.Repositories.AddRepository(t.Context(), n.admin,
+			repositories.NewRepository{Repository: made}); fault.Of(err).Code != what {
+			t.Errorf("%s: %v", made.Name, err)
+		}
+	}
+	if err := n.Rights.AddPrincipal(t.Context(), n.admin, rights.NewPrincipal{Name: "keeper",
+		Grants: []access.Grant{{Role: access.Admin, Repositories: r.Name}}}); err != nil {
+		t.Fatal(err)
+	}
+	keeper, err := n.Rights.CallerNamed(t.Context(), "keeper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Repositories.EditRepository(t.Context(), keeper, r.Name,
+		repositories.SettingsChange{FromStore: &so}); !fault.Is(err, fault.Denied) {
+		t.Errorf("by its admin: %v", err)
 	}
 }

@@ -112,7 +112,7 @@ func run(ctx context.Context, only string) (err error) {
 	}
 	if only == "" || slices.Contains(strings.Split(only, ","), "Scale") {
 		if err := b.unitCosts(ctx); err != nil {
-			return fmt.Errorf("Scale: %w", err)
+			return fmt.Errorf("what each costs: %w", err)
 		}
 	}
 	for _, n := range b.notes {
