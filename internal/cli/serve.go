@@ -379,10 +379,7 @@ func (s serveSettings) ofService(at net.Addr) (of act.Settings, err error) {
 				api.Bytes(leastMemory))}
 		}
 	}
-	machine, err := os.Hostname()
-	if err != nil {
-		machine = "unnamed"
-	}
+	machine := machineName()
 	of = act.Settings{QuietPeriod: s.QuietPeriod, SecretKey: key, Version: Version, LongestToken: longest,
 		AdoptStore: s.AdoptStore, LoseSecrets: s.LoseSecrets, Folder: s.Data, Reserve: reserve,
 		FirstStore: s.Store, VerifyEvery: verify,
@@ -423,6 +420,15 @@ func (s serveSettings) described() string {
 		return ""
 	}
 	return string(raw)
+}
+
+// machineName is what the machine calls itself.
+func machineName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return "unnamed"
+	}
+	return name
 }
 
 // nodeAddress is where a node answers itself: by the name of the machine, if it does so

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -106,7 +107,8 @@ func (h *house) startTraces(ctx context.Context) (err error) {
 	if h.settings.TracesTo == "" {
 		return nil
 	}
-	h.endTraces, err = traces.Start(ctx, h.log, h.settings.TracesTo, Version, h.settings.NodeName)
+	h.endTraces, err = traces.Start(ctx, h.log, h.settings.TracesTo, Version, cmp.Or(h.settings.NodeName,
+		machineName()))
 	if err != nil {
 		return usageError{fmt.Errorf("--traces-to cannot be %q: %v; write it like http://127.0.0.1:4318",
 			h.settings.TracesTo, err)}

@@ -2,12 +2,15 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -359,6 +362,19 @@ func TestPlanOfMore(t *testing.T) {
 	}
 }
 
+// lockVersions keeps everybody from the versions until it is given up.
+func lockVersions(t *testing.T, db *record.DB) *sqlx.Tx {
+	t.Helper()
+	tx, err := db.BeginTxx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.ExecContext(t.Context(), `lock table version in access exclusive mode`); err != nil {
+		t.Fatal(errors.Join(err, tx.Rollback()))
+	}
+	return tx
+}
+
 // TestPlanEnds: a plan that nobody waits for any more ends, in the database too.
 func TestPlanEnds(t *testing.T) {
 	n := newNode(t, recordtest.URL(t))
@@ -366,14 +382,8 @@ func TestPlanEnds(t *testing.T) {
 	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
 		t.Fatal(err)
 	}
-	tx, err := n.DB.BeginTxx(t.Context(), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	tx := lockVersions(t, n.DB)
 	defer tx.Rollback()
-	if _, err := tx.ExecContext(t.Context(), `lock table version in access exclusive mode`); err != nil {
-		t.Fatal(err)
-	}
 	waiting := func() (all int) {
 		if err := n.DB.GetContext(t.Context(), &all, `select count(*) from pg_stat_activity
 			where datname = current_database() and wait_event_type = 'Lock' and state = 'active'`); err != nil {
@@ -528,14 +538,8 @@ func TestPlanIsPatient(t *testing.T) {
 	if err := n.publish(t, r, "1.0.0", "first"); err != nil {
 		t.Fatal(err)
 	}
-	tx, err := n.DB.BeginTxx(t.Context(), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	tx := lockVersions(t, n.DB)
 	defer tx.Rollback()
-	if _, err := tx.ExecContext(t.Context(), `lock table version in access exclusive mode`); err != nil {
-		t.Fatal(err)
-	}
 	planned := make(chan error, 1)
 	go func() {
 		_, err := n.Retention.PlanSweep(t.Context(), n.admin, "name: x\nrepositories: ["+r.Name+"]\nkeep: [newest 1]\n",
