@@ -590,18 +590,3 @@ func (h *house) close() error {
 	}
 	return errors.Join(errs...)
 }
-
-// openapiCommand prints the description of the API; the console's types are
-// made from it.
-func openapiCommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Hidden: true,
-		Args: arguments(cobra.NoArgs),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			document, err := web.New(nil, web.Settings{Version: Version, Console: console.Files()}).OpenAPI()
-			if err != nil {
-				return err
-			}
-			_, err = cmd.OutOrStdout().Write(append(document, '\n'))
-			return err
-		}}
-}

@@ -99,9 +99,10 @@ func (c *Call) answeredBy(name string) {
 }
 
 // following are the clients that are known to read a file where they are sent, and not to
-// send their credentials there too.
-var following = regexp.MustCompile(`^(Apache-Maven|Buildah|Gradle|Helm|NuGet|Wget|cargo|containerd|containers|` +
-	`cri-o|crelvo|docker|go-containerregistry|npm|oras|pip|pnpm|podman|poetry|skopeo|uv|yarn)[/ ]`)
+// send their credentials there too. A mirror of another Crelvo is none: it goes nowhere that
+// its admin did not name.
+var following = regexp.MustCompile(`^(Apache-Maven|Buildah|Helm|cargo|containerd|containers|cri-o|docker|` +
+	`go-containerregistry|npm|oras|pip|pnpm|podman|skopeo|yarn)[/ ]`)
 
 // follows tells whether a request is for bytes, by a client that reads them where it is sent.
 // Who has them already is told so here.

@@ -58,7 +58,8 @@ func (m *metrics) handler(held bool) http.Handler {
 	if held {
 		all = append(all, m.held)
 	}
-	return promhttp.HandlerFor(all, promhttp.HandlerOpts{})
+	return promhttp.HandlerFor(all, promhttp.HandlerOpts{
+		ErrorHandling: promhttp.ContinueOnError}) // what cannot be told must not hide the rest
 }
 
 // observed is a request that was answered.
@@ -107,7 +108,8 @@ func doorOf(route string) string {
 		return cmp.Or(door, "service")
 	case strings.HasPrefix(route, "/api/"):
 		return "api"
-	case route == "/livez", route == "/readyz", route == "/metrics", strings.HasPrefix(route, "/at"), route == "none":
+	case route == "/livez", route == "/readyz", route == "/metrics", route == passPath,
+		strings.HasPrefix(route, "/at"), route == "none":
 		return "service"
 	}
 	return "console"

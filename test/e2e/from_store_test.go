@@ -64,7 +64,7 @@ func TestFromStore(t *testing.T) {
 	if err != nil || to.Query().Get("X-Amz-Signature") == "" || "http://"+to.Host == all.Address {
 		t.Errorf("npm is sent to %s", to)
 	}
-	for agent, more := range map[string][]string{"curl/7.88.1": nil, "Mozilla/5.0": nil, "": nil,
+	for agent, more := range map[string][]string{"curl/7.88.1": nil, "Mozilla/5.0": nil, "": nil, "crelvo/0.9.0": nil,
 		"npm/10": {"If-None-Match", sent.Header.Get("ETag") + `"x"`}} {
 		if got := ask(agent, more...); got.StatusCode != http.StatusOK {
 			t.Errorf("%q is answered %s", agent, got.Status)
