@@ -96,10 +96,7 @@ func (s *stored) put(ctx context.Context, size int64) (path, object string, err 
 	if _, err := rand.Read(content); err != nil {
 		return "", "", err
 	}
-	a, err := s.house.Ask(ctx, http.MethodPut, path, house.Token, strings.NewReader(string(content)))
-	if err == nil && a.Status != http.StatusCreated {
-		err = fmt.Errorf("%d %s", a.Status, a.Body)
-	}
+	err = publishTo(ctx, s.house, "stored", fmt.Sprintf("1.%d", s.made), "bin", strings.NewReader(string(content)))
 	if err == nil {
 		_, err = s.client.PutObject(ctx, storetest.Bucket, object, strings.NewReader(string(content)), size,
 			minio.PutObjectOptions{})
