@@ -22,6 +22,7 @@ type Repository struct {
 	ReleaseTags   []string   `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions"`
 	Store         string     `json:"store,omitempty" doc:"where what is new in it is kept, for those who look after everything"`
 	FromStore     bool       `json:"fromStore" doc:"large files are read from the object store itself by clients that follow there"`
+	Refuse        string     `json:"refuse,omitempty" enum:"low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; left out: only what is malicious is kept out"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -51,6 +52,7 @@ type NewRepository struct {
 	ReleaseTags   []string      `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
 	Store         string        `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; left out: in the default store"`
 	FromStore     bool          `json:"fromStore,omitempty" doc:"large files are read from the object store itself, which clients must reach, by those that follow there"`
+	Refuse        string        `json:"refuse,omitempty" enum:"low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; left out: only what is malicious is kept out"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
@@ -66,6 +68,7 @@ type RepositoryChange struct {
 	ReleaseTags   *[]string     `json:"releaseTags,omitempty"`
 	Store         *string       `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; empty: in the default store. What it holds already stays where it is"`
 	FromStore     *bool         `json:"fromStore,omitempty"`
+	Refuse        *string       `json:"refuse,omitempty" enum:"none,low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; none: only what is malicious is kept out"`
 	Mirror        *MirrorChange `json:"mirror,omitempty"`
 	Chain         *ChainChange  `json:"chain,omitempty"`
 }

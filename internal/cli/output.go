@@ -53,6 +53,10 @@ func listed(value any) any {
 	switch v := value.(type) {
 	case api.PackageList:
 		return listOf{v.Packages, v.More}
+	case api.AdvisoryList:
+		return listOf{v.Advisories, v.More}
+	case api.AffectedList:
+		return listOf{v.Affected, false}
 	case api.BuildList:
 		return listOf{v.Builds, v.Before != 0}
 	case api.PromotionList:

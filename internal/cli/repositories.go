@@ -15,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/safety"
 )
 
 // sameRepository tells whether a repository is as it was asked for, in all that was
@@ -29,7 +30,8 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 		given("only-robots") && n.OnlyRobots != there.OnlyRobots, given("closed") && n.Closed != there.Closed,
 		given("largest-file") && n.LargestFile != there.LargestFile,
 		given("host") && !slices.Equal(n.Hosts, there.Hosts),
-		given("store") && n.Store != there.Store,
+		given("store") && n.Store != there.Store, given("from-store") && n.FromStore != there.FromStore,
+		given("refuse") && strings.TrimPrefix(n.Refuse, "none") != there.Refuse,
 		given("release-tag") && !slices.Equal(n.ReleaseTags, there.ReleaseTags):
 		return false
 	case n.Mirror != nil && n.Mirror.Upstreams != nil &&
@@ -165,6 +167,7 @@ func showRepo(w io.Writer, r api.Repository) {
 		if r.FromStore {
 			pairs = append(pairs, "large files", "are read from the object store itself, by clients that follow there")
 		}
+		pairs = append(pairs, "keeps out", keptOut(r))
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10),
 			"size", api.Bytes(r.Bytes))
 	}
@@ -294,6 +297,8 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&n.Store, "store", "", "the store that what is new in it goes to (default: the default one)")
 	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
 	cmd.Flags().BoolVar(&n.FromStore, "from-store", false, fromStoreFlag)
+	cmd.Flags().StringVar(&n.Refuse, "refuse", "", refuseFlag)
+	must(cmd.RegisterFlagCompletionFunc("refuse", fixed(safety.SeverityWords()...)))
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -302,6 +307,16 @@ func repoAdd(s *session) *cobra.Command {
 }
 
 const fromStoreFlag = "have clients that follow read large files from the object store itself, which they must reach"
+
+const refuseFlag = "how bad an advisory must be to keep out what it affects: low, medium, high or critical (none: only what is malicious is kept out)"
+
+// keptOut says what a repository does not let in because of advisories.
+func keptOut(r api.Repository) string {
+	if r.Refuse == "" {
+		return "what is malicious"
+	}
+	return "what is malicious, and what advisories are about that are " + r.Refuse + " or worse"
+}
 
 const hostFlag = "a name of a host under which it answers by itself, for clients of images that know only a host; may be repeated"
 
@@ -317,7 +332,7 @@ func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
 
 func repoEdit(s *session) *cobra.Command {
 	var hosts, releaseTags []string
-	var holds, description, store string
+	var holds, description, store, refuse string
 	var anonymous, onlyBuilds, onlyRobots, closed, fromStore bool
 	var largest int64
 	var mirror mirrorFlags
@@ -332,7 +347,8 @@ func repoEdit(s *session) *cobra.Command {
 				AnonymousRead: ifGiven(cmd, "anonymous-read", &anonymous), OnlyBuilds: ifGiven(cmd, "only-builds", &onlyBuilds),
 				OnlyRobots: ifGiven(cmd, "only-robots", &onlyRobots), Closed: ifGiven(cmd, "closed", &closed),
 				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags),
-				Store: ifGiven(cmd, "store", &store), FromStore: ifGiven(cmd, "from-store", &fromStore)}
+				Store: ifGiven(cmd, "store", &store), FromStore: ifGiven(cmd, "from-store", &fromStore),
+				Refuse: ifGiven(cmd, "refuse", &refuse)}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -373,6 +389,8 @@ func repoEdit(s *session) *cobra.Command {
 		`the store that what is new in it goes to, "" for the default one; crelvo store move takes along what it holds`)
 	must(cmd.RegisterFlagCompletionFunc("store", s.completeStores))
 	cmd.Flags().BoolVar(&fromStore, "from-store", false, fromStoreFlag)
+	cmd.Flags().StringVar(&refuse, "refuse", "", refuseFlag)
+	must(cmd.RegisterFlagCompletionFunc("refuse", fixed(append([]string{"none"}, safety.SeverityWords()...)...)))
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

@@ -3,7 +3,6 @@ package client
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"net/http"
 	"net/url"
 	"strings"
@@ -44,18 +43,8 @@ func (c *Client) CompareBuilds(ctx context.Context, before, after string) (api.B
 
 // Attach adds a document to a build.
 func (c *Client) Attach(ctx context.Context, title, name string, content []byte) (out api.BuildDocument, err error) {
-	r, err := c.request(ctx, http.MethodPost, buildPath(title)+"/documents?"+url.Values{"name": {name}}.Encode(),
-		bytes.NewReader(content))
-	if err != nil {
-		return out, err
-	}
-	r.Header.Set("Content-Type", "application/octet-stream")
-	response, err := c.send(r)
-	if err != nil {
-		return out, err
-	}
-	defer response.Body.Close()
-	return out, json.NewDecoder(response.Body).Decode(&out)
+	return out, c.do(ctx, http.MethodPost, buildPath(title)+"/documents?"+url.Values{"name": {name}}.Encode(),
+		bytes.NewReader(content), &out)
 }
 
 // RemoveBuild drops the record of a build that made nothing.

@@ -102,10 +102,14 @@ func asURLError(err error, into **url.Error) bool {
 	return ok
 }
 
-// do asks an operation with JSON in and out; either may be nil.
+// do asks an operation with JSON in and out; either may be nil. An io.Reader is sent as the
+// bytes that it gives.
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
-	var body io.Reader
-	if in != nil {
+	form := "application/json"
+	body, bytesIn := in.(io.Reader)
+	if bytesIn {
+		form = "application/octet-stream"
+	} else if in != nil {
 		raw, err := json.Marshal(in)
 		if err != nil {
 			return err
@@ -117,7 +121,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	if in != nil {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", form)
 	}
 	response, err := c.send(r)
 	if err != nil {

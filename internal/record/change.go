@@ -18,6 +18,9 @@ const (
 	OfStore      ChangeKind = "store"
 	OfNode       ChangeKind = "node"
 	OfQuota      ChangeKind = "quota"
+	OfAdvisory   ChangeKind = "advisory" // of a package, or of many if it names none
+	OfWaiver     ChangeKind = "waiver"
+	OfFeed       ChangeKind = "feed"
 )
 
 // Change tells every node what is not as it was.

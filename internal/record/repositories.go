@@ -34,6 +34,7 @@ type repositoryRow struct {
 	ReleaseTags   []byte        `db:"release_tags"`
 	StoreID       sql.NullInt16 `db:"store_id"`
 	FromStore     bool          `db:"from_store"`
+	Safety        []byte        `db:"safety"`
 }
 
 func (r repositoryRow) value() (catalog.Repository, error) {
@@ -42,7 +43,7 @@ func (r repositoryRow) value() (catalog.Repository, error) {
 		Description: r.Description, AnonymousRead: r.AnonymousRead, CreatedAt: r.CreatedAt, ChangedAt: r.ChangedAt,
 		OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots,
 		Closed: r.Closed, LargestFile: r.LargestFile, StoreID: r.StoreID.Int16, FromStore: r.FromStore}
-	if err := json.Unmarshal(r.ReleaseTags, &v.ReleaseTags); err != nil {
+	if err := errors.Join(json.Unmarshal(r.ReleaseTags, &v.ReleaseTags), json.Unmarshal(r.Safety, &v.Safety)); err != nil {
 		return v, err
 	}
 	switch v.Kind {
@@ -68,7 +69,7 @@ func (r reads) Repositories(ctx context.Context) ([]StoredRepository, error) {
 	if err := sqlx.SelectContext(ctx, r.q, &rows,
 		`select id, name, kind, holds, ecosystem, description, anonymous_read, created_at, changed_at,
 		settings, secret, releases_to, snapshots_to, open_members, only_builds, only_robots, closed, largest_file,
-		release_tags, store_id, from_store from repository where removed_at is null order by name`); err != nil {
+		release_tags, store_id, from_store, safety from repository where removed_at is null order by name`); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -159,13 +160,18 @@ func (tx *Tx) SetRepository(ctx context.Context, r StoredRepository) error {
 	if err != nil {
 		return err
 	}
+	safety, err := json.Marshal(r.Safety)
+	if err != nil {
+		return err
+	}
 	if _, err := tx.ExecContext(ctx,
 		`update repository set holds = $2, description = $3, anonymous_read = $4, changed_at = $5,
 		settings = $6, secret = $7, releases_to = $8, snapshots_to = $9, open_members = $10, only_builds = $11,
 		only_robots = $12, closed = $13, largest_file = $14, release_tags = $15, store_id = nullif($16, 0)::smallint,
-		from_store = $17 where id = $1`,
+		from_store = $17, safety = $18 where id = $1`,
 		r.ID, r.Holds, r.Description, r.AnonymousRead, r.ChangedAt, settings, r.Secret, releases, snapshots, open,
-		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile, releaseTags, r.StoreID, r.FromStore); err != nil {
+		r.OnlyBuilds, r.OnlyRobots, r.Closed, r.LargestFile, releaseTags, r.StoreID, r.FromStore,
+		safety); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `delete from repository_host where repository_id = $1`, r.ID); err != nil {

@@ -100,6 +100,14 @@ const (
 	EventQuotaRemoved Action = "quota removed"
 	EventQuotaReached Action = "quota reached"
 
+	// Safety.
+	EventAdvisoryArrived    Action = "advisory arrived" // and is about what is kept
+	EventAdvisoriesImported Action = "advisories imported"
+	EventFeedAdded          Action = "feed added"
+	EventFeedRemoved        Action = "feed removed"
+	EventWaiverMade         Action = "waiver made"
+	EventWaiverEnded        Action = "waiver ended"
+
 	// Nodes.
 	EventNodeDrained Action = "node drained"
 	EventNodeResumed Action = "node resumed"

@@ -29,6 +29,7 @@ import (
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/service/safety"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/search"
 	"crelvo/internal/service/secret"
@@ -57,6 +58,7 @@ type Service struct {
 	Rights       *rights.Rights
 	Repositories *repositories.Repositories
 	Mirrors      *mirrors.Mirrors
+	Safety       *safety.Safety
 	Resolving    *resolving.Resolving
 	Publishing   *publishing.Publishing
 	Promotion    *promotion.Promotion
@@ -91,7 +93,8 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule, s.Store)
 	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
-	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors)
+	s.Safety = safety.New(a, s.Directory)
+	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
@@ -105,7 +108,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
-		s.Rights, s.Repositories, s.Mirrors, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
+		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Backups, s.Status}
 	a.Add(rooms...)
 

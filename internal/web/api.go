@@ -92,6 +92,7 @@ func (w *Server) addAPI() {
 	w.addStores()
 	w.addNodes()
 	w.addQuotas()
+	w.addSafety()
 	w.addBackups()
 	w.addDestinations()
 	w.addRetention()
@@ -104,7 +105,7 @@ func (w *Server) addAPI() {
 }
 
 // largeBodies are the operations that take more than the usual MiB, in bytes.
-var largeBodies = map[string]int64{"record-build": 32 << 20, "attach-document": builds.MaxDocument + 1,
+var largeBodies = map[string]int64{"record-build": 32 << 20, "import-advisories": largestImport + 1, "attach-document": builds.MaxDocument + 1,
 	"look": publishing.MostLookedAt/3*4 + 1<<20}
 
 // operate adds an operation. Faults that do returns become problems.

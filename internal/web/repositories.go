@@ -14,6 +14,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/retention"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/repositories"
@@ -73,6 +74,10 @@ func (w *Server) addRepositories() {
 				OnlyRobots: in.Body.OnlyRobots,
 				Closed:     in.Body.Closed, LargestFile: in.Body.LargestFile, Hosts: in.Body.Hosts,
 				ReleaseTags: in.Body.ReleaseTags, Store: in.Body.Store, FromStore: in.Body.FromStore}
+			if in.Body.Refuse != nil {
+				refuse := refusing(*in.Body.Refuse)
+				change.Refuse = &refuse
+			}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
 			}
@@ -127,7 +132,7 @@ func (w *Server) showRepository(
 	shown := api.Repository{Name: r.Name, Kind: string(r.Kind), Holds: string(r.Holds), Description: r.Description,
 		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed,
 		LargestFile: r.LargestFile, Hosts: r.Hosts, ReleaseTags: r.ReleaseTags,
-		Store: w.service.Store.NameFor(v.caller, r), FromStore: r.FromStore,
+		Store: w.service.Store.NameFor(v.caller, r), FromStore: r.FromStore, Refuse: showRefusing(r.Safety.Refuse),
 		Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
 		Ecosystems: []string{}, Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes,
 		CreatedAt: r.CreatedAt.UTC(), May: []string{}}
@@ -213,7 +218,8 @@ func newRepository(n api.NewRepository) repositories.NewRepository {
 		Holds:     catalog.Holds(n.Holds),
 		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds,
 		OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile,
-		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags, FromStore: n.FromStore}, Store: n.Store}
+		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags, FromStore: n.FromStore,
+		Safety: safety.Rules{Refuse: refusing(n.Refuse)}}, Store: n.Store}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)
@@ -381,4 +387,19 @@ func (w *Server) addFolders() {
 			}
 			return &answer[api.Folder]{shown}, nil
 		})
+}
+
+// refusing reads how bad an advisory must be; what is no such word is none.
+func refusing(word string) safety.Severity {
+	if s, err := safety.ParseSeverity(word); err == nil && s > safety.None {
+		return s
+	}
+	return safety.Unknown
+}
+
+func showRefusing(s safety.Severity) string {
+	if s == safety.Unknown {
+		return ""
+	}
+	return s.String()
 }

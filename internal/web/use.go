@@ -83,13 +83,9 @@ func (w *Server) addUsage() {
 				return nil, err
 			}
 			who, err := w.service.Use.WhoUses(ctx, v.caller, p, in.Repository)
-			shown := api.WhoUses{Users: []api.VersionUser{}, Builds: []string{}, Needs: []api.NeededBy{}}
+			shown := api.WhoUses{Users: showUsers(who.Users), Builds: []string{}, Needs: []api.NeededBy{}}
 			for _, n := range who.Needs {
 				shown.Needs = append(shown.Needs, api.NeededBy{PURL: n.PURL.String(), Wants: n.Wants, Via: n.Via})
-			}
-			for _, u := range who.Users {
-				shown.Users = append(shown.Users, api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(),
-					Clients: append([]string{}, u.Clients...)})
 			}
 			for _, b := range who.Builds {
 				shown.Builds = append(shown.Builds, b.Name+"#"+b.Number)
@@ -135,4 +131,12 @@ func (w *Server) showSpace(space use.Space) api.SpacePage {
 		}
 	}
 	return page
+}
+
+func showUsers(users []record.VersionUser) []api.VersionUser {
+	shown := make([]api.VersionUser, len(users))
+	for i, u := range users {
+		shown[i] = api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{}, u.Clients...)}
+	}
+	return shown
 }

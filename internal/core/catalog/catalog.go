@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"crelvo/internal/core/safety"
 )
 
 // Kind is what a repository does: hold, fetch or put together.
@@ -74,6 +76,8 @@ type Repository struct {
 	// FromStore: clients that follow where they are sent read large files from the object
 	// store itself.
 	FromStore bool
+	// Safety says what it lets in.
+	Safety safety.Rules
 	// AsOf is the moment as of which it is read; 0 is now.
 	AsOf Moment
 	// Sight is the part of it that whoever asks may read; "" is all.
@@ -133,10 +137,15 @@ type Package struct {
 	Versions []Version // no order promised
 	// Labels are movable names for versions: npm's dist-tags. Not to be changed.
 	Labels map[string]string
+	// KeptOut are versions that are there, and not let in; not to be changed.
+	KeptOut []KeptOut
 	// Stale names the mirrors that could not bring up to date what they say of
 	// it.
 	Stale []Staleness
 }
+
+// KeptOut is a version that is not let in, and why, as a sentence says it and what to do.
+type KeptOut struct{ Version, Why, Hint string }
 
 // Staleness is that a mirror says what its upstream said some time ago.
 type Staleness struct {

@@ -86,14 +86,15 @@ const (
 	Claimed  Said = "claimed elsewhere"
 	Foreign  Said = "other ecosystem"
 	Unfit    Said = "other maturity"
+	KeptOut  Said = "kept out" // has it, and does not let it in
 	NotAsked Said = "not asked"
 )
 
 // Finding is what a member that was asked found.
 type Finding struct {
-	Said Said // HasIt, Stale, HasNot or Failed
+	Said Said // HasIt, Stale, HasNot, KeptOut or Failed
 	Why  string
-	Err  error // with Failed
+	Err  error // with Failed and KeptOut
 }
 
 // Step is one member's part in an explanation.
@@ -136,6 +137,17 @@ func (a Answer) Answering() (members []Step) {
 	return members
 }
 
+// KeptOut is why nobody answers with what was asked for, if a member has it and does not let
+// it in; else nil.
+func (a Answer) KeptOut() error {
+	for _, s := range a.Steps {
+		if s.Said == KeptOut {
+			return s.Err
+		}
+	}
+	return nil
+}
+
 // Resolve finds who answers. For a package, everybody who has it does. A
 // release comes whole from the first member that has it. For a snapshot, all
 // house members that have it answer together; only if none has, the first
@@ -161,6 +173,8 @@ func Resolve(members []Member, q Question, ask func(i int) Finding) Answer {
 		case step.Said == HasIt || step.Said == Stale:
 			step.Answers = a.Failed < 0 && (!found || together)
 			found = found || step.Answers
+		case step.Said == KeptOut && q.PURL.Version != "":
+			found = found || !q.Snapshot // nobody else answers for it
 		case step.Said == Failed && m.MaySkip:
 			step.Skipped = true
 		case step.Said == Failed && a.Failed < 0 && (!found || together):

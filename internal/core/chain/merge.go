@@ -48,12 +48,22 @@ func Merge(key catalog.PackageKey, parts []Part) *catalog.Package {
 			merged.Changed = p.Changed
 		}
 	}
+	// What a member keeps out is not answered by one behind it.
+	keptOut := func(i int, p *catalog.Package) {
+		for _, k := range p.KeptOut {
+			if _, known := from[k.Version]; !known {
+				from[k.Version] = i
+				merged.KeptOut = append(merged.KeptOut, k)
+			}
+		}
+	}
 	for i, p := range parts {
 		if p.House {
 			add(i, p.Package, true, false)
 		}
 	}
 	for i, p := range parts {
+		keptOut(i, p.Package)
 		add(i, p.Package, !p.House, true)
 		merged.Revision += p.Package.Revision
 		merged.Stale = append(merged.Stale, p.Package.Stale...)

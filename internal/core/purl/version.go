@@ -2,6 +2,7 @@ package purl
 
 import (
 	"cmp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -32,20 +33,24 @@ type Rules struct {
 	Release func(snapshot string) string
 	// Development is what follows the numbers of a development version.
 	Development string
+	// OSV is the name of the ecosystem in the OSV schema
+	// (https://ossf.github.io/osv-schema/#affectedpackage-field); "" is that it has none.
+	// OSVBetween is what stands there between namespace and name.
+	OSV, OSVBetween string
 }
 
 var byEcosystem = map[string]Rules{
-	"maven": {Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
+	"maven": {OSV: "Maven", OSVBetween: ":", Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
 		Fits:    func(wanted, version string) (bool, bool) { return fitsInterval(compareMaven, false, wanted, version) },
 		Release: func(snapshot string) string { return strings.TrimSuffix(snapshot, "-SNAPSHOT") }},
-	"npm": {Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1",
+	"npm": {OSV: "npm", OSVBetween: "/", Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1",
 		Fits: FitsSemver},
-	"nuget": {Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet,
+	"nuget": {OSV: "NuGet", Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet,
 		Sample: "1.5.0", Development: "-dev.1",
 		Fits: func(wanted, version string) (bool, bool) {
 			return fitsInterval(compareNuGet, true, wanted, version)
 		}, Lowest: true},
-	"pypi": {Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython,
+	"pypi": {OSV: "PyPI", Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython,
 		Sample:      "1.5.0 or 1.5.0rc1",
 		Development: ".dev1", Fits: fitsPython, Release: releasePython},
 }
@@ -184,4 +189,46 @@ func NextFree(version string, taken func(string) bool) string {
 			return next
 		}
 	}
+}
+
+// OSVName is the name of an ecosystem in the OSV schema; "" if it has none.
+func OSVName(ecosystem string) string { return byEcosystem[ecosystem].OSV }
+
+// OSVEcosystems are the names of all ecosystems that have one in the OSV schema.
+func OSVEcosystems() (names []string) {
+	for _, r := range byEcosystem {
+		if r.OSV != "" {
+			names = append(names, r.OSV)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// OfOSV is the package that the OSV schema names so; ok is false for an ecosystem that is not
+// known, and for what is no name there.
+func OfOSV(ecosystem, name string) (p PURL, ok bool) {
+	for kind, r := range byEcosystem {
+		if r.OSV == "" || r.OSV != ecosystem {
+			continue
+		}
+		p = PURL{Ecosystem: kind, Name: name}
+		if r.OSVBetween != "" {
+			if at := strings.LastIndex(name, r.OSVBetween); at >= 0 {
+				p.Namespace, p.Name = name[:at], name[at+len(r.OSVBetween):]
+			}
+		}
+		p.Name = NormalName(kind, p.Name)
+		read, err := Parse(p.String())
+		return p, err == nil && read.String() == p.String()
+	}
+	return p, false
+}
+
+// OSV is the name of the package in the OSV schema.
+func (p PURL) OSV() string {
+	if p.Namespace == "" {
+		return p.Name
+	}
+	return p.Namespace + byEcosystem[p.Ecosystem].OSVBetween + p.Name
 }

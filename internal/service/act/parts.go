@@ -115,6 +115,14 @@ func (s *Act) heard(c record.Change) {
 	case record.OfPackage:
 		s.Changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
 			Name: c.Name})
+	case record.OfAdvisory:
+		if c.Name == "" {
+			s.SettingsChanged()
+		} else {
+			s.Changed(catalog.PackageKey{Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
+		}
+	case record.OfWaiver:
+		s.SettingsChanged()
 	case record.OfAccess:
 		s.AccessChanged()
 	}

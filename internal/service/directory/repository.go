@@ -16,6 +16,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/retention"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
@@ -277,6 +278,9 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
 	all := map[string]string{"description": r.Description, "anonymous reading": yesNo[r.AnonymousRead],
 		"hosts": strings.Join(r.Hosts, ", ")}
+	if refuse := r.Safety.Refuse; refuse != safety.Unknown {
+		all["keeps out what advisories are about, from"] = refuse.String()
+	}
 	if r.Own() {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]
 		all["closed"], all["largest file"] = yesNo[r.Closed], api.Bytes(r.LargestFile)

@@ -183,7 +183,8 @@ func (s *Directory) Heard(caller access.Caller, change record.Change) (_ record.
 			change = record.Change{Kind: change.Kind}
 		}
 		return change, true
-	case record.OfBuild, record.OfPromotion, record.OfTrack, record.OfPolicy, record.OfSweep, record.OfPin:
+	case record.OfBuild, record.OfPromotion, record.OfTrack, record.OfPolicy, record.OfSweep, record.OfPin,
+		record.OfAdvisory, record.OfWaiver, record.OfFeed:
 		// That something changed is no secret; what it was is asked for.
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
 	case record.OfPackage:

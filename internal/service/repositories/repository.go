@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/retention"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
@@ -314,6 +315,8 @@ type SettingsChange struct {
 	Store *string
 	// FromStore has clients read large files from the object store itself.
 	FromStore *bool
+	// Refuse is how bad advisories must be to keep out what they affect.
+	Refuse *safety.Severity
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -334,6 +337,7 @@ func (change SettingsChange) apply(r *catalog.Repository) {
 	act.Set(&r.Hosts, change.Hosts)
 	act.Set(&r.ReleaseTags, change.ReleaseTags)
 	act.Set(&r.FromStore, change.FromStore)
+	act.Set(&r.Safety.Refuse, change.Refuse)
 }
 
 // changed is a repository with a change of what every one has, if it may be so.

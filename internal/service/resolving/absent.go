@@ -21,6 +21,9 @@ func (s *Resolving) WhyNot(ctx context.Context, key catalog.PackageKey, version 
 	}
 	key.Sight, r.Sight = "", key.Sight
 	p := act.PURLOf(key, version)
+	if f := s.keptOut(ctx, r.Key(key.Ecosystem, key.Namespace, key.Name), version); f != nil {
+		return f
+	}
 	members := s.directory.MembersFor(r, key)
 	if key.AsOf == 0 {
 		if gone, err := s.removedFrom(ctx, members, key, version); err == nil && gone != nil {

@@ -87,8 +87,26 @@ func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Ans
 	}
 	q := chain.Question{PURL: act.PURLOf(i.key, i.version), Snapshot: purl.IsSnapshot(i.key.Ecosystem, i.version),
 		Ours: ours, All: all}
-	answer := chain.Resolve(i.members, q, func(n int) chain.Finding { return i.askVersion(ctx, n) })
+	answer := chain.Resolve(i.members, q, func(n int) chain.Finding { return i.askAdmitted(ctx, n) })
 	return answer, ctx.Err()
+}
+
+// askAdmitted finds out whether a member has the version, and lets it in. What a mirror does
+// not let in, its upstream is not asked for.
+func (i *inquiry) askAdmitted(ctx context.Context, n int) chain.Finding {
+	judge, err := i.s.safety.Judge(ctx, i.members[n].Repository, i.at(n))
+	if err != nil {
+		return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
+	}
+	refusal := judge.Refusal(i.version)
+	found := chain.Finding{Said: chain.HasIt}
+	if refusal == nil || !i.members[n].Fetches() {
+		found = i.askVersion(ctx, n)
+	}
+	if refusal != nil && (found.Said == chain.HasIt || found.Said == chain.Stale) {
+		return chain.Finding{Said: chain.KeptOut, Why: judge.Verdict(i.version).Why, Err: refusal}
+	}
+	return found
 }
 
 // askVersion finds out whether a member has the version. What is kept answers
@@ -229,7 +247,7 @@ func (i *inquiry) resolvePackage(ctx context.Context, ours string) chain.Answer 
 }
 
 func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
-	p, until, err := i.s.packageUntil(ctx, i.at(n), i.version)
+	p, until, err := i.s.packageAdmitted(ctx, i.at(n), i.version)
 	i.until[n] = until
 	if errors.Is(err, ecosystem.ErrNoPackage) {
 		if i.tells {
@@ -243,6 +261,9 @@ func (i *inquiry) askPackage(ctx context.Context, n int) chain.Finding {
 		return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
 	}
 	i.found[n] = p
+	if len(p.Versions) == 0 && len(p.KeptOut) > 0 {
+		return chain.Finding{Said: chain.KeptOut, Why: p.KeptOut[0].Why}
+	}
 	names := map[string]bool{}
 	newest := ""
 	for _, v := range p.Versions {
@@ -282,6 +303,9 @@ func (s *Resolving) chainFile(
 	}
 	answering := answer.Answering()
 	if len(answering) == 0 {
+		if err := answer.KeptOut(); err != nil {
+			return ecosystem.Found{}, err
+		}
 		return ecosystem.Found{}, ecosystem.ErrNoFile
 	}
 	if q.Name == "" && len(answering) > 1 {
@@ -367,7 +391,7 @@ func (s *Resolving) chainPackage(
 		if asked.until[n].Before(until) {
 			until = asked.until[n]
 		}
-		if step.Answers {
+		if step.Answers || step.Said == chain.KeptOut {
 			parts = append(parts, chain.Part{House: step.Own(), Package: asked.found[n]})
 		}
 	}

@@ -16,7 +16,6 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
-	"crelvo/internal/service/mirrors"
 )
 
 // File implements ecosystem.Desk.
@@ -62,17 +61,6 @@ func (s *Resolving) Rendered(
 func (s *Resolving) packageOf(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error) {
 	p, _, err := s.packageUntil(ctx, key, version)
 	return p, err
-}
-
-// packageUntil is packageOf, and until when that holds if nothing changes.
-func (s *Resolving) packageUntil(
-	ctx context.Context, key catalog.PackageKey, version string,
-) (p *catalog.Package, until time.Time, err error) {
-	source, seen, ok := s.sourceOf(key)
-	if !ok || !s.directory.Shows(key) {
-		return nil, mirrors.Forever, ecosystem.ErrNoPackage
-	}
-	return source.Package(ctx, seen, version)
 }
 
 // Plugins implements ecosystem.Desk. Of a chain it lists those of all members,
@@ -221,7 +209,9 @@ const (
 	folderFor   = 10 * time.Second
 )
 
+// Purge forgets what may be out of date.
 func (s *Resolving) Purge() {
+	s.admittances.Purge()
 	s.files.Purge()
 	s.folders.Purge()
 	s.plugins.Purge()

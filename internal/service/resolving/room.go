@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
 	"crelvo/internal/service/mirrors"
+	"crelvo/internal/service/safety"
 )
 
 // Resolving finds files and packages in repositories of any kind. It is safe for use by several at once.
@@ -21,6 +22,9 @@ type Resolving struct {
 	directory *directory.Directory
 	holdings  *holdings.Holdings
 	mirrors   *mirrors.Mirrors
+	safety    *safety.Safety
+
+	admittances *act.Weighted[catalog.PackageKey, act.Aged[admittedPackage]]
 
 	files   *act.Weighted[catalog.FileQuestion, act.Aged[ecosystem.Found]]
 	folders *act.Weighted[folderKey, act.Aged[ecosystem.Folder]]
@@ -36,9 +40,11 @@ func New(
 	directory *directory.Directory,
 	holdings *holdings.Holdings,
 	mirrors *mirrors.Mirrors,
+	safety *safety.Safety,
 ) *Resolving {
 	return &Resolving{
-		Act: a, counting: counting, directory: directory, holdings: holdings, mirrors: mirrors,
+		Act: a, counting: counting, directory: directory, holdings: holdings, mirrors: mirrors, safety: safety,
+		admittances: act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, weightOfAdmitted),
 		files: act.NewWeighted[catalog.FileQuestion](a.Remembered, 50_000, func(f act.Aged[ecosystem.Found]) int64 {
 			return 1000 + int64(len(f.Value.Name)) // the question with it
 		}),
@@ -54,6 +60,14 @@ func New(
 			return weight
 		}),
 	}
+}
+
+// weightOfAdmitted is without what its versions share with the package that it was made of.
+func weightOfAdmitted(known act.Aged[admittedPackage]) int64 {
+	if known.Value.value == nil {
+		return 300
+	}
+	return 800 + 420*int64(len(known.Value.value.Versions))
 }
 
 func weightOfPlugins(known act.Aged[map[int64][]ecosystem.Plugin]) int64 {

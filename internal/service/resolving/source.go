@@ -20,8 +20,8 @@ type Source interface {
 	Package(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, time.Time, error)
 }
 
-// sourceOf gives the source of the repository that a key names, and the key to ask it
-// with: what is seen of a chain depends on who asks, and what is in any other repository
+// sourceOf gives the source of the repository that a key names, which lets in what the
+// repository does, and the key to ask it with: what is seen of a chain depends on who asks, and what is in any other repository
 // does not. ok is false if there is no such repository.
 func (s *Resolving) sourceOf(key catalog.PackageKey) (source Source, asked catalog.PackageKey, ok bool) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
@@ -33,11 +33,11 @@ func (s *Resolving) sourceOf(key catalog.PackageKey) (source Source, asked catal
 	}
 	switch r.Sight = key.Sight; r.Kind {
 	case catalog.House:
-		return remembering{s, house{s}}, key, true
+		return remembering{s, true, admitting{s, r, house{s}}}, key, true
 	case catalog.Mirror:
-		return remembering{s, mirror{s, s.mirrors.Of(r.ID)}}, key, true
+		return remembering{s, false, admitting{s, r, mirror{s, s.mirrors.Of(r.ID)}}}, key, true
 	}
-	return remembering{s, behind{s, r}}, key, true
+	return remembering{s, false, admitting{s, r, behind{s, r}}}, key, true
 }
 
 // house is what a house repository keeps.
@@ -97,7 +97,8 @@ func (b behind) Package(
 
 // remembering keeps what a source answered, for as long as it holds.
 type remembering struct {
-	s *Resolving
+	s    *Resolving
+	kept bool // what there is of packages is remembered where it is kept
 	Source
 }
 
@@ -115,12 +116,11 @@ func (r remembering) File(ctx context.Context, q catalog.FileQuestion) (ecosyste
 	return found, err
 }
 
-// Package implements Source. What a house keeps is remembered where it is kept, and one
-// snapshot is asked for by few.
+// Package implements Source. One snapshot is asked for by few.
 func (r remembering) Package(
 	ctx context.Context, key catalog.PackageKey, version string,
 ) (*catalog.Package, time.Time, error) {
-	if _, kept := r.Source.(house); kept || version != "" {
+	if r.kept || version != "" {
 		return r.Source.Package(ctx, key, version)
 	}
 	return r.s.holdings.Remembered(key, func() (*catalog.Package, time.Time, error) {

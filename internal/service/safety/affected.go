@@ -1,0 +1,274 @@
+package safety
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+// Affected is a version that is kept and that an advisory is about.
+type Affected struct {
+	record.AdvisedVersion
+	Repository string
+	Finding    safety.Finding
+	// Refused: its repository does not let it in.
+	Refused bool
+	// Waiver is what accepts the advisory for it; nil if nothing does.
+	Waiver *safety.Waiver
+	// Better is a version of the same repository to go to; "" if there is none.
+	Better string
+}
+
+// PURL names the version.
+func (a Affected) PURL() purl.PURL { return act.PURLOf(a.Key(), a.Version) }
+
+// affected lists the versions in a scope that an advisory is about, or any if its id is "":
+// by package, and of one package the newest first; uploads of one snapshot once.
+func (s *Safety) affected(ctx context.Context, scope record.Scope, advisory string) (all []Affected, err error) {
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var group []record.AdvisedVersion // of one package in one repository
+	end := func() error {
+		if len(group) == 0 {
+			return nil
+		}
+		r, ok := s.directory.RepositoryByID(group[0].RepositoryID)
+		if !ok {
+			return nil
+		}
+		known, err := s.Known(ctx, group[0].Key())
+		if err == nil {
+			j := &Judge{repository: r, of: act.PURLOf(group[0].Key(), ""), rules: r.Safety, known: known,
+				waivers: standing.all, now: s.Now()}
+			all = append(all, j.affected(group, advisory)...)
+		}
+		return err
+	}
+	err = s.DB.Advised(ctx, scope, advisory, func(v record.AdvisedVersion) error {
+		if len(group) > 0 && (group[0].Key() != v.Key() || group[0].RepositoryID != v.RepositoryID) {
+			if err := end(); err != nil {
+				return err
+			}
+			group = group[:0]
+		}
+		group = append(group, v)
+		return nil
+	})
+	return all, errors.Join(err, end())
+}
+
+// affected are those of the versions of a package that advisories are about.
+func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []Affected) {
+	versions := make([]string, len(group))
+	for i, v := range group {
+		versions[i] = v.Version
+	}
+	seen := map[string]int{}
+	for _, v := range group {
+		if at, twice := seen[v.Version]; twice { // another upload of a snapshot
+			if at >= 0 {
+				all[at].Downloads += v.Downloads
+			}
+			continue
+		}
+		findings := slices.DeleteFunc(j.Findings(v.Version), func(f safety.Finding) bool {
+			return advisory != "" && f.ID != advisory
+		})
+		if seen[v.Version] = -1; len(findings) == 0 {
+			continue
+		}
+		verdict := j.Verdict(v.Version)
+		one := Affected{AdvisedVersion: v, Repository: j.repository.Name, Finding: findings[0], Refused: verdict.Refused,
+			Better: safety.Better(v.Ecosystem, versions, v.Version, j.known)}
+		for i := range j.waivers {
+			if w := &j.waivers[i]; w.Covers(&findings[0], one.PURL(), j.now) {
+				one.Waiver = w
+				break
+			}
+		}
+		seen[v.Version] = len(all)
+		all = append(all, one)
+	}
+	slices.SortStableFunc(all, func(a, b Affected) int { return purl.Compare(a.Ecosystem, b.Version, a.Version) })
+	return all
+}
+
+// Affected lists what is kept where the caller may read and advisories are about, the worst
+// first, and of when that is.
+func (s *Safety) Affected(ctx context.Context, caller access.Caller) ([]Affected, time.Time, error) {
+	scope := s.directory.ScopeOf(s.directory.Readable(caller)...)
+	return act.Figure(ctx, s.Act, "affected "+scope.Key(), func(ctx context.Context) ([]Affected, error) {
+		all, err := s.affected(ctx, scope, "")
+		slices.SortStableFunc(all, func(a, b Affected) int { return compareFindings(a.Finding, b.Finding) })
+		return all, err
+	})
+}
+
+func compareFindings(a, b safety.Finding) int {
+	switch {
+	case safety.Malicious(a.ID) != safety.Malicious(b.ID):
+		if safety.Malicious(a.ID) {
+			return -1
+		}
+		return 1
+	case a.Rating == b.Rating:
+		return strings.Compare(a.ID, b.ID)
+	case a.Rating.Or(b.Rating) == a.Rating:
+		return -1
+	}
+	return 1
+}
+
+// Detail is an advisory with what it means here.
+type Detail struct {
+	record.Advisory
+	Kept    []Affected
+	Users   []record.VersionUser
+	Builds  []record.Build
+	Waivers []record.Waiver
+}
+
+// Advisory tells of an advisory, by its id or an alias, and of what it means where the caller
+// may read.
+func (s *Safety) Advisory(ctx context.Context, caller access.Caller, id string) (d Detail, err error) {
+	d.Advisory, err = s.DB.Advisory(ctx, id)
+	if errors.Is(err, record.ErrNotFound) {
+		return d, fault.New(fault.NotFound, "no-such-advisory", "no advisory %q is known", id).
+			WithHint("crelvo advisory list shows those that are; crelvo advisory feed list, where they come from.")
+	}
+	if err != nil {
+		return d, err
+	}
+	if d.Withdrawn.IsZero() {
+		scope := s.directory.ScopeOf(s.directory.Readable(caller)...)
+		if d.Kept, err = s.affected(ctx, scope, d.ID); err != nil {
+			return d, err
+		}
+	}
+	ids := make([]int64, len(d.Kept))
+	for i, a := range d.Kept {
+		ids[i] = a.ID
+	}
+	if len(ids) > 0 {
+		if d.Users, err = s.DB.UsersOf(ctx, ids); err != nil {
+			return d, err
+		}
+		if d.Builds, err = s.DB.UsingBuilds(ctx, ids); err != nil {
+			return d, err
+		}
+	}
+	all, err := s.DB.StandingWaivers(ctx, s.Now())
+	for _, w := range all {
+		if d.Names(w.Advisory) {
+			d.Waivers = append(d.Waivers, w)
+		}
+	}
+	return d, err
+}
+
+// Advisories lists advisories.
+func (s *Safety) Advisories(ctx context.Context, q record.AdvisoryQuestion) ([]record.Advisory, error) {
+	return s.DB.Advisories(ctx, q)
+}
+
+// Counts tell how much is known.
+func (s *Safety) Counts(ctx context.Context) (record.AdvisoryCounts, error) {
+	n, _, err := act.Figure(ctx, s.Act, "advisories", s.DB.CountAdvisories)
+	return n, err
+}
+
+// FindingsOf are what advisories say of versions of a package, the worst first.
+func (s *Safety) FindingsOf(
+	ctx context.Context, r catalog.Repository, key catalog.PackageKey,
+) (func(version string) ([]safety.Finding, safety.Verdict), error) {
+	judge, err := s.Judge(ctx, r, key)
+	return func(version string) ([]safety.Finding, safety.Verdict) {
+		return judge.Findings(version), judge.Verdict(version)
+	}, err
+}
+
+// Concerns tell of what is kept and should not be used, of feeds that fail, and of waivers
+// that end soon.
+func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []act.Concern, err error) {
+	all, _, err := s.Affected(ctx, caller)
+	if err != nil {
+		return nil, err
+	}
+	malicious, bad, first := 0, 0, (*Affected)(nil)
+	for i := range all {
+		switch a := &all[i]; {
+		case a.Waiver != nil:
+		case safety.Malicious(a.Finding.ID):
+			malicious++
+		case a.Finding.Rating.Severity >= safety.High && !a.Refused && a.UsedAt != nil &&
+			s.Now().Sub(*a.UsedAt) < inUseFor:
+			if bad++; first == nil {
+				first = a
+			}
+		}
+	}
+	if malicious > 0 {
+		found = append(found, act.Concern{Level: "wrong", Page: "/safety",
+			What: fmt.Sprintf("%s that are kept are malicious, and are not handed out any more: %s",
+				act.Plural(int64(malicious), "version"), all[0].PURL().Typed()),
+			Do: "Find out who had them: crelvo advisory show " + all[0].Finding.ID + "."})
+	}
+	if bad > 0 {
+		found = append(found, act.Concern{Level: "soon", Page: "/safety",
+			What: fmt.Sprintf("%s with advisories that are high or critical were used in the last %d days, such as %s (%s)",
+				act.Plural(int64(bad), "version"), int(inUseFor.Hours()/24), first.PURL().Typed(), first.Finding.ID),
+			Do: "crelvo advisory affected lists them, with the version to go to."})
+	}
+	if s.directory.Allow(caller, access.Manage, act.Everything) != nil {
+		return found, nil
+	}
+	more, err := s.ownConcerns(ctx)
+	return append(found, more...), err
+}
+
+const (
+	// inUseFor is for how long a version counts as used after it was.
+	inUseFor = 30 * 24 * time.Hour
+	// endsSoon is how long before its end it is told of a waiver.
+	endsSoon = 7 * 24 * time.Hour
+)
+
+// ownConcerns tell of feeds and waivers.
+func (s *Safety) ownConcerns(ctx context.Context) (found []act.Concern, err error) {
+	feeds, err := s.DB.Feeds(ctx, s.Now())
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range feeds {
+		if f.Failure != "" {
+			found = append(found, act.Concern{Level: "soon", Page: "/safety",
+				What: fmt.Sprintf("The feed of advisories %s could not be read: %s", f.Name, f.Failure),
+				Do:   "Look at " + f.Location + ", and read it again: crelvo advisory feed run " + f.Name + "."})
+		}
+	}
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range standing.all {
+		if !w.Until.IsZero() && w.Until.Sub(s.Now()) < endsSoon {
+			found = append(found, act.Concern{Level: "soon", Page: "/safety",
+				What: fmt.Sprintf("The waiver of %s for %s ends at %s", w.Advisory, w.Pattern, w.Until.UTC().Format(act.TimeForm)),
+				Do:   "Go to a version that it is not about, or make another waiver."})
+		}
+	}
+	return found, nil
+}
