@@ -52,19 +52,19 @@ func (tx *Tx) SetAdvisories(
 	ctx context.Context, all []*safety.Advisory, feedID int16, by string, at time.Time,
 ) (done Imported, err error) {
 	type row struct {
-		ID        string          `json:"id"`
-		Modified  time.Time       `json:"modified"`
-		Withdrawn *time.Time      `json:"withdrawn"`
-		Severity  safety.Severity `json:"severity"`
-		Summary   string          `json:"summary"`
-		Aliases   []string        `json:"aliases"`
-		Record    any             `json:"record"`
+		ID        string     `json:"id"`
+		Modified  time.Time  `json:"modified"`
+		Withdrawn *time.Time `json:"withdrawn"`
+		Severity  int        `json:"severity"`
+		Summary   string     `json:"summary"`
+		Aliases   []string   `json:"aliases"`
+		Record    any        `json:"record"`
 	}
 	rows := make([]row, len(all))
 	byID := map[string]*safety.Advisory{}
 	for i, a := range all {
 		byID[a.ID] = a
-		rows[i] = row{ID: a.ID, Modified: a.Modified, Severity: a.Worst().Severity, Summary: a.Summary,
+		rows[i] = row{ID: a.ID, Modified: a.Modified, Severity: int(a.Worst().Severity), Summary: a.Summary,
 			Aliases: append([]string{}, a.Aliases...), Record: a}
 		if !a.Withdrawn.IsZero() {
 			rows[i].Withdrawn = &a.Withdrawn

@@ -119,15 +119,15 @@ const first = "0"
 // algorithm does (https://ossf.github.io/osv-schema/#evaluation).
 func (f *Affected) Affects(version string) bool {
 	ecosystem := f.Package.Ecosystem
-	if slices.Contains(f.Versions, purl.NormalVersion(ecosystem, version)) {
-		return true
-	}
 	for i := range f.Ranges {
 		if f.Ranges[i].contains(ecosystem, version) {
 			return true
 		}
 	}
-	return false
+	version = purl.NormalVersion(ecosystem, version)
+	return slices.ContainsFunc(f.Versions, func(v string) bool {
+		return v == version || purl.Compare(ecosystem, v, version) == 0 // 1.0 and 1.0.0, of some
+	})
 }
 
 func (r *Range) contains(ecosystem, version string) bool {

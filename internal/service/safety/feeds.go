@@ -256,7 +256,7 @@ func (r *reading) all(ctx context.Context) error {
 	}
 	stat, err := os.Stat(r.feed.Location)
 	if err != nil {
-		return fmt.Errorf("it cannot be read: %w", err)
+		return failed("it cannot be read: %v", err)
 	}
 	if stat.IsDir() {
 		return r.folder(ctx, r.feed.Location)

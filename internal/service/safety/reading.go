@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
 	"crelvo/internal/record"
@@ -40,7 +41,7 @@ const (
 func (r *reading) folder(ctx context.Context, dir string) error {
 	return filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
-			return fmt.Errorf("it cannot be read: %w", err)
+			return failed("it cannot be read: %v", err)
 		}
 		if !entry.Type().IsRegular() {
 			return nil
@@ -83,7 +84,7 @@ func readFile(path string) ([]byte, error) {
 func (r *reading) archive(ctx context.Context, path string) error {
 	archive, err := zip.OpenReader(path)
 	if err != nil {
-		return fmt.Errorf("%s is no archive that can be read: %w", filepath.Base(path), err)
+		return failed("%s is no archive that can be read: %v", filepath.Base(path), err)
 	}
 	defer archive.Close()
 	for some := range slices.Chunk(archive.File, atOnce) {
@@ -105,12 +106,12 @@ func (r *reading) address(ctx context.Context) error {
 	for _, ecosystem := range purl.OSVEcosystems() {
 		found, err := r.ecosystem(ctx, ecosystem)
 		if err != nil {
-			return fmt.Errorf("%s: %w", ecosystem, err)
+			return in(ecosystem, err)
 		}
 		there = there || found
 	}
 	if !there {
-		return fmt.Errorf("there is nothing that is known here: no all.zip in the folder of any of %s",
+		return failed("there is nothing that is known here: no all.zip in the folder of any of %s",
 			strings.Join(purl.OSVEcosystems(), ", "))
 	}
 	return nil
@@ -177,7 +178,7 @@ func (r *reading) changed(ctx context.Context, name string, since time.Time) (
 		when, id, _ := strings.Cut(strings.TrimSpace(lines.Text()), ",")
 		at, err := time.Parse(time.RFC3339, when)
 		if err != nil || id == "" || strings.ContainsAny(id, "/\\") {
-			return nil, newest, fmt.Errorf("line %d of modified_id.csv is none of it: %.100q", n+1, lines.Text())
+			return nil, newest, failed("line %d of modified_id.csv is none of it: %.100q", n+1, lines.Text())
 		}
 		if newest.IsZero() {
 			newest = at
@@ -208,7 +209,7 @@ func (r *reading) everything(ctx context.Context, name string, newest time.Time)
 	defer os.Remove(spooled.Name())
 	n, err := io.Copy(spooled, io.LimitReader(&noting{r, fetching, body}, largestArchive+1))
 	if err == nil && n > largestArchive {
-		err = fmt.Errorf("all.zip has more than %d bytes", int64(largestArchive))
+		err = failed("all.zip has more than %d bytes", int64(largestArchive))
 	}
 	if err = errors.Join(err, body.Close(), spooled.Close()); err != nil {
 		return false, err
@@ -263,7 +264,7 @@ func (r *reading) open(ctx context.Context, path string) (io.ReadCloser, error) 
 	request.Header.Set("User-Agent", "crelvo/"+r.s.Settings.Version)
 	response, err := r.client.Do(request)
 	if err != nil {
-		return nil, fmt.Errorf("it cannot be reached: %w", err)
+		return nil, failed("it cannot be reached: %v", err)
 	}
 	switch response.StatusCode {
 	case http.StatusOK:
@@ -271,5 +272,18 @@ func (r *reading) open(ctx context.Context, path string) (io.ReadCloser, error) 
 	case http.StatusNotFound, http.StatusForbidden: // as buckets say of what is not there
 		return nil, errors.Join(errAbsent, response.Body.Close())
 	}
-	return nil, errors.Join(fmt.Errorf("%s is answered with %s", path, response.Status), response.Body.Close())
+	return nil, errors.Join(failed("%s is answered with %s", path, response.Status), response.Body.Close())
+}
+
+// failed is that a feed is not as it should be.
+func failed(format string, args ...any) *fault.Error {
+	return fault.New(fault.Unavailable, "feed-failed", format, args...)
+}
+
+// in says of which ecosystem a failure of a feed is.
+func in(ecosystem string, err error) error {
+	if f := fault.Of(err); f.Code == "feed-failed" {
+		return failed("%s: %s", ecosystem, f.Message)
+	}
+	return err
 }
