@@ -104,6 +104,9 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := archive(ctx, as(User), s.Settings.Folder); err != nil {
 		return err
 	}
+	if err := warn(ctx, as(User), shore); err != nil {
+		return err
+	}
 	return bound(ctx, as(User))
 }
 
@@ -144,6 +147,9 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 			repositories.SettingsChange{Mirror: func(m *catalog.MirrorSettings) {
 				m.Upstreams = []catalog.Upstream{{URL: shore + path}}
 			}})
+	}
+	if err == nil {
+		err = moveFeed(ctx, s, caller, shore)
 	}
 	if err != nil {
 		return err

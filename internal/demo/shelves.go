@@ -179,6 +179,7 @@ var shoreShelves = map[string][]madeup.Package{
 			Readme: "# kelp-colors\n\nGreens, browns, and some red.\n"},
 		{Name: "fathom-format", Version: "1.2.0", Description: "Writes depths", Licence: "ISC", Author: "Open Shore",
 			Readme: "# fathom-format\n"},
+		{Name: "kelp-colours", Version: "3.1.1", Description: "Colours of the shallows", Licence: "MIT"},
 		{Name: "@skerry/deck-ui", Version: "99.0.0", Description: "Not the one you are looking for", Licence: "unknown"},
 	},
 	"pypi": {
@@ -230,6 +231,11 @@ func ShoreAll() (Files, error) {
 	for ecosystem, packages := range shoreShelves {
 		maps.Copy(files, Shelves[ecosystem](ecosystem+"/", packages...))
 	}
+	if err != nil {
+		return nil, err
+	}
+	said, err := advisoryShelf(Advisories + "/")
+	maps.Copy(files, said)
 	return files, err
 }
 

@@ -8,6 +8,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/safety"
 )
 
 // Shelves shows what there is of packages. Errors are faults, or the package's own Err
@@ -190,6 +191,16 @@ func (j Joined) Join(each []Part, changed time.Time) Document {
 		parts = append(parts, p)
 	}
 	return Assemble(j.ContentType, changed, append(parts, NewPart(j.End, nil))...)
+}
+
+// KeptOut is the code of refusals because of what is known of a version.
+const KeptOut = "kept-out"
+
+// Adviser is a Desk that knows of vulnerabilities.
+type Adviser interface {
+	// Advised is what is known of packages, wherever they are: of those of which anything is.
+	// known is false where there are no advisories at all, so that nothing can be told of any.
+	Advised(ctx context.Context, keys []catalog.PackageKey) (all map[catalog.PackageKey]safety.Advice, known bool, err error)
 }
 
 // Origins is a Desk that knows where mirrors fetch from.

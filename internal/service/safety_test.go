@@ -115,7 +115,7 @@ func TestKeptOut(t *testing.T) {
 						wrong = fmt.Sprintf("the document of %s has %v, not %v", of.Name, got, want)
 					}
 					for _, v := range []string{"1.3", "1.4", "1.5"} {
-						code := map[bool]string{true: safety.KeptOut}[slices.Contains(out, v)]
+						code := map[bool]string{true: ecosystem.KeptOut}[slices.Contains(out, v)]
 						if got := at.jarOf(t, of, v); got != code {
 							wrong = fmt.Sprintf("%s of %s is answered with %q, not %q", v, of.Name, got, code)
 						}

@@ -104,9 +104,9 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
 	s.Backups = backups.New(a, s.Directory, s.Store)
-	s.Status = status.New(a, s.Store, s.Quotas, s.Backups, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors,
+	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Backups, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
-	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights}
+	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Backups, s.Status}
@@ -157,6 +157,7 @@ type desk struct {
 	*retention.Retention
 	*search.Search
 	*rights.Rights
+	*safety.Safety
 }
 
 var _ interface {
@@ -167,4 +168,5 @@ var _ interface {
 	ecosystem.LabelReader
 	ecosystem.Lister
 	ecosystem.Origins
+	ecosystem.Adviser
 } = (*desk)(nil)

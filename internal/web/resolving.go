@@ -24,7 +24,7 @@ func showExplanation(e resolving.Explanation) api.Explanation {
 		if s.Answers {
 			answering = append(answering, s.Name)
 		}
-		if s.Said == chain.Claimed || s.Said == chain.Denied {
+		if s.Said == chain.Claimed || s.Said == chain.Denied || s.Said == chain.KeptOut {
 			blocked[s.Said] = append(blocked[s.Said], s.Name)
 		}
 	}
@@ -38,6 +38,9 @@ func showExplanation(e resolving.Explanation) api.Explanation {
 		if len(answering) > 1 {
 			shown.Sentence = strings.Join(answering, " and ") + " answer together."
 		}
+	case blocked[chain.KeptOut] != nil:
+		shown.Outcome = "refused"
+		shown.Sentence = strings.Join(blocked[chain.KeptOut], " and ") + " has it, and keeps it out: clients get 403."
 	default:
 		shown.Sentence = "Nobody has it: clients get 404."
 	}

@@ -194,3 +194,25 @@ func Better(ecosystem string, versions []string, from string, known []Known) str
 	}
 	return best
 }
+
+// Advice is what is known of a package, for clients that ask for themselves.
+type Advice struct {
+	Of      purl.PURL // without a version
+	Known   []Known
+	Waivers []Waiver
+	Now     time.Time
+}
+
+// Standing is what advisories say of a version, without those that a waiver accepts for it.
+func (a Advice) Standing(version string) (all []Known) {
+	p := a.Of
+	p.Version = version
+	for i := range a.Known {
+		if k := &a.Known[i]; k.Affects(version) {
+			if f := k.Finding(); covering(a.Waivers, &f, p, a.Now) == nil {
+				all = append(all, *k)
+			}
+		}
+	}
+	return all
+}

@@ -73,7 +73,7 @@ func (NPM) Refuse(c *ecosystem.Call, err error) error {
 		status = http.StatusForbidden
 	}
 	said := f.Sentences()
-	if f.Code == "claimed" || f.Code == "removed" || f.Code == "denied-by-pattern" {
+	if f.Code == "claimed" || f.Code == "removed" || f.Code == "denied-by-pattern" || f.Code == ecosystem.KeptOut {
 		c.Response().Header().Set("npm-notice", ecosystem.OneLine(said)) // which npm prints, whatever it does with the body
 	}
 	return c.JSON(status, map[string]string{"error": said, "code": f.Code})
@@ -140,28 +140,6 @@ func (NPM) search(c *ecosystem.Call) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, answerOf(hits, total, time.Now()))
-}
-
-// audit would tell of known vulnerabilities, of which nothing is on record: to say
-// that there are none would be a false all-clear. npm shows the answer to who asks
-// for an audit, and leaves the line out after an installation.
-func (NPM) audit(c *ecosystem.Call) error {
-	if _, err := io.Copy(io.Discard, io.LimitReader(c.Request().Body, 16<<20)); err != nil {
-		return fault.New(fault.Invalid, "cut-upload", "the list of packages did not arrive whole").WithCause(err)
-	}
-	return fault.New(fault.NotFound, "no-advisories",
-		"whether these packages have known vulnerabilities is not known here: nothing was looked up").
-		WithHint("Ask a registry that has advisories: npm audit --registry, with its address.")
-}
-
-// olderAudit is audit where pnpm and older clients ask: pnpm takes 404 for a server
-// without advisories, and says so in words of its own.
-func (n NPM) olderAudit(c *ecosystem.Call) error {
-	err := n.audit(c)
-	if f := fault.Of(err); f.Code == "no-advisories" {
-		f.Kind = fault.Invalid
-	}
-	return err
 }
 
 // elsewhere are the commands of npm that work on what a public registry has and

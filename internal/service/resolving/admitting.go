@@ -128,7 +128,7 @@ func (s *Resolving) keptOut(ctx context.Context, key catalog.PackageKey, version
 	}
 	for _, k := range p.KeptOut {
 		if k.Version == version || version == "" && len(p.Versions) == 0 {
-			f := fault.New(fault.Denied, safety.KeptOut, "%s", k.Why)
+			f := fault.New(fault.Denied, ecosystem.KeptOut, "%s", k.Why)
 			f.Hint = k.Hint
 			return f
 		}

@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
@@ -217,12 +218,9 @@ func (j *Judge) Refusal(version string) error {
 	return Refused(j.repository, p, v)
 }
 
-// KeptOut is the code of refusals because of what is known of a version.
-const KeptOut = "kept-out"
-
 // Refused says that a repository does not let a version in.
 func Refused(r catalog.Repository, p purl.PURL, v safety.Verdict) error {
-	f := fault.New(fault.Denied, KeptOut, "%s keeps out %s: %s", r.At(), p.Typed(), v.Why)
+	f := fault.New(fault.Denied, ecosystem.KeptOut, "%s keeps out %s: %s", r.At(), p.Typed(), v.Why)
 	if fixed := v.By.FixedIn; len(fixed) > 0 {
 		return f.WithHint("It is mended in %s. crelvo advisory show %s tells more.", fixed[len(fixed)-1], v.By.ID)
 	}

@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/service/safety"
 	"crelvo/internal/service/store"
 	"crelvo/internal/service/verifying"
 )
@@ -21,6 +22,7 @@ type Status struct {
 	*act.Act
 	store        *store.Store
 	quotas       *quotas.Quotas
+	safety       *safety.Safety
 	backups      *backups.Backups
 	verifying    *verifying.Verifying
 	directory    *directory.Directory
@@ -37,6 +39,7 @@ func New(
 	a *act.Act,
 	store *store.Store,
 	quotas *quotas.Quotas,
+	safety *safety.Safety,
 	backups *backups.Backups,
 	verifying *verifying.Verifying,
 	directory *directory.Directory,
@@ -48,7 +51,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, quotas: quotas, backups: backups, verifying: verifying, directory: directory, rights: rights,
+		Act: a, store: store, quotas: quotas, safety: safety, backups: backups, verifying: verifying, directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

@@ -1,0 +1,51 @@
+package safety
+
+import (
+	"context"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/service/act"
+)
+
+var _ ecosystem.Adviser = (*Safety)(nil)
+
+// Advised implements ecosystem.Adviser.
+func (s *Safety) Advised(
+	ctx context.Context, keys []catalog.PackageKey,
+) (all map[catalog.PackageKey]safety.Advice, known bool, err error) {
+	counts, err := s.Counts(ctx)
+	if err != nil || counts.Advisories == 0 {
+		return nil, false, err
+	}
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	all = map[catalog.PackageKey]safety.Advice{}
+	add := func(key catalog.PackageKey, said []safety.Known) {
+		if len(said) > 0 {
+			all[key] = safety.Advice{Of: act.PURLOf(key, ""), Known: said, Waivers: standing.all, Now: s.Now()}
+		}
+	}
+	age := s.changes.Load()
+	var asked []catalog.PackageKey
+	for _, key := range keys {
+		key = catalog.PackageKey{Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name}
+		if remembered, ok := s.known.Get(key); ok && remembered.Generation == age {
+			add(key, remembered.Value)
+		} else if purl.OSVName(key.Ecosystem) != "" {
+			asked = append(asked, key)
+		}
+	}
+	if len(asked) == 0 {
+		return all, true, nil
+	}
+	found, err := s.DB.AdvisoriesOf(ctx, asked...)
+	for key, said := range found {
+		add(key, said)
+	}
+	return all, true, err
+}
