@@ -74,6 +74,7 @@ var folders = map[string][]string{
 	"resolving":    {},
 	"quotas":       {},
 	"retention":    {"pointing", "quotas", "use"},
+	"safety":       {"pointing"},
 	"rights":       {"pointing"},
 	"schedule":     {},
 	"makeup":       {"pointing"},

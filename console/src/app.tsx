@@ -33,6 +33,8 @@ const PolicyPage = lazy(() => import("./retention/policy"));
 const StoresPage = lazy(() => import("./store/stores"));
 const SweepPage = lazy(() => import("./retention/sweep"));
 const ComparePage = lazy(() => import("./makeup/compare"));
+const SafetyPage = lazy(() => import("./safety/safety"));
+const AdvisoryPage = lazy(() => import("./safety/advisory"));
 const RightsPage = lazy(() => import("./rights/rights"));
 
 export function App() {
@@ -52,6 +54,7 @@ const places: [string, RegExp][] = [
   ["/builds", /^\/builds/],
   ["/tracks", /^\/(tracks|promotions|promote|signing)/],
   ["/retention", /^\/(retention|policies|sweeps|stores)/],
+  ["/safety", /^\/safety/],
   ["/tokens", /^\/tokens/],
   ["/rights", /^\/rights/],
   ["/activity", /^\/activity/],
@@ -100,6 +103,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             ["/builds", "Builds"],
             ["/tracks", "Tracks"],
             ["/retention", "Retention"],
+            ["/safety", "Safety"],
             ["/tokens", "Tokens"],
             ...(me.someAdmin ? [["/rights", "Rights"]] : []),
             ...(me.admin ? [["/activity", "Activity"]] : []),
@@ -108,7 +112,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
               key={to}
               to={to!}
               aria-current={place === to ? "page" : undefined}
-              className={`rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2.5 hover:bg-wash hover:no-underline ${place === to ? "bg-wash font-medium text-deep underline decoration-2 underline-offset-8" : "text-soft"}`}
+              className={`rounded px-1.5 py-1.5 whitespace-nowrap sm:px-2 hover:bg-wash hover:no-underline ${place === to ? "bg-wash font-medium text-deep underline decoration-2 underline-offset-8" : "text-soft"}`}
             >
               {text}
               {to === "/tracks" && waiting > 0 && (
@@ -125,7 +129,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
         <button
           type="button"
           onClick={() => setPalette(true)}
-          className="ml-auto flex h-9 w-36 max-w-full sm:w-56 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
+          className="ml-auto flex h-9 w-36 max-w-full sm:w-44 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
         >
           <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span>
           <span className="sm:hidden">Search</span>
@@ -168,6 +172,9 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/retention/:shown" element={<RetentionPage />} />
             <Route path="/policies/:name" element={<PolicyPage />} />
             <Route path="/sweeps/:id" element={<SweepPage />} />
+            <Route path="/safety" element={<SafetyPage me={me} />} />
+            <Route path="/safety/:shown" element={<SafetyPage me={me} />} />
+            <Route path="/safety/advisories/:id" element={<AdvisoryPage me={me} />} />
             {me.admin && <Route path="/stores" element={<StoresPage />} />}
             <Route path="/tokens" element={<TokensPage me={me} />} />
             {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}

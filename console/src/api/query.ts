@@ -23,6 +23,9 @@ export const kinds = [
   "store",
   "node",
   "quota",
+  "advisory",
+  "waiver",
+  "feed",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

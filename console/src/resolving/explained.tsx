@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { Ban, Check, CircleDashed, Flag, History, Minus, Search, TriangleAlert } from "lucide-react";
+import { Ban, Check, CircleDashed, Flag, History, Minus, Search, ShieldX, TriangleAlert } from "lucide-react";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
@@ -19,6 +19,7 @@ const signs: Record<Step["said"], ReactNode> = {
   "claimed elsewhere": <Flag size={15} />,
   "other ecosystem": <CircleDashed size={15} />,
   "other maturity": <CircleDashed size={15} />,
+  "kept out": <ShieldX size={15} />,
   "not asked": <CircleDashed size={15} />,
 };
 
@@ -60,9 +61,12 @@ export function Explain({ repository, ecosystem }: { repository: string; ecosyst
  */
 function Way({ explanation: e }: { explanation: Schemas["Explanation"] }) {
   const asked = e.steps.findLastIndex((s) => s.said !== "not asked");
-  const tone = { answered: "border-good text-good", absent: "border-rule text-ink", failed: "border-bad text-bad" }[
-    e.outcome
-  ];
+  const tone = {
+    answered: "border-good text-good",
+    absent: "border-rule text-ink",
+    failed: "border-bad text-bad",
+    refused: "border-bad text-bad",
+  }[e.outcome];
   return (
     <section aria-label={`Who answers for ${e.purl}`}>
       <p role="status" className={`mb-3 rounded border px-3 py-2 text-sm font-medium ${tone}`}>
@@ -122,7 +126,7 @@ function Way({ explanation: e }: { explanation: Schemas["Explanation"] }) {
 function Disc({ step: s }: { step: Step }) {
   let look = "border-rule bg-sheet text-soft";
   if (s.answers) look = "border-good bg-good text-deep-ink";
-  else if (s.said === "failed") look = "border-bad bg-sheet text-bad";
+  else if (s.said === "failed" || s.said === "kept out") look = "border-bad bg-sheet text-bad";
   else if (s.said === "claimed elsewhere" || s.said === "denied by pattern") look = "border-glow bg-sheet text-glow";
   else if (s.said === "has it" || s.said === "stale") look = "border-good bg-sheet text-good";
   return (

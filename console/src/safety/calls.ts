@@ -1,0 +1,64 @@
+import { raw, value, type Schemas } from "../api/client";
+import { ask, askPages } from "../api/query";
+
+export const safetyCalls = {
+  waive: (body: Schemas["NewWaiver"]) => value(raw.POST("/api/v1/waivers", { body })),
+  endWaiver: (id: number) => value(raw.DELETE("/api/v1/waivers/{id}", { params: { path: { id } } })),
+  addFeed: (body: Schemas["NewFeed"]) => value(raw.POST("/api/v1/feeds", { body })),
+  runFeed: (name: string) => value(raw.POST("/api/v1/feeds/{name}/run", { params: { path: { name } } })),
+  removeFeed: (name: string) => value(raw.DELETE("/api/v1/feeds/{name}", { params: { path: { name } } })),
+  importFile: (file: File) =>
+    value(
+      raw.POST("/api/v1/advisories", {
+        params: { query: { name: file.name } },
+        body: file as unknown as string,
+        bodySerializer: (body) => body as unknown as File,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+};
+
+/** AdvisoryFilter says which advisories are wanted. */
+export type AdvisoryFilter = { words: string; severity: string };
+
+type From = { before?: string; skip?: string };
+
+export const safetyQueries = {
+  affected: () =>
+    ask(["affected"], { advisory: true, waiver: true, package: true, repository: true }, (signal) =>
+      value(raw.GET("/api/v1/advisories/affected", { signal })),
+    ),
+  advisories: (filter: AdvisoryFilter) =>
+    askPages(
+      ["advisories", filter],
+      { advisory: true },
+      {} as From,
+      (from, signal) =>
+        value(
+          raw.GET("/api/v1/advisories", {
+            params: {
+              query: {
+                words: filter.words || undefined,
+                severity: (filter.severity || undefined) as "low" | "medium" | "high" | "critical" | undefined,
+                limit: 50,
+                ...from,
+              },
+            },
+            signal,
+          }),
+        ),
+      (last) => {
+        const end = last.advisories.at(-1);
+        return last.more && end ? { before: end.modified, skip: end.id } : undefined;
+      },
+    ),
+  advisory: (id: string) =>
+    ask(["advisory", id], { advisory: true, waiver: true }, (signal) =>
+      value(raw.GET("/api/v1/advisories/{id}", { params: { path: { id } }, signal })),
+    ),
+  waivers: (ended: boolean) =>
+    ask(["waivers", ended], { waiver: true }, (signal) =>
+      value(raw.GET("/api/v1/waivers", { params: { query: { ended } }, signal })),
+    ),
+  feeds: () => ask(["feeds"], { feed: true }, (signal) => value(raw.GET("/api/v1/feeds", { signal }))),
+};
