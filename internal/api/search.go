@@ -86,6 +86,8 @@ type VersionGroup struct {
 	// Labels are movable names that are at the version, as npm's dist-tags.
 	Labels    []string    `json:"labels"`
 	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`
+	Findings  []Finding   `json:"findings,omitempty" doc:"what advisories say of it, the worst first"`
+	KeptOut   bool        `json:"keptOut,omitempty" doc:"because of that, its repository does not hand it out"`
 }
 
 // LabelMove is that a label was set to a version.

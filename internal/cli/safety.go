@@ -294,7 +294,8 @@ func showFeeds(w io.Writer, all []api.Feed) {
 }
 
 func feedList(s *session) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the feeds, and what their last runs did", Args: arguments(cobra.NoArgs),
+	return &cobra.Command{Use: "list", Short: "List the feeds, and what their last runs did",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo advisory feed list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Feed, error) {
@@ -346,7 +347,8 @@ func feedAdd(s *session) *cobra.Command {
 }
 
 func feedRun(s *session) *cobra.Command {
-	return &cobra.Command{Use: "run NAME", Short: "Read a feed now, in the background", Args: arguments(cobra.ExactArgs(1)),
+	return &cobra.Command{Use: "run NAME", Short: "Read a feed now, in the background",
+		Args:    arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo advisory feed run openshore", ValidArgsFunction: s.completeFeeds,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.Feed, error) {

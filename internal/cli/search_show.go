@@ -149,6 +149,9 @@ func showVersions(w io.Writer, p api.Package) {
 		if v.Withdrawn != nil {
 			name += " withdrawn"
 		}
+		if len(v.Findings) > 0 {
+			name += " " + v.Findings[0].Advisory
+		}
 		if v.Listed {
 			rows = append(rows, []string{name, v.Repository, "", "", "not kept yet", "", "", ""})
 			continue
@@ -186,7 +189,7 @@ func showFiles(w io.Writer, p api.Package) {
 			withdrawn, "licence", orNone(licences, "not stated"),
 			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users),
 			"last use", optionalTime(v.LastUse, "never"),
-			"build", newest.Build, "promotions", promotionsText(newest.Promotions))
+			"advisories", findingsText(v), "build", newest.Build, "promotions", promotionsText(newest.Promotions))
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
@@ -199,6 +202,23 @@ func showFiles(w io.Writer, p api.Package) {
 		}
 		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)
 	}
+}
+
+// findingsText says what advisories say of a version.
+func findingsText(v api.VersionGroup) string {
+	var all []string
+	for _, f := range v.Findings {
+		text := f.Advisory + ", " + severityText(f.Severity, f.Score, f.Malicious)
+		if len(f.FixedIn) > 0 {
+			text += ", mended in " + f.FixedIn[len(f.FixedIn)-1]
+		}
+		all = append(all, text)
+	}
+	text := strings.Join(all, "; ")
+	if v.KeptOut {
+		text += "; it is kept out"
+	}
+	return text
 }
 
 // promotionsText names the promotions that a version was part of.

@@ -200,7 +200,8 @@ const KeptOut = "kept-out"
 type Adviser interface {
 	// Advised is what is known of packages, wherever they are: of those of which anything is.
 	// known is false where there are no advisories at all, so that nothing can be told of any.
-	Advised(ctx context.Context, keys []catalog.PackageKey) (all map[catalog.PackageKey]safety.Advice, known bool, err error)
+	Advised(ctx context.Context, keys []catalog.PackageKey) (all map[catalog.PackageKey]safety.Advice, known bool,
+		err error)
 }
 
 // Origins is a Desk that knows where mirrors fetch from.

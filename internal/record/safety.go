@@ -130,7 +130,8 @@ func (tx *Tx) setAdvised(
 	var rows []row
 	for _, id := range ids {
 		for n, f := range byID[id].Affected {
-			known[catalog.PackageKey{Ecosystem: f.Package.Ecosystem, Namespace: f.Package.Namespace, Name: f.Package.Name}] = true
+			known[catalog.PackageKey{Ecosystem: f.Package.Ecosystem, Namespace: f.Package.Namespace,
+				Name: f.Package.Name}] = true
 			rows = append(rows, row{id, n, f.Package.Ecosystem, f.Package.Namespace, f.Package.Name, f})
 		}
 	}

@@ -64,3 +64,35 @@ func (db *DB) Advised(ctx context.Context, scope Scope, advisory string, each fu
 	}
 	return rows.Err()
 }
+
+// UsedVersion is a version that a build used.
+type UsedVersion struct {
+	BuildID   int64  `db:"build_id"`
+	Ecosystem string `db:"ecosystem"`
+	Namespace string `db:"namespace"`
+	Name      string `db:"name"`
+	Version   string `db:"version"`
+}
+
+// Key names the package, in no repository.
+func (v UsedVersion) Key() catalog.PackageKey {
+	return catalog.PackageKey{Ecosystem: v.Ecosystem, Namespace: v.Namespace, Name: v.Name}
+}
+
+// UsedByBuilds lists what builds used, by their ids.
+func (db *DB) UsedByBuilds(ctx context.Context, ids []int64) (map[int64][]UsedVersion, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	var rows []UsedVersion
+	if err := db.SelectContext(ctx, &rows, `select distinct u.build_id, p.ecosystem, p.namespace, p.name, v.version
+		from build_use u join version v on v.id = u.version_id join package p on p.id = v.package_id
+		where u.build_id = any($1) order by u.build_id, p.ecosystem, p.namespace, p.name, v.version`, ids); err != nil {
+		return nil, err
+	}
+	used := map[int64][]UsedVersion{}
+	for _, row := range rows {
+		used[row.BuildID] = append(used[row.BuildID], row)
+	}
+	return used, nil
+}

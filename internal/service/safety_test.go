@@ -147,7 +147,8 @@ func TestKeptOut(t *testing.T) {
 	is("the repository keeps out what is critical", "1.3", "1.4")
 
 	waived, err := other.Safety.Waive(t.Context(), other.admin, safety.NewWaiver{Advisory: "ISLE-1",
-		Pattern: "pkg:maven/example.skerry.berth/tide-model@1.4", Reason: "only our own input", Until: time.Now().Add(time.Hour)})
+		Pattern: "pkg:maven/example.skerry.berth/tide-model@1.4", Reason: "only our own input",
+		Until: time.Now().Add(time.Hour)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -157,13 +158,15 @@ func TestKeptOut(t *testing.T) {
 	}
 	is("the waiver was ended", "1.3", "1.4")
 	if _, err := n.Safety.Waive(t.Context(), n.admin, safety.NewWaiver{Advisory: "ISLE-1",
-		Pattern: "pkg:maven/example.skerry.berth/tide-model", Reason: "for a moment", Until: time.Now().Add(1500 * time.Millisecond)}); err != nil {
+		Pattern: "pkg:maven/example.skerry.berth/tide-model", Reason: "for a moment",
+		Until: time.Now().Add(1500 * time.Millisecond)}); err != nil {
 		t.Fatal(err)
 	}
 	is("all of it is waived")
 	is("the waiver ended by itself", "1.3", "1.4")
 
-	if report := n.imports(t, osvRecord("ISLE-1", "Maven", name, "1.4", "2026-11-02T08:00:00Z", rated)); report.Changed != 1 {
+	if report := n.imports(t, osvRecord("ISLE-1", "Maven", name, "1.4", "2026-11-02T08:00:00Z",
+		rated)); report.Changed != 1 {
 		t.Errorf("the report is %+v", report)
 	}
 	is("the advisory says less now", "1.3")

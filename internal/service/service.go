@@ -96,7 +96,8 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Safety = safety.New(a, s.Directory)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
-	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing)
+	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
+		s.Safety)
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
@@ -104,11 +105,13 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
 	s.Backups = backups.New(a, s.Directory, s.Store)
-	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Backups, s.Verifying, s.Directory, s.Rights, s.Repositories, s.Mirrors,
+	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Backups, s.Verifying, s.Directory, s.Rights,
+		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
-		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Publishing, s.Promotion, s.Retention, s.Search, s.Makeup, s.Use,
+		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Publishing, s.Promotion, s.Retention,
+		s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Backups, s.Status}
 	a.Add(rooms...)
 

@@ -103,7 +103,8 @@ func TestAddressing(t *testing.T) {
 // reads it must not.
 func TestEncryption(t *testing.T) {
 	with := credentials.NewStaticV4("deckhand", "a-secret-of-the-store", "")
-	for encryption, want := range map[string][2]string{"": {}, "s3": {"AES256"}, "kms:ferry-key": {"aws:kms", "ferry-key"}} {
+	for encryption, want := range map[string][2]string{"": {}, "s3": {"AES256"}, "kms:ferry-key": {"aws:kms",
+		"ferry-key"}} {
 		for _, r := range keepTwo(t, S3Options{Encryption: encryption, Credentials: with}) {
 			wanted, q := want, r.URL.Query()
 			if q.Has("partNumber") || q.Has("uploadId") || r.Method == http.MethodGet || r.Method == http.MethodHead {

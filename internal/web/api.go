@@ -105,8 +105,9 @@ func (w *Server) addAPI() {
 }
 
 // largeBodies are the operations that take more than the usual MiB, in bytes.
-var largeBodies = map[string]int64{"record-build": 32 << 20, "import-advisories": largestImport + 1, "attach-document": builds.MaxDocument + 1,
-	"look": publishing.MostLookedAt/3*4 + 1<<20}
+var largeBodies = map[string]int64{"record-build": 32 << 20, "import-advisories": largestImport + 1,
+	"attach-document": builds.MaxDocument + 1,
+	"look":            publishing.MostLookedAt/3*4 + 1<<20}
 
 // operate adds an operation. Faults that do returns become problems.
 func operate[I, O any](

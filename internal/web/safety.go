@@ -91,7 +91,8 @@ func (w *Server) addAdvisories() {
 			RawBody []byte `contentType:"application/octet-stream"`
 		}) (*answer[api.FeedReport], error) {
 			if len(in.RawBody) > largestImport {
-				return nil, fault.New(fault.Invalid, "too-large", "a file with advisories has %s at most", api.Bytes(largestImport)).
+				return nil, fault.New(fault.Invalid, "too-large", "a file with advisories has %s at most",
+					api.Bytes(largestImport)).
 					WithHint("Put it on the server, and add it as a feed.")
 			}
 			name := in.Name
@@ -207,6 +208,7 @@ func showWaivers(all []record.Waiver) []api.Waiver {
 }
 
 func showWaiver(n record.Waiver) api.Waiver {
-	return api.Waiver{ID: n.ID, Advisory: n.Advisory, Pattern: n.Pattern, Reason: n.Reason, By: n.By, MadeAt: n.MadeAt.UTC(),
-		Until: utc(n.Until), EndedAt: utc(n.EndedAt), EndedBy: n.EndedBy}
+	return api.Waiver{ID: n.ID, Advisory: n.Advisory, Pattern: n.Pattern, Reason: n.Reason, By: n.By,
+		MadeAt: n.MadeAt.UTC(),
+		Until:  utc(n.Until), EndedAt: utc(n.EndedAt), EndedBy: n.EndedBy}
 }

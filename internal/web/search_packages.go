@@ -77,6 +77,9 @@ func (w *Server) addPackages() {
 			}
 			shown := showPackage(e, p, holdings)
 			shown.Total, shown.Next = paged.Total, paged.Next
+			if err := w.addFindings(ctx, p, holdings, shown.Versions); err != nil {
+				return nil, err
+			}
 			return &answer[api.Package]{shown}, nil
 		})
 	w.addAboutPackages()
@@ -165,6 +168,28 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 		describe(&shown, holdings)
 	}
 	return shown
+}
+
+// addFindings adds what advisories say of versions.
+func (w *Server) addFindings(
+	ctx context.Context, p purl.PURL, holdings []search.Holding, groups []api.VersionGroup,
+) error {
+	for _, h := range holdings {
+		find, err := w.service.Safety.FindingsOf(ctx, h.Repository, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name))
+		if err != nil {
+			return err
+		}
+		for i := range groups {
+			if g := &groups[i]; g.Repository == h.Repository.Name {
+				findings, verdict := find(g.Version)
+				g.KeptOut = verdict.Refused
+				for _, f := range findings {
+					g.Findings = append(g.Findings, showFinding(f))
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // showBelonging says of versions that are named by their content what people call them, and

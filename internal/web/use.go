@@ -136,7 +136,8 @@ func (w *Server) showSpace(space use.Space) api.SpacePage {
 func showUsers(users []record.VersionUser) []api.VersionUser {
 	shown := make([]api.VersionUser, len(users))
 	for i, u := range users {
-		shown[i] = api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{}, u.Clients...)}
+		shown[i] = api.VersionUser{Name: u.Name, Kind: u.Kind, LastAt: u.LastAt.UTC(), Clients: append([]string{},
+			u.Clients...)}
 	}
 	return shown
 }

@@ -18,7 +18,8 @@ func advisory(id, ecosystem, name, fixed string) string {
 	return fmt.Sprintf(`{"id": %q, "modified": "2026-11-01T08:00:00Z", "summary": "Anybody can read what %s writes",
 		"severity": [{"type": "CVSS_V3", "score": "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H"}],
 		"affected": [{"package": {"ecosystem": %q, "name": %q},
-		"ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}, {"fixed": %q}]}]}]}`, id, name, ecosystem, name, fixed)
+		"ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"},
+			{"fixed": %q}]}]}]}`, id, name, ecosystem, name, fixed)
 }
 
 // safeHouse is a service whose mirrors have two versions of a package of each ecosystem, a
@@ -39,7 +40,8 @@ func safeHouse(t *testing.T) *house.House {
 	members := []string{}
 	for _, ecosystem := range []string{"maven", "npm", "pypi", "nuget", "cargo"} {
 		members = append(members, "shore-"+ecosystem)
-		if err := h.AddMirrorOf(t.Context(), ecosystem, "shore-"+ecosystem, public+demo.ShorePaths[ecosystem], quick); err != nil {
+		if err := h.AddMirrorOf(t.Context(), ecosystem, "shore-"+ecosystem, public+demo.ShorePaths[ecosystem],
+			quick); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -62,7 +64,8 @@ func imports(t *testing.T, h *house.House, records ...string) {
 // refuse says how bad advisories must be for a repository to keep out what they are about.
 func refuse(t *testing.T, h *house.House, repository, severity string) {
 	t.Helper()
-	a, err := h.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+repository, map[string]string{"refuse": severity}, nil)
+	a, err := h.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+repository,
+		map[string]string{"refuse": severity}, nil)
 	if err != nil || a.Status != 200 {
 		t.Fatalf("changing %s: %d %s, %v", repository, a.Status, a.Body, err)
 	}
@@ -77,7 +80,8 @@ func TestKeptOutInClients(t *testing.T) {
 	at := func(ecosystem string) string { return h.Address + "/at/platform/" + ecosystem + "/" }
 	w := newWorkshop(t, append(rust(), "PIP_CONFIG_FILE="+os.DevNull, "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1",
 		"PIP_ROOT_USER_ACTION=ignore")...)
-	w.write("home/.npmrc", []byte("registry="+at("npm")+"\n"+strings.TrimPrefix(at("npm"), "http:")+":_authToken="+house.Token+
+	w.write("home/.npmrc", []byte("registry="+at("npm")+"\n"+strings.TrimPrefix(at("npm"),
+		"http:")+":_authToken="+house.Token+
 		"\nfund=false\nupdate-notifier=false\n"))
 	w.write("home/.cargo/config.toml", []byte("[source.crates-io]\nreplace-with = \"platform\"\n[source.platform]\nregistry = \"sparse+"+
 		at("cargo")+"\"\n[registry]\nglobal-credential-providers = [\"cargo:token\"]\n[registries.platform]\nindex = \"sparse+"+
@@ -107,8 +111,9 @@ func TestKeptOutInClients(t *testing.T) {
 	// The older version is accepted, so that it is the next best.
 	for i, p := range []string{"npm/kelp-colors", "pypi/soundings", "nuget/Openshore.Serial", "cargo/brine-codec",
 		"maven/org.openshore/brine-http"} {
-		a, err := h.JSON(t.Context(), http.MethodPost, "/api/v1/waivers", map[string]string{"advisory": fmt.Sprint("ISLE-", i+1),
-			"pattern": "pkg:" + p + "@1.0.0", "reason": "only on our own input"}, nil)
+		a, err := h.JSON(t.Context(), http.MethodPost, "/api/v1/waivers",
+			map[string]string{"advisory": fmt.Sprint("ISLE-", i+1),
+				"pattern": "pkg:" + p + "@1.0.0", "reason": "only on our own input"}, nil)
 		if err != nil || a.Status != 200 {
 			t.Fatalf("a waiver: %d %s, %v", a.Status, a.Body, err)
 		}
@@ -155,7 +160,7 @@ func TestKeptOutInClients(t *testing.T) {
 
 	for version, want := range map[string]string{"1.1.0": "keeps out pkg:maven/org.openshore/brine-http@1.1.0", "1.0.0": ""} {
 		dir := m.project("uses-"+strings.ReplaceAll(version, ".", "-"), "1.0", "platform", "platform",
-			"public class Uses {}", "<dependency><groupId>org.openshore</groupId><artifactId>brine-http</artifactId><version>"+version+
+			"class Uses {}", "<dependency><groupId>org.openshore</groupId><artifactId>brine-http</artifactId><version>"+version+
 				"</version></dependency>")
 		out, err := m.run(dir, "compile")
 		if want == "" && err != nil {

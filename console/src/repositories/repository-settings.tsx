@@ -26,6 +26,7 @@ function settingsOf(r: Schemas["Repository"]) {
     releaseTags: (r.releaseTags ?? []).join(" "),
     store: r.store ?? "",
     fromStore: r.fromStore,
+    refuse: (r.refuse ?? "none") as NonNullable<Schemas["RepositoryChange"]["refuse"]>,
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -45,6 +46,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     ...(f.releaseTags !== saved.releaseTags ? { releaseTags: f.releaseTags.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(f.store !== saved.store ? { store: f.store } : {}),
     ...(f.fromStore !== saved.fromStore ? { fromStore: f.fromStore } : {}),
+    ...(f.refuse !== saved.refuse ? { refuse: f.refuse } : {}),
     ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
@@ -120,6 +122,18 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               <TickField name="closed">Versions that are complete take no further files but signatures</TickField>
             </>
           )}
+          <ChoiceField
+            name="refuse"
+            label="It keeps out"
+            hint="What advisories are about is then neither listed nor handed out, unless a waiver accepts it."
+            options={[
+              ["none", "what is malicious"],
+              ["critical", "what has a critical advisory, too"],
+              ["high", "what has a high or critical advisory, too"],
+              ["medium", "what has a medium or worse advisory, too"],
+              ["low", "what has any advisory, too"],
+            ]}
+          />
           {r.store && <StoreField />}
           {admin && !r.chain && <FromStoreField />}
           <TextField

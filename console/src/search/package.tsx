@@ -22,6 +22,7 @@ import {
 } from "../ui/parts";
 import { OneOf, Point } from "../pointing/point";
 import { Layers } from "../makeup/layers";
+import { Severity } from "../safety/parts";
 import { Keep } from "../retention/keep";
 import { TakeOut } from "../retention/take-out";
 import { Checksums } from "../ui/tree";
@@ -177,6 +178,7 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
   const labels = first.title === first.version ? [...new Set(line.flatMap((g) => g.labels))] : [];
   const titles = [...new Set(line.map((g) => g.title))].join("; ");
   const withdrawn = line.filter((g) => g.withdrawn);
+  const worst = line.flatMap((g) => g.findings ?? [])[0];
   const uploads = first.snapshot ? Math.max(...line.map((g) => g.uploadCount)) : 1;
   return (
     <button
@@ -196,8 +198,9 @@ function VersionLine({ line, chosen, onChoose }: { line: Group[]; chosen: boolea
           {first.what}
         </span>
       )}
-      {(labels.length > 0 || withdrawn.length > 0) && (
+      {(labels.length > 0 || withdrawn.length > 0 || worst) && (
         <span className="col-span-2 my-0.5 flex flex-wrap gap-1 text-xs">
+          {worst && <Severity severity={worst.severity} score={worst.score} malicious={worst.malicious} />}
           {labels.map((l) => (
             <span key={l} className="rounded border border-rule bg-sheet px-1.5">
               {l}
@@ -254,6 +257,23 @@ function SafeLink({ href }: { href: string }) {
   );
 }
 
+/** Findings says what advisories say of a version. */
+function Findings({ of: g }: { of: Group }) {
+  return (
+    <ul role="note" className="border-b border-rule px-4 py-2 text-sm">
+      {g.findings?.map((f) => (
+        <li key={f.advisory} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
+          <Severity severity={f.severity} score={f.score} malicious={f.malicious} />
+          <Link to={`/safety/advisories/${encodeURIComponent(f.advisory)}`}>{f.advisory}</Link>
+          <span>{f.summary}</span>
+          {f.fixedIn.length > 0 && <span className="text-soft">mended in {f.fixedIn.at(-1)}</span>}
+        </li>
+      ))}
+      {g.keptOut && <li className="py-0.5 text-bad">{g.repository} does not hand it out because of this.</li>}
+    </ul>
+  );
+}
+
 function Version({
   p,
   group: g,
@@ -304,6 +324,7 @@ function Version({
             </span>
           </p>
         )}
+        {g.findings && <Findings of={g} />}
         <dl className="grid grid-cols-[7rem_1fr] items-baseline gap-y-1 px-4 py-3 text-sm">
           {g.title !== g.version && (
             <>

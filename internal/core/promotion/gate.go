@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/core/spdx"
 )
 
@@ -28,6 +29,7 @@ const (
 	Approved      Kind = "approved"
 	Asks          Kind = "asks"
 	ComesWith     Kind = "comes-with"
+	NoAdvisories  Kind = "no-advisories"
 )
 
 // What can be restamped on a hop that is left alone otherwise.
@@ -48,17 +50,18 @@ type Gate struct {
 	// Names are keys (signed-by, attested), teams (approved), licences, or whose
 	// build it must be (recorded-build, tests-passed).
 	Names []string
-	Type  string        // attested: the predicate type; comes-with: of what is attached
-	Count int           // approved: how many; behind: by how many versions
-	For   time.Duration // waited: how long; asks: the time limit
-	URL   string        // asks
+	Type  string          // attested: the predicate type; comes-with: of what is attached
+	Count int             // approved: how many; behind: by how many versions
+	From  safety.Severity // no-advisories: how bad those are that must not be
+	For   time.Duration   // waited: how long; asks: the time limit
+	URL   string          // asks
 }
 
 // Forms are how gates are written, for people who write them.
 var Forms = []string{
 	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY",
 	"attested TYPE by KEY, KEY",
-	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
+	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "no-advisories from high", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
 	"asks https://check.example/ within 10s",
 }
 
@@ -122,6 +125,8 @@ func (p *gateParser) parse() (wrong string) {
 			return `after it may come "by" and whose build it must be`
 		}
 	case NoSnapshots:
+	case NoAdvisories:
+		return p.advisories()
 	case SignedBy, Licences:
 		if g.Names, p.words = p.words, nil; len(g.Names) == 0 {
 			return "it names none"
@@ -162,6 +167,22 @@ func (p *gateParser) parse() (wrong string) {
 		return p.asks()
 	default:
 		return "there is no such gate"
+	}
+	return ""
+}
+
+// advisories reads how bad an advisory must be.
+func (p *gateParser) advisories() (wrong string) {
+	p.g.From = safety.Low
+	if len(p.words) == 0 {
+		return ""
+	}
+	if p.take() != "from" {
+		return `after it may come "from" and how bad they must be`
+	}
+	var err error
+	if p.g.From, err = safety.ParseSeverity(p.take()); err != nil || p.g.From < safety.Low {
+		return "how bad they must be is one of " + strings.Join(safety.SeverityWords(), ", ")
 	}
 	return ""
 }
@@ -209,6 +230,10 @@ func (g Gate) String() string {
 		text += " " + g.Type
 		if names != "" {
 			text += " by " + names
+		}
+	case NoAdvisories:
+		if g.From > safety.Low {
+			text += " from " + g.From.String()
 		}
 	case ComesWith:
 		text += " " + g.Type
@@ -265,6 +290,8 @@ func (g Gate) Sentence() string {
 		return g.Type + " is attached to it"
 	case Licences:
 		return "its licence is " + names
+	case NoAdvisories:
+		return "no advisory that is " + g.From.String() + " or worse is about it, or about what its build used"
 	case Waited:
 		return "was in the stage before for " + writtenDuration(g.For)
 	case Behind:

@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/junit"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/core/spdx"
 )
 
@@ -41,6 +42,14 @@ type Facts struct {
 	Votes []Vote
 	// Outside are the answers of outside checks, by their addresses.
 	Outside map[string]Outside
+	// Advisories: some are known here, so that it can be told what they are not about.
+	Advisories bool
+}
+
+// Advised is a version that an advisory is about.
+type Advised struct {
+	PURL    purl.PURL
+	Finding safety.Finding
 }
 
 // Item is a version that is to cross the hop.
@@ -58,6 +67,9 @@ type Item struct {
 	// With are the types of what is attached to it; nil if nothing can be attached to versions
 	// of its kind.
 	With []string
+	// Advised are the findings of advisories that no waiver accepts: about it, and about what its
+	// build used.
+	Advised []Advised
 	// WillSign names the key that the hop signs with.
 	WillSign string
 	There    []string // the releases of the package that the target has
@@ -156,6 +168,8 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		return signed(g, item, name)
 	case Licences:
 		return licensed(g, item, name)
+	case NoAdvisories:
+		return f.unadvised(g, item, name)
 	case ComesWith:
 		return comesWith(g, item, name)
 	case Waited:
@@ -295,6 +309,23 @@ func comesWith(g Gate, item Item, name string) (State, string) {
 		return Fail, name + " comes with nothing"
 	}
 	return Fail, name + " comes with " + strings.Join(item.With, ", ") + " alone"
+}
+
+// unadvised fails for what an advisory is about; where none is known, that says nothing.
+func (f Facts) unadvised(g Gate, item Item, name string) (State, string) {
+	if !f.Advisories {
+		return Fail, "no advisories are known here, which says nothing of " + name
+	}
+	for _, a := range item.Advised {
+		if safety.Malicious(a.Finding.ID) || a.Finding.Rating.Severity >= g.From {
+			of := name
+			if a.PURL.String() != item.PURL.String() {
+				of = item.Build.Name + ", which made it, used " + a.PURL.Typed()
+			}
+			return Fail, of + ": " + a.Finding.Sentence()
+		}
+	}
+	return Pass, "nothing that is known is about " + name
 }
 
 func licensed(g Gate, item Item, name string) (State, string) {

@@ -9,6 +9,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/junit"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -69,6 +70,11 @@ func TestGates(t *testing.T) {
 		{"licences MIT", func(i *Item) { i.Licences = nil }, Fail, "states no licence"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only OR MIT"}} }, Pass, "MIT"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only AND MIT"}} }, Fail, "GPL"},
+		{"no-advisories", nil, Pass, "nothing that is known"},
+		{"no-advisories", advised("ISLE-1", safety.Low), Fail, "ISLE-1, low"},
+		{"no-advisories from high", advised("ISLE-1", safety.Medium), Pass, "nothing that is known"},
+		{"no-advisories from high", advised("ISLE-1", safety.Critical), Fail, "ISLE-1, critical"},
+		{"no-advisories from critical", advised("MAL-2026-1", safety.Unknown), Fail, "MAL-2026-1, malicious"},
 		{"waited 2d", nil, Pass, "since 2026-11-21 10:00 UTC"}, {"waited 3d", nil, Waiting, "until 2026-11-24 10:00 UTC"},
 		{"behind 2", nil, Pass, "1.6.0, 1.7.0"}, {"behind 1", nil, Fail, "1.6.0, 1.7.0"},
 		{"behind 9", func(i *Item) { i.There = []string{"1.5"} }, Fail, "already"},
@@ -82,11 +88,37 @@ func TestGates(t *testing.T) {
 			t.Fatal(err)
 		}
 		a := Judge([]Gate{g}, Facts{Now: now, Asker: "purser", From: "staging", To: "releases", Items: []Item{item(c.change)},
-			Votes:   votes,
+			Votes: votes, Advisories: true,
 			Outside: map[string]Outside{"https://check.example/yes": {State: Pass, Fact: "fine"}}})[0]
 		if a.State != c.state || !strings.Contains(strings.Join(a.Facts, "; "), c.fact) {
 			t.Errorf("%s: %s %q, want %s %q", c.gate, a.State, a.Facts, c.state, c.fact)
 		}
+	}
+}
+
+// advised is that an advisory is about an item.
+func advised(id string, s safety.Severity) func(*Item) {
+	return func(i *Item) {
+		i.Advised = []Advised{{PURL: i.PURL, Finding: safety.Finding{ID: id, Rating: safety.Rating{Severity: s}}}}
+	}
+}
+
+// TestNothingKnown: where there are no advisories, no version is without one; and what a
+// build used counts as what it made.
+func TestNothingKnown(t *testing.T) {
+	g, err := ParseGate("no-advisories from high")
+	if err != nil || g.String() != "no-advisories from high" {
+		t.Fatal(g, err)
+	}
+	used := purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.0.0"}
+	item := Item{PURL: purl.PURL{Ecosystem: "npm", Name: "deck-ui", Version: "2.0.0"}, To: "2.0.0", Build: &Build{Name: "deck#7"},
+		Advised: []Advised{{PURL: used, Finding: safety.Finding{ID: "ISLE-1", Rating: safety.Rating{Severity: safety.High}}}}}
+	if a := Judge([]Gate{g}, Facts{Items: []Item{item}})[0]; a.State != Fail || !strings.Contains(a.Facts[0], "no advisories are known") {
+		t.Errorf("%+v", a)
+	}
+	a := Judge([]Gate{g}, Facts{Items: []Item{item}, Advisories: true})[0]
+	if a.State != Fail || !strings.Contains(a.Facts[0], "deck#7, which made it, used pkg:npm/kelp-colors@1.0.0: ISLE-1") {
+		t.Errorf("%+v", a)
 	}
 }
 

@@ -40,17 +40,21 @@ type Rules struct {
 }
 
 var byEcosystem = map[string]Rules{
-	"maven": {OSV: "Maven", OSVBetween: ":", Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
+	"maven": {OSV: "Maven", OSVBetween: ":",
+		Snapshot: snapshotMaven, Compare: compareMaven, Sample: "1.5.0", Development: "-SNAPSHOT",
 		Fits:    func(wanted, version string) (bool, bool) { return fitsInterval(compareMaven, false, wanted, version) },
 		Release: func(snapshot string) string { return strings.TrimSuffix(snapshot, "-SNAPSHOT") }},
-	"npm": {OSV: "npm", OSVBetween: "/", Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver, Sample: "1.5.0", Development: "-dev.1",
+	"npm": {OSV: "npm", OSVBetween: "/", Snapshot: SnapshotSemver, Compare: CompareSemver, Is: IsSemver,
+		Sample: "1.5.0", Development: "-dev.1",
 		Fits: FitsSemver},
-	"nuget": {OSV: "NuGet", Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower, Version: normalNuGet, Is: IsNuGet,
+	"nuget": {OSV: "NuGet", Snapshot: snapshotNuGet, Compare: compareNuGet, Name: strings.ToLower,
+		Version: normalNuGet, Is: IsNuGet,
 		Sample: "1.5.0", Development: "-dev.1",
 		Fits: func(wanted, version string) (bool, bool) {
 			return fitsInterval(compareNuGet, true, wanted, version)
 		}, Lowest: true},
-	"pypi": {OSV: "PyPI", Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI, Is: IsPython,
+	"pypi": {OSV: "PyPI", Snapshot: snapshotPyPI, Compare: comparePyPI, Name: normalPyPIName, Version: normalPyPI,
+		Is:          IsPython,
 		Sample:      "1.5.0 or 1.5.0rc1",
 		Development: ".dev1", Fits: fitsPython, Release: releasePython},
 }

@@ -209,7 +209,8 @@ func TestDecide(t *testing.T) {
 		{"what is mended is let in", all, Rules{Refuse: Low}, "1.4.1", nil, ""},
 		{"a waiver accepts one", all, Rules{Refuse: High}, "1.4.0", []Waiver{waiver("ISLE-2", "pkg:npm/*", time.Time{})}, ""},
 		{"and no other", all, Rules{Refuse: Medium}, "1.4.0", []Waiver{waiver("ISLE-2", "pkg:npm/*", time.Time{})}, "ISLE-1"},
-		{"an alias names both", all, Rules{Refuse: Low}, "1.4.0", []Waiver{waiver("CVE-2026-1", "pkg:npm/kelp-colors", time.Time{})},
+		{"an alias names both", all, Rules{Refuse: Low}, "1.4.0", []Waiver{waiver("CVE-2026-1",
+			"pkg:npm/kelp-colors", time.Time{})},
 			""},
 		{"for something else", all, Rules{Refuse: High}, "1.4.0", []Waiver{waiver("ISLE-2", "pkg:npm/other", time.Time{})},
 			"ISLE-2"},
@@ -231,7 +232,8 @@ func TestDecide(t *testing.T) {
 		}
 	}
 	soon, later := now.Add(time.Hour), now.Add(48*time.Hour)
-	v := Decide(Rules{Refuse: High}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.4.0"}, Find(all, "1.4.0"),
+	v := Decide(Rules{Refuse: High}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.4.0"}, Find(all,
+		"1.4.0"),
 		[]Waiver{waiver("ISLE-2", "pkg:npm/*", soon), waiver("ISLE-2", "pkg:npm/kelp-*", later)}, now)
 	if v.Refused || !v.Until.Equal(later) || len(v.Waived) != 1 {
 		t.Errorf("of two waivers, the longer one counts: %+v", v)
@@ -294,13 +296,14 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 		shuffled := slices.Clone(findings)
 		random.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
 		for what, more := range map[string]Verdict{
-			"a stricter rule":       Decide(stricter, p, findings, waivers, now),
-			"one more advisory":     Decide(rules, p, append(slices.Clone(findings), finding(99)), waivers, now),
-			"one waiver less":       Decide(rules, p, findings, waivers[:max(len(waivers)-1, 0)], now),
-			"another order":         Decide(rules, p, shuffled, waivers, now),
-			"no waivers":            Decide(rules, p, findings, nil, now),
-			"the same, a year on":   Decide(rules, p, findings, waivers, now.AddDate(1, 0, 0)),
-			"a waiver of something": Decide(rules, p, findings, append(slices.Clone(waivers), Waiver{Advisory: "ISLE-77", Pattern: any}), now),
+			"a stricter rule":     Decide(stricter, p, findings, waivers, now),
+			"one more advisory":   Decide(rules, p, append(slices.Clone(findings), finding(99)), waivers, now),
+			"one waiver less":     Decide(rules, p, findings, waivers[:max(len(waivers)-1, 0)], now),
+			"another order":       Decide(rules, p, shuffled, waivers, now),
+			"no waivers":          Decide(rules, p, findings, nil, now),
+			"the same, a year on": Decide(rules, p, findings, waivers, now.AddDate(1, 0, 0)),
+			"a waiver of something": Decide(rules, p, findings, append(slices.Clone(waivers),
+				Waiver{Advisory: "ISLE-77", Pattern: any}), now),
 		} {
 			if !more.Refused {
 				t.Fatalf("%s lets in what %v, %v and %v do not", what, rules, findings, waivers)

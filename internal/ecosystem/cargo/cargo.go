@@ -32,8 +32,9 @@ func New() Cargo {
 }
 
 func init() {
-	purl.Register(Name, purl.Rules{OSV: "crates.io", Snapshot: purl.SnapshotSemver, Compare: purl.CompareSemver, Name: strings.ToLower,
-		Is: purl.IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: fits})
+	purl.Register(Name, purl.Rules{OSV: "crates.io", Snapshot: purl.SnapshotSemver, Compare: purl.CompareSemver,
+		Name: strings.ToLower,
+		Is:   purl.IsSemver, Sample: "1.5.0", Development: "-dev.1", Fits: fits})
 }
 
 var _ interface {

@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/promotion"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
+	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
 )
 
@@ -46,12 +47,16 @@ func (s *Promotion) judge(
 	if err != nil {
 		return nil, err
 	}
+	advised, err := s.advised(ctx, c, parsed, &facts)
+	if err != nil {
+		return nil, err
+	}
 	for i, item := range c.items {
 		if s.accompanies(c, item) {
 			continue // what it belongs to is judged
 		}
 		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID],
-			Licences: item.details.Licences, There: there[keys[i]]}
+			Licences: item.details.Licences, There: there[keys[i]], Advised: advised(item)}
 		if len(item.labels) > 0 {
 			if fact.To, fact.There, err = s.labelsThere(ctx, c, item, keys[i]); err != nil {
 				return nil, err
@@ -88,6 +93,49 @@ func (s *Promotion) judge(
 		facts.Outside[g.URL] = s.askOutside(ctx, g, q)
 	}
 	return promotion.Judge(parsed, facts), ctx.Err()
+}
+
+// advised gives what advisories say of an item and of what its build used, as far as gates
+// look at that, and notes whether any are known.
+func (s *Promotion) advised(
+	ctx context.Context, c *crossing, gates []promotion.Gate, facts *promotion.Facts,
+) (func(crossingItem) []promotion.Advised, error) {
+	nothing := func(crossingItem) []promotion.Advised { return nil }
+	if !slices.ContainsFunc(gates, func(g promotion.Gate) bool { return g.Kind == promotion.NoAdvisories }) {
+		return nothing, nil
+	}
+	var builds []int64
+	var keys []catalog.PackageKey
+	for _, item := range c.items {
+		keys = append(keys, item.Key())
+		if item.BuildID != 0 && !slices.Contains(builds, item.BuildID) {
+			builds = append(builds, item.BuildID)
+		}
+	}
+	used, err := s.DB.UsedByBuilds(ctx, builds)
+	if err != nil {
+		return nothing, err
+	}
+	for _, all := range used {
+		for _, u := range all {
+			keys = append(keys, u.Key())
+		}
+	}
+	advice, known, err := s.safety.Advised(ctx, keys)
+	facts.Advisories = known
+	return func(item crossingItem) (found []promotion.Advised) {
+		add := func(p purl.PURL) {
+			key := catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
+			for _, k := range advice[key].Standing(p.Version) {
+				found = append(found, promotion.Advised{PURL: p, Finding: k.Finding()})
+			}
+		}
+		add(item.purl())
+		for _, u := range used[item.BuildID] {
+			add(act.PURLOf(u.Key(), u.Version))
+		}
+		return found
+	}, err
 }
 
 // signatures adds who signed an item and what is attached to it, as far as gates look at that.

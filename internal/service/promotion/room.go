@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/service/keys"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/rights"
+	"crelvo/internal/service/safety"
 	"crelvo/internal/service/secret"
 	"crelvo/internal/service/store"
 )
@@ -25,6 +26,7 @@ type Promotion struct {
 	builds     *builds.Builds
 	rights     *rights.Rights
 	publishing *publishing.Publishing
+	safety     *safety.Safety
 
 	promoting promoting
 }
@@ -40,9 +42,10 @@ func New(
 	builds *builds.Builds,
 	rights *rights.Rights,
 	publishing *publishing.Publishing,
+	safety *safety.Safety,
 ) *Promotion {
 	return &Promotion{
 		Act: a, safe: safe, counting: counting, directory: directory, store: store, keys: keys, builds: builds,
-		rights: rights, publishing: publishing,
+		rights: rights, publishing: publishing, safety: safety,
 	}
 }

@@ -21,8 +21,8 @@ type Source interface {
 }
 
 // sourceOf gives the source of the repository that a key names, which lets in what the
-// repository does, and the key to ask it with: what is seen of a chain depends on who asks, and what is in any other repository
-// does not. ok is false if there is no such repository.
+// repository does, and the key to ask it with: what is seen of a chain depends on who asks, and
+// what is in any other repository does not. ok is false if there is no such repository.
 func (s *Resolving) sourceOf(key catalog.PackageKey) (source Source, asked catalog.PackageKey, ok bool) {
 	r, ok := s.directory.Known().ByID[key.RepositoryID]
 	if !ok {

@@ -222,13 +222,13 @@ func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []ac
 	}
 	if malicious > 0 {
 		found = append(found, act.Concern{Level: "wrong", Page: "/safety",
-			What: fmt.Sprintf("%s that are kept are malicious, and are not handed out any more: %s",
+			What: fmt.Sprintf("What is malicious is kept here, and not handed out any more: %s, such as %s",
 				act.Plural(int64(malicious), "version"), all[0].PURL().Typed()),
 			Do: "Find out who had them: crelvo advisory show " + all[0].Finding.ID + "."})
 	}
 	if bad > 0 {
 		found = append(found, act.Concern{Level: "soon", Page: "/safety",
-			What: fmt.Sprintf("%s with advisories that are high or critical were used in the last %d days, such as %s (%s)",
+			What: fmt.Sprintf("Advisories that are high or critical are about %s that somebody used in the last %d days, such as %s (%s)",
 				act.Plural(int64(bad), "version"), int(inUseFor.Hours()/24), first.PURL().Typed(), first.Finding.ID),
 			Do: "crelvo advisory affected lists them, with the version to go to."})
 	}

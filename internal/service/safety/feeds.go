@@ -111,7 +111,8 @@ func located(ctx context.Context, location string) (_ string, private bool, err 
 		return location, upstream.LeadsToPrivate(ctx, location), nil
 	}
 	if !filepath.IsAbs(location) {
-		return "", false, act.Invalid("bad-location", "%q is neither an address nor the whole path of a folder or archive", location).
+		return "", false, act.Invalid("bad-location",
+			"%q is neither an address nor the whole path of a folder or archive", location).
 			WithHint("Write it like https://advisories.openshore.example or /srv/advisories, on the server.")
 	}
 	if _, err := os.Stat(location); err != nil {

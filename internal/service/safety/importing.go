@@ -247,5 +247,6 @@ func (s *Safety) Import(
 }
 
 func counted(r record.FeedReport) map[string]string {
-	return map[string]string{"added": fmt.Sprint(r.Added), "changed": fmt.Sprint(r.Changed), "failed": fmt.Sprint(r.Failed)}
+	return map[string]string{"added": fmt.Sprint(r.Added), "changed": fmt.Sprint(r.Changed),
+		"failed": fmt.Sprint(r.Failed)}
 }

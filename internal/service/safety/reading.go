@@ -257,7 +257,8 @@ func (r *reading) open(ctx context.Context, path string) (io.ReadCloser, error) 
 	if r.client == nil {
 		r.client = upstream.Plain(r.feed.Location, r.feed.Private)
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, r.feed.Location+"/"+(&url.URL{Path: path}).EscapedPath(), nil)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		r.feed.Location+"/"+(&url.URL{Path: path}).EscapedPath(), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -28,7 +28,8 @@ func (s *Safety) Waive(ctx context.Context, caller access.Caller, n NewWaiver) (
 	}
 	a, err := s.DB.Advisory(ctx, n.Advisory)
 	if errors.Is(err, record.ErrNotFound) {
-		return w, fault.New(fault.NotFound, "no-such-advisory", "no advisory %q is known, so it cannot be waived", n.Advisory).
+		return w, fault.New(fault.NotFound, "no-such-advisory", "no advisory %q is known, so it cannot be waived",
+			n.Advisory).
 			WithHint("crelvo advisory list shows those that are.")
 	}
 	if err != nil {
@@ -48,7 +49,8 @@ func (s *Safety) Waive(ctx context.Context, caller access.Caller, n NewWaiver) (
 	}
 	if a.Malicious() {
 		if one := (safety.Waiver{Pattern: pattern}); !one.NamesOne() || n.Advisory != a.ID {
-			return w, act.Invalid("too-wide", "%s says that the package is malicious; that can be waived for one version only", a.ID).
+			return w, act.Invalid("too-wide",
+				"%s says that the package is malicious; that can be waived for one version only", a.ID).
 				WithHint("Name the version that is none: crelvo waiver add %s %s@VERSION --reason ….", a.ID,
 					a.Affected[0].Package.Typed())
 		}

@@ -51,7 +51,8 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, quotas: quotas, safety: safety, backups: backups, verifying: verifying, directory: directory, rights: rights,
+		Act: a, store: store, quotas: quotas, safety: safety, backups: backups, verifying: verifying,
+		directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }
