@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"path"
@@ -349,5 +350,40 @@ func TestFeed(t *testing.T) {
 	if err := n.Rights.Events(t.Context(), n.admin, record.EventFilter{Action: "advisories imported", Limit: 100},
 		func(record.SealedEvent) error { events++; return nil }); err != nil || events != 3 {
 		t.Errorf("%d events tell of it, %v", events, err)
+	}
+}
+
+// A small file that unpacks to much is read no further than it may be, and what was read of
+// it stays.
+func TestImportIsBounded(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	var raw bytes.Buffer
+	archive := zip.NewWriter(&raw)
+	put := func(name, content string) {
+		entry, err := archive.Create(name)
+		if err == nil {
+			_, err = io.WriteString(entry, content)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range 600 {
+		put(fmt.Sprintf("ISLE-%d.json", i), osvRecord(fmt.Sprintf("ISLE-%d", i), "npm", "kelp-colors", "2.0.0",
+			"2026-11-01T08:00:00Z", rated))
+	}
+	spaces := strings.Repeat(" ", 4<<20)
+	for i := range 100 {
+		put(fmt.Sprintf("zero-%d.json", i), spaces)
+	}
+	if err := archive.Close(); err != nil {
+		t.Fatal(err)
+	}
+	report, err := n.Safety.Import(t.Context(), n.admin, "all.zip", raw.Bytes())
+	if f := fault.Of(err); f.Code != "too-large" || !strings.Contains(f.Hint, "feed") {
+		t.Errorf("it is taken as %+v, %v", report, err)
+	}
+	if counts, err := n.DB.CountAdvisories(t.Context()); err != nil || counts.Advisories < 500 {
+		t.Errorf("%+v are known, %v", counts, err)
 	}
 }

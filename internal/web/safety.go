@@ -13,7 +13,7 @@ import (
 )
 
 // largestImport is how many bytes a file with advisories may have that somebody imports.
-const largestImport = 64 << 20
+const largestImport = 16 << 20
 
 func (w *Server) addSafety() {
 	w.addAdvisories()

@@ -102,7 +102,7 @@ func run(ctx context.Context, only string) (err error) {
 	defer func() { err = errors.Join(err, b.stored.end()) }()
 	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
-	for _, r := range slices.Concat(rows(), imageRows(), storeRows()) {
+	for _, r := range slices.Concat(rows(), imageRows(), storeRows(), safetyRows()) {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {
 			continue
 		}

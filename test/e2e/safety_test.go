@@ -8,8 +8,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
+	"crelvo/test/browser"
 	"crelvo/test/house"
 )
 
@@ -174,4 +177,51 @@ func TestKeptOutInClients(t *testing.T) {
 	imports(t, h, strings.Replace(advisory("MAL-2026-9", "npm", "kelp-colors", "9.9.9"), `"severity"`, `"x"`, 1))
 	w.project("evil", map[string]string{"kelp-colors": "^1.0.0"})
 	w.fails([]string{"403", "MAL-2026-9, malicious"}, "evil", "npm", "install")
+}
+
+// TestConsoleSafety adds a feed that is a folder, sees what it is about, accepts it, and takes
+// that back; whoever looks at the page sees it without doing anything.
+func TestConsoleSafety(t *testing.T) {
+	h := ownHouse(t)
+	if err := h.AddRepository(t.Context(), "releases", "releases"); err != nil {
+		t.Fatal(err)
+	}
+	kelp := madeup.Package{Name: "kelp-colors", Version: "1.0.0", Licence: "MIT"}
+	a, err := h.Ask(t.Context(), http.MethodPut, "/at/releases/npm/kelp-colors", house.Token,
+		strings.NewReader(string(kelp.NPMDocument("latest", kelp.NPM()))), "Content-Type", "application/json")
+	if err != nil || a.Status != 201 {
+		t.Fatalf("publishing: %d %s, %v", a.Status, a.Body, err)
+	}
+	feed := t.TempDir()
+	if err := os.WriteFile(feed+"/one.json", []byte(advisory("ISLE-1", "npm", "kelp-colors", "2.0.0")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	tab, do := openConsole(t)
+	see, click := browser.ShowsText, browser.ClickText
+	page := func(path string) chromedp.Action[chromedp.Void] { return chromedp.Navigate(h.Address + path) }
+	field := func(name string) string { return "[role=dialog] [name=" + name + "]" }
+	submit := chromedp.Evaluate[chromedp.Void](`document.querySelector("[role=dialog] button[type=submit]").click()`)
+	if err := browser.SignIn(tab, h.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	do(page("/safety"), see("No advisories are known here", "says nothing of any package"))
+	do(page("/safety/feeds"), see("Nothing brings advisories"), click("New feed"),
+		chromedp.WaitVisible(chromedp.CSS(field("name"))), typeInto(field("name"), "ours"),
+		typeInto(field("location"), "relative"), submit, see("neither an address nor the whole path"),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("[role=dialog] [name=location]").select()`),
+		typeInto(field("location"), feed), submit, see("1 new, 0 changed of 1 record"))
+	do(page("/safety"), see("1 version kept here", "ISLE-1", "critical 9.8", "npm/kelp-colors@1.0.0", "handed out"))
+	refuse(t, h, "releases", "high")
+	do(see("kept out")) // by itself
+	do(page("/package/npm/kelp-colors"), see("ISLE-1", "mended in 2.0.0", "releases does not hand it out"))
+	do(page("/safety/advisories/ISLE-1"), see("Anybody can read what kelp-colors writes", "< 2.0.0", "Kept here"),
+		click("Accept…"), chromedp.WaitVisible(chromedp.CSS(field("reason"))),
+		typeInto(field("reason"), "only our own input"), submit, see("only our own input"), see("accepted"))
+	do(page("/safety/accepted"), see("ISLE-1", "pkg:npm/kelp-colors@1.0.0", "somebody ends it"), click("End…"),
+		see("End the waiver of ISLE-1?"), click("End it"), see("No advisory is accepted for anything"))
+	do(page("/safety/advisories?words=nothing"), see("None fits"), page("/safety/advisories?words=kelp"), see("ISLE-1"))
+	do(page("/safety/feeds"), see("ours"), click("Remove…"), see("The advisories that it brought stay"), click("Remove it"),
+		see("Nothing brings advisories"))
+	do(page("/repositories/releases/settings"), see("what has a high or critical advisory, too"))
+	do(page("/activity"), see("waiver made", "waiver ended", "feed added", "feed removed", "advisory arrived"))
 }

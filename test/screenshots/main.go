@@ -138,7 +138,7 @@ func pages(ctx context.Context) error {
 				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
 		{name: "promotion", path: "/promotions/25", shows: "waits for"},
-		{name: "policy", path: "/policies/development-builds", shows: "no reason keeps it"},
+		{name: "safety", path: "/safety", shows: "kept here"},
 		{name: "space", path: "/retention/space", shows: "Where it goes"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
@@ -198,7 +199,7 @@ func (s *Safety) readFeed(ctx context.Context, f record.Feed) {
 	r.feed.Report, r.feed.Failure, r.feed.EndedAt = record.FeedReport{}, "", nil
 	r.feed.State = maps.Clone(f.State)
 	r.into = s.importing(access.Caller{Name: "feed " + f.Name}, f.Name, f.ID, &r.feed.Report)
-	err := r.all(ctx)
+	err := r.all(budget.Afresh(ctx, feedLimits))
 	if err == nil {
 		err = r.into.flush(ctx)
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/safety"
@@ -172,6 +173,9 @@ func (i *importing) addAll(ctx context.Context, where string, raw []byte) error 
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	_, err := decoder.Token()
 	for n := 0; err == nil && decoder.More(); n++ {
+		if err := budget.Of(ctx).Elements(1); err != nil {
+			return tooMuch(err)
+		}
 		var one json.RawMessage
 		if err = decoder.Decode(&one); err != nil {
 			break
@@ -192,7 +196,11 @@ func (i *importing) addArchive(ctx context.Context, archive *zip.Reader) error {
 		if f.FileInfo().IsDir() || !strings.HasSuffix(f.Name, ".json") {
 			continue
 		}
-		raw, err := readEntry(f)
+		raw, err := readEntry(ctx, f)
+		var spent *budget.Spent
+		if errors.As(err, &spent) || ctx.Err() != nil {
+			return errors.Join(ctx.Err(), tooMuch(err))
+		}
 		if err != nil {
 			i.report.Read++
 			i.fail(f.Name, err)
@@ -205,14 +213,34 @@ func (i *importing) addArchive(ctx context.Context, archive *zip.Reader) error {
 	return nil
 }
 
-func readEntry(f *zip.File) ([]byte, error) {
+func readEntry(ctx context.Context, f *zip.File) ([]byte, error) {
+	b := budget.Of(ctx)
+	if err := b.Elements(1); err != nil {
+		return nil, err
+	}
 	r, err := f.Open()
 	if err != nil {
 		return nil, err
 	}
-	raw, err := io.ReadAll(io.LimitReader(r, safety.LargestRecord+1))
+	raw, err := io.ReadAll(b.Reader(io.LimitReader(r, safety.LargestRecord+1)))
 	return raw, errors.Join(err, r.Close())
 }
+
+// tooMuch is that a file unpacks to more than may be read of one.
+func tooMuch(err error) error {
+	var spent *budget.Spent
+	if !errors.As(err, &spent) {
+		return err
+	}
+	return fault.New(fault.Invalid, "too-large", "not all of it was read: %v", spent).
+		WithHint("Put it on the server, and add it as a feed.")
+}
+
+// What may be read of one file that somebody sends, and of one run of a feed.
+var (
+	sentLimits = budget.Limits{Bytes: 256 << 20, Held: budget.Default.Held, Elements: 50_000}
+	feedLimits = budget.Limits{Bytes: 64 << 30, Held: budget.Default.Held, Elements: 10_000_000}
+)
 
 // Import puts advisories on record that somebody has in a file: a record of the OSV format, a
 // list of them, or a zip archive.
@@ -222,6 +250,7 @@ func (s *Safety) Import(
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return report, err
 	}
+	ctx = budget.With(ctx, sentLimits)
 	i := s.importing(caller, caller.Name, 0, &report)
 	if err := i.addAll(ctx, name, raw); err != nil {
 		return report, err
