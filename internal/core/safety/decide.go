@@ -174,12 +174,12 @@ func (k *Known) Finding() Finding {
 		FixedIn: k.FixedIn()}
 }
 
-// Better is the version to go to from one that is affected: the lowest later one that no
-// advisory is about, a release before a development version; "" if there is none.
-func Better(ecosystem string, versions []string, from string, known []Known) string {
+// Better is the version to go to from one that is affected: the lowest later one of those that
+// no advisory is about, a release before a development version; "" if there is none.
+func Better(ecosystem string, clean []string, from string) string {
 	best := ""
-	for _, v := range versions {
-		if purl.Compare(ecosystem, v, from) <= 0 || len(Find(known, v)) > 0 {
+	for _, v := range clean {
+		if purl.Compare(ecosystem, v, from) <= 0 {
 			continue
 		}
 		snapshot := purl.IsSnapshot(ecosystem, v)

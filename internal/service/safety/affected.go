@@ -40,43 +40,64 @@ func (s *Safety) affected(ctx context.Context, scope record.Scope, advisory stri
 	if err != nil {
 		return nil, err
 	}
-	var group []record.AdvisedVersion // of one package in one repository
+	var held []record.AdvisedVersion // of some packages, all that there is of each
 	end := func() error {
-		if len(group) == 0 {
-			return nil
-		}
-		r, ok := s.directory.RepositoryByID(group[0].RepositoryID)
-		if !ok {
-			return nil
-		}
-		known, err := s.Known(ctx, group[0].Key())
-		if err == nil {
-			j := &Judge{repository: r, of: act.PURLOf(group[0].Key(), ""), rules: r.Safety, known: known,
-				waivers: standing.all, now: s.Now()}
-			all = append(all, j.affected(group, advisory)...)
-		}
+		some, err := s.affectedOf(ctx, held, advisory, standing.all)
+		all, held = append(all, some...), held[:0]
 		return err
 	}
 	err = s.DB.Advised(ctx, scope, advisory, func(v record.AdvisedVersion) error {
-		if len(group) > 0 && (group[0].Key() != v.Key() || group[0].RepositoryID != v.RepositoryID) {
+		if n := len(held); n >= mostHeld && held[n-1].Key() != v.Key() {
 			if err := end(); err != nil {
 				return err
 			}
-			group = group[:0]
 		}
-		group = append(group, v)
+		held = append(held, v)
 		return nil
 	})
 	return all, errors.Join(err, end())
 }
 
+// mostHeld is from how many versions on it is found out which of them are affected.
+const mostHeld = 10_000
+
+// affectedOf are those of some versions that an advisory is about; versions of one package in
+// one repository follow each other.
+func (s *Safety) affectedOf(
+	ctx context.Context, versions []record.AdvisedVersion, advisory string, waivers []safety.Waiver,
+) (all []Affected, err error) {
+	var keys []catalog.PackageKey
+	for i, v := range versions {
+		if i == 0 || versions[i-1].Key() != v.Key() {
+			keys = append(keys, v.Key())
+		}
+	}
+	known, err := s.DB.AdvisoriesOf(ctx, keys...)
+	if err != nil {
+		return nil, err
+	}
+	for len(versions) > 0 {
+		first := versions[0]
+		n := slices.IndexFunc(versions, func(v record.AdvisedVersion) bool {
+			return v.Key() != first.Key() || v.RepositoryID != first.RepositoryID
+		})
+		if n < 0 {
+			n = len(versions)
+		}
+		if r, ok := s.directory.RepositoryByID(first.RepositoryID); ok {
+			j := &Judge{repository: r, of: act.PURLOf(first.Key(), ""), rules: r.Safety, known: known[first.Key()],
+				waivers: waivers, now: s.Now()}
+			all = append(all, j.affected(versions[:n], advisory)...)
+		}
+		versions = versions[n:]
+	}
+	return all, nil
+}
+
 // affected are those of the versions of a package that advisories are about.
 func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []Affected) {
-	versions := make([]string, len(group))
-	for i, v := range group {
-		versions[i] = v.Version
-	}
 	seen := map[string]int{}
+	var clean []string
 	for _, v := range group {
 		if at, twice := seen[v.Version]; twice { // another upload of a snapshot
 			if at >= 0 {
@@ -84,23 +105,33 @@ func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []
 			}
 			continue
 		}
-		findings := slices.DeleteFunc(j.Findings(v.Version), func(f safety.Finding) bool {
-			return advisory != "" && f.ID != advisory
-		})
-		if seen[v.Version] = -1; len(findings) == 0 {
+		seen[v.Version] = -1
+		findings := j.Findings(v.Version)
+		if len(findings) == 0 {
+			clean = append(clean, v.Version)
+		}
+		named := j.of
+		named.Version = v.Version
+		verdict := safety.Decide(j.rules, named, findings, j.waivers, j.now)
+		if advisory != "" {
+			findings = slices.DeleteFunc(findings, func(f safety.Finding) bool { return f.ID != advisory })
+		}
+		if len(findings) == 0 {
 			continue
 		}
-		verdict := j.Verdict(v.Version)
-		one := Affected{AdvisedVersion: v, Repository: j.repository.Name, Finding: findings[0], Refused: verdict.Refused,
-			Better: safety.Better(v.Ecosystem, versions, v.Version, j.known)}
+		one := Affected{AdvisedVersion: v, Repository: j.repository.Name, Finding: findings[0],
+			Refused: verdict.Refused}
 		for i := range j.waivers {
-			if w := &j.waivers[i]; w.Covers(&findings[0], one.PURL(), j.now) {
+			if w := &j.waivers[i]; w.Covers(&findings[0], named, j.now) {
 				one.Waiver = w
 				break
 			}
 		}
 		seen[v.Version] = len(all)
 		all = append(all, one)
+	}
+	for i := range all {
+		all[i].Better = safety.Better(all[i].Ecosystem, clean, all[i].Version)
 	}
 	slices.SortStableFunc(all, func(a, b Affected) int { return purl.Compare(a.Ecosystem, b.Version, a.Version) })
 	return all
