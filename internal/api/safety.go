@@ -78,6 +78,7 @@ type Affected struct {
 // AffectedList is everything that is kept and that advisories are about.
 type AffectedList struct {
 	Affected []Affected     `json:"affected" doc:"the worst first"`
+	Total    int            `json:"total" doc:"how many there are in all"`
 	AsOf     time.Time      `json:"asOf" doc:"when it was found out"`
 	Known    AdvisoryCounts `json:"known"`
 }

@@ -56,7 +56,7 @@ func listed(value any) any {
 	case api.AdvisoryList:
 		return listOf{v.Advisories, v.More}
 	case api.AffectedList:
-		return listOf{v.Affected, false}
+		return listOf{v.Affected, v.Total > len(v.Affected)}
 	case api.BuildList:
 		return listOf{v.Builds, v.Before != 0}
 	case api.PromotionList:

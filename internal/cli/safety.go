@@ -180,11 +180,12 @@ func tableOfAffected(w io.Writer, all []api.Affected, advisories bool) {
 }
 
 func advisoryAffected(s *session) *cobra.Command {
-	return &cobra.Command{Use: "affected", Short: "List what is kept and advisories are about, the worst first",
+	var limit int
+	cmd := &cobra.Command{Use: "affected", Short: "List what is kept and advisories are about, the worst first",
 		Args: arguments(cobra.NoArgs), Example: "  crelvo advisory affected",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.AffectedList, error) {
-				return c.Affected(ctx)
+				return c.Affected(ctx, limit)
 			}, func(w io.Writer, list api.AffectedList) {
 				switch {
 				case tellNothingKnown(w, list.Known):
@@ -193,9 +194,14 @@ func advisoryAffected(s *session) *cobra.Command {
 						list.Known.Advisories, timeText(list.AsOf))
 				default:
 					tableOfAffected(w, list.Affected, true)
+					if more := list.Total - len(list.Affected); more > 0 {
+						fmt.Fprintf(w, "And %d more: --limit.\n", more)
+					}
 				}
 			})
 		}}
+	cmd.Flags().IntVar(&limit, "limit", 200, "how many at most")
+	return cmd
 }
 
 func advisoryImport(s *session) *cobra.Command {

@@ -40,9 +40,9 @@ func (c *Client) Advisories(ctx context.Context, q AdvisoryQuery) (api.AdvisoryL
 	return get[api.AdvisoryList](ctx, c, advisories, values)
 }
 
-// Affected lists versions that are kept and that advisories are about.
-func (c *Client) Affected(ctx context.Context) (api.AffectedList, error) {
-	return get[api.AffectedList](ctx, c, advisories+"/affected", nil)
+// Affected lists versions that are kept and that advisories are about, the worst first.
+func (c *Client) Affected(ctx context.Context, limit int) (api.AffectedList, error) {
+	return get[api.AffectedList](ctx, c, advisories+"/affected", url.Values{"limit": {strconv.Itoa(limit)}})
 }
 
 // Advisory shows one, by its id or an alias.

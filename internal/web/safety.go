@@ -68,12 +68,14 @@ func (w *Server) addAdvisories() {
 		})
 	operate(w, "list-affected", forSignedIn, http.MethodGet, path+"/affected",
 		"Versions that are kept and that advisories are about, the worst first",
-		func(ctx context.Context, v visit, _ *none) (*answer[api.AffectedList], error) {
+		func(ctx context.Context, v visit, in *struct {
+			Limit int `query:"limit" minimum:"1" maximum:"10000" default:"500" doc:"how many at most"`
+		}) (*answer[api.AffectedList], error) {
 			all, asOf, err := w.service.Safety.Affected(ctx, v.caller)
 			if err != nil {
 				return nil, err
 			}
-			list := api.AffectedList{Affected: showAffected(all), AsOf: asOf.UTC()}
+			list := api.AffectedList{Affected: showAffected(all[:min(len(all), in.Limit)]), Total: len(all), AsOf: asOf.UTC()}
 			list.Known, err = w.advisoryCounts(ctx)
 			return &answer[api.AffectedList]{list}, err
 		})

@@ -78,7 +78,7 @@ function AffectedHere() {
           <NothingKnown />
         ) : (
           <Panel
-            title={list.affected.length ? count(list.affected.length, "version") + " kept here" : "Nothing kept here"}
+            title={list.total ? count(list.total, "version") + " kept here" : "Nothing kept here"}
             aside={
               <span className="text-sm text-soft">
                 by {count(list.known.advisories, "advisory", "advisories")}, as of {moment(list.asOf)}
@@ -95,6 +95,11 @@ function AffectedHere() {
                 rowKey={(a) => `${a.repository} ${a.purl} ${a.advisory}`}
                 columns={withAdvisory}
               />
+            )}
+            {list.total > list.affected.length && (
+              <p className="border-t border-rule px-4 py-2 text-sm text-soft">
+                The worst {list.affected.length} of {list.total}. crelvo advisory affected --limit lists more.
+              </p>
             )}
           </Panel>
         )
