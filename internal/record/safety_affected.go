@@ -7,31 +7,23 @@ import (
 	"crelvo/internal/core/catalog"
 )
 
-// AdvisedVersion is a version that is kept of a package that some advisory is about.
-type AdvisedVersion struct {
-	ID           int64      `db:"id"`
-	RepositoryID int64      `db:"repository_id"`
-	Ecosystem    string     `db:"ecosystem"`
-	Namespace    string     `db:"namespace"`
-	Name         string     `db:"name"`
-	Version      string     `db:"version"`
-	Upload       string     `db:"upload"`
-	Snapshot     bool       `db:"snapshot"`
-	PublishedBy  string     `db:"published_by"`
-	PublishedAt  time.Time  `db:"published_at"`
-	Downloads    int64      `db:"downloads"`
-	UsedAt       *time.Time `db:"used_at"`
+// AdvisedPackage is a package of which something is kept, and that some advisory is about.
+type AdvisedPackage struct {
+	ID           int64  `db:"id"`
+	RepositoryID int64  `db:"repository_id"`
+	Ecosystem    string `db:"ecosystem"`
+	Namespace    string `db:"namespace"`
+	Name         string `db:"name"`
 }
 
 // Key names the package, in no repository.
-func (v AdvisedVersion) Key() catalog.PackageKey {
-	return catalog.PackageKey{Ecosystem: v.Ecosystem, Namespace: v.Namespace, Name: v.Name}
+func (p AdvisedPackage) Key() catalog.PackageKey {
+	return catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
 }
 
-// Advised goes through the versions in a scope of packages that advisories are about which
-// were not withdrawn: of all, or of one by its id; those of one package one after the other,
-// wherever they are.
-func (db *DB) Advised(ctx context.Context, scope Scope, advisory string, each func(AdvisedVersion) error) error {
+// AdvisedPackages lists the packages in a scope that advisories are about which were not
+// withdrawn: any, or the one of an id.
+func (db *DB) AdvisedPackages(ctx context.Context, scope Scope, advisory string) (all []AdvisedPackage, err error) {
 	arguments := []any{scope.Repositories}
 	about := "a.withdrawn is null"
 	if advisory != "" {
@@ -39,30 +31,44 @@ func (db *DB) Advised(ctx context.Context, scope Scope, advisory string, each fu
 		about = "a.id = $2"
 	}
 	within := scope.and(&arguments)
-	rows, err := db.QueryxContext(ctx, `with advised as materialized (
+	err = db.SelectContext(ctx, &all, `with advised as materialized (
 			select distinct x.ecosystem, x.namespace, x.name from advisory_package x
 			join advisory a on a.id = x.advisory_id where `+about+`)
-		select v.id, p.repository_id, p.ecosystem, p.namespace, p.name, v.version, v.upload, v.snapshot,
-			v.published_by, v.visible_from published_at, coalesce(u.downloads, 0) downloads, u.used_at
+		select p.id, p.repository_id, p.ecosystem, p.namespace, p.name
 		from advised x join package p using (ecosystem, namespace, name)
-		join version v on v.package_id = p.id and`+seen(0)+`
-		left join version_use u on u.version_id = v.id
-		where p.repository_id = any($1)`+within+`
-		order by p.ecosystem, p.namespace, p.name, p.repository_id, v.id`, arguments...)
+		where p.repository_id = any($1) and p.versions > 0`+within+`
+		order by p.ecosystem, p.namespace, p.name, p.repository_id`, arguments...)
+	return all, err
+}
+
+// UsedOf is a version that can be seen of a package, and how much it is used; uploads of a
+// snapshot each for itself.
+type UsedOf struct {
+	ID        int64      `db:"id"`
+	PackageID int64      `db:"package_id"`
+	Version   string     `db:"version"`
+	Downloads int64      `db:"downloads"`
+	UsedAt    *time.Time `db:"used_at"`
+}
+
+// VersionsUsed lists the versions of packages, those of each in the order of their coming.
+func (db *DB) VersionsUsed(ctx context.Context, packageIDs []int64) (map[int64][]UsedOf, error) {
+	rows, err := db.QueryxContext(ctx, `select v.id, v.package_id, v.version, coalesce(u.downloads, 0) downloads, u.used_at
+		from version v left join version_use u on u.version_id = v.id
+		where v.package_id = any($1) and`+seen(0)+`order by v.id`, packageIDs)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer rows.Close()
+	all := make(map[int64][]UsedOf, len(packageIDs))
 	for rows.Next() {
-		var v AdvisedVersion
-		if err := rows.StructScan(&v); err != nil {
-			return err
+		var v UsedOf
+		if err := rows.Scan(&v.ID, &v.PackageID, &v.Version, &v.Downloads, &v.UsedAt); err != nil {
+			return nil, err
 		}
-		if err := each(v); err != nil {
-			return err
-		}
+		all[v.PackageID] = append(all[v.PackageID], v)
 	}
-	return rows.Err()
+	return all, rows.Err()
 }
 
 // UsedVersion is a version that a build used.

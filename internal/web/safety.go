@@ -180,7 +180,7 @@ func showAffected(all []safety.Affected) []api.Affected {
 	shown := make([]api.Affected, len(all))
 	for i, a := range all {
 		f := showFinding(a.Finding)
-		shown[i] = api.Affected{PURL: a.PURL().Typed(), Repository: a.Repository, Advisory: f.Advisory, Severity: f.Severity,
+		shown[i] = api.Affected{PURL: a.PURL.Typed(), Repository: a.Repository, Advisory: f.Advisory, Severity: f.Severity,
 			Score: f.Score, Malicious: f.Malicious, Summary: f.Summary, KeptOut: a.Refused, FixedIn: f.FixedIn,
 			Better: a.Better, Downloads: a.Downloads, UsedAt: utc(a.UsedAt)}
 		if a.Waiver != nil {

@@ -193,7 +193,8 @@ func TestConsoleSafety(t *testing.T) {
 		t.Fatalf("publishing: %d %s, %v", a.Status, a.Body, err)
 	}
 	feed := t.TempDir()
-	if err := os.WriteFile(feed+"/one.json", []byte(advisory("ISLE-1", "npm", "kelp-colors", "2.0.0")), 0o644); err != nil {
+	if err := os.WriteFile(feed+"/one.json", []byte(advisory("ISLE-1", "npm", "kelp-colors", "2.0.0")),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	tab, do := openConsole(t)
@@ -220,7 +221,8 @@ func TestConsoleSafety(t *testing.T) {
 	do(page("/safety/accepted"), see("ISLE-1", "pkg:npm/kelp-colors@1.0.0", "somebody ends it"), click("End…"),
 		see("End the waiver of ISLE-1?"), click("End it"), see("No advisory is accepted for anything"))
 	do(page("/safety/advisories?words=nothing"), see("None fits"), page("/safety/advisories?words=kelp"), see("ISLE-1"))
-	do(page("/safety/feeds"), see("ours"), click("Remove…"), see("The advisories that it brought stay"), click("Remove it"),
+	do(page("/safety/feeds"), see("ours"), click("Remove…"), see("The advisories that it brought stay"),
+		click("Remove it"),
 		see("Nothing brings advisories"))
 	do(page("/repositories/releases/settings"), see("what has a high or critical advisory, too"))
 	do(page("/activity"), see("waiver made", "waiver ended", "feed added", "feed removed", "advisory arrived"))

@@ -74,13 +74,13 @@ type Waived struct {
 // Decide tells whether a repository lets a version in: what is malicious never is, and
 // nothing that has a finding as bad as its rules say, unless a waiver accepts it. Findings
 // come with the worst first in the verdict.
-func Decide(rules Rules, p purl.PURL, findings []Finding, waivers []Waiver, now time.Time) (v Verdict) {
+func Decide(rules Rules, p purl.PURL, findings []Finding, waivers Waivers, now time.Time) (v Verdict) {
 	for i := range findings {
 		f := &findings[i]
 		if !rules.refuses(f) {
 			continue
 		}
-		if w := covering(waivers, f, p, now); w != nil {
+		if w := waivers.Covering(f, p, now); w != nil {
 			v.Waived = append(v.Waived, Waived{*f, *w})
 			if !w.Until.IsZero() && (v.Until.IsZero() || w.Until.Before(v.Until)) {
 				v.Until = w.Until
@@ -109,16 +109,35 @@ func worse(a, b *Finding) bool {
 	return b.Rating.Or(a.Rating) != b.Rating
 }
 
-// covering is the waiver that lasts longest of those that accept a finding; nil if none does.
-func covering(waivers []Waiver, f *Finding, p purl.PURL, now time.Time) (longest *Waiver) {
-	for i := range waivers {
-		w := &waivers[i]
-		if !w.Covers(f, p, now) {
-			continue
+// Waivers are waivers by the ids or aliases that they name.
+type Waivers map[string][]Waiver
+
+// NewWaivers orders waivers.
+func NewWaivers(all ...Waiver) Waivers {
+	by := Waivers{}
+	for _, w := range all {
+		by[w.Advisory] = append(by[w.Advisory], w)
+	}
+	return by
+}
+
+// Covering is the waiver that lasts longest of those that accept a finding about a version at a
+// moment; nil if none does.
+func (w Waivers) Covering(f *Finding, p purl.PURL, now time.Time) (longest *Waiver) {
+	look := func(id string) {
+		for i := range w[id] {
+			one := &w[id][i]
+			if !one.Covers(f, p, now) {
+				continue
+			}
+			if longest == nil || !longest.Until.IsZero() && (one.Until.IsZero() || one.Until.After(longest.Until)) {
+				longest = one
+			}
 		}
-		if longest == nil || !longest.Until.IsZero() && (w.Until.IsZero() || w.Until.After(longest.Until)) {
-			longest = w
-		}
+	}
+	look(f.ID)
+	for _, alias := range f.Aliases {
+		look(alias)
 	}
 	return longest
 }
@@ -199,7 +218,7 @@ func Better(ecosystem string, clean []string, from string) string {
 type Advice struct {
 	Of      purl.PURL // without a version
 	Known   []Known
-	Waivers []Waiver
+	Waivers Waivers
 	Now     time.Time
 }
 
@@ -209,7 +228,7 @@ func (a Advice) Standing(version string) (all []Known) {
 	p.Version = version
 	for i := range a.Known {
 		if k := &a.Known[i]; k.Affects(version) {
-			if f := k.Finding(); covering(a.Waivers, &f, p, a.Now) == nil {
+			if f := k.Finding(); a.Waivers.Covering(&f, p, a.Now) == nil {
 				all = append(all, *k)
 			}
 		}

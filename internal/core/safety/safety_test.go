@@ -222,7 +222,7 @@ func TestDecide(t *testing.T) {
 			[]Waiver{waiver("MAL-2026-1", "pkg:npm/kelp-colors@1.3.0", time.Time{})}, ""},
 	} {
 		p := purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: one.version}
-		v := Decide(one.rules, p, Find(one.known, one.version), one.waivers, now)
+		v := Decide(one.rules, p, Find(one.known, one.version), NewWaivers(one.waivers...), now)
 		by := ""
 		if v.Refused {
 			by = v.By.ID
@@ -234,7 +234,7 @@ func TestDecide(t *testing.T) {
 	soon, later := now.Add(time.Hour), now.Add(48*time.Hour)
 	v := Decide(Rules{Refuse: High}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.4.0"}, Find(all,
 		"1.4.0"),
-		[]Waiver{waiver("ISLE-2", "pkg:npm/*", soon), waiver("ISLE-2", "pkg:npm/kelp-*", later)}, now)
+		NewWaivers(waiver("ISLE-2", "pkg:npm/*", soon), waiver("ISLE-2", "pkg:npm/kelp-*", later)), now)
 	if v.Refused || !v.Until.Equal(later) || len(v.Waived) != 1 {
 		t.Errorf("of two waivers, the longer one counts: %+v", v)
 	}
@@ -280,7 +280,7 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 			waivers = append(waivers, waiver())
 		}
 		rules := Rules{Refuse: Severity(random.IntN(int(Critical) + 1))}
-		v := Decide(rules, p, findings, waivers, now)
+		v := Decide(rules, p, findings, NewWaivers(waivers...), now)
 		for _, w := range v.Waived {
 			if w.Waiver.Advisory != w.Finding.ID {
 				t.Fatalf("a waiver of %s accepts %s", w.Waiver.Advisory, w.Finding.ID)
@@ -296,14 +296,14 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 		shuffled := slices.Clone(findings)
 		random.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
 		for what, more := range map[string]Verdict{
-			"a stricter rule":     Decide(stricter, p, findings, waivers, now),
-			"one more advisory":   Decide(rules, p, append(slices.Clone(findings), finding(99)), waivers, now),
-			"one waiver less":     Decide(rules, p, findings, waivers[:max(len(waivers)-1, 0)], now),
-			"another order":       Decide(rules, p, shuffled, waivers, now),
+			"a stricter rule":     Decide(stricter, p, findings, NewWaivers(waivers...), now),
+			"one more advisory":   Decide(rules, p, append(slices.Clone(findings), finding(99)), NewWaivers(waivers...), now),
+			"one waiver less":     Decide(rules, p, findings, NewWaivers(waivers[:max(len(waivers)-1, 0)]...), now),
+			"another order":       Decide(rules, p, shuffled, NewWaivers(waivers...), now),
 			"no waivers":          Decide(rules, p, findings, nil, now),
-			"the same, a year on": Decide(rules, p, findings, waivers, now.AddDate(1, 0, 0)),
-			"a waiver of something": Decide(rules, p, findings, append(slices.Clone(waivers),
-				Waiver{Advisory: "ISLE-77", Pattern: any}), now),
+			"the same, a year on": Decide(rules, p, findings, NewWaivers(waivers...), now.AddDate(1, 0, 0)),
+			"a waiver of something": Decide(rules, p, findings, NewWaivers(append(slices.Clone(waivers),
+				Waiver{Advisory: "ISLE-77", Pattern: any})...), now),
 		} {
 			if !more.Refused {
 				t.Fatalf("%s lets in what %v, %v and %v do not", what, rules, findings, waivers)

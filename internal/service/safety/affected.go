@@ -19,7 +19,8 @@ import (
 
 // Affected is a version that is kept and that an advisory is about.
 type Affected struct {
-	record.AdvisedVersion
+	record.UsedOf
+	PURL       purl.PURL
 	Repository string
 	Finding    safety.Finding
 	// Refused: its repository does not let it in.
@@ -30,8 +31,8 @@ type Affected struct {
 	Better string
 }
 
-// PURL names the version.
-func (a Affected) PURL() purl.PURL { return act.PURLOf(a.Key(), a.Version) }
+// packagesAtOnce is of how many packages it is found out together what is affected.
+const packagesAtOnce = 500
 
 // affected lists the versions in a scope that an advisory is about, or any if its id is "":
 // by package, and of one package the newest first; uploads of one snapshot once.
@@ -40,65 +41,39 @@ func (s *Safety) affected(ctx context.Context, scope record.Scope, advisory stri
 	if err != nil {
 		return nil, err
 	}
-	var held []record.AdvisedVersion // of some packages, all that there is of each
-	end := func() error {
-		some, err := s.affectedOf(ctx, held, advisory, standing.all)
-		all, held = append(all, some...), held[:0]
-		return err
-	}
-	err = s.DB.Advised(ctx, scope, advisory, func(v record.AdvisedVersion) error {
-		if n := len(held); n >= mostHeld && held[n-1].Key() != v.Key() {
-			if err := end(); err != nil {
-				return err
-			}
-		}
-		held = append(held, v)
-		return nil
-	})
-	return all, errors.Join(err, end())
-}
-
-// mostHeld is from how many versions on it is found out which of them are affected.
-const mostHeld = 10_000
-
-// affectedOf are those of some versions that an advisory is about; versions of one package in
-// one repository follow each other.
-func (s *Safety) affectedOf(
-	ctx context.Context, versions []record.AdvisedVersion, advisory string, waivers []safety.Waiver,
-) (all []Affected, err error) {
-	var keys []catalog.PackageKey
-	for i, v := range versions {
-		if i == 0 || versions[i-1].Key() != v.Key() {
-			keys = append(keys, v.Key())
-		}
-	}
-	known, err := s.DB.AdvisoriesOf(ctx, keys...)
+	packages, err := s.DB.AdvisedPackages(ctx, scope, advisory)
 	if err != nil {
 		return nil, err
 	}
-	for len(versions) > 0 {
-		first := versions[0]
-		n := slices.IndexFunc(versions, func(v record.AdvisedVersion) bool {
-			return v.Key() != first.Key() || v.RepositoryID != first.RepositoryID
-		})
-		if n < 0 {
-			n = len(versions)
+	for some := range slices.Chunk(packages, packagesAtOnce) {
+		ids, keys := make([]int64, len(some)), make([]catalog.PackageKey, len(some))
+		for i, p := range some {
+			ids[i], keys[i] = p.ID, p.Key()
 		}
-		if r, ok := s.directory.RepositoryByID(first.RepositoryID); ok {
-			j := &Judge{repository: r, of: act.PURLOf(first.Key(), ""), rules: r.Safety, known: known[first.Key()],
-				waivers: waivers, now: s.Now()}
-			all = append(all, j.affected(versions[:n], advisory)...)
+		known, err := s.DB.AdvisoriesOf(ctx, keys...)
+		if err != nil {
+			return nil, err
 		}
-		versions = versions[n:]
+		versions, err := s.DB.VersionsUsed(ctx, ids)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range some {
+			if r, ok := s.directory.RepositoryByID(p.RepositoryID); ok {
+				j := &Judge{repository: r, of: act.PURLOf(p.Key(), ""), rules: r.Safety, known: known[p.Key()],
+					waivers: standing.all, now: s.Now()}
+				all = append(all, j.affected(versions[p.ID], advisory)...)
+			}
+		}
 	}
 	return all, nil
 }
 
 // affected are those of the versions of a package that advisories are about.
-func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []Affected) {
+func (j *Judge) affected(versions []record.UsedOf, advisory string) (all []Affected) {
 	seen := map[string]int{}
 	var clean []string
-	for _, v := range group {
+	for _, v := range versions {
 		if at, twice := seen[v.Version]; twice { // another upload of a snapshot
 			if at >= 0 {
 				all[at].Downloads += v.Downloads
@@ -109,6 +84,7 @@ func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []
 		findings := j.Findings(v.Version)
 		if len(findings) == 0 {
 			clean = append(clean, v.Version)
+			continue
 		}
 		named := j.of
 		named.Version = v.Version
@@ -119,21 +95,14 @@ func (j *Judge) affected(group []record.AdvisedVersion, advisory string) (all []
 		if len(findings) == 0 {
 			continue
 		}
-		one := Affected{AdvisedVersion: v, Repository: j.repository.Name, Finding: findings[0],
-			Refused: verdict.Refused}
-		for i := range j.waivers {
-			if w := &j.waivers[i]; w.Covers(&findings[0], named, j.now) {
-				one.Waiver = w
-				break
-			}
-		}
 		seen[v.Version] = len(all)
-		all = append(all, one)
+		all = append(all, Affected{UsedOf: v, PURL: named, Repository: j.repository.Name, Finding: findings[0],
+			Refused: verdict.Refused, Waiver: j.waivers.Covering(&findings[0], named, j.now)})
 	}
 	for i := range all {
-		all[i].Better = safety.Better(all[i].Ecosystem, clean, all[i].Version)
+		all[i].Better = safety.Better(j.of.Ecosystem, clean, all[i].Version)
 	}
-	slices.SortStableFunc(all, func(a, b Affected) int { return purl.Compare(a.Ecosystem, b.Version, a.Version) })
+	slices.SortStableFunc(all, func(a, b Affected) int { return purl.Compare(j.of.Ecosystem, b.Version, a.Version) })
 	return all
 }
 
@@ -254,13 +223,13 @@ func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []ac
 	if malicious > 0 {
 		found = append(found, act.Concern{Level: "wrong", Page: "/safety",
 			What: fmt.Sprintf("What is malicious is kept here, and not handed out any more: %s, such as %s",
-				act.Plural(int64(malicious), "version"), all[0].PURL().Typed()),
+				act.Plural(int64(malicious), "version"), all[0].PURL.Typed()),
 			Do: "Find out who had them: crelvo advisory show " + all[0].Finding.ID + "."})
 	}
 	if bad > 0 {
 		found = append(found, act.Concern{Level: "soon", Page: "/safety",
 			What: fmt.Sprintf("Advisories that are high or critical are about %s that somebody used in the last %d days, such as %s (%s)",
-				act.Plural(int64(bad), "version"), int(inUseFor.Hours()/24), first.PURL().Typed(), first.Finding.ID),
+				act.Plural(int64(bad), "version"), int(inUseFor.Hours()/24), first.PURL.Typed(), first.Finding.ID),
 			Do: "crelvo advisory affected lists them, with the version to go to."})
 	}
 	if s.directory.Allow(caller, access.Manage, act.Everything) != nil {
@@ -294,7 +263,7 @@ func (s *Safety) ownConcerns(ctx context.Context) (found []act.Concern, err erro
 	if err != nil {
 		return nil, err
 	}
-	for _, w := range standing.all {
+	for _, w := range standing.each() {
 		if !w.Until.IsZero() && w.Until.Sub(s.Now()) < endsSoon {
 			found = append(found, act.Concern{Level: "soon", Page: "/safety",
 				What: fmt.Sprintf("The waiver of %s for %s ends at %s", w.Advisory, w.Pattern, w.Until.UTC().Format(act.TimeForm)),

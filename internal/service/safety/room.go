@@ -3,7 +3,9 @@
 package safety
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -36,8 +38,17 @@ type Safety struct {
 
 // standing are the waivers that nobody ended, as of a moment.
 type standing struct {
-	all  []safety.Waiver
+	all  safety.Waivers
 	next time.Time // when the first of them ends by itself; zero if none does
+}
+
+// each lists them, the oldest last.
+func (s *standing) each() (all []safety.Waiver) {
+	for _, some := range s.all {
+		all = append(all, some...)
+	}
+	slices.SortFunc(all, func(a, b safety.Waiver) int { return cmp.Compare(b.ID, a.ID) })
+	return all
 }
 
 // New makes the room.
@@ -116,14 +127,14 @@ func (s *Safety) standing(ctx context.Context) (*standing, error) {
 	if err != nil {
 		return nil, err
 	}
-	read := new(standing)
+	read := &standing{all: safety.Waivers{}}
 	for _, row := range rows {
 		w, err := waiverOf(row)
 		if err != nil {
 			s.Log.Error("a waiver on record cannot be read", "id", row.ID, "error", err)
 			continue
 		}
-		read.all = append(read.all, w)
+		read.all[w.Advisory] = append(read.all[w.Advisory], w)
 		if !w.Until.IsZero() && (read.next.IsZero() || w.Until.Before(read.next)) {
 			read.next = w.Until
 		}
@@ -165,7 +176,7 @@ type Judge struct {
 	of         purl.PURL
 	rules      safety.Rules
 	known      []safety.Known
-	waivers    []safety.Waiver
+	waivers    safety.Waivers
 	now        time.Time
 }
 
