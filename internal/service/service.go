@@ -92,8 +92,9 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
 	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule, s.Store)
-	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories)
 	s.Safety = safety.New(a, s.Directory)
+	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories,
+		s.Safety)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,

@@ -10,6 +10,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"crelvo/internal/api"
+	"crelvo/internal/client"
 	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/browser"
@@ -226,4 +228,51 @@ func TestConsoleSafety(t *testing.T) {
 		see("Nothing brings advisories"))
 	do(page("/repositories/releases/settings"), see("what has a high or critical advisory, too"))
 	do(page("/activity"), see("waiver made", "waiver ended", "feed added", "feed removed", "advisory arrived"))
+}
+
+// TestAdvisedIsNotPromoted: a gate stops what advisories are about and no waiver accepts; what
+// is malicious goes nowhere, gates or not.
+func TestAdvisedIsNotPromoted(t *testing.T) {
+	t.Parallel()
+	h := ownHouse(t)
+	for _, holds := range []string{"snapshots", "releases"} {
+		if err := h.AddRepository(t.Context(), holds, holds); err != nil {
+			t.Fatal(err)
+		}
+	}
+	deck := madeup.Package{Name: "deck-ui", Version: "1.0.0-dev.1", Licence: "MIT"}
+	a, err := h.Ask(t.Context(), http.MethodPut, "/at/snapshots/npm/deck-ui", house.Token,
+		strings.NewReader(string(deck.NPMDocument("latest", deck.NPM()))), "Content-Type", "application/json")
+	if err != nil || a.Status != 201 {
+		t.Fatalf("publishing: %d %s, %v", a.Status, a.Body, err)
+	}
+	c := &client.Client{Server: h.Address, Token: house.Token, Agent: "crelvo-tests"}
+	if err := c.AddTrack(t.Context(), api.Track{Name: "ferry", Stages: []api.Stage{{Repository: "snapshots"},
+		{Repository: "releases", Gates: []string{"no-advisories from high"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	// asked is what a dry run says.
+	asked := func() string {
+		t.Helper()
+		p := done(c.Promote(t.Context(), api.NewPromotion{Track: "ferry", PURLs: []string{"pkg:npm/deck-ui@1.0.0-dev.1"},
+			DryRun: true}))(t)
+		return fmt.Sprint(p.State, p.Answers, p.Problems)
+	}
+	says(t, asked(), "no advisories are known here")
+	imports(t, h, advisory("ISLE-1", "npm", "kelp-colors", "2.0.0"))
+	says(t, asked(), "nothing that is known is about deck-ui 1.0.0")
+	imports(t, h, advisory("ISLE-2", "npm", "deck-ui", "2.0.0"))
+	says(t, asked(), "fail", "deck-ui 1.0.0: ISLE-2, critical (9.8)")
+	done(c.MakeWaiver(t.Context(), api.NewWaiver{Advisory: "ISLE-2", Pattern: "pkg:npm/deck-ui", Reason: "only ours"}))(t)
+	says(t, asked(), "nothing that is known is about deck-ui 1.0.0")
+	imports(t, h, advisory("MAL-2026-7", "npm", "deck-ui", "2.0.0"))
+	says(t, asked(), "snapshots keeps out deck-ui 1.0.0-dev.1: MAL-2026-7, malicious")
+	if err := c.EditTrack(t.Context(), api.Track{Name: "ferry", Stages: []api.Stage{{Repository: "snapshots"},
+		{Repository: "releases"}}}); err != nil {
+		t.Fatal(err)
+	}
+	p := done(c.Promote(t.Context(), api.NewPromotion{Track: "ferry", PURLs: []string{"pkg:npm/deck-ui@1.0.0-dev.1"}}))(t)
+	if p.State != "failed" || !strings.Contains(p.Why, "MAL-2026-7") {
+		t.Errorf("what is malicious is promoted: %s, %q", p.State, p.Why)
+	}
 }

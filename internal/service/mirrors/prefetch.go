@@ -265,8 +265,12 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 	if err != nil {
 		return err
 	}
+	judge, err := p.s.safety.Judge(ctx, p.m.Repository, key)
+	if err != nil {
+		return err
+	}
 	versions := slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
-		return v.Snapshot || !p.wants(act.PURLOf(key, v.Version))
+		return v.Snapshot || !p.wants(act.PURLOf(key, v.Version)) || judge.Verdict(v.Version).Refused
 	})
 	slices.SortFunc(versions, func(a, b catalog.Version) int { return purl.Compare(of.Ecosystem, b.Version, a.Version) })
 	var like []catalog.File

@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
 	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/safety"
 	"crelvo/internal/service/schedule"
 	"crelvo/internal/service/store"
 	"crelvo/internal/upstream"
@@ -25,6 +26,7 @@ type Mirrors struct {
 	store        *store.Store
 	holdings     *holdings.Holdings
 	repositories *repositories.Repositories
+	safety       *safety.Safety
 
 	noting    *noting
 	documents *act.Weighted[documentKey, act.Aged[record.UpstreamDocument]]
@@ -41,10 +43,11 @@ func New(
 	store *store.Store,
 	holdings *holdings.Holdings,
 	repositories *repositories.Repositories,
+	safety *safety.Safety,
 ) *Mirrors {
 	s := &Mirrors{
 		Act: a, counting: counting, directory: directory, schedule: schedule, store: store, holdings: holdings,
-		repositories: repositories, noting: newNoting(),
+		repositories: repositories, safety: safety, noting: newNoting(),
 		documents: act.NewWeighted[documentKey](a.Remembered, 20_000, weightOfListing),
 		whole:     newWhole(a),
 	}

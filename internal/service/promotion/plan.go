@@ -381,6 +381,24 @@ func (c *crossing) problem(format string, args ...any) {
 	}
 }
 
+// letIn makes a problem of what either repository keeps out because of what is known of it.
+func (s *Promotion) letIn(ctx context.Context, c *crossing, item crossingItem) error {
+	for _, at := range []struct {
+		r       catalog.Repository
+		version string
+	}{{c.from, item.Version}, {c.to, item.to}} {
+		judge, err := s.safety.Judge(ctx, at.r, item.Key())
+		if err != nil {
+			return err
+		}
+		if v := judge.Verdict(at.version); v.Refused {
+			c.problem("%s keeps out %s %s: %s", at.r.Name, item.Name, at.version, v.Why)
+			return nil
+		}
+	}
+	return nil
+}
+
 // load reads what is needed of the versions, and looks for what stands in their
 // way.
 func (s *Promotion) load(ctx context.Context, c *crossing) error {
@@ -413,6 +431,9 @@ func (s *Promotion) load(ctx context.Context, c *crossing) error {
 		slices.SortFunc(item.files, func(a, b catalog.File) int { return strings.Compare(a.Name, b.Name) })
 		if reason, ok := withdrawn[item.ID]; ok && !c.goOn {
 			c.problem("%s is withdrawn%s", item.purl(), strings.TrimSuffix(": "+reason, ": "))
+		}
+		if err := s.letIn(ctx, c, *item); err != nil {
+			return err
 		}
 		if slices.Contains(there[keys[i]], item.to) {
 			if _, ok := s.maturing(*item); ok {
