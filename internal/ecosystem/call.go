@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"regexp"
 	"strconv"
@@ -56,6 +57,12 @@ type Call struct {
 	Folder func(path string) (Folder, error)
 	// ShowFolder writes the folder at Rest for a person.
 	ShowFolder func() error
+}
+
+// AdvisoryPage is where a person reads more of an advisory.
+func (c *Call) AdvisoryPage(id string) string {
+	server, _, _ := strings.Cut(c.Base(), "/at/")
+	return server + "/safety/advisories/" + url.PathEscape(id)
 }
 
 // Absent says that there is nothing of a package or version where it was asked for:

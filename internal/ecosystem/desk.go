@@ -198,7 +198,8 @@ const KeptOut = "kept-out"
 
 // Adviser is a Desk that knows of vulnerabilities.
 type Adviser interface {
-	// Advised is what is known of packages, wherever they are: of those of which anything is.
+	// Advised is what is known of packages, wherever they are: of those of which anything is, by
+	// keys that name no repository.
 	// known is false where there are no advisories at all, so that nothing can be told of any.
 	Advised(ctx context.Context, keys []catalog.PackageKey) (all map[catalog.PackageKey]safety.Advice, known bool,
 		err error)

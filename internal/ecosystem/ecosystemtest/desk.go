@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
 	"crelvo/internal/ecosystem"
 )
 
@@ -43,6 +44,8 @@ type Desk struct {
 	Refuses error
 	// Downloads counts them, by the name of the file.
 	Downloads map[string]int
+	// Known is what advisories say; nil is that there are none.
+	Known []safety.Known
 
 	host     string
 	packages map[catalog.PackageKey]*catalog.Package

@@ -8,10 +8,8 @@ import (
 	"hash/fnv"
 	"io"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -160,12 +158,6 @@ func auditRange(k safety.Known) string {
 	return strings.Join(all, " || ")
 }
 
-// auditPage is where a person reads more of an advisory.
-func auditPage(c *ecosystem.Call, id string) string {
-	server, _, _ := strings.Cut(c.Base(), "/at/")
-	return server + "/safety/advisories/" + url.PathEscape(id)
-}
-
 // audit answers which of the versions that a project uses have advisories, as npm asks
 // (POST /-/npm/v1/security/advisories/bulk: versions by name).
 func (NPM) audit(c *ecosystem.Call) error {
@@ -191,7 +183,7 @@ func (NPM) audit(c *ecosystem.Call) error {
 		told, _ := standing(advice, versions[name])
 		for _, k := range told {
 			rating := k.Finding().Rating
-			found[name] = append(found[name], answer{auditNumber(k.ID), auditPage(c, k.ID), auditTitle(k), auditWord(k),
+			found[name] = append(found[name], answer{auditNumber(k.ID), c.AdvisoryPage(k.ID), auditTitle(k), auditWord(k),
 				auditRange(k), []string{}, map[string]any{"score": rating.Score, "vectorString": rating.Vector}})
 		}
 	}
@@ -292,8 +284,8 @@ func auditAdvisory(c *ecosystem.Call, name string, k safety.Known, findings []an
 	rating := k.Finding().Rating
 	return map[string]any{"id": auditNumber(k.ID), "github_advisory_id": k.ID, "title": auditTitle(k), "module_name": name,
 		"cves": cves, "cwe": []string{}, "severity": auditWord(k), "vulnerable_versions": auditRange(k),
-		"patched_versions": patched, "recommendation": advice, "overview": k.Summary, "url": auditPage(c, k.ID),
-		"references": auditPage(c, k.ID), "findings": findings, "access": "public", "deleted": nil,
-		"created": time.Time{}, "updated": time.Time{}, "found_by": map[string]string{"name": ""},
-		"cvss": map[string]any{"score": rating.Score, "vectorString": rating.Vector}}
+		"patched_versions": patched, "recommendation": advice, "overview": k.Summary, "url": c.AdvisoryPage(k.ID),
+		"references": c.AdvisoryPage(k.ID), "findings": findings, "access": "public", "deleted": nil,
+		"found_by": map[string]string{"name": ""},
+		"cvss":     map[string]any{"score": rating.Score, "vectorString": rating.Vector}}
 }

@@ -62,6 +62,9 @@ func (PyPI) getFolder(c *ecosystem.Call) error {
 	if c.Rest == "simple" {
 		return c.Redirect(http.StatusMovedPermanently, c.Base()+"simple/")
 	}
+	if name, version, ok := aboutOf(c.Rest); ok {
+		return getAbout(c, name, version)
+	}
 	return c.ShowFolder()
 }
 
