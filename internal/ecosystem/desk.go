@@ -203,6 +203,10 @@ type Adviser interface {
 	// known is false where there are no advisories at all, so that nothing can be told of any.
 	Advised(ctx context.Context, keys []catalog.PackageKey) (all map[catalog.PackageKey]safety.Advice, known bool,
 		err error)
+	// AdvisoriesChanged is when an advisory changed last; zero where none is known.
+	AdvisoriesChanged(ctx context.Context) (time.Time, error)
+	// AdvisedIn goes through what is known of all packages of an ecosystem, by their names.
+	AdvisedIn(ctx context.Context, ecosystem string, each func(safety.Known) error) error
 }
 
 // Origins is a Desk that knows where mirrors fetch from.

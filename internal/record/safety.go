@@ -174,22 +174,16 @@ func (r reads) AdvisoriesOf(ctx context.Context, packages ...catalog.PackageKey)
 	defer rows.Close()
 	found := map[catalog.PackageKey][]safety.Known{}
 	for rows.Next() {
-		var k safety.Known
 		var of catalog.PackageKey
-		var affects, aliases, rating []byte
-		if err := rows.Scan(&of.Ecosystem, &of.Namespace, &of.Name, &affects, &k.ID, &k.Summary, &aliases,
-			&rating); err != nil {
+		var row knownRow
+		if err := rows.Scan(&of.Ecosystem, &of.Namespace, &of.Name, &row.affects, &row.id, &row.summary, &row.aliases,
+			&row.rating); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(json.Unmarshal(affects, &k.Affected), json.Unmarshal(aliases, &k.Aliases)); err != nil {
+		k, err := row.value(of)
+		if err != nil {
 			return nil, err
 		}
-		if rating != nil {
-			if err := json.Unmarshal(rating, &k.Rating); err != nil {
-				return nil, err
-			}
-		}
-		k.Package = purl.PURL{Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}
 		found[of] = append(found[of], k)
 	}
 	return found, rows.Err()
@@ -288,4 +282,50 @@ func (db *DB) CountAdvisories(ctx context.Context) (n AdvisoryCounts, err error)
 		(select count(distinct (ecosystem, namespace, name)) from advisory_package) packages,
 		max(modified) newest from advisory where withdrawn is null`)
 	return n, err
+}
+
+// AdvisoriesIn goes through what advisories that were not withdrawn say of packages of an
+// ecosystem, by their names.
+func (db *DB) AdvisoriesIn(ctx context.Context, ecosystem string, each func(safety.Known) error) error {
+	rows, err := db.QueryxContext(ctx, `select p.namespace, p.name, p.affects, a.id, a.summary, a.aliases,
+			a.record->'rating' from advisory_package p join advisory a on a.id = p.advisory_id
+		where p.ecosystem = $1 and a.withdrawn is null order by p.namespace, p.name, a.id, p.n`, ecosystem)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		of := catalog.PackageKey{Ecosystem: ecosystem}
+		var row knownRow
+		if err := rows.Scan(&of.Namespace, &of.Name, &row.affects, &row.id, &row.summary, &row.aliases,
+			&row.rating); err != nil {
+			return err
+		}
+		k, err := row.value(of)
+		if err == nil {
+			err = each(k)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// knownRow is what an advisory says of a package, as it is kept.
+type knownRow struct {
+	id, summary              string
+	affects, aliases, rating []byte
+}
+
+func (r knownRow) value(of catalog.PackageKey) (k safety.Known, err error) {
+	k.ID, k.Summary = r.id, r.summary
+	if err = errors.Join(json.Unmarshal(r.affects, &k.Affected), json.Unmarshal(r.aliases, &k.Aliases)); err != nil {
+		return k, err
+	}
+	if r.rating != nil {
+		err = json.Unmarshal(r.rating, &k.Rating)
+	}
+	k.Package = purl.PURL{Ecosystem: of.Ecosystem, Namespace: of.Namespace, Name: of.Name}
+	return k, err
 }

@@ -184,33 +184,49 @@ func (f *Affected) Text() string {
 
 // text is a range by its stretches.
 func (r *Range) text() (all []string) {
-	from, open := "", false
-	end := func(upper string) {
+	for _, s := range r.Stretches() {
+		upper := "< " + s.To
+		if s.ToIt {
+			upper = "<= " + s.To
+		}
 		switch {
-		case !open:
-		case from == first && upper == "":
+		case s.From == "" && s.To == "":
 			all = append(all, "every version")
-		case from == first:
+		case s.From == "":
 			all = append(all, upper)
-		case upper == "":
-			all = append(all, ">= "+from)
+		case s.To == "":
+			all = append(all, ">= "+s.From)
 		default:
-			all = append(all, ">= "+from+", "+upper)
+			all = append(all, ">= "+s.From+", "+upper)
 		}
-		open = false
 	}
+	return all
+}
+
+// Stretch is versions from one on up to another one, and with ToIt that one too. From "" is the
+// first of all, To "" that it has no end.
+type Stretch struct {
+	From, To string
+	ToIt     bool
+}
+
+// Stretches are those of a range in which versions are affected, in their order.
+func (r *Range) Stretches() (all []Stretch) {
+	open := false
+	var s Stretch
 	for _, e := range r.Events {
-		switch e.Kind {
-		case Introduced:
-			if !open {
-				from, open = e.Version, true
+		switch {
+		case e.Kind == Introduced && !open:
+			if s, open = (Stretch{From: e.Version}), true; e.Version == first {
+				s.From = ""
 			}
-		case Fixed:
-			end("< " + e.Version)
-		case LastAffected:
-			end("<= " + e.Version)
+		case (e.Kind == Fixed || e.Kind == LastAffected) && open:
+			s.To, s.ToIt, open = e.Version, e.Kind == LastAffected, false
+			all = append(all, s)
 		}
 	}
-	end("")
+	if open {
+		all = append(all, s)
+	}
 	return all
 }

@@ -2,6 +2,7 @@ package ecosystemtest
 
 import (
 	"context"
+	"time"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
@@ -29,4 +30,24 @@ func (d *Desk) Advised(
 		}
 	}
 	return all, d.Known != nil, nil
+}
+
+// AdvisoriesChanged implements ecosystem.Adviser.
+func (d *Desk) AdvisoriesChanged(context.Context) (at time.Time, err error) {
+	if d.Known != nil {
+		at = d.Now
+	}
+	return at, nil
+}
+
+// AdvisedIn implements ecosystem.Adviser.
+func (d *Desk) AdvisedIn(_ context.Context, ecosystem string, each func(safety.Known) error) error {
+	for _, k := range d.Known {
+		if k.Package.Ecosystem == ecosystem {
+			if err := each(k); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/json"
@@ -134,24 +135,18 @@ func auditWord(k safety.Known) string {
 func auditRange(k safety.Known) string {
 	var all []string
 	for _, r := range k.Ranges {
-		from, open := "", false
-		for _, e := range r.Events {
-			switch {
-			case e.Kind == safety.Introduced && !open:
-				if from, open = ">="+e.Version, true; e.Version == "0" {
-					from = ""
-				}
-			case e.Kind == safety.Fixed && open:
-				all, open = append(all, strings.TrimSpace(from+" <"+e.Version)), false
-			case e.Kind == safety.LastAffected && open:
-				all, open = append(all, strings.TrimSpace(from+" <="+e.Version)), false
+		for _, s := range r.Stretches() {
+			var ends []string
+			if s.From != "" {
+				ends = append(ends, ">="+s.From)
 			}
-		}
-		if open && from == "" {
-			from = "*"
-		}
-		if open {
-			all = append(all, from)
+			switch {
+			case s.ToIt:
+				ends = append(ends, "<="+s.To)
+			case s.To != "":
+				ends = append(ends, "<"+s.To)
+			}
+			all = append(all, cmp.Or(strings.Join(ends, " "), "*"))
 		}
 	}
 	all = append(all, k.Versions[:min(len(k.Versions), mostExact)]...)

@@ -28,7 +28,8 @@ type resource struct {
 
 // serviceIndex is what the clients begin with. They look for several names of
 // one thing, newer ones first.
-func serviceIndex(base string) any {
+// Where nothing is known of vulnerabilities, that is not offered.
+func serviceIndex(base string, advised bool) any {
 	var all []resource
 	for _, r := range []struct {
 		path  string
@@ -50,6 +51,9 @@ func serviceIndex(base string) any {
 		for _, t := range r.types {
 			all = append(all, resource{base + r.path, t})
 		}
+	}
+	if advised {
+		all = append(all, resource{base + doorAdvised + "index.json", "VulnerabilityInfo/6.7.0"})
 	}
 	return map[string]any{"version": "3.0.0", "resources": all}
 }

@@ -37,7 +37,7 @@ func (NuGet) KeyHeader() string { return keyHeader }
 func (n NuGet) Routes() []ecosystem.Route {
 	all := ecosystem.Reads(map[string]func(*ecosystem.Call) error{"/index.json": n.getIndex, "/flat/*": n.getFlat,
 		"/registration/*": n.getRegistration, "/search": n.search, "/autocomplete": n.complete, "/v2": n.getV2,
-		"/v2/*": n.getV2, "/*": func(c *ecosystem.Call) error { return c.ShowFolder() }})
+		"/v2/*": n.getV2, "/" + doorAdvised + "*": getAdvised, "/*": func(c *ecosystem.Call) error { return c.ShowFolder() }})
 	for _, path := range []string{"/package", "/package/", "/symbols", "/symbols/", "/v2", "/v2/", "/v2/package",
 		"/v2/package/"} {
 		all = append(all, ecosystem.Route{Method: http.MethodPut, Path: path, Action: access.Publish, Serve: n.push})
@@ -62,7 +62,15 @@ func elsewhere(c *ecosystem.Call) error {
 }
 
 func (NuGet) getIndex(c *ecosystem.Call) error {
-	d, err := jsonDocument(serviceIndex(c.Base()), c.Repository.ChangedAt)
+	changed, err := advisoriesChanged(c)
+	if err != nil {
+		return err
+	}
+	at := c.Repository.ChangedAt
+	if changed.After(at) {
+		at = changed
+	}
+	d, err := jsonDocument(serviceIndex(c.Base(), !changed.IsZero()), at)
 	if err != nil {
 		return err
 	}

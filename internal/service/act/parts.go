@@ -115,6 +115,13 @@ func (s *Act) heard(c record.Change) {
 	case record.OfPackage:
 		s.Changed(catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
 			Name: c.Name})
+	case record.OfAccess:
+		s.AccessChanged()
+	}
+	s.tellParts(c)
+	// What is put together from what a part remembers of these is out of date only when the part
+	// has forgotten it: what is read from now on is new.
+	switch c.Kind {
 	case record.OfAdvisory:
 		if c.Name == "" {
 			s.SettingsChanged()
@@ -123,10 +130,7 @@ func (s *Act) heard(c record.Change) {
 		}
 	case record.OfWaiver:
 		s.SettingsChanged()
-	case record.OfAccess:
-		s.AccessChanged()
 	}
-	s.tellParts(c)
 	s.watchers.tell(c)
 }
 

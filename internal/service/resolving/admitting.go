@@ -47,6 +47,7 @@ func (a admitting) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.
 func (a admitting) Package(
 	ctx context.Context, key catalog.PackageKey, version string,
 ) (*catalog.Package, time.Time, error) {
+	age := a.s.Age(key)
 	p, until, err := a.Source.Package(ctx, key, version)
 	if err != nil {
 		return p, until, err
@@ -55,7 +56,7 @@ func (a admitting) Package(
 	if err != nil || judge == nil {
 		return p, until, err
 	}
-	return a.s.admitted(p, judge), until, nil
+	return a.s.admitted(p, judge, age), until, nil
 }
 
 // admittedPackage is what was let in of a package.
@@ -64,10 +65,10 @@ type admittedPackage struct {
 	value *catalog.Package
 }
 
-// admitted is a package without what is not let in of it. It is the same value as long as
-// nothing changes, since documents are remembered for it.
-func (s *Resolving) admitted(p *catalog.Package, judge *safety.Judge) *catalog.Package {
-	age, of := s.Age(p.Key), weak.Make(p)
+// admitted is a package without what is not let in of it, as it was decided at a generation. It
+// is the same value as long as nothing changes, since documents are remembered for it.
+func (s *Resolving) admitted(p *catalog.Package, judge *safety.Judge, age uint64) *catalog.Package {
+	of := weak.Make(p)
 	known, ok := s.admittances.Get(p.Key)
 	if ok && known.Generation == age && known.Value.of == of {
 		if known.Value.value == nil {

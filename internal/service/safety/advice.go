@@ -2,6 +2,7 @@ package safety
 
 import (
 	"context"
+	"time"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
@@ -48,4 +49,15 @@ func (s *Safety) Advised(
 		add(key, said)
 	}
 	return all, true, err
+}
+
+// AdvisoriesChanged implements ecosystem.Adviser.
+func (s *Safety) AdvisoriesChanged(ctx context.Context) (time.Time, error) {
+	counts, err := s.Counts(ctx)
+	return counts.Newest.Time, err
+}
+
+// AdvisedIn implements ecosystem.Adviser.
+func (s *Safety) AdvisedIn(ctx context.Context, ecosystem string, each func(safety.Known) error) error {
+	return s.DB.AdvisoriesIn(ctx, ecosystem, each)
 }

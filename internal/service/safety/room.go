@@ -27,7 +27,8 @@ type Safety struct {
 
 	changes atomic.Uint64 // of advisories
 	known   *act.Weighted[catalog.PackageKey, act.Aged[[]safety.Known]]
-	waivers atomic.Pointer[standing] // nil: they are to be read again
+	waived  atomic.Uint64            // changes of waivers
+	waivers atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
 	ends    chan struct{}            // has one when it is to be looked again which waiver ends next
 
 	running sync.WaitGroup
@@ -39,6 +40,7 @@ type Safety struct {
 // standing are the waivers that nobody ended, as of a moment.
 type standing struct {
 	all  safety.Waivers
+	of   uint64    // changes before it was read
 	next time.Time // when the first of them ends by itself; zero if none does
 }
 
@@ -76,7 +78,7 @@ func (s *Safety) Purge() {
 }
 
 func (s *Safety) forgetWaivers() {
-	s.waivers.Store(nil)
+	s.waived.Add(1)
 	select {
 	case s.ends <- struct{}{}:
 	default:
@@ -103,7 +105,7 @@ func (s *Safety) Run(ctx context.Context) {
 		wait := again
 		if known, err := s.standing(ctx); err == nil && !known.next.IsZero() {
 			if wait = known.next.Sub(s.Now()); wait <= 0 {
-				s.waivers.Store(nil)
+				s.waived.Add(1)
 				s.SettingsChanged()
 				continue
 			}
@@ -120,14 +122,15 @@ func (s *Safety) Run(ctx context.Context) {
 
 // standing are the waivers of now.
 func (s *Safety) standing(ctx context.Context) (*standing, error) {
-	if known := s.waivers.Load(); known != nil {
+	of := s.waived.Load()
+	if known := s.waivers.Load(); known != nil && known.of == of {
 		return known, nil
 	}
 	rows, err := s.DB.StandingWaivers(ctx, s.Now())
 	if err != nil {
 		return nil, err
 	}
-	read := &standing{all: safety.Waivers{}}
+	read := &standing{all: safety.Waivers{}, of: of}
 	for _, row := range rows {
 		w, err := waiverOf(row)
 		if err != nil {
@@ -139,7 +142,7 @@ func (s *Safety) standing(ctx context.Context) (*standing, error) {
 			read.next = w.Until
 		}
 	}
-	s.waivers.CompareAndSwap(nil, read)
+	s.waivers.Store(read)
 	return read, nil
 }
 
