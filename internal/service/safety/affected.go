@@ -203,8 +203,11 @@ func (s *Safety) FindingsOf(
 // Concerns tell of what is kept and should not be used, of feeds that fail, and of waivers
 // that end soon.
 func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []act.Concern, err error) {
-	all, _, err := s.Affected(ctx, caller)
-	if err != nil {
+	// Every page asks for the status: what takes long to find out is found out meanwhile.
+	waiting, cancel := context.WithTimeout(ctx, waitsFor)
+	defer cancel()
+	all, _, err := s.Affected(waiting, caller)
+	if err != nil && (ctx.Err() != nil || waiting.Err() == nil) {
 		return nil, err
 	}
 	malicious, bad, first := 0, 0, (*Affected)(nil)
@@ -242,6 +245,8 @@ func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []ac
 const (
 	// inUseFor is for how long a version counts as used after it was.
 	inUseFor = 30 * 24 * time.Hour
+	// waitsFor is how long the status waits for what is affected.
+	waitsFor = 300 * time.Millisecond
 	// endsSoon is how long before its end it is told of a waiver.
 	endsSoon = 7 * 24 * time.Hour
 )
