@@ -89,7 +89,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
       <a href="#main" className="sr-only focus:not-sr-only">
         Skip to the content
       </a>
-      <header className="flex flex-wrap items-center gap-x-5 gap-y-2 py-3">
+      <header className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3">
         <Link
           to="/"
           className="flex items-center gap-2 text-lg font-semibold tracking-tight text-ink hover:no-underline"
@@ -129,11 +129,15 @@ function Frame({ me }: { me: Schemas["Me"] }) {
         <button
           type="button"
           onClick={() => setPalette(true)}
-          className="ml-auto flex h-9 w-36 max-w-full sm:w-44 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
+          className="ml-auto flex h-9 w-36 max-w-full lg:w-56 cursor-pointer items-center gap-2 rounded border border-rule bg-sheet px-2.5 text-sm text-soft hover:border-deep"
         >
-          <Search size={15} aria-hidden /> <span className="max-sm:hidden">Search packages</span>
-          <span className="sm:hidden">Search</span>
-          <kbd aria-hidden className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs">
+          <Search size={15} aria-hidden className="shrink-0" />{" "}
+          <span className="whitespace-nowrap max-lg:hidden">Search packages</span>
+          <span className="lg:hidden">Search</span>
+          <kbd
+            aria-hidden
+            className="ml-auto rounded max-sm:hidden border border-rule px-1 font-mono text-xs whitespace-nowrap"
+          >
             Ctrl K
           </kbd>
         </button>
