@@ -22,7 +22,8 @@ type asked struct {
 	mu  sync.Mutex
 	all []*http.Request
 
-	parts atomic.Int64 // how many bytes came in parts
+	parts     atomic.Int64           // how many bytes came in parts
+	completed atomic.Pointer[string] // of which parts the last object was to consist
 }
 
 func (a *asked) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -30,7 +31,13 @@ func (a *asked) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	a.all = append(a.all, r)
 	a.mu.Unlock()
 	q := r.URL.Query()
-	arrived, err := io.Copy(io.Discard, r.Body)
+	var kept bytes.Buffer
+	into := io.Discard
+	if r.Method == http.MethodPost {
+		into = &kept
+	}
+	arrived, err := io.Copy(into, r.Body)
+	sent := kept.String()
 	if err != nil {
 		w.WriteHeader(http.StatusBadRequest)
 		return
@@ -40,6 +47,7 @@ func (a *asked) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodPost && q.Has("uploads"):
 		fmt.Fprint(w, "<InitiateMultipartUploadResult><UploadId>one</UploadId></InitiateMultipartUploadResult>")
 	case r.Method == http.MethodPost:
+		a.completed.Store(&sent)
 		fmt.Fprint(w, "<CompleteMultipartUploadResult><Bucket>berths</Bucket><ETag>x</ETag></CompleteMultipartUploadResult>")
 	case r.Method == http.MethodHead:
 		w.Header().Set("Content-Length", fmt.Sprint(a.parts.Load()))
@@ -52,11 +60,10 @@ func (a *asked) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// keepTwo stores a small and a large file in such an object store, and tells how it was asked.
-func keepTwo(t *testing.T, o S3Options) []*http.Request {
+// open gives a store in such an object store.
+func (a *asked) open(t *testing.T, o S3Options) *S3 {
 	t.Helper()
-	there := new(asked)
-	server := httptest.NewServer(there)
+	server := httptest.NewServer(a)
 	t.Cleanup(server.Close)
 	o.Endpoint, o.Bucket, o.Region, o.Local = "http://objects.skerry.example", "berths", "eu-isle-1", t.TempDir()
 	s, err := OpenS3(o)
@@ -66,14 +73,28 @@ func keepTwo(t *testing.T, o S3Options) []*http.Request {
 	s.transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return new(net.Dialer).DialContext(ctx, network, server.Listener.Addr().String())
 	}
+	return s
+}
+
+// keep stores so many bytes.
+func keep(t *testing.T, s *S3, size int) {
+	t.Helper()
+	staged, err := s.Stage(t.Context(), bytes.NewReader(make([]byte, size)), int64(size))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(s.Keep(t.Context(), staged), staged.Discard()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// keepTwo stores a small and a large file in such an object store, and tells how it was asked.
+func keepTwo(t *testing.T, o S3Options) []*http.Request {
+	t.Helper()
+	there := new(asked)
+	s := there.open(t, o)
 	for _, size := range []int{1000, partSize + 1000} {
-		staged, err := s.Stage(t.Context(), bytes.NewReader(make([]byte, size)), int64(size))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := errors.Join(s.Keep(t.Context(), staged), staged.Discard()); err != nil {
-			t.Fatal(err)
-		}
+		keep(t, s, size)
 	}
 	if len(there.all) < 5 { // the small one; its upload, two parts and end; where it is
 		t.Fatalf("it was asked %d times", len(there.all))
@@ -120,5 +141,21 @@ func TestEncryption(t *testing.T) {
 	if _, err := OpenS3(S3Options{Endpoint: "http://objects.skerry.example", Bucket: "b", Encryption: "kms:",
 		Credentials: with, Local: t.TempDir()}); err == nil {
 		t.Error("a key without an id is taken")
+	}
+}
+
+// Parts are sent while the next ones are filled; none of those that were taken may be missing
+// where the object is put together.
+func TestNoPartIsLost(t *testing.T) {
+	there := new(asked)
+	s := there.open(t, S3Options{Credentials: credentials.NewStaticV4("deckhand", "a-secret-of-the-store", "")})
+	const parts = 5
+	for range 3 {
+		there.parts.Store(0)
+		keep(t, s, parts*partSize)
+		said := *there.completed.Load()
+		if n := strings.Count(said, "0123456789abcdef0123456789abcdef"); n != parts {
+			t.Errorf("%d of %d parts are named: %s", n, parts, said)
+		}
 	}
 }

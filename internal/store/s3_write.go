@@ -57,8 +57,8 @@ type upload struct {
 	crc     hash.Hash32
 	name    string // of the object; "" before the first part is sent
 	id      string // of the upload in parts
-	parts   []minio.CompletePart
 	mu      sync.Mutex // for what follows
+	parts   []minio.CompletePart
 	failure error
 }
 
@@ -150,8 +150,10 @@ func (u *upload) sendPart() error {
 	if len(u.parts) == maxPartCount {
 		return fmt.Errorf("a file of more than %d bytes does not fit into an object store", int64(maxPartCount)*partSize)
 	}
+	u.mu.Lock() // parts before it may be arriving
 	u.parts = append(u.parts, minio.CompletePart{PartNumber: len(u.parts) + 1})
 	full, number := u.at, len(u.parts)
+	u.mu.Unlock()
 	go func() {
 		part, err := u.s.sendPart(u, full, number)
 		u.mu.Lock()
