@@ -55,8 +55,8 @@ type upload struct {
 	free    chan *slot
 	total   int64
 	crc     hash.Hash32
-	name    string // of the object; "" before the first part is sent
-	id      string // of the upload in parts
+	name    string     // of the object; "" before the first part is sent
+	id      string     // of the upload in parts
 	mu      sync.Mutex // for what follows
 	parts   []minio.CompletePart
 	failure error
