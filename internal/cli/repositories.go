@@ -308,27 +308,9 @@ func repoAdd(s *session) *cobra.Command {
 
 const fromStoreFlag = "have clients that follow read large files from the object store itself, which they must reach"
 
-const refuseFlag = "how bad an advisory must be to keep out what it affects: low, medium, high or critical (none: only what is malicious is kept out)"
-
-// keptOut says what a repository does not let in because of advisories.
-func keptOut(r api.Repository) string {
-	if r.Refuse == "" {
-		return "what is malicious"
-	}
-	return "what is malicious, and what advisories are about that are " + r.Refuse + " or worse"
-}
-
 const hostFlag = "a name of a host under which it answers by itself, for clients of images that know only a host; may be repeated"
 
 const releaseTagFlag = "a pattern of tags of images, such as r*, that are releases and do not move, beside final versions; may be repeated"
-
-// ifGiven is where the value of a flag is, if that was given; else nil.
-func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
-	if cmd.Flags().Changed(flag) {
-		return value
-	}
-	return nil
-}
 
 func repoEdit(s *session) *cobra.Command {
 	var hosts, releaseTags []string

@@ -99,3 +99,13 @@ func waiverEnd(s *session) *cobra.Command {
 			return s.said(cmd, "Ended waiver %d.", id)
 		}}
 }
+
+const refuseFlag = "how bad an advisory must be to keep out what it affects: low, medium, high or critical (none: only what is malicious is kept out)"
+
+// keptOut says what a repository does not let in because of advisories.
+func keptOut(r api.Repository) string {
+	if r.Refuse == "" {
+		return "what is malicious"
+	}
+	return "what is malicious, and what advisories are about that are " + r.Refuse + " or worse"
+}

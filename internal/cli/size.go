@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 
+	"github.com/spf13/cobra"
+
 	"crelvo/internal/api"
 	"crelvo/internal/core/query"
 )
@@ -23,5 +25,13 @@ func (b *byteSize) Set(text string) error {
 		return fmt.Errorf("%q is no size; write it as 500MiB or 2GiB", text)
 	}
 	*b = byteSize(n)
+	return nil
+}
+
+// ifGiven is where the value of a flag is, if that was given; else nil.
+func ifGiven[T any](cmd *cobra.Command, flag string, value *T) *T {
+	if cmd.Flags().Changed(flag) {
+		return value
+	}
 	return nil
 }

@@ -289,7 +289,8 @@ func TestFeed(t *testing.T) {
 		one(i, fmt.Sprintf("2026-11-01T08:00:%02dZ", i))
 	}
 	there.put("DSA-1", "2026-11-01T07:00:00Z", `{"id": "DSA-1", "modified": "2026-11-01T07:00:00Z", "affected": []}`)
-	there.put("ISLE-X", "2026-11-01T07:00:00Z", `{"id": "ISLE-X"}`)
+	hostile := "ISLE-X\x1b[2J" + strings.Repeat("y", 5000)
+	there.put(hostile, "2026-11-01T07:00:00Z", `{"id": "ISLE-X"}`)
 	// ended waits until a feed was read.
 	ended := func() record.Feed {
 		t.Helper()
@@ -318,7 +319,8 @@ func TestFeed(t *testing.T) {
 	}
 	f := ended()
 	if r := f.Report; f.Failure != "" || r.Read != 22 || r.Added != 20 || r.Foreign != 1 || r.Failed != 1 ||
-		len(r.Faults) != 1 || !strings.Contains(r.Faults[0], "ISLE-X") {
+		len(r.Faults) != 1 || !strings.Contains(r.Faults[0], "ISLE-X") || strings.Contains(r.Faults[0], "\x1b") ||
+		len(r.Faults[0]) > 400 {
 		t.Errorf("the first run: %+v, %q", r, f.Failure)
 	}
 	if asked := there.taken(); !slices.Equal(asked, []string{"Maven/modified_id.csv", "Maven/all.zip"}) {
@@ -330,8 +332,8 @@ func TestFeed(t *testing.T) {
 	if asked := there.taken(); !slices.Equal(asked, []string{"Maven/modified_id.csv"}) {
 		t.Errorf("it asked for %v", asked)
 	}
-	for i := range 150 {
-		one(100+i, time.Date(2026, 11, 2, 8, 0, i, 0, time.UTC).Format(time.RFC3339))
+	for i := range 150 { // three change at a time
+		one(100+i, time.Date(2026, 11, 2, 8, 0, i/3, 0, time.UTC).Format(time.RFC3339))
 	}
 	one(3, "2026-11-02T09:00:00Z")
 	there.broken = "Maven/ISLE-230.json"
@@ -340,7 +342,7 @@ func TestFeed(t *testing.T) {
 	}
 	there.taken()
 	there.broken = ""
-	if f = run(); f.Failure != "" || f.Report.Added != 50 || f.Report.Changed != 1 || len(there.taken()) != 52 {
+	if f = run(); f.Failure != "" || f.Report.Added != 50 || f.Report.Changed != 1 || len(there.taken()) != 53 {
 		t.Errorf("it goes on: %+v, %q", f.Report, f.Failure)
 	}
 	if counts, err := n.DB.CountAdvisories(t.Context()); err != nil || counts.Advisories != 170 {

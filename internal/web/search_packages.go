@@ -175,15 +175,14 @@ func (w *Server) addFindings(
 	ctx context.Context, p purl.PURL, holdings []search.Holding, groups []api.VersionGroup,
 ) error {
 	for _, h := range holdings {
-		find, err := w.service.Safety.FindingsOf(ctx, h.Repository, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name))
+		judge, err := w.service.Safety.Judge(ctx, h.Repository, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name))
 		if err != nil {
 			return err
 		}
 		for i := range groups {
 			if g := &groups[i]; g.Repository == h.Repository.Name {
-				findings, verdict := find(g.Version)
-				g.KeptOut = verdict.Refused
-				for _, f := range findings {
+				g.KeptOut = judge.Verdict(g.Version).Refused
+				for _, f := range judge.Findings(g.Version) {
 					g.Findings = append(g.Findings, showFinding(f))
 				}
 			}

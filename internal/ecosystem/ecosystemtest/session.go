@@ -64,3 +64,21 @@ func (d *Desk) Whole(
 	w.Document = j.Join(parts, changed)
 	return w, nil
 }
+
+// Hits implements ecosystem.Reader.
+func (d *Desk) Hits(
+	_ context.Context, _ catalog.Repository, _ string, q ecosystem.Search,
+) (hits []ecosystem.Hit, total int, err error) {
+	for key, p := range d.packages {
+		if len(p.Versions) == 0 || q.Name != "" && key.Name != q.Name ||
+			!strings.Contains(key.Namespace+"/"+key.Name, q.Text) {
+			continue
+		}
+		last := p.Versions[len(p.Versions)-1]
+		hits = append(hits, ecosystem.Hit{Namespace: key.Namespace, Name: key.Name, Latest: last.Version,
+			Versions: ecosystem.VersionNames(p), Details: last.Details,
+			PublishedBy: last.PublishedBy, PublishedAt: last.PublishedAt, ChangedAt: p.Changed})
+	}
+	slices.SortFunc(hits, func(a, b ecosystem.Hit) int { return strings.Compare(a.Name, b.Name) })
+	return hits[min(q.Skip, len(hits)):min(q.Skip+q.Limit, len(hits))], len(hits), nil
+}

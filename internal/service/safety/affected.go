@@ -190,16 +190,6 @@ func (s *Safety) Counts(ctx context.Context) (record.AdvisoryCounts, error) {
 	return n, err
 }
 
-// FindingsOf are what advisories say of versions of a package, the worst first.
-func (s *Safety) FindingsOf(
-	ctx context.Context, r catalog.Repository, key catalog.PackageKey,
-) (func(version string) ([]safety.Finding, safety.Verdict), error) {
-	judge, err := s.Judge(ctx, r, key)
-	return func(version string) ([]safety.Finding, safety.Verdict) {
-		return judge.Findings(version), judge.Verdict(version)
-	}, err
-}
-
 // Concerns tell of what is kept and should not be used, of feeds that fail, and of waivers
 // that end soon.
 func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []act.Concern, err error) {

@@ -267,7 +267,7 @@ func (r *reading) all(ctx context.Context) error {
 	if r.feed.State[whole].Mark == mark {
 		return nil
 	}
-	if err := r.archive(ctx, r.feed.Location); err != nil {
+	if err := r.archiveAt(ctx, r.feed.Location); err != nil {
 		return err
 	}
 	if err := r.into.flush(ctx); err != nil {

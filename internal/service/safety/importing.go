@@ -16,6 +16,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/safety"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
@@ -25,6 +26,8 @@ const (
 	atOnce = 500
 	// mostFaults is how many of what was wrong a report names.
 	mostFaults = 20
+	// longestFault is how long what is said of one is: names and contents are foreign.
+	longestFault = 300
 	// mostTold is of how many advisories of one import it is told each that they have arrived.
 	mostTold = 100
 	// mostNamed is of how many packages a change is told by their names.
@@ -52,7 +55,7 @@ func (s *Safety) importing(caller access.Caller, by string, feedID int16, report
 func (i *importing) fail(where string, err error) {
 	i.report.Failed++
 	if len(i.report.Faults) < mostFaults {
-		i.report.Faults = append(i.report.Faults, fmt.Sprintf("%s: %v", where, err))
+		i.report.Faults = append(i.report.Faults, text.Clean(fmt.Sprintf("%s: %v", where, err), false, longestFault))
 	}
 }
 

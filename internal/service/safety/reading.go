@@ -33,6 +33,8 @@ const (
 	// mostSingly is how many records are fetched one by one; if there are more that are new,
 	// all are.
 	mostSingly = 2000
+	// singlyAtOnce is after how many of these it is noted how far a run is.
+	singlyAtOnce = 100
 	// mostLines is how many lines of a list of what changed are read.
 	mostLines = 5_000_000
 )
@@ -48,7 +50,7 @@ func (r *reading) folder(ctx context.Context, dir string) error {
 		}
 		switch filepath.Ext(path) {
 		case ".zip":
-			if err := r.archive(ctx, path); err != nil {
+			if err := r.archiveAt(ctx, path); err != nil {
 				return err
 			}
 		case ".json":
@@ -80,13 +82,26 @@ func readFile(path string) ([]byte, error) {
 	return raw, err
 }
 
-// archive reads the records of an archive on the disk.
-func (r *reading) archive(ctx context.Context, path string) error {
-	archive, err := zip.OpenReader(path)
+// archiveAt reads the records of an archive that lies in a folder.
+func (r *reading) archiveAt(ctx context.Context, path string) error {
+	f, err := os.Open(path)
 	if err != nil {
-		return failed("%s is no archive that can be read: %v", filepath.Base(path), err)
+		return failed("%s cannot be read: %v", filepath.Base(path), errors.Unwrap(err))
 	}
-	defer archive.Close()
+	defer f.Close()
+	stat, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	return r.archive(ctx, filepath.Base(path), f, stat.Size())
+}
+
+// archive reads the records of an archive on the disk.
+func (r *reading) archive(ctx context.Context, name string, f io.ReaderAt, size int64) error {
+	archive, err := zip.NewReader(f, size)
+	if err != nil {
+		return failed("%s is no archive that can be read: %v", name, err)
+	}
 	for some := range slices.Chunk(archive.File, atOnce) {
 		if err := r.into.addArchive(ctx, &zip.Reader{File: some}); err != nil {
 			return err
@@ -131,8 +146,9 @@ func (r *reading) ecosystem(ctx context.Context, name string) (found bool, err e
 		return r.everything(ctx, name, newest)
 	}
 	slices.Reverse(changed) // what changed first comes first, so that a run can go on
-	for some := range slices.Chunk(changed, 100) {
-		for _, one := range some {
+	for n := 0; n < len(changed); n += singlyAtOnce {
+		end := min(n+singlyAtOnce, len(changed))
+		for _, one := range changed[n:end] {
 			raw, err := r.get(ctx, name+"/"+one.id+".json")
 			if errors.Is(err, errAbsent) {
 				r.feed.Report.Read++
@@ -149,12 +165,25 @@ func (r *reading) ecosystem(ctx context.Context, name string) (found bool, err e
 		if err := r.into.flush(ctx); err != nil {
 			return true, err
 		}
-		r.feed.State[name] = record.FeedPart{Until: some[len(some)-1].at}
+		if until, ok := doneUntil(changed, end); ok {
+			r.feed.State[name] = record.FeedPart{Until: until}
+		}
 		if err := r.note(ctx); err != nil {
 			return true, err
 		}
 	}
 	return true, nil
+}
+
+// doneUntil is until when all that changed was read, if that is the first end of what changed, in
+// its order: several may have changed at one moment. ok is false if that is no later than before.
+func doneUntil(changed []changedRecord, end int) (until time.Time, ok bool) {
+	for i := end - 1; i >= 0; i-- {
+		if end == len(changed) || changed[i].at.Before(changed[end].at) {
+			return changed[i].at, true
+		}
+	}
+	return until, false
 }
 
 // changedRecord is a line of the list of what changed.
@@ -206,15 +235,18 @@ func (r *reading) everything(ctx context.Context, name string, newest time.Time)
 	if err != nil {
 		return false, errors.Join(err, body.Close())
 	}
-	defer os.Remove(spooled.Name())
+	defer spooled.Close()
+	if err := os.Remove(spooled.Name()); err != nil { // so that it is gone with this process
+		return false, errors.Join(err, body.Close())
+	}
 	n, err := io.Copy(spooled, io.LimitReader(&noting{r, fetching, body}, largestArchive+1))
 	if err == nil && n > largestArchive {
 		err = failed("all.zip has more than %d bytes", int64(largestArchive))
 	}
-	if err = errors.Join(err, body.Close(), spooled.Close()); err != nil {
+	if err = errors.Join(err, body.Close()); err != nil {
 		return false, err
 	}
-	if err := r.archive(ctx, spooled.Name()); err != nil {
+	if err := r.archive(ctx, "all.zip", spooled, n); err != nil {
 		return true, err
 	}
 	if err := r.into.flush(ctx); err != nil {
