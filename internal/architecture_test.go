@@ -48,6 +48,7 @@ var rooms = map[string][]string{
 	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "safety", "schedule", "store"},
 	"safety":       {"act", "directory"},
 	"resolving":    {"act", "counting", "directory", "holdings", "mirrors", "safety"},
+	"vetting":      {"act", "directory", "resolving", "safety"},
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
 	"promotion": {"act", "builds", "counting", "directory", "keys", "publishing", "rights", "safety", "secret",
 		"store"},

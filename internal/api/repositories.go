@@ -23,6 +23,7 @@ type Repository struct {
 	Store         string     `json:"store,omitempty" doc:"where what is new in it is kept, for those who look after everything"`
 	FromStore     bool       `json:"fromStore" doc:"large files are read from the object store itself by clients that follow there"`
 	Refuse        string     `json:"refuse,omitempty" enum:"low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; left out: only what is malicious is kept out"`
+	Admission     Admission  `json:"admission"`
 	Address       string     `json:"address"`
 	Ecosystems    []string   `json:"ecosystems" doc:"what it holds anything of"`
 	Packages      int64      `json:"packages"`
@@ -36,41 +37,43 @@ type Repository struct {
 
 // NewRepository is a repository to be made.
 type NewRepository struct {
-	Name          string        `json:"name" minLength:"2" maxLength:"63" example:"snapshots"`
-	Kind          string        `json:"kind,omitempty" enum:"house,mirror,chain" default:"house"`
-	Holds         string        `json:"holds,omitempty" enum:"snapshots,releases,both" default:"both"`
-	Ecosystem     string        `json:"ecosystem,omitempty" doc:"what a mirror mirrors" example:"maven"`
-	Mirror        *MirrorChange `json:"mirror,omitempty"`
-	Chain         *ChainChange  `json:"chain,omitempty"`
-	Description   string        `json:"description,omitempty" maxLength:"500"`
-	AnonymousRead bool          `json:"anonymousRead,omitempty"`
-	OnlyBuilds    bool          `json:"onlyBuilds,omitempty" doc:"what is published must come from a build that began here"`
-	OnlyRobots    bool          `json:"onlyRobots,omitempty" doc:"only robots publish"`
-	Closed        bool          `json:"closed,omitempty" doc:"versions that are complete take no further files but signatures"`
-	LargestFile   int64         `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
-	Hosts         []string      `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
-	ReleaseTags   []string      `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
-	Store         string        `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; left out: in the default store"`
-	FromStore     bool          `json:"fromStore,omitempty" doc:"large files are read from the object store itself, which clients must reach, by those that follow there"`
-	Refuse        string        `json:"refuse,omitempty" enum:"low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; left out: only what is malicious is kept out"`
+	Name          string           `json:"name" minLength:"2" maxLength:"63" example:"snapshots"`
+	Kind          string           `json:"kind,omitempty" enum:"house,mirror,chain" default:"house"`
+	Holds         string           `json:"holds,omitempty" enum:"snapshots,releases,both" default:"both"`
+	Ecosystem     string           `json:"ecosystem,omitempty" doc:"what a mirror mirrors" example:"maven"`
+	Mirror        *MirrorChange    `json:"mirror,omitempty"`
+	Chain         *ChainChange     `json:"chain,omitempty"`
+	Description   string           `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead bool             `json:"anonymousRead,omitempty"`
+	OnlyBuilds    bool             `json:"onlyBuilds,omitempty" doc:"what is published must come from a build that began here"`
+	OnlyRobots    bool             `json:"onlyRobots,omitempty" doc:"only robots publish"`
+	Closed        bool             `json:"closed,omitempty" doc:"versions that are complete take no further files but signatures"`
+	LargestFile   int64            `json:"largestFile,omitempty" minimum:"0" doc:"the largest file that may be published, in bytes; 0: what the server says"`
+	Hosts         []string         `json:"hosts,omitempty" doc:"names of hosts under which it answers by itself, for clients that know only a host" example:"images.skerry.example"`
+	ReleaseTags   []string         `json:"releaseTags,omitempty" doc:"patterns of tags of images that are releases, beside those that are final versions" example:"r*"`
+	Store         string           `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; left out: in the default store"`
+	FromStore     bool             `json:"fromStore,omitempty" doc:"large files are read from the object store itself, which clients must reach, by those that follow there"`
+	Refuse        string           `json:"refuse,omitempty" enum:"low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; left out: only what is malicious is kept out"`
+	Admission     *AdmissionChange `json:"admission,omitempty"`
 }
 
 // RepositoryChange is what is to be different; what is left out stays.
 type RepositoryChange struct {
-	Holds         *string       `json:"holds,omitempty" enum:"snapshots,releases,both"`
-	Description   *string       `json:"description,omitempty" maxLength:"500"`
-	AnonymousRead *bool         `json:"anonymousRead,omitempty"`
-	OnlyBuilds    *bool         `json:"onlyBuilds,omitempty"`
-	OnlyRobots    *bool         `json:"onlyRobots,omitempty"`
-	Closed        *bool         `json:"closed,omitempty"`
-	LargestFile   *int64        `json:"largestFile,omitempty" minimum:"0"`
-	Hosts         *[]string     `json:"hosts,omitempty"`
-	ReleaseTags   *[]string     `json:"releaseTags,omitempty"`
-	Store         *string       `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; empty: in the default store. What it holds already stays where it is"`
-	FromStore     *bool         `json:"fromStore,omitempty"`
-	Refuse        *string       `json:"refuse,omitempty" enum:"none,low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; none: only what is malicious is kept out"`
-	Mirror        *MirrorChange `json:"mirror,omitempty"`
-	Chain         *ChainChange  `json:"chain,omitempty"`
+	Holds         *string          `json:"holds,omitempty" enum:"snapshots,releases,both"`
+	Description   *string          `json:"description,omitempty" maxLength:"500"`
+	AnonymousRead *bool            `json:"anonymousRead,omitempty"`
+	OnlyBuilds    *bool            `json:"onlyBuilds,omitempty"`
+	OnlyRobots    *bool            `json:"onlyRobots,omitempty"`
+	Closed        *bool            `json:"closed,omitempty"`
+	LargestFile   *int64           `json:"largestFile,omitempty" minimum:"0"`
+	Hosts         *[]string        `json:"hosts,omitempty"`
+	ReleaseTags   *[]string        `json:"releaseTags,omitempty"`
+	Store         *string          `json:"store,omitempty" maxLength:"63" doc:"where what is new in it is kept; empty: in the default store. What it holds already stays where it is"`
+	FromStore     *bool            `json:"fromStore,omitempty"`
+	Refuse        *string          `json:"refuse,omitempty" enum:"none,low,medium,high,critical" doc:"how bad an advisory must be to keep out what it affects; none: only what is malicious is kept out"`
+	Admission     *AdmissionChange `json:"admission,omitempty"`
+	Mirror        *MirrorChange    `json:"mirror,omitempty"`
+	Chain         *ChainChange     `json:"chain,omitempty"`
 }
 
 // RemovedRepository is a repository that is out of use, and can be brought back.

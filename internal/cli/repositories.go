@@ -31,6 +31,7 @@ func sameRepository(cmd *cobra.Command, n api.NewRepository, there api.Repositor
 		given("largest-file") && n.LargestFile != there.LargestFile,
 		given("host") && !slices.Equal(n.Hosts, there.Hosts),
 		given("store") && n.Store != there.Store, given("from-store") && n.FromStore != there.FromStore,
+		n.Admission != nil && !n.Admission.Same(there.Admission),
 		given("refuse") && strings.TrimPrefix(n.Refuse, "none") != there.Refuse,
 		given("release-tag") && !slices.Equal(n.ReleaseTags, there.ReleaseTags):
 		return false
@@ -168,6 +169,7 @@ func showRepo(w io.Writer, r api.Repository) {
 			pairs = append(pairs, "large files", "are read from the object store itself, by clients that follow there")
 		}
 		pairs = append(pairs, "keeps out", keptOut(r))
+		pairs = append(pairs, admissionPairs(r.Admission)...)
 		pairs = append(pairs, "packages", strconv.FormatInt(r.Packages, 10), "versions", strconv.FormatInt(r.Versions, 10),
 			"size", api.Bytes(r.Bytes))
 	}
@@ -246,13 +248,14 @@ func repoAdd(s *session) *cobra.Command {
 	var n api.NewRepository
 	var mirror mirrorFlags
 	var chain chainFlags
+	var admits admissionFlags
 	cmd := &cobra.Command{Use: "add NAME", Short: "Make a repository: a house, a mirror or a chain",
 		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo repo add snapshots --holds snapshots --description 'development builds'\n" +
 			"  crelvo repo add shore-maven --kind mirror --upstream https://maven.openshore.example/ --holds releases\n" +
 			"  crelvo repo add platform --kind chain --members releases,snapshots,shore-maven --snapshots-to snapshots",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n.Name = args[0]
+			n.Name, n.Admission = args[0], admits.change(cmd)
 			var err error
 			if n.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -299,6 +302,7 @@ func repoAdd(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&n.FromStore, "from-store", false, fromStoreFlag)
 	cmd.Flags().StringVar(&n.Refuse, "refuse", "", refuseFlag)
 	must(cmd.RegisterFlagCompletionFunc("refuse", fixed(safety.SeverityWords()...)))
+	admits.add(cmd)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("kind", fixed("house", "mirror", "chain")))
@@ -319,6 +323,7 @@ func repoEdit(s *session) *cobra.Command {
 	var largest int64
 	var mirror mirrorFlags
 	var chain chainFlags
+	var admits admissionFlags
 	cmd := &cobra.Command{Use: "edit NAME", Short: "Change the settings of a repository",
 		Args: arguments(cobra.ExactArgs(1)), ValidArgsFunction: s.completeRepositories,
 		Example: "  crelvo repo edit platform --members releases,snapshots,shore-maven,shore-central\n" +
@@ -330,7 +335,7 @@ func repoEdit(s *session) *cobra.Command {
 				OnlyRobots: ifGiven(cmd, "only-robots", &onlyRobots), Closed: ifGiven(cmd, "closed", &closed),
 				LargestFile: ifGiven(cmd, "largest-file", &largest), ReleaseTags: ifGiven(cmd, "release-tag", &releaseTags),
 				Store: ifGiven(cmd, "store", &store), FromStore: ifGiven(cmd, "from-store", &fromStore),
-				Refuse: ifGiven(cmd, "refuse", &refuse)}
+				Refuse: ifGiven(cmd, "refuse", &refuse), Admission: admits.change(cmd)}
 			var err error
 			if change.Mirror, err = mirror.change(cmd); err != nil {
 				return err
@@ -373,6 +378,7 @@ func repoEdit(s *session) *cobra.Command {
 	cmd.Flags().BoolVar(&fromStore, "from-store", false, fromStoreFlag)
 	cmd.Flags().StringVar(&refuse, "refuse", "", refuseFlag)
 	must(cmd.RegisterFlagCompletionFunc("refuse", fixed(append([]string{"none"}, safety.SeverityWords()...)...)))
+	admits.add(cmd)
 	mirror.add(cmd)
 	chain.add(cmd, s)
 	must(cmd.RegisterFlagCompletionFunc("holds", fixed("snapshots", "releases", "both")))

@@ -187,6 +187,13 @@ type Doored interface {
 	Challenge(call *Call, passes string) []string
 }
 
+// Installs is an ecosystem in which packages say that they run something of their own when they
+// are installed.
+type Installs interface {
+	// RunsAtInstall tells whether a version does, as far as its details say.
+	RunsAtInstall(d *catalog.Details) bool
+}
+
 // Maturing is an ecosystem whose versions are named by their content, and get a maturity
 // by their labels.
 type Maturing interface {

@@ -20,6 +20,7 @@ const (
 	OfQuota      ChangeKind = "quota"
 	OfAdvisory   ChangeKind = "advisory" // of a package, or of many if it names none
 	OfWaiver     ChangeKind = "waiver"
+	OfVetting    ChangeKind = "vetting" // a decision, or that one is wanted if it has a repository
 	OfFeed       ChangeKind = "feed"
 )
 

@@ -107,6 +107,9 @@ const (
 	EventFeedRemoved        Action = "feed removed"
 	EventWaiverMade         Action = "waiver made"
 	EventWaiverEnded        Action = "waiver ended"
+	EventVetted             Action = "vetted" // accepted or refused
+	EventVettingEnded       Action = "vetting ended"
+	EventVettingWanted      Action = "vetting wanted"
 
 	// Nodes.
 	EventNodeDrained Action = "node drained"

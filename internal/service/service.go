@@ -37,6 +37,7 @@ import (
 	"crelvo/internal/service/store"
 	"crelvo/internal/service/use"
 	"crelvo/internal/service/verifying"
+	"crelvo/internal/service/vetting"
 	bytestore "crelvo/internal/store"
 )
 
@@ -59,6 +60,7 @@ type Service struct {
 	Repositories *repositories.Repositories
 	Mirrors      *mirrors.Mirrors
 	Safety       *safety.Safety
+	Vetting      *vetting.Vetting
 	Resolving    *resolving.Resolving
 	Publishing   *publishing.Publishing
 	Promotion    *promotion.Promotion
@@ -96,6 +98,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories,
 		s.Safety)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
+	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
 		s.Safety)
@@ -111,7 +114,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
-		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Publishing, s.Promotion, s.Retention,
+		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
 		s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Backups, s.Status}
 	a.Add(rooms...)

@@ -93,6 +93,7 @@ func (w *Server) addAPI() {
 	w.addNodes()
 	w.addQuotas()
 	w.addSafety()
+	w.addVettings()
 	w.addBackups()
 	w.addDestinations()
 	w.addRetention()

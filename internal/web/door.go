@@ -185,6 +185,7 @@ func (w *Server) enterDoor(c *echo.Context, e ecosystem.Ecosystem, route ecosyst
 		return f // for the log: the answer has begun, and nobody can be told
 	}
 	w.refused(c, call.Caller, at.repository, f)
+	f = w.service.Vetting.Wanted(r.Context(), call.Caller, f)
 	if f.Kind == fault.Unknown {
 		w.challengeAt(e, call, at)
 	}

@@ -56,7 +56,11 @@ func (w *Server) addRepositories() {
 			if err := notOwnHost(v, in.Body.Hosts); err != nil {
 				return nil, err
 			}
-			r, err := w.service.Repositories.AddRepository(ctx, v.caller, newRepository(in.Body))
+			n, err := newRepository(in.Body)
+			if err != nil {
+				return nil, err
+			}
+			r, err := w.service.Repositories.AddRepository(ctx, v.caller, n)
 			return w.oneRepository(ctx, v, r, err)
 		})
 	operate(w, "edit-repository", toManage, http.MethodPatch, path+"/{name}", "Change the settings of a repository",
@@ -77,6 +81,10 @@ func (w *Server) addRepositories() {
 			if in.Body.Refuse != nil {
 				refuse := refusing(*in.Body.Refuse)
 				change.Refuse = &refuse
+			}
+			var err error
+			if change.Admission, err = admission(in.Body.Admission); err != nil {
+				return nil, err
 			}
 			if m := in.Body.Mirror; m != nil {
 				change.Mirror = func(settings *catalog.MirrorSettings) { applyMirror(m, settings) }
@@ -133,7 +141,8 @@ func (w *Server) showRepository(
 		AnonymousRead: r.AnonymousRead, OnlyBuilds: r.OnlyBuilds, OnlyRobots: r.OnlyRobots, Closed: r.Closed,
 		LargestFile: r.LargestFile, Hosts: r.Hosts, ReleaseTags: r.ReleaseTags,
 		Store: w.service.Store.NameFor(v.caller, r), FromStore: r.FromStore, Refuse: showRefusing(r.Safety.Refuse),
-		Address: v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
+		Admission: showAdmission(r.Safety),
+		Address:   v.address + "/at/" + r.At() + "/", AsOf: asOf(r),
 		Ecosystems: []string{}, Packages: total.Packages, Versions: total.Versions, Bytes: total.Bytes,
 		CreatedAt: r.CreatedAt.UTC(), May: []string{}}
 	shown.Ecosystems = append(shown.Ecosystems, total.Ecosystems...)
@@ -213,13 +222,20 @@ func showClaim(c record.Claim) api.Claim {
 	return api.Claim{Pattern: c.Pattern, Lifted: c.Lifted, Reason: c.Reason, By: c.By, At: c.At.UTC()}
 }
 
-func newRepository(n api.NewRepository) repositories.NewRepository {
-	made := repositories.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind),
+func newRepository(n api.NewRepository) (made repositories.NewRepository, err error) {
+	made = repositories.NewRepository{Repository: catalog.Repository{Name: n.Name, Kind: catalog.Kind(n.Kind),
 		Holds:     catalog.Holds(n.Holds),
 		Ecosystem: n.Ecosystem, Description: n.Description, AnonymousRead: n.AnonymousRead, OnlyBuilds: n.OnlyBuilds,
 		OnlyRobots: n.OnlyRobots, Closed: n.Closed, LargestFile: n.LargestFile,
 		Hosts: n.Hosts, ReleaseTags: n.ReleaseTags, FromStore: n.FromStore,
 		Safety: safety.Rules{Refuse: refusing(n.Refuse)}}, Store: n.Store}
+	admit, err := admission(n.Admission)
+	if err != nil {
+		return made, err
+	}
+	if admit != nil {
+		admit(&made.Safety)
+	}
 	if n.Mirror != nil {
 		made.Mirror = new(catalog.MirrorSettings)
 		applyMirror(n.Mirror, made.Mirror)
@@ -232,7 +248,7 @@ func newRepository(n api.NewRepository) repositories.NewRepository {
 		act.Set(&made.SnapshotsTo, c.SnapshotsTo)
 		act.Set(&made.OpenMembers, c.OpenMembers)
 	}
-	return made
+	return made, nil
 }
 
 // applyMirror writes what a change says into settings.

@@ -32,6 +32,9 @@ func showExplanation(e resolving.Explanation) api.Explanation {
 	case e.Failed >= 0:
 		shown.Outcome = "failed"
 		shown.Sentence = fmt.Sprintf("Clients get 503: %s fails, and may have it.", e.Steps[e.Failed].Name)
+	case e.Refusal != nil:
+		shown.Outcome = "refused"
+		shown.Sentence = fmt.Sprintf("%s has it; %s: clients get 403.", strings.Join(answering, " and "), e.Refusal.Message)
 	case len(answering) > 0:
 		shown.Outcome = "answered"
 		shown.Sentence = strings.Join(answering, " and ") + " answers."

@@ -181,7 +181,7 @@ func (w *Server) addFindings(
 		}
 		for i := range groups {
 			if g := &groups[i]; g.Repository == h.Repository.Name {
-				g.KeptOut = judge.Verdict(g.Version).Refused
+				g.KeptOut = judge.Named(g.Version).Refused
 				for _, f := range judge.Findings(g.Version) {
 					g.Findings = append(g.Findings, showFinding(f))
 				}

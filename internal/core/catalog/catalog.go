@@ -144,8 +144,14 @@ type Package struct {
 	Stale []Staleness
 }
 
-// KeptOut is a version that is not let in, and why, as a sentence says it and what to do.
-type KeptOut struct{ Version, Why, Hint string }
+// KeptOut is a version that a repository does not let in, and why, as a sentence goes on with it,
+// and what to do.
+type KeptOut struct {
+	By                 int64 // the repository
+	Version, Why, Hint string
+	// Awaits: a person's decision would let it in.
+	Awaits bool
+}
 
 // Staleness is that a mirror says what its upstream said some time ago.
 type Staleness struct {
@@ -173,9 +179,17 @@ type Version struct {
 	Files   []File
 	// Listed: an upstream says that it has it, and nothing of it is kept yet.
 	Listed bool
+	// Outside: a mirror has it from its upstream. Dated is when it was published there, as far
+	// as is known: at the latest when it was first seen there; LongAgo if it was there before
+	// anybody looked.
+	Outside bool
+	Dated   time.Time
 	// Withdrawn: it is not to be used any more; nil if it is.
 	Withdrawn *Withdrawal
 }
+
+// LongAgo is when something was published that was there before anybody looked.
+var LongAgo = time.Unix(0, 0).UTC()
 
 // Withdrawal is why a version is not to be used any more: what the ecosystems
 // call yank, unlist or deprecate.

@@ -113,6 +113,9 @@ func Seen(before, now []catalog.ListedVersion, at time.Time) []catalog.ListedVer
 		v.SeenAt, v.GoneAt = at, time.Time{}
 		if was, ok := known[n]; ok && was.GoneAt.IsZero() {
 			v.SeenAt = was.SeenAt
+			if v.UploadedAt.IsZero() { // some lists say it of the newest only
+				v.UploadedAt = was.UploadedAt
+			}
 		}
 		all = append(all, v)
 	}

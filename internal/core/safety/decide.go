@@ -9,11 +9,34 @@ import (
 	"crelvo/internal/core/purl"
 )
 
-// Rules are what a repository lets in. The zero value lets in all but what is malicious.
+// Rules are what a repository lets in. The zero value lets in all but what is malicious, and
+// what a person refused.
 type Rules struct {
 	// Refuse is how bad an advisory must be for what it affects to be refused; Unknown is
 	// that none is.
 	Refuse Severity `json:"refuse,omitempty"`
+	// Licences are about whatever is handed out.
+	Licences LicenceRules `json:"licences,omitzero"`
+	// Cooldown is how old a version must be that comes from outside and is not kept yet.
+	Cooldown time.Duration `json:"cooldown,omitempty"`
+	// Vets: what comes from outside needs a decision: a person's, or that of the first of the
+	// rules that fits.
+	Vets    bool         `json:"vets,omitempty"`
+	Accepts []Acceptance `json:"accepts,omitempty"`
+}
+
+// NeedFacts tells whether more must be known of a version than its name.
+func (r Rules) NeedFacts() bool { return r.Vets || r.Cooldown > 0 || !r.Licences.IsZero() }
+
+// Facts are what is known of a version besides advisories.
+type Facts struct {
+	Outside   bool      // it comes from an upstream
+	Kept      bool      // some of it is kept
+	Published time.Time // zero: nobody knows
+	Licences  []string  // as it states them, of which one is enough; none: nobody knows
+	Runs      bool      // installing it runs scripts of its own, as its ecosystem says
+	// Like says which other name its name looks like; "" if it looks like none.
+	Like string
 }
 
 // Waiver accepts an advisory for what a pattern fits, until it ends.
@@ -53,16 +76,50 @@ type Finding struct {
 	FixedIn []string
 }
 
+// Ground is what a version is kept out for.
+type Ground string
+
+// The grounds.
+const (
+	ByAdvisory Ground = "advisory"
+	ByPerson   Ground = "refused"
+	ByLicence  Ground = "licence"
+	TooYoung   Ground = "cooldown"
+	Awaiting   Ground = "awaiting" // a person's decision
+)
+
 // Verdict is whether a version is let in.
 type Verdict struct {
 	Refused bool
-	// By is the finding because of which it is refused; and Why says so.
+	Ground  Ground
+	// By is the finding because of which it is refused; nil if it is not because of one. Why
+	// says why it is refused.
 	By  *Finding
 	Why string
 	// Waived are findings that would have it refused, each with the waiver that accepts it.
 	Waived []Waived
-	// Until is when the verdict ends by itself, as a waiver does; zero if it does not.
+	// Vetting is the decision that counts; nil if none does. Rule is that by which it is
+	// accepted without one, by its place among the rules from 1; 0 if it is not.
+	Vetting *Vetting
+	Rule    int
+	// From is when it will be old enough, of what is too young.
+	From time.Time
+	// Until is when the verdict may be another by itself, as when a waiver ends; zero if it
+	// is not.
 	Until time.Time
+}
+
+func (v *Verdict) refuse(g Ground, why string) {
+	if !v.Refused {
+		v.Refused, v.Ground, v.Why = true, g, why
+	}
+}
+
+// ends notes a moment at which the verdict may be another.
+func (v *Verdict) ends(at, now time.Time) {
+	if at.After(now) && (v.Until.IsZero() || at.Before(v.Until)) {
+		v.Until = at
+	}
 }
 
 // Waived is a finding that is accepted.
@@ -71,10 +128,51 @@ type Waived struct {
 	Waiver  Waiver
 }
 
-// Decide tells whether a repository lets a version in: what is malicious never is, and
-// nothing that has a finding as bad as its rules say, unless a waiver accepts it. Findings
-// come with the worst first in the verdict.
-func Decide(rules Rules, p purl.PURL, findings []Finding, waivers Waivers, now time.Time) (v Verdict) {
+// Decisions are what people decided.
+type Decisions struct {
+	Waivers  Waivers
+	Vettings []*Vetting // about the package, in the repository
+}
+
+// Decide tells whether a repository lets a version in. Kept out are, in this order: what is
+// malicious, and what has a finding as bad as its rules say, unless a waiver accepts it; what a
+// person refused; whose licence is refused, unless a person accepted the package by its name;
+// what is too young, and what awaits a decision, unless a person accepted it.
+func Decide(rules Rules, p purl.PURL, facts Facts, findings []Finding, by Decisions, now time.Time) (v Verdict) {
+	v.advisories(rules, p, findings, by.Waivers, now)
+	refused, accepted := Decided(by.Vettings, p, now)
+	if refused != nil {
+		v.refuse(ByPerson, refused.Sentence())
+		v.ends(refused.Until, now)
+		if v.Ground == ByPerson {
+			v.Vetting = refused
+		}
+	}
+	if accepted != nil {
+		v.ends(accepted.Until, now)
+	}
+	if v.Refused {
+		return v
+	}
+	v.Vetting = accepted
+	switch answer, why := rules.Licences.judge(facts.Licences); {
+	case answer == no && (accepted == nil || !accepted.NamesPackage()):
+		v.refuse(ByLicence, why)
+	case answer == awaits && accepted == nil:
+		v.refuse(Awaiting, why)
+	}
+	if !facts.Outside || accepted != nil || v.Refused {
+		return v
+	}
+	v.young(rules, facts, now)
+	if rules.Vets && !v.Refused {
+		v.vet(rules, p, facts, findings, by.Waivers, now)
+	}
+	return v
+}
+
+// advisories is Decide by what advisories say.
+func (v *Verdict) advisories(rules Rules, p purl.PURL, findings []Finding, waivers Waivers, now time.Time) {
 	for i := range findings {
 		f := &findings[i]
 		if !rules.refuses(f) {
@@ -82,21 +180,54 @@ func Decide(rules Rules, p purl.PURL, findings []Finding, waivers Waivers, now t
 		}
 		if w := waivers.Covering(f, p, now); w != nil {
 			v.Waived = append(v.Waived, Waived{*f, *w})
-			if !w.Until.IsZero() && (v.Until.IsZero() || w.Until.Before(v.Until)) {
-				v.Until = w.Until
-			}
+			v.ends(w.Until, now)
 			continue
 		}
 		if !v.Refused || worse(f, v.By) {
-			v.Refused, v.By = true, f
+			v.Refused, v.Ground, v.By = true, ByAdvisory, f
 		}
 	}
 	if v.Refused {
 		v.Until = time.Time{} // what ends then makes it no better
 		v.Why = v.By.Sentence()
 	}
-	return v
 }
+
+// young is Decide by age. What is kept already stays.
+func (v *Verdict) young(rules Rules, facts Facts, now time.Time) {
+	if rules.Cooldown <= 0 || facts.Kept {
+		return
+	}
+	if facts.Published.IsZero() {
+		v.refuse(TooYoung, "nobody says when it was published, so it may be too young")
+		return
+	}
+	if from := facts.Published.Add(rules.Cooldown); now.Before(from) {
+		v.From = from
+		v.ends(from, now)
+		v.refuse(TooYoung, fmt.Sprintf("it was published on %s, and is let in from %s on", moment(facts.Published),
+			moment(from)))
+	}
+}
+
+// vet is Decide for what no person decided.
+func (v *Verdict) vet(rules Rules, p purl.PURL, facts Facts, findings []Finding, waivers Waivers, now time.Time) {
+	if facts.Like != "" {
+		v.refuse(Awaiting, "its name looks like "+facts.Like)
+		return
+	}
+	for i, rule := range rules.Accepts {
+		conditions, from := rule.Try(p, facts, findings, waivers, now)
+		fits := !slices.ContainsFunc(conditions, func(c Condition) bool { return !c.Fits })
+		if v.ends(from, now); fits {
+			v.Rule = i + 1
+			return
+		}
+	}
+	v.refuse(Awaiting, "nobody has decided about it yet")
+}
+
+func moment(at time.Time) string { return at.UTC().Format("2006-01-02 15:04 UTC") }
 
 func (r Rules) refuses(f *Finding) bool {
 	return Malicious(f.ID) || r.Refuse != Unknown && f.Rating.Severity >= r.Refuse

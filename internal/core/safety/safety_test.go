@@ -222,7 +222,7 @@ func TestDecide(t *testing.T) {
 			[]Waiver{waiver("MAL-2026-1", "pkg:npm/kelp-colors@1.3.0", time.Time{})}, ""},
 	} {
 		p := purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: one.version}
-		v := Decide(one.rules, p, Find(one.known, one.version), NewWaivers(one.waivers...), now)
+		v := Decide(one.rules, p, Facts{}, Find(one.known, one.version), waived(one.waivers...), now)
 		by := ""
 		if v.Refused {
 			by = v.By.ID
@@ -232,9 +232,8 @@ func TestDecide(t *testing.T) {
 		}
 	}
 	soon, later := now.Add(time.Hour), now.Add(48*time.Hour)
-	v := Decide(Rules{Refuse: High}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.4.0"}, Find(all,
-		"1.4.0"),
-		NewWaivers(waiver("ISLE-2", "pkg:npm/*", soon), waiver("ISLE-2", "pkg:npm/kelp-*", later)), now)
+	v := Decide(Rules{Refuse: High}, purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.4.0"}, Facts{},
+		Find(all, "1.4.0"), waived(waiver("ISLE-2", "pkg:npm/*", soon), waiver("ISLE-2", "pkg:npm/kelp-*", later)), now)
 	if v.Refused || !v.Until.Equal(later) || len(v.Waived) != 1 {
 		t.Errorf("of two waivers, the longer one counts: %+v", v)
 	}
@@ -245,6 +244,8 @@ func TestDecide(t *testing.T) {
 		t.Errorf("where there is no release, it is %q", got)
 	}
 }
+
+func waived(all ...Waiver) Decisions { return Decisions{Waivers: NewWaivers(all...)} }
 
 // A stricter rule, or one more advisory, never lets more in, and one waiver less neither; a
 // waiver never touches another advisory.
@@ -280,7 +281,7 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 			waivers = append(waivers, waiver())
 		}
 		rules := Rules{Refuse: Severity(random.IntN(int(Critical) + 1))}
-		v := Decide(rules, p, findings, NewWaivers(waivers...), now)
+		v := Decide(rules, p, Facts{}, findings, waived(waivers...), now)
 		for _, w := range v.Waived {
 			if w.Waiver.Advisory != w.Finding.ID {
 				t.Fatalf("a waiver of %s accepts %s", w.Waiver.Advisory, w.Finding.ID)
@@ -296,13 +297,13 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 		shuffled := slices.Clone(findings)
 		random.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
 		for what, more := range map[string]Verdict{
-			"a stricter rule":     Decide(stricter, p, findings, NewWaivers(waivers...), now),
-			"one more advisory":   Decide(rules, p, append(slices.Clone(findings), finding(99)), NewWaivers(waivers...), now),
-			"one waiver less":     Decide(rules, p, findings, NewWaivers(waivers[:max(len(waivers)-1, 0)]...), now),
-			"another order":       Decide(rules, p, shuffled, NewWaivers(waivers...), now),
-			"no waivers":          Decide(rules, p, findings, nil, now),
-			"the same, a year on": Decide(rules, p, findings, NewWaivers(waivers...), now.AddDate(1, 0, 0)),
-			"a waiver of something": Decide(rules, p, findings, NewWaivers(append(slices.Clone(waivers),
+			"a stricter rule":     Decide(stricter, p, Facts{}, findings, waived(waivers...), now),
+			"one more advisory":   Decide(rules, p, Facts{}, append(slices.Clone(findings), finding(99)), waived(waivers...), now),
+			"one waiver less":     Decide(rules, p, Facts{}, findings, waived(waivers[:max(len(waivers)-1, 0)]...), now),
+			"another order":       Decide(rules, p, Facts{}, shuffled, waived(waivers...), now),
+			"no waivers":          Decide(rules, p, Facts{}, findings, Decisions{}, now),
+			"the same, a year on": Decide(rules, p, Facts{}, findings, waived(waivers...), now.AddDate(1, 0, 0)),
+			"a waiver of something": Decide(rules, p, Facts{}, findings, waived(append(slices.Clone(waivers),
 				Waiver{Advisory: "ISLE-77", Pattern: any})...), now),
 		} {
 			if !more.Refused {

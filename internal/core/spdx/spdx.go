@@ -1,5 +1,6 @@
 // Package spdx reads licence expressions (SPDX specification 2.3, annex D), as
-// far as is needed to tell whether licences that are allowed satisfy one.
+// far as is needed to tell whether licences that are allowed satisfy one, and knows
+// identifiers by the names that packages write instead.
 package spdx
 
 import (
@@ -109,26 +110,4 @@ func (p *parser) one(depth int) (Expression, error) {
 		p.tokens = p.tokens[1:]
 	}
 	return Expression{licence: word}, nil
-}
-
-// spoken are names that packages write instead of identifiers, in lower case.
-var spoken = map[string]string{
-	"apache license, version 2.0": "Apache-2.0", "the apache license, version 2.0": "Apache-2.0",
-	"the apache software license, version 2.0": "Apache-2.0",
-	"apache license 2.0":                       "Apache-2.0", "apache 2.0": "Apache-2.0",
-	"apache software license": "Apache-2.0", "apache-2": "Apache-2.0",
-	"mit license": "MIT", "the mit license": "MIT", "expat": "MIT", "isc license": "ISC",
-	"bsd-3-clause license":       "BSD-3-Clause",
-	"eclipse public license 2.0": "EPL-2.0", "eclipse public license - v 2.0": "EPL-2.0",
-	"mozilla public license 2.0": "MPL-2.0",
-}
-
-// Identifier is the identifier of a licence by the name that a package writes;
-// what is not known stays as it is.
-func Identifier(name string) string {
-	name = strings.TrimSpace(name)
-	if id, ok := spoken[strings.ToLower(name)]; ok {
-		return id
-	}
-	return name
 }

@@ -36,8 +36,35 @@ func TestSatisfied(t *testing.T) {
 			t.Errorf("%q is an expression", text)
 		}
 	}
-	if Identifier(" The Apache License, Version 2.0") != "Apache-2.0" || Identifier("Tidal") != "Tidal" {
-		t.Error("names are not known")
+}
+
+// TestIdentifier has names as packages of each ecosystem write them.
+func TestIdentifier(t *testing.T) {
+	for name, want := range map[string]string{
+		" The Apache License, Version 2.0": "Apache-2.0", "Apache 2.0": "Apache-2.0", "apache-2.0": "Apache-2.0",
+		"The Apache Software License, Version 2.0": "Apache-2.0", "Apache Software License": "Apache-2.0",
+		"http://www.apache.org/licenses/LICENSE-2.0.txt": "Apache-2.0",
+		"MIT License": "MIT", "The MIT License": "MIT", "mit": "MIT", "https://licences.openshore.example/MIT": "MIT",
+		"https://licences.openshore.example/BSD-3-Clause.html": "BSD-3-Clause",
+		"BSD 3-Clause": "BSD-3-Clause", "New BSD License": "BSD-3-Clause", "ISC License (ISCL)": "ISC",
+		"Eclipse Public License - v 2.0": "EPL-2.0", "Mozilla Public License 2.0 (MPL 2.0)": "MPL-2.0",
+		"GNU General Public License v3 (GPLv3)": "GPL-3.0-only", "GPL-3.0": "GPL-3.0",
+		"GNU General Public License v3 or later (GPLv3+)": "GPL-3.0-or-later",
+		"GNU Lesser General Public License, version 2.1":  "LGPL-2.1-only",
+		"GNU Affero General Public License v3":            "AGPL-3.0-only",
+		"The Unlicense (Unlicense)":                       "Unlicense",
+		// What could be several is none of them.
+		"BSD License": "BSD License", "Tidal": "Tidal", "": "", "Public Domain": "Public Domain",
+		"https://openshore.example/terms": "https://openshore.example/terms", "SEE LICENSE IN LICENSE.md": "SEE LICENSE IN LICENSE.md",
+	} {
+		if got := Identifier(name); got != want {
+			t.Errorf("%q is %q, not %q", name, got, want)
+		}
+	}
+	for text, allowed := range map[string]string{"MIT License": "mit", "MIT OR Tidal": "tidal", "Our Own (2026)": "our own (2026)"} {
+		if !Read(text).Satisfied(func(l string) bool { return l == allowed }) {
+			t.Errorf("%q is not satisfied by %q", text, allowed)
+		}
 	}
 }
 

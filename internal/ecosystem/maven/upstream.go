@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
@@ -49,9 +50,15 @@ func (Maven) ReadListing(ctx context.Context, p purl.PURL, r ecosystem.Reading) 
 	case purl.IsSnapshot(Name, p.Version):
 		l.Versions = listedUploads(p, m.Versioning)
 	case m.Versioning.Versions != nil:
+		// It says when the last one came, and of no other.
+		last, _ := time.Parse(updatedLayout, strings.TrimSpace(m.Versioning.LastUpdated)) // "" where nobody knows
 		for _, version := range m.Versioning.Versions.Version {
 			if version = strings.TrimSpace(version); fitsPath(version) {
-				l.Versions = append(l.Versions, catalog.ListedVersion{Version: version})
+				listed := catalog.ListedVersion{Version: version}
+				if version == m.Versioning.Release || version == m.Versioning.Latest {
+					listed.UploadedAt = last
+				}
+				l.Versions = append(l.Versions, listed)
 			}
 		}
 	}

@@ -130,6 +130,10 @@ func (s *Act) heard(c record.Change) {
 		}
 	case record.OfWaiver:
 		s.SettingsChanged()
+	case record.OfVetting:
+		if c.RepositoryID == 0 { // somebody decided
+			s.SettingsChanged()
+		}
 	}
 	s.watchers.tell(c)
 }

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -280,6 +281,17 @@ func (d *State) SettingsOf(r catalog.Repository) map[string]string {
 		"hosts": strings.Join(r.Hosts, ", ")}
 	if refuse := r.Safety.Refuse; refuse != safety.Unknown {
 		all["keeps out what advisories are about, from"] = refuse.String()
+	}
+	if rules := r.Safety; rules.NeedFacts() {
+		var accepts []string
+		for _, a := range rules.Accepts {
+			accepts = append(accepts, a.String())
+		}
+		all["cooldown"], all["vetted"] = fmt.Sprintf("%dd", rules.Cooldown/(24*time.Hour)), yesNo[rules.Vets]
+		all["accepted by themselves"] = strings.Join(accepts, "; ")
+		all["licences allowed"] = strings.Join(rules.Licences.Allow, ", ")
+		all["licences refused"] = strings.Join(rules.Licences.Refuse, ", ")
+		all["without a licence"] = cmp.Or(string(rules.Licences.Unstated), "let in")
 	}
 	if r.Own() {
 		all["only from builds"], all["only by robots"] = yesNo[r.OnlyBuilds], yesNo[r.OnlyRobots]

@@ -80,6 +80,17 @@ const MaxNamed = 3
 
 // WhoGrants names those who can grant rights on something.
 func (s *Directory) WhoGrants(o access.Object) string {
+	return s.who(o, "An admin", "or") + " can grant it"
+}
+
+// WhoManages names those who look after a repository.
+func (s *Directory) WhoManages(r catalog.Repository) string {
+	return s.who(access.Of(r), "the admins", "and")
+}
+
+// who names those who look after something: nobody is what they are called if none is known, and
+// last the word between them.
+func (s *Directory) who(o access.Object, nobody, last string) string {
 	var names []string
 	for _, g := range s.adminGrants() {
 		if access.Decide(access.Caller{ID: 1, Grants: []access.Grant{g}}, access.Manage, access.Of(o.Repository)).Allowed &&
@@ -89,11 +100,11 @@ func (s *Directory) WhoGrants(o access.Object) string {
 	}
 	switch {
 	case len(names) == 0:
-		return "An admin can grant it"
+		return nobody
 	case len(names) > MaxNamed:
-		return fmt.Sprintf("%s and %d more can grant it", strings.Join(names[:MaxNamed], ", "), len(names)-MaxNamed)
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:MaxNamed], ", "), len(names)-MaxNamed)
 	}
-	return strings.Join(names, " or ") + " can grant it"
+	return strings.Join(names, " "+last+" ")
 }
 
 // adminGrants are all grants of the role admin. Where they cannot be read, those

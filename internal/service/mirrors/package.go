@@ -58,11 +58,13 @@ func (s *Mirrors) Package(
 		if d.ChangedAt.After(all.Changed) {
 			all.Changed = d.ChangedAt
 		}
+		dates := newDates(d.Listing.Versions, m.Ecosystem)
 		for _, l := range d.Listing.Versions {
 			if !l.Then(key.AsOf) {
 				continue
 			}
 			listed := listedVersion(m, l)
+			listed.Dated = dates.of(l)
 			if i, ok := places[l.Version+"/"+l.Upload]; ok {
 				listed = withListed(all.Versions[i], listed)
 				all.Versions[i] = listed
@@ -84,6 +86,9 @@ func (s *Mirrors) Package(
 	}
 	admitted := all.Versions[:0]
 	for _, v := range all.Versions {
+		if v.Outside = true; v.Dated.IsZero() {
+			v.Dated = v.PublishedAt // it is not listed any more
+		}
 		if m.Holds.Takes(v.Snapshot) && filter.Admits(act.PURLOf(key, v.Version)).Allowed {
 			admitted = append(admitted, v)
 		}
@@ -144,7 +149,7 @@ func listedVersion(m *Mirror, l catalog.ListedVersion) catalog.Version {
 // withListed is a version that is kept, with what its upstream says of it
 // besides: files that are not kept yet, and that it was withdrawn.
 func withListed(v, listed catalog.Version) catalog.Version {
-	v.Withdrawn = listed.Withdrawn
+	v.Withdrawn, v.Dated = listed.Withdrawn, listed.Dated
 	if differ(v, listed) {
 		return v // what is said of other bytes is not said of these
 	}
@@ -160,4 +165,41 @@ func withListed(v, listed catalog.Version) catalog.Version {
 	}
 	v.Files = files
 	return v
+}
+
+// dates tell when the versions of a list were published.
+type dates struct {
+	first  time.Time // when the list was seen for the first time
+	newest string    // the version that may have come just before, if no list says when any came
+}
+
+func newDates(listed []catalog.ListedVersion, ecosystemName string) (d dates) {
+	for _, l := range listed {
+		if d.first.IsZero() || l.SeenAt.Before(d.first) {
+			d.first = l.SeenAt
+		}
+	}
+	for _, l := range listed {
+		if !l.UploadedAt.IsZero() {
+			d.newest = ""
+			break
+		}
+		if l.SeenAt.Equal(d.first) && (d.newest == "" || purl.Compare(ecosystemName, l.Version, d.newest) > 0) {
+			d.newest = l.Version
+		}
+	}
+	return d
+}
+
+// of is when a version was published, as far as its upstream says: at the latest when it was
+// first seen there. Where nothing is said of a version that was in the first list, it was there
+// before anybody looked; but the newest may have come just before.
+func (d dates) of(l catalog.ListedVersion) time.Time {
+	switch {
+	case !l.UploadedAt.IsZero() && l.UploadedAt.Before(l.SeenAt):
+		return l.UploadedAt
+	case l.UploadedAt.IsZero() && l.SeenAt.Equal(d.first) && l.Version != d.newest:
+		return catalog.LongAgo
+	}
+	return l.SeenAt
 }

@@ -270,7 +270,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 		return err
 	}
 	versions := slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
-		return v.Snapshot || !p.wants(act.PURLOf(key, v.Version)) || judge.Verdict(v.Version).Refused
+		return v.Snapshot || !p.wants(act.PURLOf(key, v.Version)) || judge.Of(&v).Refused
 	})
 	slices.SortFunc(versions, func(a, b catalog.Version) int { return purl.Compare(of.Ecosystem, b.Version, a.Version) })
 	var like []catalog.File

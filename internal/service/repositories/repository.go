@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -123,6 +124,41 @@ func checkSettings(r catalog.Repository) error {
 		if pattern == "" || len(pattern) > 128 || !text.Fit(pattern, false) || strings.Contains(pattern, " ") {
 			return act.Invalid("bad-pattern", "%.140q cannot be a pattern of tags", pattern).
 				WithHint("Write it as a tag with * for any run of characters, such as r*.")
+		}
+	}
+	return checkAdmission(r)
+}
+
+// The bounds of what rules of admission may say.
+const (
+	longestCooldown = 365 * 24 * time.Hour
+	mostAccepts     = 50
+	mostLicences    = 200
+)
+
+// checkAdmission checks what a repository is to let in.
+func checkAdmission(r catalog.Repository) error {
+	rules := r.Safety
+	switch {
+	case rules.Cooldown < 0 || rules.Cooldown > longestCooldown:
+		return act.Invalid("bad-cooldown", "a version can be made to wait for 1 to 365 days")
+	case r.Own() && (rules.Cooldown > 0 || rules.Vets || len(rules.Accepts) > 0):
+		return act.Invalid("not-from-outside",
+			"%s is a house; only what comes from outside is made to wait, or for a decision", r.Name).
+			WithHint("Say so of the mirror that it comes through, or of a chain.")
+	case rules.Cooldown > 0 && r.Ecosystem == "oci":
+		return act.Invalid("bad-cooldown", "nobody tells when an image was published, so it cannot be made to wait").
+			WithHint("Have images vetted.")
+	case len(rules.Accepts) > mostAccepts:
+		return act.Invalid("bad-rule", "there can be %d rules that accept, and no more", mostAccepts)
+	case len(rules.Licences.Allow)+len(rules.Licences.Refuse) > mostLicences:
+		return act.Invalid("bad-licence", "%d licences can be named, and no more", mostLicences)
+	}
+	for i, list := range [][]string{rules.Licences.Allow, rules.Licences.Refuse} {
+		for _, name := range list {
+			if wrong := safety.CheckLicence(name, i == 1); wrong != "" {
+				return act.Invalid("bad-licence", "%s", wrong)
+			}
 		}
 	}
 	return nil
@@ -317,6 +353,8 @@ type SettingsChange struct {
 	FromStore *bool
 	// Refuse is how bad advisories must be to keep out what they affect.
 	Refuse *safety.Severity
+	// Admission changes what else it lets in.
+	Admission func(r *safety.Rules)
 	// Mirror changes the settings of a mirror.
 	Mirror func(m *catalog.MirrorSettings)
 	// Members, ReleasesTo and SnapshotsTo change a chain.
@@ -338,6 +376,9 @@ func (change SettingsChange) apply(r *catalog.Repository) {
 	act.Set(&r.ReleaseTags, change.ReleaseTags)
 	act.Set(&r.FromStore, change.FromStore)
 	act.Set(&r.Safety.Refuse, change.Refuse)
+	if change.Admission != nil {
+		change.Admission(&r.Safety)
+	}
 }
 
 // changed is a repository with a change of what every one has, if it may be so.

@@ -95,16 +95,22 @@ func (i *inquiry) resolve(ctx context.Context, ours string, all bool) (chain.Ans
 // not let in, its upstream is not asked for.
 func (i *inquiry) askAdmitted(ctx context.Context, n int) chain.Finding {
 	judge, err := i.s.safety.Judge(ctx, i.members[n].Repository, i.at(n))
-	if err != nil {
+	var refusal *fault.Error
+	if err == nil {
+		refusal, err = i.s.refusal(ctx, i.members[n].Repository, judge, i.at(n), i.version)
+	}
+	switch {
+	case errors.Is(err, errUnlisted):
+		return chain.Finding{Said: chain.HasNot, Why: err.Error()}
+	case err != nil:
 		return chain.Finding{Said: chain.Failed, Why: fault.Of(err).Message, Err: err}
 	}
-	refusal := judge.Refusal(i.version)
 	found := chain.Finding{Said: chain.HasIt}
 	if refusal == nil || !i.members[n].Fetches() {
 		found = i.askVersion(ctx, n)
 	}
 	if refusal != nil && (found.Said == chain.HasIt || found.Said == chain.Stale) {
-		return chain.Finding{Said: chain.KeptOut, Why: judge.Verdict(i.version).Why, Err: refusal}
+		return chain.Finding{Said: chain.KeptOut, Why: errors.Unwrap(refusal).Error(), Err: refusal}
 	}
 	return found
 }
@@ -407,6 +413,9 @@ type Explanation struct {
 	PURL       purl.PURL
 	Repository catalog.Repository
 	Ours       string // why the name is ours; "" if it is not
+	// Refusal says that the chain itself does not let in what a member answers with; nil if it
+	// does.
+	Refusal *fault.Error
 	chain.Answer
 }
 
@@ -435,6 +444,9 @@ func (s *Resolving) Explain(ctx context.Context, caller access.Caller, p purl.PU
 		explained.Answer, err = asked.resolvePackage(ctx, explained.Ours), ctx.Err()
 	} else {
 		explained.Answer, err = asked.resolve(ctx, explained.Ours, true)
+	}
+	if err == nil && r.Gathers() && len(explained.Answering()) > 0 {
+		explained.Refusal = s.keptOut(ctx, key, p.Version)
 	}
 	if explained.Ours == oursUnseen {
 		explained.Ours = ""

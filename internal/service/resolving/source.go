@@ -31,13 +31,25 @@ func (s *Resolving) sourceOf(key catalog.PackageKey) (source Source, asked catal
 	if !r.Gathers() {
 		key.Sight = ""
 	}
-	switch r.Sight = key.Sight; r.Kind {
+	r.Sight = key.Sight
+	return remembering{s, r.Own(), admitting{s, r, s.everything(r)}}, key, true
+}
+
+// everything is the source of a repository that lets in all that there is.
+func (s *Resolving) everything(r catalog.Repository) Source {
+	switch r.Kind {
 	case catalog.House:
-		return remembering{s, true, admitting{s, r, house{s}}}, key, true
+		return house{s}
 	case catalog.Mirror:
-		return remembering{s, false, admitting{s, r, mirror{s, s.mirrors.Of(r.ID)}}}, key, true
+		return mirror{s, s.mirrors.Of(r.ID)}
 	}
-	return remembering{s, false, admitting{s, r, behind{s, r}}}, key, true
+	return behind{s, r}
+}
+
+// There is what there is of a package in a repository, whether or not it lets it in.
+func (s *Resolving) There(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*catalog.Package, error) {
+	p, _, err := s.everything(r).Package(ctx, key, "")
+	return p, err
 }
 
 // house is what a house repository keeps.

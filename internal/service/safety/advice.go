@@ -28,7 +28,7 @@ func (s *Safety) Advised(
 	all = map[catalog.PackageKey]safety.Advice{}
 	add := func(key catalog.PackageKey, said []safety.Known) {
 		if len(said) > 0 {
-			all[key] = safety.Advice{Of: act.PURLOf(key, ""), Known: said, Waivers: standing.all, Now: s.Now()}
+			all[key] = safety.Advice{Of: act.PURLOf(key, ""), Known: said, Waivers: standing.waivers, Now: s.Now()}
 		}
 	}
 	age := s.changes.Load()

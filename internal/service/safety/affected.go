@@ -61,7 +61,7 @@ func (s *Safety) affected(ctx context.Context, scope record.Scope, advisory stri
 		for _, p := range some {
 			if r, ok := s.directory.RepositoryByID(p.RepositoryID); ok {
 				j := &Judge{repository: r, of: act.PURLOf(p.Key(), ""), rules: r.Safety, known: known[p.Key()],
-					waivers: standing.all, now: s.Now()}
+					by: safety.Decisions{Waivers: standing.waivers}, now: s.Now()}
 				all = append(all, j.affected(versions[p.ID], advisory)...)
 			}
 		}
@@ -88,7 +88,7 @@ func (j *Judge) affected(versions []record.UsedOf, advisory string) (all []Affec
 		}
 		named := j.of
 		named.Version = v.Version
-		verdict := safety.Decide(j.rules, named, findings, j.waivers, j.now)
+		verdict := j.Named(v.Version)
 		if advisory != "" {
 			findings = slices.DeleteFunc(findings, func(f safety.Finding) bool { return f.ID != advisory })
 		}
@@ -97,7 +97,7 @@ func (j *Judge) affected(versions []record.UsedOf, advisory string) (all []Affec
 		}
 		seen[v.Version] = len(all)
 		all = append(all, Affected{UsedOf: v, PURL: named, Repository: j.repository.Name, Finding: findings[0],
-			Refused: verdict.Refused, Waiver: j.waivers.Covering(&findings[0], named, j.now)})
+			Refused: verdict.Refused, Waiver: j.by.Waivers.Covering(&findings[0], named, j.now)})
 	}
 	for i := range all {
 		all[i].Better = safety.Better(j.of.Ecosystem, clean, all[i].Version)

@@ -11,25 +11,23 @@ import (
 	"time"
 
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
-	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 )
 
-// Safety knows the advisories and waivers. It is safe for use by several at once.
+// Safety knows the advisories, and what people decided. It is safe for use by several at once.
 type Safety struct {
 	*act.Act
 	directory *directory.Directory
 
 	changes atomic.Uint64 // of advisories
 	known   *act.Weighted[catalog.PackageKey, act.Aged[[]safety.Known]]
-	waived  atomic.Uint64            // changes of waivers
-	waivers atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
-	ends    chan struct{}            // has one when it is to be looked again which waiver ends next
+	decides atomic.Uint64            // changes of waivers and vettings
+	decided atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
+	ends    chan struct{}            // has one when it is to be looked again which decision ends next
 
 	running sync.WaitGroup
 	mu      sync.Mutex
@@ -37,16 +35,23 @@ type Safety struct {
 	end     context.CancelFunc
 }
 
-// standing are the waivers that nobody ended, as of a moment.
+// standing are the decisions that nobody ended, as of a moment.
 type standing struct {
-	all  safety.Waivers
-	of   uint64    // changes before it was read
-	next time.Time // when the first of them ends by itself; zero if none does
+	waivers  safety.Waivers
+	vettings safety.Vettings
+	of       uint64    // changes before it was read
+	next     time.Time // when the first of them ends by itself; zero if none does
 }
 
-// each lists them, the oldest last.
+func (s *standing) ends(until time.Time) {
+	if !until.IsZero() && (s.next.IsZero() || until.Before(s.next)) {
+		s.next = until
+	}
+}
+
+// each lists the waivers, the oldest last.
 func (s *standing) each() (all []safety.Waiver) {
-	for _, some := range s.all {
+	for _, some := range s.waivers {
 		all = append(all, some...)
 	}
 	slices.SortFunc(all, func(a, b safety.Waiver) int { return cmp.Compare(b.ID, a.ID) })
@@ -74,11 +79,11 @@ func New(a *act.Act, directory *directory.Directory) *Safety {
 func (s *Safety) Purge() {
 	s.changes.Add(1)
 	s.known.Purge()
-	s.forgetWaivers()
+	s.forgetDecisions()
 }
 
-func (s *Safety) forgetWaivers() {
-	s.waived.Add(1)
+func (s *Safety) forgetDecisions() {
+	s.decides.Add(1)
 	select {
 	case s.ends <- struct{}{}:
 	default:
@@ -90,13 +95,13 @@ func (s *Safety) Hear(c record.Change) error {
 	switch c.Kind {
 	case record.OfAdvisory:
 		s.changes.Add(1)
-	case record.OfWaiver:
-		s.forgetWaivers()
+	case record.OfWaiver, record.OfVetting:
+		s.forgetDecisions()
 	}
 	return nil
 }
 
-// Run lets go of what a waiver accepted when that ends by itself.
+// Run has everything decided anew when a decision ends by itself.
 func (s *Safety) Run(ctx context.Context) {
 	const again = time.Minute // clocks may be set
 	timer := time.NewTimer(again)
@@ -105,7 +110,7 @@ func (s *Safety) Run(ctx context.Context) {
 		wait := again
 		if known, err := s.standing(ctx); err == nil && !known.next.IsZero() {
 			if wait = known.next.Sub(s.Now()); wait <= 0 {
-				s.waived.Add(1)
+				s.decides.Add(1)
 				s.SettingsChanged()
 				continue
 			}
@@ -120,29 +125,42 @@ func (s *Safety) Run(ctx context.Context) {
 	}
 }
 
-// standing are the waivers of now.
+// standing are the decisions of now.
 func (s *Safety) standing(ctx context.Context) (*standing, error) {
-	of := s.waived.Load()
-	if known := s.waivers.Load(); known != nil && known.of == of {
+	of := s.decides.Load()
+	if known := s.decided.Load(); known != nil && known.of == of {
 		return known, nil
 	}
-	rows, err := s.DB.StandingWaivers(ctx, s.Now())
+	waivers, err := s.DB.StandingWaivers(ctx, s.Now())
 	if err != nil {
 		return nil, err
 	}
-	read := &standing{all: safety.Waivers{}, of: of}
-	for _, row := range rows {
+	vettings, err := s.DB.StandingVettings(ctx, s.Now())
+	if err != nil {
+		return nil, err
+	}
+	read := &standing{waivers: safety.Waivers{}, of: of}
+	for _, row := range waivers {
 		w, err := waiverOf(row)
 		if err != nil {
 			s.Log.Error("a waiver on record cannot be read", "id", row.ID, "error", err)
 			continue
 		}
-		read.all[w.Advisory] = append(read.all[w.Advisory], w)
-		if !w.Until.IsZero() && (read.next.IsZero() || w.Until.Before(read.next)) {
-			read.next = w.Until
-		}
+		read.waivers[w.Advisory] = append(read.waivers[w.Advisory], w)
+		read.ends(w.Until)
 	}
-	s.waivers.Store(read)
+	var all []safety.Vetting
+	for _, row := range vettings {
+		v, err := vettingOf(row)
+		if err != nil {
+			s.Log.Error("a vetting on record cannot be read", "id", row.ID, "error", err)
+			continue
+		}
+		all = append(all, v)
+		read.ends(v.Until)
+	}
+	read.vettings = safety.NewVettings(all...)
+	s.decided.Store(read)
 	return read, nil
 }
 
@@ -153,6 +171,16 @@ func waiverOf(row record.Waiver) (w safety.Waiver, err error) {
 	}
 	w.Pattern, err = purl.ParsePattern(row.Pattern)
 	return w, err
+}
+
+func vettingOf(row record.Vetting) (v safety.Vetting, err error) {
+	v = safety.Vetting{ID: row.ID, Refused: row.Refused, For: row.Repositories, Reason: row.Reason, By: row.By,
+		MadeAt: row.MadeAt}
+	if row.Until != nil {
+		v.Until = *row.Until
+	}
+	v.Pattern, err = purl.ParsePattern(row.Pattern)
+	return v, err
 }
 
 // Known is what advisories say of a package, wherever it is.
@@ -171,72 +199,4 @@ func (s *Safety) Known(ctx context.Context, key catalog.PackageKey) ([]safety.Kn
 	}
 	s.known.Add(key, act.Aged[[]safety.Known]{Value: all[key], Generation: age})
 	return all[key], nil
-}
-
-// Judge decides about the versions of one package in one repository.
-type Judge struct {
-	repository catalog.Repository
-	of         purl.PURL
-	rules      safety.Rules
-	known      []safety.Known
-	waivers    safety.Waivers
-	now        time.Time
-}
-
-// Judge gives who decides about a package in a repository. What was let in at a moment is
-// judged as it was then, but for what is malicious.
-func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
-	known, err := s.Known(ctx, key)
-	if err != nil || len(known) == 0 {
-		return nil, err
-	}
-	standing, err := s.standing(ctx)
-	if err != nil {
-		return nil, err
-	}
-	j := &Judge{repository: r, of: act.PURLOf(key, ""), rules: r.Safety, known: known, waivers: standing.all,
-		now: s.Now()}
-	if key.AsOf != 0 {
-		j.rules = safety.Rules{}
-	}
-	return j, nil
-}
-
-// Verdict tells whether a version is let in; a nil Judge lets in everything.
-func (j *Judge) Verdict(version string) safety.Verdict {
-	if j == nil {
-		return safety.Verdict{}
-	}
-	p := j.of
-	p.Version = version
-	return safety.Decide(j.rules, p, safety.Find(j.known, version), j.waivers, j.now)
-}
-
-// Findings are what advisories say of a version, the worst first, whether or not it is let
-// in.
-func (j *Judge) Findings(version string) []safety.Finding {
-	if j == nil {
-		return nil
-	}
-	return safety.Find(j.known, version)
-}
-
-// Refusal is what whoever asks for a version is told that is not let in; nil if it is.
-func (j *Judge) Refusal(version string) error {
-	v := j.Verdict(version)
-	if !v.Refused {
-		return nil
-	}
-	p := j.of
-	p.Version = version
-	return Refused(j.repository, p, v)
-}
-
-// Refused says that a repository does not let a version in.
-func Refused(r catalog.Repository, p purl.PURL, v safety.Verdict) error {
-	f := fault.New(fault.Denied, ecosystem.KeptOut, "%s keeps out %s: %s", r.At(), p.Typed(), v.Why)
-	if fixed := v.By.FixedIn; len(fixed) > 0 {
-		return f.WithHint("It is mended in %s. crelvo advisory show %s tells more.", fixed[len(fixed)-1], v.By.ID)
-	}
-	return f.WithHint("Take another version. crelvo advisory show %s tells more.", v.By.ID)
 }

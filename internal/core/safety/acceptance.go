@@ -1,0 +1,197 @@
+package safety
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/spdx"
+)
+
+// Acceptance is a rule that accepts versions that nobody looked at: all that it says must be
+// so. The zero value accepts everything.
+type Acceptance struct {
+	Only      *purl.Pattern // what it is about
+	OlderThan time.Duration
+	Licences  []string // one of these has to be enough
+	Below     Severity // there is no advisory as bad as that which nobody waived; Unknown: does not matter
+	NoScripts bool     // installing it runs nothing, as far as its ecosystem says
+}
+
+// AcceptanceForms are how the conditions of rules are written, for people who write them.
+var AcceptanceForms = []string{"older-than 14d", "licences MIT Apache-2.0", "no-advisories from medium", "no-scripts",
+	"only pkg:npm/@openshore/*"}
+
+// mostAcceptance is how many letters a rule may have.
+const mostAcceptance = 1000
+
+// ParseAcceptance reads a rule as it is written: conditions with commas between them.
+func ParseAcceptance(text string) (a Acceptance, err error) {
+	if len(text) > mostAcceptance {
+		return a, fmt.Errorf("it is longer than %d letters", mostAcceptance)
+	}
+	for condition := range strings.SplitSeq(text, ",") {
+		words := strings.Fields(condition)
+		if len(words) == 0 {
+			return a, fmt.Errorf("a condition is empty")
+		}
+		if why := a.add(words[0], words[1:]); why != "" {
+			return a, fmt.Errorf("%q: %s", strings.TrimSpace(condition), why)
+		}
+	}
+	return a, nil
+}
+
+// add takes a condition; why is what is wrong with it.
+func (a *Acceptance) add(kind string, words []string) (why string) {
+	one := strings.Join(words, " ")
+	switch kind {
+	case "older-than":
+		days, err := strconv.Atoi(strings.TrimSuffix(one, "d"))
+		if err != nil || !strings.HasSuffix(one, "d") || days < 1 || days > 3650 || a.OlderThan != 0 {
+			return "write a number of days once, such as older-than 14d"
+		}
+		a.OlderThan = time.Duration(days) * 24 * time.Hour
+	case "licences":
+		if len(words) == 0 || a.Licences != nil {
+			return "name licences once, such as licences MIT Apache-2.0"
+		}
+		for _, word := range words {
+			if why := CheckLicence(word, false); why != "" {
+				return why
+			}
+		}
+		a.Licences = words
+	case "no-advisories":
+		s, err := ParseSeverity(strings.TrimPrefix(one, "from "))
+		if err != nil || s < Low || !strings.HasPrefix(one, "from ") || a.Below != Unknown {
+			return "say from which severity on once, such as no-advisories from medium"
+		}
+		a.Below = s
+	case "no-scripts":
+		if len(words) > 0 {
+			return "nothing follows it"
+		}
+		a.NoScripts = true
+	case "only":
+		p, err := purl.ParsePattern(one)
+		if err != nil || a.Only != nil {
+			return "write one pattern once, such as only pkg:npm/@openshore/*"
+		}
+		a.Only = &p
+	default:
+		return "nobody knows what it means; conditions are: " + strings.Join(AcceptanceForms, ", ")
+	}
+	return ""
+}
+
+// String is the rule as it is written.
+func (a Acceptance) String() string {
+	var all []string
+	if a.OlderThan > 0 {
+		all = append(all, fmt.Sprintf("older-than %dd", a.OlderThan/(24*time.Hour)))
+	}
+	if len(a.Licences) > 0 {
+		all = append(all, "licences "+strings.Join(a.Licences, " "))
+	}
+	if a.Below != Unknown {
+		all = append(all, "no-advisories from "+a.Below.String())
+	}
+	if a.NoScripts {
+		all = append(all, "no-scripts")
+	}
+	if a.Only != nil {
+		all = append(all, "only "+a.Only.String())
+	}
+	return strings.Join(all, ", ")
+}
+
+// MarshalText and UnmarshalText keep a rule as it is written.
+func (a Acceptance) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (a *Acceptance) UnmarshalText(text []byte) (err error) {
+	*a, err = ParseAcceptance(string(text))
+	return err
+}
+
+// Condition is what one condition of a rule says of a version.
+type Condition struct {
+	Text string // as it is written
+	Fits bool
+	Fact string // why
+}
+
+// Try tells of each condition whether a version fits. from is when it will be old enough; zero
+// if it is, or no rule asks.
+func (a Acceptance) Try(p purl.PURL, f Facts, findings []Finding, waivers Waivers, now time.Time) (
+	all []Condition, from time.Time) {
+	say := func(text string, fits bool, fact string, about ...any) {
+		all = append(all, Condition{text, fits, fmt.Sprintf(fact, about...)})
+	}
+	if a.Only != nil {
+		say("only "+a.Only.String(), a.Only.Match(p), "it is %s", p.Typed())
+	}
+	if a.OlderThan > 0 {
+		text := (Acceptance{OlderThan: a.OlderThan}).String()
+		if f.Published.IsZero() {
+			say(text, false, "nobody says when it was published")
+		} else {
+			old := f.Published.Add(a.OlderThan)
+			if now.Before(old) {
+				from = old
+			}
+			say(text, from.IsZero(), "it was published on %s", day(f.Published))
+		}
+	}
+	if len(a.Licences) > 0 {
+		text := "licences " + strings.Join(a.Licences, " ")
+		if len(f.Licences) == 0 {
+			say(text, false, "it states no licence")
+		} else {
+			answer, _ := (LicenceRules{Allow: a.Licences}).judge(f.Licences)
+			say(text, answer == yes, "its licence is %s", strings.Join(f.Licences, " or "))
+		}
+	}
+	if a.Below != Unknown {
+		a.tryAdvisories(p, findings, waivers, now, say)
+	}
+	if a.NoScripts {
+		fact := "installing it runs nothing that is known of"
+		if f.Runs {
+			fact = "installing it runs scripts of its own"
+		}
+		say("no-scripts", !f.Runs, "%s", fact)
+	}
+	return all, from
+}
+
+func (a Acceptance) tryAdvisories(p purl.PURL, findings []Finding, waivers Waivers, now time.Time,
+	say func(text string, fits bool, fact string, about ...any)) {
+	text := "no-advisories from " + a.Below.String()
+	for i := range findings {
+		f := &findings[i]
+		if (Rules{Refuse: a.Below}).refuses(f) && waivers.Covering(f, p, now) == nil {
+			say(text, false, "%s", f.Sentence())
+			return
+		}
+	}
+	say(text, true, "no advisory that is known is as bad")
+}
+
+// CheckLicence tells what is wrong with a licence that somebody wrote in a rule; "" if nothing
+// is. wild is that a * may stand in it.
+func CheckLicence(text string, wild bool) (wrong string) {
+	if wild && strings.Contains(text, "*") {
+		return ""
+	}
+	id, _, _ := strings.Cut(text, " ")
+	if _, ok := spdx.Known(strings.TrimSuffix(id, "+")); !ok && !strings.HasPrefix(id, "LicenseRef-") {
+		return strconv.Quote(id) + " is no identifier of SPDX, such as MIT, Apache-2.0 or GPL-3.0-only"
+	}
+	return ""
+}
+
+func day(at time.Time) string { return at.UTC().Format("2006-01-02") }

@@ -1,0 +1,179 @@
+package safety
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/safety"
+	"crelvo/internal/core/spdx"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/service/act"
+)
+
+// Judge decides about the versions of one package in one repository.
+type Judge struct {
+	repository catalog.Repository
+	of         purl.PURL
+	rules      safety.Rules
+	known      []safety.Known
+	by         safety.Decisions
+	now        time.Time
+	then       bool // it is decided as of a moment
+	installs   ecosystem.Installs
+	asks       func() string // who can decide
+}
+
+// Judge gives who decides about a package in a repository; nil if all of it is let in. As of a
+// moment, what was kept then is let in, and what was only listed is judged by the age that it had;
+// but what is malicious never is.
+func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
+	known, err := s.Known(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	j := &Judge{repository: r, of: act.PURLOf(key, ""), rules: r.Safety, known: known, now: s.Now()}
+	j.by.Waivers = standing.waivers
+	if key.AsOf == 0 {
+		j.by.Vettings = standing.vettings.Of(j.of, r.Name)
+	} else {
+		j.then, j.now = true, key.AsOf.Time()
+		j.rules = safety.Rules{Cooldown: r.Safety.Cooldown}
+	}
+	if len(known) == 0 && len(j.by.Vettings) == 0 && !j.rules.NeedFacts() {
+		return nil, nil
+	}
+	j.installs, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Installs)
+	j.asks = func() string { return s.directory.WhoManages(r) }
+	return j, nil
+}
+
+// NeedsFacts tells whether more must be known of a version than its name.
+func (j *Judge) NeedsFacts() bool { return j != nil && j.rules.NeedFacts() }
+
+// Named tells whether a version is let in as far as that follows from its name. A nil Judge lets
+// in everything.
+func (j *Judge) Named(version string) safety.Verdict {
+	if j == nil {
+		return safety.Verdict{}
+	}
+	return safety.Decide(safety.Rules{Refuse: j.rules.Refuse}, j.purl(version), safety.Facts{}, safety.Find(j.known, version),
+		j.by, j.now)
+}
+
+// Of tells whether a version is let in.
+func (j *Judge) Of(v *catalog.Version) safety.Verdict {
+	if j == nil {
+		return safety.Verdict{}
+	}
+	return j.ByFacts(v.Version, j.Facts(v))
+}
+
+// ByFacts tells whether a version is let in of which not more is known.
+func (j *Judge) ByFacts(version string, f safety.Facts) safety.Verdict {
+	if j == nil {
+		return safety.Verdict{}
+	}
+	return safety.Decide(j.rules, j.purl(version), f, safety.Find(j.known, version), j.by, j.now)
+}
+
+// Facts are what is known of a version.
+func (j *Judge) Facts(v *catalog.Version) safety.Facts {
+	if j == nil {
+		j = new(Judge)
+	}
+	f := safety.Facts{Outside: v.Outside, Kept: !v.Listed, Published: v.Dated}
+	if j.then && f.Kept {
+		f.Outside = false
+	}
+	if j.installs != nil {
+		f.Runs = j.installs.RunsAtInstall(&v.Details)
+	}
+	for _, l := range v.Details.Licences {
+		if l.Name != "" {
+			f.Licences = append(f.Licences, spdx.Identifier(l.Name))
+		}
+	}
+	return f
+}
+
+// Try tells of each rule that accepts, in their order, what its conditions say of a version.
+func (j *Judge) Try(v *catalog.Version) (all [][]safety.Condition) {
+	if j == nil {
+		return nil
+	}
+	for _, rule := range j.rules.Accepts {
+		conditions, _ := rule.Try(j.purl(v.Version), j.Facts(v), safety.Find(j.known, v.Version), j.by.Waivers, j.now)
+		all = append(all, conditions)
+	}
+	return all
+}
+
+func (j *Judge) purl(version string) purl.PURL {
+	p := j.of
+	p.Version = version
+	return p
+}
+
+// Findings are what advisories say of a version, the worst first, whether or not it is let
+// in.
+func (j *Judge) Findings(version string) []safety.Finding {
+	if j == nil {
+		return nil
+	}
+	return safety.Find(j.known, version)
+}
+
+// Refusal is what whoever asks for a version is told that a verdict keeps out; nil if it does
+// not.
+func (j *Judge) Refusal(version string, v safety.Verdict) *fault.Error {
+	if !v.Refused {
+		return nil
+	}
+	k := j.KeptOut(version, v)
+	return Refused(j.repository, j.purl(version), k)
+}
+
+// KeptOut is a version that a verdict keeps out.
+func (j *Judge) KeptOut(version string, v safety.Verdict) catalog.KeptOut {
+	k := catalog.KeptOut{Version: version, By: j.repository.ID, Why: v.Why, Awaits: v.Ground == safety.Awaiting}
+	switch v.Ground {
+	case safety.ByPerson, safety.ByLicence:
+		k.Hint = "Take another version or package; " + j.asks() + " can let it in."
+	case safety.TooYoung:
+		k.Hint = "Take an older version until then; " + j.asks() + " can let it in before."
+	case safety.Awaiting:
+		k.Hint = fmt.Sprintf("It was put before %s. To say what you need it for: crelvo vetting ask %s --into %s --for …",
+			j.asks(), j.purl(version).Typed(), j.repository.Name)
+	case safety.ByAdvisory:
+		k.Hint = fmt.Sprintf("Take another version. crelvo advisory show %s tells more.", v.By.ID)
+		if fixed := v.By.FixedIn; len(fixed) > 0 {
+			k.Hint = fmt.Sprintf("It is mended in %s. crelvo advisory show %s tells more.", fixed[len(fixed)-1], v.By.ID)
+		}
+	}
+	return k
+}
+
+// Refused is what whoever asks for a version is told that a repository keeps out.
+func Refused(r catalog.Repository, p purl.PURL, k catalog.KeptOut) *fault.Error {
+	f := fault.New(fault.Denied, ecosystem.KeptOut, "%s keeps out %s: %s", r.At(), p.Typed(), k.Why)
+	f.Hint, f.Cause = k.Hint, &Refusal{Repository: r, PURL: p, KeptOut: k}
+	return f
+}
+
+// Refusal is the cause of a fault that says that a version is kept out.
+type Refusal struct {
+	Repository catalog.Repository
+	PURL       purl.PURL
+	catalog.KeptOut
+}
+
+// Error implements error.
+func (r *Refusal) Error() string { return r.Why }

@@ -1,0 +1,152 @@
+package vetting
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	core "crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem"
+)
+
+// Assessment is what is known of a version for a decision about it.
+type Assessment struct {
+	Repository catalog.Repository
+	PURL       purl.PURL
+	Verdict    core.Verdict
+	Version    catalog.Version
+	Facts      core.Facts
+	Findings   []core.Finding
+	Rules      []core.Acceptance
+	Tried      [][]core.Condition // of each rule
+	Needs      []Need
+	// Before is the version that is let in and comes before it; nil if there is none.
+	Before *catalog.Version
+	// BeforeFacts are the facts of that.
+	BeforeFacts core.Facts
+}
+
+// Need is a package that a version needs.
+type Need struct {
+	PURL    purl.PURL // with the version that is looked at: the newest there is
+	Range   string    // as the version says
+	Verdict core.Verdict
+	Absent  bool // there is none
+	By      purl.PURL
+}
+
+// Assess tells what is known of a version in a repository, and how it is decided about.
+func (s *Vetting) Assess(ctx context.Context, caller access.Caller, name string, p purl.PURL) (Assessment, error) {
+	r, err := s.directory.Repository(caller, name, access.Read)
+	if err != nil {
+		return Assessment{}, err
+	}
+	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+	if s.Ecosystem(p.Ecosystem) == nil || !s.directory.Shows(key) {
+		return Assessment{}, s.absent(r, p)
+	}
+	return s.assess(ctx, r, p)
+}
+
+func (s *Vetting) absent(r catalog.Repository, p purl.PURL) error {
+	return fault.New(fault.NotFound, "no-such-version", "%s has no %s, and its upstream does not list it", r.At(), p.Typed()).
+		WithHint("crelvo explain %s --in %s tells who was asked.", p.Typed(), r.Name)
+}
+
+// assess is Assess without its rights.
+func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL) (Assessment, error) {
+	a := Assessment{Repository: r, PURL: p, Rules: r.Safety.Accepts}
+	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+	judge, err := s.safety.Judge(ctx, r, key)
+	if err != nil {
+		return a, err
+	}
+	if _, byContent := s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); byContent {
+		a.Facts = core.Facts{Outside: !r.Own(), Kept: true}
+		a.Verdict = judge.ByFacts(p.Version, a.Facts)
+		return a, nil
+	}
+	there, err := s.resolving.There(ctx, r, key)
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return a, s.absent(r, p)
+	}
+	if err != nil {
+		return a, err
+	}
+	v := there.Newest(func(a, b string) int { return purl.Compare(p.Ecosystem, a, b) },
+		func(v catalog.Version) bool { return !v.Snapshot && v.Withdrawn == nil })
+	if p.Version != "" {
+		v = nil
+		for i := range there.Versions {
+			if one := &there.Versions[i]; one.Version == p.Version && (v == nil || one.Newer(*v)) {
+				v = one
+			}
+		}
+	}
+	if v == nil {
+		return a, s.absent(r, p)
+	}
+	a.PURL.Version, a.Version = v.Version, *v
+	a.Facts, a.Findings, a.Verdict, a.Tried = judge.Facts(v), judge.Findings(v.Version), judge.Of(v), judge.Try(v)
+	for i := range there.Versions {
+		one := &there.Versions[i]
+		if purl.Compare(p.Ecosystem, one.Version, v.Version) >= 0 || one.Snapshot || judge.Of(one).Refused {
+			continue
+		}
+		if a.Before == nil || purl.Compare(p.Ecosystem, one.Version, a.Before.Version) > 0 {
+			a.Before, a.BeforeFacts = one, judge.Facts(one)
+		}
+	}
+	return a, nil
+}
+
+// mostNeeds is how many packages are looked at that a version needs, in turn.
+const mostNeeds = 100
+
+// unneeded are scopes of dependencies that whoever uses a package does not need.
+var unneeded = []string{"test", "dev", "provided", "system", "build"}
+
+// AddNeeds looks at what a version needs, and what that needs in turn, each in its newest version.
+func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
+	known := map[string]bool{nameOf(a.PURL): true}
+	type asker struct {
+		of      purl.PURL
+		details catalog.Details
+	}
+	asking := []asker{{a.PURL, a.Version.Details}}
+	for len(asking) > 0 {
+		by := asking[0]
+		asking = asking[1:]
+		for _, d := range by.details.Dependencies {
+			p, err := purl.Parse(d.PURL)
+			if err != nil || d.Optional || slices.Contains(unneeded, d.Scope) || known[nameOf(p)] ||
+				len(a.Needs) == mostNeeds {
+				continue
+			}
+			known[nameOf(p)] = true
+			p.Version = ""
+			n := Need{PURL: p, Range: d.Version, By: by.of}
+			found, err := s.assess(ctx, a.Repository, p)
+			switch {
+			case fault.Is(err, fault.NotFound):
+				n.Absent = true
+			case err != nil:
+				return err
+			default:
+				n.PURL, n.Verdict = found.PURL, found.Verdict
+				asking = append(asking, asker{found.PURL, found.Version.Details})
+			}
+			a.Needs = append(a.Needs, n)
+		}
+	}
+	return nil
+}
+
+func nameOf(p purl.PURL) string {
+	p.Version, p.Qualifiers = "", nil
+	return p.String()
+}

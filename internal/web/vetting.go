@@ -1,0 +1,244 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	core "crelvo/internal/core/safety"
+	"crelvo/internal/record"
+	"crelvo/internal/service/safety"
+	"crelvo/internal/service/vetting"
+)
+
+func (w *Server) addVettings() {
+	const path = "/api/v1/vettings"
+	operate(w, "list-vettings", forSignedIn, http.MethodGet, path, "Decisions about packages; the newest first",
+		func(ctx context.Context, v visit, in *struct {
+			Ended bool `query:"ended" doc:"those that have ended too"`
+		}) (*answer[[]api.Vetting], error) {
+			all, err := w.service.Safety.Vettings(ctx, v.caller, in.Ended)
+			shown := make([]api.Vetting, len(all))
+			for i, one := range all {
+				shown[i] = showVetting(one)
+			}
+			return &answer[[]api.Vetting]{shown}, err
+		})
+	operate(w, "vet", forSignedIn, http.MethodPost, path, "Accept or refuse what patterns fit",
+		func(ctx context.Context, v visit, in *answer[api.NewVetting]) (*answer[[]api.Vetting], error) {
+			n := safety.NewVetting{Refused: in.Body.Decision == "refused", Patterns: in.Body.Patterns,
+				Repositories: in.Body.Repositories, Reason: in.Body.Reason}
+			if in.Body.Until != nil {
+				n.Until = *in.Body.Until
+			}
+			made, err := w.service.Safety.Vet(ctx, v.caller, n)
+			shown := make([]api.Vetting, len(made))
+			for i, one := range made {
+				shown[i] = showVetting(one)
+			}
+			return &answer[[]api.Vetting]{shown}, err
+		})
+	operate(w, "end-vetting", forSignedIn, http.MethodDelete, path+"/{id}", "End a decision",
+		func(ctx context.Context, v visit, in *struct {
+			ID int64 `path:"id" minimum:"1"`
+		}) (*none, error) {
+			return nil, w.service.Safety.EndVetting(ctx, v.caller, in.ID)
+		})
+	operate(w, "list-awaiting", forSignedIn, http.MethodGet, path+"/queue",
+		"What awaits a decision; what was wanted last comes first",
+		func(ctx context.Context, v visit, in *struct {
+			Repository string `query:"repository" doc:"only what was asked of it"`
+		}) (*answer[api.VettingQueue], error) {
+			all, more, err := w.service.Vetting.Queue(ctx, v.caller, in.Repository)
+			shown := api.VettingQueue{Waiting: []api.Waiting{}, More: more}
+			for _, one := range all {
+				shown.Waiting = append(shown.Waiting, showWaiting(one, v.caller.Name))
+			}
+			return &answer[api.VettingQueue]{shown}, err
+		})
+	operate(w, "ask-for-vetting", forSignedIn, http.MethodPost, path+"/queue", "Put a version before those who decide",
+		func(ctx context.Context, v visit, in *answer[api.VettingWish]) (*answer[api.Assessment], error) {
+			p, err := purl.Parse(in.Body.PURL)
+			if err != nil {
+				return nil, err
+			}
+			a, err := w.service.Vetting.Ask(ctx, v.caller, in.Body.Repository, p, in.Body.Purpose)
+			return &answer[api.Assessment]{showAssessment(a)}, err
+		})
+	operate(w, "assess-version", toRead, http.MethodGet, "/api/v1/repositories/{name}/assessment",
+		"How a version is decided about that a repository has or its upstream lists, and what is known of it",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			PURL  string `query:"purl" required:"true" maxLength:"1024" doc:"without a version: the newest release"`
+			Needs bool   `query:"needs" doc:"with what it needs, in turn"`
+		}) (*answer[api.Assessment], error) {
+			p, err := purl.Parse(in.PURL)
+			if err != nil {
+				return nil, err
+			}
+			a, err := w.service.Vetting.Assess(ctx, v.caller, in.Name, p)
+			if err == nil && in.Needs {
+				err = w.service.Vetting.AddNeeds(ctx, &a)
+			}
+			return &answer[api.Assessment]{showAssessment(a)}, err
+		})
+}
+
+func showVetting(v record.Vetting) api.Vetting {
+	return api.Vetting{ID: v.ID, Decision: decision(v.Refused), Pattern: v.Pattern,
+		Repositories: append([]string{}, v.Repositories...), Reason: v.Reason, By: v.By, MadeAt: v.MadeAt.UTC(),
+		Until: utc(v.Until), EndedAt: utc(v.EndedAt), EndedBy: v.EndedBy}
+}
+
+func decision(refused bool) string {
+	if refused {
+		return "refused"
+	}
+	return "accepted"
+}
+
+func showWaiting(n vetting.Waiting, caller string) api.Waiting {
+	shown := api.Waiting{Assessment: showAssessment(n.Assessment), FirstAt: n.FirstAt.UTC(), LastAt: n.LastAt.UTC(), Asked: n.Asked,
+		WantedBy: []string{}, Purpose: n.Purpose, Unknown: n.Unknown, MayDecide: n.MayDecide}
+	for _, name := range n.By {
+		if n.MayDecide || name == caller {
+			shown.WantedBy = append(shown.WantedBy, name)
+		}
+	}
+	return shown
+}
+
+func showAssessment(l vetting.Assessment) api.Assessment {
+	shown := api.Assessment{Repository: l.Repository.At(), PURL: l.PURL.Typed(), LetIn: !l.Verdict.Refused,
+		Ground: string(l.Verdict.Ground), Why: l.Verdict.Why, Rule: l.Verdict.Rule,
+		Facts: showFacts(&l.Version, l.Facts, l.Findings), Rules: []api.TriedRule{}, Needs: []api.Need{}}
+	if from := l.Verdict.From.UTC(); !from.IsZero() {
+		shown.From = &from
+	}
+	if v := l.Verdict.Vetting; v != nil {
+		shown.By = &api.Vetting{ID: v.ID, Decision: decision(v.Refused), Pattern: v.Pattern.String(),
+			Repositories: append([]string{}, v.For...), Reason: v.Reason, By: v.By, MadeAt: v.MadeAt.UTC()}
+		if !v.Until.IsZero() {
+			until := v.Until.UTC()
+			shown.By.Until = &until
+		}
+	}
+	for i, tried := range l.Tried {
+		rule := api.TriedRule{Rule: l.Rules[i].String(), Fits: true, Conditions: []api.TriedCondition{}}
+		for _, c := range tried {
+			rule.Fits = rule.Fits && c.Fits
+			rule.Conditions = append(rule.Conditions, api.TriedCondition{Condition: c.Text, Fits: c.Fits, Fact: c.Fact})
+		}
+		shown.Rules = append(shown.Rules, rule)
+	}
+	for _, n := range l.Needs {
+		shown.Needs = append(shown.Needs, showNeed(n))
+	}
+	if l.Before != nil {
+		shown.Before = l.Before.Version
+		facts := showFacts(l.Before, l.BeforeFacts, nil)
+		shown.BeforeThat = &facts
+	}
+	return shown
+}
+
+func showNeed(n vetting.Need) api.Need {
+	shown := api.Need{PURL: n.PURL.Typed(), Range: n.Range, By: n.By.Typed(), State: "let in", Why: n.Verdict.Why}
+	switch {
+	case n.Absent:
+		shown.State = "not there"
+	case n.Verdict.Ground == core.Awaiting:
+		shown.State = "awaiting"
+	case n.Verdict.Refused:
+		shown.State = "kept out"
+	}
+	return shown
+}
+
+func showFacts(v *catalog.Version, f core.Facts, findings []core.Finding) api.VersionFacts {
+	shown := api.VersionFacts{Kept: f.Kept, Licences: append([]string{}, f.Licences...), RunsScripts: f.Runs,
+		Files: len(v.Files), Authors: append([]string{}, v.Details.Authors...), Needs: []string{}, Findings: []api.Finding{}}
+	if at := f.Published; !at.IsZero() && !at.Equal(catalog.LongAgo) {
+		at = at.UTC()
+		shown.PublishedAt = &at
+	}
+	for _, file := range v.Files {
+		shown.Size += file.Digests.Size
+	}
+	for _, d := range v.Details.Dependencies {
+		need := purl.Typed(d.PURL)
+		if d.Version != "" {
+			need += " " + d.Version
+		}
+		shown.Needs = append(shown.Needs, need)
+	}
+	for _, finding := range findings {
+		shown.Findings = append(shown.Findings, showFinding(finding))
+	}
+	return shown
+}
+
+func showAdmission(r core.Rules) api.Admission {
+	shown := api.Admission{CooldownDays: int(r.Cooldown / day), Vetted: r.Vets, Accepts: []string{},
+		AllowLicences:   append([]string{}, r.Licences.Allow...),
+		RefuseLicences:  append([]string{}, r.Licences.Refuse...),
+		UnstatedLicence: string(r.Licences.Unstated)}
+	for _, a := range r.Accepts {
+		shown.Accepts = append(shown.Accepts, a.String())
+	}
+	if shown.UnstatedLicence == "" {
+		shown.UnstatedLicence = letIn
+	}
+	return shown
+}
+
+const (
+	day   = 24 * time.Hour
+	letIn = "let-in"
+)
+
+// admission is a change of what a repository lets in; nil if there is none.
+func admission(c *api.AdmissionChange) (func(r *core.Rules), error) {
+	if c == nil {
+		return nil, nil
+	}
+	var accepts []core.Acceptance
+	if c.Accepts != nil {
+		for i, text := range *c.Accepts {
+			a, err := core.ParseAcceptance(text)
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "bad-rule", "rule %d cannot be read: %v", i+1, err).
+					WithHint("Conditions stand with commas between them, as in: older-than 14d, licences MIT Apache-2.0.")
+			}
+			accepts = append(accepts, a)
+		}
+	}
+	return func(r *core.Rules) {
+		if c.CooldownDays != nil {
+			r.Cooldown = time.Duration(*c.CooldownDays) * day
+		}
+		if c.Vetted != nil {
+			r.Vets = *c.Vetted
+		}
+		if c.Accepts != nil {
+			r.Accepts = accepts
+		}
+		if c.AllowLicences != nil {
+			r.Licences.Allow = slices.Clone(*c.AllowLicences)
+		}
+		if c.RefuseLicences != nil {
+			r.Licences.Refuse = slices.Clone(*c.RefuseLicences)
+		}
+		if c.UnstatedLicence != nil {
+			r.Licences.Unstated = core.Unstated(*c.UnstatedLicence)
+			if *c.UnstatedLicence == letIn {
+				r.Licences.Unstated = core.UnstatedLetIn
+			}
+		}
+	}, nil
+}
