@@ -87,7 +87,7 @@ type VersionGroup struct {
 	Labels    []string    `json:"labels"`
 	Withdrawn *Withdrawal `json:"withdrawn,omitempty" doc:"not to be used any more"`
 	Findings  []Finding   `json:"findings,omitempty" doc:"what advisories say of it, the worst first"`
-	KeptOut   bool        `json:"keptOut,omitempty" doc:"because of that, its repository does not hand it out"`
+	KeptOut   string      `json:"keptOut,omitempty" doc:"why its repository does not hand it out; left out if it does"`
 }
 
 // LabelMove is that a label was set to a version.

@@ -106,7 +106,7 @@ type Need struct {
 	PURL  string `json:"purl" doc:"with the newest version there is"`
 	Range string `json:"range,omitempty" doc:"which versions are needed"`
 	By    string `json:"by" doc:"what needs it"`
-	State string `json:"state" enum:"let in,awaiting,kept out,not there"`
+	State string `json:"state" enum:"let in,awaiting,kept out,not there,not known"`
 	Why   string `json:"why,omitempty"`
 }
 

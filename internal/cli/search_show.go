@@ -189,7 +189,8 @@ func showFiles(w io.Writer, p api.Package) {
 			withdrawn, "licence", orNone(licences, "not stated"),
 			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users),
 			"last use", optionalTime(v.LastUse, "never"),
-			"advisories", findingsText(v), "build", newest.Build, "promotions", promotionsText(newest.Promotions))
+			"advisories", findingsText(v), "kept out", v.KeptOut, "build", newest.Build, "promotions",
+			promotionsText(newest.Promotions))
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
@@ -214,11 +215,7 @@ func findingsText(v api.VersionGroup) string {
 		}
 		all = append(all, text)
 	}
-	text := strings.Join(all, "; ")
-	if v.KeptOut {
-		text += "; it is kept out"
-	}
-	return text
+	return strings.Join(all, "; ")
 }
 
 // promotionsText names the promotions that a version was part of.

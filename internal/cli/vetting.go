@@ -22,7 +22,8 @@ func vettingCommand(s *session) *cobra.Command {
 
 func vettingQueue(s *session) *cobra.Command {
 	var in string
-	cmd := &cobra.Command{Use: "queue", Short: "List what awaits a decision, and who wants it", Args: arguments(cobra.NoArgs),
+	cmd := &cobra.Command{Use: "queue", Short: "List what awaits a decision, and who wants it",
+		Args:    arguments(cobra.NoArgs),
 		Example: "  crelvo vetting queue\n  crelvo vetting queue --in shore-npm",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.VettingQueue, error) {
@@ -38,7 +39,8 @@ func vettingQueue(s *session) *cobra.Command {
 						orNone(n.Facts.Licences, "not stated"), worstOf(n.Facts.Findings), orNone(n.WantedBy, "-"), timeText(n.LastAt),
 						strings.TrimSpace(n.Purpose + n.Unknown)})
 				}
-				table(w, []string{"PACKAGE", "IN", "PUBLISHED", "LICENCE", "ADVISORIES", "WANTED BY", "LAST ASKED", "FOR"}, nil, rows)
+				table(w, []string{"PACKAGE", "IN", "PUBLISHED", "LICENCE", "ADVISORIES", "WANTED BY", "LAST ASKED",
+					"FOR"}, nil, rows)
 				if q.More {
 					fmt.Fprintln(w, "There is more; decide about these first, or name a repository with --in.")
 				}
@@ -127,8 +129,17 @@ func showAssessment(w io.Writer, a api.Assessment) {
 func factPairs(f api.VersionFacts) []string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
 	return []string{"published", optionalTime(f.PublishedAt, "not stated"), "licence", orNone(f.Licences, "not stated"),
-		"authors", orNone(f.Authors, "not stated"), "advisories", worstOf(f.Findings), "install scripts", yesNo[f.RunsScripts],
-		"files", fmt.Sprintf("%d, %s", f.Files, api.Bytes(f.Size)), "needs", orNone(f.Needs, "nothing"), "kept", yesNo[f.Kept]}
+		"authors", orNone(f.Authors, "not stated"), "advisories", worstOf(f.Findings), "install scripts",
+		yesNo[f.RunsScripts],
+		"files", filesText(f), "needs", orNone(f.Needs, "nothing"), "kept",
+		yesNo[f.Kept]}
+}
+
+func filesText(f api.VersionFacts) string {
+	if f.Size == 0 {
+		return fmt.Sprintf("%d, size not stated", f.Files)
+	}
+	return fmt.Sprintf("%d, %s", f.Files, api.Bytes(f.Size))
 }
 
 // differences tells what is not as in the version before.
@@ -180,7 +191,8 @@ func apart(a, b []string) (more, less []string) {
 
 func vettingAsk(s *session) *cobra.Command {
 	var in, purpose string
-	cmd := &cobra.Command{Use: "ask PURL", Short: "Put a version before those who decide", Args: arguments(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{Use: "ask PURL", Short: "Put a version before those who decide",
+		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Put a version before those who decide about a repository, and say what it is needed for. Who is refused\n" +
 			"something that awaits a decision is on record already.",
 		Example: "  crelvo vetting ask pkg:npm/kelp-colors@1.4.0 --in shore-npm --for 'the tide table of the berth planner'",
@@ -341,7 +353,8 @@ func (f *admissionFlags) change(cmd *cobra.Command) *api.AdmissionChange {
 		}
 		return given
 	}
-	c := api.AdmissionChange{CooldownDays: ifGiven(cmd, "cooldown", &f.cooldown), Vetted: ifGiven(cmd, "vetted", &f.vetted),
+	c := api.AdmissionChange{CooldownDays: ifGiven(cmd, "cooldown", &f.cooldown), Vetted: ifGiven(cmd, "vetted",
+		&f.vetted),
 		Accepts: some("accept", &f.accepts), AllowLicences: some("allow-licence", &f.allow),
 		RefuseLicences: some("refuse-licence", &f.refuse), UnstatedLicence: ifGiven(cmd, "unstated-licence", &f.unstated)}
 	if c == (api.AdmissionChange{}) {
@@ -368,7 +381,8 @@ func admissionPairs(a api.Admission) (pairs []string) {
 		pairs = append(pairs, "licences refused", strings.Join(a.RefuseLicences, ", "))
 	}
 	if a.UnstatedLicence != "let-in" {
-		pairs = append(pairs, "without a licence", map[string]string{"await": "awaits a decision", "refuse": "refused"}[a.UnstatedLicence])
+		pairs = append(pairs, "without a licence", map[string]string{"await": "awaits a decision",
+			"refuse": "refused"}[a.UnstatedLicence])
 	}
 	return pairs
 }

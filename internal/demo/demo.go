@@ -107,6 +107,9 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := warn(ctx, as(User), shore); err != nil {
 		return err
 	}
+	if err := y.vet(ctx, as(User)); err != nil {
+		return err
+	}
 	return bound(ctx, as(User))
 }
 

@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"crelvo/internal/ecosystem/madeup"
 )
@@ -60,6 +61,9 @@ func npmShelf(folder string, packages ...madeup.Package) Files {
 				base64.StdEncoding.EncodeToString(sum[:])}
 			versions[p.Version] = manifest
 			times[p.Version] = fmt.Sprintf("2026-0%d-01T08:00:00.000Z", i%9+1)
+			if !p.Published.IsZero() {
+				times[p.Version] = p.Published.UTC().Format(time.RFC3339)
+			}
 			latest = p.Version
 		}
 		files[folder+name] = must(json.Marshal(map[string]any{"_id": name, "name": name,
@@ -229,6 +233,9 @@ func named(name string, p madeup.Package) madeup.Package {
 func ShoreAll() (Files, error) {
 	files, err := ShoreMaven()
 	for ecosystem, packages := range shoreShelves {
+		if ecosystem == "npm" {
+			packages = slices.Concat(packages, vettedShelf(time.Now()))
+		}
 		maps.Copy(files, Shelves[ecosystem](ecosystem+"/", packages...))
 	}
 	if err != nil {

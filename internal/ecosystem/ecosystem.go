@@ -187,11 +187,13 @@ type Doored interface {
 	Challenge(call *Call, passes string) []string
 }
 
-// Installs is an ecosystem in which packages say that they run something of their own when they
-// are installed.
+// Installs is an ecosystem in which versions that are only listed say what installing them
+// does.
 type Installs interface {
-	// RunsAtInstall tells whether a version does, as far as its details say.
+	// RunsAtInstall tells whether it runs something of their own.
 	RunsAtInstall(d *catalog.Details) bool
+	// NeededBy is what it needs.
+	NeededBy(d *catalog.Details) []catalog.Dependency
 }
 
 // Maturing is an ecosystem whose versions are named by their content, and get a maturity

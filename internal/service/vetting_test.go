@@ -81,7 +81,9 @@ func (o outside) has(t *testing.T, ecosystemName, namespace, name string) (versi
 }
 
 // file asks for a file of a version: "" if it is there, else the code of the refusal or absent.
-func (o outside) file(t *testing.T, ecosystemName, namespace, name, version, file string) (code string, f *fault.Error) {
+func (o outside) file(
+	t *testing.T, ecosystemName, namespace, name, version, file string,
+) (code string, f *fault.Error) {
 	t.Helper()
 	_, err := o.Resolving.File(t.Context(), catalog.FileQuestion{Key: o.r.Key(ecosystemName, namespace, name),
 		Version: version, Name: file})
@@ -222,7 +224,8 @@ func TestComesIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if a.Verdict.Ground != core.Awaiting || !a.Facts.Runs || len(a.Findings) != 1 || a.Before == nil || a.Before.Version != "1.0.0" ||
+	if a.Verdict.Ground != core.Awaiting || !a.Facts.Runs || len(a.Findings) != 1 || a.Before == nil ||
+		a.Before.Version != "1.0.0" ||
 		len(a.Tried) != 2 || !a.Tried[1][0].Fits || a.Tried[1][1].Fits || len(a.Needs) != 1 ||
 		a.Needs[0].PURL.String() != "pkg:npm/wrack@1.0.0" || a.Needs[0].Verdict.Refused {
 		t.Errorf("what is known is %+v", a)
@@ -281,7 +284,8 @@ func TestQueue(t *testing.T) {
 	} else {
 		n.Vetting.Wanted(t.Context(), skipper, f)
 	}
-	if got := queue(); !slices.Equal(got, []string{"pkg:npm/kelp@1.0.0 2 skipper+admin ", "pkg:npm/kelp@1.1.0 1 skipper "}) {
+	if got := queue(); !slices.Equal(got, []string{"pkg:npm/kelp@1.0.0 2 skipper+admin ",
+		"pkg:npm/kelp@1.1.0 1 skipper "}) {
 		t.Errorf("the queue is %q", got)
 	}
 	kelpIs := purl.PURL{Ecosystem: "npm", Name: "kelp"}

@@ -170,7 +170,7 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 	return shown
 }
 
-// addFindings adds what advisories say of versions.
+// addFindings adds what advisories say of versions, and why they are kept out.
 func (w *Server) addFindings(
 	ctx context.Context, p purl.PURL, holdings []search.Holding, groups []api.VersionGroup,
 ) error {
@@ -179,9 +179,13 @@ func (w *Server) addFindings(
 		if err != nil {
 			return err
 		}
+		if judge == nil {
+			continue
+		}
+		out := w.service.Resolving.KeptOut(ctx, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name))
 		for i := range groups {
 			if g := &groups[i]; g.Repository == h.Repository.Name {
-				g.KeptOut = judge.Named(g.Version).Refused
+				g.KeptOut = out[g.Version]
 				for _, f := range judge.Findings(g.Version) {
 					g.Findings = append(g.Findings, showFinding(f))
 				}

@@ -103,7 +103,8 @@ func decision(refused bool) string {
 }
 
 func showWaiting(n vetting.Waiting, caller string) api.Waiting {
-	shown := api.Waiting{Assessment: showAssessment(n.Assessment), FirstAt: n.FirstAt.UTC(), LastAt: n.LastAt.UTC(), Asked: n.Asked,
+	shown := api.Waiting{Assessment: showAssessment(n.Assessment), FirstAt: n.FirstAt.UTC(),
+		LastAt: n.LastAt.UTC(), Asked: n.Asked,
 		WantedBy: []string{}, Purpose: n.Purpose, Unknown: n.Unknown, MayDecide: n.MayDecide}
 	for _, name := range n.By {
 		if n.MayDecide || name == caller {
@@ -150,6 +151,8 @@ func showAssessment(l vetting.Assessment) api.Assessment {
 func showNeed(n vetting.Need) api.Need {
 	shown := api.Need{PURL: n.PURL.Typed(), Range: n.Range, By: n.By.Typed(), State: "let in", Why: n.Verdict.Why}
 	switch {
+	case n.Unknown != "":
+		shown.State, shown.Why = "not known", n.Unknown
 	case n.Absent:
 		shown.State = "not there"
 	case n.Verdict.Ground == core.Awaiting:
@@ -171,6 +174,9 @@ func showFacts(v *catalog.Version, f core.Facts, findings []core.Finding) api.Ve
 		shown.Size += file.Digests.Size
 	}
 	for _, d := range v.Details.Dependencies {
+		if !vetting.Needed(d) {
+			continue
+		}
 		need := purl.Typed(d.PURL)
 		if d.Version != "" {
 			need += " " + d.Version

@@ -76,14 +76,12 @@ func refuse(t *testing.T, h *house.House, repository, severity string) {
 	}
 }
 
-// TestKeptOutInClients: what an advisory is about is not resolved to any more, and whoever
-// asks for it by its version is told why, in the client's own words; each client takes the
-// next best version by itself.
-func TestKeptOutInClients(t *testing.T) {
-	t.Parallel()
-	h := safeHouse(t)
+// chainClients are clients of npm, pip, NuGet and cargo that know the chain platform and no other
+// place, and the index that pip is told.
+func chainClients(t *testing.T, h *house.House) (w *workshop, index string) {
+	t.Helper()
 	at := func(ecosystem string) string { return h.Address + "/at/platform/" + ecosystem + "/" }
-	w := newWorkshop(t, append(rust(), "PIP_CONFIG_FILE="+os.DevNull, "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1",
+	w = newWorkshop(t, append(rust(), "PIP_CONFIG_FILE="+os.DevNull, "PIP_DISABLE_PIP_VERSION_CHECK=1", "PIP_NO_CACHE_DIR=1",
 		"PIP_ROOT_USER_ACTION=ignore")...)
 	w.write("home/.npmrc", []byte("registry="+at("npm")+"\n"+strings.TrimPrefix(at("npm"),
 		"http:")+":_authToken="+house.Token+
@@ -98,9 +96,18 @@ func TestKeptOutInClients(t *testing.T) {
 	for _, file := range []string{"home/.nuget/NuGet/NuGet.Config", "home/.config/NuGet/NuGet.Config"} {
 		w.write(file, []byte(config))
 	}
+	return w, strings.Replace(at("pypi"), "http://", "http://admin:"+house.Token+"@", 1) + "simple/"
+}
+
+// TestKeptOutInClients: what an advisory is about is not resolved to any more, and whoever
+// asks for it by its version is told why, in the client's own words; each client takes the
+// next best version by itself.
+func TestKeptOutInClients(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	w, index := chainClients(t, h)
 	m := newMavenAt(t, h.Address, house.Token, "platform")
 	pnpm := fromNPM("pnpm/bin/pnpm.cjs")
-	index := strings.Replace(at("pypi"), "http://", "http://admin:"+house.Token+"@", 1) + "simple/"
 
 	w.project("unknown", map[string]string{"kelp-colors": "1.1.0"})
 	w.run("unknown", "npm", "install")
@@ -216,7 +223,7 @@ func TestConsoleSafety(t *testing.T) {
 	do(page("/safety"), see("1 version kept here", "ISLE-1", "critical 9.8", "npm/kelp-colors@1.0.0", "handed out"))
 	refuse(t, h, "releases", "high")
 	do(see("kept out")) // by itself
-	do(page("/package/npm/kelp-colors"), see("ISLE-1", "mended in 2.0.0", "releases does not hand it out"))
+	do(page("/package/npm/kelp-colors"), see("ISLE-1", "mended in 2.0.0", "releases keeps it out: ISLE-1, critical"))
 	do(page("/safety/advisories/ISLE-1"), see("Anybody can read what kelp-colors writes", "< 2.0.0", "Kept here"),
 		click("Accept…"), chromedp.WaitVisible(chromedp.CSS(field("reason"))),
 		typeInto(field("reason"), "only our own input"), submit, see("only our own input"), see("accepted"))

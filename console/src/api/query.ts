@@ -25,6 +25,7 @@ export const kinds = [
   "quota",
   "advisory",
   "waiver",
+  "vetting",
   "feed",
 ] as const;
 

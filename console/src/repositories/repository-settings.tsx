@@ -10,6 +10,7 @@ import { bytes, count, sizeOf } from "../ui/format";
 import { blankMirror, MirrorFields, mirrorChange, mirrorForm } from "../mirrors/mirror-form";
 import { Button, Panel } from "../ui/parts";
 import { holdsOptions } from "./new-repository";
+import { admissionChange, AdmissionFields, admissionForm } from "./admission-form";
 import { Form, FormDialog, TextField, ChoiceField, PickField, TickField } from "../ui/form";
 
 /** settingsOf is what can be typed of the settings of a repository. */
@@ -27,6 +28,7 @@ function settingsOf(r: Schemas["Repository"]) {
     store: r.store ?? "",
     fromStore: r.fromStore,
     refuse: (r.refuse ?? "none") as NonNullable<Schemas["RepositoryChange"]["refuse"]>,
+    admission: admissionForm(r.admission),
     releasesTo: r.chain?.releasesTo ?? "",
     snapshotsTo: r.chain?.snapshotsTo ?? "",
     openMembers: r.chain?.openMembers ?? false,
@@ -47,6 +49,7 @@ function changeOf(r: Schemas["Repository"], f: ReturnType<typeof settingsOf>): S
     ...(f.store !== saved.store ? { store: f.store } : {}),
     ...(f.fromStore !== saved.fromStore ? { fromStore: f.fromStore } : {}),
     ...(f.refuse !== saved.refuse ? { refuse: f.refuse } : {}),
+    ...admissionChange(f.admission, saved.admission),
     ...(f.hosts !== saved.hosts ? { hosts: f.hosts.split(/[\s,]+/).filter(Boolean) } : {}),
     ...(r.chain
       ? { chain: { releasesTo: f.releasesTo, snapshotsTo: f.snapshotsTo, openMembers: f.openMembers } }
@@ -134,6 +137,7 @@ export function Settings({ repository: r }: { repository: Schemas["Repository"] 
               ["low", "what has any advisory, too"],
             ]}
           />
+          <AdmissionFields house={r.kind === "house"} />
           {r.store && <StoreField />}
           {admin && !r.chain && <FromStoreField />}
           <TextField

@@ -4,6 +4,9 @@ import { ask, askPages } from "../api/query";
 export const safetyCalls = {
   waive: (body: Schemas["NewWaiver"]) => value(raw.POST("/api/v1/waivers", { body })),
   endWaiver: (id: number) => value(raw.DELETE("/api/v1/waivers/{id}", { params: { path: { id } } })),
+  vet: (body: Schemas["NewVetting"]) => value(raw.POST("/api/v1/vettings", { body })),
+  endVetting: (id: number) => value(raw.DELETE("/api/v1/vettings/{id}", { params: { path: { id } } })),
+  askForVetting: (body: Schemas["VettingWish"]) => value(raw.POST("/api/v1/vettings/queue", { body })),
   addFeed: (body: Schemas["NewFeed"]) => value(raw.POST("/api/v1/feeds", { body })),
   runFeed: (name: string) => value(raw.POST("/api/v1/feeds/{name}/run", { params: { path: { name } } })),
   removeFeed: (name: string) => value(raw.DELETE("/api/v1/feeds/{name}", { params: { path: { name } } })),
@@ -59,6 +62,23 @@ export const safetyQueries = {
   waivers: (ended: boolean) =>
     ask(["waivers", ended], { waiver: true }, (signal) =>
       value(raw.GET("/api/v1/waivers", { params: { query: { ended } }, signal })),
+    ),
+  vettings: (ended: boolean) =>
+    ask(["vettings", ended], { vetting: true }, (signal) =>
+      value(raw.GET("/api/v1/vettings", { params: { query: { ended } }, signal })),
+    ),
+  awaiting: () =>
+    ask(["awaiting"], { vetting: true, repository: true, advisory: true }, (signal) =>
+      value(raw.GET("/api/v1/vettings/queue", { signal })),
+    ),
+  assessment: (repository: string, purl: string) =>
+    ask(["assessment", repository, purl], { vetting: true, repository: true, advisory: true }, (signal) =>
+      value(
+        raw.GET("/api/v1/repositories/{name}/assessment", {
+          params: { path: { name: repository }, query: { purl, needs: true } },
+          signal,
+        }),
+      ),
     ),
   feeds: () => ask(["feeds"], { feed: true }, (signal) => value(raw.GET("/api/v1/feeds", { signal }))),
 };

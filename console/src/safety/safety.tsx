@@ -4,6 +4,7 @@ import { type Schemas } from "../api/client";
 import { safetyQueries } from "./calls";
 import { Feeds } from "./feeds";
 import { affectedColumns, Severity } from "./parts";
+import { Awaiting, Decisions } from "./vetting";
 import { Waivers } from "./waivers";
 import { OneOf } from "../pointing/point";
 import { FilterChoice, Filters, FilterText, More, useFilters } from "../ui/filters";
@@ -14,7 +15,9 @@ import { type Column, Table } from "../ui/table";
 const tabs: [string, string][] = [
   ["affected", "What is affected"],
   ["advisories", "Advisories"],
-  ["accepted", "Accepted"],
+  ["vetting", "To decide"],
+  ["decisions", "Decisions"],
+  ["accepted", "Waivers"],
   ["feeds", "Feeds"],
 ];
 
@@ -36,6 +39,8 @@ export default function SafetyPage({ me }: { me: Schemas["Me"] }) {
       </div>
       {shown === "affected" && <AffectedHere />}
       {shown === "advisories" && <Advisories />}
+      {shown === "vetting" && <Awaiting />}
+      {shown === "decisions" && <Decisions />}
       {shown === "accepted" && <Waivers admin={me.admin} />}
       {shown === "feeds" && me.admin && <Feeds />}
     </div>

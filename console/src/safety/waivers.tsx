@@ -64,7 +64,7 @@ export function Waivers({ admin }: { admin: boolean }) {
   ];
   return (
     <Panel
-      title="Accepted"
+      title="Accepted advisories"
       aside={
         <span className="flex flex-wrap items-center gap-3 text-sm">
           <Tick checked={ended} onChange={setEnded}>

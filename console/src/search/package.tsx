@@ -257,7 +257,7 @@ function SafeLink({ href }: { href: string }) {
   );
 }
 
-/** Findings says what advisories say of a version. */
+/** Findings says what advisories say of a version, and why it is kept out. */
 function Findings({ of: g }: { of: Group }) {
   return (
     <ul role="note" className="border-b border-rule px-4 py-2 text-sm">
@@ -269,7 +269,11 @@ function Findings({ of: g }: { of: Group }) {
           {f.fixedIn.length > 0 && <span className="text-soft">mended in {f.fixedIn.at(-1)}</span>}
         </li>
       ))}
-      {g.keptOut && <li className="py-0.5 text-bad">{g.repository} does not hand it out because of this.</li>}
+      {g.keptOut && (
+        <li className="py-0.5 text-bad">
+          {g.repository} keeps it out: {g.keptOut}
+        </li>
+      )}
     </ul>
   );
 }
@@ -324,7 +328,7 @@ function Version({
             </span>
           </p>
         )}
-        {g.findings && <Findings of={g} />}
+        {(g.findings || g.keptOut) && <Findings of={g} />}
         <dl className="grid grid-cols-[7rem_1fr] items-baseline gap-y-1 px-4 py-3 text-sm">
           {g.title !== g.version && (
             <>

@@ -297,8 +297,9 @@ func TestDecideNeverLetsMoreIn(t *testing.T) {
 		shuffled := slices.Clone(findings)
 		random.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
 		for what, more := range map[string]Verdict{
-			"a stricter rule":     Decide(stricter, p, Facts{}, findings, waived(waivers...), now),
-			"one more advisory":   Decide(rules, p, Facts{}, append(slices.Clone(findings), finding(99)), waived(waivers...), now),
+			"a stricter rule": Decide(stricter, p, Facts{}, findings, waived(waivers...), now),
+			"one more advisory": Decide(rules, p, Facts{}, append(slices.Clone(findings), finding(99)),
+				waived(waivers...), now),
 			"one waiver less":     Decide(rules, p, Facts{}, findings, waived(waivers[:max(len(waivers)-1, 0)]...), now),
 			"another order":       Decide(rules, p, Facts{}, shuffled, waived(waivers...), now),
 			"no waivers":          Decide(rules, p, Facts{}, findings, Decisions{}, now),

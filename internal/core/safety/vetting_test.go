@@ -67,7 +67,8 @@ func TestDecideOutside(t *testing.T) {
 		{"nobody says how old", cooldown, unknown, nil, nil, TooYoung, "nobody says"},
 		{"an exception", cooldown, young, []Vetting{accepted("pkg:npm/kelp@1.0.0")}, nil, "", ""},
 		{"an exception for another version", cooldown, young, []Vetting{accepted("pkg:npm/kelp@2.0.0")}, nil, TooYoung, ""},
-		{"an exception that is over", cooldown, young, []Vetting{vetting(t, false, "pkg:npm/kelp", today)}, nil, TooYoung, ""},
+		{"an exception that is over", cooldown, young, []Vetting{vetting(t, false, "pkg:npm/kelp", today)}, nil,
+			TooYoung, ""},
 		{"ours is not looked at", Rules{Cooldown: time.Hour, Vets: true}, Facts{}, nil, nil, "", ""},
 		{"awaits", vets, old, nil, nil, Awaiting, "nobody has decided"},
 		{"also what is kept", vets, kept, nil, nil, Awaiting, ""},
@@ -75,7 +76,8 @@ func TestDecideOutside(t *testing.T) {
 		{"refused", Rules{}, old, []Vetting{refused("pkg:npm/*")}, nil, ByPerson, "Mara Lind refused it: read through"},
 		{"a refusal counts more", vets, old, []Vetting{accepted("pkg:npm/kelp@1.0.0"), refused("pkg:npm/*")}, nil, ByPerson, ""},
 		{"ours is refused too", Rules{}, Facts{}, []Vetting{refused("pkg:npm/kelp")}, nil, ByPerson, ""},
-		{"an advisory comes first", Rules{Refuse: High}, old, []Vetting{accepted("pkg:npm/kelp")}, []Finding{bad}, ByAdvisory, ""},
+		{"an advisory comes first", Rules{Refuse: High}, old, []Vetting{accepted("pkg:npm/kelp")}, []Finding{bad},
+			ByAdvisory, ""},
 		{"a licence that is refused", licences, agpl, nil, nil, ByLicence, "AGPL-3.0-only, which is refused"},
 		{"also of ours", licences, own, nil, nil, ByLicence, ""},
 		{"accepted widely", licences, agpl, []Vetting{accepted("pkg:npm/*")}, nil, ByLicence, ""},
@@ -94,8 +96,10 @@ func TestDecideOutside(t *testing.T) {
 		{"it looks like something", with("older-than 1d"), like, nil, nil, Awaiting, "looks like kelp-colors, which is ours"},
 	} {
 		p := purl.PURL{Ecosystem: "npm", Name: "kelp", Version: "1.0.0"}
-		v := Decide(one.rules, p, one.facts, one.findings, Decisions{Vettings: NewVettings(one.vettings...).Of(p, "shore")}, today)
-		if v.Ground != one.ground || v.Refused != (v.Ground != "") || v.Refused != (v.Why != "") || !strings.Contains(v.Why, one.says) {
+		v := Decide(one.rules, p, one.facts, one.findings, Decisions{Vettings: NewVettings(one.vettings...).Of(p,
+			"shore")}, today)
+		if v.Ground != one.ground || v.Refused != (v.Ground != "") || v.Refused != (v.Why != "") ||
+			!strings.Contains(v.Why, one.says) {
 			t.Errorf("%s: %q because %q, not %q", one.name, v.Ground, v.Why, one.ground)
 		}
 	}
@@ -108,7 +112,8 @@ func TestDecideUntil(t *testing.T) {
 	decide := func(r Rules, all ...Vetting) Verdict {
 		return Decide(r, p, facts, nil, Decisions{Vettings: NewVettings(all...).Of(p, "shore")}, today)
 	}
-	if v := decide(Rules{Cooldown: 7 * 24 * time.Hour}); !v.Until.Equal(ago(2).AddDate(0, 0, 7)) || !v.From.Equal(v.Until) {
+	if v := decide(Rules{Cooldown: 7 * 24 * time.Hour}); !v.Until.Equal(ago(2).AddDate(0, 0, 7)) ||
+		!v.From.Equal(v.Until) {
 		t.Errorf("cooldown ends %v", v.Until)
 	}
 	ends := today.AddDate(0, 0, 3)
@@ -170,13 +175,14 @@ func TestMoreRefusals(t *testing.T) {
 		ruleless.Accepts = nil
 		accepted := slices.IndexFunc(all, func(v Vetting) bool { return !v.Refused })
 		for name, more := range map[string]bool{
-			"a longer cooldown":      refused(colder, all),
-			"one more licence":       refused(licensed, all),
-			"no rules that accept":   refused(ruleless, all),
-			"one more refusal":       refused(r, append(slices.Clone(all), vetting(t, true, pick(patterns), time.Time{}))),
-			"one acceptance less":    accepted < 0 || refused(r, slices.Delete(slices.Clone(all), accepted, accepted+1)),
-			"acceptance of another":  refused(r, append(slices.Clone(all), vetting(t, false, "pkg:npm/wrack", time.Time{}))),
-			"that it must be vetted": refused(Rules{Vets: true, Cooldown: r.Cooldown, Licences: r.Licences, Accepts: r.Accepts}, all),
+			"a longer cooldown":     refused(colder, all),
+			"one more licence":      refused(licensed, all),
+			"no rules that accept":  refused(ruleless, all),
+			"one more refusal":      refused(r, append(slices.Clone(all), vetting(t, true, pick(patterns), time.Time{}))),
+			"one acceptance less":   accepted < 0 || refused(r, slices.Delete(slices.Clone(all), accepted, accepted+1)),
+			"acceptance of another": refused(r, append(slices.Clone(all), vetting(t, false, "pkg:npm/wrack", time.Time{}))),
+			"that it must be vetted": refused(Rules{Vets: true, Cooldown: r.Cooldown, Licences: r.Licences,
+				Accepts: r.Accepts}, all),
 		} {
 			if !more {
 				t.Fatalf("%s lets more in: %+v %+v %+v", name, r, facts, all)

@@ -70,6 +70,8 @@ type Package struct {
 	Values               string            // of a chart, besides what every chart has
 	Needs                map[string]string // names and ranges
 	Files                []Entry           // besides what every package has
+	AtInstall            string            // what installing it runs, of npm
+	Published            time.Time         // as its upstream says; zero is some day long ago
 }
 
 // Manifest is the package.json of an npm package.
@@ -84,6 +86,9 @@ func (p Package) Manifest() []byte {
 	}
 	if p.Keywords != nil {
 		m["keywords"] = p.Keywords
+	}
+	if p.AtInstall != "" {
+		m["scripts"] = map[string]string{"postinstall": p.AtInstall}
 	}
 	if p.Needs != nil {
 		m["dependencies"] = p.Needs

@@ -84,19 +84,24 @@ func (s *Mirrors) Package(
 		}
 		all.Labels = d.Listing.Labels
 	}
-	admitted := all.Versions[:0]
-	for _, v := range all.Versions {
+	if all.Versions = m.fit(all.Versions, key, filter); len(all.Versions) == 0 {
+		return nil, list.until, ecosystem.ErrNoPackage
+	}
+	return all, list.until, nil
+}
+
+// fit are the versions that a mirror may have at all.
+func (m *Mirror) fit(all []catalog.Version, key catalog.PackageKey, filter chain.Filter) []catalog.Version {
+	fits := all[:0]
+	for _, v := range all {
 		if v.Outside = true; v.Dated.IsZero() {
 			v.Dated = v.PublishedAt // it is not listed any more
 		}
 		if m.Holds.Takes(v.Snapshot) && filter.Admits(act.PURLOf(key, v.Version)).Allowed {
-			admitted = append(admitted, v)
+			fits = append(fits, v)
 		}
 	}
-	if all.Versions = admitted; len(admitted) == 0 {
-		return nil, list.until, ecosystem.ErrNoPackage
-	}
-	return all, list.until, nil
+	return fits
 }
 
 // ahead begins something, and gives what waits for its end. A panic in it is one of whoever

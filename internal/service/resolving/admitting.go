@@ -252,6 +252,20 @@ func (s *Resolving) keptOut(ctx context.Context, key catalog.PackageKey, version
 	return s.refused(key, *newest)
 }
 
+// KeptOut tells of each version of a package that a repository keeps out why it does; nothing if
+// that cannot be told at the moment.
+func (s *Resolving) KeptOut(ctx context.Context, key catalog.PackageKey) map[string]string {
+	p, _, err := s.packageAdmitted(ctx, key, "")
+	if err != nil {
+		return nil
+	}
+	why := make(map[string]string, len(p.KeptOut))
+	for _, k := range p.KeptOut {
+		why[k.Version] = k.Why
+	}
+	return why
+}
+
 // newer tells whether a version would rather be taken than another: a release before what is on
 // the way to one, then the later one.
 func newer(ecosystemName, version, than string) bool {

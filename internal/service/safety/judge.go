@@ -64,7 +64,8 @@ func (j *Judge) Named(version string) safety.Verdict {
 	if j == nil {
 		return safety.Verdict{}
 	}
-	return safety.Decide(safety.Rules{Refuse: j.rules.Refuse}, j.purl(version), safety.Facts{}, safety.Find(j.known, version),
+	return safety.Decide(safety.Rules{Refuse: j.rules.Refuse}, j.purl(version), safety.Facts{},
+		safety.Find(j.known, version),
 		j.by, j.now)
 }
 
@@ -150,7 +151,7 @@ func (j *Judge) KeptOut(version string, v safety.Verdict) catalog.KeptOut {
 	case safety.TooYoung:
 		k.Hint = "Take an older version until then; " + j.asks() + " can let it in before."
 	case safety.Awaiting:
-		k.Hint = fmt.Sprintf("It was put before %s. To say what you need it for: crelvo vetting ask %s --into %s --for …",
+		k.Hint = fmt.Sprintf("It was put before %s. To say what you need it for: crelvo vetting ask %s --in %s --for …",
 			j.asks(), j.purl(version).Typed(), j.repository.Name)
 	case safety.ByAdvisory:
 		k.Hint = fmt.Sprintf("Take another version. crelvo advisory show %s tells more.", v.By.ID)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -35,7 +36,8 @@ type Need struct {
 	PURL    purl.PURL // with the version that is looked at: the newest there is
 	Range   string    // as the version says
 	Verdict core.Verdict
-	Absent  bool // there is none
+	Absent  bool   // there is none
+	Unknown string // why nothing can be told of it
 	By      purl.PURL
 }
 
@@ -53,7 +55,8 @@ func (s *Vetting) Assess(ctx context.Context, caller access.Caller, name string,
 }
 
 func (s *Vetting) absent(r catalog.Repository, p purl.PURL) error {
-	return fault.New(fault.NotFound, "no-such-version", "%s has no %s, and its upstream does not list it", r.At(), p.Typed()).
+	return fault.New(fault.NotFound, "no-such-version", "%s has no %s, and its upstream does not list it", r.At(),
+		p.Typed()).
 		WithHint("crelvo explain %s --in %s tells who was asked.", p.Typed(), r.Name)
 }
 
@@ -91,6 +94,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		return a, s.absent(r, p)
 	}
 	a.PURL.Version, a.Version = v.Version, *v
+	s.withNeeds(p.Ecosystem, &a.Version.Details)
 	a.Facts, a.Findings, a.Verdict, a.Tried = judge.Facts(v), judge.Findings(v.Version), judge.Of(v), judge.Try(v)
 	for i := range there.Versions {
 		one := &there.Versions[i]
@@ -101,17 +105,38 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 			a.Before, a.BeforeFacts = one, judge.Facts(one)
 		}
 	}
+	if a.Before != nil {
+		before := *a.Before // which is not to be changed where it is remembered
+		a.Before = &before
+		s.withNeeds(p.Ecosystem, &before.Details)
+	}
 	return a, nil
 }
 
-// mostNeeds is how many packages are looked at that a version needs, in turn.
-const mostNeeds = 100
+// withNeeds reads what a version needs where its list has that only as it is written.
+func (s *Vetting) withNeeds(ecosystemName string, d *catalog.Details) {
+	if i, ok := s.Ecosystem(ecosystemName).(ecosystem.Installs); ok {
+		d.Dependencies = i.NeededBy(d)
+	}
+}
+
+// mostNeeds is how many packages are looked at that a version needs, in turn, and longestLook how
+// long that may take, since upstreams are asked for them.
+const (
+	mostNeeds   = 100
+	longestLook = 8 * time.Second
+)
 
 // unneeded are scopes of dependencies that whoever uses a package does not need.
 var unneeded = []string{"test", "dev", "provided", "system", "build"}
 
+// Needed tells whether whoever uses a version needs what it depends on.
+func Needed(d catalog.Dependency) bool { return !d.Optional && !slices.Contains(unneeded, d.Scope) }
+
 // AddNeeds looks at what a version needs, and what that needs in turn, each in its newest version.
 func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
+	looking, end := context.WithTimeout(ctx, longestLook)
+	defer end()
 	known := map[string]bool{nameOf(a.PURL): true}
 	type asker struct {
 		of      purl.PURL
@@ -123,19 +148,23 @@ func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
 		asking = asking[1:]
 		for _, d := range by.details.Dependencies {
 			p, err := purl.Parse(d.PURL)
-			if err != nil || d.Optional || slices.Contains(unneeded, d.Scope) || known[nameOf(p)] ||
-				len(a.Needs) == mostNeeds {
+			if err != nil || !Needed(d) || known[nameOf(p)] || len(a.Needs) == mostNeeds {
 				continue
 			}
 			known[nameOf(p)] = true
 			p.Version = ""
 			n := Need{PURL: p, Range: d.Version, By: by.of}
-			found, err := s.assess(ctx, a.Repository, p)
+			found, err := s.assess(looking, a.Repository, p)
 			switch {
+			case ctx.Err() != nil:
+				return ctx.Err()
 			case fault.Is(err, fault.NotFound):
 				n.Absent = true
 			case err != nil:
-				return err
+				n.Unknown = fault.Of(err).Message
+				if looking.Err() != nil {
+					n.Unknown = "it took too long to find out"
+				}
 			default:
 				n.PURL, n.Verdict = found.PURL, found.Verdict
 				asking = append(asking, asker{found.PURL, found.Version.Details})

@@ -51,6 +51,9 @@ func New(
 	return &Vetting{Act: a, directory: directory, resolving: resolving, safety: safety, noted: noted}
 }
 
+// Purge forgets what may be out of date.
+func (s *Vetting) Purge() { s.noted.Purge() }
+
 // Wanted notes that somebody was refused something that awaits a decision, if it was for that, and
 // gives what they are told. What nobody signed in for is not put before anybody, since anybody could
 // fill the queue.

@@ -1,0 +1,161 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/test/browser"
+	"crelvo/test/house"
+)
+
+// admits changes what a repository lets in.
+func admits(t *testing.T, h *house.House, repository string, change api.AdmissionChange) {
+	t.Helper()
+	a, err := h.JSON(t.Context(), http.MethodPatch, "/api/v1/repositories/"+repository,
+		api.RepositoryChange{Admission: &change}, nil)
+	if err != nil || a.Status != 200 {
+		t.Fatalf("changing %s: %d %s, %v", repository, a.Status, a.Body, err)
+	}
+}
+
+// TestVettedInClients: what awaits a decision is not resolved to, and whoever asks for it by its
+// version is told so in their client, and is on record; what is accepted is there at once. Each
+// client takes the next best version by itself.
+func TestVettedInClients(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	w, index := chainClients(t, h)
+	m := newMavenAt(t, h.Address, house.Token, "platform")
+	c := &client.Client{Server: h.Address, Token: house.Token}
+	yes := true
+	for _, ecosystem := range []string{"npm", "pypi", "nuget", "cargo", "maven"} {
+		admits(t, h, "shore-"+ecosystem, api.AdmissionChange{Vetted: &yes})
+	}
+	w.project("unseen", map[string]string{"kelp-colors": "^1.0.0"})
+	w.fails([]string{"403", "shore-npm keeps out pkg:npm/kelp-colors@1.1.0: nobody has decided about it yet",
+		"It was put before admin"}, "unseen", "npm", "install")
+
+	older := []string{"pkg:npm/kelp-colors@1.0.0", "pkg:pypi/soundings@1.0.0", "pkg:nuget/Openshore.Serial@1.0.0",
+		"pkg:cargo/brine-codec@1.0.0", "pkg:maven/org.openshore/brine-http@1.0.0"}
+	if _, err := c.Vet(t.Context(), api.NewVetting{Decision: "accepted", Patterns: older,
+		Reason: "read through"}); err != nil {
+		t.Fatal(err)
+	}
+	w.run("unseen", "npm", "install")
+	says(t, w.read("unseen/package-lock.json"), `kelp-colors-1.0.0.tgz`)
+	w.project("newest", map[string]string{"kelp-colors": "latest"})
+	w.run("newest", "npm", "install")
+	says(t, w.read("newest/package-lock.json"), `kelp-colors-1.0.0.tgz`)
+
+	name, args := pip("download", "--no-deps", "--index-url", index, "-d", w.dir+"/wheels", "soundings")
+	w.run("", name, args...)
+	if _, err := os.Stat(w.dir + "/wheels/soundings-1.0.0-py3-none-any.whl"); err != nil {
+		t.Errorf("pip took another version: %v", err)
+	}
+	name, args = nuget("install", "Openshore.Serial", "-OutputDirectory", w.dir+"/packages", "-NonInteractive")
+	says(t, w.run("", name, args...), "Openshore.Serial 1.0.0")
+	w.crate("crates", "ferry", "0.1.0", "pub fn x() {}\n", `brine-codec = "1"`)
+	w.run("crates", "cargo", "generate-lockfile")
+	says(t, w.read("crates/Cargo.lock"), "name = \"brine-codec\"\nversion = \"1.0.0\"")
+
+	uses := func(version string) (string, error) {
+		dir := m.project("uses-"+strings.ReplaceAll(version, ".", "-"), "1.0", "platform", "platform",
+			"class Uses {}", "<dependency><groupId>org.openshore</groupId><artifactId>brine-http</artifactId><version>"+version+
+				"</version></dependency>")
+		return m.run(dir, "compile")
+	}
+	if out, err := uses("1.0.0"); err != nil {
+		t.Errorf("mvn does not take 1.0.0: %s", out)
+	}
+	const why = "shore-maven keeps out pkg:maven/org.openshore/brine-http@1.1.0: nobody has decided about it yet"
+	if out, err := uses("1.1.0"); err == nil || !strings.Contains(out, why) {
+		t.Errorf("mvn says nothing of why 1.1.0 is kept out: %v %s", err, out)
+	}
+	queue, err := c.Awaiting(t.Context(), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var waiting []string
+	for _, n := range queue.Waiting {
+		waiting = append(waiting, fmt.Sprint(n.PURL, " in ", n.Repository, " for ", n.WantedBy))
+	}
+	says(t, strings.Join(waiting, "\n"), "pkg:npm/kelp-colors@1.1.0 in shore-npm for [admin]",
+		"pkg:maven/org.openshore/brine-http@1.1.0 in shore-maven for [admin]")
+
+	// What is refused counts more, also of what is kept and accepted.
+	if _, err := c.Vet(t.Context(), api.NewVetting{Decision: "refused", Patterns: []string{"pkg:npm/kelp-colors@1.0.0"},
+		Reason: "its colours run"}); err != nil {
+		t.Fatal(err)
+	}
+	w.environment = append(w.environment, "npm_config_cache="+w.dir+"/another-cache")
+	if err := os.RemoveAll(w.dir + "/newest/node_modules"); err != nil {
+		t.Fatal(err)
+	}
+	w.fails([]string{"403", "platform keeps out pkg:npm/kelp-colors@1.0.0: admin refused it: its colours run",
+		"Take another version"}, "newest", "npm", "ci")
+	if _, err := c.Vet(t.Context(), api.NewVetting{Decision: "accepted", Patterns: []string{
+		"pkg:npm/kelp-colors@1.1.0", "pkg:maven/org.openshore/brine-http@1.1.0"}, Reason: "read through"}); err != nil {
+		t.Fatal(err)
+	}
+	w.project("accepted", map[string]string{"kelp-colors": "*"})
+	w.run("accepted", "npm", "install")
+	says(t, w.read("accepted/package-lock.json"), `kelp-colors-1.1.0.tgz`)
+}
+
+// TestLicencesInClients: a licence that is refused keeps a version out, in the client's words.
+func TestLicencesInClients(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	w, _ := chainClients(t, h)
+	allow := []string{"Apache-2.0"}
+	admits(t, h, "platform", api.AdmissionChange{RefuseLicences: &[]string{"MIT"}, AllowLicences: &allow})
+	w.project("uses", map[string]string{"kelp-colors": "^1.0.0"})
+	w.fails([]string{"403", "platform keeps out pkg:npm/kelp-colors@1.1.0: its licence is MIT, which is refused",
+		"admin can let it in"}, "uses", "npm", "install")
+	admits(t, h, "platform", api.AdmissionChange{RefuseLicences: &[]string{}})
+	w.fails([]string{"its licence is MIT, which nobody has allowed or refused"}, "uses", "npm", "install")
+	allow = append(allow, "MIT")
+	admits(t, h, "platform", api.AdmissionChange{AllowLicences: &allow})
+	w.run("uses", "npm", "install")
+	// What its upstream says of licences is known before it is fetched; not of all kinds of packages.
+	w.crate("crates", "ferry", "0.1.0", "pub fn x() {}\n", `brine-codec = "1"`)
+	w.run("crates", "cargo", "generate-lockfile")
+}
+
+// TestConsoleVetting decides about what somebody wants, takes that back, and sees who did.
+func TestConsoleVetting(t *testing.T) {
+	h := safeHouse(t)
+	c := &client.Client{Server: h.Address, Token: house.Token}
+	yes := true
+	admits(t, h, "shore-npm", api.AdmissionChange{Vetted: &yes, Accepts: &[]string{"older-than 3650d, licences MIT"}})
+	if _, err := c.AskForVetting(t.Context(), api.VettingWish{Repository: "shore-npm", PURL: "pkg:npm/kelp-colors@1.1.0",
+		Purpose: "the tide table"}); err != nil {
+		t.Fatal(err)
+	}
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, h.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	see, click := browser.ShowsText, browser.ClickText
+	submit := chromedp.Evaluate[chromedp.Void](`document.querySelector("[role=dialog] button[type=submit]").click()`)
+	do(chromedp.Navigate(h.Address+"/safety/vetting"), see("npm/kelp-colors@1.1.0", "nobody has decided about it yet",
+		"for the tide table"), click("Decide…"), see("It is kept out", "older-than 3650d", "its licence is MIT"),
+		typeInto("[role=dialog] [name=reason]", "read through"), submit,
+		see("Nothing awaits a decision"))
+	do(click("Decisions"), see("accepted", "npm/kelp-colors@1.1.0", "shore-npm", "read through"), click("End…"),
+		see("End the decision about npm/kelp-colors@1.1.0?"), click("End it"), see("Nobody has decided about anything"))
+	// Who looks at it sees without doing anything what somebody decides elsewhere.
+	if _, err := c.Vet(t.Context(), api.NewVetting{Decision: "refused", Patterns: []string{"pkg:npm/wrack-*"},
+		Reason: "too much wrack"}); err != nil {
+		t.Fatal(err)
+	}
+	do(see("pkg:npm/wrack-*", "refused", "all repositories", "too much wrack"))
+	do(chromedp.Navigate(h.Address+"/activity"), see("vetted", "vetting ended", "vetting wanted"))
+}
