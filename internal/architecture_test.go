@@ -51,7 +51,7 @@ var rooms = map[string][]string{
 	"vetting":      {"act", "directory", "resolving", "safety"},
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
 	"promotion": {"act", "builds", "counting", "directory", "keys", "publishing", "rights", "safety", "secret",
-		"store"},
+		"store", "vetting"},
 	"retention": {"act", "directory", "publishing", "quotas", "schedule", "store"},
 	"search":    {"act", "builds", "directory", "holdings", "publishing", "resolving"},
 	"makeup":    {"act", "directory", "resolving", "search", "store"},

@@ -101,7 +101,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
-		s.Safety)
+		s.Safety, s.Vetting)
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)

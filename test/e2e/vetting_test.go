@@ -6,11 +6,13 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/browser"
 	"crelvo/test/house"
 )
@@ -127,6 +129,54 @@ func TestLicencesInClients(t *testing.T) {
 	// What its upstream says of licences is known before it is fetched; not of all kinds of packages.
 	w.crate("crates", "ferry", "0.1.0", "pub fn x() {}\n", `brine-codec = "1"`)
 	w.run("crates", "cargo", "generate-lockfile")
+}
+
+// TestOnlyVettedIsPromoted: a gate stops what was built with something that nobody decided about.
+func TestOnlyVettedIsPromoted(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	for _, holds := range []string{"snapshots", "releases"} {
+		if err := h.AddRepository(t.Context(), holds, holds); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c := &client.Client{Server: h.Address, Token: house.Token, Agent: "crelvo-tests"}
+	deck := madeup.Package{Name: "deck-ui", Version: "1.0.0-dev.1", Licence: "MIT"}
+	for _, ask := range []struct{ method, path, body string }{
+		{http.MethodPut, "/at/snapshots/npm/deck-ui", string(deck.NPMDocument("latest", deck.NPM()))},
+		{http.MethodGet, "/at/platform/npm/kelp-colors/-/kelp-colors-1.0.0.tgz", ""}} {
+		a, err := h.Ask(t.Context(), ask.method, ask.path, house.Token, strings.NewReader(ask.body), "Content-Type",
+			"application/json")
+		if err != nil || a.Status > 201 {
+			t.Fatalf("%s: %d %s, %v", ask.path, a.Status, a.Body, err)
+		}
+	}
+	if err := c.AddTrack(t.Context(), api.Track{Name: "ferry", Stages: []api.Stage{{Repository: "snapshots"},
+		{Repository: "releases", Gates: []string{"vetted"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	asked := func() string {
+		t.Helper()
+		p := done(c.Promote(t.Context(), api.NewPromotion{Track: "ferry", PURLs: []string{"pkg:npm/deck-ui@1.0.0-dev.1"},
+			DryRun: true}))(t)
+		return fmt.Sprint(p.State, p.Answers, p.Problems)
+	}
+	says(t, asked(), "no build of deck-ui 1.0.0 is known")
+	begun := time.Now().Add(-time.Hour) // so that what was downloaded with the token is what it used
+	done(c.RecordBuild(t.Context(), api.BuildReport{Name: "deck", Number: "1", StartedAt: &begun,
+		Made: []string{"pkg:npm/deck-ui@1.0.0-dev.1"}}))(t)
+	says(t, asked(), "deck#1, which made deck-ui 1.0.0, used pkg:npm/kelp-colors@1.0.0, which nobody vetted")
+	made := done(c.Vet(t.Context(), api.NewVetting{Decision: "accepted", Patterns: []string{"pkg:npm/kelp-colors@1.*"},
+		Reason: "read through"}))(t)
+	says(t, asked(), "what deck#1 used from outside was vetted")
+	if err := c.EndVetting(t.Context(), made[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	yes := true
+	admits(t, h, "shore-npm", api.AdmissionChange{Vetted: &yes, Accepts: &[]string{"licences MIT"}})
+	says(t, asked(), "what deck#1 used from outside was vetted")
+	admits(t, h, "releases", api.AdmissionChange{RefuseLicences: &[]string{"MIT"}})
+	says(t, asked(), "releases keeps out deck-ui 1.0.0: its licence is MIT, which is refused")
 }
 
 // TestConsoleVetting decides about what somebody wants, takes that back, and sees who did.

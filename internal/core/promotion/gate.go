@@ -30,6 +30,7 @@ const (
 	Asks          Kind = "asks"
 	ComesWith     Kind = "comes-with"
 	NoAdvisories  Kind = "no-advisories"
+	Vetted        Kind = "vetted"
 )
 
 // What can be restamped on a hop that is left alone otherwise.
@@ -61,7 +62,7 @@ type Gate struct {
 var Forms = []string{
 	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY",
 	"attested TYPE by KEY, KEY",
-	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "no-advisories from high", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
+	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "no-advisories from high", "vetted", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
 	"asks https://check.example/ within 10s",
 }
 
@@ -124,7 +125,7 @@ func (p *gateParser) parse() (wrong string) {
 		if len(p.words) > 0 && !p.after("by") {
 			return `after it may come "by" and whose build it must be`
 		}
-	case NoSnapshots:
+	case NoSnapshots, Vetted:
 	case NoAdvisories:
 		return p.advisories()
 	case SignedBy, Licences:
@@ -292,6 +293,8 @@ func (g Gate) Sentence() string {
 		return "its licence is " + names
 	case NoAdvisories:
 		return "no advisory that is " + g.From.String() + " or worse is about it, or about what its build used"
+	case Vetted:
+		return "its build is known, and what that used from outside was let in by a decision or a rule"
 	case Waited:
 		return "was in the stage before for " + writtenDuration(g.For)
 	case Behind:

@@ -70,6 +70,8 @@ type Item struct {
 	// Advised are the findings of advisories that no waiver accepts: about it, and about what its
 	// build used.
 	Advised []Advised
+	// Unvetted is what its build used from outside and nobody decided about.
+	Unvetted []purl.PURL
 	// WillSign names the key that the hop signs with.
 	WillSign string
 	There    []string // the releases of the package that the target has
@@ -170,6 +172,8 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		return licensed(g, item, name)
 	case NoAdvisories:
 		return f.unadvised(g, item, name)
+	case Vetted:
+		return vetted(item, name)
 	case ComesWith:
 		return comesWith(g, item, name)
 	case Waited:
@@ -326,6 +330,20 @@ func (f Facts) unadvised(g Gate, item Item, name string) (State, string) {
 		}
 	}
 	return Pass, "nothing that is known is about " + name
+}
+
+// vetted fails for what nobody decided about.
+func vetted(item Item, name string) (State, string) {
+	switch n := len(item.Unvetted); {
+	case item.Build == nil:
+		return Fail, "no build of " + name + " is known, so nobody knows what it used"
+	case n == 1:
+		return Fail, item.Build.Name + ", which made " + name + ", used " + item.Unvetted[0].Typed() + ", which nobody vetted"
+	case n > 1:
+		return Fail, fmt.Sprintf("%s, which made %s, used %s and %d more that nobody vetted", item.Build.Name, name,
+			item.Unvetted[0].Typed(), n-1)
+	}
+	return Pass, "what " + item.Build.Name + " used from outside was vetted"
 }
 
 func licensed(g Gate, item Item, name string) (State, string) {

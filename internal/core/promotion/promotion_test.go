@@ -70,6 +70,12 @@ func TestGates(t *testing.T) {
 		{"licences MIT", func(i *Item) { i.Licences = nil }, Fail, "states no licence"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only OR MIT"}} }, Pass, "MIT"},
 		{"licences MIT", func(i *Item) { i.Licences = []catalog.Licence{{Name: "GPL-3.0-only AND MIT"}} }, Fail, "GPL"},
+		{"vetted", nil, Pass, "was vetted"}, {"vetted", func(i *Item) { i.Build = nil }, Fail, "nobody knows what it used"},
+		{"vetted", func(i *Item) { i.Unvetted = []purl.PURL{{Ecosystem: "npm", Name: "kelp", Version: "1.0.0"}} }, Fail,
+			"used pkg:npm/kelp@1.0.0, which nobody vetted"},
+		{"vetted", func(i *Item) {
+			i.Unvetted = []purl.PURL{{Ecosystem: "npm", Name: "kelp", Version: "1.0.0"}, {Ecosystem: "npm", Name: "wrack"}}
+		}, Fail, "used pkg:npm/kelp@1.0.0 and 1 more that nobody vetted"},
 		{"no-advisories", nil, Pass, "nothing that is known"},
 		{"no-advisories", advised("ISLE-1", safety.Low), Fail, "ISLE-1, low"},
 		{"no-advisories from high", advised("ISLE-1", safety.Medium), Pass, "nothing that is known"},

@@ -26,13 +26,9 @@ func (s *Promotion) judge(
 	for _, v := range votes {
 		facts.Votes = append(facts.Votes, promotion.Vote{Who: v.Who, Teams: v.Teams, Approve: v.Approve, Comment: v.Comment})
 	}
-	var parsed []promotion.Gate
-	for _, text := range gates {
-		g, err := promotion.ParseGate(text)
-		if err != nil {
-			return nil, err
-		}
-		parsed = append(parsed, g)
+	parsed, err := parseGates(gates)
+	if err != nil {
+		return nil, err
 	}
 	builds, err := s.buildFacts(ctx, c)
 	if err != nil {
@@ -51,12 +47,17 @@ func (s *Promotion) judge(
 	if err != nil {
 		return nil, err
 	}
+	unvetted, err := s.unvetted(ctx, c, parsed)
+	if err != nil {
+		return nil, err
+	}
 	for i, item := range c.items {
 		if s.accompanies(c, item) {
 			continue // what it belongs to is judged
 		}
 		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID],
-			Licences: item.details.Licences, There: there[keys[i]], Advised: advised(item)}
+			Licences: item.details.Licences, There: there[keys[i]], Advised: advised(item),
+			Unvetted: unvetted[item.BuildID]}
 		if len(item.labels) > 0 {
 			if fact.To, fact.There, err = s.labelsThere(ctx, c, item, keys[i]); err != nil {
 				return nil, err
@@ -95,6 +96,17 @@ func (s *Promotion) judge(
 	return promotion.Judge(parsed, facts), ctx.Err()
 }
 
+func parseGates(texts []string) (gates []promotion.Gate, err error) {
+	for _, text := range texts {
+		g, err := promotion.ParseGate(text)
+		if err != nil {
+			return nil, err
+		}
+		gates = append(gates, g)
+	}
+	return gates, nil
+}
+
 // advised gives what advisories say of an item and of what its build used, as far as gates
 // look at that, and notes whether any are known.
 func (s *Promotion) advised(
@@ -104,15 +116,11 @@ func (s *Promotion) advised(
 	if !slices.ContainsFunc(gates, func(g promotion.Gate) bool { return g.Kind == promotion.NoAdvisories }) {
 		return nothing, nil
 	}
-	var builds []int64
 	var keys []catalog.PackageKey
 	for _, item := range c.items {
 		keys = append(keys, item.Key())
-		if item.BuildID != 0 && !slices.Contains(builds, item.BuildID) {
-			builds = append(builds, item.BuildID)
-		}
 	}
-	used, err := s.DB.UsedByBuilds(ctx, builds)
+	used, err := s.DB.UsedByBuilds(ctx, c.builds())
 	if err != nil {
 		return nothing, err
 	}
@@ -136,6 +144,49 @@ func (s *Promotion) advised(
 		}
 		return found
 	}, err
+}
+
+// builds are those that made the items.
+func (c *crossing) builds() (ids []int64) {
+	for _, item := range c.items {
+		if item.BuildID != 0 && !slices.Contains(ids, item.BuildID) {
+			ids = append(ids, item.BuildID)
+		}
+	}
+	return ids
+}
+
+// unvetted gives what each build used from outside that nobody decided about, if a gate looks at
+// that.
+func (s *Promotion) unvetted(
+	ctx context.Context, c *crossing, gates []promotion.Gate,
+) (map[int64][]purl.PURL, error) {
+	if !slices.ContainsFunc(gates, func(g promotion.Gate) bool { return g.Kind == promotion.Vetted }) {
+		return nil, nil
+	}
+	used, err := s.DB.UsedByBuilds(ctx, c.builds())
+	if err != nil {
+		return nil, err
+	}
+	var all []purl.PURL
+	for _, some := range used {
+		for _, u := range some {
+			all = append(all, act.PURLOf(u.Key(), u.Version))
+		}
+	}
+	open, err := s.vetting.Unvetted(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	by := map[int64][]purl.PURL{}
+	for build, some := range used {
+		for _, u := range some {
+			if p := act.PURLOf(u.Key(), u.Version); open[p.String()] {
+				by[build] = append(by[build], p)
+			}
+		}
+	}
+	return by, nil
 }
 
 // signatures adds who signed an item and what is attached to it, as far as gates look at that.

@@ -391,7 +391,7 @@ func (s *Promotion) letIn(ctx context.Context, c *crossing, item crossingItem) e
 		if err != nil {
 			return err
 		}
-		if v := judge.Named(at.version); v.Refused {
+		if v := judge.Of(&catalog.Version{Version: at.version, Details: item.details}); v.Refused {
 			c.problem("%s keeps out %s %s: %s", at.r.Name, item.Name, at.version, v.Why)
 			return nil
 		}

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/service/safety"
 	"crelvo/internal/service/secret"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/vetting"
 )
 
 // Promotion promotes versions, and takes that back. It is safe for use by several at once.
@@ -27,6 +28,7 @@ type Promotion struct {
 	rights     *rights.Rights
 	publishing *publishing.Publishing
 	safety     *safety.Safety
+	vetting    *vetting.Vetting
 
 	promoting promoting
 }
@@ -43,9 +45,10 @@ func New(
 	rights *rights.Rights,
 	publishing *publishing.Publishing,
 	safety *safety.Safety,
+	vetting *vetting.Vetting,
 ) *Promotion {
 	return &Promotion{
 		Act: a, safe: safe, counting: counting, directory: directory, store: store, keys: keys, builds: builds,
-		rights: rights, publishing: publishing, safety: safety,
+		rights: rights, publishing: publishing, safety: safety, vetting: vetting,
 	}
 }
