@@ -58,7 +58,7 @@ var rooms = map[string][]string{
 	"use":       {"act", "directory", "retention", "search", "store"},
 	"pointing":  {"act", "directory", "rights"},
 	"status": {"act", "backups", "directory", "mirrors", "promotion", "publishing", "quotas", "repositories", "retention", "rights",
-		"safety", "store", "verifying"},
+		"safety", "store", "verifying", "vetting"},
 	"verifying": {"act", "directory", "mirrors", "store"},
 	"backups":   {"act", "directory", "secret", "store"},
 }

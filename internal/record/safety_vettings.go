@@ -175,6 +175,12 @@ func (db *DB) VettingRequests(ctx context.Context, repositories []int64) (all []
 	return all, rows.Err()
 }
 
+// CountVettingRequests counts requests of repositories.
+func (db *DB) CountVettingRequests(ctx context.Context, repositories []int64) (n int64, err error) {
+	err = db.GetContext(ctx, &n, `select count(*) from vetting_request where repository_id = any($1)`, repositories)
+	return n, err
+}
+
 // DropVettingRequests takes requests away.
 func (db *DB) DropVettingRequests(ctx context.Context, ids []int64) error {
 	_, err := db.ExecContext(ctx, `delete from vetting_request where id = any($1)`, ids)

@@ -109,7 +109,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
 	s.Backups = backups.New(a, s.Directory, s.Store)
-	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Backups, s.Verifying, s.Directory, s.Rights,
+	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying, s.Directory, s.Rights,
 		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}

@@ -1,6 +1,7 @@
 package safety
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -87,13 +88,14 @@ func (v Vettings) Of(p purl.PURL, repository string) (all []*Vetting) {
 	return all
 }
 
-// Len is how many there are.
-func (v Vettings) Len() int {
-	n := len(v.wide)
+// Each lists them, the oldest first.
+func (v Vettings) Each() []*Vetting {
+	all := slices.Clone(v.wide)
 	for _, some := range v.named {
-		n += len(some)
+		all = append(all, some...)
 	}
-	return n
+	slices.SortFunc(all, func(a, b *Vetting) int { return cmp.Compare(a.ID, b.ID) })
+	return all
 }
 
 // Decided are the decisions about a version at a moment: a refusal, and the acceptance that

@@ -241,7 +241,7 @@ const (
 	endsSoon = 7 * 24 * time.Hour
 )
 
-// ownConcerns tell of feeds and waivers.
+// ownConcerns tell of feeds, waivers and decisions.
 func (s *Safety) ownConcerns(ctx context.Context) (found []act.Concern, err error) {
 	feeds, err := s.DB.Feeds(ctx, s.Now())
 	if err != nil {
@@ -263,6 +263,13 @@ func (s *Safety) ownConcerns(ctx context.Context) (found []act.Concern, err erro
 			found = append(found, act.Concern{Level: "soon", Page: "/safety",
 				What: fmt.Sprintf("The waiver of %s for %s ends at %s", w.Advisory, w.Pattern, w.Until.UTC().Format(act.TimeForm)),
 				Do:   "Go to a version that it is not about, or make another waiver."})
+		}
+	}
+	for _, v := range standing.vettings.Each() {
+		if !v.Refused && !v.Until.IsZero() && v.Until.Sub(s.Now()) < endsSoon {
+			found = append(found, act.Concern{Level: "soon", Page: "/safety/decisions",
+				What: fmt.Sprintf("The decision that accepts %s ends at %s", v.Pattern, v.Until.UTC().Format(act.TimeForm)),
+				Do:   "Look at it again, and decide anew."})
 		}
 	}
 	return found, nil

@@ -85,7 +85,47 @@ func (s *Safety) Vet(ctx context.Context, caller access.Caller, n NewVetting) (m
 		}
 		return nil
 	})
+	if err == nil {
+		err = s.answer(ctx, made)
+	}
 	return made, err
+}
+
+// answer takes away the requests that decisions answer. What a wide one accepts may still be kept
+// out for its licence.
+func (s *Safety) answer(ctx context.Context, made []record.Vetting) error {
+	var decisions []safety.Vetting
+	for _, row := range made {
+		v, err := vettingOf(row)
+		if err != nil {
+			return err
+		}
+		if v.Refused || v.NamesPackage() {
+			decisions = append(decisions, v)
+		}
+	}
+	known := s.directory.Known().ByID
+	ids := make([]int64, 0, len(known))
+	for id := range known {
+		ids = append(ids, id)
+	}
+	requests, err := s.DB.VettingRequests(ctx, ids)
+	if err != nil || len(decisions) == 0 {
+		return err
+	}
+	var answered []int64
+	for _, q := range requests {
+		p := act.PURLOf(q.Key, q.Version)
+		if slices.ContainsFunc(decisions, func(v safety.Vetting) bool {
+			return v.About(known[q.Key.RepositoryID].Name) && v.Covers(p, s.Now())
+		}) {
+			answered = append(answered, q.ID)
+		}
+	}
+	if len(answered) == 0 {
+		return nil
+	}
+	return s.DB.DropVettingRequests(ctx, answered)
 }
 
 // mayDecide tells whether somebody may decide for repositories: who looks after each, or after

@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/service/safety"
 	"crelvo/internal/service/store"
 	"crelvo/internal/service/verifying"
+	"crelvo/internal/service/vetting"
 )
 
 // Status gathers the concerns of all rooms. It is safe for use by several at once.
@@ -23,6 +24,7 @@ type Status struct {
 	store        *store.Store
 	quotas       *quotas.Quotas
 	safety       *safety.Safety
+	vetting      *vetting.Vetting
 	backups      *backups.Backups
 	verifying    *verifying.Verifying
 	directory    *directory.Directory
@@ -40,6 +42,7 @@ func New(
 	store *store.Store,
 	quotas *quotas.Quotas,
 	safety *safety.Safety,
+	vetting *vetting.Vetting,
 	backups *backups.Backups,
 	verifying *verifying.Verifying,
 	directory *directory.Directory,
@@ -51,7 +54,7 @@ func New(
 	retention *retention.Retention,
 ) *Status {
 	return &Status{
-		Act: a, store: store, quotas: quotas, safety: safety, backups: backups, verifying: verifying,
+		Act: a, store: store, quotas: quotas, safety: safety, vetting: vetting, backups: backups, verifying: verifying,
 		directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}

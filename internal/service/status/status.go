@@ -27,7 +27,7 @@ const (
 func (s *Status) Concerns(ctx context.Context, caller access.Caller) ([]act.Concern, error) {
 	var all []act.Concern
 	for _, find := range []func(context.Context, access.Caller) ([]act.Concern, error){s.failingMirrors, s.openSweeps,
-		s.waitingPromotions, s.growing, s.quotas.Concerns, s.safety.Concerns, s.publishing.Unfinished,
+		s.waitingPromotions, s.growing, s.quotas.Concerns, s.safety.Concerns, s.vetting.Concerns, s.publishing.Unfinished,
 		s.promotion.ShutGates} {
 		found, err := find(ctx, caller)
 		if err != nil {

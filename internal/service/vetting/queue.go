@@ -2,7 +2,6 @@ package vetting
 
 import (
 	"context"
-	"slices"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -81,15 +80,19 @@ func (s *Vetting) Queue(ctx context.Context, caller access.Caller, name string) 
 	return all, more, err
 }
 
-// Count is how much awaits a decision in the repositories that somebody looks after, as far as is
-// on record.
-func (s *Vetting) Count(ctx context.Context, caller access.Caller) (int, error) {
+// Concerns tell of what awaits a decision of whoever asks.
+func (s *Vetting) Concerns(ctx context.Context, caller access.Caller) ([]act.Concern, error) {
 	var ids []int64
 	for _, r := range s.directory.Readable(caller) {
 		if access.Decide(caller, access.Manage, access.Of(r)).Allowed {
 			ids = append(ids, r.ID)
 		}
 	}
-	requests, err := s.DB.VettingRequests(ctx, slices.Compact(ids))
-	return len(requests), err
+	n, err := s.DB.CountVettingRequests(ctx, ids)
+	if err != nil || n == 0 {
+		return nil, err
+	}
+	return []act.Concern{{Level: "waits", Page: "/safety/vetting",
+		What: "Somebody wants " + act.Plural(n, "version") + " that nobody has decided about",
+		Do:   "crelvo vetting queue tells what is known of each."}}, nil
 }
