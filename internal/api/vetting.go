@@ -134,3 +134,28 @@ type VettingWish struct {
 	PURL       string `json:"purl" maxLength:"1024"`
 	Purpose    string `json:"purpose,omitempty" maxLength:"500" doc:"what it is needed for"`
 }
+
+// Versions are package URLs with versions.
+type Versions struct {
+	PURLs []string `json:"purls" minItems:"1" maxItems:"500"`
+}
+
+// CheckedVersion is what whoever asked a repository for a version would be told.
+type CheckedVersion struct {
+	PURL  string `json:"purl"`
+	State string `json:"state" enum:"let in,awaiting,kept out,not there,not known"`
+	Why   string `json:"why,omitempty"`
+	Hint  string `json:"hint,omitempty" doc:"what to do"`
+}
+
+// LockedFile is what a file names in which a package client writes down what it uses.
+type LockedFile struct {
+	What     string          `json:"what" doc:"what kind of file it is" example:"npm's lock file"`
+	Packages []LockedPackage `json:"packages"`
+}
+
+// LockedPackage is a version that a file names.
+type LockedPackage struct {
+	PURL string `json:"purl"`
+	Line int    `json:"line,omitempty" doc:"where it is named, from 1; left out: not known"`
+}

@@ -281,6 +281,7 @@ func newRoot() *cobra.Command {
 		promoteCommand(s), promotionCommand(s))
 	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),
 		storeCommand(s), quotaCommand(s), nodeCommand(s), advisoryCommand(s), waiverCommand(s), vettingCommand(s),
+		checkCommand(s),
 		policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s),
 		teamCommand(s), grantCommand(s), tokenCommand(s), eventsCommand(s), verifyCommand(s), backupCommand(s),
 		statusCommand(s), loginCommand(s), logoutCommand(s), whoamiCommand(s))

@@ -44,3 +44,10 @@ func (c *Client) Assess(ctx context.Context, repository, purl string, needs bool
 	return get[api.Assessment](ctx, c, repositories+"/"+url.PathEscape(repository)+"/assessment",
 		url.Values{"purl": {purl}, "needs": {strconv.FormatBool(needs)}})
 }
+
+// CheckVersions tells what whoever asked a repository for versions would be told.
+func (c *Client) CheckVersions(ctx context.Context, repository string, purls []string) (all []api.CheckedVersion, err error) {
+	return all, c.do(ctx, http.MethodPost, repositories+"/"+url.PathEscape(repository)+"/check",
+		api.Versions{PURLs: purls},
+		&all)
+}

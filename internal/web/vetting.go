@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"slices"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"crelvo/internal/api"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/locked"
 	"crelvo/internal/core/purl"
 	core "crelvo/internal/core/safety"
 	"crelvo/internal/record"
@@ -87,6 +89,75 @@ func (w *Server) addVettings() {
 			}
 			return &answer[api.Assessment]{showAssessment(a)}, err
 		})
+}
+
+// largestLocked is how many bytes a file may have that names what a build uses.
+const largestLocked = 16 << 20
+
+func (w *Server) addChecks() {
+	operate(w, "check-versions", toRead, http.MethodPost, "/api/v1/repositories/{name}/check",
+		"What whoever asked a repository for versions would be told",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Body api.Versions
+		}) (*answer[[]api.CheckedVersion], error) {
+			all := make([]purl.PURL, len(in.Body.PURLs))
+			for i, text := range in.Body.PURLs {
+				p, err := purl.Parse(text)
+				if err == nil && p.Version == "" {
+					err = fault.New(fault.Invalid, "no-version", "%q names no version", text)
+				}
+				if err != nil {
+					return nil, err
+				}
+				all[i] = p
+			}
+			checked, err := w.service.Vetting.Check(ctx, v.caller, in.Name, all)
+			shown := make([]api.CheckedVersion, len(checked))
+			for i, one := range checked {
+				shown[i] = showChecked(one)
+			}
+			return &answer[[]api.CheckedVersion]{shown}, err
+		})
+	operate(w, "read-locked", forSignedIn, http.MethodPost, "/api/v1/locked",
+		"Which versions a lock file, a list of requirements or a bill of materials names",
+		func(_ context.Context, _ visit, in *struct {
+			Name    string `query:"name" required:"true" maxLength:"200" doc:"what the file is called"`
+			RawBody []byte `contentType:"application/octet-stream"`
+		}) (*answer[api.LockedFile], error) {
+			if len(in.RawBody) > largestLocked {
+				return nil, fault.New(fault.Invalid, "too-large", "such a file has %s at most", api.Bytes(largestLocked)).
+					WithHint("crelvo check reads larger ones.")
+			}
+			all, what, err := locked.Read(in.Name, in.RawBody)
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "unknown-file", "%s: %v", in.Name, err).
+					WithHint("Lock files, requirements, Maven's trees and bills of materials are read, by their usual names.")
+			}
+			shown := api.LockedFile{What: what, Packages: make([]api.LockedPackage, len(all))}
+			for i, p := range all {
+				shown.Packages[i] = api.LockedPackage{PURL: p.PURL.Typed(), Line: p.Line}
+			}
+			return &answer[api.LockedFile]{shown}, nil
+		})
+}
+
+func showChecked(c vetting.Checked) api.CheckedVersion {
+	shown := api.CheckedVersion{PURL: c.PURL.Typed(), State: "let in", Why: c.Unknown}
+	refusal := (*safety.Refusal)(nil)
+	switch {
+	case c.Unknown != "":
+		shown.State = "not known"
+	case c.Refusal == nil:
+	case errors.As(c.Refusal, &refusal):
+		shown.State, shown.Why, shown.Hint = "kept out", refusal.Why, c.Refusal.Hint
+		if refusal.Awaits {
+			shown.State = "awaiting"
+		}
+	default:
+		shown.State, shown.Why, shown.Hint = "not there", c.Refusal.Message, c.Refusal.Hint
+	}
+	return shown
 }
 
 func showVetting(v record.Vetting) api.Vetting {

@@ -12,6 +12,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/junit"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/browser"
 	"crelvo/test/house"
@@ -177,6 +178,57 @@ func TestOnlyVettedIsPromoted(t *testing.T) {
 	says(t, asked(), "what deck#1 used from outside was vetted")
 	admits(t, h, "releases", api.AdmissionChange{RefuseLicences: &[]string{"MIT"}})
 	says(t, asked(), "releases keeps out deck-ui 1.0.0: its licence is MIT, which is refused")
+}
+
+// TestCheck tells of lock files what would be refused, as people and as CI systems read it.
+func TestCheck(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	c := &client.Client{Server: h.Address, Token: house.Token}
+	yes := true
+	admits(t, h, "shore-npm", api.AdmissionChange{Vetted: &yes})
+	done(c.Vet(t.Context(), api.NewVetting{Decision: "accepted", Patterns: []string{"pkg:npm/kelp-colors@1.0.0"},
+		Reason: "read through"}))(t)
+	imports(t, h, strings.Replace(advisory("MAL-2026-9", "PyPI", "soundings", "1.1.0"), `"severity"`, `"x"`, 1))
+	w := newWorkshop(t, "CRELVO_SERVER="+h.Address, "CRELVO_TOKEN="+house.Token)
+	w.write("app/package-lock.json", []byte(`{"lockfileVersion": 3, "packages": {
+"node_modules/kelp-colors": {"version": "1.1.0"},
+"node_modules/old/node_modules/kelp-colors": {"version": "1.0.0"}}}`))
+	w.write("app/service/requirements.txt", []byte("soundings==1.0.0\nsoundings-more==1.0.0\n"))
+	w.write("app/service/node_modules/x/yarn.lock", []byte("what was installed is not read"))
+	w.write("empty/notes.md", []byte("nothing"))
+	w.write("good/Cargo.lock", []byte("[[package]]\nname = \"brine-codec\"\nversion = \"1.1.0\"\nsource = \"sparse+x\"\n"))
+
+	crelvo := house.Program()
+	out, _ := w.try("", crelvo, "check", "app", "--in", "platform")
+	w.fails([]string{"package-lock.json (npm's lock file): of 2 packages, platform would refuse 1",
+		"pkg:npm/kelp-colors@1.1.0", "awaiting", "nobody has decided about it yet",
+		"requirements.txt (pip's requirements): of 2 packages, platform would refuse 2", "MAL-2026-9, malicious",
+		"pkg:pypi/soundings-more@1.0.0", "not there"}, "", crelvo, "check", "app", "--in", "platform")
+	if strings.Contains(out, "kelp-colors@1.0.0") {
+		t.Errorf("what is let in is listed: %s", out)
+	}
+	says(t, w.run("", crelvo, "check", "good", "--in", "platform"), "platform lets in all of 1 package")
+	w.fails([]string{"has none of the files that are known"}, "", crelvo, "check", "empty", "--in", "shore-npm")
+	w.fails([]string{`"uri": "app/package-lock.json"`, `"startLine": 2`, `"ruleId": "awaiting"`, `"version": "2.1.0"`}, "",
+		crelvo, "check", "app", "--in", "platform", "--report", "sarif")
+	w.fails([]string{"would refuse 1"}, "", crelvo, "check", "app", "--in", "platform", "--report", "junit", "--to", "checked.xml")
+	summary, err := junit.Read(strings.NewReader(w.read("checked.xml")))
+	if err != nil || summary.Tests != 4 || summary.Failed != 3 {
+		t.Errorf("the report is %+v, %v: %s", summary, err, w.read("checked.xml"))
+	}
+
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, h.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	do(chromedp.Navigate(h.Address+"/safety/check"), browser.ShowsText("Choose a lock file", "platform"),
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/app/package-lock.json"}),
+		browser.ShowsText("1 of 2 packages would be refused", "npm/kelp-colors@1.1.0", "nobody has decided about it yet"),
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/good/Cargo.lock"}),
+		browser.ShowsText("nothing of 1 package would be refused"),
+		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/app/service/node_modules/x/yarn.lock"}),
+		browser.ShowsText("it says neither which form it has"))
 }
 
 // TestConsoleVetting decides about what somebody wants, takes that back, and sees who did.

@@ -7,6 +7,17 @@ export const safetyCalls = {
   vet: (body: Schemas["NewVetting"]) => value(raw.POST("/api/v1/vettings", { body })),
   endVetting: (id: number) => value(raw.DELETE("/api/v1/vettings/{id}", { params: { path: { id } } })),
   askForVetting: (body: Schemas["VettingWish"]) => value(raw.POST("/api/v1/vettings/queue", { body })),
+  readLocked: (file: File) =>
+    value(
+      raw.POST("/api/v1/locked", {
+        params: { query: { name: file.name } },
+        body: file as unknown as string,
+        bodySerializer: (body) => body as unknown as File,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  check: (repository: string, purls: string[]) =>
+    value(raw.POST("/api/v1/repositories/{name}/check", { params: { path: { name: repository } }, body: { purls } })),
   addFeed: (body: Schemas["NewFeed"]) => value(raw.POST("/api/v1/feeds", { body })),
   runFeed: (name: string) => value(raw.POST("/api/v1/feeds/{name}/run", { params: { path: { name } } })),
   removeFeed: (name: string) => value(raw.DELETE("/api/v1/feeds/{name}", { params: { path: { name } } })),

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { safetyQueries } from "./calls";
+import { Check } from "./check";
 import { Feeds } from "./feeds";
 import { affectedColumns, Severity } from "./parts";
 import { Awaiting, Decisions } from "./vetting";
@@ -18,6 +19,7 @@ const tabs: [string, string][] = [
   ["vetting", "To decide"],
   ["decisions", "Decisions"],
   ["accepted", "Waivers"],
+  ["check", "Check"],
   ["feeds", "Feeds"],
 ];
 
@@ -39,6 +41,7 @@ export default function SafetyPage({ me }: { me: Schemas["Me"] }) {
       </div>
       {shown === "affected" && <AffectedHere />}
       {shown === "advisories" && <Advisories />}
+      {shown === "check" && <Check />}
       {shown === "vetting" && <Awaiting />}
       {shown === "decisions" && <Decisions />}
       {shown === "accepted" && <Waivers admin={me.admin} />}

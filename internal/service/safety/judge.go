@@ -151,7 +151,7 @@ func (j *Judge) KeptOut(version string, v safety.Verdict) catalog.KeptOut {
 	case safety.TooYoung:
 		k.Hint = "Take an older version until then; " + j.asks() + " can let it in before."
 	case safety.Awaiting:
-		k.Hint = fmt.Sprintf("It was put before %s. To say what you need it for: crelvo vetting ask %s --in %s --for …",
+		k.Hint = fmt.Sprintf("%s can decide. To say what you need it for: crelvo vetting ask %s --in %s --for …",
 			j.asks(), j.purl(version).Typed(), j.repository.Name)
 	case safety.ByAdvisory:
 		k.Hint = fmt.Sprintf("Take another version. crelvo advisory show %s tells more.", v.By.ID)

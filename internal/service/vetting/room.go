@@ -69,15 +69,17 @@ func (s *Vetting) Wanted(ctx context.Context, caller access.Caller, f *fault.Err
 	}
 	w := wish{refusal.Repository.ID, refusal.PURL.String(), caller.Name}
 	now := s.Now()
+	told := *f
+	told.Hint = "It was put before " + strings.Replace(f.Hint, " can decide.", ".", 1)
 	if last, ok := s.noted.Get(w); ok && now.Sub(last) < noteEvery {
-		return f
+		return &told
 	}
 	if err := s.note(ctx, caller, refusal.Repository, refusal.PURL, ""); err != nil {
 		s.Log.Error("noting what awaits a decision failed", "package", w.purl, "error", err)
 		return f
 	}
 	s.noted.Add(w, now)
-	return f
+	return &told
 }
 
 // note puts a request on record.
