@@ -40,10 +40,11 @@ func checkCommand(s *session) *cobra.Command {
 		Args:  arguments(cobra.MinimumNArgs(1)),
 		Long: "Tell of the versions that files name which ones a repository would refuse, and why. Of a folder, the files with\n" +
 			"usual names are read, in it and below. These are known:\n\n  " + strings.Join(locked.Forms(), "\n  ") +
-			"\n\nA document in the CycloneDX or SPDX format and a tree of Maven's may have any name.\n" +
+			"\n\nA document in the CycloneDX or SPDX format may have any name, and so may what mvn dependency:tree\n" +
+			"-DoutputFile=FILE writes.\n" +
 			"The exit code is 1 if anything would be refused or is not there.",
 		Example: "  crelvo check package-lock.json --in platform\n  crelvo check . --in platform --report sarif --to checked.sarif\n" +
-			"  mvn dependency:tree -DoutputFile=dependency-tree.txt && crelvo check dependency-tree.txt --in platform",
+			"  crelvo check dependency-tree.txt --in platform --report junit --to checked.xml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if report != "" && report != "sarif" && report != "junit" {
 				return usageError{fmt.Errorf("a report is sarif or junit, not %q", report)}

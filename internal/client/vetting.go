@@ -46,7 +46,9 @@ func (c *Client) Assess(ctx context.Context, repository, purl string, needs bool
 }
 
 // CheckVersions tells what whoever asked a repository for versions would be told.
-func (c *Client) CheckVersions(ctx context.Context, repository string, purls []string) (all []api.CheckedVersion, err error) {
+func (c *Client) CheckVersions(
+	ctx context.Context, repository string, purls []string,
+) (all []api.CheckedVersion, err error) {
 	return all, c.do(ctx, http.MethodPost, repositories+"/"+url.PathEscape(repository)+"/check",
 		api.Versions{PURLs: purls},
 		&all)

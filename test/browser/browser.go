@@ -155,6 +155,7 @@ var DemoPages = []struct{ Path, Shows string }{
 	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "destinations"},
 	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
 	{"/safety", "kept here"}, {"/safety/advisories", "changed last first"}, {"/safety/accepted", "new waiver"},
+	{"/safety/vetting", "wrack-chart"}, {"/safety/decisions", "fathom-format"}, {"/safety/check", "choose a lock file"},
 	{"/safety/feeds", "where advisories come from"}, {"/safety/advisories/ISLE-2026-0007", "who had it"},
 	{"/retention/space", "space"}, {"/stores", "archive"}, {"/retention/use", "downloads"},
 	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},

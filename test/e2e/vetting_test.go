@@ -225,10 +225,18 @@ func TestCheck(t *testing.T) {
 	do(chromedp.Navigate(h.Address+"/safety/check"), browser.ShowsText("Choose a lock file", "platform"),
 		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/app/package-lock.json"}),
 		browser.ShowsText("1 of 2 packages would be refused", "npm/kelp-colors@1.1.0", "nobody has decided about it yet"),
+		browser.ClickText("Ask for it…"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] [name=purpose]")),
+		typeInto("[role=dialog] [name=purpose]", "the tide table"), chromedp.Evaluate[chromedp.Void](
+			`document.querySelector("[role=dialog] button[type=submit]").click()`), chromedp.WaitNotPresent(
+			chromedp.CSS("[role=dialog]")),
 		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/good/Cargo.lock"}),
 		browser.ShowsText("nothing of 1 package would be refused"),
 		chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{w.dir + "/app/service/node_modules/x/yarn.lock"}),
 		browser.ShowsText("it says neither which form it has"))
+	queue := done(c.Awaiting(t.Context(), "shore-npm"))(t)
+	if len(queue.Waiting) != 1 || queue.Waiting[0].Purpose != "the tide table" {
+		t.Errorf("the queue of the mirror behind the chain is %+v", queue)
+	}
 }
 
 // TestConsoleVetting decides about what somebody wants, takes that back, and sees who did.

@@ -139,6 +139,9 @@ func pages(ctx context.Context) error {
 		{name: "track", path: "/tracks/ferry", shows: "asked for"},
 		{name: "promotion", path: "/promotions/25", shows: "waits for"},
 		{name: "safety", path: "/safety", shows: "kept here"},
+		{name: "vetting", path: "/safety/vetting", shows: "wrack-chart", before: []chromedp.Action[chromedp.Void]{
+			chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("button")].findLast((b) =>
+				b.textContent === "Decide…").click()`), browser.ShowsText("It needs 2 packages", "Decide for shore-npm")}},
 		{name: "space", path: "/retention/space", shows: "Where it goes"},
 		{name: "rights", path: "/rights", shows: "berth-crew", dark: true},
 	}
@@ -204,9 +207,6 @@ func terminals(ctx context.Context) error {
 		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes",
 			"crelvo point npm --at platform --publish --check",
 			"sed -i s,/platform/,/releases/, .npmrc", "crelvo point npm --at platform --check"}},
-		{"cli-rights", []string{"crelvo grant list --to team:berth-crew",
-			"crelvo grant check ci-deck publish snapshots pkg:npm/kelp-colors",
-			"crelvo token list --all", "crelvo events --what refused", "crelvo events verify"}},
 		{"cli-promote", []string{"crelvo promote --build ticket-widgets#57 --along ferry --dry-run",
 			"crelvo promotion list --state done --limit 4", "crelvo repo arrivals releases --since 14d"}},
 		{"cli-sweep", []string{"crelvo sweep plan development-builds --limit 4", "crelvo sweep list",

@@ -138,7 +138,7 @@ function Needed({ needs }: { needs: Schemas["Need"][] }) {
     <section>
       <h3 className="mb-1 font-semibold">
         It needs {count(needs.length, "package")}
-        {out.length === 0 ? ", which are let in" : `, of which ${out.length} ${out.length === 1 ? "is" : "are"} not`}
+        {out.length === 0 ? ", which are let in" : `, of which ${out.length} ${out.length === 1 ? "is" : "are"} not let in`}
       </h3>
       <ul>
         {out.map((n) => (

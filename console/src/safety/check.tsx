@@ -3,11 +3,13 @@ import { FileSearch } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
+import { useChanged } from "../api/query";
 import { repositoriesQueries } from "../repositories/calls";
 import { safetyCalls } from "./calls";
 import { Choice, Field } from "../ui/dialog";
+import { FormDialog, TextField } from "../ui/form";
 import { count, packagePath } from "../ui/format";
-import { ErrorNote, Panel, useQuery } from "../ui/parts";
+import { Button, ErrorNote, Panel, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
 
 type Row = Schemas["CheckedVersion"] & { line?: number };
@@ -43,7 +45,7 @@ async function run(repository: string, file: File, said: (done: number, of: numb
 
 const looks: Record<string, string> = { "kept out": "text-bad", awaiting: "text-glow", "not there": "text-bad" };
 
-const columns: Column<Row>[] = [
+const columns = (ask: (row: Row) => void): Column<Row>[] => [
   { head: "Line", right: true, from: "sm", by: (r) => r.line ?? 0, cell: (r) => r.line ?? "" },
   {
     head: "Package",
@@ -70,6 +72,11 @@ const columns: Column<Row>[] = [
       </>
     ),
   },
+  {
+    head: "Ask",
+    right: true,
+    cell: (r) => r.state === "awaiting" && <Button onClick={() => ask(r)}>Ask for it…</Button>,
+  },
 ];
 
 /** Check tells of a lock file or a bill of materials what a repository would refuse, before anybody builds. */
@@ -78,6 +85,8 @@ export function Check() {
   const [chosen, setChosen] = useState("");
   const repository = chosen || (all.find((r) => r.kind === "chain") ?? all[0])?.name || "";
   const [how, setHow] = useState("");
+  const [asked, setAsked] = useState<Row>();
+  const changed = useChanged();
   const doing = useMutation({
     mutationFn: (file: File) => run(repository, file, (done, of) => setHow(`${done} of ${of}`)),
     onMutate: () => setHow("reading"),
@@ -132,9 +141,22 @@ export function Check() {
             )}
           </p>
           {doing.data.rows.length > 0 && (
-            <Table name="Checked" dense rows={doing.data.rows} rowKey={(r) => r.purl} columns={columns} />
+            <Table name="Checked" dense rows={doing.data.rows} rowKey={(r) => r.purl} columns={columns(setAsked)} />
           )}
         </>
+      )}
+      {asked && (
+        <FormDialog
+          title={`Ask for ${asked.purl.replace(/^pkg:/, "")}`}
+          description="It is put before those who decide, with what you say."
+          start={{ purpose: "" }}
+          run={(f) => safetyCalls.askForVetting({ repository, purl: asked.purl, purpose: f.purpose })}
+          done={() => changed({ kind: "vetting" })}
+          close={() => setAsked(undefined)}
+          submit="Ask"
+        >
+          {() => <TextField name="purpose" label="What you need it for" autoFocus required />}
+        </FormDialog>
       )}
     </Panel>
   );

@@ -50,11 +50,13 @@ export function Awaiting() {
     },
     {
       head: "Licence",
+      from: "sm",
       cell: (w) => w.facts.licences.join(" or ") || <span className="text-soft">not stated</span>,
     },
     { head: "Advisories", from: "sm", cell: (w) => <Worst of={w.facts.findings} /> },
     {
       head: "Kept out because",
+      from: "sm",
       look: "max-w-72",
       cell: (w) => <span className="text-sm">{w.unknown || w.why}</span>,
     },

@@ -91,7 +91,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		}
 	}
 	if v == nil {
-		return a, s.absent(r, p)
+		return s.elsewhere(ctx, r, p, there.KeptOut)
 	}
 	a.PURL.Version, a.Version = v.Version, *v
 	s.withNeeds(p.Ecosystem, &a.Version.Details)
@@ -111,6 +111,26 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		s.withNeeds(p.Ecosystem, &before.Details)
 	}
 	return a, nil
+}
+
+// elsewhere is assess by the member of a chain that keeps a version out, or the newest one if none
+// is named.
+func (s *Vetting) elsewhere(
+	ctx context.Context, r catalog.Repository, p purl.PURL, keptOut []catalog.KeptOut,
+) (Assessment, error) {
+	var newest *catalog.KeptOut
+	for i := range keptOut {
+		k := &keptOut[i]
+		if k.By != r.ID && (k.Version == p.Version || p.Version == "" &&
+			(newest == nil || purl.Compare(p.Ecosystem, k.Version, newest.Version) > 0)) {
+			newest = k
+		}
+	}
+	if newest == nil {
+		return Assessment{Repository: r, PURL: p}, s.absent(r, p)
+	}
+	p.Version = newest.Version
+	return s.assess(ctx, s.directory.Known().ByID[newest.By], p)
 }
 
 // withNeeds reads what a version needs where its list has that only as it is written.
