@@ -186,3 +186,30 @@ func (db *DB) DropVettingRequests(ctx context.Context, ids []int64) error {
 	_, err := db.ExecContext(ctx, `delete from vetting_request where id = any($1)`, ids)
 	return err
 }
+
+// usedMuch is from how many downloads on a package counts as much used.
+const usedMuch = 50
+
+// WellKnown lists packages of an ecosystem that are ours, or of which a mirror keeps what was
+// downloaded often: ours first, then what was used most. The keys name no repository.
+func (db *DB) WellKnown(ctx context.Context, ecosystem string, limit int) (all []catalog.PackageKey, err error) {
+	rows, err := db.QueryxContext(ctx, `select p.namespace, p.name from package p join repository r on r.id = p.repository_id
+		left join lateral (select sum(u.downloads) downloads from version v join version_use u on u.version_id = v.id
+			where v.package_id = p.id) used on r.kind <> 'house'
+		where p.ecosystem = $1 and p.versions > 0 group by 1, 2
+		having bool_or(r.kind = 'house') or sum(used.downloads) >= $2
+		order by bool_or(r.kind = 'house') desc, sum(used.downloads) desc nulls last, 1, 2 limit $3`, ecosystem, usedMuch,
+		limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		key := catalog.PackageKey{Ecosystem: ecosystem}
+		if err := rows.Scan(&key.Namespace, &key.Name); err != nil {
+			return nil, err
+		}
+		all = append(all, key)
+	}
+	return all, rows.Err()
+}

@@ -323,3 +323,36 @@ func TestQueue(t *testing.T) {
 		}
 	}
 }
+
+// TestLooksLike: a name that looks like one of ours awaits a person, whatever rules accept.
+func TestLooksLike(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	if err := n.publish(t, n.repository(t), "1.3", "1.3"); err != nil {
+		t.Fatal(err)
+	}
+	list := func(name string) string {
+		return "<metadata><groupId>example.skerry.berth</groupId><artifactId>" + name +
+			"</artifactId><versioning><versions><version>1.0</version></versions></versioning></metadata>"
+	}
+	mirror := n.mirror(t, "shore", newElsewhere(t, map[string]string{
+		"example/skerry/berth/tide-mode1/maven-metadata.xml": list("tide-mode1"),
+		"example/skerry/berth/wave/maven-metadata.xml":       list("wave")}).URL, nil)
+	everything, err := core.ParseAcceptance("only pkg:maven/*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Repositories.EditRepository(t.Context(), n.admin, mirror.Name, repositories.SettingsChange{
+		Admission: func(r *core.Rules) { r.Vets, r.Accepts = true, []core.Acceptance{everything} }}); err != nil {
+		t.Fatal(err)
+	}
+	for name, why := range map[string]string{"tide-mode1": "its name looks like example.skerry.berth/tide-model", "wave": ""} {
+		a, err := n.Vetting.Assess(t.Context(), n.admin, mirror.Name, purl.PURL{Ecosystem: "maven",
+			Namespace: "example.skerry.berth", Name: name})
+		if err != nil || a.Verdict.Why != why {
+			t.Errorf("%s is kept out because %q, %v", name, a.Verdict.Why, err)
+		}
+	}
+	if !strings.Contains(fmt.Sprint((outside{n, mirror}).has(t, "maven", "example.skerry.berth", "wave")), "1.0") {
+		t.Error("what a rule accepts is not there")
+	}
+}

@@ -104,16 +104,16 @@ func Closest(word string, names []string) string {
 		if len(word) > MaxName || len(name) > MaxName {
 			continue
 		}
-		if d := distance(word, name); d < least {
+		if d := Distance(word, name); d < least {
 			best, least = name, d
 		}
 	}
 	return best
 }
 
-// distance is how many letters must be changed, added, left out or swapped with
+// Distance is how many letters must be changed, added, left out or swapped with
 // their neighbour to make b of a.
-func distance(a, b string) int {
+func Distance(a, b string) int {
 	rows := make([][]int, len(a)+1)
 	for i := range rows {
 		rows[i] = make([]int, len(b)+1)

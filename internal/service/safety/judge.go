@@ -22,7 +22,8 @@ type Judge struct {
 	known      []safety.Known
 	by         safety.Decisions
 	now        time.Time
-	then       bool // it is decided as of a moment
+	then       bool   // it is decided as of a moment
+	like       string // the well-known package whose name its name looks like; "" if there is none
 	installs   ecosystem.Installs
 	asks       func() string // who can decide
 }
@@ -50,6 +51,11 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 	if len(known) == 0 && len(j.by.Vettings) == 0 && !j.rules.NeedFacts() {
 		return nil, nil
 	}
+	if r.Safety.Vets && !j.then {
+		if j.like, err = s.looksLike(ctx, j.of); err != nil {
+			return nil, err
+		}
+	}
 	j.installs, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Installs)
 	j.asks = func() string { return s.directory.WhoManages(r) }
 	return j, nil
@@ -57,6 +63,33 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 
 // NeedsFacts tells whether more must be known of a version than its name.
 func (j *Judge) NeedsFacts() bool { return j != nil && j.rules.NeedFacts() }
+
+// mostKnown is among how many names of an ecosystem it is looked for ones that look alike.
+const mostKnown = 5000
+
+// looksLike is the package that is ours or much used, and whose name that of another one looks
+// like; "" if there is none.
+func (s *Safety) looksLike(ctx context.Context, p purl.PURL) (string, error) {
+	known, _, err := act.Figure(ctx, s.Act, "well-known "+p.Ecosystem, func(ctx context.Context) (*safety.Likeness, error) {
+		all, err := s.DB.WellKnown(ctx, p.Ecosystem, mostKnown)
+		names := make([]string, len(all))
+		for i, key := range all {
+			names[i] = nameOf(key.Namespace, key.Name)
+		}
+		return safety.NewLikeness(names), err
+	})
+	if err != nil {
+		return "", err
+	}
+	return known.Of(nameOf(p.Namespace, p.Name)), nil
+}
+
+func nameOf(namespace, name string) string {
+	if namespace == "" {
+		return name
+	}
+	return namespace + "/" + name
+}
 
 // Named tells whether a version is let in as far as that follows from its name. A nil Judge lets
 // in everything.
@@ -90,7 +123,7 @@ func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 	if j == nil {
 		j = new(Judge)
 	}
-	f := safety.Facts{Outside: v.Outside, Kept: !v.Listed, Published: v.Dated}
+	f := safety.Facts{Outside: v.Outside, Kept: !v.Listed, Published: v.Dated, Like: j.like}
 	if j.then && f.Kept {
 		f.Outside = false
 	}
