@@ -151,10 +151,11 @@ type Upload struct {
 	Files        []File       `json:"files"`
 }
 
-// Licence is a licence as the package states it.
+// Licence is a licence as the package states it, or as its text is recognised.
 type Licence struct {
 	Name string `json:"name"`
 	URL  string `json:"url,omitempty"`
+	Sure int    `json:"sure,omitempty" doc:"where it is known by its text alone, how sure that is, in percent"`
 }
 
 // Dependency is something that a version needs.

@@ -176,7 +176,11 @@ func showFiles(w io.Writer, p api.Package) {
 		newest := v.Uploads[0]
 		var licences, dependencies []string
 		for _, l := range newest.Licences {
-			licences = append(licences, l.Name)
+			name := l.Name
+			if l.Sure > 0 {
+				name += fmt.Sprintf(" (not stated, but known by its text, %d %% sure)", l.Sure)
+			}
+			licences = append(licences, name)
 		}
 		for _, d := range newest.Dependencies {
 			dependencies = append(dependencies, strings.TrimSpace(d.PURL+" "+d.Version))

@@ -18,6 +18,7 @@ type Tarball struct {
 	Other    string
 	Manifest []byte
 	Readme   *catalog.Readme
+	Licences LicenceTexts
 }
 
 // ReadTarball finds the manifest and the README in the folder at the root of a .tar.gz,
@@ -43,6 +44,8 @@ func ReadTarball(ctx context.Context, file SizedReaderAt, manifest string, limit
 			var text []byte
 			text, err = io.ReadAll(io.LimitReader(r, catalog.MaxReadme))
 			t.Readme = ReadmeOf(base, text)
+		case folder == t.Folder && IsLicenceFile(base):
+			err = t.Licences.Read(r)
 		}
 		return err
 	})

@@ -43,6 +43,7 @@ type bench struct {
 	published int // versions of the package with many
 
 	million *million // of S9
+	advised bool     // the million has advisories, waivers and vettings
 
 	far *far // of S14
 

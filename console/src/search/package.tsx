@@ -403,7 +403,9 @@ function Version({
           <dt className="text-soft">Licence</dt>
           <dd>
             {newest.licences.length ? (
-              newest.licences.map((l) => l.name || l.url).join(", ")
+              newest.licences
+                .map((l) => (l.name || l.url) + (l.sure ? ` (not stated, but known by its text, ${l.sure} % sure)` : ""))
+                .join(", ")
             ) : (
               <span className="text-soft">not stated</span>
             )}

@@ -351,6 +351,9 @@ type Readme struct {
 type Licence struct {
 	Name string `json:"name"`
 	URL  string `json:"url,omitempty"`
+	// Sure is how sure it is that it is this one, in percent, where that is known by its text
+	// alone; 0 where the package states it.
+	Sure int `json:"sure,omitempty"`
 }
 
 // Dependency is one thing that a version needs.

@@ -82,6 +82,6 @@ func readCrate(ctx context.Context, file ecosystem.SizedReaderAt) (purl.PURL, ca
 		return purl.PURL{}, catalog.Details{}, fmt.Errorf("its folder is %q, and must be %q", t.Folder, want)
 	}
 	details, err := m.details()
-	details.Readme = t.Readme
+	details.Readme, details.Licences = t.Readme, t.Licences.Or(details.Licences)
 	return purl.PURL{Ecosystem: Name, Name: strings.ToLower(m.Package.Name), Version: m.Package.Version}, details, err
 }

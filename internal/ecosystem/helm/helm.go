@@ -110,6 +110,7 @@ const nativeChart = "chart"
 func read(ctx context.Context, file ecosystem.SizedReaderAt) (is purl.PURL, d catalog.Details, err error) {
 	var raw []byte
 	var readme *catalog.Readme
+	var texts ecosystem.LicenceTexts
 	if signed, err := isProvenance(file); err != nil {
 		return is, d, err
 	} else if signed {
@@ -127,14 +128,14 @@ func read(ctx context.Context, file ecosystem.SizedReaderAt) (is purl.PURL, d ca
 		if err != nil {
 			return is, d, err
 		}
-		raw, readme = t.Manifest, t.Readme
+		raw, readme, texts = t.Manifest, t.Readme, t.Licences
 	}
 	c, err := readChart(raw)
 	if err != nil {
 		return is, d, err
 	}
 	d, err = c.details()
-	d.Readme = readme
+	d.Readme, d.Licences = readme, texts.Or(d.Licences)
 	return purl.PURL{Ecosystem: Name, Name: c.Name, Version: c.Version}, d, err
 }
 

@@ -31,6 +31,7 @@ func readPackage(ctx context.Context, file ecosystem.SizedReaderAt) (is purl.PUR
 	if d, err = m.details(); err != nil {
 		return is, d, err
 	}
+	d.Licences = t.Licences.Or(d.Licences)
 	if t.Readme != nil {
 		d.Readme = t.Readme
 	}

@@ -22,6 +22,7 @@ const maxNuspec, maxReadme = 2 << 20, catalog.MaxReadme
 // nuspec is the manifest of a package
 // (https://learn.microsoft.com/nuget/reference/nuspec).
 type nuspec struct {
+	texts    ecosystem.LicenceTexts // of the file that it names as its licence
 	Metadata struct {
 		MinClient   string `xml:"minClientVersion,attr"`
 		ID          string `xml:"id"`
@@ -135,6 +136,9 @@ func readPackage(ctx context.Context, file ecosystem.SizedReaderAt) (*nuspec, []
 	if len(m.Version) > 64 || !purl.IsNuGet(m.Version) {
 		return nil, nil, nil, fmt.Errorf("its version %.60q is none", m.Version)
 	}
+	if m.License.Type == "file" {
+		n.texts.ReadZip(ctx, archive, func(name string) bool { return strings.EqualFold(name, inside(m.License.Text)) })
+	}
 	return n, raw, readmeIn(ctx, archive, m.Readme), nil
 }
 
@@ -199,8 +203,12 @@ func (n *nuspec) details() catalog.Details {
 	for _, g := range m.Dependencies.Groups {
 		add(g.Framework, g.All)
 	}
-	return f.details(trim(m.Description), trim(m.Authors), ecosystem.WebOnly(m.ProjectURL),
+	d := f.details(trim(m.Description), trim(m.Authors), ecosystem.WebOnly(m.ProjectURL),
 		ecosystem.WebOnly(m.Repository.URL))
+	if read := n.texts.Or(nil); f.License == "" && read != nil { // an address beside it is one that tools write
+		d.Licences = read
+	}
+	return d
 }
 
 // details puts together what is known of a package.

@@ -94,6 +94,23 @@ func wheelEntry(ctx context.Context, p ecosystem.Place, file ecosystem.SizedRead
 	return nil, fmt.Errorf("it has no %s-%s.dist-info/METADATA", strings.ReplaceAll(p.Name, "-", "_"), p.Version)
 }
 
+// licenceTexts are the texts of licences in a wheel, which stand beside its metadata (PEP 639 has
+// them in a folder of their own).
+func licenceTexts(ctx context.Context, file ecosystem.SizedReaderAt) *ecosystem.LicenceTexts {
+	texts := new(ecosystem.LicenceTexts)
+	archive, err := ecosystem.OpenZip(ctx, file)
+	if err != nil {
+		return texts
+	}
+	texts.ReadZip(ctx, archive, func(name string) bool {
+		folder, base := path.Split(name)
+		folder = strings.TrimSuffix(folder, "/")
+		return ecosystem.IsLicenceFile(base) && !strings.Contains(strings.TrimSuffix(folder, "/licenses"), "/") &&
+			strings.HasSuffix(strings.TrimSuffix(folder, "/licenses"), ".dist-info")
+	})
+	return texts
+}
+
 // Inspect implements ecosystem.Ecosystem.
 func (PyPI) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.SizedReaderAt) (catalog.Details, error) {
 	if !isDistribution(place.Extension) {
@@ -120,6 +137,9 @@ func (PyPI) Inspect(ctx context.Context, place ecosystem.Place, file ecosystem.S
 				place.FileName, m.get("name"), m.get("version")).WithHint("Build it anew; files must not be renamed.")
 		}
 		d = m.details()
+		if place.Extension == wheel && len(d.Licences) == 0 {
+			d.Licences = licenceTexts(ctx, file).Or(nil)
+		}
 		facts.RequiresPython = m.get("requires-python")
 		if place.Extension == wheel {
 			sum := sha256.Sum256(raw)

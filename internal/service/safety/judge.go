@@ -70,14 +70,15 @@ const mostKnown = 5000
 // looksLike is the package that is ours or much used, and whose name that of another one looks
 // like; "" if there is none.
 func (s *Safety) looksLike(ctx context.Context, p purl.PURL) (string, error) {
-	known, _, err := act.Figure(ctx, s.Act, "well-known "+p.Ecosystem, func(ctx context.Context) (*safety.Likeness, error) {
-		all, err := s.DB.WellKnown(ctx, p.Ecosystem, mostKnown)
-		names := make([]string, len(all))
-		for i, key := range all {
-			names[i] = nameOf(key.Namespace, key.Name)
-		}
-		return safety.NewLikeness(names), err
-	})
+	known, _, err := act.Figure(ctx, s.Act, "well-known "+p.Ecosystem,
+		func(ctx context.Context) (*safety.Likeness, error) {
+			all, err := s.DB.WellKnown(ctx, p.Ecosystem, mostKnown)
+			names := make([]string, len(all))
+			for i, key := range all {
+				names[i] = nameOf(key.Namespace, key.Name)
+			}
+			return safety.NewLikeness(names), err
+		})
 	if err != nil {
 		return "", err
 	}
