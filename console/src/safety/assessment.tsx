@@ -117,8 +117,7 @@ function Tried({ rules }: { rules: Schemas["TriedRule"][] }) {
                     <Minus size={14} className="mt-0.5 text-bad" aria-label="does not fit" />
                   )}
                   <span>
-                    <code className="font-mono text-xs">{c.condition}</code>{" "}
-                    <span className="text-soft">{c.fact}</span>
+                    <code className="font-mono text-xs">{c.condition}</code> <span className="text-soft">{c.fact}</span>
                   </span>
                 </li>
               ))}
@@ -138,7 +137,9 @@ function Needed({ needs }: { needs: Schemas["Need"][] }) {
     <section>
       <h3 className="mb-1 font-semibold">
         It needs {count(needs.length, "package")}
-        {out.length === 0 ? ", which are let in" : `, of which ${out.length} ${out.length === 1 ? "is" : "are"} not let in`}
+        {out.length === 0
+          ? ", which are let in"
+          : `, of which ${out.length} ${out.length === 1 ? "is" : "are"} not let in`}
       </h3>
       <ul>
         {out.map((n) => (

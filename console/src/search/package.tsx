@@ -404,7 +404,9 @@ function Version({
           <dd>
             {newest.licences.length ? (
               newest.licences
-                .map((l) => (l.name || l.url) + (l.sure ? ` (not stated, but known by its text, ${l.sure} % sure)` : ""))
+                .map(
+                  (l) => (l.name || l.url) + (l.sure ? ` (not stated, but known by its text, ${l.sure} % sure)` : ""),
+                )
                 .join(", ")
             ) : (
               <span className="text-soft">not stated</span>
