@@ -71,6 +71,7 @@ type BuiltVersion struct {
 	By         string     `json:"by"`
 	Bytes      int64      `json:"bytes"`
 	Files      int        `json:"files"`
+	Licences   []string   `json:"licences" doc:"that it states, of which one is enough"`
 	Digest     string     `json:"digest" doc:"SHA-256 over the names and the SHA-256 of its files, in hexadecimal"`
 	Promotion  int64      `json:"promotion,omitempty" doc:"that put it there"`
 }

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,11 +19,12 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
 )
 
 func buildCommand(s *session) *cobra.Command {
 	return group("build", "Record builds of CI, show and compare them", buildBegin(s), buildRecord(s), buildAttach(s),
-		buildShow(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
+		buildShow(s), buildLicences(s), buildList(s), buildCompare(s), buildNames(s), buildGive(s), buildRemove(s))
 }
 
 // ciVariable is what CI systems tell about a build, and in which of their variables;
@@ -414,6 +416,58 @@ func buildShow(s *session) *cobra.Command {
 				}
 			})
 		}}
+}
+
+// licenceUse is which packages of a build are under a licence.
+type licenceUse struct {
+	Licence  string   `json:"licence"` // "" is that none is stated
+	Packages []string `json:"packages"`
+}
+
+func buildLicences(s *session) *cobra.Command {
+	return &cobra.Command{Use: "licences NAME#NUMBER", Short: "List the licences of what a build made and used",
+		Args:    arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo build licences berth-planner#118\n  crelvo build licences berth-planner#118 --output json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]licenceUse, error) {
+				b, err := c.Build(ctx, args[0])
+				return licencesOf(b), err
+			}, func(w io.Writer, all []licenceUse) {
+				const most = 4
+				var rows [][]string
+				for _, l := range all {
+					names := strings.Join(l.Packages[:min(len(l.Packages), most)], ", ")
+					if more := len(l.Packages) - most; more > 0 {
+						names += fmt.Sprintf(" and %d more", more)
+					}
+					rows = append(rows, []string{cmp.Or(l.Licence, "not stated"), strconv.Itoa(len(l.Packages)), names})
+				}
+				table(w, []string{"LICENCE", "PACKAGES", "WHICH"}, []int{1}, rows)
+			})
+		}}
+}
+
+// licencesOf orders what a build made and used by licences: those of most packages first, and
+// last what states none.
+func licencesOf(b api.BuildPage) (all []licenceUse) {
+	by := map[string][]string{}
+	for _, v := range slices.Concat(b.MadeIt, b.Used) {
+		name := strings.Join(v.Licences, " OR ")
+		if p := purl.Typed(v.PURL); !slices.Contains(by[name], p) {
+			by[name] = append(by[name], p)
+		}
+	}
+	for name, packages := range by {
+		slices.Sort(packages)
+		all = append(all, licenceUse{name, packages})
+	}
+	slices.SortFunc(all, func(a, b licenceUse) int {
+		if (a.Licence == "") != (b.Licence == "") {
+			return cmp.Compare(len(b.Licence), len(a.Licence))
+		}
+		return cmp.Or(cmp.Compare(len(b.Packages), len(a.Packages)), strings.Compare(a.Licence, b.Licence))
+	})
+	return all
 }
 
 func built(w io.Writer, title string, all []api.BuiltVersion) {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -188,5 +189,19 @@ func TestShowPromotion(t *testing.T) {
 	promotionRows(&b, []api.Promotion{many})
 	if !strings.Contains(b.String(), "deck-ui 2.0.0, deck-ui 2.0.0, deck-ui 2.0.0, and 2 more") {
 		t.Errorf("%s", b.String())
+	}
+}
+
+func TestLicencesOf(t *testing.T) {
+	v := func(purl string, licences ...string) api.BuiltVersion {
+		return api.BuiltVersion{PURL: purl, Licences: licences}
+	}
+	b := api.BuildPage{MadeIt: []api.BuiltVersion{v("pkg:npm/%40skerry/a@1", "MIT"), v("pkg:npm/%40skerry/a@1", "MIT")},
+		Used: []api.BuiltVersion{v("pkg:npm/c@1"), v("pkg:npm/b@1", "ISC"), v("pkg:npm/d@1", "MIT"), v("pkg:npm/e@1", "MIT", "ISC"),
+			v("pkg:npm/f@1"), v("pkg:npm/g@1")}}
+	want := "[{MIT [pkg:npm/@skerry/a@1 pkg:npm/d@1]} {ISC [pkg:npm/b@1]} {MIT OR ISC [pkg:npm/e@1]} " +
+		"{ [pkg:npm/c@1 pkg:npm/f@1 pkg:npm/g@1]}]"
+	if got := fmt.Sprint(licencesOf(b)); got != want {
+		t.Errorf("%s, not %s", got, want)
 	}
 }

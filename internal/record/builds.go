@@ -254,6 +254,27 @@ func (r reads) UsedBy(ctx context.Context, buildID int64) (used []MadeVersion, e
 	return used, err
 }
 
+// LicencesOf gives the licences that versions state; those that state none are left out.
+func (r reads) LicencesOf(ctx context.Context, ids []int64) (map[int64][]catalog.Licence, error) {
+	var rows []struct {
+		ID       int64
+		Licences []byte
+	}
+	if err := sqlx.SelectContext(ctx, r.q, &rows, `select id, details->'licences' licences from version
+		where id = any($1) and details ? 'licences'`, ids); err != nil {
+		return nil, err
+	}
+	found := make(map[int64][]catalog.Licence, len(rows))
+	for _, row := range rows {
+		var all []catalog.Licence
+		if err := json.Unmarshal(row.Licences, &all); err != nil {
+			return nil, err
+		}
+		found[row.ID] = all
+	}
+	return found, nil
+}
+
 // PublishedWith lists what was published with a token since a moment, and
 // belongs to no build.
 func (r reads) PublishedWith(

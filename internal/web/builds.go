@@ -104,13 +104,14 @@ func builtVersion(v record.MadeVersion, repository string) api.BuiltVersion {
 	return api.BuiltVersion{PURL: builds.Output{MadeVersion: v}.PURL().String(), Upload: v.Upload,
 		Repository: repository, At: v.PublishedAt.UTC(),
 		GoneAt: utc(v.GoneAt), By: v.PublishedBy, Bytes: v.Bytes, Files: v.Files, Digest: hex.EncodeToString(v.Digest),
-		Promotion: v.Promotion}
+		Promotion: v.Promotion, Licences: []string{}}
 }
 
 func builtVersions(all []builds.Output) []api.BuiltVersion {
 	shown := make([]api.BuiltVersion, len(all))
 	for i, v := range all {
 		shown[i] = builtVersion(v.MadeVersion, v.Repository.Name)
+		shown[i].Licences = append(shown[i].Licences, v.Licences...)
 	}
 	return shown
 }

@@ -92,7 +92,7 @@ func (w *Server) addVettings() {
 }
 
 // largestLocked is how many bytes a file may have that names what a build uses.
-const largestLocked = 16 << 20
+const largestLocked = 8 << 20
 
 func (w *Server) addChecks() {
 	operate(w, "check-versions", toRead, http.MethodPost, "/api/v1/repositories/{name}/check",
@@ -177,6 +177,9 @@ func showWaiting(n vetting.Waiting, caller string) api.Waiting {
 	shown := api.Waiting{Assessment: showAssessment(n.Assessment), FirstAt: n.FirstAt.UTC(),
 		LastAt: n.LastAt.UTC(), Asked: n.Asked,
 		WantedBy: []string{}, Purpose: n.Purpose, Unknown: n.Unknown, MayDecide: n.MayDecide}
+	if n.Unknown != "" {
+		shown.LetIn = false // nobody knows
+	}
 	for _, name := range n.By {
 		if n.MayDecide || name == caller {
 			shown.WantedBy = append(shown.WantedBy, name)

@@ -167,6 +167,11 @@ func TestOnlyVettedIsPromoted(t *testing.T) {
 	done(c.RecordBuild(t.Context(), api.BuildReport{Name: "deck", Number: "1", StartedAt: &begun,
 		Made: []string{"pkg:npm/deck-ui@1.0.0-dev.1"}}))(t)
 	says(t, asked(), "deck#1, which made deck-ui 1.0.0, used pkg:npm/kelp-colors@1.0.0, which nobody vetted")
+	if b := done(c.Build(t.Context(), "deck#1"))(t); len(b.Used) != 1 || fmt.Sprint(b.Used[0].Licences,
+		b.MadeIt[0].Licences) !=
+		"[MIT] [MIT]" {
+		t.Errorf("what was used and made has the licences %+v", b)
+	}
 	made := done(c.Vet(t.Context(), api.NewVetting{Decision: "accepted", Patterns: []string{"pkg:npm/kelp-colors@1.*"},
 		Reason: "read through"}))(t)
 	says(t, asked(), "what deck#1 used from outside was vetted")

@@ -113,6 +113,7 @@ function Page({ b }: { b: Schemas["BuildPage"] }) {
         <Panel title="What it used">
           <Versions all={b.used} none="Nothing was downloaded with its token while it ran." />
         </Panel>
+        <Licences all={[...b.versions, ...b.used]} />
         <Compare b={b} />
       </div>
     </>
@@ -151,6 +152,31 @@ const versionColumns: Column<Schemas["BuiltVersion"]>[] = [
   { head: "Size", right: true, by: (v) => v.bytes, cell: (v) => bytes(v.bytes) },
   { head: "Since", by: (v) => v.at, cell: (v) => <Time at={v.at} /> },
 ];
+
+/** Licences counts the packages of a build by the licences that they state. */
+function Licences({ all }: { all: Schemas["BuiltVersion"][] }) {
+  const by = new Map<string, Set<string>>();
+  for (const v of all) {
+    const name = v.licences.join(" OR ");
+    by.set(name, (by.get(name) ?? new Set()).add(v.purl));
+  }
+  if (by.size === 0) return null;
+  const rows = [...by].sort(([a, x], [b, y]) => Number(a === "") - Number(b === "") || y.size - x.size);
+  return (
+    <Panel title="Licences" aside={<span className="text-xs text-soft">of what it made and used</span>}>
+      <ul className="px-4 py-2 text-sm">
+        {rows.map(([name, purls]) => (
+          <li key={name} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
+            <span className={name ? "font-medium" : "text-soft"}>{name || "not stated"}</span>
+            <span title={[...purls].join("\n")} className="text-soft">
+              {count(purls.size, "version")}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </Panel>
+  );
+}
 
 function Versions({ all, none }: { all: Schemas["BuiltVersion"][]; none: string }) {
   if (all.length === 0) return <p className="px-4 py-3 text-sm text-soft">{none}</p>;

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
+	"crelvo/internal/core/splice"
 )
 
 const npm = "npm"
@@ -95,11 +95,11 @@ func splitAt(text string) (name, version string) {
 // built beside in brackets or after an underscore (https://github.com/pnpm/spec/tree/master/lockfile).
 func readPNPM(raw []byte, found *found) error {
 	var lock struct {
-		Version  any            `yaml:"lockfileVersion"`
-		Packages map[string]any `yaml:"packages"`
+		Version  any            `json:"lockfileVersion"`
+		Packages map[string]any `json:"packages"`
 	}
-	if err := yaml.Unmarshal(raw, &lock); err != nil {
-		return errors.New(yaml.FormatError(err, false, false))
+	if err := splice.ReadYAML(raw, &lock); err != nil {
+		return err
 	}
 	if lock.Version == nil {
 		return errors.New("it does not say its version")

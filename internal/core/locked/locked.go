@@ -139,26 +139,25 @@ type lines struct {
 	text   string
 	at     int // how far it was looked
 	number int // the line of that, from 1
+	left   int // how many bytes may still be looked through
 }
 
-func newLines(raw []byte) *lines { return &lines{text: string(raw), number: 1} }
+// lookedThrough is how often a file is looked through to find lines: once, if its order is ours.
+const lookedThrough = 50
+
+func newLines(raw []byte) *lines {
+	return &lines{text: string(raw), number: 1, left: lookedThrough * len(raw)}
+}
 
 // of is the line in which the last of some marks stands, behind the ones before it; 0 if they do
-// not. What is looked for usually stands behind what was looked for before.
+// not, or are too much to look for. What is looked for usually stands behind what was looked for
+// before.
 func (l *lines) of(marks ...string) int {
 	if len(marks) == 0 {
 		return 0
 	}
 	for _, from := range []int{l.at, 0} {
-		end := from
-		for _, m := range marks {
-			next := strings.Index(l.text[end:], m)
-			if next < 0 {
-				end = -1
-				break
-			}
-			end += next
-		}
+		end := l.find(from, marks)
 		if end < 0 {
 			continue
 		}
@@ -166,9 +165,27 @@ func (l *lines) of(marks ...string) int {
 			l.number += strings.Count(l.text[l.at:end], "\n")
 		} else {
 			l.number = 1 + strings.Count(l.text[:end], "\n")
+			l.left -= end
 		}
 		l.at = end
 		return l.number
 	}
 	return 0
+}
+
+// find is where the last of some marks stands; -1 if it does not.
+func (l *lines) find(from int, marks []string) int {
+	for _, m := range marks {
+		if l.left <= 0 {
+			return -1
+		}
+		next := strings.Index(l.text[from:], m)
+		if next < 0 {
+			l.left -= len(l.text) - from
+			return -1
+		}
+		l.left -= next
+		from += next
+	}
+	return from
 }

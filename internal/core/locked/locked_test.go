@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 )
 
 const npmThree = `{"name": "ferry", "lockfileVersion": 3, "packages": {
@@ -179,6 +180,22 @@ func TestRead(t *testing.T) {
 	}
 	if !Known("app/yarn.lock") || Known("app/yarn.lock.bak") || len(Forms()) != len(forms) {
 		t.Error("the names are not known")
+	}
+}
+
+// TestLinesAreBounded: a file in the worst order is read as quickly as any.
+func TestLinesAreBounded(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`{"lockfileVersion": 3, "packages": {`)
+	const n = 20_000
+	for i := n; i > 0; i-- {
+		fmt.Fprintf(&b, "\"node_modules/kelp-%06d\": {\"version\": \"1.0.0\"},\n", i)
+	}
+	b.WriteString(`"": {}}}`)
+	begun := time.Now()
+	all, _, err := Read("package-lock.json", []byte(b.String()))
+	if took := time.Since(begun); err != nil || len(all) != n || took > 5*time.Second {
+		t.Errorf("%d packages, %v, in %v", len(all), err, took)
 	}
 }
 

@@ -88,6 +88,14 @@ func (v Vettings) Of(p purl.PURL, repository string) (all []*Vetting) {
 	return all
 }
 
+// Len is how many there are, and how many of them do not name one package.
+func (v Vettings) Len() (all, wide int) {
+	for _, some := range v.named {
+		all += len(some)
+	}
+	return all + len(v.wide), len(v.wide)
+}
+
 // Each lists them, the oldest first.
 func (v Vettings) Each() []*Vetting {
 	all := slices.Clone(v.wide)

@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/junit"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/spdx"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
@@ -42,6 +43,8 @@ type View struct {
 type Output struct {
 	record.MadeVersion
 	Repository catalog.Repository
+	// Licences are those that it states, of which one is enough; none if it states none.
+	Licences []string
 }
 
 // PURL names it.
@@ -493,7 +496,7 @@ func (s *Builds) placed(caller access.Caller, versions []record.MadeVersion) []O
 	all := []Output{}
 	for _, v := range s.InSight(readable, versions) {
 		i := slices.IndexFunc(readable, func(r catalog.Repository) bool { return r.ID == v.RepositoryID })
-		all = append(all, Output{v, readable[i]})
+		all = append(all, Output{MadeVersion: v, Repository: readable[i]})
 	}
 	return all
 }
@@ -541,8 +544,32 @@ func (s *Builds) Build(ctx context.Context, caller access.Caller, title string) 
 		return v, err
 	}
 	v.Made, v.Used = s.placed(caller, made), s.placed(caller, used)
+	if err := s.addLicences(ctx, v.Made, v.Used); err != nil {
+		return v, err
+	}
 	v.Documents, err = s.DB.Documents(ctx, v.ID)
 	return v, err
+}
+
+// addLicences adds to versions the licences that they state.
+func (s *Builds) addLicences(ctx context.Context, lists ...[]Output) error {
+	var ids []int64
+	for _, all := range lists {
+		for _, o := range all {
+			ids = append(ids, o.ID)
+		}
+	}
+	known, err := s.DB.LicencesOf(ctx, ids)
+	for _, all := range lists {
+		for i := range all {
+			for _, l := range known[all[i].ID] {
+				if l.Name != "" {
+					all[i].Licences = append(all[i].Licences, spdx.Identifier(l.Name))
+				}
+			}
+		}
+	}
+	return err
 }
 
 // Titles gives the titles of the builds that made versions, by their ids.

@@ -26,8 +26,14 @@ type NewVetting struct {
 	Until        time.Time // zero: it does not end by itself
 }
 
-// mostVetted is how many patterns are decided about at once.
-const mostVetted = 500
+// The bounds of decisions: how many patterns are decided about at once, and how many decisions may
+// stand, in all and of such as do not name one package, each of which is looked at for every
+// question.
+const (
+	mostVetted   = 500
+	mostStanding = 50_000
+	mostWide     = 1000
+)
 
 // Vet decides about what patterns fit, about all of them or none, and gives the decisions.
 func (s *Safety) Vet(ctx context.Context, caller access.Caller, n NewVetting) (made []record.Vetting, err error) {
@@ -57,10 +63,23 @@ func (s *Safety) Vet(ctx context.Context, caller access.Caller, n NewVetting) (m
 	if len(n.Repositories) > 0 {
 		detail["repositories"] = strings.Join(n.Repositories, ", ")
 	}
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, wide := standing.vettings.Len()
 	for _, text := range n.Patterns {
 		pattern, err := purl.ParsePattern(text)
 		if err != nil {
 			return nil, err
+		}
+		if _, named := pattern.Exact(); !named {
+			wide++
+		}
+		if all++; all > mostStanding || wide > mostWide {
+			return nil, act.Invalid("too-many", "%d decisions may stand, of which %d are about more than one package",
+				mostStanding, mostWide).
+				WithHint("End some that are not needed any more, or take one for several by a pattern.")
 		}
 		v := record.Vetting{Refused: n.Refused, Pattern: pattern.String(), Repositories: n.Repositories, Reason: n.Reason,
 			By: caller.Name, MadeAt: now}

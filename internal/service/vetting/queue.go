@@ -3,6 +3,8 @@ package vetting
 import (
 	"context"
 
+	"golang.org/x/sync/errgroup"
+
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -47,37 +49,67 @@ func (s *Vetting) Queue(ctx context.Context, caller access.Caller, name string) 
 	if err != nil {
 		return nil, false, err
 	}
-	var over []int64
 	for _, q := range requests {
 		r := readable[q.Key.RepositoryID]
-		q.Key.Sight = r.Sight
-		if !s.directory.Shows(q.Key) {
+		if q.Key.Sight = r.Sight; !s.directory.Shows(q.Key) {
 			continue
 		}
 		if len(all) == mostListed {
 			more = true
 			break
 		}
-		w := Waiting{VettingRequest: q, MayDecide: access.Decide(caller, access.Manage, access.Of(r)).Allowed}
-		w.Assessment, err = s.assess(ctx, r, act.PURLOf(q.Key, q.Version))
+		all = append(all, Waiting{VettingRequest: q, Assessment: Assessment{Repository: r, PURL: act.PURLOf(q.Key,
+			q.Version)},
+			MayDecide: access.Decide(caller, access.Manage, access.Of(r)).Allowed})
+	}
+	over := s.lookAt(ctx, all)
+	if err := ctx.Err(); err != nil {
+		return nil, false, err
+	}
+	var dropped []int64
+	open := all[:0]
+	for i, w := range all {
 		switch {
-		case ctx.Err() != nil:
-			return nil, false, ctx.Err()
-		case fault.Is(err, fault.NotFound) || err == nil && w.Verdict.Ground != safety.Awaiting &&
-			w.Verdict.Ground != safety.TooYoung && w.Verdict.Ground != safety.ByLicence:
-			if w.MayDecide { // and so sees all of it
-				over = append(over, q.ID)
-			}
-			continue
-		case err != nil:
-			w.Unknown = fault.Of(err).Message
+		case !over[i]:
+			open = append(open, w)
+		case w.MayDecide: // and so sees all of it
+			dropped = append(dropped, w.ID)
 		}
-		all = append(all, w)
 	}
-	if len(over) > 0 {
-		err = s.DB.DropVettingRequests(ctx, over)
+	if len(dropped) > 0 {
+		err = s.DB.DropVettingRequests(ctx, dropped)
 	}
-	return all, more, err
+	return open, more, err
+}
+
+// lookAt finds out what is known of what is waiting, some at the same time, and tells which of it
+// waits no more.
+func (s *Vetting) lookAt(ctx context.Context, all []Waiting) (over []bool) {
+	looking, end := context.WithTimeout(ctx, longestLook)
+	defer end()
+	over = make([]bool, len(all))
+	var hands errgroup.Group
+	hands.SetLimit(lookedAtOnce)
+	for i := range all {
+		hands.Go(func() error {
+			w := &all[i]
+			a, err := s.assess(looking, w.Repository, w.PURL)
+			switch ground := a.Verdict.Ground; {
+			case looking.Err() != nil:
+				w.Unknown = "it took too long to find out"
+			case fault.Is(err, fault.NotFound):
+				over[i] = true
+			case err != nil:
+				w.Unknown = fault.Of(err).Message
+			default:
+				w.Assessment = a
+				over[i] = ground != safety.Awaiting && ground != safety.TooYoung && ground != safety.ByLicence
+			}
+			return nil
+		})
+	}
+	_ = hands.Wait() // none of them fails
+	return over
 }
 
 // Concerns tell of what awaits a decision of whoever asks.
