@@ -83,6 +83,19 @@ type AffectedList struct {
 	Known    AdvisoryCounts `json:"known"`
 }
 
+// Stated is what became of the statements of a document.
+type Stated struct {
+	Made    []Waiver     `json:"made"`
+	Already int          `json:"already" doc:"packages that such a waiver stands for"`
+	Passed  []PassedOver `json:"passed" doc:"statements of which no waiver was made"`
+}
+
+// PassedOver is a statement of which no waiver was made, and why.
+type PassedOver struct {
+	Advisory string `json:"advisory"`
+	Why      string `json:"why"`
+}
+
 // Finding is what an advisory says of a version.
 type Finding struct {
 	Advisory  string   `json:"advisory"`
@@ -135,6 +148,8 @@ type Waiver struct {
 	Until    *time.Time `json:"until,omitempty" doc:"when it ends by itself"`
 	EndedAt  *time.Time `json:"endedAt,omitempty"`
 	EndedBy  string     `json:"endedBy,omitempty"`
+	// Justification is why it is not affected.
+	Justification string `json:"justification,omitempty" doc:"why it is not affected, in the words of OpenVEX; left out: it is, and that is accepted"`
 }
 
 // NewWaiver is a waiver to be made.
@@ -143,4 +158,6 @@ type NewWaiver struct {
 	Pattern  string     `json:"pattern" minLength:"1" maxLength:"1000" doc:"what it is accepted for" example:"pkg:npm/kelp-colors@1.2.0"`
 	Reason   string     `json:"reason" minLength:"1" maxLength:"2000"`
 	Until    *time.Time `json:"until,omitempty" doc:"when it ends; left out: when somebody ends it"`
+	// Justification is why it is not affected.
+	Justification string `json:"justification,omitempty" enum:"component_not_present,vulnerable_code_not_present,vulnerable_code_not_in_execute_path,vulnerable_code_cannot_be_controlled_by_adversary,inline_mitigations_already_exist" doc:"why it is not affected; left out: it is, and that is accepted"`
 }

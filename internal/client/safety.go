@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"net/url"
@@ -88,4 +89,14 @@ func (c *Client) MakeWaiver(ctx context.Context, n api.NewWaiver) (w api.Waiver,
 // EndWaiver ends a waiver.
 func (c *Client) EndWaiver(ctx context.Context, id int64) error {
 	return c.do(ctx, http.MethodDelete, waivers+"/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
+// ImportVEX makes waivers of a document of OpenVEX or CycloneDX.
+func (c *Client) ImportVEX(ctx context.Context, content io.Reader) (done api.Stated, err error) {
+	return done, c.do(ctx, http.MethodPost, waivers+"/vex", content, &done)
+}
+
+// ExportVEX is the waivers that stand as a document: openvex or cyclonedx.
+func (c *Client) ExportVEX(ctx context.Context, form string) (json.RawMessage, error) {
+	return get[json.RawMessage](ctx, c, waivers+"/vex", url.Values{"form": {form}})
 }

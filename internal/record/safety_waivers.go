@@ -18,9 +18,12 @@ type Waiver struct {
 	Until    *time.Time `db:"until"`
 	EndedAt  *time.Time `db:"ended_at"`
 	EndedBy  string     `db:"ended_by"`
+	// Justification is why it is not affected, as statements of exploitability say it; "" if it
+	// is, and that is accepted.
+	Justification string `db:"justification"`
 }
 
-const waiverColumns = `id, advisory, pattern, reason, by_name, made_at, until, ended_at, ended_by`
+const waiverColumns = `id, advisory, pattern, reason, by_name, made_at, until, ended_at, ended_by, justification`
 
 // StandingWaivers lists those that nobody ended and whose time is not over, the newest first.
 func (r reads) StandingWaivers(ctx context.Context, now time.Time) (all []Waiver, err error) {
@@ -37,8 +40,9 @@ func (db *DB) Waivers(ctx context.Context, limit int) (all []Waiver, err error) 
 
 // AddWaiver puts one on record and gives its id.
 func (tx *Tx) AddWaiver(ctx context.Context, w Waiver) (id int64, err error) {
-	err = tx.GetContext(ctx, &id, `insert into waiver (advisory, pattern, reason, by_name, made_at, until)
-		values ($1, $2, $3, $4, $5, $6) returning id`, w.Advisory, w.Pattern, w.Reason, w.By, w.MadeAt, w.Until)
+	err = tx.GetContext(ctx, &id, `insert into waiver (advisory, pattern, reason, by_name, made_at, until, justification)
+		values ($1, $2, $3, $4, $5, $6, $7) returning id`, w.Advisory, w.Pattern, w.Reason, w.By, w.MadeAt, w.Until,
+		w.Justification)
 	return id, err
 }
 

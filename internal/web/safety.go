@@ -28,12 +28,37 @@ func (w *Server) addSafety() {
 		})
 	operate(w, "make-waiver", forAdmin, http.MethodPost, waivers, "Accept an advisory for what a pattern fits",
 		func(ctx context.Context, v visit, in *answer[api.NewWaiver]) (*answer[api.Waiver], error) {
-			n := safety.NewWaiver{Advisory: in.Body.Advisory, Pattern: in.Body.Pattern, Reason: in.Body.Reason}
+			n := safety.NewWaiver{Advisory: in.Body.Advisory, Pattern: in.Body.Pattern, Reason: in.Body.Reason,
+				Justification: in.Body.Justification}
 			if in.Body.Until != nil {
 				n.Until = *in.Body.Until
 			}
 			made, err := w.service.Safety.Waive(ctx, v.caller, n)
 			return &answer[api.Waiver]{showWaiver(made)}, err
+		})
+	operate(w, "import-vex", forAdmin, http.MethodPost, waivers+"/vex",
+		"Make waivers of what a document of OpenVEX or CycloneDX says is not affected",
+		func(ctx context.Context, v visit, in *struct {
+			RawBody []byte `contentType:"application/octet-stream"`
+		}) (*answer[api.Stated], error) {
+			if len(in.RawBody) > largestImport {
+				return nil, fault.New(fault.Invalid, "too-large", "a document has %s at most", api.Bytes(largestImport)).
+					WithHint("Import its statements in parts.")
+			}
+			done, err := w.service.Safety.ImportVEX(ctx, v.caller, in.RawBody)
+			shown := api.Stated{Made: showWaivers(done.Made), Already: done.Already, Passed: []api.PassedOver{}}
+			for _, p := range done.Passed {
+				shown.Passed = append(shown.Passed, api.PassedOver(p))
+			}
+			return &answer[api.Stated]{shown}, err
+		})
+	operate(w, "export-vex", forSignedIn, http.MethodGet, waivers+"/vex",
+		"The waivers that stand as statements; those for patterns are left out",
+		func(ctx context.Context, _ visit, in *struct {
+			Form string `query:"form" enum:"openvex,cyclonedx" default:"openvex"`
+		}) (*statements, error) {
+			raw, err := w.service.Safety.ExportVEX(ctx, in.Form == "cyclonedx")
+			return &statements{"application/json", raw}, err
 		})
 	operate(w, "end-waiver", forAdmin, http.MethodDelete, waivers+"/{id}", "End a waiver",
 		func(ctx context.Context, v visit, in *struct {
@@ -41,6 +66,12 @@ func (w *Server) addSafety() {
 		}) (*none, error) {
 			return nil, w.service.Safety.EndWaiver(ctx, v.caller, in.ID)
 		})
+}
+
+// statements are waivers as a document.
+type statements struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
 }
 
 func (w *Server) addAdvisories() {
@@ -212,5 +243,5 @@ func showWaivers(all []record.Waiver) []api.Waiver {
 func showWaiver(n record.Waiver) api.Waiver {
 	return api.Waiver{ID: n.ID, Advisory: n.Advisory, Pattern: n.Pattern, Reason: n.Reason, By: n.By,
 		MadeAt: n.MadeAt.UTC(),
-		Until:  utc(n.Until), EndedAt: utc(n.EndedAt), EndedBy: n.EndedBy}
+		Until:  utc(n.Until), EndedAt: utc(n.EndedAt), EndedBy: n.EndedBy, Justification: n.Justification}
 }

@@ -229,6 +229,27 @@ func TestConsoleSafety(t *testing.T) {
 		typeInto(field("reason"), "only our own input"), submit, see("only our own input"), see("accepted"))
 	do(page("/safety/accepted"), see("ISLE-1", "pkg:npm/kelp-colors@1.0.0", "somebody ends it"), click("End…"),
 		see("End the waiver of ISLE-1?"), click("End it"), see("No advisory is accepted for anything"))
+	vex := feed + "/ferry.openvex"
+	if err := os.WriteFile(vex, []byte(`{"@context": "https://openvex.dev/ns/v0.2.0", "statements": [
+		{"vulnerability": {"name": "ISLE-1"}, "products": [{"@id": "pkg:npm/kelp-colors@1.0.0"}], "status": "not_affected",
+			"justification": "vulnerable_code_not_in_execute_path", "impact_statement": "it is never called"},
+		{"vulnerability": {"name": "ISLE-77"}, "products": [{"@id": "pkg:npm/wrack"}],
+			"status": "fixed"}]}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{vex}), see("1 waiver made, 0 there already",
+		`ISLE-77 passed over: no advisory "ISLE-77" is known`, "it is never called"))
+	c := &client.Client{Server: h.Address, Token: house.Token}
+	for form, says := range map[string]string{"openvex": "vulnerable_code_not_in_execute_path", "cyclonedx": "code_not_reachable"} {
+		if raw, err := c.ExportVEX(t.Context(), form); err != nil || !strings.Contains(string(raw), says) ||
+			!strings.Contains(string(raw), "pkg:npm/kelp-colors@1.0.0") {
+			t.Errorf("as %s it is %s, %v", form, raw, err)
+		}
+	}
+	if again := done(c.ImportVEX(t.Context(), strings.NewReader(string(done(c.ExportVEX(t.Context(),
+		"openvex"))(t)))))(t); again.Already != 1 || len(again.Made) != 0 {
+		t.Errorf("what was exported makes %+v", again)
+	}
 	do(page("/safety/advisories?words=nothing"), see("None fits"), page("/safety/advisories?words=kelp"), see("ISLE-1"))
 	do(page("/safety/feeds"), see("ours"), click("Remove…"), see("The advisories that it brought stay"),
 		click("Remove it"),

@@ -4,6 +4,15 @@ import { ask, askPages } from "../api/query";
 export const safetyCalls = {
   waive: (body: Schemas["NewWaiver"]) => value(raw.POST("/api/v1/waivers", { body })),
   endWaiver: (id: number) => value(raw.DELETE("/api/v1/waivers/{id}", { params: { path: { id } } })),
+  importVEX: (file: File) =>
+    value(
+      raw.POST("/api/v1/waivers/vex", {
+        body: file as unknown as string,
+        bodySerializer: (body) => body as unknown as File,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  exportVEX: () => value(raw.GET("/api/v1/waivers/vex", { params: { query: { form: "openvex" } }, parseAs: "text" })),
   vet: (body: Schemas["NewVetting"]) => value(raw.POST("/api/v1/vettings", { body })),
   endVetting: (id: number) => value(raw.DELETE("/api/v1/vettings/{id}", { params: { path: { id } } })),
   askForVetting: (body: Schemas["VettingWish"]) => value(raw.POST("/api/v1/vettings/queue", { body })),

@@ -1,4 +1,5 @@
-import { Plus } from "lucide-react";
+import { useMutation } from "@tanstack/react-query";
+import { Download, Plus, Upload } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
@@ -6,8 +7,8 @@ import { useChanged } from "../api/query";
 import { safetyCalls, safetyQueries } from "./calls";
 import { Confirm, Tick } from "../ui/dialog";
 import { AreaField, FormDialog, TextField, WhenField } from "../ui/form";
-import { moment } from "../ui/format";
-import { Button, Loaded, Panel, Time, useQuery } from "../ui/parts";
+import { count, moment, save } from "../ui/format";
+import { Button, ErrorNote, Loaded, Panel, Time, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
 
 /** over says whether a waiver has ended. */
@@ -20,6 +21,12 @@ export function Waivers({ admin }: { admin: boolean }) {
   const changed = useChanged();
   const [making, setMaking] = useState(false);
   const [ending, setEnding] = useState<Schemas["Waiver"]>();
+  const importing = useMutation({ mutationFn: safetyCalls.importVEX, onSuccess: () => changed({ kind: "waiver" }) });
+  const exporting = useMutation({
+    mutationFn: safetyCalls.exportVEX,
+    onSuccess: (text) =>
+      save(new Blob([text as unknown as string], { type: "application/json" }), "waivers.openvex.json"),
+  });
   const told = () => changed({ kind: "waiver" });
   const columns: Column<Schemas["Waiver"]>[] = [
     {
@@ -70,6 +77,25 @@ export function Waivers({ admin }: { admin: boolean }) {
           <Tick checked={ended} onChange={setEnded}>
             ended ones too
           </Tick>
+          <Button onClick={() => exporting.mutate()} disabled={exporting.isPending}>
+            <Download size={15} /> As VEX
+          </Button>
+          {admin && (
+            <label className="inline-flex cursor-pointer items-center gap-1.5 rounded border border-rule bg-sheet px-3 py-1.5 hover:bg-wash">
+              <Upload size={15} aria-hidden /> From VEX…
+              <input
+                type="file"
+                accept=".json"
+                className="sr-only"
+                aria-label="VEX document"
+                onChange={(e) => {
+                  const file = e.target.files?.[0];
+                  if (file) importing.mutate(file);
+                  e.target.value = "";
+                }}
+              />
+            </label>
+          )}
           {admin && (
             <Button onClick={() => setMaking(true)}>
               <Plus size={15} /> New waiver
@@ -78,6 +104,25 @@ export function Waivers({ admin }: { admin: boolean }) {
         </span>
       }
     >
+      {(importing.error ?? exporting.error) && (
+        <div className="p-4">
+          <ErrorNote error={importing.error ?? exporting.error} />
+        </div>
+      )}
+      {importing.data && (
+        <div role="status" className="border-b border-rule px-4 py-2 text-sm">
+          {count(importing.data.made.length, "waiver")} made, {importing.data.already} there already
+          {importing.data.passed.length > 0 && (
+            <ul className="text-soft">
+              {importing.data.passed.map((p, i) => (
+                <li key={i}>
+                  {p.advisory} passed over: {p.why}
+                </li>
+              ))}
+            </ul>
+          )}
+        </div>
+      )}
       <Loaded query={query}>
         {(all) =>
           all.length === 0 ? (

@@ -3,6 +3,7 @@ package safety
 import (
 	"context"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -19,6 +20,8 @@ import (
 type NewWaiver struct {
 	Advisory, Pattern, Reason string
 	Until                     time.Time // zero: it does not end by itself
+	// Justification is why it is not affected, as statements of exploitability say it.
+	Justification string
 }
 
 // Waive accepts an advisory for what a pattern fits, and gives the waiver.
@@ -47,6 +50,11 @@ func (s *Safety) Waive(ctx context.Context, caller access.Caller, n NewWaiver) (
 		return w, act.Invalid("bad-time", "%s is over", n.Until.UTC().Format(act.TimeForm)).
 			WithHint("Name a day to come.")
 	}
+	if n.Justification != "" && !slices.ContainsFunc(safety.Justifications, func(j [2]string) bool {
+		return j[0] == n.Justification
+	}) {
+		return w, act.Invalid("bad-justification", "nobody knows the justification %.60q", n.Justification)
+	}
 	if a.Malicious() {
 		if one := (safety.Waiver{Pattern: pattern}); !one.NamesOne() || n.Advisory != a.ID {
 			return w, act.Invalid("too-wide",
@@ -55,7 +63,8 @@ func (s *Safety) Waive(ctx context.Context, caller access.Caller, n NewWaiver) (
 					a.Affected[0].Package.Typed())
 		}
 	}
-	w = record.Waiver{Advisory: n.Advisory, Pattern: pattern.String(), Reason: n.Reason, By: caller.Name, MadeAt: now}
+	w = record.Waiver{Advisory: n.Advisory, Pattern: pattern.String(), Reason: n.Reason, By: caller.Name, MadeAt: now,
+		Justification: n.Justification}
 	if !n.Until.IsZero() {
 		w.Until = &n.Until
 	}
