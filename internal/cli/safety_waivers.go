@@ -22,15 +22,21 @@ func waiverCommand(s *session) *cobra.Command {
 func tableOfWaivers(w io.Writer, all []api.Waiver) {
 	var rows [][]string
 	for _, n := range all {
-		until := optionalTime(n.Until, "somebody ends it")
-		if n.EndedAt != nil {
-			until = fmt.Sprintf("ended %s by %s", timeText(*n.EndedAt), n.EndedBy)
-		} else if n.Until != nil && n.Until.Before(time.Now()) {
-			until = "ended " + timeText(*n.Until)
-		}
-		rows = append(rows, []string{strconv.FormatInt(n.ID, 10), n.Advisory, n.Pattern, until, n.By, n.Reason})
+		rows = append(rows, []string{strconv.FormatInt(n.ID, 10), n.Advisory, n.Pattern,
+			endText(n.Until, n.EndedAt, n.EndedBy), n.By, n.Reason})
 	}
 	table(w, []string{"WAIVER", "ADVISORY", "FOR", "UNTIL", "BY", "REASON"}, []int{0}, rows)
+}
+
+// endText says when a decision ends, or how it has ended.
+func endText(until, endedAt *time.Time, by string) string {
+	switch {
+	case endedAt != nil:
+		return fmt.Sprintf("ended %s by %s", timeText(*endedAt), by)
+	case until != nil && until.Before(time.Now()):
+		return "ended " + timeText(*until)
+	}
+	return optionalTime(until, "somebody ends it")
 }
 
 func waiverList(s *session) *cobra.Command {

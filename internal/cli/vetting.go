@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -154,7 +155,7 @@ func differences(a api.Assessment) string {
 			all = append(all, fmt.Sprintf(format, args...))
 		}
 	}
-	more, less := apart(a.Facts.Needs, was.Needs)
+	more, less := without(a.Facts.Needs, was.Needs), without(was.Needs, a.Facts.Needs)
 	say(len(more) > 0, "needs also %s", strings.Join(more, ", "))
 	say(len(less) > 0, "no more needs %s", strings.Join(less, ", "))
 	say(strings.Join(a.Facts.Licences, ",") != strings.Join(was.Licences, ","), "the licence was %s",
@@ -166,27 +167,9 @@ func differences(a api.Assessment) string {
 	return a.Before + ": " + orNone(all, "nothing else is known to be different")
 }
 
-// apart tells what is only in a, and only in b.
-func apart(a, b []string) (more, less []string) {
-	in := func(all []string, one string) bool {
-		for _, other := range all {
-			if other == one {
-				return true
-			}
-		}
-		return false
-	}
-	for _, one := range a {
-		if !in(b, one) {
-			more = append(more, one)
-		}
-	}
-	for _, one := range b {
-		if !in(a, one) {
-			less = append(less, one)
-		}
-	}
-	return more, less
+// without is what is in one list and not in another.
+func without(all, those []string) []string {
+	return slices.DeleteFunc(slices.Clone(all), func(one string) bool { return slices.Contains(those, one) })
 }
 
 func vettingAsk(s *session) *cobra.Command {
@@ -270,13 +253,8 @@ func vettingDecide(s *session, verb, decision string) *cobra.Command {
 func tableOfVettings(w io.Writer, all []api.Vetting) {
 	var rows [][]string
 	for _, n := range all {
-		until := optionalTime(n.Until, "somebody ends it")
-		if n.EndedAt != nil {
-			until = fmt.Sprintf("ended %s by %s", timeText(*n.EndedAt), n.EndedBy)
-		} else if n.Until != nil && n.Until.Before(time.Now()) {
-			until = "ended " + timeText(*n.Until)
-		}
-		rows = append(rows, []string{strconv.FormatInt(n.ID, 10), n.Decision, n.Pattern, orNone(n.Repositories, "all"), until,
+		rows = append(rows, []string{strconv.FormatInt(n.ID, 10), n.Decision, n.Pattern, orNone(n.Repositories, "all"),
+			endText(n.Until, n.EndedAt, n.EndedBy),
 			n.By, n.Reason})
 	}
 	table(w, []string{"VETTING", "DECISION", "FOR", "IN", "UNTIL", "BY", "REASON"}, []int{0}, rows)
