@@ -71,7 +71,7 @@ func vettingTry(s *session) *cobra.Command {
 		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Show how a repository decides about a version that it has or its upstream lists, what each rule says of it, and\n" +
 			"what it needs in turn. Without a version, the newest release is looked at.",
-		Example: "  crelvo vetting try pkg:npm/kelp-colors@1.4.0 --in shore-npm",
+		Example: "  crelvo vetting try pkg:npm/wrack-chart@1.1.0 --in shore-npm",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkPURL(args[0]); err != nil {
 				return err

@@ -214,6 +214,17 @@ func TestProblems(t *testing.T) {
 var reads = []string{"list", "show", "names", "compare", "check", "search", "explain", "status", "whoami", "space",
 	"usage", "who-uses", "receiving", "events", "runs", "try", "plan", "arrivals"}
 
+// aProject is a folder with a lock file whose packages the demo lets in.
+func aProject(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.WriteFile(dir+"/package-lock.json", []byte(`{"lockfileVersion": 3, "packages": {
+		"node_modules/kelp-colors": {"version": "3.1.0"}, "node_modules/fathom-format": {"version": "1.2.0"}}}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
 // examplesRun runs the examples of all commands that change nothing, on the
 // demo's data, and the commands of docs/scripting.md.
 func examplesRun(t *testing.T, h *house.House) {
@@ -251,7 +262,7 @@ func examplesRun(t *testing.T, h *house.House) {
 				continue // of a network, or files, that are not there
 			}
 			script := exec.CommandContext(t.Context(), "sh", "-c", strings.Replace(line, "crelvo ", house.Program()+" ", 1))
-			script.Env, script.Dir = append(environment, "PATH="+os.Getenv("PATH")), t.TempDir()
+			script.Env, script.Dir = append(environment, "PATH="+os.Getenv("PATH")), aProject(t)
 			out, err := script.CombinedOutput()
 			ran++
 			if exit := (*exec.ExitError)(nil); err != nil &&

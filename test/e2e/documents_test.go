@@ -77,7 +77,7 @@ func documentsRun(t *testing.T, h *house.House) {
 					ran++
 				}
 				cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
-				cmd.Dir = t.TempDir()
+				cmd.Dir = aProject(t)
 				cmd.Env = []string{"HOME=" + cmd.Dir, "PATH=" + program + ":" + os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER=" +
 					h.Address, "CRELVO_TOKEN=" + demo.Token}
 				// Whatever is not known, or is not so, has a code; 4 is a "no" of grant check, 7 that status has something to tell.
