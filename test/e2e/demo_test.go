@@ -218,8 +218,9 @@ var reads = []string{"list", "show", "names", "compare", "check", "search", "exp
 func aProject(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	if err := os.WriteFile(dir+"/package-lock.json", []byte(`{"lockfileVersion": 3, "packages": {
-		"node_modules/kelp-colors": {"version": "3.1.0"}, "node_modules/fathom-format": {"version": "1.2.0"}}}`), 0o600); err != nil {
+	const lock = `{"lockfileVersion": 3, "packages": {"node_modules/kelp-colors": {"version": "3.1.0"},
+		"node_modules/fathom-format": {"version": "1.2.0"}}}`
+	if err := os.WriteFile(dir+"/package-lock.json", []byte(lock), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	return dir
