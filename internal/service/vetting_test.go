@@ -356,3 +356,53 @@ func TestLooksLike(t *testing.T) {
 		t.Error("what a rule accepts is not there")
 	}
 }
+
+// TestImagesByName: of images nothing is known but their names, so nothing else keeps them out.
+func TestImagesByName(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	house := n.repository(t)
+	mirror, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "shore-oci", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "oci",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: "http://127.0.0.1:9/v2/"}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(r catalog.Repository, rules core.Rules) error {
+		_, err := n.Repositories.EditRepository(t.Context(), n.admin, r.Name, repositories.SettingsChange{
+			Admission: func(was *core.Rules) { *was = rules }})
+		return err
+	}
+	strict := core.Rules{Licences: core.LicenceRules{Allow: []string{"MIT"}, Unstated: core.UnstatedRefused}}
+	ground := func(r catalog.Repository) core.Ground {
+		t.Helper()
+		a, err := n.Vetting.Assess(t.Context(), n.admin, r.Name, purl.PURL{Ecosystem: "oci", Name: "ferry"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a.Verdict.Ground
+	}
+	if err := errors.Join(set(house, strict), set(mirror, strict)); err != nil {
+		t.Fatal(err)
+	}
+	if a, b := ground(house), ground(mirror); a != "" || b != "" {
+		t.Errorf("images are kept out for their licences: %q, %q", a, b)
+	}
+	strict.Vets = true
+	if err := set(mirror, strict); err != nil || ground(mirror) != core.Awaiting {
+		t.Errorf("an image from outside is kept out for %q, %v", ground(mirror), err)
+	}
+	if _, err := n.Safety.Vet(t.Context(), n.admin, safety.NewVetting{Patterns: []string{"pkg:oci/ferry"},
+		Reason: "we know it"}); err != nil {
+		t.Fatal(err)
+	}
+	n.Safety.Purge()
+	if g := ground(mirror); g != "" {
+		t.Errorf("an image that was accepted is kept out for %q", g)
+	}
+	if err := set(mirror, core.Rules{Cooldown: time.Hour}); fault.Of(err).Code != "bad-cooldown" {
+		t.Errorf("images wait: %v", err)
+	}
+	if err := set(house, core.Rules{Vets: true}); fault.Of(err).Code != "not-from-outside" {
+		t.Errorf("what is ours is vetted: %v", err)
+	}
+}

@@ -57,14 +57,10 @@ func (a admitting) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.
 	return found, err
 }
 
-// content is what is known of what is named by its content. It is not held for its age, which
-// nobody tells.
-func content(outside bool) core.Facts { return core.Facts{Outside: outside, Kept: true} }
-
 // byLabel is File where versions are named by their content, and asked for by labels. What is
 // known of them is their name, which is decided about.
 func (a admitting) byLabel(ctx context.Context, q catalog.FileQuestion, judge *safety.Judge) (ecosystem.Found, error) {
-	refusal := judge.Refusal(q.Version, judge.ByFacts(q.Version, content(true)))
+	refusal := judge.Refusal(q.Version, judge.ByName(q.Version, true))
 	if refusal != nil && a.r.Fetches() {
 		return ecosystem.Found{}, refusal
 	}
@@ -72,7 +68,7 @@ func (a admitting) byLabel(ctx context.Context, q catalog.FileQuestion, judge *s
 	if err != nil || judge == nil {
 		return found, err
 	}
-	if refusal := judge.Refusal(q.Version, judge.ByFacts(q.Version, content(found.Mirror != ""))); refusal != nil {
+	if refusal := judge.Refusal(q.Version, judge.ByName(q.Version, found.Mirror != "")); refusal != nil {
 		return ecosystem.Found{}, refusal
 	}
 	return found, nil
@@ -97,7 +93,7 @@ func (s *Resolving) refusal(
 		return f, nil
 	}
 	if s.byContent(key) {
-		return judge.Refusal(version, judge.ByFacts(version, content(r.Fetches()))), nil
+		return judge.Refusal(version, judge.ByName(version, r.Fetches())), nil
 	}
 	of := ""
 	if purl.IsSnapshot(key.Ecosystem, version) {
@@ -189,7 +185,7 @@ func (s *Resolving) admitted(p *catalog.Package, judge *safety.Judge, age uint64
 func (s *Resolving) without(p *catalog.Package, judge *safety.Judge) (_ *catalog.Package, until time.Time) {
 	decide := judge.Of
 	if s.byContent(p.Key) {
-		decide = func(v *catalog.Version) core.Verdict { return judge.ByFacts(v.Version, content(v.Outside)) }
+		decide = func(v *catalog.Version) core.Verdict { return judge.ByName(v.Version, v.Outside) }
 	}
 	letIn, refused := map[string]bool{}, map[string]core.Verdict{}
 	kept := make([]bool, len(p.Versions))

@@ -119,6 +119,17 @@ func (j *Judge) ByFacts(version string, f safety.Facts) safety.Verdict {
 	return safety.Decide(j.rules, j.purl(version), f, safety.Find(j.known, version), j.by, j.now)
 }
 
+// ByName tells whether something is let in that is named by its content, of which not more is known
+// than its name: nobody tells its age or licence.
+func (j *Judge) ByName(version string, outside bool) safety.Verdict {
+	if j == nil {
+		return safety.Verdict{}
+	}
+	rules := j.rules
+	rules.Cooldown, rules.Licences = 0, safety.LicenceRules{}
+	return safety.Decide(rules, j.purl(version), safety.Facts{Outside: outside}, safety.Find(j.known, version), j.by, j.now)
+}
+
 // Facts are what is known of a version.
 func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 	if j == nil {

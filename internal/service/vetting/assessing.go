@@ -69,8 +69,8 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		return a, err
 	}
 	if _, byContent := s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); byContent {
-		a.Facts = core.Facts{Outside: !r.Own(), Kept: true}
-		a.Verdict = judge.ByFacts(p.Version, a.Facts)
+		a.Facts.Outside = !r.Own()
+		a.Verdict = judge.ByName(p.Version, a.Facts.Outside)
 		return a, nil
 	}
 	there, err := s.resolving.There(ctx, r, key)
