@@ -127,7 +127,8 @@ func (j *Judge) ByName(version string, outside bool) safety.Verdict {
 	}
 	rules := j.rules
 	rules.Cooldown, rules.Licences = 0, safety.LicenceRules{}
-	return safety.Decide(rules, j.purl(version), safety.Facts{Outside: outside}, safety.Find(j.known, version), j.by, j.now)
+	return safety.Decide(rules, j.purl(version), safety.Facts{Outside: outside}, safety.Find(j.known, version),
+		j.by, j.now)
 }
 
 // Facts are what is known of a version.
