@@ -406,3 +406,48 @@ func TestImagesByName(t *testing.T) {
 		t.Errorf("what is ours is vetted: %v", err)
 	}
 }
+
+// TestNoMomentLetsIn: whoever names a moment gets what was kept then, and nothing that awaits a
+// decision or that an advisory keeps out.
+func TestNoMomentLetsIn(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	shore := newElsewhere(t, kelp(t, "kelp", nil, map[string]int{"1.0.0": 60, "1.1.0": 40}))
+	mirror, err := n.Repositories.AddRepository(t.Context(), n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "shore-npm", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "npm",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: shore.URL}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	found, err := n.Resolving.File(t.Context(), catalog.FileQuestion{Key: mirror.Key("npm", "", "kelp"), Version: "1.0.0",
+		Name: "kelp-1.0.0.tgz"})
+	if err == nil {
+		_, _, _, err = found.Arriving.Ready(t.Context())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	then := mirror
+	then.AsOf = catalog.MomentOf(time.Now())
+	o := outside{n, then}
+	is := func(when, first, second string, want ...string) {
+		t.Helper()
+		for version, code := range map[string]string{"1.0.0": first, "1.1.0": second} {
+			if got, _ := o.file(t, "npm", "", "kelp", version, "kelp-"+version+".tgz"); got != code {
+				t.Errorf("%s, %s is answered with %q, not %q", when, version, got, code)
+			}
+		}
+		if got := o.has(t, "npm", "", "kelp"); !slices.Equal(got, want) {
+			t.Errorf("%s, the document has %v, not %v", when, got, want)
+		}
+	}
+	n.imports(t, osvRecord("ISLE-7", "npm", "kelp", "9.0.0", "2026-11-01T08:00:00Z", rated))
+	for when, rules := range map[string]core.Rules{"what comes from outside is vetted": {Vets: true},
+		"what has an advisory is kept out": {Refuse: core.Critical}} {
+		if _, err := n.Repositories.EditRepository(t.Context(), n.admin, mirror.Name, repositories.SettingsChange{
+			Admission: func(r *core.Rules) { *r = rules }}); err != nil {
+			t.Fatal(err)
+		}
+		n.Safety.Purge()
+		is(when, "", ecosystem.KeptOut, "1.0.0")
+	}
+}

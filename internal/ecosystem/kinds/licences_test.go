@@ -53,7 +53,7 @@ func TestLicenceByText(t *testing.T) {
 		{"two texts", "npm", "kelp-1.0.0.tgz", "tgz", npm("", entry("package/LICENSE-ISC", isc),
 			entry("package/UNLICENSE", unlicense)), "ISC AND Unlicense 100"},
 		{"one that is not known", "npm", "kelp-1.0.0.tgz", "tgz", npm("", entry("package/LICENSE", isc),
-			entry("package/LICENSE.other", "Ask the harbour master."), entry("package/COPYING", "Ask Ida.")), ""},
+			entry("package/LICENSE.other", "Ask the skipper."), entry("package/COPYING", "Ask Ida.")), ""},
 		{"one of what is in it", "npm", "kelp-1.0.0.tgz", "tgz", npm("", entry("package/deep/LICENSE", isc)), ""},
 		{"no text", "npm", "kelp-1.0.0.tgz", "tgz", npm("", entry("package/license.js", isc)), ""},
 		{"a crate", "cargo", "kelp-1.0.0.crate", "crate", crate(entry("kelp-1.0.0/LICENSE-ISC", isc)), "ISC 100"},

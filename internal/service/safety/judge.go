@@ -29,8 +29,9 @@ type Judge struct {
 }
 
 // Judge gives who decides about a package in a repository; nil if all of it is let in. As of a
-// moment, what was kept then is let in, and what was only listed is judged by the age that it had;
-// but what is malicious never is.
+// moment, what was kept then is let in, unless it is malicious. What was only listed then was let in
+// by nobody, and is decided about by what holds now and the age that it had, or else whoever names a
+// moment gets what awaits a decision.
 func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
 	known, err := s.Known(ctx, key)
 	if err != nil {
@@ -41,17 +42,14 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 		return nil, err
 	}
 	j := &Judge{repository: r, of: act.PURLOf(key, ""), rules: r.Safety, known: known, now: s.Now()}
-	j.by.Waivers = standing.waivers
-	if key.AsOf == 0 {
-		j.by.Vettings = standing.vettings.Of(j.of, r.Name)
-	} else {
+	j.by = safety.Decisions{Waivers: standing.waivers, Vettings: standing.vettings.Of(j.of, r.Name)}
+	if key.AsOf != 0 {
 		j.then, j.now = true, key.AsOf.Time()
-		j.rules = safety.Rules{Cooldown: r.Safety.Cooldown}
 	}
 	if len(known) == 0 && len(j.by.Vettings) == 0 && !j.rules.NeedFacts() {
 		return nil, nil
 	}
-	if r.Safety.Vets && !j.then {
+	if r.Safety.Vets {
 		if j.like, err = s.looksLike(ctx, j.of); err != nil {
 			return nil, err
 		}
@@ -62,7 +60,9 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 }
 
 // NeedsFacts tells whether more must be known of a version than its name.
-func (j *Judge) NeedsFacts() bool { return j != nil && j.rules.NeedFacts() }
+func (j *Judge) NeedsFacts() bool {
+	return j != nil && (j.rules.NeedFacts() || j.then && (j.rules.Refuse != safety.Unknown || len(j.by.Vettings) > 0))
+}
 
 // mostKnown is among how many names of an ecosystem it is looked for ones that look alike.
 const mostKnown = 5000
@@ -98,9 +98,17 @@ func (j *Judge) Named(version string) safety.Verdict {
 	if j == nil {
 		return safety.Verdict{}
 	}
+	if j.then {
+		return j.kept(version) // whether it was kept is a fact
+	}
 	return safety.Decide(safety.Rules{Refuse: j.rules.Refuse}, j.purl(version), safety.Facts{},
-		safety.Find(j.known, version),
-		j.by, j.now)
+		safety.Find(j.known, version), j.by, j.now)
+}
+
+// kept tells whether a version is let in that was kept at a moment.
+func (j *Judge) kept(version string) safety.Verdict {
+	return safety.Decide(safety.Rules{}, j.purl(version), safety.Facts{}, safety.Find(j.known, version),
+		safety.Decisions{Waivers: j.by.Waivers}, j.now)
 }
 
 // Of tells whether a version is let in.
@@ -115,6 +123,9 @@ func (j *Judge) Of(v *catalog.Version) safety.Verdict {
 func (j *Judge) ByFacts(version string, f safety.Facts) safety.Verdict {
 	if j == nil {
 		return safety.Verdict{}
+	}
+	if j.then && f.Kept {
+		return j.kept(version)
 	}
 	return safety.Decide(j.rules, j.purl(version), f, safety.Find(j.known, version), j.by, j.now)
 }
@@ -137,9 +148,6 @@ func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 		j = new(Judge)
 	}
 	f := safety.Facts{Outside: v.Outside, Kept: !v.Listed, Published: v.Dated, Like: j.like}
-	if j.then && f.Kept {
-		f.Outside = false
-	}
 	if j.installs != nil {
 		f.Runs = j.installs.RunsAtInstall(&v.Details)
 	}
@@ -197,8 +205,7 @@ func (j *Judge) KeptOut(version string, v safety.Verdict) catalog.KeptOut {
 	case safety.TooYoung:
 		k.Hint = "Take an older version until then; " + j.asks() + " can let it in before."
 	case safety.Awaiting:
-		k.Hint = fmt.Sprintf("%s can decide. To say what you need it for: crelvo vetting ask %s --in %s --for …",
-			j.asks(), j.purl(version).Typed(), j.repository.Name)
+		k.Hint = j.asks() + " can decide. " + HowToAsk(j.repository, j.purl(version))
 	case safety.ByAdvisory:
 		k.Hint = fmt.Sprintf("Take another version. crelvo advisory show %s tells more.", v.By.ID)
 		if fixed := v.By.FixedIn; len(fixed) > 0 {
@@ -206,6 +213,11 @@ func (j *Judge) KeptOut(version string, v safety.Verdict) catalog.KeptOut {
 		}
 	}
 	return k
+}
+
+// HowToAsk says how somebody says what they need a version for.
+func HowToAsk(r catalog.Repository, p purl.PURL) string {
+	return fmt.Sprintf("To say what you need it for: crelvo vetting ask %s --in %s --for …", p.Typed(), r.Name)
 }
 
 // Refused is what whoever asks for a version is told that a repository keeps out.

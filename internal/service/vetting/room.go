@@ -62,15 +62,14 @@ func (s *Vetting) Wanted(ctx context.Context, caller access.Caller, f *fault.Err
 	if f == nil || !errors.As(f, &refusal) || !refusal.Awaits {
 		return f
 	}
+	told, who := *f, s.directory.WhoManages(refusal.Repository)
 	if caller.Anonymous() {
-		told := *f
-		told.Hint = "Sign in, and it is put before " + s.directory.WhoManages(refusal.Repository) + "."
+		told.Hint = "Sign in, and it is put before " + who + "."
 		return &told
 	}
 	w := wish{refusal.Repository.ID, refusal.PURL.String(), caller.Name}
 	now := s.Now()
-	told := *f
-	told.Hint = "It was put before " + strings.Replace(f.Hint, " can decide.", ".", 1)
+	told.Hint = "It was put before " + who + ". " + safety.HowToAsk(refusal.Repository, refusal.PURL)
 	if last, ok := s.noted.Get(w); ok && now.Sub(last) < noteEvery {
 		return &told
 	}
