@@ -13,7 +13,6 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/junit"
 	"crelvo/internal/core/purl"
-	"crelvo/internal/core/spdx"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
@@ -549,27 +548,6 @@ func (s *Builds) Build(ctx context.Context, caller access.Caller, title string) 
 	}
 	v.Documents, err = s.DB.Documents(ctx, v.ID)
 	return v, err
-}
-
-// addLicences adds to versions the licences that they state.
-func (s *Builds) addLicences(ctx context.Context, lists ...[]Output) error {
-	var ids []int64
-	for _, all := range lists {
-		for _, o := range all {
-			ids = append(ids, o.ID)
-		}
-	}
-	known, err := s.DB.LicencesOf(ctx, ids)
-	for _, all := range lists {
-		for i := range all {
-			for _, l := range known[all[i].ID] {
-				if l.Name != "" {
-					all[i].Licences = append(all[i].Licences, spdx.Identifier(l.Name))
-				}
-			}
-		}
-	}
-	return err
 }
 
 // Titles gives the titles of the builds that made versions, by their ids.

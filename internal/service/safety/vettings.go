@@ -33,6 +33,7 @@ const (
 	mostVetted   = 500
 	mostStanding = 50_000
 	mostWide     = 1000
+	longestName  = 100 // of a pattern of names of repositories
 )
 
 // Vet decides about what patterns fit, about all of them or none, and gives the decisions.
@@ -45,6 +46,11 @@ func (s *Safety) Vet(ctx context.Context, caller access.Caller, n NewVetting) (m
 	}
 	if n.Reason = strings.TrimSpace(n.Reason); n.Reason == "" {
 		return nil, act.Invalid("no-reason", "a decision says why it was taken")
+	}
+	for _, name := range n.Repositories {
+		if len(name) > longestName {
+			return nil, act.Invalid("bad-pattern", "%.70q… is too long to be the name of a repository", name)
+		}
 	}
 	now := s.Now()
 	if !n.Until.IsZero() && !n.Until.After(now) {
