@@ -183,29 +183,43 @@ func (f *Folder) Keep(ctx context.Context, s *Staged) error {
 	if err := f.makeShard(filepath.Dir(target)); err != nil {
 		return err
 	}
-	err := os.Link(noted, target)
-	if errors.Is(err, fs.ErrExist) {
-		err = f.mend(s, noted, target)
+	for {
+		err := os.Link(noted, target)
+		if errors.Is(err, fs.ErrExist) {
+			if err = f.mend(s, noted, target); errors.Is(err, errDropped) {
+				continue
+			}
+		}
+		if err != nil {
+			return err
+		}
+		return syncFolder(filepath.Dir(target))
 	}
-	if err != nil {
-		return err
-	}
-	return syncFolder(filepath.Dir(target))
 }
+
+// errDropped is that what was there a moment ago has been dropped by somebody else.
+var errDropped = errors.New("it was dropped at this moment")
 
 // checkedWhole is up to how many bytes what is there is compared byte by byte, and
 // not by its size alone.
 const checkedWhole = 1 << 20
 
-// mend replaces what is stored where it is not what was staged.
+// mend replaces what is stored where it is not what was staged. It gives errDropped where
+// nothing is stored there any more.
 func (f *Folder) mend(s *Staged, noted, target string) error {
 	stat, err := os.Stat(target)
+	if errors.Is(err, fs.ErrNotExist) {
+		return errDropped
+	}
 	if err != nil {
 		return err
 	}
 	whole := stat.Size() == s.Digests.Size
 	if whole && s.Digests.Size <= checkedWhole {
 		there, err := os.ReadFile(target)
+		if errors.Is(err, fs.ErrNotExist) {
+			return errDropped
+		}
 		if err != nil {
 			return err
 		}

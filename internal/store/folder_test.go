@@ -2,9 +2,11 @@ package store_test
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"crelvo/internal/store"
@@ -119,5 +121,47 @@ func TestBegunAfterRestart(t *testing.T) {
 	}
 	if err := errors.Join(staged.Discard(), f.DropBegun(t.Context(), "7-two")); err != nil || entries(t, dir) != 0 {
 		t.Errorf("%v; %d are left", err, entries(t, dir))
+	}
+}
+
+// TestKeptBesideDropping: the same bytes can be stored at any moment while others drop them.
+func TestKeptBesideDropping(t *testing.T) {
+	f, _ := open(t)
+	content := storetest.Random(100)
+	done := make(chan struct{})
+	var dropping, keeping sync.WaitGroup
+	dropping.Go(func() {
+		for {
+			select {
+			case <-done:
+				return
+			default:
+				if err := f.Drop(t.Context(), sha256.Sum256(content)); err != nil {
+					t.Error(err)
+					return
+				}
+			}
+		}
+	})
+	for range 2 {
+		keeping.Go(func() {
+			for range 500 {
+				staged, err := f.Stage(t.Context(), bytes.NewReader(content), -1)
+				if err == nil {
+					err = errors.Join(f.Keep(t.Context(), staged), staged.Discard())
+				}
+				if err != nil {
+					t.Error(err)
+					return
+				}
+			}
+		})
+	}
+	keeping.Wait()
+	close(done)
+	dropping.Wait()
+	storetest.Kept(t, f, content)
+	if got, err := storetest.Read(t, f, sha256.Sum256(content), 100); err != nil || !bytes.Equal(got, content) {
+		t.Errorf("%d bytes come back, %v", len(got), err)
 	}
 }
