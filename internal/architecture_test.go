@@ -48,7 +48,7 @@ var rooms = map[string][]string{
 	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "safety", "schedule", "store"},
 	"safety":       {"act", "directory"},
 	"resolving":    {"act", "counting", "directory", "holdings", "mirrors", "safety"},
-	"vetting":      {"act", "directory", "resolving", "safety"},
+	"vetting":      {"act", "directory", "mirrors", "resolving", "safety"},
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
 	"promotion": {"act", "builds", "counting", "directory", "keys", "publishing", "rights", "safety", "secret",
 		"store", "vetting"},
@@ -61,6 +61,7 @@ var rooms = map[string][]string{
 		"safety", "store", "verifying", "vetting"},
 	"verifying": {"act", "directory", "mirrors", "store"},
 	"backups":   {"act", "directory", "secret", "store"},
+	"bills":     {"act", "store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may

@@ -65,10 +65,11 @@ type FileDifference struct {
 	After  *LayerFile `json:"after,omitempty"`
 }
 
-// LayerFile is a file in a version that consists of layers.
+// LayerFile is a file in a version; mode and owner are told where it consists of layers.
 type LayerFile struct {
 	Bytes int64  `json:"bytes"`
-	Mode  string `json:"mode" example:"0755"`
-	Owner string `json:"owner" doc:"numbers of user and group" example:"0:0"`
+	Mode  string `json:"mode,omitempty" example:"0755"`
+	Owner string `json:"owner,omitempty" doc:"numbers of user and group" example:"0:0"`
 	Link  string `json:"link,omitempty" doc:"where a link leads"`
+	Code  string `json:"code,omitempty" doc:"for what it is code, where that was looked at" example:"ELF"`
 }

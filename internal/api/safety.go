@@ -40,6 +40,7 @@ type AdvisoryPage struct {
 	References []Reference       `json:"references"`
 	About      []AffectedPackage `json:"about" doc:"the packages that it is about"`
 	Kept       []Affected        `json:"kept" doc:"versions that it is about and that are kept where the caller may read"`
+	Listed     []ListedAffected  `json:"listed" doc:"what upstreams list, and nothing is kept of"`
 	Users      []VersionUser     `json:"users" doc:"who downloaded any of them, last first"`
 	Builds     []string          `json:"builds" doc:"builds that used any of them, as NAME#NUMBER, the newest first"`
 	Waivers    []Waiver          `json:"waivers" doc:"that accept it somewhere"`
@@ -61,6 +62,8 @@ type AffectedPackage struct {
 // Affected is a version that is kept and that an advisory is about.
 type Affected struct {
 	PURL       string     `json:"purl"`
+	Inside     string     `json:"inside,omitempty" doc:"what it has inside, as a bill of materials says, and the advisory is about"`
+	Label      string     `json:"label,omitempty" doc:"of the version, or of one that it is part of, where it is known by its content"`
 	Repository string     `json:"repository"`
 	Advisory   string     `json:"advisory"`
 	Severity   string     `json:"severity"`
@@ -73,6 +76,16 @@ type Affected struct {
 	FixedIn    []string   `json:"fixedIn" doc:"versions that the advisory names as mended"`
 	Downloads  int64      `json:"downloads"`
 	UsedAt     *time.Time `json:"usedAt,omitempty" doc:"when it was downloaded last"`
+}
+
+// ListedAffected are versions of a package that an advisory is about, and that the upstream of a mirror
+// lists.
+type ListedAffected struct {
+	Repository string   `json:"repository"`
+	PURL       string   `json:"purl" doc:"of the package"`
+	Versions   []string `json:"versions" doc:"the newest first, 100 at most"`
+	Total      int      `json:"total" doc:"how many there are in all"`
+	KeptOut    bool     `json:"keptOut" doc:"they are not let in because of it"`
 }
 
 // AffectedList is everything that is kept and that advisories are about.
@@ -104,6 +117,7 @@ type Finding struct {
 	Malicious bool     `json:"malicious"`
 	Summary   string   `json:"summary"`
 	FixedIn   []string `json:"fixedIn"`
+	Inside    string   `json:"inside,omitempty" doc:"what the version has inside and the advisory is about; left out if that is the version itself"`
 }
 
 // Feed is a source of advisories.

@@ -63,11 +63,33 @@ type VersionFacts struct {
 	Kept        bool       `json:"kept"`
 	Licences    []string   `json:"licences" doc:"as it states them; one of them is enough"`
 	RunsScripts bool       `json:"runsScripts" doc:"installing it runs scripts of its own"`
+	Maintainers []string   `json:"maintainers" doc:"who looks after it or published it, as its ecosystem says"`
+	Downloads   int64      `json:"downloads" doc:"how often its package was downloaded from this server"`
+	Looked      bool       `json:"looked" doc:"somebody looked inside"`
+	Code        []string   `json:"code,omitempty" doc:"the files inside that a processor runs as they are"`
 	Size        int64      `json:"size,omitempty" doc:"bytes of its files, as far as is known"`
 	Files       int        `json:"files"`
 	Authors     []string   `json:"authors"`
 	Needs       []string   `json:"needs" doc:"what it needs, with the range that it says"`
 	Findings    []Finding  `json:"findings"`
+}
+
+// LookedInside is what a version has inside.
+type LookedInside struct {
+	PURL    string   `json:"purl"`
+	Archive string   `json:"archive" doc:"that was looked into"`
+	Files   int      `json:"files"`
+	Bytes   int64    `json:"bytes" doc:"of all of them"`
+	Code    []string `json:"code" doc:"the files that a processor runs as they are, 100 at most"`
+	// Before is left out where no version before it is let in.
+	Before      string          `json:"before,omitempty" doc:"the version before it that is let in"`
+	WhyNot      string          `json:"whyNot,omitempty" doc:"why it was not compared with that"`
+	Differences FileDifferences `json:"differences" doc:"from the version before"`
+}
+
+// LookWish names a version that is to be looked into.
+type LookWish struct {
+	PURL string `json:"purl" maxLength:"1024" doc:"without a version: the newest release"`
 }
 
 // Assessment is how a version is decided about, and what is known of it.

@@ -157,5 +157,5 @@ func layerFile(f api.LayerFile) string {
 	if f.Link != "" {
 		return "leads to " + f.Link
 	}
-	return api.Bytes(f.Bytes) + " " + f.Mode + " " + f.Owner
+	return oneLine(strings.Join([]string{api.Bytes(f.Bytes), f.Mode, f.Owner, f.Code}, " "))
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
 )
 
@@ -129,6 +131,14 @@ func showAdvisory(w io.Writer, a api.AdvisoryPage) {
 		tableOfAffected(w, a.Kept, false)
 	}
 	rows = nil
+	for _, l := range a.Listed {
+		rows = append(rows, []string{l.PURL, l.Repository, listedVersions(l), comesIn(l.KeptOut)})
+	}
+	if rows != nil {
+		fmt.Fprintln(w, "\nListed by upstreams, and not kept")
+		table(w, []string{"PACKAGE", "REPOSITORY", "VERSIONS", "WHEN ASKED FOR"}, nil, rows)
+	}
+	rows = nil
 	for _, u := range a.Users {
 		rows = append(rows, []string{u.Name, u.Kind, timeText(u.LastAt), strings.Join(u.Clients, ", ")})
 	}
@@ -151,6 +161,25 @@ func showAdvisory(w io.Writer, a api.AdvisoryPage) {
 	}
 }
 
+// mostNamedVersions is how many versions a line names.
+const mostNamedVersions = 4
+
+func listedVersions(l api.ListedAffected) string {
+	named := l.Versions[:min(len(l.Versions), mostNamedVersions)]
+	text := strings.Join(named, ", ")
+	if more := l.Total - len(named); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+func comesIn(keptOut bool) string {
+	if keptOut {
+		return "kept out"
+	}
+	return "not kept out because of it"
+}
+
 // tableOfAffected lists versions, with their advisories or without.
 func tableOfAffected(w io.Writer, all []api.Affected, advisories bool) {
 	var rows [][]string
@@ -166,7 +195,12 @@ func tableOfAffected(w io.Writer, all []api.Affected, advisories bool) {
 		if better == "" && len(a.FixedIn) > 0 {
 			better = a.FixedIn[len(a.FixedIn)-1] + " (not here)"
 		}
-		row := []string{a.PURL, a.Repository, state, better, strconv.FormatInt(a.Downloads, 10), optionalTime(a.UsedAt, "never")}
+		version := a.PURL
+		if a.Inside != "" {
+			at := strings.LastIndexByte(version, '@')
+			version = version[:at+1] + cmp.Or(a.Label, purl.ShortVersion(version[at+1:])) + " (has " + a.Inside + ")"
+		}
+		row := []string{version, a.Repository, state, better, strconv.FormatInt(a.Downloads, 10), optionalTime(a.UsedAt, "never")}
 		if advisories {
 			row = append([]string{a.Advisory, severityText(a.Severity, a.Score, a.Malicious)}, row...)
 		}

@@ -17,7 +17,7 @@ import (
 
 func vettingCommand(s *session) *cobra.Command {
 	return group("vetting", "Decide what may come in from outside, and see what awaits a decision", vettingQueue(s),
-		vettingTry(s), vettingAsk(s), vettingDecide(s, "accept", "accepted"), vettingDecide(s, "refuse", "refused"),
+		vettingTry(s), vettingLook(s), vettingAsk(s), vettingDecide(s, "accept", "accepted"), vettingDecide(s, "refuse", "refused"),
 		vettingList(s), vettingEnd(s))
 }
 
@@ -84,6 +84,44 @@ func vettingTry(s *session) *cobra.Command {
 	return cmd
 }
 
+func vettingLook(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "look PURL", Short: "Look into a version, and compare it with the one before it",
+		Args: arguments(cobra.ExactArgs(1)),
+		Long: "Look into the archive of a version that a mirror has or its upstream lists: how many files there are,\n" +
+			"which of them a processor runs as they are, and which are not as in the version before it that is let in. What\n" +
+			"is fetched for that is not kept, and is not let in by it. Without a version, the newest release is looked into.",
+		Example: "  crelvo vetting look pkg:npm/wrack-chart@1.1.0 --in shore-npm",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := checkPURL(args[0]); err != nil {
+				return err
+			}
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.LookedInside, error) {
+				return c.LookInside(ctx, in, args[0])
+			}, showInside)
+		}}
+	inFlag(cmd, s, &in, "the mirror that would let it in")
+	return cmd
+}
+
+func showInside(w io.Writer, in api.LookedInside) {
+	fmt.Fprintf(w, "%s has %s, %s, in %s.\n", in.PURL, count(in.Files, "file"), api.Bytes(in.Bytes), in.Archive)
+	if len(in.Code) == 0 {
+		fmt.Fprintln(w, "No processor runs any of them as it is.")
+	} else {
+		fmt.Fprintf(w, "A processor runs as they are: %s\n", strings.Join(in.Code, ", "))
+	}
+	switch {
+	case in.Before == "":
+		fmt.Fprintln(w, "No version before it is let in, with which it could be compared.")
+	case in.WhyNot != "":
+		fmt.Fprintf(w, "It was not compared with %s: %s\n", in.Before, in.WhyNot)
+	default:
+		fmt.Fprintf(w, "\nSince %s, which is let in\n", in.Before)
+		showFileDifferences(w, in.Differences)
+	}
+}
+
 func showAssessment(w io.Writer, a api.Assessment) {
 	switch {
 	case a.LetIn && a.By != nil:
@@ -130,10 +168,21 @@ func showAssessment(w io.Writer, a api.Assessment) {
 func factPairs(f api.VersionFacts) []string {
 	yesNo := map[bool]string{true: "yes", false: "no"}
 	return []string{"published", optionalTime(f.PublishedAt, "not stated"), "licence", orNone(f.Licences, "not stated"),
-		"authors", orNone(f.Authors, "not stated"), "advisories", worstOf(f.Findings), "install scripts",
-		yesNo[f.RunsScripts],
+		"authors", orNone(f.Authors, "not stated"), "maintainers", orNone(f.Maintainers, "not stated"),
+		"advisories", worstOf(f.Findings), "install scripts", yesNo[f.RunsScripts], "inside", insideText(f),
+		"downloads", fmt.Sprintf("%d of its package, from this server", f.Downloads),
 		"files", filesText(f), "needs", orNone(f.Needs, "nothing"), "kept",
 		yesNo[f.Kept]}
+}
+
+func insideText(f api.VersionFacts) string {
+	switch {
+	case !f.Looked:
+		return "nobody has looked: crelvo vetting look"
+	case len(f.Code) == 0:
+		return "nothing that a processor runs as it is"
+	}
+	return "a processor runs as they are: " + strings.Join(f.Code, ", ")
 }
 
 func filesText(f api.VersionFacts) string {
@@ -162,6 +211,8 @@ func differences(a api.Assessment) string {
 		orNone(was.Licences, "not stated"))
 	say(strings.Join(a.Facts.Authors, ",") != strings.Join(was.Authors, ","), "the authors were %s",
 		orNone(was.Authors, "not stated"))
+	come := without(a.Facts.Maintainers, was.Maintainers)
+	say(len(come) > 0, "%s did not look after it", strings.Join(come, ", "))
 	say(a.Facts.RunsScripts && !was.RunsScripts, "it ran no install scripts")
 	say(a.Facts.Size > 2*was.Size && was.Size > 0, "it had %s", api.Bytes(was.Size))
 	return a.Before + ": " + orNone(all, "nothing else is known to be different")

@@ -45,6 +45,12 @@ func (c *Client) Assess(ctx context.Context, repository, purl string, needs bool
 		url.Values{"purl": {purl}, "needs": {strconv.FormatBool(needs)}})
 }
 
+// LookInside looks into a version that a mirror has or its upstream lists.
+func (c *Client) LookInside(ctx context.Context, repository, purl string) (in api.LookedInside, err error) {
+	return in, c.do(ctx, http.MethodPost, repositories+"/"+url.PathEscape(repository)+"/looks", api.LookWish{PURL: purl},
+		&in)
+}
+
 // CheckVersions tells what whoever asked a repository for versions would be told.
 func (c *Client) CheckVersions(
 	ctx context.Context, repository string, purls []string,

@@ -101,8 +101,12 @@ func (y *yard) push(ctx context.Context, who, to string, i madeup.Image, referen
 // note attaches an SBOM to an image, as scanners do.
 func (y *yard) note(ctx context.Context, to string, m module, version, tag string) error {
 	images := m.image(version)
-	sbom := fmt.Appendf(nil, `{"spdxVersion":"SPDX-2.3","name":"%s","packages":[{"name":"minimal","versionInfo":"1.1.0"}]}`,
-		m.name+":"+tag)
+	inside := func(p string) string {
+		return fmt.Sprintf(`{"name":%q,"externalRefs":[{"referenceCategory":"PACKAGE-MANAGER","referenceType":"purl",
+			"referenceLocator":%q}]}`, p, p)
+	}
+	sbom := fmt.Appendf(nil, `{"spdxVersion":"SPDX-2.3","name":"%s","packages":[%s,%s]}`, m.name+":"+tag,
+		inside("pkg:npm/minimal@1.1.0"), inside("pkg:maven/org.openshore/brine-http@2.0.0"))
 	about := images[len(images)-1].Referrer("application/spdx+json", "application/spdx+json", sbom)
 	return y.push(ctx, "ci-berth", to, about, madeup.Digest(about.Manifest))
 }

@@ -59,6 +59,13 @@ func npmShelf(folder string, packages ...madeup.Package) Files {
 			sum := sha512.Sum512(tarball)
 			manifest["dist"] = map[string]any{"tarball": Here + folder + at, "integrity": "sha512-" +
 				base64.StdEncoding.EncodeToString(sum[:])}
+			if p.Author != "" {
+				var people []map[string]string
+				for who := range strings.SplitSeq(p.Author, ", ") {
+					people = append(people, map[string]string{"name": who})
+				}
+				manifest["maintainers"], manifest["_npmUser"] = people, people[len(people)-1]
+			}
 			versions[p.Version] = manifest
 			times[p.Version] = fmt.Sprintf("2026-0%d-01T08:00:00.000Z", i%9+1)
 			if !p.Published.IsZero() {

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"crelvo/internal/api"
@@ -18,7 +19,8 @@ func vettedShelf(now time.Time) []madeup.Package {
 			Readme: "# wrack-chart\n"},
 		{Name: "wrack-chart", Version: "1.1.0", Description: "Charts that float", Licence: "MIT", Author: "Ida Holm, J. Reef",
 			Readme: "# wrack-chart\n\nNow with spray.\n", Needs: map[string]string{"spindrift": "^0.9.0", "fathom-format": "^1.2.0"},
-			AtInstall: "node spray.js"},
+			AtInstall: "node spray.js", Files: []madeup.Entry{{Name: "package/spray.js", Content: "require('./spray.node')\n"},
+				{Name: "package/spray.node", Content: "\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 4089)}}},
 		{Name: "spindrift", Version: "0.9.0", Description: "Draws spray", Licence: "AGPL-3.0-only", Author: "J. Reef",
 			Readme: "# spindrift\n"},
 		{Name: "tide-ticker", Version: "2.0.0", Description: "Ticks with the tide", Licence: "Apache-2.0",
@@ -32,7 +34,8 @@ func vettedShelf(now time.Time) []madeup.Package {
 // wanted.
 func (y *yard) vet(ctx context.Context, admin *client.Client) error {
 	refuse, vetted, days := []string{"AGPL-*", "SSPL-*"}, true, 7
-	accepts := []string{"older-than 30d, no-advisories from critical, no-scripts"}
+	accepts := []string{"older-than 30d, no-advisories from critical, no-scripts",
+		"same-maintainers, size-within 50%, no-scripts, no-binaries"}
 	if _, err := admin.EditRepository(ctx, "shore-npm", api.RepositoryChange{Admission: &api.AdmissionChange{
 		CooldownDays: &days, Vetted: &vetted, Accepts: &accepts, RefuseLicences: &refuse}}); err != nil {
 		return err

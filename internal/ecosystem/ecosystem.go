@@ -196,6 +196,15 @@ type Installs interface {
 	NeededBy(d *catalog.Details) []catalog.Dependency
 }
 
+// Telling is an ecosystem in which versions that are only listed say who looks after them, and how
+// large they are.
+type Telling interface {
+	// Maintainers are the names of those who look after it, or published it.
+	Maintainers(d *catalog.Details) []string
+	// Unpacked is how many bytes its files have; 0 if it does not say.
+	Unpacked(d *catalog.Details) int64
+}
+
 // Maturing is an ecosystem whose versions are named by their content, and get a maturity
 // by their labels.
 type Maturing interface {

@@ -146,11 +146,13 @@ func (tx *Tx) setAdvised(
 	return slices.Collect(maps.Keys(known)), err
 }
 
-// AboutKept tells which advisories are about packages of which something is kept.
+// AboutKept tells which advisories are about packages of which something is kept, or inside of what is.
 func (tx *Tx) AboutKept(ctx context.Context, ids []string) (about []string, err error) {
 	err = tx.SelectContext(ctx, &about, `select distinct x.advisory_id from advisory_package x
 		cross join repository r join package p on p.repository_id = r.id and p.ecosystem = x.ecosystem
-			and p.namespace = x.namespace and p.name = x.name where x.advisory_id = any($1)`, ids)
+			and p.namespace = x.namespace and p.name = x.name where x.advisory_id = any($1)
+		union select x.advisory_id from advisory_package x join bill_entry e using (ecosystem, namespace, name)
+			where x.advisory_id = any($1)`, ids)
 	return about, err
 }
 

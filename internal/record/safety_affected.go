@@ -102,3 +102,54 @@ func (db *DB) UsedByBuilds(ctx context.Context, ids []int64) (map[int64][]UsedVe
 	}
 	return used, nil
 }
+
+// UsedAdvised lists the versions in a scope, whether they are still there or not, that builds used and
+// whose packages an advisory is about.
+func (db *DB) UsedAdvised(ctx context.Context, scope Scope, advisory string) (all []AdvisedVersion, err error) {
+	arguments := []any{scope.Repositories, advisory}
+	within := scope.and(&arguments)
+	err = db.SelectContext(ctx, &all, `select distinct v.id, p.ecosystem, p.namespace, p.name, v.version
+		from advisory_package x join package p using (ecosystem, namespace, name)
+		join version v on v.package_id = p.id
+		where x.advisory_id = $2 and p.repository_id = any($1)`+within+`
+			and exists (select from build_use u where u.version_id = v.id)`, arguments...)
+	return all, err
+}
+
+// AdvisedVersion is a version of a package that an advisory is about.
+type AdvisedVersion struct {
+	ID        int64  `db:"id"`
+	Ecosystem string `db:"ecosystem"`
+	Namespace string `db:"namespace"`
+	Name      string `db:"name"`
+	Version   string `db:"version"`
+}
+
+// Key names the package, in no repository.
+func (v AdvisedVersion) Key() catalog.PackageKey {
+	return catalog.PackageKey{Ecosystem: v.Ecosystem, Namespace: v.Namespace, Name: v.Name}
+}
+
+// ListedAdvised gives what the upstreams of some mirrors listed last of packages that an advisory is
+// about, without what versions are like.
+func (db *DB) ListedAdvised(
+	ctx context.Context, repositories []int64, advisory string, limit int,
+) (all []UpstreamDocument, err error) {
+	var rows []documentRow
+	if err := db.SelectContext(ctx, &rows, `select distinct d.* from advisory_package x
+		cross join unnest($1::bigint[]) r (id)
+		join upstream_document d on d.repository_id = r.id and d.ecosystem = x.ecosystem and d.namespace = x.namespace
+			and d.name = x.name
+		where x.advisory_id = $2 and d.found and d.listing is not null
+		order by d.repository_id, d.path limit $3`, repositories, advisory, limit); err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		d, err := row.value(false)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, d)
+	}
+	return all, nil
+}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -63,9 +66,19 @@ func (n *node) push(t *testing.T, r catalog.Repository, i madeup.Image, tags ...
 	defer staged.Discard()
 	p := ecosystem.Publication{Labels: tags, MediaType: i.MediaType, Files: []ecosystem.StagedFile{{Staged: staged,
 		Place: ecosystem.Place{Name: "x", Version: sum.String(), FileName: sum.FileName(), Extension: "manifest"}}}}
+	var m v1.Manifest
+	if err := json.Unmarshal(i.Manifest, &m); err != nil {
+		t.Fatal(err)
+	}
 	for digest, content := range i.Blobs {
-		p.Parts = append(p.Parts, ecosystem.NamedPart{Sum: sumOf(t, digest), Size: int64(len(content)), Extension: "layer",
-			MediaType: "application/x-layer"})
+		part := ecosystem.NamedPart{Sum: sumOf(t, digest), Size: int64(len(content)), Extension: "layer",
+			MediaType: "application/x-layer"}
+		for _, l := range m.Layers {
+			if string(l.Digest) == digest {
+				part.MediaType = l.MediaType
+			}
+		}
+		p.Parts = append(p.Parts, part)
 	}
 	_, err = n.Publishing.Publish(ctx, n.admin, r, oci.New(), p)
 	return err

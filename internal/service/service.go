@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/backups"
+	"crelvo/internal/service/bills"
 	"crelvo/internal/service/builds"
 	"crelvo/internal/service/counting"
 	"crelvo/internal/service/directory"
@@ -55,6 +56,7 @@ type Service struct {
 	Quotas       *quotas.Quotas
 	Holdings     *holdings.Holdings
 	Keys         *keys.Keys
+	Bills        *bills.Bills
 	Builds       *builds.Builds
 	Rights       *rights.Rights
 	Repositories *repositories.Repositories
@@ -91,6 +93,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Quotas = quotas.New(a, s.Directory, s.Store)
 	s.Holdings = holdings.New(a)
 	s.Keys = keys.New(a, safe, s.Directory)
+	s.Bills = bills.New(a, s.Store)
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
 	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule, s.Store)
@@ -98,7 +101,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories,
 		s.Safety)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
-	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety)
+	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety, s.Mirrors)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
 	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
 		s.Safety, s.Vetting)
@@ -113,7 +116,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
-	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Builds,
+	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
 		s.Search, s.Makeup, s.Use,
 		s.Pointing, s.Verifying, s.Backups, s.Status}

@@ -26,7 +26,9 @@ import (
 )
 
 // kelp is an npm upstream with a package whose versions were published days ago, by their versions.
-func kelp(t *testing.T, name string, more map[string]string, daysAgo map[string]int) map[string]string {
+func kelp(
+	t *testing.T, name string, more map[string]string, daysAgo map[string]int, inside ...map[string][]madeup.Entry,
+) map[string]string {
 	t.Helper()
 	files, times, versions, newest := map[string]string{}, map[string]string{}, map[string]any{}, ""
 	for version, days := range daysAgo {
@@ -34,7 +36,11 @@ func kelp(t *testing.T, name string, more map[string]string, daysAgo map[string]
 		if more[version] == "" {
 			manifest = fmt.Sprintf(`{"name": %q, "version": %q, "license": "MIT"}`, name, version)
 		}
-		archive := string(madeup.TarGz(madeup.Entry{Name: "package/package.json", Content: manifest}))
+		entries := []madeup.Entry{{Name: "package/package.json", Content: manifest}}
+		for _, more := range inside {
+			entries = append(entries, more[version]...)
+		}
+		archive := string(madeup.TarGz(entries...))
 		path := name + "/-/" + name + "-" + version + ".tgz"
 		sum := sha1.Sum([]byte(archive))
 		var fields map[string]any

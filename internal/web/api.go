@@ -94,6 +94,7 @@ func (w *Server) addAPI() {
 	w.addQuotas()
 	w.addSafety()
 	w.addVettings()
+	w.addLooks()
 	w.addChecks()
 	w.addBackups()
 	w.addDestinations()

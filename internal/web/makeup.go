@@ -98,18 +98,28 @@ func showComparison(c makeup.Comparison) api.Comparison {
 		files := &api.FileDifferences{Added: f.Added, Changed: f.Changed, Removed: f.Removed, LeftOut: f.LeftOut,
 			Some: []api.FileDifference{}}
 		for _, d := range f.Some {
-			files.Some = append(files.Some, api.FileDifference{Path: text.Clean(d.Path, false, 4096),
-				Before: showLayerFile(d.Before), After: showLayerFile(d.After)})
+			files.Some = append(files.Some, showFileDifference(d))
 		}
 		shown.Files = files
 	}
 	return shown
 }
 
+// longestPath is how many letters the path of a file has that is shown.
+const longestPath = 4096
+
+func showFileDifference(d core.FileDifference) api.FileDifference {
+	return api.FileDifference{Path: text.Clean(d.Path, false, longestPath), Before: showLayerFile(d.Before),
+		After: showLayerFile(d.After)}
+}
+
 func showLayerFile(f *core.File) *api.LayerFile {
 	if f == nil {
 		return nil
 	}
-	return &api.LayerFile{Bytes: f.Size, Mode: fmt.Sprintf("%04o", f.Mode), Owner: f.Owner,
-		Link: text.Clean(f.Link, false, 4096)}
+	shown := &api.LayerFile{Bytes: f.Size, Owner: f.Owner, Link: text.Clean(f.Link, false, longestPath), Code: f.Code}
+	if f.Owner != "" {
+		shown.Mode = fmt.Sprintf("%04o", f.Mode)
+	}
+	return shown
 }

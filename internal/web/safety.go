@@ -189,11 +189,18 @@ func showAdvisory(a record.Advisory) api.Advisory {
 	return shown
 }
 
+// mostListedVersions is how many versions are named that an upstream lists of a package.
+const mostListedVersions = 100
+
 func showAdvisoryPage(d safety.Detail) api.AdvisoryPage {
 	d.Rating = d.Worst()
 	shown := api.AdvisoryPage{Advisory: showAdvisory(d.Advisory), Details: d.Details, References: []api.Reference{},
 		About: []api.AffectedPackage{}, Kept: showAffected(d.Kept), Users: showUsers(d.Users), Builds: []string{},
-		Waivers: showWaivers(d.Waivers)}
+		Waivers: showWaivers(d.Waivers), Listed: []api.ListedAffected{}}
+	for _, l := range d.Listed {
+		shown.Listed = append(shown.Listed, api.ListedAffected{Repository: l.Repository, PURL: l.Package.Typed(),
+			Versions: l.Versions[:min(len(l.Versions), mostListedVersions)], Total: len(l.Versions), KeptOut: l.KeptOut})
+	}
 	for _, r := range d.References {
 		shown.References = append(shown.References, api.Reference(r))
 	}
@@ -214,6 +221,9 @@ func showAffected(all []safety.Affected) []api.Affected {
 		shown[i] = api.Affected{PURL: a.PURL.Typed(), Repository: a.Repository, Advisory: f.Advisory, Severity: f.Severity,
 			Score: f.Score, Malicious: f.Malicious, Summary: f.Summary, KeptOut: a.Refused, FixedIn: f.FixedIn,
 			Better: a.Better, Downloads: a.Downloads, UsedAt: utc(a.UsedAt)}
+		if a.Inside.Name != "" {
+			shown[i].Inside, shown[i].Label = a.Inside.Typed(), a.Label
+		}
 		if a.Waiver != nil {
 			shown[i].WaivedBy = a.Waiver.ID
 		}

@@ -175,6 +175,9 @@ func (w *Server) addFindings(
 	ctx context.Context, p purl.PURL, holdings []search.Holding, groups []api.VersionGroup,
 ) error {
 	for _, h := range holdings {
+		if err := w.addInside(ctx, p.Ecosystem, h, groups); err != nil {
+			return err
+		}
 		judge, err := w.service.Safety.Judge(ctx, h.Repository, h.Repository.Key(p.Ecosystem, p.Namespace, p.Name))
 		if err != nil {
 			return err
@@ -193,6 +196,36 @@ func (w *Server) addFindings(
 		}
 	}
 	return nil
+}
+
+// mostInside is of how many things inside a version it is told what advisories say.
+const mostInside = 20
+
+// addInside adds what advisories say of what versions have inside, where that is known of such.
+func (w *Server) addInside(
+	ctx context.Context, ecosystemName string, h search.Holding, groups []api.VersionGroup,
+) error {
+	if _, may := w.service.Ecosystem(ecosystemName).(ecosystem.Maturing); !may {
+		return nil
+	}
+	of, ids := map[int64]string{}, []int64{}
+	for _, v := range h.Package.Versions {
+		if v.ID != 0 {
+			of[v.ID], ids = v.Version, append(ids, v.ID)
+		}
+	}
+	inside, err := w.service.Safety.FindingsInside(ctx, ids)
+	for id, all := range inside {
+		at := slices.IndexFunc(groups, func(g api.VersionGroup) bool {
+			return g.Repository == h.Repository.Name && g.Version == of[id]
+		})
+		for i := 0; at >= 0 && i < min(len(all), mostInside); i++ {
+			shown := showFinding(all[i].Finding)
+			shown.Inside = all[i].Of.Typed()
+			groups[at].Findings = append(groups[at].Findings, shown)
+		}
+	}
+	return err
 }
 
 // showBelonging says of versions that are named by their content what people call them, and

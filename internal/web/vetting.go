@@ -13,6 +13,7 @@ import (
 	"crelvo/internal/core/locked"
 	"crelvo/internal/core/purl"
 	core "crelvo/internal/core/safety"
+	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/safety"
 	"crelvo/internal/service/vetting"
@@ -239,6 +240,7 @@ func showNeed(n vetting.Need) api.Need {
 
 func showFacts(v *catalog.Version, f core.Facts, findings []core.Finding) api.VersionFacts {
 	shown := api.VersionFacts{Kept: f.Kept, Licences: append([]string{}, f.Licences...), RunsScripts: f.Runs,
+		Downloads: f.Downloads, Looked: f.Looked, Maintainers: append([]string{}, f.Maintainers...),
 		Files: len(v.Files), Authors: append([]string{}, v.Details.Authors...), Needs: []string{}, Findings: []api.Finding{}}
 	if at := f.Published; !at.IsZero() && !at.Equal(catalog.LongAgo) {
 		at = at.UTC()
@@ -246,6 +248,9 @@ func showFacts(v *catalog.Version, f core.Facts, findings []core.Finding) api.Ve
 	}
 	for _, file := range v.Files {
 		shown.Size += file.Digests.Size
+	}
+	for _, path := range f.Code {
+		shown.Code = append(shown.Code, text.Clean(path, false, longestPath))
 	}
 	for _, d := range v.Details.Dependencies {
 		if !vetting.Needed(d) {

@@ -100,12 +100,29 @@ function Shown({ advisory: a, admin }: { advisory: Schemas["AdvisoryPage"]; admi
             name="Affected by one"
             dense
             rows={a.kept}
-            rowKey={(k) => `${k.repository} ${k.purl}`}
+            rowKey={(k) => `${k.repository} ${k.purl} ${k.inside}`}
             columns={affectedColumns}
           />
         )}
       </Panel>
-      {a.kept.length > 0 && <Had advisory={a} />}
+      {a.listed.length > 0 && (
+        <Panel title="Listed by upstreams, and not kept">
+          <ul className="px-4 py-2 text-sm">
+            {a.listed.map((l) => (
+              <li key={`${l.repository} ${l.purl}`} className="py-1">
+                <Link to={packagePath(l.purl)}>{l.purl.replace(/^pkg:/, "")}</Link> {l.versions.slice(0, 4).join(", ")}
+                {l.total > 4 && ` and ${l.total - 4} more`}
+                <span className="text-soft">
+                  {" "}
+                  in <Link to={`/repositories/${l.repository}`}>{l.repository}</Link>,{" "}
+                  {l.keptOut ? "kept out" : "not kept out because of it"}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Panel>
+      )}
+      {(a.kept.length > 0 || a.builds.length > 0) && <Had advisory={a} />}
       {a.waivers.length > 0 && (
         <Panel title="Accepted">
           <ul className="px-4 py-2 text-sm">

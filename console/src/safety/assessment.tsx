@@ -1,3 +1,4 @@
+import { useMutation } from "@tanstack/react-query";
 import { Check, Minus } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { type Schemas } from "../api/client";
@@ -5,19 +6,27 @@ import { useChanged } from "../api/query";
 import { safetyCalls, safetyQueries } from "./calls";
 import { Severity } from "./parts";
 import { Dialog, Tick } from "../ui/dialog";
+import { FileDifferences } from "../ui/files";
 import { AreaField, ChoiceField, Form, WhenField } from "../ui/form";
 import { bytes, count, moment } from "../ui/format";
-import { Loaded, useQuery } from "../ui/parts";
+import { Button, ErrorNote, Loaded, useQuery } from "../ui/parts";
 
 type Facts = Schemas["VersionFacts"];
 
 const none = <span className="text-soft">not stated</span>;
 
+function inside(code: string[]) {
+  if (code.length === 0) return "nothing that a processor runs as it is";
+  return <span className="text-glow">{code.join(", ")}, which a processor runs as they are</span>;
+}
+
 const rows: [string, (f: Facts) => ReactNode][] = [
   ["Published", (f) => (f.publishedAt ? moment(f.publishedAt) : none)],
   ["Licence", (f) => f.licences.join(" or ") || none],
   ["Authors", (f) => f.authors.join(", ") || none],
+  ["Maintainers", (f) => f.maintainers.join(", ") || none],
   ["Install scripts", (f) => (f.runsScripts ? <span className="text-glow">runs some</span> : "none known")],
+  ["Inside", (f) => (f.looked ? inside(f.code ?? []) : <span className="text-soft">nobody has looked</span>)],
   ["Files", (f) => `${f.files}, ${f.size ? bytes(f.size) : "size not stated"}`],
   ["Needs", (f) => f.needs.map((n) => n.replace(/^pkg:[a-z]+\//, "")).join(", ") || "nothing"],
 ];
@@ -50,6 +59,7 @@ export function Assessment({
             <Compared a={a} />
             <Tried rules={a.rules} />
             <Needed needs={a.needs} />
+            {mayDecide && <Inside of={of} />}
             {mayDecide && !a.letIn && <Decide a={a} close={close} />}
           </div>
         )}
@@ -125,6 +135,56 @@ function Tried({ rules }: { rules: Schemas["TriedRule"][] }) {
           </li>
         ))}
       </ul>
+    </section>
+  );
+}
+
+/** Inside has a version looked into when somebody wants that, since it may have to be fetched. */
+function Inside({ of }: { of: { repository: string; purl: string } }) {
+  const looking = useMutation({ mutationFn: () => safetyCalls.lookInside(of.repository, of.purl) });
+  const changed = useChanged();
+  const found = looking.data;
+  return (
+    <section>
+      <h3 className="mb-1 flex items-center justify-between font-semibold">
+        Inside
+        {!found && (
+          <Button
+            disabled={looking.isPending}
+            onClick={() => looking.mutate(undefined, { onSuccess: () => changed({ kind: "vetting" }) })}
+          >
+            {looking.isPending ? "Looking…" : "Look inside"}
+          </Button>
+        )}
+      </h3>
+      {looking.error && <ErrorNote error={looking.error} />}
+      {!found && !looking.error && (
+        <p className="text-soft">
+          Its files beside those of the version before it. What is fetched for that is not kept.
+        </p>
+      )}
+      {found && (
+        <>
+          <p>
+            {count(found.files, "file")}, {bytes(found.bytes)}, in {found.archive}.{" "}
+            {found.code.length === 0 ? (
+              "No processor runs any of them as it is."
+            ) : (
+              <span className="text-glow">A processor runs as they are: {found.code.join(", ")}.</span>
+            )}
+          </p>
+          {found.whyNot && (
+            <p className="text-soft">
+              It was not compared with {found.before}: {found.whyNot}.
+            </p>
+          )}
+          {found.before && !found.whyNot && (
+            <div className="mt-2 max-h-72 overflow-y-auto rounded border border-rule">
+              <FileDifferences of={found.differences} />
+            </div>
+          )}
+        </>
+      )}
     </section>
   );
 }

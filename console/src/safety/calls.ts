@@ -27,6 +27,8 @@ export const safetyCalls = {
     ),
   check: (repository: string, purls: string[]) =>
     value(raw.POST("/api/v1/repositories/{name}/check", { params: { path: { name: repository } }, body: { purls } })),
+  lookInside: (repository: string, purl: string) =>
+    value(raw.POST("/api/v1/repositories/{name}/looks", { params: { path: { name: repository } }, body: { purl } })),
   addFeed: (body: Schemas["NewFeed"]) => value(raw.POST("/api/v1/feeds", { body })),
   runFeed: (name: string) => value(raw.POST("/api/v1/feeds/{name}/run", { params: { path: { name } } })),
   removeFeed: (name: string) => value(raw.DELETE("/api/v1/feeds/{name}", { params: { path: { name } } })),

@@ -1,7 +1,7 @@
 import { Bug, Skull } from "lucide-react";
 import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { packagePath } from "../ui/format";
+import { packagePath, versionOf } from "../ui/format";
 import { Time } from "../ui/parts";
 import { type Column } from "../ui/table";
 
@@ -33,6 +33,12 @@ function State({ of }: { of: Schemas["Affected"] }) {
   return <span className="text-glow">handed out</span>;
 }
 
+/** imageName names a version by its content: by its label if it has one. */
+function imageName(purl: string, label?: string) {
+  const [path = ""] = purl.replace(/^pkg:/, "").split("@");
+  return `${path}@${label ?? versionOf(purl)}`;
+}
+
 export const affectedColumns: Column<Schemas["Affected"]>[] = [
   {
     head: "Version",
@@ -41,8 +47,9 @@ export const affectedColumns: Column<Schemas["Affected"]>[] = [
     cell: (a) => (
       <>
         <Link data-row to={packagePath(a.purl)} className="font-medium">
-          {a.purl.replace(/^pkg:/, "")}
+          {a.inside ? imageName(a.purl, a.label) : a.purl.replace(/^pkg:/, "")}
         </Link>
+        {a.inside && <span className="block text-xs">has {a.inside.replace(/^pkg:/, "")} inside</span>}
         <span className="block text-xs text-soft">
           in <Link to={`/repositories/${a.repository}`}>{a.repository}</Link>
         </span>

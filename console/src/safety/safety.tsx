@@ -100,7 +100,7 @@ function AffectedHere() {
                 name="Affected"
                 dense
                 rows={list.affected}
-                rowKey={(a) => `${a.repository} ${a.purl} ${a.advisory}`}
+                rowKey={(a) => `${a.repository} ${a.purl} ${a.advisory} ${a.inside}`}
                 columns={withAdvisory}
               />
             )}

@@ -262,10 +262,13 @@ function Findings({ of: g }: { of: Group }) {
   return (
     <ul role="note" className="border-b border-rule px-4 py-2 text-sm">
       {g.findings?.map((f) => (
-        <li key={f.advisory} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
+        <li key={f.advisory + f.inside} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
           <Severity severity={f.severity} score={f.score} malicious={f.malicious} />
           <Link to={`/safety/advisories/${encodeURIComponent(f.advisory)}`}>{f.advisory}</Link>
-          <span>{f.summary}</span>
+          <span>
+            {f.inside && <span className="font-mono text-xs">{f.inside.replace(/^pkg:/, "")} inside: </span>}
+            {f.summary}
+          </span>
           {f.fixedIn.length > 0 && <span className="text-soft">mended in {f.fixedIn.at(-1)}</span>}
         </li>
       ))}

@@ -154,6 +154,35 @@ func readStatement(raw []byte) (Document, error) {
 	return d, nil
 }
 
+// Bill gives a bill of materials: raw itself, or what the statement that raw is says, in an envelope
+// or not, whoever signed it; and which files it is about by their SHA-256 digests, in hexadecimal, as
+// far as a statement says. It is nil if raw is something else.
+func Bill(raw []byte) (bill []byte, subjects []string) {
+	var e envelope
+	if json.Unmarshal(raw, &e) == nil && e.PayloadType == intotoPayload {
+		payload, err := decode64(e.Payload)
+		if err != nil {
+			return nil, nil
+		}
+		raw = payload
+	}
+	var s struct {
+		Type      string          `json:"_type"`
+		Predicate json.RawMessage `json:"predicate"`
+	}
+	if json.Unmarshal(raw, &s) == nil && s.Type != "" {
+		d, err := readStatement(raw)
+		if err != nil {
+			return nil, nil
+		}
+		raw, subjects = s.Predicate, d.Subjects
+	}
+	if d, err := Read(raw, nil); err != nil || d.Kind == "in-toto" {
+		return nil, nil
+	}
+	return raw, subjects
+}
+
 // Signers names the keys whose signature of a message is right.
 func Signers(keys []Key, message, signature []byte) (by []string) {
 	for _, k := range keys {

@@ -121,6 +121,7 @@ type File struct {
 	Owner string
 	Link  string   // where a link leads
 	Sum   [32]byte // SHA-256 of its bytes
+	Code  string   // for what it is code, as CodeOf says, where that was looked at
 }
 
 // Kind is what an entry of a layer is.

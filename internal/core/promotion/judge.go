@@ -50,6 +50,7 @@ type Facts struct {
 type Advised struct {
 	PURL    purl.PURL
 	Finding safety.Finding
+	Inside  bool // what crosses has it inside
 }
 
 // Item is a version that is to cross the hop.
@@ -67,8 +68,8 @@ type Item struct {
 	// With are the types of what is attached to it; nil if nothing can be attached to versions
 	// of its kind.
 	With []string
-	// Advised are the findings of advisories that no waiver accepts: about it, and about what its
-	// build used.
+	// Advised are the findings of advisories that no waiver accepts: about it, about what it has
+	// inside, and about what its build used.
 	Advised []Advised
 	// Unvetted is what its build used from outside and nobody decided about.
 	Unvetted []purl.PURL
@@ -323,7 +324,10 @@ func (f Facts) unadvised(g Gate, item Item, name string) (State, string) {
 	for _, a := range item.Advised {
 		if safety.Malicious(a.Finding.ID) || a.Finding.Rating.Severity >= g.From {
 			of := name
-			if a.PURL.String() != item.PURL.String() {
+			switch {
+			case a.Inside:
+				of = name + " has " + a.PURL.Typed() + " inside"
+			case a.PURL.String() != item.PURL.String():
 				of = item.Build.Name + ", which made it, used " + a.PURL.Typed()
 			}
 			return Fail, of + ": " + a.Finding.Sentence()

@@ -2,6 +2,7 @@ package safety
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,11 +19,18 @@ type Acceptance struct {
 	Licences  []string // one of these has to be enough
 	Below     Severity // there is no advisory as bad as that which nobody waived; Unknown: does not matter
 	NoScripts bool     // installing it runs nothing, as far as its ecosystem says
+	Downloads int64    // so often its package was downloaded here
+	// SameMaintainers: nobody looks after it who did not look after the version kept before.
+	SameMaintainers bool
+	// SizeWithin is by how many percent its size may differ from that of the version kept before; 0:
+	// does not matter.
+	SizeWithin int
+	NoBinaries bool // somebody looked inside, and nothing there is run by a processor as it is
 }
 
 // AcceptanceForms are how the conditions of rules are written, for people who write them.
 var AcceptanceForms = []string{"older-than 14d", "licences MIT Apache-2.0", "no-advisories from medium", "no-scripts",
-	"only pkg:npm/@openshore/*"}
+	"downloads 100", "same-maintainers", "size-within 50%", "no-binaries", "only pkg:npm/@openshore/*"}
 
 // mostAcceptance is how many letters a rule may have.
 const mostAcceptance = 1000
@@ -70,11 +78,24 @@ func (a *Acceptance) add(kind string, words []string) (why string) {
 			return "say from which severity on once, such as no-advisories from medium"
 		}
 		a.Below = s
-	case "no-scripts":
+	case "no-scripts", "same-maintainers", "no-binaries":
 		if len(words) > 0 {
 			return "nothing follows it"
 		}
-		a.NoScripts = true
+		*map[string]*bool{"no-scripts": &a.NoScripts, "same-maintainers": &a.SameMaintainers,
+			"no-binaries": &a.NoBinaries}[kind] = true
+	case "downloads":
+		n, err := strconv.ParseInt(one, 10, 64)
+		if err != nil || n < 1 || a.Downloads != 0 {
+			return "write a number of downloads once, such as downloads 100"
+		}
+		a.Downloads = n
+	case "size-within":
+		n, err := strconv.Atoi(strings.TrimSuffix(one, "%"))
+		if err != nil || !strings.HasSuffix(one, "%") || n < 1 || n > 10_000 || a.SizeWithin != 0 {
+			return "write a part of the size once, such as size-within 50%"
+		}
+		a.SizeWithin = n
 	case "only":
 		p, err := purl.ParsePattern(one)
 		if err != nil || a.Only != nil {
@@ -101,6 +122,18 @@ func (a Acceptance) String() string {
 	}
 	if a.NoScripts {
 		all = append(all, "no-scripts")
+	}
+	if a.Downloads > 0 {
+		all = append(all, fmt.Sprintf("downloads %d", a.Downloads))
+	}
+	if a.SameMaintainers {
+		all = append(all, "same-maintainers")
+	}
+	if a.SizeWithin > 0 {
+		all = append(all, fmt.Sprintf("size-within %d%%", a.SizeWithin))
+	}
+	if a.NoBinaries {
+		all = append(all, "no-binaries")
 	}
 	if a.Only != nil {
 		all = append(all, "only "+a.Only.String())
@@ -165,7 +198,65 @@ func (a Acceptance) Try(p purl.PURL, f Facts, findings []Finding, waivers Waiver
 		}
 		say("no-scripts", !f.Runs, "%s", fact)
 	}
+	if a.Downloads > 0 {
+		say((Acceptance{Downloads: a.Downloads}).String(), f.Downloads >= a.Downloads,
+			"its package was downloaded here %d times", f.Downloads)
+	}
+	a.tryBefore(f, say)
+	if a.NoBinaries {
+		say("no-binaries", f.Looked && len(f.Code) == 0, "%s", f.insideText())
+	}
 	return all, from
+}
+
+// tryBefore tries what is compared with the version that is kept and comes before it.
+func (a Acceptance) tryBefore(f Facts, say func(text string, fits bool, fact string, about ...any)) {
+	const none = "no version before it is kept"
+	if a.SameMaintainers {
+		var come []string
+		if f.Before != nil {
+			for _, m := range f.Maintainers {
+				if !slices.Contains(f.Before.Maintainers, m) {
+					come = append(come, m)
+				}
+			}
+		}
+		switch {
+		case f.Before == nil:
+			say("same-maintainers", false, none)
+		case len(f.Maintainers) == 0 || len(f.Before.Maintainers) == 0:
+			say("same-maintainers", false, "nobody says who looks after it, or after %s", f.Before.Version)
+		case come != nil:
+			say("same-maintainers", false, "%s did not look after %s", strings.Join(come, ", "), f.Before.Version)
+		default:
+			say("same-maintainers", true, "it is looked after by those who looked after %s", f.Before.Version)
+		}
+	}
+	if a.SizeWithin > 0 {
+		text := (Acceptance{SizeWithin: a.SizeWithin}).String()
+		switch {
+		case f.Before == nil:
+			say(text, false, none)
+		case f.Size == 0 || f.Before.Size == 0:
+			say(text, false, "nobody says how large it is, or %s", f.Before.Version)
+		default:
+			off := f.Size - f.Before.Size
+			say(text, max(off, -off) <= f.Before.Size/100*int64(a.SizeWithin)+f.Before.Size%100*int64(a.SizeWithin)/100,
+				"it has %d bytes, and %s has %d", f.Size, f.Before.Version, f.Before.Size)
+		}
+	}
+}
+
+func (f *Facts) insideText() string {
+	switch {
+	case !f.Looked:
+		return "nobody has looked inside yet"
+	case len(f.Code) == 0:
+		return "nothing inside is run by a processor as it is"
+	case len(f.Code) == 1:
+		return "a processor runs " + f.Code[0] + " as it is"
+	}
+	return fmt.Sprintf("a processor runs %s and %d more as they are", f.Code[0], len(f.Code)-1)
 }
 
 func (a Acceptance) tryAdvisories(p purl.PURL, findings []Finding, waivers Waivers, now time.Time,

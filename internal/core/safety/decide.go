@@ -37,6 +37,24 @@ type Facts struct {
 	Runs      bool      // installing it runs scripts of its own, as its ecosystem says
 	// Like says which other name its name looks like; "" if it looks like none.
 	Like string
+	// Downloads is how often its package was downloaded here.
+	Downloads int64
+	// Size is how large it is, in bytes, and Maintainers who looks after it or published it, as its
+	// ecosystem says; none: nobody knows. Before is the version that is kept and comes before it; nil
+	// if none is.
+	Size        int64
+	Maintainers []string
+	Before      *Earlier
+	// Looked: it is known what is inside; Code names the files there that a processor runs as they are.
+	Looked bool
+	Code   []string
+}
+
+// Earlier is what is known of a version that is kept and comes before another one.
+type Earlier struct {
+	Version     string
+	Size        int64
+	Maintainers []string
 }
 
 // Waiver accepts an advisory for what a pattern fits, until it ends.

@@ -50,6 +50,11 @@ func TestDecideOutside(t *testing.T) {
 		}
 		return r
 	}
+	before := &Earlier{Version: "0.9.0", Size: 100, Maintainers: []string{"ada", "bo"}}
+	after := func(maintainers ...string) Facts {
+		return Facts{Outside: true, Maintainers: maintainers, Before: before}
+	}
+	sized := func(size int64) Facts { return Facts{Outside: true, Size: size, Before: before} }
 	bad := Finding{ID: "ISLE-9", Rating: Rating{Severity: High}}
 	for _, one := range []struct {
 		name     string
@@ -94,6 +99,22 @@ func TestDecideOutside(t *testing.T) {
 		{"scripts", with("no-scripts"), runs, nil, nil, Awaiting, ""},
 		{"too young for a rule", with("older-than 14d"), young, nil, nil, Awaiting, ""},
 		{"it looks like something", with("older-than 1d"), like, nil, nil, Awaiting, "looks like kelp-colors, which is ours"},
+		{"downloaded often", with("downloads 100"), Facts{Outside: true, Downloads: 100}, nil, nil, "", ""},
+		{"not so often", with("downloads 100"), Facts{Outside: true, Downloads: 99}, nil, nil, Awaiting, ""},
+		{"the same maintainers", with("same-maintainers"), after("ada", "bo"), nil, nil, "", ""},
+		{"one of them", with("same-maintainers"), after("bo"), nil, nil, "", ""},
+		{"a new maintainer", with("same-maintainers"), after("ada", "cy"), nil, nil, Awaiting, ""},
+		{"nobody says who", with("same-maintainers"), after(), nil, nil, Awaiting, ""},
+		{"nothing before it", with("same-maintainers"), Facts{Outside: true, Maintainers: []string{"ada"}}, nil, nil,
+			Awaiting, ""},
+		{"a size alike", with("size-within 50%"), sized(150), nil, nil, "", ""},
+		{"a size that jumps", with("size-within 50%"), sized(151), nil, nil, Awaiting, ""},
+		{"a size that falls", with("size-within 50%"), sized(49), nil, nil, Awaiting, ""},
+		{"many times the size", with("size-within 300%"), sized(400), nil, nil, "", ""},
+		{"no size", with("size-within 50%"), sized(0), nil, nil, Awaiting, ""},
+		{"nobody looked inside", with("no-binaries"), old, nil, nil, Awaiting, ""},
+		{"nothing is inside", with("no-binaries"), Facts{Outside: true, Looked: true}, nil, nil, "", ""},
+		{"something is", with("no-binaries"), Facts{Outside: true, Looked: true, Code: []string{"x.so"}}, nil, nil, Awaiting, ""},
 	} {
 		p := purl.PURL{Ecosystem: "npm", Name: "kelp", Version: "1.0.0"}
 		v := Decide(one.rules, p, one.facts, one.findings, Decisions{Vettings: NewVettings(one.vettings...).Of(p,

@@ -261,7 +261,7 @@ func (s *Mirrors) refresh(
 	ctx = budget.With(ctx, budget.Limits{Bytes: 4 * maxListing, Held: budget.Default.Held,
 		Elements: budget.Default.Elements})
 	listing, err := s.readListing(ctx, m, p, path, request.Accept, response, limited)
-	if errors.Is(limited.err, errLongListing) || errors.Is(err, errLongListing) {
+	if errors.Is(limited.err, errTooLong) || errors.Is(err, errTooLong) {
 		return nil, s.noteUnreadable(ctx, m, known, path,
 			m.Source.Wrong(response.Upstream, "lists more for %s than can be read: over %s", p.Name, api.Bytes(maxListing)))
 	}
@@ -434,7 +434,7 @@ type cutReader struct {
 	err  error
 }
 
-var errLongListing = errors.New("the list is too long")
+var errTooLong = errors.New("it is too long")
 
 // Read implements io.Reader.
 func (c *cutReader) Read(p []byte) (int, error) {
@@ -443,7 +443,7 @@ func (c *cutReader) Read(p []byte) (int, error) {
 	}
 	n, err := c.from.Read(p)
 	if c.left -= int64(n); c.left < 0 {
-		n, err = 0, errLongListing
+		n, err = 0, errTooLong
 	}
 	if err != nil && err != io.EOF {
 		c.err = err

@@ -269,6 +269,7 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 	if err != nil {
 		return err
 	}
+	judge.Among(found.Versions)
 	versions := slices.DeleteFunc(slices.Clone(found.Versions), func(v catalog.Version) bool {
 		return v.Snapshot || !p.wants(act.PURLOf(key, v.Version)) || judge.Of(&v).Refused
 	})

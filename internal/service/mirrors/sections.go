@@ -145,7 +145,7 @@ func (s *Mirrors) takeApart(
 		return nil
 	})
 	switch {
-	case errors.Is(limited.err, errLongListing):
+	case errors.Is(limited.err, errTooLong):
 		return sections{}, m.Source.Wrong(response.Upstream, "lists more than can be read: its %s is over %s", e.WholePath(),
 			api.Bytes(maxListing))
 	case limited.err != nil:

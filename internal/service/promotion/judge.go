@@ -107,8 +107,8 @@ func parseGates(texts []string) (gates []promotion.Gate, err error) {
 	return gates, nil
 }
 
-// advised gives what advisories say of an item and of what its build used, as far as gates
-// look at that, and notes whether any are known.
+// advised gives what advisories say of an item, of what it has inside as a bill of materials says, and
+// of what its build used, as far as gates look at that, and notes whether any are known.
 func (s *Promotion) advised(
 	ctx context.Context, c *crossing, gates []promotion.Gate, facts *promotion.Facts,
 ) (func(crossingItem) []promotion.Advised, error) {
@@ -117,8 +117,17 @@ func (s *Promotion) advised(
 		return nothing, nil
 	}
 	var keys []catalog.PackageKey
+	var ids []int64
 	for _, item := range c.items {
-		keys = append(keys, item.Key())
+		keys, ids = append(keys, item.Key()), append(ids, item.ID)
+	}
+	inside, err := s.DB.InsideOf(ctx, ids)
+	if err != nil {
+		return nothing, err
+	}
+	in := map[int64][]purl.PURL{}
+	for _, i := range inside {
+		keys, in[i.ID] = append(keys, i.EntryKey()), append(in[i.ID], i.Entry())
 	}
 	used, err := s.DB.UsedByBuilds(ctx, c.builds())
 	if err != nil {
@@ -132,15 +141,18 @@ func (s *Promotion) advised(
 	advice, known, err := s.safety.Advised(ctx, keys)
 	facts.Advisories = known
 	return func(item crossingItem) (found []promotion.Advised) {
-		add := func(p purl.PURL) {
+		add := func(p purl.PURL, inside bool) {
 			key := catalog.PackageKey{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name}
 			for _, k := range advice[key].Standing(p.Version) {
-				found = append(found, promotion.Advised{PURL: p, Finding: k.Finding()})
+				found = append(found, promotion.Advised{PURL: p, Finding: k.Finding(), Inside: inside})
 			}
 		}
-		add(item.purl())
+		add(item.purl(), false)
+		for _, p := range in[item.ID] {
+			add(p, true)
+		}
 		for _, u := range used[item.BuildID] {
-			add(act.PURLOf(u.Key(), u.Version))
+			add(act.PURLOf(u.Key(), u.Version), false)
 		}
 		return found
 	}, err

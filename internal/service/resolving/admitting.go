@@ -183,6 +183,7 @@ func (s *Resolving) admitted(p *catalog.Package, judge *safety.Judge, age uint64
 // without is a package without what is not let in of it: itself, if all is; and until when that
 // holds, zero if it does not end by itself. Of a snapshot, every upload counts by itself.
 func (s *Resolving) without(p *catalog.Package, judge *safety.Judge) (_ *catalog.Package, until time.Time) {
+	judge.Among(p.Versions)
 	decide := judge.Of
 	if s.byContent(p.Key) {
 		decide = func(v *catalog.Version) core.Verdict { return judge.ByName(v.Version, v.Outside) }

@@ -1,16 +1,16 @@
 package safety
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
 	"crelvo/internal/record"
@@ -29,6 +29,20 @@ type Affected struct {
 	Waiver *safety.Waiver
 	// Better is a version of the same repository to go to; "" if there is none.
 	Better string
+	// Inside is what the advisory is about, where the version has that inside; zero if it is about the
+	// version itself. Label is one of the version then, or of one that it is part of.
+	Inside purl.PURL
+	Label  string
+	along  []int64 // the ids of the versions that it is part of
+}
+
+// title names the version for people.
+func (a *Affected) title() string {
+	p := a.PURL
+	if a.Inside.Name != "" {
+		p.Version = cmp.Or(a.Label, purl.ShortVersion(p.Version))
+	}
+	return p.Typed()
 }
 
 // packagesAtOnce is of how many packages it is found out together what is affected.
@@ -66,7 +80,91 @@ func (s *Safety) affected(ctx context.Context, scope record.Scope, advisory stri
 			}
 		}
 	}
+	inside, err := s.affectedInside(ctx, scope, advisory)
+	return append(all, inside...), err
+}
+
+// affectedInside lists the versions in a scope that have something inside, as their bills of materials
+// say, that an advisory is about, or any if its id is "". A waiver may name either.
+func (s *Safety) affectedInside(ctx context.Context, scope record.Scope, advisory string) (all []Affected, err error) {
+	inside, err := s.DB.AdvisedInside(ctx, scope, advisory)
+	if err != nil || len(inside) == 0 {
+		return nil, err
+	}
+	standing, err := s.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.DB.AdvisoriesOf(ctx, entryKeys(inside)...)
+	if err != nil {
+		return nil, err
+	}
+	for _, in := range inside {
+		r, ok := s.directory.RepositoryByID(in.RepositoryID)
+		if !ok {
+			continue
+		}
+		for _, f := range safety.Find(known[in.EntryKey()], in.InVersion) {
+			if advisory != "" && f.ID != advisory {
+				continue
+			}
+			a := Affected{UsedOf: in.UsedOf, PURL: act.PURLOf(in.Key(), in.Version), Repository: r.Name, Finding: f,
+				Inside: in.Entry(), Label: in.Label}
+			for id := range strings.FieldsSeq(in.Along) {
+				n, err := strconv.ParseInt(id, 10, 64)
+				if err != nil {
+					return nil, err
+				}
+				a.along = append(a.along, n)
+			}
+			if a.Waiver = standing.waivers.Covering(&f, a.Inside, s.Now()); a.Waiver == nil {
+				a.Waiver = standing.waivers.Covering(&f, a.PURL, s.Now())
+			}
+			all = append(all, a)
+			break // the worst of them
+		}
+	}
 	return all, nil
+}
+
+// FindingInside is that something that a version has inside is affected.
+type FindingInside struct {
+	Of      purl.PURL
+	Finding safety.Finding
+}
+
+// FindingsInside are the findings about what versions have inside, as their bills of materials say, by
+// version id; of each the worst first.
+func (s *Safety) FindingsInside(ctx context.Context, versionIDs []int64) (map[int64][]FindingInside, error) {
+	inside, err := s.DB.InsideOf(ctx, versionIDs)
+	if err != nil || len(inside) == 0 {
+		return nil, err
+	}
+	known, err := s.DB.AdvisoriesOf(ctx, entryKeys(inside)...)
+	if err != nil {
+		return nil, err
+	}
+	all := map[int64][]FindingInside{}
+	for _, in := range inside {
+		for _, f := range safety.Find(known[in.EntryKey()], in.InVersion) {
+			all[in.ID] = append(all[in.ID], FindingInside{in.Entry(), f})
+		}
+	}
+	for _, some := range all {
+		slices.SortStableFunc(some, func(a, b FindingInside) int { return compareFindings(a.Finding, b.Finding) })
+	}
+	return all, nil
+}
+
+func entryKeys(inside []record.Inside) (keys []catalog.PackageKey) {
+	seen := map[catalog.PackageKey]bool{}
+	for _, in := range inside {
+		if key := in.EntryKey(); !seen[key] {
+			seen[key] = true
+			keys = append(keys, key)
+		}
+	}
+	return keys
 }
 
 // affected are those of the versions of a package that advisories are about.
@@ -132,53 +230,6 @@ func compareFindings(a, b safety.Finding) int {
 	return 1
 }
 
-// Detail is an advisory with what it means here.
-type Detail struct {
-	record.Advisory
-	Kept    []Affected
-	Users   []record.VersionUser
-	Builds  []record.Build
-	Waivers []record.Waiver
-}
-
-// Advisory tells of an advisory, by its id or an alias, and of what it means where the caller
-// may read.
-func (s *Safety) Advisory(ctx context.Context, caller access.Caller, id string) (d Detail, err error) {
-	d.Advisory, err = s.DB.Advisory(ctx, id)
-	if errors.Is(err, record.ErrNotFound) {
-		return d, fault.New(fault.NotFound, "no-such-advisory", "no advisory %q is known", id).
-			WithHint("crelvo advisory list shows those that are; crelvo advisory feed list, where they come from.")
-	}
-	if err != nil {
-		return d, err
-	}
-	if d.Withdrawn.IsZero() {
-		scope := s.directory.ScopeOf(s.directory.Readable(caller)...)
-		if d.Kept, err = s.affected(ctx, scope, d.ID); err != nil {
-			return d, err
-		}
-	}
-	ids := make([]int64, len(d.Kept))
-	for i, a := range d.Kept {
-		ids[i] = a.ID
-	}
-	if len(ids) > 0 {
-		if d.Users, err = s.DB.UsersOf(ctx, ids); err != nil {
-			return d, err
-		}
-		if d.Builds, err = s.DB.UsingBuilds(ctx, ids); err != nil {
-			return d, err
-		}
-	}
-	all, err := s.DB.StandingWaivers(ctx, s.Now())
-	for _, w := range all {
-		if d.Names(w.Advisory) {
-			d.Waivers = append(d.Waivers, w)
-		}
-	}
-	return d, err
-}
-
 // Advisories lists advisories.
 func (s *Safety) Advisories(ctx context.Context, q record.AdvisoryQuestion) ([]record.Advisory, error) {
 	return s.DB.Advisories(ctx, q)
@@ -200,29 +251,35 @@ func (s *Safety) Concerns(ctx context.Context, caller access.Caller) (found []ac
 	if err != nil && (ctx.Err() != nil || waiting.Err() == nil) {
 		return nil, err
 	}
-	malicious, bad, first := 0, 0, (*Affected)(nil)
+	malicious, within, bad := []*Affected{}, []*Affected{}, []*Affected{}
 	for i := range all {
 		switch a := &all[i]; {
 		case a.Waiver != nil:
+		case safety.Malicious(a.Finding.ID) && a.Inside.Name != "":
+			within = append(within, a)
 		case safety.Malicious(a.Finding.ID):
-			malicious++
+			malicious = append(malicious, a)
 		case a.Finding.Rating.Severity >= safety.High && !a.Refused && a.UsedAt != nil &&
 			s.Now().Sub(*a.UsedAt) < inUseFor:
-			if bad++; first == nil {
-				first = a
-			}
+			bad = append(bad, a)
 		}
 	}
-	if malicious > 0 {
+	if len(malicious) > 0 {
 		found = append(found, act.Concern{Level: "wrong", Page: "/safety",
 			What: fmt.Sprintf("What is malicious is kept here, and not handed out any more: %s, such as %s",
-				act.Plural(int64(malicious), "version"), all[0].PURL.Typed()),
-			Do: "Find out who had them: crelvo advisory show " + all[0].Finding.ID + "."})
+				act.Plural(int64(len(malicious)), "version"), malicious[0].PURL.Typed()),
+			Do: "Find out who had them: crelvo advisory show " + malicious[0].Finding.ID + "."})
 	}
-	if bad > 0 {
+	if len(within) > 0 {
+		found = append(found, act.Concern{Level: "wrong", Page: "/safety",
+			What: fmt.Sprintf("What is malicious is inside %s that are handed out, such as %s inside %s",
+				act.Plural(int64(len(within)), "version"), within[0].Inside.Typed(), within[0].title()),
+			Do: "Find out who had them, and remove them: crelvo advisory show " + within[0].Finding.ID + "."})
+	}
+	if len(bad) > 0 {
 		found = append(found, act.Concern{Level: "soon", Page: "/safety",
 			What: fmt.Sprintf("Advisories that are high or critical are about %s that somebody used in the last %d days, such as %s (%s)",
-				act.Plural(int64(bad), "version"), int(inUseFor.Hours()/24), first.PURL.Typed(), first.Finding.ID),
+				act.Plural(int64(len(bad)), "version"), int(inUseFor.Hours()/24), bad[0].title(), bad[0].Finding.ID),
 			Do: "crelvo advisory affected lists them, with the version to go to."})
 	}
 	if s.directory.Allow(caller, access.Manage, act.Everything) != nil {

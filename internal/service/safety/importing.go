@@ -152,7 +152,7 @@ func (i *importing) tell(ctx context.Context, added []*safety.Advisory, about []
 		event := i.s.Event(i.caller, record.EventAdvisoryArrived)
 		event.Subject = a.ID
 		event.Detail = map[string]string{"severity": a.Worst().String(), "summary": a.Summary,
-			"about": act.Plural(int64(len(affected)), "version") + " that are kept, such as " + affected[0].PURL.Typed()}
+			"about": act.Plural(int64(len(affected)), "version") + " that are kept, such as " + affected[0].title()}
 		if err := i.s.DB.Within(ctx, func(tx *record.Tx) error { return tx.Append(ctx, event) }); err != nil {
 			return err
 		}

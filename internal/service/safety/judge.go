@@ -3,6 +3,7 @@ package safety
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -11,6 +12,7 @@ import (
 	"crelvo/internal/core/safety"
 	"crelvo/internal/core/spdx"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
 
@@ -25,7 +27,12 @@ type Judge struct {
 	then       bool   // it is decided as of a moment
 	like       string // the well-known package whose name its name looks like; "" if there is none
 	installs   ecosystem.Installs
-	asks       func() string // who can decide
+	telling    ecosystem.Telling
+	aside      *record.Aside // nil if no rule asks for it
+	compares   bool          // some rule compares with the version before
+	among      []catalog.Version
+	earlier    []*catalog.Version // of these, those that are kept, in their order
+	asks       func() string      // who can decide
 }
 
 // Judge gives who decides about a package in a repository; nil if all of it is let in. As of a
@@ -33,6 +40,24 @@ type Judge struct {
 // by nobody, and is decided about by what holds now and the age that it had, or else whoever names a
 // moment gets what awaits a decision.
 func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
+	j, err := s.judge(ctx, r, key)
+	if err != nil || len(j.known) == 0 && len(j.by.Vettings) == 0 && !j.rules.NeedFacts() {
+		return nil, err
+	}
+	return j, nil
+}
+
+// Assessor is Judge, whose facts are all that is known, whether or not a rule asks for them.
+func (s *Safety) Assessor(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
+	j, err := s.judge(ctx, r, key)
+	if err == nil {
+		j.compares = true
+		j.aside, err = s.asideOf(ctx, r, key)
+	}
+	return j, err
+}
+
+func (s *Safety) judge(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
 	known, err := s.Known(ctx, key)
 	if err != nil {
 		return nil, err
@@ -46,15 +71,21 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 	if key.AsOf != 0 {
 		j.then, j.now = true, key.AsOf.Time()
 	}
-	if len(known) == 0 && len(j.by.Vettings) == 0 && !j.rules.NeedFacts() {
-		return nil, nil
-	}
 	if r.Safety.Vets {
 		if j.like, err = s.looksLike(ctx, j.of); err != nil {
 			return nil, err
 		}
 	}
 	j.installs, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Installs)
+	j.telling, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Telling)
+	for _, a := range r.Safety.Accepts {
+		j.compares = j.compares || a.SameMaintainers || a.SizeWithin > 0
+		if j.aside == nil && (a.Downloads > 0 || a.NoBinaries) {
+			if j.aside, err = s.asideOf(ctx, r, key); err != nil {
+				return nil, err
+			}
+		}
+	}
 	j.asks = func() string { return s.directory.WhoManages(r) }
 	return j, nil
 }
@@ -111,12 +142,49 @@ func (j *Judge) kept(version string) safety.Verdict {
 		safety.Decisions{Waivers: j.by.Waivers}, j.now)
 }
 
+// Among says which versions there are of the package, with which one is compared where a rule does.
+func (j *Judge) Among(all []catalog.Version) *Judge {
+	if j != nil {
+		j.among, j.earlier = all, nil
+	}
+	return j
+}
+
 // Of tells whether a version is let in.
 func (j *Judge) Of(v *catalog.Version) safety.Verdict {
 	if j == nil {
 		return safety.Verdict{}
 	}
-	return j.ByFacts(v.Version, j.Facts(v))
+	verdict := j.ByFacts(v.Version, j.Facts(v))
+	if verdict.Ground == safety.Awaiting && j.aside != nil {
+		// How often it was downloaded is told by no change.
+		if again := j.now.Add(asideHolds); verdict.Until.IsZero() || again.Before(verdict.Until) {
+			verdict.Until = again
+		}
+	}
+	return verdict
+}
+
+// before is the newest version that is kept and comes before one; nil if there is none.
+func (j *Judge) before(version string) *catalog.Version {
+	if j.earlier == nil {
+		j.earlier = []*catalog.Version{}
+		for i := range j.among {
+			if v := &j.among[i]; !v.Listed && !v.Snapshot {
+				j.earlier = append(j.earlier, v)
+			}
+		}
+		slices.SortFunc(j.earlier, func(a, b *catalog.Version) int {
+			return purl.Compare(j.of.Ecosystem, a.Version, b.Version)
+		})
+	}
+	at, _ := slices.BinarySearchFunc(j.earlier, version, func(v *catalog.Version, version string) int {
+		return purl.Compare(j.of.Ecosystem, v.Version, version)
+	})
+	if at == 0 {
+		return nil
+	}
+	return j.earlier[at-1]
 }
 
 // ByFacts tells whether a version is let in of which not more is known.
@@ -144,9 +212,6 @@ func (j *Judge) ByName(version string, outside bool) safety.Verdict {
 
 // Facts are what is known of a version.
 func (j *Judge) Facts(v *catalog.Version) safety.Facts {
-	if j == nil {
-		j = new(Judge)
-	}
 	f := safety.Facts{Outside: v.Outside, Kept: !v.Listed, Published: v.Dated, Like: j.like}
 	if j.installs != nil {
 		f.Runs = j.installs.RunsAtInstall(&v.Details)
@@ -156,7 +221,41 @@ func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 			f.Licences = append(f.Licences, spdx.Identifier(l.Name))
 		}
 	}
+	if j.compares {
+		f.Size, f.Maintainers = j.told(v)
+		if before := j.before(v.Version); before != nil {
+			f.Before = &safety.Earlier{Version: before.Version}
+			f.Before.Size, f.Before.Maintainers = j.told(before)
+		}
+	}
+	if j.aside != nil {
+		f.Downloads = j.aside.Downloads
+		if look, ok := j.aside.Looks[v.Version]; ok && !contradicts(v, look) {
+			f.Looked, f.Code = true, look.Code
+		}
+	}
 	return f
+}
+
+// told is how large a version is, and who looks after it, as far as it says: of its files the largest
+// one counts, if it does not say what is inside, since some may come later.
+func (j *Judge) told(v *catalog.Version) (size int64, maintainers []string) {
+	if j.telling != nil {
+		size, maintainers = j.telling.Unpacked(&v.Details), j.telling.Maintainers(&v.Details)
+	}
+	if size == 0 {
+		for _, f := range v.Files {
+			size = max(size, f.Digests.Size)
+		}
+	}
+	return size, maintainers
+}
+
+// contradicts tells whether what was looked into is not what a version has now.
+func contradicts(v *catalog.Version, look record.Look) bool {
+	return slices.ContainsFunc(v.Files, func(f catalog.File) bool {
+		return f.Name == look.File && f.Digests.Contradicts(look.Digests)
+	})
 }
 
 // Try tells of each rule that accepts, in their order, what its conditions say of a version.

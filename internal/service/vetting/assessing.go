@@ -64,7 +64,7 @@ func (s *Vetting) absent(r catalog.Repository, p purl.PURL) error {
 func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL) (Assessment, error) {
 	a := Assessment{Repository: r, PURL: p, Rules: r.Safety.Accepts}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
-	judge, err := s.safety.Judge(ctx, r, key)
+	judge, err := s.safety.Assessor(ctx, r, key)
 	if err != nil {
 		return a, err
 	}
@@ -80,6 +80,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 	if err != nil {
 		return a, err
 	}
+	judge.Among(there.Versions)
 	v := there.Newest(func(a, b string) int { return purl.Compare(p.Ecosystem, a, b) },
 		func(v catalog.Version) bool { return !v.Snapshot && v.Withdrawn == nil })
 	if p.Version != "" {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -17,6 +18,7 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
+	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/safety"
 )
@@ -27,6 +29,13 @@ type Vetting struct {
 	directory *directory.Directory
 	resolving *resolving.Resolving
 	safety    *safety.Safety
+	mirrors   *mirrors.Mirrors
+
+	looking chan struct{} // has one for each archive that is looked into
+	running sync.WaitGroup
+	mu      sync.Mutex
+	alive   context.Context // ends with the service, which may begin again
+	end     context.CancelFunc
 
 	noted *lru.Cache[wish, time.Time] // when it was noted last that somebody wants something
 }
@@ -43,12 +52,16 @@ const noteEvery = time.Minute
 // New makes the room.
 func New(
 	a *act.Act, directory *directory.Directory, resolving *resolving.Resolving, safety *safety.Safety,
+	mirrors *mirrors.Mirrors,
 ) *Vetting {
 	noted, err := lru.New[wish, time.Time](10_000)
 	if err != nil {
 		panic(err) // the size is a constant
 	}
-	return &Vetting{Act: a, directory: directory, resolving: resolving, safety: safety, noted: noted}
+	s := &Vetting{Act: a, directory: directory, resolving: resolving, safety: safety, mirrors: mirrors, noted: noted,
+		looking: make(chan struct{}, looksAtOnce)}
+	s.alive, s.end = context.WithCancel(context.Background())
+	return s
 }
 
 // Purge forgets what may be out of date.
@@ -78,6 +91,7 @@ func (s *Vetting) Wanted(ctx context.Context, caller access.Caller, f *fault.Err
 		return f
 	}
 	s.noted.Add(w, now)
+	s.lookFor(refusal.Repository, refusal.PURL)
 	return &told
 }
 

@@ -1,0 +1,162 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	core "crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem/madeup"
+	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/repositories"
+)
+
+// TestLookInside: what awaits a decision is looked into without being kept, and rules can ask for what
+// is inside, who looks after it, how large it is, and how much its package is used here.
+func TestLookInside(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx, stop := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	running.Go(func() { n.Run(ctx) })
+	defer func() { stop(); running.Wait() }()
+	text := func(name, content string) madeup.Entry {
+		return madeup.Entry{Name: "package/" + name, Content: content}
+	}
+	code := text("kelp.node", "\x7fELF"+strings.Repeat("\x00", 80))
+	ada := `"license": "MIT", "_npmUser": {"name": "ada"}, "maintainers": [{"name": "ada"}, "Bo Reed <bo@skerry.example>"]`
+	cy := strings.Replace(ada, `[{"name": "ada"}`, `[{"name": "cy"}`, 1)
+	shore := newElsewhere(t, kelp(t, "kelp", map[string]string{"1.0.0": ada, "1.1.0": ada, "1.2.0": ada, "1.3.0": cy},
+		map[string]int{"1.0.0": 90, "1.1.0": 60, "1.2.0": 30, "1.3.0": 20}, map[string][]madeup.Entry{
+			"1.0.0": {text("kelp.js", "old")}, "1.1.0": {text("kelp.js", "new"), text("tide.js", "new")},
+			"1.2.0": {text("kelp.js", "new"), code}}))
+	r, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "npm",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: shore.URL}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(rules ...string) {
+		t.Helper()
+		admission := core.Rules{Vets: true}
+		for _, text := range rules {
+			a, err := core.ParseAcceptance(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			admission.Accepts = append(admission.Accepts, a)
+		}
+		if _, err := n.Repositories.EditRepository(ctx, n.admin, r.Name, repositories.SettingsChange{
+			Admission: func(was *core.Rules) { *was = admission }}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	named := func(version string) purl.PURL { return purl.PURL{Ecosystem: "npm", Name: "kelp", Version: version} }
+	get := func(version string) *fault.Error {
+		t.Helper()
+		found, err := n.Resolving.File(ctx, catalog.FileQuestion{Key: r.Key("npm", "", "kelp"), Version: version,
+			Name: "kelp-" + version + ".tgz"})
+		if err == nil {
+			_, err = found.Kept(ctx)
+		}
+		if err == nil {
+			return nil
+		}
+		return n.Vetting.Wanted(ctx, n.admin, fault.Of(err))
+	}
+	// comes waits until a version is let in, or tells which condition is in its way.
+	comes := func(version string) string {
+		t.Helper()
+		last := ""
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+			if get(version) == nil {
+				return ""
+			}
+			a, err := n.Vetting.Assess(ctx, n.admin, r.Name, named(version))
+			if err != nil {
+				t.Fatal(err)
+			}
+			last = ""
+			for _, c := range a.Tried[0] {
+				if !c.Fits {
+					last += c.Fact
+				}
+			}
+			if a.Facts.Looked && last != "" {
+				return last
+			}
+		}
+		return last
+	}
+
+	// Who wants it has it looked into, and gets it if there is nothing inside.
+	set("no-binaries")
+	if f := get("1.1.0"); f == nil || f.Code != "kept-out" {
+		t.Errorf("nobody looked, and it is answered with %v", f)
+	}
+	if why := comes("1.1.0"); why != "" {
+		t.Errorf("there is nothing inside, and it is kept out: %s", why)
+	}
+	if why := comes("1.2.0"); why != "a processor runs kelp.node as it is" {
+		t.Errorf("it is kept out because %q", why)
+	}
+	p, err := n.Resolving.There(ctx, r, r.Key("npm", "", "kelp"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range p.Versions {
+		if kept := !v.Listed; kept != (v.Version == "1.1.0") {
+			t.Errorf("kept of %s: %t", v.Version, kept)
+		}
+	}
+	in, err := n.Vetting.LookInside(ctx, n.admin, r.Name, named("1.2.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var differ []string
+	for _, d := range in.Differences {
+		differ = append(differ, fmt.Sprint(d.Path, " ", d.Before != nil, d.After != nil))
+	}
+	want := []string{"kelp.node false true", "package.json true true", "tide.js true false"}
+	if !slices.Equal(differ, want) ||
+		in.BeforePURL.Version != "1.1.0" || !slices.Equal(in.Archive.Code, []string{"kelp.node"}) {
+		t.Errorf("inside is %v since %s, code %v", differ, in.BeforePURL, in.Archive.Code)
+	}
+	reader := access.Caller{ID: n.admin.ID + 1, Name: "reader"}
+	if _, err := n.Vetting.LookInside(ctx, reader, r.Name, named("1.2.0")); err == nil {
+		t.Error("somebody who may not decide had it fetched")
+	}
+
+	set("same-maintainers")
+	if f := get("1.2.0"); f != nil {
+		t.Errorf("the same look after it: %v", f)
+	}
+	a, err := n.Vetting.Assess(ctx, n.admin, r.Name, named("1.3.0"))
+	if err != nil || a.Tried[0][0].Fits || a.Tried[0][0].Fact != "cy did not look after 1.2.0" ||
+		!slices.Equal(a.Facts.Maintainers, []string{"Bo Reed", "ada", "cy"}) {
+		t.Errorf("a new one: %+v, %v", a.Tried, err)
+	}
+	set("size-within 10%")
+	if f := get("1.3.0"); f == nil {
+		t.Error("nobody says how large it is, and it came in")
+	}
+	set("downloads 3")
+	if f := get("1.3.0"); f == nil {
+		t.Error("nobody downloaded it, and it came in")
+	}
+	if _, err := n.DB.ExecContext(ctx, `insert into version_use (version_id, used_at, downloads, users)
+		select id, now(), 3, 1 from version where version = '1.1.0'`); err != nil {
+		t.Fatal(err)
+	}
+	n.later(time.Hour)
+	if f := get("1.3.0"); f != nil {
+		t.Errorf("it was downloaded often enough: %v", f)
+	}
+}

@@ -1,0 +1,113 @@
+package mirrors
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/makeup"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/upstream"
+)
+
+// largestLook is how many bytes an archive may have that is fetched to be looked into.
+const largestLook = 256 << 20
+
+// Look gives take the archive of a version that people look into, whether it is kept or not. What is
+// fetched for that is not kept afterwards, so that nothing comes in by it.
+func (s *Mirrors) Look(
+	ctx context.Context, m *Mirror, key catalog.PackageKey, v *catalog.Version,
+	take func(name string, digests catalog.Digests, file ecosystem.SizedReaderAt) error,
+) error {
+	q, ok := archiveOf(m, key, v)
+	if !ok {
+		return fault.New(fault.NotFound, "no-archive", "%s has no archive that could be looked into",
+			act.PURLOf(key, v.Version).Typed())
+	}
+	kept, err := s.DB.File(ctx, q)
+	if err == nil {
+		return s.lookAtKept(ctx, kept, take)
+	}
+	if !errors.Is(err, record.ErrNotFound) {
+		return err
+	}
+	place, err := m.Speaks.PlaceOf(q)
+	if err != nil {
+		return err
+	}
+	path, digests, err := s.fileAt(ctx, m, &q, &place)
+	if err != nil {
+		return err
+	}
+	response, err := m.Source.Get(ctx, m.requestFor(path))
+	if errors.Is(err, upstream.ErrAbsent) {
+		return ecosystem.ErrNoFile
+	}
+	if err != nil {
+		return s.upstreamFault(m, err)
+	}
+	defer response.Body.Close()
+	tooLarge := fault.New(fault.TooLarge, "file-too-large", "%s has more than %d MiB, and is not looked into", q.Name,
+		largestLook>>20)
+	if response.Length > largestLook {
+		return tooLarge
+	}
+	body := &cutReader{from: response.Body, left: largestLook}
+	staged, err := s.store.Staging(ctx, m.Repository, body, response.Length, q.Name)
+	if body.err == errTooLong {
+		return tooLarge
+	}
+	if err != nil {
+		if body.err != nil { // it is not ours
+			err = s.upstreamFault(m, body.err)
+		}
+		return err
+	}
+	defer staged.Discard()
+	sum := s.fetchChecksum(ctx, m, response.Upstream, path, digests)
+	if sum.err != nil {
+		return s.upstreamFault(m, sum.err)
+	}
+	if got := staged.Digests().Hex(sum.algorithm); sum.hex != "" && got != sum.hex {
+		return s.upstreamFault(m, m.Source.Wrong(response.Upstream,
+			"sent other bytes for %s than its own checksum says: their %s is %s, not %s", q.Name, sum.algorithm, got, sum.hex))
+	}
+	return take(q.Name, staged.Digests(), staged)
+}
+
+func (s *Mirrors) lookAtKept(
+	ctx context.Context, f catalog.File,
+	take func(name string, digests catalog.Digests, file ecosystem.SizedReaderAt) error,
+) error {
+	content, err := s.store.Open(ctx, f)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	return take(f.Name, f.Digests, io.NewSectionReader(content, 0, f.Digests.Size))
+}
+
+// archiveOf chooses the archive of a version that people look into.
+func archiveOf(m *Mirror, key catalog.PackageKey, v *catalog.Version) (catalog.FileQuestion, bool) {
+	questions := map[string]catalog.FileQuestion{}
+	var names []string
+	add := func(q catalog.FileQuestion) {
+		if _, twice := questions[q.Name]; !twice {
+			names = append(names, q.Name)
+			q.Key, q.Version, q.Upload = key, v.Version, v.Upload
+			questions[q.Name] = q
+		}
+	}
+	for _, f := range v.Files {
+		add(catalog.FileQuestion{Name: f.Name})
+	}
+	for _, q := range m.Speaks.Companions(act.PURLOf(key, v.Version), v.Details, v.Files) {
+		add(q)
+	}
+	chosen := makeup.Choose(names)
+	return questions[chosen], chosen != ""
+}

@@ -1,0 +1,170 @@
+package vetting
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/budget"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/makeup"
+	"crelvo/internal/core/purl"
+	core "crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+)
+
+// Inside is what a version has inside, and how that differs from the version before it that is let in.
+type Inside struct {
+	PURL    purl.PURL
+	Archive Archive
+	// Before is nil if there is none before it; WhyNot is why that could not be looked into.
+	Before      *Archive
+	BeforePURL  purl.PURL
+	WhyNot      string
+	Differences []makeup.FileDifference
+}
+
+// Archive is what one archive has inside.
+type Archive struct {
+	Name  string
+	Files makeup.Tree
+	Bytes int64    // of its files
+	Code  []string // the files that a processor runs as they are
+}
+
+const (
+	// looksAtOnce is how many archives are looked into at the same time, and longestInside how long one
+	// look may take.
+	looksAtOnce   = 2
+	longestInside = 30 * time.Second
+)
+
+// unpacked is what may come out of the archives of one look.
+var unpacked = budget.Limits{Bytes: 2 << 30, Held: 64 << 20, Elements: 300_000}
+
+// LookInside looks into a version that a repository has or its upstream lists, for somebody who may
+// decide about it. What is fetched for that is not kept.
+func (s *Vetting) LookInside(ctx context.Context, caller access.Caller, name string, p purl.PURL) (Inside, error) {
+	a, err := s.Assess(ctx, caller, name, p)
+	if err != nil {
+		return Inside{}, err
+	}
+	if err := s.directory.Allow(caller, access.Manage, access.Of(a.Repository)); err != nil {
+		return Inside{}, err
+	}
+	ctx, end := context.WithTimeout(ctx, longestInside)
+	defer end()
+	select {
+	case s.looking <- struct{}{}:
+		defer func() { <-s.looking }()
+	case <-ctx.Done():
+		return Inside{}, fault.New(fault.TooMany, "busy", "others are looking into packages; try again in a moment")
+	}
+	return s.lookInside(ctx, a)
+}
+
+// lookInside is LookInside for who has a place.
+func (s *Vetting) lookInside(ctx context.Context, a Assessment) (in Inside, err error) {
+	ctx = budget.Afresh(ctx, unpacked)
+	in = Inside{PURL: a.PURL}
+	if in.Archive, err = s.archive(ctx, a.Repository, a.PURL, &a.Version); err != nil || a.Before == nil {
+		return in, err
+	}
+	in.BeforePURL = a.PURL
+	in.BeforePURL.Version = a.Before.Version
+	before, err := s.archive(ctx, a.Repository, in.BeforePURL, a.Before)
+	if err != nil {
+		if ctx.Err() == nil {
+			in.WhyNot, err = fault.Of(err).Message, nil
+		}
+		return in, err
+	}
+	in.Before, in.Differences = &before, makeup.Differences(before.Files, in.Archive.Files)
+	return in, nil
+}
+
+// archive looks into the archive of a version, and notes what is there for the rules that ask for it.
+func (s *Vetting) archive(
+	ctx context.Context, r catalog.Repository, p purl.PURL, v *catalog.Version,
+) (a Archive, err error) {
+	m := s.mirrors.Of(r.ID)
+	if m == nil {
+		return a, fault.New(fault.Conflict, "not-a-mirror", "%s is looked into where it comes in, which %s is not", p.Typed(),
+			r.At()).WithHint("Name the mirror: crelvo explain %s --in %s tells which one it is.", p.Typed(), r.Name)
+	}
+	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+	var digests catalog.Digests
+	err = s.mirrors.Look(ctx, m, key, v, func(name string, of catalog.Digests, file ecosystem.SizedReaderAt) (err error) {
+		a.Name, digests = name, of
+		if a.Files, err = ecosystem.Contents(ctx, name, file); err != nil && ctx.Err() == nil {
+			err = fault.New(fault.Conflict, "unreadable-archive", "%s cannot be looked into: %v", name, err)
+		}
+		return err
+	})
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		err = fault.New(fault.NotFound, "no-archive", "the upstream does not have the archive of %s", p.Typed())
+	}
+	if err != nil {
+		return a, err
+	}
+	for path, f := range a.Files {
+		a.Bytes += f.Size
+		if f.Code != "" {
+			a.Code = append(a.Code, path)
+		}
+	}
+	slices.Sort(a.Code)
+	look := record.Look{Version: v.Version, File: a.Name, Digests: digests, Code: a.Code[:min(len(a.Code), mostCode)],
+		At: s.Now()}
+	return a, s.DB.Within(ctx, func(tx *record.Tx) error {
+		if err := tx.SetLook(ctx, key, look); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: r.ID, Repository: r.Name,
+			Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: v.Version})
+	})
+}
+
+// mostCode is how many files of a version are noted that a processor runs as they are.
+const mostCode = 100
+
+// lookFor looks into a version that somebody wants, where a rule asks what is inside and nobody has
+// looked yet: if the rule fits then, they get it when they ask again.
+func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
+	if !slices.ContainsFunc(r.Safety.Accepts, func(a core.Acceptance) bool { return a.NoBinaries }) {
+		return
+	}
+	select {
+	case s.looking <- struct{}{}:
+	default:
+		return // whoever asks again has it looked at then
+	}
+	s.mu.Lock()
+	ctx, end := context.WithTimeout(s.alive, longestInside)
+	s.mu.Unlock()
+	s.running.Go(func() {
+		defer func() { end(); <-s.looking }()
+		a, err := s.assess(ctx, r, p)
+		if err == nil && !a.Facts.Looked {
+			_, err = s.archive(budget.Afresh(ctx, unpacked), a.Repository, a.PURL, &a.Version)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.Log.Info("what is wanted could not be looked into", "package", p.String(), "error", err)
+		}
+	})
+}
+
+// End implements act.Ender.
+func (s *Vetting) End() {
+	s.mu.Lock()
+	s.end()
+	s.mu.Unlock()
+	s.running.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.alive, s.end = context.WithCancel(context.Background())
+}
