@@ -46,7 +46,7 @@ var rooms = map[string][]string{
 	"rights":       {"act", "counting", "directory", "secret"},
 	"repositories": {"act", "directory", "schedule", "secret", "store"},
 	"mirrors":      {"act", "counting", "directory", "holdings", "repositories", "safety", "schedule", "store"},
-	"safety":       {"act", "directory"},
+	"safety":       {"act", "directory", "keys"},
 	"resolving":    {"act", "counting", "directory", "holdings", "mirrors", "safety"},
 	"vetting":      {"act", "directory", "mirrors", "resolving", "safety"},
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},

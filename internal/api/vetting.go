@@ -19,7 +19,7 @@ type Admission struct {
 type AdmissionChange struct {
 	CooldownDays    *int      `json:"cooldownDays,omitempty" minimum:"0" maximum:"365"`
 	Vetted          *bool     `json:"vetted,omitempty"`
-	Accepts         *[]string `json:"accepts,omitempty" doc:"conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, only PATTERN"`
+	Accepts         *[]string `json:"accepts,omitempty" doc:"conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, same-maintainers, size-within 50%, downloads 100, signed-by KEY, no-binaries, only PATTERN"`
 	AllowLicences   *[]string `json:"allowLicences,omitempty"`
 	RefuseLicences  *[]string `json:"refuseLicences,omitempty"`
 	UnstatedLicence *string   `json:"unstatedLicence,omitempty" enum:"let-in,await,refuse"`

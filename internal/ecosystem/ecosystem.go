@@ -196,6 +196,13 @@ type Installs interface {
 	NeededBy(d *catalog.Details) []catalog.Dependency
 }
 
+// Signed is an ecosystem in which versions that are only listed come with signatures.
+type Signed interface {
+	// Signatures are those of a version of a package, each with the message that it is about, which
+	// has a digest of the version's file.
+	Signatures(key catalog.PackageKey, v *catalog.Version) []Endorsement
+}
+
 // Telling is an ecosystem in which versions that are only listed say who looks after them, and how
 // large they are.
 type Telling interface {

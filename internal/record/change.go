@@ -22,6 +22,7 @@ const (
 	OfWaiver     ChangeKind = "waiver"
 	OfVetting    ChangeKind = "vetting" // a decision, or that one is wanted if it has a repository
 	OfFeed       ChangeKind = "feed"
+	OfKey        ChangeKind = "key"
 )
 
 // Change tells every node what is not as it was.

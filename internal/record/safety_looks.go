@@ -15,7 +15,9 @@ type Look struct {
 	File    string          // the archive that was looked into
 	Digests catalog.Digests // of that
 	Code    []string        // the files that a processor runs as they are
-	At      time.Time
+	// Licences are those that it states inside, or whose texts it has, of which one is enough.
+	Licences []string
+	At       time.Time
 }
 
 // Aside is what is known of a package besides what its versions say of themselves.
@@ -32,13 +34,14 @@ func (db *DB) AsideOf(ctx context.Context, key catalog.PackageKey) (a Aside, err
 		return a, err
 	}
 	var rows []struct {
-		Version string    `db:"version"`
-		File    string    `db:"file"`
-		Digests []byte    `db:"digests"`
-		Code    []byte    `db:"code"`
-		At      time.Time `db:"at"`
+		Version  string    `db:"version"`
+		File     string    `db:"file"`
+		Digests  []byte    `db:"digests"`
+		Code     []byte    `db:"code"`
+		Licences []byte    `db:"licences"`
+		At       time.Time `db:"at"`
 	}
-	if err := db.SelectContext(ctx, &rows, `select version, file, digests, code, at from look
+	if err := db.SelectContext(ctx, &rows, `select version, file, digests, code, licences, at from look
 		where repository_id = $1 and ecosystem = $2 and namespace = $3 and name = $4`, key.RepositoryID, key.Ecosystem,
 		key.Namespace, key.Name); err != nil {
 		return a, err
@@ -47,7 +50,8 @@ func (db *DB) AsideOf(ctx context.Context, key catalog.PackageKey) (a Aside, err
 	for _, row := range rows {
 		l := Look{Version: row.Version, File: row.File, At: row.At}
 		digests := map[string]string{}
-		if err := errors.Join(json.Unmarshal(row.Code, &l.Code), json.Unmarshal(row.Digests, &digests)); err != nil {
+		if err := errors.Join(json.Unmarshal(row.Code, &l.Code), json.Unmarshal(row.Digests, &digests),
+			json.Unmarshal(row.Licences, &l.Licences)); err != nil {
 			return a, err
 		}
 		for algorithm, text := range digests {
@@ -60,26 +64,21 @@ func (db *DB) AsideOf(ctx context.Context, key catalog.PackageKey) (a Aside, err
 
 // SetLook notes what was found inside a version.
 func (tx *Tx) SetLook(ctx context.Context, key catalog.PackageKey, l Look) error {
-	code := l.Code
-	if code == nil {
-		code = []string{}
-	}
 	digests := map[string]string{}
 	for _, algorithm := range catalog.Algorithms {
 		digests[algorithm] = l.Digests.Hex(algorithm)
 	}
-	raw, err := json.Marshal(code)
-	if err != nil {
-		return err
+	var raw [3][]byte
+	for i, value := range []any{digests, append([]string{}, l.Code...), append([]string{}, l.Licences...)} {
+		var err error
+		if raw[i], err = json.Marshal(value); err != nil {
+			return err
+		}
 	}
-	sums, err := json.Marshal(digests)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `insert into look (repository_id, ecosystem, namespace, name, version, file, digests, code, at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-		on conflict (repository_id, ecosystem, namespace, name, version)
-		do update set file = excluded.file, digests = excluded.digests, code = excluded.code, at = excluded.at`,
-		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, l.Version, l.File, sums, raw, l.At)
+	_, err := tx.ExecContext(ctx, `insert into look (repository_id, ecosystem, namespace, name, version, file, digests, code,
+			licences, at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		on conflict (repository_id, ecosystem, namespace, name, version) do update set file = excluded.file,
+			digests = excluded.digests, code = excluded.code, licences = excluded.licences, at = excluded.at`,
+		key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, l.Version, l.File, raw[0], raw[1], raw[2], l.At)
 	return err
 }

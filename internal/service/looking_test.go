@@ -2,6 +2,15 @@ package service
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/sha512"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,8 +23,10 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	core "crelvo/internal/core/safety"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record/recordtest"
+	"crelvo/internal/service/keys"
 	"crelvo/internal/service/repositories"
 )
 
@@ -158,5 +169,116 @@ func TestLookInside(t *testing.T) {
 	n.later(time.Hour)
 	if f := get("1.3.0"); f != nil {
 		t.Errorf("it was downloaded often enough: %v", f)
+	}
+}
+
+// TestSignedIn: a rule lets in what a key signed that is trusted here, as long as it is.
+func TestSignedIn(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := kelp(t, "kelp", nil, map[string]int{"1.0.0": 90, "1.1.0": 60})
+	var document map[string]any
+	if err := json.Unmarshal([]byte(files["kelp"]), &document); err != nil {
+		t.Fatal(err)
+	}
+	for version, of := range document["versions"].(map[string]any) {
+		dist := of.(map[string]any)["dist"].(map[string]any)
+		sum := sha512.Sum512([]byte(files[dist["tarball"].(string)]))
+		dist["integrity"] = "sha512-" + base64.StdEncoding.EncodeToString(sum[:])
+		// What is signed of 1.1.0 is another version's.
+		message := sha256.Sum256([]byte("kelp@1.0.0:" + dist["integrity"].(string)))
+		signature, err := ecdsa.SignASN1(rand.Reader, key, message[:])
+		if err != nil {
+			t.Fatal(err, version)
+		}
+		dist["signatures"] = []any{map[string]string{"keyid": "SHA256:x",
+			"sig": base64.StdEncoding.EncodeToString(signature)}}
+	}
+	raw, err := json.Marshal(document)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files["kelp"] = string(raw)
+	public, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rule, err := core.ParseAcceptance("signed-by shore-registry")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "npm",
+			Safety: core.Rules{Vets: true, Accepts: []core.Acceptance{rule}},
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: newElsewhere(t, files).URL}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := outside{n, r}
+	if got := o.has(t, "npm", "", "kelp"); got != nil {
+		t.Errorf("no key is trusted, and there are %v", got)
+	}
+	if err := n.Keys.AddKey(ctx, n.admin, keys.NewKey{Name: "shore-registry",
+		Public: string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public}))}); err != nil {
+		t.Fatal(err)
+	}
+	if got := o.has(t, "npm", "", "kelp"); !slices.Equal(got, []string{"1.0.0"}) {
+		t.Errorf("with the key there are %v", got)
+	}
+	if err := n.Keys.RemoveKey(ctx, n.admin, "shore-registry"); err != nil {
+		t.Fatal(err)
+	}
+	if got := o.has(t, "npm", "", "kelp"); got != nil {
+		t.Errorf("the key is trusted no more, and there are %v", got)
+	}
+}
+
+// TestLicencesInside: what no list says of licences is found out when somebody wants it.
+func TestLicencesInside(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	sound := madeup.Package{Name: "soundings", Version: "1.0.0", Licence: "MIT"}
+	const jar, at = "brine-http-1.0.jar", "org/openshore/brine-http/1.0/brine-http-1.0"
+	pom := strings.Replace(brinePOM, "</project>", "<licenses><license><name>MIT</name></license></licenses></project>", 1)
+	shore := newElsewhere(t, map[string]string{
+		"simple/soundings/": `<!DOCTYPE html><html><body><a href="/files/` + sound.SdistName() + `">` + sound.SdistName() +
+			`</a></body></html>`,
+		"files/" + sound.SdistName(): string(sound.Sdist()),
+		at + ".pom":                  pom,
+		at + ".jar":                  string(madeup.Zip(madeup.Entry{Name: "brine/Tide.class", Content: "\xca\xfe\xba\xbe\x00\x00\x00\x34"})),
+		"org/openshore/brine-http/maven-metadata.xml": "<metadata><groupId>org.openshore</groupId><artifactId>brine-http" +
+			"</artifactId><versioning><versions><version>1.0</version></versions></versioning></metadata>"})
+	rule, err := core.ParseAcceptance("licences MIT, no-binaries")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, one := range []struct{ ecosystem, path, namespace, name, version, file string }{
+		{"pypi", "/simple/", "", "soundings", "1.0.0", sound.SdistName()},
+		{"maven", "/", "org.openshore", "brine-http", "1.0", jar},
+	} {
+		r, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+			Repository: catalog.Repository{Name: "shore-" + one.ecosystem, Kind: catalog.Mirror, Holds: catalog.Both,
+				Ecosystem: one.ecosystem, Safety: core.Rules{Vets: true, Accepts: []core.Acceptance{rule}},
+				Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: shore.URL + one.path}}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := outside{n, r}
+		code, f := o.file(t, one.ecosystem, one.namespace, one.name, one.version, one.file)
+		if code != ecosystem.KeptOut {
+			t.Errorf("%s: nobody knows its licence, and it is answered with %q", one.ecosystem, code)
+			continue
+		}
+		n.Vetting.Wanted(ctx, n.admin, f)
+		for end := time.Now().Add(10 * time.Second); code != "" && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+			code, f = o.file(t, one.ecosystem, one.namespace, one.name, one.version, one.file)
+		}
+		if code != "" {
+			t.Errorf("%s: it is still kept out: %v", one.ecosystem, f)
+		}
 	}
 }

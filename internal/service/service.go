@@ -97,7 +97,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Builds = builds.New(a, s.Counting, s.Directory, s.Keys)
 	s.Rights = rights.New(a, safe, s.Counting, s.Directory)
 	s.Repositories = repositories.New(a, safe, s.Directory, s.Schedule, s.Store)
-	s.Safety = safety.New(a, s.Directory)
+	s.Safety = safety.New(a, s.Directory, s.Keys)
 	s.Mirrors = mirrors.New(a, s.Counting, s.Directory, s.Schedule, s.Store, s.Holdings, s.Repositories,
 		s.Safety)
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)

@@ -27,6 +27,7 @@ export const kinds = [
   "waiver",
   "vetting",
   "feed",
+  "key",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

@@ -7,5 +7,5 @@ export const keysCalls = {
 };
 
 export const keysQueries = {
-  keys: () => ask(["keys"], {}, (signal) => value(raw.GET("/api/v1/keys", { signal }))),
+  keys: () => ask(["keys"], { key: true }, (signal) => value(raw.GET("/api/v1/keys", { signal }))),
 };

@@ -25,12 +25,13 @@ type Acceptance struct {
 	// SizeWithin is by how many percent its size may differ from that of the version kept before; 0:
 	// does not matter.
 	SizeWithin int
-	NoBinaries bool // somebody looked inside, and nothing there is run by a processor as it is
+	SignedBy   []string // a key of these signed it
+	NoBinaries bool     // somebody looked inside, and nothing there is run by a processor as it is
 }
 
 // AcceptanceForms are how the conditions of rules are written, for people who write them.
 var AcceptanceForms = []string{"older-than 14d", "licences MIT Apache-2.0", "no-advisories from medium", "no-scripts",
-	"downloads 100", "same-maintainers", "size-within 50%", "no-binaries", "only pkg:npm/@openshore/*"}
+	"downloads 100", "same-maintainers", "size-within 50%", "signed-by shore-registry", "no-binaries", "only pkg:npm/@openshore/*"}
 
 // mostAcceptance is how many letters a rule may have.
 const mostAcceptance = 1000
@@ -90,6 +91,11 @@ func (a *Acceptance) add(kind string, words []string) (why string) {
 			return "write a number of downloads once, such as downloads 100"
 		}
 		a.Downloads = n
+	case "signed-by":
+		if len(words) == 0 || a.SignedBy != nil {
+			return "name keys once, such as signed-by shore-registry"
+		}
+		a.SignedBy = words
 	case "size-within":
 		n, err := strconv.Atoi(strings.TrimSuffix(one, "%"))
 		if err != nil || !strings.HasSuffix(one, "%") || n < 1 || n > 10_000 || a.SizeWithin != 0 {
@@ -131,6 +137,9 @@ func (a Acceptance) String() string {
 	}
 	if a.SizeWithin > 0 {
 		all = append(all, fmt.Sprintf("size-within %d%%", a.SizeWithin))
+	}
+	if a.SignedBy != nil {
+		all = append(all, "signed-by "+strings.Join(a.SignedBy, " "))
 	}
 	if a.NoBinaries {
 		all = append(all, "no-binaries")
@@ -203,6 +212,16 @@ func (a Acceptance) Try(p purl.PURL, f Facts, findings []Finding, waivers Waiver
 			"its package was downloaded here %d times", f.Downloads)
 	}
 	a.tryBefore(f, say)
+	if a.SignedBy != nil {
+		by := slices.IndexFunc(f.SignedBy, func(key string) bool { return slices.Contains(a.SignedBy, key) })
+		fact := "none of its signatures is by a key that is trusted here"
+		if by >= 0 {
+			fact = "the signature by " + f.SignedBy[by] + " is right"
+		} else if f.SignedBy != nil {
+			fact = "it is signed by " + strings.Join(f.SignedBy, ", ") + " alone"
+		}
+		say("signed-by "+strings.Join(a.SignedBy, " "), by >= 0, "%s", fact)
+	}
 	if a.NoBinaries {
 		say("no-binaries", f.Looked && len(f.Code) == 0, "%s", f.insideText())
 	}

@@ -45,6 +45,8 @@ type Facts struct {
 	Size        int64
 	Maintainers []string
 	Before      *Earlier
+	// SignedBy are the keys that are trusted here and whose signature of it is right.
+	SignedBy []string
 	// Looked: it is known what is inside; Code names the files there that a processor runs as they are.
 	Looked bool
 	Code   []string

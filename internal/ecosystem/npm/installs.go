@@ -1,6 +1,8 @@
 package npm
 
 import (
+	"encoding/base64"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -13,6 +15,7 @@ import (
 var (
 	_ ecosystem.Installs = NPM{}
 	_ ecosystem.Telling  = NPM{}
+	_ ecosystem.Signed   = NPM{}
 )
 
 // RunsAtInstall implements ecosystem.Installs.
@@ -47,6 +50,30 @@ func (NPM) Maintainers(d *catalog.Details) (names []string) {
 func (NPM) Unpacked(d *catalog.Details) int64 {
 	return max(0, gjson.GetBytes(d.Native[nativeDist], "unpackedSize").Int())
 }
+
+// Signatures implements ecosystem.Signed: those of the registry, of a name, a version and the integrity
+// of its archive (https://docs.npmjs.com/about-registry-signatures).
+func (NPM) Signatures(key catalog.PackageKey, v *catalog.Version) (all []ecosystem.Endorsement) {
+	signatures := gjson.GetBytes(v.Details.Native[nativeDist], "signatures")
+	for i := range v.Files {
+		f := &v.Files[i]
+		if f.Extension != tarball || !f.Digests.Has("sha512") {
+			continue
+		}
+		message := fmt.Appendf(nil, "%s@%s:sha512-%s", joinName(key.Namespace, key.Name), v.Version,
+			base64.StdEncoding.EncodeToString(f.Digests.SHA512[:]))
+		signatures.ForEach(func(_, one gjson.Result) bool {
+			if raw, err := base64.StdEncoding.DecodeString(one.Get("sig").String()); err == nil && len(all) < mostSignatures {
+				all = append(all, ecosystem.Endorsement{Message: message, Signature: raw})
+			}
+			return true
+		})
+	}
+	return all
+}
+
+// mostSignatures is how many signatures of a version are looked at.
+const mostSignatures = 5
 
 // NeededBy implements ecosystem.Installs. What is read of a list has it only as it is written.
 func (NPM) NeededBy(d *catalog.Details) []catalog.Dependency {

@@ -9,6 +9,7 @@ create table look (
   file          text not null,   -- the archive that was looked into
   digests       jsonb not null,  -- of that, in hexadecimal, by algorithm
   code          jsonb not null,  -- the files that a processor runs as they are
+  licences      jsonb not null,  -- that it states inside, or whose texts it has
   at            timestamptz not null,
   primary key (repository_id, ecosystem, namespace, name, version)
 );

@@ -128,7 +128,7 @@ func (s *Act) heard(c record.Change) {
 		} else {
 			s.Changed(catalog.PackageKey{Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name})
 		}
-	case record.OfWaiver:
+	case record.OfWaiver, record.OfKey:
 		s.SettingsChanged()
 	case record.OfVetting:
 		if c.RepositoryID == 0 { // somebody decided

@@ -115,7 +115,7 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, event)
+		return tx.Append(ctx, event, record.Change{Kind: record.OfKey})
 	})
 }
 
@@ -194,7 +194,7 @@ func (s *Keys) RemoveKey(ctx context.Context, caller access.Caller, name string)
 		}
 		event := s.Event(caller, record.EventKeyRemoved)
 		event.Subject = name
-		return tx.Append(ctx, event)
+		return tx.Append(ctx, event, record.Change{Kind: record.OfKey})
 	})
 }
 

@@ -3,7 +3,6 @@ package mirrors
 import (
 	"context"
 	"errors"
-	"io"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -17,26 +16,62 @@ import (
 // largestLook is how many bytes an archive may have that is fetched to be looked into.
 const largestLook = 256 << 20
 
+// Looked is a file of a version that is looked at.
+type Looked struct {
+	Name    string
+	Digests catalog.Digests
+	File    ecosystem.SizedReaderAt
+	Details catalog.Details // as the file says, and the one that every version has
+}
+
 // Look gives take the archive of a version that people look into, whether it is kept or not. What is
 // fetched for that is not kept afterwards, so that nothing comes in by it.
 func (s *Mirrors) Look(
-	ctx context.Context, m *Mirror, key catalog.PackageKey, v *catalog.Version,
-	take func(name string, digests catalog.Digests, file ecosystem.SizedReaderAt) error,
+	ctx context.Context, m *Mirror, key catalog.PackageKey, v *catalog.Version, take func(Looked) error,
 ) error {
 	q, ok := archiveOf(m, key, v)
 	if !ok {
 		return fault.New(fault.NotFound, "no-archive", "%s has no archive that could be looked into",
 			act.PURLOf(key, v.Version).Typed())
 	}
-	kept, err := s.DB.File(ctx, q)
-	if err == nil {
-		return s.lookAtKept(ctx, kept, take)
+	var details catalog.Details
+	if byPath, ok := m.Speaks.(ecosystem.ByPath); ok {
+		marker := byPath.Marker(act.PURLOf(key, v.Version), "")
+		marker.Key, marker.Upload = key, v.Upload
+		if err := s.look(ctx, m, marker, func(l Looked) error { details = l.Details; return nil }); err != nil {
+			return err
+		}
 	}
-	if !errors.Is(err, record.ErrNotFound) {
-		return err
-	}
+	return s.look(ctx, m, q, func(l Looked) error {
+		l.Details = details.Merge(l.Details)
+		return take(l)
+	})
+}
+
+// look gives take one file.
+func (s *Mirrors) look(ctx context.Context, m *Mirror, q catalog.FileQuestion, take func(Looked) error) error {
 	place, err := m.Speaks.PlaceOf(q)
 	if err != nil {
+		return err
+	}
+	inspected := func(l Looked) (err error) {
+		// What it says is told where it can be read; what cannot be is told of by who looks into it.
+		l.Details, err = m.Speaks.Inspect(ctx, place, l.File)
+		if err != nil && ctx.Err() != nil {
+			return err
+		}
+		return take(l)
+	}
+	kept, err := s.DB.File(ctx, q)
+	if err == nil {
+		content, err := s.store.Open(ctx, kept)
+		if err != nil {
+			return err
+		}
+		defer content.Close()
+		return inspected(Looked{Name: kept.Name, Digests: kept.Digests, File: ecosystem.Sized(content, kept.Digests.Size)})
+	}
+	if !errors.Is(err, record.ErrNotFound) {
 		return err
 	}
 	path, digests, err := s.fileAt(ctx, m, &q, &place)
@@ -76,19 +111,7 @@ func (s *Mirrors) Look(
 		return s.upstreamFault(m, m.Source.Wrong(response.Upstream,
 			"sent other bytes for %s than its own checksum says: their %s is %s, not %s", q.Name, sum.algorithm, got, sum.hex))
 	}
-	return take(q.Name, staged.Digests(), staged)
-}
-
-func (s *Mirrors) lookAtKept(
-	ctx context.Context, f catalog.File,
-	take func(name string, digests catalog.Digests, file ecosystem.SizedReaderAt) error,
-) error {
-	content, err := s.store.Open(ctx, f)
-	if err != nil {
-		return err
-	}
-	defer content.Close()
-	return take(f.Name, f.Digests, io.NewSectionReader(content, 0, f.Digests.Size))
+	return inspected(Looked{Name: q.Name, Digests: staged.Digests(), File: staged})
 }
 
 // archiveOf chooses the archive of a version that people look into.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -28,6 +29,8 @@ type Judge struct {
 	like       string // the well-known package whose name its name looks like; "" if there is none
 	installs   ecosystem.Installs
 	telling    ecosystem.Telling
+	signed     ecosystem.Signed
+	keys       []attest.Key  // nil if no rule asks for signatures
 	aside      *record.Aside // nil if no rule asks for it
 	compares   bool          // some rule compares with the version before
 	among      []catalog.Version
@@ -50,9 +53,12 @@ func (s *Safety) Judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 // Assessor is Judge, whose facts are all that is known, whether or not a rule asks for them.
 func (s *Safety) Assessor(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*Judge, error) {
 	j, err := s.judge(ctx, r, key)
-	if err == nil {
-		j.compares = true
-		j.aside, err = s.asideOf(ctx, r, key)
+	if err != nil {
+		return nil, err
+	}
+	j.compares = true
+	if j.aside, err = s.asideOf(ctx, r, key); err == nil && j.signed != nil {
+		j.keys, err = s.trusted(ctx)
 	}
 	return j, err
 }
@@ -78,12 +84,20 @@ func (s *Safety) judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 	}
 	j.installs, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Installs)
 	j.telling, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Telling)
+	j.signed, _ = s.Ecosystem(key.Ecosystem).(ecosystem.Signed)
+	aside := !r.Own() && !r.Safety.Licences.IsZero()
 	for _, a := range r.Safety.Accepts {
-		j.compares = j.compares || a.SameMaintainers || a.SizeWithin > 0
-		if j.aside == nil && (a.Downloads > 0 || a.NoBinaries) {
-			if j.aside, err = s.asideOf(ctx, r, key); err != nil {
+		if a.SignedBy != nil && j.keys == nil && j.signed != nil {
+			if j.keys, err = s.trusted(ctx); err != nil {
 				return nil, err
 			}
+		}
+		j.compares = j.compares || a.SameMaintainers || a.SizeWithin > 0
+		aside = aside || a.Downloads > 0 || a.NoBinaries || a.Licences != nil
+	}
+	if aside {
+		if j.aside, err = s.asideOf(ctx, r, key); err != nil {
+			return nil, err
 		}
 	}
 	j.asks = func() string { return s.directory.WhoManages(r) }
@@ -228,10 +242,18 @@ func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 			f.Before.Size, f.Before.Maintainers = j.told(before)
 		}
 	}
+	if j.keys != nil {
+		for _, e := range j.signed.Signatures(catalog.PackageKey{Namespace: j.of.Namespace, Name: j.of.Name}, v) {
+			f.SignedBy = append(f.SignedBy, attest.Signers(j.keys, e.Message, e.Signature)...)
+		}
+	}
 	if j.aside != nil {
 		f.Downloads = j.aside.Downloads
 		if look, ok := j.aside.Looks[v.Version]; ok && !contradicts(v, look) {
 			f.Looked, f.Code = true, look.Code
+			if f.Licences == nil {
+				f.Licences = look.Licences
+			}
 		}
 	}
 	return f

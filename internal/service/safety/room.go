@@ -10,22 +10,26 @@ import (
 	"sync/atomic"
 	"time"
 
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
+	"crelvo/internal/service/keys"
 )
 
 // Safety knows the advisories, and what people decided. It is safe for use by several at once.
 type Safety struct {
 	*act.Act
 	directory *directory.Directory
+	keys      *keys.Keys
 
 	changes atomic.Uint64 // of advisories
 	known   *act.Weighted[catalog.PackageKey, act.Aged[[]safety.Known]]
 	asides  *act.Weighted[catalog.PackageKey, aside]
+	keyed   atomic.Pointer[act.Aged[[]attest.Key]]
 	decides atomic.Uint64            // changes of waivers and vettings
 	decided atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
 	ends    chan struct{}            // has one when it is to be looked again which decision ends next
@@ -60,8 +64,8 @@ func (s *standing) each() (all []safety.Waiver) {
 }
 
 // New makes the room.
-func New(a *act.Act, directory *directory.Directory) *Safety {
-	s := &Safety{Act: a, directory: directory, ends: make(chan struct{}, 1)}
+func New(a *act.Act, directory *directory.Directory, keys *keys.Keys) *Safety {
+	s := &Safety{Act: a, directory: directory, keys: keys, ends: make(chan struct{}, 1)}
 	s.alive, s.end = context.WithCancel(context.Background())
 	s.known = act.NewWeighted[catalog.PackageKey](a.Remembered, 50_000, func(k act.Aged[[]safety.Known]) int64 {
 		weight := int64(200)
@@ -100,6 +104,20 @@ func (s *Safety) asideOf(ctx context.Context, r catalog.Repository, key catalog.
 	}
 	s.asides.Add(key, aside{act.Aged[*record.Aside]{Value: &read, Generation: age}, s.Now()})
 	return &read, nil
+}
+
+// trusted are the keys whose signatures are trusted.
+func (s *Safety) trusted(ctx context.Context) ([]attest.Key, error) {
+	age := s.AnyAge()
+	if known := s.keyed.Load(); known != nil && known.Generation == age {
+		return known.Value, nil
+	}
+	read, err := s.keys.StatementKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.keyed.Store(&act.Aged[[]attest.Key]{Value: read, Generation: age})
+	return read, nil
 }
 
 // Purge forgets what may be out of date.

@@ -13,8 +13,10 @@ import (
 	"crelvo/internal/core/makeup"
 	"crelvo/internal/core/purl"
 	core "crelvo/internal/core/safety"
+	"crelvo/internal/core/spdx"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
+	"crelvo/internal/service/mirrors"
 )
 
 // Inside is what a version has inside, and how that differs from the version before it that is let in.
@@ -97,11 +99,14 @@ func (s *Vetting) archive(
 			r.At()).WithHint("Name the mirror: crelvo explain %s --in %s tells which one it is.", p.Typed(), r.Name)
 	}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
-	var digests catalog.Digests
-	err = s.mirrors.Look(ctx, m, key, v, func(name string, of catalog.Digests, file ecosystem.SizedReaderAt) (err error) {
-		a.Name, digests = name, of
-		if a.Files, err = ecosystem.Contents(ctx, name, file); err != nil && ctx.Err() == nil {
-			err = fault.New(fault.Conflict, "unreadable-archive", "%s cannot be looked into: %v", name, err)
+	look := record.Look{Version: v.Version, At: s.Now()}
+	err = s.mirrors.Look(ctx, m, key, v, func(l mirrors.Looked) (err error) {
+		look.File, look.Digests = l.Name, l.Digests
+		for _, licence := range l.Details.Licences {
+			look.Licences = append(look.Licences, spdx.Identifier(licence.Name))
+		}
+		if a.Files, err = ecosystem.Contents(ctx, l.Name, l.File); err != nil && ctx.Err() == nil {
+			err = fault.New(fault.Conflict, "unreadable-archive", "%s cannot be looked into: %v", l.Name, err)
 		}
 		return err
 	})
@@ -118,8 +123,7 @@ func (s *Vetting) archive(
 		}
 	}
 	slices.Sort(a.Code)
-	look := record.Look{Version: v.Version, File: a.Name, Digests: digests, Code: a.Code[:min(len(a.Code), mostCode)],
-		At: s.Now()}
+	a.Name, look.Code = look.File, a.Code[:min(len(a.Code), mostCode)]
 	return a, s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.SetLook(ctx, key, look); err != nil {
 			return err
@@ -132,10 +136,12 @@ func (s *Vetting) archive(
 // mostCode is how many files of a version are noted that a processor runs as they are.
 const mostCode = 100
 
-// lookFor looks into a version that somebody wants, where a rule asks what is inside and nobody has
-// looked yet: if the rule fits then, they get it when they ask again.
+// lookFor looks into a version that somebody wants, where something asks what is inside, or under which
+// licence it is, and nobody has looked yet: if it is let in by that, they get it when they ask again.
 func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
-	if !slices.ContainsFunc(r.Safety.Accepts, func(a core.Acceptance) bool { return a.NoBinaries }) {
+	if r.Safety.Licences.IsZero() && !slices.ContainsFunc(r.Safety.Accepts, func(a core.Acceptance) bool {
+		return a.NoBinaries || a.Licences != nil
+	}) {
 		return
 	}
 	select {
