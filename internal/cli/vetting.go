@@ -13,6 +13,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/safety"
 )
 
 func vettingCommand(s *session) *cobra.Command {
@@ -364,7 +365,8 @@ func (f *admissionFlags) add(cmd *cobra.Command) {
 	flags.IntVar(&f.cooldown, "cooldown", 0, "how many days old a version must be that comes from outside; what is kept stays")
 	flags.BoolVar(&f.vetted, "vetted", false, "have what comes from outside await a person's decision, unless a rule accepts it")
 	flags.StringArrayVar(&f.accepts, "accept", nil,
-		`a rule that accepts by itself, such as "older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, only pkg:npm/@openshore/*"; may be repeated; "" takes all away`)
+		"a rule that accepts by itself: conditions with commas between them, which are "+
+			strings.Join(safety.AcceptanceForms, "; ")+`; may be repeated; "" takes all away`)
 	flags.StringSliceVar(&f.allow, "allow-licence", nil,
 		`licences of which one is enough, such as MIT,Apache-2.0; what has others awaits a decision; "" takes all away`)
 	flags.StringSliceVar(&f.refuse, "refuse-licence", nil,

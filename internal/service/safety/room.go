@@ -85,7 +85,7 @@ func New(a *act.Act, directory *directory.Directory, keys *keys.Keys) *Safety {
 
 // aside is what is known of a package besides, as of a generation and a moment.
 type aside struct {
-	act.Aged[*record.Aside]
+	act.Aged[record.Aside]
 	at time.Time
 }
 
@@ -96,13 +96,13 @@ func (s *Safety) asideOf(ctx context.Context, r catalog.Repository, key catalog.
 	key.RepositoryID, key.AsOf, key.Sight = r.ID, 0, ""
 	age := s.Age(key)
 	if known, ok := s.asides.Get(key); ok && known.Generation == age && s.Now().Sub(known.at) < asideHolds {
-		return known.Value, nil
+		return &known.Value, nil
 	}
 	read, err := s.DB.AsideOf(ctx, key)
 	if err != nil {
 		return nil, err
 	}
-	s.asides.Add(key, aside{act.Aged[*record.Aside]{Value: &read, Generation: age}, s.Now()})
+	s.asides.Add(key, aside{act.Aged[record.Aside]{Value: read, Generation: age}, s.Now()})
 	return &read, nil
 }
 
