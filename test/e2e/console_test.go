@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"crelvo/test/browser"
 	"crelvo/test/house"
@@ -52,6 +53,25 @@ func pick(label, text string) chromedp.Action[chromedp.Void] {
 			}
 		}
 	}))
+}
+
+// arrowTo presses the arrow key until what begins with a text is chosen in the list of a field.
+func arrowTo(text string) chromedp.Action[chromedp.Void] {
+	const chosen = `document.querySelector("[role=option][aria-selected=true]")?.innerText.trim() ?? ""`
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		at := ""
+		for range 20 {
+			if _, err := chromedp.KeyEvent(kb.ArrowDown)(ctx, target); err != nil {
+				return err
+			}
+			var err error
+			if at, err = chromedp.Evaluate[string](chosen)(ctx, target); err == nil && strings.HasPrefix(at, text) {
+				return nil
+			}
+		}
+		typed, _ := chromedp.Evaluate[string](`document.activeElement?.value ?? ""`)(ctx, target)
+		return fmt.Errorf("no arrow key leads to %q, but to %q, where %q is typed", text, at, typed)
+	})
 }
 
 // TestConsole drives the console as a person at work: sign in, make a

@@ -28,6 +28,7 @@ export const kinds = [
   "vetting",
   "feed",
   "key",
+  "figure",
 ] as const;
 
 /** Change says what is not as it was. What it does not name may be any. */

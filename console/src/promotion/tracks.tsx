@@ -339,9 +339,9 @@ function History() {
       <Filters by={by}>
         <FilterChoice by={by} name="state" label="State" options={states} />
         <FilterChoice by={by} name="days" label="Since" options={spans} />
-        <FilterText by={by} name="to" label="Into" hint="into repository" />
-        <FilterText by={by} name="by" label="Asked by" hint="asked by" />
-        <FilterText by={by} name="q" label="About" hint="package, build or notes" wide />
+        <FilterText name="to" label="Into" hint="into repository" />
+        <FilterText name="by" label="Asked by" hint="asked by" />
+        <FilterText name="q" label="About" hint="package, build or notes" wide />
       </Filters>
       {query.error ? (
         <div className="p-4">

@@ -112,7 +112,7 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
     >
       <Filters by={by}>
         <FilterChoice by={by} name="hours" label="Since" options={spans} />
-        {me.admin && <FilterText by={by} name="who" label="Who" hint="who" />}
+        {me.admin && <FilterText name="who" label="Who" hint="who" />}
         {me.admin && (
           <FilterChoice
             by={by}
@@ -121,8 +121,8 @@ export default function ActivityPage({ me }: { me: Schemas["Me"] }) {
             options={[["", "everything"], ...(kinds.data ?? []).map((k): [string, string] => [k, k])]}
           />
         )}
-        <FilterText by={by} name="in" label="Repository" hint="repository" />
-        <FilterText by={by} name="about" label="About" hint="about: part of a name" wide />
+        <FilterText name="in" label="Repository" hint="repository" />
+        <FilterText name="about" label="About" hint="about: part of a name" wide />
       </Filters>
       {verify.error && (
         <div className="p-4">

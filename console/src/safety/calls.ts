@@ -50,7 +50,7 @@ type From = { before?: string; skip?: string };
 
 export const safetyQueries = {
   affected: () =>
-    ask(["affected"], { advisory: true, waiver: true, package: true, repository: true }, (signal) =>
+    ask(["affected"], { advisory: true, waiver: true, package: true, repository: true, figure: true }, (signal) =>
       value(raw.GET("/api/v1/advisories/affected", { signal })),
     ),
   advisories: (filter: AdvisoryFilter) =>

@@ -159,7 +159,7 @@ function Advisories() {
       }
     >
       <Filters by={by}>
-        <FilterText by={by} name="words" label="Words" hint="Id, package or words" wide />
+        <FilterText name="words" label="Words" hint="Id, package or words" wide />
         <FilterChoice
           by={by}
           name="severity"

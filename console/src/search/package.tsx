@@ -260,24 +260,26 @@ function SafeLink({ href }: { href: string }) {
 /** Findings says what advisories say of a version, and why it is kept out. */
 function Findings({ of: g }: { of: Group }) {
   return (
-    <ul role="note" className="border-b border-rule px-4 py-2 text-sm">
-      {g.findings?.map((f) => (
-        <li key={f.advisory + f.inside} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
-          <Severity severity={f.severity} score={f.score} malicious={f.malicious} />
-          <Link to={`/safety/advisories/${encodeURIComponent(f.advisory)}`}>{f.advisory}</Link>
-          <span>
-            {f.inside && <span className="font-mono text-xs">{f.inside.replace(/^pkg:/, "")} inside: </span>}
-            {f.summary}
-          </span>
-          {f.fixedIn.length > 0 && <span className="text-soft">mended in {f.fixedIn.at(-1)}</span>}
-        </li>
-      ))}
-      {g.keptOut && (
-        <li className="py-0.5 text-bad">
-          {g.repository} keeps it out: {g.keptOut}
-        </li>
-      )}
-    </ul>
+    <div role="note" className="border-b border-rule px-4 py-2 text-sm">
+      <ul>
+        {g.findings?.map((f) => (
+          <li key={f.advisory + f.inside} className="flex flex-wrap items-baseline gap-x-2 py-0.5">
+            <Severity severity={f.severity} score={f.score} malicious={f.malicious} />
+            <Link to={`/safety/advisories/${encodeURIComponent(f.advisory)}`}>{f.advisory}</Link>
+            <span>
+              {f.inside && <span className="font-mono text-xs">{f.inside.replace(/^pkg:/, "")} inside: </span>}
+              {f.summary}
+            </span>
+            {f.fixedIn.length > 0 && <span className="text-soft">mended in {f.fixedIn.at(-1)}</span>}
+          </li>
+        ))}
+        {g.keptOut && (
+          <li className="py-0.5 text-bad">
+            {g.repository} keeps it out: {g.keptOut}
+          </li>
+        )}
+      </ul>
+    </div>
   );
 }
 

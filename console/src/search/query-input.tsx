@@ -10,7 +10,12 @@ export function QueryInput({ value, onChange }: { value: string; onChange: (valu
     enabled: value !== "",
     placeholderData: keepPreviousData,
   });
-  const all = value === "" ? [] : (query.data ?? []);
+  // What was proposed for fewer letters is shown as long as it fits what has been typed since, so that an
+  // arrow key means what is seen.
+  const term = value.slice(value.search(/[^\s,]*$/)).toLowerCase();
+  const all = (value === "" ? [] : (query.data ?? [])).filter(
+    (c) => !query.isPlaceholderData || c.text.toLowerCase().startsWith(term),
+  );
   return (
     <div className="max-w-3xl">
       <Combobox

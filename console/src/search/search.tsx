@@ -1,10 +1,11 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { Bookmark, X } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useState } from "react";
+import { Link } from "react-router";
 import { type Schemas } from "../api/client";
 import { rightsQueries } from "../rights/calls";
 import { searchCalls, searchQueries } from "./calls";
+import { useInAddress } from "../ui/address";
 import { bytes, coordinates, packagePath, shortVersion } from "../ui/format";
 import { Button, Empty, ErrorNote, Panel, Time, useArrivals, usePageTitle, useQuery } from "../ui/parts";
 import { QueryInput } from "./query-input";
@@ -13,24 +14,11 @@ import { FormDialog, TextField, TickField } from "../ui/form";
 
 export function SearchPage() {
   usePageTitle("Packages");
-  const [params, setParams] = useSearchParams();
-  const asked = params.get("q") ?? "";
-  // The address follows what is typed a little later, and must not take letters back.
-  const [text, setText] = useState(asked);
-  const sent = useRef(new Set<string>());
-  useEffect(() => {
-    if (asked === text) sent.current.clear();
-    else if (!sent.current.has(asked)) setText(asked);
-  }, [asked, text]);
+  const [text, ask] = useInAddress("q");
   const query = useSearch(text);
   // Whoever is about to choose a value has made no mistake yet.
   const wrong = query.error && !text.endsWith(":");
   const [saving, setSaving] = useState(false);
-  const ask = (q: string) => {
-    sent.current.add(asked).add(q);
-    setText(q);
-    setParams(q ? { q } : {}, { replace: true });
-  };
   return (
     <Panel
       title={<span className="text-lg">Packages</span>}

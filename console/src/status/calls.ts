@@ -5,7 +5,18 @@ export const statusQueries = {
   status: () =>
     ask(
       ["status"],
-      { repository: true, mirror: true, access: true, promotion: true, policy: true, sweep: true },
+      {
+        repository: true,
+        mirror: true,
+        access: true,
+        promotion: true,
+        policy: true,
+        sweep: true,
+        figure: true,
+        advisory: true,
+        waiver: true,
+        vetting: true,
+      },
       (signal) => value(raw.GET("/api/v1/status", { signal })),
     ),
 };

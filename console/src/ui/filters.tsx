@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { useSearchParams } from "react-router";
+import { inAddress, useInAddress } from "./address";
 import { Choice, TextInput } from "./dialog";
 import { Button } from "./parts";
 
@@ -10,7 +11,7 @@ export function useFilters() {
     any: params.size > 0,
     get: (key: string) => params.get(key) ?? "",
     set: (key: string, text: string) => {
-      const next = new URLSearchParams(params);
+      const next = inAddress();
       if (text) next.set(key, text);
       else next.delete(key);
       setParams(next, { replace: true });
@@ -37,15 +38,11 @@ export function Filters({ by, children }: By & { children: ReactNode }) {
 
 type FilterProps = By & { name: string; label: string };
 
-export function FilterText({ by, name, label, hint, wide }: FilterProps & { hint: string; wide?: boolean }) {
+export function FilterText({ name, label, hint, wide }: Omit<FilterProps, "by"> & { hint: string; wide?: boolean }) {
+  const [text, set] = useInAddress(name);
   return (
     <span className={wide ? "w-52" : "w-36"}>
-      <TextInput
-        aria-label={label}
-        placeholder={hint}
-        value={by.get(name)}
-        onChange={(e) => by.set(name, e.target.value)}
-      />
+      <TextInput aria-label={label} placeholder={hint} value={text} onChange={(e) => set(e.target.value)} />
     </span>
   );
 }

@@ -18,7 +18,7 @@ export const usedQueries = {
       value(raw.GET("/api/v1/packages/users", { params: { query: { purl, repository } }, signal })),
     ),
   space: (days: number) =>
-    ask(["space", days], { sweep: true, repository: true }, (signal) =>
+    ask(["space", days], { sweep: true, repository: true, figure: true }, (signal) =>
       value(raw.GET("/api/v1/space", { params: { query: { days } }, signal })),
     ),
 };

@@ -149,6 +149,9 @@ func (s *Act) keepFigures(ctx context.Context) {
 		begun := time.Now()
 		if made, err := s.makeFigure(ctx, key, before.ask); err == nil {
 			made.wantedSince(before)
+			if made.generation != before.generation { // whoever asked meanwhile has the one before
+				s.watchers.tell(record.Change{Kind: record.OfFigure})
+			}
 		} else if ctx.Err() == nil {
 			s.Log.Error("making figures anew failed", "error", err)
 			rest = time.Minute
