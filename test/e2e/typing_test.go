@@ -19,7 +19,9 @@ func TestTypedIsKept(t *testing.T) {
 	}
 	do(browser.Slow(4, 100<<20))
 	const typed = "the crane lifts seven boxes"
-	for _, field := range []struct{ path, css string }{{"/search", "[role=combobox]"}, {"/activity", "[aria-label=About]"}} {
+	for _, field := range []struct{ path, css string }{
+		{"/search", "[role=combobox]"}, {"/activity", "[aria-label=About]"},
+	} {
 		if err := browser.Within(tab, time.Minute, chromedp.Navigate(shared.Address+field.path),
 			chromedp.WaitVisible(chromedp.CSS(field.css)), chromedp.SendKeys(chromedp.CSS(field.css), typed)); err != nil {
 			t.Fatal(err)
