@@ -68,8 +68,8 @@ type Intended struct {
 	PURL       string         `json:"purl,omitempty" doc:"left out if the files do not say what they are"`
 	Repository string         `json:"repository,omitempty" doc:"that would take it; a chain passes it on"`
 	Snapshot   bool           `json:"snapshot"`
-	There      bool           `json:"there" doc:"such a release is there already"`
-	Same       bool           `json:"same" doc:"and byte for byte"`
+	There      bool           `json:"there" doc:"such a version is there already"`
+	Same       bool           `json:"same" doc:"and byte for byte; of a snapshot, the newest upload"`
 	Files      []IntendedFile `json:"files"`
 	Refusal    *Refused       `json:"refusal,omitempty" doc:"why it would not be taken, as far as can be told"`
 }

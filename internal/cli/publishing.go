@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -107,66 +106,10 @@ func publishFiles(cmd *cobra.Command, c *client.Client, to, as string, paths []s
 		}
 	}
 	bars := newProgress(cmd.ErrOrStderr())
-	for i := range files {
-		if files[i].Here || files[i].Arriving == "" || c.Token == "" && c.User == "" {
-			continue
-		}
-		if err := sendRest(cmd, c, to, as, &files[i], bars); err != nil {
-			bars.wait()
-			return none, err
-		}
-	}
-	published, err := c.Publish(cmd.Context(), to, as, files, bars.follow)
-	bars.wait()
-	if p := (*api.Problem)(nil); errors.As(err, &p) && (p.Code == "not-here" || p.Code == "damaged-upload") {
-		for i := range files {
-			files[i].Again() // it went away in between, or arrived damaged
-		}
-		bars = newProgress(cmd.ErrOrStderr())
-		published, err = c.Publish(cmd.Context(), to, as, files, bars.follow)
-		bars.wait()
-	}
-	return published, err
-}
-
-// sendRest sends a file, and goes on where the connection is lost, a few times; what
-// arrived stays for a day, for the next run of the command.
-func sendRest(cmd *cobra.Command, c *client.Client, to, as string, f *client.Local, bars *progress) error {
-	if f.Arrived > 0 {
-		fmt.Fprintf(cmd.ErrOrStderr(), "%s: going on from %s.\n", f.Name(), api.Bytes(f.Arrived))
-	}
-	for wait := time.Second; ; wait *= 2 {
-		err := c.Continue(cmd.Context(), to, f, bars.follow)
-		if f.Sent() {
-			return nil
-		}
-		var p *api.Problem
-		lost := (*client.Unreachable)(nil)
-		again := errors.As(err, &lost) || errors.As(err, &p) &&
-			(p.Status >= http.StatusBadGateway || slices.Contains([]string{"cut-upload", "other-offset", "being-sent"}, p.Code))
-		if !again || cmd.Context().Err() != nil || wait > 4*time.Second {
-			if again && cmd.Context().Err() == nil {
-				fmt.Fprintln(cmd.ErrOrStderr(), "What arrived stays for a day: the same command goes on from there.")
-			}
-			return err
-		}
-		select {
-		case <-cmd.Context().Done():
-			return cmd.Context().Err()
-		case <-time.After(wait):
-		}
-		looked, lookErr := c.Look(cmd.Context(), to, as, []client.Local{*f})
-		if lookErr != nil {
-			continue // it may be back with the next try
-		}
-		for _, p := range looked.Publications {
-			for _, of := range p.Files {
-				if of.File == 0 {
-					f.Arrived = of.Arrived
-				}
-			}
-		}
-	}
+	defer bars.wait()
+	return c.Send(cmd.Context(), to, as, files, bars.follow, func(format string, args ...any) {
+		fmt.Fprintf(cmd.ErrOrStderr(), format+"\n", args...)
+	})
 }
 
 // gather lists the files to publish: those given, those in folders given, and

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -15,7 +16,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"time"
 
 	"crelvo/internal/api"
 )
@@ -43,10 +46,11 @@ type Local struct {
 	// Arrived is how much of it was sent in pieces already.
 	Arrived int64
 	sent    *api.ArrivedPart // once all of it was
+	called  string           // where it is not called by its own name
 }
 
-// Name is the file's own name.
-func (l Local) Name() string { return filepath.Base(l.Path) }
+// Name is what the file is called: its own name, if it has one that says something.
+func (l Local) Name() string { return cmp.Or(l.called, filepath.Base(l.Path)) }
 
 // inPieces is from how many bytes on a file is sent so that it can be gone on with.
 const inPieces = 8 << 20
@@ -122,7 +126,14 @@ func (w *watched) Read(p []byte) (int, error) {
 // server the parts and digests of them that it wants for that; digests are noted in files.
 // as may be "".
 func (c *Client) Look(ctx context.Context, repository, as string, files []Local) (looked api.Looked, err error) {
-	ask := api.Look{As: as, Together: true, Files: make([]api.LookFile, len(files))}
+	return c.lookAt(ctx, repository, api.Look{As: as, Together: true}, files)
+}
+
+// lookAt is Look, of files that may be several publications if ask says so.
+func (c *Client) lookAt(
+	ctx context.Context, repository string, ask api.Look, files []Local,
+) (looked api.Looked, err error) {
+	ask.Files = make([]api.LookFile, len(files))
 	for i, f := range files {
 		ask.Files[i] = api.LookFile{Name: f.Name(), Size: f.Size, SHA256: f.SHA256, Arriving: f.Arriving}
 	}
@@ -158,7 +169,7 @@ func (c *Client) Look(ctx context.Context, repository, as string, files []Local)
 // visible together. progress wraps the reader of each file, and may be nil. as may be "".
 func (c *Client) Publish(
 	ctx context.Context, repository, as string, files []Local,
-	progress func(name string, size int64, r io.Reader) io.Reader,
+	progress Followed,
 ) (api.Published, error) {
 	var out api.Published
 	body, w := io.Pipe()
@@ -183,10 +194,78 @@ func (c *Client) Publish(
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
+// Followed wraps the reader of a file that is sent; may be nil.
+type Followed func(name string, size int64, r io.Reader) io.Reader
+
+// Send publishes files that were looked at, together. Large ones are sent so that they can be gone on
+// with, a few times where the connection is lost; say is told of that.
+func (c *Client) Send(
+	ctx context.Context, to, as string, files []Local, follow Followed, say func(format string, args ...any),
+) (none api.Published, err error) {
+	for i := range files {
+		if files[i].Here || files[i].Arriving == "" || c.Token == "" && c.User == "" {
+			continue
+		}
+		if err := c.sendRest(ctx, to, as, &files[i], follow, say); err != nil {
+			return none, err
+		}
+	}
+	published, err := c.Publish(ctx, to, as, files, follow)
+	if p := (*api.Problem)(nil); errors.As(err, &p) && (p.Code == "not-here" || p.Code == "damaged-upload") {
+		for i := range files {
+			files[i].Again() // it went away in between, or arrived damaged
+		}
+		published, err = c.Publish(ctx, to, as, files, follow)
+	}
+	return published, err
+}
+
+// sendRest sends a file, and goes on where the connection is lost, a few times; what
+// arrived stays for a day.
+func (c *Client) sendRest(
+	ctx context.Context, to, as string, f *Local, follow Followed, say func(format string, args ...any),
+) error {
+	if f.Arrived > 0 {
+		say("%s: going on from %s.", f.Name(), api.Bytes(f.Arrived))
+	}
+	for wait := time.Second; ; wait *= 2 {
+		err := c.Continue(ctx, to, f, follow)
+		if f.Sent() {
+			return nil
+		}
+		var p *api.Problem
+		lost := (*Unreachable)(nil)
+		again := errors.As(err, &lost) || errors.As(err, &p) &&
+			(p.Status >= http.StatusBadGateway || slices.Contains([]string{"cut-upload", "other-offset", "being-sent"}, p.Code))
+		if !again || ctx.Err() != nil || wait > 4*time.Second {
+			if again && ctx.Err() == nil {
+				say("What arrived stays for a day: the same command goes on from there.")
+			}
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+		looked, lookErr := c.Look(ctx, to, as, []Local{*f})
+		if lookErr != nil {
+			continue // it may be back with the next try
+		}
+		for _, p := range looked.Publications {
+			for _, of := range p.Files {
+				if of.File == 0 {
+					f.Arrived = of.Arrived
+				}
+			}
+		}
+	}
+}
+
 // Continue sends the rest of a file, from f.Arrived on. What arrives before it is cut
 // stays, so that it can be gone on with; Publish names it then in place of sending it.
 func (c *Client) Continue(
-	ctx context.Context, repository string, f *Local, progress func(name string, size int64, r io.Reader) io.Reader,
+	ctx context.Context, repository string, f *Local, progress Followed,
 ) error {
 	crc := crc32.New(crc32.MakeTable(crc32.Castagnoli))
 	size, err := readFile(f.Path, func(r io.Reader) (int64, error) {
@@ -226,7 +305,7 @@ func (l Local) Sent() bool { return l.sent != nil }
 // Again forgets what the server was said to have of a file, so that Publish sends it.
 func (l *Local) Again() { l.Here, l.sent = false, nil }
 
-func writeFiles(form *multipart.Writer, files []Local, progress func(string, int64, io.Reader) io.Reader) error {
+func writeFiles(form *multipart.Writer, files []Local, progress Followed) error {
 	for _, f := range files {
 		if err := writeFile(form, f, progress); err != nil {
 			return err
@@ -235,7 +314,7 @@ func writeFiles(form *multipart.Writer, files []Local, progress func(string, int
 	return form.Close()
 }
 
-func writeFile(form *multipart.Writer, f Local, progress func(string, int64, io.Reader) io.Reader) error {
+func writeFile(form *multipart.Writer, f Local, progress Followed) error {
 	stands := func(as string, content []byte) error {
 		head := textproto.MIMEHeader{}
 		head.Set("Content-Disposition", multipart.FileContentDisposition(as, f.Name()))

@@ -89,7 +89,13 @@ func (g *Glimpse) ReadAt(p []byte, off int64) (int, error) {
 		return n, nil
 	}
 	if end > off {
-		g.miss(off, end, 0)
+		known := int64(0)
+		for _, part := range g.stretches {
+			if part.At+int64(len(part.Bytes)) == off { // it is read on from what is known
+				known = int64(len(part.Bytes))
+			}
+		}
+		g.miss(off, end, known)
 	}
 	return 0, ErrUnseen
 }
@@ -112,10 +118,10 @@ func (g *Glimpse) miss(from, end, known int64) {
 // Wants is the part that is to be seen before it can be told what the file is; length
 // is 0 if none is, or if more of it has been looked at than is worth it.
 func (g *Glimpse) Wants() (at, length int64) {
-	if !g.missed || g.seen+g.length > MostOfFile {
+	if !g.missed || g.seen >= MostOfFile {
 		return 0, 0
 	}
-	return g.wants.At, g.length
+	return g.wants.At, min(g.length, MostOfFile-g.seen)
 }
 
 // Missed tells whether anything was read that is not known.

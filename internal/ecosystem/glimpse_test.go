@@ -150,3 +150,27 @@ func FuzzGlimpse(f *testing.F) {
 		}
 	})
 }
+
+// TestGlimpseReadOn: who reads a file from its beginning to its end, in pieces of any size, is shown
+// twice as much each time, up to what is worth it.
+func TestGlimpseReadOn(t *testing.T) {
+	whole := noise(3 << 20)
+	for _, piece := range []int{1000, 4096, 64 << 10} {
+		rounds := 0
+		shown, err := lookUntil(t, whole, func(f SizedReaderAt) error {
+			rounds++
+			_, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, io.NewSectionReader(f, 0, f.Size()), make([]byte, piece))
+			return err
+		})
+		if err != nil || rounds > 9 || shown != int64(len(whole)) {
+			t.Errorf("in pieces of %d: %d rounds show %d bytes, %v", piece, rounds, shown, err)
+		}
+	}
+	shown, err := lookUntil(t, noise(MostOfFile+1), func(f SizedReaderAt) error {
+		_, err := io.Copy(io.Discard, io.NewSectionReader(f, 0, f.Size()))
+		return err
+	})
+	if !errors.Is(err, ErrUnseen) || shown != MostOfFile {
+		t.Errorf("of a file that is too long %d bytes are shown, %v", shown, err)
+	}
+}

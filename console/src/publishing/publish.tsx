@@ -256,7 +256,7 @@ function Version({
           ))}
         </ul>
       )}
-      {i.there && !i.refusal && !p && (
+      {i.there && (i.same || !i.snapshot) && !i.refusal && !p && (
         <p className="mt-1 text-sm text-soft">
           {i.same
             ? "It is there already, byte for byte."

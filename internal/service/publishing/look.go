@@ -42,7 +42,7 @@ type Intended struct {
 	PURL       purl.PURL // zero if nobody can tell
 	Repository string    // that would take it
 	Snapshot   bool
-	// There: the release is there already; Same: byte for byte.
+	// There: such a version is there already; Same: byte for byte, of a snapshot the newest upload.
 	There, Same bool
 	// Refusal is why it would not be taken; nil if nothing speaks against it so far.
 	Refusal error
@@ -280,7 +280,7 @@ func (l *look) judge(ctx context.Context, g *group) (Intended, error) {
 		}
 	}
 	if place.Snapshot {
-		return in, nil
+		return in, l.compareNewest(ctx, g, target, &in)
 	}
 	return in, l.compare(ctx, g, target, &in)
 }
@@ -329,6 +329,38 @@ func (l *look) compare(ctx context.Context, g *group, target catalog.Repository,
 			in.Refusal = publishedAlready(p.Key, v.Version, v.PublishedBy, v.PublishedAt, file.Name).
 				WithHint("%s", nextFree(p.Key, v.Version, names))
 		}
+	}
+	return nil
+}
+
+// compareNewest tells whether the newest upload of a snapshot has the very bytes.
+func (l *look) compareNewest(ctx context.Context, g *group, target catalog.Repository, in *Intended) error {
+	target.Sight = ""
+	p, err := l.service.holdings.Package(ctx, g.placed[0].Place.Key(g.ecosystem.Name(), target))
+	if errors.Is(err, ecosystem.ErrNoPackage) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var newest *catalog.Version
+	for i := range p.Versions {
+		if v := &p.Versions[i]; v.Version == in.PURL.Version && (newest == nil || v.Newer(*newest)) {
+			newest = v
+		}
+	}
+	if newest == nil {
+		return nil
+	}
+	in.There, in.Same = true, true
+	for _, file := range in.Files {
+		if file.File < 0 {
+			continue
+		}
+		sum := l.files[file.File].SHA256
+		in.Same = in.Same && sum != nil && slices.ContainsFunc(newest.Files, func(f catalog.File) bool {
+			return f.Digests.SHA256 == *sum
+		})
 	}
 	return nil
 }
