@@ -137,7 +137,13 @@ func TestTransfer(t *testing.T) {
 	if got := states(again); got != strings.ReplaceAll(all, "new ", "there ") || code != 0 {
 		t.Errorf("once more, with %d:\n%s", code, got)
 	}
-	t.Logf("sent %d bytes, and then %d", before, sent.Load()-before)
+	size := 0
+	for _, content := range files {
+		size += len(content)
+	}
+	if more := sent.Load() - before; more > int64(size)/50 {
+		t.Errorf("what is all there made %d bytes travel, of %d", more, size)
+	}
 
 	// What nobody knows, what is damaged, and what has other bytes than before is told of, and the rest comes.
 	other := kelp("1.1.0")
@@ -201,7 +207,7 @@ func TestTransferKilled(t *testing.T) {
 	}
 	from := folderOf(t, files)
 	for i := range 8 {
-		ctx, kill := context.WithTimeout(t.Context(), time.Duration(60+40*i)*time.Millisecond)
+		ctx, kill := context.WithTimeout(t.Context(), time.Duration(40+12*i)*time.Millisecond)
 		cmd := exec.CommandContext(ctx, house.Program(), "transfer", "--from", from, "--to", "moved-slowly")
 		cmd.Env = []string{"HOME=" + t.TempDir(), "CRELVO_SERVER=" + shared.Address, "CRELVO_TOKEN=" + house.Token}
 		_ = cmd.Run() // it is killed, or has come to its end

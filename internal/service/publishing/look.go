@@ -84,7 +84,7 @@ func (s *Publishing) Look(
 	ctx = budget.With(ctx, lookLimits)
 	l := look{service: s, caller: caller, repository: repository, files: files,
 		handed: make([]ecosystem.Handed, len(files))}
-	for i, f := range files {
+	for _, f := range files {
 		if err := text.CheckFileName(f.Name); err != nil {
 			return nil, nil, err
 		}
@@ -93,7 +93,6 @@ func (s *Publishing) Look(
 				return nil, nil, err
 			}
 		}
-		l.handed[i] = ecosystem.Handed{Name: f.Name, SizedReaderAt: ecosystem.NewGlimpse(f.Size, f.Stretches)}
 		for _, p := range f.Stretches {
 			l.seen += int64(len(p.Bytes))
 		}
@@ -103,6 +102,15 @@ func (s *Publishing) Look(
 	}
 	if l.here, err = s.bytesFor(ctx, caller, files); err != nil {
 		return nil, nil, err
+	}
+	for i, f := range files {
+		l.handed[i] = ecosystem.Handed{Name: f.Name, SizedReaderAt: ecosystem.NewGlimpse(f.Size, f.Stretches)}
+		if l.file(i, f.Name, f.Size).Here {
+			here := &hereFile{ctx: ctx, store: s.store, of: catalog.File{Name: f.Name}}
+			here.of.Digests.SHA256, here.of.Digests.Size = *f.SHA256, f.Size
+			defer here.close()
+			l.handed[i].SizedReaderAt = here
+		}
 	}
 	if err := l.wantDigests(ctx); err != nil {
 		return nil, nil, err
@@ -122,6 +130,33 @@ func (s *Publishing) Look(
 		all = append(all, intended)
 	}
 	return all, l.wanted, nil
+}
+
+// hereFile is a file whose bytes are here: nothing of it has to be seen. It is opened when it is read.
+type hereFile struct {
+	ctx    context.Context
+	store  *store.Store
+	of     catalog.File
+	opened ecosystem.SeekableFile
+}
+
+// Size implements ecosystem.SizedReaderAt.
+func (h *hereFile) Size() int64 { return h.of.Digests.Size }
+
+// ReadAt implements io.ReaderAt.
+func (h *hereFile) ReadAt(p []byte, off int64) (n int, err error) {
+	if h.opened == nil {
+		if h.opened, err = h.store.Open(h.ctx, h.of); err != nil {
+			return 0, err
+		}
+	}
+	return h.opened.ReadAt(p, off)
+}
+
+func (h *hereFile) close() {
+	if h.opened != nil {
+		_ = h.opened.Close() // it was only read
+	}
 }
 
 func indexes(n int) (all []int) {
@@ -166,17 +201,24 @@ func (l *look) group(ctx context.Context, files []int, as purl.PURL) *group {
 	handed := make([]ecosystem.Handed, len(files))
 	for i, f := range files {
 		handed[i] = l.handed[f]
-		handed[i].SizedReaderAt.(*ecosystem.Glimpse).Again()
+		if glimpse, ok := handed[i].SizedReaderAt.(*ecosystem.Glimpse); ok {
+			glimpse.Again()
+		}
 	}
 	g.ecosystem, g.placed, g.err = l.service.recognise(ctx, handed, as)
 	if g.err == nil {
 		return g
 	}
 	for i, f := range files {
-		glimpse := handed[i].SizedReaderAt.(*ecosystem.Glimpse)
+		glimpse, ok := handed[i].SizedReaderAt.(*ecosystem.Glimpse)
+		if !ok {
+			continue
+		}
 		at, length := glimpse.Wants()
 		switch {
 		case !glimpse.Missed():
+		case slices.ContainsFunc(l.wanted, func(w Wanted) bool { return w.File == f && w.Digest }):
+			g.open = true // by which it may be told
 		case length == 0 || l.seen+length > MostLookedAt:
 			g.err = fault.New(fault.Invalid, api.ToldLater, "%s is not told by its first parts", handed[i].Name).
 				WithHint("It can be sent as it is; what it is will be told then.")
