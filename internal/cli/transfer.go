@@ -22,10 +22,11 @@ func transferCommand(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "transfer --from FOLDER --to REPO", Short: "Take the packages of a folder or archive to a repository",
 		Args: arguments(cobra.NoArgs),
 		Long: "Take the packages of a folder on this machine to a repository: a heap of package files, a Maven tree such as a\n" +
-			"local repository, the cache of a package client, or an archive of such (.zip, .tar, .tar.gz). A plan comes first: what is new, what is there already, and\n" +
-			"what would not be taken, and why. What is there already is not sent; the same command goes on where another\n" +
-			"one was ended. Each version becomes visible when all of its files are there, and what arrived is compared with\n" +
-			"what is here. The exit code is 1 if something did not come.",
+			"local repository, the cache of a package client, or an archive of such (.zip, .tar, .tar.gz).\n\n" +
+			"A plan comes first: what is new, what is there already, and what would not be taken, and why. What is there\n" +
+			"already is not sent; the same command goes on where another one was ended. Each version becomes visible when\n" +
+			"all of its files are there, and what arrived is compared with what is here. The exit code is 1 if something\n" +
+			"did not come.",
 		Example: "  crelvo transfer --from ~/.m2/repository --to releases --only 'pkg:maven/example.skerry*' --dry-run\n" +
 			"  crelvo transfer --from /srv/old-packages --to releases",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
@@ -106,7 +107,7 @@ func showTransfer(w io.Writer, t api.Transfer, dry bool) {
 	line(api.TransferRefused, "Not taken:    ", false)
 	line(api.TransferFailed, "Failed:       ", false)
 	if t.PassedOver > 0 {
-		fmt.Fprintf(w, "Passed over:   %s that stand beside packages\n", count(t.PassedOver, "file"))
+		fmt.Fprintf(w, "Passed over:   %s that belong to no package\n", count(t.PassedOver, "file"))
 	}
 	if len(t.Versions) == 0 {
 		fmt.Fprintf(w, "There is no package in %s.\n", t.From)

@@ -171,6 +171,10 @@ func (t *Transfer) heaps(w TransferWish) (heaps [][]string, err error) {
 			t.PassedOver++
 			return nil
 		}
+		if called, err := calledBy(path); err != nil || called == "" && filepath.Ext(path) == "" {
+			t.PassedOver++ // a cache has other things than packages
+			return nil
+		}
 		dir := filepath.Dir(path)
 		if in[dir] == nil {
 			folders = append(folders, dir)
@@ -225,7 +229,7 @@ func (t *Transfer) look(
 		return nil, nil, err
 	}
 	for i := range files {
-		if files[i].called, err = calledBy(files[i]); err != nil {
+		if files[i].called, err = calledBy(files[i].Path); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -290,12 +294,12 @@ func (t *Transfer) shown(path string) string {
 
 // calledBy is how a file is called that has no extension: caches of package clients name archives by
 // their content. "" is that it is called as it is.
-func calledBy(l Local) (string, error) {
-	if filepath.Ext(l.Path) != "" {
+func calledBy(path string) (string, error) {
+	if filepath.Ext(path) != "" {
 		return "", nil
 	}
 	head := make([]byte, 4)
-	n, err := readFile(l.Path, func(r io.Reader) (int64, error) {
+	n, err := readFile(path, func(r io.Reader) (int64, error) {
 		n, err := io.ReadFull(r, head)
 		if errors.Is(err, io.ErrUnexpectedEOF) {
 			err = nil
@@ -303,7 +307,8 @@ func calledBy(l Local) (string, error) {
 		return int64(n), err
 	})
 	if err == nil && n >= 2 && head[0] == 0x1f && head[1] == 0x8b { // RFC 1952, 2.3.1
-		return filepath.Base(l.Path)[:min(len(filepath.Base(l.Path)), 200)] + ".tgz", nil
+		base := filepath.Base(path)
+		return base[:min(len(base), 200)] + ".tgz", nil
 	}
 	return "", err
 }
