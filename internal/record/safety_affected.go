@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -25,20 +26,26 @@ func (p AdvisedPackage) Key() catalog.PackageKey {
 // withdrawn: any, or the one of an id.
 func (db *DB) AdvisedPackages(ctx context.Context, scope Scope, advisory string) (all []AdvisedPackage, err error) {
 	arguments := []any{scope.Repositories}
-	about := "a.withdrawn is null"
-	if advisory != "" {
-		arguments = append(arguments, advisory)
-		about = "a.id = $2"
-	}
+	advised := advisedBy(advisory, &arguments)
 	within := scope.and(&arguments)
-	err = db.SelectContext(ctx, &all, `with advised as materialized (
-			select distinct x.ecosystem, x.namespace, x.name from advisory_package x
-			join advisory a on a.id = x.advisory_id where `+about+`)
+	err = db.SelectContext(ctx, &all, `with `+advised+`
 		select p.id, p.repository_id, p.ecosystem, p.namespace, p.name
 		from advised x join package p using (ecosystem, namespace, name)
 		where p.repository_id = any($1) and p.versions > 0`+within+`
 		order by p.ecosystem, p.namespace, p.name, p.repository_id`, arguments...)
 	return all, err
+}
+
+// advisedBy are, as "advised", the packages that an advisory is about, or any that was not withdrawn if
+// its id is "".
+func advisedBy(advisory string, arguments *[]any) string {
+	about := "a.withdrawn is null"
+	if advisory != "" {
+		*arguments = append(*arguments, advisory)
+		about = fmt.Sprintf("a.id = $%d", len(*arguments))
+	}
+	return `advised as materialized (select distinct x.ecosystem, x.namespace, x.name from advisory_package x
+		join advisory a on a.id = x.advisory_id where ` + about + `)`
 }
 
 // UsedOf is a version that can be seen of a package, and how much it is used; uploads of a

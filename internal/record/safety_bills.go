@@ -111,15 +111,9 @@ const insideColumns = `p.repository_id, p.ecosystem, p.namespace, p.name, e.ecos
 // for it.
 func (db *DB) AdvisedInside(ctx context.Context, scope Scope, advisory string) (all []Inside, err error) {
 	arguments := []any{scope.Repositories}
-	about := "a.withdrawn is null"
-	if advisory != "" {
-		arguments = append(arguments, advisory)
-		about = "a.id = $2"
-	}
+	advised := advisedBy(advisory, &arguments)
 	within := scope.and(&arguments)
-	err = db.SelectContext(ctx, &all, `with advised as materialized (
-			select distinct x.ecosystem, x.namespace, x.name from advisory_package x
-			join advisory a on a.id = x.advisory_id where `+about+`),
+	err = db.SelectContext(ctx, &all, `with `+advised+`,
 		inside as (select distinct v.id, v.package_id, v.version, `+insideColumns+` from advised x
 			join bill_entry e using (ecosystem, namespace, name)
 			join version s on s.id = e.version_id and s.visible_from is not null and s.visible_until is null
