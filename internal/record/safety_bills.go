@@ -27,8 +27,9 @@ var billTypes = regexp.MustCompile(`spdx|cyclonedx|in-toto|dsse`)
 // MayBeBill tells whether a file of a media type may be a bill of materials.
 func MayBeBill(mediaType string) bool { return billTypes.MatchString(mediaType) }
 
-// mayBeBill is the condition that a version v has such a part, as the index version_bill has it.
-const mayBeBill = `v.details @? '$.native.parts[*].mediaType ? (@ like_regex "spdx|cyclonedx|in-toto|dsse")'`
+// mayBeBill is the condition that a version v, named by its content, has such a part, as the index
+// version_bill has it.
+const mayBeBill = `v.version like 'sha%:%' and v.details @? '$.native.parts[*].mediaType ? (@ like_regex "spdx|cyclonedx|in-toto|dsse")'`
 
 // UnreadBills lists versions that may be bills of materials, whose parts are kept and that have not
 // been read.

@@ -145,6 +145,25 @@ func TestLookInside(t *testing.T) {
 		t.Error("somebody who may not decide had it fetched")
 	}
 
+	// A chain decides for itself, and has it looked into where it comes from.
+	rule, err := core.ParseAcceptance("no-binaries")
+	if err != nil {
+		t.Fatal(err)
+	}
+	behind, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "north", Kind: catalog.Chain, Holds: catalog.Both,
+			Safety: core.Rules{Vets: true, Accepts: []core.Acceptance{rule}}},
+		Members: []repositories.NewMember{{Name: r.Name}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if in, err := n.Vetting.LookInside(ctx, n.admin, behind.Name, named("1.1.0")); err != nil || in.Archive.Code != nil {
+		t.Errorf("through a chain: %v, %v", in.Archive.Code, err)
+	}
+	if got := (outside{n, behind}).has(t, "npm", "", "kelp"); !slices.Equal(got, []string{"1.1.0"}) {
+		t.Errorf("through a chain there are %v", got)
+	}
+
 	set("same-maintainers")
 	if f := get("1.2.0"); f != nil {
 		t.Errorf("the same look after it: %v", f)

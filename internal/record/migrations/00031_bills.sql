@@ -16,7 +16,7 @@ create table bill_entry (
   primary key (ecosystem, namespace, name, version, version_id)
 );
 create index version_bill on version (id)
-  where details @? '$.native.parts[*].mediaType ? (@ like_regex "spdx|cyclonedx|in-toto|dsse")';
+  where version like 'sha%:%' and details @? '$.native.parts[*].mediaType ? (@ like_regex "spdx|cyclonedx|in-toto|dsse")';
 
 -- +goose Down
 drop index version_bill;

@@ -93,14 +93,9 @@ func (s *Vetting) lookInside(ctx context.Context, a Assessment) (in Inside, err 
 func (s *Vetting) archive(
 	ctx context.Context, r catalog.Repository, p purl.PURL, v *catalog.Version,
 ) (a Archive, err error) {
-	m := s.mirrors.Of(r.ID)
-	if m == nil {
-		return a, fault.New(fault.Conflict, "not-a-mirror", "%s is looked into where it comes in, which %s is not", p.Typed(),
-			r.At()).WithHint("Name the mirror: crelvo explain %s --in %s tells which one it is.", p.Typed(), r.Name)
-	}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	look := record.Look{Version: v.Version, At: s.Now()}
-	err = s.mirrors.Look(ctx, m, key, v, func(l mirrors.Looked) (err error) {
+	take := func(l mirrors.Looked) (err error) {
 		look.File, look.Digests = l.Name, l.Digests
 		for _, licence := range l.Details.Licences {
 			look.Licences = append(look.Licences, spdx.Identifier(licence.Name))
@@ -109,9 +104,16 @@ func (s *Vetting) archive(
 			err = fault.New(fault.Conflict, "unreadable-archive", "%s cannot be looked into: %v", l.Name, err)
 		}
 		return err
-	})
+	}
+	err = ecosystem.ErrNoFile
+	for _, m := range s.from(r, key, v) {
+		if err = s.mirrors.Look(ctx, m, m.Key(key.Ecosystem, key.Namespace, key.Name), v, take); !errors.Is(err,
+			ecosystem.ErrNoFile) {
+			break
+		}
+	}
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		err = fault.New(fault.NotFound, "no-archive", "the upstream does not have the archive of %s", p.Typed())
+		err = fault.New(fault.NotFound, "no-archive", "no mirror has the archive of %s from its upstream", p.Typed())
 	}
 	if err != nil {
 		return a, err
@@ -131,6 +133,24 @@ func (s *Vetting) archive(
 		return tx.Tell(ctx, record.Change{Kind: record.OfPackage, RepositoryID: r.ID, Repository: r.Name,
 			Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name, Version: v.Version})
 	})
+}
+
+// from are the mirrors from which a version may come: a repository itself, or those behind a chain, the
+// one first that is known to list its files.
+func (s *Vetting) from(r catalog.Repository, key catalog.PackageKey, v *catalog.Version) (all []*mirrors.Mirror) {
+	for _, member := range s.directory.MembersFor(r, key) {
+		if m := s.mirrors.Of(member.ID); m != nil && m.Ecosystem == key.Ecosystem {
+			all = append(all, m)
+		}
+	}
+	lists := func(m *mirrors.Mirror) int {
+		if slices.ContainsFunc(v.Files, func(f catalog.File) bool { return f.RepositoryID == m.ID }) {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(all, func(a, b *mirrors.Mirror) int { return lists(a) - lists(b) })
+	return all
 }
 
 // mostCode is how many files of a version are noted that a processor runs as they are.
