@@ -54,7 +54,7 @@ func (c *Call) RefuseInReason(f *fault.Error) error {
 	if f.Kind == fault.NotFound && !told || f.Code == "sign-in-needed" {
 		return c.String(f.Status(), body)
 	}
-	return c.SendReason(refusalStatus(f), reason, body)
+	return c.SendReason(refusalStatus(f), reason, "text/plain; charset=utf-8", body)
 }
 
 // refusalStatus is the status of a refusal. To twine and nuget, 409 means that what

@@ -21,23 +21,23 @@ const lingerTime = 2 * time.Second
 const drainBytes, lingerBytes = 256 << 10, 64 << 20
 
 // SendReason answers with a status line of its own wording (RFC 9112, 4), for
-// clients that show nothing else, and the same as the body. The connection is
+// clients that show nothing else, and a body. The connection is
 // closed afterwards. Where the protocol has no reason phrases, it is an
 // ordinary answer.
-func (c *Call) SendReason(status int, reason, body string) error {
+func (c *Call) SendReason(status int, reason, mediaType, body string) error {
 	r := c.Request()
 	h := c.Response().Header()
-	h.Set("Content-Type", "text/plain; charset=utf-8")
 	if r.ProtoMajor != 1 {
-		return c.String(status, body)
+		return c.Blob(status, mediaType, []byte(body))
 	}
+	h.Set("Content-Type", mediaType)
 	// A client that waits for leave to send its body must not get it.
 	if r.Header.Get("Expect") == "" {
 		_, _ = io.CopyN(io.Discard, r.Body, drainBytes) // whatever is left is cut below
 	}
 	conn, buffered, err := http.NewResponseController(c.Response()).Hijack()
 	if err != nil {
-		return c.String(status, body)
+		return c.Blob(status, mediaType, []byte(body))
 	}
 	defer conn.Close()
 	if response, err := echo.UnwrapResponse(c.Response()); err == nil {

@@ -307,7 +307,7 @@ func TestRefuseInReason(t *testing.T) {
 	// By a connection of its own, the status line has the words, in ASCII.
 	e := echo.New()
 	e.GET("/", func(c *echo.Context) error {
-		return (&ecosystem.Call{Context: c}).SendReason(422, "no: ü\r\nX: y", "body\n")
+		return (&ecosystem.Call{Context: c}).SendReason(422, "no: ü\r\nX: y", "text/plain; charset=utf-8", "body\n")
 	})
 	server := httptest.NewServer(e)
 	defer server.Close()

@@ -274,3 +274,80 @@ func TestConsoleVetting(t *testing.T) {
 	do(see("pkg:npm/wrack-*", "refused", "all repositories", "too much wrack"))
 	do(chromedp.Navigate(h.Address+"/activity"), see("vetted", "vetting ended", "vetting wanted"))
 }
+
+// TestVettedInPNPMAndYarn: pnpm, Yarn 1 and Yarn 4 take the best version that is let in; what a lock
+// file names and is kept out is refused, in the words of each; and what pnpm and Yarn 4 audit tells of an advisory. (Yarn 1 asks nobody but its own
+// registry.)
+func TestVettedInPNPMAndYarn(t *testing.T) {
+	t.Parallel()
+	h := safeHouse(t)
+	w, _ := chainClients(t, h)
+	c := &client.Client{Server: h.Address, Token: house.Token}
+	yes := true
+	admits(t, h, "shore-npm", api.AdmissionChange{Vetted: &yes})
+	decide := func(decision string, patterns ...string) {
+		t.Helper()
+		if _, err := c.Vet(t.Context(), api.NewVetting{Decision: decision, Patterns: patterns, Reason: "read through"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	clients := []struct {
+		name, program   string
+		install, frozen []string
+	}{
+		{"pnpm", fromNPM("pnpm/bin/pnpm.cjs"), []string{"install", "--no-frozen-lockfile"},
+			[]string{"install", "--frozen-lockfile", "--force"}},
+		{"yarn1", fromNPM("yarn/bin/yarn.js"), []string{"install", "--non-interactive"},
+			[]string{"install", "--frozen-lockfile", "--check-files", "--non-interactive"}},
+		{"yarn4", fromNPM("@yarnpkg/cli-dist/bin/yarn.js"), []string{"install", "--no-immutable"},
+			[]string{"install", "--immutable"}},
+	}
+	project := func(folder string, needs map[string]string) {
+		w.project(folder, needs)
+		if strings.HasPrefix(folder, "yarn4") {
+			w.write(folder+"/yarn.lock", nil)
+			w.write(folder+"/.yarnrc.yml", []byte("npmRegistryServer: \""+h.Address+"/at/platform/npm/"+
+				"\"\nunsafeHttpWhitelist: [\"127.0.0.1\"]\nnpmAuthToken: \""+house.Token+"\"\nnpmAlwaysAuth: true\n"+
+				"npmMinimalAgeGate: 0\nnodeLinker: node-modules\nenableTelemetry: false\nenableGlobalCache: false\n"))
+		} else {
+			w.write(folder+"/.npmrc", []byte("always-auth=true\n"))
+		}
+	}
+	has := func(folder, version string) {
+		t.Helper()
+		says(t, w.read(folder+"/node_modules/kelp-colors/package.json"), `"`+version+`"`)
+	}
+	decide("accepted", "pkg:npm/kelp-colors@1.0.0")
+	for _, one := range clients {
+		project(one.name+"-range", map[string]string{"kelp-colors": "^1.0.0"})
+		w.run(one.name+"-range", "node", append([]string{one.program}, one.install...)...)
+		has(one.name+"-range", "1.0.0")
+	}
+	decide("accepted", "pkg:npm/kelp-colors@1.1.0")
+	for _, one := range clients {
+		project(one.name+"-locked", map[string]string{"kelp-colors": "1.1.0"})
+		w.run(one.name+"-locked", "node", append([]string{one.program}, one.install...)...)
+		has(one.name+"-locked", "1.1.0")
+	}
+	imports(t, h, advisory("ISLE-1", "npm", "kelp-colors", "2.0.0"))
+	w.fails([]string{"critical", "ISLE-1"}, "pnpm-locked", "node", clients[0].program, "audit")
+	out, err := w.try("yarn4-locked", "node", clients[2].program, "npm", "audit")
+	if err == nil || !strings.Contains(out, "Anybody can read what kelp-colors writes") {
+		t.Errorf("yarn npm audit ends with %v: %s", err, out)
+	}
+	decide("refused", "pkg:npm/kelp-colors@1.1.0")
+	for _, one := range clients {
+		for _, left := range []string{"/node_modules", "/.yarn"} {
+			if err := os.RemoveAll(w.dir + "/" + one.name + "-locked" + left); err != nil {
+				t.Fatal(err)
+			}
+		}
+		w.environment = append(w.environment, "YARN_CACHE_FOLDER="+w.dir+"/new-"+one.name, "XDG_DATA_HOME="+w.dir+"/new-data",
+			"XDG_CACHE_HOME="+w.dir+"/new-cache", "npm_config_store_dir="+w.dir+"/new-store")
+		why := []string{"403", "platform keeps out pkg:npm/kelp-colors@1.1.0: admin refused it: read through"}
+		if one.name == "yarn1" {
+			why = why[:1] // it shows neither the body nor the words of the status line
+		}
+		w.fails(why, one.name+"-locked", "node", append([]string{one.program}, one.frozen...)...)
+	}
+}

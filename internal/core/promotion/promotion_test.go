@@ -128,6 +128,21 @@ func TestNothingKnown(t *testing.T) {
 	}
 }
 
+// TestInside: what a version has inside counts, whether a build of it is known or not.
+func TestInside(t *testing.T) {
+	g, err := ParseGate("no-advisories from high")
+	if err != nil {
+		t.Fatal(err)
+	}
+	item := Item{PURL: purl.PURL{Ecosystem: "oci", Name: "berth", Version: "sha256:1"}, To: "sha256:1",
+		Advised: []Advised{{PURL: purl.PURL{Ecosystem: "npm", Name: "kelp-colors", Version: "1.0.0"}, Inside: true,
+			Finding: safety.Finding{ID: "ISLE-1", Rating: safety.Rating{Severity: safety.High}}}}}
+	a := Judge([]Gate{g}, Facts{Items: []Item{item}, Advisories: true})[0]
+	if a.State != Fail || !strings.Contains(a.Facts[0], "has pkg:npm/kelp-colors@1.0.0 inside: ISLE-1") {
+		t.Errorf("%+v", a)
+	}
+}
+
 // TestRefusal: one refusal is enough, whoever else approves; the asker's own word
 // does not count, not even against it.
 func TestRefusal(t *testing.T) {

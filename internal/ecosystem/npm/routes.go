@@ -75,6 +75,12 @@ func (NPM) Refuse(c *ecosystem.Call, err error) error {
 	said := f.Sentences()
 	if f.Code == "claimed" || f.Code == "removed" || f.Code == "denied-by-pattern" || f.Code == ecosystem.KeptOut {
 		c.Response().Header().Set("npm-notice", ecosystem.OneLine(said)) // which npm prints, whatever it does with the body
+		body, err := json.Marshal(map[string]string{"error": said, "code": f.Code})
+		if err != nil {
+			return err
+		}
+		// pnpm and Yarn show the status line alone.
+		return c.SendReason(status, said, "application/json", string(body))
 	}
 	return c.JSON(status, map[string]string{"error": said, "code": f.Code})
 }
