@@ -287,7 +287,8 @@ func TestVettedInPNPMAndYarn(t *testing.T) {
 	admits(t, h, "shore-npm", api.AdmissionChange{Vetted: &yes})
 	decide := func(decision string, patterns ...string) {
 		t.Helper()
-		if _, err := c.Vet(t.Context(), api.NewVetting{Decision: decision, Patterns: patterns, Reason: "read through"}); err != nil {
+		if _, err := c.Vet(t.Context(), api.NewVetting{Decision: decision, Patterns: patterns,
+			Reason: "read through"}); err != nil {
 			t.Fatal(err)
 		}
 	}
