@@ -276,8 +276,8 @@ func TestConsoleVetting(t *testing.T) {
 }
 
 // TestVettedInPNPMAndYarn: pnpm, Yarn 1 and Yarn 4 take the best version that is let in; what a lock
-// file names and is kept out is refused, in the words of each; and what pnpm and Yarn 4 audit tells of an advisory. (Yarn 1 asks nobody but its own
-// registry.)
+// file names and is kept out is refused, in the words of each; and what pnpm and Yarn 4 audit tells of
+// an advisory. (Yarn 1 asks nobody but its own registry.)
 func TestVettedInPNPMAndYarn(t *testing.T) {
 	t.Parallel()
 	h := safeHouse(t)
