@@ -220,8 +220,16 @@ func aProject(t *testing.T) string {
 	dir := t.TempDir()
 	const lock = `{"lockfileVersion": 3, "packages": {"node_modules/kelp-colors": {"version": "3.1.0"},
 		"node_modules/fathom-format": {"version": "1.2.0"}}}`
-	if err := os.WriteFile(dir+"/package-lock.json", []byte(lock), 0o600); err != nil {
+	const pom = "<project><modelVersion>4.0.0</modelVersion><groupId>example.skerry</groupId>" +
+		"<artifactId>log</artifactId><version>0.1.0</version><packaging>pom</packaging></project>"
+	const kept = "/.m2/repository/example/skerry/log/0.1.0/"
+	if err := os.MkdirAll(dir+kept, 0o700); err != nil {
 		t.Fatal(err)
+	}
+	for path, content := range map[string]string{"/package-lock.json": lock, kept + "log-0.1.0.pom": pom} {
+		if err := os.WriteFile(dir+path, []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
 	}
 	return dir
 }
