@@ -152,7 +152,9 @@ func (t *Transfer) heaps(w TransferWish) (heaps [][]string, err error) {
 	var folders []string
 	err = filepath.WalkDir(w.Folder, func(path string, entry fs.DirEntry, err error) error {
 		if err == nil && entry.IsDir() {
-			if _, err := os.Stat(filepath.Join(path, layoutFile)); err == nil {
+			if _, err := os.Stat(filepath.Join(path, layoutFile)); err == nil && w.Only != nil {
+				return filepath.SkipDir
+			} else if err == nil {
 				t.add(api.TransferVersion{Files: []string{t.shown(path)}, State: api.TransferRefused,
 					Why:  "it has container images",
 					Hint: "crelvo publish pushes them under the names that they have: crelvo publish " + path + " --to " + w.To}, nil)

@@ -64,7 +64,7 @@ func TestInside(t *testing.T) {
 	push(sealed, "3.0.0")
 	push(clean, "4.0.0")
 	push(plain.Referrer("application/spdx+json", "application/spdx+json", []byte(spdxOf("pkg:npm/kelp@1.3.0", "pkg:deb/x@1"))))
-	push(clean.Referrer("application/spdx+json", "application/spdx+json", []byte(spdxOf("pkg:npm/kelp@1.4.0"))))
+	push(clean.Referrer("application/spdx+json", "application/spdx+json", []byte(spdxOf("pkg:npm/kelp@1.4.0", "pkg:npm/kelp@1.0.0%00", "pkg:npm/ke%FFlp@1.0.0"))))
 	push(clean.Referrer("application/spdx+json", "application/spdx+json", []byte("no bill at all")))
 	// A statement names what it is about by itself, as those do that builders put beside an image.
 	beside := quoted.Referrer("", "application/vnd.in-toto+json", statement(quoted, spdxOf("pkg:npm/kelp@1.2.0")))

@@ -5,6 +5,9 @@ package purl
 
 import (
 	"regexp"
+	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/package-url/packageurl-go"
 
@@ -23,7 +26,7 @@ type PURL struct {
 // Parse reads a package URL. The error says what is wrong with it.
 func Parse(s string) (PURL, error) {
 	parsed, err := packageurl.FromString(s)
-	if err != nil || parsed.Name == "" {
+	if err != nil || parsed.Name == "" || !isText(parsed.Namespace+parsed.Name+parsed.Version) {
 		return PURL{}, fault.New(fault.Invalid, "bad-purl", "%q is not a package URL", s).
 			WithHint("Write it as pkg:maven/example.skerry.berth/berth-planner@1.4.0; the version may be left out.").
 			WithCause(err)
@@ -31,6 +34,10 @@ func Parse(s string) (PURL, error) {
 	return PURL{Ecosystem: parsed.Type, Namespace: parsed.Namespace, Name: NormalName(parsed.Type, parsed.Name),
 		Version: NormalVersion(parsed.Type, parsed.Version), Qualifiers: parsed.Qualifiers.Map()}, nil
 }
+
+// isText tells whether what was decoded is text that can be kept and shown: package URLs stand for
+// UTF-8 (https://github.com/package-url/purl-spec, "Character encoding").
+func isText(s string) bool { return utf8.ValidString(s) && !strings.ContainsFunc(s, unicode.IsControl) }
 
 // String writes the package URL in its canonical form.
 func (p PURL) String() string {

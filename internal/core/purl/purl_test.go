@@ -97,3 +97,15 @@ func FuzzCompareMaven(f *testing.F) {
 		}
 	})
 }
+
+// TestNoText: what is no text, once it is decoded, names no package.
+func TestNoText(t *testing.T) {
+	for _, text := range []string{"pkg:npm/a@1%00", "pkg:npm/%FFa@1", "pkg:npm/a%0A@1", "pkg:maven/g%C3/a@1"} {
+		if p, err := Parse(text); err == nil {
+			t.Errorf("%q is %#v", text, p)
+		}
+	}
+	if p, err := Parse("pkg:npm/k%C3%A4lp@1"); err != nil || p.Name != "kälp" {
+		t.Errorf("%#v, %v", p, err)
+	}
+}

@@ -65,8 +65,9 @@ func (s *Bills) Chores() []act.Chore {
 const (
 	// atOnce is how many are read in one go.
 	atOnce = 100
-	// largest is how long one may be, in bytes, and mostEntries how many entries of it count.
-	largest, mostEntries = 16 << 20, 50_000
+	// largest is how long one may be, in bytes, mostEntries how many entries of it count, and mostAbout
+	// of how many versions it may be about.
+	largest, mostEntries, mostAbout = 16 << 20, 50_000, 100
 )
 
 // Read reads all that have not been read. One whose bytes cannot be read at the moment stays for the
@@ -163,7 +164,7 @@ func (s *Bills) entries(ctx context.Context, f catalog.File) (all []purl.PURL, a
 			all = append(all, p.PURL)
 		}
 	}
-	for _, sum := range subjects {
+	for _, sum := range subjects[:min(len(subjects), mostAbout)] {
 		about = append(about, "sha256:"+sum)
 	}
 	return all, about, "", nil

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
@@ -38,9 +39,10 @@ const mostListings = 200
 // listed are the versions that mirrors list and nobody had.
 func (s *Safety) listed(ctx context.Context, caller access.Caller, d *Detail) (all []Listed, err error) {
 	var mirrors []int64
+	byID := map[int64]catalog.Repository{} // as the caller sees them
 	for _, r := range s.directory.Readable(caller) {
 		if r.Fetches() {
-			mirrors = append(mirrors, r.ID)
+			mirrors, byID[r.ID] = append(mirrors, r.ID), r
 		}
 	}
 	documents, err := s.DB.ListedAdvised(ctx, mirrors, d.ID, mostListings)
@@ -52,9 +54,9 @@ func (s *Safety) listed(ctx context.Context, caller access.Caller, d *Detail) (a
 		known[k.Repository+" "+k.PURL.String()] = true
 	}
 	for _, document := range documents {
-		r, ok := s.directory.RepositoryByID(document.RepositoryID)
+		r := byID[document.RepositoryID]
 		key := r.Key(document.About.Ecosystem, document.About.Namespace, document.About.Name)
-		if !ok || !s.directory.Shows(key) {
+		if !s.directory.Shows(key) {
 			continue
 		}
 		judge, err := s.Judge(ctx, r, key)
