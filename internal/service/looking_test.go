@@ -28,6 +28,8 @@ import (
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/keys"
 	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/rights"
+	"crelvo/internal/service/safety"
 )
 
 // TestLookInside: what awaits a decision is looked into without being kept, and rules can ask for what
@@ -298,6 +300,56 @@ func TestLicencesInside(t *testing.T) {
 		}
 		if code != "" {
 			t.Errorf("%s: it is still kept out: %v", one.ecosystem, f)
+		}
+	}
+}
+
+// TestListedAffected: what an upstream lists and nobody had is told with an advisory, to those who may
+// see the package.
+func TestListedAffected(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	r, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "shore", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "npm",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{
+				{URL: newElsewhere(t, kelp(t, "kelp", nil, map[string]int{"1.0.0": 90, "1.1.0": 60, "2.0.0": 9})).URL}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	(outside{n, r}).has(t, "npm", "", "kelp") // so that its list is known
+	n.imports(t, osvRecord("ISLE-1", "npm", "kelp", "2.0.0", "2026-11-01T08:00:00Z", rated))
+	g, err := rights.NewGrant{Holder: "other", Role: "reader", Repositories: "shore", Packages: "pkg:npm/wrack"}.Parse()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := n.Rights.AddPrincipal(ctx, n.admin,
+		rights.NewPrincipal{Name: "other", Grants: []access.Grant{g}}); err != nil {
+		t.Fatal(err)
+	}
+	other, err := n.Rights.CallerNamed(ctx, "other")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		caller access.Caller
+		want   string
+	}{{n.admin, "[1.1.0 1.0.0]"}, {other, ""}} {
+		var d safety.Detail
+		got := ""
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+			if d, err = n.Safety.Advisory(ctx, c.caller, "ISLE-1"); err != nil {
+				t.Fatal(err)
+			}
+			got = ""
+			for _, l := range d.Listed {
+				got += fmt.Sprint(l.Versions)
+			}
+			if got == c.want {
+				break // lists are noted a moment later
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s is told of %q, not %q", c.caller.Name, got, c.want)
 		}
 	}
 }
