@@ -427,7 +427,7 @@ func TestNoMomentLetsIn(t *testing.T) {
 	found, err := n.Resolving.File(t.Context(), catalog.FileQuestion{Key: mirror.Key("npm", "", "kelp"), Version: "1.0.0",
 		Name: "kelp-1.0.0.tgz"})
 	if err == nil {
-		_, _, _, err = found.Arriving.Ready(t.Context())
+		_, err = found.Kept(t.Context()) // its bytes go out before it is on record
 	}
 	if err != nil {
 		t.Fatal(err)
