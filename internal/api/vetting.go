@@ -19,7 +19,7 @@ type Admission struct {
 type AdmissionChange struct {
 	CooldownDays    *int      `json:"cooldownDays,omitempty" minimum:"0" maximum:"365"`
 	Vetted          *bool     `json:"vetted,omitempty"`
-	Accepts         *[]string `json:"accepts,omitempty" doc:"conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, same-maintainers, size-within 50%, downloads 100, signed-by KEY, no-binaries, only PATTERN"`
+	Accepts         *[]string `json:"accepts,omitempty" doc:"conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, same-maintainers, size-within 50%, downloads 100, signed-by KEY, built-from ADDRESS, no-binaries, only PATTERN"`
 	AllowLicences   *[]string `json:"allowLicences,omitempty"`
 	RefuseLicences  *[]string `json:"refuseLicences,omitempty"`
 	UnstatedLicence *string   `json:"unstatedLicence,omitempty" enum:"let-in,await,refuse"`
@@ -67,11 +67,21 @@ type VersionFacts struct {
 	Downloads   int64      `json:"downloads" doc:"how often its package was downloaded from this server"`
 	Looked      bool       `json:"looked" doc:"somebody looked inside"`
 	Code        []string   `json:"code,omitempty" doc:"the files inside that a processor runs as they are"`
-	Size        int64      `json:"size,omitempty" doc:"bytes of its files, as far as is known"`
-	Files       int        `json:"files"`
-	Authors     []string   `json:"authors"`
-	Needs       []string   `json:"needs" doc:"what it needs, with the range that it says"`
-	Findings    []Finding  `json:"findings"`
+	// BuiltFrom is empty where nothing that is trusted says it.
+	BuiltFrom []Provenance `json:"builtFrom" doc:"where it was built, as far as that is verified"`
+	Size      int64        `json:"size,omitempty" doc:"bytes of its files, as far as is known"`
+	Files     int          `json:"files"`
+	Authors   []string     `json:"authors"`
+	Needs     []string     `json:"needs" doc:"what it needs, with the range that it says"`
+	Findings  []Finding    `json:"findings"`
+}
+
+// Provenance is where something was built, as the certificate says by whose key the statement about it is
+// signed.
+type Provenance struct {
+	Source     string `json:"source" doc:"the address of the repository with the sources"`
+	Ref        string `json:"ref,omitempty" doc:"which state of them" example:"refs/tags/v1.2.0"`
+	VerifiedBy string `json:"verifiedBy" doc:"the trusted root, a key that was added here"`
 }
 
 // LookedInside is what a version has inside.
@@ -104,7 +114,7 @@ type Assessment struct {
 	Rule       int           `json:"rule,omitempty" doc:"the rule that accepts it, by its place from 1"`
 	Facts      VersionFacts  `json:"facts"`
 	Rules      []TriedRule   `json:"rules"`
-	Needs      []Need        `json:"needs" doc:"what it needs, in turn, each in the newest version there is; only if that was asked for"`
+	Needs      []Need        `json:"needs" doc:"what it needs, in turn, each in the version that fits and that clients take; only if that was asked for"`
 	Before     string        `json:"before,omitempty" doc:"the version before it that is let in"`
 	BeforeThat *VersionFacts `json:"beforeFacts,omitempty"`
 }
@@ -125,7 +135,7 @@ type TriedCondition struct {
 
 // Need is a package that a version needs.
 type Need struct {
-	PURL  string `json:"purl" doc:"with the newest version there is"`
+	PURL  string `json:"purl" doc:"with the version that fits and that clients take: the newest, for NuGet the lowest"`
 	Range string `json:"range,omitempty" doc:"which versions are needed"`
 	By    string `json:"by" doc:"what needs it"`
 	State string `json:"state" enum:"let in,awaiting,kept out,not there,not known"`

@@ -34,8 +34,11 @@ func keyList(s *session) *cobra.Command {
 				var rows [][]string
 				for _, k := range all {
 					use := "verifies what others sign"
-					if k.Signs {
+					switch {
+					case k.Signs:
 						use = "signs releases"
+					case k.Form == "trusted-root":
+						use = "verifies where packages were built"
 					}
 					rows = append(rows, []string{k.Name, k.Form, use, k.Fingerprint, timeText(k.At), k.By})
 				}
@@ -49,8 +52,8 @@ func keyAdd(s *session) *cobra.Command {
 	var signs, bring bool
 	cmd := &cobra.Command{Use: "add NAME [FILE]", Short: "Add a public key of others, or a key to sign with",
 		Args: arguments(cobra.RangeArgs(1, 2)),
-		Long: "Add a public key of others from a file: armored OpenPGP for signatures beside files, or PEM for " +
-			"statements.\n" +
+		Long: "Add a public key of others from a file: armored OpenPGP for signatures beside files, PEM for statements,\n" +
+			"or a Sigstore trusted root (trusted_root.json) for where packages from outside were built.\n" +
 			"With --sign, a new OpenPGP key is made that Crelvo signs with; or, with a file, an armored secret key is\n" +
 			"brought, whose passphrase is read from the standard input with --passphrase. Secret keys are kept encrypted\n" +
 			"and never shown.",

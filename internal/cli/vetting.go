@@ -171,6 +171,7 @@ func factPairs(f api.VersionFacts) []string {
 	return []string{"published", optionalTime(f.PublishedAt, "not stated"), "licence", orNone(f.Licences, "not stated"),
 		"authors", orNone(f.Authors, "not stated"), "maintainers", orNone(f.Maintainers, "not stated"),
 		"advisories", worstOf(f.Findings), "install scripts", yesNo[f.RunsScripts], "inside", insideText(f),
+		"built from", sourcesText(f),
 		"downloads", fmt.Sprintf("%d of its package, from this server", f.Downloads),
 		"files", filesText(f), "needs", orNone(f.Needs, "nothing"), "kept",
 		yesNo[f.Kept]}
@@ -184,6 +185,20 @@ func insideText(f api.VersionFacts) string {
 		return "nothing that a processor runs as it is"
 	}
 	return "a processor runs as they are: " + strings.Join(f.Code, ", ")
+}
+
+func sourcesText(f api.VersionFacts) string {
+	var all []string
+	for _, p := range f.BuiltFrom {
+		all = append(all, strings.TrimSpace(p.Source+" "+p.Ref)+", verified by "+p.VerifiedBy)
+	}
+	switch {
+	case all != nil:
+		return strings.Join(all, "; ")
+	case !f.Looked:
+		return "nobody has looked: crelvo vetting look"
+	}
+	return "nothing that is trusted here says it"
 }
 
 func filesText(f api.VersionFacts) string {
@@ -294,7 +309,7 @@ func vettingDecide(s *session, verb, decision string) *cobra.Command {
 			"package, whatever its licence is. Advisories are accepted by waivers, and what somebody refused stays out."
 		cmd.Example = "  crelvo vetting accept pkg:npm/kelp-colors@1.4.0 --in shore-npm --reason 'read through' --until 90d\n" +
 			"  crelvo vetting accept 'pkg:npm/@openshore/*' --reason 'we know them'"
-		cmd.Flags().BoolVar(&needs, "with-needs", false, "accept also what awaits of what it needs, in the newest version each")
+		cmd.Flags().BoolVar(&needs, "with-needs", false, "accept also what awaits of what it needs, in the version that fits and that clients take")
 	} else {
 		cmd.Long = "Keep out what patterns fit, also what is kept already, whoever accepted it."
 		cmd.Example = "  crelvo vetting refuse pkg:npm/wrack-left --reason 'nobody looks after it; take kelp-colors'"

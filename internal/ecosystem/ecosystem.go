@@ -10,6 +10,7 @@ package ecosystem
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"io"
 	"slices"
@@ -201,6 +202,15 @@ type Signed interface {
 	// Signatures are those of a version of a package, each with the message that it is about, which
 	// has a digest of the version's file.
 	Signatures(key catalog.PackageKey, v *catalog.Version) []Endorsement
+}
+
+// Attested is an ecosystem whose upstreams tell, by statements that are signed, where versions were built.
+type Attested interface {
+	// AttestedAt is the path at an upstream, or the address, of what it has about a file of a version; "" if
+	// it has nothing.
+	AttestedAt(key catalog.PackageKey, v *catalog.Version, file string) string
+	// Bundles are the Sigstore bundles in that (sigstore.protobuf-specs, sigstore_bundle.proto, as JSON).
+	Bundles(raw []byte) ([]json.RawMessage, error)
 }
 
 // Telling is an ecosystem in which versions that are only listed say who looks after them, and how

@@ -63,8 +63,9 @@ func (w *Server) publicKey(c *echo.Context) error {
 	if i < 0 {
 		return fault.New(fault.NotFound, "no-such-key", "there is no key %q", name)
 	}
-	if known[i].Form == "openpgp" {
-		c.Response().Header().Set("Content-Type", "application/pgp-keys")
+	if types := map[string]string{"openpgp": "application/pgp-keys", "trusted-root": "application/json"}; types[known[i].
+		Form] != "" {
+		c.Response().Header().Set("Content-Type", types[known[i].Form])
 		_, err := c.Response().Write([]byte(known[i].Text))
 		return err
 	}

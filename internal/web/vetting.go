@@ -241,7 +241,11 @@ func showNeed(n vetting.Need) api.Need {
 func showFacts(v *catalog.Version, f core.Facts, findings []core.Finding) api.VersionFacts {
 	shown := api.VersionFacts{Kept: f.Kept, Licences: append([]string{}, f.Licences...), RunsScripts: f.Runs,
 		Downloads: f.Downloads, Looked: f.Looked, Maintainers: append([]string{}, f.Maintainers...),
-		Files: len(v.Files), Authors: append([]string{}, v.Details.Authors...), Needs: []string{}, Findings: []api.Finding{}}
+		Files: len(v.Files), Authors: append([]string{}, v.Details.Authors...), Needs: []string{}, Findings: []api.Finding{},
+		BuiltFrom: make([]api.Provenance, len(f.BuiltFrom))}
+	for i, p := range f.BuiltFrom {
+		shown.BuiltFrom[i] = api.Provenance{Source: p.Source, Ref: p.Ref, VerifiedBy: p.By}
+	}
 	if at := f.Published; !at.IsZero() && !at.Equal(catalog.LongAgo) {
 		at = at.UTC()
 		shown.PublishedAt = &at

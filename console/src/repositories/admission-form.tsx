@@ -53,7 +53,7 @@ export function AdmissionFields({ house }: { house: boolean }) {
           <AreaField
             name="admission.accepts"
             label="Rules that accept by themselves"
-            hint="One a line, each of conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, same-maintainers, size-within 50%, downloads 100, signed-by KEY, no-binaries, only PATTERN."
+            hint="One a line, each of conditions with commas between them: older-than 14d, licences MIT Apache-2.0, no-advisories from medium, no-scripts, same-maintainers, size-within 50%, downloads 100, signed-by KEY, built-from ADDRESS, no-binaries, only PATTERN."
             rows={3}
             placeholder="older-than 14d, licences MIT Apache-2.0, no-advisories from medium"
           />

@@ -20,6 +20,13 @@ function inside(code: string[]) {
   return <span className="text-glow">{code.join(", ")}, which a processor runs as they are</span>;
 }
 
+function sources(f: Facts) {
+  if (f.builtFrom.length > 0) {
+    return f.builtFrom.map((p) => `${p.source} ${p.ref ?? ""}`.trim() + `, verified by ${p.verifiedBy}`).join("; ");
+  }
+  return <span className="text-soft">{f.looked ? "nothing that is trusted says it" : "nobody has looked"}</span>;
+}
+
 const rows: [string, (f: Facts) => ReactNode][] = [
   ["Published", (f) => (f.publishedAt ? moment(f.publishedAt) : none)],
   ["Licence", (f) => f.licences.join(" or ") || none],
@@ -27,6 +34,7 @@ const rows: [string, (f: Facts) => ReactNode][] = [
   ["Maintainers", (f) => f.maintainers.join(", ") || none],
   ["Install scripts", (f) => (f.runsScripts ? <span className="text-glow">runs some</span> : "none known")],
   ["Inside", (f) => (f.looked ? inside(f.code ?? []) : <span className="text-soft">nobody has looked</span>)],
+  ["Built from", (f) => sources(f)],
   ["Files", (f) => `${f.files}, ${f.size ? bytes(f.size) : "size not stated"}`],
   ["Needs", (f) => f.needs.map((n) => n.replace(/^pkg:[a-z]+\//, "")).join(", ") || "nothing"],
 ];

@@ -41,6 +41,14 @@ type Key struct {
 	Public crypto.PublicKey
 }
 
+// Provenance is where something was built, as the certificate says by whose key the statement about it is
+// signed.
+type Provenance struct {
+	By     string // the trust root by which it was verified
+	Source string // the address of the repository with the sources
+	Ref    string // which state of them, such as refs/tags/v1.2.0; "" if it does not say
+}
+
 const intotoPayload = "application/vnd.in-toto+json"
 
 // envelope is a DSSE envelope

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/spdx"
 )
@@ -26,12 +27,15 @@ type Acceptance struct {
 	// does not matter.
 	SizeWithin int
 	SignedBy   []string // a key of these signed it
-	NoBinaries bool     // somebody looked inside, and nothing there is run by a processor as it is
+	// BuiltFrom is where it was verifiably built from, with * for any run of characters; "" does not matter.
+	BuiltFrom  string
+	NoBinaries bool // somebody looked inside, and nothing there is run by a processor as it is
 }
 
 // AcceptanceForms are how the conditions of rules are written, for people who write them.
 var AcceptanceForms = []string{"older-than 14d", "licences MIT Apache-2.0", "no-advisories from medium", "no-scripts",
-	"downloads 100", "same-maintainers", "size-within 50%", "signed-by shore-registry", "no-binaries", "only pkg:npm/@openshore/*"}
+	"downloads 100", "same-maintainers", "size-within 50%", "signed-by shore-registry", "built-from https://code.example/openshore/*", "no-binaries",
+	"only pkg:npm/@openshore/*"}
 
 // mostAcceptance is how many letters a rule may have.
 const mostAcceptance = 1000
@@ -96,6 +100,11 @@ func (a *Acceptance) add(kind string, words []string) (why string) {
 			return "name keys once, such as signed-by shore-registry"
 		}
 		a.SignedBy = words
+	case "built-from":
+		if len(words) != 1 || a.BuiltFrom != "" {
+			return "write the address of the sources once, such as built-from https://code.example/openshore/*"
+		}
+		a.BuiltFrom = one
 	case "size-within":
 		n, err := strconv.Atoi(strings.TrimSuffix(one, "%"))
 		if err != nil || !strings.HasSuffix(one, "%") || n < 1 || n > 10_000 || a.SizeWithin != 0 {
@@ -140,6 +149,9 @@ func (a Acceptance) String() string {
 	}
 	if a.SignedBy != nil {
 		all = append(all, "signed-by "+strings.Join(a.SignedBy, " "))
+	}
+	if a.BuiltFrom != "" {
+		all = append(all, "built-from "+a.BuiltFrom)
 	}
 	if a.NoBinaries {
 		all = append(all, "no-binaries")
@@ -222,10 +234,29 @@ func (a Acceptance) Try(p purl.PURL, f Facts, findings []Finding, waivers Waiver
 		}
 		say("signed-by "+strings.Join(a.SignedBy, " "), by >= 0, "%s", fact)
 	}
+	if a.BuiltFrom != "" {
+		a.trySource(f, say)
+	}
 	if a.NoBinaries {
 		say("no-binaries", f.Looked && len(f.Code) == 0, "%s", f.insideText())
 	}
 	return all, from
+}
+
+// trySource tries where it was built from.
+func (a Acceptance) trySource(f Facts, say func(text string, fits bool, fact string, about ...any)) {
+	text := "built-from " + a.BuiltFrom
+	fits := func(p attest.Provenance) bool { return purl.Glob(a.BuiltFrom, p.Source) }
+	switch i := slices.IndexFunc(f.BuiltFrom, fits); {
+	case i >= 0:
+		say(text, true, "%s verifies that it was built from %s", f.BuiltFrom[i].By, f.BuiltFrom[i].Source)
+	case f.BuiltFrom != nil:
+		say(text, false, "it was built from %s", f.BuiltFrom[0].Source)
+	case !f.Looked:
+		say(text, false, "nobody has looked where it was built")
+	default:
+		say(text, false, "nothing that is trusted here says where it was built")
+	}
 }
 
 // tryBefore tries what is compared with the version that is kept and comes before it.

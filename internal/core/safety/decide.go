@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/purl"
 )
 
@@ -50,6 +51,8 @@ type Facts struct {
 	// Looked: it is known what is inside; Code names the files there that a processor runs as they are.
 	Looked bool
 	Code   []string
+	// BuiltFrom is where it was built, as far as that is verified; where it was looked.
+	BuiltFrom []attest.Provenance
 }
 
 // Earlier is what is known of a version that is kept and comes before another one.

@@ -2,7 +2,9 @@ package npm
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -16,6 +18,7 @@ var (
 	_ ecosystem.Installs = NPM{}
 	_ ecosystem.Telling  = NPM{}
 	_ ecosystem.Signed   = NPM{}
+	_ ecosystem.Attested = NPM{}
 )
 
 // RunsAtInstall implements ecosystem.Installs.
@@ -70,6 +73,28 @@ func (NPM) Signatures(key catalog.PackageKey, v *catalog.Version) (all []ecosyst
 		})
 	}
 	return all
+}
+
+// AttestedAt implements ecosystem.Attested.
+func (NPM) AttestedAt(key catalog.PackageKey, v *catalog.Version, _ string) string {
+	if !gjson.GetBytes(v.Details.Native[nativeDist], "attestations").IsObject() {
+		return ""
+	}
+	return "-/npm/v1/attestations/" + url.PathEscape(joinName(key.Namespace, key.Name)) + "@" + url.PathEscape(v.Version)
+}
+
+// Bundles implements ecosystem.Attested.
+func (NPM) Bundles(raw []byte) (all []json.RawMessage, err error) {
+	var answer struct {
+		Attestations []struct {
+			Bundle json.RawMessage `json:"bundle"`
+		} `json:"attestations"`
+	}
+	err = json.Unmarshal(raw, &answer)
+	for _, a := range answer.Attestations {
+		all = append(all, a.Bundle)
+	}
+	return all, err
 }
 
 // mostSignatures is how many signatures of a version are looked at.

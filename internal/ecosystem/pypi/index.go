@@ -50,6 +50,7 @@ type file struct {
 	Size           int64             `json:"size,omitempty"`
 	UploadTime     string            `json:"upload-time,omitempty"`
 	Yanked         yanked            `json:"yanked"`
+	Provenance     string            `json:"provenance,omitempty"` // PEP 740
 	CoreMetadata   hashes            `json:"core-metadata"`
 	// DistInfo is an older name of CoreMetadata, which upstreams still say. It is
 	// read and never written: pip 23.0 fails over it in this form (PEP 714).

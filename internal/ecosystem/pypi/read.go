@@ -26,6 +26,8 @@ type fileFacts struct {
 	Metadata string `json:"metadata,omitempty"`
 	// Yanked is why an upstream withdrew this file; nil if it did not (PEP 592).
 	Yanked *string `json:"yanked,omitempty"`
+	// Provenance is the address of what an upstream has about where it was built (PEP 740).
+	Provenance string `json:"provenance,omitempty"`
 }
 
 // readMetadata finds the core metadata in a distribution; nil if an old source

@@ -229,6 +229,8 @@ func fileOf(attributes []html.Attribute) file {
 			}
 		case "data-requires-python":
 			f.RequiresPython = a.Val
+		case "data-provenance":
+			f.Provenance = a.Val
 		case "data-yanked":
 			f.Yanked.string = &a.Val
 		case "data-gpg-sig":
@@ -278,6 +280,11 @@ func (l *lister) add(f file) error {
 			signature, Address: address + "." + signature})
 	}
 	facts := fileFacts{RequiresPython: f.RequiresPython, Yanked: f.Yanked.string}
+	if f.Provenance != "" {
+		if at, err := l.reading.Resolve(f.Provenance); err == nil {
+			facts.Provenance = at
+		}
+	}
 	meta := f.CoreMetadata
 	if meta.by == nil {
 		meta = f.DistInfo

@@ -28,7 +28,7 @@ var KeyName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 // NewKey is a key to be added. One of the texts, or none for a new signing key.
 type NewKey struct {
 	Name string
-	// Public is a public key of others, armored OpenPGP or PEM.
+	// Public is a public key of others, armored OpenPGP or PEM, or a Sigstore trusted root as JSON.
 	Public string
 	// Secret is an armored OpenPGP secret key to sign with, and Passphrase what
 	// opens it.
@@ -87,15 +87,9 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 	event := s.Event(caller, record.EventKeyAdded)
 	event.Subject = n.Name
 	add := func(tx *record.Tx) (bool, error) {
-		form := "pem"
-		if strings.Contains(n.Public, "PGP PUBLIC KEY") {
-			form = "openpgp"
-			if ring, err := openpgp.ReadArmoredKeyRing(strings.NewReader(n.Public)); err != nil || len(ring) == 0 {
-				return false, act.Invalid("bad-key", "the OpenPGP public key cannot be read: %v", err)
-			}
-		} else if _, err := attest.ParseKey(n.Public); err != nil {
-			return false, act.Invalid("bad-key", "%v", err).
-				WithHint("An OpenPGP key begins with -----BEGIN PGP PUBLIC KEY BLOCK-----.")
+		form, err := formOf(n.Public)
+		if err != nil {
+			return false, err
 		}
 		return tx.AddTrustedKey(ctx, record.Key{Name: n.Name, Form: form, Text: n.Public, ByName: caller.Name, At: s.Now()})
 	}
@@ -117,6 +111,28 @@ func (s *Keys) AddKey(ctx context.Context, caller access.Caller, n NewKey) error
 		}
 		return tx.Append(ctx, event, record.Change{Kind: record.OfKey})
 	})
+}
+
+// formOf tells the form of a public key, and refuses what is none.
+func formOf(text string) (string, error) {
+	switch {
+	case strings.Contains(text, "PGP PUBLIC KEY"):
+		if ring, err := openpgp.ReadArmoredKeyRing(strings.NewReader(text)); err != nil || len(ring) == 0 {
+			return "", act.Invalid("bad-key", "the OpenPGP public key cannot be read: %v", err)
+		}
+		return "openpgp", nil
+	case strings.HasPrefix(strings.TrimSpace(text), "{"):
+		if _, err := ReadTrustRoot("", text); err != nil {
+			return "", act.Invalid("bad-key", "the Sigstore trusted root cannot be read: %v", err).
+				WithHint("It is the file trusted_root.json of whoever certifies the builds.")
+		}
+		return rootForm, nil
+	}
+	if _, err := attest.ParseKey(text); err != nil {
+		return "", act.Invalid("bad-key", "%v", err).WithHint("An OpenPGP key begins with -----BEGIN PGP PUBLIC " +
+			"KEY BLOCK-----, a Sigstore trusted root with {.")
+	}
+	return "pem", nil
 }
 
 // newSigningKey makes a key, or reads the one that was brought.

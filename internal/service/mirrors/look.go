@@ -2,7 +2,9 @@ package mirrors
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"io"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -133,4 +135,49 @@ func archiveOf(m *Mirror, key catalog.PackageKey, v *catalog.Version) (catalog.F
 	}
 	chosen := makeup.Choose(names)
 	return questions[chosen], chosen != ""
+}
+
+const (
+	// largestAttestation is how many bytes an upstream may answer about where a file was built.
+	largestAttestation = 256 << 10
+	// mostBundles is how many statements about that are looked at.
+	mostBundles = 10
+)
+
+// Attestations are the Sigstore bundles that an upstream has about where a file of a version was built, none
+// of them verified.
+func (s *Mirrors) Attestations(
+	ctx context.Context, m *Mirror, key catalog.PackageKey, v *catalog.Version, file string,
+) ([]json.RawMessage, error) {
+	attested, ok := m.Speaks.(ecosystem.Attested)
+	if !ok {
+		return nil, nil
+	}
+	path := attested.AttestedAt(key, v, file)
+	if path == "" {
+		return nil, nil
+	}
+	request := m.requestFor(path)
+	request.Accept, request.Document = "application/json", true
+	response, err := m.Source.Get(ctx, request)
+	if errors.Is(err, upstream.ErrAbsent) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, s.upstreamFault(m, err)
+	}
+	defer response.Body.Close()
+	body := &cutReader{from: response.Body, left: largestAttestation}
+	raw, err := io.ReadAll(body)
+	if body.err == errTooLong {
+		return nil, nil // nobody needs so much to say it
+	}
+	if err != nil {
+		return nil, s.upstreamFault(m, err)
+	}
+	bundles, err := attested.Bundles(raw)
+	if err != nil {
+		return nil, nil // it says nothing that is understood
+	}
+	return bundles[:min(len(bundles), mostBundles)], nil
 }

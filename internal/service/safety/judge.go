@@ -13,7 +13,6 @@ import (
 	"crelvo/internal/core/safety"
 	"crelvo/internal/core/spdx"
 	"crelvo/internal/ecosystem"
-	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 )
 
@@ -30,9 +29,9 @@ type Judge struct {
 	installs   ecosystem.Installs
 	telling    ecosystem.Telling
 	signed     ecosystem.Signed
-	keys       []attest.Key  // nil if no rule asks for signatures
-	aside      *record.Aside // nil if no rule asks for it
-	compares   bool          // some rule compares with the version before
+	keys       []attest.Key // nil if no rule asks for signatures
+	aside      *besides     // nil if no rule asks for it
+	compares   bool         // some rule compares with the version before
 	among      []catalog.Version
 	earlier    []*catalog.Version // of these, those that are kept, in their order
 	asks       func() string      // who can decide
@@ -93,7 +92,7 @@ func (s *Safety) judge(ctx context.Context, r catalog.Repository, key catalog.Pa
 			}
 		}
 		j.compares = j.compares || a.SameMaintainers || a.SizeWithin > 0
-		aside = aside || a.Downloads > 0 || a.NoBinaries || a.Licences != nil
+		aside = aside || a.Downloads > 0 || a.NoBinaries || a.Licences != nil || a.BuiltFrom != ""
 	}
 	if aside {
 		if j.aside, err = s.asideOf(ctx, r, key); err != nil {
@@ -249,8 +248,8 @@ func (j *Judge) Facts(v *catalog.Version) safety.Facts {
 	}
 	if j.aside != nil {
 		f.Downloads = j.aside.Downloads
-		if look, ok := j.aside.Looks[v.Version]; ok && !contradicts(v, look) {
-			f.Looked, f.Code = true, look.Code
+		if look, ok := j.aside.looks[v.Version]; ok && !contradicts(v, look) {
+			f.Looked, f.Code, f.BuiltFrom = true, look.Code, look.builtFrom
 			if f.Licences == nil {
 				f.Licences = look.Licences
 			}
@@ -274,7 +273,7 @@ func (j *Judge) told(v *catalog.Version) (size int64, maintainers []string) {
 }
 
 // contradicts tells whether what was looked into is not what a version has now.
-func contradicts(v *catalog.Version, look record.Look) bool {
+func contradicts(v *catalog.Version, look look) bool {
 	return slices.ContainsFunc(v.Files, func(f catalog.File) bool {
 		return f.Name == look.File && f.Digests.Contradicts(look.Digests)
 	})

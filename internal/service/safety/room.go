@@ -30,6 +30,7 @@ type Safety struct {
 	known   *act.Weighted[catalog.PackageKey, act.Aged[[]safety.Known]]
 	asides  *act.Weighted[catalog.PackageKey, aside]
 	keyed   atomic.Pointer[act.Aged[[]attest.Key]]
+	roots   atomic.Pointer[act.Aged[[]keys.TrustRoot]]
 	decides atomic.Uint64            // changes of waivers and vettings
 	decided atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
 	ends    chan struct{}            // has one when it is to be looked again which decision ends next
@@ -78,32 +79,9 @@ func New(a *act.Act, directory *directory.Directory, keys *keys.Keys) *Safety {
 		return weight
 	})
 	s.asides = act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, func(k aside) int64 {
-		return 300 + 200*int64(len(k.Value.Looks))
+		return 300 + 400*int64(len(k.Value.looks))
 	})
 	return s
-}
-
-// aside is what is known of a package besides, as of a generation and a moment.
-type aside struct {
-	act.Aged[record.Aside]
-	at time.Time
-}
-
-// asideHolds is how long it holds how often something was downloaded.
-const asideHolds = 10 * time.Minute
-
-func (s *Safety) asideOf(ctx context.Context, r catalog.Repository, key catalog.PackageKey) (*record.Aside, error) {
-	key.RepositoryID, key.AsOf, key.Sight = r.ID, 0, ""
-	age := s.Age(key)
-	if known, ok := s.asides.Get(key); ok && known.Generation == age && s.Now().Sub(known.at) < asideHolds {
-		return &known.Value, nil
-	}
-	read, err := s.DB.AsideOf(ctx, key)
-	if err != nil {
-		return nil, err
-	}
-	s.asides.Add(key, aside{act.Aged[record.Aside]{Value: read, Generation: age}, s.Now()})
-	return &read, nil
 }
 
 // trusted are the keys whose signatures are trusted.

@@ -33,10 +33,10 @@ type Assessment struct {
 
 // Need is a package that a version needs.
 type Need struct {
-	PURL    purl.PURL // with the version that is looked at: the newest there is
+	PURL    purl.PURL // with the version that is looked at: the newest that fits
 	Range   string    // as the version says
 	Verdict core.Verdict
-	Absent  bool   // there is none
+	Absent  bool   // there is none that fits
 	Unknown string // why nothing can be told of it
 	By      purl.PURL
 }
@@ -51,7 +51,7 @@ func (s *Vetting) Assess(ctx context.Context, caller access.Caller, name string,
 	if s.Ecosystem(p.Ecosystem) == nil || !s.directory.Shows(key) {
 		return Assessment{}, s.absent(r, p)
 	}
-	return s.assess(ctx, r, p)
+	return s.assess(ctx, r, p, "")
 }
 
 func (s *Vetting) absent(r catalog.Repository, p purl.PURL) error {
@@ -60,8 +60,9 @@ func (s *Vetting) absent(r catalog.Repository, p purl.PURL) error {
 		WithHint("crelvo explain %s --in %s tells who was asked.", p.Typed(), r.Name)
 }
 
-// assess is Assess without its rights.
-func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL) (Assessment, error) {
+// assess is Assess without its rights. Without a version, the newest one is looked at that fits a range, as its
+// ecosystem writes it; what is no range that is understood fits all.
+func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL, within string) (Assessment, error) {
 	a := Assessment{Repository: r, PURL: p, Rules: r.Safety.Accepts}
 	key := r.Key(p.Ecosystem, p.Namespace, p.Name)
 	judge, err := s.safety.Assessor(ctx, r, key)
@@ -81,8 +82,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		return a, err
 	}
 	judge.Among(there.Versions)
-	v := there.Newest(func(a, b string) int { return purl.Compare(p.Ecosystem, a, b) },
-		func(v catalog.Version) bool { return !v.Snapshot && v.Withdrawn == nil })
+	v := taken(there, p.Ecosystem, within)
 	if p.Version != "" {
 		v = nil
 		for i := range there.Versions {
@@ -92,7 +92,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 		}
 	}
 	if v == nil {
-		return s.elsewhere(ctx, r, p, there.KeptOut)
+		return s.elsewhere(ctx, r, p, within, there.KeptOut)
 	}
 	a.PURL.Version, a.Version = v.Version, *v
 	s.withNeeds(p.Ecosystem, &a.Version.Details)
@@ -117,13 +117,13 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL)
 // elsewhere is assess by the member of a chain that keeps a version out, or the newest one if none
 // is named.
 func (s *Vetting) elsewhere(
-	ctx context.Context, r catalog.Repository, p purl.PURL, keptOut []catalog.KeptOut,
+	ctx context.Context, r catalog.Repository, p purl.PURL, within string, keptOut []catalog.KeptOut,
 ) (Assessment, error) {
 	var newest *catalog.KeptOut
 	for i := range keptOut {
 		k := &keptOut[i]
-		if k.By != r.ID && (k.Version == p.Version || p.Version == "" &&
-			(newest == nil || purl.Compare(p.Ecosystem, k.Version, newest.Version) > 0)) {
+		if k.By != r.ID && (k.Version == p.Version || p.Version == "" && fits(p.Ecosystem, within, k.Version) &&
+			(newest == nil || better(p.Ecosystem, within, k.Version, newest.Version) > 0)) {
 			newest = k
 		}
 	}
@@ -131,7 +131,32 @@ func (s *Vetting) elsewhere(
 		return Assessment{Repository: r, PURL: p}, s.absent(r, p)
 	}
 	p.Version = newest.Version
-	return s.assess(ctx, s.directory.Known().ByID[newest.By], p)
+	return s.assess(ctx, s.directory.Known().ByID[newest.By], p, within)
+}
+
+// taken is the version that clients take who want one within a range; nil if there is none.
+func taken(there *catalog.Package, ecosystemName, within string) *catalog.Version {
+	v := there.Newest(func(a, b string) int { return better(ecosystemName, within, a, b) },
+		func(v catalog.Version) bool {
+			return !v.Snapshot && v.Withdrawn == nil && fits(ecosystemName, within, v.Version)
+		})
+	if v == nil || !fits(ecosystemName, within, v.Version) {
+		return nil
+	}
+	return v
+}
+
+// better is positive if clients take a rather than b.
+func better(ecosystemName, within, a, b string) int {
+	if within != "" && purl.TakesLowest(ecosystemName) {
+		a, b = b, a
+	}
+	return purl.Compare(ecosystemName, a, b)
+}
+
+func fits(ecosystemName, within, version string) bool {
+	fits, known := purl.Fits(ecosystemName, within, version)
+	return within == "" || fits || !known
 }
 
 // withNeeds reads what a version needs where its list has that only as it is written.
@@ -154,11 +179,12 @@ var unneeded = []string{"test", "dev", "provided", "system", "build"}
 // Needed tells whether whoever uses a version needs what it depends on.
 func Needed(d catalog.Dependency) bool { return !d.Optional && !slices.Contains(unneeded, d.Scope) }
 
-// AddNeeds looks at what a version needs, and what that needs in turn, each in its newest version.
+// AddNeeds looks at what a version needs, and what that needs in turn, each in the newest version that fits.
 func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
 	looking, end := context.WithTimeout(ctx, longestLook)
 	defer end()
-	known := map[string]bool{nameOf(a.PURL): true}
+	known := map[string]bool{}
+	there := map[string]bool{a.PURL.String(): true}
 	type asker struct {
 		of      purl.PURL
 		details catalog.Details
@@ -169,13 +195,14 @@ func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
 		asking = asking[1:]
 		for _, d := range by.details.Dependencies {
 			p, err := purl.Parse(d.PURL)
-			if err != nil || !Needed(d) || known[nameOf(p)] || len(a.Needs) == mostNeeds {
+			p.Version, p.Qualifiers = "", nil
+			wanted := p.String() + " " + d.Version
+			if err != nil || !Needed(d) || known[wanted] || len(a.Needs) == mostNeeds {
 				continue
 			}
-			known[nameOf(p)] = true
-			p.Version = ""
+			known[wanted] = true
 			n := Need{PURL: p, Range: d.Version, By: by.of}
-			found, err := s.assess(looking, a.Repository, p)
+			found, err := s.assess(looking, a.Repository, p, d.Version)
 			switch {
 			case ctx.Err() != nil:
 				return ctx.Err()
@@ -186,7 +213,10 @@ func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
 				if looking.Err() != nil {
 					n.Unknown = "it took too long to find out"
 				}
+			case there[found.PURL.String()]:
+				continue // which another one needs, too
 			default:
+				there[found.PURL.String()] = true
 				n.PURL, n.Verdict = found.PURL, found.Verdict
 				asking = append(asking, asker{found.PURL, found.Version.Details})
 			}
@@ -194,9 +224,4 @@ func (s *Vetting) AddNeeds(ctx context.Context, a *Assessment) error {
 		}
 	}
 	return nil
-}
-
-func nameOf(p purl.PURL) string {
-	p.Version, p.Qualifiers = "", nil
-	return p.String()
 }

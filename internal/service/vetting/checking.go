@@ -66,7 +66,7 @@ func (s *Vetting) check(ctx context.Context, r catalog.Repository, p purl.PURL) 
 		return c
 	}
 	if _, byContent := e.(ecosystem.Maturing); byContent {
-		a, err := s.assess(ctx, r, p)
+		a, err := s.assess(ctx, r, p, "")
 		if err != nil {
 			return c.because(ctx, err)
 		}

@@ -3,6 +3,7 @@ package vetting
 import (
 	"context"
 	"errors"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -107,8 +108,11 @@ func (s *Vetting) archive(
 	}
 	err = ecosystem.ErrNoFile
 	for _, m := range s.from(r, key, v) {
-		if err = s.mirrors.Look(ctx, m, m.Key(key.Ecosystem, key.Namespace, key.Name), v, take); !errors.Is(err,
-			ecosystem.ErrNoFile) {
+		at := m.Key(key.Ecosystem, key.Namespace, key.Name)
+		if err = s.mirrors.Look(ctx, m, at, v, take); err == nil {
+			look.Bundles, err = s.mirrors.Attestations(ctx, m, at, v, look.File)
+		}
+		if !errors.Is(err, ecosystem.ErrNoFile) {
 			break
 		}
 	}
@@ -156,11 +160,12 @@ func (s *Vetting) from(r catalog.Repository, key catalog.PackageKey, v *catalog.
 // mostCode is how many files of a version are noted that a processor runs as they are.
 const mostCode = 100
 
-// lookFor looks into a version that somebody wants, where something asks what is inside, or under which
-// licence it is, and nobody has looked yet: if it is let in by that, they get it when they ask again.
+// lookFor looks into a version that somebody wants, where something asks what is inside, under which
+// licence it is, or where it was built, and nobody has looked yet: if it is let in by that, they get it when
+// they ask again.
 func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
 	if r.Safety.Licences.IsZero() && !slices.ContainsFunc(r.Safety.Accepts, func(a core.Acceptance) bool {
-		return a.NoBinaries || a.Licences != nil
+		return a.NoBinaries || a.Licences != nil || a.BuiltFrom != ""
 	}) {
 		return
 	}
@@ -173,8 +178,15 @@ func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
 	ctx, end := context.WithTimeout(s.alive, longestInside)
 	s.mu.Unlock()
 	s.running.Go(func() {
-		defer func() { end(); <-s.looking }()
-		a, err := s.assess(ctx, r, p)
+		defer func() {
+			if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
+				s.Log.Error("looking into what is wanted failed badly", "package", p.String(), "error", bad,
+					"stack", string(debug.Stack()))
+			}
+			end()
+			<-s.looking
+		}()
+		a, err := s.assess(ctx, r, p, "")
 		if err == nil && !a.Facts.Looked {
 			_, err = s.archive(budget.Afresh(ctx, unpacked), a.Repository, a.PURL, &a.Version)
 		}

@@ -93,7 +93,7 @@ func (s *Vetting) lookAt(ctx context.Context, all []Waiting) (over []bool) {
 	for i := range all {
 		hands.Go(func() error {
 			w := &all[i]
-			a, err := s.assess(looking, w.Repository, w.PURL)
+			a, err := s.assess(looking, w.Repository, w.PURL, "")
 			switch ground := a.Verdict.Ground; {
 			case looking.Err() != nil:
 				w.Unknown = "it took too long to find out"

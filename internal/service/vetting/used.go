@@ -57,7 +57,7 @@ func (s *Vetting) vetted(ctx context.Context, p purl.PURL) (bool, error) {
 		if r.Own() || r.Fetches() && r.Ecosystem != p.Ecosystem {
 			continue
 		}
-		a, err := s.assess(ctx, r, p)
+		a, err := s.assess(ctx, r, p, "")
 		if ctx.Err() != nil {
 			return false, ctx.Err()
 		}
