@@ -43,7 +43,9 @@ var forms = []form{
 	{[]string{"go.sum"}, "Go's sums", readGoSum},
 	{[]string{"dependency-tree.txt", "dependencies.txt", "*.tree.txt"}, "Maven's resolved tree", readMaven},
 	{[]string{"*.cdx.json", "bom.json"}, "a CycloneDX document", readCycloneDX},
+	{[]string{"*.cdx.xml", "bom.xml"}, "a CycloneDX document in XML", readCycloneDXML},
 	{[]string{"*.spdx.json"}, "an SPDX document", readSPDX},
+	{[]string{"*.spdx"}, "an SPDX document of tags and values", readSPDXTags},
 }
 
 // Forms says which files are known, for people: names and what they are.
@@ -76,7 +78,9 @@ func Read(name string, raw []byte) (all []Package, what string, err error) {
 	text := string(raw[:min(len(raw), 64<<10)])
 	for _, f := range forms {
 		if f.what == "a CycloneDX document" && strings.Contains(text, `"bomFormat"`) ||
+			f.what == "a CycloneDX document in XML" && strings.Contains(text, "://cyclonedx.org/schema/bom/") ||
 			f.what == "an SPDX document" && strings.Contains(text, `"spdxVersion"`) ||
+			f.what == "an SPDX document of tags and values" && spdxTags.MatchString(text) ||
 			f.what == "Maven's resolved tree" && mavenLine.MatchString(text) {
 			all, err = f.take(raw)
 			return all, f.what, err

@@ -131,6 +131,23 @@ const cyclonedx = `{"bomFormat": "CycloneDX", "specVersion": "1.6", "components"
   "components": [{"type": "library", "purl": "pkg:npm/%40skerry/deck-ui@2.0.0"}]},
  {"type": "file", "name": "x"}]}`
 
+const cyclonedXML = `<?xml version="1.0" encoding="UTF-8"?>
+<bom xmlns="http://cyclonedx.org/schema/bom/1.6" version="1">
+  <metadata><component type="application"><purl>pkg:npm/ferry@1.0.0</purl></component></metadata>
+  <components>
+    <component type="library"><name>kelp-colors</name><purl>pkg:npm/kelp-colors@1.2.0</purl><components>
+      <component type="library"><purl> pkg:npm/%40skerry/deck-ui@2.0.0 </purl></component></components></component>
+    <component type="file"><purl>no purl</purl></component>
+  </components>
+</bom>`
+
+const spdxText = `SPDXVersion: SPDX-2.3
+PackageName: kelp-colors
+PackageComment: ExternalRef is below
+ExternalRef: PACKAGE-MANAGER purl pkg:npm/kelp-colors@1.2.0
+ExternalRef: PACKAGE_MANAGER purl nothing
+`
+
 const spdx = `{"spdxVersion": "SPDX-2.3", "packages": [{"name": "kelp-colors", "externalRefs": [
  {"referenceType": "cpe23Type", "referenceLocator": "cpe:x"},
  {"referenceType": "purl", "referenceLocator": "pkg:npm/kelp-colors@1.2.0"}]}]}`
@@ -156,6 +173,10 @@ func TestRead(t *testing.T) {
 			"maven/org.openshore/brine-core@2.0.0:3 maven/org.openshore/brine-http@2.1.0:2 maven/org.openshore/native@1.1:4"},
 		{"ferry.cdx.json", cyclonedx, "npm/@skerry/deck-ui@2.0.0:3 npm/kelp-colors@1.2.0:2"},
 		{"sbom.json", cyclonedx, "npm/@skerry/deck-ui@2.0.0:3 npm/kelp-colors@1.2.0:2"},
+		{"bom.xml", cyclonedXML, "npm/@skerry/deck-ui@2.0.0:6 npm/kelp-colors@1.2.0:5"},
+		{"what.xml", cyclonedXML, "npm/@skerry/deck-ui@2.0.0:6 npm/kelp-colors@1.2.0:5"},
+		{"ferry.spdx", spdxText, "npm/kelp-colors@1.2.0:4"},
+		{"sbom.txt", spdxText, "npm/kelp-colors@1.2.0:4"},
 		{"sbom.json", spdx, "npm/kelp-colors@1.2.0:3"},
 	} {
 		all, what, err := Read(c.name, []byte(c.text))
@@ -173,6 +194,7 @@ func TestRead(t *testing.T) {
 	}
 	for name, text := range map[string]string{"notes.txt": "nothing", "package-lock.json": "{}", "Cargo.lock": "[[",
 		"pnpm-lock.yaml": "a: b", "yarn.lock": "kelp@1:\n", "bom.json": `{"bomFormat": "other"}`, "x.spdx.json": "{}",
+		"x.spdx": "SPDXVersion: 3", "bom.xml": "<other/>", "y.cdx.xml": "",
 		"dependency-tree.txt": "nothing", "packages.lock.json": "{}", "Pipfile.lock": "[]"} {
 		if all, _, err := Read(name, []byte(text)); err == nil {
 			t.Errorf("%s is read as %v", name, all)
@@ -203,7 +225,7 @@ func FuzzRead(f *testing.F) {
 	for name, text := range map[string]string{"package-lock.json": npmThree, "pnpm-lock.yaml": pnpmNine,
 		"yarn.lock":        yarnTwo,
 		"requirements.txt": requirements, "poetry.lock": poetry, "Cargo.lock": cargoLock, "x.txt": mavenTree,
-		"x.json": spdx} {
+		"x.json": spdx, "x.xml": cyclonedXML, "x.spdx": spdxText} {
 		f.Add(name, []byte(text))
 	}
 	f.Fuzz(func(t *testing.T, name string, raw []byte) {

@@ -9,8 +9,6 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
-
-	"crelvo/internal/core/purl"
 )
 
 // pinned is a requirement that names one version (PEP 508, with the arbitrary and exact
@@ -172,73 +170,6 @@ func readMaven(raw []byte, found *found) error {
 	}
 	if !any {
 		return errors.New("it has no line of group:artifact:type:version:scope; mvn dependency:tree -DoutputFile=FILE writes such")
-	}
-	return nil
-}
-
-// component is one of a CycloneDX document (https://cyclonedx.org/specification/overview/).
-type component struct {
-	PURL       string      `json:"purl"`
-	Components []component `json:"components"`
-}
-
-func readCycloneDX(raw []byte, found *found) error {
-	var bom struct {
-		Format     string      `json:"bomFormat"`
-		Components []component `json:"components"`
-	}
-	if err := json.Unmarshal(raw, &bom); err != nil {
-		return err
-	}
-	if bom.Format != "CycloneDX" {
-		return errors.New("its bomFormat is another one")
-	}
-	return addComponents(bom.Components, found)
-}
-
-func addComponents(all []component, found *found) error {
-	for _, c := range all {
-		if p, err := purl.Parse(c.PURL); err == nil {
-			if err := found.addPURL(p, c.PURL); err != nil {
-				return err
-			}
-		}
-		if err := addComponents(c.Components, found); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// readSPDX reads a document of SPDX 2 in JSON (SPDX specification 2.3, 7.21: external references
-// of the type purl).
-func readSPDX(raw []byte, found *found) error {
-	var document struct {
-		Version  string `json:"spdxVersion"`
-		Packages []struct {
-			References []struct {
-				Type    string `json:"referenceType"`
-				Locator string `json:"referenceLocator"`
-			} `json:"externalRefs"`
-		} `json:"packages"`
-	}
-	if err := json.Unmarshal(raw, &document); err != nil {
-		return err
-	}
-	if !strings.HasPrefix(document.Version, "SPDX-2") {
-		return errors.New("its spdxVersion is none of SPDX 2")
-	}
-	for _, p := range document.Packages {
-		for _, r := range p.References {
-			if r.Type != "purl" {
-				continue
-			}
-			if of, err := purl.Parse(r.Locator); err == nil {
-				if err := found.addPURL(of, r.Locator); err != nil {
-					return err
-				}
-			}
-		}
 	}
 	return nil
 }
