@@ -62,6 +62,7 @@ var rooms = map[string][]string{
 	"verifying": {"act", "directory", "mirrors", "store"},
 	"backups":   {"act", "directory", "secret", "store"},
 	"bills":     {"act", "store"},
+	"transfers": {"act", "directory", "holdings", "mirrors", "publishing", "resolving", "rights", "safety", "store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may

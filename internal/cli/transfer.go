@@ -18,20 +18,24 @@ import (
 func transferCommand(s *session) *cobra.Command {
 	var from, to, since string
 	var only []string
-	var dry bool
-	cmd := &cobra.Command{Use: "transfer --from FOLDER --to REPO", Short: "Take the packages of a folder or archive to a repository",
-		Args: arguments(cobra.NoArgs),
+	var dry, background bool
+	var rate byteSize
+	cmd := &cobra.Command{Use: "transfer --from FOLDER|REPO --to REPO",
+		Short: "Take the packages of a folder, an archive or a repository to a repository", Args: arguments(cobra.NoArgs),
 		Long: "Take the packages of a folder on this machine to a repository: a heap of package files, a Maven tree such as a\n" +
-			"local repository, the cache of a package client, or an archive of such (.zip, .tar, .tar.gz).\n\n" +
+			"local repository, the cache of a package client, or an archive of such (.zip, .tar, .tar.gz). Or those of\n" +
+			"another repository of the server, or of a server that a mirror here mirrors, which the server does by itself:\n" +
+			"who does not wait for it can go (--background).\n\n" +
 			"A plan comes first: what is new, what is there already, and what would not be taken, and why. What is there\n" +
 			"already is not sent; the same command goes on where another one was ended. Each version becomes visible when\n" +
 			"all of its files are there, and what arrived is compared with what is here. The exit code is 1 if something\n" +
 			"did not come.",
 		Example: "  crelvo transfer --from ~/.m2/repository --to releases --only 'pkg:maven/example.skerry*' --dry-run\n" +
-			"  crelvo transfer --from /srv/old-packages --to releases",
+			"  crelvo transfer --from /srv/old-packages --to releases\n" +
+			"  crelvo transfer --from old-npm --to releases --only 'pkg:npm/@skerry/*' --rate 20MiB",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if from == "" || to == "" {
-				return usageError{errors.New("say from where, and to which repository: --from FOLDER --to REPO")}
+				return usageError{errors.New("say from where, and to which repository: --from FOLDER|REPO --to REPO")}
 			}
 			wish := client.TransferWish{To: to}
 			for _, text := range only {
@@ -50,43 +54,64 @@ func transferCommand(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			folder, done, err := client.Unpacked(cmd.Context(), from)
-			if err != nil {
-				return err
-			}
-			defer func() { err = errors.Join(err, done()) }()
-			wish.Folder = folder
-			told := &transferTold{to: cmd.ErrOrStderr(), begun: time.Now(), said: time.Now()}
-			plan, err := c.PlanTransfer(cmd.Context(), wish, told.looked)
-			if err != nil {
-				return err
-			}
-			plan.From = from
-			n, _, travels := plan.Count(api.TransferNew)
-			if !dry && n > 0 {
-				told.begin(n, travels)
-				if err := plan.Run(cmd.Context(), told.follow, told.came); err != nil {
-					return err
+			if !isPath(from) {
+				n := api.NewTransferRun{From: from, To: to, Only: only, DryRun: dry, BytesRate: int64(rate)}
+				if !wish.Since.IsZero() {
+					n.Since = &wish.Since
 				}
+				return beginTransfer(s, cmd, c, n, !background)
 			}
-			w := cmd.OutOrStdout()
-			if err := s.show(w, plan.Transfer, func() { showTransfer(w, plan.Transfer, dry) }); err != nil {
-				return err
+			if background || rate > 0 {
+				return usageError{fmt.Errorf("%s lies on this machine, and is sent from here: --background and --rate are for "+
+					"repositories", from)}
 			}
-			refused, _, _ := plan.Count(api.TransferRefused)
-			failed, _, _ := plan.Count(api.TransferFailed)
-			if refused+failed > 0 {
-				return silent(exitFailed)
-			}
-			return nil
+			return sendFolder(s, cmd, c, wish, from, dry)
 		}}
-	cmd.Flags().StringVar(&from, "from", "", "the folder, or the archive, that has the packages")
+	cmd.Flags().StringVar(&from, "from", "", "the folder or the archive that has the packages, or a repository")
 	cmd.Flags().StringVar(&to, "to", "", "the repository that they go to")
 	cmd.Flags().StringArrayVar(&only, "only", nil, "a pattern of those that are wanted, such as pkg:npm/@skerry/*; may be repeated")
-	cmd.Flags().StringVar(&since, "since", "", "only files that changed since then: a date, a time, or how long ago, such as 7d")
+	cmd.Flags().StringVar(&since, "since", "", "only what changed, or was published, since then: a date, a time, or how long ago, such as 7d")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show the plan")
+	cmd.Flags().BoolVar(&background, "background", false, "do not wait until the server has done it")
+	cmd.Flags().Var(&rate, "rate", "how much a second the server fetches at most, such as 20MiB")
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
+	cmd.AddCommand(transferList(s), transferShow(s), transferStop(s))
 	return cmd
+}
+
+// sendFolder takes the packages of a folder or archive on this machine to a repository.
+func sendFolder(
+	s *session, cmd *cobra.Command, c *client.Client, wish client.TransferWish, from string, dry bool,
+) (err error) {
+	folder, done, err := client.Unpacked(cmd.Context(), from)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, done()) }()
+	wish.Folder = folder
+	told := &transferTold{to: cmd.ErrOrStderr(), begun: time.Now(), said: time.Now()}
+	plan, err := c.PlanTransfer(cmd.Context(), wish, told.looked)
+	if err != nil {
+		return err
+	}
+	plan.From = from
+	n, _, travels := plan.Count(api.TransferNew)
+	if !dry && n > 0 {
+		told.begin(n, travels)
+		if err := plan.Run(cmd.Context(), told.follow, told.came); err != nil {
+			return err
+		}
+	}
+	w := cmd.OutOrStdout()
+	if err := s.show(w, plan.Transfer, func() { showTransfer(w, plan.Transfer, dry) }); err != nil {
+		return err
+	}
+	refused, _, _ := plan.Count(api.TransferRefused)
+	failed, _, _ := plan.Count(api.TransferFailed)
+	if refused+failed > 0 {
+		return silent(exitFailed)
+	}
+	return nil
 }
 
 // showTransfer tells of a plan, or of what came of it.

@@ -23,6 +23,7 @@ const (
 	OfVetting    ChangeKind = "vetting" // a decision, or that one is wanted if it has a repository
 	OfFeed       ChangeKind = "feed"
 	OfKey        ChangeKind = "key"
+	OfTransfer   ChangeKind = "transfer"
 	OfFigure     ChangeKind = "figure" // a sum or ranking was made anew, at the node that tells it
 )
 

@@ -23,6 +23,7 @@ type versionRow struct {
 	PublishedBy string     `db:"published_by"`
 	BuildID     int64      `db:"build_id"`
 	VisibleFrom *time.Time `db:"visible_from"`
+	FirstAt     *time.Time `db:"first_at"`
 	Arrived     *time.Time `db:"arrived"`
 	Details     []byte     `db:"details"`
 	Seen        bool       `db:"seen"`
@@ -174,7 +175,8 @@ func (db *DB) versions(
 	}
 	var rows []*versionRow
 	if err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, v.snapshot, v.uploaded_at, v.upload_count,
-		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, `+seen(key.AsOf)+
+		v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.first_at, v.arrived, v.details,
+		`+seen(key.AsOf)+
 		` seen from version v where `+which, arguments...); err != nil {
 		return nil, 0, err
 	}
@@ -214,6 +216,9 @@ func gather(key catalog.PackageKey, known []catalog.Version, highest int64, rows
 		v := catalog.Version{ID: row.ID, Version: row.Version, Upload: row.Upload, Snapshot: row.Snapshot,
 			UploadedAt: row.UploadedAt, UploadCount: row.UploadCount, PublishedBy: row.PublishedBy, BuildID: row.BuildID,
 			PublishedAt: *row.VisibleFrom, Files: byVersion[row.ID]}
+		if row.FirstAt != nil {
+			v.PublishedAt = *row.FirstAt
+		}
 		if row.Arrived != nil {
 			v.Arrived = *row.Arrived
 		}

@@ -67,8 +67,8 @@ func (db *DB) Packages(ctx context.Context, keys []catalog.PackageKey) (map[cata
 		PackageID int64 `db:"package_id"`
 	}
 	if err := db.SelectContext(ctx, &rows, `select v.package_id, v.id, v.version, v.upload, v.snapshot, v.uploaded_at,
-		v.upload_count, v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.arrived, v.details, true seen
-		from version v where `+which, ids); err != nil {
+		v.upload_count, v.published_by, coalesce(v.build_id, 0) build_id, v.visible_from, v.first_at, v.arrived,
+		v.details, true seen from version v where `+which, ids); err != nil {
 		return nil, err
 	}
 	var files []struct {

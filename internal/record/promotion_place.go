@@ -9,7 +9,7 @@ import (
 	"crelvo/internal/core/catalog"
 )
 
-// PlacedVersion is a version that a promotion puts into a repository.
+// PlacedVersion is a version that a promotion or a transfer puts into a repository.
 type PlacedVersion struct {
 	SourceID int64
 	Key      catalog.PackageKey // in the target
@@ -19,6 +19,10 @@ type PlacedVersion struct {
 	// Details are those of a restamped version; nil are those of the source.
 	Details *catalog.Details
 	Files   []PlacedFile
+	// FirstAt is when it was published where it comes from, and By who did; nil and "": at the moment, by
+	// whoever places it.
+	FirstAt *time.Time
+	By      string
 }
 
 // PlacedFile is a file of it.
@@ -49,7 +53,9 @@ func (tx *Tx) Place(
 		make([]string, n)
 	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n),
 		make([]int64, n), make([]sql.NullString, n)
+	firstAt, by := make([]*time.Time, n), make([]string, n)
 	for i, p := range placed {
+		firstAt[i], by[i] = p.FirstAt, p.By
 		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace,
 			p.Key.Name
 		versions[i], uploads[i], snapshots[i], sources[i] = p.Version, p.Upload, p.Snapshot, p.SourceID
@@ -79,16 +85,16 @@ func (tx *Tx) Place(
 	}
 	if err := tx.SelectContext(ctx, &made, `with wanted as (
 			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[],
-			$7::boolean[], $8::bigint[], $9::text[])
-				with ordinality n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, position)
+			$7::boolean[], $8::bigint[], $9::text[], $13::timestamptz[], $14::text[]) with ordinality
+				n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, first_at, by, position)
 			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace
 			and k.name = n.name
 		), made as (
 			insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by,
-			touched_at, visible_from, details, build_id)
+			touched_at, visible_from, details, build_id, first_at)
 			select w.package_id, w.version, w.upload, w.snapshot, s.uploaded_at, case
-			when w.snapshot then s.upload_count else 0 end, nullif($10, 0), $11, $12::timestamptz, $12::timestamptz,
-				coalesce(w.details::jsonb, s.details), s.build_id
+			when w.snapshot then s.upload_count else 0 end, nullif($10, 0), coalesce(nullif(w.by, ''), $11), $12::timestamptz,
+				$12::timestamptz, coalesce(w.details::jsonb, s.details), s.build_id, w.first_at
 			from wanted w join version s on s.id = w.source order by w.package_id, w.version, w.upload
 			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version,
 			upload
@@ -96,7 +102,7 @@ func (tx *Tx) Place(
 		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version
 		and w.upload = m.upload order by w.position`,
 		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher,
-		at); err != nil {
+		at, firstAt, by); err != nil {
 		return nil, nil, err
 	}
 	ids := make([]int64, n)

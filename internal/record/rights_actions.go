@@ -49,6 +49,9 @@ const (
 	EventLabelMoved         Action = "label moved"
 	EventVersionsWithdrawn  Action = "versions withdrawn"
 	EventWithdrawalEnded    Action = "withdrawal ended"
+	EventTransferBegun      Action = "transfer begun"
+	EventTransferEnded      Action = "transfer ended"
+	EventVersionsTaken      Action = "versions taken over"
 
 	// Promotion, and its keys.
 	EventKeyAdded           Action = "key added"

@@ -36,6 +36,7 @@ import (
 	"crelvo/internal/service/secret"
 	"crelvo/internal/service/status"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/transfers"
 	"crelvo/internal/service/use"
 	"crelvo/internal/service/verifying"
 	"crelvo/internal/service/vetting"
@@ -74,6 +75,7 @@ type Service struct {
 	Nodes        *nodes.Nodes
 	Verifying    *verifying.Verifying
 	Backups      *backups.Backups
+	Transfers    *transfers.Transfers
 	Status       *status.Status
 
 	desk desk
@@ -112,6 +114,8 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
 	s.Backups = backups.New(a, s.Directory, s.Store)
+	s.Transfers = transfers.New(a, s.Directory, s.Store, s.Holdings, s.Mirrors, s.Resolving, s.Publishing, s.Safety,
+		s.Rights)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying, s.Directory, s.Rights,
 		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
@@ -119,7 +123,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
 		s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Verifying, s.Backups, s.Status}
+		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

@@ -97,6 +97,7 @@ func (w *Server) addAPI() {
 	w.addLooks()
 	w.addChecks()
 	w.addBackups()
+	w.addTransfers()
 	w.addDestinations()
 	w.addRetention()
 	w.addMakeup()

@@ -182,7 +182,7 @@ func (s *Mirrors) RunPrefetch(ctx context.Context, m *Mirror, run record.Prefetc
 }
 
 func (p *prefetching) all(ctx context.Context) error {
-	wanted, err := p.packages(ctx)
+	wanted, err := p.s.Packages(ctx, p.m, p.m.Mirror.Prefetch.Patterns, p.wants)
 	if err != nil {
 		return err
 	}
@@ -198,50 +198,6 @@ func (p *prefetching) all(ctx context.Context) error {
 		})
 	}
 	return group.Wait()
-}
-
-// packages are the packages that the patterns fit, of those that the mirror
-// knows or that the patterns name.
-func (p *prefetching) packages(ctx context.Context) ([]purl.PURL, error) {
-	var wanted []purl.PURL
-	seen := map[string]bool{}
-	add := func(of purl.PURL) {
-		of.Version, of.Qualifiers = "", nil
-		if key := of.String(); !seen[key] && p.wants(of) {
-			seen[key] = true
-			wanted = append(wanted, of)
-		}
-	}
-	for _, text := range p.m.Mirror.Prefetch.Patterns {
-		pattern, err := purl.ParsePattern(text)
-		if err != nil {
-			return nil, err
-		}
-		if of, ok := pattern.Exact(); ok {
-			add(of)
-		}
-	}
-	listed, err := p.s.DB.UpstreamPackages(ctx, p.m.ID)
-	if err != nil {
-		return nil, err
-	}
-	for _, key := range listed {
-		add(act.PURLOf(key, ""))
-	}
-	if _, ok := p.m.Speaks.(ecosystem.Sectioned); ok { // it lists all that there is
-		all, err := p.s.Names(ctx, p.m, 0)
-		if err != nil {
-			return nil, err
-		}
-		for _, name := range all {
-			add(purl.PURL{Ecosystem: p.m.Ecosystem, Name: name})
-		}
-	}
-	names, err := p.s.DB.PackagesOf(ctx, p.m.ID)
-	for _, key := range names {
-		add(act.PURLOf(key, ""))
-	}
-	return wanted, err
 }
 
 // wants tells whether a pattern of the rule fits a package, or a version.
@@ -295,53 +251,16 @@ func (p *prefetching) one(ctx context.Context, of purl.PURL) error {
 	return nil
 }
 
-// version fetches a version: the file that every version has, and then those
-// that are wanted beside it.
+// version fetches a version.
 func (p *prefetching) version(
 	ctx context.Context, of purl.PURL, details catalog.Details, key catalog.PackageKey, like []catalog.File,
 ) (record.PrefetchLine, error) {
 	line := record.PrefetchLine{PURL: of.String(), Outcome: record.PrefetchThere}
-	fetch := func(q catalog.FileQuestion) error {
-		q.Key.RepositoryID = p.m.ID
-		found, err := p.s.File(ctx, p.m, q)
-		if err != nil {
-			return err
-		}
-		f, err := found.Kept(ctx)
-		if err == nil && found.Fetched {
-			line.Outcome = record.PrefetchCame
-			line.Files++
-			line.Bytes += f.Digests.Size
-		}
-		return err
+	var err error
+	if line.Files, line.Bytes, err = p.s.bring(ctx, p.m, of, details, key, like); line.Files > 0 {
+		line.Outcome = record.PrefetchCame
 	}
-	if byPath, ok := p.m.Speaks.(ecosystem.ByPath); ok {
-		if err := fetch(byPath.Marker(of, "")); err != nil {
-			if errors.Is(err, ecosystem.ErrNoFile) {
-				err = fault.New(fault.NotFound, "no-such-version", "the upstream lists it, but does not have it")
-			}
-			return line, err
-		}
-		kept, err := p.s.holdings.Package(ctx, key)
-		if err != nil {
-			return line, err
-		}
-		for _, v := range kept.Versions {
-			if v.Version == of.Version {
-				details = v.Details
-			}
-		}
-	}
-	for i, q := range p.m.Speaks.Companions(of, details, like) {
-		// Only the first two are what the version promises.
-		if err := fetch(q); err != nil && !(i > 1 && errors.Is(err, ecosystem.ErrNoFile)) {
-			if errors.Is(err, ecosystem.ErrNoFile) {
-				err = fault.New(fault.NotFound, "no-such-file", "the upstream does not have %s", q.Name)
-			}
-			return line, err
-		}
-	}
-	return line, nil
+	return line, err
 }
 
 func (p *prefetching) add(line record.PrefetchLine) {

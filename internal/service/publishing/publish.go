@@ -2,7 +2,6 @@ package publishing
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -484,32 +483,14 @@ func (s *Publishing) Insists(caller access.Caller, r catalog.Repository) error {
 // ago: its token may have been revoked or have ended since, or its role taken away.
 func (s *Publishing) stillMay(ctx context.Context, caller access.Caller, action access.Action, o access.Object) error {
 	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
-		return fault.New(fault.Unknown, "token-ended", "the token %q of %s ended meanwhile", caller.Token, caller.Name).
-			WithHint("Make a new one with crelvo token new.")
+		return rights.Ended(caller.Name, caller.Token)
 	}
 	if caller.Generation == 0 || s.AccessAge() == caller.Generation { // 0: the program itself
 		return nil
 	}
-	p, err := s.DB.Principal(ctx, caller.Name)
-	if errors.Is(err, record.ErrNotFound) || err == nil && p.BlockedAt != nil {
-		return fault.New(fault.Unknown, "blocked", "%s is not let in any more", caller.Name)
-	}
+	now, err := s.rights.Still(ctx, caller.Name, caller.Token)
 	if err != nil {
 		return err
-	}
-	now := rights.CallerOf(p)
-	if caller.Token != "" {
-		t, err := s.DB.TokenNamed(ctx, p.ID, caller.Token)
-		if errors.Is(err, record.ErrNotFound) {
-			return fault.New(fault.Unknown, "token-revoked", "the token %q of %s was revoked meanwhile", caller.Token,
-				caller.Name).WithHint("Make a new one with crelvo token new.")
-		}
-		if err == nil {
-			now, err = rights.CallerWith(p, t)
-		}
-		if err != nil {
-			return err
-		}
 	}
 	return s.directory.Allow(now, action, o)
 }

@@ -1,0 +1,105 @@
+// Package transfers is about packages that move from one repository into another as they are: planned first,
+// done in the background, and told of to the last version.
+package transfers
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/holdings"
+	"crelvo/internal/service/mirrors"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/resolving"
+	"crelvo/internal/service/rights"
+	"crelvo/internal/service/safety"
+	"crelvo/internal/service/store"
+)
+
+// Transfers plans and does transfers. It is safe for use by several at once.
+type Transfers struct {
+	*act.Act
+	directory  *directory.Directory
+	store      *store.Store
+	holdings   *holdings.Holdings
+	mirrors    *mirrors.Mirrors
+	resolving  *resolving.Resolving
+	publishing *publishing.Publishing
+	safety     *safety.Safety
+	rights     *rights.Rights
+
+	places  chan struct{} // one for each transfer that is done here
+	running sync.WaitGroup
+	mu      sync.Mutex
+	alive   context.Context // ends with the service, which may begin again
+	end     context.CancelFunc
+}
+
+const (
+	// atOnce is how many transfers a node does at the same time.
+	atOnce = 2
+	// signOfLife is how often who works on a transfer says so, and abandoned after how long without it
+	// somebody else takes it.
+	signOfLife = 5 * time.Second
+	abandoned  = 30 * time.Second
+)
+
+// New makes the room.
+func New(a *act.Act, directory *directory.Directory, store *store.Store, holdings *holdings.Holdings,
+	mirrors *mirrors.Mirrors, resolving *resolving.Resolving, publishing *publishing.Publishing,
+	safety *safety.Safety, rights *rights.Rights) *Transfers {
+	s := &Transfers{Act: a, directory: directory, store: store, holdings: holdings, mirrors: mirrors,
+		resolving: resolving, publishing: publishing, safety: safety, rights: rights,
+		places: make(chan struct{}, atOnce)}
+	s.alive, s.end = context.WithCancel(context.Background())
+	return s
+}
+
+// Chores implements act.Busy.
+func (s *Transfers) Chores() []act.Chore {
+	return []act.Chore{{Every: time.Second, What: "taking up transfers", Do: s.takeUp}}
+}
+
+// takeUp begins to work on transfers on which nobody works.
+func (s *Transfers) takeUp(ctx context.Context) error {
+	for {
+		select {
+		case s.places <- struct{}{}:
+		default:
+			return nil
+		}
+		worker := strings.ToLower(rand.Text())
+		t, err := s.DB.TakeTransfer(ctx, worker, s.Now(), s.Now().Add(-abandoned))
+		if err != nil {
+			<-s.places
+			if errors.Is(err, record.ErrNotFound) {
+				return nil
+			}
+			return err
+		}
+		s.mu.Lock()
+		alive := s.alive
+		s.mu.Unlock()
+		s.running.Go(func() {
+			defer func() { <-s.places }()
+			s.work(record.Patiently(alive), &moving{s: s, Transfer: t, worker: worker})
+		})
+	}
+}
+
+// End implements act.Ender: who works on the same data next goes on with what was begun.
+func (s *Transfers) End() {
+	s.mu.Lock()
+	s.end()
+	s.mu.Unlock()
+	s.running.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.alive, s.end = context.WithCancel(context.Background())
+}
