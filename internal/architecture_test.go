@@ -87,6 +87,7 @@ var folders = map[string][]string{
 	"status":       {"nodes"},
 	"backups":      {},
 	"store":        {"backups"},
+	"transfers":    {},
 	"use":          {},
 	"api":          {},
 	"ui":           {},

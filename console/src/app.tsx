@@ -30,6 +30,8 @@ const SigningPage = lazy(() => import("./keys/signing"));
 const StatusPage = lazy(() => import("./status/status"));
 const RetentionPage = lazy(() => import("./retention/retention"));
 const PolicyPage = lazy(() => import("./retention/policy"));
+const TransfersPage = lazy(() => import("./transfers/transfers"));
+const TransferPage = lazy(() => import("./transfers/transfer"));
 const StoresPage = lazy(() => import("./store/stores"));
 const SweepPage = lazy(() => import("./retention/sweep"));
 const ComparePage = lazy(() => import("./makeup/compare"));
@@ -58,7 +60,7 @@ const places: [string, RegExp][] = [
   ["/tokens", /^\/tokens/],
   ["/rights", /^\/rights/],
   ["/activity", /^\/activity/],
-  ["/", /^\/($|repositories)/],
+  ["/", /^\/($|repositories|transfers)/],
 ];
 
 /** placeOf is where in the navigation a page belongs. */
@@ -179,6 +181,8 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/safety" element={<SafetyPage me={me} />} />
             <Route path="/safety/:shown" element={<SafetyPage me={me} />} />
             <Route path="/safety/advisories/:id" element={<AdvisoryPage me={me} />} />
+            <Route path="/transfers" element={<TransfersPage />} />
+            <Route path="/transfers/:id" element={<TransferPage />} />
             {me.admin && <Route path="/stores" element={<StoresPage />} />}
             <Route path="/tokens" element={<TokensPage me={me} />} />
             {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}

@@ -148,7 +148,11 @@ func showTransferRun(w io.Writer, t transferReport) {
 	}
 	var rows [][]string
 	for _, item := range t.Planned {
-		rows = append(rows, []string{itemName(item), count(item.Files, "file"), api.Bytes(item.Bytes)})
+		size := "not stated"
+		if item.Bytes > 0 {
+			size = api.Bytes(item.Bytes)
+		}
+		rows = append(rows, []string{itemName(item), count(item.Files, "file"), size})
 	}
 	if rows != nil {
 		fmt.Fprintln(w)
@@ -173,7 +177,7 @@ func itemName(item api.TransferItem) string {
 
 func transferList(s *session) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List transfers between repositories, the last one first",
-		Args: arguments(cobra.NoArgs),
+		Args: arguments(cobra.NoArgs), Example: "  crelvo transfer list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.TransferRun, error) {
 				return c.Transfers(ctx)
@@ -204,7 +208,7 @@ func transferID(text string) (int64, error) {
 
 func transferShow(s *session) *cobra.Command {
 	return &cobra.Command{Use: "show ID", Short: "Show how far a transfer is, and what does not come",
-		Args: arguments(cobra.ExactArgs(1)),
+		Args: arguments(cobra.ExactArgs(1)), Example: "  crelvo transfer show 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := transferID(args[0])
 			if err != nil {
@@ -227,6 +231,7 @@ func transferShow(s *session) *cobra.Command {
 
 func transferStop(s *session) *cobra.Command {
 	return &cobra.Command{Use: "stop ID", Short: "Stop a transfer; what came stays", Args: arguments(cobra.ExactArgs(1)),
+		Example: "  crelvo transfer stop 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := transferID(args[0])
 			if err != nil {

@@ -110,6 +110,11 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.vet(ctx, as(User)); err != nil {
 		return err
 	}
+	// What would move in if the mirror were given up for a repository of one's own.
+	if _, err := as(User).BeginTransfer(ctx, api.NewTransferRun{From: "shore-npm", To: "releases",
+		DryRun: true}); err != nil {
+		return err
+	}
 	return bound(ctx, as(User))
 }
 

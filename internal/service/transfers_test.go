@@ -130,7 +130,8 @@ func TestTransferBetween(t *testing.T) {
 	if got := counted(v); got != "came 5, refused 1, there 1" || v.State != record.TransferDone {
 		t.Fatalf("it is %s, %s: %v", v.State, got, n.outside(t, v.ID))
 	}
-	if why := n.outside(t, v.ID)["tide-model 2.0"]; why != "new has it already, and has other bytes in tide-model-2.0.jar" {
+	why := n.outside(t, v.ID)["tide-model 2.0"]
+	if why != "new has it already, and has other bytes in tide-model-2.0.jar" {
 		t.Errorf("other bytes do not come because %q", why)
 	}
 	p, err := n.Holdings.Package(ctx, there)
@@ -167,8 +168,8 @@ func TestTransferBetween(t *testing.T) {
 	}
 	// What is only wanted, and since when.
 	for want, w := range map[string]transfers.Wish{
-		"there 1":            {From: "old", To: "new", Dry: true, Only: []string{"pkg:npm/@skerry/scale@1.1.0"}},
-		"":                   {From: "old", To: "new", Dry: true, Since: n.Now().Add(-time.Hour)},
+		"there 1": {From: "old", To: "new", Dry: true, Only: []string{"pkg:npm/@skerry/scale@1.1.0"}},
+		"":        {From: "old", To: "new", Dry: true, Since: n.Now().Add(-time.Hour)},
 		"refused 1, there 2": {From: "old", To: "new", Dry: true, Only: []string{"pkg:maven/*"},
 			Since: n.Now().Add(-72 * time.Hour)},
 	} {

@@ -28,6 +28,7 @@ export const kinds = [
   "vetting",
   "feed",
   "key",
+  "transfer",
   "figure",
 ] as const;
 

@@ -37,11 +37,16 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
       <Panel
         title={<span className="text-lg">Repositories</span>}
         aside={
-          me.admin && (
-            <Button look="strong" onClick={() => setAdding(true)}>
-              <Plus size={15} /> New repository
-            </Button>
-          )
+          <span className="flex items-center gap-4">
+            <Link to="/transfers" className="text-sm">
+              Transfers
+            </Link>
+            {me.admin && (
+              <Button look="strong" onClick={() => setAdding(true)}>
+                <Plus size={15} /> New repository
+              </Button>
+            )}
+          </span>
         }
       >
         <Loaded query={query}>
