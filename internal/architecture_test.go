@@ -57,11 +57,12 @@ var rooms = map[string][]string{
 	"makeup":    {"act", "directory", "resolving", "search", "store"},
 	"use":       {"act", "directory", "retention", "search", "store"},
 	"pointing":  {"act", "directory", "rights"},
-	"status": {"act", "backups", "directory", "mirrors", "promotion", "publishing", "quotas", "repositories", "retention", "rights",
-		"safety", "store", "verifying", "vetting"},
+	"status": {"act", "backups", "directory", "mirrors", "promotion", "publishing", "quotas", "relays", "repositories", "retention",
+		"rights", "safety", "store", "verifying", "vetting"},
 	"verifying": {"act", "directory", "mirrors", "store"},
 	"backups":   {"act", "directory", "secret", "store"},
 	"bills":     {"act", "store"},
+	"relays":    {"act", "directory", "keys", "promotion", "safety", "schedule"},
 	"transfers": {"act", "directory", "holdings", "mirrors", "publishing", "resolving", "rights", "safety", "store"},
 }
 
@@ -88,6 +89,7 @@ var folders = map[string][]string{
 	"backups":      {},
 	"store":        {"backups"},
 	"transfers":    {},
+	"relays":       {},
 	"use":          {},
 	"api":          {},
 	"ui":           {},

@@ -32,6 +32,8 @@ const RetentionPage = lazy(() => import("./retention/retention"));
 const PolicyPage = lazy(() => import("./retention/policy"));
 const TransfersPage = lazy(() => import("./transfers/transfers"));
 const TransferPage = lazy(() => import("./transfers/transfer"));
+const RelaysPage = lazy(() => import("./relays/relays"));
+const RelayPage = lazy(() => import("./relays/relay"));
 const StoresPage = lazy(() => import("./store/stores"));
 const SweepPage = lazy(() => import("./retention/sweep"));
 const ComparePage = lazy(() => import("./makeup/compare"));
@@ -60,7 +62,7 @@ const places: [string, RegExp][] = [
   ["/tokens", /^\/tokens/],
   ["/rights", /^\/rights/],
   ["/activity", /^\/activity/],
-  ["/", /^\/($|repositories|transfers)/],
+  ["/", /^\/($|repositories|transfers|relays)/],
 ];
 
 /** placeOf is where in the navigation a page belongs. */
@@ -183,6 +185,8 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/safety/advisories/:id" element={<AdvisoryPage me={me} />} />
             <Route path="/transfers" element={<TransfersPage />} />
             <Route path="/transfers/:id" element={<TransferPage />} />
+            {me.admin && <Route path="/relays" element={<RelaysPage />} />}
+            {me.admin && <Route path="/relays/:name" element={<RelayPage />} />}
             {me.admin && <Route path="/stores" element={<StoresPage />} />}
             <Route path="/tokens" element={<TokensPage me={me} />} />
             {me.someAdmin && <Route path="/rights" element={<RightsPage me={me} />} />}

@@ -280,6 +280,7 @@ func newRoot() *cobra.Command {
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
 		promoteCommand(s), promotionCommand(s))
 	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),
+		relayCommand(s),
 		storeCommand(s), quotaCommand(s), nodeCommand(s), advisoryCommand(s), waiverCommand(s), vettingCommand(s),
 		checkCommand(s),
 		policyCommand(s), sweepCommand(s), reclaimCommand(s), usageCommand(s), spaceCommand(s), userCommand(s),

@@ -115,7 +115,28 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 		DryRun: true}); err != nil {
 		return err
 	}
+	if err := relay(ctx, as(User)); err != nil {
+		return err
+	}
 	return bound(ctx, as(User))
+}
+
+// relay keeps two other servers in step: the public shore, and the far site, which is not there at the moment.
+func relay(ctx context.Context, c *client.Client) error {
+	if err := c.SetDestination(ctx, api.NewDestination{Name: "mainland", Ecosystem: "npm",
+		URL: nowhere + "at/skerry/npm/"}); err != nil {
+		return err
+	}
+	for _, n := range []api.NewRelay{
+		{Name: "tide-tables", Repository: "releases", Destination: "public-maven",
+			Only: []string{"pkg:maven/example.skerry.berth/tide-model"}},
+		{Name: "mainland", Repository: "releases", Destination: "mainland", Only: []string{"pkg:npm/@skerry/*"},
+			Zone: "Europe/Oslo", BytesRate: 2 << 20, Anyway: true}} {
+		if _, err := c.AddRelay(ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // bound gives quotas: one that is kept, and one that is not quite.

@@ -24,6 +24,7 @@ const (
 	OfFeed       ChangeKind = "feed"
 	OfKey        ChangeKind = "key"
 	OfTransfer   ChangeKind = "transfer"
+	OfRelay      ChangeKind = "relay"
 	OfFigure     ChangeKind = "figure" // a sum or ranking was made anew, at the node that tells it
 )
 

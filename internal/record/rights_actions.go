@@ -52,6 +52,10 @@ const (
 	EventTransferBegun      Action = "transfer begun"
 	EventTransferEnded      Action = "transfer ended"
 	EventVersionsTaken      Action = "versions taken over"
+	EventRelayMade          Action = "relay made"
+	EventRelayChanged       Action = "relay changed"
+	EventRelayRun           Action = "relay run"
+	EventRelayRemoved       Action = "relay removed"
 
 	// Promotion, and its keys.
 	EventKeyAdded           Action = "key added"

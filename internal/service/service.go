@@ -26,6 +26,7 @@ import (
 	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/quotas"
+	"crelvo/internal/service/relays"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/retention"
@@ -76,6 +77,7 @@ type Service struct {
 	Verifying    *verifying.Verifying
 	Backups      *backups.Backups
 	Transfers    *transfers.Transfers
+	Relays       *relays.Relays
 	Status       *status.Status
 
 	desk desk
@@ -116,14 +118,16 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Backups = backups.New(a, s.Directory, s.Store)
 	s.Transfers = transfers.New(a, s.Directory, s.Store, s.Holdings, s.Mirrors, s.Resolving, s.Publishing, s.Safety,
 		s.Rights)
-	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying, s.Directory, s.Rights,
+	s.Relays = relays.New(a, s.Directory, s.Promotion, s.Safety, s.Schedule)
+	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
+		s.Relays, s.Directory, s.Rights,
 		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
 		s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Status}
+		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

@@ -453,7 +453,6 @@ func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, 
 	now := s.now()
 	f := &Failure{Upstream: address, Cause: err}
 	var no refused
-	var dns *net.DNSError
 	var network net.Error
 	var dial *net.OpError
 	switch {
@@ -461,18 +460,12 @@ func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, 
 		f.What = no.what
 	case errors.As(err, &dial) && s.isProxy(dial):
 		f.What = "could not be asked: the proxy " + s.proxy + " cannot be reached: " + last(err).Error()
-	case errors.As(err, &dns):
-		f.What = "cannot be found: there is no address for " + dns.Name
-	case errors.Is(err, syscall.ECONNREFUSED):
-		f.What = "refused the connection"
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		f.What = "closed the connection before it answered"
 	case errors.As(err, &dial) && dial.Op == "dial" && dial.Timeout():
 		f.What = fmt.Sprintf("could not be reached within %s", s.settings.Connect)
 	case errors.As(err, &network) && network.Timeout():
 		f.What = fmt.Sprintf("did not answer within %s", s.settings.FirstByte)
 	default:
-		f.What = "could not be asked: " + last(err).Error()
+		f.What = InWords(err)
 	}
 	if no.what != "" {
 		b.succeeded(p) // it can be reached; this one answer is of no use
@@ -483,6 +476,23 @@ func (s *Source) judge(ctx context.Context, b *breaker, p pass, address string, 
 	f.RetryAt = retry
 	s.observer.Failed(f, now, since)
 	return f
+}
+
+// InWords says what is wrong with another server that could not be asked, after its name, without addresses.
+func InWords(err error) string {
+	var dns *net.DNSError
+	var network net.Error
+	switch {
+	case errors.As(err, &dns):
+		return "cannot be found: there is no address for " + dns.Name
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused the connection"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "closed the connection before it answered"
+	case errors.As(err, &network) && network.Timeout():
+		return "did not answer in time"
+	}
+	return "could not be asked: " + last(err).Error()
 }
 
 // isProxy tells whether what could not be reached is the proxy, and not the upstream

@@ -29,6 +29,7 @@ export const kinds = [
   "feed",
   "key",
   "transfer",
+  "relay",
   "figure",
 ] as const;
 

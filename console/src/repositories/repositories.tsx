@@ -42,6 +42,11 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
               Transfers
             </Link>
             {me.admin && (
+              <Link to="/relays" className="text-sm">
+                Relays
+              </Link>
+            )}
+            {me.admin && (
               <Button look="strong" onClick={() => setAdding(true)}>
                 <Plus size={15} /> New repository
               </Button>

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/url"
 	"slices"
 	"time"
 
@@ -117,27 +119,29 @@ func (s *Promotion) tellDelivery(ctx context.Context, tx *record.Tx, d record.De
 
 // deliverOne sends one version on.
 func (s *Promotion) deliverOne(ctx context.Context, d record.Delivery) error {
-	destinations, err := s.DB.Destinations(ctx)
+	return s.Send(ctx, d.Destination, d.VersionID, func(f ecosystem.SeekableFile) ecosystem.SeekableFile { return f })
+}
+
+// Send sends a version to a destination by the protocol of its ecosystem. reading wraps its files while they
+// are read. An error that is an *ecosystem.Rejection tells whether to try again.
+func (s *Promotion) Send(ctx context.Context, destination string, versionID int64,
+	reading func(ecosystem.SeekableFile) ecosystem.SeekableFile) error {
+	to, err := s.destination(ctx, destination)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(destinations, func(o record.Destination) bool { return o.Name == d.Destination })
-	if i < 0 {
-		return &ecosystem.Rejection{Said: "there is no destination " + d.Destination + " any more", Final: true}
-	}
-	to := destinations[i]
 	e, ok := s.senderOf(to.Ecosystem)
 	if !ok {
 		return &ecosystem.Rejection{Said: "nothing can be sent on for " + to.Ecosystem, Final: true}
 	}
-	versions, err := s.DB.VersionsByID(ctx, []int64{d.VersionID})
+	versions, err := s.DB.VersionsByID(ctx, []int64{versionID})
 	if err != nil {
 		return err
 	}
 	if len(versions) == 0 {
 		return &ecosystem.Rejection{Said: "the version is not there any more", Final: true}
 	}
-	files, err := s.DB.FilesOf(ctx, []int64{d.VersionID})
+	files, err := s.DB.FilesOf(ctx, []int64{versionID})
 	if err != nil {
 		return err
 	}
@@ -146,11 +150,56 @@ func (s *Promotion) deliverOne(ctx context.Context, d record.Delivery) error {
 		return err
 	}
 	v := versions[0]
-	list := files[d.VersionID]
+	list := files[versionID]
 	slices.SortFunc(list, func(a, b catalog.File) int { return int(a.ID - b.ID) })
-	return e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version, Files: list,
-		URL: to.URL, User: as.User, Secret: as.Secret, Client: upstream.Plain(to.URL, to.Private), Agent: s.Settings.Version,
-		Open: func(f catalog.File) (ecosystem.SeekableFile, error) { return s.store.Open(ctx, f) }})
+	return inWords(to.Name, e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version,
+		Files: list, URL: to.URL, User: as.User, Secret: as.Secret, Client: upstream.Plain(to.URL, to.Private),
+		Agent: s.Settings.Version,
+		Open: func(f catalog.File) (ecosystem.SeekableFile, error) {
+			file, err := s.store.Open(ctx, f)
+			if err != nil {
+				return nil, err
+			}
+			return reading(file), nil
+		}}))
+}
+
+// inWords makes an error for people of one on the way to a destination.
+func inWords(name string, err error) error {
+	var network *url.Error
+	if !errors.As(err, &network) {
+		return err
+	}
+	return errors.New(name + " " + upstream.InWords(err))
+}
+
+// destination finds a destination by its name.
+func (s *Promotion) destination(ctx context.Context, name string) (record.Destination, error) {
+	destinations, err := s.DB.Destinations(ctx)
+	if err != nil {
+		return record.Destination{}, err
+	}
+	i := slices.IndexFunc(destinations, func(o record.Destination) bool { return o.Name == name })
+	if i < 0 {
+		return record.Destination{}, &ecosystem.Rejection{Said: "there is no destination " + name + " any more", Final: true}
+	}
+	return destinations[i], nil
+}
+
+// Reach asks a destination whether it is there and lets us in; it publishes nothing. It gives the status of
+// its answer.
+func (s *Promotion) Reach(ctx context.Context, name string) (status int, err error) {
+	to, err := s.destination(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	as, err := s.safe.OpenSignIn(to.Secret, secret.Destination)
+	if err != nil {
+		return 0, err
+	}
+	status, _, err = ecosystem.Shipment{URL: to.URL, User: as.User, Secret: as.Secret,
+		Client: upstream.Plain(to.URL, to.Private), Agent: s.Settings.Version}.Ask(ctx, http.MethodGet, to.URL, nil, 0, nil)
+	return status, inWords(name, err)
 }
 
 // RetryDeliveries has what could not be sent on tried again.

@@ -429,6 +429,15 @@ func (s *Promotion) RemoveDestination(ctx context.Context, caller access.Caller,
 				return fault.New(fault.Conflict, "destination-in-use", "the track %s goes on to %s", t.Name, name)
 			}
 		}
+		relays, err := tx.Relays(ctx)
+		if err != nil {
+			return err
+		}
+		for _, r := range relays {
+			if r.Destination == name {
+				return fault.New(fault.Conflict, "destination-in-use", "the relay %s sends to %s", r.Name, name)
+			}
+		}
 		done, err := tx.RemoveDestination(ctx, name)
 		if err == nil && !done {
 			err = fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name)

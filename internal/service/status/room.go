@@ -9,6 +9,7 @@ import (
 	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/quotas"
+	"crelvo/internal/service/relays"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/retention"
 	"crelvo/internal/service/rights"
@@ -27,6 +28,7 @@ type Status struct {
 	vetting      *vetting.Vetting
 	backups      *backups.Backups
 	verifying    *verifying.Verifying
+	relays       *relays.Relays
 	directory    *directory.Directory
 	rights       *rights.Rights
 	repositories *repositories.Repositories
@@ -45,6 +47,7 @@ func New(
 	vetting *vetting.Vetting,
 	backups *backups.Backups,
 	verifying *verifying.Verifying,
+	relays *relays.Relays,
 	directory *directory.Directory,
 	rights *rights.Rights,
 	repositories *repositories.Repositories,
@@ -55,7 +58,7 @@ func New(
 ) *Status {
 	return &Status{
 		Act: a, store: store, quotas: quotas, safety: safety, vetting: vetting, backups: backups, verifying: verifying,
-		directory: directory, rights: rights,
+		relays: relays, directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

@@ -1,0 +1,181 @@
+// Package relays is about rules that send what arrives in a repository on to another server: when it arrives,
+// and on a schedule as the net under that, which finds what was missed.
+package relays
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/riverqueue/river"
+	"golang.org/x/time/rate"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/promotion"
+	"crelvo/internal/service/safety"
+	"crelvo/internal/service/schedule"
+)
+
+// Relays keeps relays, and sends what they are about. It is safe for use by several at once.
+type Relays struct {
+	*act.Act
+	directory *directory.Directory
+	promotion *promotion.Promotion
+	safety    *safety.Safety
+	schedule  *schedule.Schedule
+
+	known atomic.Pointer[[]record.Relay] // nil: they are to be read again
+	kick  chan struct{}                  // has one when something may be to send
+	// missed: something may have arrived of which nobody told.
+	missed atomic.Bool
+
+	mu      sync.Mutex
+	arrived map[catalog.PackageKey]bool // that is to be looked at
+	limits  map[int64]*rate.Limiter     // of relays that have one
+}
+
+// New makes the room.
+func New(a *act.Act, directory *directory.Directory, promotion *promotion.Promotion, safety *safety.Safety,
+	schedule *schedule.Schedule) *Relays {
+	s := &Relays{Act: a, directory: directory, promotion: promotion, safety: safety, schedule: schedule,
+		kick: make(chan struct{}, 1), arrived: map[catalog.PackageKey]bool{}, limits: map[int64]*rate.Limiter{}}
+	s.missed.Store(true)
+	return s
+}
+
+// Hear implements act.Hearer: what arrives is looked at, at once.
+func (s *Relays) Hear(c record.Change) error {
+	switch c.Kind {
+	case record.OfRelay:
+		if c.Name == "" {
+			return nil // only how far one is
+		}
+		s.known.Store(nil)
+	case record.OfRepository:
+		s.known.Store(nil) // those of a removed repository are gone
+		return nil
+	case record.OfPackage:
+		if c.RepositoryID == 0 {
+			return nil
+		}
+		s.mu.Lock()
+		s.arrived[catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
+			Name: c.Name}] = true
+		s.mu.Unlock()
+	default:
+		return nil
+	}
+	select {
+	case s.kick <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+// Purge implements act.Purger: changes may have been missed.
+func (s *Relays) Purge() {
+	s.known.Store(nil)
+	s.missed.Store(true)
+}
+
+// relays are those that there are.
+func (s *Relays) relays(ctx context.Context) ([]record.Relay, error) {
+	if known := s.known.Load(); known != nil {
+		return *known, nil
+	}
+	all, err := s.DB.Relays(ctx)
+	if err == nil {
+		s.known.Store(&all)
+		err = s.keepSchedule(all)
+	}
+	return all, err
+}
+
+// Run implements act.Runner: it sends what is due, as soon as something arrives.
+func (s *Relays) Run(ctx context.Context) {
+	var sending sync.WaitGroup
+	defer sending.Wait()
+	places := make(chan struct{}, sentAtOnce)
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		if err := s.look(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Error("looking for what is to be relayed failed", "error", err)
+		}
+		for full := false; !full && ctx.Err() == nil; {
+			select {
+			case places <- struct{}{}:
+				item, relay, ok, err := s.next(ctx)
+				if full = !ok || err != nil; full {
+					<-places
+				}
+				if err != nil && ctx.Err() == nil {
+					s.Log.Error("finding what is to be relayed failed", "error", err)
+				}
+				if ok {
+					sending.Go(func() {
+						s.send(ctx, relay, item)
+						<-places
+						select {
+						case s.kick <- struct{}{}: // the next of its package may be due
+						default:
+						}
+					})
+				}
+			default:
+				full = true
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-s.kick:
+		case <-tick.C:
+		}
+	}
+}
+
+// catchUp is a job that looks for what a relay missed.
+type catchUp struct {
+	Relay int64 `json:"relay"`
+}
+
+// Kind implements river.JobArgs.
+func (catchUp) Kind() string { return "relay" }
+
+type worker struct {
+	river.WorkerDefaults[catchUp]
+	service *Relays
+}
+
+// Work implements river.Worker.
+func (w *worker) Work(ctx context.Context, job *river.Job[catchUp]) error {
+	all, err := w.service.relays(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if r.ID == job.Args.Relay {
+			return w.service.catchUp(ctx, r)
+		}
+	}
+	return nil // it was removed
+}
+
+// Work takes part in the queue.
+func (s *Relays) Work(workers *river.Workers) { river.AddWorker(workers, &worker{service: s}) }
+
+// keepSchedule puts relays on the schedule.
+func (s *Relays) keepSchedule(all []record.Relay) error {
+	wanted := map[string]schedule.Rule{}
+	for _, r := range all {
+		if !r.Paused {
+			wanted[act.Itoa(r.ID)] = schedule.Rule{Schedule: r.Schedule, Zone: r.Zone, Args: catchUp{r.ID}}
+		}
+	}
+	s.schedule.Keep("relay", wanted)
+	return nil
+}

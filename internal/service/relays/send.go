@@ -1,0 +1,287 @@
+package relays
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+const (
+	// sentAtOnce is how many versions a node sends at the same time.
+	sentAtOnce = 4
+	// lease is how long one attempt may take until another node takes it over.
+	lease = 10 * time.Minute
+	// lastAttempt is after how many attempts a version counts as failed: some fifteen hours.
+	lastAttempt = 24
+	// lookedAtOnce is how many versions are looked at with one question.
+	lookedAtOnce = 5000
+)
+
+// look takes up what arrived.
+func (s *Relays) look(ctx context.Context) (err error) {
+	all, err := s.relays(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			s.missed.Store(true)
+		}
+	}()
+	if s.missed.Swap(false) {
+		for _, r := range all {
+			if err := s.takeUp(ctx, r, catalog.PackageKey{}); err != nil {
+				return err
+			}
+		}
+	}
+	s.mu.Lock()
+	arrived := s.arrived
+	s.arrived = map[catalog.PackageKey]bool{}
+	s.mu.Unlock()
+	for key := range arrived {
+		for _, r := range all {
+			if r.RepositoryID != key.RepositoryID {
+				continue
+			}
+			if err := s.takeUp(ctx, r, key); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// catchUp takes up what a relay missed.
+func (s *Relays) catchUp(ctx context.Context, r record.Relay) error {
+	if err := s.takeUp(ctx, r, catalog.PackageKey{}); err != nil {
+		return err
+	}
+	if err := s.DB.LookedForRelay(ctx, r.ID, s.Now()); err != nil {
+		return err
+	}
+	select {
+	case s.kick <- struct{}{}:
+	default:
+	}
+	return s.tell(ctx)
+}
+
+// takeUp takes up the versions of a package that a relay is about; of all packages if key names none.
+func (s *Relays) takeUp(ctx context.Context, r record.Relay, key catalog.PackageKey) error {
+	destinations, err := s.DB.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == r.Destination })
+	if i < 0 || key.Ecosystem != "" && key.Ecosystem != destinations[i].Ecosystem {
+		return nil
+	}
+	key.Ecosystem = destinations[i].Ecosystem
+	wanted := chain.NewFilter(&catalog.MirrorSettings{Allow: r.Patterns})
+	for after := int64(0); ; {
+		some, err := s.DB.Unrelayed(ctx, r.ID, key, after, lookedAtOnce)
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		after = some[len(some)-1].VersionID
+		var items []record.RelayItem
+		for _, item := range some {
+			p := item.PURL()
+			if r.Holds.Takes(item.Snapshot) && wanted.Admits(p).Allowed {
+				items = append(items, item)
+			}
+		}
+		if len(items) == 0 {
+			continue
+		}
+		n, err := s.DB.QueueRelayed(ctx, r.ID, items, s.Now())
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			if err := s.tell(ctx); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (s *Relays) tell(ctx context.Context) error {
+	return s.DB.Within(ctx, func(tx *record.Tx) error { return tx.Tell(ctx, record.Change{Kind: record.OfRelay}) })
+}
+
+// next takes a version that is due.
+func (s *Relays) next(ctx context.Context) (item record.RelayItem, relay record.Relay, ok bool, err error) {
+	all, err := s.relays(ctx)
+	if err != nil {
+		return item, relay, false, err
+	}
+	var open []int64
+	for _, r := range all {
+		if !r.Paused && within(r.Hours, r.Zone, s.Now()) {
+			open = append(open, r.ID)
+		}
+	}
+	if open == nil || s.Draining.Load() {
+		return item, relay, false, nil
+	}
+	item, ok, err = s.DB.TakeRelayed(ctx, open, s.Now(), s.Now().Add(lease))
+	for _, r := range all {
+		if r.ID == item.RelayID {
+			relay = r
+		}
+	}
+	return item, relay, ok, err
+}
+
+// send tries to send a version, and notes what came of it.
+func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem) {
+	limited, cancel := context.WithTimeout(ctx, lease-time.Minute)
+	err := s.sendOne(limited, r, item)
+	cancel()
+	now := s.Now()
+	var no *ecosystem.Rejection
+	switch {
+	case err == nil:
+		item.State, item.Said, item.EndedAt = record.RelaySent, "", &now
+	case ctx.Err() != nil:
+		item.Said, item.NextAt = "the server ended in the middle of it", now
+	case errors.As(err, &no) && no.Final || item.Attempts >= lastAttempt:
+		item.State, item.Said, item.EndedAt = record.RelayFailed, err.Error(), &now
+	default:
+		item.Said, item.NextAt = err.Error(), now.Add(min(time.Hour, 5*time.Second<<item.Attempts))
+	}
+	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	err = s.DB.SetRelayed(noting, item)
+	if err == nil {
+		err = s.tell(noting)
+	}
+	if err != nil {
+		s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
+	}
+}
+
+func (s *Relays) sendOne(ctx context.Context, r record.Relay, item record.RelayItem) error {
+	of, err := s.DB.VersionsByID(ctx, []int64{item.VersionID})
+	if err != nil {
+		return err
+	}
+	if len(of) == 0 {
+		return nil // it went before it could be sent
+	}
+	from, ok := s.directory.RepositoryByID(r.RepositoryID)
+	if !ok { // this node has not heard of it yet
+		if err := s.directory.Load(ctx); err != nil {
+			return err
+		}
+		if from, ok = s.directory.RepositoryByID(r.RepositoryID); !ok {
+			return errors.New("its repository was removed") // and may be brought back
+		}
+	}
+	// What is not handed out here is not spread either.
+	judge, err := s.safety.Judge(ctx, from, of[0].Key())
+	if err != nil {
+		return err
+	}
+	if verdict := judge.Named(of[0].Version); verdict.Refused {
+		return &ecosystem.Rejection{Said: from.Name + " keeps it out: " + verdict.Why}
+	}
+	limit := s.limit(r)
+	return s.promotion.Send(ctx, r.Destination, item.VersionID, func(f ecosystem.SeekableFile) ecosystem.SeekableFile {
+		if limit == nil {
+			return f
+		}
+		return &slowed{f, ctx, limit}
+	})
+}
+
+// mostRead is how many bytes of a relay that is slowed are read at once.
+const mostRead = 64 << 10
+
+// limit is how fast a relay may send; nil if it may as fast as it can.
+func (s *Relays) limit(r record.Relay) *rate.Limiter {
+	if r.Rate == 0 {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.limits[r.ID]
+	if l == nil || l.Limit() != rate.Limit(r.Rate) {
+		l = rate.NewLimiter(rate.Limit(r.Rate), mostRead)
+		s.limits[r.ID] = l
+	}
+	return l
+}
+
+// slowed is a file that is read no faster than a relay may send.
+type slowed struct {
+	ecosystem.SeekableFile
+	ctx   context.Context
+	limit *rate.Limiter
+}
+
+// Read implements io.Reader.
+func (f *slowed) Read(p []byte) (int, error) {
+	n, err := f.SeekableFile.Read(p[:min(len(p), mostRead)])
+	if waited := f.limit.WaitN(f.ctx, n); waited != nil {
+		return n, waited
+	}
+	return n, err
+}
+
+// ReadAt implements io.ReaderAt.
+func (f *slowed) ReadAt(p []byte, at int64) (done int, err error) {
+	for done < len(p) && err == nil {
+		some := p[done:min(len(p), done+mostRead)]
+		if err = f.limit.WaitN(f.ctx, len(some)); err != nil {
+			return done, err
+		}
+		var n int
+		n, err = f.SeekableFile.ReadAt(some, at+int64(done))
+		done += n
+	}
+	return done, err
+}
+
+// parseHours reads a stretch of the day: 20:00-06:00.
+func parseHours(text string) (from, to time.Duration, err error) {
+	var h1, m1, h2, m2 int
+	if n, err := fmt.Sscanf(text, "%d:%d-%d:%d", &h1, &m1, &h2, &m2); err != nil || n != 4 ||
+		text != fmt.Sprintf("%02d:%02d-%02d:%02d", h1, m1, h2, m2) || h1 > 23 || h2 > 24 || m1 > 59 || m2 > 59 ||
+		h2 == 24 && m2 > 0 || h1 == h2 && m1 == m2 || h1 < 0 || h2 < 0 || m1 < 0 || m2 < 0 {
+		return 0, 0, act.Invalid("bad-hours", "%.40q are no hours of a day", text).WithHint("Write them like 20:00-06:00.")
+	}
+	at := func(h, m int) time.Duration { return time.Duration(h)*time.Hour + time.Duration(m)*time.Minute }
+	return at(h1, m1), at(h2, m2), nil
+}
+
+// within tells whether a moment is in a stretch of the day, in a zone; "" is all of it.
+func within(hours, zone string, now time.Time) bool {
+	if hours == "" {
+		return true
+	}
+	from, to, err := parseHours(hours)
+	if err != nil {
+		return false
+	}
+	if in, err := time.LoadLocation(zone); err == nil {
+		now = now.In(in)
+	}
+	at := time.Duration(now.Hour())*time.Hour + time.Duration(now.Minute())*time.Minute
+	if from < to {
+		return at >= from && at < to
+	}
+	return at >= from || at < to
+}
