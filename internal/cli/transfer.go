@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -38,6 +39,9 @@ func transferCommand(s *session) *cobra.Command {
 				return usageError{errors.New("say from where, and to which repository: --from FOLDER|REPO --to REPO")}
 			}
 			wish := client.TransferWish{To: to}
+			if only, err = patternsOf(only); err != nil {
+				return err
+			}
 			for _, text := range only {
 				p, err := purl.ParsePattern(text)
 				if err != nil {
@@ -69,7 +73,7 @@ func transferCommand(s *session) *cobra.Command {
 		}}
 	cmd.Flags().StringVar(&from, "from", "", "the folder or the archive that has the packages, or a repository")
 	cmd.Flags().StringVar(&to, "to", "", "the repository that they go to")
-	cmd.Flags().StringArrayVar(&only, "only", nil, "a pattern of those that are wanted, such as pkg:npm/@skerry/*; may be repeated")
+	cmd.Flags().StringArrayVar(&only, "only", nil, "a pattern of those that are wanted, such as pkg:npm/@skerry/*, or @FILE with one a line; may be repeated")
 	cmd.Flags().StringVar(&since, "since", "", "only what changed, or was published, since then: a date, a time, or how long ago, such as 7d")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show the plan")
 	cmd.Flags().BoolVar(&background, "background", false, "do not wait until the server has done it")
@@ -77,6 +81,27 @@ func transferCommand(s *session) *cobra.Command {
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
 	cmd.AddCommand(transferList(s), transferShow(s), transferStop(s))
 	return cmd
+}
+
+// patternsOf are patterns, of which @FILE stands for those in a file, one a line.
+func patternsOf(texts []string) (all []string, err error) {
+	for _, text := range texts {
+		file, named := strings.CutPrefix(text, "@")
+		if !named {
+			all = append(all, text)
+			continue
+		}
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.Lines(string(raw)) {
+			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+				all = append(all, line)
+			}
+		}
+	}
+	return all, nil
 }
 
 // sendFolder takes the packages of a folder or archive on this machine to a repository.

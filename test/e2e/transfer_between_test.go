@@ -40,6 +40,11 @@ func TestTransferBetween(t *testing.T) {
 	if code != 1 || errs != "" {
 		t.Errorf("it ends with %d: %s", code, errs)
 	}
+	names := w.write("names.txt", []byte("# what moves\npkg:npm/@skerry/bell\n\npkg:npm/@skerry/deck-ui@1.0.0\n"))
+	text, _, code = crelvoAsAdmin(t, "transfer", "--from", from, "--to", to, "--only", "@"+names)
+	if says(t, text, "There already: 2 versions"); code != 0 {
+		t.Errorf("by a list it ends with %d: %s", code, text)
+	}
 	other := newNPM(t, to)
 	other.project("ferry", map[string]string{"@skerry/bell": "*"})
 	other.run("ferry", "npm", "install")

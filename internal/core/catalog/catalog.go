@@ -364,6 +364,11 @@ type Dependency struct {
 	Optional bool   `json:"optional,omitempty"`
 }
 
+// byText tells whether licences are known by their texts alone.
+func byText(all []Licence) bool {
+	return slices.ContainsFunc(all, func(l Licence) bool { return l.Sure > 0 })
+}
+
 // Merge adds what other knows and d does not.
 func (d Details) Merge(other Details) Details {
 	pick := func(a *string, b string) {
@@ -378,8 +383,8 @@ func (d Details) Merge(other Details) Details {
 	pick(&d.Packaging, other.Packaging)
 	pick(&d.Parent, other.Parent)
 	pick(&d.PluginPrefix, other.PluginPrefix)
-	if d.Licences == nil {
-		d.Licences = other.Licences
+	if d.Licences == nil || other.Licences != nil && byText(d.Licences) && !byText(other.Licences) {
+		d.Licences = other.Licences // what is stated counts more than what texts are like
 	}
 	if d.Authors == nil {
 		d.Authors = other.Authors

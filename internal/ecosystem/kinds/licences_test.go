@@ -65,6 +65,10 @@ func TestLicenceByText(t *testing.T) {
 			entry("kelp-1.0.0.dist-info/LICENSE", isc)), "MIT 0"},
 		{"a file that is named", "nuget", "kelp.1.0.0.nupkg", "nupkg", nuget(`<license type="file">docs\mine.txt</license>`,
 			entry("docs/mine.txt", isc)), "ISC 100"},
+		{"a jar", "maven", "kelp-1.0.0.jar", "jar", madeup.Zip(entry("META-INF/LICENSE.txt", isc),
+			entry("a/LICENSE", unlicense)), "ISC 100"},
+		{"a jar with one at its root", "maven", "kelp-1.0.0.jar", "jar", madeup.Zip(entry("LICENSE", isc)), "ISC 100"},
+		{"a jar with another below", "maven", "kelp-1.0.0.jar", "jar", madeup.Zip(entry("META-INF/kelp/LICENSE", isc)), ""},
 		{"a file that nothing names", "nuget", "kelp.1.0.0.nupkg", "nupkg", nuget("", entry("LICENSE", isc)), ""},
 	} {
 		d, err := known[c.kind].Inspect(t.Context(), ecosystem.Place{Name: "kelp", Version: "1.0.0", FileName: c.file,
@@ -75,6 +79,22 @@ func TestLicenceByText(t *testing.T) {
 		}
 		if got := said(d); got != c.want {
 			t.Errorf("%s, %s: %q, not %q", c.kind, c.what, got, c.want)
+		}
+	}
+}
+
+// TestStatedLicenceCounts: what one file states counts more than what the text in another one is like, in
+// whichever order they come.
+func TestStatedLicenceCounts(t *testing.T) {
+	of := func(l ...catalog.Licence) catalog.Details { return catalog.Details{Licences: l} }
+	stated, text := of(catalog.Licence{Name: "MIT"}), of(catalog.Licence{Name: "ISC", Sure: 90})
+	for _, c := range []struct {
+		a, b catalog.Details
+		want string
+	}{{stated, text, "MIT 0"}, {text, stated, "MIT 0"}, {text, of(), "ISC 90"}, {of(), text, "ISC 90"},
+		{text, of(catalog.Licence{Name: "0BSD", Sure: 100}), "ISC 90"}} {
+		if got := said(c.a.Merge(c.b)); got != c.want {
+			t.Errorf("%v and %v: %s, not %s", c.a.Licences, c.b.Licences, got, c.want)
 		}
 	}
 }

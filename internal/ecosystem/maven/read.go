@@ -204,7 +204,7 @@ func (m Maven) Inspect(
 				WithHint("A .%s must be one; the file may have been cut.", place.Extension)
 		}
 		if place.Extension == "jar" && place.Classifier == "" && entries <= ecosystem.MaxEntries {
-			return catalog.Details{PluginPrefix: pluginPrefix(file)}, nil
+			return jarDetails(ctx, file), nil
 		}
 	}
 	return catalog.Details{}, nil
@@ -212,12 +212,24 @@ func (m Maven) Inspect(
 
 var zipExtensions = []string{"jar", "war", "ear", "aar", "zip"}
 
-// pluginPrefix is the goal prefix that a plugin's jar states, or "".
-func pluginPrefix(file ecosystem.SizedReaderAt) string {
+// jarDetails is what a jar says of itself: the goal prefix of a plugin, and under which licence it is, by the
+// texts in it, where its pom does not say so.
+func jarDetails(ctx context.Context, file ecosystem.SizedReaderAt) (d catalog.Details) {
 	archive, err := zip.NewReader(file, file.Size())
 	if err != nil {
-		return ""
+		return d
 	}
+	d.PluginPrefix = pluginPrefix(archive)
+	var texts ecosystem.LicenceTexts
+	texts.ReadZip(ctx, archive, func(name string) bool {
+		return ecosystem.IsLicenceFile(strings.TrimPrefix(name, "META-INF/"))
+	})
+	d.Licences = texts.Or(nil)
+	return d
+}
+
+// pluginPrefix is the goal prefix that a plugin's jar states, or "".
+func pluginPrefix(archive *zip.Reader) string {
 	entry, err := archive.Open("META-INF/maven/plugin.xml")
 	if err != nil {
 		return ""
