@@ -217,7 +217,7 @@ func (s *Relays) write(
 	if err != nil {
 		return View{}, err
 	}
-	s.known.Store(nil)
+	s.forget()
 	if !r.Paused {
 		if err := s.catchUp(ctx, r); err != nil {
 			return View{}, err

@@ -4,6 +4,7 @@ package relays
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,6 +35,7 @@ type Relays struct {
 	missed atomic.Bool
 
 	mu      sync.Mutex
+	changes int                         // of relays
 	arrived map[catalog.PackageKey]bool // that is to be looked at
 	limits  map[int64]*rate.Limiter     // of relays that have one
 }
@@ -54,13 +56,16 @@ func (s *Relays) Hear(c record.Change) error {
 		if c.Name == "" {
 			return nil // only how far one is
 		}
-		s.known.Store(nil)
+		s.forget()
 	case record.OfRepository:
-		s.known.Store(nil) // those of a removed repository are gone
+		s.forget() // those of a removed repository are gone
 		return nil
 	case record.OfPackage:
-		if c.RepositoryID == 0 {
-			return nil
+		known := s.known.Load()
+		if c.RepositoryID == 0 || known != nil && !slices.ContainsFunc(*known, func(r record.Relay) bool {
+			return r.RepositoryID == c.RepositoryID
+		}) {
+			return nil // most of what is published goes nowhere
 		}
 		s.mu.Lock()
 		s.arrived[catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
@@ -78,8 +83,16 @@ func (s *Relays) Hear(c record.Change) error {
 
 // Purge implements act.Purger: changes may have been missed.
 func (s *Relays) Purge() {
-	s.known.Store(nil)
+	s.forget()
 	s.missed.Store(true)
+}
+
+// forget has the relays read again.
+func (s *Relays) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.changes++
+	s.known.Store(nil)
 }
 
 // relays are those that there are.
@@ -87,12 +100,19 @@ func (s *Relays) relays(ctx context.Context) ([]record.Relay, error) {
 	if known := s.known.Load(); known != nil {
 		return *known, nil
 	}
+	s.mu.Lock()
+	before := s.changes
+	s.mu.Unlock()
 	all, err := s.DB.Relays(ctx)
-	if err == nil {
-		s.known.Store(&all)
-		err = s.keepSchedule(all)
+	if err != nil {
+		return nil, err
 	}
-	return all, err
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.changes == before { // or else what was read may be out of date
+		s.known.Store(&all)
+	}
+	return all, s.keepSchedule(all)
 }
 
 // Run implements act.Runner: it sends what is due, as soon as something arrives.
