@@ -9,8 +9,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"crelvo/internal/api"
 	"crelvo/internal/ecosystem/madeup"
+	"crelvo/test/browser"
 	"crelvo/test/house"
 )
 
@@ -195,5 +198,33 @@ func TestRelayThroughTrouble(t *testing.T) {
 	}
 	if a, err := shared.Ask(t.Context(), http.MethodGet, "/api/v1/relays", "", nil); err != nil || a.Status != 401 {
 		t.Errorf("strangers are answered with %d, %v", a.Status, err)
+	}
+}
+
+// TestConsoleRelays makes a relay on the console, looks how far it is, pauses it, changes it and removes it.
+func TestConsoleRelays(t *testing.T) {
+	from, to := repository(t, "releases"), repository(t, "releases")
+	destination, name := toHere(t, to), fmt.Sprintf("on-console-%d", made.Add(1))
+	publishMade(t, from, "npm", madeup.Package{Name: "relayed-lamp", Version: "1.0.0", Licence: "MIT"})
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	do(chromedp.Navigate(shared.Address+"/relays"), browser.ShowsText("New relay"), browser.ClickText("New relay"),
+		browser.ShowsText("It looks for what was missed"))
+	do(typeInto("input[name=name]", name), chromedp.SetValue(chromedp.CSS(`select[aria-label="From"]`), from),
+		chromedp.SetValue(chromedp.CSS(`select[aria-label="To"]`), destination), browser.ClickText("Save"))
+	do(browser.ShowsText(name, "in step", "1 version", "npm/relayed-lamp@1.0.0", "Next times"))
+	comes(t, to, "relayed-lamp", "1.0.0")
+	do(browser.ClickText("Try the destination"), browser.ShowsText("The destination is there"),
+		browser.ClickText("Pause it"), browser.ShowsText("paused", "Let it go on"))
+	publishMade(t, from, "npm", madeup.Package{Name: "relayed-lamp", Version: "1.1.0", Licence: "MIT"})
+	do(browser.ShowsText("1 version,"), browser.ClickText("Let it go on"), browser.ShowsText("in step", "2 versions"),
+		browser.ClickText("Change…"), browser.ShowsText("Change "+name), typeInto("input[name=hours]", "20:00-06:00"),
+		browser.ClickText("Save"), browser.ShowsText("20:00-06:00 UTC"), browser.ClickText("Remove…"),
+		browser.ShowsText("Nothing is sent by it any more"), browser.ClickText("Remove it"), browser.ShowsText("New relay"))
+	if all, err := desk(house.Token).Relays(t.Context()); err != nil ||
+		slices.ContainsFunc(all, func(r api.Relay) bool { return r.Name == name }) {
+		t.Errorf("it is still there: %v, %v", all, err)
 	}
 }

@@ -109,9 +109,10 @@ func (s *Relays) relays(ctx context.Context) ([]record.Relay, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.changes == before { // or else what was read may be out of date
-		s.known.Store(&all)
+	if s.changes != before {
+		return all, nil // what was read may be out of date
 	}
+	s.known.Store(&all)
 	return all, s.keepSchedule(all)
 }
 
