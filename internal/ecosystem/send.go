@@ -26,8 +26,9 @@ type Sending interface {
 type Shipment struct {
 	Namespace, Name, Version string
 	Files                    []catalog.File
-	URL                      string // of the repository, as its clients have it, with a slash at the end
-	User, Secret             string // by HTTP Basic, or without a user as a Bearer token; both may be ""
+	Labels                   []string // of the version, where it is named by its content
+	URL                      string   // of the repository, as its clients have it, with a slash at the end
+	User, Secret             string   // by HTTP Basic, or without a user as a Bearer token; both may be ""
 	Client                   *http.Client
 	Agent                    string
 	Open                     func(f catalog.File) (SeekableFile, error)

@@ -228,3 +228,42 @@ func TestConsoleRelays(t *testing.T) {
 		t.Errorf("it is still there: %v, %v", all, err)
 	}
 }
+
+// TestRelayImages: images go along with their labels, whatever of them is there already is not sent, and a
+// client finds them whole.
+func TestRelayImages(t *testing.T) {
+	t.Parallel()
+	admin := desk(house.Token)
+	from, to := repository(t, "both"), repository(t, "both")
+	n := made.Add(1)
+	destination, name := fmt.Sprintf("images-%d", n), fmt.Sprintf("images-%d", n)
+	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: destination, Ecosystem: "oci",
+		URL: shared.Address + "/v2/" + to + "/", User: "admin", Secret: house.Token}); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", destination); code == 0 ||
+		!strings.Contains(errs, "its labels say") {
+		t.Errorf("releases of images are relayed from a repository for both: %s", errs)
+	}
+	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", destination, "--maturity",
+		"both"); code != 0 {
+		t.Fatal(errs)
+	}
+	p := madeup.Package{Name: "berth", Version: "1.5.0"}
+	amd, arm := p.Image("linux/amd64", nil), p.Image("linux/arm64", nil)
+	pushMade(t, from+"/skerry/berth", amd, "")
+	pushMade(t, from+"/skerry/berth", arm, "")
+	index := pushMade(t, from+"/skerry/berth", p.Index(amd, arm), "1.5.0")
+	path := "/v2/" + to + "/skerry/berth/manifests/1.5.0"
+	eventually(t, 30*time.Second, "the image to come", func() bool {
+		a, err := shared.Ask(t.Context(), http.MethodGet, path, house.Token, nil)
+		return err == nil && a.Status == 200 && a.Header.Get("Docker-Content-Digest") == index
+	})
+	w := newWorkshop(t)
+	w.run("", tool("crane"), "auth", "login", host(), "-u", "admin", "-p", house.Token, "--insecure")
+	w.run("", tool("crane"), "validate", "--insecure", "--remote", host()+"/"+to+"/skerry/berth:1.5.0")
+	eventually(t, 30*time.Second, "the relay to be in step", func() bool {
+		r, err := admin.Relay(t.Context(), name)
+		return err == nil && r.Waiting == 0 && r.Failed == 0 && r.Sent == 3
+	})
+}

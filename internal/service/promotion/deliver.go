@@ -149,12 +149,17 @@ func (s *Promotion) Send(ctx context.Context, destination string, versionID int6
 	if err != nil {
 		return err
 	}
+	labels, err := s.DB.LabelsOf(ctx, []int64{versionID})
+	if err != nil {
+		return err
+	}
 	v := versions[0]
 	list := files[versionID]
 	slices.SortFunc(list, func(a, b catalog.File) int { return int(a.ID - b.ID) })
 	return inWords(to.Name, e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version,
-		Files: list, URL: to.URL, User: as.User, Secret: as.Secret, Client: upstream.Plain(to.URL, to.Private),
-		Agent: s.Settings.Version,
+		Files: list, Labels: labels[versionID], URL: to.URL, User: as.User, Secret: as.Secret,
+		Client: upstream.Plain(to.URL, to.Private),
+		Agent:  s.Settings.Version,
 		Open: func(f catalog.File) (ecosystem.SeekableFile, error) {
 			file, err := s.store.Open(ctx, f)
 			if err != nil {

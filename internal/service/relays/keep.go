@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
@@ -252,12 +253,21 @@ func (s *Relays) checked(ctx context.Context, r record.Relay) error {
 			WithHint("Give at least 64 KiB, or nothing for no bound.")
 	}
 	destinations, err := s.DB.Destinations(ctx)
-	named := func(d record.Destination) bool { return d.Name == r.Destination }
-	if err == nil && !slices.ContainsFunc(destinations, named) {
-		err = fault.New(fault.NotFound, "no-such-destination", "there is no destination %q", r.Destination).
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == r.Destination })
+	if i < 0 {
+		return fault.New(fault.NotFound, "no-such-destination", "there is no destination %q", r.Destination).
 			WithHint("crelvo destination list shows them; crelvo destination add adds one.")
 	}
-	return err
+	from, _ := s.directory.RepositoryByID(r.RepositoryID)
+	if _, byLabels := s.Ecosystem(destinations[i].Ecosystem).(ecosystem.Maturing); byLabels && r.Holds != catalog.Both &&
+		r.Holds != from.Holds {
+		return fault.New(fault.Conflict, "maturity-by-labels", "what an image is, its labels say, and %s holds %s", from.Name,
+			from.Holds).WithHint("Relay both, or from a repository that holds %s alone.", r.Holds)
+	}
+	return nil
 }
 
 // reach tries a destination.

@@ -88,6 +88,7 @@ func (s *Relays) takeUp(ctx context.Context, r record.Relay, key catalog.Package
 		return nil
 	}
 	key.Ecosystem = destinations[i].Ecosystem
+	_, byLabels := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
 	wanted := chain.NewFilter(&catalog.MirrorSettings{Allow: r.Patterns})
 	for after := int64(0); ; {
 		some, err := s.DB.Unrelayed(ctx, r.ID, key, after, lookedAtOnce)
@@ -98,7 +99,7 @@ func (s *Relays) takeUp(ctx context.Context, r record.Relay, key catalog.Package
 		var items []record.RelayItem
 		for _, item := range some {
 			p := item.PURL()
-			if r.Holds.Takes(item.Snapshot) && wanted.Admits(p).Allowed {
+			if (byLabels || r.Holds.Takes(item.Snapshot)) && wanted.Admits(p).Allowed {
 				items = append(items, item)
 			}
 		}
