@@ -109,7 +109,7 @@ func (db *DB) ClaimFeed(ctx context.Context, name string, now, until time.Time) 
 }
 
 // NoteFeed notes how far a run is, and that it goes on until a moment at least.
-func (db *DB) NoteFeed(ctx context.Context, f Feed, until time.Time) error {
+func (tx *Tx) NoteFeed(ctx context.Context, f Feed, until time.Time) error {
 	state, err := json.Marshal(f.State)
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func (db *DB) NoteFeed(ctx context.Context, f Feed, until time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = db.ExecContext(ctx, `update advisory_feed set state = $2, report = $3, failure = $4, ended_at = $5,
+	_, err = tx.ExecContext(ctx, `update advisory_feed set state = $2, report = $3, failure = $4, ended_at = $5,
 		working_until = $6 where id = $1`, f.ID, string(storableJSON(state)), string(storableJSON(report)),
 		storable(f.Failure), f.EndedAt, until)
 	return err

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { Choice, Confirm } from "../ui/dialog";
+import { Facts } from "../ui/facts";
 import { bytes, count, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
@@ -71,16 +72,7 @@ function Page({ r }: { r: Relay }) {
       )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[minmax(0,1fr)_20rem]">
         <Versions r={r} />
-        <Panel>
-          <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
-            {facts(r).map(([name, fact]) => (
-              <div key={name} className="contents">
-                <dt className="text-soft">{name}</dt>
-                <dd className="wrap-anywhere">{fact}</dd>
-              </div>
-            ))}
-          </dl>
-        </Panel>
+        <Facts of={facts(r)} />
       </div>
       {asked === "edit" && <RelayForm relay={r} close={() => setAsked(undefined)} saved={() => setAsked(undefined)} />}
       {asked === "remove" && (

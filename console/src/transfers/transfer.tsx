@@ -5,6 +5,7 @@ import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
 import { Choice } from "../ui/dialog";
 import { More } from "../ui/filters";
+import { Facts } from "../ui/facts";
 import { bytes, moment, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, usePageTitle, useQuery } from "../ui/parts";
 import { type Column, Table } from "../ui/table";
@@ -83,16 +84,7 @@ function Page({ t }: { t: Run }) {
       )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[minmax(0,1fr)_20rem]">
         <Versions t={t} />
-        <Panel>
-          <dl className="grid grid-cols-[7rem_1fr] gap-y-1 px-4 py-3 text-sm">
-            {facts(t).map(([name, fact]) => (
-              <div key={name} className="contents">
-                <dt className="text-soft">{name}</dt>
-                <dd className="wrap-anywhere">{fact}</dd>
-              </div>
-            ))}
-          </dl>
-        </Panel>
+        <Facts of={facts(t)} />
       </div>
     </>
   );

@@ -214,11 +214,10 @@ func (s *Safety) readFeed(ctx context.Context, f record.Feed) {
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	if err := s.DB.NoteFeed(last, r.feed, now); err != nil {
-		s.Log.Error("what became of a feed could not be noted", "feed", f.Name, "error", err)
-		return
-	}
-	told := s.DB.Within(last, func(tx *record.Tx) error {
+	noted := s.DB.Within(last, func(tx *record.Tx) error {
+		if err := tx.NoteFeed(last, r.feed, now); err != nil {
+			return err
+		}
 		change := record.Change{Kind: record.OfFeed}
 		if r.feed.Report.Added+r.feed.Report.Changed == 0 {
 			return tx.Tell(last, change)
@@ -227,8 +226,8 @@ func (s *Safety) readFeed(ctx context.Context, f record.Feed) {
 		event.Subject, event.Detail = f.Name, counted(r.feed.Report)
 		return tx.Append(last, event, change)
 	})
-	if told != nil {
-		s.Log.Error("what a feed brought could not be told", "feed", f.Name, "error", told)
+	if noted != nil {
+		s.Log.Error("what became of a feed could not be noted", "feed", f.Name, "error", noted)
 	}
 }
 
@@ -236,7 +235,7 @@ func (s *Safety) readFeed(ctx context.Context, f record.Feed) {
 func (r *reading) note(ctx context.Context) error {
 	if now := r.s.Now(); now.Sub(r.noted) >= noteEach {
 		r.noted = now
-		return r.s.DB.NoteFeed(ctx, r.feed, now.Add(heldFor))
+		return r.s.DB.Within(ctx, func(tx *record.Tx) error { return tx.NoteFeed(ctx, r.feed, now.Add(heldFor)) })
 	}
 	return nil
 }
