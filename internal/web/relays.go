@@ -7,7 +7,6 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/text"
 	"crelvo/internal/record"
 	"crelvo/internal/service/relays"
 )
@@ -81,7 +80,7 @@ func (w *Server) addRelays() {
 
 func showRelayed(item record.RelayItem) api.RelayedVersion {
 	shown := api.RelayedVersion{Upload: item.Upload, Bytes: item.Bytes, State: item.State, Attempts: item.Attempts,
-		Since: item.QueuedAt.UTC(), EndedAt: utc(item.EndedAt), Said: text.Clean(item.Said, false, longestWhy)}
+		Since: item.QueuedAt.UTC(), EndedAt: utc(item.EndedAt), Said: item.Said}
 	if item.Version != "" {
 		shown.PURL = item.PURL().Typed()
 	}
@@ -97,7 +96,7 @@ func showRelay(v relays.View) api.Relay {
 		Zone: v.Zone, Next: []time.Time{}, Hours: v.Hours, BytesRate: v.Rate, Paused: v.Paused, Open: v.Open, By: v.ByName,
 		MadeAt: v.MadeAt.UTC(), LookedAt: utc(v.LookedAt), Waiting: v.State.Waiting, Bytes: v.State.Bytes,
 		Oldest: utc(v.State.Oldest), Failed: v.State.Failed, Sent: v.State.Sent, LastAt: utc(v.State.LastAt),
-		Said: text.Clean(v.State.Said, false, longestWhy)}
+		Said: v.State.Said}
 	if !v.Paused {
 		shown.Next = append(shown.Next, v.Next...)
 	}

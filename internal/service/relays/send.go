@@ -11,6 +11,7 @@ import (
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
+	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
@@ -159,9 +160,9 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	case ctx.Err() != nil:
 		item.Said, item.NextAt = "the server ended in the middle of it", now
 	case errors.As(err, &no) && no.Final || item.Attempts >= lastAttempt:
-		item.State, item.Said, item.EndedAt = record.RelayFailed, err.Error(), &now
+		item.State, item.Said, item.EndedAt = record.RelayFailed, said(err), &now
 	default:
-		item.Said, item.NextAt = err.Error(), now.Add(min(time.Hour, 5*time.Second<<item.Attempts))
+		item.Said, item.NextAt = said(err), now.Add(min(time.Hour, 5*time.Second<<item.Attempts))
 	}
 	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
@@ -173,6 +174,12 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 		s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
 	}
 }
+
+// longestSaid is how many letters are kept of what another server said.
+const longestSaid = 1000
+
+// said is what went wrong, in words of another server perhaps.
+func said(err error) string { return text.Clean(err.Error(), false, longestSaid) }
 
 func (s *Relays) sendOne(ctx context.Context, r record.Relay, item record.RelayItem) error {
 	of, err := s.DB.VersionsByID(ctx, []int64{item.VersionID})
