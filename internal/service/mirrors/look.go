@@ -141,7 +141,7 @@ const (
 	// largestAttestation is how many bytes an upstream may answer about where a file was built.
 	largestAttestation = 256 << 10
 	// mostBundles is how many statements about that are looked at.
-	mostBundles = 10
+	mostBundles = 4
 )
 
 // Attestations are the Sigstore bundles that an upstream has about where a file of a version was built, none

@@ -39,23 +39,31 @@ func (s *Relays) look(ctx context.Context) (err error) {
 			s.missed.Store(true)
 		}
 	}()
-	if s.missed.Swap(false) {
-		for _, r := range all {
-			if err := s.takeUp(ctx, r, catalog.PackageKey{}); err != nil {
-				return err
-			}
-		}
-	}
 	s.mu.Lock()
 	arrived := s.arrived
 	s.arrived = map[catalog.PackageKey]bool{}
 	s.mu.Unlock()
+	missed := s.missed.Swap(false)
+	if !missed && len(arrived) == 0 {
+		return nil
+	}
+	destinations, err := s.DB.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	if missed {
+		for _, r := range all {
+			if err := s.takeUp(ctx, r, destinations, catalog.PackageKey{}); err != nil {
+				return err
+			}
+		}
+	}
 	for key := range arrived {
 		for _, r := range all {
 			if r.RepositoryID != key.RepositoryID {
 				continue
 			}
-			if err := s.takeUp(ctx, r, key); err != nil {
+			if err := s.takeUp(ctx, r, destinations, key); err != nil {
 				return err
 			}
 		}
@@ -65,7 +73,11 @@ func (s *Relays) look(ctx context.Context) (err error) {
 
 // catchUp takes up what a relay missed.
 func (s *Relays) catchUp(ctx context.Context, r record.Relay) error {
-	if err := s.takeUp(ctx, r, catalog.PackageKey{}); err != nil {
+	destinations, err := s.DB.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	if err := s.takeUp(ctx, r, destinations, catalog.PackageKey{}); err != nil {
 		return err
 	}
 	if err := s.DB.LookedForRelay(ctx, r.ID, s.Now()); err != nil {
@@ -79,11 +91,9 @@ func (s *Relays) catchUp(ctx context.Context, r record.Relay) error {
 }
 
 // takeUp takes up the versions of a package that a relay is about; of all packages if key names none.
-func (s *Relays) takeUp(ctx context.Context, r record.Relay, key catalog.PackageKey) error {
-	destinations, err := s.DB.Destinations(ctx)
-	if err != nil {
-		return err
-	}
+func (s *Relays) takeUp(
+	ctx context.Context, r record.Relay, destinations []record.Destination, key catalog.PackageKey,
+) error {
 	i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == r.Destination })
 	if i < 0 || key.Ecosystem != "" && key.Ecosystem != destinations[i].Ecosystem {
 		return nil
@@ -203,7 +213,11 @@ func (s *Relays) sendOne(ctx context.Context, r record.Relay, item record.RelayI
 	if err != nil {
 		return err
 	}
-	if verdict := judge.Named(of[0].Version); verdict.Refused {
+	details, err := s.DB.DetailsOf(ctx, []int64{item.VersionID})
+	if err != nil {
+		return err
+	}
+	if verdict := judge.Of(&catalog.Version{Version: of[0].Version, Details: details[item.VersionID]}); verdict.Refused {
 		return &ecosystem.Rejection{Said: from.Name + " keeps it out: " + verdict.Why}
 	}
 	limit := s.limit(r)

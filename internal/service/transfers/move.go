@@ -168,6 +168,7 @@ type coming struct {
 	key     catalog.PackageKey
 	version *catalog.Version
 	there   *catalog.Package
+	has     *catalog.Package // what is where it goes to, before it comes; nil if that is nothing
 }
 
 // gather finds the versions of items, and fetches what is not here. What cannot be found or fetched is noted.
@@ -204,6 +205,10 @@ func (m *moving) gatherPackage(
 	if err != nil {
 		return nil, m.failed(ctx, items, err)
 	}
+	has, err := m.has(ctx, m.target(key))
+	if err != nil {
+		return nil, err
+	}
 	at := m.s.mirrors.Of(m.from.ID)
 	for _, item := range items {
 		v := find(there, item.Version, item.Upload)
@@ -232,7 +237,7 @@ func (m *moving) gatherPackage(
 			}
 			continue
 		}
-		found = append(found, coming{item, key, v, there})
+		found = append(found, coming{item, key, v, there, has})
 	}
 	return found, nil
 }

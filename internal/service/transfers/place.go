@@ -187,11 +187,7 @@ func (m *moving) marks(ctx context.Context, tx *record.Tx, all []coming) error {
 }
 
 func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error {
-	key, from := m.target(all[0].key), all[0].there
-	has, err := m.has(ctx, key)
-	if err != nil {
-		return err
-	}
+	key, from, has := m.target(all[0].key), all[0].there, all[0].has
 	came := func(version string) bool {
 		return slices.ContainsFunc(all, func(c coming) bool { return c.Version == version })
 	}
@@ -205,6 +201,7 @@ func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error
 		}
 		names := []string{label}
 		if maturing, ok := m.s.Ecosystem(key.Ecosystem).(ecosystem.Maturing); ok {
+			var err error
 			if names, err = m.s.publishing.Moved(ctx, tx, maturing, m.to, key, names, version); err != nil {
 				return err
 			}
