@@ -44,6 +44,9 @@ func run(m *testing.M) int {
 	if err == nil {
 		server, err = privatepg.Start(context.Background(), dir+"/postgres")
 	}
+	if err == nil {
+		err = forTests(context.Background())
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
@@ -56,10 +59,28 @@ func run(m *testing.M) int {
 	return code
 }
 
-// URL makes an empty database and gives its address.
+// forTests has the server keep little on the disk, and not wait for it: what tests write
+// need not outlive the machine, and hundreds of databases must not fill it.
+func forTests(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, server.URL)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	for _, do := range []string{"alter system set fsync = off", "alter system set full_page_writes = off",
+		"alter system set max_wal_size = '128MB'", "select pg_reload_conf()"} {
+		if _, err := conn.Exec(ctx, do); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// URL makes an empty database, which goes with the test, and gives its address.
 func URL(t testing.TB) string {
 	t.Helper()
 	name := fmt.Sprintf("test%d", count.Add(1))
+	t.Cleanup(func() { drop(t, name) })
 	conn, err := pgx.Connect(t.Context(), server.URL)
 	if err != nil {
 		t.Fatal(err)
@@ -74,6 +95,19 @@ func URL(t testing.TB) string {
 	}
 	address.Path = name
 	return address.String()
+}
+
+func drop(t testing.TB, name string) {
+	ctx := context.Background() // the test's own has ended
+	conn, err := pgx.Connect(ctx, server.URL)
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "drop database if exists "+name+" with (force)"); err != nil {
+		t.Error(err)
+	}
 }
 
 // Open opens the records in a database.
