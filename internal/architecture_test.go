@@ -63,6 +63,8 @@ var rooms = map[string][]string{
 	"backups":   {"act", "directory", "secret", "store"},
 	"bills":     {"act", "store"},
 	"relays":    {"act", "directory", "keys", "promotion", "safety", "schedule"},
+	"bundles": {"act", "builds", "directory", "holdings", "keys", "mirrors", "publishing", "resolving", "safety", "store",
+		"vetting"},
 	"transfers": {"act", "directory", "holdings", "mirrors", "publishing", "resolving", "rights", "safety", "store"},
 }
 
@@ -89,6 +91,7 @@ var folders = map[string][]string{
 	"backups":      {},
 	"store":        {"backups"},
 	"transfers":    {},
+	"bundles":      {},
 	"relays":       {},
 	"use":          {},
 	"api":          {},

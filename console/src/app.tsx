@@ -31,6 +31,7 @@ const StatusPage = lazy(() => import("./status/status"));
 const RetentionPage = lazy(() => import("./retention/retention"));
 const PolicyPage = lazy(() => import("./retention/policy"));
 const TransfersPage = lazy(() => import("./transfers/transfers"));
+const BundlesPage = lazy(() => import("./bundles/bundles"));
 const TransferPage = lazy(() => import("./transfers/transfer"));
 const RelaysPage = lazy(() => import("./relays/relays"));
 const RelayPage = lazy(() => import("./relays/relay"));
@@ -62,7 +63,7 @@ const places: [string, RegExp][] = [
   ["/tokens", /^\/tokens/],
   ["/rights", /^\/rights/],
   ["/activity", /^\/activity/],
-  ["/", /^\/($|repositories|transfers|relays)/],
+  ["/", /^\/($|repositories|transfers|relays|bundles)/],
 ];
 
 /** placeOf is where in the navigation a page belongs. */
@@ -183,6 +184,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/safety" element={<SafetyPage me={me} />} />
             <Route path="/safety/:shown" element={<SafetyPage me={me} />} />
             <Route path="/safety/advisories/:id" element={<AdvisoryPage me={me} />} />
+            <Route path="/bundles" element={<BundlesPage />} />
             <Route path="/transfers" element={<TransfersPage />} />
             <Route path="/transfers/:id" element={<TransferPage />} />
             {me.admin && <Route path="/relays" element={<RelaysPage />} />}

@@ -275,7 +275,8 @@ func newRoot() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("use", publishCommand(s), transferCommand(s), fetchCommand(s), searchCommand(s), showCommand(s), compareCommand(s),
+	add("use", publishCommand(s), transferCommand(s), bundleCommand(s), fetchCommand(s), searchCommand(s),
+		showCommand(s), compareCommand(s),
 		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
 		promoteCommand(s), promotionCommand(s))

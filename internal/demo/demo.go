@@ -6,6 +6,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -118,6 +119,9 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := relay(ctx, as(User)); err != nil {
 		return err
 	}
+	if err := carry(ctx, as(User)); err != nil {
+		return err
+	}
 	return bound(ctx, as(User))
 }
 
@@ -137,6 +141,18 @@ func relay(ctx context.Context, c *client.Client) error {
 		}
 	}
 	return nil
+}
+
+// carry makes a bundle for a ship that is out of reach.
+func carry(ctx context.Context, c *client.Client) error {
+	body, _, err := c.MakeBundle(ctx, api.NewBundle{From: []string{"releases", "shore-npm"},
+		Only: []string{"pkg:npm/@skerry/*"}, WithNeeds: true, SignWith: "ferry-release"})
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	_, err = io.Copy(io.Discard, body)
+	return err
 }
 
 // bound gives quotas: one that is kept, and one that is not quite.

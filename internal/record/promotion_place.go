@@ -9,16 +9,19 @@ import (
 	"crelvo/internal/core/catalog"
 )
 
-// PlacedVersion is a version that a promotion or a transfer puts into a repository.
+// PlacedVersion is a version that a promotion, a transfer or a bundle puts into a repository.
 type PlacedVersion struct {
-	SourceID int64
+	SourceID int64              // 0 for what came from outside
 	Key      catalog.PackageKey // in the target
 	Version  string
 	Upload   string
 	Snapshot bool
-	// Details are those of a restamped version; nil are those of the source.
+	// Details are those of a restamped version, or of one without a source; nil are those of the source.
 	Details *catalog.Details
-	Files   []PlacedFile
+	// UploadedAt and UploadCount are those of a version without a source.
+	UploadedAt  time.Time
+	UploadCount int
+	Files       []PlacedFile
 	// FirstAt is when it was published where it comes from, and By who did; nil and "": at the moment, by
 	// whoever places it.
 	FirstAt *time.Time
@@ -53,9 +56,9 @@ func (tx *Tx) Place(
 		make([]string, n)
 	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n),
 		make([]int64, n), make([]sql.NullString, n)
-	firstAt, by := make([]*time.Time, n), make([]string, n)
+	firstAt, by, uploadedAt, counts := make([]*time.Time, n), make([]string, n), make([]time.Time, n), make([]int, n)
 	for i, p := range placed {
-		firstAt[i], by[i] = p.FirstAt, p.By
+		firstAt[i], by[i], uploadedAt[i], counts[i] = p.FirstAt, p.By, p.UploadedAt, p.UploadCount
 		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace,
 			p.Key.Name
 		versions[i], uploads[i], snapshots[i], sources[i] = p.Version, p.Upload, p.Snapshot, p.SourceID
@@ -85,24 +88,25 @@ func (tx *Tx) Place(
 	}
 	if err := tx.SelectContext(ctx, &made, `with wanted as (
 			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[],
-			$7::boolean[], $8::bigint[], $9::text[], $13::timestamptz[], $14::text[]) with ordinality
-				n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, first_at, by, position)
+			$7::boolean[], $8::bigint[], $9::text[], $13::timestamptz[], $14::text[], $15::timestamptz[], $16::integer[])
+				with ordinality n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, first_at, by,
+				uploaded_at, upload_count, position)
 			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace
 			and k.name = n.name
 		), made as (
 			insert into version (package_id, version, upload, snapshot, uploaded_at, upload_count, publisher_id, published_by,
 			touched_at, visible_from, details, build_id, first_at)
-			select w.package_id, w.version, w.upload, w.snapshot, s.uploaded_at, case
-			when w.snapshot then s.upload_count else 0 end, nullif($10, 0), coalesce(nullif(w.by, ''), $11), $12::timestamptz,
+			select w.package_id, w.version, w.upload, w.snapshot, coalesce(s.uploaded_at, w.uploaded_at), case
+			when w.snapshot then coalesce(s.upload_count, w.upload_count) else 0 end, nullif($10, 0), coalesce(nullif(w.by, ''), $11), $12::timestamptz,
 				$12::timestamptz, coalesce(w.details::jsonb, s.details), s.build_id, w.first_at
-			from wanted w join version s on s.id = w.source order by w.package_id, w.version, w.upload
+			from wanted w left join version s on s.id = w.source order by w.package_id, w.version, w.upload
 			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version,
 			upload
 		)
 		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version
 		and w.upload = m.upload order by w.position`,
 		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher,
-		at, firstAt, by); err != nil {
+		at, firstAt, by, uploadedAt, counts); err != nil {
 		return nil, nil, err
 	}
 	ids := make([]int64, n)
@@ -143,6 +147,9 @@ func (tx *Tx) furnish(
 		sources); err != nil {
 		return nil, err
 	}
+	if err := tx.setReadmes(ctx, placed, ids); err != nil {
+		return nil, err
+	}
 	if err := tx.weigh(ctx, ids); err != nil {
 		return nil, err
 	}
@@ -150,6 +157,26 @@ func (tx *Tx) furnish(
 		return nil, err
 	}
 	return nil, tx.arrive(ctx, ids, at)
+}
+
+// setReadmes keeps the texts about versions without a source.
+func (tx *Tx) setReadmes(ctx context.Context, placed []PlacedVersion, ids []int64) error {
+	var of []int64
+	var texts, formats []string
+	for i, p := range placed {
+		if p.SourceID != 0 || p.Details == nil {
+			continue
+		}
+		if r := p.Details.Bounded().Readme; r != nil && r.Text != "" {
+			of, texts, formats = append(of, ids[i]), append(texts, storable(r.Text)), append(formats, r.Format)
+		}
+	}
+	if of == nil {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `insert into readme (version_id, text, format)
+		select * from unnest($1::bigint[], $2::text[], $3::text[])`, of, texts, formats)
+	return err
 }
 
 // withoutSource are those of whose source there is nothing any more. What is promoted must
@@ -164,7 +191,7 @@ func (tx *Tx) withoutSource(
 		return nil, err
 	}
 	for _, p := range placed {
-		if _, ok := slices.BinarySearch(there, p.SourceID); !ok {
+		if _, ok := slices.BinarySearch(there, p.SourceID); !ok && p.SourceID != 0 {
 			missing = append(missing, Collision{Key: p.Key, Version: p.Version, NoSource: true})
 		}
 	}

@@ -60,7 +60,7 @@ func (tx *Tx) NoteReached(ctx context.Context, id int64, was, is string) (done b
 }
 
 // HeldBytes tells how many bytes the versions in use of repositories have together, those
-// that are arriving and parts that no version names yet included.
+// that are arriving, parts that no version names yet, and what came of bundles included.
 func (db *DB) HeldBytes(ctx context.Context, repositoryIDs []int64) (n int64, err error) {
 	err = db.GetContext(ctx, &n,
 		`select (select coalesce(sum(bytes), 0) from package where repository_id = any($1))::bigint
@@ -68,7 +68,9 @@ func (db *DB) HeldBytes(ctx context.Context, repositoryIDs []int64) (n int64, er
 			join file f on f.version_id = v.id join stored_file b using (sha256)
 			where v.visible_from is null and v.visible_until is null and p.repository_id = any($1))::bigint
 		+ (select coalesce(sum(b.size), 0) from package_part t join package p on p.id = t.package_id
-			join stored_file b using (sha256) where not t.named and p.repository_id = any($1))::bigint`, repositoryIDs)
+			join stored_file b using (sha256) where not t.named and p.repository_id = any($1))::bigint
+		+ (select coalesce(sum(b.size), 0) from landed l join stored_file b using (sha256)
+			where l.repository_id = any($1))::bigint`, repositoryIDs)
 	return n, err
 }
 

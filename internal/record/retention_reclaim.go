@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -104,7 +105,8 @@ func (tx *Tx) EndGrace(ctx context.Context, now time.Time, limit int) (ids []int
 
 // isNamed is the condition that a record names a stored file b.
 const isNamed = `(exists (select from file f where f.sha256 = b.sha256)
-	or exists (select from package_part p where p.sha256 = b.sha256))`
+	or exists (select from package_part p where p.sha256 = b.sha256)
+	or exists (select from landed l where l.sha256 = b.sha256))`
 
 // MarkUnnamed marks stored files that no record names, and takes the mark from
 // those that one names again. It gives how many were marked.
@@ -174,6 +176,6 @@ func (tx *Tx) DropStored(ctx context.Context, sha256 [][]byte) error {
 // reclaimed in that very moment: all of it is to be tried again.
 func BytesGone(err error) bool {
 	var server *pgconn.PgError
-	return errors.As(err, &server) && server.Code == "23503" &&
-		(server.ConstraintName == "file_sha256_fkey" || server.ConstraintName == "package_part_sha256_fkey")
+	return errors.As(err, &server) && server.Code == "23503" && slices.Contains(
+		[]string{"file_sha256_fkey", "package_part_sha256_fkey", "landed_sha256_fkey"}, server.ConstraintName)
 }

@@ -56,6 +56,8 @@ const (
 	EventRelayChanged       Action = "relay changed"
 	EventRelayRun           Action = "relay run"
 	EventRelayRemoved       Action = "relay removed"
+	EventBundleMade         Action = "bundle made"
+	EventBundleLoaded       Action = "bundle loaded"
 
 	// Promotion, and its keys.
 	EventKeyAdded           Action = "key added"

@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/service/backups"
 	"crelvo/internal/service/bills"
 	"crelvo/internal/service/builds"
+	"crelvo/internal/service/bundles"
 	"crelvo/internal/service/counting"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
@@ -78,6 +79,7 @@ type Service struct {
 	Backups      *backups.Backups
 	Transfers    *transfers.Transfers
 	Relays       *relays.Relays
+	Bundles      *bundles.Bundles
 	Status       *status.Status
 
 	desk desk
@@ -119,6 +121,8 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Transfers = transfers.New(a, s.Directory, s.Store, s.Holdings, s.Mirrors, s.Resolving, s.Publishing, s.Safety,
 		s.Rights)
 	s.Relays = relays.New(a, s.Directory, s.Promotion, s.Safety, s.Schedule)
+	s.Bundles = bundles.New(a, s.Directory, s.Store, s.Holdings, s.Keys, s.Builds, s.Mirrors, s.Resolving, s.Publishing,
+		s.Safety, s.Vetting)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
 		s.Relays, s.Directory, s.Rights,
 		s.Repositories, s.Mirrors,
@@ -127,7 +131,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills, s.Builds,
 		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
 		s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays, s.Status}
+		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays, s.Bundles, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

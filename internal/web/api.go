@@ -98,6 +98,7 @@ func (w *Server) addAPI() {
 	w.addChecks()
 	w.addBackups()
 	w.addTransfers()
+	w.addBundles()
 	w.addRelays()
 	w.addDestinations()
 	w.addRetention()

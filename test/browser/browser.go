@@ -158,7 +158,7 @@ var DemoPages = []struct{ Path, Shows string }{
 	{"/safety/vetting", "wrack-chart"}, {"/safety/decisions", "fathom-format"}, {"/safety/check", "choose a lock file"},
 	{"/safety/feeds", "where advisories come from"}, {"/safety/advisories/ISLE-2026-0007", "who had it"},
 	{"/retention/space", "space"}, {"/stores", "archive"}, {"/transfers", "shore-npm to releases"},
-	{"/transfers/1", "does not come"},
+	{"/transfers/1", "does not come"}, {"/bundles", "ferry-release"},
 	{"/relays", "tide-tables"}, {"/relays/mainland", "next times"}, {"/retention/use", "downloads"},
 	{"/policies/sea-trials", "sea-trials"}, {"/sweeps/1", "sweep 1"}, {"/tokens", "tokens"}, {"/rights", "rights"},
 	{"/activity", "activity"},

@@ -30,6 +30,7 @@ export const kinds = [
   "key",
   "transfer",
   "relay",
+  "bundle",
   "figure",
 ] as const;
 

@@ -41,6 +41,9 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
             <Link to="/transfers" className="text-sm">
               Transfers
             </Link>
+            <Link to="/bundles" className="text-sm">
+              Bundles
+            </Link>
             {me.admin && (
               <Link to="/relays" className="text-sm">
                 Relays

@@ -236,14 +236,11 @@ func SignersOf(keys []View, content io.ReadSeeker, signature []byte) ([]string, 
 		if k.Form != "openpgp" {
 			continue
 		}
-		ring, err := openpgp.ReadArmoredKeyRing(strings.NewReader(k.Text))
+		ok, err := attest.SignedBy(k.Text, content, signature)
 		if err != nil {
-			continue
-		}
-		if _, err := content.Seek(0, io.SeekStart); err != nil {
 			return by, err
 		}
-		if _, err := openpgp.CheckArmoredDetachedSignature(ring, content, bytes.NewReader(signature), nil); err == nil {
+		if ok {
 			by = append(by, k.Name)
 		}
 	}

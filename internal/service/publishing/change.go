@@ -44,6 +44,33 @@ func (s *Publishing) Changing(
 	return r, p, err
 }
 
+// Find is the version, or upload of a snapshot, that a package has; nil if it has none such.
+func Find(p *catalog.Package, version, upload string) *catalog.Version {
+	if p == nil {
+		return nil
+	}
+	i := slices.IndexFunc(p.Versions, func(v catalog.Version) bool { return v.Version == version && v.Upload == upload })
+	if i < 0 {
+		return nil
+	}
+	return &p.Versions[i]
+}
+
+// Differs tells how what is there is not what would come; "" if all of that is there.
+func Differs(files []catalog.File, there *catalog.Version) string {
+	for _, f := range files {
+		i := slices.IndexFunc(there.Files, func(o catalog.File) bool { return o.Name == f.Name })
+		switch {
+		case i < 0:
+			return "lacks " + f.Name
+		case there.Files[i].Digests.Contradicts(f.Digests):
+			return "has other bytes in " + f.Name
+		}
+	}
+	return ""
+}
+
+// HasVersion tells whether a package has a version.
 func HasVersion(p *catalog.Package, version string) bool {
 	return slices.ContainsFunc(p.Versions, func(v catalog.Version) bool { return v.Version == version })
 }
@@ -188,7 +215,7 @@ func (s *Publishing) mayLabel(
 	caller access.Caller, r catalog.Repository, key catalog.PackageKey, m ecosystem.Maturing, label, version string,
 ) error {
 	if version != "" {
-		return s.maturityByLabels(m, r, []string{label})
+		return s.MaturityByLabels(m, r, []string{label})
 	}
 	if release, _ := m.LabelMaturity(r, label); release {
 		return s.directory.Allow(caller, access.Remove, access.Object{Repository: r, Package: act.PURLOf(key, "")})

@@ -374,9 +374,9 @@ func (s *Publishing) nameParts(ctx context.Context, tx *record.Tx, r *recording,
 	return err
 }
 
-// maturityByLabels checks, for an ecosystem in which labels give a version its maturity,
+// MaturityByLabels checks, for an ecosystem in which labels give a version its maturity,
 // that those which it is to get belong in a repository.
-func (s *Publishing) maturityByLabels(m ecosystem.Maturing, r catalog.Repository, labels []string) error {
+func (s *Publishing) MaturityByLabels(m ecosystem.Maturing, r catalog.Repository, labels []string) error {
 	for _, label := range labels {
 		if !m.IsLabel(label) {
 			return fault.New(fault.Invalid, "bad-tag", "%.140q cannot be a label", label)

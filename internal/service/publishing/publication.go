@@ -56,7 +56,7 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 		return Published{}, err
 	}
 	if m, ok := e.(ecosystem.Maturing); ok {
-		if err := s.maturityByLabels(m, repository, p.Labels); err != nil {
+		if err := s.MaturityByLabels(m, repository, p.Labels); err != nil {
 			return Published{}, err
 		}
 	}
@@ -182,28 +182,34 @@ func (s *Publishing) inspectAll(ctx context.Context, caller access.Caller, repos
 	stored = make([]*bytestore.Staged, len(files))
 	details = make([]catalog.Details, len(files))
 	for i, f := range files {
-		if err := s.accepts(caller, repository, e, f.Place); err != nil {
+		if err := s.Accepts(caller, repository, e, f.Place, f.Size()); err != nil {
 			return nil, nil, err
 		}
-		if err := s.fits(repository, f.Place.FileName, f.Size()); err != nil {
+		if details[i], err = Inspected(ctx, e, f.Place, f, f.Details); err != nil {
 			return nil, nil, err
 		}
-		known, err := inspected(ctx, e, f.Place, f.Staged)
-		if err != nil {
-			return nil, nil, err
-		}
-		if stating, ok := e.(ecosystem.Stating); ok && f.Details.Native != nil {
-			if err := stating.Contradicts(f.Details, known); err != nil {
-				return nil, nil, err
-			}
-			// They say the same, and clients want the form that the client wrote.
-			known.Native = maps.Clone(known.Native)
-			maps.Copy(known.Native, f.Details.Native)
-		}
-		details[i] = known.Merge(f.Details)
 		stored[i] = f.Staged.(*store.Staging).File
 	}
 	return stored, details, nil
+}
+
+// Inspected is what a file tells of its version, and what was said of it besides, if both are the same.
+func Inspected(
+	ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place, file ecosystem.SizedReaderAt, said catalog.Details,
+) (catalog.Details, error) {
+	known, err := inspected(ctx, e, place, file)
+	if err != nil {
+		return known, err
+	}
+	if stating, ok := e.(ecosystem.Stating); ok && said.Native != nil {
+		if err := stating.Contradicts(said, known); err != nil {
+			return known, err
+		}
+		// They say the same, and clients want the form that the client wrote.
+		known.Native = maps.Clone(known.Native)
+		maps.Copy(known.Native, said.Native)
+	}
+	return known.Merge(said), nil
 }
 
 // joins finds the upload of a snapshot that files belong to; nil if they make a

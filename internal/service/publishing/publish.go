@@ -241,6 +241,16 @@ func (s *Publishing) MayPublish(caller access.Caller, repository catalog.Reposit
 	return s.directory.Allow(caller, access.Publish, access.Object{Repository: repository, Package: act.PURLOf(key, "")})
 }
 
+// Accepts checks that the caller may publish a file of some bytes there, and that it fits.
+func (s *Publishing) Accepts(
+	caller access.Caller, repository catalog.Repository, e ecosystem.Ecosystem, place ecosystem.Place, size int64,
+) error {
+	if err := s.accepts(caller, repository, e, place); err != nil {
+		return err
+	}
+	return s.fits(repository, place.FileName, size)
+}
+
 // accepts checks that the caller may publish the package, and that a version of
 // that maturity belongs in the repository.
 func (s *Publishing) accepts(

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"crelvo/internal/record"
 	bytestore "crelvo/internal/store"
 )
@@ -74,10 +76,8 @@ func (s *Store) recordKept(
 	if err != nil {
 		return err
 	}
-	for _, st := range staged {
-		if err := bytes.Keep(ctx, st); err != nil {
-			return s.Fault(err)
-		}
+	if err := keepAll(ctx, bytes, staged); err != nil {
+		return s.Fault(err)
 	}
 	sums := make([][]byte, len(staged))
 	for i, st := range staged {
@@ -120,6 +120,21 @@ func (s *Store) recordKept(
 		}
 	}
 	return err
+}
+
+// keptAtOnce is how many files of a transaction are made durable at the same time: that is a wait for the disk.
+const keptAtOnce = 8
+
+func keepAll(ctx context.Context, bytes bytestore.Store, staged []*bytestore.Staged) error {
+	if len(staged) == 1 {
+		return bytes.Keep(ctx, staged[0])
+	}
+	all, keeping := errgroup.WithContext(ctx)
+	all.SetLimit(keptAtOnce)
+	for _, st := range staged {
+		all.Go(func() error { return bytes.Keep(keeping, st) })
+	}
+	return all.Wait()
 }
 
 // inOne takes care that all staged bytes of a transaction are in one store, that of the

@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/publishing"
 )
 
 // moving is a transfer that is worked on.
@@ -211,7 +212,7 @@ func (m *moving) gatherPackage(
 	}
 	at := m.s.mirrors.Of(m.from.ID)
 	for _, item := range items {
-		v := find(there, item.Version, item.Upload)
+		v := publishing.Find(there, item.Version, item.Upload)
 		if v != nil && at != nil && !v.Snapshot {
 			if err := m.bring(ctx, key, there, v); err != nil {
 				if err := m.failed(ctx, []record.TransferItem{item}, err); err != nil {
@@ -224,7 +225,7 @@ func (m *moving) gatherPackage(
 				return nil, err
 			}
 			from := *v
-			if v = find(kept, item.Version, item.Upload); v != nil {
+			if v = publishing.Find(kept, item.Version, item.Upload); v != nil {
 				whole := *v
 				whole.Outside, whole.Dated, whole.Withdrawn = true, from.Dated, from.Withdrawn
 				v = &whole

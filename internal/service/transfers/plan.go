@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/safety"
 )
 
@@ -190,9 +191,9 @@ func (m *moving) planPackage(
 				item.Travels += f.Digests.Size
 			}
 		}
-		if same := find(has, v.Version, v.Upload); same != nil {
+		if same := publishing.Find(has, v.Version, v.Upload); same != nil {
 			item.State = record.ItemThere
-			if why := differs(v, same); why != "" {
+			if why := publishing.Differs(v.Files, same); why != "" {
 				item.State, item.Why = record.ItemRefused, m.to.Name+" has it already, and "+why
 			}
 		} else if why := rules.refuses(v); why != "" {
@@ -227,32 +228,6 @@ func published(v *catalog.Version) time.Time {
 		return v.Dated
 	}
 	return v.PublishedAt
-}
-
-// find is the version, or upload of a snapshot, that a package has; nil if it has none such.
-func find(p *catalog.Package, version, upload string) *catalog.Version {
-	if p == nil {
-		return nil
-	}
-	i := slices.IndexFunc(p.Versions, func(v catalog.Version) bool { return v.Version == version && v.Upload == upload })
-	if i < 0 {
-		return nil
-	}
-	return &p.Versions[i]
-}
-
-// differs tells how what is there is not what would come; "" if all of that is there.
-func differs(v, there *catalog.Version) string {
-	for _, f := range v.Files {
-		i := slices.IndexFunc(there.Files, func(o catalog.File) bool { return o.Name == f.Name })
-		switch {
-		case i < 0:
-			return "lacks " + f.Name
-		case there.Files[i].Digests.Contradicts(f.Digests):
-			return "has other bytes in " + f.Name
-		}
-	}
-	return ""
 }
 
 // rules tell what does not come of a package, and why.

@@ -82,7 +82,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL,
 		return a, err
 	}
 	judge.Among(there.Versions)
-	v := taken(there, p.Ecosystem, within)
+	v := Taken(there, p.Ecosystem, within)
 	if p.Version != "" {
 		v = nil
 		for i := range there.Versions {
@@ -95,7 +95,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL,
 		return s.elsewhere(ctx, r, p, within, there.KeptOut)
 	}
 	a.PURL.Version, a.Version = v.Version, *v
-	s.withNeeds(p.Ecosystem, &a.Version.Details)
+	s.WithNeeds(p.Ecosystem, &a.Version.Details)
 	a.Facts, a.Findings, a.Verdict, a.Tried = judge.Facts(v), judge.Findings(v.Version), judge.Of(v), judge.Try(v)
 	for i := range there.Versions {
 		one := &there.Versions[i]
@@ -109,7 +109,7 @@ func (s *Vetting) assess(ctx context.Context, r catalog.Repository, p purl.PURL,
 	if a.Before != nil {
 		before := *a.Before // which is not to be changed where it is remembered
 		a.Before = &before
-		s.withNeeds(p.Ecosystem, &before.Details)
+		s.WithNeeds(p.Ecosystem, &before.Details)
 	}
 	return a, nil
 }
@@ -134,8 +134,8 @@ func (s *Vetting) elsewhere(
 	return s.assess(ctx, s.directory.Known().ByID[newest.By], p, within)
 }
 
-// taken is the version that clients take who want one within a range; nil if there is none.
-func taken(there *catalog.Package, ecosystemName, within string) *catalog.Version {
+// Taken is the version that clients take who want one within a range; nil if there is none.
+func Taken(there *catalog.Package, ecosystemName, within string) *catalog.Version {
 	v := there.Newest(func(a, b string) int { return better(ecosystemName, within, a, b) },
 		func(v catalog.Version) bool {
 			return !v.Snapshot && v.Withdrawn == nil && fits(ecosystemName, within, v.Version)
@@ -159,8 +159,8 @@ func fits(ecosystemName, within, version string) bool {
 	return within == "" || fits || !known
 }
 
-// withNeeds reads what a version needs where its list has that only as it is written.
-func (s *Vetting) withNeeds(ecosystemName string, d *catalog.Details) {
+// WithNeeds reads what a version needs where its list has that only as it is written.
+func (s *Vetting) WithNeeds(ecosystemName string, d *catalog.Details) {
 	if i, ok := s.Ecosystem(ecosystemName).(ecosystem.Installs); ok {
 		d.Dependencies = i.NeededBy(d)
 	}

@@ -1,0 +1,487 @@
+package bundles
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/keys"
+	"crelvo/internal/service/publishing"
+	"crelvo/internal/service/store"
+	bytestore "crelvo/internal/store"
+)
+
+// Into says where the packages of a bundle go to: by the repository that they were in, and the others to
+// All or, where that is "", to the repository of the same name.
+type Into struct {
+	All    string
+	ByName map[string]string
+}
+
+func (i Into) of(name string) string {
+	switch to, ok := i.ByName[name]; {
+	case ok:
+		return to
+	case i.All != "":
+		return i.All
+	}
+	return name
+}
+
+// Loading is a bundle that is being loaded.
+type Loading struct {
+	bundle.Manifest
+	Keys []string // that signed it, and are trusted here
+	// New are versions that are to come, There those that are here already, and Refused those that cannot
+	// come: then nothing does.
+	New, There int
+	Refused    []Refused
+	// Lacking are files that have to be sent.
+	Lacking map[bundle.Sum]int64
+
+	s      *Bundles
+	caller access.Caller
+	reader *bundle.Reader
+	into   Into
+	to     map[string]catalog.Repository // by the name of the repository that it came from
+	fresh  []arriving
+	needed map[int64][][]byte // SHA-256 of files of new versions, by where they go to
+}
+
+// Refused is a version that cannot come, and why.
+type Refused struct {
+	PURL purl.PURL
+	Why  string
+}
+
+// arriving is a version that is to come.
+type arriving struct {
+	of      *bundle.Package
+	version *bundle.Version
+	to      catalog.Repository
+	key     catalog.PackageKey
+}
+
+func (a arriving) purl() purl.PURL { return act.PURLOf(a.key, a.version.Version) }
+
+// place is where a file of it belongs.
+func (a arriving) place(f bundle.File) ecosystem.Place {
+	return ecosystem.Place{Namespace: a.key.Namespace, Name: a.key.Name, Version: a.version.Version,
+		Upload: a.version.Upload, Snapshot: a.version.Snapshot, UploadedAt: a.version.UploadedAt,
+		UploadCount: a.version.UploadCount, FileName: f.Name, Classifier: f.Classifier, Extension: f.Extension}
+}
+
+// mostRefused is how many refusals are told.
+const mostRefused = 1000
+
+// Open reads what a bundle says of itself and finds out what would become of it. Nobody may load a bundle that
+// no key has signed that is trusted here.
+func (s *Bundles) Open(ctx context.Context, caller access.Caller, from io.Reader, into Into) (*Loading, error) {
+	r, err := bundle.NewReader(from)
+	if err != nil {
+		return nil, unreadable(err)
+	}
+	l := &Loading{s: s, caller: caller, reader: r, into: into, to: map[string]catalog.Repository{},
+		needed: map[int64][][]byte{}}
+	known, err := s.keys.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if l.Keys, err = keys.SignersOf(known, bytes.NewReader(r.Raw), r.Signature); err != nil {
+		return nil, err
+	}
+	if l.Keys == nil {
+		return nil, fault.New(fault.Conflict, "not-trusted", "it is signed by no key that is trusted here, or was changed since").
+			WithHint("If you trust who made it, have an admin add their public key: crelvo key add NAME KEY.asc.")
+	}
+	if l.Manifest, err = bundle.Parse(r.Raw); err != nil {
+		return nil, unreadable(err)
+	}
+	if l.Since != nil {
+		switch loaded, err := s.DB.WasLoaded(ctx, l.Since.ID); {
+		case err != nil:
+			return nil, err
+		case !loaded:
+			return nil, fault.New(fault.Conflict, "bundle-before",
+				"it goes on from the bundle %s of %s, which was not loaded here", text.Clean(l.Since.ID, false, 64),
+				l.Since.MadeAt.UTC().Format(act.TimeForm)).WithHint("Load that one first.")
+		}
+	}
+	if err := l.targets(); err != nil {
+		return nil, err
+	}
+	return l, l.plan(ctx)
+}
+
+// unreadable is why a bundle cannot be read.
+func unreadable(err error) error {
+	var told *fault.Error
+	if errors.As(err, &told) && told.Kind != fault.Invalid {
+		return err
+	}
+	return act.Invalid("bad-bundle", "the bundle cannot be read: %v", err).
+		WithHint("Look at it with crelvo bundle verify, and carry it over again.")
+}
+
+// targets finds the repositories that it goes to.
+func (l *Loading) targets() error {
+	for _, p := range l.Packages {
+		if _, known := l.to[p.Repository]; known {
+			continue
+		}
+		name := l.into.of(p.Repository)
+		r, err := l.s.directory.Repository(l.caller, name, access.Publish)
+		if err != nil {
+			if fault.Of(err).Code == "no-such-repository" {
+				return fault.New(fault.NotFound, "no-such-repository", "there is no repository %s here that you may publish to",
+					text.Clean(name, false, 64)).WithHint("Say where what was in %s goes to: --to %[1]s=REPO, or --to REPO for all.",
+					text.Clean(p.Repository, false, 64))
+			}
+			return err
+		}
+		if !r.Own() {
+			return fault.New(fault.Conflict, "to-no-house", "%s is a %s, and takes nothing from a bundle", r.Name, r.Kind).
+				WithHint("Say which repository takes it: --to REPO.")
+		}
+		r.Sight = ""
+		l.to[p.Repository] = r
+	}
+	return nil
+}
+
+// plan finds out what becomes of each version, and which files have to be sent.
+func (l *Loading) plan(ctx context.Context) error {
+	for some := range slices.Chunk(l.Packages, lookedAtOnce) {
+		byEcosystem := map[string][]catalog.PackageKey{}
+		var named []record.NamedVersion
+		for _, p := range some {
+			key := l.to[p.Repository].Key(p.Ecosystem, p.Namespace, p.Name)
+			byEcosystem[p.Ecosystem] = append(byEcosystem[p.Ecosystem], key)
+			for _, v := range p.Versions {
+				if !v.Snapshot {
+					named = append(named, record.NamedVersion{Key: key, Version: v.Version})
+				}
+			}
+		}
+		for _, keys := range byEcosystem {
+			if err := l.s.holdings.Ahead(ctx, keys); err != nil {
+				return err
+			}
+		}
+		gone := map[int64][]record.GoneFile{}
+		for id := range reposOf(named) {
+			var err error
+			if gone[id], err = l.s.DB.GoneFiles(ctx, id, named); err != nil {
+				return err
+			}
+		}
+		for i := range some {
+			if err := l.planPackage(ctx, &some[i], gone); err != nil {
+				return err
+			}
+		}
+	}
+	return l.lacks(ctx)
+}
+
+func reposOf(named []record.NamedVersion) map[int64]bool {
+	ids := map[int64]bool{}
+	for _, n := range named {
+		ids[n.Key.RepositoryID] = true
+	}
+	return ids
+}
+
+func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[int64][]record.GoneFile) error {
+	to := l.to[p.Repository]
+	key := to.Key(p.Ecosystem, p.Namespace, p.Name)
+	has, err := l.s.holdings.Package(ctx, key)
+	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
+		return err
+	}
+	for i := range p.Versions {
+		a := arriving{p, &p.Versions[i], to, key}
+		if there := publishing.Find(has, a.version.Version, a.version.Upload); there != nil {
+			if why := publishing.Differs(a.files(nil), there); why != "" {
+				l.refuse(a, to.Name+" has it already, and "+why)
+			} else {
+				l.There++
+			}
+			continue
+		}
+		if why := l.refuses(a, gone[to.ID]); why != "" {
+			l.refuse(a, why)
+			continue
+		}
+		l.New++
+		l.fresh = append(l.fresh, a)
+		for _, f := range a.version.Files {
+			l.needed[to.ID] = append(l.needed[to.ID], f.SHA256[:])
+		}
+	}
+	return nil
+}
+
+func (l *Loading) refuse(a arriving, why string) {
+	if len(l.Refused) < mostRefused {
+		l.Refused = append(l.Refused, Refused{a.purl(), why})
+	}
+}
+
+// files are its files; of those that landed with all of their digests.
+func (a arriving) files(landed map[[32]byte]catalog.Digests) (all []catalog.File) {
+	for _, f := range a.version.Files {
+		d, ok := landed[f.SHA256]
+		if !ok {
+			d = catalog.Digests{Size: f.Size, SHA256: f.SHA256}
+		}
+		all = append(all, catalog.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, MediaType: f.MediaType,
+			Digests: d})
+	}
+	return all
+}
+
+// refuses tells why a version cannot come, as far as that can be told without its bytes; "" if it can.
+func (l *Loading) refuses(a arriving, gone []record.GoneFile) string {
+	e := l.s.Ecosystem(a.key.Ecosystem)
+	if e == nil {
+		return "packages of this kind are not known here"
+	}
+	if m, ok := e.(ecosystem.Maturing); ok {
+		if err := l.s.publishing.MaturityByLabels(m, a.to, a.labels()); err != nil {
+			return fault.Of(err).Message
+		}
+	}
+	for _, f := range a.version.Files {
+		if err := l.s.publishing.Accepts(l.caller, a.to, e, a.place(f), f.Size); err != nil {
+			return fault.Of(err).Message
+		}
+		for _, g := range gone {
+			if g.Ecosystem == a.key.Ecosystem && g.Namespace == a.key.Namespace && g.Name == a.key.Name &&
+				g.Version == a.version.Version && g.File == f.Name && g.SHA256 != f.SHA256 {
+				return "it was in " + a.to.Name + " before, with other bytes in " + f.Name +
+					", and removed; a release does not come back as something else"
+			}
+		}
+	}
+	return ""
+}
+
+// labels are those that are at it.
+func (a arriving) labels() (all []string) {
+	for label, version := range a.of.Labels {
+		if version == a.version.Version {
+			all = append(all, label)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// lacks finds out which files have to be sent: those that did not come before, and whose bytes are nowhere
+// here where the caller may read them.
+func (l *Loading) lacks(ctx context.Context) error {
+	l.Lacking = map[bundle.Sum]int64{}
+	var sums [][]byte
+	for _, a := range l.fresh {
+		for _, f := range a.version.Files {
+			if _, twice := l.Lacking[f.SHA256]; !twice {
+				l.Lacking[f.SHA256] = f.Size
+				sums = append(sums, f.SHA256[:])
+			}
+		}
+	}
+	if sums == nil {
+		return nil
+	}
+	usable, err := l.usable(ctx, sums)
+	for sum := range usable {
+		delete(l.Lacking, sum)
+	}
+	return err
+}
+
+// usable are those of some bytes that the caller need not send.
+func (l *Loading) usable(ctx context.Context, sums [][]byte) (map[bundle.Sum]bool, error) {
+	all := map[bundle.Sum]bool{}
+	here, err := l.s.DB.BytesIn(ctx, sums, l.s.directory.ScopeOf(l.s.directory.Readable(l.caller)...))
+	if err != nil {
+		return nil, err
+	}
+	for sum := range here {
+		all[sum] = true
+	}
+	for id := range l.needed {
+		landed, err := l.s.DB.Landed(ctx, id, sums)
+		if err != nil {
+			return nil, err
+		}
+		for sum := range landed {
+			all[sum] = true
+		}
+	}
+	return all, nil
+}
+
+const (
+	// landedFiles and landedBytes are how much comes before it is put on record, so that it need not come again.
+	landedFiles = 64
+	landedBytes = 64 << 20
+)
+
+// Load takes the files, and then makes everything visible, or nothing.
+func (l *Loading) Load(ctx context.Context, withDecisions bool) error {
+	if err := l.may(withDecisions); err != nil {
+		return err
+	}
+	if err := l.receive(ctx); err != nil {
+		return err
+	}
+	for id, sums := range l.needed {
+		usable, err := l.usable(ctx, sums)
+		if err != nil {
+			return err
+		}
+		var known [][]byte
+		for _, sum := range sums {
+			if !usable[bundle.Sum(sum)] {
+				return fault.New(fault.Conflict, "bundle-incomplete", "the file with SHA-256 %s is not in the bundle, and not here",
+					hex.EncodeToString(sum)).WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
+			}
+			known = append(known, sum)
+		}
+		slices.SortFunc(known, bytes.Compare)
+		known = slices.CompactFunc(known, bytes.Equal)
+		if err := l.s.DB.Within(ctx, func(tx *record.Tx) error {
+			return tx.LandKnown(ctx, id, known, l.caller.Name, l.s.Now())
+		}); err != nil {
+			return err
+		}
+	}
+	return l.place(ctx, withDecisions)
+}
+
+// may tells whether all of it can come, as far as is known before its files do.
+func (l *Loading) may(withDecisions bool) error {
+	if withDecisions && len(l.Vettings)+len(l.Waivers) > 0 {
+		if err := l.s.directory.Allow(l.caller, access.Manage, act.Everything); err != nil {
+			return err
+		}
+	}
+	if len(l.Refused) == 0 {
+		return nil
+	}
+	return refusal(l.Refused)
+}
+
+// refusal is why nothing of a bundle comes.
+func refusal(all []Refused) *fault.Error {
+	first := all[0]
+	more := ""
+	if n := len(all) - 1; n > 0 {
+		more = fmt.Sprintf(" (and %d more)", n)
+	}
+	return fault.New(fault.Conflict, "bundle-refused", "nothing of it came, since %s cannot: %s%s", first.PURL.Typed(),
+		strings.TrimSuffix(first.Why, "."), more).
+		WithHint("crelvo bundle load FILE --dry-run lists all that cannot come.")
+}
+
+// receive takes the files that are sent, and puts on record that they came.
+func (l *Loading) receive(ctx context.Context) error {
+	to := l.where()
+	var staged []*store.Staging
+	var at int64 // the repository that they came for
+	bytes := int64(0)
+	defer func() { discard(staged) }()
+	land := func() error {
+		if staged == nil {
+			return nil
+		}
+		files, digests := make([]*bytestore.Staged, len(staged)), make([]catalog.Digests, len(staged))
+		for i, st := range staged {
+			files[i], digests[i] = st.File, st.Digests()
+		}
+		err := l.s.store.Recorded(ctx, files, func(tx *record.Tx) error {
+			return tx.Land(ctx, at, digests, l.caller.Name, l.s.Now())
+		})
+		discard(staged)
+		staged, bytes = nil, 0
+		return err
+	}
+	for {
+		sum, size, r, err := l.reader.Next()
+		if errors.Is(err, io.EOF) {
+			return land()
+		}
+		if err != nil {
+			return errors.Join(land(), cut(err))
+		}
+		wanted, ok := l.Lacking[sum]
+		if !ok {
+			if _, err := io.Copy(io.Discard, r); err != nil {
+				return errors.Join(land(), cut(err))
+			}
+			continue
+		}
+		if size != wanted {
+			return act.Invalid("bad-bundle", "the file with SHA-256 %s has %d bytes, and its bundle says %d", sum, size, wanted)
+		}
+		if r := to[sum]; r.ID != at || len(staged) == landedFiles || bytes+size > landedBytes {
+			if err := land(); err != nil {
+				return err
+			}
+			at = r.ID
+		}
+		st, err := l.s.store.Staging(ctx, to[sum], r, size, sum.String())
+		if err != nil {
+			return errors.Join(land(), err)
+		}
+		staged, bytes = append(staged, st), bytes+size
+		if st.Digests().SHA256 != sum {
+			staged = staged[:len(staged)-1]
+			st.Discard()
+			return errors.Join(land(), act.Invalid("bad-bundle", "the file with SHA-256 %s was changed on its way", sum).
+				WithHint("Look at the bundle with crelvo bundle verify, and carry it over again."))
+		}
+		delete(l.Lacking, sum)
+	}
+}
+
+// where tells for which repository files come first.
+func (l *Loading) where() map[bundle.Sum]catalog.Repository {
+	to := map[bundle.Sum]catalog.Repository{}
+	for _, a := range l.fresh {
+		for _, f := range a.version.Files {
+			if _, known := to[f.SHA256]; !known {
+				to[f.SHA256] = a.to
+			}
+		}
+	}
+	return to
+}
+
+func discard(all []*store.Staging) {
+	for _, st := range all {
+		st.Discard()
+	}
+}
+
+// cut is that a bundle did not come to its end.
+func cut(err error) error {
+	return fault.New(fault.Invalid, "cut-upload", "the bundle did not arrive whole: %v", err).
+		WithHint("Load it again: what arrived need not be sent once more for a day.").WithCause(err)
+}
