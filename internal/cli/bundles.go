@@ -231,8 +231,8 @@ func bundleVerify(s *session) *cobra.Command {
 func bundleShow(s *session) *cobra.Command {
 	return &cobra.Command{Use: "show FILE", Short: "Show what is in a bundle", Args: arguments(cobra.ExactArgs(1)),
 		Long: "Show, without a server, what a bundle says that is in it. Whether that is so, crelvo bundle verify finds out.",
-		Example: "  crelvo bundle show /media/disk/november.tar\n" +
-			"  crelvo bundle show /media/disk/november.tar.001 -o json",
+		Example: "  crelvo bundle show november.tar\n" +
+			"  crelvo bundle show november.tar -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, _, err := client.OpenBundle(args[0])
 			if err != nil {

@@ -238,6 +238,11 @@ func aProject(t *testing.T) string {
 // demo's data, and the commands of docs/scripting.md.
 func examplesRun(t *testing.T, h *house.House) {
 	environment := []string{"HOME=" + t.TempDir(), "CRELVO_SERVER=" + h.Address, "CRELVO_TOKEN=" + demo.Token}
+	bundle := t.TempDir() + "/november.tar"
+	if _, errs, code := command(t, environment, "", "bundle", "create", "--from", "releases", "--sign-with",
+		"ferry-release", "--to", bundle, "--server", h.Address); code != 0 {
+		t.Fatal(errs)
+	}
 	ran := 0
 	var walk func(path ...string)
 	walk = func(path ...string) {
@@ -272,6 +277,9 @@ func examplesRun(t *testing.T, h *house.House) {
 			}
 			script := exec.CommandContext(t.Context(), "sh", "-c", strings.Replace(line, "crelvo ", house.Program()+" ", 1))
 			script.Env, script.Dir = append(environment, "PATH="+os.Getenv("PATH")), aProject(t)
+			if err := os.Symlink(bundle, script.Dir+"/november.tar"); err != nil {
+				t.Fatal(err)
+			}
 			out, err := script.CombinedOutput()
 			ran++
 			if exit := (*exec.ExitError)(nil); err != nil &&
