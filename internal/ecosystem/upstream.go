@@ -121,6 +121,20 @@ type Sectioned interface {
 	Sections(r io.Reader, each func(name string, section []byte) error) error
 }
 
+// Enumerated is a Mirrored ecosystem whose upstreams may tell the names of the packages that they have.
+type Enumerated interface {
+	Mirrored
+	// Enumerate has documents of the upstream asked for, one after the other, and gives each name that they
+	// tell; more than once, perhaps. Errors are those of ask and of each, or say what is wrong with a document.
+	Enumerate(ctx context.Context, ask Asking, each func(of purl.PURL) error) error
+}
+
+// Asked is a document of an upstream: below its address, without escapes, or where else the upstream said.
+type Asked struct{ Path, Query, Address, Accept string }
+
+// Asking gets a document, which is to be closed. All of an enumeration are of one upstream.
+type Asking func(a Asked) (Reading, io.Closer, error)
+
 // Rooted is a Mirrored ecosystem whose upstreams have a document that tells that they
 // are such.
 type Rooted interface {

@@ -137,8 +137,9 @@ func (k Cargo) yank(c *ecosystem.Call, reason *string) error {
 }
 
 func (Cargo) search(c *ecosystem.Call) error {
-	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name,
-		ecosystem.Search{Text: c.QueryParam("q"), Limit: c.Number("per_page", 10, 100), Snapshots: true})
+	q := ecosystem.Search{Text: c.QueryParam("q"), Limit: c.Number("per_page", 10, 100), Snapshots: true}
+	q.Skip = (max(1, c.Number("page", 1, 100_000)) - 1) * q.Limit
+	hits, total, err := c.Desk.Hits(c.Request().Context(), c.Repository, Name, q)
 	if err != nil {
 		return err
 	}

@@ -3,16 +3,20 @@ package mirrors
 import (
 	"context"
 	"errors"
+	"io"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/service/act"
+	"crelvo/internal/upstream"
 )
 
 // Packages are those of a mirror that are wanted: that patterns name, that it knows, and, where its upstream
-// lists all that there is, of these.
+// lists all that there is, of these. One that has to be asked for that, and may be everybody's, is asked only if
+// a pattern leaves open which packages are wanted.
 func (s *Mirrors) Packages(
 	ctx context.Context, m *Mirror, patterns []string, wants func(purl.PURL) bool,
 ) ([]purl.PURL, error) {
@@ -25,13 +29,27 @@ func (s *Mirrors) Packages(
 			wanted = append(wanted, of)
 		}
 	}
-	for _, text := range patterns {
-		pattern, err := purl.ParsePattern(text)
+	open := false
+	for _, given := range patterns {
+		pattern, err := purl.ParsePattern(given)
 		if err != nil {
 			return nil, err
 		}
-		if of, ok := pattern.Exact(); ok {
+		of, named := pattern.Exact()
+		if named {
 			add(of)
+		}
+		open = open || !named
+	}
+	if e, ok := m.Speaks.(ecosystem.Enumerated); ok && open {
+		if err := s.enumerate(ctx, m, e, func(of purl.PURL) error {
+			if add(of); len(wanted) > mostEnumerated {
+				return fault.New(fault.TooLarge, "too-many-packages", "more than %d packages fit", mostEnumerated).
+					WithHint("Name fewer, by patterns, or in a file: --only @FILE.")
+			}
+			return nil
+		}); err != nil {
+			return nil, err
 		}
 	}
 	listed, err := s.DB.UpstreamPackages(ctx, m.ID)
@@ -55,6 +73,39 @@ func (s *Mirrors) Packages(
 		add(act.PURLOf(key, ""))
 	}
 	return wanted, err
+}
+
+// mostEnumerated is how many packages of an upstream may be wanted by patterns.
+const mostEnumerated = 100_000
+
+// enumerate has the upstream tell which packages it has; nothing, if it does not offer that.
+func (s *Mirrors) enumerate(
+	ctx context.Context, m *Mirror, e ecosystem.Enumerated, each func(of purl.PURL) error,
+) error {
+	at := ""
+	err := e.Enumerate(ctx, func(a ecosystem.Asked) (ecosystem.Reading, io.Closer, error) {
+		response, err := m.Source.Get(ctx, upstream.Request{Path: a.Path, Query: a.Query, Address: a.Address,
+			Accept: a.Accept, Document: true, At: at})
+		if err != nil {
+			return ecosystem.Reading{}, nil, err
+		}
+		at = response.Upstream
+		return ecosystem.Reading{Reader: &cutReader{from: response.Body, left: maxListing}, Address: response.Address},
+			response.Body, nil
+	}, func(of purl.PURL) error {
+		if text.Check("", of.Namespace, false, text.MaxName) != nil || text.Check("", of.Name, false, text.MaxName) != nil {
+			return nil // nobody could ask for it
+		}
+		return each(of)
+	})
+	var told *fault.Error
+	switch {
+	case errors.Is(err, upstream.ErrAbsent):
+		return nil
+	case err != nil && !errors.As(err, &told):
+		return s.inWords(m, err)
+	}
+	return err
 }
 
 // Bring fetches what is not kept of a version: the files that its upstream lists, or, where that does not
