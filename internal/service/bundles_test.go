@@ -335,3 +335,46 @@ func TestBundleWithNeeds(t *testing.T) {
 		t.Errorf("decisions: %+v, %v", standing, err)
 	}
 }
+
+// TestBundleOfTwo: what two repositories have in common goes to one once; who may publish some of a repository
+// loads no more than that, and moves no labels of the rest; what does not fit is told before anything is visible.
+func TestBundleOfTwo(t *testing.T) {
+	near, far := sites(t)
+	ctx := t.Context()
+	from, other, to := near.both(t, "releases"), near.both(t, "other"), far.both(t, "inbound")
+	for _, r := range []catalog.Repository{from, other} {
+		near.npm(t, near.admin, r, scale("1.0.0"))
+	}
+	rope := scale("1.0.0")
+	rope.Name = "@skerry/rope"
+	near.npm(t, near.admin, other, rope)
+	m, raw := near.bundled(t, bundles.Wish{From: []string{"releases", "other"}})
+	if len(m.Packages) != 3 {
+		t.Fatalf("it has %+v", m.Packages)
+	}
+	far.quota(t, "inbound", 0, 100)
+	if _, err := far.load(ctx, far.admin, bytes.NewReader(raw), "inbound", false); !fault.Is(err, fault.Full) {
+		t.Errorf("what does not fit: %v", err)
+	}
+	far.quota(t, "inbound", 0, 1<<20)
+	only, err := purl.ParsePattern("pkg:npm/@skerry/scale")
+	if err != nil {
+		t.Fatal(err)
+	}
+	some := access.Caller{ID: 77, Name: "some", Grants: []access.Grant{{Role: access.Publisher, Repositories: "inbound",
+		Packages: only}}}
+	if _, err := far.load(ctx, some, bytes.NewReader(raw), "inbound", false); fault.Of(err).Code != "bundle-refused" ||
+		!strings.Contains(err.Error(), "rope") {
+		t.Errorf("by somebody who may publish some of it: %v", err)
+	}
+	if got := far.there(t, to.Key("npm", "@skerry", "scale")); got != nil {
+		t.Errorf("there is %v", got)
+	}
+	l, err := far.load(ctx, far.admin, bytes.NewReader(raw), "inbound", false)
+	if err != nil || l.New != 2 || l.There != 1 {
+		t.Fatalf("%+v, %v", l, err)
+	}
+	if _, size := m.Totals(); far.used(t, "inbound") != size {
+		t.Errorf("it uses %d bytes, and the bundle has %d", far.used(t, "inbound"), size)
+	}
+}

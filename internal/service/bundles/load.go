@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -59,7 +60,8 @@ type Loading struct {
 	into   Into
 	to     map[string]catalog.Repository // by the name of the repository that it came from
 	fresh  []arriving
-	needed map[int64][][]byte // SHA-256 of files of new versions, by where they go to
+	seen   map[string]*bundle.Version // by where they go to, and what they are
+	needed map[int64][][]byte         // SHA-256 of files of new versions, by where they go to
 }
 
 // Refused is a version that cannot come, and why.
@@ -96,7 +98,7 @@ func (s *Bundles) Open(ctx context.Context, caller access.Caller, from io.Reader
 		return nil, unreadable(err)
 	}
 	l := &Loading{s: s, caller: caller, reader: r, into: into, to: map[string]catalog.Repository{},
-		needed: map[int64][][]byte{}}
+		seen: map[string]*bundle.Version{}, needed: map[int64][][]byte{}}
 	known, err := s.keys.Keys(ctx)
 	if err != nil {
 		return nil, err
@@ -166,18 +168,23 @@ func (l *Loading) targets() error {
 // plan finds out what becomes of each version, and which files have to be sent.
 func (l *Loading) plan(ctx context.Context) error {
 	for some := range slices.Chunk(l.Packages, lookedAtOnce) {
-		byEcosystem := map[string][]catalog.PackageKey{}
+		type shelf struct {
+			repository int64
+			ecosystem  string
+		}
+		byShelf := map[shelf][]catalog.PackageKey{}
 		var named []record.NamedVersion
 		for _, p := range some {
 			key := l.to[p.Repository].Key(p.Ecosystem, p.Namespace, p.Name)
-			byEcosystem[p.Ecosystem] = append(byEcosystem[p.Ecosystem], key)
+			on := shelf{key.RepositoryID, p.Ecosystem}
+			byShelf[on] = append(byShelf[on], key)
 			for _, v := range p.Versions {
 				if !v.Snapshot {
 					named = append(named, record.NamedVersion{Key: key, Version: v.Version})
 				}
 			}
 		}
-		for _, keys := range byEcosystem {
+		for _, keys := range byShelf {
 			if err := l.s.holdings.Ahead(ctx, keys); err != nil {
 				return err
 			}
@@ -213,18 +220,31 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
 		return err
 	}
+	if why := l.refusesMarks(p, key, to); why != "" {
+		l.refuse(act.PURLOf(key, ""), why)
+	}
 	for i := range p.Versions {
 		a := arriving{p, &p.Versions[i], to, key}
+		is := act.Itoa(to.ID) + " " + a.purl().String() + " " + a.version.Upload
+		if twice := l.seen[is]; twice != nil {
+			// It came from two repositories that go to one.
+			if !slices.Equal(twice.Files, a.version.Files) {
+				l.refuse(a.purl(), "two of the repositories that it was made from have other files of it")
+			}
+			l.There++
+			continue
+		}
+		l.seen[is] = a.version
 		if there := publishing.Find(has, a.version.Version, a.version.Upload); there != nil {
 			if why := publishing.Differs(a.files(nil), there); why != "" {
-				l.refuse(a, to.Name+" has it already, and "+why)
+				l.refuse(a.purl(), to.Name+" has it already, and "+why)
 			} else {
 				l.There++
 			}
 			continue
 		}
 		if why := l.refuses(a, gone[to.ID]); why != "" {
-			l.refuse(a, why)
+			l.refuse(a.purl(), why)
 			continue
 		}
 		l.New++
@@ -236,10 +256,27 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 	return nil
 }
 
-func (l *Loading) refuse(a arriving, why string) {
+func (l *Loading) refuse(of purl.PURL, why string) {
 	if len(l.Refused) < mostRefused {
-		l.Refused = append(l.Refused, Refused{a.purl(), why})
+		l.Refused = append(l.Refused, Refused{of, why})
 	}
+}
+
+// refusesMarks tells why labels and withdrawals of a package cannot be as the bundle has them; "" if they can.
+func (l *Loading) refusesMarks(p *bundle.Package, key catalog.PackageKey, to catalog.Repository) string {
+	if len(p.Labels)+len(p.Withdrawn) == 0 {
+		return ""
+	}
+	if err := l.s.directory.Allow(l.caller, access.Publish, access.Object{Repository: to,
+		Package: act.PURLOf(key, "")}); err != nil {
+		return fault.Of(err).Message
+	}
+	if m, ok := l.s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); ok {
+		if err := l.s.publishing.MaturityByLabels(m, to, slices.Sorted(maps.Keys(p.Labels))); err != nil {
+			return fault.Of(err).Message
+		}
+	}
+	return ""
 }
 
 // files are its files; of those that landed with all of their digests.
@@ -261,11 +298,6 @@ func (l *Loading) refuses(a arriving, gone []record.GoneFile) string {
 	if e == nil {
 		return "packages of this kind are not known here"
 	}
-	if m, ok := e.(ecosystem.Maturing); ok {
-		if err := l.s.publishing.MaturityByLabels(m, a.to, a.labels()); err != nil {
-			return fault.Of(err).Message
-		}
-	}
 	for _, f := range a.version.Files {
 		if err := l.s.publishing.Accepts(l.caller, a.to, e, a.place(f), f.Size); err != nil {
 			return fault.Of(err).Message
@@ -279,17 +311,6 @@ func (l *Loading) refuses(a arriving, gone []record.GoneFile) string {
 		}
 	}
 	return ""
-}
-
-// labels are those that are at it.
-func (a arriving) labels() (all []string) {
-	for label, version := range a.of.Labels {
-		if version == a.version.Version {
-			all = append(all, label)
-		}
-	}
-	slices.Sort(all)
-	return all
 }
 
 // lacks finds out which files have to be sent: those that did not come before, and whose bytes are nowhere
@@ -351,28 +372,78 @@ func (l *Loading) Load(ctx context.Context, withDecisions bool) error {
 	if err := l.receive(ctx); err != nil {
 		return err
 	}
-	for id, sums := range l.needed {
-		usable, err := l.usable(ctx, sums)
-		if err != nil {
-			return err
-		}
-		var known [][]byte
-		for _, sum := range sums {
-			if !usable[bundle.Sum(sum)] {
-				return fault.New(fault.Conflict, "bundle-incomplete", "the file with SHA-256 %s is not in the bundle, and not here",
-					hex.EncodeToString(sum)).WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
-			}
-			known = append(known, sum)
-		}
-		slices.SortFunc(known, bytes.Compare)
-		known = slices.CompactFunc(known, bytes.Equal)
-		if err := l.s.DB.Within(ctx, func(tx *record.Tx) error {
-			return tx.LandKnown(ctx, id, known, l.caller.Name, l.s.Now())
-		}); err != nil {
+	for _, to := range l.to {
+		if err := l.landKnown(ctx, to); err != nil {
 			return err
 		}
 	}
+	if err := l.stillMay(ctx); err != nil {
+		return err
+	}
 	return l.place(ctx, withDecisions)
+}
+
+// landKnown has bytes that were here already wait with those that came, so that nobody takes them away.
+func (l *Loading) landKnown(ctx context.Context, to catalog.Repository) error {
+	sums := l.needed[to.ID]
+	if len(sums) == 0 {
+		return nil
+	}
+	slices.SortFunc(sums, bytes.Compare)
+	sums = slices.CompactFunc(sums, bytes.Equal)
+	l.needed[to.ID] = sums
+	usable, err := l.usable(ctx, sums)
+	if err != nil {
+		return err
+	}
+	landed, err := l.s.DB.Landed(ctx, to.ID, sums)
+	if err != nil {
+		return err
+	}
+	sizes, more := l.Files(), int64(0)
+	for _, sum := range sums {
+		if !usable[bundle.Sum(sum)] {
+			return fault.New(fault.Conflict, "bundle-incomplete", "the file with SHA-256 %s is not in the bundle, and not here",
+				hex.EncodeToString(sum)).WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
+		}
+		if _, there := landed[[32]byte(sum)]; !there {
+			more += sizes[bundle.Sum(sum)]
+		}
+	}
+	done, err := l.s.store.Room(ctx, to, more)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return l.s.DB.Within(ctx, func(tx *record.Tx) error {
+		return tx.LandKnown(ctx, to.ID, sums, l.caller.Name, l.s.Now())
+	})
+}
+
+// stillMay checks once more what whoever loads it may do, since it may have taken long to come.
+func (l *Loading) stillMay(ctx context.Context) error {
+	now, changed, err := l.s.publishing.Still(ctx, l.caller)
+	if err != nil || !changed {
+		return err
+	}
+	l.caller, l.to = now, map[string]catalog.Repository{}
+	if err := l.targets(); err != nil {
+		return err
+	}
+	for i := range l.Packages {
+		p := &l.Packages[i]
+		to := l.to[p.Repository]
+		key := to.Key(p.Ecosystem, p.Namespace, p.Name)
+		if why := l.refusesMarks(p, key, to); why != "" {
+			l.refuse(act.PURLOf(key, ""), why)
+		}
+	}
+	for _, a := range l.fresh {
+		if why := l.refuses(a, nil); why != "" {
+			l.refuse(a.purl(), why)
+		}
+	}
+	return l.may(false)
 }
 
 // may tells whether all of it can come, as far as is known before its files do.

@@ -164,15 +164,14 @@ func (m *Making) gatherSome(ctx context.Context, r catalog.Repository, keys []ca
 			if m.Since != nil && cameAt(v).Before(m.Since.MadeAt.Add(-overlap)) {
 				continue
 			}
-			why := judge.Of(&v).Why
-			if !judge.Of(&v).Refused {
-				if why = ""; len(v.Files) == 0 {
-					why = "none of its files is kept"
-				}
+			why := ""
+			if verdict := judge.Of(&v); verdict.Refused {
+				why = r.Name + " keeps it out: " + verdict.Why
+			} else if len(v.Files) == 0 {
+				why = r.Name + " keeps none of its files"
 			}
 			if why != "" {
-				m.LeftOut = append(m.LeftOut, bundle.LeftOut{PURL: act.PURLOf(key, v.Version).String(),
-					Why: r.Name + " keeps it out: " + why})
+				m.LeftOut = append(m.LeftOut, bundle.LeftOut{PURL: act.PURLOf(key, v.Version).String(), Why: why})
 				continue
 			}
 			fresh = append(fresh, v)

@@ -96,7 +96,7 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	bytes := map[int64]int64{}
 	for i, a := range some {
 		if why[i] != "" {
-			l.refuse(a, why[i])
+			l.refuse(a.purl(), why[i])
 		}
 		bytes[a.to.ID] += a.version.Bytes()
 	}
@@ -110,7 +110,7 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	for _, c := range collisions {
 		for _, a := range some {
 			if a.key == c.Key && a.version.Version == c.Version {
-				l.refuse(a, a.to.Name+" has it, or had it, with other bytes, since a moment ago")
+				l.refuse(a.purl(), a.to.Name+" has it, or had it, with other bytes, since a moment ago")
 				break
 			}
 		}

@@ -492,17 +492,25 @@ func (s *Publishing) Insists(caller access.Caller, r catalog.Repository) error {
 // stillMay checks once more that a caller may do something, where it began long
 // ago: its token may have been revoked or have ended since, or its role taken away.
 func (s *Publishing) stillMay(ctx context.Context, caller access.Caller, action access.Action, o access.Object) error {
-	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
-		return rights.Ended(caller.Name, caller.Token)
-	}
-	if caller.Generation == 0 || s.AccessAge() == caller.Generation { // 0: the program itself
-		return nil
-	}
-	now, err := s.rights.Still(ctx, caller.Name, caller.Token)
-	if err != nil {
+	now, changed, err := s.Still(ctx, caller)
+	if err != nil || !changed {
 		return err
 	}
 	return s.directory.Allow(now, action, o)
+}
+
+// Still is a caller that began something long ago as it may do things now; changed is false if nothing has changed
+// since, as far as rights go.
+func (s *Publishing) Still(ctx context.Context, caller access.Caller) (now access.Caller, changed bool, err error) {
+	if !caller.TokenEnds.IsZero() && !s.Now().Before(caller.TokenEnds) {
+		return caller, false, rights.Ended(caller.Name, caller.Token)
+	}
+	if caller.Generation == 0 || s.AccessAge() == caller.Generation { // 0: the program itself
+		return caller, false, nil
+	}
+	now, err = s.rights.Still(ctx, caller.Name, caller.Token)
+	now.Build, now.Address = caller.Build, caller.Address
+	return now, true, err
 }
 
 const abandonAfter = 24 * time.Hour
