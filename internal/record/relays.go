@@ -194,6 +194,13 @@ func (tx *Tx) RetryRelayed(ctx context.Context, relayID int64, at time.Time) err
 	return err
 }
 
+// DropRelayed forgets what was sent before a moment and is not there any more.
+func (db *DB) DropRelayed(ctx context.Context, before time.Time) error {
+	_, err := db.ExecContext(ctx, `delete from relay_item i where i.state = 'sent' and i.ended_at < $1 and not exists (
+		select from version v where v.id = i.version_id and v.visible_until is null)`, before)
+	return err
+}
+
 // RelayStates tells how far relays are.
 func (db *DB) RelayStates(ctx context.Context) (all []RelayState, err error) {
 	err = db.SelectContext(ctx, &all, `select r.id relay_id, coalesce(c.waiting, 0) waiting, coalesce(c.bytes, 0) bytes,

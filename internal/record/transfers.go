@@ -218,6 +218,12 @@ func (db *DB) TransferCounts(ctx context.Context, ids []int64) (all []TransferCo
 	return all, err
 }
 
+// DropTransfers drops what is known of transfers that ended before a moment.
+func (db *DB) DropTransfers(ctx context.Context, before time.Time) error {
+	_, err := db.ExecContext(ctx, `delete from transfer where ended_at < $1`, before)
+	return err
+}
+
 // MoveTransfer notes how far a transfer is; done is false if it ended already. A state in which nothing is
 // done any more ends it.
 func (tx *Tx) MoveTransfer(ctx context.Context, id int64, state, failure string, at time.Time) (done bool, err error) {

@@ -149,6 +149,21 @@ func TestRelayNet(t *testing.T) {
 	if now := site.all(); len(now) != 12 {
 		t.Errorf("it was sent as %v", now)
 	}
+	// What is not there any more is forgotten in time, and what is there is not sent again.
+	if err := n.Retention.Remove(ctx, n.admin, from.Key("npm", "", "kelp"), []string{"1.0.0"}); err != nil {
+		t.Fatal(err)
+	}
+	n.later(31 * 24 * time.Hour)
+	if err := n.chore(ctx, "forgetting what was relayed long ago"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Relays.Start(ctx, n.admin, "far"); err != nil {
+		t.Fatal(err)
+	}
+	settled(11, 0)
+	if now := site.all(); len(now) != 12 {
+		t.Errorf("it was sent again: %v", now)
+	}
 }
 
 // TestRelayHours: out of its hours a relay sends nothing.

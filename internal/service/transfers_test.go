@@ -392,3 +392,34 @@ func TestTransferGoesOn(t *testing.T) {
 		t.Errorf("what was stopped did something: %d, %v", len(keys), err)
 	}
 }
+
+// TestTransferForgotten: what became of each version is told for some time, and not for ever.
+func TestTransferForgotten(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	from := n.both(t, "old")
+	n.both(t, "new")
+	n.npm(t, n.admin, from, scale("1.0.0"))
+	v := n.transferred(t, n.admin, transfers.Wish{From: "old", To: "new"})
+	for range 2 { // the second time from memory
+		if v, err := n.Transfers.Transfer(t.Context(), n.admin, v.ID); err != nil || counted(v) != "came 1" {
+			t.Errorf("%s, %v", counted(v), err)
+		}
+	}
+	n.later(89 * 24 * time.Hour)
+	if err := n.chore(t.Context(), "dropping old transfers"); err != nil {
+		t.Fatal(err)
+	}
+	if v, err := n.Transfers.Transfer(t.Context(), n.admin, v.ID); err != nil || counted(v) != "came 1" {
+		t.Errorf("%s, %v", counted(v), err)
+	}
+	n.later(2 * 24 * time.Hour)
+	if err := n.chore(t.Context(), "dropping old transfers"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Transfers.Transfer(t.Context(), n.admin, v.ID); !fault.Is(err, fault.NotFound) {
+		t.Errorf("after 91 days it is there: %v", err)
+	}
+	if all, err := n.DB.Items(t.Context(), v.ID, "", 0, 10); err != nil || len(all) != 0 {
+		t.Errorf("its versions are there: %v, %v", all, err)
+	}
+}

@@ -116,6 +116,15 @@ func (s *Relays) relays(ctx context.Context) ([]record.Relay, error) {
 	return all, s.keepSchedule(all)
 }
 
+// forgotten is after how long what was sent, and is not there any more, is forgotten.
+const forgotten = 30 * 24 * time.Hour
+
+// Chores implements act.Busy.
+func (s *Relays) Chores() []act.Chore {
+	return []act.Chore{{Every: time.Hour, What: "forgetting what was relayed long ago",
+		Do: func(ctx context.Context) error { return s.DB.DropRelayed(ctx, s.Now().Add(-forgotten)) }}}
+}
+
 // Run implements act.Runner: it sends what is due, as soon as something arrives.
 func (s *Relays) Run(ctx context.Context) {
 	var sending sync.WaitGroup

@@ -123,19 +123,32 @@ func (s *Transfers) Transfers(ctx context.Context, caller access.Caller) ([]View
 }
 
 func (s *Transfers) views(ctx context.Context, all []record.Transfer) ([]View, error) {
-	ids, views := make([]int64, len(all)), make([]View, len(all))
+	views, at := make([]View, len(all)), map[int64]int{}
+	var ids []int64
 	for i, t := range all {
-		ids[i], views[i] = t.ID, View{Transfer: t, Counts: map[string]record.TransferCount{}}
+		views[i] = View{Transfer: t, Counts: map[string]record.TransferCount{}}
+		if known, ok := s.counted.Load(t.ID); ok && t.EndedAt != nil {
+			views[i].Counts = known.(map[string]record.TransferCount)
+			continue
+		}
+		ids, at[t.ID] = append(ids, t.ID), i
+	}
+	if ids == nil {
+		return views, nil
 	}
 	counts, err := s.DB.TransferCounts(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range counts {
-		for i := range views {
-			if views[i].ID == c.TransferID {
-				views[i].Counts[c.State] = c
-			}
+		views[at[c.TransferID]].Counts[c.State] = c
+	}
+	for _, i := range at {
+		if views[i].EndedAt != nil { // there may be a million of them, and pages ask again and again
+			s.counted.Store(views[i].ID, views[i].Counts)
 		}
 	}
-	return views, err
+	return views, nil
 }
 
 // Transfer is one of them.

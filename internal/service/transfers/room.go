@@ -35,6 +35,7 @@ type Transfers struct {
 	rights     *rights.Rights
 
 	places  chan struct{} // one for each transfer that is done here
+	counted sync.Map      // what became of the versions of transfers that have ended, by their ids
 	running sync.WaitGroup
 	mu      sync.Mutex
 	alive   context.Context // ends with the service, which may begin again
@@ -48,6 +49,8 @@ const (
 	// somebody else takes it.
 	signOfLife = 5 * time.Second
 	abandoned  = 30 * time.Second
+	// told is for how long it is told what became of each version of a transfer.
+	told = 90 * 24 * time.Hour
 )
 
 // New makes the room.
@@ -63,7 +66,11 @@ func New(a *act.Act, directory *directory.Directory, store *store.Store, holding
 
 // Chores implements act.Busy.
 func (s *Transfers) Chores() []act.Chore {
-	return []act.Chore{{Every: time.Second, What: "taking up transfers", Do: s.takeUp}}
+	return []act.Chore{{Every: time.Second, What: "taking up transfers", Do: s.takeUp},
+		{Every: time.Hour, What: "dropping old transfers", Do: func(ctx context.Context) error {
+			s.counted.Clear()
+			return s.DB.DropTransfers(ctx, s.Now().Add(-told))
+		}}}
 }
 
 // takeUp begins to work on transfers on which nobody works.
