@@ -37,7 +37,7 @@ export function RepositoriesPage({ me, changePassword }: { me: Schemas["Me"]; ch
       <Panel
         title={<span className="text-lg">Repositories</span>}
         aside={
-          <span className="flex items-center gap-4">
+          <span className="flex flex-wrap items-center gap-x-4 gap-y-2">
             <Link to="/transfers" className="text-sm">
               Transfers
             </Link>
