@@ -181,9 +181,10 @@ func (db *DB) TakeRelayed(
 
 // SetRelayed notes what came of an attempt.
 func (db *DB) SetRelayed(ctx context.Context, i RelayItem) error {
-	_, err := db.ExecContext(ctx, `update relay_item set state = $3, next_at = $4, said = $5, ended_at = $6
+	_, err := db.ExecContext(ctx, `update relay_item set state = $3, next_at = $4, said = $5, ended_at = $6,
+			attempts = $7
 		where relay_id = $1 and version_id = $2 and state = 'waiting'`, i.RelayID, i.VersionID, i.State, i.NextAt,
-		storable(i.Said), i.EndedAt)
+		storable(i.Said), i.EndedAt, i.Attempts)
 	return err
 }
 
@@ -191,6 +192,13 @@ func (db *DB) SetRelayed(ctx context.Context, i RelayItem) error {
 func (tx *Tx) RetryRelayed(ctx context.Context, relayID int64, at time.Time) error {
 	_, err := tx.ExecContext(ctx, `update relay_item set attempts = 0, next_at = $2, state = 'waiting', ended_at = null
 		where relay_id = $1 and (state = 'failed' or state = 'waiting' and next_at > $2 and said <> '')`, relayID, at)
+	return err
+}
+
+// HurryRelayed has what would be tried again by a moment tried now.
+func (db *DB) HurryRelayed(ctx context.Context, relayID int64, at, by time.Time) error {
+	_, err := db.ExecContext(ctx, `update relay_item set next_at = $2
+		where relay_id = $1 and state = 'waiting' and next_at > $2 and next_at <= $3 and said <> ''`, relayID, at, by)
 	return err
 }
 

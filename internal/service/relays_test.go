@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,12 +29,18 @@ type farSite struct {
 	mu    sync.Mutex
 	took  []string
 	fails map[string]int // how often it does not take a version
+	cut   atomic.Bool    // the line to it
+	tried atomic.Int64   // how often somebody came while it was cut
 }
 
 func newFarSite(t *testing.T) *farSite {
 	t.Helper()
 	f := &farSite{fails: map[string]int{}}
 	f.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if f.cut.Load() {
+			f.tried.Add(1)
+			panic(http.ErrAbortHandler)
+		}
 		if r.Method != http.MethodPut {
 			http.NotFound(w, r)
 			return
@@ -208,5 +215,58 @@ func TestRelayHours(t *testing.T) {
 		if _, err := n.Relays.Edit(ctx, n.admin, "night", relays.Change{Hours: &bad}, false); fault.Of(err).Code != "bad-hours" {
 			t.Errorf("%q are taken as hours: %v", bad, err)
 		}
+	}
+}
+
+// TestRelayCutOff: a site that is cut off for days is in step again without anybody's help once it is there; that
+// is nobody's fault, and nothing fails for it.
+func TestRelayCutOff(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	from := n.both(t, "releases-here")
+	site := newFarSite(t)
+	site.cut.Store(true)
+	if err := n.Promotion.SetDestination(ctx, n.admin, promotion.NewDestination{Name: "mainland", Ecosystem: "npm",
+		URL: site.URL}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "far", Repository: from.Name, Destination: "mainland",
+		Holds: catalog.Both}, true); err != nil {
+		t.Fatal(err)
+	}
+	var ahead atomic.Int64 // of the clock, which a test that goes on may not set otherwise
+	now := n.Settings.Now
+	n.Settings.Now = func() time.Time { return now().Add(time.Duration(ahead.Load())) }
+	n.relaying(t)
+	for _, name := range []string{"kelp", "wrack"} {
+		for _, version := range []string{"1.0.0", "1.1.0"} {
+			n.npm(t, n.admin, from, madeup.Package{Name: name, Version: version, Licence: "MIT"})
+		}
+	}
+	until := func(what string, is func() bool) {
+		t.Helper()
+		for end := time.Now().Add(60 * time.Second); !is(); time.Sleep(10 * time.Millisecond) {
+			if time.Now().After(end) {
+				v, err := n.Relays.Relay(ctx, n.admin, "far")
+				t.Fatalf("%s: %+v, %v", what, v.State, err)
+			}
+		}
+	}
+	for range 40 { // hours
+		was := site.tried.Load()
+		ahead.Add(int64(time.Hour))
+		until("nobody tries", func() bool { return site.tried.Load() > was })
+	}
+	site.cut.Store(false)
+	ahead.Add(int64(5 * time.Minute))
+	until("it is not in step", func() bool {
+		v, err := n.Relays.Relay(ctx, n.admin, "far")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.State.Sent == 4 && v.State.Waiting == 0
+	})
+	if v, err := n.Relays.Relay(ctx, n.admin, "far"); err != nil || v.State.Failed != 0 {
+		t.Errorf("%+v, %v", v.State, err)
 	}
 }

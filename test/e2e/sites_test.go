@@ -268,7 +268,7 @@ func TestSites(t *testing.T) {
 	}
 	lacks := ""
 	healed := time.Now()
-	eventually(t, 4*time.Minute, "all sites to be in step", func() bool {
+	eventually(t, 6*time.Minute, "all sites to be in step", func() bool {
 		lacks = s.lacks()
 		return lacks == ""
 	})
@@ -283,7 +283,7 @@ func TestSites(t *testing.T) {
 			}
 		}
 	}
-	eventually(t, 4*time.Minute, "the relays to be done", func() bool {
+	eventually(t, 6*time.Minute, "the relays to be done", func() bool {
 		for i := range s.houses {
 			all, err := s.desk(i).Relays(t.Context())
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"time"
 
@@ -24,6 +25,9 @@ const (
 	lease = 10 * time.Minute
 	// lastAttempt is after how many attempts a version counts as failed: some fifteen hours.
 	lastAttempt = 24
+	// longestAway is after how long it is tried again at the latest where nobody was there; shorter than a lease,
+	// so that what is underway is told from what waits.
+	longestAway = 5 * time.Minute
 	// lookedAtOnce is how many versions are looked at with one question.
 	lookedAtOnce = 5000
 )
@@ -164,6 +168,20 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	cancel()
 	now := s.Now()
 	var no *ecosystem.Rejection
+	longest := time.Hour
+	if ctx.Err() == nil {
+		away := isAway(err)
+		back, works := s.line(r.ID, now, err == nil, away)
+		if back {
+			s.cameBack(ctx, r)
+		}
+		if away {
+			longest = longestAway
+			if !works { // that nobody is there is not because of this version
+				item.Attempts = min(item.Attempts, lastAttempt/3)
+			}
+		}
+	}
 	switch {
 	case err == nil:
 		item.State, item.Said, item.EndedAt = record.RelaySent, "", &now
@@ -172,7 +190,7 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	case errors.As(err, &no) && no.Final || item.Attempts >= lastAttempt:
 		item.State, item.Said, item.EndedAt = record.RelayFailed, said(err), &now
 	default:
-		item.Said, item.NextAt = said(err), now.Add(min(time.Hour, 5*time.Second<<item.Attempts))
+		item.Said, item.NextAt = said(err), now.Add(min(longest, 5*time.Second<<item.Attempts))
 	}
 	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
@@ -182,6 +200,47 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	}
 	if err != nil {
 		s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
+	}
+}
+
+// isAway tells whether nobody who could judge a version answered: the line is cut, or whoever stands before the
+// other server says that it is not there.
+func isAway(err error) bool {
+	var no *ecosystem.Rejection
+	if errors.As(err, &no) {
+		return no.Status == http.StatusBadGateway || no.Status == http.StatusServiceUnavailable ||
+			no.Status == http.StatusGatewayTimeout
+	}
+	return err != nil
+}
+
+// line is how it is between a relay and where it sends to.
+type line struct {
+	through time.Time // a version got through last
+	away    bool      // nobody was there since
+}
+
+// lineWorks is for how long after something got through the line of a relay is taken to work.
+const lineWorks = 10 * time.Minute
+
+// line notes whether a version got through, or nobody was there. back is that somebody is there again, and works
+// that versions got through lately.
+func (s *Relays) line(relayID int64, now time.Time, through, away bool) (back, works bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.lines[relayID]
+	if through {
+		back, l.through, l.away = l.away, now, false
+	}
+	l.away = l.away || away
+	s.lines[relayID] = l
+	return back, now.Sub(l.through) < lineWorks
+}
+
+// cameBack has what waits for another attempt tried now: what kept it is over, perhaps.
+func (s *Relays) cameBack(ctx context.Context, r record.Relay) {
+	if err := s.DB.HurryRelayed(ctx, r.ID, s.Now(), s.Now().Add(longestAway)); err != nil {
+		s.Log.Warn("what waits for a server that is there again waits on", "relay", r.Name, "error", err)
 	}
 }
 
