@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"crelvo/internal/core/budget"
 	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -140,6 +141,7 @@ func sumsOf(some []arriving) map[int64][][]byte {
 func (l *Loading) look(
 	ctx context.Context, a arriving, landed map[[32]byte]catalog.Digests,
 ) (p record.PlacedVersion, why string, err error) {
+	ctx = budget.Afresh(ctx, budget.Default)
 	e := l.s.Ecosystem(a.key.Ecosystem)
 	said, details := catalog.Details{Native: a.version.Said}, catalog.Details{}
 	for i, f := range a.files(landed) {
