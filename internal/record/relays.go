@@ -179,12 +179,13 @@ func (db *DB) TakeRelayed(
 	return taken[0], true, nil
 }
 
-// SetRelayed notes what came of an attempt.
-func (db *DB) SetRelayed(ctx context.Context, i RelayItem) error {
+// SetRelayed notes what came of an attempt. leased is until when it was kept from others: one that is to wait, and
+// that somebody wants tried again since, is not put off.
+func (db *DB) SetRelayed(ctx context.Context, i RelayItem, leased time.Time) error {
 	_, err := db.ExecContext(ctx, `update relay_item set state = $3, next_at = $4, said = $5, ended_at = $6,
 			attempts = $7
-		where relay_id = $1 and version_id = $2 and state = 'waiting'`, i.RelayID, i.VersionID, i.State, i.NextAt,
-		storable(i.Said), i.EndedAt, i.Attempts)
+		where relay_id = $1 and version_id = $2 and state = 'waiting' and ($3 <> 'waiting' or next_at = $8)`, i.RelayID,
+		i.VersionID, i.State, i.NextAt, storable(i.Said), i.EndedAt, i.Attempts, leased)
 	return err
 }
 

@@ -166,7 +166,7 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	limited, cancel := context.WithTimeout(ctx, lease-time.Minute)
 	err := s.sendOne(limited, r, item)
 	cancel()
-	now := s.Now()
+	now, leased := s.Now(), item.NextAt
 	var no *ecosystem.Rejection
 	longest := time.Hour
 	if ctx.Err() == nil {
@@ -194,7 +194,7 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	}
 	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	err = s.DB.SetRelayed(noting, item)
+	err = s.DB.SetRelayed(noting, item, leased)
 	if err == nil {
 		err = s.tell(noting)
 	}
