@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -188,7 +189,8 @@ func readBundle(cmd *cobra.Command, path string, keys []string) (b shownBundle, 
 		if err != nil {
 			return b, err
 		}
-		ok, err := attest.SignedBy(string(key), bytes.NewReader(checked.Signed.Raw), checked.Signed.Signature)
+		ok, err := attest.SignedBy(string(key), bytes.NewReader(checked.Signed.Raw),
+			checked.Signed.Signature, time.Now())
 		if err != nil {
 			return b, err
 		}

@@ -377,4 +377,21 @@ func TestBundleOfTwo(t *testing.T) {
 	if _, size := m.Totals(); far.used(t, "inbound") != size {
 		t.Errorf("it uses %d bytes, and the bundle has %d", far.used(t, "inbound"), size)
 	}
+	// Into a repository in another store come bytes that are here already, and are then there too.
+	far.folderStore(t, "second")
+	second := far.house(t, "elsewhere", "second")
+	if l, err = far.load(ctx, far.admin, bytes.NewReader(raw), "elsewhere", false); err != nil || l.New != 2 {
+		t.Fatalf("%+v, %v", l, err)
+	}
+	far.workAtMoves(t)
+	id, err := far.Store.IDOf("second")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if size, err := far.DB.StoreBytes(ctx, id); err != nil || size == 0 {
+		t.Errorf("in the second store are %d bytes, %v", size, err)
+	}
+	if got := far.there(t, second.Key("npm", "@skerry", "rope")); len(got) != 1 {
+		t.Errorf("there is %v", got)
+	}
 }

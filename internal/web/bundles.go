@@ -62,6 +62,11 @@ func (w *Server) addBundles() {
 		Parameters: []*huma.Param{to}, RequestBody: body, Responses: plan})
 	w.guarded(http.MethodPost, bundlesPath+"/plans", forSignedIn,
 		func(c *echo.Context, caller access.Caller, _ catalog.Repository) error {
+			end, err := w.uploads.begin(caller) // what a bundle says of itself may be long
+			if err != nil {
+				return err
+			}
+			defer end()
 			l, err := w.openBundle(c, caller)
 			if err != nil {
 				return err

@@ -11,8 +11,8 @@ import (
 )
 
 // SignedBy tells whether an armored detached signature (RFC 9580, 10.4) over content was made by one of the
-// armored OpenPGP keys in a text. Errors are those of reading content.
-func SignedBy(keys string, content io.ReadSeeker, signature []byte) (bool, error) {
+// armored OpenPGP keys in a text, as of a moment. Errors are those of reading content.
+func SignedBy(keys string, content io.ReadSeeker, signature []byte, now time.Time) (bool, error) {
 	ring, err := openpgp.ReadArmoredKeyRing(strings.NewReader(keys))
 	if err != nil {
 		return false, nil
@@ -21,9 +21,9 @@ func SignedBy(keys string, content io.ReadSeeker, signature []byte) (bool, error
 		if _, err := content.Seek(0, io.SeekStart); err != nil {
 			return false, err
 		}
-		now := time.Now().Add(ahead)
+		at := now.Add(ahead)
 		if _, err = openpgp.CheckArmoredDetachedSignature(ring, content, bytes.NewReader(signature),
-			&packet.Config{Time: func() time.Time { return now }}); err == nil {
+			&packet.Config{Time: func() time.Time { return at }}); err == nil {
 			return true, nil
 		}
 	}

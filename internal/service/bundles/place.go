@@ -119,9 +119,16 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	if collisions != nil {
 		return nil
 	}
+	byTarget := map[int64][]int64{}
 	for i, a := range some {
-		if err := l.s.store.WantIn(ctx, tx, a.to, ids[i:i+1], nil); err != nil {
-			return err
+		byTarget[a.to.ID] = append(byTarget[a.to.ID], ids[i])
+	}
+	for _, to := range l.to {
+		if of := byTarget[to.ID]; of != nil {
+			delete(byTarget, to.ID) // several may go to one
+			if err := l.s.store.WantIn(ctx, tx, to, of, nil); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -236,7 +236,7 @@ func SignersOf(keys []View, content io.ReadSeeker, signature []byte) ([]string, 
 		if k.Form != "openpgp" {
 			continue
 		}
-		ok, err := attest.SignedBy(k.Text, content, signature)
+		ok, err := attest.SignedBy(k.Text, content, signature, time.Now())
 		if err != nil {
 			return by, err
 		}
