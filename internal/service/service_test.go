@@ -125,6 +125,7 @@ func newNode(t *testing.T, url string) *node {
 		act.Settings{Log: slog.New(slog.DiscardHandler), Folder: t.TempDir(), Cache: 32 << 20}); err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(n.EndAll)
 	if _, err := n.Rights.Bootstrap(t.Context(), "a-password-for-tests", ""); err != nil {
 		t.Fatal(err)
 	}

@@ -182,6 +182,9 @@ func (f *Flight) File(ctx context.Context) (catalog.File, error) {
 
 // Flights are the files that are on their way.
 type Flights struct {
+	// Go does something on its own, in a context that ends with the service.
+	Go func(do func(ctx context.Context))
+
 	mu  sync.Mutex
 	all map[string]*Flight
 }
@@ -203,7 +206,8 @@ func (f *Flights) Join(
 	ctx, cancel := context.WithCancelCause(context.Background())
 	flight = newFlight(func() { cancel(ErrUnread) })
 	f.all[key] = flight
-	go func() {
+	f.Go(func(alive context.Context) {
+		defer context.AfterFunc(alive, func() { cancel(context.Cause(alive)) })()
 		file, err := guarded(ctx, flight, fetch)
 		if err != nil && ctx.Err() != nil {
 			err = context.Cause(ctx)
@@ -213,7 +217,7 @@ func (f *Flights) Join(
 		delete(f.all, key)
 		f.mu.Unlock()
 		flight.finish(file, err)
-	}()
+	})
 	return flight, true
 }
 

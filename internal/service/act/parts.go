@@ -32,7 +32,7 @@ type (
 	Busy interface{ Chores() []Chore }
 	// Runner does something of its own until ctx ends, and returns when it has ended.
 	Runner interface{ Run(ctx context.Context) }
-	// Ender waits, when everything else has ended, for what it began.
+	// Ender ends, when everything else has ended, what it began, and waits for it.
 	Ender interface{ End() }
 )
 
@@ -68,11 +68,7 @@ func (s *Act) RunAll(ctx context.Context) {
 		running.Go(func() { s.Every(ctx, c) })
 	}
 	running.Wait()
-	for _, part := range s.parts {
-		if p, ok := part.(Ender); ok {
-			p.End()
-		}
-	}
+	s.EndAll()
 	final, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	for _, c := range s.AllChores() {
@@ -85,6 +81,16 @@ func (s *Act) RunAll(ctx context.Context) {
 	}
 	if err := s.DB.Seal(final); err != nil {
 		s.Log.Error("sealing the activity record failed at the end; the next node does it", "error", err)
+	}
+}
+
+// EndAll ends what parts began and that goes on by itself: nothing touches the records or a store
+// afterwards.
+func (s *Act) EndAll() {
+	for _, part := range s.parts {
+		if p, ok := part.(Ender); ok {
+			p.End()
+		}
 	}
 }
 

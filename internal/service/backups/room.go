@@ -41,34 +41,19 @@ const (
 // Backups makes backups. It is safe for use by several at once.
 type Backups struct {
 	*act.Act
+	act.Underway
 	directory *directory.Directory
 	store     *store.Store
-
-	running sync.WaitGroup
-	mu      sync.Mutex
-	alive   context.Context // ends with the service, which may begin again
-	end     context.CancelFunc
 }
 
 // New makes the room.
 func New(a *act.Act, directory *directory.Directory, store *store.Store) *Backups {
-	s := &Backups{Act: a, directory: directory, store: store}
-	s.alive, s.end = context.WithCancel(context.Background())
-	return s
+	return &Backups{Act: a, directory: directory, store: store}
 }
 
 // Chores implements act.Busy.
 func (s *Backups) Chores() []act.Chore {
 	return []act.Chore{{Every: time.Minute, What: "looking whether a backup is to be made", Do: s.due}}
-}
-
-// End implements act.Ender.
-func (s *Backups) End() {
-	s.end()
-	s.running.Wait()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.alive, s.end = context.WithCancel(context.Background())
 }
 
 // Runs lists the last runs.
@@ -105,11 +90,8 @@ func (s *Backups) begin(ctx context.Context, caller access.Caller, address strin
 	if err != nil {
 		return b, errors.Join(err, t.Close())
 	}
-	s.mu.Lock()
-	alive := s.alive
-	s.mu.Unlock()
-	s.running.Go(func() {
-		ctx := record.Patiently(alive)
+	s.Go(func(ctx context.Context) {
+		ctx = record.Patiently(ctx)
 		done := s.Do("making a backup")
 		defer done()
 		m := &making{s: s, t: t, run: b}

@@ -62,7 +62,7 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 		if !ok {
 			return fmt.Errorf("%s mirrors %s, which this program does not know how to", r.Name, r.Ecosystem)
 		}
-		m := &Mirror{Repository: r, Speaks: e, flights: new(upstream.Flights), refreshing: new(singleflight.Group)}
+		m := &Mirror{Repository: r, Speaks: e, flights: &upstream.Flights{Go: s.Go}, refreshing: new(singleflight.Group)}
 		if was := before[id]; was != nil {
 			m.flights = was.flights
 			if reflect.DeepEqual(was.Mirror, r.Mirror) {

@@ -193,5 +193,8 @@ func (s *Mirrors) wasPut(w *noted, err error) {
 	}
 }
 
-// End waits until all is written.
-func (s *Mirrors) End() { s.noting.wait(func(*noted) bool { return true }) }
+// End fetches no more, and waits until all is written.
+func (s *Mirrors) End() {
+	s.Underway.End()
+	s.noting.wait(func(*noted) bool { return true })
+}

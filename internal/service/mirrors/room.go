@@ -20,6 +20,7 @@ import (
 // Mirrors fetches from upstreams, for all mirrors. It is safe for use by several at once.
 type Mirrors struct {
 	*act.Act
+	act.Underway // what is being fetched
 	counting     *counting.Counting
 	directory    *directory.Directory
 	schedule     *schedule.Schedule

@@ -155,10 +155,7 @@ func (s *Safety) RunFeed(ctx context.Context, caller access.Caller, name string)
 	if err != nil {
 		return f, err
 	}
-	s.mu.Lock()
-	alive := s.alive
-	s.mu.Unlock()
-	s.running.Go(func() { s.readFeed(record.Patiently(alive), claimed) })
+	s.Go(func(ctx context.Context) { s.readFeed(record.Patiently(ctx), claimed) })
 	return claimed, nil
 }
 
@@ -180,15 +177,6 @@ func (s *Safety) due(ctx context.Context) error {
 		s.readFeed(ctx, f)
 	}
 	return nil
-}
-
-// End implements act.Ender.
-func (s *Safety) End() {
-	s.end()
-	s.running.Wait()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.alive, s.end = context.WithCancel(context.Background())
 }
 
 // readFeed reads what is new in a feed, and notes what became of it.

@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,6 +22,7 @@ import (
 // Safety knows the advisories, and what people decided. It is safe for use by several at once.
 type Safety struct {
 	*act.Act
+	act.Underway
 	directory *directory.Directory
 	keys      *keys.Keys
 
@@ -34,11 +34,6 @@ type Safety struct {
 	decides atomic.Uint64            // changes of waivers and vettings
 	decided atomic.Pointer[standing] // as they were at some number of changes; nil before any is known
 	ends    chan struct{}            // has one when it is to be looked again which decision ends next
-
-	running sync.WaitGroup
-	mu      sync.Mutex
-	alive   context.Context // ends with the service, which may begin again
-	end     context.CancelFunc
 }
 
 // standing are the decisions that nobody ended, as of a moment.
@@ -67,7 +62,6 @@ func (s *standing) each() (all []safety.Waiver) {
 // New makes the room.
 func New(a *act.Act, directory *directory.Directory, keys *keys.Keys) *Safety {
 	s := &Safety{Act: a, directory: directory, keys: keys, ends: make(chan struct{}, 1)}
-	s.alive, s.end = context.WithCancel(context.Background())
 	s.known = act.NewWeighted[catalog.PackageKey](a.Remembered, 50_000, func(k act.Aged[[]safety.Known]) int64 {
 		weight := int64(200)
 		for _, one := range k.Value {

@@ -25,21 +25,18 @@ import (
 // Transfers plans and does transfers. It is safe for use by several at once.
 type Transfers struct {
 	*act.Act
-	directory  *directory.Directory
-	store      *store.Store
-	holdings   *holdings.Holdings
-	mirrors    *mirrors.Mirrors
-	resolving  *resolving.Resolving
-	publishing *publishing.Publishing
-	safety     *safety.Safety
-	rights     *rights.Rights
+	act.Underway // who works on the same data next goes on with what was begun
+	directory    *directory.Directory
+	store        *store.Store
+	holdings     *holdings.Holdings
+	mirrors      *mirrors.Mirrors
+	resolving    *resolving.Resolving
+	publishing   *publishing.Publishing
+	safety       *safety.Safety
+	rights       *rights.Rights
 
 	places  chan struct{} // one for each transfer that is done here
 	counted sync.Map      // what became of the versions of transfers that have ended, by their ids
-	running sync.WaitGroup
-	mu      sync.Mutex
-	alive   context.Context // ends with the service, which may begin again
-	end     context.CancelFunc
 }
 
 const (
@@ -57,11 +54,9 @@ const (
 func New(a *act.Act, directory *directory.Directory, store *store.Store, holdings *holdings.Holdings,
 	mirrors *mirrors.Mirrors, resolving *resolving.Resolving, publishing *publishing.Publishing,
 	safety *safety.Safety, rights *rights.Rights) *Transfers {
-	s := &Transfers{Act: a, directory: directory, store: store, holdings: holdings, mirrors: mirrors,
+	return &Transfers{Act: a, directory: directory, store: store, holdings: holdings, mirrors: mirrors,
 		resolving: resolving, publishing: publishing, safety: safety, rights: rights,
 		places: make(chan struct{}, atOnce)}
-	s.alive, s.end = context.WithCancel(context.Background())
-	return s
 }
 
 // Chores implements act.Busy.
@@ -90,23 +85,9 @@ func (s *Transfers) takeUp(ctx context.Context) error {
 			}
 			return err
 		}
-		s.mu.Lock()
-		alive := s.alive
-		s.mu.Unlock()
-		s.running.Go(func() {
+		s.Go(func(ctx context.Context) {
 			defer func() { <-s.places }()
-			s.work(record.Patiently(alive), &moving{s: s, Transfer: t, worker: worker})
+			s.work(record.Patiently(ctx), &moving{s: s, Transfer: t, worker: worker})
 		})
 	}
-}
-
-// End implements act.Ender: who works on the same data next goes on with what was begun.
-func (s *Transfers) End() {
-	s.mu.Lock()
-	s.end()
-	s.mu.Unlock()
-	s.running.Wait()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.alive, s.end = context.WithCancel(context.Background())
 }

@@ -174,10 +174,8 @@ func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
 	default:
 		return // whoever asks again has it looked at then
 	}
-	s.mu.Lock()
-	ctx, end := context.WithTimeout(s.alive, longestInside)
-	s.mu.Unlock()
-	s.running.Go(func() {
+	s.Go(func(ctx context.Context) {
+		ctx, end := context.WithTimeout(ctx, longestInside)
 		defer func() {
 			if bad := recover(); bad != nil { // what comes from elsewhere must not end the service
 				s.Log.Error("looking into what is wanted failed badly", "package", p.String(), "error", bad,
@@ -194,15 +192,4 @@ func (s *Vetting) lookFor(r catalog.Repository, p purl.PURL) {
 			s.Log.Info("what is wanted could not be looked into", "package", p.String(), "error", err)
 		}
 	})
-}
-
-// End implements act.Ender.
-func (s *Vetting) End() {
-	s.mu.Lock()
-	s.end()
-	s.mu.Unlock()
-	s.running.Wait()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.alive, s.end = context.WithCancel(context.Background())
 }

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"strings"
-	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -26,16 +25,13 @@ import (
 // Vetting keeps the queue. It is safe for use by several at once.
 type Vetting struct {
 	*act.Act
+	act.Underway
 	directory *directory.Directory
 	resolving *resolving.Resolving
 	safety    *safety.Safety
 	mirrors   *mirrors.Mirrors
 
 	looking chan struct{} // has one for each archive that is looked into
-	running sync.WaitGroup
-	mu      sync.Mutex
-	alive   context.Context // ends with the service, which may begin again
-	end     context.CancelFunc
 
 	noted *lru.Cache[wish, time.Time] // when it was noted last that somebody wants something
 }
@@ -58,10 +54,8 @@ func New(
 	if err != nil {
 		panic(err) // the size is a constant
 	}
-	s := &Vetting{Act: a, directory: directory, resolving: resolving, safety: safety, mirrors: mirrors, noted: noted,
+	return &Vetting{Act: a, directory: directory, resolving: resolving, safety: safety, mirrors: mirrors, noted: noted,
 		looking: make(chan struct{}, looksAtOnce)}
-	s.alive, s.end = context.WithCancel(context.Background())
-	return s
 }
 
 // Purge forgets what may be out of date.
