@@ -15,7 +15,7 @@ type Stage struct {
 	Repository string   `json:"repository" maxLength:"63"`
 	Gates      []string `json:"gates,omitempty" maxItems:"30" doc:"as they are written"`
 	SignWith   string   `json:"signWith,omitempty" maxLength:"63" doc:"a signing key"`
-	Onward     []string `json:"onward,omitempty" maxItems:"10" doc:"destinations"`
+	Onward     []string `json:"onward,omitempty" maxItems:"10" doc:"targets"`
 	Restamps   []string `json:"restamps,omitempty" maxItems:"10" doc:"what is restamped that is left alone otherwise: image-labels, the version in labels and annotations of images, whose digest changes; image-references, references to images in charts"`
 	// Sentences say what the gates ask for.
 	Sentences []string `json:"sentences,omitempty" readOnly:"true" doc:"what the gates ask for"`
@@ -110,13 +110,13 @@ type Vote struct {
 
 // Delivery is a version that goes on to another server.
 type Delivery struct {
-	Destination string     `json:"destination"`
-	PURL        string     `json:"purl"`
-	State       string     `json:"state" enum:"waiting,done,failed,cancelled"`
-	Attempts    int        `json:"attempts"`
-	Said        string     `json:"said" doc:"what came of the last attempt"`
-	NextAt      *time.Time `json:"nextAt,omitempty"`
-	EndedAt     *time.Time `json:"endedAt,omitempty"`
+	Target   string     `json:"target"`
+	PURL     string     `json:"purl"`
+	State    string     `json:"state" enum:"waiting,done,failed,cancelled"`
+	Attempts int        `json:"attempts"`
+	Said     string     `json:"said" doc:"what came of the last attempt"`
+	NextAt   *time.Time `json:"nextAt,omitempty"`
+	EndedAt  *time.Time `json:"endedAt,omitempty"`
 }
 
 // PromotedVersion is a version of a promotion in a list.
@@ -185,23 +185,4 @@ type Say struct {
 // Reason is why something is done.
 type Reason struct {
 	Reason string `json:"reason,omitempty" maxLength:"2000"`
-}
-
-// Destination is a repository on another server that promotions go on to.
-type Destination struct {
-	Name      string    `json:"name"`
-	Ecosystem string    `json:"ecosystem"`
-	URL       string    `json:"url"`
-	HasSecret bool      `json:"hasSecret"`
-	By        string    `json:"by"`
-	At        time.Time `json:"at"`
-}
-
-// NewDestination is one to be made, or written anew.
-type NewDestination struct {
-	Name      string `json:"name" minLength:"1" maxLength:"63"`
-	Ecosystem string `json:"ecosystem" maxLength:"30"`
-	URL       string `json:"url" maxLength:"2000" doc:"where the ecosystem's clients publish to"`
-	User      string `json:"user,omitempty" maxLength:"200"`
-	Secret    string `json:"secret,omitempty" maxLength:"10000"`
 }

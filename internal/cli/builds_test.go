@@ -162,7 +162,7 @@ func TestShowPromotion(t *testing.T) {
 			p.State, p.UndoneBy, p.UndoneAt, p.UndoReason = "undone", "mate", &at, "wrong tide"
 		}, false, []string{"undone by", "mate at ", "wrong tide"}, []string{"Go on with"}},
 		{func(p *api.AskedPromotion) {
-			p.State, p.Deliveries = "done", []api.Delivery{{PURL: "pkg:maven/g/tide-model@1.4.0", Destination: "public",
+			p.State, p.Deliveries = "done", []api.Delivery{{PURL: "pkg:maven/g/tide-model@1.4.0", Target: "public",
 				State: "waiting", Attempts: 3, Said: "503"}}
 		}, false, []string{"pkg:maven/g/tide-model@1.4.0  public       waiting         3  503"}, nil},
 	} {

@@ -98,10 +98,10 @@ func (s *session) completeKeys(cmd *cobra.Command, _ []string, _ string) ([]stri
 	})
 }
 
-// completeDestinations completes names of destinations.
-func (s *session) completeDestinations(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+// completeTargets completes names of targets.
+func (s *session) completeTargets(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	return s.complete(cmd, func(ctx context.Context, c *client.Client) (names []string, err error) {
-		all, err := c.Destinations(ctx)
+		all, err := c.Targets(ctx)
 		for _, d := range all {
 			names = append(names, d.Name)
 		}
@@ -149,8 +149,8 @@ func addCompletions(s *session, c *cobra.Command) {
 		c.ValidArgsFunction = s.completeSweeps
 	case parent == "key" && c.Name() != "add" && strings.Contains(arguments, "NAME"):
 		c.ValidArgsFunction = s.completeKeys
-	case parent == "destination" && c.Name() != "add" && strings.Contains(arguments, "NAME"):
-		c.ValidArgsFunction = s.completeDestinations
+	case parent == "target" && c.Name() != "add" && strings.Contains(arguments, "NAME"):
+		c.ValidArgsFunction = s.completeTargets
 	case strings.Contains(arguments, "QUERY"):
 		c.ValidArgsFunction = s.completeQuery
 	}

@@ -223,7 +223,7 @@ func showPromotion(w io.Writer, p api.AskedPromotion, dryRun bool) {
 		fmt.Fprintln(w, "\nSent on")
 		var rows [][]string
 		for _, d := range p.Deliveries {
-			rows = append(rows, []string{d.PURL, d.Destination, d.State, strconv.Itoa(d.Attempts), d.Said})
+			rows = append(rows, []string{d.PURL, d.Target, d.State, strconv.Itoa(d.Attempts), d.Said})
 		}
 		table(w, []string{"VERSION", "DESTINATION", "STATE", "ATTEMPTS", "LAST ANSWER"}, []int{3}, rows)
 	}

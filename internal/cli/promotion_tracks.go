@@ -123,7 +123,7 @@ func trackEdit(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "edit NAME",
 		Short: "Change the stages of a track, or what is asked for on the hop into one", Args: arguments(cobra.ExactArgs(1)),
 		ValidArgsFunction: s.completeTracks,
-		Long: "Change a track. With --into, the gates, key and destinations that are given take the place of those of the\n" +
+		Long: "Change a track. With --into, the gates, key and targets that are given take the place of those of the\n" +
 			"hop into that stage; \"\" takes them away. Gates are written:\n  " + strings.Join(gateForms, "\n  "),
 		Example: "  crelvo track edit ferry --into staging --gate recorded-build --gate tests-passed\n" +
 			"  crelvo track edit ferry --into releases --gate 'approved 1 by crew-office' --gate 'waited 3d' --sign-with " +
@@ -188,7 +188,7 @@ func trackEdit(s *session) *cobra.Command {
 	f.StringVar(&sign, "sign-with", "", "the key that files are signed with on the way")
 	f.StringSliceVar(&restamps, "restamp", nil, "what is restamped that is left alone otherwise: image-labels (their "+
 		"digest changes), image-references (in charts)")
-	f.StringSliceVar(&onward, "onward", nil, "destinations that versions go on to")
+	f.StringSliceVar(&onward, "onward", nil, "targets that versions go on to")
 	must(cmd.RegisterFlagCompletionFunc("into", s.completeRepositories))
 	must(cmd.RegisterFlagCompletionFunc("restamp", fixed("image-labels", "image-references")))
 	return cmd

@@ -16,8 +16,8 @@ import (
 
 func relayCommand(s *session) *cobra.Command {
 	return group("relay", "Send what arrives in a repository on to another server, always", relayList(s), relayShow(s),
-		relayAdd(s), relayEdit(s), relayDo(s, "check", "Try the destination of a relay",
-			"The destination of %s is there, and lets us in.", (*client.Client).CheckRelay),
+		relayAdd(s), relayEdit(s), relayDo(s, "check", "Try the target of a relay",
+			"The target of %s is there, and lets us in.", (*client.Client).CheckRelay),
 		relayDo(s, "run", "Look now for what a relay missed, and try again what failed", "%s looks for what it missed.",
 			func(c *client.Client, ctx context.Context, name string) error {
 				_, err := c.RunRelay(ctx, name)
@@ -70,7 +70,7 @@ func relayList(s *session) *cobra.Command {
 			}, func(w io.Writer, all []api.Relay) {
 				var rows [][]string
 				for _, r := range all {
-					rows = append(rows, []string{r.Name, r.Repository, r.Destination, r.Holds, relayState(r, time.Now()),
+					rows = append(rows, []string{r.Name, r.Repository, r.Target, r.Holds, relayState(r, time.Now()),
 						strconv.Itoa(r.Sent), optionalTime(r.LastAt, "never")})
 				}
 				table(w, []string{"NAME", "FROM", "TO", "SENDS", "STATE", "SENT", "LAST"}, []int{5}, rows)
@@ -118,7 +118,7 @@ func showOneRelay(w io.Writer, r shownRelay) {
 	if r.Hours != "" {
 		hours = r.Hours + " " + r.Zone
 	}
-	fields(w, "name", r.Name, "from", r.Repository, "to", r.Destination+" ("+r.Ecosystem+")", "sends", r.Holds,
+	fields(w, "name", r.Name, "from", r.Repository, "to", r.Target+" ("+r.Ecosystem+")", "sends", r.Holds,
 		"only", orNone(r.Only, "everything"), "since", optionalTime(r.Since, "ever"),
 		"state", relayState(r.Relay, time.Now()),
 		"sent", fmt.Sprintf("%s, last %s", count(r.Sent, "version"), optionalTime(r.LastAt, "never")), "sends at", hours,
@@ -147,7 +147,7 @@ func relayFlags(cmd *cobra.Command, n *api.NewRelay, rate *byteSize) {
 	cmd.Flags().StringVar(&n.Zone, "zone", "UTC", "the time zone of the schedule and the hours, such as Europe/Oslo")
 	cmd.Flags().StringVar(&n.Hours, "hours", "", "of the day, in which it sends, such as 20:00-06:00")
 	cmd.Flags().Var(rate, "rate", "how much it sends a second at most, such as 2MiB")
-	cmd.Flags().BoolVar(&n.Anyway, "anyway", false, "also if the destination is not reached now")
+	cmd.Flags().BoolVar(&n.Anyway, "anyway", false, "also if the target is not reached now")
 	must(cmd.RegisterFlagCompletionFunc("maturity", fixed("releases", "snapshots", "both")))
 }
 
@@ -156,9 +156,9 @@ func relayAdd(s *session) *cobra.Command {
 	var rate byteSize
 	cmd := &cobra.Command{Use: "add NAME --from REPO --to DESTINATION", Short: "Send what arrives in a repository on",
 		Args: arguments(cobra.ExactArgs(1)),
-		Long: "Send what arrives in a repository on to a destination, by the protocol of its ecosystem: at once when it\n" +
+		Long: "Send what arrives in a repository on to a target, by the protocol of its ecosystem: at once when it\n" +
 			"arrives, and by a schedule, which finds what was missed. What is there already is sent, too, unless --from-now\n" +
-			"is given. The destination is tried before the relay is saved.",
+			"is given. The target is tried before the relay is saved.",
 		Example: "  crelvo relay add mainland --from releases --to public-maven --only 'pkg:maven/example.skerry.berth/*' " +
 			"--hours 20:00-06:00 --zone Europe/Oslo",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -167,17 +167,17 @@ func relayAdd(s *session) *cobra.Command {
 				return c.AddRelay(ctx, n)
 			}, func(w io.Writer, r api.Relay) {
 				fmt.Fprintf(w, "Made the relay %s: what arrives in %s is sent on to %s. %s behind.\n", r.Name, r.Repository,
-					r.Destination, count(r.Waiting, "version"))
+					r.Target, count(r.Waiting, "version"))
 			})
 		}}
 	cmd.Flags().StringVar(&n.Repository, "from", "", "the repository whose versions are sent on")
-	cmd.Flags().StringVar(&n.Destination, "to", "", "the destination, which crelvo destination add makes")
+	cmd.Flags().StringVar(&n.Target, "to", "", "the target, which crelvo target add makes")
 	cmd.Flags().BoolVar(&n.FromNow, "from-now", false, "do not send what is there already")
 	relayFlags(cmd, &n, &rate)
 	must(cmd.MarkFlagRequired("from"))
 	must(cmd.MarkFlagRequired("to"))
 	must(cmd.RegisterFlagCompletionFunc("from", s.completeRepositories))
-	must(cmd.RegisterFlagCompletionFunc("to", s.completeDestinations))
+	must(cmd.RegisterFlagCompletionFunc("to", s.completeTargets))
 	return cmd
 }
 
@@ -187,7 +187,7 @@ func relayEdit(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "edit NAME", Short: "Change a relay; what is not named stays",
 		Args: arguments(cobra.ExactArgs(1)), Example: "  crelvo relay edit mainland --rate 2MiB --hours ''",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c := api.RelayChange{Destination: ifGiven(cmd, "to", &n.Destination), Only: ifGiven(cmd, "only", &n.Only),
+			c := api.RelayChange{Target: ifGiven(cmd, "to", &n.Target), Only: ifGiven(cmd, "only", &n.Only),
 				Holds: ifGiven(cmd, "maturity", &n.Holds), Schedule: ifGiven(cmd, "schedule", &n.Schedule),
 				Zone: ifGiven(cmd, "zone", &n.Zone), Hours: ifGiven(cmd, "hours", &n.Hours),
 				BytesRate: ifGiven(cmd, "rate", (*int64)(&rate)), Anyway: n.Anyway}
@@ -198,9 +198,9 @@ func relayEdit(s *session) *cobra.Command {
 				return cl.EditRelay(ctx, args[0], c)
 			}, func(w io.Writer, r api.Relay) { showOneRelay(w, shownRelay{Relay: r}) })
 		}}
-	cmd.Flags().StringVar(&n.Destination, "to", "", "another destination")
+	cmd.Flags().StringVar(&n.Target, "to", "", "another target")
 	relayFlags(cmd, &n, &rate)
-	must(cmd.RegisterFlagCompletionFunc("to", s.completeDestinations))
+	must(cmd.RegisterFlagCompletionFunc("to", s.completeTargets))
 	return cmd
 }
 

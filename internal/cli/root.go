@@ -280,7 +280,7 @@ func newRoot() *cobra.Command {
 		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
 		promoteCommand(s), promotionCommand(s))
-	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), destinationCommand(s),
+	add("manage", repoCommand(s), mirrorCommand(s), claimCommand(s), trackCommand(s), keyCommand(s), targetCommand(s),
 		relayCommand(s),
 		storeCommand(s), quotaCommand(s), nodeCommand(s), advisoryCommand(s), waiverCommand(s), vettingCommand(s),
 		checkCommand(s),

@@ -12,7 +12,7 @@ import (
 
 const (
 	builds, tracks, promotions = "/api/v1/builds", "/api/v1/tracks", "/api/v1/promotions"
-	keys, destinations         = "/api/v1/keys", "/api/v1/destinations"
+	keys, targets              = "/api/v1/keys", "/api/v1/targets"
 )
 
 // Tracks lists all tracks.
@@ -80,19 +80,4 @@ func (c *Client) UndoPromotion(ctx context.Context, id int64, reason string) (ou
 // SendOnAgain tries again to send on what failed.
 func (c *Client) SendOnAgain(ctx context.Context, id int64) (out api.PromotionPage, err error) {
 	return out, c.do(ctx, http.MethodPost, fmt.Sprint(promotions, "/", id, "/send"), nil, &out)
-}
-
-// Destinations lists all destinations.
-func (c *Client) Destinations(ctx context.Context) ([]api.Destination, error) {
-	return get[[]api.Destination](ctx, c, destinations, nil)
-}
-
-// SetDestination makes a destination, or writes it anew.
-func (c *Client) SetDestination(ctx context.Context, d api.NewDestination) error {
-	return c.do(ctx, http.MethodPost, destinations, d, nil)
-}
-
-// RemoveDestination removes a destination.
-func (c *Client) RemoveDestination(ctx context.Context, name string) error {
-	return c.do(ctx, http.MethodDelete, destinations+"/"+url.PathEscape(name), nil, nil)
 }

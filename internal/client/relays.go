@@ -39,7 +39,7 @@ func (c *Client) RemoveRelay(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, relayPath(name), nil, nil)
 }
 
-// CheckRelay tries the destination of one.
+// CheckRelay tries the target of one.
 func (c *Client) CheckRelay(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodPost, relayPath(name)+"/check", nil, nil)
 }

@@ -18,8 +18,8 @@ import (
 	"crelvo/internal/client"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/service"
-	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/repositories"
+	"crelvo/internal/service/targets"
 )
 
 // The fixed credentials of the demo.
@@ -127,14 +127,14 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 
 // relay keeps two other servers in step: the public shore, and the far site, which is not there at the moment.
 func relay(ctx context.Context, c *client.Client) error {
-	if err := c.SetDestination(ctx, api.NewDestination{Name: "mainland", Ecosystem: "npm",
+	if err := c.SetTarget(ctx, api.NewTarget{Name: "mainland", Ecosystem: "npm",
 		URL: nowhere + "at/skerry/npm/"}); err != nil {
 		return err
 	}
 	for _, n := range []api.NewRelay{
-		{Name: "tide-tables", Repository: "releases", Destination: "public-maven",
+		{Name: "tide-tables", Repository: "releases", Target: "public-maven",
 			Only: []string{"pkg:maven/example.skerry.berth/tide-model"}},
-		{Name: "mainland", Repository: "releases", Destination: "mainland", Only: []string{"pkg:npm/@skerry/*"},
+		{Name: "mainland", Repository: "releases", Target: "mainland", Only: []string{"pkg:npm/@skerry/*"},
 			Zone: "Europe/Oslo", BytesRate: 2 << 20, Anyway: true}} {
 		if _, err := c.AddRelay(ctx, n); err != nil {
 			return err
@@ -199,8 +199,8 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 	if err != nil {
 		return err
 	}
-	return s.Promotion.SetDestination(ctx, caller,
-		promotion.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser,
+	return s.Targets.SetTarget(ctx, caller,
+		targets.NewTarget{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser,
 			Secret: LandingSecret})
 }
 

@@ -17,7 +17,7 @@ func (y *yard) track(ctx context.Context, admin *client.Client, shore string) er
 		Owner: "The Skerry Line releases <releases@skerry.example>"}); err != nil {
 		return err
 	}
-	if err := admin.SetDestination(ctx, api.NewDestination{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing,
+	if err := admin.SetTarget(ctx, api.NewTarget{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing,
 		User: LandingUser, Secret: LandingSecret}); err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ const (
 type Delivery struct {
 	ID          int64      `db:"id"`
 	PromotionID int64      `db:"promotion_id"`
-	Destination string     `db:"destination"`
+	Target      string     `db:"destination"`
 	VersionID   int64      `db:"version_id"`
 	State       string     `db:"state"`
 	Attempts    int        `db:"attempts"`
@@ -32,10 +32,10 @@ const deliveryColumns = `id, promotion_id, destination, version_id, state, attem
 
 // AddDeliveries records what is to be sent on.
 func (tx *Tx) AddDeliveries(
-	ctx context.Context, promotionID int64, destination string, versionIDs []int64, at time.Time,
+	ctx context.Context, promotionID int64, target string, versionIDs []int64, at time.Time,
 ) error {
 	_, err := tx.ExecContext(ctx, `insert into delivery (promotion_id, destination, version_id, state, next_at)
-		select $1, $2, n, 'waiting', $4 from unnest($3::bigint[]) n`, promotionID, destination, versionIDs, at)
+		select $1, $2, n, 'waiting', $4 from unnest($3::bigint[]) n`, promotionID, target, versionIDs, at)
 	return err
 }
 

@@ -28,7 +28,7 @@ type Stage struct {
 	RepositoryID int64
 	Gates        []string
 	SignWith     string   // a signing key; "" for none
-	Onward       []string // destinations
+	Onward       []string // targets
 	Restamps     []string // what is restamped that is left alone otherwise
 }
 
@@ -166,8 +166,8 @@ func changedOne(result sql.Result, err error) (bool, error) {
 	return n == 1, err
 }
 
-// Destination is a repository on another server that promotions go on to.
-type Destination struct {
+// Target is a repository on another server that promotions go on to.
+type Target struct {
 	Name      string    `db:"name"`
 	Ecosystem string    `db:"ecosystem"`
 	URL       string    `db:"url"`
@@ -177,15 +177,15 @@ type Destination struct {
 	At        time.Time `db:"at"`
 }
 
-// Destinations lists all by name.
-func (r reads) Destinations(ctx context.Context) (all []Destination, err error) {
+// Targets lists all by name.
+func (r reads) Targets(ctx context.Context) (all []Target, err error) {
 	err = sqlx.SelectContext(ctx, r.q, &all,
 		`select name, ecosystem, url, private, secret, by_name, at from destination order by name`)
 	return all, err
 }
 
-// SetDestination adds one, or writes it anew.
-func (tx *Tx) SetDestination(ctx context.Context, d Destination) error {
+// SetTarget adds one, or writes it anew.
+func (tx *Tx) SetTarget(ctx context.Context, d Target) error {
 	_, err := tx.ExecContext(ctx,
 		`insert into destination (name, ecosystem, url, private, secret, by_name, at) values ($1, $2, $3, $4, $5, $6, $7)
 		on conflict (name) do update set ecosystem = excluded.ecosystem, url = excluded.url, private = excluded.private,
@@ -194,23 +194,23 @@ func (tx *Tx) SetDestination(ctx context.Context, d Destination) error {
 	return err
 }
 
-// RemoveDestination removes one; done is false if there is none.
-func (tx *Tx) RemoveDestination(ctx context.Context, name string) (done bool, err error) {
+// RemoveTarget removes one; done is false if there is none.
+func (tx *Tx) RemoveTarget(ctx context.Context, name string) (done bool, err error) {
 	return changedOne(tx.ExecContext(ctx, `delete from destination where name = $1`, name))
 }
 
 // LostSecrets names whose secrets cannot be opened any more.
 type LostSecrets struct {
-	Repositories       []int64
-	Destinations, Keys []string
-	Stores             []int16
+	Repositories  []int64
+	Targets, Keys []string
+	Stores        []int16
 }
 
 // ForgetSecrets drops what cannot be opened; keys stay with their public parts.
 func (db *DB) ForgetSecrets(ctx context.Context, lost LostSecrets) error {
 	return db.Within(ctx, func(tx *Tx) error {
 		_, err1 := tx.ExecContext(ctx, `update repository set secret = null where id = any($1)`, lost.Repositories)
-		_, err2 := tx.ExecContext(ctx, `update destination set secret = null where name = any($1)`, lost.Destinations)
+		_, err2 := tx.ExecContext(ctx, `update destination set secret = null where name = any($1)`, lost.Targets)
 		_, err3 := tx.ExecContext(ctx, `update signing_key set secret = '' where name = any($1)`, lost.Keys)
 		_, err4 := tx.ExecContext(ctx, `update store set secret = null where id = any($1)`, lost.Stores)
 		return errors.Join(err1, err2, err3, err4)

@@ -17,7 +17,7 @@ type Relay struct {
 	ID           int64         `db:"id"`
 	Name         string        `db:"name"`
 	RepositoryID int64         `db:"repository_id"`
-	Destination  string        `db:"destination"`
+	Target       string        `db:"destination"`
 	Patterns     []string      `db:"-"` // what is sent; none: everything
 	Holds        catalog.Holds `db:"holds"`
 	Since        *time.Time    `db:"since"`    // only what came since then
@@ -101,11 +101,11 @@ func (tx *Tx) SetRelay(ctx context.Context, r Relay) (id int64, ok bool, err err
 	if r.ID == 0 {
 		err = tx.SelectContext(ctx, &ids, `insert into relay (name, repository_id, destination, patterns, holds, since, schedule,
 				zone, hours, rate, by_name, made_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-			on conflict (name) do nothing returning id`, r.Name, r.RepositoryID, r.Destination, raw, r.Holds, r.Since,
+			on conflict (name) do nothing returning id`, r.Name, r.RepositoryID, r.Target, raw, r.Holds, r.Since,
 			r.Schedule, r.Zone, r.Hours, r.Rate, r.ByName, r.MadeAt)
 	} else {
 		err = tx.SelectContext(ctx, &ids, `update relay set destination = $2, patterns = $3, holds = $4, schedule = $5,
-				zone = $6, hours = $7, rate = $8, paused = $9 where id = $1 returning id`, r.ID, r.Destination, raw, r.Holds,
+				zone = $6, hours = $7, rate = $8, paused = $9 where id = $1 returning id`, r.ID, r.Target, raw, r.Holds,
 			r.Schedule, r.Zone, r.Hours, r.Rate, r.Paused)
 	}
 	if err != nil || len(ids) == 0 {

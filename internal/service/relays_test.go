@@ -18,9 +18,9 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/internal/record/recordtest"
-	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/relays"
 	"crelvo/internal/service/safety"
+	"crelvo/internal/service/targets"
 )
 
 // farSite takes npm packages, as a registry does, and notes in which order.
@@ -92,7 +92,7 @@ func TestRelayNet(t *testing.T) {
 	ctx := t.Context()
 	from := n.both(t, "releases-here")
 	site := newFarSite(t)
-	if err := n.Promotion.SetDestination(ctx, n.admin, promotion.NewDestination{Name: "mainland", Ecosystem: "npm",
+	if err := n.Targets.SetTarget(ctx, n.admin, targets.NewTarget{Name: "mainland", Ecosystem: "npm",
 		URL: site.URL}); err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func TestRelayNet(t *testing.T) {
 	n.npm(t, n.admin, from, madeup.Package{Name: "bell", Version: "1.0.0", Licence: "MIT"})
 	n.imports(t, osvRecord("MAL-1", "npm", "bell", "2.0.0", "2026-11-01T08:00:00Z", ""))
 	site.fails["kelp 1.1.0"] = 1
-	if _, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "far", Repository: from.Name, Destination: "mainland",
+	if _, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "far", Repository: from.Name, Target: "mainland",
 		Holds: catalog.Both}, false); err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +179,7 @@ func TestRelayHours(t *testing.T) {
 	ctx := t.Context()
 	from := n.both(t, "releases-here")
 	site := newFarSite(t)
-	if err := n.Promotion.SetDestination(ctx, n.admin, promotion.NewDestination{Name: "mainland", Ecosystem: "npm",
+	if err := n.Targets.SetTarget(ctx, n.admin, targets.NewTarget{Name: "mainland", Ecosystem: "npm",
 		URL: site.URL}); err != nil {
 		t.Fatal(err)
 	}
@@ -187,7 +187,7 @@ func TestRelayHours(t *testing.T) {
 	hours := func(from, to time.Duration) string {
 		return now.Add(from).Format("15:04") + "-" + now.Add(to).Format("15:04")
 	}
-	v, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "night", Repository: from.Name, Destination: "mainland",
+	v, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "night", Repository: from.Name, Target: "mainland",
 		Holds: catalog.Both, Hours: hours(3*time.Hour, 5*time.Hour)}, false)
 	if err != nil || v.Open {
 		t.Fatalf("%+v, %v", v, err)
@@ -226,11 +226,11 @@ func TestRelayCutOff(t *testing.T) {
 	from := n.both(t, "releases-here")
 	site := newFarSite(t)
 	site.cut.Store(true)
-	if err := n.Promotion.SetDestination(ctx, n.admin, promotion.NewDestination{Name: "mainland", Ecosystem: "npm",
+	if err := n.Targets.SetTarget(ctx, n.admin, targets.NewTarget{Name: "mainland", Ecosystem: "npm",
 		URL: site.URL}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "far", Repository: from.Name, Destination: "mainland",
+	if _, err := n.Relays.Add(ctx, n.admin, relays.Settings{Name: "far", Repository: from.Name, Target: "mainland",
 		Holds: catalog.Both}, true); err != nil {
 		t.Fatal(err)
 	}

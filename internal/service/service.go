@@ -38,6 +38,7 @@ import (
 	"crelvo/internal/service/secret"
 	"crelvo/internal/service/status"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/targets"
 	"crelvo/internal/service/transfers"
 	"crelvo/internal/service/use"
 	"crelvo/internal/service/verifying"
@@ -68,6 +69,7 @@ type Service struct {
 	Vetting      *vetting.Vetting
 	Resolving    *resolving.Resolving
 	Publishing   *publishing.Publishing
+	Targets      *targets.Targets
 	Promotion    *promotion.Promotion
 	Retention    *retention.Retention
 	Search       *search.Search
@@ -109,8 +111,9 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety, s.Mirrors)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
-	s.Promotion = promotion.New(a, safe, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
-		s.Safety, s.Vetting)
+	s.Targets = targets.New(a, safe, s.Directory, s.Store)
+	s.Promotion = promotion.New(a, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
+		s.Safety, s.Vetting, s.Targets)
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
@@ -120,7 +123,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Backups = backups.New(a, s.Directory, s.Store)
 	s.Transfers = transfers.New(a, s.Directory, s.Store, s.Holdings, s.Mirrors, s.Resolving, s.Publishing, s.Safety,
 		s.Rights)
-	s.Relays = relays.New(a, s.Directory, s.Promotion, s.Safety, s.Schedule)
+	s.Relays = relays.New(a, s.Directory, s.Targets, s.Safety, s.Schedule)
 	s.Bundles = bundles.New(a, s.Directory, s.Store, s.Holdings, s.Keys, s.Builds, s.Mirrors, s.Resolving, s.Publishing,
 		s.Safety, s.Vetting)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
@@ -128,10 +131,10 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
-	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills, s.Builds,
-		s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Promotion, s.Retention,
-		s.Search, s.Makeup, s.Use,
-		s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays, s.Bundles, s.Status}
+	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,
+		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Targets,
+		s.Promotion, s.Retention, s.Search, s.Makeup, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays,
+		s.Bundles, s.Status}
 	a.Add(rooms...)
 
 	if err := secret.KnowKey(ctx, a, safe); err != nil {

@@ -329,7 +329,7 @@ func TestFlight(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, verified := range []bool{true, false} {
-		var flights Flights
+		flights := Flights{Go: alone}
 		go1, end := make(chan struct{}), make(chan struct{})
 		broken := errors.New("broken off")
 		flight, begun := flights.Join("x", func(_ context.Context, f *Flight) (catalog.File, error) {
@@ -377,7 +377,7 @@ func TestFlight(t *testing.T) {
 // TestFlightPanics: what goes badly wrong on the way is an error for all who
 // wait.
 func TestFlightPanics(t *testing.T) {
-	var flights Flights
+	flights := Flights{Go: alone}
 	flight, _ := flights.Join("x", func(context.Context, *Flight) (catalog.File, error) { panic("salt in the works") })
 	if _, _, _, err := flight.Ready(t.Context()); err == nil || !strings.Contains(err.Error(), "salt in the works") {
 		t.Errorf("%v", err)
@@ -425,7 +425,7 @@ func TestUnread(t *testing.T) {
 	}
 	f.alone.Reset(0)
 	<-ended
-	var flights Flights
+	flights := Flights{Go: alone}
 	begun := make(chan struct{})
 	flight, _ := flights.Join("x", func(ctx context.Context, f *Flight) (catalog.File, error) {
 		close(begun)
@@ -551,3 +551,6 @@ func TestPasses(t *testing.T) {
 		t.Errorf("passes are given elsewhere: %v, asked %d times", err, asked)
 	}
 }
+
+// alone does something that ends by itself.
+func alone(do func(context.Context)) { go do(context.Background()) }

@@ -100,7 +100,7 @@ func (w *Server) addAPI() {
 	w.addTransfers()
 	w.addBundles()
 	w.addRelays()
-	w.addDestinations()
+	w.addTargets()
 	w.addRetention()
 	w.addMakeup()
 	w.addUsage()

@@ -125,7 +125,7 @@ func promotionPage(p promotion.View) api.PromotionPage {
 		targets[item.TargetID.Int64] = itemPURL(item, item.ToVersion, item.LabelsTo)
 	}
 	for _, d := range p.Deliveries {
-		line := api.Delivery{Destination: d.Destination, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts,
+		line := api.Delivery{Target: d.Target, PURL: targets[d.VersionID], State: d.State, Attempts: d.Attempts,
 			Said: d.Said, EndedAt: utc(d.EndedAt)}
 		if d.State == "waiting" {
 			line.NextAt = utc(&d.NextAt)

@@ -156,28 +156,3 @@ func (w *Server) showTrack(v visit, t record.Track) api.Track {
 	}
 	return shown
 }
-
-func (w *Server) addDestinations() {
-	const destinations = "/api/v1/destinations"
-	operate(w, "list-destinations", forAdmin, http.MethodGet, destinations,
-		"Repositories on other servers that promotions go on to",
-		func(ctx context.Context, v visit, _ *none) (*answer[[]api.Destination], error) {
-			all, err := w.service.Promotion.Destinations(ctx)
-			shown := make([]api.Destination, len(all))
-			for i, d := range all {
-				shown[i] = api.Destination{Name: d.Name, Ecosystem: d.Ecosystem, URL: d.URL, HasSecret: d.Secret != nil,
-					By: d.ByName, At: d.At.UTC()}
-			}
-			return &answer[[]api.Destination]{shown}, err
-		})
-	operate(w, "set-destination", forAdmin, http.MethodPost, destinations, "Make a destination, or write it anew",
-		func(ctx context.Context, v visit, in *answer[api.NewDestination]) (*none, error) {
-			return nil, w.service.Promotion.SetDestination(ctx, v.caller, promotion.NewDestination(in.Body))
-		})
-	operate(w, "remove-destination", forAdmin, http.MethodDelete, destinations+"/{destination}", "Remove a destination",
-		func(ctx context.Context, v visit, in *struct {
-			Destination string `path:"destination" maxLength:"63"`
-		}) (*none, error) {
-			return nil, w.service.Promotion.RemoveDestination(ctx, v.caller, in.Destination)
-		})
-}

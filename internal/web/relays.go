@@ -34,7 +34,7 @@ func (w *Server) addRelays() {
 		func(ctx context.Context, v visit, in *answer[api.NewRelay]) (*answer[api.Relay], error) {
 			n := in.Body
 			return one(w.service.Relays.Add(ctx, v.caller, relays.Settings{Name: n.Name, Repository: n.Repository,
-				Destination: n.Destination, Only: n.Only, Holds: catalog.Holds(n.Holds), FromNow: n.FromNow,
+				Target: n.Target, Only: n.Only, Holds: catalog.Holds(n.Holds), FromNow: n.FromNow,
 				Schedule: n.Schedule, Zone: n.Zone, Hours: n.Hours, Rate: n.BytesRate}, n.Anyway))
 		})
 	operate(w, "show-relay", forAdmin, http.MethodGet, path+"/{name}", "A relay, and how far it is",
@@ -47,7 +47,7 @@ func (w *Server) addRelays() {
 			Body api.RelayChange
 		}) (*answer[api.Relay], error) {
 			c := in.Body
-			return one(w.service.Relays.Edit(ctx, v.caller, in.Name, relays.Change{Destination: c.Destination,
+			return one(w.service.Relays.Edit(ctx, v.caller, in.Name, relays.Change{Target: c.Target,
 				Schedule: c.Schedule, Zone: c.Zone, Hours: c.Hours, Only: c.Only, Holds: (*catalog.Holds)(c.Holds),
 				Rate: c.BytesRate, Paused: c.Paused}, c.Anyway))
 		})
@@ -55,7 +55,7 @@ func (w *Server) addRelays() {
 		func(ctx context.Context, v visit, in *RelayName) (*none, error) {
 			return nil, w.service.Relays.Remove(ctx, v.caller, in.Name)
 		})
-	operate(w, "check-relay", forAdmin, http.MethodPost, path+"/{name}/check", "Try the destination of a relay",
+	operate(w, "check-relay", forAdmin, http.MethodPost, path+"/{name}/check", "Try the target of a relay",
 		func(ctx context.Context, v visit, in *RelayName) (*none, error) {
 			return nil, w.service.Relays.Check(ctx, v.caller, in.Name)
 		})
@@ -91,7 +91,7 @@ func showRelayed(item record.RelayItem) api.RelayedVersion {
 }
 
 func showRelay(v relays.View) api.Relay {
-	shown := api.Relay{Name: v.Name, Repository: v.Repository, Destination: v.Destination, Ecosystem: v.Ecosystem,
+	shown := api.Relay{Name: v.Name, Repository: v.Repository, Target: v.Target, Ecosystem: v.Ecosystem,
 		Only: append([]string{}, v.Patterns...), Holds: string(v.Holds), Since: utc(v.Since), Schedule: v.Schedule,
 		Zone: v.Zone, Next: []time.Time{}, Hours: v.Hours, BytesRate: v.Rate, Paused: v.Paused, Open: v.Open, By: v.ByName,
 		MadeAt: v.MadeAt.UTC(), LookedAt: utc(v.LookedAt), Waiting: v.State.Waiting, Bytes: v.State.Bytes,

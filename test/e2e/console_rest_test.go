@@ -17,7 +17,7 @@ import (
 	"crelvo/test/house"
 )
 
-// TestConsoleRest does in the console what is rarely done: keys, destinations, documents
+// TestConsoleRest does in the console what is rarely done: keys, targets, documents
 // of a build, the names of builds, a repository that comes back, a plan as a file.
 func TestConsoleRest(t *testing.T) {
 	n := made.Add(1)
@@ -37,7 +37,7 @@ func TestConsoleRest(t *testing.T) {
 		see("cannot be the name of a key"),
 		click("Cancel"), gone, click("New key"), dialog("name", key), dialog("owner", "Releases <releases@skerry.example>"),
 		click("Add it"), gone, see(key, "signs releases"))
-	do(click("New destination"), dialog("name", to), dialog("url", "https://upload.openshore.example/maven/"),
+	do(click("New target"), dialog("name", to), dialog("url", "https://upload.openshore.example/maven/"),
 		dialog("user", "skerry"), dialog("secret", "gangway"),
 		click("Save"), gone, see(to, "upload.openshore.example", "signs in"))
 	// A line that has just moved may be missed by a pointer.

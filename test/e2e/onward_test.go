@@ -30,7 +30,7 @@ func TestOnward(t *testing.T) {
 	for ecosystem, way := range ways {
 		for _, to := range []string{there, taken} {
 			name := fmt.Sprintf("%s-%s-%d", ecosystem, map[bool]string{true: "there", false: "taken"}[to == there], n)
-			if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: ecosystem,
+			if err := admin.SetTarget(t.Context(), api.NewTarget{Name: name, Ecosystem: ecosystem,
 				URL: shared.Address + "/at/" + to + "/" + way.path, User: way.user, Secret: house.Token}); err != nil {
 				t.Fatal(err)
 			}
@@ -63,7 +63,7 @@ func TestOnward(t *testing.T) {
 	eventually(t, 30*time.Second, "everything was sent, or not", settled)
 	for _, d := range p.Deliveries {
 		want := "done"
-		if strings.Contains(d.Destination, "taken") {
+		if strings.Contains(d.Target, "taken") {
 			want = "failed"
 		}
 		if d.State != want || want == "failed" && !strings.Contains(d.Said, "with other bytes") {
@@ -94,7 +94,7 @@ func TestOnward(t *testing.T) {
 		!strings.Contains(out, fmt.Sprintf("Something of promotion %d could not be sent on to ", p.ID)) {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
-	refusedWith(t, admin.RemoveDestination(t.Context(), onward[0]), "goes on to "+onward[0])
+	refusedWith(t, admin.RemoveTarget(t.Context(), onward[0]), "goes on to "+onward[0])
 }
 
 // TestOnwardFaults sends to a server that does wrong: it is tried again, and comes
@@ -104,7 +104,7 @@ func TestOnwardFaults(t *testing.T) {
 	u, public := shore(t, demo.Files{})
 	_, snapshots, releases := track(t, admin)
 	name, line := fmt.Sprintf("public-%d", made.Add(1)), fmt.Sprintf("track-%d", made.Add(1))
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: "maven", URL: public +
+	if err := admin.SetTarget(t.Context(), api.NewTarget{Name: name, Ecosystem: "maven", URL: public +
 		demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestOnwardFaults(t *testing.T) {
 	}
 }
 
-// TestTrackCommands sets tracks, keys and destinations up as an admin does.
+// TestTrackCommands sets tracks, keys and targets up as an admin does.
 func TestTrackCommands(t *testing.T) {
 	run := func(code int, args ...string) string {
 		t.Helper()
@@ -158,11 +158,11 @@ func TestTrackCommands(t *testing.T) {
 	says(t, run(0, "key", "add", key+"-public", public), "so already")
 	says(t, run(1, "key", "add", key+"-public", "--sign"), "there is a key "+key+"-public already")
 	says(t, run(1, "key", "add", "broken", w.write("broken.pem", []byte("nothing"))), "no public key in PEM")
-	says(t, run(0, "destination", "add", to, "--ecosystem", "maven", "--url", "http://127.0.0.1:9/maven", "--user",
-		"skerry", "--secret-file", w.write("secret", []byte("gangway\n"))), "Set the destination "+to)
-	says(t, run(1, "destination", "add", to, "--url", "ftp://x"), "no web address")
-	says(t, run(0, "destination", "list"), to, "http://127.0.0.1:9/maven/", "yes")
-	if out := run(0, "destination", "list", "-o", "json"); strings.Contains(out, "gangway") {
+	says(t, run(0, "target", "add", to, "--ecosystem", "maven", "--url", "http://127.0.0.1:9/maven", "--user",
+		"skerry", "--secret-file", w.write("secret", []byte("gangway\n"))), "Set the target "+to)
+	says(t, run(1, "target", "add", to, "--url", "ftp://x"), "no web address")
+	says(t, run(0, "target", "list"), to, "http://127.0.0.1:9/maven/", "yes")
+	if out := run(0, "target", "list", "-o", "json"); strings.Contains(out, "gangway") {
 		t.Errorf("the secret is shown: %s", out)
 	}
 	says(t, run(1, "track", "add", line, "--stages", snapshots), "a track has 2 to 12 stages")
@@ -192,8 +192,8 @@ func TestTrackCommands(t *testing.T) {
 		t.Errorf("gates are left: %s", out)
 	}
 	run(0, "key", "remove", key, "--yes")
-	run(0, "destination", "remove", to, "--yes")
-	says(t, run(3, "destination", "remove", to, "--yes"), "no destination "+to)
+	run(0, "target", "remove", to, "--yes")
+	says(t, run(3, "target", "remove", to, "--yes"), "no target "+to)
 	run(0, "track", "remove", line, "--yes")
 	says(t, run(3, "track", "show", line), "no track "+line)
 	says(t, run(2, "promote", "--along", line), "say what: --build NAME#NUMBER")

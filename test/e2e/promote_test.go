@@ -273,7 +273,7 @@ func TestPromoteSigned(t *testing.T) {
 	if err := admin.AddKey(t.Context(), api.NewKey{Name: key, Owner: "Releases <releases@skerry.example>"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public +
+	if err := admin.SetTarget(t.Context(), api.NewTarget{Name: to, Ecosystem: "maven", URL: public +
 		demo.Landing, User: demo.LandingUser, Secret: "wrong"}); err != nil {
 		t.Fatal(err)
 	}
@@ -294,7 +294,7 @@ func TestPromoteSigned(t *testing.T) {
 		return strings.Contains(delivery().Said, "401")
 	})
 	// The right credentials help, at the next attempt.
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: to, Ecosystem: "maven", URL: public +
+	if err := admin.SetTarget(t.Context(), api.NewTarget{Name: to, Ecosystem: "maven", URL: public +
 		demo.Landing, User: demo.LandingUser, Secret: demo.LandingSecret}); err != nil {
 		t.Fatal(err)
 	}

@@ -17,11 +17,11 @@ import (
 	"crelvo/test/house"
 )
 
-// toHere adds a destination that is a repository of the shared service.
+// toHere adds a target that is a repository of the shared service.
 func toHere(t *testing.T, to string) string {
 	t.Helper()
 	name := fmt.Sprintf("to-%d", made.Add(1))
-	if err := desk(house.Token).SetDestination(t.Context(), api.NewDestination{Name: name, Ecosystem: "npm",
+	if err := desk(house.Token).SetTarget(t.Context(), api.NewTarget{Name: name, Ecosystem: "npm",
 		URL: shared.Address + "/at/" + to + "/npm/", Secret: house.Token}); err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +140,7 @@ func TestRelay(t *testing.T) {
 	}
 }
 
-// TestRelayThroughTrouble: a destination that is not there is told of before a relay is saved; one that goes
+// TestRelayThroughTrouble: a target that is not there is told of before a relay is saved; one that goes
 // away is tried again, and nothing is lost.
 func TestRelayThroughTrouble(t *testing.T) {
 	t.Parallel()
@@ -156,7 +156,7 @@ func TestRelayThroughTrouble(t *testing.T) {
 	away := fmt.Sprintf("away-%d", n)
 	set := func(url, secret string) {
 		t.Helper()
-		if err := admin.SetDestination(t.Context(), api.NewDestination{Name: away, Ecosystem: "npm", URL: url,
+		if err := admin.SetTarget(t.Context(), api.NewTarget{Name: away, Ecosystem: "npm", URL: url,
 			Secret: secret}); err != nil {
 			t.Fatal(err)
 		}
@@ -165,11 +165,11 @@ func TestRelayThroughTrouble(t *testing.T) {
 	relay := fmt.Sprintf("trouble-%d", n)
 	add := []string{"relay", "add", relay, "--from", from, "--to", away}
 	if _, errs, code := crelvoAsAdmin(t, add...); code == 0 || !strings.Contains(errs, away+" refused the connection") {
-		t.Errorf("a destination that is not there is taken: %s", errs)
+		t.Errorf("a target that is not there is taken: %s", errs)
 	}
 	set(shared.Address+"/at/"+to+"/npm/", "no-token")
 	if _, errs, code := crelvoAsAdmin(t, add...); code == 0 || !strings.Contains(errs, "does not let us in") {
-		t.Errorf("a destination that does not let us in is taken: %s", errs)
+		t.Errorf("a target that does not let us in is taken: %s", errs)
 	}
 	for _, bad := range [][2]string{{"--schedule", "never"}, {"--hours", "25:00-26:00"}, {"--zone", "Nowhere"},
 		{"--only", "kelp"}, {"--rate", "10"}, {"--maturity", "ripe"}} {
@@ -192,7 +192,7 @@ func TestRelayThroughTrouble(t *testing.T) {
 		t.Fatal(errs)
 	}
 	comes(t, to, "relayed-buoy", "1.0.0")
-	if _, errs, code := crelvoAsAdmin(t, "destination", "remove", away, "--yes"); code == 0 ||
+	if _, errs, code := crelvoAsAdmin(t, "target", "remove", away, "--yes"); code == 0 ||
 		!strings.Contains(errs, relay+" sends to "+away) {
 		t.Errorf("what a relay sends to is removed: %s", errs)
 	}
@@ -204,7 +204,7 @@ func TestRelayThroughTrouble(t *testing.T) {
 // TestConsoleRelays makes a relay on the console, looks how far it is, pauses it, changes it and removes it.
 func TestConsoleRelays(t *testing.T) {
 	from, to := repository(t, "releases"), repository(t, "releases")
-	destination, name := toHere(t, to), fmt.Sprintf("on-console-%d", made.Add(1))
+	target, name := toHere(t, to), fmt.Sprintf("on-console-%d", made.Add(1))
 	publishMade(t, from, "npm", madeup.Package{Name: "relayed-lamp", Version: "1.0.0", Licence: "MIT"})
 	tab, do := openConsole(t)
 	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
@@ -213,10 +213,10 @@ func TestConsoleRelays(t *testing.T) {
 	do(chromedp.Navigate(shared.Address+"/relays"), browser.ShowsText("New relay"), browser.ClickText("New relay"),
 		browser.ShowsText("It looks for what was missed"))
 	do(typeInto("input[name=name]", name), chromedp.SetValue(chromedp.CSS(`select[aria-label="From"]`), from),
-		chromedp.SetValue(chromedp.CSS(`select[aria-label="To"]`), destination), browser.ClickText("Save"))
+		chromedp.SetValue(chromedp.CSS(`select[aria-label="To"]`), target), browser.ClickText("Save"))
 	do(browser.ShowsText(name, "in step", "1 version", "npm/relayed-lamp@1.0.0", "Next times"))
 	comes(t, to, "relayed-lamp", "1.0.0")
-	do(browser.ClickText("Try the destination"), browser.ShowsText("The destination is there"),
+	do(browser.ClickText("Try the target"), browser.ShowsText("The target is there"),
 		browser.ClickText("Pause it"), browser.ShowsText("paused", "Let it go on"))
 	publishMade(t, from, "npm", madeup.Package{Name: "relayed-lamp", Version: "1.1.0", Licence: "MIT"})
 	do(browser.ShowsText("1 version,"), browser.ClickText("Let it go on"), browser.ShowsText("in step", "2 versions"),
@@ -236,16 +236,16 @@ func TestRelayImages(t *testing.T) {
 	admin := desk(house.Token)
 	from, to := repository(t, "both"), repository(t, "both")
 	n := made.Add(1)
-	destination, name := fmt.Sprintf("images-%d", n), fmt.Sprintf("images-%d", n)
-	if err := admin.SetDestination(t.Context(), api.NewDestination{Name: destination, Ecosystem: "oci",
+	target, name := fmt.Sprintf("images-%d", n), fmt.Sprintf("images-%d", n)
+	if err := admin.SetTarget(t.Context(), api.NewTarget{Name: target, Ecosystem: "oci",
 		URL: shared.Address + "/v2/" + to + "/", User: "admin", Secret: house.Token}); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", destination); code == 0 ||
+	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", target); code == 0 ||
 		!strings.Contains(errs, "its labels say") {
 		t.Errorf("releases of images are relayed from a repository for both: %s", errs)
 	}
-	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", destination, "--maturity",
+	if _, errs, code := crelvoAsAdmin(t, "relay", "add", name, "--from", from, "--to", target, "--maturity",
 		"both"); code != 0 {
 		t.Fatal(errs)
 	}

@@ -173,11 +173,11 @@ func newSites(t *testing.T, names ...string) *sites {
 			w := newWire(t, s.houses[j].Address, rand.New(rand.NewPCG(uint64(i), uint64(j))))
 			s.wires = append(s.wires, w)
 			c := s.desk(i)
-			if err := c.SetDestination(t.Context(), api.NewDestination{Name: names[j], Ecosystem: "npm",
+			if err := c.SetTarget(t.Context(), api.NewTarget{Name: names[j], Ecosystem: "npm",
 				URL: "http://" + w.Addr().String() + "/at/yard/npm/", Secret: house.Token}); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := c.AddRelay(t.Context(), api.NewRelay{Name: names[j], Repository: "yard", Destination: names[j],
+			if _, err := c.AddRelay(t.Context(), api.NewRelay{Name: names[j], Repository: "yard", Target: names[j],
 				Anyway: true}); err != nil {
 				t.Fatal(err)
 			}

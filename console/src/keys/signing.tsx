@@ -11,16 +11,16 @@ import { FormDialog, TextField, AreaField, ChoiceField } from "../ui/form";
 
 /** SigningPage is about what promotions sign with, whose signatures are trusted, and where releases go on to. */
 export default function SigningPage({ me }: { me: Schemas["Me"] }) {
-  usePageTitle("Keys and destinations");
+  usePageTitle("Keys and targets");
   return (
     <>
       <p className="text-sm text-soft">
         <Link to="/tracks">Tracks</Link> /
       </p>
-      <h1 className="mb-4 text-2xl font-semibold tracking-tight">Keys and destinations</h1>
+      <h1 className="mb-4 text-2xl font-semibold tracking-tight">Keys and targets</h1>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5">
         <Keys admin={me.admin} />
-        {me.admin && <Destinations />}
+        {me.admin && <Targets />}
       </div>
     </>
   );
@@ -162,25 +162,25 @@ function NewKey({ close }: { close: () => void }) {
   );
 }
 
-function Destinations() {
+function Targets() {
   const queries = useQueryClient();
-  const query = useQuery(promotionQueries.destinations());
-  const [editing, setEditing] = useState<Schemas["Destination"] | "new">();
+  const query = useQuery(promotionQueries.targets());
+  const [editing, setEditing] = useState<Schemas["Target"] | "new">();
   const [removing, setRemoving] = useState("");
   return (
     <Panel
-      title="Destinations"
+      title="Targets"
       aside={
         <Button onClick={() => setEditing("new")}>
-          <Plus size={15} /> New destination
+          <Plus size={15} /> New target
         </Button>
       }
     >
       <Loaded query={query}>
         {(all) =>
           all.length === 0 ? (
-            <Empty title="No destinations yet">
-              A destination is a repository on another server that a promotion goes on to, such as a public one.
+            <Empty title="No targets yet">
+              A target is a repository on another server that a promotion goes on to, such as a public one.
             </Empty>
           ) : (
             <ul>
@@ -208,18 +208,14 @@ function Destinations() {
           )
         }
       </Loaded>
-      {editing && (
-        <SetDestination there={editing === "new" ? undefined : editing} close={() => setEditing(undefined)} />
-      )}
+      {editing && <SetTarget there={editing === "new" ? undefined : editing} close={() => setEditing(undefined)} />}
       {removing && (
         <Confirm
           title={`Remove ${removing}?`}
           text="Nothing goes on to it any more; its name and password are forgotten. What went there stays there."
           what="Remove it"
           run={() =>
-            promotionCalls
-              .removeDestination(removing)
-              .then(() => queries.invalidateQueries(promotionQueries.destinations()))
+            promotionCalls.removeTarget(removing).then(() => queries.invalidateQueries(promotionQueries.targets()))
           }
           close={() => setRemoving("")}
         />
@@ -228,12 +224,12 @@ function Destinations() {
   );
 }
 
-function SetDestination({ there, close }: { there?: Schemas["Destination"]; close: () => void }) {
+function SetTarget({ there, close }: { there?: Schemas["Target"]; close: () => void }) {
   const queries = useQueryClient();
   const known = useEcosystems();
   return (
     <FormDialog
-      title={there ? `Change ${there.name}` : "New destination"}
+      title={there ? `Change ${there.name}` : "New target"}
       description="Where a promotion goes on to, as the ecosystem's own client would publish there."
       start={{
         name: there?.name ?? "",
@@ -243,9 +239,9 @@ function SetDestination({ there, close }: { there?: Schemas["Destination"]; clos
         secret: "",
       }}
       run={({ user, secret, ...where }) =>
-        promotionCalls.setDestination({ ...where, user: user || undefined, secret: secret || undefined })
+        promotionCalls.setTarget({ ...where, user: user || undefined, secret: secret || undefined })
       }
-      done={() => queries.invalidateQueries(promotionQueries.destinations())}
+      done={() => queries.invalidateQueries(promotionQueries.targets())}
       close={close}
       submit="Save"
     >

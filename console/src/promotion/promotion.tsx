@@ -278,10 +278,10 @@ function Deliveries({ all }: { all: Schemas["Delivery"][] }) {
     <ul>
       {all.map((d) => (
         <li
-          key={d.destination + d.purl}
+          key={d.target + d.purl}
           className="flex flex-wrap items-baseline gap-x-3 border-b border-rule px-4 py-1.5 text-sm last:border-0"
         >
-          <span className="font-medium">{shortName(d.purl)}</span> <span>to {d.destination}</span>
+          <span className="font-medium">{shortName(d.purl)}</span> <span>to {d.target}</span>
           <span className={deliveryStates[d.state]}>{d.state === "done" ? "sent" : d.state}</span>
           <span className="ml-auto text-xs text-soft wrap-anywhere">
             {d.state !== "done" && `${count(d.attempts, "attempt")}: ${d.said || "not tried yet"}`}{" "}

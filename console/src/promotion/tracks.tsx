@@ -45,7 +45,7 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
                   </span>
                 )}
                 <Link to="/signing" className="px-1 text-sm">
-                  Keys{me.admin && " and destinations"}
+                  Keys{me.admin && " and targets"}
                 </Link>
                 {me.admin && chosen && <Button onClick={() => setRemoving(chosen.name)}>Remove…</Button>}
                 {me.admin && <Button onClick={() => setAdding(true)}>New track</Button>}
@@ -407,7 +407,7 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
         rows={6}
       />
       <TextField name="signWith" label="Sign with" hint="The name of a key that signs releases." />
-      <AreaField name="onward" label="Goes on to" hint="Names of destinations, one a line." />
+      <AreaField name="onward" label="Goes on to" hint="Names of targets, one a line." />
       <TickField name="labels">
         Restamp the version in labels and annotations of images; their digests change, and signatures stay behind
       </TickField>

@@ -25,18 +25,18 @@ export function RelayForm({
 }) {
   const changed = useChanged();
   const repositories = useQuery(repositoriesQueries.repositories());
-  const destinations = useQuery(promotionQueries.destinations());
-  if (!repositories.data || !destinations.data) return null;
+  const targets = useQuery(promotionQueries.targets());
+  if (!repositories.data || !targets.data) return null;
   const sources = repositories.data.filter((one) => one.kind === "house").map((one) => one.name);
-  const targets = destinations.data.map((d): [string, string] => [d.name, `${d.name} (${d.ecosystem})`]);
+  const ways = targets.data.map((d): [string, string] => [d.name, `${d.name} (${d.ecosystem})`]);
   return (
     <FormDialog
       title={r ? `Change ${r.name}` : "New relay"}
-      description="The destination is tried before it is saved. What is there already with the same bytes is not sent again."
+      description="The target is tried before it is saved. What is there already with the same bytes is not sent again."
       start={{
         name: r?.name ?? "",
         from: r?.repository ?? sources[0] ?? "",
-        to: r?.destination ?? destinations.data[0]?.name ?? "",
+        to: r?.target ?? targets.data[0]?.name ?? "",
         only: r?.only.join("\n") ?? "",
         holds: r?.holds ?? "releases",
         schedule: r?.schedule ?? "17 * * * *",
@@ -54,8 +54,8 @@ export function RelayForm({
         const all = { only: f.only.split(/\s+/).filter(Boolean), schedule, zone, hours, bytesPerSecond, anyway };
         const holds = f.holds as Schemas["Relay"]["holds"];
         const made = await (r
-          ? relaysCalls.edit(r.name, { ...all, holds, destination: f.to })
-          : relaysCalls.add({ ...all, holds, name: f.name, repository: f.from, destination: f.to, fromNow: f.now }));
+          ? relaysCalls.edit(r.name, { ...all, holds, target: f.to })
+          : relaysCalls.add({ ...all, holds, name: f.name, repository: f.from, target: f.to, fromNow: f.now }));
         await changed({ kind: "relay" });
         await saved(made);
       }}
@@ -68,7 +68,7 @@ export function RelayForm({
           {!r && <TextField name="name" label="Name" required autoFocus placeholder="mainland" />}
           <div className="grid gap-x-4 sm:grid-cols-2">
             {!r && <ChoiceField name="from" label="From" options={sources.map((name) => [name, name])} />}
-            <ChoiceField name="to" label="To" options={targets} />
+            <ChoiceField name="to" label="To" options={ways} />
             <ChoiceField name="holds" label="What is sent" options={maturities} />
             <TextField name="rate" label="A second at most" placeholder="2 MiB" hint="Empty: no bound." />
             <TextField name="hours" label="Hours of the day" placeholder="20:00-06:00" hint="Empty: all of it." />
@@ -78,7 +78,7 @@ export function RelayForm({
             name="only"
             label="Only"
             rows={2}
-            hint="Patterns, one a line. Empty: everything of the destination's ecosystem."
+            hint="Patterns, one a line. Empty: everything of the target's ecosystem."
             placeholder="pkg:maven/example.skerry.berth/*"
           />
           <TextField
@@ -88,7 +88,7 @@ export function RelayForm({
             hint="Minute, hour, day of the month, month and day of the week, as cron writes them."
           />
           {!r && <TickField name="now">Do not send what is there already</TickField>}
-          <TickField name="anyway">Save it also if the destination is not reached now</TickField>
+          <TickField name="anyway">Save it also if the target is not reached now</TickField>
         </>
       )}
     </FormDialog>

@@ -46,7 +46,7 @@ function Page({ r }: { r: Relay }) {
         </span>
         <span className="ml-auto flex flex-wrap gap-2">
           <Button disabled={act.isPending} onClick={() => act.mutate("check")}>
-            Try the destination
+            Try the target
           </Button>
           {!r.paused && (
             <Button disabled={act.isPending} onClick={() => act.mutate("run")}>
@@ -67,7 +67,7 @@ function Page({ r }: { r: Relay }) {
       )}
       {act.isSuccess && act.variables === "check" && (
         <p role="status" className="mb-4 text-sm text-good">
-          The destination is there, and lets us in.
+          The target is there, and lets us in.
         </p>
       )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[minmax(0,1fr)_20rem]">
@@ -96,7 +96,7 @@ function Page({ r }: { r: Relay }) {
 function facts(r: Relay) {
   return [
     ["From", <Link to={`/repositories/${r.repository}`}>{r.repository}</Link>] as const,
-    ["To", `${r.destination}, ${r.ecosystem}`] as const,
+    ["To", `${r.target}, ${r.ecosystem}`] as const,
     ["Sends", r.holds] as const,
     ["Only", r.only.join(", ") || "everything"] as const,
     ...(r.since ? [["Since", moment(r.since)] as const] : []),

@@ -51,10 +51,10 @@ const columns: Column<Relay>[] = [
   },
   {
     head: "To",
-    by: (r) => r.destination,
+    by: (r) => r.target,
     cell: (r) => (
       <>
-        {r.destination}
+        {r.target}
         <span className="block text-xs text-soft">{r.ecosystem}</span>
       </>
     ),
@@ -93,7 +93,7 @@ export default function RelaysPage() {
             all.length === 0 ? (
               <Empty title="Nothing is sent on by itself">
                 A relay sends what arrives in a repository on to another server, at once and always, and keeps a far
-                site in step. Destinations are on the page <Link to="/signing">Keys and destinations</Link>.
+                site in step. Targets are on the page <Link to="/signing">Keys and targets</Link>.
               </Empty>
             ) : (
               <Table name="Relays" rows={all} rowKey={(r) => r.name} columns={columns} />

@@ -11,15 +11,14 @@ import (
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/safety"
-	"crelvo/internal/service/secret"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/targets"
 	"crelvo/internal/service/vetting"
 )
 
 // Promotion promotes versions, and takes that back. It is safe for use by several at once.
 type Promotion struct {
 	*act.Act
-	safe       secret.Safe
 	counting   *counting.Counting
 	directory  *directory.Directory
 	store      *store.Store
@@ -29,6 +28,7 @@ type Promotion struct {
 	publishing *publishing.Publishing
 	safety     *safety.Safety
 	vetting    *vetting.Vetting
+	targets    *targets.Targets
 
 	promoting promoting
 }
@@ -36,7 +36,6 @@ type Promotion struct {
 // New makes the room.
 func New(
 	a *act.Act,
-	safe secret.Safe,
 	counting *counting.Counting,
 	directory *directory.Directory,
 	store *store.Store,
@@ -46,9 +45,10 @@ func New(
 	publishing *publishing.Publishing,
 	safety *safety.Safety,
 	vetting *vetting.Vetting,
+	targets *targets.Targets,
 ) *Promotion {
 	return &Promotion{
-		Act: a, safe: safe, counting: counting, directory: directory, store: store, keys: keys, builds: builds,
-		rights: rights, publishing: publishing, safety: safety, vetting: vetting,
+		Act: a, counting: counting, directory: directory, store: store, keys: keys, builds: builds,
+		rights: rights, publishing: publishing, safety: safety, vetting: vetting, targets: targets,
 	}
 }

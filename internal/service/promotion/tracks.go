@@ -3,7 +3,6 @@ package promotion
 import (
 	"context"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -16,8 +15,6 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/builds"
 	"crelvo/internal/service/keys"
-	"crelvo/internal/service/secret"
-	"crelvo/internal/upstream"
 )
 
 // TrackStage is a stage by the name of its repository.
@@ -215,7 +212,7 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 	if err != nil {
 		return t, err
 	}
-	destinations, err := tx.Destinations(ctx)
+	targets, err := tx.Targets(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -247,9 +244,9 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 			return t, err
 		}
 		for _, name := range stage.Onward {
-			if !slices.ContainsFunc(destinations, func(d record.Destination) bool { return d.Name == name }) {
-				return t, fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name).
-					WithHint("Make it with crelvo destination add %s.", name)
+			if !slices.ContainsFunc(targets, func(d record.Target) bool { return d.Name == name }) {
+				return t, fault.New(fault.NotFound, "no-such-target", "there is no target %s", name).
+					WithHint("Make it with crelvo target add %s.", name)
 			}
 		}
 		stored := record.Stage{RepositoryID: r.ID, SignWith: stage.SignWith, Onward: stage.Onward,
@@ -370,83 +367,4 @@ func (s *Promotion) Arrivals(
 		return nil, err
 	}
 	return s.DB.Arrivals(ctx, s.directory.ScopeOf(r), since, limit)
-}
-
-// NewDestination is a repository on another server that promotions go on to.
-type NewDestination struct {
-	Name, Ecosystem, URL, User, Secret string
-}
-
-// Destinations lists all destinations, without their secrets.
-func (s *Promotion) Destinations(ctx context.Context) ([]record.Destination, error) {
-	return s.DB.Destinations(ctx)
-}
-
-// SetDestination adds a destination, or writes it anew.
-func (s *Promotion) SetDestination(ctx context.Context, caller access.Caller, n NewDestination) error {
-	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
-		return err
-	}
-	if !keys.KeyName.MatchString(n.Name) {
-		return act.Invalid("bad-name", "%.80q cannot be the name of a destination", n.Name).
-			WithHint("Use small letters, digits, points and dashes.")
-	}
-	if _, ok := s.senderOf(n.Ecosystem); !ok {
-		return act.Invalid("no-sender", "nothing can be sent on for the ecosystem %q", n.Ecosystem)
-	}
-	u, err := url.Parse(n.URL)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" {
-		return act.Invalid("bad-address", "%.200q is no web address of a repository without credentials", n.URL)
-	}
-	d := record.Destination{Name: n.Name, Ecosystem: n.Ecosystem, URL: strings.TrimSuffix(n.URL, "/") + "/",
-		ByName: caller.Name, At: s.Now()}
-	d.Private = upstream.LeadsToPrivate(ctx, d.URL)
-	if d.Secret, err = s.safe.SealSignIn(secret.SignIn{User: n.User, Secret: n.Secret}, secret.Destination); err != nil {
-		return err
-	}
-	return s.DB.Within(ctx, func(tx *record.Tx) error {
-		if err := tx.SetDestination(ctx, d); err != nil {
-			return err
-		}
-		event := s.Event(caller, record.EventDestinationSet)
-		event.Subject, event.Detail = n.Name, map[string]string{"ecosystem": n.Ecosystem, "address": d.URL, "user": n.User}
-		return tx.Append(ctx, event)
-	})
-}
-
-// RemoveDestination removes a destination that no track names.
-func (s *Promotion) RemoveDestination(ctx context.Context, caller access.Caller, name string) error {
-	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
-		return err
-	}
-	return s.DB.Within(ctx, func(tx *record.Tx) error {
-		tracks, err := tx.Tracks(ctx)
-		if err != nil {
-			return err
-		}
-		for _, t := range tracks {
-			if slices.ContainsFunc(t.Stages, func(stage record.Stage) bool { return slices.Contains(stage.Onward, name) }) {
-				return fault.New(fault.Conflict, "destination-in-use", "the track %s goes on to %s", t.Name, name)
-			}
-		}
-		relays, err := tx.Relays(ctx)
-		if err != nil {
-			return err
-		}
-		for _, r := range relays {
-			if r.Destination == name {
-				return fault.New(fault.Conflict, "destination-in-use", "the relay %s sends to %s", r.Name, name)
-			}
-		}
-		done, err := tx.RemoveDestination(ctx, name)
-		if err == nil && !done {
-			err = fault.New(fault.NotFound, "no-such-destination", "there is no destination %s", name)
-		}
-		if err != nil {
-			return err
-		}
-		event := s.Event(caller, record.EventDestinationRemoved)
-		event.Subject = name
-		return tx.Append(ctx, event)
-	})
 }

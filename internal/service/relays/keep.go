@@ -20,21 +20,21 @@ import (
 
 // Settings are what a relay is to be.
 type Settings struct {
-	Name, Repository, Destination string
-	Only                          []string      // patterns; none: everything
-	Holds                         catalog.Holds // which maturity is sent
-	FromNow                       bool          // what is there already is not sent
-	Schedule, Zone, Hours         string
-	Rate                          int64
+	Name, Repository, Target string
+	Only                     []string      // patterns; none: everything
+	Holds                    catalog.Holds // which maturity is sent
+	FromNow                  bool          // what is there already is not sent
+	Schedule, Zone, Hours    string
+	Rate                     int64
 }
 
 // Change is what is to be different in a relay; what is nil stays.
 type Change struct {
-	Destination, Schedule, Zone, Hours *string
-	Only                               *[]string
-	Holds                              *catalog.Holds
-	Rate                               *int64
-	Paused                             *bool
+	Target, Schedule, Zone, Hours *string
+	Only                          *[]string
+	Holds                         *catalog.Holds
+	Rate                          *int64
+	Paused                        *bool
 }
 
 // View is a relay, and how far it is.
@@ -67,7 +67,7 @@ func (s *Relays) Relays(ctx context.Context, caller access.Caller) ([]View, erro
 	if err != nil {
 		return nil, err
 	}
-	destinations, err := s.DB.Destinations(ctx)
+	targets, err := s.DB.Targets(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -76,8 +76,8 @@ func (s *Relays) Relays(ctx context.Context, caller access.Caller) ([]View, erro
 		v := View{Relay: r, Open: !r.Paused && within(r.Hours, r.Zone, s.Now())}
 		known, _ := s.directory.RepositoryByID(r.RepositoryID)
 		v.Repository = known.Name
-		for _, d := range destinations {
-			if d.Name == r.Destination {
+		for _, d := range targets {
+			if d.Name == r.Target {
 				v.Ecosystem = d.Ecosystem
 			}
 		}
@@ -122,7 +122,7 @@ func (s *Relays) Items(
 	return s.DB.Relayed(ctx, v.ID, state, MostItems)
 }
 
-// Add adds a relay, once its destination was reached; anyway leaves that out.
+// Add adds a relay, once its target was reached; anyway leaves that out.
 func (s *Relays) Add(ctx context.Context, caller access.Caller, n Settings, anyway bool) (View, error) {
 	if err := s.directory.Allow(caller, access.Manage, act.Everything); err != nil {
 		return View{}, err
@@ -139,7 +139,7 @@ func (s *Relays) Add(ctx context.Context, caller access.Caller, n Settings, anyw
 		return View{}, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories have is relayed",
 			from.Name, from.Kind)
 	}
-	r := record.Relay{Name: n.Name, RepositoryID: from.ID, Destination: n.Destination, Patterns: n.Only, Holds: n.Holds,
+	r := record.Relay{Name: n.Name, RepositoryID: from.ID, Target: n.Target, Patterns: n.Only, Holds: n.Holds,
 		Schedule: n.Schedule, Zone: n.Zone, Hours: n.Hours, Rate: n.Rate, ByName: caller.Name, MadeAt: s.Now()}
 	if n.FromNow {
 		r.Since = &r.MadeAt
@@ -153,8 +153,8 @@ func (s *Relays) Edit(ctx context.Context, caller access.Caller, name string, c 
 	if err != nil {
 		return v, err
 	}
-	r, reach := v.Relay, c.Destination != nil && *c.Destination != v.Destination
-	for _, one := range []struct{ to, is *string }{{c.Destination, &r.Destination}, {c.Schedule, &r.Schedule},
+	r, reach := v.Relay, c.Target != nil && *c.Target != v.Target
+	for _, one := range []struct{ to, is *string }{{c.Target, &r.Target}, {c.Schedule, &r.Schedule},
 		{c.Zone, &r.Zone}, {c.Hours, &r.Hours}} {
 		if one.to != nil {
 			*one.is = *one.to
@@ -192,7 +192,7 @@ func (s *Relays) write(
 		return View{}, err
 	}
 	if reach {
-		if err := s.reach(ctx, r.Destination); err != nil {
+		if err := s.reach(ctx, r.Target); err != nil {
 			return View{}, err
 		}
 	}
@@ -207,7 +207,7 @@ func (s *Relays) write(
 		event := s.Event(caller, action)
 		from, _ := s.directory.RepositoryByID(r.RepositoryID)
 		event.Repository, event.Subject = from.Name, "relay "+r.Name
-		event.Detail = map[string]string{"destination": r.Destination, "holds": string(r.Holds), "schedule": r.Schedule,
+		event.Detail = map[string]string{"target": r.Target, "holds": string(r.Holds), "schedule": r.Schedule,
 			"zone": r.Zone}
 		if r.Paused {
 			event.Detail["paused"] = "yes"
@@ -252,17 +252,17 @@ func (s *Relays) checked(ctx context.Context, r record.Relay) error {
 		return act.Invalid("bad-rate", "it cannot send %d bytes a second", r.Rate).
 			WithHint("Give at least 64 KiB, or nothing for no bound.")
 	}
-	destinations, err := s.DB.Destinations(ctx)
+	targets, err := s.DB.Targets(ctx)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == r.Destination })
+	i := slices.IndexFunc(targets, func(d record.Target) bool { return d.Name == r.Target })
 	if i < 0 {
-		return fault.New(fault.NotFound, "no-such-destination", "there is no destination %q", r.Destination).
-			WithHint("crelvo destination list shows them; crelvo destination add adds one.")
+		return fault.New(fault.NotFound, "no-such-target", "there is no target %q", r.Target).
+			WithHint("crelvo target list shows them; crelvo target add adds one.")
 	}
 	from, _ := s.directory.RepositoryByID(r.RepositoryID)
-	if _, byLabels := s.Ecosystem(destinations[i].Ecosystem).(ecosystem.Maturing); byLabels && r.Holds != catalog.Both &&
+	if _, byLabels := s.Ecosystem(targets[i].Ecosystem).(ecosystem.Maturing); byLabels && r.Holds != catalog.Both &&
 		r.Holds != from.Holds {
 		return fault.New(fault.Conflict, "maturity-by-labels", "what an image is, its labels say, and %s holds %s", from.Name,
 			from.Holds).WithHint("Relay both, or from a repository that holds %s alone.", r.Holds)
@@ -270,13 +270,13 @@ func (s *Relays) checked(ctx context.Context, r record.Relay) error {
 	return nil
 }
 
-// reach tries a destination.
-func (s *Relays) reach(ctx context.Context, destination string) error {
+// reach tries a target.
+func (s *Relays) reach(ctx context.Context, target string) error {
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	status, err := s.promotion.Reach(limited, destination)
+	status, err := s.targets.Reach(limited, target)
 	if status == http.StatusUnauthorized || status == http.StatusForbidden {
-		err = fmt.Errorf("%s does not let us in: %w", destination, err)
+		err = fmt.Errorf("%s does not let us in: %w", target, err)
 	} else if status > 0 && status < http.StatusInternalServerError {
 		return nil // it is there, whatever it has at that address
 	}
@@ -284,16 +284,16 @@ func (s *Relays) reach(ctx context.Context, destination string) error {
 		return nil
 	}
 	return fault.New(fault.Conflict, "not-reached", "it was not reached: %v", err).
-		WithHint("Mend it with crelvo destination add, or save the relay anyway (--anyway).")
+		WithHint("Mend it with crelvo target add, or save the relay anyway (--anyway).")
 }
 
-// Check tries the destination of a relay.
+// Check tries the target of a relay.
 func (s *Relays) Check(ctx context.Context, caller access.Caller, name string) error {
 	v, err := s.Relay(ctx, caller, name)
 	if err != nil {
 		return err
 	}
-	return s.reach(ctx, v.Destination)
+	return s.reach(ctx, v.Target)
 }
 
 // Start looks now for what a relay missed, and has what failed tried again.
@@ -358,7 +358,7 @@ func (s *Relays) Concerns(ctx context.Context) (found []act.Concern, err error) 
 		switch {
 		case state.Failed > 0:
 			found = append(found, act.Concern{Level: "wrong",
-				What: fmt.Sprintf("%d versions could not be relayed by %s to %s: %s", state.Failed, r.Name, r.Destination,
+				What: fmt.Sprintf("%d versions could not be relayed by %s to %s: %s", state.Failed, r.Name, r.Target,
 					state.Said),
 				Do: "Mend it there, and run the relay again.", Page: page})
 		case !r.Paused && within(r.Hours, r.Zone, s.Now()) && state.Oldest != nil &&
@@ -366,7 +366,7 @@ func (s *Relays) Concerns(ctx context.Context) (found []act.Concern, err error) 
 			found = append(found, act.Concern{Level: "soon",
 				What: fmt.Sprintf("The relay %s is %d versions behind, since %s: %s", r.Name, state.Waiting,
 					state.Oldest.UTC().Format(act.TimeForm), state.Said),
-				Do: "Look whether its destination is reached.", Page: page})
+				Do: "Look whether its target is reached.", Page: page})
 		}
 	}
 	return found, err

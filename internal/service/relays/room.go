@@ -16,16 +16,16 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
-	"crelvo/internal/service/promotion"
 	"crelvo/internal/service/safety"
 	"crelvo/internal/service/schedule"
+	"crelvo/internal/service/targets"
 )
 
 // Relays keeps relays, and sends what they are about. It is safe for use by several at once.
 type Relays struct {
 	*act.Act
 	directory *directory.Directory
-	promotion *promotion.Promotion
+	targets   *targets.Targets
 	safety    *safety.Safety
 	schedule  *schedule.Schedule
 
@@ -42,9 +42,9 @@ type Relays struct {
 }
 
 // New makes the room.
-func New(a *act.Act, directory *directory.Directory, promotion *promotion.Promotion, safety *safety.Safety,
+func New(a *act.Act, directory *directory.Directory, targets *targets.Targets, safety *safety.Safety,
 	schedule *schedule.Schedule) *Relays {
-	s := &Relays{Act: a, directory: directory, promotion: promotion, safety: safety, schedule: schedule,
+	s := &Relays{Act: a, directory: directory, targets: targets, safety: safety, schedule: schedule,
 		kick: make(chan struct{}, 1), arrived: map[catalog.PackageKey]bool{}, limits: map[int64]*rate.Limiter{},
 		lines: map[int64]line{}}
 	s.missed.Store(true)

@@ -51,13 +51,13 @@ func (s *Relays) look(ctx context.Context) (err error) {
 	if !missed && len(arrived) == 0 {
 		return nil
 	}
-	destinations, err := s.DB.Destinations(ctx)
+	targets, err := s.DB.Targets(ctx)
 	if err != nil {
 		return err
 	}
 	if missed {
 		for _, r := range all {
-			if err := s.takeUp(ctx, r, destinations, catalog.PackageKey{}); err != nil {
+			if err := s.takeUp(ctx, r, targets, catalog.PackageKey{}); err != nil {
 				return err
 			}
 		}
@@ -67,7 +67,7 @@ func (s *Relays) look(ctx context.Context) (err error) {
 			if r.RepositoryID != key.RepositoryID {
 				continue
 			}
-			if err := s.takeUp(ctx, r, destinations, key); err != nil {
+			if err := s.takeUp(ctx, r, targets, key); err != nil {
 				return err
 			}
 		}
@@ -77,11 +77,11 @@ func (s *Relays) look(ctx context.Context) (err error) {
 
 // catchUp takes up what a relay missed.
 func (s *Relays) catchUp(ctx context.Context, r record.Relay) error {
-	destinations, err := s.DB.Destinations(ctx)
+	targets, err := s.DB.Targets(ctx)
 	if err != nil {
 		return err
 	}
-	if err := s.takeUp(ctx, r, destinations, catalog.PackageKey{}); err != nil {
+	if err := s.takeUp(ctx, r, targets, catalog.PackageKey{}); err != nil {
 		return err
 	}
 	if err := s.DB.LookedForRelay(ctx, r.ID, s.Now()); err != nil {
@@ -96,13 +96,13 @@ func (s *Relays) catchUp(ctx context.Context, r record.Relay) error {
 
 // takeUp takes up the versions of a package that a relay is about; of all packages if key names none.
 func (s *Relays) takeUp(
-	ctx context.Context, r record.Relay, destinations []record.Destination, key catalog.PackageKey,
+	ctx context.Context, r record.Relay, targets []record.Target, key catalog.PackageKey,
 ) error {
-	i := slices.IndexFunc(destinations, func(d record.Destination) bool { return d.Name == r.Destination })
-	if i < 0 || key.Ecosystem != "" && key.Ecosystem != destinations[i].Ecosystem {
+	i := slices.IndexFunc(targets, func(d record.Target) bool { return d.Name == r.Target })
+	if i < 0 || key.Ecosystem != "" && key.Ecosystem != targets[i].Ecosystem {
 		return nil
 	}
-	key.Ecosystem = destinations[i].Ecosystem
+	key.Ecosystem = targets[i].Ecosystem
 	_, byLabels := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
 	wanted := chain.NewFilter(&catalog.MirrorSettings{Allow: r.Patterns})
 	for after := int64(0); ; {
@@ -280,7 +280,7 @@ func (s *Relays) sendOne(ctx context.Context, r record.Relay, item record.RelayI
 		return &ecosystem.Rejection{Said: from.Name + " keeps it out: " + verdict.Why}
 	}
 	limit := s.limit(r)
-	return s.promotion.Send(ctx, r.Destination, item.VersionID, func(f ecosystem.SeekableFile) ecosystem.SeekableFile {
+	return s.targets.Send(ctx, r.Target, item.VersionID, func(f ecosystem.SeekableFile) ecosystem.SeekableFile {
 		if limit == nil {
 			return f
 		}

@@ -18,7 +18,7 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 	if err != nil {
 		return err
 	}
-	destinations, err := s.DB.Destinations(ctx)
+	targets, err := s.DB.Targets(ctx)
 	if err != nil {
 		return err
 	}
@@ -37,9 +37,9 @@ func KnowKey(ctx context.Context, s *act.Act, safe Safe) error {
 			lost.Repositories, names = append(lost.Repositories, r.ID), append(names, "the credentials of the mirror "+r.Name)
 		}
 	}
-	for _, d := range destinations {
-		if safe.Shut(d.Secret, Destination) {
-			lost.Destinations, names = append(lost.Destinations, d.Name), append(names, "those of the destination "+d.Name)
+	for _, d := range targets {
+		if safe.Shut(d.Secret, Target) {
+			lost.Targets, names = append(lost.Targets, d.Name), append(names, "those of the target "+d.Name)
 		}
 	}
 	for _, k := range keys {

@@ -1,4 +1,4 @@
-// Package secret seals what is kept encrypted: how mirrors and destinations sign in
+// Package secret seals what is kept encrypted: how mirrors and targets sign in
 // elsewhere, and the keys that releases are signed with. What is sealed for one use
 // cannot be opened for another.
 package secret
@@ -19,7 +19,7 @@ type Use string
 // The uses that there are.
 const (
 	Upstream    Use = "crelvo: how a mirror signs in to its upstream"
-	Destination Use = "crelvo: how promotions sign in to where they go on to"
+	Target      Use = "crelvo: how promotions sign in to where they go on to"
 	SigningKey  Use = "crelvo: a key that signs releases"
 	Pass        Use = "crelvo: a pass of a package client"
 	ObjectStore Use = "crelvo: how a store signs in to its object store"

@@ -12,14 +12,14 @@ import (
 func TestSafe(t *testing.T) {
 	safe, other := New([32]byte{1}), New([32]byte{2})
 	plain := []byte("gangway")
-	sealed, err := safe.Seal(plain, Destination)
+	sealed, err := safe.Seal(plain, Target)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := safe.Seal(plain, Destination); err != nil || bytes.Equal(again, sealed) {
+	if again, err := safe.Seal(plain, Target); err != nil || bytes.Equal(again, sealed) {
 		t.Errorf("sealed twice it looks the same: %v", err)
 	}
-	if got, err := safe.Open(sealed, Destination); err != nil || !bytes.Equal(got, plain) {
+	if got, err := safe.Open(sealed, Target); err != nil || !bytes.Equal(got, plain) {
 		t.Errorf("%q, %v", got, err)
 	}
 	for name, c := range map[string]struct {
@@ -27,17 +27,17 @@ func TestSafe(t *testing.T) {
 		sealed []byte
 		use    Use
 	}{
-		"another key":  {other, sealed, Destination},
+		"another key":  {other, sealed, Target},
 		"another use":  {safe, sealed, SigningKey},
-		"damaged":      {safe, append(bytes.Clone(sealed[:len(sealed)-1]), sealed[len(sealed)-1]^1), Destination},
-		"cut":          {safe, sealed[:5], Destination},
-		"nothing left": {safe, nil, Destination},
+		"damaged":      {safe, append(bytes.Clone(sealed[:len(sealed)-1]), sealed[len(sealed)-1]^1), Target},
+		"cut":          {safe, sealed[:5], Target},
+		"nothing left": {safe, nil, Target},
 	} {
 		if got, err := c.safe.Open(c.sealed, c.use); !errors.Is(err, ErrOtherKey) {
 			t.Errorf("%s: %q, %v", name, got, err)
 		}
 	}
-	if safe.Shut(nil, Upstream) || safe.Shut(sealed, Destination) || !other.Shut(sealed, Destination) {
+	if safe.Shut(nil, Upstream) || safe.Shut(sealed, Target) || !other.Shut(sealed, Target) {
 		t.Error("what can be opened is told wrong")
 	}
 }

@@ -106,7 +106,7 @@ func (s *Status) waitingPromotions(ctx context.Context, caller access.Caller) (f
 		for _, d := range p.Deliveries {
 			if d.State == record.DeliveryFailed {
 				found = append(found, act.Concern{Level: "wrong",
-					What: fmt.Sprintf("Something of promotion %d could not be sent on to %s: %s", p.ID, d.Destination, d.Said),
+					What: fmt.Sprintf("Something of promotion %d could not be sent on to %s: %s", p.ID, d.Target, d.Said),
 					Do:   "Mend it there, and send it again.", Page: page})
 				break
 			}
