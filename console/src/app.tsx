@@ -34,6 +34,7 @@ const TransfersPage = lazy(() => import("./transfers/transfers"));
 const BundlesPage = lazy(() => import("./bundles/bundles"));
 const TransferPage = lazy(() => import("./transfers/transfer"));
 const RelaysPage = lazy(() => import("./relays/relays"));
+const TargetsPage = lazy(() => import("./targets/targets"));
 const RelayPage = lazy(() => import("./relays/relay"));
 const StoresPage = lazy(() => import("./store/stores"));
 const SweepPage = lazy(() => import("./retention/sweep"));
@@ -57,7 +58,7 @@ export function App() {
 const places: [string, RegExp][] = [
   ["/search", /^\/(search|package|compare)/],
   ["/builds", /^\/builds/],
-  ["/tracks", /^\/(tracks|promotions|promote|signing)/],
+  ["/tracks", /^\/(tracks|promotions|promote|signing|targets)/],
   ["/retention", /^\/(retention|policies|sweeps|stores)/],
   ["/safety", /^\/safety/],
   ["/tokens", /^\/tokens/],
@@ -188,6 +189,7 @@ function Frame({ me }: { me: Schemas["Me"] }) {
             <Route path="/transfers" element={<TransfersPage />} />
             <Route path="/transfers/:id" element={<TransferPage />} />
             {me.admin && <Route path="/relays" element={<RelaysPage />} />}
+            {me.admin && <Route path="/targets" element={<TargetsPage />} />}
             {me.admin && <Route path="/relays/:name" element={<RelayPage />} />}
             {me.admin && <Route path="/stores" element={<StoresPage />} />}
             <Route path="/tokens" element={<TokensPage me={me} />} />

@@ -64,7 +64,6 @@ var examples = map[string]string{
 	"demo":           "  crelvo demo\n  crelvo demo --listen 127.0.0.1:8710",
 	"demo upstream":  "  crelvo demo upstream",
 	"demo fault":     "  crelvo demo fault slow --at http://127.0.0.1:40141",
-	"target add":     "  crelvo target add public-maven --ecosystem maven --url https://maven.openshore.example/",
 	"events export":  "  crelvo events export --since 30d > events.jsonl",
 	"build remove":   "  crelvo build remove 'berth-planner#118'",
 	"build give":     "  crelvo build give berth-planner ci-berth",

@@ -22,3 +22,9 @@ func (c *Client) SetTarget(ctx context.Context, d api.NewTarget) error {
 func (c *Client) RemoveTarget(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, targets+"/"+url.PathEscape(name), nil, nil)
 }
+
+// CheckTarget tries a target, and looks at the files of a tree.
+func (c *Client) CheckTarget(ctx context.Context, name string) (found api.CheckedTarget, err error) {
+	err = c.do(ctx, http.MethodPost, targets+"/"+url.PathEscape(name)+"/check", nil, &found)
+	return found, err
+}

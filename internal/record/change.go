@@ -25,6 +25,7 @@ const (
 	OfKey        ChangeKind = "key"
 	OfTransfer   ChangeKind = "transfer"
 	OfRelay      ChangeKind = "relay"
+	OfTarget     ChangeKind = "target" // set or removed, or how a tree is
 	OfBundle     ChangeKind = "bundle" // one was made or loaded
 	OfFigure     ChangeKind = "figure" // a sum or ranking was made anew, at the node that tells it
 )

@@ -166,39 +166,6 @@ func changedOne(result sql.Result, err error) (bool, error) {
 	return n == 1, err
 }
 
-// Target is a repository on another server that promotions go on to.
-type Target struct {
-	Name      string    `db:"name"`
-	Ecosystem string    `db:"ecosystem"`
-	URL       string    `db:"url"`
-	Private   bool      `db:"private"` // it was at a private address when it was set
-	Secret    []byte    `db:"secret"`  // encrypted
-	ByName    string    `db:"by_name"`
-	At        time.Time `db:"at"`
-}
-
-// Targets lists all by name.
-func (r reads) Targets(ctx context.Context) (all []Target, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &all,
-		`select name, ecosystem, url, private, secret, by_name, at from destination order by name`)
-	return all, err
-}
-
-// SetTarget adds one, or writes it anew.
-func (tx *Tx) SetTarget(ctx context.Context, d Target) error {
-	_, err := tx.ExecContext(ctx,
-		`insert into destination (name, ecosystem, url, private, secret, by_name, at) values ($1, $2, $3, $4, $5, $6, $7)
-		on conflict (name) do update set ecosystem = excluded.ecosystem, url = excluded.url, private = excluded.private,
-		secret = excluded.secret,
-		by_name = excluded.by_name, at = excluded.at`, d.Name, d.Ecosystem, d.URL, d.Private, d.Secret, d.ByName, d.At)
-	return err
-}
-
-// RemoveTarget removes one; done is false if there is none.
-func (tx *Tx) RemoveTarget(ctx context.Context, name string) (done bool, err error) {
-	return changedOne(tx.ExecContext(ctx, `delete from destination where name = $1`, name))
-}
-
 // LostSecrets names whose secrets cannot be opened any more.
 type LostSecrets struct {
 	Repositories  []int64

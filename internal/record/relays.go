@@ -179,6 +179,19 @@ func (db *DB) TakeRelayed(
 	return taken[0], true, nil
 }
 
+// TakeMoreRelayed takes more versions that a relay is to send, for a target that takes many at once.
+func (db *DB) TakeMoreRelayed(
+	ctx context.Context, relayID int64, at, until time.Time, limit int,
+) (taken []RelayItem, err error) {
+	err = db.SelectContext(ctx, &taken, `update relay_item set attempts = attempts + 1, next_at = $3
+		where relay_id = $1 and version_id in (select version_id from relay_item
+			where relay_id = $1 and state = 'waiting' and next_at <= $2 order by next_at, version_id limit $4
+			for update skip locked)
+		returning relay_id, version_id, package_id, bytes, state, attempts, queued_at, next_at, said, ended_at`, relayID, at,
+		until, limit)
+	return taken, err
+}
+
 // SetRelayed notes what came of an attempt. leased is until when it was kept from others: one that is to wait, and
 // that somebody wants tried again since, is not put off.
 func (db *DB) SetRelayed(ctx context.Context, i RelayItem, leased time.Time) error {

@@ -111,7 +111,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety, s.Mirrors)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
-	s.Targets = targets.New(a, safe, s.Directory, s.Store)
+	s.Targets = targets.New(a, safe, s.Directory, s.Store, s.Holdings, s.Safety)
 	s.Promotion = promotion.New(a, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
 		s.Safety, s.Vetting, s.Targets)
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
@@ -127,8 +127,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Bundles = bundles.New(a, s.Directory, s.Store, s.Holdings, s.Keys, s.Builds, s.Mirrors, s.Resolving, s.Publishing,
 		s.Safety, s.Vetting)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
-		s.Relays, s.Directory, s.Rights,
-		s.Repositories, s.Mirrors,
+		s.Relays, s.Targets, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,

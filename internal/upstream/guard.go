@@ -106,8 +106,11 @@ func portOf(u *url.URL) uint16 {
 	if port, err := strconv.ParseUint(u.Port(), 10, 16); err == nil {
 		return uint16(port)
 	}
-	if u.Scheme == "https" {
+	switch u.Scheme {
+	case "https":
 		return 443
+	case "sftp":
+		return 22
 	}
 	return 80
 }

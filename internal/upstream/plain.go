@@ -12,17 +12,28 @@ import (
 // may go to private addresses only if private says so, and then only where an
 // upstream at that address could lead. Time limits are the context's.
 func Plain(server string, private bool) *http.Client {
+	through := Transport(server, private)
+	through.DisableKeepAlives = true
+	return Unled(through)
+}
+
+// Unled is a client that follows nothing.
+func Unled(through http.RoundTripper) *http.Client {
+	return &http.Client{Transport: through, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
+}
+
+// Transport is what Plain's requests go through; it keeps connections, and its owner closes them.
+func Transport(server string, private bool) *http.Transport {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
-	transport := &http.Transport{ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
+	return &http.Transport{ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
 		ResponseHeaderTimeout: 2 * time.Minute,
-		DisableKeepAlives:     true, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			var lifted lift
 			if u, err := url.Parse(server); err == nil && private {
 				lifted = liftFor(ctx, u)
 			}
 			return dialer.DialContext(lifting(ctx, lifted), network, address)
 		}}
-	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
 }

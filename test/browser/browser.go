@@ -152,7 +152,7 @@ var DemoPages = []struct{ Path, Shows string }{
 	{"/compare?before=pkg:oci/berth-planner@1.3.0&beforeIn=releases&after=pkg:oci/berth-planner@1.4.0&afterIn=releases",
 		"other way round"},
 	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
-	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "targets"},
+	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "ferry-release"}, {"/targets", "public-maven"},
 	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},
 	{"/safety", "kept here"}, {"/safety/advisories", "changed last first"}, {"/safety/accepted", "new waiver"},
 	{"/safety/vetting", "wrack-chart"}, {"/safety/decisions", "fathom-format"}, {"/safety/check", "choose a lock file"},

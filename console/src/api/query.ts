@@ -30,6 +30,7 @@ export const kinds = [
   "key",
   "transfer",
   "relay",
+  "target",
   "bundle",
   "figure",
 ] as const;

@@ -19,8 +19,6 @@ export const promotionCalls = {
   editTrack: (track: string, body: Schemas["Track"]) =>
     value(raw.PUT("/api/v1/tracks/{track}", { params: { path: { track } }, body })),
   removeTrack: (track: string) => value(raw.DELETE("/api/v1/tracks/{track}", { params: { path: { track } } })),
-  setTarget: (body: Schemas["NewTarget"]) => value(raw.POST("/api/v1/targets", { body })),
-  removeTarget: (target: string) => value(raw.DELETE("/api/v1/targets/{target}", { params: { path: { target } } })),
   promote: (body: Schemas["NewPromotion"]) => value(raw.POST("/api/v1/promotions", { body })),
   decide: (id: number, body: Schemas["Say"]) =>
     value(raw.POST("/api/v1/promotions/{id}/decision", { params: { path: { id } }, body })),
@@ -53,7 +51,6 @@ export const promotionQueries = {
       (signal) =>
         value(raw.GET("/api/v1/tracks/{track}", { params: { path: { track }, query: { limit: 10 } }, signal })),
     ),
-  targets: () => ask(["targets"], {}, (signal) => value(raw.GET("/api/v1/targets", { signal }))),
   arrivals: (name: string, days: number) =>
     ask(["arrivals", name, days], { promotion: true, package: inRepository(name) }, (signal) =>
       value(

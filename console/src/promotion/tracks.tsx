@@ -45,8 +45,13 @@ export default function TracksPage({ me }: { me: Schemas["Me"] }) {
                   </span>
                 )}
                 <Link to="/signing" className="px-1 text-sm">
-                  Keys{me.admin && " and targets"}
+                  Keys
                 </Link>
+                {me.admin && (
+                  <Link to="/targets" className="px-1 text-sm">
+                    Targets
+                  </Link>
+                )}
                 {me.admin && chosen && <Button onClick={() => setRemoving(chosen.name)}>Remove…</Button>}
                 {me.admin && <Button onClick={() => setAdding(true)}>New track</Button>}
               </span>

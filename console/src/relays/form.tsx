@@ -1,6 +1,6 @@
 import { type Schemas } from "../api/client";
 import { useChanged } from "../api/query";
-import { promotionQueries } from "../promotion/calls";
+import { targetsQueries } from "../targets/calls";
 import { repositoriesQueries } from "../repositories/calls";
 import { bytes, sizeOf } from "../ui/format";
 import { AreaField, ChoiceField, FormDialog, TextField, TickField } from "../ui/form";
@@ -25,7 +25,7 @@ export function RelayForm({
 }) {
   const changed = useChanged();
   const repositories = useQuery(repositoriesQueries.repositories());
-  const targets = useQuery(promotionQueries.targets());
+  const targets = useQuery(targetsQueries.targets());
   if (!repositories.data || !targets.data) return null;
   const sources = repositories.data.filter((one) => one.kind === "house").map((one) => one.name);
   const ways = targets.data.map((d): [string, string] => [d.name, `${d.name} (${d.ecosystem})`]);

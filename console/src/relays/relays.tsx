@@ -83,9 +83,14 @@ export default function RelaysPage() {
       <Panel
         title="What arrives is sent on"
         aside={
-          <Button look="strong" onClick={() => setAdding(true)}>
-            <Plus size={15} /> New relay
-          </Button>
+          <span className="flex items-center gap-3">
+            <Link to="/targets" className="text-sm">
+              Targets
+            </Link>
+            <Button look="strong" onClick={() => setAdding(true)}>
+              <Plus size={15} /> New relay
+            </Button>
+          </span>
         }
       >
         <Loaded query={query}>
@@ -93,7 +98,7 @@ export default function RelaysPage() {
             all.length === 0 ? (
               <Empty title="Nothing is sent on by itself">
                 A relay sends what arrives in a repository on to another server, at once and always, and keeps a far
-                site in step. Targets are on the page <Link to="/signing">Keys and targets</Link>.
+                site in step. Targets are on the page <Link to="/targets">Targets</Link>.
               </Empty>
             ) : (
               <Table name="Relays" rows={all} rowKey={(r) => r.name} columns={columns} />

@@ -129,7 +129,7 @@ new = ["dep:local", "plain?/x"]
 	}
 	v := catalog.Version{Version: "1.0.0", Details: d, Withdrawn: &catalog.Withdrawal{},
 		Files: []catalog.File{{Extension: "crate"}}}
-	e, err := entryOf(&v, "https://packages.skerry.example/at/")
+	e, err := entryOf(&v, below("https://packages.skerry.example/at/"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,10 +147,10 @@ new = ["dep:local", "plain?/x"]
 	if string(raw) != want {
 		t.Errorf("%s\nwant\n%s", raw, want)
 	}
-	if e, err = entryOf(&v, "https://elsewhere.example/at/"); err != nil || e.Deps[0].Registry == "" {
+	if e, err = entryOf(&v, below("https://elsewhere.example/at/")); err != nil || e.Deps[0].Registry == "" {
 		t.Errorf("what another server has is told as ours: %+v, %v", e.Deps[0], err)
 	}
-	if _, err := entryOf(&catalog.Version{}, ""); err == nil {
+	if _, err := entryOf(&catalog.Version{}, ofCrelvo); err == nil {
 		t.Error("a record without an entry has one")
 	}
 }

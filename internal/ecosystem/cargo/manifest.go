@@ -167,14 +167,21 @@ func (e entry) details() (d catalog.Details, err error) {
 	return d, err
 }
 
+// below tells which indexes are of repositories below an address.
+func below(at string) func(index string) bool {
+	return func(index string) bool {
+		return strings.HasPrefix(index, sparse+at) && strings.HasSuffix(index, "/"+Name+"/")
+	}
+}
+
 // entryOf is the line of the index for a version, as seen by clients at an address: what
 // is needed from this very server is in whichever repository the client asks.
-func entryOf(v *catalog.Version, root string) (e entry, err error) {
+func entryOf(v *catalog.Version, own func(index string) bool) (e entry, err error) {
 	if err := json.Unmarshal(v.Details.Native[nativeEntry], &e); err != nil {
 		return e, errors.New("its record has no entry of the index")
 	}
 	for i := range e.Deps {
-		if r := e.Deps[i].Registry; strings.HasPrefix(r, sparse+root) && strings.HasSuffix(r, "/"+Name+"/") {
+		if own(e.Deps[i].Registry) {
 			e.Deps[i].Registry = ""
 		}
 	}

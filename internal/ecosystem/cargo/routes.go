@@ -94,7 +94,7 @@ func (k Cargo) index(c *ecosystem.Call) error {
 	}
 	server, _, _ := strings.Cut(c.Base(), "/at/")
 	at := server + "/at/" // below it are all repositories
-	return k.Lines(c, name, "index "+at, func(v *catalog.Version) (any, error) { return entryOf(v, at) })
+	return k.Lines(c, name, "index "+at, func(v *catalog.Version) (any, error) { return entryOf(v, below(at)) })
 }
 
 // publish takes what cargo publish sends: the length of a JSON document, it, the length of

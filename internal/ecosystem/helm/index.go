@@ -88,14 +88,18 @@ func (k Helm) lines(p *catalog.Package) (ecosystem.Part, error) {
 
 // index answers with what the whole repository holds.
 func (k Helm) index(c *ecosystem.Call) error {
-	all, err := c.Desk.(ecosystem.Lister).Whole(c.Request().Context(), c.Repository, Name, ecosystem.Joined{
-		ContentType: indexType, Each: k.lines,
-		Begin: func(changed time.Time) []byte {
-			return []byte(`{"apiVersion":"v1","generated":"` + changed.UTC().Format(time.RFC3339) + `","entries":{` + "\n")
-		},
-		Between: []byte(",\n"), End: []byte("\n}}\n")})
+	all, err := c.Desk.(ecosystem.Lister).Whole(c.Request().Context(), c.Repository, Name, k.joined())
 	if err != nil {
 		return err
 	}
 	return c.SendDocument(all.Document, all.Stale)
+}
+
+// joined is how the index is put together.
+func (k Helm) joined() ecosystem.Joined {
+	return ecosystem.Joined{ContentType: indexType, Each: k.lines,
+		Begin: func(changed time.Time) []byte {
+			return []byte(`{"apiVersion":"v1","generated":"` + changed.UTC().Format(time.RFC3339) + `","entries":{` + "\n")
+		},
+		Between: []byte(",\n"), End: []byte("\n}}\n")}
 }

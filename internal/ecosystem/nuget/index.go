@@ -28,26 +28,31 @@ type resource struct {
 
 // serviceIndex is what the clients begin with. They look for several names of
 // one thing, newer ones first.
-// Where nothing is known of vulnerabilities, that is not offered.
-func serviceIndex(base string, advised bool) any {
+// Where nothing is known of vulnerabilities, that is not offered; nor, where there are
+// plain files alone, what only a server can answer.
+func serviceIndex(base string, advised, plain bool) any {
 	var all []resource
 	for _, r := range []struct {
-		path  string
-		types []string
+		path    string
+		answers bool
+		types   []string
 	}{
-		{doorFlat, []string{"PackageBaseAddress/3.0.0"}},
-		{doorRegistration, []string{"RegistrationsBaseUrl", "RegistrationsBaseUrl/3.0.0-beta",
+		{doorFlat, false, []string{"PackageBaseAddress/3.0.0"}},
+		{doorRegistration, false, []string{"RegistrationsBaseUrl", "RegistrationsBaseUrl/3.0.0-beta",
 			"RegistrationsBaseUrl/3.0.0-rc", "RegistrationsBaseUrl/3.4.0", "RegistrationsBaseUrl/3.6.0",
 			"RegistrationsBaseUrl/Versioned"}},
-		{doorSearch, []string{"SearchQueryService", "SearchQueryService/3.0.0-beta", "SearchQueryService/3.0.0-rc",
+		{doorSearch, true, []string{"SearchQueryService", "SearchQueryService/3.0.0-beta", "SearchQueryService/3.0.0-rc",
 			"SearchQueryService/3.4.0", "SearchQueryService/3.5.0", "SearchQueryService/3.6.0", "SearchQueryService/Versioned"}},
-		{doorComplete, []string{"SearchAutocompleteService", "SearchAutocompleteService/3.0.0-beta",
+		{doorComplete, true, []string{"SearchAutocompleteService", "SearchAutocompleteService/3.0.0-beta",
 			"SearchAutocompleteService/3.0.0-rc", "SearchAutocompleteService/3.5.0"}},
-		{doorPackage, []string{"PackagePublish/2.0.0"}},
-		{doorSymbols, []string{"SymbolPackagePublish/4.9.0"}},
-		{doorV2, []string{"LegacyGallery", "LegacyGallery/2.0.0"}},
-		{doorFlat + "{lower_id}/{lower_version}/readme", []string{"ReadmeUriTemplate/6.13.0"}},
+		{doorPackage, true, []string{"PackagePublish/2.0.0"}},
+		{doorSymbols, true, []string{"SymbolPackagePublish/4.9.0"}},
+		{doorV2, true, []string{"LegacyGallery", "LegacyGallery/2.0.0"}},
+		{doorFlat + "{lower_id}/{lower_version}/readme", false, []string{"ReadmeUriTemplate/6.13.0"}},
 	} {
+		if plain && r.answers {
+			continue
+		}
 		for _, t := range r.types {
 			all = append(all, resource{base + r.path, t})
 		}

@@ -70,7 +70,7 @@ func (NuGet) getIndex(c *ecosystem.Call) error {
 	if changed.After(at) {
 		at = changed
 	}
-	d, err := jsonDocument(serviceIndex(c.Base(), !changed.IsZero()), at)
+	d, err := jsonDocument(serviceIndex(c.Base(), !changed.IsZero(), false), at)
 	if err != nil {
 		return err
 	}

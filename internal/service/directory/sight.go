@@ -185,7 +185,7 @@ func (s *Directory) Heard(caller access.Caller, change record.Change) (_ record.
 		return change, true
 	case record.OfBuild, record.OfPromotion, record.OfTrack, record.OfPolicy, record.OfSweep, record.OfPin,
 		record.OfAdvisory, record.OfWaiver, record.OfVetting, record.OfFeed, record.OfKey, record.OfTransfer,
-		record.OfRelay, record.OfBundle, record.OfFigure:
+		record.OfRelay, record.OfTarget, record.OfBundle, record.OfFigure:
 		// That something changed is no secret; what it was is asked for.
 		return record.Change{Kind: change.Kind}, !caller.Anonymous()
 	case record.OfPackage:

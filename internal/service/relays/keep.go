@@ -3,7 +3,6 @@ package relays
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"time"
 
@@ -272,14 +271,7 @@ func (s *Relays) checked(ctx context.Context, r record.Relay) error {
 
 // reach tries a target.
 func (s *Relays) reach(ctx context.Context, target string) error {
-	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	status, err := s.targets.Reach(limited, target)
-	if status == http.StatusUnauthorized || status == http.StatusForbidden {
-		err = fmt.Errorf("%s does not let us in: %w", target, err)
-	} else if status > 0 && status < http.StatusInternalServerError {
-		return nil // it is there, whatever it has at that address
-	}
+	err := s.targets.Reach(ctx, target)
 	if err == nil {
 		return nil
 	}

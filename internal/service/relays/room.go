@@ -141,16 +141,16 @@ func (s *Relays) Run(ctx context.Context) {
 		for full := false; !full && ctx.Err() == nil; {
 			select {
 			case places <- struct{}{}:
-				item, relay, ok, err := s.next(ctx)
-				if full = !ok || err != nil; full {
+				items, relay, err := s.next(ctx)
+				if full = len(items) == 0 || err != nil; full {
 					<-places
 				}
 				if err != nil && ctx.Err() == nil {
 					s.Log.Error("finding what is to be relayed failed", "error", err)
 				}
-				if ok {
+				if !full {
 					sending.Go(func() {
-						s.send(ctx, relay, item)
+						s.send(ctx, relay, items)
 						<-places
 						select {
 						case s.kick <- struct{}{}: // the next of its package may be due

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"time"
@@ -137,11 +138,15 @@ func (s *Relays) tell(ctx context.Context) error {
 	return s.DB.Within(ctx, func(tx *record.Tx) error { return tx.Tell(ctx, record.Change{Kind: record.OfRelay}) })
 }
 
-// next takes a version that is due.
-func (s *Relays) next(ctx context.Context) (item record.RelayItem, relay record.Relay, ok bool, err error) {
+// manyAtOnce is how many versions are sent together to a target that is a plain tree, whose documents are written
+// for all of them.
+const manyAtOnce = 500
+
+// next takes versions that are due, of one relay: several for a target that takes them together.
+func (s *Relays) next(ctx context.Context) (items []record.RelayItem, relay record.Relay, err error) {
 	all, err := s.relays(ctx)
 	if err != nil {
-		return item, relay, false, err
+		return nil, relay, err
 	}
 	var open []int64
 	for _, r := range all {
@@ -150,22 +155,99 @@ func (s *Relays) next(ctx context.Context) (item record.RelayItem, relay record.
 		}
 	}
 	if open == nil || s.Draining.Load() {
-		return item, relay, false, nil
+		return nil, relay, nil
 	}
-	item, ok, err = s.DB.TakeRelayed(ctx, open, s.Now(), s.Now().Add(lease))
+	now := s.Now()
+	item, ok, err := s.DB.TakeRelayed(ctx, open, now, now.Add(lease))
+	if err != nil || !ok {
+		return nil, relay, err
+	}
 	for _, r := range all {
 		if r.ID == item.RelayID {
 			relay = r
 		}
 	}
-	return item, relay, ok, err
+	items = []record.RelayItem{item}
+	together, err := s.targets.TakesMany(ctx, relay.Target)
+	if err == nil && together {
+		var more []record.RelayItem
+		more, err = s.DB.TakeMoreRelayed(ctx, relay.ID, now, item.NextAt, manyAtOnce)
+		items = append(items, more...)
+	}
+	if err != nil { // what was taken is sent alone
+		s.Log.Warn("what else a relay may send now could not be found", "relay", relay.Name, "error", err)
+	}
+	return items, relay, nil
 }
 
-// send tries to send a version, and notes what came of it.
-func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem) {
+// send tries to send versions, and notes what came of it.
+func (s *Relays) send(ctx context.Context, r record.Relay, items []record.RelayItem) {
 	limited, cancel := context.WithTimeout(ctx, lease-time.Minute)
-	err := s.sendOne(limited, r, item)
+	failed := s.sendThem(limited, r, items)
 	cancel()
+	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	for _, item := range items {
+		if err := s.note(ctx, noting, r, item, failed[item.VersionID]); err != nil {
+			s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
+		}
+	}
+	if err := s.tell(noting); err != nil {
+		s.Log.Error("that versions were relayed could not be told", "relay", r.Name, "error", err)
+	}
+}
+
+// sendThem tries to send versions, and gives why those were not sent that were not. What went before it could be
+// sent is no failure.
+func (s *Relays) sendThem(ctx context.Context, r record.Relay, items []record.RelayItem) map[int64]error {
+	failed := map[int64]error{}
+	all := func(err error) map[int64]error {
+		for _, item := range items {
+			failed[item.VersionID] = err
+		}
+		return failed
+	}
+	var ids []int64
+	for _, item := range items {
+		ids = append(ids, item.VersionID)
+	}
+	of, err := s.DB.VersionsByID(ctx, ids)
+	if err != nil {
+		return all(err)
+	}
+	details, err := s.DB.DetailsOf(ctx, ids)
+	if err != nil {
+		return all(err)
+	}
+	from, ok := s.directory.RepositoryByID(r.RepositoryID)
+	if !ok { // this node has not heard of it yet
+		if err := s.directory.Load(ctx); err != nil {
+			return all(err)
+		}
+		if from, ok = s.directory.RepositoryByID(r.RepositoryID); !ok {
+			return all(errors.New("its repository was removed")) // and may be brought back
+		}
+	}
+	ids = ids[:0]
+	for _, v := range of {
+		if err := s.kept(ctx, from, v, details[v.ID]); err != nil {
+			failed[v.ID] = err
+			continue
+		}
+		ids = append(ids, v.ID)
+	}
+	limit := s.limit(r)
+	maps.Copy(failed, s.targets.SendAll(ctx, r.Target, ids, func(f ecosystem.SeekableFile) ecosystem.SeekableFile {
+		if limit == nil {
+			return f
+		}
+		return &slowed{f, ctx, limit}
+	}))
+	return failed
+}
+
+// note notes what came of an attempt to send a version, which ended with ctx at the latest.
+func (s *Relays) note(ctx, noting context.Context, r record.Relay, item record.RelayItem, err error) error {
 	now, leased := s.Now(), item.NextAt
 	var no *ecosystem.Rejection
 	longest := time.Hour
@@ -192,15 +274,7 @@ func (s *Relays) send(ctx context.Context, r record.Relay, item record.RelayItem
 	default:
 		item.Said, item.NextAt = said(err), now.Add(min(longest, 5*time.Second<<item.Attempts))
 	}
-	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	err = s.DB.SetRelayed(noting, item, leased)
-	if err == nil {
-		err = s.tell(noting)
-	}
-	if err != nil {
-		s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
-	}
+	return s.DB.SetRelayed(noting, item, leased)
 }
 
 // isAway tells whether nobody who could judge a version answered: the line is cut, or whoever stands before the
@@ -250,42 +324,18 @@ const longestSaid = 1000
 // said is what went wrong, in words of another server perhaps.
 func said(err error) string { return text.Clean(err.Error(), false, longestSaid) }
 
-func (s *Relays) sendOne(ctx context.Context, r record.Relay, item record.RelayItem) error {
-	of, err := s.DB.VersionsByID(ctx, []int64{item.VersionID})
+// kept tells why a version is kept out where it is: what is not handed out here is not spread either.
+func (s *Relays) kept(
+	ctx context.Context, from catalog.Repository, v record.MadeVersion, details catalog.Details,
+) error {
+	judge, err := s.safety.Judge(ctx, from, v.Key())
 	if err != nil {
 		return err
 	}
-	if len(of) == 0 {
-		return nil // it went before it could be sent
-	}
-	from, ok := s.directory.RepositoryByID(r.RepositoryID)
-	if !ok { // this node has not heard of it yet
-		if err := s.directory.Load(ctx); err != nil {
-			return err
-		}
-		if from, ok = s.directory.RepositoryByID(r.RepositoryID); !ok {
-			return errors.New("its repository was removed") // and may be brought back
-		}
-	}
-	// What is not handed out here is not spread either.
-	judge, err := s.safety.Judge(ctx, from, of[0].Key())
-	if err != nil {
-		return err
-	}
-	details, err := s.DB.DetailsOf(ctx, []int64{item.VersionID})
-	if err != nil {
-		return err
-	}
-	if verdict := judge.Of(&catalog.Version{Version: of[0].Version, Details: details[item.VersionID]}); verdict.Refused {
+	if verdict := judge.Of(&catalog.Version{Version: v.Version, Details: details}); verdict.Refused {
 		return &ecosystem.Rejection{Said: from.Name + " keeps it out: " + verdict.Why}
 	}
-	limit := s.limit(r)
-	return s.targets.Send(ctx, r.Target, item.VersionID, func(f ecosystem.SeekableFile) ecosystem.SeekableFile {
-		if limit == nil {
-			return f
-		}
-		return &slowed{f, ctx, limit}
-	})
+	return nil
 }
 
 // mostRead is how many bytes of a relay that is slowed are read at once.

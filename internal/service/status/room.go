@@ -15,6 +15,7 @@ import (
 	"crelvo/internal/service/rights"
 	"crelvo/internal/service/safety"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/targets"
 	"crelvo/internal/service/verifying"
 	"crelvo/internal/service/vetting"
 )
@@ -29,6 +30,7 @@ type Status struct {
 	backups      *backups.Backups
 	verifying    *verifying.Verifying
 	relays       *relays.Relays
+	targets      *targets.Targets
 	directory    *directory.Directory
 	rights       *rights.Rights
 	repositories *repositories.Repositories
@@ -48,6 +50,7 @@ func New(
 	backups *backups.Backups,
 	verifying *verifying.Verifying,
 	relays *relays.Relays,
+	targets *targets.Targets,
 	directory *directory.Directory,
 	rights *rights.Rights,
 	repositories *repositories.Repositories,
@@ -58,7 +61,7 @@ func New(
 ) *Status {
 	return &Status{
 		Act: a, store: store, quotas: quotas, safety: safety, vetting: vetting, backups: backups, verifying: verifying,
-		relays: relays, directory: directory, rights: rights,
+		relays: relays, targets: targets, directory: directory, rights: rights,
 		repositories: repositories, mirrors: mirrors, publishing: publishing, promotion: promotion, retention: retention,
 	}
 }

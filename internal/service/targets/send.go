@@ -3,6 +3,7 @@ package targets
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -19,13 +20,16 @@ func (s *Targets) senderOf(name string) (ecosystem.Sending, bool) {
 	return e, ok
 }
 
-// Send sends a version to a target by the protocol of its ecosystem. reading wraps its files while they
-// are read. An error that is an *ecosystem.Rejection tells whether to try again.
+// Send sends a version to a target, by the protocol of its ecosystem if it is a server. reading wraps its files
+// while they are read. An error that is an *ecosystem.Rejection tells whether to try again.
 func (s *Targets) Send(ctx context.Context, target string, versionID int64,
-	reading func(ecosystem.SeekableFile) ecosystem.SeekableFile) error {
+	reading Reader) error {
 	to, err := s.target(ctx, target)
 	if err != nil {
 		return err
+	}
+	if to.Plain {
+		return s.SendAll(ctx, target, []int64{versionID}, reading)[versionID]
 	}
 	e, ok := s.senderOf(to.Ecosystem)
 	if !ok {
@@ -88,18 +92,34 @@ func (s *Targets) target(ctx context.Context, name string) (record.Target, error
 	return targets[i], nil
 }
 
-// Reach asks a target whether it is there and lets us in; it publishes nothing. It gives the status of
-// its answer.
-func (s *Targets) Reach(ctx context.Context, name string) (status int, err error) {
+// Reach tries a target: that it is there, and lets us in. To a server nothing is published; a tree is written to.
+func (s *Targets) Reach(ctx context.Context, name string) error {
 	to, err := s.target(ctx, name)
 	if err != nil {
-		return 0, err
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, reachedWithin)
+	defer cancel()
+	if to.Plain {
+		return inWords(name, s.reachPlain(ctx, to))
 	}
 	as, err := s.safe.OpenSignIn(to.Secret, secret.Target)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	status, _, err = ecosystem.Shipment{URL: to.URL, User: as.User, Secret: as.Secret,
+	status, _, err := ecosystem.Shipment{URL: to.URL, User: as.User, Secret: as.Secret,
 		Client: upstream.Plain(to.URL, to.Private), Agent: s.Settings.Version}.Ask(ctx, http.MethodGet, to.URL, nil, 0, nil)
-	return status, inWords(name, err)
+	switch {
+	case status == http.StatusUnauthorized || status == http.StatusForbidden:
+		return fmt.Errorf("%s does not let us in: %w", name, err)
+	case status > 0 && status < http.StatusInternalServerError:
+		return nil // it is there, whatever it has at that address
+	}
+	return inWords(name, err)
+}
+
+// TakesMany tells whether versions are better sent to a target together.
+func (s *Targets) TakesMany(ctx context.Context, name string) (bool, error) {
+	to, err := s.target(ctx, name)
+	return to.Plain, err
 }
