@@ -52,7 +52,7 @@ func targetState(d api.Target) string {
 	case t == nil:
 		return ""
 	case t.Failure != "":
-		return "FAILED: " + oneLine(t.Failure)
+		return "FAILED, tried again " + optionalTime(t.NextAt, "soon")
 	case t.Waiting > 0:
 		return count(t.Waiting, "package") + " to be written"
 	case t.Packages == 0:
@@ -90,8 +90,8 @@ func targetShow(s *session) *cobra.Command {
 					if hostKey != "" {
 						lines = append(lines, "host key", hostKey)
 					}
-					if t.NextAt != nil {
-						lines = append(lines, "tried again", timeText(*t.NextAt))
+					if t.Failure != "" {
+						lines = append(lines, "what went wrong", oneLine(t.Failure))
 					}
 				}
 				fields(w, append(lines, "set", timeText(d.At)+" by "+d.By)...)
@@ -163,8 +163,8 @@ func targetAdd(s *session) *cobra.Command {
 
 func targetCheck(s *session) *cobra.Command {
 	return &cobra.Command{Use: "check NAME", Short: "Try a target, and mend a tree",
-		Long: "Try whether a target is there and lets us in. In a plain tree, every file is looked at: what is missing, or\n" +
-			"has another size than it was written with, is written again.",
+		Long: "Try whether a target is there and lets us in. In a plain tree, every file is looked at: what is missing,\n" +
+			"or has another size than it was written with, is written again.",
 		Args: arguments(cobra.ExactArgs(1)), Example: "  crelvo target check public-pypi",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.CheckedTarget, error) {

@@ -125,7 +125,8 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	return bound(ctx, as(User))
 }
 
-// relay keeps two other servers in step: the public shore, and the far site, which is not there at the moment.
+// relay keeps two other servers in step, and plain web space: the public shore, and the far site, which is not there
+// at the moment.
 func relay(ctx context.Context, c *client.Client) error {
 	if err := c.SetTarget(ctx, api.NewTarget{Name: "mainland", Ecosystem: "npm",
 		URL: nowhere + "at/skerry/npm/"}); err != nil {
@@ -134,6 +135,7 @@ func relay(ctx context.Context, c *client.Client) error {
 	for _, n := range []api.NewRelay{
 		{Name: "tide-tables", Repository: "releases", Target: "public-maven",
 			Only: []string{"pkg:maven/example.skerry.berth/tide-model"}},
+		{Name: "public-pypi", Repository: "releases", Target: "public-pypi"},
 		{Name: "mainland", Repository: "releases", Target: "mainland", Only: []string{"pkg:npm/@skerry/*"},
 			Zone: "Europe/Oslo", BytesRate: 2 << 20, Anyway: true}} {
 		if _, err := c.AddRelay(ctx, n); err != nil {
@@ -199,9 +201,14 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 	if err != nil {
 		return err
 	}
-	return s.Targets.SetTarget(ctx, caller,
-		targets.NewTarget{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing, User: LandingUser,
-			Secret: LandingSecret})
+	for _, n := range []targets.NewTarget{{Name: "public-maven", Ecosystem: "maven", URL: shore + Landing},
+		{Name: "public-pypi", Ecosystem: "pypi", URL: shore + Web + "pypi/", Tree: true, ReadAt: shore + Web + "pypi/"}} {
+		n.User, n.Secret = LandingUser, LandingSecret
+		if err := s.Targets.SetTarget(ctx, caller, n); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // nowhere is an address where nothing listens.

@@ -7,9 +7,11 @@ import (
 )
 
 // Landing is where the stand-in for the public sources takes what others publish:
-// below this path, from who signs in as LandingUser.
+// below this path, from who signs in as LandingUser. Web is where they may put and
+// remove files as they like, as on plain web space.
 const (
 	Landing       = "public/"
+	Web           = "web/"
 	LandingUser   = "skerry-line"
 	LandingSecret = "gangway-down"
 )
@@ -17,8 +19,8 @@ const (
 // maxLanded is how large a file may be that the stand-in takes, in bytes.
 const maxLanded = 64 << 20
 
-// land takes an upload, as a plain file server does: what is there is replaced only
-// if it is a list of versions.
+// land takes an upload, as a plain file server does: but for web space, what is there is
+// replaced only if it is a list of versions.
 func (u *Upstream) land(w http.ResponseWriter, r *http.Request) {
 	user, secret, ok := r.BasicAuth()
 	if !ok || user != LandingUser || secret != LandingSecret {
@@ -26,16 +28,23 @@ func (u *Upstream) land(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "sign in first", http.StatusUnauthorized)
 		return
 	}
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if r.Method == http.MethodDelete {
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		delete(u.landed, name)
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
 	content, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxLanded))
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	name := strings.TrimPrefix(r.URL.Path, "/")
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if before, there := u.landed[name]; there && string(before) != string(content) &&
-		!strings.Contains(name, "maven-metadata.xml") {
+		!strings.Contains(name, "maven-metadata.xml") && !strings.HasPrefix(name, Web) {
 		http.Error(w, name+" is there already, with other bytes", http.StatusConflict)
 		return
 	}

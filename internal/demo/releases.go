@@ -21,6 +21,10 @@ func (y *yard) track(ctx context.Context, admin *client.Client, shore string) er
 		User: LandingUser, Secret: LandingSecret}); err != nil {
 		return err
 	}
+	if err := admin.SetTarget(ctx, api.NewTarget{Name: "public-pypi", Ecosystem: "pypi", Tree: true,
+		URL: shore + Web + "pypi/", ReadAt: shore + Web + "pypi/", User: LandingUser, Secret: LandingSecret}); err != nil {
+		return err
+	}
 	return admin.AddTrack(ctx, api.Track{Name: "ferry", Description: "from CI to what sails", Stages: []api.Stage{
 		{Repository: "snapshots"},
 		{Repository: "staging", Gates: []string{"recorded-build", "tests-passed", "no-snapshots",

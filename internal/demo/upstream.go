@@ -264,7 +264,8 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, fault.To, http.StatusFound)
 		return
 	}
-	if r.Method == http.MethodPut && strings.HasPrefix(r.URL.Path, "/"+Landing) {
+	put, removed := r.Method == http.MethodPut, r.Method == http.MethodDelete
+	if (put || removed) && strings.HasPrefix(r.URL.Path, "/"+Web) || put && strings.HasPrefix(r.URL.Path, "/"+Landing) {
 		u.land(w, r)
 		return
 	}

@@ -55,8 +55,15 @@ func (db *DB) TakeDelivery(ctx context.Context, at, until time.Time) (d Delivery
 // SetDelivery notes what came of an attempt.
 func (db *DB) SetDelivery(ctx context.Context, d Delivery) error {
 	_, err := db.ExecContext(ctx,
-		`update delivery set state = $2, next_at = $3, said = $4, ended_at = $5 where id = $1 and state = 'waiting'`,
-		d.ID, d.State, d.NextAt, storable(d.Said), d.EndedAt)
+		`update delivery set state = $2, next_at = $3, said = $4, ended_at = $5, attempts = $6
+		where id = $1 and state = 'waiting'`, d.ID, d.State, d.NextAt, storable(d.Said), d.EndedAt, d.Attempts)
+	return err
+}
+
+// HurryDeliveries has what would be tried again by a moment, to a target, tried now.
+func (db *DB) HurryDeliveries(ctx context.Context, target string, at, by time.Time) error {
+	_, err := db.ExecContext(ctx, `update delivery set next_at = $2
+		where destination = $1 and state = 'waiting' and next_at > $2 and next_at <= $3 and said <> ''`, target, at, by)
 	return err
 }
 

@@ -42,20 +42,22 @@ type PlainState struct {
 	Bytes    int64  `db:"bytes"`
 }
 
-// AddToPlain has versions belong in a tree, and their packages written there.
-func (tx *Tx) AddToPlain(ctx context.Context, target string, versionIDs []int64) error {
-	_, err := tx.ExecContext(ctx, `with of as (
+// AddToPlain has versions belong in a tree, and their packages written there; it gives how often each was asked for
+// by that.
+func (tx *Tx) AddToPlain(ctx context.Context, target string, versionIDs []int64) (asked []PlainPackage, err error) {
+	err = tx.SelectContext(ctx, &asked, `with of as (
 			select distinct p.namespace, p.name from version v join package p on p.id = v.package_id where v.id = any($2)
 			order by 1, 2)
 		insert into plain_package (target, namespace, name) select $1, namespace, name from of
-		on conflict (target, namespace, name) do update set asked = plain_package.asked + 1`, target, versionIDs)
+		on conflict (target, namespace, name) do update set asked = plain_package.asked + 1
+		returning namespace, name, asked`, target, versionIDs)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	_, err = tx.ExecContext(ctx, `insert into plain_version (target, namespace, name, version_id)
 		select $1, p.namespace, p.name, v.id from version v join package p on p.id = v.package_id where v.id = any($2)
 		on conflict do nothing`, target, versionIDs)
-	return err
+	return asked, err
 }
 
 // AskForPlain has all packages of a tree looked at again.
@@ -97,11 +99,20 @@ func (r reads) DuePlain(
 	return all, err
 }
 
-// DueAmong tells which of some versions are of packages that are not yet in a tree as they are.
-func (r reads) DueAmong(ctx context.Context, target string, versionIDs []int64) (ids []int64, err error) {
-	err = sqlx.SelectContext(ctx, r.q, &ids, `select pv.version_id from plain_version pv
-		join plain_package p using (target, namespace, name)
-		where pv.target = $1 and pv.version_id = any($2) and p.asked > p.done`, target, versionIDs)
+// DueAmong tells which of some versions are of packages that are not yet in a tree as they were asked for.
+func (r reads) DueAmong(
+	ctx context.Context, target string, asked []PlainPackage, versionIDs []int64,
+) (ids []int64, err error) {
+	namespaces, names := namesOf(asked)
+	often := make([]int64, len(asked))
+	for i, p := range asked {
+		often[i] = p.Asked
+	}
+	err = sqlx.SelectContext(ctx, r.q, &ids, `select pv.version_id
+		from unnest($2::text[], $3::text[], $4::bigint[]) k (namespace, name, asked)
+		join plain_package p on p.target = $1 and p.namespace = k.namespace and p.name = k.name and p.done < k.asked
+		join plain_version pv on pv.target = $1 and pv.namespace = k.namespace and pv.name = k.name
+		where pv.version_id = any($5)`, target, namespaces, names, often, versionIDs)
 	return ids, err
 }
 

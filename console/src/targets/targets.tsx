@@ -62,7 +62,7 @@ const columns = (act: {
     by: (t) => t.name,
     cell: (t) => (
       <>
-        <span className="font-medium">{t.name}</span>
+        <span className="font-medium whitespace-nowrap">{t.name}</span>
         <span className="block text-xs text-soft">{t.ecosystem}</span>
       </>
     ),
@@ -101,9 +101,9 @@ const columns = (act: {
     ),
   },
   {
-    head: "",
+    head: "Do",
     cell: (t) => (
-      <span className="flex flex-wrap justify-end gap-2">
+      <span className="flex flex-wrap justify-end gap-2 lg:flex-nowrap">
         <Button onClick={() => act.check(t)}>Try it</Button>
         <Button onClick={() => act.change(t)}>Change…</Button>
         <Button onClick={() => act.remove(t)}>Remove…</Button>

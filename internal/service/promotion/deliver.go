@@ -2,7 +2,6 @@ package promotion
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/targets"
 )
 
 // sendOn notes what a promotion sends on to other servers.
@@ -42,39 +42,22 @@ func (s *Promotion) sendOn(ctx context.Context, tx *record.Tx, p record.Promotio
 	return nil
 }
 
-const (
-	// deliveryLease is how long one attempt may take until another node takes it
-	// over.
-	deliveryLease = 10 * time.Minute
-	// lastAttempt is after how many attempts a delivery has failed: some fifteen
-	// hours.
-	lastAttempt = 24
-)
-
 // deliver sends on what is due.
 func (s *Promotion) deliver(ctx context.Context) error {
 	for ctx.Err() == nil {
-		d, ok, err := s.DB.TakeDelivery(ctx, s.Now(), s.Now().Add(deliveryLease))
+		d, ok, err := s.DB.TakeDelivery(ctx, s.Now(), s.Now().Add(targets.Lease))
 		if err != nil || !ok {
 			return err
 		}
-		limited, cancel := context.WithTimeout(ctx, deliveryLease-time.Minute)
+		limited, cancel := context.WithTimeout(ctx, targets.Lease-time.Minute)
 		err = s.deliverOne(limited, d)
 		cancel()
-		now := s.Now()
-		var no *ecosystem.Rejection
-		switch {
-		case err == nil:
-			d.State, d.Said, d.EndedAt = record.DeliveryDone, "sent", &now
-		case ctx.Err() != nil:
-			d.State, d.Said, d.NextAt = record.DeliveryWaiting, "the server ended in the middle of it", now
-		case errors.As(err, &no) && no.Final || d.Attempts >= lastAttempt:
-			d.State, d.Said, d.EndedAt = record.DeliveryFailed, err.Error(), &now
-		default:
-			d.State, d.Said, d.NextAt = record.DeliveryWaiting, err.Error(), now.Add(min(time.Hour, 5*time.Second<<d.Attempts))
-		}
+		back := s.after(ctx, &d, err)
 		noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		err = s.DB.SetDelivery(noting, d)
+		if err == nil && back {
+			err = s.DB.HurryDeliveries(noting, d.Target, s.Now(), s.Now().Add(targets.LongestAway))
+		}
 		if err == nil {
 			err = s.DB.Within(noting, func(tx *record.Tx) error {
 				return s.tellDelivery(noting, tx, d)
@@ -86,6 +69,26 @@ func (s *Promotion) deliver(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// after notes in a delivery what came of an attempt. back is that somebody is there again.
+func (s *Promotion) after(ctx context.Context, d *record.Delivery, err error) (back bool) {
+	now := s.Now()
+	if err != nil && ctx.Err() != nil {
+		d.State, d.Said, d.NextAt = record.DeliveryWaiting, "the server ended in the middle of it", now
+		return false
+	}
+	o := s.targets.After(d.Target, d.Attempts, err)
+	d.Said, d.Attempts = o.Said, o.Attempts
+	switch {
+	case o.Sent:
+		d.State, d.Said, d.EndedAt = record.DeliveryDone, "sent", &now
+	case o.Failed:
+		d.State, d.EndedAt = record.DeliveryFailed, &now
+	default:
+		d.State, d.NextAt = record.DeliveryWaiting, o.Next
+	}
+	return o.Back
 }
 
 // tellDelivery puts the end of a delivery on record.

@@ -38,15 +38,13 @@ type Relays struct {
 	changes int                         // of relays
 	arrived map[catalog.PackageKey]bool // that is to be looked at
 	limits  map[int64]*rate.Limiter     // of relays that have one
-	lines   map[int64]line              // of relays: how they are
 }
 
 // New makes the room.
 func New(a *act.Act, directory *directory.Directory, targets *targets.Targets, safety *safety.Safety,
 	schedule *schedule.Schedule) *Relays {
 	s := &Relays{Act: a, directory: directory, targets: targets, safety: safety, schedule: schedule,
-		kick: make(chan struct{}, 1), arrived: map[catalog.PackageKey]bool{}, limits: map[int64]*rate.Limiter{},
-		lines: map[int64]line{}}
+		kick: make(chan struct{}, 1), arrived: map[catalog.PackageKey]bool{}, limits: map[int64]*rate.Limiter{}}
 	s.missed.Store(true)
 	return s
 }

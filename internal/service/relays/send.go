@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/http"
 	"slices"
 	"time"
 
@@ -13,22 +12,15 @@ import (
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
-	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/targets"
 )
 
 const (
 	// sentAtOnce is how many versions a node sends at the same time.
 	sentAtOnce = 4
-	// lease is how long one attempt may take until another node takes it over.
-	lease = 10 * time.Minute
-	// lastAttempt is after how many attempts a version counts as failed: some fifteen hours.
-	lastAttempt = 24
-	// longestAway is after how long it is tried again at the latest where nobody was there; shorter than a lease,
-	// so that what is underway is told from what waits.
-	longestAway = 5 * time.Minute
 	// lookedAtOnce is how many versions are looked at with one question.
 	lookedAtOnce = 5000
 )
@@ -158,7 +150,7 @@ func (s *Relays) next(ctx context.Context) (items []record.RelayItem, relay reco
 		return nil, relay, nil
 	}
 	now := s.Now()
-	item, ok, err := s.DB.TakeRelayed(ctx, open, now, now.Add(lease))
+	item, ok, err := s.DB.TakeRelayed(ctx, open, now, now.Add(targets.Lease))
 	if err != nil || !ok {
 		return nil, relay, err
 	}
@@ -182,7 +174,7 @@ func (s *Relays) next(ctx context.Context) (items []record.RelayItem, relay reco
 
 // send tries to send versions, and notes what came of it.
 func (s *Relays) send(ctx context.Context, r record.Relay, items []record.RelayItem) {
-	limited, cancel := context.WithTimeout(ctx, lease-time.Minute)
+	limited, cancel := context.WithTimeout(ctx, targets.Lease-time.Minute)
 	failed := s.sendThem(limited, r, items)
 	cancel()
 	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -249,80 +241,32 @@ func (s *Relays) sendThem(ctx context.Context, r record.Relay, items []record.Re
 // note notes what came of an attempt to send a version, which ended with ctx at the latest.
 func (s *Relays) note(ctx, noting context.Context, r record.Relay, item record.RelayItem, err error) error {
 	now, leased := s.Now(), item.NextAt
-	var no *ecosystem.Rejection
-	longest := time.Hour
-	if ctx.Err() == nil {
-		away := isAway(err)
-		back, works := s.line(r.ID, now, err == nil, away)
-		if back {
-			s.cameBack(ctx, r)
-		}
-		if away {
-			longest = longestAway
-			if !works { // that nobody is there is not because of this version
-				item.Attempts = min(item.Attempts, lastAttempt/3)
-			}
-		}
-	}
-	switch {
-	case err == nil:
-		item.State, item.Said, item.EndedAt = record.RelaySent, "", &now
-	case ctx.Err() != nil:
+	if err != nil && ctx.Err() != nil {
 		item.Said, item.NextAt = "the server ended in the middle of it", now
-	case errors.As(err, &no) && no.Final || item.Attempts >= lastAttempt:
-		item.State, item.Said, item.EndedAt = record.RelayFailed, said(err), &now
+		return s.DB.SetRelayed(noting, item, leased)
+	}
+	o := s.targets.After(r.Target, item.Attempts, err)
+	if o.Back {
+		s.cameBack(noting, r)
+	}
+	item.Said, item.Attempts = o.Said, o.Attempts
+	switch {
+	case o.Sent:
+		item.State, item.EndedAt = record.RelaySent, &now
+	case o.Failed:
+		item.State, item.EndedAt = record.RelayFailed, &now
 	default:
-		item.Said, item.NextAt = said(err), now.Add(min(longest, 5*time.Second<<item.Attempts))
+		item.NextAt = o.Next
 	}
 	return s.DB.SetRelayed(noting, item, leased)
 }
 
-// isAway tells whether nobody who could judge a version answered: the line is cut, or whoever stands before the
-// other server says that it is not there.
-func isAway(err error) bool {
-	var no *ecosystem.Rejection
-	if errors.As(err, &no) {
-		return no.Status == http.StatusBadGateway || no.Status == http.StatusServiceUnavailable ||
-			no.Status == http.StatusGatewayTimeout
-	}
-	return err != nil
-}
-
-// line is how it is between a relay and where it sends to.
-type line struct {
-	through time.Time // a version got through last
-	away    bool      // nobody was there since
-}
-
-// lineWorks is for how long after something got through the line of a relay is taken to work.
-const lineWorks = 10 * time.Minute
-
-// line notes whether a version got through, or nobody was there. back is that somebody is there again, and works
-// that versions got through lately.
-func (s *Relays) line(relayID int64, now time.Time, through, away bool) (back, works bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	l := s.lines[relayID]
-	if through {
-		back, l.through, l.away = l.away, now, false
-	}
-	l.away = l.away || away
-	s.lines[relayID] = l
-	return back, now.Sub(l.through) < lineWorks
-}
-
 // cameBack has what waits for another attempt tried now: what kept it is over, perhaps.
 func (s *Relays) cameBack(ctx context.Context, r record.Relay) {
-	if err := s.DB.HurryRelayed(ctx, r.ID, s.Now(), s.Now().Add(longestAway)); err != nil {
+	if err := s.DB.HurryRelayed(ctx, r.ID, s.Now(), s.Now().Add(targets.LongestAway)); err != nil {
 		s.Log.Warn("what waits for a server that is there again waits on", "relay", r.Name, "error", err)
 	}
 }
-
-// longestSaid is how many letters are kept of what another server said.
-const longestSaid = 1000
-
-// said is what went wrong, in words of another server perhaps.
-func said(err error) string { return text.Clean(err.Error(), false, longestSaid) }
 
 // kept tells why a version is kept out where it is: what is not handed out here is not spread either.
 func (s *Relays) kept(

@@ -104,6 +104,12 @@ func (s *Status) waitingPromotions(ctx context.Context, caller access.Caller) (f
 				Do:   "Approve it, refuse it, or cancel it.", Page: page})
 		}
 		for _, d := range p.Deliveries {
+			if d.State == record.DeliveryWaiting && d.Said != "" && p.EndedAt != nil && s.Now().Sub(*p.EndedAt) > longWait {
+				found = append(found, act.Concern{Level: "soon",
+					What: fmt.Sprintf("Something of promotion %d waits to be sent on to %s: %s", p.ID, d.Target, d.Said),
+					Do:   "Look whether its target is reached.", Page: page})
+				break
+			}
 			if d.State == record.DeliveryFailed {
 				found = append(found, act.Concern{Level: "wrong",
 					What: fmt.Sprintf("Something of promotion %d could not be sent on to %s: %s", p.ID, d.Target, d.Said),

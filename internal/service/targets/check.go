@@ -135,7 +135,7 @@ func (s *Targets) Concerns(ctx context.Context) (found []act.Concern, err error)
 			found = append(found, act.Concern{Level: "wrong",
 				What: fmt.Sprintf("The tree %s at %s is not up to date (all was well last: %s): %s", t.Name, t.URL, since,
 					t.Failure),
-				Do:   "Mend it there, and try it: crelvo target check " + t.Name + ".", Page: "/targets"})
+				Do: "Mend it there, and try it: crelvo target check " + t.Name + ".", Page: "/targets"})
 		}
 	}
 	return found, err

@@ -57,7 +57,11 @@ func (s *Targets) SendAll(
 		}
 		return failed
 	}
-	if err := s.DB.Within(ctx, func(tx *record.Tx) error { return tx.AddToPlain(ctx, target, versionIDs) }); err != nil {
+	var asked []record.PlainPackage
+	if err := s.DB.Within(ctx, func(tx *record.Tx) (err error) {
+		asked, err = tx.AddToPlain(ctx, target, versionIDs)
+		return err
+	}); err != nil {
 		return all(versionIDs, err)
 	}
 	err = s.write(ctx, to, reading)
@@ -65,8 +69,8 @@ func (s *Targets) SendAll(
 		return failed
 	}
 	// What went wrong may have nothing to do with them.
-	waiting, asked := s.DB.DueAmong(ctx, target, versionIDs)
-	if asked != nil {
+	waiting, found := s.DB.DueAmong(ctx, target, asked, versionIDs)
+	if found != nil {
 		return all(versionIDs, err)
 	}
 	return all(waiting, err)
@@ -106,10 +110,10 @@ func (s *Targets) write(ctx context.Context, to record.Target, reading Reader) e
 			return err
 		}})
 	err := s.writeDue(writing, to, reading)
-	stop(nil)
 	if err != nil && ctx.Err() == nil && writing.Err() != nil {
-		err = errors.Join(context.Cause(writing), err)
+		err = context.Cause(writing)
 	}
+	stop(nil)
 	failure, next := "", s.Now()
 	if err != nil {
 		err = inWords(to.Name, err)

@@ -36,13 +36,15 @@ type Targets struct {
 	changes int // of targets
 	changed map[catalog.PackageKey]bool
 	turns   map[string]chan struct{} // by targets
+	lines   map[string]line          // to targets
 }
 
 // New makes the room.
 func New(a *act.Act, safe secret.Safe, directory *directory.Directory, store *store.Store, holdings *holdings.Holdings,
 	safety *safety.Safety) *Targets {
 	s := &Targets{Act: a, safe: safe, directory: directory, store: store, holdings: holdings, safety: safety,
-		kick: make(chan struct{}, 1), changed: map[catalog.PackageKey]bool{}, turns: map[string]chan struct{}{}}
+		kick: make(chan struct{}, 1), changed: map[catalog.PackageKey]bool{}, turns: map[string]chan struct{}{},
+		lines: map[string]line{}}
 	s.missed.Store(true) // as a node may have ended in the middle of it
 	return s
 }
