@@ -231,7 +231,8 @@ func TestTreeHeldUp(t *testing.T) {
 	var sending sync.WaitGroup
 	for range 4 {
 		sending.Go(func() {
-			if failed := n.Targets.SendAll(context.WithoutCancel(ctx), "public", []int64{versions["bell"]}, nil); len(failed) != 0 {
+			failed := n.Targets.SendAll(context.WithoutCancel(ctx), "public", []int64{versions["bell"]}, nil)
+			if len(failed) != 0 {
 				t.Errorf("beside others: %v", failed)
 			}
 		})
