@@ -36,6 +36,32 @@ type MirrorState struct {
 	Total      Hour       `json:"total" doc:"over those hours"`
 	Stale      []StaleDoc `json:"stale" doc:"documents that could not be refreshed, the last 50"`
 	StaleTotal int        `json:"staleTotal"`
+	Following  *Following `json:"following,omitempty" doc:"of one that follows its upstream"`
+}
+
+// Following is how far a mirror is with the changes of its upstream.
+type Following struct {
+	Number  int64      `json:"number" doc:"of the last change that was taken over"`
+	Behind  int        `json:"behind" doc:"packages that changed since"`
+	Oldest  *time.Time `json:"oldest,omitempty" doc:"when the first of them did"`
+	DoneAt  *time.Time `json:"doneAt,omitempty" doc:"when it was in step last"`
+	AskedAt *time.Time `json:"askedAt,omitempty"`
+	Failure string     `json:"failure,omitempty"`
+}
+
+// Changes are what changed in a repository, for whoever follows it.
+type Changes struct {
+	Complete bool            `json:"complete" doc:"all that changed after the number is told; else look at everything once, and go on"`
+	Number   int64           `json:"number" doc:"after which to go on"`
+	Left     int             `json:"left" doc:"packages that changed"`
+	Changes  []PackageChange `json:"changes"`
+}
+
+// PackageChange is that a package changed.
+type PackageChange struct {
+	Number int64     `json:"number"`
+	PURL   string    `json:"purl"`
+	At     time.Time `json:"at"`
 }
 
 // Hour is what a mirror did in an hour.

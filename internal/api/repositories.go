@@ -114,6 +114,7 @@ type Prefetch struct {
 	// Platforms are of images.
 	Platforms []string    `json:"platforms,omitempty" doc:"of images: which platforms; none is all" example:"linux/amd64"`
 	Next      []time.Time `json:"next" doc:"the next five times"`
+	Follow    bool        `json:"follow" doc:"it follows the changes of its upstream, which is a Crelvo"`
 }
 
 // MirrorChange is how a mirror is to be; what is left out stays, or takes the
@@ -143,6 +144,7 @@ type PrefetchChange struct {
 	Zone      *string   `json:"zone,omitempty" maxLength:"100"`
 	Newest    *int      `json:"newest,omitempty" minimum:"1" maximum:"100"`
 	Platforms *[]string `json:"platforms,omitempty" doc:"of images: which platforms, with * for any"`
+	Follow    *bool     `json:"follow,omitempty" doc:"follow the changes of the upstream, which is a Crelvo"`
 }
 
 // Chain is what stands behind a chain.

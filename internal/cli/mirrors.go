@@ -87,6 +87,10 @@ func showMirror(w io.Writer, state api.MirrorState, hours int) {
 	if t.Hits+t.Misses > 0 {
 		share = fmt.Sprintf("%d of %d files were kept already (%d %%)", t.Hits, t.Hits+t.Misses, 100*t.Hits/(t.Hits+t.Misses))
 	}
+	if f := state.Following; f != nil {
+		fmt.Fprintln(w)
+		fields(w, "follows", followingText(*f))
+	}
 	fmt.Fprintln(w)
 	fields(w, fmt.Sprintf("last %d hours", hours), share, "served", api.Bytes(t.BytesServed), "fetched",
 		api.Bytes(t.BytesFetched),
@@ -103,6 +107,18 @@ func showMirror(w io.Writer, state api.MirrorState, hours int) {
 		rows = append(rows, []string{d.Path, timeText(d.CheckedAt), timeText(d.FailedAt), d.Failure})
 	}
 	table(w, []string{"STALE DOCUMENT", "CURRENT UNTIL", "LAST TRIED", "WHY"}, nil, rows)
+}
+
+// followingText says how far a mirror is with the changes of its upstream.
+func followingText(f api.Following) string {
+	text := "in step, asked " + optionalTime(f.AskedAt, "never")
+	if f.Behind > 0 || f.Failure != "" || f.DoneAt == nil {
+		text = fmt.Sprintf("%s behind, in step last %s", count(f.Behind, "package"), optionalTime(f.DoneAt, "never"))
+	}
+	if f.Failure != "" {
+		text += ": " + oneLine(f.Failure)
+	}
+	return text
 }
 
 func milliseconds(seconds float64) string {

@@ -198,6 +198,9 @@ func mirrorFields(m *api.Mirror) []string {
 		"limits", fmt.Sprintf("connect %s, first byte %s, silence %s, %d requests at once, files up to %s",
 			seconds(m.ConnectSeconds),
 			seconds(m.FirstByteSeconds), seconds(m.SilenceSeconds), m.Parallel, api.Bytes(m.LargestBytes)))
+	if m.Prefetch.Follow {
+		pairs = append(pairs, "follows", "the changes of its upstream: crelvo mirror show tells how far it is")
+	}
 	if p := m.Prefetch; len(p.Patterns) > 0 {
 		when := "by hand only"
 		if p.Schedule != "" {
@@ -376,6 +379,7 @@ type mirrorFlags struct {
 	proxy, user, secretFile, schedule, zone                 string
 	fresh, absent, connect, firstByte, silence              string
 	parallel, newest                                        int
+	follow                                                  bool
 	largest                                                 int64
 }
 
@@ -398,6 +402,7 @@ func (m *mirrorFlags) add(cmd *cobra.Command) {
 	f.IntVar(&m.parallel, "parallel", 0, "requests to the upstream at once (16)")
 	f.Var((*byteSize)(&m.largest), "largest", "the largest file to fetch from the upstream, such as 2GiB (8 GiB)")
 	f.StringSliceVar(&m.prefetch, "prefetch", nil, "patterns of what is fetched ahead of time")
+	f.BoolVar(&m.follow, "follow", false, "follow the changes of the upstream, which is a repository of a Crelvo")
 	f.StringVar(&m.schedule, "schedule", "", "when: minute, hour, day, month, day of the week, such as '30 5 * * 1-5'")
 	f.StringVar(&m.zone, "zone", "", "the schedule's time zone, such as Europe/Oslo (UTC)")
 	f.IntVar(&m.newest, "newest", 0, "how many of the newest versions are fetched ahead (1)")
@@ -454,6 +459,9 @@ func (m *mirrorFlags) change(cmd *cobra.Command) (*api.MirrorChange, error) {
 	}
 	if given("largest") {
 		c.LargestBytes = &m.largest
+	}
+	if given("follow") {
+		rule.Follow = &m.follow
 	}
 	if given("newest") {
 		rule.Newest = &m.newest

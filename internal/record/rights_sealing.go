@@ -272,6 +272,7 @@ func (s *seal) write(b *pgx.Batch) {
 			s.ids, s.ats, s.who, s.token, s.address, s.action, s.repository, s.subject, s.detail, s.previous, s.hashes)
 	}
 	if len(s.changes) > 0 {
+		b.Queue(noteChanges, s.changes)
 		b.Queue(`select count(pg_notify($1, x)) from unnest($2::text[]) x`, channel, s.changes)
 	}
 	// It comes last, so that whoever hears of it has heard of all before it.

@@ -72,6 +72,7 @@ func (w *Server) addAPI() {
 	w.addPointing()
 	w.addSearches()
 	w.addMirrors()
+	w.addChanges()
 	w.addPrefetch()
 	w.addSchedule()
 	w.addExplanations()

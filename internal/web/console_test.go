@@ -14,6 +14,7 @@ import (
 
 // notInConsole are the operations that the console leaves out on purpose, and why.
 var notInConsole = map[string]string{
+	"repository-changes": "mirrors that follow a repository ask for it",
 	"continue":       "it is named by a digest, which browsers compute of small files alone",
 	"begin-build":    "CI does it, with its own token",
 	"record-build":   "CI does it, with its own token",

@@ -112,10 +112,34 @@ func (w *Server) addMirrors() {
 		})
 }
 
+// addChanges tells whoever follows a repository what changed.
+func (w *Server) addChanges() {
+	operate(w, "repository-changes", toRead, http.MethodGet, "/api/v1/repositories/{name}/changes",
+		"Which packages changed after a change, for whoever follows a repository",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Ecosystem string `query:"ecosystem" required:"true" maxLength:"30"`
+			After     int64  `query:"after" minimum:"0" doc:"a number that was told before; 0 begins"`
+			Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"500"`
+		}) (*answer[api.Changes], error) {
+			c, err := w.service.Repositories.Changes(ctx, v.caller, in.Name, in.Ecosystem, in.After, in.Limit)
+			shown := api.Changes{Complete: c.Complete, Number: c.Number, Left: c.Left, Changes: []api.PackageChange{}}
+			for _, one := range c.Some {
+				of := purl.PURL{Ecosystem: one.Ecosystem, Namespace: one.Namespace, Name: one.Name}
+				shown.Changes = append(shown.Changes, api.PackageChange{Number: one.Number, PURL: of.String(), At: one.At.UTC()})
+			}
+			return &answer[api.Changes]{shown}, err
+		})
+}
+
 func showState(state mirrors.State, now time.Time) api.MirrorState {
 	shown := api.MirrorState{Name: state.Repository.Name,
 		Contacts: showMirror(state.Repository, state.Contacts, now).Contacts,
 		Hours:    []api.Hour{}, Stale: []api.StaleDoc{}, StaleTotal: state.StaleTotal}
+	if f := state.Following; f != nil {
+		shown.Following = &api.Following{Number: f.Number, Behind: f.Behind, Oldest: utc(f.Oldest), DoneAt: utc(f.DoneAt),
+			AskedAt: utc(f.AskedAt), Failure: f.Failure}
+	}
 	var total record.MirrorHour
 	for _, h := range state.Hours {
 		shown.Hours = append(shown.Hours, showHour(h))

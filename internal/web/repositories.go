@@ -282,6 +282,7 @@ func applyMirror(c *api.MirrorChange, m *catalog.MirrorSettings) {
 		act.Set(&m.Prefetch.Zone, p.Zone)
 		act.Set(&m.Prefetch.Newest, p.Newest)
 		act.Set(&m.Prefetch.Platforms, p.Platforms)
+		act.Set(&m.Prefetch.Follow, p.Follow)
 	}
 }
 
@@ -294,7 +295,8 @@ func showMirror(r catalog.Repository, contacts []record.UpstreamContact, now tim
 		Parallel: m.Parallel, LargestBytes: m.Largest, RedirectTo: append([]string{}, m.RedirectTo...),
 		Allow: append([]string{}, m.Allow...), Deny: append([]string{}, m.Deny...), User: m.User, HasSecret: m.Secret != "",
 		Prefetch: api.Prefetch{Patterns: append([]string{}, m.Prefetch.Patterns...), Schedule: m.Prefetch.Schedule,
-			Zone: m.Prefetch.Zone, Newest: m.Prefetch.Newest, Platforms: m.Prefetch.Platforms, Next: []time.Time{}},
+			Zone: m.Prefetch.Zone, Newest: m.Prefetch.Newest, Platforms: m.Prefetch.Platforms, Next: []time.Time{},
+			Follow: m.Prefetch.Follow},
 		Contacts: []api.Contact{}}
 	if proxy, err := url.Parse(m.Proxy); err == nil {
 		shown.Proxy = proxy.Redacted()

@@ -9,7 +9,7 @@ import { repositoriesCalls } from "../repositories/calls";
 import { scheduleQueries } from "../schedule/calls";
 import { bytes, count, lines, packagePath } from "../ui/format";
 import { Button, Empty, ErrorNote, Loaded, Panel, Time, useQuery } from "../ui/parts";
-import { Form, TextField, AreaField } from "../ui/form";
+import { Form, TextField, TickField, AreaField } from "../ui/form";
 
 /** Prefetch is the rule that fills a mirror ahead of time, and its runs. */
 export function Prefetch({ repository: r }: { repository: Schemas["Repository"] }) {
@@ -26,7 +26,10 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
   });
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[24rem_minmax(0,1fr)]">
-      <Rule repository={r} />
+      <div className="grid gap-5">
+        <Rule repository={r} />
+        {rule.follow && <Following name={r.name} />}
+      </div>
       <Panel
         title="Runs"
         aside={
@@ -81,8 +84,9 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
             schedule: rule.schedule,
             zone: rule.zone || Intl.DateTimeFormat().resolvedOptions().timeZone,
             newest: String(rule.newest || 1),
+            follow: rule.follow,
           }}
-          run={({ patterns, schedule, zone, newest }) =>
+          run={({ patterns, schedule, zone, newest, follow }) =>
             repositoriesCalls.editRepository(r.name, {
               mirror: {
                 prefetch: {
@@ -90,6 +94,7 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
                   schedule: schedule.trim(),
                   zone,
                   newest: Number(newest),
+                  follow,
                 },
               },
             })
@@ -118,11 +123,46 @@ function Rule({ repository: r }: { repository: Schemas["Repository"] }) {
                 />
                 <TextField name="zone" label="Time zone" placeholder="Europe/Oslo" />
               </div>
+              <TickField name="follow">Follow the changes of the upstream, which is a Crelvo</TickField>
               {schedule.trim() !== "" && <NextTimes schedule={schedule} zone={zone} />}
             </>
           )}
         </Form>
       </fieldset>
+    </Panel>
+  );
+}
+
+/** Following says how far the mirror is with the changes of its upstream. */
+function Following({ name }: { name: string }) {
+  const state = useQuery(mirrorsQueries.mirror(name, 24));
+  const f = state.data?.following;
+  return (
+    <Panel title="What it follows">
+      <div className="p-4 text-sm">
+        {!f ? (
+          <p className="text-soft">It has not asked its upstream yet.</p>
+        ) : (
+          <>
+            <p>
+              {f.failure || f.behind > 0 || !f.doneAt ? (
+                <span className={f.failure ? "text-bad" : "text-glow"}>{count(f.behind, "package")} behind</span>
+              ) : (
+                <span className="text-good">in step</span>
+              )}
+              <span className="text-soft">
+                , in step last {f.doneAt ? <Time at={f.doneAt} /> : "never"}
+                {f.askedAt && (
+                  <>
+                    , asked <Time at={f.askedAt} />
+                  </>
+                )}
+              </span>
+            </p>
+            {f.failure && <p className="mt-1 text-soft wrap-anywhere">{f.failure}</p>}
+          </>
+        )}
+      </div>
     </Panel>
   );
 }

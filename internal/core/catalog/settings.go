@@ -56,6 +56,9 @@ type Prefetch struct {
 	Newest int `json:"newest,omitempty"`
 	// Platforms are those of which images are wanted, with * for any; none is all.
 	Platforms []string `json:"platforms,omitempty"`
+	// Follow: the first upstream is a repository of a Crelvo, whose changes are asked for again and again, so that
+	// what the patterns choose, and what the mirror knows, is up to date within moments.
+	Follow bool `json:"follow,omitempty"`
 }
 
 // ChainSettings say what stands behind a chain.

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"reflect"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -33,6 +34,7 @@ type Mirror struct {
 	Source     *upstream.Source
 	flights    *upstream.Flights
 	refreshing *singleflight.Group
+	following  *atomic.Bool                   // its upstream is being asked what changed
 	unreadable *lru.Cache[string, unreadable] // documents that were fetched in vain, by path
 	referring  *lru.Cache[string, aboutThere] // lists of what is about versions, by path
 }
@@ -62,9 +64,10 @@ func (s *Mirrors) setMirrors(d *directory.State) error {
 		if !ok {
 			return fmt.Errorf("%s mirrors %s, which this program does not know how to", r.Name, r.Ecosystem)
 		}
-		m := &Mirror{Repository: r, Speaks: e, flights: &upstream.Flights{Go: s.Go}, refreshing: new(singleflight.Group)}
+		m := &Mirror{Repository: r, Speaks: e, flights: &upstream.Flights{Go: s.Go}, refreshing: new(singleflight.Group),
+			following: new(atomic.Bool)}
 		if was := before[id]; was != nil {
-			m.flights = was.flights
+			m.flights, m.following = was.flights, was.following
 			if reflect.DeepEqual(was.Mirror, r.Mirror) {
 				m.Source, m.refreshing, m.unreadable, m.referring = was.Source, was.refreshing, was.unreadable,
 					was.referring
@@ -512,5 +515,6 @@ func (s *Mirrors) Purge() {
 }
 
 func (s *Mirrors) Chores() []act.Chore {
-	return []act.Chore{{Every: time.Hour, What: "forgetting what was not there", Do: s.forgetAbsences}}
+	return []act.Chore{{Every: time.Hour, What: "forgetting what was not there", Do: s.forgetAbsences},
+		{Every: askedEvery, What: "asking upstreams what changed", Do: s.follow}}
 }

@@ -28,6 +28,7 @@ type State struct {
 	Hours      []record.MirrorHour
 	Stale      []record.StaleDocument
 	StaleTotal int
+	Following  *record.Following // of one that follows its upstream, and asked it already
 }
 
 const (
@@ -71,6 +72,15 @@ func (s *Mirrors) MirrorState(ctx context.Context, caller access.Caller, name st
 			}
 		}
 		state.Contacts = append(state.Contacts, of)
+	}
+	if r.Mirror.Prefetch.Follow {
+		following, err := s.DB.Following(ctx, r.ID)
+		if err != nil && !errors.Is(err, record.ErrNotFound) {
+			return state, err
+		}
+		if err == nil {
+			state.Following = &following
+		}
 	}
 	since := s.Now().UTC().Truncate(time.Hour).Add(-time.Duration(min(hours, maxStateHours)-1) * time.Hour)
 	if state.Hours, err = s.DB.MirrorHours(ctx, r.ID, since); err != nil {
@@ -300,7 +310,7 @@ func (s *Mirrors) TryPatterns(
 	settings := r.Mirror
 	if allow != nil || deny != nil {
 		settings = &catalog.MirrorSettings{Allow: allow, Deny: deny}
-		if err := repositories.CheckPatterns(settings); err != nil {
+		if err := repositories.CheckPatterns(settings, r.Ecosystem); err != nil {
 			return chain.Admission{}, err
 		}
 	}

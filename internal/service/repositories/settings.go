@@ -96,7 +96,7 @@ func (s *Repositories) CheckMirror(ctx context.Context, r *catalog.Repository) e
 				WithHint("Write it like files.openshore.example or *.openshore.example.")
 		}
 	}
-	return CheckPatterns(m)
+	return CheckPatterns(m, r.Ecosystem)
 }
 
 // webAddress checks the address of an upstream, and gives it with a slash at
@@ -123,7 +123,7 @@ func webAddress(text string) (string, error) {
 // platformForm is a system with an architecture, and perhaps a variant.
 var platformForm = regexp.MustCompile(`^[a-z0-9*_.-]{1,30}(/[a-z0-9*_.-]{1,30}){1,2}$`)
 
-func CheckPatterns(m *catalog.MirrorSettings) error {
+func CheckPatterns(m *catalog.MirrorSettings, ecosystem string) error {
 	for _, list := range [][]string{m.Allow, m.Deny, m.Prefetch.Patterns} {
 		if len(list) > maxPatterns {
 			return act.Invalid("too-many-patterns", "a list has at most %d patterns", maxPatterns)
@@ -135,12 +135,17 @@ func CheckPatterns(m *catalog.MirrorSettings) error {
 		}
 	}
 	p := &m.Prefetch
+	if p.Follow && len(m.Upstreams) > 0 {
+		if _, _, err := CrelvoAt(m.Upstreams[0].URL, ecosystem); err != nil {
+			return err
+		}
+	}
 	if len(p.Patterns) == 0 {
 		if p.Schedule != "" {
 			return act.Invalid("no-patterns", "a prefetch schedule needs patterns").
 				WithHint("Say what is to be fetched, such as pkg:maven/org.openshore/*.")
 		}
-		*p = catalog.Prefetch{}
+		*p = catalog.Prefetch{Follow: p.Follow}
 		return nil
 	}
 	p.Newest, p.Zone = cmp.Or(p.Newest, 1), cmp.Or(p.Zone, "UTC")

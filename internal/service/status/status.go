@@ -40,7 +40,8 @@ func (s *Status) Concerns(ctx context.Context, caller access.Caller) ([]act.Conc
 	}
 	all = append(all, s.Worrying()...)
 	for _, find := range []func(context.Context) ([]act.Concern, error){s.storeConcerns, s.backups.Concerns,
-		s.relays.Concerns, s.targets.Concerns, s.endingTokens} {
+		s.relays.Concerns, s.targets.Concerns, s.mirrors.Concerns,
+		s.endingTokens} {
 		found, err := find(ctx)
 		if err != nil {
 			return nil, err
