@@ -15,11 +15,11 @@ import (
 // notInConsole are the operations that the console leaves out on purpose, and why.
 var notInConsole = map[string]string{
 	"repository-changes": "mirrors that follow a repository ask for it",
-	"continue":       "it is named by a digest, which browsers compute of small files alone",
-	"begin-build":    "CI does it, with its own token",
-	"record-build":   "CI does it, with its own token",
-	"show-store":     "the list of stores has all of it",
-	"verify-records": "it runs every night, and status tells what came of it",
+	"continue":           "it is named by a digest, which browsers compute of small files alone",
+	"begin-build":        "CI does it, with its own token",
+	"record-build":       "CI does it, with its own token",
+	"show-store":         "the list of stores has all of it",
+	"verify-records":     "it runs every night, and status tells what came of it",
 }
 
 // TestConsoleDoesEverything: what the API can do, the console can do, or there is a

@@ -17,6 +17,7 @@ import (
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
 	"crelvo/internal/record"
+	"crelvo/internal/service/act"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/upstream"
 )
@@ -102,13 +103,17 @@ func (s *Mirrors) tellMirror(ctx context.Context, m *Mirror) error {
 func (s *Mirrors) takeOver(ctx context.Context, m *Mirror, f *record.Following) error {
 	p := &prefetching{s: s, m: m, admitted: chain.NewFilter(m.Mirror),
 		chosen: chain.NewFilter(&catalog.MirrorSettings{Allow: m.Mirror.Prefetch.Patterns})}
-	for ctx.Err() == nil {
+	for began := false; ctx.Err() == nil; {
 		some, err := s.changesAfter(ctx, m, f.Number)
 		if err != nil {
 			return err
 		}
 		f.Behind = some.Left
 		if !some.Complete {
+			if began {
+				return m.Source.Wrong(m.Mirror.Upstreams[0].URL, "does not tell what changed after the number that it told")
+			}
+			began = true
 			// What changed before is not told one by one: all of it is looked at, as the prefetch rule does.
 			if err := s.lookAtAll(ctx, m); err != nil {
 				return err
@@ -179,7 +184,7 @@ func (s *Mirrors) Concerns(ctx context.Context) (found []act.Concern, err error)
 func (s *Mirrors) changedThere(ctx context.Context, p *prefetching, of string) error {
 	is, err := purl.Parse(of)
 	if err != nil || is.Ecosystem != p.m.Ecosystem || is.Version != "" {
-		return fmt.Errorf("it tells of a change of %.200q, which is no package here", of)
+		return p.m.Source.Wrong(p.m.Mirror.Upstreams[0].URL, "tells of a change of %.200q, which is no package here", of)
 	}
 	if !p.admitted.Admits(is).Allowed {
 		return nil
