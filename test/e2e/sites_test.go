@@ -235,7 +235,7 @@ func (s *sites) lacks() string {
 func TestSites(t *testing.T) {
 	t.Parallel()
 	s := newSites(t, "north", "south", "mainland")
-	lasts := 20 * time.Second
+	lasts := time.Minute
 	if os.Getenv("CRELVO_SOAK") != "" {
 		lasts = 30 * time.Minute
 	}

@@ -27,8 +27,8 @@ export function Prefetch({ repository: r }: { repository: Schemas["Repository"] 
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[24rem_minmax(0,1fr)]">
       <div className="grid gap-5">
-        <Rule repository={r} />
         {rule.follow && <Following name={r.name} />}
+        <Rule repository={r} />
       </div>
       <Panel
         title="Runs"
