@@ -22,29 +22,33 @@ type PackageChange struct {
 const followedAgain = time.Minute
 
 // Follow notes that somebody follows the changes of repositories, and gives the number from which on all of them
-// are known.
-func (db *DB) Follow(ctx context.Context, repositoryIDs []int64, at time.Time) (since int64, err error) {
+// are known, and the last one that was given to any.
+func (db *DB) Follow(ctx context.Context, repositoryIDs []int64, at time.Time) (since, last int64, err error) {
 	// That it is followed has to be known to whoever seals before a number is read: what is sealed after that is
 	// noted then.
 	if _, err := db.ExecContext(ctx, `insert into followed (repository_id, asked_at) select id, $2 from unnest($1::bigint[]) id
 		order by 1
 		on conflict (repository_id) do update set asked_at = $2 where followed.asked_at < $3`, repositoryIDs, at,
 		at.Add(-followedAgain)); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	var fresh bool
 	if err := db.GetContext(ctx, &fresh, `select exists (select from followed where repository_id = any($1) and since is null)`,
 		repositoryIDs); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	if fresh {
 		if err := db.followFromNow(ctx, repositoryIDs); err != nil {
-			return 0, err
+			return 0, 0, err
 		}
 	}
-	err = db.GetContext(ctx, &since, `select coalesce(max(since), 0) from followed where repository_id = any($1)`,
-		repositoryIDs)
-	return since, err
+	var known struct {
+		Since int64 `db:"since"`
+		Last  int64 `db:"last"`
+	}
+	err = db.GetContext(ctx, &known, `select coalesce(max(since), 0) since, (select last_value from change_number) as last
+		from followed where repository_id = any($1)`, repositoryIDs)
+	return known.Since, known.Last, err
 }
 
 func (db *DB) followFromNow(ctx context.Context, repositoryIDs []int64) error {

@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -269,8 +270,11 @@ func (r reads) PlainStates(ctx context.Context) (all []PlainState, err error) {
 	return all, err
 }
 
-// DropPlain forgets versions that are gone for good.
+// DropPlain forgets versions that are gone for good, and packages that have none.
 func (db *DB) DropPlain(ctx context.Context) error {
-	_, err := db.ExecContext(ctx, `delete from plain_version pv where not exists (select from version where id = pv.version_id)`)
-	return err
+	_, err1 := db.ExecContext(ctx, `delete from plain_version pv
+		where not exists (select from version where id = pv.version_id)`)
+	_, err2 := db.ExecContext(ctx, `delete from plain_package p where not held and asked = done and not exists (
+		select from plain_version where target = p.target and namespace = p.namespace and name = p.name)`)
+	return errors.Join(err1, err2)
 }

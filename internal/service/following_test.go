@@ -102,6 +102,10 @@ func TestChanges(t *testing.T) {
 	if seen != 10 {
 		t.Errorf("it was told of %d changes", seen)
 	}
+	// The records were put back to an older state.
+	if c := ask(n.admin, 1_000_000); c.Complete || c.Number >= 1_000_000 {
+		t.Errorf("after what never was, it is told %+v", c)
+	}
 	// A week later nobody follows any more.
 	now := n.Settings.Now
 	n.Settings.Now = func() time.Time { return now().Add(8 * 24 * time.Hour) }

@@ -28,7 +28,7 @@ func Unled(through http.RoundTripper) *http.Client {
 func Transport(server string, private bool) *http.Transport {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
 	return &http.Transport{ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
-		ResponseHeaderTimeout: 2 * time.Minute,
+		ResponseHeaderTimeout: 2 * time.Minute, IdleConnTimeout: time.Minute,
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			var lifted lift
 			if u, err := url.Parse(server); err == nil && private {

@@ -47,12 +47,15 @@ func (s *Repositories) Changes(
 		ids = append(ids, m.ID)
 		of[m.ID] = m.Repository
 	}
-	since, err := s.DB.Follow(ctx, ids, s.Now())
+	since, given, err := s.DB.Follow(ctx, ids, s.Now())
 	if err != nil {
 		return c, err
 	}
-	c.Complete = after >= since && after > 0
-	c.Number = max(since, after)
+	// A number that was never given is from before the records were put back to an older state.
+	c.Complete = after >= since && after > 0 && after <= given
+	if c.Number = since; c.Complete {
+		c.Number = after
+	}
 	some, left, last, err := s.DB.PackageChanges(ctx, ids, ecosystem, c.Number, min(limit, MostChanges))
 	if err != nil {
 		return c, err

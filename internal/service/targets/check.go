@@ -56,7 +56,7 @@ func (s *Targets) Check(ctx context.Context, caller access.Caller, name string) 
 	if err != nil {
 		return c, err
 	}
-	defer func() { err = errors.Join(err, t.space.Close()) }()
+	defer func() { err = errors.Join(err, t.close()) }()
 	for after := ""; ; {
 		some, err := s.DB.EachPlainFile(ctx, name, after, 1000)
 		if err != nil {

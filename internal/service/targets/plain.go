@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"crelvo/internal/core/plain"
@@ -101,19 +102,23 @@ func (s *Targets) write(ctx context.Context, to record.Target, reading Reader) e
 	done := s.Do("writing to " + to.Name)
 	defer done()
 	writing, stop := context.WithCancelCause(ctx)
-	go s.Every(writing, act.Chore{Every: plainLease / 3, What: "saying that a tree is being written", Always: true,
-		Do: func(ctx context.Context) error {
-			ok, err := claim(ctx)
-			if err == nil && !ok {
-				stop(errors.New("another node writes to it now"))
-			}
-			return err
-		}})
+	var signs sync.WaitGroup
+	signs.Go(func() {
+		s.Every(writing, act.Chore{Every: plainLease / 3, What: "saying that a tree is being written", Always: true,
+			Do: func(ctx context.Context) error {
+				ok, err := claim(ctx)
+				if err == nil && !ok {
+					stop(errors.New("another node writes to it now"))
+				}
+				return err
+			}})
+	})
 	err := s.writeDue(writing, to, reading)
 	if err != nil && ctx.Err() == nil && writing.Err() != nil {
 		err = context.Cause(writing)
 	}
 	stop(nil)
+	signs.Wait()
 	failure, next := "", s.Now()
 	if err != nil {
 		err = inWords(to.Name, err)
@@ -138,7 +143,7 @@ func (s *Targets) writeDue(ctx context.Context, to record.Target, reading Reader
 		return err
 	}
 	t.reading = reading
-	defer func() { err = errors.Join(err, t.space.Close()) }()
+	defer func() { err = errors.Join(err, t.close()) }()
 	if err := t.mark(ctx, false); err != nil {
 		return err
 	}
@@ -184,7 +189,14 @@ func (s *Targets) open(ctx context.Context, to record.Target) (*tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &tree{s: s, Target: to, speaks: e, space: space}, nil
+	return &tree{s: s, Target: to, speaks: e, space: space, through: through}, nil
+}
+
+// close ends all connections to a tree.
+func (t *tree) close() error {
+	err := t.space.Close()
+	t.through.CloseIdleConnections()
+	return err
 }
 
 // marker is what stands in a tree, by which it is known whose it is.
@@ -237,7 +249,7 @@ func (s *Targets) reachPlain(ctx context.Context, to record.Target) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(t.mark(ctx, true), t.space.Close())
+	return errors.Join(t.mark(ctx, true), t.close())
 }
 
 // turnOf has one who writes to a tree here.

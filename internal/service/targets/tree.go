@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"sync"
 
@@ -32,6 +33,7 @@ type tree struct {
 	s       *Targets
 	speaks  ecosystem.Plain
 	space   webspace.Space
+	through *http.Transport // all that goes to it over HTTP
 	reading Reader
 
 	done   []record.PlainPackage
@@ -123,6 +125,7 @@ func (t *tree) onePackage(
 			return err
 		}
 	}
+	now.Gives = nil
 	t.done = append(t.done, now)
 	return nil
 }
