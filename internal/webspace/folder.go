@@ -28,7 +28,7 @@ func openFolder(at string) (*folder, error) {
 }
 
 // Write implements Space.
-func (f *folder) Write(ctx context.Context, at string, content io.ReadSeeker, size int64, _ string) error {
+func (f *folder) Write(ctx context.Context, at string, content io.ReaderAt, size int64, _ string) error {
 	dir := path.Dir(at)
 	if err := f.root.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -53,8 +53,8 @@ func (f *folder) Write(ctx context.Context, at string, content io.ReadSeeker, si
 }
 
 // copyAll copies as many bytes as there should be.
-func copyAll(ctx context.Context, to io.Writer, content io.Reader, size int64) error {
-	n, err := io.Copy(to, &until{ctx, io.LimitReader(content, size)})
+func copyAll(ctx context.Context, to io.Writer, content io.ReaderAt, size int64) error {
+	n, err := io.Copy(to, &until{ctx, io.NewSectionReader(content, 0, size)})
 	if err == nil && n != size {
 		err = io.ErrUnexpectedEOF
 	}

@@ -64,12 +64,11 @@ func (s *put) ask(
 const saidAtMost = 1 << 20
 
 // Write implements Space.
-func (s *put) Write(ctx context.Context, at string, content io.ReadSeeker, size int64, contentType string) error {
+func (s *put) Write(ctx context.Context, at string, content io.ReaderAt, size int64, contentType string) error {
 	for made := false; ; made = true {
-		if _, err := content.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-		status, _, _, err := s.ask(ctx, http.MethodPut, at, io.NopCloser(content), size, saidAtMost, contentType)
+		// An answer may come before all was sent, so that each attempt reads by itself.
+		body := io.NopCloser(io.NewSectionReader(content, 0, size))
+		status, _, _, err := s.ask(ctx, http.MethodPut, at, body, size, saidAtMost, contentType)
 		// The folder above is not there: 409 by RFC 4918, 9.7.1; some say 404 or 403.
 		folders := status == http.StatusConflict || status == http.StatusNotFound || status == http.StatusForbidden
 		if !folders || made || path.Dir(at) == "." {

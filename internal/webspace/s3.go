@@ -1,6 +1,7 @@
 package webspace
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -56,8 +57,12 @@ func openS3(o Options) (*bucket, error) {
 }
 
 // Write implements Space: an object appears whole.
-func (b *bucket) Write(ctx context.Context, at string, content io.ReadSeeker, size int64, contentType string) error {
-	_, err := b.client.PutObject(ctx, b.name, b.prefix+at, content, size, minio.PutObjectOptions{ContentType: contentType})
+func (b *bucket) Write(ctx context.Context, at string, content io.ReaderAt, size int64, contentType string) error {
+	var body io.Reader = io.NewSectionReader(content, 0, size)
+	if size == 0 {
+		body = bytes.NewReader(nil) // of which it is seen that there is nothing to send
+	}
+	_, err := b.client.PutObject(ctx, b.name, b.prefix+at, body, size, minio.PutObjectOptions{ContentType: contentType})
 	return err
 }
 

@@ -110,7 +110,7 @@ func ignoreClosed(err error) error {
 func (r *remote) at(p string) string { return path.Join(r.root, p) }
 
 // Write implements Space.
-func (r *remote) Write(ctx context.Context, p string, content io.ReadSeeker, size int64, _ string) error {
+func (r *remote) Write(ctx context.Context, p string, content io.ReaderAt, size int64, _ string) error {
 	at := r.at(p)
 	if err := r.files.MkdirAll(path.Dir(at)); err != nil {
 		return err

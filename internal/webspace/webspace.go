@@ -17,7 +17,7 @@ import (
 type Space interface {
 	// Write puts size bytes at a path, in the place of what is there. Where the place can do that, a reader meets
 	// either what was there or all of the new.
-	Write(ctx context.Context, path string, content io.ReadSeeker, size int64, contentType string) error
+	Write(ctx context.Context, path string, content io.ReaderAt, size int64, contentType string) error
 	// Read gives what is at a path, which is at most that long; fs.ErrNotExist if nothing is.
 	Read(ctx context.Context, path string, most int64) ([]byte, error)
 	// Size tells how many bytes are at a path; fs.ErrNotExist if nothing is.
@@ -53,8 +53,8 @@ const (
 )
 
 // errAddress is that an address says nothing of a space.
-var errAddress = errors.New("write the whole path of a folder, sftp://HOST/PATH, https://HOST/PATH/ of a server that takes " +
-	"PUT, or s3+https://HOST/BUCKET/PREFIX")
+var errAddress = errors.New("write the whole path of a folder, sftp://HOST/PATH, https://HOST/PATH/ of a server that " +
+	"takes PUT, or s3+https://HOST/BUCKET/PREFIX")
 
 // Kind tells of which kind the space at an address is. Errors are for people.
 func Kind(address string) (string, error) {

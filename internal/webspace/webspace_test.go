@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"errors"
-	"io"
 	"io/fs"
 	"net"
 	"net/http"
@@ -16,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -213,7 +213,11 @@ func TestSpaces(t *testing.T) {
 				}
 			}
 			for _, path := range []string{path, "a/b/c/d/large"} {
-				if err := s.Remove(ctx, path); err != nil {
+				err := s.Remove(ctx, path)
+				for end := time.Now().Add(10 * time.Second); err != nil && time.Now().Before(end); err = s.Remove(ctx, path) {
+					time.Sleep(10 * time.Millisecond) // a server may not be done yet with what was cut
+				}
+				if err != nil {
 					t.Errorf("%s: %v", path, err)
 				}
 				if _, err := how.at(path); !errors.Is(err, fs.ErrNotExist) {
@@ -257,7 +261,7 @@ func TestSpaceRefused(t *testing.T) {
 	if s, err = Open(t.Context(), Options{Address: dir}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Write(t.Context(), "out/file", io.NewSectionReader(strings.NewReader("x"), 0, 1), 1, ""); err == nil {
+	if err := s.Write(t.Context(), "out/file", strings.NewReader("x"), 1, ""); err == nil {
 		t.Error("a file was written outside")
 	}
 	for _, address := range []string{"", "relative/folder", "/", "https://", "ftp://host/x", "s3+https://host/",
