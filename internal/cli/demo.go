@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -69,10 +70,19 @@ func demoCommand() *cobra.Command {
 			if _, err := h.service.Rights.Bootstrap(cmd.Context(), password, token); err != nil {
 				return errors.Join(err, h.close())
 			}
-			if err := h.seed(cmd.Context(), clock, shore.address); err != nil {
+			others := demo.Others{Shore: shore.address, Far: demo.Nowhere}
+			if settings.Database == "" { // else there is none for another
+				far, end, err := farHouse(cmd.Context(), settings, cmd.ErrOrStderr(), h.address()+"/")
+				if err != nil {
+					return errors.Join(err, h.close())
+				}
+				others.Far = far
+				defer end()
+			}
+			if err := h.seed(cmd.Context(), clock, others); err != nil {
 				return errors.Join(err, h.close())
 			}
-			return h.run(cmd.Context(), func() { h.welcome(cmd, token, shore) })
+			return h.run(cmd.Context(), func() { h.welcome(cmd, token, shore, others.Far) })
 		}}
 	serveFlags(cmd, "", "warn")
 	cmd.Flags().StringVar(&shoreAddress, "shore", "127.0.0.1:0", "the address of the stand-in for the public sources")
@@ -206,8 +216,43 @@ func switchFaults(ctx context.Context, at string, faults []demo.Fault) error {
 	return err
 }
 
+// farHouse starts the Crelvo of the far site, until end is called. home is where the island's answers.
+func farHouse(
+	ctx context.Context, like serveSettings, logTo io.Writer, home string,
+) (address string, end func(), err error) {
+	settings := serveSettings{Data: filepath.Join(like.Data, "mainland"), Listen: "127.0.0.1:0",
+		LogLevel: like.LogLevel, LogFormat: like.LogFormat, QuietPeriod: like.QuietPeriod, Drain: like.Drain}
+	far, err := openHouse(ctx, settings, logTo, nil)
+	if err != nil {
+		return "", nil, err
+	}
+	if _, err := far.service.Rights.Bootstrap(ctx, demo.Password, demo.Token); err != nil {
+		return "", nil, errors.Join(err, far.close())
+	}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	ended, ready := make(chan error, 1), make(chan struct{})
+	go func() { ended <- far.run(running, func() { close(ready) }) }()
+	end = func() {
+		stop()
+		if err := <-ended; err != nil {
+			far.log.Error("the far site did not end well", "error", err)
+		}
+	}
+	select {
+	case err := <-ended:
+		stop()
+		return "", nil, err
+	case <-ready:
+	}
+	if err := demo.SeedFar(ctx, far.service, far.address(), home); err != nil {
+		end()
+		return "", nil, err
+	}
+	return far.address() + "/", end, nil
+}
+
 // seed publishes the scenario over HTTP, at an address that nobody else knows.
-func (h *house) seed(ctx context.Context, clock *demo.Clock, shore string) error {
+func (h *house) seed(ctx context.Context, clock *demo.Clock, others demo.Others) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -221,7 +266,7 @@ func (h *house) seed(ctx context.Context, clock *demo.Clock, shore string) error
 		defer close(finished)
 		h.service.Run(background)
 	}()
-	err = demo.Seed(ctx, h.service, "http://"+l.Addr().String(), clock, shore)
+	err = demo.Seed(ctx, h.service, "http://"+l.Addr().String(), clock, others)
 	stop()
 	<-finished
 	err = errors.Join(err, server.Close())
@@ -231,7 +276,7 @@ func (h *house) seed(ctx context.Context, clock *demo.Clock, shore string) error
 	return err
 }
 
-func (h *house) welcome(cmd *cobra.Command, token string, shore standing) {
+func (h *house) welcome(cmd *cobra.Command, token string, shore standing, far string) {
 	program := os.Args[0]
 	environment := "CRELVO_TOKEN=" + token
 	if h.address() != defaultServer {
@@ -254,6 +299,9 @@ func (h *house) welcome(cmd *cobra.Command, token string, shore standing) {
 		"  A stand-in for the public sources is at " + shore.address + "; to see it fail:",
 		"    " + program + " demo fault error --at " + shore.control,
 		"    " + environment + " " + program + " mirror show shore-maven",
+		"",
+		"  The far site, another Crelvo, is at " + far + "; what is sent there, and what failed:",
+		"    " + environment + " " + program + " relay list",
 		"",
 		"  Ctrl-C stops it.",
 	}

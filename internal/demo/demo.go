@@ -44,11 +44,11 @@ func (c *Clock) reset() { c.offset.Store(0) }
 // weeks is how long ago the scenario begins.
 const weeks = 8
 
-// Seed makes the scenario, unless it is there already. The service answers at
-// address, and the stand-in for the public sources at shore.
-func Seed(ctx context.Context, s *service.Service, address string, clock *Clock, shore string) error {
+// Seed makes the scenario, unless it is there already. The service answers at address.
+func Seed(ctx context.Context, s *service.Service, address string, clock *Clock, others Others) error {
+	shore := others.Shore
 	if len(s.Directory.Repositories()) > 0 {
-		return moveShore(ctx, s, shore)
+		return move(ctx, s, others)
 	}
 	defer clock.reset()
 	today := time.Now().UTC().Truncate(24 * time.Hour)
@@ -116,7 +116,7 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 		DryRun: true}); err != nil {
 		return err
 	}
-	if err := relay(ctx, as(User)); err != nil {
+	if err := relay(ctx, as(User), others.Far); err != nil {
 		return err
 	}
 	if err := carry(ctx, as(User)); err != nil {
@@ -125,24 +125,33 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	return bound(ctx, as(User))
 }
 
-// relay keeps two other servers in step, and plain web space: the public shore, and the far site, which is not there
-// at the moment.
-func relay(ctx context.Context, c *client.Client) error {
-	if err := c.SetTarget(ctx, api.NewTarget{Name: "mainland", Ecosystem: "npm",
-		URL: nowhere + "at/skerry/npm/"}); err != nil {
-		return err
+// relay keeps two other servers in step, and plain web space: the public shore, and the far site, to which one relay
+// is paused, and which another finds to have something else under the same name.
+func relay(ctx context.Context, c *client.Client, far string) error {
+	// While its relay is made, nobody is there.
+	for _, one := range []api.NewTarget{farTarget("mainland", "npm", Nowhere), farTarget("mainland-pypi", "pypi", far)} {
+		if err := c.SetTarget(ctx, one); err != nil {
+			return err
+		}
 	}
 	for _, n := range []api.NewRelay{
 		{Name: "tide-tables", Repository: "releases", Target: "public-maven",
 			Only: []string{"pkg:maven/example.skerry.berth/tide-model"}},
 		{Name: "public-pypi", Repository: "releases", Target: "public-pypi"},
 		{Name: "mainland", Repository: "releases", Target: "mainland", Only: []string{"pkg:npm/@skerry/*"},
-			Zone: "Europe/Oslo", BytesRate: 2 << 20, Anyway: true}} {
+			Zone: "Europe/Oslo", BytesRate: 2 << 20, Anyway: true},
+		{Name: "mainland-pypi", Repository: "releases", Target: "mainland-pypi", Anyway: true}} {
 		if _, err := c.AddRelay(ctx, n); err != nil {
 			return err
 		}
+		if n.Name == "mainland" { // the line is needed for something else
+			paused := true
+			if _, err := c.EditRelay(ctx, n.Name, api.RelayChange{Paused: &paused}); err != nil {
+				return err
+			}
+		}
 	}
-	return nil
+	return c.SetTarget(ctx, farTarget("mainland", "npm", far))
 }
 
 // carry makes a bundle for a ship that is out of reach.
@@ -183,8 +192,9 @@ func archive(ctx context.Context, c *client.Client, data string) error {
 	return c.MoveToStore(ctx, api.NewStoreMove{Repositories: []string{"crew-tools"}, To: "archive"})
 }
 
-// moveShore points the mirrors at where the stand-in is this time.
-func moveShore(ctx context.Context, s *service.Service, shore string) error {
+// move points mirrors and targets at where the others are this time.
+func move(ctx context.Context, s *service.Service, others Others) error {
+	shore := others.Shore
 	caller, err := s.Rights.CallerNamed(ctx, User)
 	for ecosystem, path := range ShorePaths {
 		if err != nil {
@@ -208,11 +218,13 @@ func moveShore(ctx context.Context, s *service.Service, shore string) error {
 			return err
 		}
 	}
+	for name, ecosystem := range farTargets {
+		if err := s.Targets.SetTarget(ctx, caller, targets.NewTarget(farTarget(name, ecosystem, others.Far))); err != nil {
+			return err
+		}
+	}
 	return nil
 }
-
-// nowhere is an address where nothing listens.
-const nowhere = "http://127.0.0.1:9/"
 
 func shoreRepositories(shore string) []api.NewRepository {
 	list := func(items ...string) *[]string { return &items }
@@ -249,7 +261,7 @@ func shoreRepositories(shore string) []api.NewRepository {
 			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["helm"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
 			Description: "the yard on the mainland",
-			Mirror:      &api.MirrorChange{Upstreams: list(nowhere)}},
+			Mirror:      &api.MirrorChange{Upstreams: list(Nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
 			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"},
 				{Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"},
