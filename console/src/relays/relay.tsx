@@ -175,7 +175,9 @@ const columns: Column<Sent>[] = [
 ];
 
 function Versions({ r }: { r: Relay }) {
-  const [state, setState] = useState<Sent["state"]>(r.failed > 0 ? "failed" : r.waiting > 0 ? "waiting" : "sent");
+  // Until somebody chooses, it shows what is of interest now: what waited a moment ago may be sent by now.
+  const [chosen, setChosen] = useState<Sent["state"]>();
+  const state = chosen ?? (r.failed > 0 ? "failed" : r.waiting > 0 ? "waiting" : "sent");
   const query = useQuery(relaysQueries.versions(r.name, state));
   return (
     <Panel
@@ -185,7 +187,7 @@ function Versions({ r }: { r: Relay }) {
           <Choice
             label="Which versions"
             value={state}
-            onChange={(v) => setState(v as Sent["state"])}
+            onChange={(v) => setChosen(v as Sent["state"])}
             options={[
               ["waiting", "what waits"],
               ["failed", "what failed"],
