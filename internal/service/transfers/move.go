@@ -37,7 +37,7 @@ const (
 	// movedAtOnce is how many versions become visible together, and fetchedAtOnce of how many packages
 	// something is fetched at the same time.
 	movedAtOnce   = 200
-	fetchedAtOnce = 4
+	fetchedAtOnce = 16
 )
 
 // work does a transfer, from where it is. What fails for a reason that may pass is taken up again.
