@@ -14,6 +14,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/ecosystem/madeup"
+	"crelvo/internal/record"
 	"crelvo/internal/record/recordtest"
 	"crelvo/internal/service/repositories"
 	"crelvo/internal/service/rights"
@@ -191,4 +192,85 @@ func TestFollowedWrong(t *testing.T) {
 	says.Store(`{"complete": true, "number": 8, "left": 1, "changes": [` + change(8, purl.PURL{Ecosystem: "npm",
 		Name: "kelp"}.String()) + `]}`)
 	until("a package that is not there", 8, "in no order") // which it tells of again and again
+}
+
+// TestFollowedAway: an upstream that goes away in the middle of what it told loses nothing: it is gone on with where
+// it was; a package alone that cannot be had holds up no other.
+func TestFollowedAway(t *testing.T) {
+	n := newNode(t, recordtest.URL(t))
+	ctx := t.Context()
+	const inStep, told, gone, back = 0, 1, 2, 3
+	var stage, wracks atomic.Int64
+	cut := func(w http.ResponseWriter) {
+		stage.Store(gone)
+		conn, _, err := http.NewResponseController(w).Hijack()
+		if err == nil {
+			err = conn.Close()
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	const kelp, wrack = `{"number": 6, "purl": "pkg:npm/kelp"}`, `{"number": 7, "purl": "pkg:npm/wrack"}`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		now := stage.Load()
+		switch {
+		case now == gone || now == told && r.URL.Path == "/at/releases/npm/kelp":
+			cut(w)
+		case r.URL.Path == "/at/releases/npm/kelp":
+			http.Error(w, "not this one", http.StatusInternalServerError)
+		case r.URL.Path == "/at/releases/npm/wrack":
+			wracks.Add(1)
+			_, _ = w.Write([]byte(`{"name": "wrack", "versions": {}}`))
+		case r.URL.Path != "/api/v1/repositories/releases/changes":
+			http.NotFound(w, r)
+		case r.URL.Query().Get("after") == "0":
+			_, _ = w.Write([]byte(`{"complete": false, "number": 5, "changes": []}`))
+		default:
+			after, list := r.URL.Query().Get("after"), []string{}
+			if now != inStep && after == "5" {
+				list = append(list, kelp)
+			}
+			if now != inStep && after < "7" {
+				list = append(list, wrack)
+			}
+			_, _ = fmt.Fprintf(w, `{"complete": true, "number": %s, "changes": [%s]}`, after, strings.Join(list, ","))
+		}
+	}))
+	t.Cleanup(server.Close)
+	m, err := n.Repositories.AddRepository(ctx, n.admin, repositories.NewRepository{
+		Repository: catalog.Repository{Name: "far", Kind: catalog.Mirror, Holds: catalog.Both, Ecosystem: "npm",
+			Mirror: &catalog.MirrorSettings{Upstreams: []catalog.Upstream{{URL: server.URL + "/at/releases/npm/"}},
+				Prefetch: catalog.Prefetch{Follow: true, Patterns: []string{"pkg:npm/kelp", "pkg:npm/wrack"}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ahead atomic.Int64
+	now := n.Settings.Now
+	n.Settings.Now = func() time.Time { return now().Add(time.Duration(ahead.Load())) }
+	until := func(what string, is func(f record.Following) bool) {
+		t.Helper()
+		for end := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			ahead.Add(int64(time.Minute))
+			if err := n.chore(ctx, "asking upstreams what changed"); err != nil {
+				t.Fatal(err)
+			}
+			f, err := n.DB.Following(ctx, m.ID)
+			if err == nil && f.Number > 5 && stage.Load() != back {
+				t.Fatalf("what was not taken over counts as done: %+v", f)
+			}
+			if err == nil && is(f) {
+				return
+			}
+			if time.Now().After(end) {
+				t.Fatalf("%s: %+v, %v, %d", what, f, err, wracks.Load())
+			}
+		}
+	}
+	until("it begins", func(f record.Following) bool { return f.Number == 5 && f.Failure == "" && f.DoneAt != nil })
+	stage.Store(told)
+	until("it goes away", func(f record.Following) bool { return stage.Load() == gone && f.Failure != "" })
+	was := wracks.Load()
+	stage.Store(back)
+	until("it is there again", func(f record.Following) bool { return f.Number == 7 && wracks.Load() > was })
 }

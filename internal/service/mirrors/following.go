@@ -45,6 +45,7 @@ type changes struct {
 		Number int64
 		PURL   string
 		At     time.Time
+		is     purl.PURL
 	}
 }
 
@@ -128,7 +129,7 @@ func (s *Mirrors) takeOver(ctx context.Context, m *Mirror, f *record.Following) 
 		for i, c := range some.Changes {
 			at := c.At
 			f.Oldest = &at
-			if err := s.changedThere(ctx, p, c.PURL); err != nil {
+			if err := s.takeOne(ctx, p, f, c.is); err != nil {
 				return err
 			}
 			f.Number, f.Behind = c.Number, max(0, f.Behind-1)
@@ -179,29 +180,39 @@ func (s *Mirrors) Concerns(ctx context.Context) (found []act.Concern, err error)
 	return found, err
 }
 
-// changedThere takes over that a package changed: its list is brought up to date if it is known or wanted, and its
-// newest versions are fetched if the prefetch rule is about it. What is wrong with the package alone is no failure.
-func (s *Mirrors) changedThere(ctx context.Context, p *prefetching, of string) error {
-	is, err := purl.Parse(of)
-	if err != nil || is.Ecosystem != p.m.Ecosystem || is.Version != "" {
-		return p.m.Source.Wrong(p.m.Mirror.Upstreams[0].URL, "tells of a change of %.200q, which is no package here", of)
+// takeOne takes over that a package changed. An error is that the upstream is not there; what is wrong with the
+// package alone is none.
+func (s *Mirrors) takeOne(ctx context.Context, p *prefetching, f *record.Following, is purl.PURL) error {
+	err := s.changedThere(ctx, p, is)
+	if err == nil || ctx.Err() != nil {
+		return err
 	}
+	// Is it the package, or is nobody there?
+	if _, err := s.changesAfter(ctx, p.m, f.Number); err != nil {
+		return err
+	}
+	if err = s.changedThere(ctx, p, is); err != nil && ctx.Err() == nil {
+		s.Log.Info("a change of an upstream could not be taken over", "mirror", p.m.Name, "package", is.String(),
+			"error", err)
+	}
+	return ctx.Err()
+}
+
+// changedThere brings the list of a package up to date if it is known or wanted, and fetches its newest versions if
+// the prefetch rule is about it.
+func (s *Mirrors) changedThere(ctx context.Context, p *prefetching, is purl.PURL) error {
 	if !p.admitted.Admits(is).Allowed {
 		return nil
 	}
-	if len(p.m.Mirror.Prefetch.Patterns) > 0 && p.chosen.Admits(is).Allowed {
-		err = p.one(ctx, is)
-	} else {
-		err = s.askAgain(ctx, p.m, is)
+	if len(p.m.Mirror.Prefetch.Patterns) == 0 || !p.chosen.Admits(is).Allowed {
+		return s.askAgain(ctx, p.m, is)
 	}
-	var away *upstream.Failure
-	if errors.As(err, &away) || ctx.Err() != nil {
-		return err
+	before := p.run.Failed
+	err := p.one(ctx, is)
+	if err == nil && p.run.Failed > before {
+		err = errors.New("not all of its newest versions could be fetched")
 	}
-	if err != nil {
-		s.Log.Info("a change of an upstream could not be taken over", "mirror", p.m.Name, "package", of, "error", err)
-	}
-	return nil
+	return err
 }
 
 // askAgain brings the list of a package up to date if it is known.
@@ -244,11 +255,16 @@ func (s *Mirrors) changesAfter(ctx context.Context, m *Mirror, after int64) (c c
 		return c, m.Source.Wrong(address, "sent something else than changes: %.100q", string(raw))
 	}
 	last := after
-	for _, one := range c.Changes {
+	for i := range c.Changes {
+		one := &c.Changes[i]
 		if one.Number <= last {
 			return c, m.Source.Wrong(address, "sent changes that are in no order")
 		}
 		last = one.Number
+		one.is, err = purl.Parse(one.PURL)
+		if err != nil || one.is.Ecosystem != m.Ecosystem || one.is.Version != "" {
+			return c, m.Source.Wrong(address, "tells of a change of %.200q, which is no package here", one.PURL)
+		}
 	}
 	return c, nil
 }
