@@ -65,9 +65,11 @@ var rooms = map[string][]string{
 	"backups":   {"act", "directory", "secret", "store"},
 	"bills":     {"act", "store"},
 	"relays":    {"act", "directory", "keys", "safety", "schedule", "targets"},
-	"bundles": {"act", "builds", "directory", "holdings", "keys", "mirrors", "publishing", "resolving", "safety", "store",
-		"vetting"},
-	"transfers": {"act", "directory", "holdings", "mirrors", "publishing", "resolving", "rights", "safety", "store"},
+	"landing":   {"act", "directory", "publishing", "safety", "store"},
+	"bundles": {"act", "builds", "directory", "holdings", "keys", "landing", "mirrors", "publishing", "resolving", "safety",
+		"store", "vetting"},
+	"transfers": {"act", "builds", "directory", "holdings", "landing", "mirrors", "publishing", "resolving", "rights",
+		"safety", "store"},
 }
 
 // folders are those of the console, one for each capability, and whose parts each may

@@ -141,6 +141,8 @@ func showTransferRun(w io.Writer, t transferReport) {
 	switch {
 	case t.State == "failed":
 		fmt.Fprintf(w, "It failed: %s\n", t.Why)
+	case t.EndedAt == nil && t.Why != "":
+		fmt.Fprintf(w, "It waits, and is tried again every half minute: %s\n", t.Why)
 	case t.State == "stopped":
 		fmt.Fprintln(w, "It was stopped. What came stays; the same command goes on.")
 	case t.EndedAt != nil && t.ToCome.Versions+t.Came.Versions+t.There.Versions+t.Refused.Versions+t.Failed.Versions == 0:

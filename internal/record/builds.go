@@ -139,7 +139,7 @@ func (db *DB) OpenBuilds(ctx context.Context, after time.Time) (open []OpenBuild
 // that name and number.
 func (tx *Tx) BeginBuild(ctx context.Context, b Build) (id int64, ok bool, err error) {
 	err = tx.GetContext(ctx, &id,
-		`insert into build (name, number, started_at, owner_id, owner, token) values ($1, $2, $3, $4, $5, $6)
+		`insert into build (name, number, started_at, owner_id, owner, token) values ($1, $2, $3, nullif($4, 0), $5, $6)
 		on conflict (name, number) do nothing returning id`, b.Name, b.Number, b.StartedAt, b.OwnerID, b.Owner, b.Token)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil

@@ -174,6 +174,19 @@ func (db *DB) PackagesOf(ctx context.Context, repositoryID int64) ([]catalog.Pac
 	return keysOf(rows), err
 }
 
+// PackagesAfter are the first of them that come after one of them, by ecosystem, namespace and name; ecosystem is
+// which, or "" for all.
+func (db *DB) PackagesAfter(
+	ctx context.Context, after catalog.PackageKey, ecosystem string, limit int,
+) ([]catalog.PackageKey, error) {
+	var rows []keyRow
+	err := db.SelectContext(ctx, &rows, `select repository_id, ecosystem, namespace, name from package
+		where repository_id = $1 and (ecosystem, namespace, name) > ($2, $3, $4) and $5 in ('', ecosystem) and versions > 0
+		order by ecosystem, namespace, name limit $6`, after.RepositoryID, after.Ecosystem, after.Namespace, after.Name,
+		ecosystem, limit)
+	return keysOf(rows), err
+}
+
 // Holder is a repository that has a version.
 type Holder struct {
 	RepositoryID int64     `db:"repository_id"`

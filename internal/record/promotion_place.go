@@ -26,6 +26,7 @@ type PlacedVersion struct {
 	// whoever places it.
 	FirstAt *time.Time
 	By      string
+	BuildID int64 // of the build that made one without a source; 0 if none is known
 }
 
 // PlacedFile is a file of it.
@@ -57,8 +58,9 @@ func (tx *Tx) Place(
 	versions, uploads, snapshots, sources, details := make([]string, n), make([]string, n), make([]bool, n),
 		make([]int64, n), make([]sql.NullString, n)
 	firstAt, by, uploadedAt, counts := make([]*time.Time, n), make([]string, n), make([]time.Time, n), make([]int, n)
+	builds := make([]int64, n)
 	for i, p := range placed {
-		firstAt[i], by[i], uploadedAt[i], counts[i] = p.FirstAt, p.By, p.UploadedAt, p.UploadCount
+		firstAt[i], by[i], uploadedAt[i], counts[i], builds[i] = p.FirstAt, p.By, p.UploadedAt, p.UploadCount, p.BuildID
 		repositories[i], ecosystems[i], namespaces[i], names[i] = p.Key.RepositoryID, p.Key.Ecosystem, p.Key.Namespace,
 			p.Key.Name
 		versions[i], uploads[i], snapshots[i], sources[i] = p.Version, p.Upload, p.Snapshot, p.SourceID
@@ -88,9 +90,10 @@ func (tx *Tx) Place(
 	}
 	if err := tx.SelectContext(ctx, &made, `with wanted as (
 			select k.id package_id, n.* from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[],
-			$7::boolean[], $8::bigint[], $9::text[], $13::timestamptz[], $14::text[], $15::timestamptz[], $16::integer[])
+			$7::boolean[], $8::bigint[], $9::text[], $13::timestamptz[], $14::text[], $15::timestamptz[], $16::integer[],
+			$17::bigint[])
 				with ordinality n(repository, ecosystem, namespace, name, version, upload, snapshot, source, details, first_at, by,
-				uploaded_at, upload_count, position)
+				uploaded_at, upload_count, build, position)
 			join package k on k.repository_id = n.repository and k.ecosystem = n.ecosystem and k.namespace = n.namespace
 			and k.name = n.name
 		), made as (
@@ -98,7 +101,8 @@ func (tx *Tx) Place(
 			touched_at, visible_from, details, build_id, first_at)
 			select w.package_id, w.version, w.upload, w.snapshot, coalesce(s.uploaded_at, w.uploaded_at), case
 			when w.snapshot then coalesce(s.upload_count, w.upload_count) else 0 end, nullif($10, 0), coalesce(nullif(w.by, ''), $11), $12::timestamptz,
-				$12::timestamptz, coalesce(w.details::jsonb, s.details), s.build_id, w.first_at
+				$12::timestamptz, coalesce(w.details::jsonb, s.details),
+				coalesce(s.build_id, nullif(w.build, 0)), w.first_at
 			from wanted w left join version s on s.id = w.source order by w.package_id, w.version, w.upload
 			on conflict (package_id, version, upload) where visible_until is null do nothing returning id, package_id, version,
 			upload
@@ -106,7 +110,7 @@ func (tx *Tx) Place(
 		select m.id, w.position from made m join wanted w on w.package_id = m.package_id and w.version = m.version
 		and w.upload = m.upload order by w.position`,
 		repositories, ecosystems, namespaces, names, versions, uploads, snapshots, sources, details, publisherID, publisher,
-		at, firstAt, by, uploadedAt, counts); err != nil {
+		at, firstAt, by, uploadedAt, counts, builds); err != nil {
 		return nil, nil, err
 	}
 	ids := make([]int64, n)

@@ -20,6 +20,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
 	"crelvo/internal/service/keys"
+	"crelvo/internal/service/landing"
 	"crelvo/internal/service/makeup"
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/nodes"
@@ -69,6 +70,7 @@ type Service struct {
 	Vetting      *vetting.Vetting
 	Resolving    *resolving.Resolving
 	Publishing   *publishing.Publishing
+	Landing      *landing.Landing
 	Targets      *targets.Targets
 	Promotion    *promotion.Promotion
 	Retention    *retention.Retention
@@ -111,6 +113,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Resolving = resolving.New(a, s.Counting, s.Directory, s.Holdings, s.Mirrors, s.Safety)
 	s.Vetting = vetting.New(a, s.Directory, s.Resolving, s.Safety, s.Mirrors)
 	s.Publishing = publishing.New(a, s.Directory, s.Store, s.Holdings, s.Builds, s.Rights, s.Resolving)
+	s.Landing = landing.New(a, s.Directory, s.Store, s.Publishing, s.Safety)
 	s.Targets = targets.New(a, safe, s.Directory, s.Store, s.Holdings, s.Safety)
 	s.Promotion = promotion.New(a, s.Counting, s.Directory, s.Store, s.Keys, s.Builds, s.Rights, s.Publishing,
 		s.Safety, s.Vetting, s.Targets)
@@ -122,16 +125,16 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
 	s.Backups = backups.New(a, s.Directory, s.Store)
 	s.Transfers = transfers.New(a, s.Directory, s.Store, s.Holdings, s.Mirrors, s.Resolving, s.Publishing, s.Safety,
-		s.Rights)
+		s.Rights, s.Builds, s.Landing)
 	s.Relays = relays.New(a, s.Directory, s.Targets, s.Safety, s.Schedule)
 	s.Bundles = bundles.New(a, s.Directory, s.Store, s.Holdings, s.Keys, s.Builds, s.Mirrors, s.Resolving, s.Publishing,
-		s.Safety, s.Vetting)
+		s.Safety, s.Vetting, s.Landing)
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
 		s.Relays, s.Targets, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,
-		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Targets,
+		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Landing, s.Targets,
 		s.Promotion, s.Retention, s.Search, s.Makeup, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays,
 		s.Bundles, s.Status}
 	a.Add(rooms...)

@@ -4,6 +4,7 @@
 package upstream
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ var ErrAbsent = errors.New("the upstream does not have it")
 type Failure struct {
 	Upstream string // its address
 	What     string // in words, to go on after the name of the upstream
+	Status   int    // of HTTP, if it answered that; 0 if it did not answer, or not as it should
 	// RetryAt is when the upstream is tried again; zero is at once.
 	RetryAt time.Time
 	Cause   error
@@ -107,6 +109,8 @@ type Request struct {
 	Head bool
 	// At limits it to the upstream with that address; "" asks them in order.
 	At string
+	// Question is sent along, as JSON, by POST; nil asks by GET.
+	Question []byte
 	// ETag and LastModified make it conditional at the upstream From.
 	ETag, LastModified, From string
 }
@@ -249,7 +253,7 @@ func nextPage(r *http.Response) string {
 // status makes a failure of an answer that is of no use.
 func (s *Source) status(b *body, r *http.Response) error {
 	now := s.now()
-	f := &Failure{Upstream: b.upstream, What: "answered " + strings.TrimSpace(r.Status)}
+	f := &Failure{Upstream: b.upstream, What: "answered " + strings.TrimSpace(r.Status), Status: r.StatusCode}
 	var asked time.Duration
 	if r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable {
 		asked = retryAfter(r.Header.Get("Retry-After"), now)
@@ -405,9 +409,16 @@ func (s *Source) request(
 	if r.Head {
 		method = http.MethodHead
 	}
-	request, err := http.NewRequestWithContext(ctx, method, at.String(), nil)
+	var question io.Reader
+	if r.Question != nil {
+		method, question = http.MethodPost, bytes.NewReader(r.Question)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, at.String(), question)
 	if err != nil {
 		return nil, err
+	}
+	if r.Question != nil {
+		request.Header.Set("Content-Type", "application/json")
 	}
 	request.Header.Set("User-Agent", s.agent)
 	if !r.Document {

@@ -11,6 +11,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/service/builds"
@@ -36,6 +37,15 @@ type answer[T any] struct{ Body T }
 
 type none struct{}
 
+// schemaName names what the description of the API calls a type. Parts of bundles are called as other things are.
+func schemaName(of reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(of, hint)
+	if of.PkgPath() == reflect.TypeFor[bundle.Manifest]().PkgPath() {
+		return "Bundle" + name
+	}
+	return name
+}
+
 func (w *Server) addAPI() {
 	huma.DefaultArrayNullable = false // empty lists are written as such
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
@@ -56,6 +66,7 @@ func (w *Server) addAPI() {
 	config := huma.DefaultConfig("Crelvo", w.settings.Version)
 	config.CreateHooks = nil
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "The management API of Crelvo. Package clients use the addresses " +
 		"/at/<repository>/<ecosystem>/."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -100,6 +111,7 @@ func (w *Server) addAPI() {
 	w.addBackups()
 	w.addTransfers()
 	w.addBundles()
+	w.addTelling()
 	w.addRelays()
 	w.addTargets()
 	w.addRetention()

@@ -74,7 +74,7 @@ function Page({ t }: { t: Run }) {
       )}
       {t.why && (
         <p role="alert" className="mb-5 rounded-lg border border-glow/50 bg-glow-wash px-4 py-3 text-sm">
-          It failed: {t.why}.
+          {t.endedAt ? "It failed" : "It waits, and is tried again every half minute"}: {t.why}.
         </p>
       )}
       {!t.endedAt && (

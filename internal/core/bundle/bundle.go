@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/core/junit"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
 )
@@ -114,6 +115,21 @@ type File struct {
 	MediaType  string `json:"mediaType,omitempty"`
 	SHA256     Sum    `json:"sha256"`
 	Size       int64  `json:"size"`
+}
+
+// Build is a run of a CI system that made versions.
+type Build struct {
+	Name      string            `json:"name"`
+	Number    string            `json:"number"`
+	Revision  string            `json:"revision,omitempty"`
+	Branch    string            `json:"branch,omitempty"`
+	Link      string            `json:"link,omitempty"`
+	Agent     string            `json:"agent,omitempty"`
+	By        string            `json:"by,omitempty"`
+	StartedAt time.Time         `json:"startedAt"`
+	EndedAt   *time.Time        `json:"endedAt,omitempty"`
+	Notes     map[string]string `json:"notes,omitempty"`
+	Tests     *junit.Summary    `json:"tests,omitempty"`
 }
 
 // Vetting is a decision about what a pattern fits.
@@ -232,8 +248,13 @@ func (m Manifest) check() error {
 	if err := m.checkDecisions(); err != nil {
 		return err
 	}
+	return Check(m.Packages)
+}
+
+// Check refuses packages that cannot be true, whoever tells of them.
+func Check(all []Package) error {
 	sizes := map[Sum]int64{}
-	for _, p := range m.Packages {
+	for _, p := range all {
 		if err := p.check(sizes); err != nil {
 			return fmt.Errorf("%s: %w", text.Clean(p.PURL().String(), false, 300), err)
 		}
@@ -357,6 +378,11 @@ func NewWriter(w io.Writer, s Signed, at time.Time) (*Writer, error) {
 	return b, nil
 }
 
+// NewFilesWriter begins an archive of files alone, as the rest of a bundle is.
+func NewFilesWriter(w io.Writer, at time.Time) *Writer {
+	return &Writer{tar: tar.NewWriter(w), at: at.UTC().Truncate(time.Second)}
+}
+
 func (b *Writer) header(name string, size int64) error {
 	return b.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644, ModTime: b.at})
 }
@@ -406,6 +432,9 @@ func NewReader(r io.Reader) (*Reader, error) {
 	}
 	return b, nil
 }
+
+// NewFilesReader reads an archive of files alone, as the rest of a bundle is.
+func NewFilesReader(r io.Reader) *Reader { return &Reader{tar: tar.NewReader(r)} }
 
 // plain tells whether a member is a file that has all the bytes that it says: of one with holes a few bytes
 // make as many as somebody likes.

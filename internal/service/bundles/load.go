@@ -3,7 +3,6 @@ package bundles
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -21,9 +20,8 @@ import (
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
+	"crelvo/internal/service/landing"
 	"crelvo/internal/service/publishing"
-	"crelvo/internal/service/store"
-	bytestore "crelvo/internal/store"
 )
 
 // Into says where the packages of a bundle go to: by the repository that they were in, and the others to
@@ -72,20 +70,12 @@ type Refused struct {
 
 // arriving is a version that is to come.
 type arriving struct {
-	of      *bundle.Package
-	version *bundle.Version
-	to      catalog.Repository
-	key     catalog.PackageKey
+	landing.Version
+	of *bundle.Version
+	to catalog.Repository
 }
 
-func (a arriving) purl() purl.PURL { return act.PURLOf(a.key, a.version.Version) }
-
-// place is where a file of it belongs.
-func (a arriving) place(f bundle.File) ecosystem.Place {
-	return ecosystem.Place{Namespace: a.key.Namespace, Name: a.key.Name, Version: a.version.Version,
-		Upload: a.version.Upload, Snapshot: a.version.Snapshot, UploadedAt: a.version.UploadedAt,
-		UploadCount: a.version.UploadCount, FileName: f.Name, Classifier: f.Classifier, Extension: f.Extension}
-}
+func (a arriving) purl() purl.PURL { return act.PURLOf(a.Key, a.of.Version) }
 
 // mostRefused is how many refusals are told.
 const mostRefused = 1000
@@ -224,19 +214,19 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 		l.refuse(act.PURLOf(key, ""), why)
 	}
 	for i := range p.Versions {
-		a := arriving{p, &p.Versions[i], to, key}
-		is := act.Itoa(to.ID) + " " + a.purl().String() + " " + a.version.Upload
+		a := arriving{landing.Version{Version: p.Versions[i], Key: key}, &p.Versions[i], to}
+		is := act.Itoa(to.ID) + " " + a.purl().String() + " " + a.Upload
 		if twice := l.seen[is]; twice != nil {
 			// It came from two repositories that go to one.
-			if !slices.Equal(twice.Files, a.version.Files) {
+			if !slices.Equal(twice.Files, a.Files) {
 				l.refuse(a.purl(), "two of the repositories that it was made from have other files of it")
 			}
 			l.There++
 			continue
 		}
-		l.seen[is] = a.version
-		if there := publishing.Find(has, a.version.Version, a.version.Upload); there != nil {
-			if why := publishing.Differs(a.files(nil), there); why != "" {
+		l.seen[is] = a.of
+		if there := publishing.Find(has, a.of.Version, a.Upload); there != nil {
+			if why := publishing.Differs(a.Kept(nil), there); why != "" {
 				l.refuse(a.purl(), to.Name+" has it already, and "+why)
 			} else {
 				l.There++
@@ -249,7 +239,7 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 		}
 		l.New++
 		l.fresh = append(l.fresh, a)
-		for _, f := range a.version.Files {
+		for _, f := range a.Files {
 			l.needed[to.ID] = append(l.needed[to.ID], f.SHA256[:])
 		}
 	}
@@ -279,32 +269,19 @@ func (l *Loading) refusesMarks(p *bundle.Package, key catalog.PackageKey, to cat
 	return ""
 }
 
-// files are its files; of those that landed with all of their digests.
-func (a arriving) files(landed map[[32]byte]catalog.Digests) (all []catalog.File) {
-	for _, f := range a.version.Files {
-		d, ok := landed[f.SHA256]
-		if !ok {
-			d = catalog.Digests{Size: f.Size, SHA256: f.SHA256}
-		}
-		all = append(all, catalog.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension, MediaType: f.MediaType,
-			Digests: d})
-	}
-	return all
-}
-
 // refuses tells why a version cannot come, as far as that can be told without its bytes; "" if it can.
 func (l *Loading) refuses(a arriving, gone []record.GoneFile) string {
-	e := l.s.Ecosystem(a.key.Ecosystem)
+	e := l.s.Ecosystem(a.Key.Ecosystem)
 	if e == nil {
 		return "packages of this kind are not known here"
 	}
-	for _, f := range a.version.Files {
-		if err := l.s.publishing.Accepts(l.caller, a.to, e, a.place(f), f.Size); err != nil {
+	for _, f := range a.Files {
+		if err := l.s.publishing.Accepts(l.caller, a.to, e, a.Place(f), f.Size); err != nil {
 			return fault.Of(err).Message
 		}
 		for _, g := range gone {
-			if g.Ecosystem == a.key.Ecosystem && g.Namespace == a.key.Namespace && g.Name == a.key.Name &&
-				g.Version == a.version.Version && g.File == f.Name && g.SHA256 != f.SHA256 {
+			if g.Ecosystem == a.Key.Ecosystem && g.Namespace == a.Key.Namespace && g.Name == a.Key.Name &&
+				g.Version == a.of.Version && g.File == f.Name && g.SHA256 != f.SHA256 {
 				return "it was in " + a.to.Name + " before, with other bytes in " + f.Name +
 					", and removed; a release does not come back as something else"
 			}
@@ -319,7 +296,7 @@ func (l *Loading) lacks(ctx context.Context) error {
 	l.Lacking = map[bundle.Sum]int64{}
 	var sums [][]byte
 	for _, a := range l.fresh {
-		for _, f := range a.version.Files {
+		for _, f := range a.Files {
 			if _, twice := l.Lacking[f.SHA256]; !twice {
 				l.Lacking[f.SHA256] = f.Size
 				sums = append(sums, f.SHA256[:])
@@ -329,40 +306,12 @@ func (l *Loading) lacks(ctx context.Context) error {
 	if sums == nil {
 		return nil
 	}
-	usable, err := l.usable(ctx, sums)
+	usable, err := l.s.landing.Usable(ctx, l.caller, sums, slices.Collect(maps.Keys(l.needed))...)
 	for sum := range usable {
 		delete(l.Lacking, sum)
 	}
 	return err
 }
-
-// usable are those of some bytes that the caller need not send.
-func (l *Loading) usable(ctx context.Context, sums [][]byte) (map[bundle.Sum]bool, error) {
-	all := map[bundle.Sum]bool{}
-	here, err := l.s.DB.BytesIn(ctx, sums, l.s.directory.ScopeOf(l.s.directory.Readable(l.caller)...))
-	if err != nil {
-		return nil, err
-	}
-	for sum := range here {
-		all[sum] = true
-	}
-	for id := range l.needed {
-		landed, err := l.s.DB.Landed(ctx, id, sums)
-		if err != nil {
-			return nil, err
-		}
-		for sum := range landed {
-			all[sum] = true
-		}
-	}
-	return all, nil
-}
-
-const (
-	// landedFiles and landedBytes are how much comes before it is put on record, so that it need not come again.
-	landedFiles = 64
-	landedBytes = 64 << 20
-)
 
 // Load takes the files, and then makes everything visible, or nothing.
 func (l *Loading) Load(ctx context.Context, withDecisions bool) error {
@@ -392,32 +341,12 @@ func (l *Loading) landKnown(ctx context.Context, to catalog.Repository) error {
 	slices.SortFunc(sums, bytes.Compare)
 	sums = slices.CompactFunc(sums, bytes.Equal)
 	l.needed[to.ID] = sums
-	usable, err := l.usable(ctx, sums)
-	if err != nil {
-		return err
+	err := l.s.landing.Keep(ctx, l.caller, to, sums, l.Files())
+	if errors.Is(err, landing.ErrLacking) {
+		return fault.New(fault.Conflict, "bundle-incomplete", "%v", err).
+			WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
 	}
-	landed, err := l.s.DB.Landed(ctx, to.ID, sums)
-	if err != nil {
-		return err
-	}
-	sizes, more := l.Files(), int64(0)
-	for _, sum := range sums {
-		if !usable[bundle.Sum(sum)] {
-			return fault.New(fault.Conflict, "bundle-incomplete", "the file with SHA-256 %s is not in the bundle, and not here",
-				hex.EncodeToString(sum)).WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
-		}
-		if _, there := landed[[32]byte(sum)]; !there {
-			more += sizes[bundle.Sum(sum)]
-		}
-	}
-	done, err := l.s.store.Room(ctx, to, more)
-	if err != nil {
-		return err
-	}
-	defer done()
-	return l.s.DB.Within(ctx, func(tx *record.Tx) error {
-		return tx.LandKnown(ctx, to.ID, sums, l.caller.Name, l.s.Now())
-	})
+	return err
 }
 
 // stillMay checks once more what whoever loads it may do, since it may have taken long to come.
@@ -474,85 +403,30 @@ func refusal(all []Refused) *fault.Error {
 // receive takes the files that are sent, and puts on record that they came.
 func (l *Loading) receive(ctx context.Context) error {
 	to := l.where()
-	var staged []*store.Staging
-	var at int64 // the repository that they came for
-	bytes := int64(0)
-	defer func() { discard(staged) }()
-	land := func() error {
-		if staged == nil {
-			return nil
-		}
-		files, digests := make([]*bytestore.Staged, len(staged)), make([]catalog.Digests, len(staged))
-		for i, st := range staged {
-			files[i], digests[i] = st.File, st.Digests()
-		}
-		err := l.s.store.Recorded(ctx, files, func(tx *record.Tx) error {
-			return tx.Land(ctx, at, digests, l.caller.Name, l.s.Now())
-		})
-		discard(staged)
-		staged, bytes = nil, 0
-		return err
+	err := l.s.landing.Receive(ctx, l.caller, l.reader, l.Lacking,
+		func(sum bundle.Sum) catalog.Repository { return to[sum] })
+	var damage *landing.Damage
+	var cut *landing.Cut
+	switch {
+	case errors.As(err, &damage):
+		return act.Invalid("bad-bundle", "%v", damage).
+			WithHint("Look at the bundle with crelvo bundle verify, and carry it over again.")
+	case errors.As(err, &cut):
+		return fault.New(fault.Invalid, "cut-upload", "the bundle did not arrive whole: %v", cut).
+			WithHint("Load it again: what arrived need not be sent once more for a day.").WithCause(err)
 	}
-	for {
-		sum, size, r, err := l.reader.Next()
-		if errors.Is(err, io.EOF) {
-			return land()
-		}
-		if err != nil {
-			return errors.Join(land(), cut(err))
-		}
-		wanted, ok := l.Lacking[sum]
-		if !ok {
-			if _, err := io.Copy(io.Discard, r); err != nil {
-				return errors.Join(land(), cut(err))
-			}
-			continue
-		}
-		if size != wanted {
-			return act.Invalid("bad-bundle", "the file with SHA-256 %s has %d bytes, and its bundle says %d", sum, size, wanted)
-		}
-		if r := to[sum]; r.ID != at || len(staged) == landedFiles || bytes+size > landedBytes {
-			if err := land(); err != nil {
-				return err
-			}
-			at = r.ID
-		}
-		st, err := l.s.store.Staging(ctx, to[sum], r, size, sum.String())
-		if err != nil {
-			return errors.Join(land(), err)
-		}
-		staged, bytes = append(staged, st), bytes+size
-		if st.Digests().SHA256 != sum {
-			staged = staged[:len(staged)-1]
-			st.Discard()
-			return errors.Join(land(), act.Invalid("bad-bundle", "the file with SHA-256 %s was changed on its way", sum).
-				WithHint("Look at the bundle with crelvo bundle verify, and carry it over again."))
-		}
-		delete(l.Lacking, sum)
-	}
+	return err
 }
 
 // where tells for which repository files come first.
 func (l *Loading) where() map[bundle.Sum]catalog.Repository {
 	to := map[bundle.Sum]catalog.Repository{}
 	for _, a := range l.fresh {
-		for _, f := range a.version.Files {
+		for _, f := range a.Files {
 			if _, known := to[f.SHA256]; !known {
 				to[f.SHA256] = a.to
 			}
 		}
 	}
 	return to
-}
-
-func discard(all []*store.Staging) {
-	for _, st := range all {
-		st.Discard()
-	}
-}
-
-// cut is that a bundle did not come to its end.
-func cut(err error) error {
-	return fault.New(fault.Invalid, "cut-upload", "the bundle did not arrive whole: %v", err).
-		WithHint("Load it again: what arrived need not be sent once more for a day.").WithCause(err)
 }

@@ -125,19 +125,27 @@ func (m *Making) gather(ctx context.Context) error {
 			return !m.only.Admits(act.PURLOf(key, "")).Allowed ||
 				!m.s.directory.Shows(r.Key(key.Ecosystem, key.Namespace, key.Name))
 		})
-		for len(keys) > 0 {
-			n := 1
-			for n < min(len(keys), lookedAtOnce) && keys[n].Ecosystem == keys[0].Ecosystem {
-				n++
-			}
-			if err := m.s.holdings.Ahead(ctx, keys[:n]); err != nil {
-				return err
-			}
-			if err := m.gatherSome(ctx, r, keys[:n]); err != nil {
-				return err
-			}
-			keys = keys[n:]
+		if err := m.gatherKeys(ctx, r, keys); err != nil {
+			return err
 		}
+	}
+	return nil
+}
+
+// gatherKeys finds what is wanted of some packages, and reads many of them by few questions.
+func (m *Making) gatherKeys(ctx context.Context, r catalog.Repository, keys []catalog.PackageKey) error {
+	for len(keys) > 0 {
+		n := 1
+		for n < min(len(keys), lookedAtOnce) && keys[n].Ecosystem == keys[0].Ecosystem {
+			n++
+		}
+		if err := m.s.holdings.Ahead(ctx, keys[:n]); err != nil {
+			return err
+		}
+		if err := m.gatherSome(ctx, r, keys[:n]); err != nil {
+			return err
+		}
+		keys = keys[n:]
 	}
 	return nil
 }

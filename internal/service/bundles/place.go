@@ -3,17 +3,14 @@ package bundles
 import (
 	"context"
 	"errors"
-	"io"
 	"maps"
 	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
-	"crelvo/internal/core/budget"
 	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
-	"crelvo/internal/core/fault"
 	"crelvo/internal/core/text"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
@@ -87,7 +84,7 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	looking.SetLimit(inspectedAtOnce)
 	for i, a := range some {
 		looking.Go(func() (err error) {
-			placed[i], why[i], err = l.look(in, a, landed[a.to.ID])
+			placed[i], why[i], err = l.s.landing.Look(in, a.to, a.Version, landed[a.to.ID])
 			return err
 		})
 	}
@@ -99,7 +96,7 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 		if why[i] != "" {
 			l.refuse(a.purl(), why[i])
 		}
-		bytes[a.to.ID] += a.version.Bytes()
+		bytes[a.to.ID] += a.Bytes()
 	}
 	if l.Refused != nil {
 		return nil // the rest is looked into, so that everything can be told
@@ -110,7 +107,7 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	}
 	for _, c := range collisions {
 		for _, a := range some {
-			if a.key == c.Key && a.version.Version == c.Version {
+			if a.Key == c.Key && a.of.Version == c.Version {
 				l.refuse(a.purl(), a.to.Name+" has it, or had it, with other bytes, since a moment ago")
 				break
 			}
@@ -137,74 +134,11 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 func sumsOf(some []arriving) map[int64][][]byte {
 	all := map[int64][][]byte{}
 	for _, a := range some {
-		for _, f := range a.version.Files {
+		for _, f := range a.Files {
 			all[a.to.ID] = append(all[a.to.ID], f.SHA256[:])
 		}
 	}
 	return all
-}
-
-// look finds out what a version is, by its files, and whether its repository lets it in.
-func (l *Loading) look(
-	ctx context.Context, a arriving, landed map[[32]byte]catalog.Digests,
-) (p record.PlacedVersion, why string, err error) {
-	ctx = budget.Afresh(ctx, budget.Default)
-	e := l.s.Ecosystem(a.key.Ecosystem)
-	said, details := catalog.Details{Native: a.version.Said}, catalog.Details{}
-	for i, f := range a.files(landed) {
-		if _, ok := landed[f.Digests.SHA256]; !ok {
-			return p, "", fault.New(fault.Conflict, "bundle-incomplete", "%s is not here any more", f.Name).
-				WithHint("Load the bundle again.")
-		}
-		of := said
-		if i > 0 {
-			of = catalog.Details{}
-		}
-		told, err := l.inspect(ctx, e, a.place(a.version.Files[i]), f, of)
-		if err != nil {
-			if kind := fault.Of(err).Kind; ctx.Err() != nil || kind == fault.Internal || kind == fault.Unavailable {
-				return p, "", err
-			}
-			return p, fault.Of(err).Message, nil
-		}
-		details = told.Merge(details)
-		p.Files = append(p.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
-			MediaType: f.MediaType, Digests: f.Digests})
-	}
-	p.Key, p.Version, p.Upload, p.Snapshot, p.Details = a.key, a.version.Version, a.version.Upload, a.version.Snapshot,
-		&details
-	p.UploadedAt, p.UploadCount, p.By = a.version.UploadedAt, a.version.UploadCount, a.version.PublishedBy
-	if at := a.version.PublishedAt; at.Before(l.s.Now()) {
-		p.FirstAt = &at
-	}
-	judge, err := l.s.safety.Judge(ctx, a.to, a.key)
-	if err != nil {
-		return p, "", err
-	}
-	if verdict := judge.Of(&catalog.Version{Version: p.Version, Upload: p.Upload, Snapshot: p.Snapshot,
-		PublishedAt: a.version.PublishedAt, PublishedBy: p.By, Details: details, Files: a.files(landed)}); verdict.Refused {
-		return p, a.to.Name + " keeps it out: " + verdict.Why, nil
-	}
-	return p, "", nil
-}
-
-// sized is stored bytes that know how many they are.
-type sized struct {
-	io.ReaderAt
-	size int64
-}
-
-func (s sized) Size() int64 { return s.size }
-
-func (l *Loading) inspect(
-	ctx context.Context, e ecosystem.Ecosystem, place ecosystem.Place, f catalog.File, said catalog.Details,
-) (catalog.Details, error) {
-	r, err := l.s.store.OpenBytes(ctx, f.Digests.SHA256, f.Digests.Size)
-	if err != nil {
-		return catalog.Details{}, l.s.store.Fault(err)
-	}
-	defer r.Close()
-	return publishing.Inspected(ctx, e, place, sized{r, f.Digests.Size}, said)
 }
 
 // mark has labels lead where they led, and marks what was withdrawn, as far as that is here.

@@ -4,7 +4,6 @@ package bundles
 
 import (
 	"context"
-	"time"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/record"
@@ -13,6 +12,7 @@ import (
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
 	"crelvo/internal/service/keys"
+	"crelvo/internal/service/landing"
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/resolving"
@@ -34,29 +34,20 @@ type Bundles struct {
 	publishing *publishing.Publishing
 	safety     *safety.Safety
 	vetting    *vetting.Vetting
+	landing    *landing.Landing
 }
 
 // New makes the room.
 func New(a *act.Act, directory *directory.Directory, store *store.Store, holdings *holdings.Holdings, keys *keys.Keys,
 	builds *builds.Builds, mirrors *mirrors.Mirrors, resolving *resolving.Resolving, publishing *publishing.Publishing,
-	safety *safety.Safety, vetting *vetting.Vetting) *Bundles {
+	safety *safety.Safety, vetting *vetting.Vetting, landing *landing.Landing) *Bundles {
 	return &Bundles{Act: a, directory: directory, store: store, holdings: holdings, keys: keys, builds: builds,
-		mirrors: mirrors, resolving: resolving, publishing: publishing, safety: safety, vetting: vetting}
+		mirrors: mirrors, resolving: resolving, publishing: publishing, safety: safety, vetting: vetting,
+		landing: landing}
 }
 
-const (
-	// landedStays is for how long what came of a bundle waits for the rest of it.
-	landedStays = 24 * time.Hour
-	// mostListed is how many bundles are listed.
-	mostListed = 100
-)
-
-// Chores implements act.Busy.
-func (s *Bundles) Chores() []act.Chore {
-	return []act.Chore{{Every: time.Hour, What: "dropping what came of bundles", Do: func(ctx context.Context) error {
-		return s.DB.DropLanded(ctx, s.Now().Add(-landedStays))
-	}}}
-}
+// mostListed is how many bundles are listed.
+const mostListed = 100
 
 // Bundles lists those that were made or loaded last, for who looks after everything; others see their own.
 func (s *Bundles) Bundles(ctx context.Context, caller access.Caller) ([]record.Bundle, error) {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/time/rate"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -288,23 +287,7 @@ func (s *Store) Sparingly(ctx context.Context, r io.Reader) io.Reader {
 	if s.limit == nil {
 		return r
 	}
-	return &sparing{ctx, r, s.limit}
-}
-
-type sparing struct {
-	ctx   context.Context
-	from  io.Reader
-	limit *rate.Limiter
-}
-
-func (r *sparing) Read(p []byte) (int, error) {
-	n, err := r.from.Read(p[:min(len(p), r.limit.Burst())])
-	if n > 0 {
-		if waited := r.limit.WaitN(r.ctx, n); waited != nil {
-			return n, waited
-		}
-	}
-	return n, err
+	return act.Slowed(ctx, r, s.limit)
 }
 
 // WantIn notes that what a repository is given, without its bytes being sent, is to be in

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
@@ -27,6 +28,8 @@ type moving struct {
 	caller   access.Caller // as they may do things now
 	from, to catalog.Repository
 	wanted   chain.Filter
+	held     bool          // from is a mirror of another Crelvo, which tells what it keeps
+	limit    *rate.Limiter // of what is fetched from it; nil: none
 
 	begun   time.Time
 	fetched atomic.Int64 // bytes, by this worker
@@ -50,7 +53,7 @@ func (s *Transfers) work(ctx context.Context, m *moving) {
 		s.Every(ctx, act.Chore{Every: time.Second, What: "noting how far a transfer is", Always: true,
 			Do: func(ctx context.Context) error { return m.note(ctx, stop) }})
 	})
-	err := m.do(ctx)
+	err := m.doPatiently(ctx)
 	stopped := ctx.Err() != nil
 	stop()
 	signs.Wait()
@@ -65,7 +68,9 @@ func (s *Transfers) work(ctx context.Context, m *moving) {
 		err = s.DB.LeaveTransfer(ending, m.ID, m.worker)
 	case err == nil:
 		_, err = s.ended(ending, m.caller, m.Transfer, record.TransferDone, "")
-	case f.Kind != fault.Internal && f.Kind != fault.Unavailable:
+	case f.Kind == fault.Unavailable:
+		// It waits, as it says, until it is taken up again.
+	case f.Kind != fault.Internal:
 		_, err = s.ended(ending, access.Caller{Name: m.ByName}, m.Transfer, record.TransferBroken, f.Message)
 	}
 	if err != nil {
@@ -88,12 +93,45 @@ func (m *moving) note(ctx context.Context, stop func()) error {
 	return m.s.DB.Within(ctx, func(tx *record.Tx) error { return tx.Tell(ctx, change(m.Transfer)) })
 }
 
+const (
+	// firstPause is how long it waits for an upstream that is away before it tries again, then twice as long, and so on;
+	// after so many tries others may have the place.
+	firstPause = time.Second
+	tries      = 5
+)
+
+// doPatiently is do for as long as what is away may come back soon.
+func (m *moving) doPatiently(ctx context.Context) (err error) {
+	pause := firstPause
+	for range tries {
+		if err = m.do(ctx); err == nil || ctx.Err() != nil || fault.Of(err).Kind != fault.Unavailable {
+			return err
+		}
+		if err := m.s.moved(ctx, m, fault.Of(err).Message); err != nil {
+			return err
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		pause *= 2
+	}
+	return err
+}
+
 // do does what is left of it.
 func (m *moving) do(ctx context.Context) error {
 	if err := m.look(ctx); err != nil {
 		return err
 	}
 	m.wanted = asWanted(m.Patterns)
+	if m.Failure != "" { // it waited for something
+		m.Failure = ""
+		if err := m.s.moved(ctx, m, ""); err != nil {
+			return err
+		}
+	}
 	steps := []struct {
 		state string
 		do    func(context.Context) error
@@ -109,14 +147,20 @@ func (m *moving) do(ctx context.Context) error {
 			return nil
 		}
 		m.State = steps[i+1].state
-		if err := m.s.DB.Within(ctx, func(tx *record.Tx) error {
-			_, err := tx.MoveTransfer(ctx, m.ID, m.State, "", m.s.Now())
-			return err
-		}); err != nil {
+		if err := m.s.moved(ctx, m, ""); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// moved notes how far a transfer is, and what it waits for; "": nothing.
+func (s *Transfers) moved(ctx context.Context, m *moving, waits string) error {
+	m.Failure = waits
+	return s.DB.Within(ctx, func(tx *record.Tx) error {
+		_, err := tx.MoveTransfer(ctx, m.ID, m.State, waits, s.Now())
+		return err
+	})
 }
 
 // look finds out who asked for it and what they may do now, and what the repositories are.
@@ -153,7 +197,10 @@ func (m *moving) move(ctx context.Context) error {
 		if err := m.look(ctx); err != nil {
 			return err
 		}
-		coming, err := m.gather(ctx, items)
+		coming, told, err := m.gatherHeld(ctx, items)
+		if err == nil && !told {
+			coming, err = m.gather(ctx, items)
+		}
 		if err != nil {
 			return err
 		}
@@ -169,7 +216,7 @@ type coming struct {
 	key     catalog.PackageKey
 	version *catalog.Version
 	there   *catalog.Package
-	has     *catalog.Package // what is where it goes to, before it comes; nil if that is nothing
+	placed  *record.PlacedVersion // it was looked into; nil if it is as the repository that it comes from has it
 }
 
 // gather finds the versions of items, and fetches what is not here. What cannot be found or fetched is noted.
@@ -206,10 +253,6 @@ func (m *moving) gatherPackage(
 	if err != nil {
 		return nil, m.failed(ctx, items, err)
 	}
-	has, err := m.has(ctx, m.target(key))
-	if err != nil {
-		return nil, err
-	}
 	at := m.s.mirrors.Of(m.from.ID)
 	for _, item := range items {
 		v := publishing.Find(there, item.Version, item.Upload)
@@ -238,7 +281,7 @@ func (m *moving) gatherPackage(
 			}
 			continue
 		}
-		found = append(found, coming{item, key, v, there, has})
+		found = append(found, coming{item, key, v, there, nil})
 	}
 	return found, nil
 }

@@ -99,12 +99,15 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 	if len(all) == 0 {
 		return nil, nil
 	}
-	placed := make([]record.PlacedVersion, len(all))
+	placed, came := make([]record.PlacedVersion, len(all)), [][]byte{}
 	ns, proofs, bytes := make([]int, len(all)), make([][]byte, len(all)), int64(0)
 	for i, c := range all {
 		placed[i], ns[i], proofs[i] = m.placed(c), c.N, proof(c.version)
 		for _, f := range c.version.Files {
 			bytes += f.Digests.Size
+			if c.placed != nil {
+				came = append(came, f.Digests.SHA256[:])
+			}
 		}
 	}
 	done, err := m.s.store.Room(ctx, m.to, bytes)
@@ -121,6 +124,9 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 			return errInTheWay
 		}
 		if err := m.s.store.WantIn(ctx, tx, m.to, ids, nil); err != nil {
+			return err
+		}
+		if err := tx.TakeLanded(ctx, m.to.ID, came); err != nil {
 			return err
 		}
 		if err := m.marks(ctx, tx, all); err != nil {
@@ -140,6 +146,9 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 // placed is a version as it is where it goes to: with its time, and with whoever published it where it comes
 // from a repository of our own.
 func (m *moving) placed(c coming) record.PlacedVersion {
+	if c.placed != nil {
+		return *c.placed
+	}
 	v := record.PlacedVersion{SourceID: c.version.ID, Key: m.target(c.key), Version: c.Version, Upload: c.Upload,
 		Snapshot: c.version.Snapshot}
 	if at := published(c.version); !at.IsZero() && !at.Equal(catalog.LongAgo) {
@@ -187,7 +196,11 @@ func (m *moving) marks(ctx context.Context, tx *record.Tx, all []coming) error {
 }
 
 func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error {
-	key, from, has := m.target(all[0].key), all[0].there, all[0].has
+	key, from := m.target(all[0].key), all[0].there
+	has, err := m.has(ctx, key)
+	if err != nil {
+		return err
+	}
 	came := func(version string) bool {
 		return slices.ContainsFunc(all, func(c coming) bool { return c.Version == version })
 	}
@@ -201,7 +214,6 @@ func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error
 		}
 		names := []string{label}
 		if maturing, ok := m.s.Ecosystem(key.Ecosystem).(ecosystem.Maturing); ok {
-			var err error
 			if names, err = m.s.publishing.Moved(ctx, tx, maturing, m.to, key, names, version); err != nil {
 				return err
 			}

@@ -29,11 +29,14 @@ func (m *moving) plan(ctx context.Context) error {
 	if err := m.s.DB.PlanTransfer(ctx, m.ID); err != nil {
 		return err
 	}
+	n := 0
+	if told, err := m.planHeld(ctx, &n); told || err != nil {
+		return err
+	}
 	packages, err := m.packages(ctx)
 	if err != nil {
 		return err
 	}
-	n := 0
 	for some := range slices.Chunk(packages, plannedAtOnce) {
 		if err := m.ahead(ctx, some); err != nil {
 			return err
@@ -42,15 +45,20 @@ func (m *moving) plan(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		for i := range items {
-			n++
-			items[i].N = n
-		}
-		if err := m.s.DB.AddItems(ctx, m.ID, len(some), items); err != nil {
+		if err := m.add(ctx, &n, len(some), items); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// add adds versions of some packages to the plan, which has n until then.
+func (m *moving) add(ctx context.Context, n *int, packages int, items []record.TransferItem) error {
+	for i := range items {
+		*n++
+		items[i].N = *n
+	}
+	return m.s.DB.AddItems(ctx, m.ID, packages, items)
 }
 
 // packages are those that are wanted, of what the caller sees.
@@ -128,7 +136,6 @@ func (m *moving) has(ctx context.Context, key catalog.PackageKey) (*catalog.Pack
 func (m *moving) planSome(ctx context.Context, keys []catalog.PackageKey) (items []record.TransferItem, err error) {
 	there := make([]*catalog.Package, len(keys))
 	why := make([]string, len(keys)) // what is in a package could not be found out
-	var named []record.NamedVersion
 	for i, key := range keys {
 		there[i], err = m.s.resolving.There(ctx, m.from, key)
 		switch {
@@ -137,11 +144,20 @@ func (m *moving) planSome(ctx context.Context, keys []catalog.PackageKey) (items
 			return nil, err
 		case err != nil:
 			why[i] = fault.Of(err).Message
-		default:
-			for _, v := range there[i].Versions {
-				if !v.Snapshot {
-					named = append(named, record.NamedVersion{Key: key, Version: v.Version})
-				}
+		}
+	}
+	return m.become(ctx, keys, there, why)
+}
+
+// become tells what becomes of the versions of some packages, or why that could not be found out of one.
+func (m *moving) become(
+	ctx context.Context, keys []catalog.PackageKey, there []*catalog.Package, why []string,
+) (items []record.TransferItem, err error) {
+	var named []record.NamedVersion
+	for i, key := range keys {
+		for k := 0; there[i] != nil && k < len(there[i].Versions); k++ {
+			if v := there[i].Versions[k]; !v.Snapshot {
+				named = append(named, record.NamedVersion{Key: key, Version: v.Version})
 			}
 		}
 	}
@@ -213,6 +229,9 @@ func (m *moving) versions(key catalog.PackageKey, there *catalog.Package) (all [
 		}
 		all = append(all, v)
 	}
+	if m.held { // it is told in the order in which it came there
+		return all
+	}
 	slices.SortStableFunc(all, func(a, b *catalog.Version) int {
 		if m.from.Own() {
 			return cmp.Or(a.Arrived.Compare(b.Arrived), cmp.Compare(a.ID, b.ID))
@@ -263,10 +282,15 @@ func (r rules) refuses(v *catalog.Version) string {
 	if err := m.s.publishing.Insists(m.caller, m.to); err != nil {
 		return fault.Of(err).Message
 	}
+	if at := m.s.mirrors.Of(m.from.ID); at != nil {
+		if err := at.Admits(o.Package); err != nil {
+			return fault.Of(err).Message
+		}
+	}
 	if verdict := r.from.Of(v); verdict.Refused {
 		return m.from.Name + " keeps it out: " + verdict.Why
 	}
-	switch kept := v.ID != 0 && !v.Listed; {
+	switch kept := m.held || v.ID != 0 && !v.Listed; {
 	case r.byName && m.to.Holds != catalog.Both && m.to.Holds != m.from.Holds:
 		return m.to.Name + " holds " + string(m.to.Holds) + " alone: what an image is, its labels say, and they change by promotion"
 	case r.byName && !kept:

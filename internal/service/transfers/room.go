@@ -12,8 +12,10 @@ import (
 
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
+	"crelvo/internal/service/builds"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/holdings"
+	"crelvo/internal/service/landing"
 	"crelvo/internal/service/mirrors"
 	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/resolving"
@@ -34,6 +36,8 @@ type Transfers struct {
 	publishing   *publishing.Publishing
 	safety       *safety.Safety
 	rights       *rights.Rights
+	builds       *builds.Builds
+	landing      *landing.Landing
 
 	places  chan struct{} // one for each transfer that is done here
 	counted sync.Map      // what became of the versions of transfers that have ended, by their ids
@@ -53,9 +57,10 @@ const (
 // New makes the room.
 func New(a *act.Act, directory *directory.Directory, store *store.Store, holdings *holdings.Holdings,
 	mirrors *mirrors.Mirrors, resolving *resolving.Resolving, publishing *publishing.Publishing,
-	safety *safety.Safety, rights *rights.Rights) *Transfers {
+	safety *safety.Safety, rights *rights.Rights, builds *builds.Builds, landing *landing.Landing) *Transfers {
 	return &Transfers{Act: a, directory: directory, store: store, holdings: holdings, mirrors: mirrors,
 		resolving: resolving, publishing: publishing, safety: safety, rights: rights,
+		builds: builds, landing: landing,
 		places: make(chan struct{}, atOnce)}
 }
 

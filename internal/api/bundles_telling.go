@@ -1,0 +1,25 @@
+package api
+
+import "crelvo/internal/core/bundle"
+
+// HeldQuestion is what another Crelvo asks of what a repository keeps.
+type HeldQuestion struct {
+	Ecosystem string   `json:"ecosystem,omitempty" maxLength:"30" doc:"left out: any"`
+	Only      []string `json:"only,omitempty" maxItems:"1000" doc:"patterns of packages and versions; left out: everything"`
+	Packages  []string `json:"packages,omitempty" maxItems:"1000" doc:"package URLs of those that are asked for, which are told of with what their publishers said and with their builds; left out: all, without that"`
+	After     string   `json:"after,omitempty" maxLength:"2000" doc:"go on after this package"`
+}
+
+// Held is what a repository keeps, or some of it, in the form of bundles.
+type Held struct {
+	Packages []bundle.Package `json:"packages"`
+	Builds   []bundle.Build   `json:"builds"`
+	LeftOut  []bundle.LeftOut `json:"leftOut" doc:"what the repository keeps out, and why"`
+	Next     string           `json:"next,omitempty" doc:"ask again with it as after; left out: that is all"`
+}
+
+// HeldFiles names files of a repository that are wanted.
+type HeldFiles struct {
+	Packages []string     `json:"packages" minItems:"1" maxItems:"1000" doc:"package URLs of those that have them"`
+	SHA256   []bundle.Sum `json:"sha256" minItems:"1" maxItems:"10000"`
+}

@@ -1,0 +1,196 @@
+package bundles
+
+import (
+	"context"
+	"io"
+	"slices"
+	"strings"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+)
+
+// Question is what another Crelvo asks of what a repository keeps.
+type Question struct {
+	Ecosystem string   // "": of any
+	Only      []string // patterns of packages and versions; none: everything
+	// Packages are those that are asked for, by package URLs, and told of with what their publishers said and with
+	// their builds; none: all, without that.
+	Packages []string
+	After    string // the package URL of the last one that was told
+}
+
+// Answer is what a repository keeps, or some of it.
+type Answer struct {
+	Packages []bundle.Package
+	Builds   []bundle.Build
+	LeftOut  []bundle.LeftOut
+	Next     string // After of the next question; "": that is all
+}
+
+const (
+	// askedAtOnce is how many packages may be asked for at once.
+	askedAtOnce = 1000
+	// toldVersions is after how many versions the rest is told when it is asked for, and lookedThrough after how
+	// many packages of which nothing is wanted.
+	toldVersions  = 2000
+	lookedThrough = 20000
+)
+
+// Tell tells another Crelvo what a repository of our own keeps, in the form of bundles.
+func (s *Bundles) Tell(ctx context.Context, caller access.Caller, r catalog.Repository, q Question) (*Answer, error) {
+	m, err := s.telling(caller, r, q.Only)
+	if err != nil {
+		return nil, err
+	}
+	a := &Answer{Packages: []bundle.Package{}, Builds: []bundle.Build{}, LeftOut: []bundle.LeftOut{}}
+	if len(q.Packages) > 0 {
+		if err := m.named(ctx, r, q.Packages); err != nil {
+			return nil, err
+		}
+		a.Builds, err = m.buildsOf(ctx)
+	} else if a.Next, err = m.after(ctx, r, q); err == nil {
+		for i := range m.Packages {
+			for k := range m.Packages[i].Versions {
+				v := &m.Packages[i].Versions[k]
+				v.Said, v.Build = nil, ""
+			}
+		}
+	}
+	a.Packages, a.LeftOut = append(a.Packages, m.Packages...), append(a.LeftOut, m.LeftOut...)
+	return a, err
+}
+
+// telling gathers what is wanted of one repository.
+func (s *Bundles) telling(caller access.Caller, r catalog.Repository, only []string) (*Making, error) {
+	if !r.Own() {
+		return nil, fault.New(fault.Conflict, "not-kept", "%s is a %s, and its packages are told of by their own protocol",
+			r.Name, r.Kind)
+	}
+	if r.AsOf != 0 {
+		return nil, act.Invalid("as-of", "what is told of is what is there now")
+	}
+	for _, text := range only {
+		if _, err := purl.ParsePattern(text); err != nil {
+			return nil, act.Invalid("bad-pattern", "%v", err)
+		}
+	}
+	return &Making{s: s, caller: caller, only: chain.NewFilter(&catalog.MirrorSettings{Allow: only})}, nil
+}
+
+// keys are those of package URLs.
+func (m *Making) keys(r catalog.Repository, packages []string) (keys []catalog.PackageKey, err error) {
+	if len(packages) > askedAtOnce {
+		return nil, act.Invalid("too-many-packages", "at most %d packages can be asked for at once", askedAtOnce)
+	}
+	for _, given := range packages {
+		p, err := purl.Parse(given)
+		if err != nil {
+			return nil, act.Invalid("bad-purl", "%v", err)
+		}
+		key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+		if m.s.Ecosystem(p.Ecosystem) != nil && m.s.directory.Shows(key) && !slices.Contains(keys, key) {
+			keys = append(keys, key)
+		}
+	}
+	return keys, nil
+}
+
+// named gathers packages that are named.
+func (m *Making) named(ctx context.Context, r catalog.Repository, packages []string) error {
+	keys, err := m.keys(r, packages)
+	if err != nil {
+		return err
+	}
+	return m.gatherKeys(ctx, r, keys)
+}
+
+// after gathers packages from where the last answer ended, and tells where this one does.
+func (m *Making) after(ctx context.Context, r catalog.Repository, q Question) (next string, err error) {
+	last := catalog.PackageKey{RepositoryID: r.ID}
+	if q.After != "" {
+		p, err := purl.Parse(q.After)
+		if err != nil {
+			return "", act.Invalid("bad-purl", "%v", err)
+		}
+		last = r.Key(p.Ecosystem, p.Namespace, p.Name)
+	}
+	versions := 0
+	for looked := 0; versions < toldVersions && looked < lookedThrough; {
+		keys, err := m.s.DB.PackagesAfter(ctx, last, q.Ecosystem, lookedAtOnce)
+		if err != nil || len(keys) == 0 {
+			return "", err
+		}
+		looked, last = looked+len(keys), keys[len(keys)-1]
+		keys = slices.DeleteFunc(keys, func(key catalog.PackageKey) bool {
+			return !m.only.Admits(act.PURLOf(key, "")).Allowed ||
+				!m.s.directory.Shows(r.Key(key.Ecosystem, key.Namespace, key.Name))
+		})
+		before := len(m.Packages)
+		if err := m.gatherKeys(ctx, r, keys); err != nil {
+			return "", err
+		}
+		for _, p := range m.Packages[before:] {
+			versions += len(p.Versions)
+		}
+	}
+	return act.PURLOf(last, "").String(), nil
+}
+
+// buildsOf are the builds that made what was gathered.
+func (m *Making) buildsOf(ctx context.Context) ([]bundle.Build, error) {
+	told := []bundle.Build{}
+	seen := map[string]bool{}
+	for _, p := range m.Packages {
+		for _, v := range p.Versions {
+			if v.Build == "" || seen[v.Build] {
+				continue
+			}
+			seen[v.Build] = true
+			i := strings.LastIndexByte(v.Build, '#')
+			b, err := m.s.DB.Build(ctx, record.BuildFilter{Name: v.Build[:i], Number: v.Build[i+1:]})
+			if err != nil {
+				return nil, err
+			}
+			told = append(told, bundle.Build{Name: b.Name, Number: b.Number, Revision: b.Revision, Branch: b.Branch,
+				Link: b.Link, Agent: b.Agent, By: b.Owner, StartedAt: b.StartedAt.UTC(), EndedAt: b.EndedAt, Notes: b.Notes,
+				Tests: b.Tests})
+		}
+	}
+	return told, nil
+}
+
+// Send writes the files of some packages of a repository that are wanted, by SHA-256, as the rest of a bundle. Those
+// that are not in them are left out.
+func (s *Bundles) Send(
+	ctx context.Context, caller access.Caller, r catalog.Repository, packages []string, wanted []bundle.Sum,
+) (write func(io.Writer) error, err error) {
+	m, err := s.telling(caller, r, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.named(ctx, r, packages); err != nil {
+		return nil, err
+	}
+	sizes := bundle.Manifest{Packages: m.Packages}.Files()
+	return func(w io.Writer) error {
+		b := bundle.NewFilesWriter(w, s.Now())
+		for _, sum := range wanted {
+			size, there := sizes[sum]
+			if !there {
+				continue
+			}
+			delete(sizes, sum)
+			if err := m.write(ctx, b, bundle.File{SHA256: sum, Size: size}); err != nil {
+				return err
+			}
+		}
+		return b.Close()
+	}, nil
+}

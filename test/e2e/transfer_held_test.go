@@ -1,0 +1,279 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/ecosystem/madeup"
+	"crelvo/test/house"
+)
+
+// another starts a Crelvo of its own, with a repository "yard".
+func another(t *testing.T) (*house.House, *client.Client) {
+	t.Helper()
+	dir, err := house.TempDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := house.Start(dir + "/data")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(h.Log())
+		}
+		h.Stop()
+		os.RemoveAll(dir)
+	})
+	if err := h.AddRepository(t.Context(), "yard", "both"); err != nil {
+		t.Fatal(err)
+	}
+	return h, &client.Client{Server: h.Address, Token: house.Token, Agent: "crelvo-tests"}
+}
+
+// publishAt publishes a package by the protocol of npm, somewhere.
+func publishAt(t *testing.T, h *house.House, repository, label string, p madeup.Package) (content []byte) {
+	t.Helper()
+	content = p.NPM()
+	a, err := h.Ask(t.Context(), http.MethodPut, "/at/"+repository+"/npm/"+strings.ReplaceAll(p.Name, "/", "%2f"),
+		house.Token, strings.NewReader(string(p.NPMDocument(label, content))))
+	if err != nil || a.Status != 200 && a.Status != 201 {
+		t.Fatalf("publishing %s: %d %s %v", p.Name, a.Status, a.Body, err)
+	}
+	return content
+}
+
+// measured is a line to a house that counts what goes over it, both ways together.
+type measured struct {
+	net.Listener
+	bytes atomic.Int64
+	mu    sync.Mutex
+	to    string
+}
+
+func newMeasured(t *testing.T, h *house.House) *measured {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &measured{Listener: l, to: strings.TrimPrefix(h.Address, "http://")}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			from, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go m.carry(from)
+		}
+	}()
+	return m
+}
+
+func (m *measured) carry(from net.Conn) {
+	defer from.Close()
+	m.mu.Lock()
+	at := m.to
+	m.mu.Unlock()
+	to, err := net.Dial("tcp", at)
+	if err != nil {
+		return
+	}
+	defer to.Close()
+	ended := make(chan struct{}, 2)
+	for _, way := range [][2]net.Conn{{to, from}, {from, to}} {
+		go func() {
+			_, _ = io.Copy(way[0], io.TeeReader(way[1], m))
+			ended <- struct{}{}
+		}()
+	}
+	<-ended
+}
+
+// Write implements io.Writer.
+func (m *measured) Write(p []byte) (int, error) {
+	m.bytes.Add(int64(len(p)))
+	return len(p), nil
+}
+
+// leadTo is where the line leads from now on.
+func (m *measured) leadTo(h *house.House) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.to = strings.TrimPrefix(h.Address, "http://")
+}
+
+// mirrorOf adds a mirror of the repository yard of another Crelvo, at the other end of a line.
+func mirrorOf(t *testing.T, h *house.House, name string, line *measured) {
+	t.Helper()
+	if err := h.AddMirrorOf(t.Context(), "npm", name, "http://"+line.Addr().String()+"/at/yard/npm/",
+		map[string]any{"secret": house.Token}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// moved has a transfer done at the shared house, and tells what became of each version.
+func moved(t *testing.T, wish api.NewTransferRun) (run api.TransferRun, became string) {
+	t.Helper()
+	c := desk(house.Token)
+	run = done(c.BeginTransfer(t.Context(), wish))(t)
+	eventually(t, 60*time.Second, "the transfer to end", func() bool {
+		run = done(c.Transfer(t.Context(), run.ID))(t)
+		return run.EndedAt != nil
+	})
+	items := done(c.TransferItems(t.Context(), run.ID, "", 0))(t)
+	for _, i := range items.Items {
+		became += i.State + " " + i.PURL + " " + i.Why + "\n"
+	}
+	return run, became
+}
+
+// TestTransferFromAnother takes what another Crelvo keeps over by digests: only bytes travel that are nowhere here,
+// whatever they are called; labels, withdrawals, times, publishers and builds come along; what is all there costs next
+// to nothing; what the other keeps out is told of.
+func TestTransferFromAnother(t *testing.T) {
+	t.Parallel()
+	far, _ := another(t)
+	line := newMeasured(t, far)
+	to, from := repository(t, "both"), fmt.Sprintf("held-%d", made.Add(1))
+	mirrorOf(t, shared, from, line)
+	const packages = 60
+	size := 0
+	for i := range packages {
+		p := madeup.Package{Name: fmt.Sprintf("@skerry/held-%02d", i), Version: "1.0.0", Licence: "MIT",
+			Files: []madeup.Entry{{Name: "package/noise", Content: noise(20_000)}}}
+		content := publishAt(t, far, "yard", "latest", p)
+		if size += len(content); i == 0 {
+			publishAt(t, shared, repository(t, "both"), "elsewhere", p) // its bytes are here, where the admin may read them
+		}
+		if i < 3 {
+			p.Version = "1.1.0"
+			publishAt(t, far, "yard", "next", p)
+		}
+	}
+	run := func(args ...string) string {
+		t.Helper()
+		out, errs, code := crelvoAsAdmin(t, append(args, "--server", far.Address)...)
+		if code != 0 {
+			t.Fatalf("%v: %d %s%s", args, code, out, errs)
+		}
+		return out
+	}
+	run("withdraw", "pkg:npm/@skerry/held-01@1.0.0", "--in", "yard", "--reason", "it leaks")
+	run("build", "record", "held#7", "--revision", "abc123", "--branch", "main", "--note", "runner=quay-3",
+		"--in", "yard", "pkg:npm/@skerry/held-02@1.0.0")
+
+	planned, became := moved(t, api.NewTransferRun{From: from, To: to, DryRun: true})
+	if planned.ToCome.Versions != packages+3 || planned.ToCome.Travels < int64(size)*9/10 ||
+		planned.ToCome.Travels >= planned.ToCome.Bytes {
+		t.Fatalf("planned are %+v:\n%s", planned, became)
+	}
+	before := line.bytes.Load()
+	came, became := moved(t, api.NewTransferRun{From: from, To: to})
+	if came.Came.Versions != packages+3 {
+		t.Fatalf("%+v:\n%s", came, became)
+	}
+	travelled := line.bytes.Load() - before
+	if travelled < planned.ToCome.Travels || travelled > planned.ToCome.Travels*115/100 || came.Fetched > travelled {
+		t.Errorf("%d bytes travelled, of packages of %d, and %d were planned", travelled, size, planned.ToCome.Travels)
+	}
+	of := func(h *house.House, repository string) string {
+		t.Helper()
+		var p api.Package
+		out, errs, code := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/held-02@1.0.0", "--in", repository, "-o", "json",
+			"--server", h.Address)
+		if err := json.Unmarshal([]byte(out), &p); err != nil || code != 0 || len(p.Versions) != 1 {
+			t.Fatalf("%d %s%s %v", code, out, errs, err)
+		}
+		u := p.Versions[0].Uploads[0]
+		return fmt.Sprintln(u.PublishedBy, u.PublishedAt, p.Versions[0].Labels, u.Build)
+	}
+	was, is := of(far, "yard"), of(shared, to)
+	if was != is || !strings.Contains(was, "held#7") {
+		t.Errorf("there it is %s, and here %s", was, is)
+	}
+	says(t, done(desk(house.Token).Build(t.Context(), "held#7"))(t).Notes["runner"], "quay-3")
+	document := string(ask(t, "GET", "/at/"+to+"/npm/@skerry/held-01", "").Body)
+	says(t, document, `"deprecated":"it leaks"`, `"next":"1.1.0"`, `"latest":"1.0.0"`)
+
+	before = line.bytes.Load()
+	begun := time.Now()
+	if again, became := moved(t, api.NewTransferRun{From: from, To: to}); again.There.Versions != packages+3 {
+		t.Errorf("once more: %+v:\n%s", again, became)
+	}
+	if more := line.bytes.Load() - before; more > int64(size)/50 {
+		t.Errorf("what is all there made %d bytes travel, of %d", more, size)
+	}
+	t.Logf("once more: %v, %d bytes of %d", time.Since(begun).Round(time.Millisecond), line.bytes.Load()-before, size)
+
+	// Patterns, and other bytes under the same name, hold as for all transfers.
+	other := repository(t, "releases")
+	publishAt(t, shared, other, "latest", madeup.Package{Name: "@skerry/held-05", Version: "1.0.0", Licence: "MIT"})
+	only := []string{"pkg:npm/@skerry/held-0*@1.0.0"}
+	if out, became := moved(t, api.NewTransferRun{From: from, To: other, Only: only}); out.Came.Versions != 9 || out.Refused.Versions != 1 ||
+		!strings.Contains(became, "refused pkg:npm/@skerry/held-05@1.0.0 "+other+" has it already, and has other bytes") {
+		t.Errorf("%+v:\n%s", out, became)
+	}
+}
+
+// TestTransferFromAnotherKilled: whichever side is killed, twenty times in all, what another Crelvo keeps is here in
+// the end, once, and as it is there.
+func TestTransferFromAnotherKilled(t *testing.T) {
+	t.Parallel()
+	far, _ := another(t)
+	near, here := another(t)
+	line := newMeasured(t, far)
+	mirrorOf(t, near, "far-npm", line)
+	contents := map[string]string{}
+	const versions = 400
+	for i := range versions {
+		p := madeup.Package{Name: fmt.Sprintf("sunk-%02d", i%40), Version: fmt.Sprintf("1.%d.0", i), Licence: "MIT",
+			Files: []madeup.Entry{{Name: "package/noise", Content: noise(30_000)}}}
+		contents[p.Name+"/-/"+p.Name+"-"+p.Version+".tgz"] = string(publishAt(t, far, "yard", "latest", p))
+	}
+	run, err := here.BeginTransfer(t.Context(), api.NewTransferRun{From: "far-npm", To: "yard", BytesRate: 1 << 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 20 {
+		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond) // it is killed in the middle of something
+		h := []*house.House{far, near}[i%2]
+		if err := h.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		if err := h.Restart(); err != nil {
+			t.Fatal(err)
+		}
+		if h == far {
+			line.leadTo(far)
+		}
+		here.Server = near.Address
+	}
+	eventually(t, 5*time.Minute, "the transfer to end", func() bool {
+		run, err = here.Transfer(t.Context(), run.ID)
+		return err == nil && run.EndedAt != nil
+	})
+	if run.Came.Versions != versions || run.State != "done" {
+		t.Fatalf("%+v", run)
+	}
+	for path, content := range contents {
+		a, err := near.Ask(t.Context(), http.MethodGet, "/at/yard/npm/"+path, house.Token, nil)
+		if err != nil || a.Status != 200 || string(a.Body) != content {
+			t.Errorf("%s: %d, %d bytes, %v", path, a.Status, len(a.Body), err)
+		}
+	}
+}
