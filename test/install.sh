@@ -15,7 +15,7 @@ packages() {
 		libmono-microsoft-build-utilities-v4.0-4.0-cil libmono-microsoft-csharp4.0-cil \
 		libmono-system-componentmodel-dataannotations4.0-cil libmono-system-data-services-client4.0-cil \
 		libmono-system-servicemodel4.0a-cil ;;
-	bench) echo nginx-light wrk curl ;;
+	bench) echo nginx-light wrk curl rsync ;;
 	screenshots) echo xterm xvfb xauth imagemagick fonts-dejavu-core ;;
 	*) echo "install.sh: unknown purpose $1" >&2; exit 2 ;;
 	esac

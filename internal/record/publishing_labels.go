@@ -57,6 +57,48 @@ func (tx *Tx) SetLabel(ctx context.Context, key catalog.PackageKey, name, versio
 	return tx.do(ctx, settingLabel(key, name, version, by, at)...)
 }
 
+// LabelSetting is that a label of a package is to lead to a version.
+type LabelSetting struct {
+	Key           catalog.PackageKey
+	Name, Version string
+}
+
+// SetLabels is SetLabel for many labels, by few questions. Of a label that is named twice, the last setting counts.
+func (tx *Tx) SetLabels(ctx context.Context, all []LabelSetting, by string, at time.Time) error {
+	if len(all) == 0 {
+		return nil
+	}
+	last := map[LabelSetting]int{} // without versions
+	for i, l := range all {
+		last[LabelSetting{Key: l.Key, Name: l.Name}] = i
+	}
+	var repositories []int64
+	var texts [5][]string
+	for i, l := range all {
+		if last[LabelSetting{Key: l.Key, Name: l.Name}] != i {
+			continue
+		}
+		repositories = append(repositories, l.Key.RepositoryID)
+		for k, text := range []string{l.Key.Ecosystem, l.Key.Namespace, l.Key.Name, l.Name, l.Version} {
+			texts[k] = append(texts[k], text)
+		}
+	}
+	const wanted = `with wanted as materialized (select p.id package_id, n.label, n.version from unnest($1::bigint[], $2::text[],
+			$3::text[], $4::text[], $5::text[], $6::text[]) n(repository, ecosystem, namespace, name, label, version)
+		join package p on p.repository_id = n.repository and p.ecosystem = n.ecosystem and p.namespace = n.namespace
+			and p.name = n.name) `
+	of := []any{repositories, texts[0], texts[1], texts[2], texts[3], texts[4]}
+	at = at.UTC()
+	return tx.do(ctx,
+		// Everybody who takes several packages takes them in this order.
+		step{wanted + `, locked as (select id from package where id in (select package_id from wanted) order by id for update)
+			update package p set revision = revision + 1, changed_at = $7 from locked where p.id = locked.id`, append(of, at)},
+		step{wanted + `update label l set visible_until = $7 from wanted w where l.package_id = w.package_id
+			and l.name = w.label and l.visible_until is null`, append(of, at)},
+		step{wanted + `insert into label (package_id, name, version, set_by, visible_from)
+			select package_id, label, version, $8, $7::timestamptz from wanted`, append(of, at, by)})
+}
+
 // DropLabel takes a label away; done is false if there was none.
 func (tx *Tx) DropLabel(ctx context.Context, key catalog.PackageKey, name string, at time.Time) (done bool, err error) {
 	if err := tx.touchPackage(ctx, key, at); err != nil {

@@ -52,6 +52,8 @@ type bench struct {
 	plain  *plain // of S5
 	rounds int    // of publishing so far
 
+	moving *moving
+
 	stored *stored // of reading and writing through an object store
 
 	imaged      bool
@@ -100,10 +102,10 @@ func run(ctx context.Context, only string) (err error) {
 	defer stop()
 	defer b.endMillion()
 	defer b.endFifty()
-	defer func() { err = errors.Join(err, b.stored.end()) }()
+	defer func() { err = errors.Join(err, b.stored.end(), b.moving.end()) }()
 	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
-	for _, r := range slices.Concat(rows(), imageRows(), storeRows(), safetyRows()) {
+	for _, r := range slices.Concat(rows(), imageRows(), storeRows(), safetyRows(), movingRows()) {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {
 			continue
 		}

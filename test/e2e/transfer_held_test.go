@@ -224,7 +224,8 @@ func TestTransferFromAnother(t *testing.T) {
 	other := repository(t, "releases")
 	publishAt(t, shared, other, "latest", madeup.Package{Name: "@skerry/held-05", Version: "1.0.0", Licence: "MIT"})
 	only := []string{"pkg:npm/@skerry/held-0*@1.0.0"}
-	if out, became := moved(t, api.NewTransferRun{From: from, To: other, Only: only}); out.Came.Versions != 9 || out.Refused.Versions != 1 ||
+	out, became := moved(t, api.NewTransferRun{From: from, To: other, Only: only})
+	if out.Came.Versions != 9 || out.Refused.Versions != 1 ||
 		!strings.Contains(became, "refused pkg:npm/@skerry/held-05@1.0.0 "+other+" has it already, and has other bytes") {
 		t.Errorf("%+v:\n%s", out, became)
 	}

@@ -244,6 +244,8 @@ func start(ctx context.Context, bin, dir, password string, account *syscall.Cred
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-p", strconv.Itoa(port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "max_connections=64", "-c", "shared_buffers=32MB", "-c", "jit=off",
+		// Statements that were planned while a table was next to empty stay as they were until it is analyzed.
+		"-c", "autovacuum_naptime=10s",
 		"-c", "log_min_messages=fatal", "-c", "max_wal_size=1GB")
 	cmd.Dir = "/"
 	cmd.Stdout, cmd.Stderr = output, output

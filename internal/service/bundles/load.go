@@ -58,8 +58,9 @@ type Loading struct {
 	into   Into
 	to     map[string]catalog.Repository // by the name of the repository that it came from
 	fresh  []arriving
-	seen   map[string]*bundle.Version // by where they go to, and what they are
-	needed map[int64][][]byte         // SHA-256 of files of new versions, by where they go to
+	seen   map[string]*bundle.Version              // by where they go to, and what they are
+	has    map[catalog.PackageKey]*catalog.Package // what is there of the packages in it
+	needed map[int64][][]byte                      // SHA-256 of files of new versions, by where they go to
 }
 
 // Refused is a version that cannot come, and why.
@@ -157,26 +158,17 @@ func (l *Loading) targets() error {
 
 // plan finds out what becomes of each version, and which files have to be sent.
 func (l *Loading) plan(ctx context.Context) error {
+	if err := l.look(ctx); err != nil {
+		return err
+	}
 	for some := range slices.Chunk(l.Packages, lookedAtOnce) {
-		type shelf struct {
-			repository int64
-			ecosystem  string
-		}
-		byShelf := map[shelf][]catalog.PackageKey{}
 		var named []record.NamedVersion
 		for _, p := range some {
 			key := l.to[p.Repository].Key(p.Ecosystem, p.Namespace, p.Name)
-			on := shelf{key.RepositoryID, p.Ecosystem}
-			byShelf[on] = append(byShelf[on], key)
 			for _, v := range p.Versions {
 				if !v.Snapshot {
 					named = append(named, record.NamedVersion{Key: key, Version: v.Version})
 				}
-			}
-		}
-		for _, keys := range byShelf {
-			if err := l.s.holdings.Ahead(ctx, keys); err != nil {
-				return err
 			}
 		}
 		gone := map[int64][]record.GoneFile{}
@@ -187,12 +179,21 @@ func (l *Loading) plan(ctx context.Context) error {
 			}
 		}
 		for i := range some {
-			if err := l.planPackage(ctx, &some[i], gone); err != nil {
-				return err
-			}
+			l.planPackage(&some[i], gone)
 		}
 	}
 	return l.lacks(ctx)
+}
+
+// shelves are the packages of each ecosystem in each repository that some of it go to.
+func (l *Loading) shelves(some []bundle.Package) map[string][]catalog.PackageKey {
+	all := map[string][]catalog.PackageKey{}
+	for _, p := range some {
+		key := l.to[p.Repository].Key(p.Ecosystem, p.Namespace, p.Name)
+		on := act.Itoa(key.RepositoryID) + " " + p.Ecosystem
+		all[on] = append(all[on], key)
+	}
+	return all
 }
 
 func reposOf(named []record.NamedVersion) map[int64]bool {
@@ -203,13 +204,9 @@ func reposOf(named []record.NamedVersion) map[int64]bool {
 	return ids
 }
 
-func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[int64][]record.GoneFile) error {
+func (l *Loading) planPackage(p *bundle.Package, gone map[int64][]record.GoneFile) {
 	to := l.to[p.Repository]
 	key := to.Key(p.Ecosystem, p.Namespace, p.Name)
-	has, err := l.s.holdings.Package(ctx, key)
-	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
-		return err
-	}
 	if why := l.refusesMarks(p, key, to); why != "" {
 		l.refuse(act.PURLOf(key, ""), why)
 	}
@@ -225,7 +222,7 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 			continue
 		}
 		l.seen[is] = a.of
-		if there := publishing.Find(has, a.of.Version, a.Upload); there != nil {
+		if there := publishing.Find(l.has[key], a.of.Version, a.Upload); there != nil {
 			if why := publishing.Differs(a.Kept(nil), there); why != "" {
 				l.refuse(a.purl(), to.Name+" has it already, and "+why)
 			} else {
@@ -243,7 +240,6 @@ func (l *Loading) planPackage(ctx context.Context, p *bundle.Package, gone map[i
 			l.needed[to.ID] = append(l.needed[to.ID], f.SHA256[:])
 		}
 	}
-	return nil
 }
 
 func (l *Loading) refuse(of purl.PURL, why string) {

@@ -139,7 +139,7 @@ func (m *Making) gatherKeys(ctx context.Context, r catalog.Repository, keys []ca
 		for n < min(len(keys), lookedAtOnce) && keys[n].Ecosystem == keys[0].Ecosystem {
 			n++
 		}
-		if err := m.s.holdings.Ahead(ctx, keys[:n]); err != nil {
+		if err := errors.Join(m.s.holdings.Ahead(ctx, keys[:n]), m.s.safety.Ahead(ctx, keys[:n])); err != nil {
 			return err
 		}
 		if err := m.gatherSome(ctx, r, keys[:n]); err != nil {

@@ -33,6 +33,9 @@ func (l *Loading) place(ctx context.Context, withDecisions bool) error {
 	err := l.s.store.Recorded(ctx, nil, func(tx *record.Tx) error {
 		l.Refused = nil // this may be done again
 		var changes []record.Change
+		if err := l.look(ctx); err != nil {
+			return err
+		}
 		for some := range slices.Chunk(l.fresh, placedAtOnce) {
 			if err := l.placeSome(ctx, tx, some); err != nil {
 				return err
@@ -41,14 +44,20 @@ func (l *Loading) place(ctx context.Context, withDecisions bool) error {
 		if l.Refused != nil {
 			return errRefused
 		}
+		var labels []record.LabelSetting
 		for i := range l.Packages {
 			p := &l.Packages[i]
-			if err := l.mark(ctx, tx, p); err != nil {
+			some, err := l.mark(ctx, tx, p)
+			if err != nil {
 				return err
 			}
+			labels = append(labels, some...)
 			to := l.to[p.Repository]
 			changes = append(changes, record.Change{Kind: record.OfPackage, RepositoryID: to.ID, Repository: to.Name,
 				Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name})
+		}
+		if err := tx.SetLabels(ctx, labels, l.caller.Name, l.s.Now()); err != nil {
+			return err
 		}
 		for id, sums := range l.needed {
 			if err := tx.TakeLanded(ctx, id, sums); err != nil {
@@ -68,6 +77,24 @@ func (l *Loading) place(ctx context.Context, withDecisions bool) error {
 		return refusal(l.Refused)
 	}
 	return err
+}
+
+// look reads what the repositories have now of the packages in it.
+func (l *Loading) look(ctx context.Context) error {
+	l.has = map[catalog.PackageKey]*catalog.Package{}
+	for some := range slices.Chunk(l.Packages, lookedAtOnce) {
+		for _, keys := range l.shelves(some) {
+			of, err := l.s.holdings.Several(ctx, keys)
+			if err != nil {
+				return err
+			}
+			maps.Copy(l.has, of)
+			if err := l.s.safety.Ahead(ctx, keys); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // placeSome looks into versions and makes them visible. What cannot come is noted.
@@ -141,14 +168,13 @@ func sumsOf(some []arriving) map[int64][][]byte {
 	return all
 }
 
-// mark has labels lead where they led, and marks what was withdrawn, as far as that is here.
-func (l *Loading) mark(ctx context.Context, tx *record.Tx, p *bundle.Package) error {
+// mark marks what was withdrawn, as far as that is here, and gives the labels that are to lead where they led.
+func (l *Loading) mark(
+	ctx context.Context, tx *record.Tx, p *bundle.Package,
+) (labels []record.LabelSetting, err error) {
 	to := l.to[p.Repository]
 	key := to.Key(p.Ecosystem, p.Namespace, p.Name)
-	has, err := l.s.holdings.Package(ctx, key)
-	if err != nil && !errors.Is(err, ecosystem.ErrNoPackage) {
-		return err
-	}
+	has := l.has[key]
 	here := func(version string) bool {
 		return has != nil && publishing.HasVersion(has, version) ||
 			slices.ContainsFunc(p.Versions, func(v bundle.Version) bool { return v.Version == version })
@@ -161,13 +187,11 @@ func (l *Loading) mark(ctx context.Context, tx *record.Tx, p *bundle.Package) er
 		names := []string{label}
 		if m, ok := l.s.Ecosystem(p.Ecosystem).(ecosystem.Maturing); ok {
 			if names, err = l.s.publishing.Moved(ctx, tx, m, to, key, names, version); err != nil {
-				return err
+				return nil, err
 			}
 		}
 		for _, name := range names {
-			if err := tx.SetLabel(ctx, key, name, version, l.caller.Name, l.s.Now()); err != nil {
-				return err
-			}
+			labels = append(labels, record.LabelSetting{Key: key, Name: name, Version: version})
 		}
 	}
 	var versions, reasons []string
@@ -180,9 +204,9 @@ func (l *Loading) mark(ctx context.Context, tx *record.Tx, p *bundle.Package) er
 		versions, reasons = append(versions, version), append(reasons, p.Withdrawn[version])
 	}
 	if versions == nil {
-		return nil
+		return labels, nil
 	}
-	return tx.Withdraw(ctx, key, versions, reasons, l.caller.Name, l.s.Now())
+	return labels, tx.Withdraw(ctx, key, versions, reasons, l.caller.Name, l.s.Now())
 }
 
 // note puts on record that it was loaded.

@@ -181,25 +181,37 @@ const ahead = 500
 // Ahead reads what is not remembered of packages of one ecosystem in one repository, many
 // by one question: they will be asked for one after the other.
 func (s *Holdings) Ahead(ctx context.Context, keys []catalog.PackageKey) error {
+	_, err := s.Several(ctx, keys)
+	return err
+}
+
+// Several are those of some packages of one ecosystem in one repository that are there, many of which are read by one
+// question.
+func (s *Holdings) Several(
+	ctx context.Context, keys []catalog.PackageKey,
+) (map[catalog.PackageKey]*catalog.Package, error) {
+	there := map[catalog.PackageKey]*catalog.Package{}
 	var lacking []catalog.PackageKey
 	ages := map[catalog.PackageKey]uint64{}
 	for _, key := range keys {
 		age := s.Age(key)
-		if known, ok := s.packages.Get(key); !ok || known.Generation != age {
+		if known, ok := s.packages.Get(key); ok && known.Generation == age {
+			there[key] = known.Value.Package
+		} else {
 			lacking, ages[key] = append(lacking, key), age
 		}
 	}
 	for some := range slices.Chunk(lacking, ahead) {
 		read, err := s.DB.Packages(ctx, some)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for key, now := range read {
 			known, _ := s.packages.Get(key)
-			s.remember(key, ages[key], known.Value, now)
+			there[key] = s.remember(key, ages[key], known.Value, now)
 		}
 	}
-	return nil
+	return there, nil
 }
 
 // remember keeps what was read of a package, and gives it. What is as it was stays the very

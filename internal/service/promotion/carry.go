@@ -372,6 +372,7 @@ func (s *Promotion) place(
 	if err := s.store.WantIn(ctx, tx, c.to, ids, nil); err != nil {
 		return err
 	}
+	var set []record.LabelSetting
 	for i, list := range labels {
 		if m, ok := s.maturing(c.items[i]); ok && len(list) > 0 {
 			if list, err = s.publishing.Moved(ctx, tx, m, c.to, placed[i].Key, list, placed[i].Version); err != nil {
@@ -379,10 +380,11 @@ func (s *Promotion) place(
 			}
 		}
 		for _, label := range list {
-			if err := tx.SetLabel(ctx, placed[i].Key, label, placed[i].Version, caller.Name, now); err != nil {
-				return err
-			}
+			set = append(set, record.LabelSetting{Key: placed[i].Key, Name: label, Version: placed[i].Version})
 		}
+	}
+	if err := tx.SetLabels(ctx, set, caller.Name, now); err != nil {
+		return err
 	}
 	if err := tx.SetTargets(ctx, p.ID, ids); err != nil {
 		return err

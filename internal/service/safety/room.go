@@ -218,3 +218,26 @@ func (s *Safety) Known(ctx context.Context, key catalog.PackageKey) ([]safety.Kn
 	s.known.Add(key, act.Aged[[]safety.Known]{Value: all[key], Generation: age})
 	return all[key], nil
 }
+
+// Ahead reads what advisories say of many packages by one question: they will be judged one after the other.
+func (s *Safety) Ahead(ctx context.Context, keys []catalog.PackageKey) error {
+	age := s.changes.Load()
+	var lacking []catalog.PackageKey
+	for _, key := range keys {
+		key.RepositoryID, key.AsOf, key.Sight = 0, 0, ""
+		if known, ok := s.known.Get(key); (!ok || known.Generation != age) && purl.OSVName(key.Ecosystem) != "" {
+			lacking = append(lacking, key)
+		}
+	}
+	if lacking == nil {
+		return nil
+	}
+	all, err := s.DB.AdvisoriesOf(ctx, lacking...)
+	if err != nil {
+		return err
+	}
+	for _, key := range lacking {
+		s.known.Add(key, act.Aged[[]safety.Known]{Value: all[key], Generation: age})
+	}
+	return nil
+}

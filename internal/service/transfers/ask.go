@@ -66,6 +66,11 @@ func (s *Transfers) Begin(ctx context.Context, caller access.Caller, w Wish) (Vi
 	if err != nil {
 		return View{}, err
 	}
+	s.Go(func(ctx context.Context) {
+		if err := s.takeUp(ctx); err != nil {
+			s.Log.Error("a transfer could not be taken up at once", "error", err)
+		}
+	})
 	return s.Transfer(ctx, caller, t.ID)
 }
 

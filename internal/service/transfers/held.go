@@ -74,10 +74,11 @@ func (m *moving) planTold(ctx context.Context, n *int, some mirrors.Held) error 
 			keys[i] = m.from.Key(p.Ecosystem, p.Namespace, p.Name)
 			there[i] = asThere(keys[i], p)
 		}
-		if err := m.ahead(ctx, keys); err != nil {
+		has, err := m.ahead(ctx, keys)
+		if err != nil {
 			return err
 		}
-		items, err := m.become(ctx, keys, there, make([]string, len(keys)))
+		items, err := m.become(ctx, keys, there, has, make([]string, len(keys)))
 		if err != nil {
 			return err
 		}
@@ -186,7 +187,9 @@ func (m *moving) gatherHeld(ctx context.Context, items []record.TransferItem) (a
 	if err != nil {
 		return nil, false, m.silent(err)
 	}
-	m.held = true
+	if !m.held { // who places what came before reads it
+		m.held = true
+	}
 	arrive, err := m.find(ctx, items, held)
 	if err != nil {
 		return nil, true, err

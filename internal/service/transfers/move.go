@@ -186,28 +186,45 @@ func (m *moving) look(ctx context.Context) (err error) {
 	return nil
 }
 
-// move makes what is to come visible, some of it at a time.
+// move makes what is to come visible, some of it at a time, and has the next of it fetched meanwhile.
 func (m *moving) move(ctx context.Context) error {
-	for after := 0; ; {
+	var ready []coming
+	for after, left := 0, true; left; {
 		items, err := m.s.DB.Items(ctx, m.ID, record.ItemNew, after, movedAtOnce)
-		if err != nil || len(items) == 0 {
-			return err
-		}
-		after = items[len(items)-1].N
-		if err := m.look(ctx); err != nil {
-			return err
-		}
-		coming, told, err := m.gatherHeld(ctx, items)
-		if err == nil && !told {
-			coming, err = m.gather(ctx, items)
-		}
 		if err != nil {
 			return err
 		}
-		if err := m.place(ctx, coming); err != nil {
+		if left = len(items) > 0; left {
+			after = items[len(items)-1].N
+		}
+		if err := m.look(ctx); err != nil {
 			return err
 		}
+		var next []coming
+		both, at := errgroup.WithContext(ctx)
+		both.Go(func() error { return m.place(at, ready) })
+		both.Go(func() (err error) {
+			next, err = m.fetch(at, items)
+			return err
+		})
+		if err := both.Wait(); err != nil {
+			return err
+		}
+		ready = next
 	}
+	return nil
+}
+
+// fetch finds the versions of items, and has come what is not here.
+func (m *moving) fetch(ctx context.Context, items []record.TransferItem) ([]coming, error) {
+	if len(items) == 0 {
+		return nil, nil
+	}
+	coming, told, err := m.gatherHeld(ctx, items)
+	if err == nil && !told {
+		coming, err = m.gather(ctx, items)
+	}
+	return coming, err
 }
 
 // coming is a version that is to come, with what its repository has of it.
@@ -230,7 +247,7 @@ func (m *moving) gather(ctx context.Context, items []record.TransferItem) ([]com
 		}
 		groups[len(groups)-1] = append(groups[len(groups)-1], item)
 	}
-	if err := m.ahead(ctx, keys); err != nil {
+	if _, err := m.ahead(ctx, keys); err != nil {
 		return nil, err
 	}
 	found := make([][]coming, len(groups))

@@ -110,6 +110,14 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 			}
 		}
 	}
+	var keys []catalog.PackageKey
+	for _, c := range all {
+		keys = append(keys, c.key)
+	}
+	has, err := m.ahead(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
 	done, err := m.s.store.Room(ctx, m.to, bytes)
 	if err != nil {
 		return nil, err
@@ -129,7 +137,7 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 		if err := tx.TakeLanded(ctx, m.to.ID, came); err != nil {
 			return err
 		}
-		if err := m.marks(ctx, tx, all); err != nil {
+		if err := m.marks(ctx, tx, all, has); err != nil {
 			return err
 		}
 		if err := tx.NoteItems(ctx, m.ID, ns, record.ItemCame, "", proofs); err != nil {
@@ -181,26 +189,32 @@ func proof(v *catalog.Version) []byte {
 
 // marks takes the labels and withdrawals of versions along. A label that leads to something else there
 // follows if the repository that they come from has that, too.
-func (m *moving) marks(ctx context.Context, tx *record.Tx, all []coming) error {
+func (m *moving) marks(
+	ctx context.Context, tx *record.Tx, all []coming, has map[catalog.PackageKey]*catalog.Package,
+) error {
+	var labels []record.LabelSetting
 	for len(all) > 0 {
 		n := 1
 		for n < len(all) && all[n].key == all[0].key {
 			n++
 		}
-		if err := m.marksOf(ctx, tx, all[:n]); err != nil {
+		some, err := m.labelsOf(ctx, tx, all[:n], has[all[0].key])
+		if err == nil {
+			err = m.withdraw(ctx, tx, all[:n])
+		}
+		if err != nil {
 			return err
 		}
-		all = all[n:]
+		labels, all = append(labels, some...), all[n:]
 	}
-	return nil
+	return tx.SetLabels(ctx, labels, m.caller.Name, m.s.Now())
 }
 
-func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error {
+// labelsOf are those that lead to versions of a package, and are to.
+func (m *moving) labelsOf(
+	ctx context.Context, tx *record.Tx, all []coming, has *catalog.Package,
+) (labels []record.LabelSetting, err error) {
 	key, from := m.target(all[0].key), all[0].there
-	has, err := m.has(ctx, key)
-	if err != nil {
-		return err
-	}
 	came := func(version string) bool {
 		return slices.ContainsFunc(all, func(c coming) bool { return c.Version == version })
 	}
@@ -215,15 +229,18 @@ func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error
 		names := []string{label}
 		if maturing, ok := m.s.Ecosystem(key.Ecosystem).(ecosystem.Maturing); ok {
 			if names, err = m.s.publishing.Moved(ctx, tx, maturing, m.to, key, names, version); err != nil {
-				return err
+				return nil, err
 			}
 		}
 		for _, name := range names {
-			if err := tx.SetLabel(ctx, key, name, version, m.caller.Name, m.s.Now()); err != nil {
-				return err
-			}
+			labels = append(labels, record.LabelSetting{Key: key, Name: name, Version: version})
 		}
 	}
+	return labels, nil
+}
+
+// withdraw marks those versions of a package as withdrawn that are where they come from.
+func (m *moving) withdraw(ctx context.Context, tx *record.Tx, all []coming) error {
 	var versions, reasons []string
 	for _, c := range all {
 		if w := c.version.Withdrawn; w != nil && !slices.Contains(versions, c.Version) {
@@ -233,7 +250,7 @@ func (m *moving) marksOf(ctx context.Context, tx *record.Tx, all []coming) error
 	if versions == nil {
 		return nil
 	}
-	return tx.Withdraw(ctx, key, versions, reasons, m.caller.Name, m.s.Now())
+	return tx.Withdraw(ctx, m.target(all[0].key), versions, reasons, m.caller.Name, m.s.Now())
 }
 
 // mostNamed is how many versions an event names.

@@ -38,10 +38,11 @@ func (m *moving) plan(ctx context.Context) error {
 		return err
 	}
 	for some := range slices.Chunk(packages, plannedAtOnce) {
-		if err := m.ahead(ctx, some); err != nil {
+		has, err := m.ahead(ctx, some)
+		if err != nil {
 			return err
 		}
-		items, err := m.planSome(ctx, some)
+		items, err := m.planSome(ctx, some, has)
 		if err != nil {
 			return err
 		}
@@ -96,8 +97,12 @@ func (m *moving) target(key catalog.PackageKey) catalog.PackageKey {
 	return catalog.PackageKey{RepositoryID: m.to.ID, Ecosystem: key.Ecosystem, Namespace: key.Namespace, Name: key.Name}
 }
 
-// ahead reads many packages at both ends by few questions.
-func (m *moving) ahead(ctx context.Context, keys []catalog.PackageKey) error {
+// ahead reads many packages at both ends by few questions, and gives those that are where they go to, by where they
+// come from.
+func (m *moving) ahead(
+	ctx context.Context, keys []catalog.PackageKey,
+) (map[catalog.PackageKey]*catalog.Package, error) {
+	has := map[catalog.PackageKey]*catalog.Package{}
 	for len(keys) > 0 {
 		n := 1
 		for n < len(keys) && keys[n].Ecosystem == keys[0].Ecosystem {
@@ -107,20 +112,27 @@ func (m *moving) ahead(ctx context.Context, keys []catalog.PackageKey) error {
 		for i, key := range keys[:n] {
 			there[i] = m.target(key)
 		}
-		if err := m.s.holdings.Ahead(ctx, there); err != nil {
-			return err
+		of, err := m.s.holdings.Several(ctx, there)
+		if err != nil {
+			return nil, err
+		}
+		for i, key := range keys[:n] {
+			has[key] = of[there[i]]
 		}
 		if m.from.Own() {
 			for i := range there {
 				there[i].RepositoryID = m.from.ID
 			}
 			if err := m.s.holdings.Ahead(ctx, there); err != nil {
-				return err
+				return nil, err
 			}
+		}
+		if err := m.s.safety.Ahead(ctx, there); err != nil {
+			return nil, err
 		}
 		keys = keys[n:]
 	}
-	return nil
+	return has, nil
 }
 
 // has is what a repository of our own has of a package; nil if it has nothing of it.
@@ -133,7 +145,9 @@ func (m *moving) has(ctx context.Context, key catalog.PackageKey) (*catalog.Pack
 }
 
 // planSome finds out what becomes of the versions of some packages.
-func (m *moving) planSome(ctx context.Context, keys []catalog.PackageKey) (items []record.TransferItem, err error) {
+func (m *moving) planSome(
+	ctx context.Context, keys []catalog.PackageKey, has map[catalog.PackageKey]*catalog.Package,
+) (items []record.TransferItem, err error) {
 	there := make([]*catalog.Package, len(keys))
 	why := make([]string, len(keys)) // what is in a package could not be found out
 	for i, key := range keys {
@@ -146,12 +160,13 @@ func (m *moving) planSome(ctx context.Context, keys []catalog.PackageKey) (items
 			why[i] = fault.Of(err).Message
 		}
 	}
-	return m.become(ctx, keys, there, why)
+	return m.become(ctx, keys, there, has, why)
 }
 
 // become tells what becomes of the versions of some packages, or why that could not be found out of one.
 func (m *moving) become(
-	ctx context.Context, keys []catalog.PackageKey, there []*catalog.Package, why []string,
+	ctx context.Context, keys []catalog.PackageKey, there []*catalog.Package,
+	has map[catalog.PackageKey]*catalog.Package, why []string,
 ) (items []record.TransferItem, err error) {
 	var named []record.NamedVersion
 	for i, key := range keys {
@@ -175,7 +190,7 @@ func (m *moving) become(
 		if why[i] != "" {
 			of = []record.TransferItem{{State: record.ItemRefused, Why: why[i]}}
 		} else if there[i] != nil {
-			if of, err = m.planPackage(ctx, key, there[i], gone); err != nil {
+			if of, err = m.planPackage(ctx, key, there[i], has[key], gone); err != nil {
 				return nil, err
 			}
 		}
@@ -189,12 +204,8 @@ func (m *moving) become(
 
 // planPackage finds out what becomes of the versions of a package, the oldest first.
 func (m *moving) planPackage(
-	ctx context.Context, key catalog.PackageKey, there *catalog.Package, gone map[string][]record.GoneFile,
+	ctx context.Context, key catalog.PackageKey, there, has *catalog.Package, gone map[string][]record.GoneFile,
 ) (items []record.TransferItem, err error) {
-	has, err := m.has(ctx, m.target(key))
-	if err != nil {
-		return nil, err
-	}
 	rules, err := m.rules(ctx, key, there, gone)
 	if err != nil {
 		return nil, err
