@@ -26,7 +26,7 @@ func transferCommand(s *session) *cobra.Command {
 		Long: "Take the packages of a folder on this machine to a repository: a heap of package files, a Maven tree such as a\n" +
 			"local repository, the cache of a package client, or an archive of such (.zip, .tar, .tar.gz). Or those of\n" +
 			"another repository of the server, or of a server that a mirror here mirrors, which the server does by itself:\n" +
-			"who does not wait for it can go (--background).\n\n" +
+			"who does not wait for it can go (--background). Of another Crelvo only bytes travel that are nowhere here.\n\n" +
 			"A plan comes first: what is new, what is there already, and what would not be taken, and why. What is there\n" +
 			"already is not sent; the same command goes on where another one was ended. Each version becomes visible when\n" +
 			"all of its files are there, and what arrived is compared with what is here. The exit code is 1 if something\n" +

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +18,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
 )
@@ -275,6 +278,116 @@ func TestTransferFromAnotherKilled(t *testing.T) {
 		a, err := near.Ask(t.Context(), http.MethodGet, "/at/yard/npm/"+path, house.Token, nil)
 		if err != nil || a.Status != 200 || string(a.Body) != content {
 			t.Errorf("%s: %d, %d bytes, %v", path, a.Status, len(a.Body), err)
+		}
+	}
+}
+
+// TestHeld: whoever may read a repository is told what it keeps, as far as they may see it, page by page, and is sent
+// the files of what they name, and no others.
+func TestHeld(t *testing.T) {
+	t.Parallel()
+	repo, around := repository(t, "both"), fmt.Sprintf("held-around-%d", made.Add(1))
+	if _, errs, code := crelvoAsAdmin(t, "repo", "add", around, "--members", repo); code != 0 {
+		t.Fatal(errs)
+	}
+	open := publishAt(t, shared, repo, "latest", madeup.Package{Name: "open-kelp", Version: "1.0.0", Licence: "MIT"})
+	shut := publishAt(t, shared, repo, "latest", madeup.Package{Name: "shut-kelp", Version: "1.0.0", Licence: "MIT"})
+	sum := func(content []byte) string { return fmt.Sprintf("%x", sha256.Sum256(content)) }
+	path := "/api/v1/repositories/" + repo + "/held"
+	asked := func(path, token, body string) house.Answer {
+		t.Helper()
+		a, err := shared.Ask(t.Context(), http.MethodPost, path, token, strings.NewReader(body), "Content-Type",
+			"application/json")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	var held api.Held
+	told := func(token, body string) string {
+		t.Helper()
+		a := asked(path, token, body)
+		held = api.Held{}
+		if err := json.Unmarshal(a.Body, &held); err != nil || a.Status != 200 {
+			t.Fatalf("%d %s %v", a.Status, a.Body, err)
+		}
+		return string(a.Body)
+	}
+	all := told(house.Token, `{}`)
+	says(t, all, "open-kelp", "shut-kelp", sum(open), `"publishedBy":"admin"`)
+	if held.Next != "" || strings.Contains(all, `"said"`) {
+		t.Errorf("all of it is %s", all)
+	}
+	told(house.Token, `{"after":"pkg:npm/open-kelp"}`)
+	if len(held.Packages) != 1 || held.Packages[0].Name != "shut-kelp" {
+		t.Errorf("after the first come %+v", held.Packages)
+	}
+	if told(house.Token, `{"only":["pkg:npm/open-*"]}`); len(held.Packages) != 1 || held.Packages[0].Name != "open-kelp" {
+		t.Errorf("of a pattern there are %+v", held.Packages)
+	}
+	if told(house.Token, `{"ecosystem":"maven"}`); len(held.Packages) != 0 {
+		t.Errorf("of another ecosystem there are %+v", held.Packages)
+	}
+	says(t, told(house.Token, `{"packages":["pkg:npm/open-kelp","pkg:npm/no-kelp"]}`), `"said"`)
+
+	// Who may read a part of it is told of that part, and sent no bytes of the rest.
+	user := fmt.Sprintf("diver-%d", made.Add(1))
+	post(t, "/api/v1/users", api.NewUser{Name: user, Kind: "robot"}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: user, Role: "reader", Repositories: repo,
+		Packages: "pkg:npm/open-*"}, nil)
+	var diver api.MadeToken
+	post(t, "/api/v1/tokens", api.NewToken{For: user, Name: "lamp"}, &diver)
+	token := diver.Secret
+	if told(token, `{}`); len(held.Packages) != 1 || held.Packages[0].Name != "open-kelp" {
+		t.Errorf("who may read one package is told of %+v", held.Packages)
+	}
+	files := func(token, body string) (all []string) {
+		t.Helper()
+		a := asked(path+"/files", token, body)
+		if a.Status != 200 {
+			t.Fatalf("%d %s", a.Status, a.Body)
+		}
+		r := bundle.NewFilesReader(bytes.NewReader(a.Body))
+		for {
+			of, _, content, err := r.Next()
+			if err != nil {
+				return all
+			}
+			raw, err := io.ReadAll(content)
+			if err != nil || sum(raw) != of.String() {
+				t.Errorf("%s is %s, %v", of, sum(raw), err)
+			}
+			all = append(all, of.String())
+		}
+	}
+	both := `"sha256":["` + sum(open) + `","` + sum(shut) + `"]}`
+	if got := files(house.Token, `{"packages":["pkg:npm/open-kelp","pkg:npm/shut-kelp"],`+both); len(got) != 2 {
+		t.Errorf("the files are %v", got)
+	}
+	if got := files(house.Token, `{"packages":["pkg:npm/open-kelp"],`+both); len(got) != 1 || got[0] != sum(open) {
+		t.Errorf("of one package the files are %v", got)
+	}
+	got := files(token, `{"packages":["pkg:npm/open-kelp","pkg:npm/shut-kelp"],`+both)
+	if len(got) != 1 || got[0] != sum(open) {
+		t.Errorf("who may read one package is sent %v", got)
+	}
+	for _, c := range []struct {
+		path, token, body string
+		status            int
+		says              string
+	}{
+		{path, "", `{}`, 401, ""},
+		{path + "/files", "", `{"packages":["pkg:npm/open-kelp"],` + both, 401, ""},
+		{path, house.Token, `{"only":["x"]}`, 400, "pattern"},
+		{path, house.Token, `{"after":"x"}`, 400, ""},
+		{path, house.Token, `{"packages":["x"]}`, 400, ""},
+		{path + "/files", house.Token, `{"packages":["pkg:npm/open-kelp"],"sha256":["x"]}`, 400, "no SHA-256"},
+		{path + "/files", house.Token, `{`, 400, "cannot be read"},
+		{"/api/v1/repositories/" + around + "/held", house.Token, `{}`, 409, "chain"},
+		{"/api/v1/repositories/no-such/held", house.Token, `{}`, 404, ""},
+	} {
+		if a := asked(c.path, c.token, c.body); a.Status != c.status || !strings.Contains(string(a.Body), c.says) {
+			t.Errorf("%s of %s: %d %s", c.body, c.path, a.Status, a.Body)
 		}
 	}
 }
