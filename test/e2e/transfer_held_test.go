@@ -391,3 +391,60 @@ func TestHeld(t *testing.T) {
 		}
 	}
 }
+
+// TestTransferKinds takes what another Crelvo keeps of every kind over: releases, uploads of a snapshot, and images
+// with their labels and parts.
+func TestTransferKinds(t *testing.T) {
+	t.Parallel()
+	kelp := madeup.Package{Name: "kinds-kelp", Version: "1.0.0", Description: "About kelp", Licence: "MIT",
+		Author: "Deck Hands"}
+	image := madeup.Package{Name: "kinds", Version: "1.0.0"}.Image("linux/amd64", nil)
+	snapshots := func(t *testing.T, repo string) {
+		for n := 1; n <= 2; n++ {
+			base := "/at/" + repo + "/maven/" + groupPath + "/kinds/1.0-SNAPSHOT/"
+			stamp := fmt.Sprintf("2026110%d.080000", n)
+			must(t, http.MethodPut, fmt.Sprintf("%skinds-1.0-%s-%d.pom", base, stamp, n),
+				pom("example.skerry.berth", "kinds", "1.0-SNAPSHOT"), 201)
+			must(t, http.MethodPut, base+"maven-metadata.xml", fmt.Sprintf("<metadata><version>1.0-SNAPSHOT</version>"+
+				"<versioning><snapshot><timestamp>%s</timestamp><buildNumber>%d</buildNumber></snapshot></versioning></metadata>",
+				stamp, n), 201)
+		}
+	}
+	for kind, c := range map[string]struct {
+		publish  func(t *testing.T, repo string)
+		versions int
+		path     string // of something that is there in the end
+	}{
+		"npm":   {versions: 1, path: "/at/%s/npm/kinds-kelp/-/kinds-kelp-1.0.0.tgz"},
+		"pypi":  {versions: 1, path: "/at/%s/pypi/simple/kinds-kelp/"},
+		"nuget": {versions: 1, path: "/at/%s/nuget/flat/kinds-kelp/1.0.0/kinds-kelp.1.0.0.nupkg"},
+		"cargo": {versions: 1, path: "/at/%s/cargo/ki/nd/kinds-kelp"},
+		"maven": {snapshots, 2, "/at/%s/maven/" + groupPath + "/kinds/1.0-SNAPSHOT/kinds-1.0-20261101.080000-1.pom"},
+		"oci": {func(t *testing.T, repo string) { pushMade(t, repo+"/kinds", image, "1.0.0") }, 1,
+			"/v2/%s/kinds/manifests/1.0.0"},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			from, to, mirror := repository(t, "both"), repository(t, "both"), fmt.Sprintf("kinds-%d", made.Add(1))
+			if c.publish != nil {
+				c.publish(t, from)
+			} else {
+				publishMade(t, from, kind, kelp)
+			}
+			at := shared.Address + "/at/" + from + "/" + kind + "/"
+			if kind == "oci" {
+				at = shared.Address + "/v2/" + from + "/"
+			}
+			if err := shared.AddMirrorOf(t.Context(), kind, mirror, at, map[string]any{"secret": house.Token}); err != nil {
+				t.Fatal(err)
+			}
+			run, became := moved(t, api.NewTransferRun{From: mirror, To: to})
+			if run.Came.Versions != c.versions || run.Fetched > 0 {
+				t.Fatalf("%+v\n%s", run, became)
+			}
+			if a := ask(t, http.MethodGet, fmt.Sprintf(c.path, to), ""); a.Status != 200 {
+				t.Errorf("%s: %d %s", c.path, a.Status, a.Body)
+			}
+		})
+	}
+}
