@@ -53,7 +53,7 @@ var rooms = map[string][]string{
 	"publishing":   {"act", "builds", "directory", "holdings", "resolving", "rights", "store"},
 	"promotion": {"act", "builds", "counting", "directory", "keys", "publishing", "rights", "safety", "store",
 		"targets", "vetting"},
-	"targets":   {"act", "directory", "holdings", "keys", "safety", "secret", "store"},
+	"targets":   {"act", "directory", "holdings", "keys", "repositories", "safety", "secret", "store"},
 	"retention": {"act", "directory", "publishing", "quotas", "schedule", "store"},
 	"search":    {"act", "builds", "directory", "holdings", "publishing", "resolving"},
 	"makeup":    {"act", "directory", "resolving", "search", "store"},

@@ -10,6 +10,7 @@ type NewRelay struct {
 	Only       []string `json:"only,omitempty" maxItems:"100" doc:"patterns of packages and versions; left out: everything"`
 	Holds      string   `json:"holds,omitempty" enum:"releases,snapshots,both" doc:"which maturity is sent; left out: releases"`
 	FromNow    bool     `json:"fromNow,omitempty" doc:"what is there already is not sent"`
+	Removals   bool     `json:"removals,omitempty" doc:"what is removed here is removed there, too, if that is another Crelvo"`
 	Schedule   string   `json:"schedule,omitempty" maxLength:"100" doc:"when it is looked for what was missed, as cron writes it; left out: every hour"`
 	Zone       string   `json:"zone,omitempty" maxLength:"64" doc:"time zone of the schedule and the hours; left out: UTC"`
 	Hours      string   `json:"hours,omitempty" maxLength:"11" doc:"of the day, in which it sends; left out: all" example:"20:00-06:00"`
@@ -27,6 +28,7 @@ type RelayChange struct {
 	Hours     *string   `json:"hours,omitempty" maxLength:"11"`
 	BytesRate *int64    `json:"bytesPerSecond,omitempty" minimum:"0"`
 	Paused    *bool     `json:"paused,omitempty"`
+	Removals  *bool     `json:"removals,omitempty" doc:"what is removed here is removed there, too, if that is another Crelvo"`
 	Anyway    bool      `json:"anyway,omitempty" doc:"also if a new target is not reached"`
 }
 
@@ -45,6 +47,7 @@ type Relay struct {
 	Hours      string      `json:"hours,omitempty"`
 	BytesRate  int64       `json:"bytesPerSecond" doc:"0: no bound"`
 	Paused     bool        `json:"paused"`
+	Removals   bool        `json:"removals" doc:"what is removed here is removed there, too"`
 	Open       bool        `json:"open" doc:"it may send at the moment"`
 	By         string      `json:"by"`
 	MadeAt     time.Time   `json:"madeAt"`
@@ -56,6 +59,8 @@ type Relay struct {
 	Sent       int         `json:"sent"`
 	LastAt     *time.Time  `json:"lastAt,omitempty" doc:"when a version was sent last"`
 	Said       string      `json:"said,omitempty" doc:"what went wrong last"`
+	Telling    int         `json:"telling" doc:"packages whose labels, withdrawals or removals another Crelvo is to be told"`
+	NotTaken   string      `json:"notTaken,omitempty" doc:"what of these it refused last, and why, or why it could not be told"`
 }
 
 // RelayedVersion is a version that a relay sends, or sent.

@@ -105,6 +105,13 @@ func relayShow(s *session) *cobra.Command {
 		}}
 }
 
+func removalsText(r api.Relay) string {
+	if r.Removals {
+		return "what is removed here is removed there, too"
+	}
+	return "what is removed here stays there"
+}
+
 func showOneRelay(w io.Writer, r shownRelay) {
 	var next []string
 	for _, at := range r.Next {
@@ -124,7 +131,13 @@ func showOneRelay(w io.Writer, r shownRelay) {
 		"sent", fmt.Sprintf("%s, last %s", count(r.Sent, "version"), optionalTime(r.LastAt, "never")), "sends at", hours,
 		"how fast", rate, "looks for what was missed", r.Schedule+" "+r.Zone, "the next times",
 		orNone(next, "none while it is paused"),
-		"made", timeText(r.MadeAt)+" by "+r.By)
+		"removals", removalsText(r.Relay), "made", timeText(r.MadeAt)+" by "+r.By)
+	if r.Telling > 0 {
+		fmt.Fprintf(w, "\nThe labels and withdrawals of %s are still to be told there.\n", count(r.Telling, "package"))
+	}
+	if r.NotTaken != "" {
+		fmt.Fprintf(w, "\nOf labels, withdrawals and removals it did not take: %s\n", oneLine(r.NotTaken))
+	}
 	var rows [][]string
 	for _, v := range r.Versions {
 		state := v.State
@@ -147,6 +160,7 @@ func relayFlags(cmd *cobra.Command, n *api.NewRelay, rate *byteSize) {
 	cmd.Flags().StringVar(&n.Zone, "zone", "UTC", "the time zone of the schedule and the hours, such as Europe/Oslo")
 	cmd.Flags().StringVar(&n.Hours, "hours", "", "of the day, in which it sends, such as 20:00-06:00")
 	cmd.Flags().Var(rate, "rate", "how much it sends a second at most, such as 2MiB")
+	cmd.Flags().BoolVar(&n.Removals, "removals", false, "what is removed here is removed there, too, if that is another Crelvo")
 	cmd.Flags().BoolVar(&n.Anyway, "anyway", false, "also if the target is not reached now")
 	must(cmd.RegisterFlagCompletionFunc("maturity", fixed("releases", "snapshots", "both")))
 }
@@ -158,7 +172,8 @@ func relayAdd(s *session) *cobra.Command {
 		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Send what arrives in a repository on to a target, by the protocol of its ecosystem: at once when it\n" +
 			"arrives, and by a schedule, which finds what was missed. What is there already is sent, too, unless --from-now\n" +
-			"is given. The target is tried before the relay is saved.",
+			"is given. Another Crelvo is told of labels and withdrawals, too, and with --removals of what is removed. The\n" +
+			"target is tried before the relay is saved.",
 		Example: "  crelvo relay add mainland --from releases --to public-maven --only 'pkg:maven/example.skerry.berth/*' " +
 			"--hours 20:00-06:00 --zone Europe/Oslo",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -190,7 +205,8 @@ func relayEdit(s *session) *cobra.Command {
 			c := api.RelayChange{Target: ifGiven(cmd, "to", &n.Target), Only: ifGiven(cmd, "only", &n.Only),
 				Holds: ifGiven(cmd, "maturity", &n.Holds), Schedule: ifGiven(cmd, "schedule", &n.Schedule),
 				Zone: ifGiven(cmd, "zone", &n.Zone), Hours: ifGiven(cmd, "hours", &n.Hours),
-				BytesRate: ifGiven(cmd, "rate", (*int64)(&rate)), Anyway: n.Anyway}
+				BytesRate: ifGiven(cmd, "rate", (*int64)(&rate)), Removals: ifGiven(cmd, "removals", &n.Removals),
+				Anyway: n.Anyway}
 			if c.Only != nil && len(*c.Only) == 1 && (*c.Only)[0] == "" {
 				c.Only = &[]string{}
 			}

@@ -31,8 +31,14 @@ type Shipment struct {
 	User, Secret             string   // by HTTP Basic, or without a user as a Bearer token; both may be ""
 	Client                   *http.Client
 	Agent                    string
-	Open                     func(f catalog.File) (SeekableFile, error)
+	// LabelsLater: labels are told of afterwards, with the times of theirs.
+	LabelsLater bool
+	Open        func(f catalog.File) (SeekableFile, error)
 }
+
+// LabelsLater is the header by which another Crelvo that publishes here says that it tells of labels afterwards, with
+// the times when they were set there.
+const LabelsLater = "Crelvo-Labels-Later"
 
 // Rejection is another server's answer that is not what was hoped for.
 type Rejection struct {
@@ -50,6 +56,9 @@ func (s Shipment) request(ctx context.Context, method, address string, body io.R
 		return nil, &Rejection{Said: err.Error(), Final: true}
 	}
 	request.Header.Set("User-Agent", s.Agent)
+	if s.LabelsLater {
+		request.Header.Set(LabelsLater, "yes")
+	}
 	home, err := url.Parse(s.URL)
 	switch {
 	case err != nil || home.Host != request.URL.Host || home.Scheme != request.URL.Scheme:

@@ -26,6 +26,7 @@ type Relay struct {
 	Hours        string        `db:"hours"` // of the day, in the zone, in which it sends: 20:00-06:00; "": all
 	Rate         int64         `db:"rate"`  // bytes a second that are sent at most; 0: no bound
 	Paused       bool          `db:"paused"`
+	Removals     bool          `db:"removals"` // what is removed here is removed there, too
 	ByName       string        `db:"by_name"`
 	MadeAt       time.Time     `db:"made_at"`
 	LookedAt     *time.Time    `db:"looked_at"` // when it was last looked for what was missed
@@ -70,10 +71,13 @@ type RelayState struct {
 	Sent    int        `db:"sent"`
 	LastAt  *time.Time `db:"last_at"` // when something was sent last
 	Said    string     `db:"said"`    // what went wrong last, of what waits or failed
+	// Telling counts packages of which another Crelvo is to be told, and NotTaken is what went wrong last with that.
+	Telling  int    `db:"telling"`
+	NotTaken string `db:"not_taken"`
 }
 
 const relayColumns = `id, name, repository_id, destination, patterns, holds, since, schedule, zone, hours, rate, paused,
-	by_name, made_at, looked_at`
+	removals, by_name, made_at, looked_at`
 
 // PURL is the package URL of the version.
 func (i RelayItem) PURL() purl.PURL {
@@ -100,13 +104,13 @@ func (tx *Tx) SetRelay(ctx context.Context, r Relay) (id int64, ok bool, err err
 	var ids []int64
 	if r.ID == 0 {
 		err = tx.SelectContext(ctx, &ids, `insert into relay (name, repository_id, destination, patterns, holds, since, schedule,
-				zone, hours, rate, by_name, made_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+				zone, hours, rate, by_name, made_at, removals) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
 			on conflict (name) do nothing returning id`, r.Name, r.RepositoryID, r.Target, raw, r.Holds, r.Since,
-			r.Schedule, r.Zone, r.Hours, r.Rate, r.ByName, r.MadeAt)
+			r.Schedule, r.Zone, r.Hours, r.Rate, r.ByName, r.MadeAt, r.Removals)
 	} else {
 		err = tx.SelectContext(ctx, &ids, `update relay set destination = $2, patterns = $3, holds = $4, schedule = $5,
-				zone = $6, hours = $7, rate = $8, paused = $9 where id = $1 returning id`, r.ID, r.Target, raw, r.Holds,
-			r.Schedule, r.Zone, r.Hours, r.Rate, r.Paused)
+				zone = $6, hours = $7, rate = $8, paused = $9, removals = $10 where id = $1 returning id`, r.ID, r.Target,
+			raw, r.Holds, r.Schedule, r.Zone, r.Hours, r.Rate, r.Paused, r.Removals)
 	}
 	if err != nil || len(ids) == 0 {
 		return 0, false, err
@@ -226,8 +230,11 @@ func (db *DB) DropRelayed(ctx context.Context, before time.Time) error {
 // RelayStates tells how far relays are.
 func (db *DB) RelayStates(ctx context.Context) (all []RelayState, err error) {
 	err = db.SelectContext(ctx, &all, `select r.id relay_id, coalesce(c.waiting, 0) waiting, coalesce(c.bytes, 0) bytes,
-			c.oldest, coalesce(c.failed, 0) failed, coalesce(c.sent, 0) sent, c.last_at, coalesce(s.said, '') said
+			c.oldest, coalesce(c.failed, 0) failed, coalesce(c.sent, 0) sent, c.last_at, coalesce(s.said, '') said,
+			coalesce(m.telling, 0) telling, coalesce(m.said, '') not_taken
 		from relay r
+		left join (select relay_id, count(*) filter (where due) telling, max(said) filter (where said <> '') said
+			from relay_mark group by relay_id) m on m.relay_id = r.id
 		left join (select relay_id, count(*) filter (where state = 'waiting') waiting,
 			sum(bytes) filter (where state = 'waiting')::bigint bytes, min(queued_at) filter (where state = 'waiting') oldest,
 			count(*) filter (where state = 'failed') failed, count(*) filter (where state = 'sent') sent,

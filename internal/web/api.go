@@ -113,6 +113,7 @@ func (w *Server) addAPI() {
 	w.addBundles()
 	w.addTelling()
 	w.addRelays()
+	w.addMarks()
 	w.addTargets()
 	w.addRetention()
 	w.addMakeup()

@@ -16,6 +16,7 @@ import (
 var notInConsole = map[string]string{
 	"repository-changes": "mirrors that follow a repository ask for it",
 	"ask-held":           "another Crelvo does it that takes packages from here",
+	"take-marks":         "another Crelvo's relay does it",
 	"send-held":          "another Crelvo does it that takes packages from here",
 	"continue":           "it is named by a digest, which browsers compute of small files alone",
 	"begin-build":        "CI does it, with its own token",

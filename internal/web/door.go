@@ -150,6 +150,7 @@ func (w *Server) enterDoor(c *echo.Context, e ecosystem.Ecosystem, route ecosyst
 			return err
 		}
 		if route.Action == access.Publish {
+			call.Caller.LabelsLater = r.Header.Get(ecosystem.LabelsLater) != ""
 			if call.Caller.Build, err = w.saidBuild(r, caller); err != nil {
 				return err
 			}

@@ -6,7 +6,11 @@ import (
 	"time"
 
 	"crelvo/internal/api"
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/record"
 	"crelvo/internal/service/relays"
 )
@@ -34,7 +38,7 @@ func (w *Server) addRelays() {
 		func(ctx context.Context, v visit, in *answer[api.NewRelay]) (*answer[api.Relay], error) {
 			n := in.Body
 			return one(w.service.Relays.Add(ctx, v.caller, relays.Settings{Name: n.Name, Repository: n.Repository,
-				Target: n.Target, Only: n.Only, Holds: catalog.Holds(n.Holds), FromNow: n.FromNow,
+				Target: n.Target, Only: n.Only, Holds: catalog.Holds(n.Holds), FromNow: n.FromNow, Removals: n.Removals,
 				Schedule: n.Schedule, Zone: n.Zone, Hours: n.Hours, Rate: n.BytesRate}, n.Anyway))
 		})
 	operate(w, "show-relay", forAdmin, http.MethodGet, path+"/{name}", "A relay, and how far it is",
@@ -49,7 +53,7 @@ func (w *Server) addRelays() {
 			c := in.Body
 			return one(w.service.Relays.Edit(ctx, v.caller, in.Name, relays.Change{Target: c.Target,
 				Schedule: c.Schedule, Zone: c.Zone, Hours: c.Hours, Only: c.Only, Holds: (*catalog.Holds)(c.Holds),
-				Rate: c.BytesRate, Paused: c.Paused}, c.Anyway))
+				Rate: c.BytesRate, Paused: c.Paused, Removals: c.Removals}, c.Anyway))
 		})
 	operate(w, "remove-relay", forAdmin, http.MethodDelete, path+"/{name}", "Remove a relay; what it sent stays there",
 		func(ctx context.Context, v visit, in *RelayName) (*none, error) {
@@ -78,6 +82,32 @@ func (w *Server) addRelays() {
 		})
 }
 
+// addMarks adds what another Crelvo tells by a relay.
+func (w *Server) addMarks() {
+	operate(w, "take-marks", toPublish, http.MethodPost, "/api/v1/repositories/{name}/marks",
+		"Take over labels, withdrawals and removals of a package from another Crelvo, unless other was said later here",
+		func(ctx context.Context, v visit, in *struct {
+			ByName
+			Body bundle.Marks
+		}) (*answer[api.MarksTaken], error) {
+			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Publish)
+			if err != nil {
+				return nil, err
+			}
+			p, err := purl.Parse(in.Body.PURL)
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "bad-purl", "%v", err)
+			}
+			key := r.Key(p.Ecosystem, p.Namespace, p.Name)
+			refused, err := w.service.Publishing.TakeMarks(ctx, v.caller, key, in.Body)
+			if err != nil {
+				return nil, err
+			}
+			more, err := w.service.Retention.TakeRemovals(ctx, v.caller, key, in.Body.Removed)
+			return &answer[api.MarksTaken]{api.MarksTaken{Refused: append(append([]string{}, refused...), more...)}}, err
+		})
+}
+
 func showRelayed(item record.RelayItem) api.RelayedVersion {
 	shown := api.RelayedVersion{Upload: item.Upload, Bytes: item.Bytes, State: item.State, Attempts: item.Attempts,
 		Since: item.QueuedAt.UTC(), EndedAt: utc(item.EndedAt), Said: item.Said}
@@ -94,7 +124,8 @@ func showRelay(v relays.View) api.Relay {
 	shown := api.Relay{Name: v.Name, Repository: v.Repository, Target: v.Target, Ecosystem: v.Ecosystem,
 		Only: append([]string{}, v.Patterns...), Holds: string(v.Holds), Since: utc(v.Since), Schedule: v.Schedule,
 		Zone: v.Zone, Next: []time.Time{}, Hours: v.Hours, BytesRate: v.Rate, Paused: v.Paused, Open: v.Open, By: v.ByName,
-		MadeAt: v.MadeAt.UTC(), LookedAt: utc(v.LookedAt), Waiting: v.State.Waiting, Bytes: v.State.Bytes,
+		Removals: v.Removals, Telling: v.State.Telling, NotTaken: v.State.NotTaken, MadeAt: v.MadeAt.UTC(),
+		LookedAt: utc(v.LookedAt), Waiting: v.State.Waiting, Bytes: v.State.Bytes,
 		Oldest: utc(v.State.Oldest), Failed: v.State.Failed, Sent: v.State.Sent, LastAt: utc(v.State.LastAt),
 		Said: v.State.Said}
 	if !v.Paused {

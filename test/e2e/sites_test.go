@@ -3,6 +3,7 @@ package e2e
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -229,8 +230,30 @@ func (s *sites) lacks() string {
 				return fmt.Sprintf("%s has %q of %s, and it is %s", s.names[i], got, path, is)
 			}
 		}
+		if got, is := s.labels(i), s.labels(0); got != is {
+			return fmt.Sprintf("%s has the labels %s, and %s has %s", s.names[i], got, s.names[0], is)
+		}
 	}
 	return ""
+}
+
+// labels are those of all packages at a site that nobody published differently.
+func (s *sites) labels(i int) (all string) {
+	s.t.Helper()
+	for n := range 5 {
+		var document struct {
+			DistTags map[string]string `json:"dist-tags"`
+		}
+		a, err := s.houses[i].Ask(s.t.Context(), http.MethodGet, fmt.Sprintf("/at/yard/npm/gauge-%d", n), house.Token, nil)
+		if err == nil && a.Status == 200 {
+			err = json.Unmarshal(a.Body, &document)
+		}
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		all += fmt.Sprint(document.DistTags)
+	}
+	return all
 }
 
 // TestSites: what is published at any of three sites, while the lines between them are bad, is at all of them in

@@ -64,7 +64,9 @@ type measured struct {
 	net.Listener
 	bytes atomic.Int64
 	mu    sync.Mutex
-	to    string
+	to    string // "": it is cut
+	was   string
+	lines map[net.Conn]bool
 }
 
 func newMeasured(t *testing.T, h *house.House) *measured {
@@ -73,7 +75,7 @@ func newMeasured(t *testing.T, h *house.House) *measured {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &measured{Listener: l, to: strings.TrimPrefix(h.Address, "http://")}
+	m := &measured{Listener: l, to: strings.TrimPrefix(h.Address, "http://"), lines: map[net.Conn]bool{}}
 	t.Cleanup(func() { l.Close() })
 	go func() {
 		for {
@@ -91,7 +93,13 @@ func (m *measured) carry(from net.Conn) {
 	defer from.Close()
 	m.mu.Lock()
 	at := m.to
+	m.lines[from] = true
 	m.mu.Unlock()
+	defer func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		delete(m.lines, from)
+	}()
 	to, err := net.Dial("tcp", at)
 	if err != nil {
 		return
@@ -111,6 +119,20 @@ func (m *measured) carry(from net.Conn) {
 func (m *measured) Write(p []byte) (int, error) {
 	m.bytes.Add(int64(len(p)))
 	return len(p), nil
+}
+
+// cut cuts the line, with all that is underway, or mends it.
+func (m *measured) cut(cut bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !cut {
+		m.to = m.was
+		return
+	}
+	m.was, m.to = m.to, ""
+	for line := range m.lines {
+		line.Close()
+	}
 }
 
 // leadTo is where the line leads from now on.

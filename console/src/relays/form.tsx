@@ -44,14 +44,23 @@ export function RelayForm({
         hours: r?.hours ?? "",
         rate: r?.bytesPerSecond ? bytes(r.bytesPerSecond) : "",
         now: false,
+        removals: r?.removals ?? false,
         anyway: false,
       }}
       run={async (f) => {
         const bytesPerSecond = f.rate.trim() ? sizeOf(f.rate) : 0;
         if (Number.isNaN(bytesPerSecond)) throw new Error(`“${f.rate}” is no size; write it as 2 MiB.`);
-        const { schedule, zone, anyway } = f;
+        const { schedule, zone, anyway, removals } = f;
         const hours = f.hours.trim();
-        const all = { only: f.only.split(/\s+/).filter(Boolean), schedule, zone, hours, bytesPerSecond, anyway };
+        const all = {
+          only: f.only.split(/\s+/).filter(Boolean),
+          schedule,
+          zone,
+          hours,
+          bytesPerSecond,
+          anyway,
+          removals,
+        };
         const holds = f.holds as Schemas["Relay"]["holds"];
         const made = await (r
           ? relaysCalls.edit(r.name, { ...all, holds, target: f.to })
@@ -87,6 +96,7 @@ export function RelayForm({
             required
             hint="Minute, hour, day of the month, month and day of the week, as cron writes them."
           />
+          <TickField name="removals">Remove there what is removed here, if that is another Crelvo</TickField>
           {!r && <TickField name="now">Do not send what is there already</TickField>}
           <TickField name="anyway">Save it also if the target is not reached now</TickField>
         </>

@@ -102,6 +102,9 @@ function facts(r: Relay) {
     ...(r.since ? [["Since", moment(r.since)] as const] : []),
     ["Hours", r.hours ? `${r.hours} ${r.zone}` : "all of the day"] as const,
     ["How fast", r.bytesPerSecond > 0 ? `${bytes(r.bytesPerSecond)} a second` : "as fast as it can"] as const,
+    ["Removals", r.removals ? "what is removed here is removed there" : "what is removed here stays there"] as const,
+    ...(r.telling > 0 ? [["Labels still to be told", `of ${count(r.telling, "package")}`] as const] : []),
+    ...(r.notTaken ? [["Not taken there", r.notTaken] as const] : []),
     [
       "Sent",
       <>

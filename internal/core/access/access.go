@@ -101,6 +101,8 @@ type Caller struct {
 	Generation uint64
 	// Build is the build that the request says it belongs to; 0 is none.
 	Build int64
+	// LabelsLater: what the request publishes gets its labels afterwards, with the times when they were set elsewhere.
+	LabelsLater bool
 }
 
 // Anonymous tells whether nobody signed in.

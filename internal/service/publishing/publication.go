@@ -59,6 +59,8 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 		if err := s.MaturityByLabels(m, repository, p.Labels); err != nil {
 			return Published{}, err
 		}
+	} else if caller.LabelsLater {
+		p.Labels = nil
 	}
 	first := p.Files[0].Place
 	r := recording{Publication: p, caller: caller, repository: repository, ecosystem: e,

@@ -23,6 +23,7 @@ type Settings struct {
 	Only                     []string      // patterns; none: everything
 	Holds                    catalog.Holds // which maturity is sent
 	FromNow                  bool          // what is there already is not sent
+	Removals                 bool          // what is removed here is removed there, too
 	Schedule, Zone, Hours    string
 	Rate                     int64
 }
@@ -33,7 +34,7 @@ type Change struct {
 	Only                          *[]string
 	Holds                         *catalog.Holds
 	Rate                          *int64
-	Paused                        *bool
+	Paused, Removals              *bool
 }
 
 // View is a relay, and how far it is.
@@ -139,7 +140,8 @@ func (s *Relays) Add(ctx context.Context, caller access.Caller, n Settings, anyw
 			from.Name, from.Kind)
 	}
 	r := record.Relay{Name: n.Name, RepositoryID: from.ID, Target: n.Target, Patterns: n.Only, Holds: n.Holds,
-		Schedule: n.Schedule, Zone: n.Zone, Hours: n.Hours, Rate: n.Rate, ByName: caller.Name, MadeAt: s.Now()}
+		Schedule: n.Schedule, Zone: n.Zone, Hours: n.Hours, Rate: n.Rate, Removals: n.Removals,
+		ByName: caller.Name, MadeAt: s.Now()}
 	if n.FromNow {
 		r.Since = &r.MadeAt
 	}
@@ -170,6 +172,9 @@ func (s *Relays) Edit(ctx context.Context, caller access.Caller, name string, c 
 	}
 	if c.Paused != nil {
 		r.Paused = *c.Paused
+	}
+	if c.Removals != nil {
+		r.Removals = *c.Removals
 	}
 	return s.write(ctx, caller, r, record.EventRelayChanged, reach && !anyway)
 }
@@ -210,6 +215,9 @@ func (s *Relays) write(
 			"zone": r.Zone}
 		if r.Paused {
 			event.Detail["paused"] = "yes"
+		}
+		if r.Removals {
+			event.Detail["removals"] = "yes"
 		}
 		r.ID = id
 		return tx.Append(ctx, event, record.Change{Kind: record.OfRelay, Name: r.Name})

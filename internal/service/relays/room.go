@@ -139,8 +139,8 @@ func (s *Relays) Run(ctx context.Context) {
 		for full := false; !full && ctx.Err() == nil; {
 			select {
 			case places <- struct{}{}:
-				items, relay, err := s.next(ctx)
-				if full = len(items) == 0 || err != nil; full {
+				do, err := s.due(ctx)
+				if full = do == nil || err != nil; full {
 					<-places
 				}
 				if err != nil && ctx.Err() == nil {
@@ -148,7 +148,7 @@ func (s *Relays) Run(ctx context.Context) {
 				}
 				if !full {
 					sending.Go(func() {
-						s.send(ctx, relay, items)
+						do(ctx)
 						<-places
 						select {
 						case s.kick <- struct{}{}: // the next of its package may be due
@@ -166,6 +166,22 @@ func (s *Relays) Run(ctx context.Context) {
 		case <-tick.C:
 		}
 	}
+}
+
+// due is something that is to be done now, or nil.
+func (s *Relays) due(ctx context.Context) (do func(context.Context), err error) {
+	items, relay, err := s.next(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(items) > 0 {
+		return func(ctx context.Context) { s.send(ctx, relay, items) }, nil
+	}
+	m, of, ok, err := s.nextMark(ctx)
+	if err != nil || !ok {
+		return nil, err
+	}
+	return func(ctx context.Context) { s.tellMark(ctx, of, m) }, nil
 }
 
 // catchUp is a job that looks for what a relay missed.

@@ -96,6 +96,9 @@ func (s *Relays) takeUp(
 		return nil
 	}
 	key.Ecosystem = targets[i].Ecosystem
+	if err := s.queueMarks(ctx, r, targets[i], key); err != nil {
+		return err
+	}
 	_, byLabels := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
 	wanted := chain.NewFilter(&catalog.MirrorSettings{Allow: r.Patterns})
 	for after := int64(0); ; {
@@ -136,18 +139,9 @@ const manyAtOnce = 500
 
 // next takes versions that are due, of one relay: several for a target that takes them together.
 func (s *Relays) next(ctx context.Context) (items []record.RelayItem, relay record.Relay, err error) {
-	all, err := s.relays(ctx)
-	if err != nil {
+	open, all, err := s.open(ctx)
+	if err != nil || open == nil {
 		return nil, relay, err
-	}
-	var open []int64
-	for _, r := range all {
-		if !r.Paused && within(r.Hours, r.Zone, s.Now()) {
-			open = append(open, r.ID)
-		}
-	}
-	if open == nil || s.Draining.Load() {
-		return nil, relay, nil
 	}
 	now := s.Now()
 	item, ok, err := s.DB.TakeRelayed(ctx, open, now, now.Add(targets.Lease))
@@ -172,6 +166,19 @@ func (s *Relays) next(ctx context.Context) (items []record.RelayItem, relay reco
 	return items, relay, nil
 }
 
+// open are the ids of those relays, of all, that may send now.
+func (s *Relays) open(ctx context.Context) (ids []int64, all []record.Relay, err error) {
+	if all, err = s.relays(ctx); err != nil || s.Draining.Load() {
+		return nil, nil, err
+	}
+	for _, r := range all {
+		if !r.Paused && within(r.Hours, r.Zone, s.Now()) {
+			ids = append(ids, r.ID)
+		}
+	}
+	return ids, all, nil
+}
+
 // send tries to send versions, and notes what came of it.
 func (s *Relays) send(ctx context.Context, r record.Relay, items []record.RelayItem) {
 	limited, cancel := context.WithTimeout(ctx, targets.Lease-time.Minute)
@@ -183,6 +190,9 @@ func (s *Relays) send(ctx context.Context, r record.Relay, items []record.RelayI
 		if err := s.note(ctx, noting, r, item, failed[item.VersionID]); err != nil {
 			s.Log.Error("what came of relaying a version could not be noted", "relay", r.Name, "error", err)
 		}
+	}
+	if err := s.tellOfSent(noting, r, items, failed); err != nil {
+		s.Log.Error("what labels versions have that were relayed is not told", "relay", r.Name, "error", err)
 	}
 	if err := s.tell(noting); err != nil {
 		s.Log.Error("that versions were relayed could not be told", "relay", r.Name, "error", err)

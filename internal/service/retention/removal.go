@@ -3,9 +3,11 @@ package retention
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -47,6 +49,35 @@ func (s *Retention) RemoveVersion(
 		return SweepView{}, err
 	}
 	return SweepView{Sweep: found[0], Repositories: []catalog.Repository{r}, May: true}, nil
+}
+
+// TakeRemovals takes those versions out of use that were removed at another place after they came here, and tells what
+// is not, and why.
+func (s *Retention) TakeRemovals(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, removed []bundle.Removal,
+) (refused []string, err error) {
+	for _, one := range removed {
+		err := s.publishing.InHouses(ctx, caller, access.Remove, key, []string{one.Version},
+			func(at catalog.PackageKey, _ []string) error {
+				_, p, err := s.publishing.Changing(ctx, caller, access.Remove, at)
+				if err != nil || !publishing.HasVersion(p, one.Version) ||
+					slices.ContainsFunc(p.Versions, func(v catalog.Version) bool {
+						return v.Version == one.Version && v.Arrived.After(one.At)
+					}) {
+					return err
+				}
+				_, err = s.takeOut(ctx, caller, at, []string{one.Version})
+				return err
+			})
+		switch f := fault.Of(err); {
+		case err == nil || f.Kind == fault.NotFound:
+		case f.Kind == fault.Internal || f.Kind == fault.Unavailable:
+			return refused, err
+		default:
+			refused = append(refused, one.Version+": "+f.Message)
+		}
+	}
+	return refused, nil
 }
 
 // takeOut takes versions out of use, and names the sweep that they can be brought

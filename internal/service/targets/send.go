@@ -60,7 +60,7 @@ func (s *Targets) Send(ctx context.Context, target string, versionID int64,
 	return inWords(to.Name, e.Send(ctx, ecosystem.Shipment{Namespace: v.Namespace, Name: v.Name, Version: v.Version,
 		Files: list, Labels: labels[versionID], URL: to.URL, User: as.User, Secret: as.Secret,
 		Client: upstream.Plain(to.URL, to.Private),
-		Agent:  s.Settings.Version,
+		Agent:  s.Settings.Version, LabelsLater: IsCrelvo(to.URL, to.Ecosystem),
 		Open: func(f catalog.File) (ecosystem.SeekableFile, error) {
 			file, err := s.store.Open(ctx, f)
 			if err != nil {
