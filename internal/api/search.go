@@ -2,6 +2,8 @@ package api
 
 import (
 	"time"
+
+	"crelvo/internal/core/bundle"
 )
 
 // Folder is a level of a repository's tree.
@@ -137,18 +139,19 @@ type Readme struct {
 
 // Upload is one publication.
 type Upload struct {
-	Name         string       `json:"name"`
-	PublishedBy  string       `json:"publishedBy"`
-	Build        string       `json:"build,omitempty" doc:"that made it, as NAME#NUMBER"`
-	Promotions   []int64      `json:"promotions,omitempty" doc:"that it was part of, the first first"`
-	PublishedAt  time.Time    `json:"publishedAt"`
-	Size         int64        `json:"size"`
-	Packaging    string       `json:"packaging,omitempty"`
-	Parent       string       `json:"parent,omitempty"`
-	Licences     []Licence    `json:"licences"`
-	Authors      []string     `json:"authors"`
-	Dependencies []Dependency `json:"dependencies"`
-	Files        []File       `json:"files"`
+	Name         string         `json:"name"`
+	PublishedBy  string         `json:"publishedBy"`
+	Build        string         `json:"build,omitempty" doc:"that made it, as NAME#NUMBER"`
+	Promotions   []int64        `json:"promotions,omitempty" doc:"that it was part of, the first first"`
+	Origin       *bundle.Origin `json:"origin,omitempty" doc:"where it came from, if that was another Crelvo or a bundle, and what promotions it went through there"`
+	PublishedAt  time.Time      `json:"publishedAt"`
+	Size         int64          `json:"size"`
+	Packaging    string         `json:"packaging,omitempty"`
+	Parent       string         `json:"parent,omitempty"`
+	Licences     []Licence      `json:"licences"`
+	Authors      []string       `json:"authors"`
+	Dependencies []Dependency   `json:"dependencies"`
+	Files        []File         `json:"files"`
 }
 
 // Licence is a licence as the package states it, or as its text is recognised.

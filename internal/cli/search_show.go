@@ -15,6 +15,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/purl"
 )
 
@@ -194,7 +195,7 @@ func showFiles(w io.Writer, p api.Package) {
 			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users),
 			"last use", optionalTime(v.LastUse, "never"),
 			"advisories", findingsText(v), "kept out", v.KeptOut, "build", newest.Build, "promotions",
-			promotionsText(newest.Promotions))
+			promotionsText(newest.Promotions), "came from", originText(newest.Origin))
 		var rows [][]string
 		for _, u := range v.Uploads {
 			for _, f := range u.Files {
@@ -207,6 +208,18 @@ func showFiles(w io.Writer, p api.Package) {
 		}
 		table(w, []string{"FILE", "SIZE", "PUBLISHED", "BY", "SHA-256"}, []int{1}, rows)
 	}
+}
+
+// originText says where a version came from, and how it came to be there; "" if it came from nowhere else.
+func originText(o *bundle.Origin) string {
+	if o == nil {
+		return ""
+	}
+	said := o.From
+	for _, p := range o.Promotions {
+		said += fmt.Sprintf("; promoted from %s to %s there by %s, %s", p.From, p.To, p.By, timeText(p.At))
+	}
+	return said
 }
 
 // findingsText says what advisories say of a version.

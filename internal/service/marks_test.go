@@ -53,7 +53,7 @@ func TestTakeMarks(t *testing.T) {
 		{9 * time.Minute, "1.1.0", "1.0.0", true, "1.0.0 1.0.0 leaks"},  // was said before
 		{10 * time.Minute, "1.1.0", "1.0.0", true, "1.0.0 1.0.0 leaks"}, // at the same time: the first stays
 		{12 * time.Minute, "1.0.0", "", false, "1.0.0 1.0.0 leaks"},     // the same once more, later
-		{11 * time.Minute, "1.1.0", "1.0.0", true, "1.0.0"},             // before that, but after what was said of the version
+		{11 * time.Minute, "1.1.0", "1.0.0", true, "1.0.0"},             // after what was said of the version alone
 		{13 * time.Minute, "2.0.0", "2.0.0", false, "1.0.0"},            // is not here
 		{14 * time.Minute, "", "1.1.0", false, " 1.1.0 leaks"},
 		{13 * time.Minute, "1.1.0", "-", false, " 1.1.0 leaks"}, // was taken away since
@@ -92,7 +92,8 @@ func TestTakeMarks(t *testing.T) {
 	if _, err := n.Publishing.TakeMarks(ctx, other, key, marks); fault.Of(err).Kind != fault.Denied {
 		t.Errorf("a reader's word is taken: %v", err)
 	}
-	removed := []bundle.Removal{{Version: "1.0.0", At: begun.Add(-time.Hour)}, {Version: "2.0.0", At: begun.Add(time.Hour)}}
+	removed := []bundle.Removal{{Version: "1.0.0", At: begun.Add(-time.Hour)},
+		{Version: "2.0.0", At: begun.Add(time.Hour)}}
 	if refused, err := n.Retention.TakeRemovals(ctx, n.admin, key, removed); err != nil || refused != nil {
 		t.Errorf("%v %v", refused, err)
 	}

@@ -288,6 +288,9 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, h search.Holding, v catalog.
 		Packaging: v.Details.Packaging, Parent: v.Details.Parent,
 		Licences: []api.Licence{}, Authors: append([]string{}, v.Details.Authors...), Dependencies: []api.Dependency{},
 		Files: []api.File{}}
+	if o, ok := h.Origins[v.ID]; ok {
+		u.Origin = &o
+	}
 	for _, l := range v.Details.Licences {
 		u.Licences = append(u.Licences, api.Licence(l))
 	}

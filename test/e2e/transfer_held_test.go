@@ -202,14 +202,20 @@ func TestTransferFromAnother(t *testing.T) {
 	run("build", "record", "held#7", "--revision", "abc123", "--branch", "main", "--note", "runner=quay-3",
 		"--in", "yard", "pkg:npm/@skerry/held-02@1.0.0")
 
+	// One was promoted there.
+	run("repo", "add", "quay")
+	run("track", "add", "outward", "--stages", "quay,yard")
+	promoted := madeup.Package{Name: "@skerry/promoted", Version: "1.0.0", Licence: "MIT"}
+	size += len(publishAt(t, far, "quay", "latest", promoted))
+	run("promote", "pkg:npm/@skerry/promoted@1.0.0", "--along", "outward", "--to", "yard")
 	planned, became := moved(t, api.NewTransferRun{From: from, To: to, DryRun: true})
-	if planned.ToCome.Versions != packages+3 || planned.ToCome.Travels < int64(size)*9/10 ||
+	if planned.ToCome.Versions != packages+4 || planned.ToCome.Travels < int64(size)*9/10 ||
 		planned.ToCome.Travels >= planned.ToCome.Bytes {
 		t.Fatalf("planned are %+v:\n%s", planned, became)
 	}
 	before := line.bytes.Load()
 	came, became := moved(t, api.NewTransferRun{From: from, To: to})
-	if came.Came.Versions != packages+3 {
+	if came.Came.Versions != packages+4 {
 		t.Fatalf("%+v:\n%s", came, became)
 	}
 	travelled := line.bytes.Load() - before
@@ -232,12 +238,14 @@ func TestTransferFromAnother(t *testing.T) {
 		t.Errorf("there it is %s, and here %s", was, is)
 	}
 	says(t, done(desk(house.Token).Build(t.Context(), "held#7"))(t).Notes["runner"], "quay-3")
+	out, _, _ := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/promoted@1.0.0", "--in", to)
+	says(t, out, line.Addr().String()+"/at/yard/npm/; promoted from quay to yard there by admin")
 	document := string(ask(t, "GET", "/at/"+to+"/npm/@skerry/held-01", "").Body)
 	says(t, document, `"deprecated":"it leaks"`, `"next":"1.1.0"`, `"latest":"1.0.0"`)
 
 	before = line.bytes.Load()
 	begun := time.Now()
-	if again, became := moved(t, api.NewTransferRun{From: from, To: to}); again.There.Versions != packages+3 {
+	if again, became := moved(t, api.NewTransferRun{From: from, To: to}); again.There.Versions != packages+4 {
 		t.Errorf("once more: %+v:\n%s", again, became)
 	}
 	if more := line.bytes.Load() - before; more > int64(size)/50 {
@@ -249,10 +257,10 @@ func TestTransferFromAnother(t *testing.T) {
 	other := repository(t, "releases")
 	publishAt(t, shared, other, "latest", madeup.Package{Name: "@skerry/held-05", Version: "1.0.0", Licence: "MIT"})
 	only := []string{"pkg:npm/@skerry/held-0*@1.0.0"}
-	out, became := moved(t, api.NewTransferRun{From: from, To: other, Only: only})
-	if out.Came.Versions != 9 || out.Refused.Versions != 1 ||
+	some, became := moved(t, api.NewTransferRun{From: from, To: other, Only: only})
+	if some.Came.Versions != 9 || some.Refused.Versions != 1 ||
 		!strings.Contains(became, "refused pkg:npm/@skerry/held-05@1.0.0 "+other+" has it already, and has other bytes") {
-		t.Errorf("%+v:\n%s", out, became)
+		t.Errorf("%+v:\n%s", some, became)
 	}
 }
 

@@ -385,6 +385,19 @@ function Version({
           <dd>
             <Time at={newest.publishedAt} /> by {newest.publishedBy}
           </dd>
+          {newest.origin && (
+            <>
+              <dt className="text-soft">Came from</dt>
+              <dd className="break-words">
+                {newest.origin.from}
+                {newest.origin.promotions?.map((one) => (
+                  <span key={one.at + one.to} className="block text-xs text-soft">
+                    promoted from {one.from} to {one.to} there by {one.by}, <Time at={one.at} />
+                  </span>
+                ))}
+              </dd>
+            </>
+          )}
           {newest.build && (
             <>
               <dt className="text-soft">Made by</dt>

@@ -35,6 +35,8 @@ const (
 	// MaxManifest is how many bytes a manifest has at most, and maxSignature a signature.
 	MaxManifest  = 64 << 20
 	maxSignature = 64 << 10
+	// mostPromotions is how many promotions a version went through at most.
+	mostPromotions = 1000
 	// mostFiles is how many files a version has at most.
 	mostFiles = 10000
 )
@@ -94,6 +96,8 @@ type Version struct {
 	PublishedBy string    `json:"publishedBy,omitempty"`
 	Build       string    `json:"build,omitempty"`  // NAME#NUMBER
 	Needed      bool      `json:"needed,omitempty"` // it is here because another one needs it
+	// Promotions are those that put it where it is, there and before, the first first.
+	Promotions []Promotion `json:"promotions,omitempty"`
 	// Said is what its publisher said of it, in the words of its ecosystem.
 	Said  map[string]json.RawMessage `json:"said,omitempty"`
 	Files []File                     `json:"files"`
@@ -115,6 +119,22 @@ type File struct {
 	MediaType  string `json:"mediaType,omitempty"`
 	SHA256     Sum    `json:"sha256"`
 	Size       int64  `json:"size"`
+}
+
+// Promotion is that a version was promoted.
+type Promotion struct {
+	Track string    `json:"track,omitempty"`
+	From  string    `json:"from"`
+	To    string    `json:"to"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// Origin is where a version came from, as it was told there.
+type Origin struct {
+	From string `json:"from"` // a server and a repository, or a bundle
+	// Promotions are those that it went through before, the first first.
+	Promotions []Promotion `json:"promotions,omitempty"`
 }
 
 // Build is a run of a CI system that made versions.
@@ -323,6 +343,16 @@ func (v Version) check(sizes map[Sum]int64) error {
 	}
 	if err := text.Check("who published it", v.PublishedBy, false, text.MaxName); err != nil {
 		return err
+	}
+	if len(v.Promotions) > mostPromotions {
+		return fmt.Errorf("it went through %d promotions", len(v.Promotions))
+	}
+	for _, p := range v.Promotions {
+		for _, name := range []string{p.Track, p.From, p.To, p.By} {
+			if err := text.Check("a promotion of it", name, false, text.MaxName); err != nil {
+				return err
+			}
+		}
 	}
 	var names []string
 	for _, f := range v.Files {

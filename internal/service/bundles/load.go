@@ -72,8 +72,9 @@ type Refused struct {
 // arriving is a version that is to come.
 type arriving struct {
 	landing.Version
-	of *bundle.Version
-	to catalog.Repository
+	of   *bundle.Version
+	from string // the repository that it was in
+	to   catalog.Repository
 }
 
 func (a arriving) purl() purl.PURL { return act.PURLOf(a.Key, a.of.Version) }
@@ -211,7 +212,7 @@ func (l *Loading) planPackage(p *bundle.Package, gone map[int64][]record.GoneFil
 		l.refuse(act.PURLOf(key, ""), why)
 	}
 	for i := range p.Versions {
-		a := arriving{landing.Version{Version: p.Versions[i], Key: key}, &p.Versions[i], to}
+		a := arriving{landing.Version{Version: p.Versions[i], Key: key}, &p.Versions[i], p.Repository, to}
 		is := act.Itoa(to.ID) + " " + a.purl().String() + " " + a.Upload
 		if twice := l.seen[is]; twice != nil {
 			// It came from two repositories that go to one.

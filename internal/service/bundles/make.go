@@ -40,8 +40,10 @@ type Making struct {
 	s      *Bundles
 	caller access.Caller
 	key    string
-	at     map[string]catalog.Repository // by name
-	only   chain.Filter
+	// briefly: what publishers said, builds and promotions are left out.
+	briefly bool
+	at      map[string]catalog.Repository // by name
+	only    chain.Filter
 }
 
 const (
@@ -224,7 +226,14 @@ func (m *Making) add(
 	if len(fresh) == 0 && (m.Since == nil || len(p.Labels)+len(p.Withdrawn) == 0) {
 		return nil
 	}
-	titles, err := m.s.builds.Titles(ctx, fresh)
+	var titles map[int64]string
+	if !m.briefly {
+		var err error
+		if titles, err = m.s.builds.Titles(ctx, fresh); err != nil {
+			return err
+		}
+	}
+	promotions, err := m.promotions(ctx, fresh)
 	if err != nil {
 		return err
 	}
@@ -234,7 +243,10 @@ func (m *Making) add(
 	for _, v := range fresh {
 		one := bundle.Version{Version: v.Version, Upload: v.Upload, Snapshot: v.Snapshot, UploadedAt: v.UploadedAt.UTC(),
 			UploadCount: v.UploadCount, PublishedAt: v.PublishedAt.UTC(), PublishedBy: v.PublishedBy, Build: titles[v.BuildID],
-			Needed: needed, Said: v.Details.Native}
+			Needed: needed, Promotions: promotions[v.ID]}
+		if !m.briefly {
+			one.Said = v.Details.Native
+		}
 		for _, f := range v.Files {
 			one.Files = append(one.Files, bundle.File{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
 				MediaType: f.MediaType, SHA256: f.Digests.SHA256, Size: f.Digests.Size})
@@ -243,6 +255,31 @@ func (m *Making) add(
 	}
 	m.Packages = append(m.Packages, p)
 	return nil
+}
+
+// promotions are those that versions went through, here and where they came from, by version id.
+func (m *Making) promotions(ctx context.Context, versions []catalog.Version) (map[int64][]bundle.Promotion, error) {
+	if len(versions) == 0 || m.briefly {
+		return nil, nil
+	}
+	ids := make([]int64, len(versions))
+	for i, v := range versions {
+		ids[i] = v.ID
+	}
+	origins, err := m.s.DB.OriginsOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	here, err := m.s.DB.PromotedTo(ctx, ids)
+	all := map[int64][]bundle.Promotion{}
+	for id, o := range origins {
+		all[id] = o.Promotions
+	}
+	for id, p := range here {
+		p.At = p.At.UTC()
+		all[id] = append(all[id], p)
+	}
+	return all, err
 }
 
 // addDecisions adds those that stand about what is in it.

@@ -143,6 +143,13 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 	if collisions != nil {
 		return nil
 	}
+	origins := make([]*bundle.Origin, len(some))
+	for i, a := range some {
+		origins[i] = &bundle.Origin{From: a.from + " in bundle " + l.ID, Promotions: a.of.Promotions}
+	}
+	if err := tx.SetOrigins(ctx, ids, origins); err != nil {
+		return err
+	}
 	byTarget := map[int64][]int64{}
 	for i, a := range some {
 		byTarget[a.to.ID] = append(byTarget[a.to.ID], ids[i])

@@ -55,13 +55,9 @@ func (s *Bundles) Tell(ctx context.Context, caller access.Caller, r catalog.Repo
 			return nil, err
 		}
 		a.Builds, err = m.buildsOf(ctx)
-	} else if a.Next, err = m.after(ctx, r, q); err == nil {
-		for i := range m.Packages {
-			for k := range m.Packages[i].Versions {
-				v := &m.Packages[i].Versions[k]
-				v.Said, v.Build = nil, ""
-			}
-		}
+	} else {
+		m.briefly = true
+		a.Next, err = m.after(ctx, r, q)
 	}
 	a.Packages, a.LeftOut = append(a.Packages, m.Packages...), append(a.LeftOut, m.LeftOut...)
 	return a, err

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
@@ -212,6 +213,7 @@ type Holding struct {
 	Uses       map[int64]record.Use // by version id
 	Builds     map[int64]string     // titles, by the builds' ids
 	Promotions map[int64][]int64    // that versions were part of, by version id
+	Origins    map[int64]bundle.Origin
 }
 
 // Show gives a package, or one version of it, in every repository that has it
@@ -234,6 +236,9 @@ func (s *Search) Show(
 			return nil, paged, err
 		}
 		if h.Promotions, err = s.DB.PromotionsOf(ctx, ids); err != nil {
+			return nil, paged, err
+		}
+		if h.Origins, err = s.DB.OriginsOf(ctx, ids); err != nil {
 			return nil, paged, err
 		}
 		if h.Builds, err = s.builds.Titles(ctx, h.Package.Versions); err != nil {

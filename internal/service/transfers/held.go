@@ -227,8 +227,10 @@ func (m *moving) find(ctx context.Context, items []record.TransferItem, held mir
 		i := slices.IndexFunc(byKey[key].Versions, func(o bundle.Version) bool {
 			return o.Version == item.Version && o.Upload == item.Upload
 		})
-		all = append(all, arriving{coming{item, key, v, there[key], nil},
-			landing.Version{Version: byKey[key].Versions[i], Key: m.target(key)}})
+		told := byKey[key].Versions[i]
+		all = append(all, arriving{coming{TransferItem: item, key: key, version: v, there: there[key],
+			origin: &bundle.Origin{From: m.from.Mirror.Upstreams[0].URL, Promotions: told.Promotions}},
+			landing.Version{Version: told, Key: m.target(key)}})
 	}
 	return all, nil
 }

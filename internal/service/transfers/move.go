@@ -11,6 +11,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"crelvo/internal/core/access"
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
@@ -233,6 +234,7 @@ type coming struct {
 	key     catalog.PackageKey
 	version *catalog.Version
 	there   *catalog.Package
+	origin  *bundle.Origin        // where another Crelvo had it
 	placed  *record.PlacedVersion // it was looked into; nil if it is as the repository that it comes from has it
 }
 
@@ -298,7 +300,7 @@ func (m *moving) gatherPackage(
 			}
 			continue
 		}
-		found = append(found, coming{item, key, v, there, nil})
+		found = append(found, coming{TransferItem: item, key: key, version: v, there: there})
 	}
 	return found, nil
 }

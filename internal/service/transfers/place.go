@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"crelvo/internal/core/bundle"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/ecosystem"
@@ -99,10 +100,10 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 	if len(all) == 0 {
 		return nil, nil
 	}
-	placed, came := make([]record.PlacedVersion, len(all)), [][]byte{}
+	placed, came, origins := make([]record.PlacedVersion, len(all)), [][]byte{}, make([]*bundle.Origin, len(all))
 	ns, proofs, bytes := make([]int, len(all)), make([][]byte, len(all)), int64(0)
 	for i, c := range all {
-		placed[i], ns[i], proofs[i] = m.placed(c), c.N, proof(c.version)
+		placed[i], ns[i], proofs[i], origins[i] = m.placed(c), c.N, proof(c.version), c.origin
 		for _, f := range c.version.Files {
 			bytes += f.Digests.Size
 			if c.placed != nil {
@@ -132,6 +133,9 @@ func (m *moving) placeAll(ctx context.Context, all []coming) (collisions []recor
 			return errInTheWay
 		}
 		if err := m.s.store.WantIn(ctx, tx, m.to, ids, nil); err != nil {
+			return err
+		}
+		if err := tx.SetOrigins(ctx, ids, origins); err != nil {
 			return err
 		}
 		if err := tx.TakeLanded(ctx, m.to.ID, came); err != nil {
