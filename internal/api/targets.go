@@ -15,7 +15,7 @@ type Target struct {
 
 // TargetTree is how a plain tree is: files that any web server hands out as they are.
 type TargetTree struct {
-	Kind     string     `json:"kind" doc:"folder, sftp, put or s3"`
+	Kind     string     `json:"kind" doc:"folder, sftp, ftp, put or s3"`
 	ReadAt   string     `json:"readAt,omitempty" doc:"at which address it is read"`
 	HostKey  string     `json:"hostKey,omitempty" doc:"of the machine, for SFTP"`
 	Packages int        `json:"packages"`

@@ -120,6 +120,7 @@ func targetAdd(s *session) *cobra.Command {
 			"as they are, and from which the ecosystem's own clients install. It is written to\n" +
 			"  a folder of the server's machine       /srv/www/maven\n" +
 			"  a machine that speaks SFTP             sftp://web.skerry.example/srv/www/maven\n" +
+			"  a machine that speaks FTP (over TLS)   ftps://web.skerry.example/www/maven\n" +
 			"  a server that takes PUT (WebDAV)       https://web.skerry.example/maven/\n" +
 			"  a bucket that speaks S3                s3+https://s3.skerry.example/BUCKET/PREFIX\n" +
 			"The place is tried before it is saved.",

@@ -1,9 +1,10 @@
 // Package webspace writes files to where a web server hands them out as they are: a folder, a machine that speaks
-// SFTP, a server that takes PUT (WebDAV or plain), or a bucket that speaks S3.
+// SFTP or FTP, a server that takes PUT (WebDAV or plain), or a bucket that speaks S3.
 package webspace
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -30,7 +31,7 @@ type Space interface {
 
 // Options tell where a space is, and who signs in.
 type Options struct {
-	// Address is the whole path of a folder, sftp://HOST[:PORT]/PATH, http(s)://HOST/PATH/, or
+	// Address is the whole path of a folder, sftp://HOST[:PORT]/PATH, ftp(s)://HOST[:PORT]/PATH, http(s)://HOST/PATH/, or
 	// s3+https://HOST/BUCKET/PREFIX?region=REGION&addressing=path.
 	Address string
 	// User and Secret are a name and a password; for SFTP the secret may be a private key (PEM), and for S3 they
@@ -38,7 +39,9 @@ type Options struct {
 	User, Secret string
 	// HostKey is that of the machine that speaks SFTP, by its fingerprint: SHA256:….
 	HostKey string
-	// Client is what asks servers of HTTP and S3, and Dial reaches the machine of SFTP.
+	// Roots are whom a machine of FTP over TLS must be vouched for by; nil: those of this machine.
+	Roots *x509.CertPool
+	// Client is what asks servers of HTTP and S3, and Dial reaches the machines of SFTP and FTP.
 	Client *http.Client
 	Dial   func(ctx context.Context, network, address string) (connection, error)
 	Agent  string
@@ -48,13 +51,14 @@ type Options struct {
 const (
 	Folder = "folder"
 	SFTP   = "sftp"
+	FTP    = "ftp"
 	PUT    = "put"
 	S3     = "s3"
 )
 
 // errAddress is that an address says nothing of a space.
-var errAddress = errors.New("write the whole path of a folder, sftp://HOST/PATH, https://HOST/PATH/ of a server that " +
-	"takes PUT, or s3+https://HOST/BUCKET/PREFIX")
+var errAddress = errors.New("write the whole path of a folder, sftp://HOST/PATH, ftps://HOST/PATH, " +
+	"https://HOST/PATH/ of a server that takes PUT, or s3+https://HOST/BUCKET/PREFIX")
 
 // Kind tells of which kind the space at an address is. Errors are for people.
 func Kind(address string) (string, error) {
@@ -79,6 +83,8 @@ func Kind(address string) (string, error) {
 		return "", errAddress
 	case u.Scheme == "sftp":
 		return SFTP, nil
+	case u.Scheme == "ftp" || u.Scheme == "ftps":
+		return FTP, nil
 	case web:
 		return PUT, nil
 	}
@@ -97,7 +103,7 @@ func Host(address string) string {
 	return u.Scheme + "://" + u.Host + "/"
 }
 
-// Open opens a space. Only SFTP asks its machine for anything yet.
+// Open opens a space. Only SFTP and FTP ask their machines for anything yet.
 func Open(ctx context.Context, o Options) (Space, error) {
 	kind, err := Kind(o.Address)
 	if err != nil {
@@ -108,6 +114,8 @@ func Open(ctx context.Context, o Options) (Space, error) {
 		return openFolder(o.Address)
 	case SFTP:
 		return openSFTP(ctx, o)
+	case FTP:
+		return openFTP(ctx, o)
 	case S3:
 		return openS3(o)
 	}

@@ -79,7 +79,7 @@ export function TargetForm({
                 label="Where it is written"
                 required
                 placeholder="/srv/www/maven"
-                hint="A folder of the server's machine, sftp://HOST/PATH, https://HOST/PATH/ of a server that takes PUT, or s3+https://HOST/BUCKET/PREFIX."
+                hint="A folder of the server's machine, sftp://HOST/PATH, ftps://HOST/PATH, https://HOST/PATH/ of a server that takes PUT, or s3+https://HOST/BUCKET/PREFIX."
               />
               <TextField
                 name="readAt"

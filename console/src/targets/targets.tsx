@@ -16,6 +16,7 @@ type Target = Schemas["Target"];
 const kinds: Record<string, string> = {
   folder: "a folder",
   sftp: "by SFTP",
+  ftp: "by FTP",
   put: "by PUT",
   s3: "a bucket",
 };

@@ -140,8 +140,9 @@ func (s *Targets) checkTree(d *record.Target, n NewTarget) error {
 		if own := s.Settings.Folder; within(own, d.URL) || within(d.URL, own) {
 			return act.Invalid("bad-place", "%s is where the server keeps its own data", d.URL)
 		}
-	case kind == webspace.SFTP && n.User == "":
-		return act.Invalid("no-user", "somebody must sign in by SFTP").WithHint("Say who, and give a password or a private key.")
+	case (kind == webspace.SFTP || kind == webspace.FTP) && n.User == "":
+		return act.Invalid("no-user", "somebody must sign in by %s", strings.ToUpper(kind)).
+			WithHint("Say who, and give a password or, for SFTP, a private key.")
 	}
 	switch {
 	case n.ReadAt != "" && !isWeb(n.ReadAt):
