@@ -21,7 +21,7 @@ func TestRelayMarks(t *testing.T) {
 	t.Parallel()
 	north, n := another(t)
 	south, s := another(t)
-	houses, lines := []*house.House{north, south}, []*measured{newMeasured(t, south), newMeasured(t, north)}
+	houses, lines := []*house.House{north, south}, []*wire{newWire(t, south.Address, nil), newWire(t, north.Address, nil)}
 	for i, c := range []*client.Client{n, s} {
 		if err := c.SetTarget(t.Context(), api.NewTarget{Name: "other", Ecosystem: "npm", Secret: house.Token,
 			URL: "http://" + lines[i].Addr().String() + "/at/yard/npm/"}); err != nil {
@@ -93,7 +93,7 @@ func TestRelayMarks(t *testing.T) {
 
 	// The line is cut; both go on. Who speaks last is right, wherever that is.
 	for _, line := range lines {
-		line.cut(true)
+		line.tear(true)
 	}
 	publishAt(t, north, "yard", "latest", kelp("1.1.0"))
 	label(south, "stable", "1.0.0")
@@ -102,7 +102,7 @@ func TestRelayMarks(t *testing.T) {
 	label(south, "stable", "2.0.0")
 	label(north, "old", "1.0.0")
 	for _, line := range lines {
-		line.cut(false)
+		line.tear(false)
 	}
 	both("they are in step again", "{map[latest:2.0.0 old:1.0.0 stable:2.0.0] map[1.0.0:{} 1.1.0:{} 2.0.0:{}]}")
 

@@ -12,6 +12,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -24,21 +25,25 @@ import (
 // wire is a line to a site that cuts, delays, truncates and refuses connections, as long as it is bad.
 type wire struct {
 	net.Listener
-	to string
+	bytes atomic.Int64 // that went over it, both ways together
 
 	mu    sync.Mutex
+	to    string
+	torn  bool // nothing goes through
 	bad   bool
 	dice  *rand.Rand
 	lines map[net.Conn]bool
 }
 
+// newWire lays a line, which is bad if there are dice.
 func newWire(t *testing.T, to string, dice *rand.Rand) *wire {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &wire{Listener: l, to: strings.TrimPrefix(to, "http://"), bad: true, dice: dice, lines: map[net.Conn]bool{}}
+	w := &wire{Listener: l, bad: dice != nil, dice: dice, lines: map[net.Conn]bool{}}
+	w.leadTo(to)
 	t.Cleanup(func() {
 		l.Close()
 		w.set(false)
@@ -65,11 +70,35 @@ func (w *wire) set(bad bool) {
 	}
 }
 
+// leadTo is where the line leads from now on.
+func (w *wire) leadTo(address string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.to = strings.TrimPrefix(address, "http://")
+}
+
+// tear tears the line, with all that is underway, or mends it.
+func (w *wire) tear(torn bool) {
+	w.mu.Lock()
+	w.torn = torn
+	w.mu.Unlock()
+	w.set(w.dice != nil)
+}
+
+// Write implements io.Writer: it counts.
+func (w *wire) Write(p []byte) (int, error) {
+	w.bytes.Add(int64(len(p)))
+	return len(p), nil
+}
+
 // fate is what becomes of a connection: after how many bytes of each direction it ends, and how long each read waits.
 func (w *wire) fate() (sent, got int64, wait time.Duration) {
 	const all = 1 << 40
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.torn {
+		return 0, 0, 0
+	}
 	if !w.bad {
 		return all, all, 0
 	}
@@ -94,7 +123,10 @@ func (w *wire) carry(from net.Conn) {
 	if sent == 0 {
 		return
 	}
-	to, err := net.Dial("tcp", w.to)
+	w.mu.Lock()
+	address := w.to
+	w.mu.Unlock()
+	to, err := net.Dial("tcp", address)
 	if err != nil {
 		return
 	}
@@ -108,7 +140,7 @@ func (w *wire) carry(from net.Conn) {
 		most       int64
 	}{{to, from, sent}, {from, to, got}} {
 		go func() {
-			_, _ = io.CopyN(way.into, slow{way.from, wait}, way.most)
+			_, _ = io.CopyN(way.into, io.TeeReader(slow{way.from, wait}, w), way.most)
 			ended <- struct{}{}
 		}()
 	}
@@ -146,24 +178,7 @@ func newSites(t *testing.T, names ...string) *sites {
 	t.Helper()
 	s := &sites{t: t, names: names, dice: rand.New(rand.NewPCG(1, uint64(time.Now().UnixNano()))), is: map[string]string{}}
 	for range names {
-		dir, err := house.TempDir()
-		if err != nil {
-			t.Fatal(err)
-		}
-		h, err := house.Start(dir + "/data")
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() {
-			if t.Failed() {
-				t.Log(h.Log())
-			}
-			h.Stop()
-			os.RemoveAll(dir)
-		})
-		if err := h.AddRepository(t.Context(), "yard", "both"); err != nil {
-			t.Fatal(err)
-		}
+		h, _ := another(t)
 		s.houses, s.at = append(s.houses, h), append(s.at, map[string]string{})
 	}
 	for i := range names {

@@ -7,12 +7,9 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -59,91 +56,8 @@ func publishAt(t *testing.T, h *house.House, repository, label string, p madeup.
 	return content
 }
 
-// measured is a line to a house that counts what goes over it, both ways together.
-type measured struct {
-	net.Listener
-	bytes atomic.Int64
-	mu    sync.Mutex
-	to    string // "": it is cut
-	was   string
-	lines map[net.Conn]bool
-}
-
-func newMeasured(t *testing.T, h *house.House) *measured {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m := &measured{Listener: l, to: strings.TrimPrefix(h.Address, "http://"), lines: map[net.Conn]bool{}}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			from, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go m.carry(from)
-		}
-	}()
-	return m
-}
-
-func (m *measured) carry(from net.Conn) {
-	defer from.Close()
-	m.mu.Lock()
-	at := m.to
-	m.lines[from] = true
-	m.mu.Unlock()
-	defer func() {
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		delete(m.lines, from)
-	}()
-	to, err := net.Dial("tcp", at)
-	if err != nil {
-		return
-	}
-	defer to.Close()
-	ended := make(chan struct{}, 2)
-	for _, way := range [][2]net.Conn{{to, from}, {from, to}} {
-		go func() {
-			_, _ = io.Copy(way[0], io.TeeReader(way[1], m))
-			ended <- struct{}{}
-		}()
-	}
-	<-ended
-}
-
-// Write implements io.Writer.
-func (m *measured) Write(p []byte) (int, error) {
-	m.bytes.Add(int64(len(p)))
-	return len(p), nil
-}
-
-// cut cuts the line, with all that is underway, or mends it.
-func (m *measured) cut(cut bool) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if !cut {
-		m.to = m.was
-		return
-	}
-	m.was, m.to = m.to, ""
-	for line := range m.lines {
-		line.Close()
-	}
-}
-
-// leadTo is where the line leads from now on.
-func (m *measured) leadTo(h *house.House) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.to = strings.TrimPrefix(h.Address, "http://")
-}
-
 // mirrorOf adds a mirror of the repository yard of another Crelvo, at the other end of a line.
-func mirrorOf(t *testing.T, h *house.House, name string, line *measured) {
+func mirrorOf(t *testing.T, h *house.House, name string, line *wire) {
 	t.Helper()
 	if err := h.AddMirrorOf(t.Context(), "npm", name, "http://"+line.Addr().String()+"/at/yard/npm/",
 		map[string]any{"secret": house.Token}); err != nil {
@@ -173,7 +87,7 @@ func moved(t *testing.T, wish api.NewTransferRun) (run api.TransferRun, became s
 func TestTransferFromAnother(t *testing.T) {
 	t.Parallel()
 	far, _ := another(t)
-	line := newMeasured(t, far)
+	line := newWire(t, far.Address, nil)
 	to, from := repository(t, "both"), fmt.Sprintf("held-%d", made.Add(1))
 	mirrorOf(t, shared, from, line)
 	const packages = 60
@@ -270,7 +184,7 @@ func TestTransferFromAnotherKilled(t *testing.T) {
 	t.Parallel()
 	far, _ := another(t)
 	near, here := another(t)
-	line := newMeasured(t, far)
+	line := newWire(t, far.Address, nil)
 	mirrorOf(t, near, "far-npm", line)
 	contents := map[string]string{}
 	const versions = 400
@@ -293,7 +207,7 @@ func TestTransferFromAnotherKilled(t *testing.T) {
 			t.Fatal(err)
 		}
 		if h == far {
-			line.leadTo(far)
+			line.leadTo(far.Address)
 		}
 		here.Server = near.Address
 	}

@@ -2,6 +2,7 @@ package bundles
 
 import (
 	"context"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -183,7 +184,12 @@ func (s *Bundles) Send(
 				continue
 			}
 			delete(sizes, sum)
-			if err := m.write(ctx, b, bundle.File{SHA256: sum, Size: size}); err != nil {
+			file, err := s.store.OpenBytes(ctx, sum, size)
+			if err != nil { // whoever asks finds that it lacks, and has the rest
+				s.Log.Error("a file could not be sent to another server", "sha256", sum.String(), "error", err)
+				continue
+			}
+			if err := errors.Join(b.Add(sum, size, file), file.Close()); err != nil {
 				return err
 			}
 		}
