@@ -68,7 +68,11 @@ func mirrorOf(t *testing.T, h *house.House, name string, line *wire) {
 // moved has a transfer done at the shared house, and tells what became of each version.
 func moved(t *testing.T, wish api.NewTransferRun) (run api.TransferRun, became string) {
 	t.Helper()
-	c := desk(house.Token)
+	return movedBy(t, desk(house.Token), wish)
+}
+
+func movedBy(t *testing.T, c *client.Client, wish api.NewTransferRun) (run api.TransferRun, became string) {
+	t.Helper()
 	run = done(c.BeginTransfer(t.Context(), wish))(t)
 	eventually(t, 60*time.Second, "the transfer to end", func() bool {
 		run = done(c.Transfer(t.Context(), run.ID))(t)
@@ -166,6 +170,20 @@ func TestTransferFromAnother(t *testing.T) {
 		t.Errorf("what is all there made %d bytes travel, of %d", more, size)
 	}
 	t.Logf("once more: %v, %d bytes of %d", time.Since(begun).Round(time.Millisecond), line.bytes.Load()-before, size)
+
+	// Who may read some of the mirror gets that, and no more.
+	who := fmt.Sprintf("stoker-%d", made.Add(1))
+	mine := repository(t, "both")
+	post(t, "/api/v1/users", api.NewUser{Name: who, Kind: "robot"}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "reader", Repositories: from,
+		Packages: "pkg:npm/@skerry/held-1*"}, nil)
+	post(t, "/api/v1/grants", api.NewGrant{Holder: who, Role: "publisher", Repositories: mine}, nil)
+	var token api.MadeToken
+	post(t, "/api/v1/tokens", api.NewToken{For: who, Name: "shovel"}, &token)
+	theirs, became := movedBy(t, desk(token.Secret), api.NewTransferRun{From: from, To: mine})
+	if theirs.Came.Versions != 10 || theirs.There.Versions+theirs.Refused.Versions+theirs.Failed.Versions > 0 {
+		t.Errorf("who may read ten packages takes %+v:\n%s", theirs, became)
+	}
 
 	// Patterns, and other bytes under the same name, hold as for all transfers.
 	other := repository(t, "releases")

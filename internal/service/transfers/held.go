@@ -68,6 +68,10 @@ func (m *moving) silent(err error) error {
 
 // planTold plans what another Crelvo told of.
 func (m *moving) planTold(ctx context.Context, n *int, some mirrors.Held) error {
+	// What the mirror may read, not everybody may who may read some of the mirror.
+	some.Packages = slices.DeleteFunc(some.Packages, func(p bundle.Package) bool {
+		return !m.s.directory.Shows(m.from.Key(p.Ecosystem, p.Namespace, p.Name))
+	})
 	for told := range slices.Chunk(some.Packages, plannedAtOnce) {
 		keys, there := make([]catalog.PackageKey, len(told)), make([]*catalog.Package, len(told))
 		for i, p := range told {
@@ -103,7 +107,8 @@ func (m *moving) planTold(ctx context.Context, n *int, some mirrors.Held) error 
 // leftOut is a version that its repository keeps out.
 func (m *moving) leftOut(l bundle.LeftOut) (item record.TransferItem, ok bool) {
 	p, err := purl.Parse(l.PURL)
-	if err != nil || !m.wanted.Admits(p).Allowed {
+	if err != nil || !m.wanted.Admits(p).Allowed ||
+		!m.s.directory.Shows(m.from.Key(p.Ecosystem, p.Namespace, p.Name)) {
 		return item, false
 	}
 	return record.TransferItem{Ecosystem: p.Ecosystem, Namespace: p.Namespace, Name: p.Name, Version: p.Version,
@@ -217,7 +222,7 @@ func (m *moving) find(ctx context.Context, items []record.TransferItem, held mir
 	for _, item := range items {
 		key := m.from.Key(item.Ecosystem, item.Namespace, item.Name)
 		v := publishing.Find(there[key], item.Version, item.Upload)
-		if v == nil {
+		if v == nil || !m.s.directory.Shows(key) {
 			gone := fault.New(fault.NotFound, "source-gone", "it is not in %s any more", m.from.Name)
 			if err := m.failed(ctx, []record.TransferItem{item}, gone); err != nil {
 				return nil, err

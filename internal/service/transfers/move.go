@@ -128,7 +128,6 @@ func (m *moving) do(ctx context.Context) error {
 	}
 	m.wanted = asWanted(m.Patterns)
 	if m.Failure != "" { // it waited for something
-		m.Failure = ""
 		if err := m.s.moved(ctx, m, ""); err != nil {
 			return err
 		}

@@ -297,6 +297,9 @@ func (r rules) refuses(v *catalog.Version) string {
 		if err := at.Admits(o.Package); err != nil {
 			return fault.Of(err).Message
 		}
+		if !r.byName && !m.from.Holds.Takes(v.Snapshot) {
+			return m.from.Name + " holds " + string(m.from.Holds) + " alone"
+		}
 	}
 	if verdict := r.from.Of(v); verdict.Refused {
 		return m.from.Name + " keeps it out: " + verdict.Why
