@@ -22,4 +22,5 @@ type Held struct {
 type HeldFiles struct {
 	Packages []string     `json:"packages" minItems:"1" maxItems:"1000" doc:"package URLs of those that have them"`
 	SHA256   []bundle.Sum `json:"sha256" minItems:"1" maxItems:"10000"`
+	From     *int64       `json:"from,omitempty" minimum:"0" doc:"the bytes of the one file that is named, from this one on, are the answer, without a tar archive"`
 }

@@ -59,11 +59,19 @@ func (w *Server) sendHeld(c *echo.Context, caller access.Caller, r catalog.Repos
 	if err := admitBody(reflect.ValueOf(&in), "", false); err != nil {
 		return err
 	}
-	write, err := w.service.Bundles.Send(c.Request().Context(), caller, r, in.Packages, in.SHA256)
+	ctx, kind := c.Request().Context(), tarType
+	write, err := w.service.Bundles.Send(ctx, caller, r, in.Packages, in.SHA256)
+	if in.From != nil && err == nil {
+		if len(in.SHA256) != 1 || *in.From < 0 {
+			return fault.New(fault.Invalid, "bad-input", "from is about one file, from a byte of it on")
+		}
+		kind = "application/octet-stream"
+		write, err = w.service.Bundles.SendFrom(ctx, caller, r, in.Packages, in.SHA256[0], *in.From)
+	}
 	if err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Type", tarType)
+	c.Response().Header().Set("Content-Type", kind)
 	c.Response().Header().Set("Cache-Control", "no-store")
 	if err := write(c.Response()); err != nil {
 		w.service.Log.Warn("files for another server were not written to their end", "repository", r.Name, "error", err)

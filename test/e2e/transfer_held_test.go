@@ -333,11 +333,18 @@ func TestHeld(t *testing.T) {
 	if len(got) != 1 || got[0] != sum(open) {
 		t.Errorf("who may read one package is sent %v", got)
 	}
+	one := `{"packages":["pkg:npm/open-kelp"],"sha256":["` + sum(open) + `"],"from":`
+	if a := asked(path+"/files", house.Token, one+`10}`); a.Status != 200 || string(a.Body) != string(open[10:]) {
+		t.Errorf("from a byte on it is %d, %d bytes", a.Status, len(a.Body))
+	}
 	for _, c := range []struct {
 		path, token, body string
 		status            int
 		says              string
 	}{
+		{path + "/files", house.Token, one + `-1}`, 400, ""},
+		{path + "/files", house.Token, one + `1000000}`, 404, ""},
+		{path + "/files", token, strings.ReplaceAll(one, sum(open), sum(shut)) + `0}`, 404, ""},
 		{path, "", `{}`, 401, ""},
 		{path + "/files", "", `{"packages":["pkg:npm/open-kelp"],` + both, 401, ""},
 		{path, house.Token, `{"only":["x"]}`, 400, "pattern"},
@@ -408,5 +415,36 @@ func TestTransferKinds(t *testing.T) {
 				t.Errorf("%s: %d %s", c.path, a.Status, a.Body)
 			}
 		})
+	}
+}
+
+// TestTransferLarge: a large file that is cut again and again comes in the end, and hardly a byte of it twice.
+func TestTransferLarge(t *testing.T) {
+	t.Parallel()
+	far, _ := another(t)
+	near, here := another(t)
+	line := newWire(t, far.Address, nil)
+	mirrorOf(t, near, "far-npm", line)
+	p := madeup.Package{Name: "whale", Version: "1.0.0", Licence: "MIT",
+		Files: []madeup.Entry{{Name: "package/noise", Content: noise(90 << 20)}}}
+	content := publishAt(t, far, "yard", "latest", p)
+	run := done(here.BeginTransfer(t.Context(), api.NewTransferRun{From: "far-npm", To: "yard", BytesRate: 12 << 20}))(t)
+	for cuts := int64(1); cuts <= 3; cuts++ {
+		eventually(t, 60*time.Second, "more of it to come", func() bool {
+			return line.bytes.Load() > cuts*8<<20
+		})
+		line.set(false) // what is underway ends
+	}
+	eventually(t, 60*time.Second, "the transfer to end", func() bool {
+		run = done(here.Transfer(t.Context(), run.ID))(t)
+		return run.EndedAt != nil
+	})
+	size := int64(len(content))
+	if most := size * 13 / 10; run.Came.Versions != 1 || line.bytes.Load() > most {
+		t.Errorf("%d bytes of %d went over the line: %+v", line.bytes.Load(), size, run)
+	}
+	a, err := near.Ask(t.Context(), http.MethodGet, "/at/yard/npm/whale/-/whale-1.0.0.tgz", house.Token, nil)
+	if err != nil || a.Status != 200 || string(a.Body) != string(content) {
+		t.Errorf("%d, %d bytes, %v", a.Status, len(a.Body), err)
 	}
 }

@@ -163,19 +163,30 @@ func (m *Making) buildsOf(ctx context.Context) ([]bundle.Build, error) {
 	return told, nil
 }
 
+// filesOf are the files of some packages of a repository and their sizes.
+func (s *Bundles) filesOf(
+	ctx context.Context, caller access.Caller, r catalog.Repository, packages []string,
+) (map[bundle.Sum]int64, error) {
+	m, err := s.telling(caller, r, nil)
+	if err == nil {
+		m.briefly = true
+		err = m.named(ctx, r, packages)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return bundle.Manifest{Packages: m.Packages}.Files(), nil
+}
+
 // Send writes the files of some packages of a repository that are wanted, by SHA-256, as the rest of a bundle. Those
 // that are not in them are left out.
 func (s *Bundles) Send(
 	ctx context.Context, caller access.Caller, r catalog.Repository, packages []string, wanted []bundle.Sum,
 ) (write func(io.Writer) error, err error) {
-	m, err := s.telling(caller, r, nil)
+	sizes, err := s.filesOf(ctx, caller, r, packages)
 	if err != nil {
 		return nil, err
 	}
-	if err := m.named(ctx, r, packages); err != nil {
-		return nil, err
-	}
-	sizes := bundle.Manifest{Packages: m.Packages}.Files()
 	return func(w io.Writer) error {
 		b := bundle.NewFilesWriter(w, s.Now())
 		for _, sum := range wanted {
@@ -194,5 +205,28 @@ func (s *Bundles) Send(
 			}
 		}
 		return b.Close()
+	}, nil
+}
+
+// SendFrom writes the bytes of one file of some packages of a repository, from one on.
+func (s *Bundles) SendFrom(
+	ctx context.Context, caller access.Caller, r catalog.Repository, packages []string, sum bundle.Sum, from int64,
+) (write func(io.Writer) error, err error) {
+	sizes, err := s.filesOf(ctx, caller, r, packages)
+	if err != nil {
+		return nil, err
+	}
+	size, there := sizes[sum]
+	if !there || from > size {
+		return nil, fault.New(fault.NotFound, "no-such-file", "none of these packages has a file with SHA-256 %s and byte %d",
+			sum, from)
+	}
+	file, err := s.store.OpenBytes(ctx, sum, size)
+	if err != nil {
+		return nil, s.store.Fault(err)
+	}
+	return func(w io.Writer) error {
+		_, err := io.Copy(w, io.NewSectionReader(file, from, size-from))
+		return errors.Join(err, file.Close())
 	}, nil
 }

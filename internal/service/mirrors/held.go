@@ -96,14 +96,34 @@ func (s *Mirrors) HeldFiles(
 	if err != nil {
 		return nil, err
 	}
-	response, err := s.askHeld(ctx, m, address+"/files", struct {
-		Packages []string     `json:"packages"`
-		SHA256   []bundle.Sum `json:"sha256"`
-	}{packages, sums}, false)
+	return s.askFiles(ctx, m, address, heldFiles{Packages: packages, SHA256: sums})
+}
+
+// heldFiles names files; see api.HeldFiles.
+type heldFiles struct {
+	Packages []string     `json:"packages"`
+	SHA256   []bundle.Sum `json:"sha256"`
+	From     *int64       `json:"from,omitempty"`
+}
+
+func (s *Mirrors) askFiles(ctx context.Context, m *Mirror, address string, of heldFiles) (io.ReadCloser, error) {
+	response, err := s.askHeld(ctx, m, address+"/files", of, false)
 	if err != nil {
 		return nil, err
 	}
 	return response.Body, nil
+}
+
+// HeldFile asks the upstream of a mirror for one file of a package, by SHA-256, from a byte on; it must be closed. The
+// error is ErrNotHeld, also that the file is not there, a fault, or that of the context.
+func (s *Mirrors) HeldFile(
+	ctx context.Context, m *Mirror, of string, sum bundle.Sum, from int64,
+) (io.ReadCloser, error) {
+	address, err := m.heldAt()
+	if err != nil {
+		return nil, err
+	}
+	return s.askFiles(ctx, m, address, heldFiles{Packages: []string{of}, SHA256: []bundle.Sum{sum}, From: &from})
 }
 
 func (s *Mirrors) askHeld(

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"maps"
 	"slices"
@@ -25,7 +26,11 @@ import (
 const (
 	// heldAtOnce is how many bytes of files are asked for at once, but for one that is larger, and lookedIntoAtOnce how
 	// many versions are looked into at the same time.
-	heldAtOnce       = 64 << 20
+	heldAtOnce = 64 << 20
+	// large is from how many bytes on a file comes by itself, and goes on from where it was cut.
+	large = 16 << 20
+	// tarred is how much more a file has in an archive, at most.
+	tarred           = 2048
 	lookedIntoAtOnce = 4
 	// mostRead is how many bytes are read at once of what comes slowly.
 	mostRead = 64 << 10
@@ -260,18 +265,26 @@ func (m *moving) bytes(
 		return nil, err
 	}
 	lacking := maps.Clone(sizes)
+	// An answer is as long as a file may be that the mirror takes, and no longer.
+	together := min(heldAtOnce, at.Mirror.Largest/2)
+	alone := min(large, together/4)
 	var order []bundle.Sum
 	for _, sum := range sums {
-		if sum := bundle.Sum(sum); usable[sum] {
+		switch sum := bundle.Sum(sum); {
+		case usable[sum]:
 			delete(lacking, sum)
-		} else {
+		case sizes[sum] >= alone:
+			if err := m.receiveLarge(ctx, at, all, sum, lacking); err != nil {
+				return nil, err
+			}
+		default:
 			order = append(order, sum)
 		}
 	}
 	for len(order) > 0 {
-		n, size := 1, sizes[order[0]]
-		for n < len(order) && size+sizes[order[n]] <= heldAtOnce {
-			size += sizes[order[n]]
+		n, size := 1, sizes[order[0]]+tarred
+		for n < len(order) && size+sizes[order[n]]+tarred <= together {
+			size += sizes[order[n]] + tarred
 			n++
 		}
 		if err := m.receive(ctx, at, packages, order[:n], lacking); err != nil {
@@ -305,11 +318,51 @@ func (m *moving) receive(
 		return m.silent(err)
 	}
 	defer body.Close()
+	from := bundle.NewFilesReader(m.slowed(ctx, body))
+	return m.notWhole(ctx, at, m.s.landing.Receive(ctx, m.caller, from, lacking,
+		func(bundle.Sum) catalog.Repository { return m.to }))
+}
+
+// receiveLarge has one file come, of one of some versions. One that is not there any more stays lacking.
+func (m *moving) receiveLarge(
+	ctx context.Context, at *mirrors.Mirror, all []arriving, sum bundle.Sum, lacking map[bundle.Sum]int64,
+) error {
+	i := slices.IndexFunc(all, func(a arriving) bool {
+		return slices.ContainsFunc(a.is.Files, func(f bundle.File) bool { return f.SHA256 == sum })
+	})
+	of, name := act.PURLOf(all[i].Key(0), "").String(), fmt.Sprintf("held-%d-%.32s", m.ID, sum.String())
+	err := m.s.landing.ReceiveLarge(ctx, m.caller, m.to, name, sum, lacking[sum],
+		func(from int64) (io.ReadCloser, error) {
+			body, err := m.s.mirrors.HeldFile(ctx, at, of, sum, from)
+			if err != nil {
+				return nil, err
+			}
+			return readCloser{m.slowed(ctx, body), body}, nil
+		})
+	switch {
+	case err == nil:
+		delete(lacking, sum)
+	case errors.Is(err, mirrors.ErrNotHeld):
+		return nil
+	}
+	return m.notWhole(ctx, at, err)
+}
+
+type readCloser struct {
+	io.Reader
+	io.Closer
+}
+
+// slowed counts what comes, and has it come no faster than it may.
+func (m *moving) slowed(ctx context.Context, body io.Reader) io.Reader {
 	if m.Rate > 0 && m.limit == nil {
 		m.limit = rate.NewLimiter(rate.Limit(m.Rate), mostRead)
 	}
-	from := bundle.NewFilesReader(act.Slowed(ctx, counted{body, m}, m.limit))
-	err = m.s.landing.Receive(ctx, m.caller, from, lacking, func(bundle.Sum) catalog.Repository { return m.to })
+	return act.Slowed(ctx, counted{body, m}, m.limit)
+}
+
+// notWhole is that what came was cut or changed, which may not happen again.
+func (m *moving) notWhole(ctx context.Context, at *mirrors.Mirror, err error) error {
 	var damage *landing.Damage
 	var cut *landing.Cut
 	if errors.As(err, &damage) || errors.As(err, &cut) && ctx.Err() == nil {

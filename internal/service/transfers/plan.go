@@ -325,10 +325,13 @@ func (r rules) refuses(v *catalog.Version) string {
 
 // files is refuses for the files of a version.
 func (r rules) files(v *catalog.Version) string {
-	most := r.m.s.publishing.LargestFile(r.m.to)
+	most, takes := r.m.s.publishing.LargestFile(r.m.to), r.m.to.Name
+	if at := r.m.s.mirrors.Of(r.m.from.ID); at != nil && at.Mirror.Largest < most {
+		most, takes = at.Mirror.Largest, at.Name
+	}
 	for _, f := range v.Files {
 		if f.Digests.Size > most {
-			return f.Name + " has " + api.Bytes(f.Digests.Size) + "; " + r.m.to.Name + " takes files of up to " + api.Bytes(most)
+			return f.Name + " has " + api.Bytes(f.Digests.Size) + "; " + takes + " takes files of up to " + api.Bytes(most)
 		}
 		for _, g := range r.gone[act.PURLOf(r.key, v.Version).String()] {
 			if g.File == f.Name && f.Digests.Has("sha256") && f.Digests.SHA256 != g.SHA256 {
