@@ -122,3 +122,31 @@ func TestRelayMarks(t *testing.T) {
 		t.Error("a relay that is not to remove removed something")
 	}
 }
+
+// TestRelayMarksToChain: a chain of another Crelvo takes what is relayed to the repository that it publishes to, with
+// the labels.
+func TestRelayMarksToChain(t *testing.T) {
+	t.Parallel()
+	from, to := repository(t, "releases"), repository(t, "releases")
+	around := fmt.Sprintf("relayed-around-%d", made.Add(1))
+	c := desk(house.Token)
+	if out, errs, code := crelvoAsAdmin(t, "repo", "add", around, "--members", to, "--releases-to", to); code != 0 {
+		t.Fatal(out, errs)
+	}
+	if err := c.SetTarget(t.Context(), api.NewTarget{Name: around, Ecosystem: "npm", Secret: house.Token,
+		URL: shared.Address + "/at/" + around + "/npm/"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.AddRelay(t.Context(), api.NewRelay{Name: around, Repository: from, Target: around}); err != nil {
+		t.Fatal(err)
+	}
+	publishAt(t, shared, from, "latest", madeup.Package{Name: "bound-kelp", Version: "1.0.0", Licence: "MIT"})
+	eventually(t, 30*time.Second, "it to come with its label", func() bool {
+		a := ask(t, http.MethodGet, "/at/"+to+"/npm/bound-kelp", "")
+		return a.Status == 200 && strings.Contains(string(a.Body), `"latest":"1.0.0"`)
+	})
+	run := done(c.Relay(t.Context(), around))(t)
+	if run.NotTaken != "" || run.Failed > 0 {
+		t.Errorf("%+v", run)
+	}
+}

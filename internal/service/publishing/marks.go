@@ -3,6 +3,7 @@ package publishing
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,7 +21,14 @@ import (
 func (s *Publishing) TakeMarks(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, marks bundle.Marks,
 ) (refused []string, err error) {
-	houses, err := s.houses(ctx, caller, access.Publish, key, func(*catalog.Package) bool { return true })
+	if len(marks.Labels)+len(marks.Withdrawn) == 0 {
+		return nil, nil
+	}
+	houses, err := s.houses(ctx, caller, access.Publish, key, func(p *catalog.Package) bool {
+		return slices.ContainsFunc(marks.Labels, func(l bundle.Labelled) bool {
+			return p.Labels[l.Name] != "" || HasVersion(p, l.Version)
+		}) || slices.ContainsFunc(marks.Withdrawn, func(w bundle.Withdrawal) bool { return HasVersion(p, w.Version) })
+	})
 	if err != nil {
 		return nil, err
 	}
