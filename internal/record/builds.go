@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -69,7 +70,8 @@ type BuildFilter struct {
 	IDs    []int64
 	Name   string
 	Number string
-	Words  string // a part of the name, revision or branch
+	Titles []string // name#number of each
+	Words  string   // a part of the name, revision or branch
 	Before int64
 	Limit  int // 0 for no limit
 	// Scope, if it is not nil, is what somebody may read: builds of which nothing
@@ -89,6 +91,16 @@ func (r reads) Builds(ctx context.Context, f BuildFilter) (builds []Build, err e
 		where += ` and (b.owner_id = $8 or exists (select from version v join package p on p.id = v.package_id
 			where v.build_id = b.id and v.visible_from is not null and p.repository_id = any($7)` + f.Scope.and(&arguments) +
 			`))`
+	}
+	if f.Titles != nil {
+		var names, numbers []string
+		for _, title := range f.Titles {
+			i := strings.LastIndexByte(title, '#')
+			names, numbers = append(names, title[:max(i, 0)]), append(numbers, title[i+1:])
+		}
+		arguments = append(arguments, names, numbers)
+		n := len(arguments)
+		where += ` and (b.name, b.number) in (select * from unnest($` + itoa(n-1) + `::text[], $` + itoa(n) + `::text[]))`
 	}
 	limit := any(f.Limit)
 	if f.Limit == 0 {

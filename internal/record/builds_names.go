@@ -30,6 +30,18 @@ func (db *DB) BuildNames(ctx context.Context) (all []BuildName, err error) {
 	return all, err
 }
 
+// BuildOwners gives the owners of those of some names that have one, 0 for somebody who was removed.
+func (db *DB) BuildOwners(ctx context.Context, names []string) (map[string]int64, error) {
+	var rows []BuildName
+	err := db.SelectContext(ctx, &rows, `select name, coalesce(owner_id, 0) owner_id from build_name where name = any($1)`,
+		names)
+	owners := make(map[string]int64, len(rows))
+	for _, n := range rows {
+		owners[n.Name] = n.OwnerID
+	}
+	return owners, err
+}
+
 // BuildName finds the owner of a name, or ErrNotFound.
 func (r reads) BuildName(ctx context.Context, name string) (n BuildName, err error) {
 	err = sqlx.GetContext(ctx, r.q, &n, buildNameRows+` where n.name = $1`, name)

@@ -85,12 +85,24 @@ func (db *DB) Landed(ctx context.Context, repositoryID int64, sha256s [][]byte) 
 	var rows []fileRow
 	err := db.SelectContext(ctx, &rows, `select b.size, b.sha256, b.sha512, b.sha1, b.md5 from landed l
 		join stored_file b using (sha256) where l.repository_id = $1 and l.sha256 = any($2)`, repositoryID, sha256s)
+	return digestsOf(rows), err
+}
+
+// DigestsOf gives all digests of those of some bytes that are here.
+func (db *DB) DigestsOf(ctx context.Context, sha256s [][]byte) (map[[32]byte]catalog.Digests, error) {
+	var rows []fileRow
+	err := db.SelectContext(ctx, &rows, `select size, sha256, sha512, sha1, md5 from stored_file where sha256 = any($1)`,
+		sha256s)
+	return digestsOf(rows), err
+}
+
+func digestsOf(rows []fileRow) map[[32]byte]catalog.Digests {
 	all := make(map[[32]byte]catalog.Digests, len(rows))
 	for _, row := range rows {
 		d := row.value().Digests
 		all[d.SHA256] = d
 	}
-	return all, err
+	return all
 }
 
 // TakeLanded ends that bytes wait for what they belong to.

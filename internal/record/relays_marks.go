@@ -45,11 +45,11 @@ func (db *DB) QueueMarks(
 	return result.RowsAffected()
 }
 
-// TellAgain has a relay tell all of a package again, of which it sent something more.
+// TellAgain has a relay tell of packages again of which it sent something more.
 func (db *DB) TellAgain(ctx context.Context, relayID int64, packageIDs []int64, at time.Time) error {
 	_, err := db.ExecContext(ctx, `insert into relay_mark (relay_id, package_id, due, revision, next_at)
 		select r.id, p.id, true, -1, $3 from relay r, package p where r.id = $1 and p.id = any($2)
-		on conflict (relay_id, package_id) do update set due = true, told_at = null, attempts = 0, next_at = excluded.next_at`,
+		on conflict (relay_id, package_id) do update set due = true, revision = -1, attempts = 0, next_at = excluded.next_at`,
 		relayID, packageIDs, at)
 	return err
 }
@@ -71,25 +71,19 @@ func (db *DB) TakeMark(ctx context.Context, relayIDs []int64, at, until time.Tim
 	return taken[0], true, nil
 }
 
-// SetMark notes what came of telling of a package that was taken, as it was then, and kept from others until leased.
-// told is from when on it is told next; zero: it was not told. What changed since, or was not told, is tried at
-// m.NextAt.
-func (db *DB) SetMark(ctx context.Context, m RelayMark, told, leased time.Time) error {
-	if told.IsZero() {
-		_, err := db.ExecContext(ctx, `update relay_mark set attempts = $3, next_at = $4, said = $5
-			where relay_id = $1 and package_id = $2 and next_at = $6`, m.RelayID, m.PackageID, m.Attempts, m.NextAt,
-			storable(m.Said), leased)
-		return err
-	}
-	_, err := db.ExecContext(ctx, `update relay_mark m set due = p.revision <> $3, revision = $3, told_at = $4, said = $5,
-			attempts = 0, next_at = $7 from package p
+// SetMark notes what came of telling of a package that was taken, and kept from others until leased. Its revision is
+// what was told; -1: nothing was, for a reason that may pass, and it is tried again when m.NextAt is, or, if due is
+// false, when it is looked for what was missed.
+func (db *DB) SetMark(ctx context.Context, m RelayMark, due bool, leased time.Time) error {
+	_, err := db.ExecContext(ctx, `update relay_mark m set due = $8 and p.revision <> $3, revision = $3, told_at = $4,
+			said = $5, attempts = $9, next_at = $7 from package p
 		where p.id = m.package_id and m.relay_id = $1 and m.package_id = $2 and m.next_at = $6`, m.RelayID, m.PackageID,
-		m.Revision, told, storable(m.Said), leased, m.NextAt)
+		m.Revision, m.ToldAt, storable(m.Said), leased, m.NextAt, due, m.Attempts)
 	return err
 }
 
-// MarksOf are what was said of the versions of a package since a moment, nil for ever, with removals of what a relay
-// sent if these are wanted, and the revision of the package that this is of.
+// MarksOf are what was said of the versions of a package since a moment, nil for ever, and of those that a relay sent
+// since, with removals of what it sent if these are wanted, and the revision of the package that this is of.
 func (db *DB) MarksOf(ctx context.Context, m RelayMark, removals bool) (marks bundle.Marks, revision int64, err error) {
 	// What changes after the revision was read is told once more.
 	if err := db.GetContext(ctx, &revision, `select revision from package where id = $1`, m.PackageID); err != nil {
@@ -99,14 +93,14 @@ func (db *DB) MarksOf(ctx context.Context, m RelayMark, removals bool) (marks bu
 			case when visible_until is null then version else '' end as version, `+saidAt+`,
 			coalesce(visible_until, visible_from) as here from label where package_id = $1
 			order by name, visible_from desc, visible_until desc nulls first) l
-		where $2::timestamptz is null or here >= $2 order by at`, m.PackageID, m.ToldAt); err != nil {
+		where `+toTell+` order by at`, m.PackageID, m.ToldAt, m.RelayID); err != nil {
 		return marks, 0, err
 	}
 	if err := db.SelectContext(ctx, &marks.Withdrawn, `select version, reason, lifted, at from (select distinct on (version)
 			version, reason, visible_until is not null as lifted, `+saidAt+`,
 			coalesce(visible_until, visible_from) as here from withdrawal where package_id = $1
-			order by version, visible_from desc, visible_until desc nulls first) w
-		where $2::timestamptz is null or here >= $2 order by at`, m.PackageID, m.ToldAt); err != nil || !removals {
+			order by version, visible_from desc, visible_until desc nulls first) l
+		where `+toTell+` order by at`, m.PackageID, m.ToldAt, m.RelayID); err != nil || !removals {
 		return marks, revision, err
 	}
 	err = db.SelectContext(ctx, &marks.Removed, `select v.version, max(v.visible_until) as at from version v
@@ -118,12 +112,17 @@ func (db *DB) MarksOf(ctx context.Context, m RelayMark, removals bool) (marks bu
 	return marks, revision, err
 }
 
+// toTell is that something was said since a moment, or about a version that was sent since then.
+const toTell = `($2::timestamptz is null or here >= $2 or exists (select from relay_item i join version v on v.id = i.version_id
+	where i.relay_id = $3 and i.package_id = $1 and i.state = 'sent' and i.ended_at >= $2 and v.version = l.version))`
+
 // saidAt is when a label or a withdrawal was made, or ended, wherever that was.
 const saidAt = `case when visible_until is null then coalesce(said_at, visible_from)
 	else coalesce(until_said_at, visible_until) end as at`
 
 // SaidMark is what was said last of a label or a version.
 type SaidMark struct {
+	Of string    `db:"of"` // the label or the version
 	Is string    `db:"is"` // the version that the label leads to, or why the version is withdrawn
 	On bool      `db:"on"` // it is so
 	At time.Time `db:"at"`
@@ -136,31 +135,34 @@ func (tx *Tx) HoldPackage(ctx context.Context, key catalog.PackageKey) error {
 	return err
 }
 
-// LabelSaid is what was said last of a label of a package, or ErrNotFound.
-func (tx *Tx) LabelSaid(ctx context.Context, key catalog.PackageKey, name string) (SaidMark, error) {
-	return tx.said(ctx, `label`, `name`, `version`, key, name)
+// LabelsSaid is what was said last of those of some labels of a package of which something was, by name.
+func (r reads) LabelsSaid(
+	ctx context.Context, key catalog.PackageKey, names []string,
+) (map[string]SaidMark, error) {
+	return r.said(ctx, `label`, `name`, `version`, key, names)
 }
 
-// WithdrawalSaid is what was said last of whether a version of a package is withdrawn, or ErrNotFound.
-func (tx *Tx) WithdrawalSaid(ctx context.Context, key catalog.PackageKey, version string) (SaidMark, error) {
-	return tx.said(ctx, `withdrawal`, `version`, `reason`, key, version)
+// WithdrawalsSaid is LabelsSaid for whether versions are withdrawn.
+func (r reads) WithdrawalsSaid(
+	ctx context.Context, key catalog.PackageKey, versions []string,
+) (map[string]SaidMark, error) {
+	return r.said(ctx, `withdrawal`, `version`, `reason`, key, versions)
 }
 
-func (tx *Tx) said(
-	ctx context.Context, table, by, is string, key catalog.PackageKey, name string,
-) (SaidMark, error) {
+func (r reads) said(
+	ctx context.Context, table, by, is string, key catalog.PackageKey, of []string,
+) (map[string]SaidMark, error) {
 	var rows []SaidMark
-	err := sqlx.SelectContext(ctx, tx.q, &rows, `select `+is+` as "is", visible_until is null as "on", `+saidAt+`
-		from `+table+` where package_id = `+packageOf+` and `+by+` = $5
-		order by visible_from desc, visible_until desc nulls first limit 1`, key.RepositoryID, key.Ecosystem, key.Namespace,
-		key.Name, name)
-	if err == nil && len(rows) == 0 {
-		return SaidMark{}, ErrNotFound
+	err := sqlx.SelectContext(ctx, r.q, &rows, `select distinct on (`+by+`) `+by+` as "of", `+is+` as "is",
+			visible_until is null as "on", `+saidAt+`
+		from `+table+` where package_id = `+packageOf+` and `+by+` = any($5)
+		order by `+by+`, visible_from desc, visible_until desc nulls first`, key.RepositoryID, key.Ecosystem, key.Namespace,
+		key.Name, of)
+	all := make(map[string]SaidMark, len(rows))
+	for _, row := range rows {
+		all[row.Of] = row
 	}
-	if err != nil {
-		return SaidMark{}, err
-	}
-	return rows[0], nil
+	return all, err
 }
 
 // SayLabel notes when what is said now of a label of a package was said where it comes from.

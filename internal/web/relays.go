@@ -89,7 +89,7 @@ func (w *Server) addMarks() {
 		func(ctx context.Context, v visit, in *struct {
 			ByName
 			Body bundle.Marks
-		}) (*answer[api.MarksTaken], error) {
+		}) (*answer[bundle.MarksTaken], error) {
 			r, err := w.service.Directory.Repository(v.caller, in.Name, access.Publish)
 			if err != nil {
 				return nil, err
@@ -104,7 +104,7 @@ func (w *Server) addMarks() {
 				return nil, err
 			}
 			more, err := w.service.Retention.TakeRemovals(ctx, v.caller, key, in.Body.Removed)
-			return &answer[api.MarksTaken]{api.MarksTaken{Refused: append(append([]string{}, refused...), more...)}}, err
+			return &answer[bundle.MarksTaken]{bundle.MarksTaken{Refused: append(append([]string{}, refused...), more...)}}, err
 		})
 }
 

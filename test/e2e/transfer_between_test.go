@@ -59,7 +59,7 @@ func TestTransferBetween(t *testing.T) {
 	}
 	eventually(t, 20*time.Second, "transfer "+id+" to end", func() bool {
 		text, _, _ = crelvoAsAdmin(t, "transfer", "show", id)
-		return strings.Contains(text, "There already: 1 version")
+		return strings.Contains(text, "There already: 1 version") && strings.Contains(text, "done")
 	})
 	says(t, text, from, "pkg:npm/@skerry/bell", "done")
 	text, _, _ = crelvoAsAdmin(t, "transfer", "list")

@@ -117,14 +117,14 @@ func TestTransferFromAnother(t *testing.T) {
 		return out
 	}
 	run("withdraw", "pkg:npm/@skerry/held-01@1.0.0", "--in", "yard", "--reason", "it leaks")
-	run("build", "record", "held#7", "--revision", "abc123", "--branch", "main", "--note", "runner=quay-3",
+	run("build", "record", "held#7", "--revision", "abc123", "--branch", "main", "--note", "runner=berth-3",
 		"--in", "yard", "pkg:npm/@skerry/held-02@1.0.0")
 
 	// One was promoted there.
-	run("repo", "add", "quay")
-	run("track", "add", "outward", "--stages", "quay,yard")
+	run("repo", "add", "slipway")
+	run("track", "add", "outward", "--stages", "slipway,yard")
 	promoted := madeup.Package{Name: "@skerry/promoted", Version: "1.0.0", Licence: "MIT"}
-	size += len(publishAt(t, far, "quay", "latest", promoted))
+	size += len(publishAt(t, far, "slipway", "latest", promoted))
 	run("promote", "pkg:npm/@skerry/promoted@1.0.0", "--along", "outward", "--to", "yard")
 	planned, became := moved(t, api.NewTransferRun{From: from, To: to, DryRun: true})
 	if planned.ToCome.Versions != packages+4 || planned.ToCome.Travels < int64(size)*9/10 ||
@@ -155,9 +155,9 @@ func TestTransferFromAnother(t *testing.T) {
 	if was != is || !strings.Contains(was, "held#7") {
 		t.Errorf("there it is %s, and here %s", was, is)
 	}
-	says(t, done(desk(house.Token).Build(t.Context(), "held#7"))(t).Notes["runner"], "quay-3")
+	says(t, done(desk(house.Token).Build(t.Context(), "held#7"))(t).Notes["runner"], "berth-3")
 	out, _, _ := crelvoAsAdmin(t, "show", "pkg:npm/@skerry/promoted@1.0.0", "--in", to)
-	says(t, out, line.Addr().String()+"/at/yard/npm/; promoted from quay to yard there by admin")
+	says(t, out, line.Addr().String()+"/at/yard/npm/; promoted from slipway to yard there by admin")
 	document := string(ask(t, "GET", "/at/"+to+"/npm/@skerry/held-01", "").Body)
 	says(t, document, `"deprecated":"it leaks"`, `"next":"1.1.0"`, `"latest":"1.0.0"`)
 
@@ -265,11 +265,11 @@ func TestHeld(t *testing.T) {
 		}
 		return a
 	}
-	var held api.Held
+	var held bundle.Held
 	told := func(token, body string) string {
 		t.Helper()
 		a := asked(path, token, body)
-		held = api.Held{}
+		held = bundle.Held{}
 		if err := json.Unmarshal(a.Body, &held); err != nil || a.Status != 200 {
 			t.Fatalf("%d %s %v", a.Status, a.Body, err)
 		}

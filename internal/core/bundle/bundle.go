@@ -35,6 +35,8 @@ const (
 	// MaxManifest is how many bytes a manifest has at most, and maxSignature a signature.
 	MaxManifest  = 64 << 20
 	maxSignature = 64 << 10
+	// maxSaid is how many bytes there may be of what a publisher said of a version.
+	maxSaid = 4 << 20
 	// mostPromotions is how many promotions a version went through at most.
 	mostPromotions = 1000
 	// mostFiles is how many files a version has at most.
@@ -151,6 +153,9 @@ type Build struct {
 	Notes     map[string]string `json:"notes,omitempty"`
 	Tests     *junit.Summary    `json:"tests,omitempty"`
 }
+
+// Title is name#number.
+func (b Build) Title() string { return b.Name + "#" + b.Number }
 
 // Vetting is a decision about what a pattern fits.
 type Vetting struct {
@@ -323,6 +328,12 @@ func (p Package) check(sizes map[Sum]int64) error {
 			return err
 		}
 	}
+	for version, reason := range p.Withdrawn {
+		if err := errors.Join(word("a version that is withdrawn", version),
+			text.Check("why it is withdrawn", reason, true, text.MaxText)); err != nil {
+			return err
+		}
+	}
 	seen := map[[2]string]bool{}
 	for _, v := range p.Versions {
 		is := [2]string{v.Version, v.Upload}
@@ -341,8 +352,18 @@ func (v Version) check(sizes map[Sum]int64) error {
 	if len(v.Files) == 0 || len(v.Files) > mostFiles {
 		return fmt.Errorf("it has %d files", len(v.Files))
 	}
-	if err := text.Check("who published it", v.PublishedBy, false, text.MaxName); err != nil {
-		return err
+	said := 0
+	for _, raw := range v.Said {
+		said += len(raw)
+	}
+	if said > maxSaid {
+		return fmt.Errorf("what its publisher said of it has %d bytes, and %d are possible", said, maxSaid)
+	}
+	for what, given := range map[string]string{"its name": v.Version, "the name of its upload": v.Upload,
+		"who published it": v.PublishedBy, "its build": v.Build} {
+		if err := text.Check(what, given, false, text.MaxName); err != nil {
+			return err
+		}
 	}
 	if len(v.Promotions) > mostPromotions {
 		return fmt.Errorf("it went through %d promotions", len(v.Promotions))

@@ -121,6 +121,14 @@ func TestParse(t *testing.T) {
 		"the time when it was made": func(m manifest) { m.MadeAt = time.Time{} },
 		"its repository is missing": func(m manifest) { m.Packages[0].Repository = "" },
 		"characters that cannot":    func(m manifest) { m.Packages[0].Labels["\x1b[1m"] = "1.0.0" },
+		"why it is withdrawn":       func(m manifest) { m.Packages[0].Withdrawn = map[string]string{"1.0.0": "\x1b[2J"} },
+		"its name":                  of(func(v version) { v.Version = "1.0.0\x1b[2J" }),
+		"the name of its upload":    of(func(v version) { v.Snapshot, v.Upload = true, "1\u202e" }),
+		"its build":                 of(func(v version) { v.Build = "x\n#1" }),
+		"a promotion of it":         of(func(v version) { v.Promotions = []Promotion{{By: "\x00"}} }),
+		"what its publisher said": of(func(v version) {
+			v.Said = map[string]json.RawMessage{"x": json.RawMessage(`"` + strings.Repeat("x", maxSaid) + `"`)}
+		}),
 		"is there twice": func(m manifest) {
 			p := &m.Packages[0]
 			p.Versions = append(p.Versions, p.Versions[0])

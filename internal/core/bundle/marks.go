@@ -6,9 +6,9 @@ import "time"
 // right.
 type Marks struct {
 	PURL      string       `json:"purl"`
-	Labels    []Labelled   `json:"labels,omitempty"`
-	Withdrawn []Withdrawal `json:"withdrawn,omitempty"`
-	Removed   []Removal    `json:"removed,omitempty"`
+	Labels    []Labelled   `json:"labels,omitempty" maxItems:"1000"`
+	Withdrawn []Withdrawal `json:"withdrawn,omitempty" maxItems:"1000"`
+	Removed   []Removal    `json:"removed,omitempty" maxItems:"1000"`
 }
 
 // Labelled is that a label was set to a version, or taken away.
@@ -30,4 +30,9 @@ type Withdrawal struct {
 type Removal struct {
 	Version string    `json:"version" maxLength:"255"`
 	At      time.Time `json:"at"`
+}
+
+// MarksTaken is what came of taking them over.
+type MarksTaken struct {
+	Refused []string `json:"refused" doc:"what is not taken, and why"`
 }

@@ -17,8 +17,10 @@ create table relay_mark (
   primary key (relay_id, package_id)
 );
 create index relay_mark_due on relay_mark (next_at) where due;
+create index relay_item_package on relay_item (relay_id, package_id);
 
 -- +goose Down
+drop index relay_item_package;
 drop table relay_mark;
 alter table relay drop column removals;
 alter table label drop column said_at, drop column until_said_at;

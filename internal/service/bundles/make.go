@@ -42,6 +42,7 @@ type Making struct {
 	key    string
 	// briefly: what publishers said, builds and promotions are left out.
 	briefly bool
+	builds  map[int64]bool                // of what was gathered, by id, where somebody asks for them; else nil
 	at      map[string]catalog.Repository // by name
 	only    chain.Filter
 }
@@ -241,6 +242,9 @@ func (m *Making) add(
 		return cmp.Or(a.Arrived.Compare(b.Arrived), cmp.Compare(a.ID, b.ID))
 	})
 	for _, v := range fresh {
+		if m.builds != nil && titles[v.BuildID] != "" {
+			m.builds[v.BuildID] = true
+		}
 		one := bundle.Version{Version: v.Version, Upload: v.Upload, Snapshot: v.Snapshot, UploadedAt: v.UploadedAt.UTC(),
 			UploadCount: v.UploadCount, PublishedAt: v.PublishedAt.UTC(), PublishedBy: v.PublishedBy, Build: titles[v.BuildID],
 			Needed: needed, Promotions: promotions[v.ID]}

@@ -99,19 +99,22 @@ func (l *Loading) look(ctx context.Context) error {
 
 // placeSome looks into versions and makes them visible. What cannot come is noted.
 func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving) error {
-	landed := map[int64]map[[32]byte]catalog.Digests{}
-	for id, sums := range sumsOf(some) {
-		var err error
-		if landed[id], err = l.s.DB.Landed(ctx, id, sums); err != nil {
-			return err
+	var sums [][]byte
+	for _, a := range some {
+		for _, f := range a.Files {
+			sums = append(sums, f.SHA256[:])
 		}
+	}
+	known, err := l.s.DB.DigestsOf(ctx, sums)
+	if err != nil {
+		return err
 	}
 	placed, why := make([]record.PlacedVersion, len(some)), make([]string, len(some))
 	looking, in := errgroup.WithContext(ctx)
 	looking.SetLimit(inspectedAtOnce)
 	for i, a := range some {
 		looking.Go(func() (err error) {
-			placed[i], why[i], err = l.s.landing.Look(in, a.to, a.Version, landed[a.to.ID])
+			placed[i], why[i], err = l.s.landing.Look(in, a.to, a.Version, known)
 			return err
 		})
 	}
@@ -163,16 +166,6 @@ func (l *Loading) placeSome(ctx context.Context, tx *record.Tx, some []arriving)
 		}
 	}
 	return nil
-}
-
-func sumsOf(some []arriving) map[int64][][]byte {
-	all := map[int64][][]byte{}
-	for _, a := range some {
-		for _, f := range a.Files {
-			all[a.to.ID] = append(all[a.to.ID], f.SHA256[:])
-		}
-	}
-	return all
 }
 
 // mark marks what was withdrawn, as far as that is here, and gives the labels that are to lead where they led.

@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"slices"
-	"strings"
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/bundle"
@@ -17,24 +17,6 @@ import (
 	"crelvo/internal/service/act"
 )
 
-// Question is what another Crelvo asks of what a repository keeps.
-type Question struct {
-	Ecosystem string   // "": of any
-	Only      []string // patterns of packages and versions; none: everything
-	// Packages are those that are asked for, by package URLs, and told of with what their publishers said and with
-	// their builds; none: all, without that.
-	Packages []string
-	After    string // the package URL of the last one that was told
-}
-
-// Answer is what a repository keeps, or some of it.
-type Answer struct {
-	Packages []bundle.Package
-	Builds   []bundle.Build
-	LeftOut  []bundle.LeftOut
-	Next     string // After of the next question; "": that is all
-}
-
 const (
 	// askedAtOnce is how many packages may be asked for at once.
 	askedAtOnce = 1000
@@ -45,12 +27,14 @@ const (
 )
 
 // Tell tells another Crelvo what a repository of our own keeps, in the form of bundles.
-func (s *Bundles) Tell(ctx context.Context, caller access.Caller, r catalog.Repository, q Question) (*Answer, error) {
+func (s *Bundles) Tell(
+	ctx context.Context, caller access.Caller, r catalog.Repository, q bundle.Question,
+) (*bundle.Held, error) {
 	m, err := s.telling(caller, r, q.Only)
 	if err != nil {
 		return nil, err
 	}
-	a := &Answer{Packages: []bundle.Package{}, Builds: []bundle.Build{}, LeftOut: []bundle.LeftOut{}}
+	a := &bundle.Held{Packages: []bundle.Package{}, Builds: []bundle.Build{}, LeftOut: []bundle.LeftOut{}}
 	if len(q.Packages) > 0 {
 		if err := m.named(ctx, r, q.Packages); err != nil {
 			return nil, err
@@ -78,7 +62,8 @@ func (s *Bundles) telling(caller access.Caller, r catalog.Repository, only []str
 			return nil, act.Invalid("bad-pattern", "%v", err)
 		}
 	}
-	return &Making{s: s, caller: caller, only: chain.NewFilter(&catalog.MirrorSettings{Allow: only})}, nil
+	return &Making{s: s, caller: caller, builds: map[int64]bool{},
+		only: chain.NewFilter(&catalog.MirrorSettings{Allow: only})}, nil
 }
 
 // keys are those of package URLs.
@@ -109,7 +94,7 @@ func (m *Making) named(ctx context.Context, r catalog.Repository, packages []str
 }
 
 // after gathers packages from where the last answer ended, and tells where this one does.
-func (m *Making) after(ctx context.Context, r catalog.Repository, q Question) (next string, err error) {
+func (m *Making) after(ctx context.Context, r catalog.Repository, q bundle.Question) (next string, err error) {
 	last := catalog.PackageKey{RepositoryID: r.ID}
 	if q.After != "" {
 		p, err := purl.Parse(q.After)
@@ -143,24 +128,16 @@ func (m *Making) after(ctx context.Context, r catalog.Repository, q Question) (n
 // buildsOf are the builds that made what was gathered.
 func (m *Making) buildsOf(ctx context.Context) ([]bundle.Build, error) {
 	told := []bundle.Build{}
-	seen := map[string]bool{}
-	for _, p := range m.Packages {
-		for _, v := range p.Versions {
-			if v.Build == "" || seen[v.Build] {
-				continue
-			}
-			seen[v.Build] = true
-			i := strings.LastIndexByte(v.Build, '#')
-			b, err := m.s.DB.Build(ctx, record.BuildFilter{Name: v.Build[:i], Number: v.Build[i+1:]})
-			if err != nil {
-				return nil, err
-			}
-			told = append(told, bundle.Build{Name: b.Name, Number: b.Number, Revision: b.Revision, Branch: b.Branch,
-				Link: b.Link, Agent: b.Agent, By: b.Owner, StartedAt: b.StartedAt.UTC(), EndedAt: b.EndedAt, Notes: b.Notes,
-				Tests: b.Tests})
-		}
+	if len(m.builds) == 0 {
+		return told, nil
 	}
-	return told, nil
+	all, err := m.s.DB.Builds(ctx, record.BuildFilter{IDs: slices.Collect(maps.Keys(m.builds))})
+	for _, b := range all {
+		told = append(told, bundle.Build{Name: b.Name, Number: b.Number, Revision: b.Revision, Branch: b.Branch,
+			Link: b.Link, Agent: b.Agent, By: b.Owner, StartedAt: b.StartedAt.UTC(), EndedAt: b.EndedAt, Notes: b.Notes,
+			Tests: b.Tests})
+	}
+	return told, err
 }
 
 // filesOf are the files of some packages of a repository and their sizes.

@@ -207,10 +207,10 @@ func (v Version) Place(f bundle.File) ecosystem.Place {
 		UploadCount: v.UploadCount, FileName: f.Name, Classifier: f.Classifier, Extension: f.Extension}
 }
 
-// Kept are its files; of those that landed with all of their digests.
-func (v Version) Kept(landed map[[32]byte]catalog.Digests) (all []catalog.File) {
+// Kept are its files; of those whose digests are known with all of them.
+func (v Version) Kept(known map[[32]byte]catalog.Digests) (all []catalog.File) {
 	for _, f := range v.Files {
-		d, ok := landed[f.SHA256]
+		d, ok := known[f.SHA256]
 		if !ok {
 			d = catalog.Digests{Size: f.Size, SHA256: f.SHA256}
 		}
@@ -220,17 +220,18 @@ func (v Version) Kept(landed map[[32]byte]catalog.Digests) (all []catalog.File) 
 	return all
 }
 
-// Look finds out what a version is, by its files, all of which landed, and whether its repository lets it in; why is
-// what speaks against it.
+// Look finds out what a version is, by its files, which were kept waiting (Keep) and whose digests are given, and
+// whether its repository lets it in; why is what speaks against it. That somebody else who waited for the same bytes
+// has taken them in since does no harm.
 func (s *Landing) Look(
-	ctx context.Context, to catalog.Repository, v Version, landed map[[32]byte]catalog.Digests,
+	ctx context.Context, to catalog.Repository, v Version, known map[[32]byte]catalog.Digests,
 ) (p record.PlacedVersion, why string, err error) {
 	ctx = budget.Afresh(ctx, budget.Default)
 	e := s.Ecosystem(v.Key.Ecosystem)
 	said, details := catalog.Details{Native: v.Said}, catalog.Details{}
-	for i, f := range v.Kept(landed) {
-		if _, ok := landed[f.Digests.SHA256]; !ok {
-			return p, "", fault.New(fault.Conflict, "bundle-incomplete", "%s is not here any more", f.Name).
+	for i, f := range v.Kept(known) {
+		if _, ok := known[f.Digests.SHA256]; !ok {
+			return p, "", fault.New(fault.Conflict, "bytes-gone", "%s is not here any more", f.Name).
 				WithHint("Begin again: what came need not come once more.")
 		}
 		of := said
@@ -258,7 +259,7 @@ func (s *Landing) Look(
 		return p, "", err
 	}
 	if verdict := judge.Of(&catalog.Version{Version: p.Version, Upload: p.Upload, Snapshot: p.Snapshot,
-		PublishedAt: v.PublishedAt, PublishedBy: p.By, Details: details, Files: v.Kept(landed)}); verdict.Refused {
+		PublishedAt: v.PublishedAt, PublishedBy: p.By, Details: details, Files: v.Kept(known)}); verdict.Refused {
 		return p, to.Name + " keeps it out: " + verdict.Why, nil
 	}
 	return p, "", nil

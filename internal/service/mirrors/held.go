@@ -14,22 +14,6 @@ import (
 	"crelvo/internal/upstream"
 )
 
-// HeldQuestion is what is asked of another Crelvo; see api.HeldQuestion.
-type HeldQuestion struct {
-	Ecosystem string   `json:"ecosystem,omitempty"`
-	Only      []string `json:"only,omitempty"`
-	Packages  []string `json:"packages,omitempty"`
-	After     string   `json:"after,omitempty"`
-}
-
-// Held is what it tells; see api.Held.
-type Held struct {
-	Packages []bundle.Package
-	Builds   []bundle.Build
-	LeftOut  []bundle.LeftOut
-	Next     string
-}
-
 // mostHeld is how long what is told at once may be, in bytes.
 const mostHeld = 64 << 20
 
@@ -50,7 +34,7 @@ func (m *Mirror) heldAt() (string, error) {
 }
 
 // Held asks the upstream of a mirror what it keeps. The error is ErrNotHeld, a fault, or that of the context.
-func (s *Mirrors) Held(ctx context.Context, m *Mirror, q HeldQuestion) (h Held, err error) {
+func (s *Mirrors) Held(ctx context.Context, m *Mirror, q bundle.Question) (h bundle.Held, err error) {
 	address, err := m.heldAt()
 	if err != nil {
 		return h, err
@@ -96,17 +80,10 @@ func (s *Mirrors) HeldFiles(
 	if err != nil {
 		return nil, err
 	}
-	return s.askFiles(ctx, m, address, heldFiles{Packages: packages, SHA256: sums})
+	return s.askFiles(ctx, m, address, bundle.Wanted{Packages: packages, SHA256: sums})
 }
 
-// heldFiles names files; see api.HeldFiles.
-type heldFiles struct {
-	Packages []string     `json:"packages"`
-	SHA256   []bundle.Sum `json:"sha256"`
-	From     *int64       `json:"from,omitempty"`
-}
-
-func (s *Mirrors) askFiles(ctx context.Context, m *Mirror, address string, of heldFiles) (io.ReadCloser, error) {
+func (s *Mirrors) askFiles(ctx context.Context, m *Mirror, address string, of bundle.Wanted) (io.ReadCloser, error) {
 	response, err := s.askHeld(ctx, m, address+"/files", of, false)
 	if err != nil {
 		return nil, err
@@ -123,7 +100,7 @@ func (s *Mirrors) HeldFile(
 	if err != nil {
 		return nil, err
 	}
-	return s.askFiles(ctx, m, address, heldFiles{Packages: []string{of}, SHA256: []bundle.Sum{sum}, From: &from})
+	return s.askFiles(ctx, m, address, bundle.Wanted{Packages: []string{of}, SHA256: []bundle.Sum{sum}, From: &from})
 }
 
 func (s *Mirrors) askHeld(

@@ -2,7 +2,6 @@ package publishing
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -50,8 +49,25 @@ func (s *Publishing) takeMarksIn(
 		return nil, err
 	}
 	m, byLabels := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
+	var labels, versions []string
 	for _, l := range marks.Labels {
-		if l.Version != "" && !HasVersion(p, l.Version) {
+		labels = append(labels, l.Name)
+	}
+	for _, w := range marks.Withdrawn {
+		versions = append(versions, w.Version)
+	}
+	// Most of what is told is known: what is not new is found at once, and what is, is looked at again alone.
+	labelled, err := s.DB.LabelsSaid(ctx, key, labels)
+	if err != nil {
+		return nil, err
+	}
+	withdrawn, err := s.DB.WithdrawalsSaid(ctx, key, versions)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range marks.Labels {
+		l.At = s.past(l.At)
+		if l.Version != "" && !HasVersion(p, l.Version) || !isNews(labelled, l.Name, l.Version != "", l.At) {
 			continue
 		}
 		if byLabels {
@@ -65,7 +81,8 @@ func (s *Publishing) takeMarksIn(
 		}
 	}
 	for _, w := range marks.Withdrawn {
-		if !HasVersion(p, w.Version) {
+		w.At = s.past(w.At)
+		if !HasVersion(p, w.Version) || !isNews(withdrawn, w.Version, !w.Lifted, w.At) {
 			continue
 		}
 		if refused, err = told(refused, w.Version, s.takeWithdrawal(ctx, caller, r, key, w)); err != nil {
@@ -73,6 +90,13 @@ func (s *Publishing) takeMarksIn(
 		}
 	}
 	return refused, nil
+}
+
+// isNews tells whether what is said at a moment, that something is so or is not, was not said before, and nothing
+// later was.
+func isNews(said map[string]record.SaidMark, of string, on bool, at time.Time) bool {
+	is, known := said[of]
+	return known && at.After(is.At) || !known && on
 }
 
 // told adds why something is not taken, if that is not the fault of this server.
@@ -99,16 +123,15 @@ func (s *Publishing) past(at time.Time) time.Time {
 func (s *Publishing) takeLabel(
 	ctx context.Context, caller access.Caller, r catalog.Repository, key catalog.PackageKey, l bundle.Labelled,
 ) error {
-	l.At = s.past(l.At)
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.HoldPackage(ctx, key); err != nil {
 			return err
 		}
-		is, err := tx.LabelSaid(ctx, key, l.Name)
-		known := err == nil
-		if err != nil && !errors.Is(err, record.ErrNotFound) || known && !l.At.After(is.At) || !known && l.Version == "" {
+		said, err := tx.LabelsSaid(ctx, key, []string{l.Name})
+		if err != nil || !isNews(said, l.Name, l.Version != "", l.At) {
 			return err
 		}
+		is := said[l.Name]
 		before := ""
 		if is.On {
 			before = is.Is
@@ -143,16 +166,15 @@ func (s *Publishing) takeLabel(
 func (s *Publishing) takeWithdrawal(
 	ctx context.Context, caller access.Caller, r catalog.Repository, key catalog.PackageKey, w bundle.Withdrawal,
 ) error {
-	w.At = s.past(w.At)
 	return s.DB.Within(ctx, func(tx *record.Tx) error {
 		if err := tx.HoldPackage(ctx, key); err != nil {
 			return err
 		}
-		is, err := tx.WithdrawalSaid(ctx, key, w.Version)
-		known := err == nil
-		if err != nil && !errors.Is(err, record.ErrNotFound) || known && !w.At.After(is.At) || !known && w.Lifted {
+		said, err := tx.WithdrawalsSaid(ctx, key, []string{w.Version})
+		if err != nil || !isNews(said, w.Version, !w.Lifted, w.At) {
 			return err
 		}
+		is := said[w.Version]
 		event := s.Event(caller, record.EventVersionsWithdrawn)
 		event.Detail = map[string]string{"versions": w.Version, "reason": strings.TrimSpace(w.Reason)}
 		versions := []string{w.Version}

@@ -82,21 +82,16 @@ func (s *Relays) tellMark(ctx context.Context, r record.Relay, m record.RelayMar
 			m.Said = text.Clean(targets.InOne(refused), false, longestSaid)
 		}
 	}
-	told := now.Add(-toldOverlap)
-	m.NextAt = s.Now()
-	if err != nil {
+	due, told := true, now.Add(-toldOverlap)
+	if err == nil {
+		m.ToldAt, m.Attempts, m.NextAt = &told, 0, s.Now()
+	} else {
 		o := s.targets.After(r.Target, m.Attempts, err)
-		m.Said, m.Attempts, m.NextAt, told = o.Said, o.Attempts, o.Next, time.Time{}
-		if o.Failed { // it is told with what changes next
-			told = now
-			if m.ToldAt != nil {
-				told = *m.ToldAt
-			}
-		}
+		m.Revision, m.Said, m.Attempts, m.NextAt, due = -1, o.Said, o.Attempts, o.Next, !o.Failed
 	}
 	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if err := s.DB.SetMark(noting, m, told, leased); err != nil {
+	if err := s.DB.SetMark(noting, m, due, leased); err != nil {
 		s.Log.Error("what came of telling of a package could not be noted", "relay", r.Name, "error", err)
 	}
 }

@@ -68,7 +68,7 @@ func (s *Targets) Tell(ctx context.Context, target string, marks bundle.Marks) (
 		if err != nil {
 			return nil, inWords(to.Name, err)
 		}
-		var answer struct{ Refused []string }
+		var answer bundle.MarksTaken
 		if err := json.Unmarshal(said, &answer); err != nil {
 			return nil, &ecosystem.Rejection{Said: server + " answered something else than what it refuses"}
 		}

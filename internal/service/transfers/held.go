@@ -42,7 +42,7 @@ func (m *moving) planHeld(ctx context.Context, n *int) (told bool, err error) {
 	if at == nil {
 		return false, nil
 	}
-	question := mirrors.HeldQuestion{Only: m.Patterns}
+	question := bundle.Question{Only: m.Patterns}
 	for {
 		some, err := m.s.mirrors.Held(ctx, at, question)
 		if errors.Is(err, mirrors.ErrNotHeld) && !m.held {
@@ -72,7 +72,7 @@ func (m *moving) silent(err error) error {
 }
 
 // planTold plans what another Crelvo told of.
-func (m *moving) planTold(ctx context.Context, n *int, some mirrors.Held) error {
+func (m *moving) planTold(ctx context.Context, n *int, some bundle.Held) error {
 	// What the mirror may read, not everybody may who may read some of the mirror.
 	some.Packages = slices.DeleteFunc(some.Packages, func(p bundle.Package) bool {
 		return !m.s.directory.Shows(m.from.Key(p.Ecosystem, p.Namespace, p.Name))
@@ -112,7 +112,7 @@ func (m *moving) planTold(ctx context.Context, n *int, some mirrors.Held) error 
 // leftOut is a version that its repository keeps out.
 func (m *moving) leftOut(l bundle.LeftOut) (item record.TransferItem, ok bool) {
 	p, err := purl.Parse(l.PURL)
-	if err != nil || !m.wanted.Admits(p).Allowed ||
+	if err != nil || p.Ecosystem != m.from.Ecosystem || !m.wanted.Admits(p).Allowed ||
 		!m.s.directory.Shows(m.from.Key(p.Ecosystem, p.Namespace, p.Name)) {
 		return item, false
 	}
@@ -190,7 +190,7 @@ func (m *moving) gatherHeld(ctx context.Context, items []record.TransferItem) (a
 			packages = append(packages, of)
 		}
 	}
-	held, err := m.s.mirrors.Held(ctx, at, mirrors.HeldQuestion{Packages: packages})
+	held, err := m.s.mirrors.Held(ctx, at, bundle.Question{Packages: packages})
 	if errors.Is(err, mirrors.ErrNotHeld) && !m.held {
 		return nil, false, nil
 	}
@@ -207,7 +207,13 @@ func (m *moving) gatherHeld(ctx context.Context, items []record.TransferItem) (a
 	if arrive, err = m.bytes(ctx, at, packages, arrive); err != nil {
 		return nil, true, err
 	}
-	builds, err := m.s.builds.TakeOver(ctx, m.caller, held.Builds)
+	made := map[string]bool{}
+	for _, a := range arrive {
+		made[a.is.Build] = true
+	}
+	builds, err := m.s.builds.TakeOver(ctx, m.caller, slices.DeleteFunc(held.Builds, func(b bundle.Build) bool {
+		return !made[b.Title()]
+	}))
 	if err != nil {
 		return nil, true, err
 	}
@@ -216,7 +222,7 @@ func (m *moving) gatherHeld(ctx context.Context, items []record.TransferItem) (a
 }
 
 // find finds the versions of items in what was told. Those that are not there any more are noted.
-func (m *moving) find(ctx context.Context, items []record.TransferItem, held mirrors.Held) (all []arriving, err error) {
+func (m *moving) find(ctx context.Context, items []record.TransferItem, held bundle.Held) (all []arriving, err error) {
 	byKey := map[catalog.PackageKey]*bundle.Package{}
 	there := map[catalog.PackageKey]*catalog.Package{}
 	for i := range held.Packages {
@@ -393,7 +399,7 @@ func (m *moving) lookInto(ctx context.Context, all []arriving, builds map[string
 			sums = append(sums, f.SHA256[:])
 		}
 	}
-	landed, err := m.s.DB.Landed(ctx, m.to.ID, sums)
+	known, err := m.s.DB.DigestsOf(ctx, sums)
 	if err != nil {
 		return nil, err
 	}
@@ -402,7 +408,7 @@ func (m *moving) lookInto(ctx context.Context, all []arriving, builds map[string
 	looking.SetLimit(lookedIntoAtOnce)
 	for i := range all {
 		looking.Go(func() error {
-			placed, reason, err := m.s.landing.Look(in, m.to, all[i].is, landed)
+			placed, reason, err := m.s.landing.Look(in, m.to, all[i].is, known)
 			placed.BuildID = builds[all[i].is.Build]
 			all[i].placed, why[i] = &placed, reason
 			return err
