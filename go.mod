@@ -4,6 +4,7 @@ go 1.26.8
 
 require (
 	github.com/CycloneDX/cyclonedx-go v0.12.0
+	github.com/PlakarKorp/go-cdc-chunkers v1.1.0
 	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/charmbracelet/lipgloss v1.1.0
@@ -172,6 +173,7 @@ require (
 	github.com/transparency-dev/merkle v0.0.2 // indirect
 	github.com/xo/terminfo v1.0.0 // indirect
 	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78 // indirect
+	github.com/zeebo/blake3 v0.2.4 // indirect
 	github.com/zeebo/xxh3 v1.1.0 // indirect
 	go.opentelemetry.io/auto/sdk v1.2.1 // indirect
 	go.opentelemetry.io/otel/exporters/otlp/otlptrace v1.47.0 // indirect

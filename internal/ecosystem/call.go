@@ -134,6 +134,24 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 		return err
 	}
 	defer opened.Close()
+	return c.sendOpened(f, opened, fetched)
+}
+
+// SendWithin answers with a file that is kept within others of a version, as SendFile does: f has its name and SHA-256,
+// and says by its version what it counts for.
+func (c *Call) SendWithin(f Found, content SeekableFile, contentType string, fixed bool) error {
+	h := c.Response().Header()
+	h.Set("Content-Type", contentType)
+	h.Set("Cache-Control", "private, no-cache")
+	if fixed {
+		h.Set("Cache-Control", immutable)
+	}
+	c.answeredBy(f.From)
+	return c.sendOpened(f.File, content, f.Fetched)
+}
+
+// sendOpened answers with the bytes of a file.
+func (c *Call) sendOpened(f catalog.File, opened SeekableFile, fetched bool) error {
 	h := c.Response().Header()
 	h.Set("ETag", `"`+f.Digests.Hex("sha256")+`"`)
 	// RFC 9530, 3.
@@ -226,6 +244,32 @@ func (c *Call) pass(f Found) error {
 	}
 	c.Desk.Downloaded(c.Caller, kept, f.Fetched)
 	return nil
+}
+
+// SendStream answers with what write gives, by sendfile where it copies from files. length is -1 if it is not known. What
+// goes wrong on the way cuts the connection, so that nobody takes what came for whole.
+func (c *Call) SendStream(contentType string, length int64, write func(w io.Writer) error) error {
+	h := c.Response().Header()
+	h.Set("Content-Type", contentType)
+	h.Set("Cache-Control", "private, no-cache")
+	if length >= 0 {
+		h.Set("Content-Length", strconv.FormatInt(length, 10))
+	}
+	if c.Request().Method == http.MethodHead {
+		return c.NoContent(http.StatusOK)
+	}
+	var w http.ResponseWriter = c.Response()
+	if quick := direct(w); quick != nil {
+		w = quick
+	}
+	err := write(w)
+	if err == nil || !c.committed() {
+		if err != nil {
+			h.Del("Content-Length")
+		}
+		return err
+	}
+	return errors.Join(fault.New(brokenOff, "broken-off", "a download broke off").WithCause(err), c.cut())
 }
 
 // cut ends the connection at once.

@@ -8,6 +8,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/fileset"
 	"crelvo/internal/core/safety"
 )
 
@@ -214,4 +215,37 @@ type Origins interface {
 	// ComesFrom tells whether a mirror fetches from a host, or from one that is named below it;
 	// a port counts if it is given.
 	ComesFrom(mirror, host string) bool
+}
+
+// ChunkTaker is a Desk whose clients send the chunks of files in packs (core/fileset), before the version that
+// consists of them. A pack is a part of a package (PartTaker), and waits as long as any for a version that names it.
+type ChunkTaker interface {
+	PartTaker
+	// Chunks tells of chunks which are there for a package: in a pack that it has, or that the caller may read
+	// elsewhere.
+	Chunks(ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest) (
+		map[fileset.Digest]ChunkAt, error)
+	// TakePack takes a pack; length is -1 if the client did not say it.
+	TakePack(ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64) (
+		fileset.Pack, error)
+	// Assembled tells which files are known to consist of which chunks; others are to be read. KnowAssembled is told of
+	// one that was.
+	Assembled(ctx context.Context, asked []fileset.Assembly) (map[fileset.Assembly]bool, error)
+	KnowAssembled(ctx context.Context, a fileset.Assembly) error
+	// Gather adds a line to what the caller gathers of a version over several requests, for a day.
+	Gather(ctx context.Context, caller access.Caller, key catalog.PackageKey, version string, line []byte) error
+	// Gathered reads what the caller gathered; fault "nothing-gathered" if that is nothing. What it reads stays until
+	// it is dropped.
+	Gathered(ctx context.Context, caller access.Caller, key catalog.PackageKey, version string,
+		read func(io.Reader) error) error
+	// DropGathered forgets what was gathered.
+	DropGathered(ctx context.Context, caller access.Caller, key catalog.PackageKey, version string) error
+}
+
+// ChunkAt is where a chunk is to be had.
+type ChunkAt struct {
+	fileset.Where
+	Length uint32
+	// Here: the pack is a part of the package already. Else it is to be lent (LendPart).
+	Here bool
 }

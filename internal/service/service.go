@@ -133,6 +133,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 		s.Relays, s.Targets, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
 	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
+	s.Resolving.FoldersAsk(&s.desk)
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,
 		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Landing, s.Targets,
 		s.Promotion, s.Retention, s.Search, s.Makeup, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays,
@@ -191,7 +192,7 @@ var _ interface {
 	ecosystem.Desk
 	ecosystem.Session
 	ecosystem.PluginLister
-	ecosystem.PartTaker
+	ecosystem.ChunkTaker
 	ecosystem.LabelReader
 	ecosystem.Lister
 	ecosystem.Origins

@@ -5,6 +5,7 @@ package kinds
 import (
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/ecosystem/cargo"
+	"crelvo/internal/ecosystem/generic"
 	"crelvo/internal/ecosystem/helm"
 	"crelvo/internal/ecosystem/maven"
 	"crelvo/internal/ecosystem/npm"
@@ -23,5 +24,6 @@ func All() []ecosystem.Ecosystem {
 		cargo.New(),
 		oci.New(helm.New()),
 		helm.New(),
+		generic.Generic{},
 	}
 }

@@ -212,14 +212,24 @@ func (s *Publishing) TakePart(
 func (s *Publishing) keepPart(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, sum catalog.Sum, staged *bytestore.Staged,
 ) error {
+	return s.keepPartWith(ctx, caller, key, sum, staged, func(*record.Tx) error { return nil })
+}
+
+// keepPartWith is keepPart with something else in the same transaction.
+func (s *Publishing) keepPartWith(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, sum catalog.Sum, staged *bytestore.Staged,
+	also func(tx *record.Tx) error,
+) error {
 	part := record.Part{Key: key, Name: sum.FileName(), Digests: staged.Digests, At: s.Now(), By: caller.Name}
 	err := s.store.Recorded(ctx, []*bytestore.Staged{staged}, func(tx *record.Tx) error {
 		if err := s.stillMay(ctx, caller, access.Publish,
 			access.Object{Repository: s.directory.Known().ByID[key.RepositoryID], Package: act.PURLOf(key, "")}); err != nil {
 			return err
 		}
-		_, err := tx.AddPart(ctx, part)
-		return err
+		if _, err := tx.AddPart(ctx, part); err != nil {
+			return err
+		}
+		return also(tx)
 	})
 	if err == nil {
 		s.Changed(key)

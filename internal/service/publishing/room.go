@@ -3,6 +3,7 @@
 package publishing
 
 import (
+	"sync"
 	"time"
 
 	"crelvo/internal/service/act"
@@ -25,6 +26,8 @@ type Publishing struct {
 	resolving *resolving.Resolving
 
 	lookedAt time.Time
+	// gathering is held while a line is added to what somebody gathers.
+	gathering sync.Mutex
 }
 
 // New makes the room.

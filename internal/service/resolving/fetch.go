@@ -185,7 +185,7 @@ func (s *Resolving) Folder(
 	if known, ok := s.folders.Get(key); ok && known.Generation == generation && s.Now().Before(known.Until) {
 		return known.Value, nil
 	}
-	folder, err := e.Folder(ctx, s, repository, path)
+	folder, err := e.Folder(ctx, s.shelves, repository, path)
 	if errors.Is(err, ecosystem.ErrNoFolder) {
 		return folder, fault.New(fault.NotFound, "no-such-folder", "%s holds nothing at %q", repository.Name, path)
 	}

@@ -31,7 +31,11 @@ type Resolving struct {
 	plugins *act.Weighted[catalog.PackageKey, act.Aged[map[int64][]ecosystem.Plugin]]
 	wholes  *act.Weighted[wholeKey, act.Aged[ecosystem.Whole]]
 	making  singleflight.Group // of wholes
+	shelves ecosystem.Shelves  // what folders ask
 }
+
+// FoldersAsk says what ecosystems ask for what stands in folders; until then, this room.
+func (s *Resolving) FoldersAsk(shelves ecosystem.Shelves) { s.shelves = shelves }
 
 // New makes the room.
 func New(
@@ -42,7 +46,7 @@ func New(
 	mirrors *mirrors.Mirrors,
 	safety *safety.Safety,
 ) *Resolving {
-	return &Resolving{
+	s := &Resolving{
 		Act: a, counting: counting, directory: directory, holdings: holdings, mirrors: mirrors, safety: safety,
 		admittances: act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, weightOfAdmitted),
 		files: act.NewWeighted[catalog.FileQuestion](a.Remembered, 50_000, func(f act.Aged[ecosystem.Found]) int64 {
@@ -60,6 +64,8 @@ func New(
 			return weight
 		}),
 	}
+	s.shelves = s
+	return s
 }
 
 // weightOfAdmitted is without what its versions share with the package that it was made of.

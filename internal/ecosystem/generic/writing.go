@@ -1,0 +1,135 @@
+package generic
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fileset"
+	"crelvo/internal/ecosystem"
+)
+
+// writing cuts files that arrive here whole, and puts those of their chunks that are not there into packs.
+type writing struct {
+	ctx    context.Context
+	desk   ecosystem.ChunkTaker
+	caller access.Caller
+	key    catalog.PackageKey
+	cutter *fileset.Cutter
+
+	held  []heldChunk // that are to be looked for
+	bytes int         // of them
+	known map[fileset.Digest]bool
+	pack  *packing // that is being written; nil if none is
+}
+
+type heldChunk struct {
+	fileset.Chunk
+	content []byte
+}
+
+// packing is a pack that is taken while it is written.
+type packing struct {
+	*fileset.PackWriter
+	to   *io.PipeWriter
+	done chan error
+}
+
+const (
+	// holds is how many bytes of chunks are held until it is known whether they are there.
+	holds = 4 << 20
+	// packBytes is how many bytes of chunks a pack has here.
+	packBytes = 64 << 20
+)
+
+func newWriting(
+	ctx context.Context, desk ecosystem.ChunkTaker, caller access.Caller, key catalog.PackageKey,
+) (*writing, error) {
+	cutter, err := fileset.NewCutter()
+	return &writing{ctx: ctx, desk: desk, caller: caller, key: key, cutter: cutter,
+		known: map[fileset.Digest]bool{}}, err
+}
+
+// file takes a file, and gives its size, digest and chunks.
+func (w *writing) file(r io.Reader) (fileset.Entry, error) {
+	return w.cutter.Measure(r, func(c fileset.Chunk, content []byte) error {
+		if w.known[c.Digest] {
+			return nil
+		}
+		w.known[c.Digest] = true
+		w.held = append(w.held, heldChunk{c, append([]byte(nil), content...)})
+		if w.bytes += len(content); w.bytes < holds {
+			return nil
+		}
+		return w.look()
+	})
+}
+
+// look writes those of the chunks that are held which are not there.
+func (w *writing) look() error {
+	digests := make([]fileset.Digest, len(w.held))
+	for i, h := range w.held {
+		digests[i] = h.Digest
+	}
+	there, err := w.desk.Chunks(w.ctx, w.caller, w.key, digests)
+	if err != nil {
+		return err
+	}
+	for _, h := range w.held {
+		if _, ok := there[h.Digest]; ok {
+			continue
+		}
+		if w.pack == nil {
+			w.pack = w.begin()
+		}
+		if err := w.pack.Add(h.Chunk, h.content); err != nil {
+			return errors.Join(w.endPack(err), err)
+		}
+		if w.pack.Bytes >= packBytes {
+			if err := w.endPack(nil); err != nil {
+				return err
+			}
+		}
+	}
+	clear(w.held)
+	w.held, w.bytes = w.held[:0], 0
+	return nil
+}
+
+func (w *writing) begin() *packing {
+	from, to := io.Pipe()
+	p := &packing{PackWriter: fileset.NewPackWriter(to), to: to, done: make(chan error, 1)}
+	go func() {
+		_, err := w.desk.TakePack(w.ctx, w.caller, w.key, from, -1)
+		from.CloseWithError(errors.Join(err, io.ErrClosedPipe))
+		p.done <- err
+	}()
+	return p
+}
+
+// endPack ends the pack that is being written; with a reason, it is given up. The error is why it was not taken.
+func (w *writing) endPack(reason error) error {
+	p := w.pack
+	w.pack = nil
+	if p == nil {
+		return nil
+	}
+	if reason == nil {
+		reason = p.Close()
+	}
+	p.to.CloseWithError(reason)
+	return <-p.done
+}
+
+// end writes what is held; with a reason, nothing more is written.
+func (w *writing) end(reason error) error {
+	if reason == nil && len(w.held) > 0 {
+		reason = w.look()
+	}
+	if err := w.endPack(reason); err != nil && reason == nil {
+		return err
+	}
+	return reason
+}
