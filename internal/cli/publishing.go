@@ -18,16 +18,21 @@ import (
 
 func publishCommand(s *session) *cobra.Command {
 	var to, as string
+	var sets setFlags
 	cmd := &cobra.Command{Use: "publish FILE|DIR…", Short: "Publish package files; all become visible together",
 		Args: arguments(cobra.MinimumNArgs(1)),
 		Long: "Publish package files. npm tarballs, Python distributions, NuGet packages and jars say themselves what\n" +
 			"they are, a jar by the pom inside or beside it; for a third-party jar without one, --as says it and a\n" +
 			"pom is made. An archive of container images (an OCI layout, or what docker save writes) is pushed\n" +
-			"under the names and tags that it has, or what --as says.",
+			"under the names and tags that it has, or what --as says.\n\n" +
+			"With --as pkg:generic/NAME@VERSION a folder, or any files, become a version of a file set. Only what the\n" +
+			"server does not have is sent; what was cut off goes on within a day. What a file named " +
+			client.IgnoreFile + "\nin the folder lists, a pattern in each line, is left out.",
 		Example: "  crelvo publish target/berth-planner-1.4.0.jar --to releases\n" +
 			"  crelvo publish dist/tidecast-0.6.0-py3-none-any.whl dist/tidecast-0.6.0.tar.gz --to releases\n" +
 			"  crelvo publish brine.jar --to releases --as pkg:maven/org.openshore/brine-http@2.1.0\n" +
-			"  crelvo publish image.tar --to snapshots --as pkg:oci/berth-planner@1.5.0-dev.118",
+			"  crelvo publish image.tar --to snapshots --as pkg:oci/berth-planner@1.5.0-dev.118\n" +
+			"  crelvo publish tiles/ --to releases --as pkg:generic/chart-tiles@2026.11.1 --exclude '*.tmp'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
 				return usageError{fmt.Errorf("--to is missing: say which repository to publish to")}
@@ -38,6 +43,9 @@ func publishCommand(s *session) *cobra.Command {
 				if named, err = purl.Parse(as); err != nil {
 					return usageError{err}
 				}
+			}
+			if named.Ecosystem == fileSet {
+				return s.publishSet(cmd, args, to, named, sets)
 			}
 			if len(args) == 1 {
 				images, err := client.OpenImages(args[0])
@@ -80,6 +88,7 @@ func publishCommand(s *session) *cobra.Command {
 		}}
 	cmd.Flags().StringVar(&to, "to", "", "the repository to publish to")
 	cmd.Flags().StringVar(&as, "as", "", "what it is, as a package URL, if the files do not say so")
+	sets.add(cmd)
 	must(cmd.RegisterFlagCompletionFunc("to", s.completeRepositories))
 	return cmd
 }

@@ -22,16 +22,20 @@ import (
 
 func fetchCommand(s *session) *cobra.Command {
 	var in, dir, platform string
+	var sets fetchFlags
 	cmd := &cobra.Command{Use: "fetch PURL", Short: "Download the files of a version, verified",
 		Args: arguments(cobra.ExactArgs(1)),
 		Long: "Download the files of a version, verified. Without a version it is the newest release, or where\n" +
 			"there is none the newest snapshot. The qualifiers type and classifier choose one file.\n\n" +
 			"What is there already and right is not fetched again; what is there with other content is\n" +
 			"overwritten only after a yes. A transfer that broke off goes on where it was when the same is\n" +
-			"fetched again. A container image is written as one archive, an OCI image layout.",
+			"fetched again. A container image is written as one archive, an OCI image layout.\n\n" +
+			"Of a file set comes only what neither the folder nor those that --like names have; files of the folder that\n" +
+			"are others there are replaced.",
 		Example: "  crelvo fetch pkg:maven/example.skerry.berth/berth-planner@1.4.0\n" +
 			"  crelvo fetch 'pkg:maven/example.skerry.berth/berth-planner@1.4.0?type=jar'\n" +
-			"  crelvo fetch pkg:oci/berth-planner@1.4.0 --platform linux/amd64",
+			"  crelvo fetch pkg:oci/berth-planner@1.4.0 --platform linux/amd64\n" +
+			"  crelvo fetch pkg:generic/chart-tiles@2026.11.1 --into tiles --only 'north/*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
@@ -43,6 +47,9 @@ func fetchCommand(s *session) *cobra.Command {
 			}
 			if asked.Ecosystem == "oci" {
 				return s.fetchImage(cmd, c, asked, in, dir, platform)
+			}
+			if asked.Ecosystem == fileSet {
+				return s.fetchSet(cmd, c, asked, in, sets)
 			}
 			p, err := c.Package(cmd.Context(), args[0], in)
 			if err != nil {
@@ -90,6 +97,7 @@ func fetchCommand(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&in, "in", "", "only from this repository")
 	cmd.Flags().StringVar(&dir, "dir", ".", "the folder to write to")
 	cmd.Flags().StringVar(&platform, "platform", "", "of an image for several platforms: the one for this, such as linux/amd64")
+	sets.add(cmd)
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
 }

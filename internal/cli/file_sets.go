@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/vbauerster/mpb/v8"
+
+	"crelvo/internal/api"
+	"crelvo/internal/client"
+	"crelvo/internal/core/purl"
+)
+
+// fileSet is the ecosystem of file sets.
+const fileSet = "generic"
+
+// setFlags are those of publish for file sets.
+type setFlags struct {
+	exclude, labels []string
+	description     string
+	anyNames        bool
+}
+
+func (f *setFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.exclude, "exclude", nil, "of a file set: leave out what matches, such as '*.tmp' or 'cache/'; "+
+		"may be repeated")
+	cmd.Flags().StringArrayVar(&f.labels, "label", nil, "of a file set: give it this label; may be repeated")
+	cmd.Flags().StringVar(&f.description, "description", "", "of a file set: what it is")
+	cmd.Flags().BoolVar(&f.anyNames, "any-names", false, "of a file set: take names that some systems cannot hold")
+}
+
+// publishSet publishes files and folders as a version of a file set.
+func (s *session) publishSet(cmd *cobra.Command, paths []string, to string, as purl.PURL, f setFlags) error {
+	if as.Version == "" {
+		return usageError{fmt.Errorf("--as %s has no version: write %s@VERSION", as, as)}
+	}
+	c, err := s.client()
+	if err != nil {
+		return err
+	}
+	shown := newSetProgress(cmd.ErrOrStderr(), as.Name+" "+as.Version)
+	done, err := c.PublishSet(cmd.Context(), client.SendSet{SetFolder: client.SetFolder{Paths: paths, Exclude: f.exclude,
+		AnyNames: f.anyNames}, FileSet: client.FileSet{Repository: to, Name: as.Name, Version: as.Version},
+		Description: f.description, Labels: f.labels, Told: shown.told, Say: shown.say})
+	shown.end()
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	return s.show(w, done, func() {
+		said := "Published"
+		if done.Same {
+			said = "Was there already, byte for byte:"
+		}
+		fmt.Fprintf(w, "%s %s in %s\n", said, done.PURL, done.Repository)
+		fields(w, "files", fmt.Sprintf("%d, %s", done.Files, api.Bytes(done.Bytes)), "sent", sentOf(done.Sent, done.Bytes),
+			"manifest", "SHA-256 "+done.Manifest)
+	})
+}
+
+// sentOf says how much of something went over the network.
+func sentOf(moved, all int64) string {
+	if all == 0 || moved >= all {
+		return api.Bytes(moved)
+	}
+	return fmt.Sprintf("%s; %s were there (%.1f %%)", api.Bytes(moved), api.Bytes(all-moved), 100*float64(all-moved)/float64(all))
+}
+
+// fetchFlags are those of fetch for file sets.
+type fetchFlags struct {
+	into          string
+	only, like    []string
+	check, delete bool
+}
+
+func (f *fetchFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.into, "into", "", "of a file set: the folder that becomes it; left out: NAME-VERSION")
+	cmd.Flags().StringArrayVar(&f.only, "only", nil, "of a file set: what matches, such as 'tiles/north/*'; may be repeated")
+	cmd.Flags().StringArrayVar(&f.like, "like", nil, "of a file set: a folder that has some of it, such as the version before; "+
+		"may be repeated")
+	cmd.Flags().BoolVar(&f.check, "check", false, "of a file set: only tell how the folder differs from it")
+	cmd.Flags().BoolVar(&f.delete, "delete", false, "of a file set: remove from the folder what it does not have")
+}
+
+// fetchSet makes a folder a version of a file set.
+func (s *session) fetchSet(cmd *cobra.Command, c *client.Client, asked purl.PURL, in string, f fetchFlags) error {
+	p, err := c.Package(cmd.Context(), asked.String(), in)
+	if err != nil {
+		return err
+	}
+	v := chooseVersion(p.Versions)
+	into := cmp.Or(f.into, asked.Name+"-"+v.Version)
+	version := v.Version
+	if len(v.Uploads) > 0 {
+		version = v.Uploads[0].Name
+	}
+	shown := newSetProgress(cmd.ErrOrStderr(), asked.Name+" "+v.Version)
+	wish := client.FetchSet{FileSet: client.FileSet{Repository: cmp.Or(in, v.Repository), Name: asked.Name, Version: version},
+		Into: into, Only: f.only, Like: f.like, Delete: f.delete, Told: shown.told, Say: shown.say}
+	if f.check {
+		return s.checkSet(cmd, c, wish, v.PURL)
+	}
+	done, err := c.FetchSet(cmd.Context(), wish, func(extra []string) error {
+		return s.confirm(cmd, fmt.Sprintf("%d files in %s are not in %s, such as %s. Remove them?", len(extra), into, v.PURL,
+			extra[0]))
+	})
+	shown.end()
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	return s.show(w, done, func() {
+		fmt.Fprintf(w, "%s is %s\n", into, v.PURL)
+		fields(w, "files", fmt.Sprintf("%d, %s", done.Files, api.Bytes(done.Bytes)),
+			"written", fmt.Sprintf("%d new, %d changed", len(done.Missing), len(done.Changed)),
+			"fetched", sentOf(done.Fetched, done.Bytes))
+		if n := len(done.Extra); n > 0 && !f.delete {
+			fmt.Fprintf(w, "%d files are there besides, such as %s; --delete removes them.\n", n, done.Extra[0])
+		}
+	})
+}
+
+// errDiffers is that a folder is not what it was compared with; that was said.
+type errDiffers struct{ what string }
+
+func (e errDiffers) Error() string { return e.what }
+
+func (s *session) checkSet(cmd *cobra.Command, c *client.Client, wish client.FetchSet, version string) error {
+	found, err := c.CompareSet(cmd.Context(), wish)
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	if err := s.show(w, found, func() {
+		var rows [][]string
+		for _, some := range []struct {
+			what  string
+			paths []string
+		}{{"missing", found.Missing}, {"changed", found.Changed}, {"not in it", found.Extra}} {
+			for _, path := range some.paths {
+				rows = append(rows, []string{some.what, path})
+			}
+		}
+		if len(rows) == 0 {
+			fmt.Fprintf(w, "%s has the %d files of %s, %s, as they should be.\n", wish.Into, found.Files, version,
+				api.Bytes(found.Bytes))
+			return
+		}
+		table(w, []string{"IS", "PATH"}, nil, rows)
+	}); err != nil {
+		return err
+	}
+	if n := len(found.Missing) + len(found.Changed) + len(found.Extra); n > 0 {
+		return errDiffers{fmt.Sprintf("%s differs from %s in %d files", wish.Into, version, n)}
+	}
+	return nil
+}
+
+// setProgress shows how far a set is: on a terminal by a bar, else by a line now and then.
+type setProgress struct {
+	*progress
+	name        string
+	mu          sync.Mutex
+	bar         *mpb.Bar
+	began, said time.Time
+}
+
+func newSetProgress(w io.Writer, name string) *setProgress {
+	return &setProgress{progress: newProgress(w), name: name, began: time.Now(), said: time.Now()}
+}
+
+func (p *setProgress) told(is client.SetProgress) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.bars != nil {
+		if p.bar == nil {
+			p.bar = p.progress.bar(p.name, is.Total)
+		}
+		p.bar.SetCurrent(is.Done)
+		return
+	}
+	if time.Since(p.said) < tellEvery || is.Total == 0 {
+		return
+	}
+	p.said = time.Now()
+	took := time.Since(p.began)
+	rate := float64(is.Done) / took.Seconds()
+	fmt.Fprintf(p.to, "%s: %s of %s (%d %%), %s/s, %s left; %s over the network\n", p.name, api.Bytes(is.Done),
+		api.Bytes(is.Total), 100*is.Done/is.Total, api.Bytes(int64(rate)),
+		time.Duration(float64(is.Total-is.Done)/max(rate, 1)*float64(time.Second)).Round(time.Second), api.Bytes(is.Moved))
+}
+
+func (p *setProgress) say(format string, args ...any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.bars == nil {
+		fmt.Fprintf(p.to, format+"\n", args...)
+	}
+}
+
+func (p *setProgress) end() { p.wait() }
