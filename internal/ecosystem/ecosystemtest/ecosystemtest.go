@@ -386,3 +386,8 @@ func (emptyDesk) Below(
 ) ([]ecosystem.Branch, []ecosystem.PackageLine, error) {
 	return nil, nil, nil
 }
+
+// File implements ecosystem.Reader.
+func (emptyDesk) File(context.Context, catalog.FileQuestion) (ecosystem.Found, error) {
+	return ecosystem.Found{}, ecosystem.ErrNoFile
+}

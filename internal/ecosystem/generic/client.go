@@ -26,6 +26,15 @@ func (g Generic) Clients() []ecosystem.PackageClient {
 		}
 		return all
 	}
+	reads := curl.Uses
+	curl.Uses = func(f ecosystem.Files) []ecosystem.Use {
+		all := reads(f)
+		for _, u := range all {
+			u.Publish = true
+			all = append(all, u)
+		}
+		return all
+	}
 	curl.Variables = func(p ecosystem.Pointing) []splice.Setting {
 		return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
 	}

@@ -62,7 +62,7 @@ func isSnapshot(version string) bool {
 func parts(r rune) bool { return r == '.' || r == '-' || r == '_' || r == '~' }
 
 // compare orders versions by their numbers and words. Where one goes on behind a hyphen with a word, it comes before
-// the other, and where it goes on otherwise, behind.
+// the other (1.0-rc1, 1.0), and where it goes on otherwise, behind (1.0, 1.0-1, 1.0a, 1.0.1).
 func compare(a, b string) int {
 	x, y := words(a), words(b)
 	for i := range min(len(x), len(y)) {
@@ -88,8 +88,12 @@ func goesOn(word string) int {
 
 func digit(c byte) bool { return c >= '0' && c <= '9' }
 
-// words are what a version consists of, each with a hyphen in front if one stood there.
+// words are what a version consists of, without a v in front of its first number, each with a hyphen in front if one
+// stood there.
 func words(version string) (all []string) {
+	if n := len(version); n > 1 && (version[0] == 'v' || version[0] == 'V') && digit(version[1]) {
+		version = version[1:]
+	}
 	begin := 0
 	end := func(i int) {
 		if word := strings.TrimLeft(version[begin:i], "._~"); word != "" && word != "-" {
@@ -107,20 +111,22 @@ func words(version string) (all []string) {
 	return all
 }
 
-func compareWords(a, b string) int {
-	after := func(s string) (rest string, rank int) {
-		rest = strings.TrimPrefix(s, "-")
-		switch {
-		case rest != s && !digit(rest[0]):
-			return rest, 0
-		case digit(rest[0]):
-			return rest, 2
-		}
-		return rest, 1
+// rank is which kind of word comes first: words behind a hyphen, numbers behind one, other words, other numbers.
+func rank(word string) (rest string, rank int) {
+	rest = strings.TrimPrefix(word, "-")
+	if rest == word {
+		rank = 2
 	}
-	x, rx := after(a)
-	y, ry := after(b)
-	if rx == 2 && ry == 2 {
+	if digit(rest[0]) {
+		rank++
+	}
+	return rest, rank
+}
+
+func compareWords(a, b string) int {
+	x, rx := rank(a)
+	y, ry := rank(b)
+	if rx == ry && digit(x[0]) {
 		x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
 		return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y))
 	}

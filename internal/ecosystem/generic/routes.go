@@ -147,11 +147,11 @@ func wantsJSON(c *ecosystem.Call) bool {
 }
 
 // shown are the media types of files that browsers show without running anything in them; any other is sent as bytes.
-var shown = map[string]string{".txt": text, ".md": text, ".log": text, ".csv": text, ".json": text, ".jsonl": text,
-	".yaml": text, ".yml": text, ".toml": text, ".ini": text, ".conf": text, ".xml": text, ".png": "image/png",
+var shown = map[string]string{".txt": plainText, ".md": plainText, ".log": plainText, ".csv": plainText, ".json": plainText, ".jsonl": plainText,
+	".yaml": plainText, ".yml": plainText, ".toml": plainText, ".ini": plainText, ".conf": plainText, ".xml": plainText, ".png": "image/png",
 	".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".pdf": "application/pdf"}
 
-const text = "text/plain; charset=utf-8"
+const plainText = "text/plain; charset=utf-8"
 
 func mediaType(name string) string {
 	if is := shown[strings.ToLower(path.Ext(name))]; is != "" {

@@ -1,0 +1,93 @@
+package ecosystemtest
+
+import (
+	"bytes"
+	"context"
+	"io"
+
+	"crelvo/internal/core/access"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/fileset"
+	"crelvo/internal/ecosystem"
+)
+
+// Chunks implements ecosystem.ChunkTaker: what any pack has may be used, and is lent where it is of another package.
+func (d *Desk) Chunks(
+	_ context.Context, _ access.Caller, key catalog.PackageKey, digests []fileset.Digest,
+) (map[fileset.Digest]ecosystem.ChunkAt, error) {
+	wanted, all := map[fileset.Digest]bool{}, map[fileset.Digest]ecosystem.ChunkAt{}
+	for _, d := range digests {
+		wanted[d] = true
+	}
+	for of, parts := range d.parts {
+		for _, f := range parts {
+			content := d.contents[f.Digests.SHA256]
+			chunks, err := fileset.ReadPack(bytes.NewReader(content), f.Digests.Size)
+			if err != nil {
+				return nil, err
+			}
+			var at int64
+			for _, c := range chunks {
+				if known := all[c.Digest]; wanted[c.Digest] && !known.Here {
+					all[c.Digest] = ecosystem.ChunkAt{Length: c.Length, Here: of == key, Where: fileset.Where{Offset: at,
+						Pack: fileset.Pack{Digest: f.Digests.SHA256, Size: f.Digests.Size}}}
+				}
+				at += int64(c.Length)
+			}
+		}
+	}
+	return all, nil
+}
+
+// TakePack implements ecosystem.ChunkTaker.
+func (d *Desk) TakePack(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64,
+) (fileset.Pack, error) {
+	raw, err := io.ReadAll(body)
+	if err != nil {
+		return fileset.Pack{}, err
+	}
+	if _, err := fileset.CheckPack(bytes.NewReader(raw), int64(len(raw))); err != nil {
+		return fileset.Pack{}, fault.New(fault.Invalid, "bad-pack", "%v", err)
+	}
+	is := digestsOf(raw)
+	return fileset.Pack{Digest: is.SHA256, Size: is.Size}, d.TakePart(ctx, caller, key, bytes.NewReader(raw), is.Size,
+		catalog.Sum{Algorithm: "sha256", Hex: is.Hex("sha256")})
+}
+
+// Assembled implements ecosystem.ChunkTaker: nothing is known.
+func (*Desk) Assembled(context.Context, []fileset.Assembly) (map[fileset.Assembly]bool, error) {
+	return map[fileset.Assembly]bool{}, nil
+}
+
+// KnowAssembled implements ecosystem.ChunkTaker.
+func (*Desk) KnowAssembled(context.Context, fileset.Assembly) error { return nil }
+
+// Gather implements ecosystem.ChunkTaker.
+func (d *Desk) Gather(
+	_ context.Context, _ access.Caller, key catalog.PackageKey, version string, line []byte,
+) error {
+	at := key.Name + "@" + version
+	d.begun[at] = append(d.begun[at], line...)
+	return nil
+}
+
+// Gathered implements ecosystem.ChunkTaker.
+func (d *Desk) Gathered(
+	_ context.Context, _ access.Caller, key catalog.PackageKey, version string, read func(io.Reader) error,
+) error {
+	lines, ok := d.begun[key.Name+"@"+version]
+	if !ok {
+		return fault.New(fault.NotFound, "nothing-gathered", "no file of %s %s was sent", key.Name, version)
+	}
+	return read(bytes.NewReader(lines))
+}
+
+// DropGathered implements ecosystem.ChunkTaker.
+func (d *Desk) DropGathered(_ context.Context, _ access.Caller, key catalog.PackageKey, version string) error {
+	delete(d.begun, key.Name+"@"+version)
+	return nil
+}
+
+var _ ecosystem.ChunkTaker = (*Desk)(nil)
