@@ -56,6 +56,8 @@ type FileDifferences struct {
 	Removed int              `json:"removed"`
 	Some    []FileDifference `json:"some" doc:"the first thousand, by path"`
 	LeftOut string           `json:"leftOut,omitempty" doc:"why they were not compared"`
+	Same    int              `json:"same,omitempty" doc:"of file sets: how many are the same"`
+	New     int64            `json:"new,omitempty" doc:"of file sets: bytes of the second that the first does not have"`
 }
 
 // FileDifference is a file that is not the same; a side is left out where it is not there.

@@ -152,6 +152,35 @@ type Upload struct {
 	Authors      []string       `json:"authors"`
 	Dependencies []Dependency   `json:"dependencies"`
 	Files        []File         `json:"files"`
+	Set          *FileSet       `json:"set,omitempty" doc:"what is in it, of a file set; its files are listed by folder"`
+}
+
+// FileSet is what is in a version of a file set.
+type FileSet struct {
+	Files int   `json:"files"`
+	Bytes int64 `json:"bytes"`
+}
+
+// SetFolder is what stands in a folder of a file set.
+type SetFolder struct {
+	PURL       string     `json:"purl" doc:"of the version"`
+	Repository string     `json:"repository"`
+	Folder     string     `json:"folder" doc:"empty, or a path that ends with a slash"`
+	Entries    []SetEntry `json:"entries"`
+	Next       string     `json:"next,omitempty" doc:"the name to go on after"`
+}
+
+// SetEntry is a file, a folder or a link.
+type SetEntry struct {
+	Name     string     `json:"name"`
+	Kind     string     `json:"kind" enum:"file,folder,link"`
+	Bytes    int64      `json:"bytes" doc:"of a folder: of all files below it"`
+	Files    int        `json:"files,omitempty" doc:"below a folder"`
+	Mode     string     `json:"mode,omitempty" example:"644"`
+	Modified *time.Time `json:"modified,omitempty"`
+	SHA256   string     `json:"sha256,omitempty"`
+	Target   string     `json:"target,omitempty" doc:"where a link leads"`
+	Path     string     `json:"path,omitempty" doc:"where a file is to be had, below the server's address"`
 }
 
 // Licence is a licence as the package states it, or as its text is recognised.

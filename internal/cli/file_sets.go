@@ -2,6 +2,8 @@ package cli
 
 import (
 	"cmp"
+	"context"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"sync"
@@ -12,6 +14,7 @@ import (
 
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/internal/core/fileset"
 	"crelvo/internal/core/purl"
 )
 
@@ -88,19 +91,14 @@ func (f *fetchFlags) add(cmd *cobra.Command) {
 
 // fetchSet makes a folder a version of a file set.
 func (s *session) fetchSet(cmd *cobra.Command, c *client.Client, asked purl.PURL, in string, f fetchFlags) error {
-	p, err := c.Package(cmd.Context(), asked.String(), in)
+	set, v, err := setOf(cmd.Context(), c, asked, in)
 	if err != nil {
 		return err
 	}
-	v := chooseVersion(p.Versions)
 	into := cmp.Or(f.into, asked.Name+"-"+v.Version)
-	version := v.Version
-	if len(v.Uploads) > 0 {
-		version = v.Uploads[0].Name
-	}
 	shown := newSetProgress(cmd.ErrOrStderr(), asked.Name+" "+v.Version)
-	wish := client.FetchSet{FileSet: client.FileSet{Repository: cmp.Or(in, v.Repository), Name: asked.Name, Version: version},
-		Into: into, Only: f.only, Like: f.like, Delete: f.delete, Told: shown.told, Say: shown.say}
+	wish := client.FetchSet{FileSet: set, Into: into, Only: f.only, Like: f.like, Delete: f.delete, Told: shown.told,
+		Say: shown.say}
 	if f.check {
 		return s.checkSet(cmd, c, wish, v.PURL)
 	}
@@ -122,6 +120,67 @@ func (s *session) fetchSet(cmd *cobra.Command, c *client.Client, asked purl.PURL
 			fmt.Fprintf(w, "%d files are there besides, such as %s; --delete removes them.\n", n, done.Extra[0])
 		}
 	})
+}
+
+// showSet lists the files of a version of a file set.
+func (s *session) showSet(cmd *cobra.Command, asked purl.PURL, in string) error {
+	if asked.Ecosystem != fileSet {
+		return usageError{fmt.Errorf("--files is for file sets; crelvo show %s lists the files of a version", asked)}
+	}
+	c, err := s.client()
+	if err != nil {
+		return err
+	}
+	set, _, err := setOf(cmd.Context(), c, asked, in)
+	if err != nil {
+		return err
+	}
+	all := []api.SetEntry{}
+	err = c.ManifestOf(cmd.Context(), set, func(fileset.Header) error { return nil }, func(e fileset.Entry) error {
+		one := api.SetEntry{Name: e.Path, Kind: e.Kind.String(), Bytes: e.Size, Target: e.Target, Modified: &e.Modified}
+		if e.Kind != fileset.Link {
+			one.Mode = fmt.Sprintf("%o", e.Mode)
+		}
+		if e.Kind == fileset.File {
+			one.SHA256 = hex.EncodeToString(e.Digest[:])
+		}
+		all = append(all, one)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	return s.show(w, all, func() {
+		rows := make([][]string, len(all))
+		for i, e := range all {
+			size, digest := api.Bytes(e.Bytes), e.SHA256
+			switch {
+			case e.Target != "":
+				size, digest = "link", "leads to "+e.Target
+			case e.SHA256 == "":
+				size, digest = "folder", ""
+			}
+			rows[i] = []string{e.Name, size, e.Mode, timeText(*e.Modified), digest}
+		}
+		table(w, []string{"PATH", "SIZE", "MODE", "CHANGED", "SHA-256"}, []int{1}, rows)
+	})
+}
+
+// setOf finds the version that is meant, of a snapshot the newest upload.
+func setOf(
+	ctx context.Context, c *client.Client, asked purl.PURL, in string,
+) (set client.FileSet, v api.VersionGroup, err error) {
+	p, err := c.Package(ctx, asked.String(), in)
+	if err != nil {
+		return set, v, err
+	}
+	v = chooseVersion(p.Versions)
+	set = client.FileSet{Repository: cmp.Or(in, v.Repository), Name: asked.Name, Version: v.Version}
+	if len(v.Uploads) > 0 {
+		set.Version = v.Uploads[0].Name
+	}
+	return set, v, nil
 }
 
 // errDiffers is that a folder is not what it was compared with; that was said.

@@ -18,13 +18,14 @@ import (
 func compareCommand(s *session) *cobra.Command {
 	var in, platform string
 	var files bool
-	cmd := &cobra.Command{Use: "compare PURL OTHER", Short: "Show how one version of an image differs from another",
+	cmd := &cobra.Command{Use: "compare PURL OTHER", Short: "Show how one version of an image or a file set differs from another",
 		Args: arguments(cobra.ExactArgs(2)),
 		Long: "Show how one version of an image differs from another: in its layers, in how it is to be run and, with " +
-			"--files,\nin the files that the layers make together. OTHER is a package URL, or another version or tag of " +
-			"the same image.",
+			"--files,\nin the files that the layers make together; or how one version of a file set does, in its files.\n" +
+			"OTHER is a package URL, or another version or tag of the same.",
 		Example: "  crelvo compare pkg:oci/berth-planner@1.4.0 1.5.0 --files\n" +
-			"  crelvo compare pkg:oci/berth-planner@1.5.0 pkg:oci/fare-engine@1.5.0 --platform linux/arm64",
+			"  crelvo compare pkg:oci/berth-planner@1.5.0 pkg:oci/fare-engine@1.5.0 --platform linux/arm64\n" +
+			"  crelvo compare pkg:generic/chart-tiles@2026.10.1 2026.11.1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			before, err := purl.Parse(args[0])
 			if err != nil {
@@ -87,6 +88,10 @@ func showMakeup(w io.Writer, m api.Makeup) {
 }
 
 func showComparison(w io.Writer, c api.Comparison) {
+	if asked, err := purl.Parse(c.Before.PURL); err == nil && asked.Ecosystem == fileSet && c.Files != nil {
+		showSetComparison(w, c)
+		return
+	}
 	side := func(m api.Makeup) string {
 		return strings.Join(strings.Fields(fmt.Sprintf("%s (%s) in %s %s, %s", purl.Typed(m.PURL), m.Title, m.Repository,
 			m.Platform, api.Bytes(m.Bytes))), " ")
@@ -158,4 +163,15 @@ func layerFile(f api.LayerFile) string {
 		return "leads to " + f.Link
 	}
 	return oneLine(strings.Join([]string{api.Bytes(f.Bytes), f.Mode, f.Owner, f.Code}, " "))
+}
+
+// showSetComparison shows how one version of a file set differs from another.
+func showSetComparison(w io.Writer, c api.Comparison) {
+	side := func(m api.Makeup) string {
+		return fmt.Sprintf("%s in %s, %s", purl.Typed(m.PURL), m.Repository, api.Bytes(m.Bytes))
+	}
+	fields(w, "before", side(c.Before), "after", side(c.After), "in both", fmt.Sprintf("%d files as they were", c.Files.Same),
+		"new", api.Bytes(c.Files.New)+" that the first does not have")
+	fmt.Fprintln(w)
+	showFileDifferences(w, *c.Files)
 }

@@ -23,12 +23,13 @@ func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m
 
 func showCommand(s *session) *cobra.Command {
 	var in, platform string
-	var layers, history bool
+	var layers, history, files bool
 	cmd := &cobra.Command{Use: "show PURL", Short: "Show a package, or one version of it",
 		Args: arguments(cobra.ExactArgs(1)),
 		Example: "  crelvo show pkg:maven/example.skerry.berth/berth-planner\n" +
 			"  crelvo show pkg:maven/example.skerry.berth/berth-planner@1.4.0\n" +
-			"  crelvo show pkg:oci/berth-planner@1.5.0 --layers --platform linux/arm64",
+			"  crelvo show pkg:oci/berth-planner@1.5.0 --layers --platform linux/arm64\n" +
+			"  crelvo show pkg:generic/chart-tiles@2026.11.1 --files",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked, err := purl.Parse(args[0])
 			if err != nil {
@@ -38,6 +39,9 @@ func showCommand(s *session) *cobra.Command {
 				return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.Makeup, error) {
 					return c.Makeup(ctx, args[0], in, platform)
 				}, showMakeup)
+			}
+			if files {
+				return s.showSet(cmd, asked, in)
 			}
 			if history {
 				return answer(s, cmd, func(ctx context.Context, c *client.Client) ([]api.LabelMove, error) {
@@ -67,7 +71,8 @@ func showCommand(s *session) *cobra.Command {
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
 	cmd.Flags().BoolVar(&layers, "layers", false, "show the layers of an image, and how it is to be run")
 	cmd.Flags().BoolVar(&history, "history", false, "show where its labels pointed, one time after the other")
-	cmd.MarkFlagsMutuallyExclusive("layers", "history")
+	cmd.Flags().BoolVar(&files, "files", false, "show all files of a file set")
+	cmd.MarkFlagsMutuallyExclusive("layers", "history", "files")
 	cmd.Flags().StringVar(&platform, "platform", "", "with --layers: which of its platforms; left out: the first")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
@@ -190,7 +195,11 @@ func showFiles(w io.Writer, p api.Package) {
 		if v.Withdrawn != nil {
 			withdrawn = strings.TrimSuffix("yes: "+v.Withdrawn.Reason, ": ")
 		}
-		fields(w, "version", v.PURL, "repository", v.Repository, "labels", strings.Join(v.Labels, ", "), "withdrawn",
+		holds := ""
+		if set := newest.Set; set != nil {
+			holds = fmt.Sprintf("%d files, %s; --files shows them", set.Files, api.Bytes(set.Bytes))
+		}
+		fields(w, "version", v.PURL, "repository", v.Repository, "holds", holds, "labels", strings.Join(v.Labels, ", "), "withdrawn",
 			withdrawn, "licence", orNone(licences, "not stated"),
 			"dependencies", orNone(dependencies, "none"), "downloads", fmt.Sprintf("%d by %d users", v.Downloads, v.Users),
 			"last use", optionalTime(v.LastUse, "never"),

@@ -25,3 +25,9 @@ func (c *Client) Compare(
 		url.Values{"before": {before.PURL}, "beforeRepository": {before.Repository}, "after": {after.PURL},
 			"afterRepository": {after.Repository}, "platform": {platform}, "files": {strconv.FormatBool(files)}})
 }
+
+// SetFolder lists what stands in a folder of a file set, "" or a path that ends with a slash, from after a name on.
+func (c *Client) SetFolder(ctx context.Context, purl, repository, folder, after string) (api.SetFolder, error) {
+	return get[api.SetFolder](ctx, c, "/api/v1/contents",
+		url.Values{"purl": {purl}, "repository": {repository}, "folder": {folder}, "after": {after}})
+}

@@ -51,6 +51,13 @@ type Reader interface {
 	Hits(ctx context.Context, repository catalog.Repository, ecosystem string, q Search) ([]Hit, int, error)
 }
 
+// Opener is the part of a Reader that finds and opens the files of versions.
+type Opener interface {
+	Uploads(ctx context.Context, key catalog.PackageKey, version string) (*catalog.Package, error)
+	File(ctx context.Context, q catalog.FileQuestion) (Found, error)
+	Open(ctx context.Context, f catalog.File) (SeekableFile, error)
+}
+
 // Publisher is what is asked for by who publishes and changes packages.
 type Publisher interface {
 	// MayPublish checks that the caller may publish a package to a repository, before

@@ -20,6 +20,7 @@ import (
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/fileset"
 	"crelvo/internal/core/makeup"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
@@ -260,6 +261,20 @@ type Layered interface {
 	// LayerFiles goes through the entries of a layer, within the budget; a layer that is no
 	// archive is an error in words.
 	LayerFiles(ctx context.Context, layer SizedReaderAt, each func(makeup.File) error) error
+}
+
+// Filed is an ecosystem whose versions are sets of files that are kept in another form.
+type Filed interface {
+	// Holds tells how many files a version has, and how many bytes these have together.
+	Holds(d catalog.Details) (files int, bytes int64)
+	// KeptAs tells whether a file of a version is there for keeping it alone.
+	KeptAs(f catalog.File) bool
+	// List gives what stands in a folder of a version, "" or a path that ends with a slash, after a name on. The
+	// version may be the name of an upload. ErrNoFile is that there is no such version or folder.
+	List(ctx context.Context, desk Opener, key catalog.PackageKey, version, folder, after string, limit int) (
+		lines []fileset.Line, more bool, err error)
+	// Manifest is what the version says of all its files.
+	Manifest(ctx context.Context, desk Opener, key catalog.PackageKey, version string) (SeekableFile, error)
 }
 
 // VersionPart is a version that another one is made of, and in a few words what it is there.

@@ -117,6 +117,7 @@ func (w *Server) addAPI() {
 	w.addTargets()
 	w.addRetention()
 	w.addMakeup()
+	w.addSets()
 	w.addUsage()
 	w.addUpload()
 	w.addLook()

@@ -1,11 +1,15 @@
 package web
 
 import (
+	"cmp"
 	"context"
+	"encoding/hex"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"crelvo/internal/api"
+	"crelvo/internal/core/fileset"
 	core "crelvo/internal/core/makeup"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/text"
@@ -62,6 +66,51 @@ func (w *Server) addMakeup() {
 		})
 }
 
+// addSets adds what is told of the files of file sets.
+func (w *Server) addSets() {
+	operate(w, "list-set-folder", forAnyone, http.MethodGet, "/api/v1/contents",
+		"What stands in a folder of a file set",
+		func(ctx context.Context, v visit, in *struct {
+			Which
+			Folder string `query:"folder" maxLength:"4096" doc:"left out: the set itself; else a path that ends with a slash"`
+			After  string `query:"after" maxLength:"255" doc:"go on after this name"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"10000" default:"500"`
+		}) (*answer[api.SetFolder], error) {
+			asked, err := askedOf(in.PURL, in.Repository, "")
+			if err != nil {
+				return nil, err
+			}
+			set, lines, more, err := w.service.Makeup.Folder(ctx, v.caller, asked, in.Folder, in.After, in.Limit)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[api.SetFolder]{showSetFolder(set, in.Folder, lines, more)}, nil
+		})
+}
+
+func showSetFolder(set makeup.Set, folder string, lines []fileset.Line, more bool) api.SetFolder {
+	shown := api.SetFolder{PURL: set.PURL.String(), Repository: set.Repository, Folder: folder, Entries: []api.SetEntry{}}
+	at := "/at/" + set.Repository + "/" + set.PURL.Ecosystem + "/" + set.PURL.Name + "/" + cmp.Or(set.Upload, set.PURL.Version)
+	for _, l := range lines {
+		e := api.SetEntry{Name: l.Name, Kind: l.Kind.String(), Bytes: l.Size, Files: l.Files, Target: l.Target,
+			Path: (&url.URL{Path: at + "/" + l.Path}).EscapedPath()}
+		if l.Kind != fileset.Folder {
+			e.Modified = utc(&l.Modified)
+		}
+		if l.Kind != fileset.Link {
+			e.Mode = fmt.Sprintf("%o", l.Mode)
+		}
+		if l.Kind == fileset.File {
+			e.SHA256 = hex.EncodeToString(l.Digest[:])
+		}
+		shown.Entries = append(shown.Entries, e)
+	}
+	if more {
+		shown.Next = lines[len(lines)-1].Name
+	}
+	return shown
+}
+
 func showMakeup(v makeup.Version, sharing map[string][]string) api.Makeup {
 	shown := api.Makeup{PURL: v.PURL.String(), Title: v.Title, Repository: v.Repository, Platform: v.Platform,
 		Platforms: append([]string{}, v.Platforms...), Child: v.Child, Settings: []api.Setting{},
@@ -96,6 +145,7 @@ func showComparison(c makeup.Comparison) api.Comparison {
 	}
 	if f := c.Files; f != nil {
 		files := &api.FileDifferences{Added: f.Added, Changed: f.Changed, Removed: f.Removed, LeftOut: f.LeftOut,
+			Same: f.Same, New: f.New,
 			Some: []api.FileDifference{}}
 		for _, d := range f.Some {
 			files.Some = append(files.Some, showFileDifference(d))

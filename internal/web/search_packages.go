@@ -152,6 +152,9 @@ func showPackage(e ecosystem.Ecosystem, p purl.PURL, holdings []search.Holding) 
 			group.Users = max(group.Users, use.Users)
 			if group.UploadCount == 0 {
 				group.Bytes = cmp.Or(h.Whole[v.Version], v.Size())
+				if filed, ok := e.(ecosystem.Filed); ok {
+					_, group.Bytes = filed.Holds(v.Details)
+				}
 			}
 			if group.UploadCount++; group.UploadCount <= maxUploads {
 				group.Uploads = append(group.Uploads, showUpload(e, p, h, v))
@@ -297,7 +300,16 @@ func showUpload(e ecosystem.Ecosystem, p purl.PURL, h search.Holding, v catalog.
 	for _, d := range v.Details.Dependencies {
 		u.Dependencies = append(u.Dependencies, api.Dependency(d))
 	}
+	filed, sets := e.(ecosystem.Filed)
+	if sets {
+		u.Set = &api.FileSet{}
+		u.Set.Files, u.Set.Bytes = filed.Holds(v.Details)
+		u.Size = u.Set.Bytes
+	}
 	for _, f := range v.Files {
+		if sets && filed.KeptAs(f) {
+			continue
+		}
 		if !f.Kept() {
 			continue // its bytes are not known
 		}

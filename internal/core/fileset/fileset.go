@@ -48,6 +48,9 @@ const (
 	Link
 )
 
+// String is what it is called.
+func (k Kind) String() string { return [...]string{"file", "folder", "link"}[k] }
+
 // Entry is a file, a folder or a link of a set. A folder needs none unless it is empty, or its mode matters.
 type Entry struct {
 	// Path is relative to the set, with slashes; that of a folder ends with one.

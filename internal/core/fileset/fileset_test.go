@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -444,4 +445,31 @@ func FuzzPack(f *testing.F) {
 			t.Error("no chunks")
 		}
 	})
+}
+
+// TestCompare: what was added, changed and removed, and how much of it is new.
+func TestCompare(t *testing.T) {
+	mode := file("mode", "m")
+	mode.Mode = 0o755
+	later := file("later", "l")
+	later.Modified = day.Add(time.Hour)
+	before := manifestOf(t, file("changed", "one"), file("gone", "gone"), file("later", "l"), file("mode", "m"), file("same", "s"))
+	after := manifestOf(t, file("changed", "three"), later, mode, file("new/a", "fresh"), file("new/b", "gone"), file("same", "s"))
+	open := func(raw []byte) func() (io.ReadCloser, error) {
+		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil }
+	}
+	c, err := Compare(open(before), open(after), 3)
+	if err != nil || c.Added != 2 || c.Changed != 2 || c.Removed != 1 || c.Same != 2 || c.New != 10 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	var got []string
+	for _, d := range c.Some {
+		got = append(got, fmt.Sprint(d.Path, d.Before != nil, d.After != nil))
+	}
+	if fmt.Sprint(got) != "[changedtrue true gonetrue false modetrue true]" {
+		t.Error(got)
+	}
+	if _, err := Compare(open(before), open(after[:len(after)-1]), 3); err == nil {
+		t.Error("a manifest that was cut was compared")
+	}
 }

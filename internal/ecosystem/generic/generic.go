@@ -266,7 +266,7 @@ func (g Generic) Folder(
 ) (ecosystem.Folder, error) {
 	at = strings.Trim(at, "/")
 	segments := strings.SplitN(at, "/", 3)
-	reader, can := desk.(ecosystem.Reader)
+	reader, can := desk.(ecosystem.Opener)
 	if len(segments) < 2 || !can || segments[0] == setsDoor {
 		return ecosystem.TreeFolder(ctx, desk, repository, Name, strings.TrimPrefix(at, setsDoor+"/"))
 	}

@@ -203,7 +203,7 @@ func (g Generic) listFolder(c *ecosystem.Call, s *set, inside string) error {
 		Next    string `json:"next,omitempty"`
 	}{inside, make([]line, 0, len(lines)), ""}
 	for _, l := range lines {
-		one := line{Name: l.Name, Size: l.Size, Files: l.Files, Kind: kinds[l.Kind], Target: l.Target}
+		one := line{Name: l.Name, Size: l.Size, Files: l.Files, Kind: l.Kind.String(), Target: l.Target}
 		if l.Kind == fileset.File {
 			one.SHA256 = fmt.Sprintf("%x", l.Digest)
 		}
@@ -220,8 +220,6 @@ func (g Generic) listFolder(c *ecosystem.Call, s *set, inside string) error {
 	}
 	return c.JSON(http.StatusOK, listed)
 }
-
-var kinds = map[fileset.Kind]string{fileset.File: "file", fileset.Folder: "folder", fileset.Link: "link"}
 
 // listed is a version in the list of a set's versions.
 type listed struct {

@@ -17,7 +17,7 @@ import (
 
 // set is a version that is read.
 type set struct {
-	desk   ecosystem.Reader
+	desk   ecosystem.Opener
 	q      catalog.FileQuestion // for its files, without a name
 	layout *fileset.Layout
 	found  ecosystem.Found // the layout
@@ -30,7 +30,7 @@ func (s *set) Close() error { return s.opened.Close() }
 
 // question is for a file of a version; of a snapshot the newest upload, if none is named.
 func question(
-	ctx context.Context, desk ecosystem.Shelves, key catalog.PackageKey, version, upload string,
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version, upload string,
 ) (catalog.FileQuestion, error) {
 	q := catalog.FileQuestion{Key: key, Version: version, Upload: upload}
 	if upload != "" || !purl.IsSnapshot(Name, version) {
@@ -58,7 +58,7 @@ func question(
 
 // open opens a version; ErrNoFile if it is not there.
 func open(
-	ctx context.Context, desk ecosystem.Reader, key catalog.PackageKey, version, upload string,
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version, upload string,
 ) (s *set, err error) {
 	s = &set{desk: desk}
 	if s.q, err = question(ctx, desk, key, version, upload); err != nil {
@@ -298,4 +298,42 @@ func (p *packs) send(w io.Writer, pack uint32, offset, length int64) (int64, err
 		return io.CopyN(w, file, length)
 	}
 	return io.Copy(w, io.NewSectionReader(f, offset, length))
+}
+
+// Holds implements ecosystem.Filed.
+func (Generic) Holds(d catalog.Details) (files int, bytes int64) {
+	v := catalog.Version{Details: d}
+	return int(counted(&v, nativeFiles)), counted(&v, nativeBytes)
+}
+
+// KeptAs implements ecosystem.Filed.
+func (Generic) KeptAs(f catalog.File) bool { return f.Extension == layoutKind || f.Extension == packKind }
+
+// List implements ecosystem.Filed.
+func (Generic) List(
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version, folder, after string, limit int,
+) (lines []fileset.Line, more bool, err error) {
+	version, upload := versionOf(version)
+	s, err := open(ctx, desk, key, version, upload)
+	if err != nil {
+		return nil, false, err
+	}
+	defer s.Close()
+	lines, more, err = s.layout.List(folder, after, limit)
+	if errors.Is(err, fileset.ErrNotThere) {
+		err = ecosystem.ErrNoFile
+	}
+	return lines, more, err
+}
+
+// Manifest implements ecosystem.Filed.
+func (Generic) Manifest(
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version string,
+) (ecosystem.SeekableFile, error) {
+	version, upload := versionOf(version)
+	q, err := question(ctx, desk, key, version, upload)
+	if err != nil {
+		return nil, err
+	}
+	return (&set{desk: desk, q: q}).open(ctx, manifestFile, nil)
 }

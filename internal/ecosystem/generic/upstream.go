@@ -18,6 +18,7 @@ import (
 var _ interface {
 	ecosystem.Mirrored
 	ecosystem.Sending
+	ecosystem.Filed
 } = Generic{}
 
 // ListingPath implements ecosystem.Mirrored.

@@ -182,6 +182,8 @@ type Comparison struct {
 // Files are those that are not the same in two versions.
 type Files struct {
 	Added, Changed, Removed int
+	Same                    int   // of file sets
+	New                     int64 // of file sets: bytes of the second that the first does not have
 	Some                    []makeup.FileDifference // the first ones
 	// LeftOut is why they were not compared; "" if they were.
 	LeftOut string
@@ -192,6 +194,9 @@ type Files struct {
 func (s *Makeup) Compare(
 	ctx context.Context, caller access.Caller, before, after Asked, files bool,
 ) (c Comparison, err error) {
+	if _, sets := s.Ecosystem(before.PURL.Ecosystem).(ecosystem.Filed); sets {
+		return s.compareSets(ctx, caller, before, after)
+	}
 	if c.Before, err = s.Of(ctx, caller, before); err != nil {
 		return c, err
 	}
