@@ -170,7 +170,7 @@ func showSetComparison(w io.Writer, c api.Comparison) {
 	side := func(m api.Makeup) string {
 		return fmt.Sprintf("%s in %s, %s", purl.Typed(m.PURL), m.Repository, api.Bytes(m.Bytes))
 	}
-	fields(w, "before", side(c.Before), "after", side(c.After), "in both", fmt.Sprintf("%d files as they were", c.Files.Same),
+	fields(w, "before", side(c.Before), "after", side(c.After), "in both", fmt.Sprintf("%d as they were", c.Files.Same),
 		"new", api.Bytes(c.Files.New)+" that the first does not have")
 	fmt.Fprintln(w)
 	showFileDifferences(w, *c.Files)

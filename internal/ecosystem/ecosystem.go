@@ -307,7 +307,7 @@ type Publication struct {
 	Parts []NamedPart
 	// Needs are other versions of the package that must be there.
 	Needs []string
-	// MediaType is that of the file that names them.
+	// MediaType is that of the first of Files, where clients ask for it.
 	MediaType string
 }
 

@@ -161,11 +161,12 @@ func (g Generic) publish(
 		return done, err
 	}
 	defer laid.Discard()
-	p := ecosystem.Publication{Labels: labels, MediaType: fileset.MediaType, Files: []ecosystem.StagedFile{
+	p := ecosystem.Publication{Labels: labels, Files: []ecosystem.StagedFile{
 		{Place: place(k.Name, version, manifestFile), Staged: manifest},
 		{Place: place(k.Name, version, layoutFile), Staged: laid}}}
 	for _, pack := range a.builder.Packs() {
-		p.Parts = append(p.Parts, ecosystem.NamedPart{Sum: sumOf(pack), Size: pack.Size, Extension: packKind})
+		p.Parts = append(p.Parts, ecosystem.NamedPart{Sum: sumOf(pack), Size: pack.Size, Extension: packKind,
+			MediaType: packType})
 	}
 	receipt, err := c.Desk.Publish(ctx, c.Caller, target, g, p)
 	done.Same = receipt.Same
@@ -180,6 +181,9 @@ func (Generic) label(c *ecosystem.Call, k catalog.PackageKey, version string, la
 	}
 	return nil
 }
+
+// packType is the media type of packs. Files that have one are parts of their package wherever they come to.
+const packType = "application/vnd.crelvo.pack"
 
 func sumOf(p fileset.Pack) catalog.Sum {
 	return catalog.Sum{Algorithm: "sha256", Hex: hex.EncodeToString(p.Digest[:])}

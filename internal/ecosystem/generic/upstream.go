@@ -19,6 +19,7 @@ var _ interface {
 	ecosystem.Mirrored
 	ecosystem.Sending
 	ecosystem.Filed
+	ecosystem.Restamping
 } = Generic{}
 
 // ListingPath implements ecosystem.Mirrored.
@@ -134,4 +135,9 @@ func (Generic) Companions(p purl.PURL, _ catalog.Details, like []catalog.File) [
 		all[i].Name = name
 	}
 	return all
+}
+
+// Restamp implements ecosystem.Restamping: nothing in a set states its version.
+func (Generic) Restamp(_ context.Context, f ecosystem.ToRestamp) (ecosystem.Rewriting, error) {
+	return ecosystem.Rewriting{Name: f.File.Name}, nil
 }

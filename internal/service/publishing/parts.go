@@ -352,7 +352,7 @@ func (s *Publishing) dropParts(ctx context.Context) error {
 
 // nameParts adds the parts of a publication to its version, which is open still.
 func (s *Publishing) nameParts(ctx context.Context, tx *record.Tx, r *recording, version record.Added) error {
-	if r.MediaType == "" {
+	if r.MediaType == "" && len(r.Parts) == 0 {
 		return nil
 	}
 	parts := make([]record.NamedPart, len(r.Parts))

@@ -74,7 +74,7 @@ func (s *Publishing) recordPublication(ctx context.Context, caller access.Caller
 			access.Object{Repository: repository, Package: r.published.PURL}); err != nil {
 			return err
 		}
-		if len(p.Files) == 1 && !first.Snapshot && p.MediaType == "" {
+		if len(p.Files) == 1 && !first.Snapshot && p.MediaType == "" && len(p.Parts) == 0 {
 			if done, err := s.recordAtOnce(ctx, &r, func() error { return look(nil) }); err != nil || done {
 				return err
 			}
