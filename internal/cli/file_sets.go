@@ -70,7 +70,8 @@ func sentOf(moved, all int64) string {
 	if all == 0 || moved >= all {
 		return api.Bytes(moved)
 	}
-	return fmt.Sprintf("%s; %s were there (%.1f %%)", api.Bytes(moved), api.Bytes(all-moved), 100*float64(all-moved)/float64(all))
+	return fmt.Sprintf("%s; %s were there (%.1f %%)", api.Bytes(moved), api.Bytes(all-moved),
+		100*float64(all-moved)/float64(all))
 }
 
 // fetchFlags are those of fetch for file sets.

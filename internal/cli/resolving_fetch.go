@@ -57,9 +57,7 @@ func fetchCommand(s *session) *cobra.Command {
 			}
 			v := chooseVersion(p.Versions)
 			if v.Listed {
-				return &api.Problem{Status: 404, Detail: v.PURL + " is only listed by the upstream of " + v.Repository +
-					", and not kept yet",
-					Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
+				return onlyListed(v)
 			}
 			files := chooseFiles(v.Uploads[0].Files, asked.Qualifiers)
 			if len(files) == 0 {
@@ -80,9 +78,9 @@ func fetchCommand(s *session) *cobra.Command {
 				}
 			}
 			bars.wait()
-			var written []string
-			for _, f := range files {
-				written = append(written, targetOf(dir, f))
+			written := make([]string, len(files))
+			for i, f := range files {
+				written[i] = targetOf(dir, f)
 			}
 			w := cmd.OutOrStdout()
 			return s.show(w, written, func() {
@@ -100,6 +98,12 @@ func fetchCommand(s *session) *cobra.Command {
 	sets.add(cmd)
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
+}
+
+// onlyListed is that nothing of a version is kept.
+func onlyListed(v api.VersionGroup) error {
+	return &api.Problem{Status: 404, Detail: v.PURL + " is only listed by the upstream of " + v.Repository +
+		", and not kept yet", Hint: "It comes when a build tool asks for it, or with crelvo mirror prefetch."}
 }
 
 // chooseVersion is the newest release of what is kept and not withdrawn, else the

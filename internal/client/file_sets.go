@@ -55,7 +55,8 @@ func (c *Client) setQuestion(ctx context.Context, method, path string, body io.R
 }
 
 // lackingChunks tells which of some chunks the server does not have.
-func (c *Client) lackingChunks(ctx context.Context, s FileSet, chunks []fileset.Digest) (map[fileset.Digest]bool, error) {
+func (c *Client) lackingChunks(ctx context.Context, s FileSet, chunks []fileset.Digest) (map[fileset.Digest]bool,
+	error) {
 	asked := struct {
 		Chunks []string `json:"chunks"`
 	}{make([]string, len(chunks))}
@@ -174,5 +175,6 @@ func again(ctx context.Context, say func(format string, args ...any), do func() 
 
 // isAway tells whether a status says that a server cannot answer for a while.
 func isAway(status int) bool {
-	return status == http.StatusBadGateway || status == http.StatusServiceUnavailable || status == http.StatusGatewayTimeout
+	return status == http.StatusBadGateway || status == http.StatusServiceUnavailable ||
+		status == http.StatusGatewayTimeout
 }

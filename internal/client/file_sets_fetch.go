@@ -141,8 +141,8 @@ const (
 	missing
 )
 
-// state tells whether an entry is in the folder as it should be. A file of the right size and time is, unless it is to be
-// looked at thoroughly.
+// state tells whether an entry is in the folder as it should be. A file of the right size and time is, unless it is
+// to be looked at thoroughly.
 func (f *fetching) state(e fileset.Entry, thorough bool) (state, error) {
 	info, err := f.root.Lstat(filepath.FromSlash(strings.TrimSuffix(e.Path, "/")))
 	switch {
@@ -218,8 +218,8 @@ func (c *Client) CompareSet(ctx context.Context, w FetchSet) (FetchedSet, error)
 }
 
 // FetchSet makes a folder a version: of what it lacks, those chunks come over the network that neither the folder nor
-// others like it have. Each file takes its place when it is whole and right. What the version does not have stays, unless
-// it is to be deleted; confirm is asked before, and may be nil.
+// others like it have. Each file takes its place when it is whole and right. What the version does not have stays,
+// unless it is to be deleted; confirm is asked before, and may be nil.
 func (c *Client) FetchSet(
 	ctx context.Context, w FetchSet, confirm func(delete []string) error,
 ) (done FetchedSet, err error) {
@@ -328,8 +328,8 @@ type hereChunk struct {
 	offset int64
 }
 
-// chunksHere finds chunks of what is lacking in files that are here: those in the folder that are not as they should be,
-// or that the version does not have, and those of folders that are like it.
+// chunksHere finds chunks of what is lacking in files that are here: those in the folder that are not as they should
+// be, or that the version does not have, and those of folders that are like it.
 func (f *fetching) chunksHere(ctx context.Context) (map[fileset.Digest]hereChunk, error) {
 	here := map[fileset.Digest]hereChunk{}
 	if f.total == 0 {
@@ -363,7 +363,8 @@ func (f *fetching) chunksHere(ctx context.Context) (map[fileset.Digest]hereChunk
 		})
 	}
 	for _, name := range append(append([]string{}, f.result.Changed...), f.result.Extra...) {
-		if info, err := f.root.Lstat(filepath.FromSlash(strings.TrimSuffix(name, "/"))); err == nil && info.Mode().IsRegular() {
+		if info, err := f.root.Lstat(filepath.FromSlash(strings.TrimSuffix(name, "/"))); err == nil &&
+			info.Mode().IsRegular() {
 			if err := read(f.root, name); err != nil {
 				return nil, err
 			}
@@ -377,9 +378,10 @@ func (f *fetching) chunksHere(ctx context.Context) (map[fileset.Digest]hereChunk
 	return here, nil
 }
 
-// alike finds chunks in another folder. A file that is there at the same path with the same size and time is taken to be
-// the same, which is seen when it is copied.
-func (f *fetching) alike(folder string, here map[fileset.Digest]hereChunk, read func(root *os.Root, name string) error) error {
+// alike finds chunks in another folder. A file that is there at the same path with the same size and time is taken to
+// be the same, which is seen when it is copied.
+func (f *fetching) alike(folder string, here map[fileset.Digest]hereChunk, read func(root *os.Root,
+	name string) error) error {
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return err

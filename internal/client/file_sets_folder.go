@@ -64,7 +64,8 @@ func (f SetFolder) patterns(folder string) ([]string, error) {
 			continue
 		}
 		if strings.HasPrefix(line, "!") {
-			return nil, fmt.Errorf("%s: %q: a pattern cannot take another one back; say what is to be left out", IgnoreFile, line)
+			return nil, fmt.Errorf("%s: %q: a pattern cannot take another one back; say what is to be left out", IgnoreFile,
+				line)
 		}
 		all = append(all, line)
 	}

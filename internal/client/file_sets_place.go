@@ -20,8 +20,8 @@ import (
 	"crelvo/internal/core/fileset"
 )
 
-// placing writes the files that a folder lacks. What is on this machine is written first, while all that it is taken from
-// is still in its place.
+// placing writes the files that a folder lacks. What is on this machine is written first, while all that it is taken
+// from is still in its place.
 type placing struct {
 	f       *fetching
 	here    map[fileset.Digest]hereChunk

@@ -46,8 +46,8 @@ type SentSet struct {
 	Same       bool   `json:"same"`
 }
 
-// PublishSet publishes a folder: of its files, those chunks are sent that the server does not have. Where it is cut off, it
-// goes on, and so does the next one within a day.
+// PublishSet publishes a folder: of its files, those chunks are sent that the server does not have. Where it is cut
+// off, it goes on, and so does the next one within a day.
 func (c *Client) PublishSet(ctx context.Context, w SendSet) (done SentSet, err error) {
 	if w.Told == nil {
 		w.Told = func(SetProgress) {}
@@ -234,7 +234,8 @@ func (h *setHand) begin() {
 	from, to := io.Pipe()
 	p := &sendingPack{PackWriter: fileset.NewPackWriter(to), to: to, done: make(chan error, 1)}
 	go func() {
-		err := h.s.c.setQuestion(h.ctx, http.MethodPost, h.s.path("packs?version="+url.QueryEscape(h.s.Version)), from, -1, nil)
+		err := h.s.c.setQuestion(h.ctx, http.MethodPost, h.s.path("packs?version="+url.QueryEscape(h.s.Version)), from, -1,
+			nil)
 		from.CloseWithError(errors.Join(err, io.ErrClosedPipe))
 		p.done <- err
 	}()

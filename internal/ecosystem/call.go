@@ -246,8 +246,8 @@ func (c *Call) pass(f Found) error {
 	return nil
 }
 
-// SendStream answers with what write gives, by sendfile where it copies from files. length is -1 if it is not known. What
-// goes wrong on the way cuts the connection, so that nobody takes what came for whole.
+// SendStream answers with what write gives, by sendfile where it copies from files. length is -1 if it is not known.
+// What goes wrong on the way cuts the connection, so that nobody takes what came for whole.
 func (c *Call) SendStream(contentType string, length int64, write func(w io.Writer) error) error {
 	h := c.Response().Header()
 	h.Set("Content-Type", contentType)

@@ -21,7 +21,8 @@ func (tx *Tx) AddPack(ctx context.Context, pack [32]byte, chunks []fileset.Chunk
 	if err != nil {
 		return err
 	}
-	digests, places, lengths := make([][]byte, 0, len(chunks)), make([]int64, 0, len(chunks)), make([]int32, 0, len(chunks))
+	digests, places, lengths := make([][]byte, 0, len(chunks)), make([]int64, 0, len(chunks)), make([]int32, 0,
+		len(chunks))
 	var at int64
 	for _, c := range chunks {
 		digests, places, lengths = append(digests, c.Digest[:]), append(places, at), append(lengths, int32(c.Length))

@@ -90,7 +90,8 @@ func (w *Server) addSets() {
 
 func showSetFolder(set makeup.Set, folder string, lines []fileset.Line, more bool) api.SetFolder {
 	shown := api.SetFolder{PURL: set.PURL.String(), Repository: set.Repository, Folder: folder, Entries: []api.SetEntry{}}
-	at := "/at/" + set.Repository + "/" + set.PURL.Ecosystem + "/" + set.PURL.Name + "/" + cmp.Or(set.Upload, set.PURL.Version)
+	at := "/at/" + set.Repository + "/" + set.PURL.Ecosystem + "/" + set.PURL.Name + "/" + cmp.Or(set.Upload,
+		set.PURL.Version)
 	for _, l := range lines {
 		e := api.SetEntry{Name: l.Name, Kind: l.Kind.String(), Bytes: l.Size, Files: l.Files, Target: l.Target,
 			Path: (&url.URL{Path: at + "/" + l.Path}).EscapedPath()}

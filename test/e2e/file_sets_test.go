@@ -193,7 +193,8 @@ func TestFileSets(t *testing.T) {
 	}
 	// A part of it, which another folder has.
 	part := filepath.Join(t.TempDir(), "part")
-	only := setAt(t, shared.Address, "fetch", of("1.0.0"), "--in", to, "--into", part, "--only", "zone-4/*", "--like", into)
+	only := setAt(t, shared.Address, "fetch", of("1.0.0"), "--in", to, "--into", part, "--only", "zone-4/*", "--like",
+		into)
 	if only.Files != 12 || only.Fetched != 0 {
 		t.Errorf("%+v", only)
 	}
@@ -223,8 +224,8 @@ func TestFileSets(t *testing.T) {
 	says(t, errs, `the link "first" leads to "/etc/passwd", which is not relative`)
 }
 
-// TestFileSetLifecycle: snapshots have uploads of their own, are promoted without being copied, are read as of a moment,
-// and go when they are removed, but for what others share with them.
+// TestFileSetLifecycle: snapshots have uploads of their own, are promoted without being copied, are read as of a
+// moment, and go when they are removed, but for what others share with them.
 func TestFileSetLifecycle(t *testing.T) {
 	t.Parallel()
 	admin := desk(house.Token)
@@ -240,11 +241,13 @@ func TestFileSetLifecycle(t *testing.T) {
 	if n := p.Versions[0].UploadCount; n != 2 {
 		t.Errorf("%d uploads", n)
 	}
-	if a := ask(t, http.MethodGet, "/at/"+snapshots+"/generic/turnstile-firmware/2.0.0-dev/version.txt", ""); string(a.Body) != "second" {
+	if a := ask(t, http.MethodGet, "/at/"+snapshots+"/generic/turnstile-firmware/2.0.0-dev/version.txt",
+		""); string(a.Body) != "second" {
 		t.Errorf("the newest upload has %d %q", a.Status, a.Body)
 	}
 	older := p.Versions[0].Uploads[1]
-	if a := ask(t, http.MethodGet, "/at/"+snapshots+"/generic/turnstile-firmware/"+older.Name+"/version.txt", ""); a.Status != 404 {
+	if a := ask(t, http.MethodGet, "/at/"+snapshots+"/generic/turnstile-firmware/"+older.Name+"/version.txt",
+		""); a.Status != 404 {
 		t.Errorf("the upload before has %d %q", a.Status, a.Body)
 	}
 	if a := ask(t, http.MethodGet, "/at/"+asOf(snapshots, older.PublishedAt.Add(time.Millisecond))+
@@ -266,7 +269,8 @@ func TestFileSetLifecycle(t *testing.T) {
 	if out, errs, code := crelvoAsAdmin(t, "remove", snapshot, "--in", snapshots, "--yes"); code != 0 {
 		t.Fatalf("%d: %s%s", code, out, errs)
 	}
-	if more := setAt(t, shared.Address, "publish", dir, "--to", releases, "--as", "pkg:generic/turnstile-firmware@2.0.1"); more.Sent != 0 {
+	if more := setAt(t, shared.Address, "publish", dir, "--to", releases, "--as",
+		"pkg:generic/turnstile-firmware@2.0.1"); more.Sent != 0 {
 		t.Errorf("%+v", more)
 	}
 	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/turnstile-firmware/2.0.0/version.txt", ""); string(a.Body) != "second" {
@@ -282,15 +286,18 @@ func TestFileSetByCurl(t *testing.T) {
 	at := address(to, "generic") + "report/"
 	curl := func(args ...string) string {
 		t.Helper()
-		return w.run("", "curl", append([]string{"--silent", "--show-error", "--fail-with-body", "--user", "ci:" + house.Token}, args...)...)
+		return w.run("", "curl", append([]string{"--silent", "--show-error", "--fail-with-body", "--user",
+			"ci:" + house.Token}, args...)...)
 	}
 	w.run("", "tar", "-C", dir, "-czf", "tiles.tar.gz", ".")
-	says(t, curl("--upload-file", "tiles.tar.gz", at+"1.0.0?unpack=tar.gz"), "pkg:generic/report@1.0.0 is published in "+to+": 5 files")
+	says(t, curl("--upload-file", "tiles.tar.gz", at+"1.0.0?unpack=tar.gz"),
+		"pkg:generic/report@1.0.0 is published in "+to+": 5 files")
 	w.run("", "mkdir", "out")
 	w.run("", "sh", "-c", "curl --silent --fail --user ci:"+house.Token+" '"+at+"1.0.0/?as=tar.gz' | tar -xz -C out --strip-components=1")
 	for name, is := range tree(t, dir) {
-		if got := tree(t, filepath.Join(w.dir, "out"))[name]; is != "folder" && strings.Fields(is)[len(strings.Fields(is))-1] !=
-			strings.Fields(got + " -")[len(strings.Fields(got+" -"))-2] {
+		if got := tree(t, filepath.Join(w.dir, "out"))[name]; is != "folder" &&
+			strings.Fields(is)[len(strings.Fields(is))-1] !=
+				strings.Fields(got + " -")[len(strings.Fields(got+" -"))-2] {
 			t.Errorf("%s is %q, and not %q", name, got, is)
 		}
 	}
@@ -303,7 +310,8 @@ func TestFileSetByCurl(t *testing.T) {
 	says(t, curl(at+"1.0.1/?as=json"), `"name":"sub","kind":"folder","size":70000,"files":1`)
 }
 
-// TestFileSetsTravel: a mirror of another Crelvo has its sets, a transfer and a bundle bring them, and a relay sends them on.
+// TestFileSetsTravel: a mirror of another Crelvo has its sets, a transfer and a bundle bring them, and a relay sends
+// them on.
 func TestFileSetsTravel(t *testing.T) {
 	t.Parallel()
 	far, _ := another(t)
@@ -324,7 +332,8 @@ func TestFileSetsTravel(t *testing.T) {
 		map[string]any{"secret": house.Token}); err != nil {
 		t.Fatal(err)
 	}
-	if a := ask(t, http.MethodGet, "/at/"+mirror+"/generic/chart-tiles/1.1.0/new.bin", ""); string(a.Body) != strings.Repeat("new", 1000) {
+	if a := ask(t, http.MethodGet, "/at/"+mirror+"/generic/chart-tiles/1.1.0/new.bin",
+		""); string(a.Body) != strings.Repeat("new", 1000) {
 		t.Errorf("through a mirror: %d %.200s", a.Status, a.Body)
 	}
 	check(mirror)
@@ -372,8 +381,8 @@ func TestFileSetsTravel(t *testing.T) {
 	check(loaded)
 }
 
-// TestFileSetKilled: the client and the service are killed again and again while a set is published; what arrived stays, the
-// version is there when it is whole, and never before.
+// TestFileSetKilled: the client and the service are killed again and again while a set is published; what arrived
+// stays, the version is there when it is whole, and never before.
 func TestFileSetKilled(t *testing.T) {
 	t.Parallel()
 	h := ownHouse(t)
@@ -383,7 +392,8 @@ func TestFileSetKilled(t *testing.T) {
 	dir := tiles(t, 120, 1_500_000, 5)
 	args := []string{"publish", dir, "--to", "releases", "--as", "pkg:generic/chart-tiles@1.0.0"}
 	there := func() bool {
-		a, err := h.Ask(t.Context(), http.MethodGet, "/at/releases/generic/chart-tiles/1.0.0/zone-0/tile-0000.bin", house.Token, nil)
+		a, err := h.Ask(t.Context(), http.MethodGet, "/at/releases/generic/chart-tiles/1.0.0/zone-0/tile-0000.bin",
+			house.Token, nil)
 		return err == nil && a.Status == 200
 	}
 	for round := range 6 {

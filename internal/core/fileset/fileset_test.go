@@ -44,7 +44,8 @@ func read(raw []byte) (h Header, all []Entry, err error) {
 func TestManifest(t *testing.T) {
 	several := file("tiles/north.bin", "north")
 	several.Size, several.Chunks = 10, []Chunk{{digest("nor"), 4}, {digest("th"), 6}}
-	entries := []Entry{file(`a "quoted" name`, "quoted"), several, {Path: "empty/", Kind: Folder, Mode: 0o755, Modified: day},
+	entries := []Entry{file(`a "quoted" name`, "quoted"), several, {Path: "empty/", Kind: Folder, Mode: 0o755,
+		Modified: day},
 		{Path: "latest", Kind: Link, Target: "tiles/north.bin", Modified: day}, file("tiles/zero", "")}
 	raw := manifestOf(t, slices.Clone(entries)...)
 	if text := string(raw); !strings.HasPrefix(text, `{"fileSet":1,"files":3,"bytes":16,"chunking":{"algorithm":"fastcdc-v1.0.0",`+
@@ -105,7 +106,8 @@ func TestManifestRefused(t *testing.T) {
 
 // TestUnportable: names that one system or the other cannot hold.
 func TestUnportable(t *testing.T) {
-	for name, bad := range map[string]bool{"a/b.txt": false, "nul": true, "x/NUL.txt": true, "nullable": false, "com7.log": true,
+	for name, bad := range map[string]bool{"a/b.txt": false, "nul": true, "x/NUL.txt": true, "nullable": false,
+		"com7.log":  true,
 		"10:30.csv": true, "dot.": true, "dot./x": true, "blank ": true, "ä/ö": false, "what?": true, ".hidden": false} {
 		if why := Unportable(name); (why != "") != bad {
 			t.Errorf("%q: %q", name, why)
@@ -165,7 +167,8 @@ func TestCutting(t *testing.T) {
 			t.Errorf("chunk %d has %d bytes", i, c.Length)
 		}
 	}
-	if got := whole.Chunks[0]; fmt.Sprintf("%d %x", got.Length, got.Digest[:4]) != firstVector || len(whole.Chunks) != chunksOfVector {
+	if got := whole.Chunks[0]; fmt.Sprintf("%d %x", got.Length, got.Digest[:4]) != firstVector ||
+		len(whole.Chunks) != chunksOfVector {
 		t.Errorf("%d chunks, the first of %d bytes, %x", len(whole.Chunks), got.Length, got.Digest[:4])
 	}
 	moved, err := cutter.Measure(bytes.NewReader(append([]byte("in front"), content...)), nil)
@@ -186,7 +189,8 @@ func TestCutting(t *testing.T) {
 		t.Errorf("after an insertion at the front %d of %d chunks are others", others, len(moved.Chunks))
 	}
 	for _, small := range []string{"", "x"} {
-		if e, err := cutter.Measure(strings.NewReader(small), nil); err != nil || e.Chunks != nil || e.Digest != digest(small) ||
+		if e, err := cutter.Measure(strings.NewReader(small), nil); err != nil || e.Chunks != nil ||
+			e.Digest != digest(small) ||
 			len(e.Made()) != len(small) {
 			t.Errorf("%q: %+v, %v", small, e, err)
 		}

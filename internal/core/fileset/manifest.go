@@ -172,7 +172,8 @@ func Read(r io.Reader, begin func(Header) error, each func(Entry) error) error {
 		}
 	}
 	if sum.Files != h.Files || sum.Bytes != h.Bytes {
-		return fmt.Errorf("it says that it has %d files of %d bytes, and has %d of %d", h.Files, h.Bytes, sum.Files, sum.Bytes)
+		return fmt.Errorf("it says that it has %d files of %d bytes, and has %d of %d", h.Files, h.Bytes, sum.Files,
+			sum.Bytes)
 	}
 	return nil
 }

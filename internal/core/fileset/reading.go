@@ -21,7 +21,8 @@ type Layout struct {
 // OpenLayout opens a layout.
 func OpenLayout(r io.ReaderAt, size int64) (*Layout, error) {
 	head := make([]byte, headSize)
-	if _, err := r.ReadAt(head, 0); errors.Is(err, io.EOF) || err == nil && string(head[:len(layoutBegin)]) != layoutBegin {
+	if _, err := r.ReadAt(head, 0); errors.Is(err, io.EOF) || err == nil &&
+		string(head[:len(layoutBegin)]) != layoutBegin {
 		return nil, errLayout
 	} else if err != nil {
 		return nil, err
@@ -33,7 +34,8 @@ func OpenLayout(r io.ReaderAt, size int64) (*Layout, error) {
 			return nil, errLayout
 		}
 	}
-	l := &Layout{r: r, packs: make([]Pack, n[0]), entries: int(n[1]), pieceCount: int(n[2]), folderCount: int(n[3]), size: size}
+	l := &Layout{r: r, packs: make([]Pack, n[0]), entries: int(n[1]), pieceCount: int(n[2]), folderCount: int(n[3]),
+		size: size}
 	l.records = int64(headSize) + n[0]*packSize
 	l.pieces = l.records + n[1]*int64(recordSize)
 	l.folders = l.pieces + n[2]*pieceSize
@@ -183,7 +185,8 @@ func (l *Layout) Pieces(f Found, from, to int64) ([]Piece, error) {
 
 func (l *Layout) piece(raw []byte) (p Piece, err error) {
 	u := binary.LittleEndian
-	p = Piece{At: int64(u.Uint64(raw)), Offset: int64(u.Uint64(raw[8:])), Length: u.Uint32(raw[16:]), Pack: u.Uint32(raw[20:])}
+	p = Piece{At: int64(u.Uint64(raw)), Offset: int64(u.Uint64(raw[8:])), Length: u.Uint32(raw[16:]),
+		Pack: u.Uint32(raw[20:])}
 	if int(p.Pack) >= len(l.packs) || p.Offset < 0 || p.Offset+int64(p.Length) > l.packs[p.Pack].Size {
 		err = errLayout
 	}

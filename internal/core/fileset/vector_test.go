@@ -5,8 +5,8 @@ import (
 	"encoding/binary"
 )
 
-// Vector is the content of docs/file-sets.md by which another client can see whether it cuts as this one: for i from 0 on
-// the SHA-256 of i as eight bytes in little endian.
+// Vector is the content of docs/file-sets.md by which another client can see whether it cuts as this one: for i from
+// 0 on the SHA-256 of i as eight bytes in little endian.
 func Vector(n int) []byte {
 	content := make([]byte, 0, n)
 	for i := uint64(0); len(content) < n; i++ {

@@ -5,8 +5,8 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-// Clients implements ecosystem.Ecosystem: files are got and sent with whatever speaks HTTP. Folders are by crelvo itself,
-// which knows who one is.
+// Clients implements ecosystem.Ecosystem: files are got and sent with whatever speaks HTTP. Folders are by crelvo
+// itself, which knows who one is.
 func (g Generic) Clients() []ecosystem.PackageClient {
 	curl := ecosystem.Curl(g)
 	curl.Publishes = true

@@ -47,7 +47,8 @@ func TestVersions(t *testing.T) {
 		}
 	}
 	for version, snapshot := range map[string]bool{"1.0": false, "1.0-dev": true, "1.0-DEV.3": true, "1.0-snapshot": true,
-		"1.0-nightly.20261101": true, "1.0-rc.1": false, "dev": false, "device-2": false, "1.0-device": false, "1-dev7": true} {
+		"1.0-nightly.20261101": true, "1.0-rc.1": false, "dev": false, "device-2": false, "1.0-device": false,
+		"1-dev7": true} {
 		if isSnapshot(version) != snapshot {
 			t.Errorf("%s: %v", version, !snapshot)
 		}
@@ -102,7 +103,8 @@ func TestPlainHTTP(t *testing.T) {
 			t.Errorf("%s has %d bytes, and not %d", name, len(got), len(content))
 		}
 	}
-	for _, c := range []struct{ from, to int }{{0, 0}, {1<<20 - 5, 1<<20 + 5}, {3<<20 - 1, 3<<20 - 1}, {100, 3<<20 - 100}} {
+	for _, c := range []struct{ from, to int }{{0, 0}, {1<<20 - 5, 1<<20 + 5}, {3<<20 - 1, 3<<20 - 1}, {100,
+		3<<20 - 100}} {
 		header := "bytes=" + string(json.Number(itoa(c.from))) + "-" + itoa(c.to)
 		if got := d.Get(http.StatusPartialContent, "chart-tiles/2026.11.1/tiles/north/1.bin", "Range", header); got !=
 			string(large[c.from:c.to+1]) {
@@ -114,7 +116,8 @@ func TestPlainHTTP(t *testing.T) {
 		!strings.Contains(a.Header().Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("a page is sent with %v", a.Header())
 	}
-	if a := d.Ask(http.MethodGet, "chart-tiles/2026.11.1/a.txt", nil, "If-None-Match", a.Header().Get("ETag")); a.Code != http.StatusOK {
+	if a := d.Ask(http.MethodGet, "chart-tiles/2026.11.1/a.txt", nil, "If-None-Match",
+		a.Header().Get("ETag")); a.Code != http.StatusOK {
 		t.Errorf("another validator: %d", a.Code)
 	}
 	if a := d.Ask(http.MethodGet, "chart-tiles/2026.11.1/latest", nil); a.Code != http.StatusFound ||
@@ -219,7 +222,8 @@ func TestFileByFile(t *testing.T) {
 func tarOut(t *testing.T) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "../x", Typeflag: tar.TypeReg, Mode: 0o644}), w.Close()); err != nil {
+	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "../x", Typeflag: tar.TypeReg, Mode: 0o644}),
+		w.Close()); err != nil {
 		t.Fatal(err)
 	}
 	return b.Bytes()
@@ -259,7 +263,8 @@ func TestProtocol(t *testing.T) {
 		t.Error(said)
 	}
 	whole := fileset.Entry{Path: "tool", Mode: 0o755, Modified: time.Unix(0, 0).UTC(), Size: int64(len(one) + len(two)),
-		Digest: sha256.Sum256(slices.Concat(one, two)), Chunks: []fileset.Chunk{{Digest: sha256.Sum256(one), Length: uint32(len(one))},
+		Digest: sha256.Sum256(slices.Concat(one, two)), Chunks: []fileset.Chunk{{Digest: sha256.Sum256(one),
+			Length: uint32(len(one))},
 			{Digest: sha256.Sum256(two), Length: uint32(len(two))}}}
 	manifest := func(e ...fileset.Entry) []byte {
 		raw, err := fileset.Manifest(e, "")
@@ -349,7 +354,8 @@ func TestSend(t *testing.T) {
 // TestListing: a mirror reads the list that another Crelvo gives.
 func TestListing(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, Generic{})
-	d.Send(http.StatusCreated, http.MethodPut, "chart-tiles/1.0.0/a.bin?complete=yes&label=stable&description=Tiles", random(100))
+	d.Send(http.StatusCreated, http.MethodPut, "chart-tiles/1.0.0/a.bin?complete=yes&label=stable&description=Tiles",
+		random(100))
 	list := d.Get(http.StatusOK, ".sets/chart-tiles")
 	of := purl.PURL{Ecosystem: Name, Name: "chart-tiles"}
 	l, err := Generic{}.ReadListing(t.Context(), of, ecosystem.Reading{Reader: strings.NewReader(list),

@@ -24,7 +24,8 @@ func (g Generic) Routes() []ecosystem.Route {
 	return append(ecosystem.Reads(map[string]func(*ecosystem.Call) error{
 		name: g.versions, version + "/:file": g.kept, "/*": g.get}),
 		ecosystem.Route{Method: http.MethodPost, Path: version + "/chunks", Action: access.Read, Asks: true, Serve: g.chunks},
-		ecosystem.Route{Method: http.MethodPost, Path: name + "/lacking", Action: access.Publish, Asks: true, Serve: g.lacking},
+		ecosystem.Route{Method: http.MethodPost, Path: name + "/lacking", Action: access.Publish, Asks: true,
+			Serve: g.lacking},
 		ecosystem.Route{Method: http.MethodPost, Path: name + "/packs", Action: access.Publish, Serve: g.takePack},
 		ecosystem.Route{Method: http.MethodPut, Path: version + "/" + manifestFile, Action: access.Publish,
 			Serve: g.takeManifest},
@@ -147,7 +148,8 @@ func wantsJSON(c *ecosystem.Call) bool {
 }
 
 // shown are the media types of files that browsers show without running anything in them; any other is sent as bytes.
-var shown = map[string]string{".txt": plainText, ".md": plainText, ".log": plainText, ".csv": plainText, ".json": plainText, ".jsonl": plainText,
+var shown = map[string]string{".txt": plainText, ".md": plainText, ".log": plainText, ".csv": plainText,
+	".json": plainText, ".jsonl": plainText,
 	".yaml": plainText, ".yml": plainText, ".toml": plainText, ".ini": plainText, ".conf": plainText, ".xml": plainText, ".png": "image/png",
 	".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".pdf": "application/pdf"}
 

@@ -307,7 +307,9 @@ func (Generic) Holds(d catalog.Details) (files int, bytes int64) {
 }
 
 // KeptAs implements ecosystem.Filed.
-func (Generic) KeptAs(f catalog.File) bool { return f.Extension == layoutKind || f.Extension == packKind }
+func (Generic) KeptAs(f catalog.File) bool {
+	return f.Extension == layoutKind || f.Extension == packKind
+}
 
 // List implements ecosystem.Filed.
 func (Generic) List(

@@ -107,7 +107,8 @@ func (Generic) listed(name string, one listed, r ecosystem.Reading) (v catalog.L
 // PlaceOf implements ecosystem.Mirrored.
 func (Generic) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	if _, err := key(catalog.Repository{}, q.Key.Name, q.Version); err != nil || q.Key.Namespace != "" || q.Version == "" {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a file set", q.Key.Name, q.Version)
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.60q %.60q cannot be a file set", q.Key.Name,
+			q.Version)
 	}
 	name := q.Name
 	if name == "" {

@@ -182,8 +182,8 @@ type Comparison struct {
 // Files are those that are not the same in two versions.
 type Files struct {
 	Added, Changed, Removed int
-	Same                    int   // of file sets
-	New                     int64 // of file sets: bytes of the second that the first does not have
+	Same                    int                     // of file sets
+	New                     int64                   // of file sets: bytes of the second that the first does not have
 	Some                    []makeup.FileDifference // the first ones
 	// LeftOut is why they were not compared; "" if they were.
 	LeftOut string

@@ -51,8 +51,8 @@ func (s *Makeup) ofSet(ctx context.Context, caller access.Caller, a Asked) (v Se
 	return v, true, nil
 }
 
-// Folder gives what stands in a folder of a version of a file set, "" or a path that ends with a slash, from after a name
-// on.
+// Folder gives what stands in a folder of a version of a file set, "" or a path that ends with a slash, from after a
+// name on.
 func (s *Makeup) Folder(
 	ctx context.Context, caller access.Caller, a Asked, folder, after string, limit int,
 ) (v Set, lines []fileset.Line, more bool, err error) {
@@ -95,7 +95,8 @@ func (s *Makeup) compareSets(ctx context.Context, caller access.Caller, before, 
 	c.Before, c.After = a.Version, b.Version
 	c.Files = &Files{Added: found.Added, Changed: found.Changed, Removed: found.Removed, Same: found.Same, New: found.New}
 	for _, d := range found.Some {
-		c.Files.Some = append(c.Files.Some, core.FileDifference{Path: d.Path, Before: fileOf(d.Before), After: fileOf(d.After)})
+		c.Files.Some = append(c.Files.Some, core.FileDifference{Path: d.Path, Before: fileOf(d.Before),
+			After: fileOf(d.After)})
 	}
 	return c, nil
 }

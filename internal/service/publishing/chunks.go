@@ -158,7 +158,8 @@ func (s *Publishing) KnowAssembled(ctx context.Context, a fileset.Assembly) erro
 
 // gatheredName names what a caller gathers of a version.
 func gatheredName(caller access.Caller, key catalog.PackageKey, version string) string {
-	of := sha256.Sum256(fmt.Append(nil, key.RepositoryID, "/", key.Ecosystem, "/", key.Namespace, "/", key.Name, "@", version))
+	of := sha256.Sum256(fmt.Append(nil, key.RepositoryID, "/", key.Ecosystem, "/", key.Namespace, "/", key.Name, "@",
+		version))
 	return begunName(caller, "set-"+hex.EncodeToString(of[:16]))
 }
 
