@@ -49,6 +49,8 @@ type placed struct {
 	mu   sync.Mutex
 	file *os.File
 	left int // chunks that are not written
+	// begun: some of it was there before.
+	begun bool
 }
 
 const (
@@ -105,6 +107,7 @@ func (p *placing) local(ctx context.Context, to *placed) (err error) {
 	begun, err := p.f.root.Open(to.name)
 	if err == nil {
 		defer begun.Close()
+		to.begun = true
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -250,12 +253,11 @@ func (to *placed) finish() (err error) {
 			return err
 		}
 	}
-	err = errors.Join(to.file.Truncate(to.Size), to.file.Close())
-	to.file = nil
-	if err == nil {
-		err = to.root.Chmod(to.name, fs.FileMode(to.Mode)|0o200)
+	if to.begun { // it may have been longer
+		err = to.file.Truncate(to.Size)
 	}
-	if err == nil {
+	err = errors.Join(err, to.file.Chmod(fs.FileMode(to.Mode)|0o200), to.file.Close())
+	if to.file = nil; err == nil {
 		err = to.root.Chtimes(to.name, to.Modified, to.Modified)
 	}
 	if err == nil {

@@ -137,14 +137,13 @@ type setHand struct {
 	ctx    context.Context
 	cutter *fileset.Cutter
 	held   []heldChunk
-	bytes  int
+	bytes  []byte // of these chunks, one behind the other
 	pack   *sendingPack
 }
 
 type heldChunk struct {
 	fileset.Chunk
-	content []byte
-	of      string // path of the file
+	at int // in the bytes that are held
 }
 
 // sendingPack is a pack that is sent while it is written.
@@ -169,8 +168,8 @@ func (h *setHand) file(e *localEntry) error {
 		if _, seen := h.s.seen.LoadOrStore(c.Digest, true); seen {
 			return nil
 		}
-		h.held = append(h.held, heldChunk{c, append([]byte(nil), content...), e.Path})
-		if h.bytes += len(content); h.bytes < setHolds && len(h.held) < setAsks {
+		h.held = append(h.held, heldChunk{c, len(h.bytes)})
+		if h.bytes = append(h.bytes, content...); len(h.bytes) < setHolds && len(h.held) < setAsks {
 			return nil
 		}
 		return h.look()
@@ -209,7 +208,7 @@ func (h *setHand) look() error {
 		if h.pack == nil {
 			h.begin()
 		}
-		if err := h.pack.Add(c.Chunk, c.content); err != nil {
+		if err := h.pack.Add(c.Chunk, h.bytes[c.at:c.at+int(c.Length)]); err != nil {
 			return h.forget(errors.Join(h.endPack(err)))
 		}
 		h.s.sent.Add(int64(c.Length))
@@ -219,8 +218,7 @@ func (h *setHand) look() error {
 			}
 		}
 	}
-	clear(h.held)
-	h.held, h.bytes = h.held[:0], 0
+	h.held, h.bytes = h.held[:0], h.bytes[:0]
 	return nil
 }
 

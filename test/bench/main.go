@@ -54,6 +54,8 @@ type bench struct {
 
 	moving *moving
 
+	sets *sets
+
 	stored *stored // of reading and writing through an object store
 
 	imaged      bool
@@ -105,7 +107,7 @@ func run(ctx context.Context, only string) (err error) {
 	defer func() { err = errors.Join(err, b.stored.end(), b.moving.end()) }()
 	defer func() { err = errors.Join(err, b.plain.end(ctx)) }()
 	fmt.Printf("%-4s %-58s %14s %14s %7s  %s\n", "name", "work", "ours", "reference", "ratio", "target")
-	for _, r := range slices.Concat(rows(), imageRows(), storeRows(), safetyRows(), movingRows()) {
+	for _, r := range slices.Concat(rows(), imageRows(), storeRows(), safetyRows(), movingRows(), setRows()) {
 		if only != "" && !slices.Contains(strings.Split(only, ","), r.name) {
 			continue
 		}

@@ -365,15 +365,16 @@ func ReadEntries(r io.Reader, each func(Entry) error) error {
 // Manifest makes a manifest of entries in any order, cut by the usual chunking. An error is in words.
 func Manifest(entries []Entry, description string) ([]byte, error) {
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
-	h := Header{Chunking: Usual, Description: description}
+	h, size := Header{Chunking: Usual, Description: description}, 256+len(description)
 	for _, e := range entries {
+		size += 160 + len(e.Path) + len(e.Target) + 75*len(e.Chunks)
 		if e.Kind == File {
 			h.Files++
 			h.Bytes += e.Size
 		}
 	}
-	var b bytes.Buffer
-	m, err := NewWriter(&b, h)
+	b := bytes.NewBuffer(make([]byte, 0, size))
+	m, err := NewWriter(b, h)
 	for i := range entries {
 		if err == nil {
 			err = m.Add(entries[i])
