@@ -229,9 +229,9 @@ type Origins interface {
 type ChunkTaker interface {
 	PartTaker
 	// Chunks tells of chunks which are there for a package: in a pack that it has, or that the caller may read
-	// elsewhere.
-	Chunks(ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest) (
-		map[fileset.Digest]ChunkAt, error)
+	// elsewhere, but for those packs that are left out.
+	Chunks(ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest,
+		leftOut map[fileset.Digest]bool) (map[fileset.Digest]ChunkAt, error)
 	// TakePack takes a pack; length is -1 if the client did not say it.
 	TakePack(ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64) (
 		fileset.Pack, error)

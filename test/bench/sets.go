@@ -90,7 +90,8 @@ func noise(path string, size int64) error {
 
 // publishSet publishes a folder as the next version, and tells how long it took, how many bytes were sent, and how much
 // memory the command used, in MiB.
-func (b *bench) publishSet(ctx context.Context, name, folder string) (took float64, sent int64, used float64, err error) {
+func (b *bench) publishSet(ctx context.Context, name, folder string) (took float64, sent int64, used float64,
+	err error) {
 	b.sets.versions++
 	cmd := b.command(ctx, "publish", folder, "--to", "bench", "--as",
 		fmt.Sprintf("pkg:generic/%s@1.0.%d", name, b.sets.versions), "--output", "json")

@@ -164,6 +164,50 @@ func (b *Builder) Build() ([]byte, error) {
 	return append(whole, b.texts...), nil
 }
 
+// Thin are packs of which the set uses so little that its chunks should rather be in a pack of their own: less than a
+// quarter of the pack or, where there are very many such, a few bytes. chunks are those that it uses of them, each once.
+func (b *Builder) Thin() (thin map[Digest]bool, chunks []Piece) {
+	type place struct {
+		pack   uint32
+		offset int64
+	}
+	used, once := make([]int64, len(b.packs)), map[place]bool{}
+	pieces := func(each func(p Piece)) {
+		clear(once)
+		for at := 0; at < len(b.pieces); at += pieceSize {
+			p := parsePiece(b.pieces[at:])
+			if !once[place{p.Pack, p.Offset}] {
+				once[place{p.Pack, p.Offset}] = true
+				each(p)
+			}
+		}
+	}
+	pieces(func(p Piece) { used[p.Pack] += int64(p.Length) + packEntry })
+	little := 0
+	for _, n := range used {
+		if n < littleBytes {
+			little++
+		}
+	}
+	thin = map[Digest]bool{}
+	for i, n := range used {
+		if n < b.packs[i].Size/4 || n < littleBytes && little > mostLittle {
+			thin[b.packs[i].Digest] = true
+		}
+	}
+	if len(thin) > 0 {
+		pieces(func(p Piece) {
+			if thin[b.packs[p.Pack].Digest] {
+				chunks = append(chunks, p)
+			}
+		})
+	}
+	return thin, chunks
+}
+
+// Of a pack of which a set uses fewer bytes than littleBytes, it uses little; it may use mostLittle such.
+const littleBytes, mostLittle = 4 << 20, 32
+
 // Packs are those that the layout uses.
 func (b *Builder) Packs() []Pack { return b.packs }
 

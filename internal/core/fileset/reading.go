@@ -183,14 +183,18 @@ func (l *Layout) Pieces(f Found, from, to int64) ([]Piece, error) {
 	return all, nil
 }
 
-func (l *Layout) piece(raw []byte) (p Piece, err error) {
-	u := binary.LittleEndian
-	p = Piece{At: int64(u.Uint64(raw)), Offset: int64(u.Uint64(raw[8:])), Length: u.Uint32(raw[16:]),
-		Pack: u.Uint32(raw[20:])}
+func (l *Layout) piece(raw []byte) (Piece, error) {
+	p := parsePiece(raw)
 	if int(p.Pack) >= len(l.packs) || p.Offset < 0 || p.Offset+int64(p.Length) > l.packs[p.Pack].Size {
-		err = errLayout
+		return p, errLayout
 	}
-	return p, err
+	return p, nil
+}
+
+func parsePiece(raw []byte) Piece {
+	u := binary.LittleEndian
+	return Piece{At: int64(u.Uint64(raw)), Offset: int64(u.Uint64(raw[8:])), Length: u.Uint32(raw[16:]),
+		Pack: u.Uint32(raw[20:])}
 }
 
 // PieceCount is how many pieces the files have together.

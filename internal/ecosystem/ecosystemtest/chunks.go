@@ -15,6 +15,7 @@ import (
 // Chunks implements ecosystem.ChunkTaker: what any pack has may be used, and is lent where it is of another package.
 func (d *Desk) Chunks(
 	_ context.Context, _ access.Caller, key catalog.PackageKey, digests []fileset.Digest,
+	leftOut map[fileset.Digest]bool,
 ) (map[fileset.Digest]ecosystem.ChunkAt, error) {
 	wanted, all := map[fileset.Digest]bool{}, map[fileset.Digest]ecosystem.ChunkAt{}
 	for _, d := range digests {
@@ -22,6 +23,9 @@ func (d *Desk) Chunks(
 	}
 	for of, parts := range d.parts {
 		for _, f := range parts {
+			if leftOut[f.Digests.SHA256] {
+				continue
+			}
 			content := d.contents[f.Digests.SHA256]
 			chunks, err := fileset.ReadPack(bytes.NewReader(content), f.Digests.Size)
 			if err != nil {

@@ -390,3 +390,53 @@ func TestListing(t *testing.T) {
 		t.Error("the list of another set was read")
 	}
 }
+
+// packsOf are the packs that a version is kept in.
+func packsOf(t *testing.T, d *ecosystemtest.Desk, version string) (names []string) {
+	t.Helper()
+	p, err := d.Package(t.Context(), d.Repository.Key(Name, "", "chart-tiles"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range p.Versions {
+		for _, f := range v.Files {
+			if v.Version == version && f.Extension == packKind {
+				names = append(names, f.Name)
+			}
+		}
+	}
+	return names
+}
+
+// TestThinPacks: a version does not hold on to packs of which it uses next to nothing, and does not consist of very many.
+func TestThinPacks(t *testing.T) {
+	d := ecosystemtest.NewDesk(t, Generic{})
+	content := random(2_000_000)
+	files := map[string][]byte{}
+	for i := range 20 {
+		files["tile-"+itoa(i)] = content[i*100_000 : (i+1)*100_000]
+	}
+	publish := func(version string, files map[string][]byte) {
+		t.Helper()
+		d.Send(http.StatusCreated, http.MethodPut, "chart-tiles/"+version+"?unpack=tar.gz", tarGz(t, files))
+		for name, want := range files {
+			if got := d.Get(http.StatusOK, "chart-tiles/"+version+"/"+name); got != string(want) {
+				t.Fatalf("%s %s has %d bytes", version, name, len(got))
+			}
+		}
+	}
+	publish("1.0.0", files)
+	publish("1.1.0", map[string][]byte{"tile-3": files["tile-3"], "tile-7": files["tile-7"]})
+	first, second := packsOf(t, d, "1.0.0"), packsOf(t, d, "1.1.0")
+	if len(first) != 1 || len(second) != 1 || first[0] == second[0] {
+		t.Errorf("the packs are %v and %v", first, second)
+	}
+	more := map[string][]byte{}
+	for i := range 40 {
+		more["note-"+itoa(i)] = []byte("note " + itoa(i))
+		publish("2."+itoa(i)+".0", more)
+		if n := len(packsOf(t, d, "2."+itoa(i)+".0")); n > 33 {
+			t.Fatalf("version 2.%d.0 consists of %d packs", i, n)
+		}
+	}
+}

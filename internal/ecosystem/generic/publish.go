@@ -61,7 +61,7 @@ func (g Generic) lacking(c *ecosystem.Call) error {
 			return fault.New(fault.Invalid, "bad-digest", "%.80q is no SHA-256", text)
 		}
 	}
-	there, err := taker(c).Chunks(c.Request().Context(), c.Caller, k, digests)
+	there, err := taker(c).Chunks(c.Request().Context(), c.Caller, k, digests, nil)
 	if err != nil {
 		return err
 	}
@@ -149,6 +149,9 @@ func (g Generic) publish(
 	if done.Same {
 		return done, g.label(c, k, version, labels)
 	}
+	if err := a.gather(ctx, manifest); err != nil {
+		return done, err
+	}
 	layout, err := a.builder.Build()
 	if err != nil {
 		return done, badManifest(err)
@@ -199,6 +202,7 @@ type assembling struct {
 	chunks  int             // that they have
 	joined  []fileset.Entry // files of several chunks, with their digests alone
 	lent    map[fileset.Digest]bool
+	leftOut map[fileset.Digest]bool // packs that are not to be used
 	lacking int
 }
 
@@ -239,7 +243,7 @@ func (a *assembling) locate(ctx context.Context) error {
 			digests = append(digests, chunk.Digest)
 		}
 	}
-	there, err := taker(a.c).Chunks(ctx, a.c.Caller, a.key, digests)
+	there, err := taker(a.c).Chunks(ctx, a.c.Caller, a.key, digests, a.leftOut)
 	if err != nil {
 		return err
 	}

@@ -23,6 +23,8 @@ type writing struct {
 	bytes int         // of them
 	known map[fileset.Digest]bool
 	pack  *packing // that is being written; nil if none is
+	// leftOut are packs whose chunks are written anew.
+	leftOut map[fileset.Digest]bool
 }
 
 type heldChunk struct {
@@ -54,17 +56,20 @@ func newWriting(
 
 // file takes a file, and gives its size, digest and chunks.
 func (w *writing) file(r io.Reader) (fileset.Entry, error) {
-	return w.cutter.Measure(r, func(c fileset.Chunk, content []byte) error {
-		if w.known[c.Digest] {
-			return nil
-		}
-		w.known[c.Digest] = true
-		w.held = append(w.held, heldChunk{c, append([]byte(nil), content...)})
-		if w.bytes += len(content); w.bytes < holds {
-			return nil
-		}
-		return w.look()
-	})
+	return w.cutter.Measure(r, w.chunk)
+}
+
+// chunk takes a chunk, whose content is not kept.
+func (w *writing) chunk(c fileset.Chunk, content []byte) error {
+	if w.known[c.Digest] {
+		return nil
+	}
+	w.known[c.Digest] = true
+	w.held = append(w.held, heldChunk{c, append([]byte(nil), content...)})
+	if w.bytes += len(content); w.bytes < holds {
+		return nil
+	}
+	return w.look()
 }
 
 // look writes those of the chunks that are held which are not there.
@@ -73,7 +78,7 @@ func (w *writing) look() error {
 	for i, h := range w.held {
 		digests[i] = h.Digest
 	}
-	there, err := w.desk.Chunks(w.ctx, w.caller, w.key, digests)
+	there, err := w.desk.Chunks(w.ctx, w.caller, w.key, digests, w.leftOut)
 	if err != nil {
 		return err
 	}

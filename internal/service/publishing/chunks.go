@@ -28,6 +28,7 @@ const maxPack = 512 << 20
 // Chunks implements ecosystem.ChunkTaker.
 func (s *Publishing) Chunks(
 	ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest,
+	leftOut map[fileset.Digest]bool,
 ) (map[fileset.Digest]ecosystem.ChunkAt, error) {
 	if _, err := s.partHouse(caller, key); err != nil {
 		return nil, err
@@ -62,7 +63,7 @@ func (s *Publishing) Chunks(
 	for _, c := range found {
 		known, there := all[c.Digest]
 		_, may := readable[c.Pack]
-		if !here[c.Pack] && !may || there && (known.Here || !here[c.Pack]) {
+		if leftOut[c.Pack] || !here[c.Pack] && !may || there && (known.Here || !here[c.Pack]) {
 			continue
 		}
 		all[c.Digest] = ecosystem.ChunkAt{Length: uint32(c.Length), Here: here[c.Pack],
