@@ -222,7 +222,7 @@ func agentOf(path string) string {
 	}
 	return map[string]string{"maven": "Apache-Maven/3.9 (Java 21; Linux)", "npm": "npm/11 node/v22 linux x64",
 		"pypi": "pip/25 linux", "nuget": "NuGet Command Line/6.1", "cargo": "cargo/1.95.0 (2026-03-21)",
-		"helm": "Helm/3.22.0"}[parts[3]]
+		"helm": "Helm/3.22.0", "generic": "curl/8.5.0"}[parts[3]]
 }
 
 func (y *yard) askWith(ctx context.Context, method, who, path string, content []byte, contentType string) error {
