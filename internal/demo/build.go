@@ -128,7 +128,7 @@ func (y *yard) publishMade(ctx context.Context, start, today time.Time) error {
 			}
 		}
 	}
-	return nil
+	return y.sets(ctx, start, today)
 }
 
 // fileOf is the path of the main file of a release.

@@ -85,9 +85,6 @@ func Seed(ctx context.Context, s *service.Service, address string, clock *Clock,
 	if err := y.publishMade(ctx, start, today); err != nil {
 		return err
 	}
-	if err := y.sets(ctx, start, today); err != nil {
-		return err
-	}
 	if err := y.underway(ctx, today); err != nil {
 		return err
 	}

@@ -101,7 +101,8 @@ func packed(files map[string][]byte, link string, at time.Time) ([]byte, error) 
 			return nil, err
 		}
 	}
-	err := archive.WriteHeader(&tar.Header{Name: "surveys/last.txt", Typeflag: tar.TypeSymlink, Linkname: link, ModTime: at})
+	err := archive.WriteHeader(&tar.Header{Name: "surveys/last.txt", Typeflag: tar.TypeSymlink, Linkname: link,
+		ModTime: at})
 	err = errors.Join(err, archive.Close(), compressed.Close())
 	return b.Bytes(), err
 }

@@ -207,7 +207,9 @@ func asOf(r catalog.Repository) *time.Time {
 func checksums(d catalog.Digests) map[string]string {
 	sums := map[string]string{}
 	for _, algorithm := range catalog.Algorithms {
-		sums[algorithm] = d.Hex(algorithm)
+		if d.Has(algorithm) { // of a file within a set, one is known
+			sums[algorithm] = d.Hex(algorithm)
+		}
 	}
 	return sums
 }

@@ -169,7 +169,7 @@ func showLayerFile(f *core.File) *api.LayerFile {
 		return nil
 	}
 	shown := &api.LayerFile{Bytes: f.Size, Owner: f.Owner, Link: text.Clean(f.Link, false, longestPath), Code: f.Code}
-	if f.Owner != "" {
+	if f.Owner != "" || f.Mode != 0 {
 		shown.Mode = fmt.Sprintf("%04o", f.Mode)
 	}
 	return shown

@@ -151,6 +151,9 @@ var DemoPages = []struct{ Path, Shows string }{
 	{"/package/oci/berth-planner@1.4.0", "layer"},
 	{"/compare?before=pkg:oci/berth-planner@1.3.0&beforeIn=releases&after=pkg:oci/berth-planner@1.4.0&afterIn=releases",
 		"other way round"},
+	{"/package/generic/chart-tiles@2026.11.1", "legend.png"},
+	{"/compare?before=pkg:generic/chart-tiles@2026.10.1&beforeIn=releases&after=pkg:generic/chart-tiles@2026.11.1" +
+		"&afterIn=releases", "that the first does not have"},
 	{"/builds/berth-planner/118", "118"}, {"/tracks", "ferry"},
 	{"/repositories/snapshots/publish", "Drop package files"}, {"/signing", "ferry-release"}, {"/targets", "public-maven"},
 	{"/promotions/1", "promotion"}, {"/promote", "promote"}, {"/status", "wrong"}, {"/retention", "policies"},

@@ -15,8 +15,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"crelvo/internal/api"
 	"crelvo/internal/client"
+	"crelvo/test/browser"
 	"crelvo/test/house"
 )
 
@@ -439,4 +442,25 @@ func TestFileSetKilled(t *testing.T) {
 	if out, errs, code := crelvoAsAdmin(t, "verify", "--wait", "--server", h.Address); code != 0 {
 		t.Errorf("crelvo verify: %d %s%s", code, out, errs)
 	}
+}
+
+// TestConsoleFileSet looks into a set on the console, folder by folder, at a text in it, and at what another version
+// has.
+func TestConsoleFileSet(t *testing.T) {
+	to := repository(t, "releases")
+	dir := tiles(t, 6, 1000, 6)
+	writeTile(t, dir, "zone-1/read-me.txt", []byte("The north side is shallow.\n"))
+	setAt(t, shared.Address, "publish", dir, "--to", to, "--as", "pkg:generic/console-tiles@1.0.0")
+	writeTile(t, dir, "zone-1/more.txt", []byte("And the south side, too.\n"))
+	setAt(t, shared.Address, "publish", dir, "--to", to, "--as", "pkg:generic/console-tiles@1.1.0")
+	tab, do := openConsole(t)
+	if err := browser.SignIn(tab, shared.Address, "admin", house.Password); err != nil {
+		t.Fatal(err)
+	}
+	do(chromedp.Navigate(shared.Address+"/package/generic/console-tiles@1.1.0"),
+		browser.ShowsText("Contents", "8 files", "zone-0", "zone-9", "2 files"), browser.ClickText("zone-1"),
+		browser.ShowsText("read-me.txt", "more.txt", "this folder as"), browser.ClickText("read-me.txt"),
+		browser.ShowsText("The north side is shallow.", "SHA-256"), browser.ClickText("all files"),
+		browser.ShowsText("zone-9"), typeInto("select[aria-label='Compare with another version']", "1.0.0"),
+		browser.ShowsText("1.0.0", "1 file added, 0 changed, 0 removed", "zone-1/more.txt"))
 }

@@ -1,5 +1,5 @@
 import { raw, value } from "../api/client";
-import { ask } from "../api/query";
+import { ask, askPages } from "../api/query";
 
 /** Side is a version that is compared, and where it stands. */
 export type Side = { purl: string; repository: string };
@@ -15,6 +15,23 @@ export const makeupQueries = {
     ask(["makeup", purl, repository, platform], {}, (signal) =>
       value(raw.GET("/api/v1/makeup", { params: { query: { purl, repository, platform } }, signal })),
     ),
+  folder: ({ purl, repository }: Side, folder: string) =>
+    askPages(
+      ["set-folder", purl, repository, folder],
+      {},
+      "",
+      (after: string, signal) =>
+        value(raw.GET("/api/v1/contents", { params: { query: { purl, repository, folder, after } }, signal })),
+      (page) => page.next,
+    ),
+  /** preview is the beginning of a file that is a text. */
+  preview: (path: string, length: number) =>
+    ask(["preview", path], {}, async (signal) => {
+      const answer = await fetch(path, { signal, headers: { Range: `bytes=0-${length - 1}` } });
+      if (answer.status === 416) return ""; // it is empty
+      if (!answer.ok) throw new Error(`it was answered ${answer.status}`);
+      return answer.text();
+    }),
   comparison: (before: Side, after: Side, platform: string, files: boolean) =>
     ask(["comparison", before, after, platform, files], {}, (signal) =>
       value(

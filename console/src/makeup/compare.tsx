@@ -56,9 +56,24 @@ export default function ComparePage() {
                 <Of title="Before" made={c.before} />
                 <Of title="After" made={c.after} />
               </div>
-              <LayerDifferences c={c} />
-              <Settings all={c.settings} />
-              <Files key={platform} before={before} after={after} platform={platform} />
+              {c.files ? (
+                <Panel
+                  title="Files"
+                  aside={
+                    <span className="text-sm text-soft">
+                      {c.files.same ?? 0} as they were; {bytes(c.files.new ?? 0)} that the first does not have
+                    </span>
+                  }
+                >
+                  <FileDifferences of={c.files} />
+                </Panel>
+              ) : (
+                <>
+                  <LayerDifferences c={c} />
+                  <Settings all={c.settings} />
+                  <Files key={platform} before={before} after={after} platform={platform} />
+                </>
+              )}
             </div>
           </>
         );
@@ -87,7 +102,8 @@ function Of({ title, made: m }: { title: string; made: Made }) {
         )}
         <dt className="text-soft">Size</dt>
         <dd>
-          {bytes(m.bytes)} in {count(m.steps.filter((s) => s.layer).length, "layer")}
+          {bytes(m.bytes)}
+          {m.steps.some((s) => s.layer) && ` in ${count(m.steps.filter((s) => s.layer).length, "layer")}`}
         </dd>
         {m.made && (
           <>

@@ -22,6 +22,7 @@ import {
   useQuery,
 } from "../ui/parts";
 import { OneOf, Point } from "../pointing/point";
+import { Contents } from "../makeup/contents";
 import { Layers } from "../makeup/layers";
 import { Severity } from "../safety/parts";
 import { Keep } from "../retention/keep";
@@ -479,6 +480,15 @@ function Version({
           <p className="px-4 py-2 text-sm text-soft">and {count(g.uploadCount - g.uploads.length, "older upload")}</p>
         )}
       </Panel>
+      {newest.set && (
+        <Contents
+          key={g.repository + newest.name}
+          version={{ purl: g.purl, repository: g.repository }}
+          address={`/at/${g.repository}/${p.ecosystem}/${p.name}/${newest.name}/`}
+          set={newest.set}
+          others={p.versions.filter((o) => !o.listed)}
+        />
+      )}
       {layered && (
         <Layers
           version={{ purl: g.purl, repository: g.repository }}

@@ -47,7 +47,8 @@ function LayerFile({ file: f, other }: { file?: Schemas["LayerFile"]; other?: Sc
         other.owner === f.owner && <span className="block text-xs text-soft">other bytes</span>}
       {other && (f.mode !== other.mode || f.owner !== other.owner) && (
         <span className="block text-xs text-soft">
-          mode {f.mode}, owner {f.owner}
+          mode {f.mode}
+          {f.owner && `, owner ${f.owner}`}
         </span>
       )}
     </>

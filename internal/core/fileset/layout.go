@@ -165,7 +165,8 @@ func (b *Builder) Build() ([]byte, error) {
 }
 
 // Thin are packs of which the set uses so little that its chunks should rather be in a pack of their own: less than a
-// quarter of the pack or, where there are very many such, a few bytes. chunks are those that it uses of them, each once.
+// quarter of the pack or, where there are very many such, a few bytes. chunks are those that it uses of them, each
+// once.
 func (b *Builder) Thin() (thin map[Digest]bool, chunks []Piece) {
 	type place struct {
 		pack   uint32

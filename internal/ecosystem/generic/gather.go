@@ -13,9 +13,9 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-// gather puts chunks of packs that a version would hardly use into packs of their own, and lays it out anew. Else a pack
-// would stay for the sake of a few bytes, long after all versions that used the rest of it are gone; and a version that
-// changed a little many times would consist of very many.
+// gather puts chunks of packs that a version would hardly use into packs of their own, and lays it out anew. Else a
+// pack would stay for the sake of a few bytes, long after all versions that used the rest of it are gone; and a
+// version that changed a little many times would consist of very many.
 func (a *assembling) gather(ctx context.Context, manifest ecosystem.SizedReaderAt) error {
 	thin, chunks := a.builder.Thin()
 	if len(thin) == 0 {

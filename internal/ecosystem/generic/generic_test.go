@@ -408,7 +408,8 @@ func packsOf(t *testing.T, d *ecosystemtest.Desk, version string) (names []strin
 	return names
 }
 
-// TestThinPacks: a version does not hold on to packs of which it uses next to nothing, and does not consist of very many.
+// TestThinPacks: a version does not hold on to packs of which it uses next to nothing, and does not consist of very
+// many.
 func TestThinPacks(t *testing.T) {
 	d := ecosystemtest.NewDesk(t, Generic{})
 	content := random(2_000_000)
