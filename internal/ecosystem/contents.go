@@ -28,12 +28,13 @@ func Contents(ctx context.Context, name string, file SizedReaderAt) (makeup.Tree
 	case strings.HasSuffix(name, ".tar.bz2"):
 		err = WalkTarBz2(ctx, file, each)
 	default:
-		err = walkZip(ctx, file, each)
+		err = WalkZip(ctx, file, each)
 	}
 	return makeup.Unpacked(all), err
 }
 
-func walkZip(ctx context.Context, file SizedReaderAt, each func(name string, size int64, r io.Reader) error) error {
+// WalkZip is WalkTarGz for a zip archive.
+func WalkZip(ctx context.Context, file SizedReaderAt, each func(name string, size int64, r io.Reader) error) error {
 	archive, err := OpenZip(ctx, file)
 	if err != nil {
 		return err
@@ -50,6 +51,9 @@ func walkZip(ctx context.Context, file SizedReaderAt, each func(name string, siz
 		err = each(entry.Name, int64(entry.UncompressedSize64), whole.Reader(own.Reader(r)))
 		if closeErr := r.Close(); err == nil {
 			err = closeErr
+		}
+		if err == ErrStop {
+			return nil
 		}
 		if err != nil {
 			return err

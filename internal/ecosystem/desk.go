@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/fileset"
 	"crelvo/internal/core/safety"
+	"crelvo/internal/core/symbols"
 )
 
 // Shelves shows what there is of packages. Errors are faults, or the package's own Err
@@ -255,4 +256,17 @@ type ChunkAt struct {
 	Length uint32
 	// Here: the pack is a part of the package already. Else it is to be lent (LendPart).
 	Here bool
+}
+
+// SymbolFinder is a Desk that knows what debuggers ask for, wherever in its packages it is.
+type SymbolFinder interface {
+	// SymbolsBy finds what has a key (core/symbols), the likeliest first.
+	SymbolsBy(ctx context.Context, repository catalog.Repository, key string) ([]symbols.At, error)
+	// SymbolsNamed finds what has a key, or a name: that of a path if it is one.
+	SymbolsNamed(ctx context.Context, repository catalog.Repository, byKey bool, value string) ([]symbols.At, error)
+	// OpenSymbol opens what was found; ErrNoFile if it is not to be had.
+	OpenSymbol(ctx context.Context, repository catalog.Repository, s symbols.At) (SizedFile, error)
+	// OpenSource opens a source file that a program was made of and that its version has, by the path that the compiler
+	// knew; ErrNoFile if it has none.
+	OpenSource(ctx context.Context, repository catalog.Repository, s symbols.At, path string) (SizedFile, error)
 }

@@ -273,6 +273,11 @@ type Filed interface {
 	// version may be the name of an upload. ErrNoFile is that there is no such version or folder.
 	List(ctx context.Context, desk Opener, key catalog.PackageKey, version, folder, after string, limit int) (
 		lines []fileset.Line, more bool, err error)
+	// OpenFile opens a file of a version by its path; ErrNoFile if it is not there.
+	OpenFile(ctx context.Context, desk Opener, key catalog.PackageKey, version, path string) (SizedFile, error)
+	// Walk goes through the files of a version. What open gives is to be closed.
+	Walk(ctx context.Context, desk Opener, key catalog.PackageKey, version string,
+		each func(path string, size int64, open func() SizedFile) error) error
 	// Manifest is what the version says of all its files.
 	Manifest(ctx context.Context, desk Opener, key catalog.PackageKey, version string) (SeekableFile, error)
 }
@@ -443,6 +448,12 @@ type Arriving interface {
 type SeekableFile interface {
 	io.ReadSeekCloser
 	io.ReaderAt
+}
+
+// SizedFile is a SeekableFile that knows its size.
+type SizedFile interface {
+	SeekableFile
+	Size() int64
 }
 
 // InMemory is a SeekableFile whose bytes are held: they are not to be changed.

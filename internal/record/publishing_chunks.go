@@ -43,7 +43,8 @@ type ChunkAt struct {
 	Length       int32
 }
 
-// ChunksAt tells where chunks are, in all packs that have them; the pack that was first on record comes first.
+// ChunksAt tells where chunks are, in all packs that have them; the pack that came last comes first:
+// chunks that were gathered from others are to be used there.
 func (db *DB) ChunksAt(ctx context.Context, digests [][]byte) ([]ChunkAt, error) {
 	var rows []struct {
 		Digest, Pack []byte
@@ -55,7 +56,7 @@ func (db *DB) ChunksAt(ctx context.Context, digests [][]byte) ([]ChunkAt, error)
 		cross join lateral (select * from chunk where chunk.sha256 = wanted.sha256 offset 0) c
 		cross join lateral (select * from pack where pack.id = c.pack_id offset 0) p
 		cross join lateral (select size from stored_file where stored_file.sha256 = p.sha256 offset 0) b
-		order by p.id`, digests)
+		order by p.id desc`, digests)
 	all := make([]ChunkAt, len(rows))
 	for i, r := range rows {
 		all[i] = ChunkAt{Digest: [32]byte(r.Digest), Pack: [32]byte(r.Pack), PackSize: r.Size, At: r.At, Length: r.Length}

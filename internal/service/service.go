@@ -39,6 +39,7 @@ import (
 	"crelvo/internal/service/secret"
 	"crelvo/internal/service/status"
 	"crelvo/internal/service/store"
+	"crelvo/internal/service/symbols"
 	"crelvo/internal/service/targets"
 	"crelvo/internal/service/transfers"
 	"crelvo/internal/service/use"
@@ -76,6 +77,7 @@ type Service struct {
 	Retention    *retention.Retention
 	Search       *search.Search
 	Makeup       *makeup.Makeup
+	Symbols      *symbols.Symbols
 	Use          *use.Use
 	Pointing     *pointing.Pointing
 	Nodes        *nodes.Nodes
@@ -120,6 +122,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
+	s.Symbols = symbols.New(a, s.Directory, s.Store, s.Resolving)
 	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)
@@ -132,11 +135,11 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Status = status.New(a, s.Store, s.Quotas, s.Safety, s.Vetting, s.Backups, s.Verifying,
 		s.Relays, s.Targets, s.Directory, s.Rights, s.Repositories, s.Mirrors,
 		s.Publishing, s.Promotion, s.Retention)
-	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety}
+	s.desk = desk{s.Resolving, s.Publishing, s.Store, s.Directory, s.Retention, s.Search, s.Rights, s.Safety, s.Symbols}
 	s.Resolving.FoldersAsk(&s.desk)
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,
 		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Landing, s.Targets,
-		s.Promotion, s.Retention, s.Search, s.Makeup, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays,
+		s.Promotion, s.Retention, s.Search, s.Makeup, s.Symbols, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers, s.Relays,
 		s.Bundles, s.Status}
 	a.Add(rooms...)
 
@@ -186,6 +189,7 @@ type desk struct {
 	*search.Search
 	*rights.Rights
 	*safety.Safety
+	*symbols.Symbols
 }
 
 var _ interface {
@@ -197,4 +201,5 @@ var _ interface {
 	ecosystem.Lister
 	ecosystem.Origins
 	ecosystem.Adviser
+	ecosystem.SymbolFinder
 } = (*desk)(nil)

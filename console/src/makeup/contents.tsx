@@ -74,7 +74,7 @@ export function Contents({
             <a
               key={as}
               href={`${address}${folder.split("/").map(encodeURIComponent).join("/")}?as=${as}`}
-              className="ml-1"
+              className="ml-1 underline"
             >
               {as}
             </a>

@@ -18,6 +18,7 @@ func (d *Desk) Chunks(
 	leftOut map[fileset.Digest]bool,
 ) (map[fileset.Digest]ecosystem.ChunkAt, error) {
 	wanted, all := map[fileset.Digest]bool{}, map[fileset.Digest]ecosystem.ChunkAt{}
+	last := map[fileset.Digest]int64{} // which part came last
 	for _, d := range digests {
 		wanted[d] = true
 	}
@@ -33,7 +34,8 @@ func (d *Desk) Chunks(
 			}
 			var at int64
 			for _, c := range chunks {
-				if known := all[c.Digest]; wanted[c.Digest] && !known.Here {
+				if known := all[c.Digest]; wanted[c.Digest] && (of == key || !known.Here) && f.ID > last[c.Digest] {
+					last[c.Digest] = f.ID
 					all[c.Digest] = ecosystem.ChunkAt{Length: c.Length, Here: of == key, Where: fileset.Where{Offset: at,
 						Pack: fileset.Pack{Digest: f.Digests.SHA256, Size: f.Digests.Size}}}
 				}

@@ -328,6 +328,66 @@ func (Generic) List(
 	return lines, more, err
 }
 
+// opened is a file of a set that is opened for it alone.
+type opened struct {
+	*content
+	of *set
+}
+
+// Close implements io.Closer.
+func (o opened) Close() error { return errors.Join(o.content.Close(), o.of.Close()) }
+
+// OpenFile implements ecosystem.Filed.
+func (Generic) OpenFile(
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version, path string,
+) (ecosystem.SizedFile, error) {
+	version, upload := versionOf(version)
+	s, err := open(ctx, desk, key, version, upload)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.layout.Find(path)
+	if err == nil && f.Kind != fileset.File {
+		err = fileset.ErrNotThere
+	}
+	if errors.Is(err, fileset.ErrNotThere) {
+		return nil, errors.Join(ecosystem.ErrNoFile, s.Close())
+	}
+	if err != nil {
+		return nil, errors.Join(unreadable(err), s.Close())
+	}
+	return opened{s.content(ctx, f), s}, nil
+}
+
+// Walk implements ecosystem.Filed.
+func (Generic) Walk(
+	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version string,
+	each func(path string, size int64, open func() ecosystem.SizedFile) error,
+) error {
+	version, upload := versionOf(version)
+	s, err := open(ctx, desk, key, version, upload)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	packs := s.packs(ctx)
+	defer packs.Close()
+	return s.layout.Below("", func(f fileset.Found) error {
+		if f.Kind != fileset.File {
+			return ctx.Err()
+		}
+		return errors.Join(ctx.Err(), each(f.Path, f.Size, func() ecosystem.SizedFile {
+			return shared{&content{packs: packs, file: f}}
+		}))
+	})
+}
+
+// shared is a file whose packs others read too.
+type shared struct{ *content }
+
+// Close implements io.Closer.
+func (shared) Close() error { return nil }
+
 // Manifest implements ecosystem.Filed.
 func (Generic) Manifest(
 	ctx context.Context, desk ecosystem.Opener, key catalog.PackageKey, version string,

@@ -1,0 +1,251 @@
+package generic
+
+import (
+	"debug/elf"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/symbols"
+	"crelvo/internal/ecosystem"
+)
+
+// symbolsDoor is where debuggers ask, for what is anywhere in the repository: by the protocol of debuginfod
+// (debuginfod(8), "WEBAPI"), and in the layout of symbol servers (SSQP).
+const symbolsDoor = ".symbols"
+
+func (g Generic) symbolRoutes() []ecosystem.Route {
+	const at = "/" + symbolsDoor
+	return ecosystem.Reads(map[string]func(*ecosystem.Call) error{
+		at + "/buildid/:id/:what": g.byBuildID, at + "/buildid/:id/source/*": g.source,
+		at + "/buildid/:id/section/:section": g.section, at + "/:name/:key/:file": g.byKey,
+		at + "/metadata": g.metadata})
+}
+
+func finder(c *ecosystem.Call) ecosystem.SymbolFinder { return c.Desk.(ecosystem.SymbolFinder) }
+
+func noSymbol(c *ecosystem.Call, what, id string) error {
+	return fault.New(fault.NotFound, "no-such-symbol", "%s has no %s of %.80q", c.Repository.At(), what, id).
+		WithHint("crelvo symbols find %.80s looks everywhere.", id)
+}
+
+// foundBy are those with a key that fit, those that fit best first.
+func (g Generic) foundBy(c *ecosystem.Call, key string, rank func(symbols.At) int) ([]symbols.At, error) {
+	all, err := finder(c).SymbolsBy(c.Request().Context(), c.Repository, strings.ToLower(key))
+	all = slices.DeleteFunc(all, func(s symbols.At) bool { return rank(s) < 0 })
+	slices.SortStableFunc(all, func(a, b symbols.At) int { return rank(b) - rank(a) })
+	return all, err
+}
+
+// asDebug ranks what has something for debuggers: best alone.
+func asDebug(s symbols.At) int {
+	switch {
+	case !s.Debug:
+		return -1
+	case s.Code:
+		return 0
+	}
+	return 1
+}
+
+// asCode ranks what can be run.
+func asCode(s symbols.At) int {
+	if s.Code {
+		return 1
+	}
+	return -1
+}
+
+// byBuildID answers with a program, or what is to be known of it.
+func (g Generic) byBuildID(c *ecosystem.Call) error {
+	rank := map[string]func(symbols.At) int{"debuginfo": asDebug, "executable": asCode}[c.Param("what")]
+	if rank == nil {
+		return fault.New(fault.NotFound, "no-such-address", "of a build id there are debuginfo, executable, source and section")
+	}
+	all, err := g.foundBy(c, c.Param("id"), rank)
+	if err != nil {
+		return err
+	}
+	return g.sendFirst(c, all, c.Param("what"), c.Param("id"))
+}
+
+// sendFirst answers with the first that can be had.
+func (g Generic) sendFirst(c *ecosystem.Call, all []symbols.At, what, id string) error {
+	for _, s := range all {
+		file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
+		if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		h := c.Response().Header()
+		h.Set("X-DEBUGINFOD-FILE", url.PathEscape(s.Name()))
+		if s.Path != "" && s.File != "" {
+			h.Set("X-DEBUGINFOD-ARCHIVE", url.PathEscape(s.File))
+		}
+		return g.sendSymbol(c, file, file.Size())
+	}
+	return noSymbol(c, what, id)
+}
+
+func (g Generic) sendSymbol(c *ecosystem.Call, content io.Reader, size int64) error {
+	c.Response().Header().Set("X-DEBUGINFOD-SIZE", strconv.FormatInt(size, 10))
+	return c.SendStream("application/octet-stream", size, func(w io.Writer) error {
+		_, err := io.Copy(w, content)
+		return err
+	})
+}
+
+// source answers with a source file of a program, from the version that has the program or its symbols.
+func (g Generic) source(c *ecosystem.Call) error {
+	all, err := g.foundBy(c, c.Param("id"), func(symbols.At) int { return 0 })
+	if err != nil {
+		return err
+	}
+	path, err := url.PathUnescape(c.Param("*"))
+	if err != nil {
+		return fault.New(fault.Invalid, "bad-path", "%.100q is no path", c.Param("*"))
+	}
+	looked := map[int64]bool{}
+	for _, s := range all {
+		if looked[s.VersionID] {
+			continue
+		}
+		looked[s.VersionID] = true
+		file, err := finder(c).OpenSource(c.Request().Context(), c.Repository, s, path)
+		if errors.Is(err, ecosystem.ErrNoFile) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		c.Response().Header().Set("X-DEBUGINFOD-FILE", url.PathEscape(path))
+		return g.sendSymbol(c, file, file.Size())
+	}
+	return noSymbol(c, "source "+path, c.Param("id"))
+}
+
+// section answers with a section of a program, from what is to be known of it or else from the program itself.
+func (g Generic) section(c *ecosystem.Call) error {
+	name, err := url.PathUnescape(c.Param("section"))
+	if err != nil {
+		return fault.New(fault.Invalid, "bad-path", "%.100q is no section", c.Param("section"))
+	}
+	all, err := g.foundBy(c, c.Param("id"), func(s symbols.At) int { return 1 + asDebug(s) })
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
+		if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		if content, size := sectionOf(file, name); content != nil {
+			c.Response().Header().Set("X-DEBUGINFOD-FILE", url.PathEscape(s.Name()))
+			return g.sendSymbol(c, content, size)
+		}
+	}
+	return noSymbol(c, "section "+name, c.Param("id"))
+}
+
+// sectionOf finds a section that has bytes in a program; nil if there is none.
+func sectionOf(file io.ReaderAt, name string) (content io.Reader, size int64) {
+	defer func() {
+		// The reader of the standard library is not made for files that want to harm.
+		if recover() != nil {
+			content = nil
+		}
+	}()
+	f, err := elf.NewFile(file)
+	if err != nil {
+		return nil, 0
+	}
+	s := f.Section(name)
+	if s == nil || s.Type == elf.SHT_NOBITS || s.FileSize == 0 {
+		return nil, 0
+	}
+	// As it is in the file: who asks unpacks it.
+	return io.NewSectionReader(file, int64(s.Offset), int64(s.FileSize)), int64(s.FileSize)
+}
+
+// byKey answers in the layout of symbol servers: NAME/KEY/NAME.
+func (g Generic) byKey(c *ecosystem.Call) error {
+	name, key, file := strings.ToLower(c.Param("name")), strings.ToLower(c.Param("key")), strings.ToLower(c.Param("file"))
+	rank := func(s symbols.At) int {
+		if strings.ToLower(s.Name()) == name {
+			return 1
+		}
+		return -1
+	}
+	named := true
+	for _, known := range []struct {
+		prefix string
+		rank   func(symbols.At) int
+	}{{"elf-buildid-sym-", asDebug}, {"elf-buildid-", asCode}, {"mach-uuid-sym-", asDebug}, {"mach-uuid-", asCode}} {
+		if id, ok := strings.CutPrefix(key, known.prefix); ok && named {
+			key, rank, named = id, known.rank, false
+		}
+	}
+	if file != name {
+		return fault.New(fault.NotFound, "not-compressed", "%.100q is here as it is alone, not compressed or elsewhere", name)
+	}
+	all, err := g.foundBy(c, key, rank)
+	if err != nil {
+		return err
+	}
+	return g.sendFirst(c, all, name, key)
+}
+
+// metadata answers which build ids files have that are called so (debuginfod(8), "/metadata").
+func (g Generic) metadata(c *ecosystem.Call) error {
+	kind, value := c.QueryParam("key"), c.QueryParam("value")
+	if kind != "file" && kind != "buildid" {
+		return fault.New(fault.Invalid, "bad-question", "files are found by key=file or key=buildid, and not by %.20q", kind)
+	}
+	all, err := finder(c).SymbolsNamed(c.Request().Context(), c.Repository, kind == "buildid", value)
+	if err != nil {
+		return err
+	}
+	type result struct {
+		Type    string `json:"type"`
+		BuildID string `json:"buildid"`
+		File    string `json:"file"`
+		Archive string `json:"archive,omitempty"`
+	}
+	answer := struct {
+		Results  []result `json:"results"`
+		Complete bool     `json:"complete"`
+	}{[]result{}, true}
+	for _, s := range all {
+		for what, is := range map[string]bool{"executable": s.Code, "debuginfo": s.Debug} {
+			if is && s.Format == symbols.ELF {
+				one := result{Type: what, BuildID: s.Key, File: s.Path}
+				if one.File == "" {
+					one.File = s.File
+				} else {
+					one.Archive = s.File
+				}
+				answer.Results = append(answer.Results, one)
+			}
+		}
+	}
+	slices.SortFunc(answer.Results, func(a, b result) int { return strings.Compare(a.File+a.Type, b.File+b.Type) })
+	raw, err := json.Marshal(answer)
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "application/json", raw)
+}

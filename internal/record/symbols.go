@@ -1,0 +1,113 @@
+package record
+
+import (
+	"context"
+	"time"
+
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/symbols"
+)
+
+// UnlookedVersion is a version that was not looked into for symbols.
+type UnlookedVersion struct {
+	ID      int64
+	Key     catalog.PackageKey
+	Version string
+	Upload  string
+}
+
+type symbolRow struct {
+	keyRow
+	ID      int64  `db:"id"`
+	Version string `db:"version"`
+	Upload  string `db:"upload"`
+	MadeBy  string `db:"made_by"`
+	File    string `db:"file"`
+	Path    string `db:"path"`
+	Format  string `db:"format"`
+	Asked   string `db:"asked"`
+	Code    bool   `db:"code"`
+	Debug   bool   `db:"debug"`
+	Size    int64  `db:"size"`
+}
+
+// UnlookedVersions are versions of some ecosystems that can be seen and were not looked into: of one package or, if key is
+// nil, of all, by their ids from after one on.
+func (db *DB) UnlookedVersions(
+	ctx context.Context, ecosystems []string, key *catalog.PackageKey, after int64, limit int,
+) ([]UnlookedVersion, error) {
+	query, arguments := ` v.id > $3`, []any{ecosystems, limit, after}
+	if key != nil {
+		query = ` v.package_id = (select id from package where repository_id = $3 and ecosystem = $4 and namespace = $5
+			and name = $6)`
+		arguments = []any{ecosystems, limit, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name}
+	}
+	var rows []symbolRow
+	err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, p.repository_id, p.ecosystem, p.namespace, p.name
+		from version v join package p on p.id = v.package_id
+		where`+query+` and p.ecosystem = any($1) and v.visible_from is not null and v.visible_until is null
+			and not exists (select from symbol_look l where l.version_id = v.id) order by v.id limit $2`, arguments...)
+	all := make([]UnlookedVersion, len(rows))
+	for i, r := range rows {
+		all[i] = UnlookedVersion{r.ID, r.keyRow.value(), r.Version, r.Upload}
+	}
+	return all, err
+}
+
+// SetSymbols notes what a version has for debuggers, and what could not be read of it.
+func (tx *Tx) SetSymbols(ctx context.Context, versionID int64, all []symbols.At, said string, at time.Time) error {
+	n := len(all)
+	files, paths, names, formats, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n),
+		make([]string, n)
+	codes, debugs, sizes := make([]bool, n), make([]bool, n), make([]int64, n)
+	for i, s := range all {
+		files[i], paths[i], names[i], formats[i], keys[i] = storable(s.File), storable(s.Path),
+			storable(symbols.NameOf(s.File, s.Path)), string(s.Format), s.Key
+		codes[i], debugs[i], sizes[i] = s.Code, s.Debug, s.Size
+	}
+	return tx.do(ctx, step{`delete from symbol where version_id = $1`, []any{versionID}},
+		step{`insert into symbol (version_id, file, path, name, format, key, code, debug, size)
+			select $1, n.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[], $8::boolean[],
+			$9::bigint[]) n`, []any{versionID, files, paths, names, formats, keys, codes, debugs, sizes}},
+		step{`insert into symbol_look (version_id, at, said) values ($1, $2, $3)
+			on conflict (version_id) do update set at = excluded.at, said = excluded.said`,
+			[]any{versionID, at, storable(said)}})
+}
+
+// SymbolQuestion is which symbols are wanted: by key, by name or of a version.
+type SymbolQuestion struct {
+	Key, Name string
+	VersionID int64
+}
+
+// Symbols finds what debuggers may ask for in a scope, in the order of its repositories, the newest first in each.
+func (db *DB) Symbols(
+	ctx context.Context, q SymbolQuestion, scope Scope, at catalog.Moment, limit int,
+) ([]symbols.At, error) {
+	arguments := []any{scope.Repositories, limit}
+	by := ``
+	switch {
+	case q.Key != "":
+		by = `s.key = $3`
+		arguments = append(arguments, q.Key)
+	case q.VersionID != 0:
+		by = `s.version_id = $3`
+		arguments = append(arguments, q.VersionID)
+	default:
+		by = `s.name = $3`
+		arguments = append(arguments, q.Name)
+	}
+	var rows []symbolRow
+	err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, coalesce((select b.name || '#' || b.number from build b where b.id = v.build_id), '') made_by, p.repository_id,
+			p.ecosystem, p.namespace, p.name, s.file, s.path, s.format, s.key asked, s.code, s.debug, s.size
+		from symbol s join version v on v.id = s.version_id join package p on p.id = v.package_id
+		where `+by+` and p.repository_id = any($1) and`+seen(at)+scope.and(&arguments)+`
+		order by array_position($1::bigint[], p.repository_id), v.visible_from desc, s.id limit $2`, arguments...)
+	all := make([]symbols.At, len(rows))
+	for i, r := range rows {
+		all[i] = symbols.At{Symbol: symbols.Symbol{Format: symbols.Format(r.Format), Key: r.Asked, Code: r.Code,
+			Debug: r.Debug}, Of: r.keyRow.value(), VersionID: r.ID, Version: r.Version, Upload: r.Upload, File: r.File,
+			Path: r.Path, Size: r.Size, MadeBy: r.MadeBy}
+	}
+	return all, err
+}

@@ -1,0 +1,420 @@
+// Package symbols is about what debuggers ask for: programs and what is to be known of them, wherever they were published,
+// found by their build ids.
+package symbols
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"crelvo/internal/core/budget"
+	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
+	"crelvo/internal/core/symbols"
+	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
+	"crelvo/internal/service/act"
+	"crelvo/internal/service/directory"
+	"crelvo/internal/service/resolving"
+	"crelvo/internal/service/store"
+)
+
+// Symbols looks into what has come, and finds what is asked for. It is safe for use by several at once.
+type Symbols struct {
+	*act.Act
+	directory *directory.Directory
+	store     *store.Store
+	resolving *resolving.Resolving
+
+	mu   sync.Mutex
+	due  map[catalog.PackageKey]bool // of which something may have come
+	all  bool                        // any may have
+	from int64                       // while all are looked through: the last version that was looked at
+}
+
+// New makes the room.
+func New(
+	a *act.Act, directory *directory.Directory, store *store.Store, resolving *resolving.Resolving,
+) *Symbols {
+	return &Symbols{Act: a, directory: directory, store: store, resolving: resolving, all: true,
+		due: map[catalog.PackageKey]bool{}}
+}
+
+// opener is what files of versions are asked of.
+type opener struct {
+	*resolving.Resolving
+	*store.Store
+}
+
+func (s *Symbols) opener() ecosystem.Opener { return opener{s.resolving, s.store} }
+
+// lookedInto are the ecosystems whose packages may have programs in them.
+var lookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo"}
+
+// Purge implements act.Purger.
+func (s *Symbols) Purge() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all, s.from = true, 0
+}
+
+// mostDue is of how many packages it is remembered that something came.
+const mostDue = 10_000
+
+// Hear implements act.Hearer.
+func (s *Symbols) Hear(c record.Change) error {
+	if c.Kind != record.OfPackage {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.due) >= mostDue {
+		s.all, s.from = true, 0
+		clear(s.due)
+	}
+	s.due[catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name}] = true
+	return nil
+}
+
+// Chores implements act.Busy.
+func (s *Symbols) Chores() []act.Chore {
+	return []act.Chore{{Every: time.Second, What: "looking for what debuggers want", Do: s.Look}}
+}
+
+// atOnce is how many versions are looked into in one go.
+const atOnce = 200
+
+// Look looks into what has come since it was done last.
+func (s *Symbols) Look(ctx context.Context) error {
+	s.mu.Lock()
+	due := s.due
+	s.due = map[catalog.PackageKey]bool{}
+	all, from := s.all, s.from
+	s.mu.Unlock()
+	var failed error
+	for key := range due {
+		key := key
+		found, err := s.DB.UnlookedVersions(ctx, lookedInto, &key, 0, atOnce)
+		if err == nil {
+			err = s.lookInto(ctx, found)
+		}
+		if err != nil { // it is looked for again
+			failed = errors.Join(failed, err)
+			s.mu.Lock()
+			s.due[key] = true
+			s.mu.Unlock()
+		}
+	}
+	for all && ctx.Err() == nil {
+		found, err := s.DB.UnlookedVersions(record.Patiently(ctx), lookedInto, nil, from, atOnce)
+		if err == nil {
+			err = s.lookInto(ctx, found)
+		}
+		if err != nil {
+			return errors.Join(failed, err)
+		}
+		s.mu.Lock()
+		if len(found) == 0 && s.from == from {
+			s.all, s.from, all = false, 0, false
+		} else if len(found) > 0 && s.from == from {
+			s.from = found[len(found)-1].ID
+		}
+		from = s.from
+		s.mu.Unlock()
+	}
+	return failed
+}
+
+func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersion) error {
+	ids := make([]int64, len(versions))
+	for i, v := range versions {
+		ids[i] = v.ID
+	}
+	files, err := s.DB.FilesOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, v := range versions {
+		all, said, err := s.inside(ctx, v, files[v.ID])
+		if err != nil {
+			return fmt.Errorf("%s: %w", act.PURLOf(v.Key, v.Version), err)
+		}
+		if err := s.DB.Within(ctx, func(tx *record.Tx) error {
+			return tx.SetSymbols(ctx, v.ID, all, said, s.Now())
+		}); err != nil {
+			return err
+		}
+		if len(all) > 0 {
+			s.Changed(v.Key)
+		}
+	}
+	return nil
+}
+
+// Bounds of looking into one version.
+var bounds = budget.Limits{Bytes: 16 << 30, Held: largestHeld, Elements: 1_000_000}
+
+const (
+	// largestHeld is how many bytes a file within an archive may have that is looked into, since it is held in memory.
+	largestHeld = 64 << 20
+	// mostOf is how many symbols one version may have.
+	mostOf = 10_000
+)
+
+// errEnough ends looking.
+var errEnough = errors.New("it has more than can be noted")
+
+// inside finds what a version has for debuggers; said is what could not be read.
+func (s *Symbols) inside(
+	ctx context.Context, v record.UnlookedVersion, files []catalog.File,
+) (all []symbols.At, said string, err error) {
+	ctx = budget.Afresh(ctx, bounds)
+	look := func(file, within string, r io.ReaderAt, size int64) error {
+		found, wrong := symbols.Identify(symbols.NameOf(file, within), r, size)
+		if wrong != nil {
+			said = fmt.Sprintf("%s: %v", path.Join(file, within), wrong)
+			if told := fault.Of(wrong); told.Kind == fault.Unavailable {
+				return wrong
+			}
+		}
+		for _, one := range found {
+			if len(all) == mostOf {
+				return errEnough
+			}
+			all = append(all, symbols.At{Symbol: one, File: file, Path: within, Size: size})
+		}
+		return ctx.Err()
+	}
+	if filed, ok := s.Ecosystem(v.Key.Ecosystem).(ecosystem.Filed); ok {
+		version := v.Version
+		if v.Upload != "" {
+			version = v.Upload
+		}
+		err = filed.Walk(ctx, s.opener(), v.Key, version,
+			func(path string, size int64, open func() ecosystem.SizedFile) error {
+				f := open()
+				return errors.Join(look("", path, f, size), f.Close())
+			})
+	} else {
+		for _, f := range files {
+			if err == nil {
+				err = s.insideFile(ctx, f, look, &said)
+			}
+		}
+	}
+	switch told := fault.Of(err); {
+	case err == nil:
+	case errors.Is(err, errEnough):
+		err, said = nil, errEnough.Error()
+	case errors.Is(err, ecosystem.ErrNoFile), errors.Is(err, ecosystem.ErrNotKept), told.Code == "bytes-missing",
+		told.Code == "bytes-damaged", told.Code == "bad-layout":
+		err, said = nil, "some of it is not here" // it is looked into again when it was published again
+	}
+	return all, said, err
+}
+
+// insideFile looks into a file, and into those in it if it is an archive.
+func (s *Symbols) insideFile(
+	ctx context.Context, f catalog.File, look func(file, within string, r io.ReaderAt, size int64) error, said *string,
+) error {
+	content, err := s.store.Open(ctx, f)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	walk := walkOf(f.Name)
+	if walk == nil {
+		return look(f.Name, "", content, f.Digests.Size)
+	}
+	err = walk(ctx, ecosystem.Sized(content, f.Digests.Size), func(name string, size int64, r io.Reader) error {
+		raw, err := held(r, size)
+		if err != nil || raw == nil {
+			return err
+		}
+		return look(f.Name, name, bytes.NewReader(raw), int64(len(raw)))
+	})
+	if err != nil && !errors.Is(err, errEnough) && ctx.Err() == nil && fault.Of(err).Kind != fault.Unavailable {
+		*said, err = fmt.Sprintf("%s: %v", f.Name, err), nil // an archive that is none
+	}
+	return err
+}
+
+type walker func(ctx context.Context, file ecosystem.SizedReaderAt,
+	each func(name string, size int64, r io.Reader) error) error
+
+// walkOf goes through archives that are called so; nil if they are none.
+func walkOf(name string) walker {
+	for _, ending := range []string{".tgz", ".tar.gz", ".crate"} {
+		if strings.HasSuffix(name, ending) {
+			return ecosystem.WalkTarGz
+		}
+	}
+	for _, ending := range []string{".whl", ".nupkg", ".snupkg", ".zip", ".jar", ".egg"} {
+		if strings.HasSuffix(name, ending) {
+			return ecosystem.WalkZip
+		}
+	}
+	return nil
+}
+
+// head is how much of a file in an archive is read before it is known that it may be something.
+const head = 4
+
+// held reads a file of an archive that may be something for debuggers; nil if it is not, or too large.
+func held(r io.Reader, size int64) ([]byte, error) {
+	first := make([]byte, head)
+	n, err := io.ReadFull(r, first)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, nil
+	}
+	if err != nil || !symbols.May(first[:n]) || size > largestHeld {
+		return nil, err
+	}
+	rest, err := ecosystem.ReadAtMost(r, largestHeld)
+	return append(first, rest...), err
+}
+
+// most is how many are told of.
+const most = 200
+
+// Find finds what debuggers ask for, in what can be seen of some repositories.
+func (s *Symbols) Find(
+	ctx context.Context, q record.SymbolQuestion, repositories ...catalog.Repository,
+) ([]symbols.At, error) {
+	q.Key, q.Name = strings.ToLower(q.Key), strings.ToLower(q.Name)
+	at := catalog.Moment(0)
+	if len(repositories) == 1 {
+		at = repositories[0].AsOf
+	}
+	return s.DB.Symbols(ctx, q, s.directory.ScopeOf(repositories...), at, most)
+}
+
+// SymbolsBy implements ecosystem.SymbolFinder.
+func (s *Symbols) SymbolsBy(ctx context.Context, r catalog.Repository, key string) ([]symbols.At, error) {
+	return s.Find(ctx, record.SymbolQuestion{Key: key}, r)
+}
+
+// SymbolsNamed implements ecosystem.SymbolFinder.
+func (s *Symbols) SymbolsNamed(
+	ctx context.Context, r catalog.Repository, byKey bool, value string,
+) ([]symbols.At, error) {
+	if byKey {
+		return s.SymbolsBy(ctx, r, value)
+	}
+	return s.Find(ctx, record.SymbolQuestion{Name: path.Base(value)}, r)
+}
+
+// OpenSymbol implements ecosystem.SymbolFinder: what the rules of a repository keep out is not handed out.
+func (s *Symbols) OpenSymbol(
+	ctx context.Context, r catalog.Repository, f symbols.At,
+) (ecosystem.SizedFile, error) {
+	key := r.Key(f.Of.Ecosystem, f.Of.Namespace, f.Of.Name)
+	version := f.Version
+	if f.File == "" {
+		filed, ok := s.Ecosystem(key.Ecosystem).(ecosystem.Filed)
+		if !ok {
+			return nil, ecosystem.ErrNoFile
+		}
+		if f.Upload != "" {
+			version = f.Upload
+		}
+		return filed.OpenFile(ctx, s.opener(), key, version, f.Path)
+	}
+	found, err := s.resolving.File(ctx, catalog.FileQuestion{Key: key, Version: f.Version, Upload: f.Upload, Name: f.File})
+	if err == nil {
+		found.File, err = found.Kept(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.store.Open(ctx, found.File)
+	if err != nil {
+		return nil, err
+	}
+	if f.Path == "" {
+		return sized{content, found.Digests.Size}, nil
+	}
+	defer content.Close()
+	return s.unpacked(ctx, f, ecosystem.Sized(content, found.Digests.Size))
+}
+
+// mostSources is in how many files of a set a source is looked for.
+const mostSources = 200_000
+
+// OpenSource implements ecosystem.SymbolFinder.
+func (s *Symbols) OpenSource(
+	ctx context.Context, r catalog.Repository, f symbols.At, source string,
+) (ecosystem.SizedFile, error) {
+	key := r.Key(f.Of.Ecosystem, f.Of.Namespace, f.Of.Name)
+	filed, ok := s.Ecosystem(key.Ecosystem).(ecosystem.Filed)
+	if !ok {
+		return nil, ecosystem.ErrNoFile
+	}
+	version := f.Version
+	if f.Upload != "" {
+		version = f.Upload
+	}
+	var names []string
+	err := filed.Walk(ctx, s.opener(), key, version, func(path string, _ int64, _ func() ecosystem.SizedFile) error {
+		if names = append(names, path); len(names) > mostSources {
+			return errEnough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	best := symbols.SourceAmong(names, source)
+	if best == "" {
+		return nil, ecosystem.ErrNoFile
+	}
+	return filed.OpenFile(ctx, s.opener(), key, version, best)
+}
+
+var _ ecosystem.SymbolFinder = (*Symbols)(nil)
+
+// sized is a file with its size.
+type sized struct {
+	ecosystem.SeekableFile
+	size int64
+}
+
+// Size is in bytes.
+func (f sized) Size() int64 { return f.size }
+
+// inMemory is a file whose bytes are held.
+type inMemory struct{ *bytes.Reader }
+
+// Close implements io.Closer.
+func (inMemory) Close() error { return nil }
+
+// unpacked takes a file out of an archive.
+func (s *Symbols) unpacked(
+	ctx context.Context, f symbols.At, archive ecosystem.SizedReaderAt,
+) (file ecosystem.SizedFile, err error) {
+	walk := walkOf(f.File)
+	if walk == nil {
+		return nil, ecosystem.ErrNoFile
+	}
+	err = walk(budget.Afresh(ctx, bounds), archive, func(name string, size int64, r io.Reader) error {
+		if name != f.Path || file != nil {
+			return nil
+		}
+		raw, err := ecosystem.ReadAtMost(r, largestHeld)
+		file = inMemory{bytes.NewReader(raw)}
+		return errors.Join(err, ecosystem.ErrStop)
+	})
+	if errors.Is(err, ecosystem.ErrStop) {
+		err = nil
+	}
+	if err == nil && file == nil {
+		err = ecosystem.ErrNoFile
+	}
+	return file, err
+}
