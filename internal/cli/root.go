@@ -276,7 +276,7 @@ func newRoot() *cobra.Command {
 		}
 	}
 	add("use", publishCommand(s), transferCommand(s), bundleCommand(s), fetchCommand(s), searchCommand(s),
-		showCommand(s), compareCommand(s),
+		showCommand(s), compareCommand(s), symbolsCommand(s),
 		explainCommand(s), pointCommand(s),
 		withdrawCommand(s), removeCommand(s), pinCommand(s), whoUsesCommand(s), receivingCommand(s), buildCommand(s),
 		promoteCommand(s), promotionCommand(s))

@@ -31,8 +31,8 @@ type symbolRow struct {
 	Size    int64  `db:"size"`
 }
 
-// UnlookedVersions are versions of some ecosystems that can be seen and were not looked into: of one package or, if key is
-// nil, of all, by their ids from after one on.
+// UnlookedVersions are versions of some ecosystems that can be seen and were not looked into: of one package or, if
+// key is nil, of all, by their ids from after one on.
 func (db *DB) UnlookedVersions(
 	ctx context.Context, ecosystems []string, key *catalog.PackageKey, after int64, limit int,
 ) ([]UnlookedVersion, error) {
@@ -77,7 +77,8 @@ func (tx *Tx) SetSymbols(ctx context.Context, versionID int64, all []symbols.At,
 // SymbolQuestion is which symbols are wanted: by key, by name or of a version.
 type SymbolQuestion struct {
 	Key, Name string
-	VersionID int64
+	Of        *catalog.PackageKey // of this package, whichever repository its key names
+	Version   string              // of it, or an upload of it; "" for all
 }
 
 // Symbols finds what debuggers may ask for in a scope, in the order of its repositories, the newest first in each.
@@ -90,9 +91,9 @@ func (db *DB) Symbols(
 	case q.Key != "":
 		by = `s.key = $3`
 		arguments = append(arguments, q.Key)
-	case q.VersionID != 0:
-		by = `s.version_id = $3`
-		arguments = append(arguments, q.VersionID)
+	case q.Of != nil:
+		by = `p.ecosystem = $3 and p.namespace = $4 and p.name = $5 and $6 in ('', v.version, v.upload)`
+		arguments = append(arguments, q.Of.Ecosystem, q.Of.Namespace, q.Of.Name, q.Version)
 	default:
 		by = `s.name = $3`
 		arguments = append(arguments, q.Name)
@@ -110,4 +111,21 @@ func (db *DB) Symbols(
 			Path: r.Path, Size: r.Size, MadeBy: r.MadeBy}
 	}
 	return all, err
+}
+
+// KeysWithDebug tells of which keys something that can be seen in a scope has what debuggers want to know.
+func (db *DB) KeysWithDebug(ctx context.Context, keys []string, scope Scope) (map[string]bool, error) {
+	known := map[string]bool{}
+	if len(keys) == 0 {
+		return known, nil
+	}
+	arguments := []any{scope.Repositories, keys}
+	var rows []string
+	err := db.SelectContext(ctx, &rows, `select distinct s.key from symbol s join version v on v.id = s.version_id
+		join package p on p.id = v.package_id where s.key = any($2) and s.debug and p.repository_id = any($1) and`+
+		seen(0)+scope.and(&arguments), arguments...)
+	for _, key := range rows {
+		known[key] = true
+	}
+	return known, err
 }

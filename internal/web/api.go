@@ -118,6 +118,7 @@ func (w *Server) addAPI() {
 	w.addRetention()
 	w.addMakeup()
 	w.addSets()
+	w.addSymbols()
 	w.addUsage()
 	w.addUpload()
 	w.addLook()

@@ -24,6 +24,11 @@ export const makeupQueries = {
         value(raw.GET("/api/v1/contents", { params: { query: { purl, repository, folder, after } }, signal })),
       (page) => page.next,
     ),
+  /** symbols are what a version has for debuggers, which is found out when it has come. */
+  symbols: ({ purl, repository }: Side) =>
+    ask(["symbols", purl, repository], { package: (change) => purl.includes(`/${change.name}@`) }, (signal) =>
+      value(raw.GET("/api/v1/symbols", { params: { query: { purl, repository } }, signal })),
+    ),
   /** preview is the beginning of a file that is a text. */
   preview: (path: string, length: number) =>
     ask(["preview", path], {}, async (signal) => {

@@ -24,6 +24,7 @@ import {
 import { OneOf, Point } from "../pointing/point";
 import { Contents } from "../makeup/contents";
 import { Layers } from "../makeup/layers";
+import { Symbols } from "../makeup/symbols";
 import { Severity } from "../safety/parts";
 import { Keep } from "../retention/keep";
 import { TakeOut } from "../retention/take-out";
@@ -496,6 +497,7 @@ function Version({
           others={p.versions.filter((o) => !o.belongsTo && !o.listed)}
         />
       )}
+      {!g.listed && <Symbols version={{ purl: g.purl, repository: g.repository }} />}
       {!g.listed && <Moves purl={g.purl} repository={g.repository} version={g.version} onChoose={onChoose} />}
       <Downloads title="Downloads of this package" days={60} purl={p.purl} />
       <Keep purl={g.purl} repository={g.repository} />

@@ -17,8 +17,8 @@ const noteFile = 0x46494c45
 // maxCoreNote is how long the notes of a core file may be, in bytes.
 const maxCoreNote = 64 << 20
 
-// InCore lists what was loaded by a process whose memory is in a core file (ELF, ET_CORE), as far as its build id can be
-// read there: the first page of each is written down by default (core(5), coredump_filter).
+// InCore lists what was loaded by a process whose memory is in a core file (ELF, ET_CORE), as far as its build id can
+// be read there: the first page of each is written down by default (core(5), coredump_filter).
 func InCore(r io.ReaderAt) (all []Loaded, err error) {
 	defer func() {
 		if recover() != nil {
@@ -48,23 +48,68 @@ func InCore(r io.ReaderAt) (all []Loaded, err error) {
 			if m.offset != 0 {
 				continue
 			}
-			image, err := elf.NewFile(&memory{f, m.begin})
-			if err != nil {
+			id, ok := idInMemory(&memory{f, m.begin}, f.ByteOrder, word)
+			if !ok {
 				continue // data, or not written down
-			}
-			id := ""
-			for _, q := range image.Progs {
-				if q.Type == elf.PT_NOTE && q.Filesz <= maxNote && id == "" {
-					note := make([]byte, q.Filesz)
-					if _, err := (&memory{f, m.begin}).ReadAt(note, int64(q.Vaddr)); err == nil {
-						id = idInNotes(note, f.ByteOrder)
-					}
-				}
 			}
 			all = append(all, Loaded{m.path, id})
 		}
 	}
 	return all, nil
+}
+
+// mostHeaders is how many program headers one may have that was loaded.
+const mostHeaders = 1000
+
+// idInMemory reads the build id of a program where it was loaded, by its program headers (System V ABI, "Program
+// Header"): those of its sections are not loaded. ok is false if nothing of the kind is there.
+func idInMemory(m *memory, order binary.ByteOrder, word int64) (id string, ok bool) {
+	head := make([]byte, 64)
+	if _, err := m.ReadAt(head, 0); err != nil || string(head[:4]) != "\x7fELF" {
+		return "", false
+	}
+	at, size, count := int64(order.Uint64(head[32:])), int64(order.Uint16(head[54:])), int64(order.Uint16(head[56:]))
+	if word == 4 {
+		at, size, count = int64(order.Uint32(head[28:])), int64(order.Uint16(head[42:])), int64(order.Uint16(head[44:]))
+	}
+	if size < 32 || size > 256 || count > mostHeaders {
+		return "", false
+	}
+	base := int64(-1) // the lowest address that it was made for
+	type note struct{ address, length int64 }
+	var notes []note
+	for i := range count {
+		one := make([]byte, size)
+		if _, err := m.ReadAt(one, at+i*size); err != nil {
+			return "", true
+		}
+		var address, length int64
+		if word == 4 {
+			address, length = int64(order.Uint32(one[8:])), int64(order.Uint32(one[16:]))
+		} else {
+			address, length = int64(order.Uint64(one[16:])), int64(order.Uint64(one[32:]))
+		}
+		switch elf.ProgType(order.Uint32(one)) {
+		case elf.PT_LOAD:
+			if base < 0 || address < base {
+				base = address
+			}
+		case elf.PT_NOTE:
+			if length > 0 && length <= maxNote {
+				notes = append(notes, note{address, length})
+			}
+		}
+	}
+	for _, n := range notes {
+		raw := make([]byte, n.length)
+		if _, err := m.ReadAt(raw, n.address-max(base, 0)); err != nil {
+			continue
+		}
+		if id := idInNotes(raw, order); id != "" {
+			return id, true
+		}
+	}
+	return "", true
 }
 
 // memory is what a core file has from an address on.

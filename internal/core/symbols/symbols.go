@@ -68,8 +68,8 @@ const maxNote = 64 << 10
 // headLength is how much of a file tells of what kind it is.
 const headLength = 64
 
-// Identify tells what a file is for debuggers; none if it is nothing for them. An error is in words, of a file that begins
-// as one of these and cannot be read.
+// Identify tells what a file is for debuggers; none if it is nothing for them. An error is in words, of a file that
+// begins as one of these and cannot be read.
 func Identify(name string, r io.ReaderAt, size int64) (all []Symbol, err error) {
 	defer func() {
 		// The readers of the standard library are not made for files that want to harm.
@@ -341,7 +341,8 @@ func guid(raw []byte) string {
 // maxRoot is how long the head of metadata may be, in bytes.
 const maxRoot = 64 << 10
 
-// identifyPortable finds the stream #Pdb, which begins with the id (ECMA-335, II.24.2.1; Portable PDB v1.0, "#Pdb stream").
+// identifyPortable finds the stream #Pdb, which begins with the id (ECMA-335, II.24.2.1; Portable PDB v1.0, "#Pdb
+// stream").
 func identifyPortable(r io.ReaderAt, size int64) ([]Symbol, error) {
 	raw := make([]byte, min(size, maxRoot))
 	if _, err := r.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
@@ -382,8 +383,8 @@ func NameOf(file, within string) string {
 	return strings.ToLower(path.Base(within))
 }
 
-// SourceAmong finds the file among some that a compiler knew by a path, which may have been elsewhere then: the one that has
-// most of the path's end in common with it, and at least its name; "" if none has, or two have as much.
+// SourceAmong finds the file among some that a compiler knew by a path, which may have been elsewhere then: the one
+// that has most of the path's end in common with it, and at least its name; "" if none has, or two have as much.
 func SourceAmong(names []string, source string) (best string) {
 	wanted := strings.Split(strings.Trim(path.Clean("/"+source), "/"), "/")
 	most := 0

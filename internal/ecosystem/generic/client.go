@@ -38,5 +38,9 @@ func (g Generic) Clients() []ecosystem.PackageClient {
 	curl.Variables = func(p ecosystem.Pointing) []splice.Setting {
 		return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
 	}
-	return []ecosystem.PackageClient{curl}
+	all := []ecosystem.PackageClient{curl}
+	for _, d := range debuggers {
+		all = append(all, d.client())
+	}
+	return all
 }

@@ -1,5 +1,5 @@
-// Package symbols is about what debuggers ask for: programs and what is to be known of them, wherever they were published,
-// found by their build ids.
+// Package symbols is about what debuggers ask for: programs and what is to be known of them, wherever they were
+// published, found by their build ids.
 package symbols
 
 import (
@@ -16,6 +16,7 @@ import (
 	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
+	"crelvo/internal/core/purl"
 	"crelvo/internal/core/symbols"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
@@ -78,7 +79,8 @@ func (s *Symbols) Hear(c record.Change) error {
 		s.all, s.from = true, 0
 		clear(s.due)
 	}
-	s.due[catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace, Name: c.Name}] = true
+	s.due[catalog.PackageKey{RepositoryID: c.RepositoryID, Ecosystem: c.Ecosystem, Namespace: c.Namespace,
+		Name: c.Name}] = true
 	return nil
 }
 
@@ -417,4 +419,35 @@ func (s *Symbols) unpacked(
 		err = ecosystem.ErrNoFile
 	}
 	return file, err
+}
+
+// Asked is what symbols are wanted by.
+type Asked struct {
+	Key, Name string
+	Of        purl.PURL // a version; zero for any
+}
+
+// Tell finds symbols in some repositories, and tells of which keys something has what debuggers want to know.
+func (s *Symbols) Tell(
+	ctx context.Context, a Asked, repositories ...catalog.Repository,
+) (all []symbols.At, known map[string]bool, err error) {
+	q := record.SymbolQuestion{Key: a.Key, Name: a.Name}
+	if a.Of.Name != "" {
+		q.Of = &catalog.PackageKey{Ecosystem: a.Of.Ecosystem, Namespace: a.Of.Namespace,
+			Name: purl.NormalName(a.Of.Ecosystem, a.Of.Name)}
+		q.Version = a.Of.Version
+	} else if a.Key == "" && a.Name == "" {
+		return nil, nil, fault.New(fault.Invalid, "bad-question", "say what is wanted: a key, a name or a version")
+	}
+	if all, err = s.Find(ctx, q, repositories...); err != nil {
+		return nil, nil, err
+	}
+	var keys []string
+	for _, one := range all {
+		if one.Code && !one.Debug && one.Key != "" {
+			keys = append(keys, one.Key)
+		}
+	}
+	known, err = s.DB.KeysWithDebug(ctx, keys, s.directory.ScopeOf(repositories...))
+	return all, known, err
 }
