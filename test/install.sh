@@ -9,7 +9,7 @@ packages() {
 	test) echo buildah chromium maven default-jdk-headless \
 		libmaven-deploy-plugin-java libmaven-resources-plugin-java libmaven-compiler-plugin-java \
 		libmaven-jar-plugin-java libmaven-install-plugin-java junit5 \
-		cargo-web curl gpg gpg-agent jq nginx-light rpm skopeo twine python3-openssl python3-pip python3-pyftpdlib python3-setuptools python3-wheel mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \
+		cargo-web curl debuginfod elfutils gcc gdb libc6-dev gpg gpg-agent jq nginx-light rpm skopeo twine python3-openssl python3-pip python3-pyftpdlib python3-setuptools python3-wheel mono-runtime libmono-system-componentmodel-composition4.0-cil libmono-system-net-http4.0-cil \
 		libmono-system-io-compression4.0-cil libmono-system-io-compression-filesystem4.0-cil libmono-windowsbase4.0-cil \
 		libmono-system-xml-linq4.0-cil libmono-system-runtime-serialization4.0-cil libmono-microsoft-build-framework4.0-cil \
 		libmono-microsoft-build-utilities-v4.0-4.0-cil libmono-microsoft-csharp4.0-cil \

@@ -140,7 +140,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	rooms := []any{s.Nodes, s.Counting, s.Directory, s.Schedule, s.Store, s.Quotas, s.Holdings, s.Keys, s.Bills,
 		s.Builds, s.Rights, s.Repositories, s.Mirrors, s.Safety, s.Resolving, s.Vetting, s.Publishing, s.Landing, s.Targets,
 		s.Promotion, s.Retention, s.Search, s.Makeup, s.Symbols, s.Use, s.Pointing, s.Verifying, s.Backups, s.Transfers,
-			s.Relays,
+		s.Relays,
 		s.Bundles, s.Status}
 	a.Add(rooms...)
 

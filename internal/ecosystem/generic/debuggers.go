@@ -37,7 +37,7 @@ func (d debugger) client() ecosystem.PackageClient {
 		Parts: func(p ecosystem.Pointing) []ecosystem.Piece {
 			return []ecosystem.Piece{{Title: "Where symbols come from, and who you are there", File: d.file,
 				Language: d.language,
-				Secret: true, Edit: func(text string) (string, error) { return d.edit(text, symbolsAt(p)), nil }}}
+				Secret:   true, Edit: func(text string) (string, error) { return d.edit(text, symbolsAt(p)), nil }}}
 		},
 		Uses:     d.uses,
 		Commands: func(p ecosystem.Pointing) []string { return d.commands(p.Address + symbolsDoor) },
