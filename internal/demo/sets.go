@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/sha1"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"image"
@@ -13,7 +15,10 @@ import (
 	"math/rand/v2"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
+
+	"crelvo/internal/ecosystem/madeup"
 )
 
 // zones are those of the chart tiles.
@@ -101,13 +106,36 @@ func packed(files map[string][]byte, link string, at time.Time) ([]byte, error) 
 			return nil, err
 		}
 	}
-	err := archive.WriteHeader(&tar.Header{Name: "surveys/last.txt", Typeflag: tar.TypeSymlink, Linkname: link,
-		ModTime: at})
+	var err error
+	if link != "" {
+		err = archive.WriteHeader(&tar.Header{Name: "surveys/last.txt", Typeflag: tar.TypeSymlink, Linkname: link,
+			ModTime: at})
+	}
 	err = errors.Join(err, archive.Close(), compressed.Close())
 	return b.Bytes(), err
 }
 
-// sets publishes the file sets of the house: chart tiles, of which each version changes a little.
+// firmwares are the programs of the turnstiles.
+var firmwares = []string{"gate-control", "fare-reader"}
+
+// firmware is what turnstiles run: programs without symbols and, where they were kept, these and the sources beside them.
+func firmware(version string, kept bool) map[string][]byte {
+	files := map[string][]byte{"VERSION": []byte(version + "\n"),
+		"gate.conf": []byte("[gate]\nopen-for = 4s\nbeep = on\n")}
+	for _, name := range firmwares {
+		sum := sha1.Sum([]byte(name + " " + version))
+		id := hex.EncodeToString(sum[:])
+		files["bin/"+name] = madeup.ELF(id, true, false)
+		if kept {
+			files["debug/"+name+".debug"] = madeup.ELF(id, false, true)
+			files["src/"+name+".c"] = fmt.Appendf(nil, "/* %s %s */\nint main(void) { return 0; }\n", name, version)
+		}
+	}
+	return files
+}
+
+// sets publishes the file sets of the house: chart tiles, of which each version changes a little, and the firmware of the
+// turnstiles, whose last build forgot its symbols.
 func (y *yard) sets(ctx context.Context, start, today time.Time) error {
 	for i, v := range []struct {
 		version, repository, label, by string
@@ -133,6 +161,14 @@ func (y *yard) sets(ctx context.Context, start, today time.Time) error {
 		}
 		if err := y.put(ctx, v.by, "/at/"+v.repository+"/generic/chart-tiles/"+v.version+"?"+query.Encode(),
 			archive); err != nil {
+			return err
+		}
+		build := fmt.Sprintf("3.%d.0%s", i, strings.TrimLeft(v.version, "0123456789."))
+		if archive, err = packed(firmware(build, v.repository == "releases"), "", v.at.Add(-time.Hour)); err != nil {
+			return err
+		}
+		if err := y.put(ctx, v.by, "/at/"+v.repository+"/generic/turnstile-firmware/"+build+
+			"?unpack=tar.gz&description=What+turnstiles+run", archive); err != nil {
 			return err
 		}
 		for day := 1; day < 5 && v.label != ""; day++ {

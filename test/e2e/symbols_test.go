@@ -64,7 +64,8 @@ func TestSymbols(t *testing.T) {
 	setAt(t, shared.Address, "publish", folder, "--to", releases, "--as", "pkg:generic/turnstile-firmware@3.1.0")
 	all := symbolsOf(t, "pkg:generic/turnstile-firmware@3.1.0", releases)
 	slices.SortFunc(all, func(a, b api.Symbol) int { return strings.Compare(a.Path, b.Path) })
-	if len(all) != 2 || all[0].Path != "bin/turnstile" || !all[0].Code || all[0].Debug || !all[0].Known || all[0].Key != id ||
+	if len(all) != 2 || all[0].Path != "bin/turnstile" || !all[0].Code || all[0].Debug || !all[0].Known ||
+		all[0].Key != id ||
 		!all[1].Debug || all[1].Code {
 		t.Fatalf("%+v", all)
 	}
@@ -72,7 +73,8 @@ func TestSymbols(t *testing.T) {
 	w.run("", "cp", "set/bin/turnstile", "crashed")
 	w.run("", "mv", "set", "away")
 	debug := func(args ...string) string {
-		return w.run("", "env", append([]string{"DEBUGINFOD_URLS=" + at, "DEBUGINFOD_CACHE_PATH=" + w.dir + "/cache"}, args...)...)
+		return w.run("", "env", append([]string{"DEBUGINFOD_URLS=" + at, "DEBUGINFOD_CACHE_PATH=" + w.dir + "/cache"},
+			args...)...)
 	}
 	says(t, debug("gdb", "-q", "-batch", "-iex", "set debuginfod enabled on", "-ex", "break gate", "-ex", "run", "-ex", "next",
 		"-ex", "print open", "-ex", "generate-core-file "+w.dir+"/core", "./crashed"),
@@ -81,10 +83,12 @@ func TestSymbols(t *testing.T) {
 	w.run("", "cmp", found, "away/debug/turnstile.debug")
 	found = strings.TrimSpace(debug("debuginfod-find", "executable", id))
 	w.run("", "cmp", found, "away/bin/turnstile")
-	if raw, err := os.ReadFile(strings.TrimSpace(debug("debuginfod-find", "section", id, ".debug_info"))); err != nil || len(raw) == 0 {
+	if raw, err := os.ReadFile(strings.TrimSpace(debug("debuginfod-find", "section", id, ".debug_info"))); err != nil ||
+		len(raw) == 0 {
 		t.Errorf("a section: %d bytes, %v", len(raw), err)
 	}
-	if raw, err := os.ReadFile(strings.TrimSpace(debug("debuginfod-find", "source", id, w.dir+"/yard/src/turnstile.c"))); err != nil ||
+	if raw, err := os.ReadFile(strings.TrimSpace(debug("debuginfod-find", "source", id,
+		w.dir+"/yard/src/turnstile.c"))); err != nil ||
 		string(raw) != turnstileSource {
 		t.Errorf("the source: %q, %v", raw, err)
 	}
@@ -108,10 +112,12 @@ func TestSymbols(t *testing.T) {
 	}
 	a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/metadata?key=file&value=/x/turnstile", "")
 	says(t, string(a.Body), `"buildid":"`+id+`","file":"bin/turnstile"`)
-	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/_.debug/elf-buildid-sym-"+id+"/_.debug", ""); a.Status != 200 {
+	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/_.debug/elf-buildid-sym-"+id+"/_.debug",
+		""); a.Status != 200 {
 		t.Errorf("by the layout of symbol servers: %d %s", a.Status, a.Body)
 	}
-	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/turnstile/elf-buildid-"+id+"/turnstil_", ""); a.Status != 404 {
+	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/turnstile/elf-buildid-"+id+"/turnstil_",
+		""); a.Status != 404 {
 		t.Errorf("a compressed one: %d %s", a.Status, a.Body)
 	}
 }
