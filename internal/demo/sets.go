@@ -118,7 +118,8 @@ func packed(files map[string][]byte, link string, at time.Time) ([]byte, error) 
 // firmwares are the programs of the turnstiles.
 var firmwares = []string{"gate-control", "fare-reader"}
 
-// firmware is what turnstiles run: programs without symbols and, where they were kept, these and the sources beside them.
+// firmware is what turnstiles run: programs without symbols and, where they were kept, these and the sources beside
+// them.
 func firmware(version string, kept bool) map[string][]byte {
 	files := map[string][]byte{"VERSION": []byte(version + "\n"),
 		"gate.conf": []byte("[gate]\nopen-for = 4s\nbeep = on\n")}
@@ -134,8 +135,8 @@ func firmware(version string, kept bool) map[string][]byte {
 	return files
 }
 
-// sets publishes the file sets of the house: chart tiles, of which each version changes a little, and the firmware of the
-// turnstiles, whose last build forgot its symbols.
+// sets publishes the file sets of the house: chart tiles, of which each version changes a little, and the firmware of
+// the turnstiles, whose last build forgot its symbols.
 func (y *yard) sets(ctx context.Context, start, today time.Time) error {
 	for i, v := range []struct {
 		version, repository, label, by string

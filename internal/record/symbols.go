@@ -129,3 +129,40 @@ func (db *DB) KeysWithDebug(ctx context.Context, keys []string, scope Scope) (ma
 	}
 	return known, err
 }
+
+// Programs are those of a version that debuggers know by a build id.
+type Programs struct {
+	Count   int
+	Without []string // those whose symbols are not known
+}
+
+// ProgramsOf tells of versions that were looked into which programs they have, and of which of these nothing in some
+// repositories has the symbols.
+func (db *DB) ProgramsOf(
+	ctx context.Context, versionIDs, repositories []int64,
+) (map[int64]Programs, error) {
+	var rows []struct {
+		ID      int64  `db:"id"`
+		At      string `db:"at"`
+		Program bool   `db:"program"`
+		Known   bool   `db:"known"`
+	}
+	err := db.SelectContext(ctx, &rows, `select l.version_id id, coalesce(nullif(s.path, ''), s.file, '') at,
+			s.id is not null program, coalesce(s.debug, false) or exists (select from symbol d join version v on v.id = d.version_id
+				join package p on p.id = v.package_id where d.key = s.key and d.debug and p.repository_id = any($2)
+				and v.visible_from is not null and v.visible_until is null) known
+		from symbol_look l left join symbol s on s.version_id = l.version_id and s.code and s.format = 'elf'
+		where l.version_id = any($1) order by l.version_id, at`, versionIDs, repositories)
+	all := map[int64]Programs{}
+	for _, r := range rows {
+		of := all[r.ID]
+		if r.Program {
+			of.Count++
+		}
+		if r.Program && !r.Known {
+			of.Without = append(of.Without, r.At)
+		}
+		all[r.ID] = of
+	}
+	return all, err
+}

@@ -23,7 +23,8 @@ static int gate(int fares) {
 int main(void) { return gate(21) == 42 ? 0 : 1; }
 `
 
-// compiled makes a program without symbols, its symbols and its source in a folder, and gives the folder and the build id.
+// compiled makes a program without symbols, its symbols and its source in a folder, and gives the folder and the
+// build id.
 func compiled(t *testing.T, w *workshop) (folder, id string) {
 	t.Helper()
 	w.write("yard/src/turnstile.c", []byte(turnstileSource))
@@ -53,8 +54,8 @@ func symbolsOf(t *testing.T, purl, repository string) (all []api.Symbol) {
 	return all
 }
 
-// TestSymbols: gdb stops in a program that has no symbols, and shows the line of its source; debuginfod-find gets what it
-// asks for; a core file tells which versions its process was of.
+// TestSymbols: gdb stops in a program that has no symbols, and shows the line of its source; debuginfod-find gets
+// what it asks for; a core file tells which versions its process was of.
 func TestSymbols(t *testing.T) {
 	t.Parallel()
 	w := newWorkshop(t)
@@ -119,6 +120,28 @@ func TestSymbols(t *testing.T) {
 	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/turnstile/elf-buildid-"+id+"/turnstil_",
 		""); a.Status != 404 {
 		t.Errorf("a compressed one: %d %s", a.Status, a.Body)
+	}
+}
+
+// TestSymbolsGate: what nobody could debug does not cross the hop, until its symbols were published.
+func TestSymbolsGate(t *testing.T) {
+	t.Parallel()
+	w := newWorkshop(t)
+	folder, _ := compiled(t, w)
+	name, snapshots, releases := track(t, desk(house.Token), "with-symbols")
+	of := "pkg:generic/gate-firmware@1.0.0-dev"
+	setAt(t, shared.Address, "publish", filepath.Join(folder, "bin"), "--to", snapshots, "--as", of)
+	symbolsOf(t, of, snapshots)
+	promote := []string{"promote", of, "--along", name, "--to", releases}
+	text, errs, code := crelvoAsAdmin(t, promote...)
+	if says(t, text+errs, "the symbols of turnstile in gate-firmware 1.0.0 are in neither"); code == 0 {
+		t.Error("it crossed")
+	}
+	symbolsSet := "pkg:generic/gate-symbols@1.0.0-dev"
+	setAt(t, shared.Address, "publish", filepath.Join(folder, "debug"), "--to", snapshots, "--as", symbolsSet)
+	symbolsOf(t, symbolsSet, snapshots)
+	if text, errs, code := crelvoAsAdmin(t, promote...); code != 0 {
+		t.Errorf("%d: %s%s", code, text, errs)
 	}
 }
 

@@ -408,7 +408,7 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
       <AreaField
         name="gates"
         label="Gates"
-        hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, no-advisories from high, vetted, comes-with TYPE, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
+        hint="One a line: recorded-build, tests-passed, no-snapshots, signed-by KEY, attested TYPE by KEY, licences MIT, Apache-2.0, no-advisories from high, vetted, with-symbols, comes-with TYPE, waited 3d, behind 0, approved 1 by TEAM, asks https://… within 10s"
         rows={6}
       />
       <TextField name="signWith" label="Sign with" hint="The name of a key that signs releases." />

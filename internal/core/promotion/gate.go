@@ -31,6 +31,7 @@ const (
 	ComesWith     Kind = "comes-with"
 	NoAdvisories  Kind = "no-advisories"
 	Vetted        Kind = "vetted"
+	WithSymbols   Kind = "with-symbols"
 )
 
 // What can be restamped on a hop that is left alone otherwise.
@@ -62,7 +63,8 @@ type Gate struct {
 var Forms = []string{
 	"recorded-build by OWNER, OWNER", "tests-passed by OWNER", "no-snapshots", "signed-by KEY, KEY",
 	"attested TYPE by KEY, KEY",
-	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "no-advisories from high", "vetted", "waited 72h", "behind 0", "approved 2 by TEAM, TEAM",
+	"comes-with application/spdx+json", "licences MIT, Apache-2.0", "no-advisories from high", "vetted", "with-symbols", "waited 72h", "behind 0",
+	"approved 2 by TEAM, TEAM",
 	"asks https://check.example/ within 10s",
 }
 
@@ -125,7 +127,7 @@ func (p *gateParser) parse() (wrong string) {
 		if len(p.words) > 0 && !p.after("by") {
 			return `after it may come "by" and whose build it must be`
 		}
-	case NoSnapshots, Vetted:
+	case NoSnapshots, Vetted, WithSymbols:
 	case NoAdvisories:
 		return p.advisories()
 	case SignedBy, Licences:
@@ -293,6 +295,8 @@ func (g Gate) Sentence() string {
 		return "its licence is " + names
 	case NoAdvisories:
 		return "no advisory that is " + g.From.String() + " or worse is about it, or about what its build used"
+	case WithSymbols:
+		return "the debug symbols of its programs are known"
 	case Vetted:
 		return "its build is known, and what that used from outside was let in by a decision or a rule"
 	case Waited:

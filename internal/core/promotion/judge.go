@@ -73,9 +73,18 @@ type Item struct {
 	Advised []Advised
 	// Unvetted is what its build used from outside and nobody decided about.
 	Unvetted []purl.PURL
+	// Programs are those in it that debuggers know by a build id; nil while it was not looked into.
+	Programs *Programs
 	// WillSign names the key that the hop signs with.
 	WillSign string
 	There    []string // the releases of the package that the target has
+}
+
+// Programs are programs and libraries of a version.
+type Programs struct {
+	Count int
+	// Without are those whose debug symbols are nowhere in the repositories before and after, by their paths.
+	Without []string
 }
 
 // Build is what is known of the build that made a version.
@@ -177,6 +186,8 @@ func (f Facts) ask(g Gate, item Item) (State, string) {
 		return vetted(item, name)
 	case ComesWith:
 		return comesWith(g, item, name)
+	case WithSymbols:
+		return withSymbols(f, item, name)
 	case Waited:
 		if until := item.Since.Add(g.For); f.Now.Before(until) {
 			return Waiting, fmt.Sprintf("%s is in %s since %s; until %s", item.PURL.Name, f.From, moment(item.Since),
@@ -348,6 +359,23 @@ func vetted(item Item, name string) (State, string) {
 			item.Unvetted[0].Typed(), n-1)
 	}
 	return Pass, "what " + item.Build.Name + " used from outside was vetted"
+}
+
+func withSymbols(f Facts, item Item, name string) (State, string) {
+	switch p := item.Programs; {
+	case p == nil:
+		return Waiting, name + " has not been looked into yet"
+	case len(p.Without) > 1:
+		return Fail, fmt.Sprintf("%s has %d programs whose symbols are in neither %s nor %s, such as %s", name,
+			len(p.Without),
+			f.From, f.To, p.Without[0])
+	case len(p.Without) == 1:
+		return Fail, fmt.Sprintf("the symbols of %s in %s are in neither %s nor %s", p.Without[0], name, f.From, f.To)
+	case p.Count == 0:
+		return Pass, name + " has no programs with a build id"
+	default:
+		return Pass, fmt.Sprintf("the symbols of the programs in %s are known", name)
+	}
 }
 
 func licensed(g Gate, item Item, name string) (State, string) {

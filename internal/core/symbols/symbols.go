@@ -42,6 +42,9 @@ type Symbol struct {
 	Code, Debug bool
 }
 
+// LookedInto are the ecosystems whose packages are looked into, since they may have programs in them.
+var LookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo"}
+
 // At is something that debuggers may ask for, and where it is.
 type At struct {
 	Symbol

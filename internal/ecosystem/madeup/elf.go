@@ -7,8 +7,8 @@ import (
 	"encoding/hex"
 )
 
-// ELF is a program for 64-bit x86 with a build id, in hexadecimal: with code or without, and with something for debuggers
-// or without, as strip and objcopy leave it. Nobody can run it.
+// ELF is a program for 64-bit x86 with a build id, in hexadecimal: with code or without, and with something for
+// debuggers or without, as strip and objcopy leave it. Nobody can run it.
 func ELF(buildID string, code, debug bool) []byte {
 	id, _ := hex.DecodeString(buildID) // of what is none, there is none
 	u := binary.LittleEndian
@@ -38,7 +38,7 @@ func ELF(buildID string, code, debug bool) []byte {
 	}
 	add(".shstrtab", elf.SHT_STRTAB, []byte(names+".shstrtab\x00"))
 	head := elf.Header64{Type: uint16(elf.ET_DYN), Machine: uint16(elf.EM_X86_64), Version: 1, Shoff: uint64(len(body)),
-		Ehsize: 64,
+		Ehsize:    64,
 		Shentsize: 64, Shnum: uint16(len(sections)), Shstrndx: uint16(len(sections) - 1)}
 	copy(head.Ident[:], "\x7fELF\x02\x01\x01")
 	var whole bytes.Buffer

@@ -10,6 +10,7 @@ import (
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/promotion"
 	"crelvo/internal/core/purl"
+	"crelvo/internal/core/symbols"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
@@ -51,13 +52,17 @@ func (s *Promotion) judge(
 	if err != nil {
 		return nil, err
 	}
+	programs, err := s.programs(ctx, c, parsed)
+	if err != nil {
+		return nil, err
+	}
 	for i, item := range c.items {
 		if s.accompanies(c, item) {
 			continue // what it belongs to is judged
 		}
 		fact := promotion.Item{PURL: item.purl(), To: item.to, Since: item.PublishedAt, Build: builds[item.BuildID],
 			Licences: item.details.Licences, There: there[keys[i]], Advised: advised(item),
-			Unvetted: unvetted[item.BuildID]}
+			Unvetted: unvetted[item.BuildID], Programs: programs(item)}
 		if len(item.labels) > 0 {
 			if fact.To, fact.There, err = s.labelsThere(ctx, c, item, keys[i]); err != nil {
 				return nil, err
@@ -73,27 +78,35 @@ func (s *Promotion) judge(
 		}
 		facts.Items = append(facts.Items, fact)
 	}
-	for _, g := range parsed {
+	s.askAll(ctx, c, parsed, before, outsideQuestion{Promotion: id, DryRun: dryRun, AskedBy: asker}, facts.Outside)
+	return promotion.Judge(parsed, facts), ctx.Err()
+}
+
+// askAll asks the outside checks that have not answered before.
+func (s *Promotion) askAll(
+	ctx context.Context, c *crossing, gates []promotion.Gate, before []promotion.Answer, q outsideQuestion,
+	outside map[string]promotion.Outside,
+) {
+	for _, g := range gates {
 		if g.Kind != promotion.Asks {
 			continue
 		}
 		if i := slices.IndexFunc(before, func(a promotion.Answer) bool {
 			return a.Gate == g.String() && a.State != promotion.Waiting
 		}); i >= 0 && len(before[i].Facts) > 0 {
-			facts.Outside[g.URL] = promotion.Outside{State: before[i].State, Fact: before[i].Facts[0]}
+			outside[g.URL] = promotion.Outside{State: before[i].State, Fact: before[i].Facts[0]}
 			continue
 		}
-		q := outsideQuestion{Promotion: id, DryRun: dryRun, Track: c.track.Name, From: c.from.Name, To: c.to.Name,
-			AskedBy: asker}
+		q := q
+		q.Track, q.From, q.To = c.track.Name, c.from.Name, c.to.Name
 		if c.build != nil {
 			q.Build = c.build.Title()
 		}
 		for _, item := range c.items {
 			q.Versions = append(q.Versions, outsideVersions{item.purl().String(), item.to})
 		}
-		facts.Outside[g.URL] = s.askOutside(ctx, g, q)
+		outside[g.URL] = s.askOutside(ctx, g, q)
 	}
-	return promotion.Judge(parsed, facts), ctx.Err()
 }
 
 func parseGates(texts []string) (gates []promotion.Gate, err error) {
@@ -105,6 +118,31 @@ func parseGates(texts []string) (gates []promotion.Gate, err error) {
 		gates = append(gates, g)
 	}
 	return gates, nil
+}
+
+// programs gives the programs of an item, as far as gates look at them.
+func (s *Promotion) programs(
+	ctx context.Context, c *crossing, gates []promotion.Gate,
+) (func(crossingItem) *promotion.Programs, error) {
+	if !slices.ContainsFunc(gates, func(g promotion.Gate) bool { return g.Kind == promotion.WithSymbols }) {
+		return func(crossingItem) *promotion.Programs { return nil }, nil
+	}
+	var ids []int64
+	for _, item := range c.items {
+		ids = append(ids, item.ID)
+	}
+	known, err := s.DB.ProgramsOf(ctx, ids, []int64{c.from.ID, c.to.ID})
+	return func(item crossingItem) *promotion.Programs {
+		if !slices.Contains(symbols.LookedInto, item.Ecosystem) {
+			return &promotion.Programs{}
+		}
+		found, looked := known[item.ID]
+		if !looked {
+			return nil
+		}
+		of := promotion.Programs(found)
+		return &of
+	}, err
 }
 
 // advised gives what advisories say of an item, of what it has inside as a bill of materials says, and

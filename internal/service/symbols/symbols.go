@@ -55,9 +55,6 @@ type opener struct {
 
 func (s *Symbols) opener() ecosystem.Opener { return opener{s.resolving, s.store} }
 
-// lookedInto are the ecosystems whose packages may have programs in them.
-var lookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo"}
-
 // Purge implements act.Purger.
 func (s *Symbols) Purge() {
 	s.mu.Lock()
@@ -102,7 +99,7 @@ func (s *Symbols) Look(ctx context.Context) error {
 	var failed error
 	for key := range due {
 		key := key
-		found, err := s.DB.UnlookedVersions(ctx, lookedInto, &key, 0, atOnce)
+		found, err := s.DB.UnlookedVersions(ctx, symbols.LookedInto, &key, 0, atOnce)
 		if err == nil {
 			err = s.lookInto(ctx, found)
 		}
@@ -114,7 +111,7 @@ func (s *Symbols) Look(ctx context.Context) error {
 		}
 	}
 	for all && ctx.Err() == nil {
-		found, err := s.DB.UnlookedVersions(record.Patiently(ctx), lookedInto, nil, from, atOnce)
+		found, err := s.DB.UnlookedVersions(record.Patiently(ctx), symbols.LookedInto, nil, from, atOnce)
 		if err == nil {
 			err = s.lookInto(ctx, found)
 		}
