@@ -217,8 +217,8 @@ func strictly(line []byte, into any) error {
 	return d.Decode(into)
 }
 
-// otherForm is that a line says something possible, in another form than the one that it has.
-var otherForm = errors.New("it is not written in the one form that manifests have: keys in their order, no blanks, " +
+// errForm is that a line says something possible, in another form than the one that it has.
+var errForm = errors.New("it is not written in the one form that manifests have: keys in their order, no blanks, " +
 	"times in UTC, no needless zeros and escapes")
 
 func readHeader(line []byte) (h Header, err error) {
@@ -251,7 +251,7 @@ func readHeader(line []byte) (h Header, err error) {
 	case !text.Fit(h.Chunking.Algorithm, false):
 		return h, errors.New("the name of its chunking has characters that cannot be kept or shown")
 	case err == nil && !bytes.Equal(form, line):
-		err = fmt.Errorf("its first line: %w", otherForm)
+		err = fmt.Errorf("its first line: %w", errForm)
 	}
 	return h, err
 }
@@ -313,7 +313,7 @@ func readEntry(raw []byte) (e Entry, err error) {
 		err = fmt.Errorf("the time of %.100q is not possible", e.Path)
 	}
 	if err == nil && !bytes.Equal(AppendEntry(nil, e), raw) {
-		err = otherForm
+		err = errForm
 	}
 	return e, err
 }
