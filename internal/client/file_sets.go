@@ -105,10 +105,12 @@ func (c *Client) ManifestOf(
 
 // hasVersion tells whether a version is there, and the SHA-256 of its manifest.
 func (c *Client) hasVersion(ctx context.Context, s FileSet) (sum string, there bool, err error) {
-	r, err := c.request(ctx, http.MethodHead, s.of("manifest.jsonl"), nil)
+	r, err := c.request(ctx, http.MethodGet, s.of("manifest.jsonl"), nil)
 	if err != nil {
 		return "", false, err
 	}
+	r.Header.Set("Accept", "application/json") // of refusals
+	r.Header.Set("Range", "bytes=0-0")
 	response, err := c.send(r)
 	if p := (*api.Problem)(nil); errors.As(err, &p) && p.Status == http.StatusNotFound {
 		return "", false, nil

@@ -70,14 +70,20 @@ func (c *Client) PublishSet(ctx context.Context, w SendSet) (done SentSet, err e
 	s := &sendingSet{SendSet: w, c: c, total: total, nothing: there && !purl.IsSnapshot("generic", w.Version)}
 	var lost *api.Problem
 	for tries := 0; ; tries++ {
-		err = again(ctx, w.Say, func() error { return s.send(ctx, entries) })
+		err = again(ctx, w.Say, func() error {
+			err := s.send(ctx, entries)
+			if err != nil {
+				s.seen.Clear() // some of it may not have arrived
+			}
+			return err
+		})
 		if err == nil {
 			done, err = s.publish(ctx, entries, sum)
 		}
 		if !errors.As(err, &lost) || lost.Code != "chunks-lacking" || tries == 2 {
 			break
 		}
-		s.seen = sync.Map{} // what was there has gone meanwhile
+		s.seen.Clear() // what was there has gone meanwhile
 	}
 	done.Sent = s.sent.Load()
 	return done, err
@@ -199,7 +205,7 @@ func (h *setHand) look() error {
 	}
 	lacking, err := h.s.c.lackingChunks(h.ctx, h.s.FileSet, digests)
 	if err != nil {
-		return h.forget(err)
+		return err
 	}
 	for _, c := range h.held {
 		if !lacking[c.Digest] {
@@ -209,23 +215,17 @@ func (h *setHand) look() error {
 			h.begin()
 		}
 		if err := h.pack.Add(c.Chunk, h.bytes[c.at:c.at+int(c.Length)]); err != nil {
-			return h.forget(errors.Join(h.endPack(err)))
+			return h.endPack(err)
 		}
 		h.s.sent.Add(int64(c.Length))
 		if h.pack.Bytes >= setPack {
 			if err := h.endPack(nil); err != nil {
-				return h.forget(err)
+				return err
 			}
 		}
 	}
 	h.held, h.bytes = h.held[:0], h.bytes[:0]
 	return nil
-}
-
-// forget lets chunks be looked for again that may not have arrived.
-func (h *setHand) forget(err error) error {
-	h.s.seen.Clear()
-	return err
 }
 
 func (h *setHand) begin() {
@@ -268,10 +268,7 @@ func (h *setHand) end(reason error) error {
 	if h.pack == nil {
 		return nil
 	}
-	if err := h.endPack(nil); err != nil {
-		return h.forget(err)
-	}
-	return nil
+	return h.endPack(nil)
 }
 
 // publish sends the manifest; sum is that of the version that is there already.

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -172,6 +173,9 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 		return "exists (select from jsonb_array_elements(v.details->'licences') x where x->>'name' ilike " + text() + ")"
 	case "author":
 		return "exists (select from jsonb_array_elements_text(v.details->'authors') x where x ilike " + text() + ")"
+	case "has":
+		return "v.id in (select l.version_id from symbol_look l join file_names n on n.id = l.names_id where n.names ~ " +
+			s.arg(filePattern(c.Text)) + ")"
 	case "needs":
 		if !strings.HasPrefix(c.Text, "pkg:") {
 			// The name alone, or with its scope or group.
@@ -183,6 +187,20 @@ func (s *statement) condition(c query.Condition, now time.Time) string {
 		return "exists (select from jsonb_array_elements(v.details->'dependencies') x where x->>'purl' ilike " + text() + ")"
 	}
 	return ""
+}
+
+// filePattern is the regular expression for paths between line feeds that fit a text in which * stands for any
+// characters; one without a slash is about the name of a file, in whichever folder.
+func filePattern(text string) string {
+	begin, any := "\n", `[^\n]*`
+	if !strings.Contains(text, "/") {
+		begin, any = `[\n/]`, `[^\n/]*`
+	}
+	parts := strings.Split(strings.ToLower(text), "*")
+	for i, p := range parts {
+		parts[i] = regexp.QuoteMeta(p)
+	}
+	return begin + strings.Join(parts, any) + "\n"
 }
 
 // SavedSearch is a query with a name.

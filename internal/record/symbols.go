@@ -2,6 +2,8 @@ package record
 
 import (
 	"context"
+	"crypto/sha256"
+	"strings"
 	"time"
 
 	"crelvo/internal/core/catalog"
@@ -54,24 +56,38 @@ func (db *DB) UnlookedVersions(
 	return all, err
 }
 
-// SetSymbols notes what a version has for debuggers, and what could not be read of it.
-func (tx *Tx) SetSymbols(ctx context.Context, versionID int64, all []symbols.At, said string, at time.Time) error {
+// SetSymbols notes what a version has for debuggers, and what could not be read of it; names are the paths of the
+// files in a file set, nil for others.
+func (tx *Tx) SetSymbols(
+	ctx context.Context, versionID int64, all []symbols.At, names []string, said string, at time.Time,
+) error {
 	n := len(all)
-	files, paths, names, formats, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n),
+	files, paths, called, formats, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n),
 		make([]string, n)
 	codes, debugs, sizes := make([]bool, n), make([]bool, n), make([]int64, n)
 	for i, s := range all {
-		files[i], paths[i], names[i], formats[i], keys[i] = storable(s.File), storable(s.Path),
+		files[i], paths[i], called[i], formats[i], keys[i] = storable(s.File), storable(s.Path),
 			storable(symbols.NameOf(s.File, s.Path)), string(s.Format), s.Key
 		codes[i], debugs[i], sizes[i] = s.Code, s.Debug, s.Size
+	}
+	var namesID *int64
+	if names != nil {
+		text := storable("\n" + strings.ToLower(strings.Join(names, "\n")) + "\n")
+		sum := sha256.Sum256([]byte(text))
+		if err := tx.GetContext(ctx, &namesID, `with known as (select id from file_names where sha256 = $1), new as (
+				insert into file_names (sha256, names) select $1, $2 where not exists (select from known)
+				on conflict (sha256) do update set sha256 = excluded.sha256 returning id
+			) select id from known union all select id from new`, sum[:], text); err != nil {
+			return err
+		}
 	}
 	return tx.do(ctx, step{`delete from symbol where version_id = $1`, []any{versionID}},
 		step{`insert into symbol (version_id, file, path, name, format, key, code, debug, size)
 			select $1, n.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[], $8::boolean[],
-			$9::bigint[]) n`, []any{versionID, files, paths, names, formats, keys, codes, debugs, sizes}},
-		step{`insert into symbol_look (version_id, at, said) values ($1, $2, $3)
-			on conflict (version_id) do update set at = excluded.at, said = excluded.said`,
-			[]any{versionID, at, storable(said)}})
+			$9::bigint[]) n`, []any{versionID, files, paths, called, formats, keys, codes, debugs, sizes}},
+		step{`insert into symbol_look (version_id, at, said, names_id) values ($1, $2, $3, $4)
+			on conflict (version_id) do update set at = excluded.at, said = excluded.said, names_id = excluded.names_id`,
+			[]any{versionID, at, storable(said), namesID}})
 }
 
 // SymbolQuestion is which symbols are wanted: by key, by name or of a version.
@@ -165,4 +181,11 @@ func (db *DB) ProgramsOf(
 		all[r.ID] = of
 	}
 	return all, err
+}
+
+// DropFileNames drops names that no version has any more.
+func (db *DB) DropFileNames(ctx context.Context) error {
+	_, err := db.ExecContext(ctx, `delete from file_names n
+		where not exists (select from symbol_look l where l.names_id = n.id)`)
+	return err
 }

@@ -175,6 +175,13 @@ func TestFileSets(t *testing.T) {
 		t.Errorf("a range: %d %q", a.Status, a.Body)
 	}
 
+	for query, want := range map[string]bool{"has:other.bin": true, "has:OTHER*": true, "has:zone-2/other*": true,
+		"has:zone-2/tile-0002.bin version:1.1.0": false, "has:ther.bin": false, "has:*.exe": false} {
+		eventually(t, 20*time.Second, query+" to be found, or not", func() bool {
+			return strings.Contains(found(t, "repo:"+to+" "+query), "chart-tiles") == want
+		})
+	}
+
 	// Into an empty folder, and from there to the next version and back.
 	into := filepath.Join(t.TempDir(), "tiles")
 	fetched := setAt(t, shared.Address, "fetch", of("1.1.0"), "--in", to, "--into", into)

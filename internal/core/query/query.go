@@ -66,6 +66,7 @@ var Keys = []Key{
 	{Name: "by", Kind: Text, Means: "who published it", Example: "by:ci-berth"},
 	{Name: "downloads", Kind: Count, Means: "how often the version was downloaded", Example: "downloads:0"},
 	{Name: "ecosystem", Kind: Text, Means: "the kind of package", Example: "ecosystem:npm"},
+	{Name: "has", Kind: Text, Means: "a file in a file set, by its name or path", Example: "has:*.bin"},
 	{Name: "holds", Kind: Choice, Means: "the maturity of the version", Example: "holds:snapshots",
 		Choices: []string{"snapshots", "releases"}},
 	{Name: "label", Kind: Text, Means: "a label that is at the version", Example: "label:latest"},

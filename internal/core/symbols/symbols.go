@@ -153,9 +153,13 @@ func identifyELF(r io.ReaderAt) ([]Symbol, error) {
 // noteGNU is the type of the note with the build id, whose owner is GNU.
 const noteGNU = 3
 
+// mostNotes is how many notes are looked at.
+const mostNotes = 100
+
 func buildID(f *elf.File) string {
+	looked := 0
 	for _, section := range f.Sections {
-		if section.Type == elf.SHT_NOTE && section.Size <= maxNote {
+		if looked++; section.Type == elf.SHT_NOTE && section.Size <= maxNote && looked <= mostNotes {
 			if raw, err := section.Data(); err == nil {
 				if id := idInNotes(raw, f.ByteOrder); id != "" {
 					return id
@@ -163,8 +167,8 @@ func buildID(f *elf.File) string {
 			}
 		}
 	}
-	for _, p := range f.Progs {
-		if p.Type == elf.PT_NOTE && p.Filesz <= maxNote {
+	for i, p := range f.Progs {
+		if p.Type == elf.PT_NOTE && p.Filesz <= maxNote && i < mostNotes {
 			raw := make([]byte, p.Filesz)
 			if _, err := p.ReadAt(raw, 0); err == nil {
 				if id := idInNotes(raw, f.ByteOrder); id != "" {

@@ -294,7 +294,8 @@ func TestProtocol(t *testing.T) {
 		string(two)+string(one)+string(two) {
 		t.Errorf("%q", got)
 	}
-	for path, body := range map[string]string{".sets/tool/1.0.0/chunks": `{"chunks":[[1,2]]}`, ".sets/tool/packs": "no pack",
+	for path, body := range map[string]string{".sets/tool/1.0.0/chunks": `{"chunks":[[1,2]]}`,
+		".sets/tool/1.0.0/chunks  ": `{"chunks":[[0,-1]]}`, ".sets/tool/1.0.0/chunks   ": `{"chunks":[[0,999999]]}`, ".sets/tool/packs": "no pack",
 		".sets/tool/lacking": `{"chunks":["x"]}`, ".sets/tool/1.0.0/chunks ": `{`} {
 		if a := d.Ask(http.MethodPost, strings.TrimSpace(path), []byte(body)); a.Code != http.StatusBadRequest {
 			t.Errorf("%s: %d %s", path, a.Code, a.Body)

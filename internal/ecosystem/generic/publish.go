@@ -13,6 +13,7 @@ import (
 	"net/http"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
 
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
@@ -141,6 +142,11 @@ func (g Generic) publish(
 	} else if err != nil && !errors.Is(err, ecosystem.ErrNoFile) {
 		return done, err
 	}
+	weight := min(manifestWeight*manifest.Size()+1<<20, manifestsWeigh)
+	if err := manifests.Acquire(ctx, weight); err != nil {
+		return done, err
+	}
+	defer manifests.Release(weight)
 	a := assembling{c: c, key: k, builder: fileset.NewBuilder(), lent: map[fileset.Digest]bool{}}
 	if err := a.read(ctx, manifest); err != nil {
 		return done, err
@@ -175,6 +181,12 @@ func (g Generic) publish(
 	done.Same = receipt.Same
 	return done, err
 }
+
+// manifests holds back whoever publishes while others need much memory for theirs, of which each takes some times its
+// size.
+var manifests = semaphore.NewWeighted(manifestsWeigh)
+
+const manifestsWeigh, manifestWeight = 512 << 20, 4
 
 func (Generic) label(c *ecosystem.Call, k catalog.PackageKey, version string, labels []string) error {
 	for _, label := range labels {
@@ -358,8 +370,8 @@ func checkFile(content *content, e fileset.Entry) error {
 	return nil
 }
 
-// maxWanted is how many stretches of chunks one request may ask for, and maxStretch how long one may be.
-const maxWanted = 20_000
+// maxWanted is how many stretches of chunks one request may ask for, and maxChunks how many chunks all together.
+const maxWanted, maxChunks = 20_000, 100_000
 
 // chunks answers with chunks of a version, by their numbers in the manifest, one after the other.
 func (g Generic) chunks(c *ecosystem.Call) error {
@@ -385,8 +397,11 @@ func (g Generic) chunks(c *ecosystem.Call) error {
 		return err
 	}
 	defer s.Close()
-	length := int64(0)
+	length, count := int64(0), 0
 	for _, pair := range asked.Chunks {
+		if count += max(pair[1], 0); pair[1] < 0 || count > maxChunks {
+			return fault.New(fault.Invalid, "bad-question", "one request may ask for %d chunks", maxChunks)
+		}
 		pieces, err := s.layout.PiecesAt(pair[0], pair[1])
 		if err != nil {
 			return fault.New(fault.Invalid, "bad-question", "%v", err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"sync"
@@ -130,7 +131,7 @@ func (p *packs) of(i uint32) (ecosystem.SeekableFile, error) {
 	}
 	f, err := p.set.open(p.ctx, packName(p.set.layout.Packs()[i]), nil)
 	if errors.Is(err, ecosystem.ErrNoFile) {
-		err = unreadable(errors.New("it names a pack that the version does not have"))
+		err = unreadable(fmt.Errorf("it names a pack that the version does not have: %w", err))
 	}
 	if err == nil {
 		p.open[i] = f

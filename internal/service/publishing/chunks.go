@@ -83,12 +83,19 @@ func bytesOf(digests []fileset.Digest) [][]byte {
 // readPacks puts on record which chunks the packs of a package have that came with versions from elsewhere. What a
 // pack says of itself is looked at, since others will rely on it.
 func (s *Publishing) readPacks(ctx context.Context, key catalog.PackageKey) error {
+	age := s.Age(key)
+	if known, ok := s.packsRead.Get(key); ok && known == age {
+		return nil
+	}
 	const atOnce = 1000
 	unknown, err := s.DB.UnknownPacks(ctx, key, PackExtension, atOnce)
 	for _, pack := range unknown {
 		if err == nil {
 			err = s.readPack(ctx, pack)
 		}
+	}
+	if err == nil && len(unknown) < atOnce {
+		s.packsRead.Add(key, age)
 	}
 	return err
 }
@@ -225,3 +232,6 @@ func (s *Publishing) DropGathered(
 }
 
 var _ ecosystem.ChunkTaker = (*Publishing)(nil)
+
+// Purge implements act.Purger.
+func (s *Publishing) Purge() { s.packsRead.Purge() }

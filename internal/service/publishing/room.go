@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/builds"
 	"crelvo/internal/service/directory"
@@ -26,6 +27,8 @@ type Publishing struct {
 	resolving *resolving.Resolving
 
 	lookedAt time.Time
+	// packsRead are packages, at the age that they had when all of their packs were on record.
+	packsRead *act.Weighted[catalog.PackageKey, uint64]
 	// gathering is held while a line is added to what somebody gathers.
 	gathering sync.Mutex
 }
@@ -43,5 +46,6 @@ func New(
 	return &Publishing{
 		Act: a, directory: directory, store: store, holdings: holdings, builds: builds, rights: rights,
 		resolving: resolving,
+		packsRead: act.NewWeighted[catalog.PackageKey](a.Remembered, 10_000, func(uint64) int64 { return 300 }),
 	}
 }

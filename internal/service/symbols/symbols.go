@@ -55,6 +55,26 @@ type opener struct {
 
 func (s *Symbols) opener() ecosystem.Opener { return opener{s.resolving, s.store} }
 
+// kept is what is here of versions: looking into them fetches nothing from elsewhere, and asks no rules.
+type kept struct {
+	*store.Store
+	db *record.DB
+}
+
+// Uploads implements ecosystem.Opener; uploads are named where it is asked.
+func (kept) Uploads(context.Context, catalog.PackageKey, string) (*catalog.Package, error) {
+	return nil, ecosystem.ErrNoPackage
+}
+
+// File implements ecosystem.Opener.
+func (k kept) File(ctx context.Context, q catalog.FileQuestion) (ecosystem.Found, error) {
+	f, err := k.db.File(ctx, q)
+	if errors.Is(err, record.ErrNotFound) {
+		err = ecosystem.ErrNoFile
+	}
+	return ecosystem.Found{File: f}, err
+}
+
 // Purge implements act.Purger.
 func (s *Symbols) Purge() {
 	s.mu.Lock()
@@ -83,7 +103,8 @@ func (s *Symbols) Hear(c record.Change) error {
 
 // Chores implements act.Busy.
 func (s *Symbols) Chores() []act.Chore {
-	return []act.Chore{{Every: time.Second, What: "looking for what debuggers want", Do: s.Look}}
+	return []act.Chore{{Every: time.Second, What: "looking for what debuggers want", Do: s.Look},
+		{Every: 24 * time.Hour, What: "dropping names of files that no set has any more", Do: s.DB.DropFileNames}}
 }
 
 // atOnce is how many versions are looked into in one go.
@@ -139,13 +160,21 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 	if err != nil {
 		return err
 	}
+	var failed error
 	for _, v := range versions {
-		all, said, err := s.inside(ctx, v, files[v.ID])
-		if err != nil {
-			return fmt.Errorf("%s: %w", act.PURLOf(v.Key, v.Version), err)
+		all, names, said, err := s.inside(ctx, v, files[v.ID])
+		if errors.Is(err, ecosystem.ErrNoFile) {
+			continue // of a mirror's copy some is not here yet
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil { // the others need not wait for it
+			failed = errors.Join(failed, fmt.Errorf("%s: %w", act.PURLOf(v.Key, v.Version), err))
+			continue
 		}
 		if err := s.DB.Within(ctx, func(tx *record.Tx) error {
-			return tx.SetSymbols(ctx, v.ID, all, said, s.Now())
+			return tx.SetSymbols(ctx, v.ID, all, names, said, s.Now())
 		}); err != nil {
 			return err
 		}
@@ -153,7 +182,7 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 			s.Changed(v.Key)
 		}
 	}
-	return nil
+	return failed
 }
 
 // Bounds of looking into one version.
@@ -169,16 +198,19 @@ const (
 // errEnough ends looking.
 var errEnough = errors.New("it has more than can be noted")
 
-// inside finds what a version has for debuggers; said is what could not be read.
+// longestNames is how many bytes the paths in a set may have together that are noted.
+const longestNames = 32 << 20
+
+// inside finds what a version has for debuggers, and the paths in a file set; said is what could not be read.
 func (s *Symbols) inside(
 	ctx context.Context, v record.UnlookedVersion, files []catalog.File,
-) (all []symbols.At, said string, err error) {
+) (all []symbols.At, names []string, said string, err error) {
 	ctx = budget.Afresh(ctx, bounds)
 	look := func(file, within string, r io.ReaderAt, size int64) error {
 		found, wrong := symbols.Identify(symbols.NameOf(file, within), r, size)
 		if wrong != nil {
 			said = fmt.Sprintf("%s: %v", path.Join(file, within), wrong)
-			if told := fault.Of(wrong); told.Kind == fault.Unavailable {
+			if told := fault.Of(wrong); told.Kind == fault.Unavailable || errors.Is(wrong, ecosystem.ErrNoFile) {
 				return wrong
 			}
 		}
@@ -191,12 +223,15 @@ func (s *Symbols) inside(
 		return ctx.Err()
 	}
 	if filed, ok := s.Ecosystem(v.Key.Ecosystem).(ecosystem.Filed); ok {
-		version := v.Version
+		version, length := v.Version, 0
 		if v.Upload != "" {
 			version = v.Upload
 		}
-		err = filed.Walk(ctx, s.opener(), v.Key, version,
+		err = filed.Walk(ctx, kept{s.store, s.DB}, v.Key, version,
 			func(path string, size int64, open func() ecosystem.SizedFile) error {
+				if length += len(path); length <= longestNames {
+					names = append(names, path)
+				}
 				f := open()
 				return errors.Join(look("", path, f, size), f.Close())
 			})
@@ -208,14 +243,14 @@ func (s *Symbols) inside(
 		}
 	}
 	switch told := fault.Of(err); {
-	case err == nil:
+	case err == nil, errors.Is(err, ecosystem.ErrNoFile):
 	case errors.Is(err, errEnough):
 		err, said = nil, errEnough.Error()
-	case errors.Is(err, ecosystem.ErrNoFile), errors.Is(err, ecosystem.ErrNotKept), told.Code == "bytes-missing",
+	case told.Kind != fault.Internal && told.Kind != fault.Unavailable, told.Code == "bytes-missing",
 		told.Code == "bytes-damaged", told.Code == "bad-layout":
-		err, said = nil, "some of it is not here" // it is looked into again when it was published again
+		err, said = nil, told.Message
 	}
-	return all, said, err
+	return all, names, said, err
 }
 
 // insideFile looks into a file, and into those in it if it is an archive.
