@@ -144,19 +144,12 @@ type setHand struct {
 	cutter *fileset.Cutter
 	held   []heldChunk
 	bytes  []byte // of these chunks, one behind the other
-	pack   *sendingPack
+	pack   *fileset.PipedPack
 }
 
 type heldChunk struct {
 	fileset.Chunk
 	at int // in the bytes that are held
-}
-
-// sendingPack is a pack that is sent while it is written.
-type sendingPack struct {
-	*fileset.PackWriter
-	to   *io.PipeWriter
-	done chan error
 }
 
 // file measures a file, and sends what is lacking of it.
@@ -212,7 +205,7 @@ func (h *setHand) look() error {
 			continue
 		}
 		if h.pack == nil {
-			h.begin()
+			h.pack = h.begin()
 		}
 		if err := h.pack.Add(c.Chunk, h.bytes[c.at:c.at+int(c.Length)]); err != nil {
 			return h.endPack(err)
@@ -228,30 +221,21 @@ func (h *setHand) look() error {
 	return nil
 }
 
-func (h *setHand) begin() {
-	from, to := io.Pipe()
-	p := &sendingPack{PackWriter: fileset.NewPackWriter(to), to: to, done: make(chan error, 1)}
-	go func() {
-		err := h.s.c.setQuestion(h.ctx, http.MethodPost, h.s.path("packs?version="+url.QueryEscape(h.s.Version)), from, -1,
-			nil)
-		from.CloseWithError(errors.Join(err, io.ErrClosedPipe))
-		p.done <- err
-	}()
-	h.pack = p
+func (h *setHand) begin() *fileset.PipedPack {
+	at := h.s.path("packs?version=" + url.QueryEscape(h.s.Version))
+	return fileset.PipePack(func(body io.Reader) error {
+		return h.s.c.setQuestion(h.ctx, http.MethodPost, at, body, -1, nil)
+	})
 }
 
-// endPack ends the pack that is being sent; with a reason, it is given up. The error is why it was not taken.
+// endPack ends the pack that is being sent, if one is.
 func (h *setHand) endPack(reason error) error {
 	p := h.pack
 	h.pack = nil
 	if p == nil {
 		return reason
 	}
-	if reason == nil {
-		reason = p.Close()
-	}
-	p.to.CloseWithError(reason)
-	return <-p.done
+	return p.End(reason)
 }
 
 // end sends what is held, unless something went wrong.

@@ -82,6 +82,18 @@ const immutable = "private, max-age=31536000, immutable"
 // give other bytes. A GET that is answered with the beginning counts as a
 // download. What is still arriving from an upstream is passed on as it comes.
 func (c *Call) SendFile(f Found, contentType string, fixed bool) error {
+	c.describe(f, contentType, fixed)
+	if f.Arriving != nil {
+		return c.pass(f)
+	}
+	if f.Mirror != "" {
+		c.Response().Header().Set("Cache-Status", f.Mirror+"; hit")
+	}
+	return c.sendKept(f.File, false)
+}
+
+// describe says in the header what is answered.
+func (c *Call) describe(f Found, contentType string, fixed bool) {
 	h := c.Response().Header()
 	h.Set("Content-Type", contentType)
 	h.Set("Cache-Control", "private, no-cache")
@@ -89,13 +101,6 @@ func (c *Call) SendFile(f Found, contentType string, fixed bool) error {
 		h.Set("Cache-Control", immutable)
 	}
 	c.answeredBy(f.From)
-	if f.Arriving != nil {
-		return c.pass(f)
-	}
-	if f.Mirror != "" {
-		h.Set("Cache-Status", f.Mirror+"; hit")
-	}
-	return c.sendKept(f.File, false)
 }
 
 // answeredBy names the repository behind a chain that answers.
@@ -140,13 +145,7 @@ func (c *Call) sendKept(f catalog.File, fetched bool) error {
 // SendWithin answers with a file that is kept within others of a version, as SendFile does: f has its name and SHA-256,
 // and says by its version what it counts for.
 func (c *Call) SendWithin(f Found, content SeekableFile, contentType string, fixed bool) error {
-	h := c.Response().Header()
-	h.Set("Content-Type", contentType)
-	h.Set("Cache-Control", "private, no-cache")
-	if fixed {
-		h.Set("Cache-Control", immutable)
-	}
-	c.answeredBy(f.From)
+	c.describe(f, contentType, fixed)
 	return c.sendOpened(f.File, content, f.Fetched)
 }
 

@@ -1,10 +1,9 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { CornerDownRight, FileText, Folder } from "lucide-react";
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
-import { comparePath, makeupQueries, type Side } from "./calls";
-import { Choice } from "../ui/dialog";
+import { makeupQueries, type Side } from "./calls";
+import { CompareWith } from "./compare-with";
 import { bytes, count } from "../ui/format";
 import { Table } from "../ui/table";
 import { Button, ErrorNote, Panel, Time, useQuery } from "../ui/parts";
@@ -26,34 +25,15 @@ export function Contents({
 }) {
   const [folder, setFolder] = useState("");
   const [shown, setShown] = useState<Entry>();
-  const navigate = useNavigate();
   const query = useInfiniteQuery(makeupQueries.folder(version, folder));
   const entries = query.data?.pages.flatMap((page) => page.entries);
-  const compared = others.filter((o) => o.purl !== version.purl);
   const open = (path: string) => {
     setFolder(path);
     setShown(undefined);
   };
   const steps = folder.split("/").slice(0, -1);
   return (
-    <Panel
-      title="Contents"
-      aside={
-        compared.length > 0 && (
-          <div className="w-60">
-            <Choice
-              label="Compare with another version"
-              value=""
-              onChange={(at) => void navigate(comparePath(compared[Number(at)]!, version))}
-              options={[
-                ["", "Compare with…"],
-                ...compared.map((o, i): [string, string] => [String(i), `${o.title} in ${o.repository}`]),
-              ]}
-            />
-          </div>
-        )
-      }
-    >
+    <Panel title="Contents" aside={<CompareWith version={version} others={others} />}>
       <div className="flex flex-wrap items-center justify-between gap-3 border-b border-rule px-4 py-2 text-sm">
         <nav aria-label="Folder" className="flex flex-wrap items-center gap-x-1 font-mono">
           <FolderName name="all files" current={folder === ""} onOpen={() => open("")} />

@@ -1,9 +1,8 @@
 import { useState } from "react";
-import { useNavigate } from "react-router";
-import { comparePath, makeupQueries, type Side } from "./calls";
+import { makeupQueries, type Side } from "./calls";
+import { CompareWith } from "./compare-with";
 import { Steps } from "./steps";
 import { OneOf } from "../pointing/point";
-import { Choice } from "../ui/dialog";
 import { bytes, count } from "../ui/format";
 import { Button, ErrorNote, Panel, Time, useQuery } from "../ui/parts";
 
@@ -19,29 +18,10 @@ export function Layers({
 }) {
   const [platform, setPlatform] = useState("");
   const [open, setOpen] = useState(false);
-  const navigate = useNavigate();
   const query = useQuery({ ...makeupQueries.makeup(version, platform), retry: false });
   const m = query.data;
-  const compared = others.filter((o) => o.purl !== version.purl);
   return (
-    <Panel
-      title="Layers"
-      aside={
-        compared.length > 0 && (
-          <div className="w-60">
-            <Choice
-              label="Compare with another version"
-              value=""
-              onChange={(at) => void navigate(comparePath(compared[Number(at)]!, version))}
-              options={[
-                ["", "Compare with…"],
-                ...compared.map((o, i): [string, string] => [String(i), `${o.title} in ${o.repository}`]),
-              ]}
-            />
-          </div>
-        )
-      }
-    >
+    <Panel title="Layers" aside={<CompareWith version={version} others={others} />}>
       {query.error && (
         <div className="p-4">
           <ErrorNote error={query.error} retry={() => void query.refetch()} />

@@ -116,3 +116,31 @@ type OtherChunk struct {
 func (o *OtherChunk) Error() string {
 	return fmt.Sprintf("chunk %d has the SHA-256 %x, and not %x", o.Index, o.Is, o.Named)
 }
+
+// PipedPack is a pack that is taken by somebody while it is written.
+type PipedPack struct {
+	*PackWriter
+	to   *io.PipeWriter
+	done chan error
+}
+
+// PipePack begins a pack that take reads; who writes is told if it does not take it.
+func PipePack(take func(body io.Reader) error) *PipedPack {
+	from, to := io.Pipe()
+	p := &PipedPack{PackWriter: NewPackWriter(to), to: to, done: make(chan error, 1)}
+	go func() {
+		err := take(from)
+		from.CloseWithError(errors.Join(err, io.ErrClosedPipe))
+		p.done <- err
+	}()
+	return p
+}
+
+// End ends the pack; with a reason, it is given up. The error is why it was not taken.
+func (p *PipedPack) End(reason error) error {
+	if reason == nil {
+		reason = p.Close()
+	}
+	p.to.CloseWithError(reason)
+	return <-p.done
+}

@@ -22,7 +22,7 @@ type writing struct {
 	held  []heldChunk // that are to be looked for
 	bytes int         // of them
 	known map[fileset.Digest]bool
-	pack  *packing // that is being written; nil if none is
+	pack  *fileset.PipedPack // that is being written; nil if none is
 	// leftOut are packs whose chunks are written anew.
 	leftOut map[fileset.Digest]bool
 }
@@ -30,13 +30,6 @@ type writing struct {
 type heldChunk struct {
 	fileset.Chunk
 	content []byte
-}
-
-// packing is a pack that is taken while it is written.
-type packing struct {
-	*fileset.PackWriter
-	to   *io.PipeWriter
-	done chan error
 }
 
 const (
@@ -103,29 +96,21 @@ func (w *writing) look() error {
 	return nil
 }
 
-func (w *writing) begin() *packing {
-	from, to := io.Pipe()
-	p := &packing{PackWriter: fileset.NewPackWriter(to), to: to, done: make(chan error, 1)}
-	go func() {
-		_, err := w.desk.TakePack(w.ctx, w.caller, w.key, from, -1)
-		from.CloseWithError(errors.Join(err, io.ErrClosedPipe))
-		p.done <- err
-	}()
-	return p
+func (w *writing) begin() *fileset.PipedPack {
+	return fileset.PipePack(func(body io.Reader) error {
+		_, err := w.desk.TakePack(w.ctx, w.caller, w.key, body, -1)
+		return err
+	})
 }
 
-// endPack ends the pack that is being written; with a reason, it is given up. The error is why it was not taken.
+// endPack ends the pack that is being written, if one is.
 func (w *writing) endPack(reason error) error {
 	p := w.pack
 	w.pack = nil
 	if p == nil {
 		return nil
 	}
-	if reason == nil {
-		reason = p.Close()
-	}
-	p.to.CloseWithError(reason)
-	return <-p.done
+	return p.End(reason)
 }
 
 // end writes what is held; with a reason, nothing more is written.
