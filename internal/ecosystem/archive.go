@@ -86,15 +86,12 @@ func walkTar(
 		case tar.TypeReg:
 		case tar.TypeSymlink, tar.TypeLink:
 			return fmt.Errorf("its entry %.100q is a link", entry.Name)
-		case tar.TypeGNUSparse:
-			return fmt.Errorf("its entry %.100q has holes", entry.Name)
+		case tar.TypeGNUSparse: // refused below
 		default:
 			continue
 		}
-		for name := range entry.PAXRecords {
-			if strings.HasPrefix(name, "GNU.sparse.") {
-				return fmt.Errorf("its entry %.100q has holes", entry.Name)
-			}
+		if HasHoles(entry) {
+			return fmt.Errorf("its entry %.100q has holes", entry.Name)
 		}
 		if err := each(entry.Name, entry.Size, archive); err == ErrStop {
 			return nil
@@ -102,6 +99,17 @@ func walkTar(
 			return err
 		}
 	}
+}
+
+// HasHoles tells whether an entry of an archive says that it has stretches of zeros which are not in the archive: of
+// these, there may be any number.
+func HasHoles(entry *tar.Header) bool {
+	for name := range entry.PAXRecords {
+		if strings.HasPrefix(name, "GNU.sparse.") {
+			return true
+		}
+	}
+	return entry.Typeflag == tar.TypeGNUSparse
 }
 
 // ReadAtMost reads all of r, up to a limit.

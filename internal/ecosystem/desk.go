@@ -236,6 +236,8 @@ type ChunkTaker interface {
 	// TakePack takes a pack; length is -1 if the client did not say it.
 	TakePack(ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64) (
 		fileset.Pack, error)
+	// OpenPack opens a pack that Chunks told of.
+	OpenPack(ctx context.Context, caller access.Caller, key catalog.PackageKey, pack fileset.Pack) (SeekableFile, error)
 	// Assembled tells which files are known to consist of which chunks; others are to be read. KnowAssembled is told of
 	// one that was.
 	Assembled(ctx context.Context, asked []fileset.Assembly) (map[fileset.Assembly]bool, error)

@@ -149,7 +149,7 @@ func TestFileSets(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	second := setAt(t, shared.Address, append(publish, "--as", of("1.1.0"), "--description", "Tiles of the harbour")...)
+	second := setAt(t, shared.Address, append(publish, "--as", of("1.1.0"), "--description", "Tiles of the islands")...)
 	if second.Files != 59 || second.Sent == 0 || second.Sent > 200_008 {
 		t.Errorf("%+v", second)
 	}

@@ -24,7 +24,7 @@ func file(path, content string) Entry {
 
 func manifestOf(t *testing.T, entries ...Entry) []byte {
 	t.Helper()
-	raw, err := Manifest(entries, "Tiles of the harbour,\nnorth and south")
+	raw, err := Manifest(entries, "Tiles of the islands,\nnorth and south")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +49,7 @@ func TestManifest(t *testing.T) {
 		{Path: "latest", Kind: Link, Target: "tiles/north.bin", Modified: day}, file("tiles/zero", "")}
 	raw := manifestOf(t, slices.Clone(entries)...)
 	if text := string(raw); !strings.HasPrefix(text, `{"fileSet":1,"files":3,"bytes":16,"chunking":{"algorithm":"fastcdc-v1.0.0",`+
-		`"min":65536,"normal":262144,"max":1048576},"description":"Tiles of the harbour,\nnorth and south"}`+"\n"+
+		`"min":65536,"normal":262144,"max":1048576},"description":"Tiles of the islands,\nnorth and south"}`+"\n"+
 		`{"path":"a \"quoted\" name","size":6,"mode":"644","modified":"2026-11-01T06:30:00.25Z","sha256":"`) ||
 		!strings.Contains(text, `{"path":"latest","link":"tiles/north.bin","modified":"2026-11-01T06:30:00.25Z"}`+"\n") ||
 		!strings.Contains(text, `:4","`) {

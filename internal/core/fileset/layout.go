@@ -165,9 +165,9 @@ func (b *Builder) Build() ([]byte, error) {
 }
 
 // Thin are packs of which the set uses so little that its chunks should rather be in a pack of their own: less than a
-// quarter of the pack or, where there are very many such, a few bytes. chunks are those that it uses of them, each
-// once.
-func (b *Builder) Thin() (thin map[Digest]bool, chunks []Piece) {
+// quarter of the pack, of those that are foreign less than all of it or, where there are very many such, a few bytes.
+// chunks are those that it uses of them, each once.
+func (b *Builder) Thin(foreign map[Digest]bool) (thin map[Digest]bool, chunks []Piece) {
 	type place struct {
 		pack   uint32
 		offset int64
@@ -192,7 +192,8 @@ func (b *Builder) Thin() (thin map[Digest]bool, chunks []Piece) {
 	}
 	thin = map[Digest]bool{}
 	for i, n := range used {
-		if n < b.packs[i].Size/4 || n < littleBytes && little > mostLittle {
+		if foreign[b.packs[i].Digest] && n+int64(packFooter) < b.packs[i].Size || n < b.packs[i].Size/4 || n < littleBytes &&
+			little > mostLittle {
 			thin[b.packs[i].Digest] = true
 		}
 	}

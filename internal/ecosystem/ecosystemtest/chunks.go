@@ -62,6 +62,13 @@ func (d *Desk) TakePack(
 		catalog.Sum{Algorithm: "sha256", Hex: is.Hex("sha256")})
 }
 
+// OpenPack implements ecosystem.ChunkTaker.
+func (d *Desk) OpenPack(
+	_ context.Context, _ access.Caller, _ catalog.PackageKey, pack fileset.Pack,
+) (ecosystem.SeekableFile, error) {
+	return opened{bytes.NewReader(d.contents[pack.Digest])}, nil
+}
+
 // Assembled implements ecosystem.ChunkTaker: nothing is known.
 func (*Desk) Assembled(context.Context, []fileset.Assembly) (map[fileset.Assembly]bool, error) {
 	return map[fileset.Assembly]bool{}, nil

@@ -28,7 +28,8 @@ import (
 // is not the same again and again.
 var unpacking = budget.Limits{Bytes: 256 << 30, Held: 64 << 20, Elements: fileset.MaxEntries}
 
-// walk goes through an archive that is sent.
+// walk goes through an archive that is sent. Of a file that is another name of one before, there is no reader, and the
+// target is that one.
 func walk(
 	ctx context.Context, c *ecosystem.Call, form string, each func(e fileset.Entry, r io.Reader) error,
 ) (err error) {
@@ -47,7 +48,7 @@ func walk(
 			return err
 		}
 	case "tar.zst":
-		unpacked, err := zstd.NewReader(body, zstd.WithDecoderMaxMemory(256<<20), zstd.WithDecoderConcurrency(1))
+		unpacked, err := zstd.NewReader(body, zstd.WithDecoderMaxWindow(32<<20), zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			return err
 		}
@@ -71,7 +72,6 @@ func entryAt(name string, mode fs.FileMode, at time.Time) (e fileset.Entry, ok b
 }
 
 func walkTar(r io.Reader, spent *budget.Budget, each func(e fileset.Entry, r io.Reader) error) error {
-	files := map[string]fileset.Entry{} // for hard links
 	for archive := tar.NewReader(r); ; {
 		h, err := archive.Next()
 		if err == io.EOF {
@@ -91,18 +91,17 @@ func walkTar(r io.Reader, spent *budget.Budget, each func(e fileset.Entry, r io.
 		case tar.TypeReg, tar.TypeDir:
 		case tar.TypeSymlink:
 			e.Kind, e.Target, e.Mode = fileset.Link, h.Linkname, 0
-		case tar.TypeLink:
-			same, known := files[path.Clean(strings.TrimPrefix(h.Linkname, "./"))]
-			if !known {
-				return fmt.Errorf("its %.100q is another name of %.100q, which does not come before it", h.Name, h.Linkname)
-			}
-			same.Path = e.Path
-			if err := each(same, nil); err != nil {
+		case tar.TypeLink: // another name of a file that came before
+			e.Target = norm.NFC.String(path.Clean(strings.TrimPrefix(h.Linkname, "./")))
+			if err := each(e, nil); err != nil {
 				return err
 			}
 			continue
 		default:
 			return fmt.Errorf("its %.100q is neither a file nor a folder nor a link", h.Name)
+		}
+		if ecosystem.HasHoles(h) {
+			return fmt.Errorf("its %.100q has holes", h.Name)
 		}
 		if err := each(e, archive); err != nil {
 			return err

@@ -8,16 +8,16 @@ import (
 	"io"
 	"slices"
 
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fileset"
 	"crelvo/internal/ecosystem"
 )
 
 // gather puts chunks of packs that a version would hardly use into packs of their own, and lays it out anew. Else a
 // pack would stay for the sake of a few bytes, long after all versions that used the rest of it are gone; and a
-// version that changed a little many times would consist of very many.
+// version that changed a little many times would consist of very many. And of a pack of another package, a version
+// must not bring along what it does not have: not everybody who reads the one may read the other.
 func (a *assembling) gather(ctx context.Context, manifest ecosystem.SizedReaderAt) error {
-	thin, chunks := a.builder.Thin()
+	thin, chunks := a.builder.Thin(a.foreign)
 	if len(thin) == 0 {
 		return nil
 	}
@@ -51,11 +51,8 @@ func (a *assembling) rewrite(ctx context.Context, w *writing, chunks []fileset.P
 			if open != nil {
 				open.Close()
 			}
-			found, err := a.c.Desk.File(ctx, catalog.FileQuestion{Key: a.key, Name: packName(all[p.Pack])})
-			if err == nil {
-				open, err = a.c.Desk.Open(ctx, found.File)
-			}
-			if err != nil {
+			var err error
+			if open, err = taker(a.c).OpenPack(ctx, a.c.Caller, a.key, all[p.Pack]); err != nil {
 				return err
 			}
 			at = int(p.Pack)

@@ -392,6 +392,57 @@ func TestListing(t *testing.T) {
 	}
 }
 
+// TestForeignPacks: what another package has besides does not come along with what both have.
+func TestForeignPacks(t *testing.T) {
+	d := ecosystemtest.NewDesk(t, Generic{})
+	secret, both := random(40_000), random(60_000)
+	d.Send(http.StatusCreated, http.MethodPut, "crew-files/1.0.0?unpack=tar.gz",
+		tarGz(t, map[string][]byte{"secret": secret, "both": both}))
+	d.Send(http.StatusCreated, http.MethodPut, "chart-tiles/1.0.0/both?complete=yes", both)
+	if got := d.Get(http.StatusOK, "chart-tiles/1.0.0/both"); got != string(both) {
+		t.Errorf("%d bytes", len(got))
+	}
+	for _, name := range packsOf(t, d, "1.0.0") {
+		if strings.Contains(d.Get(http.StatusOK, ".sets/chart-tiles/1.0.0/"+name), string(secret)) {
+			t.Errorf("%s has what is in another package", name)
+		}
+	}
+}
+
+// TestHostileTar: another name of a file is that file; what has holes is refused, since it unpacks to anything.
+func TestHostileTar(t *testing.T) {
+	d := ecosystemtest.NewDesk(t, Generic{})
+	archive := func(headers ...*tar.Header) []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		for _, h := range headers {
+			if err := w.WriteHeader(h); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := w.Write(make([]byte, h.Size)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return bytes.ReplaceAll(b.Bytes(), []byte("XYZ.sparse"), []byte("GNU.sparse"))
+	}
+	file := &tar.Header{Name: "./a", Typeflag: tar.TypeReg, Mode: 0o644, Size: 3}
+	d.Send(http.StatusCreated, http.MethodPut, "linked/1.0.0?unpack=tar",
+		archive(file, &tar.Header{Name: "./b", Typeflag: tar.TypeLink, Linkname: "./a", Mode: 0o644}))
+	if got := d.Get(http.StatusOK, "linked/1.0.0/b"); got != "\x00\x00\x00" {
+		t.Errorf("%q", got)
+	}
+	for want, raw := range map[string][]byte{
+		"does not come before it": archive(&tar.Header{Name: "b", Typeflag: tar.TypeLink, Linkname: "a", Mode: 0o644}, file),
+		"has holes": archive(&tar.Header{Name: "a", Typeflag: tar.TypeReg, Mode: 0o644, Format: tar.FormatPAX,
+			PAXRecords: map[string]string{"XYZ.sparse.size": "1073741824", "XYZ.sparse.numblocks": "0",
+				"XYZ.sparse.map": ""}})} {
+		ecosystemtest.Says(t, d.Send(http.StatusBadRequest, http.MethodPut, "linked/1.0.1?unpack=tar", raw), want)
+	}
+}
+
 // packsOf are the packs that a version is kept in.
 func packsOf(t *testing.T, d *ecosystemtest.Desk, version string) (names []string) {
 	t.Helper()

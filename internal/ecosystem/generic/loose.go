@@ -162,11 +162,18 @@ func (g Generic) unpack(c *ecosystem.Call, k catalog.PackageKey, version, form s
 		return err
 	}
 	var entries []fileset.Entry
+	by := map[string]fileset.Entry{}
 	err = walk(ctx, c, form, func(e fileset.Entry, r io.Reader) error {
 		if e.Kind == fileset.File {
-			made, err := w.file(r)
-			if err != nil {
-				return err
+			made, known := by[e.Target]
+			if r == nil && !known {
+				return fmt.Errorf("its %.100q is another name of %.100q, which does not come before it", e.Path, e.Target)
+			}
+			if e.Target = ""; r != nil {
+				if made, err = w.file(r); err != nil {
+					return err
+				}
+				by[e.Path] = made
 			}
 			e.Size, e.Digest, e.Chunks = made.Size, made.Digest, made.Chunks
 		}

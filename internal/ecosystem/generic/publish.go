@@ -147,7 +147,7 @@ func (g Generic) publish(
 		return done, err
 	}
 	defer manifests.Release(weight)
-	a := assembling{c: c, key: k, builder: fileset.NewBuilder(), lent: map[fileset.Digest]bool{}}
+	a := assembling{c: c, key: k, builder: fileset.NewBuilder(), foreign: map[fileset.Digest]bool{}}
 	if err := a.read(ctx, manifest); err != nil {
 		return done, err
 	}
@@ -156,6 +156,9 @@ func (g Generic) publish(
 		return done, g.label(c, k, version, labels)
 	}
 	if err := a.gather(ctx, manifest); err != nil {
+		return done, err
+	}
+	if err := a.lend(ctx); err != nil {
 		return done, err
 	}
 	layout, err := a.builder.Build()
@@ -210,10 +213,10 @@ type assembling struct {
 	key     catalog.PackageKey
 	header  fileset.Header
 	builder *fileset.Builder
-	waiting []fileset.Entry // for the places of their chunks
-	chunks  int             // that they have
-	joined  []fileset.Entry // files of several chunks, with their digests alone
-	lent    map[fileset.Digest]bool
+	waiting []fileset.Entry         // for the places of their chunks
+	chunks  int                     // that they have
+	joined  []fileset.Entry         // files of several chunks, with their digests alone
+	foreign map[fileset.Digest]bool // packs that are parts of other packages alone
 	leftOut map[fileset.Digest]bool // packs that are not to be used
 	lacking int
 }
@@ -247,7 +250,7 @@ func (a *assembling) read(ctx context.Context, manifest ecosystem.SizedReaderAt)
 	return nil
 }
 
-// locate finds the chunks of the entries that wait, and adds these to the layout. Packs that are elsewhere are lent.
+// locate finds the chunks of the entries that wait, and adds these to the layout.
 func (a *assembling) locate(ctx context.Context) error {
 	digests := make([]fileset.Digest, 0, a.chunks)
 	for _, e := range a.waiting {
@@ -257,7 +260,7 @@ func (a *assembling) locate(ctx context.Context) error {
 	}
 	there, err := taker(a.c).Chunks(ctx, a.c.Caller, a.key, digests, a.leftOut)
 	if err != nil {
-		return err
+		return fault.Of(err) // it is no fault of the manifest
 	}
 	for _, e := range a.waiting {
 		made := e.Made()
@@ -270,10 +273,8 @@ func (a *assembling) locate(ctx context.Context) error {
 			case at.Length != chunk.Length:
 				return fmt.Errorf("a chunk of %.100q has %d bytes, and not %d", e.Path, at.Length, chunk.Length)
 			}
-			if where[i] = at.Where; ok && !at.Here && !a.lent[at.Pack.Digest] && a.lacking == 0 {
-				if err := a.lend(ctx, at.Pack); err != nil {
-					return err
-				}
+			if where[i] = at.Where; ok && !at.Here {
+				a.foreign[at.Pack.Digest] = true
 			}
 		}
 		if a.lacking > 0 {
@@ -291,17 +292,21 @@ func (a *assembling) locate(ctx context.Context) error {
 	return nil
 }
 
-// lend makes a pack that is elsewhere a part of the package.
-func (a *assembling) lend(ctx context.Context, pack fileset.Pack) error {
-	lent, err := taker(a.c).LendPart(ctx, a.c.Caller, a.key, ecosystem.Lender{}, sumOf(pack))
-	if err != nil {
-		return err
+// lend makes packs that are elsewhere, and of which the version has everything, parts of the package.
+func (a *assembling) lend(ctx context.Context) error {
+	for _, pack := range a.builder.Packs() {
+		if !a.foreign[pack.Digest] {
+			continue
+		}
+		lent, err := taker(a.c).LendPart(ctx, a.c.Caller, a.key, ecosystem.Lender{}, sumOf(pack))
+		if err != nil {
+			return err
+		}
+		if !lent {
+			return fault.New(fault.Conflict, "chunks-lacking", "chunks of %s went away meanwhile", a.key.Name).
+				WithHint("Publish again.")
+		}
 	}
-	if !lent {
-		return fault.New(fault.Conflict, "chunks-lacking", "chunks of %s went away meanwhile", a.key.Name).
-			WithHint("Publish again.")
-	}
-	a.lent[pack.Digest] = true
 	return nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -128,7 +129,7 @@ func (g Generic) get(c *ecosystem.Call) error {
 
 // linked is the address that a link leads to, which is in the set.
 func linked(c *ecosystem.Call, segments []string, e fileset.Entry) string {
-	return c.Base() + path.Join(segments[0], segments[1], path.Dir(e.Path), e.Target)
+	return c.Base() + (&url.URL{Path: path.Join(segments[0], segments[1], path.Dir(e.Path), e.Target)}).EscapedPath()
 }
 
 func folderOf(inside string) string {

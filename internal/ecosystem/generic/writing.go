@@ -7,6 +7,7 @@ import (
 
 	"crelvo/internal/core/access"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/fileset"
 	"crelvo/internal/ecosystem"
 )
@@ -73,7 +74,7 @@ func (w *writing) look() error {
 	}
 	there, err := w.desk.Chunks(w.ctx, w.caller, w.key, digests, w.leftOut)
 	if err != nil {
-		return err
+		return fault.Of(err) // it is no fault of what arrives
 	}
 	for _, h := range w.held {
 		if _, ok := there[h.Digest]; ok {

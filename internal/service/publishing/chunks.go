@@ -152,6 +152,28 @@ func (s *Publishing) TakePack(
 	return fileset.Pack{Digest: is.SHA256, Size: is.Size}, err
 }
 
+// OpenPack implements ecosystem.ChunkTaker.
+func (s *Publishing) OpenPack(
+	ctx context.Context, caller access.Caller, key catalog.PackageKey, pack fileset.Pack,
+) (ecosystem.SeekableFile, error) {
+	if _, err := s.partHouse(caller, key); err != nil {
+		return nil, err
+	}
+	of := [][]byte{pack.Digest[:]}
+	here, err := s.DB.PartsAmong(ctx, key, of)
+	if err == nil && !here[pack.Digest] {
+		var readable map[[32]byte]int64
+		readable, err = s.DB.BytesIn(ctx, of, s.directory.ScopeOf(s.directory.Readable(caller)...))
+		if _, may := readable[pack.Digest]; err == nil && !may {
+			err = ecosystem.ErrNoFile
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.store.Open(ctx, catalog.File{Digests: catalog.Digests{SHA256: pack.Digest, Size: pack.Size}, Name: "a pack"})
+}
+
 // Assembled implements ecosystem.ChunkTaker.
 func (s *Publishing) Assembled(
 	ctx context.Context, asked []fileset.Assembly,
