@@ -16,7 +16,7 @@ type Stage struct {
 	Gates      []string `json:"gates,omitempty" maxItems:"30" doc:"as they are written"`
 	SignWith   string   `json:"signWith,omitempty" maxLength:"63" doc:"a signing key"`
 	Onward     []string `json:"onward,omitempty" maxItems:"10" doc:"targets"`
-	Restamps   []string `json:"restamps,omitempty" maxItems:"10" doc:"what is restamped that is left alone otherwise: image-labels, the version in labels and annotations of images, whose digest changes; image-references, references to images in charts"`
+	Restamps   []string `json:"restamps,omitempty" maxItems:"10" doc:"what is restamped that is left alone otherwise: image-labels, the version in labels and annotations of images, whose digest changes; image-references, references to images in charts; text in PATTERN, the version in files of file sets; text in PATTERN: OLD -> NEW, another text in these"`
 	// Sentences say what the gates ask for.
 	Sentences []string `json:"sentences,omitempty" readOnly:"true" doc:"what the gates ask for"`
 	Seen      bool     `json:"seen,omitempty" readOnly:"true" doc:"the caller may read the repository"`

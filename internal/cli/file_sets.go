@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"os"
+	"os/exec"
+	"strings"
 	"sync"
 	"time"
 
@@ -26,6 +31,7 @@ type setFlags struct {
 	exclude, labels []string
 	description     string
 	anyNames        bool
+	sign            string
 }
 
 func (f *setFlags) add(cmd *cobra.Command) {
@@ -33,6 +39,7 @@ func (f *setFlags) add(cmd *cobra.Command) {
 		"may be repeated")
 	cmd.Flags().StringArrayVar(&f.labels, "label", nil, "of a file set: give it this label; may be repeated")
 	cmd.Flags().StringVar(&f.description, "description", "", "of a file set: what it is")
+	cmd.Flags().StringVar(&f.sign, "sign", "", "of a file set: sign its manifest with this key of gpg")
 	cmd.Flags().BoolVar(&f.anyNames, "any-names", false, "of a file set: take names that some systems cannot hold")
 }
 
@@ -46,9 +53,13 @@ func (s *session) publishSet(cmd *cobra.Command, paths []string, to string, as p
 		return err
 	}
 	shown := newSetProgress(cmd.ErrOrStderr(), as.Name+" "+as.Version)
-	done, err := c.PublishSet(cmd.Context(), client.SendSet{SetFolder: client.SetFolder{Paths: paths, Exclude: f.exclude,
+	set := client.SendSet{SetFolder: client.SetFolder{Paths: paths, Exclude: f.exclude,
 		AnyNames: f.anyNames}, FileSet: client.FileSet{Repository: to, Name: as.Name, Version: as.Version},
-		Description: f.description, Labels: f.labels, Told: shown.told, Say: shown.say})
+		Description: f.description, Labels: f.labels, Told: shown.told, Say: shown.say}
+	if f.sign != "" {
+		set.Sign = func(ctx context.Context, manifest []byte) ([]byte, error) { return gpgSigns(ctx, f.sign, manifest) }
+	}
+	done, err := c.PublishSet(cmd.Context(), set)
 	shown.end()
 	if err != nil {
 		return err
@@ -65,6 +76,19 @@ func (s *session) publishSet(cmd *cobra.Command, paths []string, to string, as p
 	})
 }
 
+// gpgSigns has gpg make an armored detached signature.
+func gpgSigns(ctx context.Context, key string, content []byte) ([]byte, error) {
+	var out, errs bytes.Buffer
+	gpg := exec.CommandContext(ctx, "gpg", "--batch", "--armor", "--detach-sign", "--local-user", key)
+	gpg.Stdin, gpg.Stdout, gpg.Stderr = bytes.NewReader(content), &out, &errs
+	if err := gpg.Run(); errors.Is(err, exec.ErrNotFound) {
+		return nil, errors.New("gpg, which signs, is not on this machine")
+	} else if err != nil {
+		return nil, fmt.Errorf("gpg does not sign with %s: %s", key, cmp.Or(strings.TrimSpace(errs.String()), err.Error()))
+	}
+	return out.Bytes(), nil
+}
+
 // sentOf says how much of something went over the network.
 func sentOf(moved, all int64) string {
 	if all == 0 || moved >= all {
@@ -79,6 +103,7 @@ type fetchFlags struct {
 	into          string
 	only, like    []string
 	check, delete bool
+	signedBy      string
 }
 
 func (f *fetchFlags) add(cmd *cobra.Command) {
@@ -87,6 +112,7 @@ func (f *fetchFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.like, "like", nil, "of a file set: a folder that has some of it, such as the version before; "+
 		"may be repeated")
 	cmd.Flags().BoolVar(&f.check, "check", false, "of a file set: only tell how the folder differs from it")
+	cmd.Flags().StringVar(&f.signedBy, "signed-by", "", "of a file set: take it only if the OpenPGP key in this file signed it")
 	cmd.Flags().BoolVar(&f.delete, "delete", false, "of a file set: remove from the folder what it does not have")
 }
 
@@ -100,6 +126,16 @@ func (s *session) fetchSet(cmd *cobra.Command, c *client.Client, asked purl.PURL
 	shown := newSetProgress(cmd.ErrOrStderr(), asked.Name+" "+v.Version)
 	wish := client.FetchSet{FileSet: set, Into: into, Only: f.only, Like: f.like, Delete: f.delete, Told: shown.told,
 		Say: shown.say}
+	if f.signedBy != "" {
+		raw, err := os.ReadFile(f.signedBy)
+		if err != nil {
+			return err
+		}
+		if !bytes.Contains(raw, []byte("PGP PUBLIC KEY")) {
+			return fmt.Errorf("%s is no armored OpenPGP key; gpg --armor --export KEY writes one", f.signedBy)
+		}
+		wish.SignedBy = string(raw)
+	}
 	if f.check {
 		return s.checkSet(cmd, c, wish, v.PURL)
 	}

@@ -64,7 +64,7 @@ func trackShow(s *session) *cobra.Command {
 						fmt.Fprintln(w, "  signed with  "+stage.SignWith)
 					}
 					if len(stage.Restamps) > 0 {
-						fmt.Fprintln(w, "  restamped too  "+strings.Join(stage.Restamps, ", "))
+						fmt.Fprintln(w, "  restamped too  "+strings.Join(stage.Restamps, "; "))
 					}
 					if len(stage.Onward) > 0 {
 						fmt.Fprintln(w, "  goes on to  "+strings.Join(stage.Onward, ", "))
@@ -127,7 +127,8 @@ func trackEdit(s *session) *cobra.Command {
 			"hop into that stage; \"\" takes them away. Gates are written:\n  " + strings.Join(gateForms, "\n  "),
 		Example: "  crelvo track edit ferry --into staging --gate recorded-build --gate tests-passed\n" +
 			"  crelvo track edit ferry --into releases --gate 'approved 1 by crew-office' --gate 'waited 3d' --sign-with " +
-			"ferry-release",
+			"ferry-release\n" +
+			"  crelvo track edit ferry --into releases --restamp image-labels --restamp 'text in *version.txt'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			changed := cmd.Flags().Changed
 			if (changed("gate") || changed("sign-with") || changed("onward") || changed("restamp")) && into == "" {
@@ -186,11 +187,12 @@ func trackEdit(s *session) *cobra.Command {
 	f.StringVar(&into, "into", "", "the stage that the hop leads into")
 	f.StringArrayVar(&gates, "gate", nil, "a gate; may be repeated")
 	f.StringVar(&sign, "sign-with", "", "the key that files are signed with on the way")
-	f.StringSliceVar(&restamps, "restamp", nil, "what is restamped that is left alone otherwise: image-labels (their "+
-		"digest changes), image-references (in charts)")
+	f.StringArrayVar(&restamps, "restamp", nil, "what is restamped that is left alone otherwise: image-labels (their "+
+		"digest changes), image-references (in charts), 'text in PATTERN' or 'text in PATTERN: OLD -> NEW' (in files of "+
+		"file sets); may be repeated")
 	f.StringSliceVar(&onward, "onward", nil, "targets that versions go on to")
 	must(cmd.RegisterFlagCompletionFunc("into", s.completeRepositories))
-	must(cmd.RegisterFlagCompletionFunc("restamp", fixed("image-labels", "image-references")))
+	must(cmd.RegisterFlagCompletionFunc("restamp", fixed("image-labels", "image-references", "text in ")))
 	return cmd
 }
 

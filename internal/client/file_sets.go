@@ -10,9 +10,11 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"time"
 
 	"crelvo/internal/api"
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/fileset"
 )
 
@@ -87,20 +89,80 @@ func (c *Client) lackingChunks(ctx context.Context, s FileSet, chunks []fileset.
 func (c *Client) ManifestOf(
 	ctx context.Context, s FileSet, begin func(fileset.Header) error, each func(fileset.Entry) error,
 ) error {
-	r, err := c.request(ctx, http.MethodGet, s.of("manifest.jsonl"), nil)
+	body, err := c.keptFile(ctx, s, "manifest.jsonl")
 	if err != nil {
 		return err
+	}
+	defer body.Close()
+	return s.readManifest(body, begin, each)
+}
+
+func (s FileSet) readManifest(
+	r io.Reader, begin func(fileset.Header) error, each func(fileset.Entry) error,
+) error {
+	if err := fileset.Read(r, begin, each); err != nil {
+		return fmt.Errorf("the manifest of %s %s cannot be used: %w", s.Name, s.Version, err)
+	}
+	return nil
+}
+
+// keptFile opens a file of a version as the server keeps it.
+func (c *Client) keptFile(ctx context.Context, s FileSet, name string) (io.ReadCloser, error) {
+	r, err := c.request(ctx, http.MethodGet, s.of(name), nil)
+	if err != nil {
+		return nil, err
 	}
 	r.Header.Set("Accept", "application/json")
 	response, err := c.send(r)
 	if err != nil {
+		return nil, err
+	}
+	return response.Body, nil
+}
+
+// signedManifestOf is ManifestOf, and gives nothing of a manifest before it is known that one of some armored OpenPGP
+// keys signed it.
+func (c *Client) signedManifestOf(
+	ctx context.Context, s FileSet, keys string, begin func(fileset.Header) error, each func(fileset.Entry) error,
+) error {
+	signature, err := c.keptFile(ctx, s, "manifest.jsonl.asc")
+	if p := (*api.Problem)(nil); errors.As(err, &p) && p.Status == http.StatusNotFound {
+		if _, there, _ := c.hasVersion(ctx, s); there {
+			err = fmt.Errorf("%s %s is not signed", s.Name, s.Version)
+		}
+	}
+	if err != nil {
 		return err
 	}
-	defer response.Body.Close()
-	if err := fileset.Read(response.Body, begin, each); err != nil {
-		return fmt.Errorf("the manifest of %s %s cannot be used: %w", s.Name, s.Version, err)
+	defer signature.Close()
+	raw, err := io.ReadAll(io.LimitReader(signature, 64<<10))
+	if err != nil {
+		return err
 	}
-	return nil
+	body, err := c.keptFile(ctx, s, "manifest.jsonl")
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	held, err := os.CreateTemp("", "crelvo-manifest-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = errors.Join(held.Close(), os.Remove(held.Name())) }()
+	if _, err := io.Copy(held, body); err != nil {
+		return err
+	}
+	ok, err := attest.SignedBy(keys, held, raw, time.Now())
+	if err == nil && !ok {
+		err = fmt.Errorf("the signature of %s %s is not by the key that was given", s.Name, s.Version)
+	}
+	if err == nil {
+		_, err = held.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return err
+	}
+	return s.readManifest(held, begin, each)
 }
 
 // hasVersion tells whether a version is there, and the SHA-256 of its manifest.

@@ -29,8 +29,10 @@ type FetchSet struct {
 	Like []string
 	// Delete: what the version does not have is removed from the folder.
 	Delete bool
-	Told   func(SetProgress)
-	Say    func(format string, args ...any)
+	// SignedBy are armored OpenPGP keys, one of which must have signed the version; "" if nobody must.
+	SignedBy string
+	Told     func(SetProgress)
+	Say      func(format string, args ...any)
 }
 
 // FetchedSet is what came of it, or what would have to be done.
@@ -81,7 +83,13 @@ func (c *Client) plan(ctx context.Context, w FetchSet, thorough bool) (*fetching
 	f := &fetching{FetchSet: w, c: c, root: root, entries: map[string]bool{}}
 	f.result = FetchedSet{Changed: []string{}, Missing: []string{}, Extra: []string{}}
 	number := 0
-	err = c.ManifestOf(ctx, w.FileSet, func(fileset.Header) error { return nil }, func(e fileset.Entry) error {
+	read := c.ManifestOf
+	if w.SignedBy != "" {
+		read = func(ctx context.Context, s FileSet, begin func(fileset.Header) error, each func(fileset.Entry) error) error {
+			return c.signedManifestOf(ctx, s, w.SignedBy, begin, each)
+		}
+	}
+	err = read(ctx, w.FileSet, func(fileset.Header) error { return nil }, func(e fileset.Entry) error {
 		one := setWanted{e, number}
 		number += len(e.Made())
 		f.entries[e.Path] = true

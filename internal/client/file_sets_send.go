@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -29,7 +30,9 @@ type SendSet struct {
 	FileSet
 	Description string
 	Labels      []string
-	Build       string // as api.BuildHeader has it; "" for none
+	// Sign makes a detached signature over the manifest; nil for none.
+	Sign  func(ctx context.Context, manifest []byte) ([]byte, error)
+	Build string // as api.BuildHeader has it; "" for none
 	// Told is told how far it is, and Say what else there is to say. Both may be nil.
 	Told func(SetProgress)
 	Say  func(format string, args ...any)
@@ -280,6 +283,13 @@ func (s *sendingSet) publish(ctx context.Context, entries []localEntry, sum stri
 	}
 	r.Header.Set("Accept", "application/json")
 	r.Header.Set("Content-Type", fileset.MediaType)
+	if s.Sign != nil {
+		signature, err := s.Sign(ctx, manifest)
+		if err != nil {
+			return done, err
+		}
+		r.Header.Set(fileset.SignatureHeader, base64.StdEncoding.EncodeToString(signature))
+	}
 	if s.Build != "" {
 		r.Header.Set(api.BuildHeader, s.Build)
 	}

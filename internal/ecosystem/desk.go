@@ -229,15 +229,9 @@ type Origins interface {
 // consists of them. A pack is a part of a package (PartTaker), and waits as long as any for a version that names it.
 type ChunkTaker interface {
 	PartTaker
-	// Chunks tells of chunks which are there for a package: in a pack that it has, or that the caller may read
-	// elsewhere, but for those packs that are left out.
-	Chunks(ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest,
-		leftOut map[fileset.Digest]bool) (map[fileset.Digest]ChunkAt, error)
-	// TakePack takes a pack; length is -1 if the client did not say it.
-	TakePack(ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64) (
-		fileset.Pack, error)
-	// OpenPack opens a pack that Chunks told of.
-	OpenPack(ctx context.Context, caller access.Caller, key catalog.PackageKey, pack fileset.Pack) (SeekableFile, error)
+	// Packs are those that a caller may use for a version of a package: its own, and those that the caller may read
+	// elsewhere.
+	Packs(caller access.Caller, key catalog.PackageKey) Packs
 	// Assembled tells which files are known to consist of which chunks; others are to be read. KnowAssembled is told of
 	// one that was.
 	Assembled(ctx context.Context, asked []fileset.Assembly) (map[fileset.Assembly]bool, error)
@@ -250,6 +244,17 @@ type ChunkTaker interface {
 		read func(io.Reader) error) error
 	// DropGathered forgets what was gathered.
 	DropGathered(ctx context.Context, caller access.Caller, key catalog.PackageKey, version string) error
+}
+
+// Packs are what a version of a package can be put together from.
+type Packs interface {
+	// Chunks tells of chunks which are there, but for those packs that are left out.
+	Chunks(ctx context.Context, digests []fileset.Digest, leftOut map[fileset.Digest]bool) (
+		map[fileset.Digest]ChunkAt, error)
+	// TakePack takes a pack into the package; length is -1 if it is not known.
+	TakePack(ctx context.Context, body io.Reader, length int64) (fileset.Pack, error)
+	// OpenPack opens a pack that Chunks told of.
+	OpenPack(ctx context.Context, pack fileset.Pack) (SeekableFile, error)
 }
 
 // ChunkAt is where a chunk is to be had.

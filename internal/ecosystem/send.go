@@ -158,4 +158,7 @@ func Piped(write func(w io.Writer) error) io.ReadCloser {
 }
 
 // SignedBeside is an ecosystem whose clients look for a detached signature beside a file.
-type SignedBeside interface{ SignsBeside() bool }
+type SignedBeside interface {
+	// SignsBeside tells whether they do beside this one.
+	SignsBeside(file string) bool
+}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/promotion"
 )
 
@@ -397,9 +398,15 @@ func (db *DB) Standings(ctx context.Context, scope Scope, limit int) (found []St
 }
 
 // GoneFile is a file of a release that was removed.
+// GoneFile is a file of a release that was removed.
 type GoneFile struct {
 	Ecosystem, Namespace, Name, Version, File string
 	SHA256                                    [32]byte
+}
+
+// Other tells whether a file would be something else under the same name.
+func (g GoneFile) Other(name string, sha256 [32]byte) bool {
+	return g.File == name && g.SHA256 != sha256 && name != catalog.DerivedFile
 }
 
 // GoneFiles lists the files of those of some releases that were in a repository and

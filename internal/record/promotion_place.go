@@ -267,8 +267,8 @@ func (tx *Tx) gone(ctx context.Context, placed []PlacedVersion, ids []int64) ([]
 		join file f on f.version_id = v.id join (select version_id, name, sha256 from file union all select version_id, name,
 		sha256 from past_file) o
 			on o.version_id = g.id and o.name = f.name and o.sha256 <> f.sha256
-		where v.id = any($1) and not v.snapshot and not g.snapshot and g.visible_from is not null
-		and g.visible_until is not null and not g.unseen`, ids); err != nil {
+		where v.id = any($1) and f.name <> $2 and not v.snapshot and not g.snapshot and g.visible_from is not null
+		and g.visible_until is not null and not g.unseen`, ids, catalog.DerivedFile); err != nil {
 		return nil, err
 	}
 	var collisions []Collision

@@ -115,7 +115,7 @@ func (tx *Tx) AddFile(ctx context.Context, f NewFile) (Added, error) {
 	if v.VisibleFrom != nil {
 		added.At = *v.VisibleFrom
 	}
-	if v.Gone.Valid && !added.Visible {
+	if v.Gone.Valid && !added.Visible && f.Name != catalog.DerivedFile {
 		if other, err := tx.removedAs(ctx, v.Gone.Int64, f); err != nil || other.Taken {
 			return other, err
 		}

@@ -6,6 +6,8 @@ import (
 	"database/sql"
 	"errors"
 
+	"github.com/jmoiron/sqlx"
+
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fileset"
 )
@@ -87,9 +89,9 @@ func (db *DB) UnknownPacks(
 	return all, err
 }
 
-func (db *DB) setOf(ctx context.Context, query string, arguments ...any) (map[[32]byte]bool, error) {
+func (r reads) setOf(ctx context.Context, query string, arguments ...any) (map[[32]byte]bool, error) {
 	var rows [][]byte
-	err := db.SelectContext(ctx, &rows, query, arguments...)
+	err := sqlx.SelectContext(ctx, r.q, &rows, query, arguments...)
 	set := map[[32]byte]bool{}
 	for _, r := range rows {
 		set[[32]byte(r)] = true
@@ -119,4 +121,11 @@ func (db *DB) KnowAssembled(ctx context.Context, a fileset.Assembly) error {
 	_, err := db.ExecContext(ctx, `insert into assembled (sha256, chunks) values ($1, $2) on conflict do nothing`,
 		a.Digest[:], a.Chunks[:])
 	return err
+}
+
+// HoldParts holds those of some bytes that are parts of a package, which cannot be taken away then before the
+// transaction ends, and tells which these are.
+func (tx *Tx) HoldParts(ctx context.Context, key catalog.PackageKey, sha256s [][]byte) (map[[32]byte]bool, error) {
+	return tx.setOf(ctx, `select sha256 from package_part where package_id = `+packageOf+` and sha256 = any($5)
+		order by id for update`, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name, sha256s)
 }

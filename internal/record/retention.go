@@ -543,6 +543,37 @@ func (f Facts) BuildUses(
 		})
 }
 
+// Programs calls each for every version with a program whose symbols it does not have itself, and some of the versions
+// have: for each program with all versions that have them, in the order in which these came.
+func (f Facts) Programs(
+	ctx context.Context, versionIDs []int64, each func(version int64, title string, symbols []int64),
+) error {
+	return f.each(ctx,
+		`select c.version_id, p.name || ' ' || v.version, json_agg(distinct d.version_id order by d.version_id)
+		from (select distinct key from symbol where version_id = any($1) and debug and key <> '') going
+		join symbol c on c.key = going.key and c.code
+		join version v on v.id = c.version_id and v.visible_from is not null and v.visible_until is null
+		join package p on p.id = v.package_id
+		join symbol d on d.key = going.key and d.debug
+		join version w on w.id = d.version_id and w.visible_from is not null and w.visible_until is null
+		where not exists (select from symbol o where o.version_id = c.version_id and o.key = c.key and o.debug)
+		group by c.version_id, p.name, v.version, going.key order by 1, going.key`, []any{versionIDs},
+		func(row rows) error {
+			var version int64
+			var title string
+			var raw []byte
+			if err := row.Scan(&version, &title, &raw); err != nil {
+				return err
+			}
+			var symbols []int64
+			if err := json.Unmarshal(raw, &symbols); err != nil {
+				return err
+			}
+			each(version, title, symbols)
+			return nil
+		})
+}
+
 // Count tells how many versions of repositories can be seen.
 func (f Facts) Count(ctx context.Context, repositoryID int64) (n int64, err error) {
 	var versions sql.NullInt64

@@ -189,7 +189,7 @@ function Stage({ t, i, admin }: { t: Picture; i: number; admin: boolean }) {
             )}
             {stage.restamps && stage.restamps.length > 0 && (
               <p className="flex items-center gap-1">
-                <Stamp size={13} aria-hidden /> restamps {stage.restamps.map((r) => r.replace("-", " ")).join(", ")}
+                <Stamp size={13} aria-hidden /> restamps {stage.restamps.map(restampText).join("; ")}
               </p>
             )}
             {stage.onward && stage.onward.length > 0 && (
@@ -364,6 +364,13 @@ function History() {
   );
 }
 
+const textIn = "text in ";
+
+/** restampText says in words what is restamped. */
+function restampText(written: string) {
+  return written.startsWith(textIn) ? written : written.replace("-", " ");
+}
+
 /** plainStage is a stage without what only the service says of it. */
 function plainStage(s: Schemas["Stage"]): Schemas["Stage"] {
   return { repository: s.repository, gates: s.gates, signWith: s.signWith, onward: s.onward, restamps: s.restamps };
@@ -383,8 +390,9 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
         onward: (stage.onward ?? []).join("\n"),
         labels: stage.restamps?.includes("image-labels") ?? false,
         references: stage.restamps?.includes("image-references") ?? false,
+        texts: (stage.restamps ?? []).filter((r) => r.startsWith(textIn)).join("\n"),
       }}
-      run={({ gates, signWith, onward, labels, references }) =>
+      run={({ gates, signWith, onward, labels, references, texts }) =>
         promotionCalls.editTrack(t.name, {
           name: t.name,
           description: t.description,
@@ -395,7 +403,11 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
                   gates: lines(gates),
                   signWith: signWith.trim(),
                   onward: lines(onward),
-                  restamps: [...(labels ? ["image-labels"] : []), ...(references ? ["image-references"] : [])],
+                  restamps: [
+                    ...(labels ? ["image-labels"] : []),
+                    ...(references ? ["image-references"] : []),
+                    ...lines(texts),
+                  ],
                 }
               : plainStage(s),
           ),
@@ -417,6 +429,12 @@ function EditHop({ t, i, close }: { t: Picture; i: number; close: () => void }) 
         Restamp the version in labels and annotations of images; their digests change, and signatures stay behind
       </TickField>
       <TickField name="references">Restamp exact references to these images in the values of charts</TickField>
+      <AreaField
+        name="texts"
+        label="Texts in file sets"
+        hint="One a line: text in *version.txt, for the version; text in conf/*: test.example -> live.example, for another text. Paths are of files in the set; * stands for any characters."
+        rows={2}
+      />
     </FormDialog>
   );
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 )
 
@@ -32,3 +33,14 @@ func SignedBy(keys string, content io.ReadSeeker, signature []byte, now time.Tim
 
 // clocksApart is how far the clock of who signed may be ahead.
 const clocksApart = 24 * time.Hour
+
+// IsSignature tells whether a text is an armored OpenPGP signature, by whomever.
+func IsSignature(text []byte) bool {
+	block, err := armor.Decode(bytes.NewReader(text))
+	if err != nil || block.Type != openpgp.SignatureType {
+		return false
+	}
+	p, err := packet.Read(block.Body)
+	_, ok := p.(*packet.Signature)
+	return err == nil && ok
+}

@@ -403,6 +403,11 @@ func (d Details) Merge(other Details) Details {
 	return d
 }
 
+// DerivedFile is the name of a file that is made from the others of its version, and from the same ones may be made
+// another time in another way: a release that was removed may come back with another one. No package has a file of
+// its own that is called so.
+const DerivedFile = "layout.bin"
+
 // Digests identifies bytes; Size is in bytes.
 type Digests struct {
 	Size   int64

@@ -1,6 +1,7 @@
 package fileset
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -164,26 +165,39 @@ func (b *Builder) Build() ([]byte, error) {
 	return append(whole, b.texts...), nil
 }
 
+// places are where the chunks of pieces are, as pieces stand in a layout: each once, pack by pack.
+func places(raw []byte) []Piece {
+	all := make([]Piece, 0, len(raw)/pieceSize)
+	for at := 0; at < len(raw); at += pieceSize {
+		all = append(all, parsePiece(raw[at:]))
+	}
+	slices.SortFunc(all, func(a, b Piece) int {
+		return cmp.Or(cmp.Compare(a.Pack, b.Pack), cmp.Compare(a.Offset, b.Offset))
+	})
+	return slices.CompactFunc(all, func(a, b Piece) bool { return a.Pack == b.Pack && a.Offset == b.Offset })
+}
+
+// usedOf is how many bytes of each pack chunks at these places use, with what the packs say of them.
+func usedOf(places []Piece, packs int) ([]int64, error) {
+	used := make([]int64, packs)
+	for _, p := range places {
+		if int(p.Pack) >= packs {
+			return nil, errLayout
+		}
+		used[p.Pack] += int64(p.Length) + packEntry
+	}
+	return used, nil
+}
+
+// whole tells whether there is nothing else in a pack than what is used of it.
+func (p Pack) whole(used int64) bool { return used+int64(packFooter) >= p.Size }
+
 // Thin are packs of which the set uses so little that its chunks should rather be in a pack of their own: less than a
 // quarter of the pack, of those that are foreign less than all of it or, where there are very many such, a few bytes.
-// chunks are those that it uses of them, each once.
+// chunks are those that it uses of them, each once, pack by pack.
 func (b *Builder) Thin(foreign map[Digest]bool) (thin map[Digest]bool, chunks []Piece) {
-	type place struct {
-		pack   uint32
-		offset int64
-	}
-	used, once := make([]int64, len(b.packs)), map[place]bool{}
-	pieces := func(each func(p Piece)) {
-		clear(once)
-		for at := 0; at < len(b.pieces); at += pieceSize {
-			p := parsePiece(b.pieces[at:])
-			if !once[place{p.Pack, p.Offset}] {
-				once[place{p.Pack, p.Offset}] = true
-				each(p)
-			}
-		}
-	}
-	pieces(func(p Piece) { used[p.Pack] += int64(p.Length) + packEntry })
+	all := places(b.pieces)
+	used, _ := usedOf(all, len(b.packs)) // the packs are its own
 	little := 0
 	for _, n := range used {
 		if n < littleBytes {
@@ -192,19 +206,12 @@ func (b *Builder) Thin(foreign map[Digest]bool) (thin map[Digest]bool, chunks []
 	}
 	thin = map[Digest]bool{}
 	for i, n := range used {
-		if foreign[b.packs[i].Digest] && n+int64(packFooter) < b.packs[i].Size || n < b.packs[i].Size/4 || n < littleBytes &&
+		if pack := b.packs[i]; foreign[pack.Digest] && !pack.whole(n) || n < pack.Size/4 || n < littleBytes &&
 			little > mostLittle {
-			thin[b.packs[i].Digest] = true
+			thin[pack.Digest] = true
 		}
 	}
-	if len(thin) > 0 {
-		pieces(func(p Piece) {
-			if thin[b.packs[p.Pack].Digest] {
-				chunks = append(chunks, p)
-			}
-		})
-	}
-	return thin, chunks
+	return thin, slices.DeleteFunc(all, func(p Piece) bool { return !thin[b.packs[p.Pack].Digest] })
 }
 
 // Of a pack of which a set uses fewer bytes than littleBytes, it uses little; it may use mostLittle such.

@@ -19,6 +19,10 @@ import (
 // MediaType is that of a manifest: a line of JSON for the set, and one for each entry.
 const MediaType = "application/vnd.crelvo.file-set+jsonl"
 
+// SignatureHeader is the header of a request that has, with a manifest, the detached OpenPGP signature over it:
+// armored (RFC 9580, section 6.2), and then in Base64.
+const SignatureHeader = "Crelvo-Signature"
+
 // formatNumber is the form of manifests that this package writes and reads.
 const formatNumber = 1
 

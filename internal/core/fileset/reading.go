@@ -57,6 +57,24 @@ func OpenLayout(r io.ReaderAt, size int64) (*Layout, error) {
 // Packs are those that the layout uses.
 func (l *Layout) Packs() []Pack { return l.packs }
 
+// Shared are those of its packs that have more in them than the set uses.
+func (l *Layout) Shared() (shared []Pack, err error) {
+	raw, err := l.read(l.pieces, l.pieceCount*pieceSize)
+	if err != nil {
+		return nil, err
+	}
+	used, err := usedOf(places(raw), len(l.packs))
+	if err != nil {
+		return nil, err
+	}
+	for i, n := range used {
+		if !l.packs[i].whole(n) {
+			shared = append(shared, l.packs[i])
+		}
+	}
+	return shared, nil
+}
+
 // Len is how many entries there are.
 func (l *Layout) Len() int { return l.entries }
 

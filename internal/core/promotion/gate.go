@@ -34,18 +34,6 @@ const (
 	WithSymbols   Kind = "with-symbols"
 )
 
-// What can be restamped on a hop that is left alone otherwise.
-const (
-	// ImageLabels is the version in labels and annotations of images, which become others by
-	// that: their digests change.
-	ImageLabels = "image-labels"
-	// ImageReferences are exact references to images in what is promoted with these.
-	ImageReferences = "image-references"
-)
-
-// Restamps are all of them.
-var Restamps = []string{ImageLabels, ImageReferences}
-
 // Gate is a condition on a hop.
 type Gate struct {
 	Kind Kind

@@ -308,6 +308,10 @@ func (r *Reason) keeps(v *Version, rooms map[int64]time.Time, newest bool, now t
 		if v.NeededBy != "" {
 			return "needed by " + v.NeededBy
 		}
+	case Symbols:
+		if v.SymbolsOf != "" {
+			return "has the symbols of " + v.SymbolsOf
+		}
 	}
 	return ""
 }

@@ -70,6 +70,8 @@ type Version struct {
 	// UsedIn names a build that used it, and that is kept; NeededBy what is kept
 	// and needs it.
 	UsedIn, NeededBy string
+	// SymbolsOf names what is kept, and has a program in it that debuggers find the symbols of here alone.
+	SymbolsOf string
 	// Parts are versions of the package that it is made of, and About the one that it is
 	// about, where an ecosystem has such: they stay as long as that does.
 	Parts []string

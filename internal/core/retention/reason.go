@@ -29,7 +29,8 @@ const (
 	Promoted   Kind = "promoted"
 	InABuild   Kind = "used"
 	Needed     Kind = "needed"
-	LastUsed   Kind = "last" // used, up to so many bytes
+	Symbols    Kind = "symbols" // of programs in what stays
+	LastUsed   Kind = "last"    // used, up to so many bytes
 )
 
 // Line is what versions are counted in: each of these has its own newest ones.
@@ -69,7 +70,7 @@ var Forms = []string{
 	"newest 1 labelled stable*",
 	"younger than 14d", "downloaded within 30d", "wanted by 2", "labelled latest, v*", "promoted",
 	"promoted with its build",
-	"used by a build", "needed", "last used up to 50GiB",
+	"used by a build", "needed", "symbols of what stays", "last used up to 50GiB",
 }
 
 // longest is the longest time that a policy may name.
@@ -175,6 +176,10 @@ func (p *reasonParser) parse() (err error) {
 			return errors.New("builds are what uses versions")
 		}
 	case Needed:
+	case Symbols:
+		if !p.begins("of", "what", "stays") {
+			return errors.New("it is written: symbols of what stays")
+		}
 	case LastUsed:
 		if !p.begins("used", "up", "to") || len(p.rest) == 0 {
 			return errors.New("it does not say up to how many bytes")
@@ -219,6 +224,8 @@ func (r *Reason) write() string {
 		return "promoted"
 	case InABuild:
 		return "used by a build"
+	case Symbols:
+		return "symbols of what stays"
 	case LastUsed:
 		return "last used up to " + r.size
 	}

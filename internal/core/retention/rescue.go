@@ -19,8 +19,17 @@ type Rescue struct {
 	made map[int64]string
 	kept map[int64]bool
 
-	needed, used map[int64]string
-	fresh        []int64
+	// programs are, by the version that they are in, those whose symbols are elsewhere.
+	programs map[int64][]program
+
+	needed, used, symbols map[int64]string
+	fresh                 []int64
+}
+
+// program is a program whose symbols are in other versions.
+type program struct {
+	in      string // the name of its version
+	symbols []int64
 }
 
 type holder struct {
@@ -34,7 +43,8 @@ type holder struct {
 func NewRescue() *Rescue {
 	return &Rescue{names: map[string][]*holder{}, swept: map[int64]*holder{}, uses: map[int64][]int64{},
 		made: map[int64]string{},
-		kept: map[int64]bool{}, needed: map[int64]string{}, used: map[int64]string{}}
+		kept: map[int64]bool{}, needed: map[int64]string{}, used: map[int64]string{},
+		programs: map[int64][]program{}, symbols: map[int64]string{}}
 }
 
 // Judged tells what a first judgement said of a package, the highest version
@@ -117,6 +127,32 @@ func (r *Rescue) stay(h *holder) {
 	if h.build != 0 {
 		r.Kept(h.build)
 	}
+	for _, p := range r.programs[h.id] {
+		r.explain(p)
+	}
+}
+
+// Program tells of a program in a version, which is called title, that other versions have the symbols of, the one
+// that was published last at the end. Some of these would go.
+func (r *Rescue) Program(version int64, title string, symbols []int64) {
+	p := program{title, symbols}
+	if h := r.swept[version]; h == nil || h.stays {
+		r.explain(p)
+		return
+	}
+	r.programs[version] = append(r.programs[version], p)
+}
+
+// explain has the symbols of a program stay, if they would not stay anywhere.
+func (r *Rescue) explain(p program) {
+	for _, id := range p.symbols {
+		if h := r.swept[id]; h == nil || h.stays {
+			return
+		}
+	}
+	last := r.swept[p.symbols[len(p.symbols)-1]]
+	r.symbols[last.id] = p.in
+	r.stay(last)
 }
 
 // Needs tells what a version that stays needs; by is its name. The version stays
@@ -169,5 +205,5 @@ func (r *Rescue) Fresh() []int64 {
 
 // Mark writes into a version what rescues it.
 func (r *Rescue) Mark(v *Version) {
-	v.UsedIn, v.NeededBy = r.used[v.ID], r.needed[v.ID]
+	v.UsedIn, v.NeededBy, v.SymbolsOf = r.used[v.ID], r.needed[v.ID], r.symbols[v.ID]
 }

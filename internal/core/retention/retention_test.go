@@ -397,6 +397,38 @@ func TestRescue(t *testing.T) {
 	}
 }
 
+// TestRescueSymbols: the symbols of a program stay as long as it does, where they came last, and only where no other
+// ones stay.
+func TestRescueSymbols(t *testing.T) {
+	p := policy(t, "p", "newest 1", "needed", "symbols of what stays")
+	of := pack("generic", Version{Version: "3.0.0"}, Version{Version: "2.0.0"}, Version{Version: "1.0.0"},
+		Version{Version: "0.9.0"}, Version{Version: "0.8.0"}, Version{Version: "0.7.0"})
+	r := NewRescue()
+	r.Judged(of, Judge([]*Policy{p}, of, now)) // 3.0.0, whose id is 1, stays
+	r.Program(1, "gate 3.0.0", []int64{1, 2})  // it has some itself
+	r.Program(50, "gate 5.0.0", []int64{60, 3})
+	r.Program(51, "gate 5.1.0", []int64{4, 3}) // elsewhere, and nobody else has its symbols
+	r.Program(5, "gate 0.8.0", []int64{6})     // goes, too
+	if fresh := r.Fresh(); !slices.Equal(fresh, []int64{3}) {
+		t.Errorf("rescued %v", fresh)
+	}
+	r.Elsewhere(of.Key.String(), "9.0.0")
+	r.Needs("planner 1.0", []catalog.Dependency{{PURL: of.Key.String(), Version: "0.8.0"}})
+	for i := range of.Versions {
+		r.Mark(&of.Versions[i])
+	}
+	reasons := []string{}
+	for i, v := range Judge([]*Policy{p}, of, now) {
+		if v.Fate == Kept {
+			reasons = append(reasons, of.Versions[i].Version+" "+v.Reason)
+		}
+	}
+	if want := []string{"3.0.0 among the newest 1 of each package", "1.0.0 has the symbols of gate 5.1.0",
+		"0.8.0 needed by planner 1.0", "0.7.0 has the symbols of gate 0.8.0"}; !slices.Equal(reasons, want) {
+		t.Errorf("%q", reasons)
+	}
+}
+
 // TestTogether: what an image is made of, and what is about it, stays as long as it does.
 func TestTogether(t *testing.T) {
 	version := func(name string, days int, parts []string, about string, labels ...string) Version {

@@ -12,10 +12,20 @@ import (
 	"crelvo/internal/ecosystem"
 )
 
-// Chunks implements ecosystem.ChunkTaker: what any pack has may be used, and is lent where it is of another package.
-func (d *Desk) Chunks(
-	_ context.Context, _ access.Caller, key catalog.PackageKey, digests []fileset.Digest,
-	leftOut map[fileset.Digest]bool,
+// Packs implements ecosystem.ChunkTaker: what any pack has may be used, and is lent where it is of another package.
+func (d *Desk) Packs(caller access.Caller, key catalog.PackageKey) ecosystem.Packs {
+	return packs{d, caller, key}
+}
+
+type packs struct {
+	*Desk
+	caller access.Caller
+	key    catalog.PackageKey
+}
+
+// Chunks implements ecosystem.Packs.
+func (d packs) Chunks(
+	_ context.Context, digests []fileset.Digest, leftOut map[fileset.Digest]bool,
 ) (map[fileset.Digest]ecosystem.ChunkAt, error) {
 	wanted, all := map[fileset.Digest]bool{}, map[fileset.Digest]ecosystem.ChunkAt{}
 	last := map[fileset.Digest]int64{} // which part came last
@@ -34,9 +44,9 @@ func (d *Desk) Chunks(
 			}
 			var at int64
 			for _, c := range chunks {
-				if known := all[c.Digest]; wanted[c.Digest] && (of == key || !known.Here) && f.ID > last[c.Digest] {
+				if known := all[c.Digest]; wanted[c.Digest] && (of == d.key || !known.Here) && f.ID > last[c.Digest] {
 					last[c.Digest] = f.ID
-					all[c.Digest] = ecosystem.ChunkAt{Length: c.Length, Here: of == key, Where: fileset.Where{Offset: at,
+					all[c.Digest] = ecosystem.ChunkAt{Length: c.Length, Here: of == d.key, Where: fileset.Where{Offset: at,
 						Pack: fileset.Pack{Digest: f.Digests.SHA256, Size: f.Digests.Size}}}
 				}
 				at += int64(c.Length)
@@ -46,10 +56,8 @@ func (d *Desk) Chunks(
 	return all, nil
 }
 
-// TakePack implements ecosystem.ChunkTaker.
-func (d *Desk) TakePack(
-	ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64,
-) (fileset.Pack, error) {
+// TakePack implements ecosystem.Packs.
+func (d packs) TakePack(ctx context.Context, body io.Reader, _ int64) (fileset.Pack, error) {
 	raw, err := io.ReadAll(body)
 	if err != nil {
 		return fileset.Pack{}, err
@@ -58,14 +66,12 @@ func (d *Desk) TakePack(
 		return fileset.Pack{}, fault.New(fault.Invalid, "bad-pack", "%v", err)
 	}
 	is := digestsOf(raw)
-	return fileset.Pack{Digest: is.SHA256, Size: is.Size}, d.TakePart(ctx, caller, key, bytes.NewReader(raw), is.Size,
+	return fileset.Pack{Digest: is.SHA256, Size: is.Size}, d.TakePart(ctx, d.caller, d.key, bytes.NewReader(raw), is.Size,
 		catalog.Sum{Algorithm: "sha256", Hex: is.Hex("sha256")})
 }
 
-// OpenPack implements ecosystem.ChunkTaker.
-func (d *Desk) OpenPack(
-	_ context.Context, _ access.Caller, _ catalog.PackageKey, pack fileset.Pack,
-) (ecosystem.SeekableFile, error) {
+// OpenPack implements ecosystem.Packs.
+func (d packs) OpenPack(_ context.Context, pack fileset.Pack) (ecosystem.SeekableFile, error) {
 	return opened{bytes.NewReader(d.contents[pack.Digest])}, nil
 }
 

@@ -24,6 +24,7 @@ import (
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/safety"
+	"crelvo/internal/core/symbols"
 	"crelvo/internal/ecosystem"
 )
 
@@ -46,6 +47,8 @@ type Desk struct {
 	Downloads map[string]int
 	// Known is what advisories say; nil is that there are none.
 	Known []safety.Known
+	// Symbols are what debuggers may ask for.
+	Symbols []symbols.At
 
 	host     string
 	packages map[catalog.PackageKey]*catalog.Package

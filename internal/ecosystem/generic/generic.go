@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"crelvo/internal/core/attest"
 	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/fileset"
@@ -31,9 +32,18 @@ type Generic struct{}
 
 // The files of a version besides its packs: what is in it, and where that lies in the packs.
 const (
-	manifestFile, layoutFile           = "manifest.jsonl", "layout.bin"
+	manifestFile, layoutFile           = "manifest.jsonl", catalog.DerivedFile
 	manifestKind, layoutKind, packKind = "manifest", "layout", "pack"
 )
+
+// The detached signature over the manifest, which a version may have.
+const (
+	signatureFile = manifestFile + ".asc"
+	signatureKind = manifestKind + ".asc"
+)
+
+// SignsBeside implements ecosystem.SignedBeside: the manifest says what all else is.
+func (Generic) SignsBeside(file string) bool { return file == manifestFile }
 
 // setsDoor is where the files of versions are as they are kept, and the protocol for sets; no package can be called so.
 const setsDoor = ".sets"
@@ -151,6 +161,8 @@ func kindOf(name string) string {
 		return manifestKind
 	case layoutFile:
 		return layoutKind
+	case signatureFile:
+		return signatureKind
 	}
 	if sum, ok := catalog.ParseSum(strings.Replace(name, "-", ":", 1)); ok && sum.Algorithm == "sha256" {
 		return packKind
@@ -176,6 +188,9 @@ func key(r catalog.Repository, name, version string) (catalog.PackageKey, error)
 	}
 	return r.Key(Name, "", name), nil
 }
+
+// maxSignature is how large a signature may be, in bytes.
+const maxSignature = 64 << 10
 
 // Details of a version.
 const nativeFiles, nativeBytes, nativePacks = "files", "bytes", "packs"
@@ -206,6 +221,15 @@ func (Generic) Inspect(
 			return d, badManifest(err)
 		}
 		keep(nativePacks, len(l.Packs()))
+	case signatureKind:
+		raw := make([]byte, min(file.Size(), maxSignature+1))
+		if _, err := file.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
+			return d, err
+		}
+		if len(raw) > maxSignature || !attest.IsSignature(raw) {
+			return d, fault.New(fault.Invalid, "bad-signature", "%s is no armored detached OpenPGP signature", signatureFile).
+				WithHint("gpg --armor --detach-sign manifest.jsonl makes one.")
+		}
 	}
 	return d, err
 }

@@ -50,7 +50,7 @@ func (g Generic) putFile(c *ecosystem.Call, k catalog.PackageKey, version, at st
 		return e, fault.New(fault.Invalid, "bad-path", "%v", err)
 	}
 	ctx := c.Request().Context()
-	w, err := newWriting(ctx, taker(c), c.Caller, k)
+	w, err := newWriting(ctx, taker(c).Packs(c.Caller, k))
 	if err != nil {
 		return e, err
 	}
@@ -131,7 +131,7 @@ func (g Generic) publishEntries(
 		return err
 	}
 	defer staged.Discard()
-	done, err := g.publish(c, k, version, staged, c.QueryParams()["label"])
+	done, err := g.publish(c, k, version, staged, nil, c.QueryParams()["label"])
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func (g Generic) unpack(c *ecosystem.Call, k catalog.PackageKey, version, form s
 			WithHint("Say which it is: ?unpack=%s.", strings.Join(forms, ", ?unpack="))
 	}
 	ctx := c.Request().Context()
-	w, err := newWriting(ctx, taker(c), c.Caller, k)
+	w, err := newWriting(ctx, taker(c).Packs(c.Caller, k))
 	if err != nil {
 		return err
 	}

@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 
@@ -62,7 +62,7 @@ func (g Generic) lacking(c *ecosystem.Call) error {
 			return fault.New(fault.Invalid, "bad-digest", "%.80q is no SHA-256", text)
 		}
 	}
-	there, err := taker(c).Chunks(c.Request().Context(), c.Caller, k, digests, nil)
+	there, err := taker(c).Packs(c.Caller, k).Chunks(c.Request().Context(), digests, nil)
 	if err != nil {
 		return err
 	}
@@ -83,7 +83,7 @@ func (g Generic) takePack(c *ecosystem.Call) error {
 	if err != nil {
 		return err
 	}
-	pack, err := taker(c).TakePack(c.Request().Context(), c.Caller, k, c.Request().Body, c.Request().ContentLength)
+	pack, err := taker(c).Packs(c.Caller, k).TakePack(c.Request().Context(), c.Request().Body, c.Request().ContentLength)
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,14 @@ func (g Generic) takeManifest(c *ecosystem.Call) error {
 		return err
 	}
 	defer staged.Discard()
-	done, err := g.publish(c, k, version, staged, c.QueryParams()["label"])
+	signature, err := g.signature(c)
+	if err != nil {
+		return err
+	}
+	if signature != nil {
+		defer signature.Discard()
+	}
+	done, err := g.publish(c, k, version, staged, signature, c.QueryParams()["label"])
 	if err != nil {
 		return err
 	}
@@ -124,9 +131,22 @@ func (g Generic) takeManifest(c *ecosystem.Call) error {
 	return c.JSON(status, done)
 }
 
-// publish publishes a version by its manifest.
+// signature is that which comes with a manifest; nil if none does.
+func (g Generic) signature(c *ecosystem.Call) (ecosystem.Staged, error) {
+	said := c.Request().Header.Get(fileset.SignatureHeader)
+	if said == "" {
+		return nil, nil
+	}
+	raw, err := base64.StdEncoding.DecodeString(said)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "bad-signature", "the header %s is not in Base64", fileset.SignatureHeader)
+	}
+	return c.Desk.Stage(c.Request().Context(), c.Repository, bytes.NewReader(raw), int64(len(raw)), signatureFile)
+}
+
+// publish publishes a version by its manifest; signature may be nil.
 func (g Generic) publish(
-	c *ecosystem.Call, k catalog.PackageKey, version string, manifest ecosystem.Staged, labels []string,
+	c *ecosystem.Call, k catalog.PackageKey, version string, manifest, signature ecosystem.Staged, labels []string,
 ) (done published, err error) {
 	ctx := c.Request().Context()
 	target, err := c.Desk.Target(c.Caller, c.Repository, isSnapshot(version))
@@ -142,30 +162,33 @@ func (g Generic) publish(
 	} else if err != nil && !errors.Is(err, ecosystem.ErrNoFile) {
 		return done, err
 	}
-	weight := min(manifestWeight*manifest.Size()+1<<20, manifestsWeigh)
-	if err := manifests.Acquire(ctx, weight); err != nil {
+	release, err := holdManifest(ctx, manifest.Size())
+	if err != nil {
 		return done, err
 	}
-	defer manifests.Release(weight)
-	a := assembling{c: c, key: k, builder: fileset.NewBuilder(), foreign: map[fileset.Digest]bool{}}
+	defer release()
+	a := newAssembling(k.Name, taker(c).Packs(c.Caller, k))
 	if err := a.read(ctx, manifest); err != nil {
 		return done, err
 	}
 	done.Files, done.Bytes = a.header.Files, a.header.Bytes
 	if done.Same {
+		if err := g.signedBefore(ctx, c, k, version, signature); err != nil {
+			return done, err
+		}
 		return done, g.label(c, k, version, labels)
 	}
 	if err := a.gather(ctx, manifest); err != nil {
 		return done, err
 	}
-	if err := a.lend(ctx); err != nil {
+	if err := a.lend(ctx, c, k); err != nil {
 		return done, err
 	}
 	layout, err := a.builder.Build()
 	if err != nil {
 		return done, badManifest(err)
 	}
-	if err := a.check(ctx, layout); err != nil {
+	if err := a.check(ctx, c, k, layout); err != nil {
 		return done, err
 	}
 	laid, err := c.Desk.Stage(ctx, c.Repository, bytes.NewReader(layout), int64(len(layout)), layoutFile)
@@ -176,6 +199,9 @@ func (g Generic) publish(
 	p := ecosystem.Publication{Labels: labels, Files: []ecosystem.StagedFile{
 		{Place: place(k.Name, version, manifestFile), Staged: manifest},
 		{Place: place(k.Name, version, layoutFile), Staged: laid}}}
+	if signature != nil {
+		p.Files = append(p.Files, ecosystem.StagedFile{Place: place(k.Name, version, signatureFile), Staged: signature})
+	}
 	for _, pack := range a.builder.Packs() {
 		p.Parts = append(p.Parts, ecosystem.NamedPart{Sum: sumOf(pack), Size: pack.Size, Extension: packKind,
 			MediaType: packType})
@@ -190,6 +216,28 @@ func (g Generic) publish(
 var manifests = semaphore.NewWeighted(manifestsWeigh)
 
 const manifestsWeigh, manifestWeight = 512 << 20, 4
+
+// holdManifest waits until there is memory for a manifest of a size.
+func holdManifest(ctx context.Context, size int64) (release func(), err error) {
+	weight := min(manifestWeight*size+1<<20, manifestsWeigh)
+	return func() { manifests.Release(weight) }, manifests.Acquire(ctx, weight)
+}
+
+// signedBefore says no if a version that is there without a signature comes again with one. Who signs again makes
+// another signature, so that another one is no hindrance.
+func (Generic) signedBefore(
+	ctx context.Context, c *ecosystem.Call, k catalog.PackageKey, version string, signature ecosystem.Staged,
+) error {
+	if signature == nil {
+		return nil
+	}
+	_, err := c.Desk.File(ctx, catalog.FileQuestion{Key: k, Version: version, Name: signatureFile})
+	if !errors.Is(err, ecosystem.ErrNoFile) {
+		return err
+	}
+	return fault.New(fault.Conflict, "signed-late", "%s %s is published already, without a signature", k.Name, version).
+		WithHint("A signature comes with the version. A promotion signs, too: crelvo track edit TRACK --into STAGE --sign-with KEY.")
+}
 
 func (Generic) label(c *ecosystem.Call, k catalog.PackageKey, version string, labels []string) error {
 	for _, label := range labels {
@@ -207,103 +255,18 @@ func sumOf(p fileset.Pack) catalog.Sum {
 	return catalog.Sum{Algorithm: "sha256", Hex: hex.EncodeToString(p.Digest[:])}
 }
 
-// assembling finds out where the chunks of a manifest are.
-type assembling struct {
-	c       *ecosystem.Call
-	key     catalog.PackageKey
-	header  fileset.Header
-	builder *fileset.Builder
-	waiting []fileset.Entry         // for the places of their chunks
-	chunks  int                     // that they have
-	joined  []fileset.Entry         // files of several chunks, with their digests alone
-	foreign map[fileset.Digest]bool // packs that are parts of other packages alone
-	leftOut map[fileset.Digest]bool // packs that are not to be used
-	lacking int
-}
-
-// lookAhead is for how many chunks places are asked for at once.
-const lookAhead = 8192
-
-// read reads a manifest. An error is a fault.
-func (a *assembling) read(ctx context.Context, manifest ecosystem.SizedReaderAt) error {
-	err := fileset.Read(io.NewSectionReader(manifest, 0, manifest.Size()), func(h fileset.Header) error {
-		a.header = h
-		return nil
-	}, func(e fileset.Entry) error {
-		a.waiting = append(a.waiting, e)
-		a.chunks += len(e.Made())
-		if a.chunks < lookAhead {
-			return nil
-		}
-		return a.locate(ctx)
-	})
-	if err == nil {
-		err = a.locate(ctx)
-	}
-	if err != nil {
-		return badManifest(err)
-	}
-	if a.lacking > 0 {
-		return fault.New(fault.Conflict, "chunks-lacking", "%d chunks of %s are not there", a.lacking, a.key.Name).
-			WithHint("Ask which (POST %s/%s/lacking), send them in packs, and publish again.", setsDoor, a.key.Name)
-	}
-	return nil
-}
-
-// locate finds the chunks of the entries that wait, and adds these to the layout.
-func (a *assembling) locate(ctx context.Context) error {
-	digests := make([]fileset.Digest, 0, a.chunks)
-	for _, e := range a.waiting {
-		for _, chunk := range e.Made() {
-			digests = append(digests, chunk.Digest)
-		}
-	}
-	there, err := taker(a.c).Chunks(ctx, a.c.Caller, a.key, digests, a.leftOut)
-	if err != nil {
-		return fault.Of(err) // it is no fault of the manifest
-	}
-	for _, e := range a.waiting {
-		made := e.Made()
-		where := make([]fileset.Where, len(made))
-		for i, chunk := range made {
-			at, ok := there[chunk.Digest]
-			switch {
-			case !ok:
-				a.lacking++
-			case at.Length != chunk.Length:
-				return fmt.Errorf("a chunk of %.100q has %d bytes, and not %d", e.Path, at.Length, chunk.Length)
-			}
-			if where[i] = at.Where; ok && !at.Here {
-				a.foreign[at.Pack.Digest] = true
-			}
-		}
-		if a.lacking > 0 {
-			continue
-		}
-		if err := a.builder.Add(e, where); err != nil {
-			return err
-		}
-		if len(e.Chunks) > 0 {
-			a.joined = append(a.joined, fileset.Entry{Path: e.Path, Size: e.Size, Digest: e.Digest,
-				Chunks: []fileset.Chunk{{Digest: assembly(e.Chunks)}}})
-		}
-	}
-	a.waiting, a.chunks = a.waiting[:0], 0
-	return nil
-}
-
 // lend makes packs that are elsewhere, and of which the version has everything, parts of the package.
-func (a *assembling) lend(ctx context.Context) error {
+func (a *assembling) lend(ctx context.Context, c *ecosystem.Call, key catalog.PackageKey) error {
 	for _, pack := range a.builder.Packs() {
 		if !a.foreign[pack.Digest] {
 			continue
 		}
-		lent, err := taker(a.c).LendPart(ctx, a.c.Caller, a.key, ecosystem.Lender{}, sumOf(pack))
+		lent, err := taker(c).LendPart(ctx, c.Caller, key, ecosystem.Lender{}, sumOf(pack))
 		if err != nil {
 			return err
 		}
 		if !lent {
-			return fault.New(fault.Conflict, "chunks-lacking", "chunks of %s went away meanwhile", a.key.Name).
+			return fault.New(fault.Conflict, "chunks-lacking", "chunks of %s went away meanwhile", key.Name).
 				WithHint("Publish again.")
 		}
 	}
@@ -325,12 +288,12 @@ const atOnce = 4
 
 // check reads the files that consist of several chunks, and compares them with the digests that the manifest says,
 // unless somebody had the same file before.
-func (a *assembling) check(ctx context.Context, raw []byte) error {
+func (a *assembling) check(ctx context.Context, c *ecosystem.Call, key catalog.PackageKey, raw []byte) error {
 	asked := make([]fileset.Assembly, len(a.joined))
 	for i, e := range a.joined {
 		asked[i] = fileset.Assembly{Digest: e.Digest, Chunks: e.Chunks[0].Digest}
 	}
-	known, err := taker(a.c).Assembled(ctx, asked)
+	known, err := taker(c).Assembled(ctx, asked)
 	if err != nil {
 		return err
 	}
@@ -339,7 +302,7 @@ func (a *assembling) check(ctx context.Context, raw []byte) error {
 		return err
 	}
 	// Packs are parts of the package by now, and of no version.
-	s := &set{desk: a.c.Desk, q: catalog.FileQuestion{Key: a.key}, layout: layout}
+	s := &set{desk: c.Desk, q: catalog.FileQuestion{Key: key}, layout: layout}
 	checking, ctx := errgroup.WithContext(ctx)
 	checking.SetLimit(atOnce)
 	for i, e := range a.joined {
@@ -355,7 +318,7 @@ func (a *assembling) check(ctx context.Context, raw []byte) error {
 			if err := checkFile(s.content(ctx, f), e); err != nil {
 				return err
 			}
-			return taker(a.c).KnowAssembled(ctx, asked[i])
+			return taker(c).KnowAssembled(ctx, asked[i])
 		})
 	}
 	return checking.Wait()

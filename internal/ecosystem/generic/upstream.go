@@ -126,7 +126,7 @@ func (Generic) Companions(p purl.PURL, _ catalog.Details, like []catalog.File) [
 	of := catalog.FileQuestion{Key: catalog.PackageKey{Ecosystem: Name, Name: p.Name}, Version: p.Version}
 	names := []string{manifestFile, layoutFile}
 	for _, f := range like {
-		if kindOf(f.Name) == packKind {
+		if kind := kindOf(f.Name); kind == packKind || kind == signatureKind {
 			names = append(names, f.Name)
 		}
 	}

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"io"
 
-	"crelvo/internal/core/access"
-	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/fileset"
 	"crelvo/internal/ecosystem"
@@ -15,9 +13,7 @@ import (
 // writing cuts files that arrive here whole, and puts those of their chunks that are not there into packs.
 type writing struct {
 	ctx    context.Context
-	desk   ecosystem.ChunkTaker
-	caller access.Caller
-	key    catalog.PackageKey
+	packs  ecosystem.Packs
 	cutter *fileset.Cutter
 
 	held  []heldChunk // that are to be looked for
@@ -40,12 +36,9 @@ const (
 	packBytes = 64 << 20
 )
 
-func newWriting(
-	ctx context.Context, desk ecosystem.ChunkTaker, caller access.Caller, key catalog.PackageKey,
-) (*writing, error) {
+func newWriting(ctx context.Context, packs ecosystem.Packs) (*writing, error) {
 	cutter, err := fileset.NewCutter()
-	return &writing{ctx: ctx, desk: desk, caller: caller, key: key, cutter: cutter,
-		known: map[fileset.Digest]bool{}}, err
+	return &writing{ctx: ctx, packs: packs, cutter: cutter, known: map[fileset.Digest]bool{}}, err
 }
 
 // file takes a file, and gives its size, digest and chunks.
@@ -72,7 +65,7 @@ func (w *writing) look() error {
 	for i, h := range w.held {
 		digests[i] = h.Digest
 	}
-	there, err := w.desk.Chunks(w.ctx, w.caller, w.key, digests, w.leftOut)
+	there, err := w.packs.Chunks(w.ctx, digests, w.leftOut)
 	if err != nil {
 		return fault.Of(err) // it is no fault of what arrives
 	}
@@ -99,7 +92,7 @@ func (w *writing) look() error {
 
 func (w *writing) begin() *fileset.PipedPack {
 	return fileset.PipePack(func(body io.Reader) error {
-		_, err := w.desk.TakePack(w.ctx, w.caller, w.key, body, -1)
+		_, err := w.packs.TakePack(w.ctx, body, -1)
 		return err
 	})
 }

@@ -359,4 +359,4 @@ func moduleSplices(
 }
 
 // SignsBeside implements ecosystem.SignedBeside: FILE.asc.
-func (Maven) SignsBeside() bool { return true }
+func (Maven) SignsBeside(string) bool { return true }

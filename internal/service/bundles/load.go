@@ -278,7 +278,7 @@ func (l *Loading) refuses(a arriving, gone []record.GoneFile) string {
 		}
 		for _, g := range gone {
 			if g.Ecosystem == a.Key.Ecosystem && g.Namespace == a.Key.Namespace && g.Name == a.Key.Name &&
-				g.Version == a.of.Version && g.File == f.Name && g.SHA256 != f.SHA256 {
+				g.Version == a.of.Version && g.Other(f.Name, f.SHA256) {
 				return "it was in " + a.to.Name + " before, with other bytes in " + f.Name +
 					", and removed; a release does not come back as something else"
 			}

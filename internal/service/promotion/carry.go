@@ -26,13 +26,14 @@ import (
 // carrying is a promotion whose files are being made.
 type carrying struct {
 	*crossing
-	sign   *keys.Signer                // nil if nothing is signed
-	all    map[string]ecosystem.Stamps // that are restamped, by ecosystem
-	staged []*store.Staging
-	placed []record.PlacedVersion // by item; without files while it is not made
-	begun  []bool                 // by item
-	depth  int                    // versions that wait for the one that is made
-	done   atomic.Int64           // files
+	sign    *keys.Signer                // nil if nothing is signed
+	all     map[string]ecosystem.Stamps // that are restamped, by ecosystem
+	staged  []*store.Staging
+	recasts []*recasting
+	placed  []record.PlacedVersion // by item; without files while it is not made
+	begun   []bool                 // by item
+	depth   int                    // versions that wait for the one that is made
+	done    atomic.Int64           // files
 }
 
 // execute does a promotion that is underway: first all files that have other
@@ -88,7 +89,7 @@ func (s *Promotion) execute(ctx context.Context, caller access.Caller, p record.
 	}
 	defer done()
 	return s.store.Recorded(ctx, files, func(tx *record.Tx) error {
-		return s.place(ctx, tx, caller, p, c, placed, labels)
+		return s.place(ctx, tx, caller, p, work, placed, labels)
 	})
 }
 
@@ -122,12 +123,17 @@ func (s *Promotion) makeVersion(ctx context.Context, w *carrying, i int) error {
 	v := record.PlacedVersion{SourceID: item.ID, Key: item.Key(), Version: item.to,
 		Snapshot: purl.IsSnapshot(item.Ecosystem, item.to)}
 	v.Key.RepositoryID = w.to.ID
-	if item.restamped() {
+	if !item.restamped() {
+		v.Upload = item.Upload
+	}
+	if done, err := s.recastVersion(ctx, w, item, &v); err != nil {
+		return err
+	} else if done { // nothing is left to do
+	} else if item.restamped() {
 		if err := s.restampVersion(ctx, w, item, &v); err != nil {
 			return err
 		}
 	} else {
-		v.Upload = item.Upload
 		for _, f := range item.files {
 			item.rewrite = append(item.rewrite, fileRewrite{f, ecosystem.Rewriting{Name: f.Name}})
 			v.Files = append(v.Files, record.PlacedFile{Name: f.Name, Classifier: f.Classifier, Extension: f.Extension,
@@ -337,7 +343,7 @@ func (s *Promotion) promotedLabels(ctx context.Context, c *crossing) (map[int][]
 
 // place makes everything visible.
 func (s *Promotion) place(
-	ctx context.Context, tx *record.Tx, caller access.Caller, p record.Promotion, c *crossing,
+	ctx context.Context, tx *record.Tx, caller access.Caller, p record.Promotion, c *carrying,
 	placed []record.PlacedVersion, labels map[int][]string,
 ) error {
 	now := s.Now()
@@ -349,6 +355,11 @@ func (s *Promotion) place(
 	}
 	if err != nil {
 		return err
+	}
+	for _, r := range c.recasts {
+		if err := r.hold(ctx, tx); err != nil {
+			return err
+		}
 	}
 	ids, collisions, err := tx.Place(ctx, placed, caller.ID, caller.Name, now)
 	if err != nil {
@@ -368,6 +379,11 @@ func (s *Promotion) place(
 		}
 		return fault.New(fault.Conflict, "collision", "%s came into %s meanwhile: somebody else was quicker", what,
 			c.to.Name).WithHint("Look at the promotions into %s.", c.to.Name)
+	}
+	for _, r := range c.recasts {
+		if err := r.note(ctx, tx); err != nil {
+			return err
+		}
 	}
 	if err := s.store.WantIn(ctx, tx, c.to, ids, nil); err != nil {
 		return err
@@ -389,7 +405,7 @@ func (s *Promotion) place(
 	if err := tx.SetTargets(ctx, p.ID, ids); err != nil {
 		return err
 	}
-	if err := s.sendOn(ctx, tx, p, c, ids); err != nil {
+	if err := s.sendOn(ctx, tx, p, c.crossing, ids); err != nil {
 		return err
 	}
 	return tx.Append(ctx, s.promotionEvent(caller, record.EventVersionsPromoted, p, c.to.Name),

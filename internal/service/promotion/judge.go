@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/promotion"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/symbols"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/keys"
@@ -253,8 +254,11 @@ func (s *Promotion) signatures(
 	if fact.With, fact.Signers, err = s.endorsed(ctx, c, item, signed); err != nil || !signed || fact.Signers != nil {
 		return err
 	}
-	if fact.Signers, err = s.signersOfFiles(ctx, item); err == nil && s.signsBeside(item.Ecosystem) {
-		fact.WillSign = c.stage.SignWith
+	fact.Signers, err = s.signersOfFiles(ctx, item)
+	for file := range fact.Signers {
+		if s.signsBeside(item.Ecosystem, file) {
+			fact.WillSign = c.stage.SignWith
+		}
 	}
 	return err
 }
@@ -305,7 +309,8 @@ func (s *Promotion) signersOfFiles(ctx context.Context, item crossingItem) (map[
 	}
 	by := map[string][]string{}
 	for _, f := range item.files {
-		if strings.HasSuffix(f.Name, signatureEnding) {
+		beside, some := s.Ecosystem(item.Ecosystem).(ecosystem.SignedBeside)
+		if strings.HasSuffix(f.Name, signatureEnding) || some && !beside.SignsBeside(f.Name) {
 			continue
 		}
 		by[f.Name] = nil

@@ -36,7 +36,7 @@ type crossing struct {
 	build       *record.Build
 	notes       string
 	goOn        bool
-	signsBeside func(ecosystem string) bool
+	signsBeside func(ecosystem, file string) bool
 	items       []crossingItem
 	problems    []string // why it cannot be
 	// left is what belongs to items and does not go along; relabelled are those to which
@@ -52,6 +52,8 @@ type crossingItem struct {
 	details catalog.Details
 	files   []catalog.File
 	rewrite []fileRewrite // of every file
+	// newBytes is how many bytes are written of a version that is recast.
+	newBytes int64
 	// Where labels say what a version is: those that it had and that it gets, and whether it
 	// only belongs to another one.
 	had, labels []string
@@ -482,7 +484,7 @@ func (s *Promotion) comesBack(ctx context.Context, c *crossing) error {
 	for _, g := range gone {
 		for i, v := range placed {
 			if !slices.ContainsFunc(v.Files, func(f record.PlacedFile) bool {
-				return f.Name == g.File && f.Digests.SHA256 != g.SHA256
+				return g.Other(f.Name, f.Digests.SHA256)
 			}) {
 				continue
 			}
@@ -504,6 +506,11 @@ func (s *Promotion) rewrite(ctx context.Context, c *crossing) error {
 	stamps := c.stamps()
 	for i := range c.items {
 		item := &c.items[i]
+		if done, err := s.planRecast(ctx, c, item); err != nil {
+			return err
+		} else if done {
+			continue
+		}
 		e, ok := s.Ecosystem(item.Ecosystem).(ecosystem.Restamping)
 		if !item.restamped() {
 			for _, f := range item.files {

@@ -13,7 +13,8 @@ func (c *crossing) plan() []api.PlannedVersion {
 	all := make([]api.PlannedVersion, len(c.items))
 	for i, item := range c.items {
 		p := api.PlannedVersion{PURL: item.purl().String(), Upload: item.Upload, To: item.becomes(),
-			Restamp: item.restamped(), Files: []api.PlannedFile{}}
+			Restamp: item.restamped(), Files: []api.PlannedFile{},
+			NewBytes: item.newBytes}
 		for _, f := range item.rewrite {
 			line := api.PlannedFile{Name: f.File.Name, To: f.Rewriting.Name, Size: f.Digests.Size, Mentions: f.Mentions,
 				Dropped: f.Dropped}
@@ -39,15 +40,15 @@ func (c *crossing) plan() []api.PlannedVersion {
 }
 
 // signsBeside tells whether clients of an ecosystem look for a signature beside a file.
-func (s *Promotion) signsBeside(name string) bool {
-	e, ok := s.Ecosystem(name).(ecosystem.SignedBeside)
-	return ok && e.SignsBeside()
+func (s *Promotion) signsBeside(of, file string) bool {
+	e, ok := s.Ecosystem(of).(ecosystem.SignedBeside)
+	return ok && e.SignsBeside(file)
 }
 
 // signs tells whether a file gets a signature on the way: of the ecosystems whose
 // clients look for one beside the file.
 func (c *crossing) signs(item crossingItem, name string) bool {
-	if c.stage.SignWith == "" || !c.signsBeside(item.Ecosystem) || strings.HasSuffix(name, signatureEnding) {
+	if c.stage.SignWith == "" || !c.signsBeside(item.Ecosystem, name) || strings.HasSuffix(name, signatureEnding) {
 		return false
 	}
 	return !slices.ContainsFunc(item.rewrite, func(f fileRewrite) bool {

@@ -240,8 +240,10 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 			return t, fault.New(fault.NotFound, "no-such-key", "there is no key %s to sign with", stage.SignWith).
 				WithHint("Make it with crelvo key add %s --sign.", stage.SignWith)
 		}
-		if err := knownRestamps(stage.Restamps); err != nil {
-			return t, err
+		for _, written := range stage.Restamps {
+			if _, err := promotion.ParseRestamp(written); err != nil {
+				return t, err
+			}
 		}
 		for _, name := range stage.Onward {
 			if !slices.ContainsFunc(targets, func(d record.Target) bool { return d.Name == name }) {
@@ -275,17 +277,6 @@ func (s *Promotion) trackOf(ctx context.Context, tx *record.Tx, n NewTrack) (rec
 		t.Stages = append(t.Stages, stored)
 	}
 	return t, nil
-}
-
-// knownRestamps checks that all of some names are of what can be restamped.
-func knownRestamps(names []string) error {
-	for _, what := range names {
-		if !slices.Contains(promotion.Restamps, what) {
-			return act.Invalid("bad-restamp", "%.80q is nothing that can be restamped", what).
-				WithHint("Choose among %s.", strings.Join(promotion.Restamps, ", "))
-		}
-	}
-	return nil
 }
 
 // unpassable tells why an approval can never come together; "" if it can.

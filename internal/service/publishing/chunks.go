@@ -25,14 +25,53 @@ const PackExtension = "pack"
 // maxPack is how many bytes a pack may have.
 const maxPack = 512 << 20
 
-// Chunks implements ecosystem.ChunkTaker.
-func (s *Publishing) Chunks(
-	ctx context.Context, caller access.Caller, key catalog.PackageKey, digests []fileset.Digest,
-	leftOut map[fileset.Digest]bool,
+// Packs implements ecosystem.ChunkTaker.
+func (s *Publishing) Packs(caller access.Caller, key catalog.PackageKey) ecosystem.Packs {
+	return packs{s, caller, key}
+}
+
+// packs are those that a caller may use for a package.
+type packs struct {
+	s      *Publishing
+	caller access.Caller
+	key    catalog.PackageKey
+}
+
+// Chunks implements ecosystem.Packs.
+func (p packs) Chunks(
+	ctx context.Context, digests []fileset.Digest, leftOut map[fileset.Digest]bool,
 ) (map[fileset.Digest]ecosystem.ChunkAt, error) {
-	if _, err := s.partHouse(caller, key); err != nil {
+	if _, err := p.s.partHouse(p.caller, p.key); err != nil {
 		return nil, err
 	}
+	return p.s.chunksOf(ctx, p.key, digests, leftOut, func(elsewhere [][]byte) (map[fileset.Digest]bool, error) {
+		of := p.s.directory.ScopeOf(p.s.directory.Readable(p.caller)...)
+		readable, err := p.s.DB.BytesIn(ctx, elsewhere, of)
+		may := make(map[fileset.Digest]bool, len(readable))
+		for pack := range readable {
+			may[pack] = true
+		}
+		return may, err
+	})
+}
+
+// ChunksAcross tells where chunks are of a version that goes from one package into another: in packs of the latter, or
+// in its own.
+func (s *Publishing) ChunksAcross(
+	ctx context.Context, from, into catalog.PackageKey, own map[fileset.Digest]bool, digests []fileset.Digest,
+	leftOut map[fileset.Digest]bool,
+) (map[fileset.Digest]ecosystem.ChunkAt, error) {
+	if err := s.readPacks(ctx, from); err != nil {
+		return nil, err
+	}
+	return s.chunksOf(ctx, into, digests, leftOut, func([][]byte) (map[fileset.Digest]bool, error) { return own, nil })
+}
+
+// chunksOf tells where chunks are in packs of a package, or in those of others which may be used.
+func (s *Publishing) chunksOf(
+	ctx context.Context, key catalog.PackageKey, digests []fileset.Digest, leftOut map[fileset.Digest]bool,
+	usable func(elsewhere [][]byte) (map[fileset.Digest]bool, error),
+) (map[fileset.Digest]ecosystem.ChunkAt, error) {
 	if err := s.readPacks(ctx, key); err != nil {
 		return nil, err
 	}
@@ -52,18 +91,16 @@ func (s *Publishing) Chunks(
 	if err != nil {
 		return nil, err
 	}
-	readable := map[fileset.Digest]int64{}
+	var may map[fileset.Digest]bool
 	if len(here) < len(packs) {
-		readable, err = s.DB.BytesIn(ctx, packs, s.directory.ScopeOf(s.directory.Readable(caller)...))
-		if err != nil {
+		if may, err = usable(packs); err != nil {
 			return nil, err
 		}
 	}
 	all := make(map[fileset.Digest]ecosystem.ChunkAt, len(digests))
 	for _, c := range found {
 		known, there := all[c.Digest]
-		_, may := readable[c.Pack]
-		if leftOut[c.Pack] || !here[c.Pack] && !may || there && (known.Here || !here[c.Pack]) {
+		if leftOut[c.Pack] || !here[c.Pack] && !may[c.Pack] || there && (known.Here || !here[c.Pack]) {
 			continue
 		}
 		all[c.Digest] = ecosystem.ChunkAt{Length: uint32(c.Length), Here: here[c.Pack],
@@ -116,11 +153,10 @@ func (s *Publishing) readPack(ctx context.Context, pack catalog.Digests) error {
 	return s.DB.Within(ctx, func(tx *record.Tx) error { return tx.AddPack(ctx, pack.SHA256, chunks) })
 }
 
-// TakePack implements ecosystem.ChunkTaker.
-func (s *Publishing) TakePack(
-	ctx context.Context, caller access.Caller, key catalog.PackageKey, body io.Reader, length int64,
-) (pack fileset.Pack, err error) {
-	r, err := s.partHouse(caller, key)
+// TakePack implements ecosystem.Packs.
+func (p packs) TakePack(ctx context.Context, body io.Reader, length int64) (pack fileset.Pack, err error) {
+	s := p.s
+	r, err := s.partHouse(p.caller, p.key)
 	if err == nil {
 		err = s.fits(r, "the pack", length)
 	}
@@ -146,24 +182,23 @@ func (s *Publishing) TakePack(
 	}
 	is := st.Digests()
 	sum := catalog.Sum{Algorithm: "sha256", Hex: is.Hex("sha256")}
-	err = s.keepPartWith(ctx, caller, key, sum, st.File, func(tx *record.Tx) error {
+	err = s.keepPartWith(ctx, p.caller, p.key, sum, st.File, func(tx *record.Tx) error {
 		return tx.AddPack(ctx, is.SHA256, chunks)
 	})
 	return fileset.Pack{Digest: is.SHA256, Size: is.Size}, err
 }
 
-// OpenPack implements ecosystem.ChunkTaker.
-func (s *Publishing) OpenPack(
-	ctx context.Context, caller access.Caller, key catalog.PackageKey, pack fileset.Pack,
-) (ecosystem.SeekableFile, error) {
-	if _, err := s.partHouse(caller, key); err != nil {
+// OpenPack implements ecosystem.Packs.
+func (p packs) OpenPack(ctx context.Context, pack fileset.Pack) (ecosystem.SeekableFile, error) {
+	s := p.s
+	if _, err := s.partHouse(p.caller, p.key); err != nil {
 		return nil, err
 	}
 	of := [][]byte{pack.Digest[:]}
-	here, err := s.DB.PartsAmong(ctx, key, of)
+	here, err := s.DB.PartsAmong(ctx, p.key, of)
 	if err == nil && !here[pack.Digest] {
 		var readable map[[32]byte]int64
-		readable, err = s.DB.BytesIn(ctx, of, s.directory.ScopeOf(s.directory.Readable(caller)...))
+		readable, err = s.DB.BytesIn(ctx, of, s.directory.ScopeOf(s.directory.Readable(p.caller)...))
 		if _, may := readable[pack.Digest]; err == nil && !may {
 			err = ecosystem.ErrNoFile
 		}

@@ -83,6 +83,7 @@ type planning struct {
 	promoted, promotedBuilds map[int64]int64
 	shares                   *retention.Shares
 	rescue                   *retention.Rescue // nil if nothing asks for it
+	explains                 bool              // a policy keeps symbols of what stays
 }
 
 // plan works a policy out for repositories, and calls line for every version, in
@@ -159,7 +160,8 @@ func (p *planning) begin(ctx context.Context, repositories []catalog.Repository)
 	for i, r := range repositories {
 		ids[i] = r.ID
 		for _, policy := range p.others.On(p.policy, r) {
-			rescues = rescues || policy.Is(retention.Needed) || policy.Is(retention.InABuild)
+			p.explains = p.explains || policy.Is(retention.Symbols)
+			rescues = rescues || p.explains || policy.Is(retention.Needed) || policy.Is(retention.InABuild)
 			promotes = promotes || policy.Is(retention.Promoted)
 		}
 	}
@@ -217,6 +219,11 @@ func (p *planning) findRescued(ctx context.Context, repositories []catalog.Repos
 	}
 	if err := p.facts.Needs(ctx, names, swept, nil, needs); err != nil {
 		return err
+	}
+	if p.explains {
+		if err := p.facts.Programs(ctx, swept, rescue.Program); err != nil {
+			return err
+		}
 	}
 	for fresh := rescue.Fresh(); len(fresh) > 0; fresh = rescue.Fresh() {
 		if err := p.facts.Needs(ctx, names, nil, fresh, needs); err != nil {

@@ -334,7 +334,7 @@ func (r rules) files(v *catalog.Version) string {
 			return f.Name + " has " + api.Bytes(f.Digests.Size) + "; " + takes + " takes files of up to " + api.Bytes(most)
 		}
 		for _, g := range r.gone[act.PURLOf(r.key, v.Version).String()] {
-			if g.File == f.Name && f.Digests.Has("sha256") && f.Digests.SHA256 != g.SHA256 {
+			if f.Digests.Has("sha256") && g.Other(f.Name, f.Digests.SHA256) {
 				return "it was in " + r.m.to.Name + " before, with other bytes in " + f.Name +
 					", and removed; a release does not come back as something else"
 			}
