@@ -78,9 +78,9 @@ bench: build test/clients/bin/.done ## measure speed against nginx and plain fil
 	@./test/install.sh run bench
 	go run ./test/bench
 
-soak: build test/clients/node_modules/.done test/clients/bin/.done ## kill it fifty times, do what can be done in 200 random orders, and have three sites in step over bad lines
+soak: build test/clients/node_modules/.done test/clients/bin/.done ## kill it fifty times, and while 20 GiB are sent; do what can be done in 200 random orders, and have three sites in step over bad lines
 	@./test/install.sh run test
-	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel|TestSites' -v ./internal/service ./test/...
+	CRELVO_SOAK=1 go test -count=1 -timeout 120m -run 'TestKill|TestModel|TestSites|TestFileSetKilled' -v ./internal/service ./test/...
 
 package: console/dist/index.html ## make what it is installed from, in dist/: programs, packages, list of contents, checksums
 	cd packaging && go run . $(OF)

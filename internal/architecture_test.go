@@ -56,7 +56,7 @@ var rooms = map[string][]string{
 	"targets":   {"act", "directory", "holdings", "keys", "repositories", "safety", "secret", "store"},
 	"retention": {"act", "directory", "publishing", "quotas", "schedule", "store"},
 	"search":    {"act", "builds", "directory", "holdings", "publishing", "resolving"},
-	"symbols":   {"act", "directory", "resolving", "store"},
+	"symbols":   {"act", "directory", "resolving", "search", "store"},
 	"makeup":    {"act", "directory", "resolving", "search", "store"},
 	"use":       {"act", "directory", "retention", "search", "store"},
 	"pointing":  {"act", "directory", "rights"},

@@ -168,6 +168,15 @@ type SetFolder struct {
 	Folder     string     `json:"folder" doc:"empty, or a path that ends with a slash"`
 	Entries    []SetEntry `json:"entries"`
 	Next       string     `json:"next,omitempty" doc:"the name to go on after"`
+	// Shared are told with the first entries of the set itself.
+	Shared []SharedVersion `json:"shared,omitempty" doc:"versions that are kept in the same packs"`
+}
+
+// SharedVersion is another version of a file set that is kept in some of the same packs.
+type SharedVersion struct {
+	PURL    string `json:"purl"`
+	Version string `json:"version" doc:"or the name of its upload"`
+	Bytes   int64  `json:"bytes" doc:"of the packs that both are kept in"`
 }
 
 // SetEntry is a file, a folder or a link.

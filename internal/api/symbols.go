@@ -17,3 +17,14 @@ type Symbol struct {
 	// Known is for what can be run and has nothing for debuggers itself.
 	Known bool `json:"known,omitempty" doc:"something else that the caller may read has what debuggers want to know of it"`
 }
+
+// WantedLook asks that a version be looked into.
+type WantedLook struct {
+	PURL       string `json:"purl" maxLength:"1024" doc:"a version"`
+	Repository string `json:"repository,omitempty" maxLength:"110" doc:"left out: wherever it is"`
+}
+
+// LookedFor is what comes of that.
+type LookedFor struct {
+	Versions int `json:"versions" doc:"that are looked into: the version, and those that it is made of"`
+}

@@ -21,8 +21,8 @@ import (
 func symbolsCommand(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "symbols", Short: "Find programs and their debug symbols",
 		Long: "Find programs and their debug symbols, wherever they were published. Debuggers get them by their own\n" +
-			"protocols: crelvo point gdb --at REPOSITORY tells how, and so for lldb, debuginfod, windbg and dotnet-symbol."}
-	cmd.AddCommand(symbolsFindCommand(s), symbolsListCommand(s))
+			"protocols: crelvo point gdb --at REPOSITORY tells how, and so for lldb and debuginfod."}
+	cmd.AddCommand(symbolsFindCommand(s), symbolsListCommand(s), symbolsLookCommand(s))
 	return cmd
 }
 
@@ -67,6 +67,29 @@ func symbolsListCommand(s *session) *cobra.Command {
 			})
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "only in this repository")
+	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
+	return cmd
+}
+
+func symbolsLookCommand(s *session) *cobra.Command {
+	var in string
+	cmd := &cobra.Command{Use: "look PURL", Short: "Have a version looked into, such as the layers of an image",
+		Args: arguments(cobra.ExactArgs(1)),
+		Long: "Have a version looked into for programs and symbols. What is published is looked into by itself, but for\n" +
+			"the layers of images: they are large, and mostly of others. Whoever may publish an image may ask for it.",
+		Example: "  crelvo symbols look pkg:oci/berth-planner@1.4.0 --in releases",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.LookedFor, error) {
+				return c.LookForSymbols(ctx, api.WantedLook{PURL: args[0], Repository: in})
+			}, func(w io.Writer, l api.LookedFor) {
+				what := "It is"
+				if l.Versions > 1 {
+					what = fmt.Sprintf("It and the %d that it is made of are", l.Versions-1)
+				}
+				fmt.Fprintf(w, "%s looked into now; crelvo symbols list %s tells what is found.\n", what, args[0])
+			})
+		}}
+	cmd.Flags().StringVar(&in, "in", "", "the repository that has it")
 	must(cmd.RegisterFlagCompletionFunc("in", s.completeRepositories))
 	return cmd
 }

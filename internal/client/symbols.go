@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 	"net/url"
 
 	"crelvo/internal/api"
@@ -11,4 +12,9 @@ import (
 func (c *Client) Symbols(ctx context.Context, key, name, purl, repository string) ([]api.Symbol, error) {
 	return get[[]api.Symbol](ctx, c, "/api/v1/symbols",
 		url.Values{"key": {key}, "name": {name}, "purl": {purl}, "repository": {repository}})
+}
+
+// LookForSymbols has a version looked into for what debuggers want.
+func (c *Client) LookForSymbols(ctx context.Context, w api.WantedLook) (out api.LookedFor, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/symbols/looks", w, &out)
 }

@@ -28,7 +28,7 @@ func (y *yard) track(ctx context.Context, admin *client.Client, shore string) er
 	return admin.AddTrack(ctx, api.Track{Name: "ferry", Description: "from CI to what sails", Stages: []api.Stage{
 		{Repository: "snapshots"},
 		{Repository: "staging", Gates: []string{"recorded-build", "tests-passed", "no-snapshots",
-			"licences Apache-2.0, MIT"}, Restamps: []string{"image-references"}},
+			"licences Apache-2.0, MIT"}, Restamps: []string{"image-references", "text in VERSION"}},
 		{Repository: "releases", Gates: []string{"recorded-build", "approved 1 by berth-crew", "behind 0"},
 			SignWith: "ferry-release", Onward: []string{"public-maven"}},
 	}})

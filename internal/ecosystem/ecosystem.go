@@ -261,6 +261,10 @@ type Layered interface {
 	// LayerFiles goes through the entries of a layer, within the budget; a layer that is no
 	// archive is an error in words.
 	LayerFiles(ctx context.Context, layer SizedReaderAt, each func(makeup.File) error) error
+	// IsLayer tells whether a file of a version is a layer, and WalkLayer goes through what is in one, within the
+	// budget, with what its files have; errors are as those of LayerFiles.
+	IsLayer(f catalog.File) bool
+	WalkLayer(ctx context.Context, layer SizedReaderAt, each func(name string, size int64, r io.Reader) error) error
 }
 
 // Filed is an ecosystem whose versions are sets of files that are kept in another form.

@@ -29,3 +29,26 @@ func (db *DB) PartsShared(
 	}
 	return shared, err
 }
+
+// SharedVersion is a version that has bytes of another one.
+type SharedVersion struct {
+	Version, Upload string
+	Bytes           int64
+}
+
+// VersionsShared are the versions of a package that have files of one kind of a version too, by how many bytes these
+// have: the files are known by their extension. A version may be named by that of an upload.
+func (db *DB) VersionsShared(
+	ctx context.Context, key catalog.PackageKey, exact, extension string, limit int,
+) (all []SharedVersion, err error) {
+	err = db.SelectContext(ctx, &all, `select o.version, o.upload, sum(b.size)::bigint bytes from version v
+		join file f on f.version_id = v.id and f.extension = $6 join stored_file b on b.sha256 = f.sha256
+		join file g on g.sha256 = f.sha256 and g.version_id <> v.id
+		join version o on o.id = g.version_id and o.package_id = v.package_id and o.visible_from is not null
+			and o.visible_until is null
+		where v.package_id = `+packageOf+` and $5 in (v.version, v.upload) and v.visible_from is not null
+			and v.visible_until is null
+		group by o.id order by 3 desc, o.visible_from desc limit $7`, key.RepositoryID, key.Ecosystem, key.Namespace,
+		key.Name, exact, extension, limit)
+	return all, err
+}

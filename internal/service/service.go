@@ -122,7 +122,7 @@ func New(ctx context.Context, db *record.DB, folder bytestore.Store, settings Se
 	s.Retention = retention.New(a, s.Directory, s.Schedule, s.Store, s.Publishing, s.Quotas)
 	s.Search = search.New(a, s.Directory, s.Holdings, s.Builds, s.Resolving, s.Publishing)
 	s.Makeup = makeup.New(a, s.Directory, s.Store, s.Resolving, s.Search)
-	s.Symbols = symbols.New(a, s.Directory, s.Store, s.Resolving)
+	s.Symbols = symbols.New(a, s.Directory, s.Store, s.Resolving, s.Search)
 	s.Use = use.New(a, s.Store, s.Directory, s.Retention, s.Search)
 	s.Pointing = pointing.New(a, s.Directory, s.Rights)
 	s.Verifying = verifying.New(a, s.Directory, s.Store, s.Mirrors)

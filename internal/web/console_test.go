@@ -22,6 +22,7 @@ var notInConsole = map[string]string{
 	"begin-build":        "CI does it, with its own token",
 	"record-build":       "CI does it, with its own token",
 	"show-store":         "the list of stores has all of it",
+	"look-for-symbols":   "who debugs does it, on the command line",
 	"verify-records":     "it runs every night, and status tells what came of it",
 }
 

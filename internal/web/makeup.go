@@ -84,7 +84,20 @@ func (w *Server) addSets() {
 			if err != nil {
 				return nil, err
 			}
-			return &answer[api.SetFolder]{showSetFolder(set, in.Folder, lines, more)}, nil
+			shown := showSetFolder(set, in.Folder, lines, more)
+			if in.Folder+in.After == "" {
+				shared, err := w.service.Makeup.Shared(ctx, set)
+				if err != nil {
+					return nil, err
+				}
+				for _, o := range shared {
+					of := set.PURL
+					of.Version = o.Version
+					shown.Shared = append(shown.Shared, api.SharedVersion{PURL: of.String(), Version: cmp.Or(o.Upload, o.Version),
+						Bytes: o.Bytes})
+				}
+			}
+			return &answer[api.SetFolder]{shown}, nil
 		})
 }
 

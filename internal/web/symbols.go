@@ -48,6 +48,16 @@ func (w *Server) addSymbols() {
 			}
 			return &answer[[]api.Symbol]{all}, nil
 		})
+	operate(w, "look-for-symbols", forAnyone, http.MethodPost, "/api/v1/symbols/looks",
+		"Have a version looked into for what debuggers want, such as the layers of an image; in the background",
+		func(ctx context.Context, v visit, in *struct{ Body api.WantedLook }) (*answer[api.LookedFor], error) {
+			of, err := purl.Parse(in.Body.PURL)
+			if err != nil {
+				return nil, err
+			}
+			n, err := w.service.Symbols.Want(ctx, v.caller, of, in.Body.Repository)
+			return &answer[api.LookedFor]{api.LookedFor{Versions: n}}, err
+		})
 }
 
 func (w *Server) showSymbol(s core.At, known bool) api.Symbol {

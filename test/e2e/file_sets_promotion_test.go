@@ -222,7 +222,7 @@ func TestFileSetSigned(t *testing.T) {
 	w.write("own.asc", must(t, http.MethodGet, "/keys/"+trusted+"-own", "", 200).Body)
 	w.run("", "gpg", "--quiet", "--import", "own.asc")
 	says(t, w.run("", "gpg", "--verify", "manifest.jsonl.asc", "manifest.jsonl"), "Good signature")
-	if len(kept) != 4 {
+	if len(kept) < 4 || kept["layout.bin"] == nil {
 		t.Errorf("it is kept as %d files", len(kept))
 	}
 	if out, err := fetch("1.1.0", "own.asc"); err != nil {

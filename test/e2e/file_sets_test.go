@@ -399,7 +399,11 @@ func TestFileSetKilled(t *testing.T) {
 	if err := h.AddRepository(t.Context(), "releases", "releases"); err != nil {
 		t.Fatal(err)
 	}
-	dir := tiles(t, 120, 1_500_000, 5)
+	files, size, step := 120, 1_500_000, 60*time.Millisecond
+	if os.Getenv("CRELVO_SOAK") != "" {
+		files, size, step = 320, 64<<20, 6*time.Second // 20 GiB
+	}
+	dir := tiles(t, files, size, 5)
 	args := []string{"publish", dir, "--to", "releases", "--as", "pkg:generic/chart-tiles@1.0.0"}
 	there := func() bool {
 		a, err := h.Ask(t.Context(), http.MethodGet, "/at/releases/generic/chart-tiles/1.0.0/zone-0/tile-0000.bin",
@@ -407,7 +411,7 @@ func TestFileSetKilled(t *testing.T) {
 		return err == nil && a.Status == 200
 	}
 	for round := range 6 {
-		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(100+60*round)*time.Millisecond)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(round+2)*step)
 		cmd := exec.CommandContext(ctx, house.Program(), append(args, "--server", h.Address)...)
 		cmd.Env = []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}
 		err := cmd.Run()
@@ -432,11 +436,14 @@ func TestFileSetKilled(t *testing.T) {
 		t.Fatal("it is not there")
 	}
 	t.Logf("the last one sent %d of %d bytes", sent.Sent, sent.Bytes)
+	if is := setAt(t, h.Address, "fetch", "pkg:generic/chart-tiles@1.0.0", "--into", dir, "--check"); is.Files != files {
+		t.Errorf("%+v", is)
+	}
 	into := filepath.Join(t.TempDir(), "tiles")
+	fetch := []string{"fetch", "pkg:generic/chart-tiles@1.0.0", "--into", into, "--server", h.Address, "--only", "zone-0/*"}
 	for round := range 4 {
-		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(60+60*round)*time.Millisecond)
-		cmd := exec.CommandContext(ctx, house.Program(), "fetch", "pkg:generic/chart-tiles@1.0.0", "--into", into, "--server",
-			h.Address)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(round+1)*step)
+		cmd := exec.CommandContext(ctx, house.Program(), fetch...)
 		cmd.Env = []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + house.Token}
 		err := cmd.Run()
 		cancel()
@@ -444,8 +451,8 @@ func TestFileSetKilled(t *testing.T) {
 			break
 		}
 	}
-	setAt(t, h.Address, "fetch", "pkg:generic/chart-tiles@1.0.0", "--into", into)
-	sameTree(t, into, dir)
+	setAt(t, h.Address, fetch...)
+	sameTree(t, filepath.Join(into, "zone-0"), filepath.Join(dir, "zone-0"))
 	if out, errs, code := crelvoAsAdmin(t, "verify", "--wait", "--server", h.Address); code != 0 {
 		t.Errorf("crelvo verify: %d %s%s", code, out, errs)
 	}

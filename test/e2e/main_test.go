@@ -224,7 +224,11 @@ func crelvoAsAdmin(t *testing.T, args ...string) (stdout, stderr string, code in
 
 func command(t *testing.T, environment []string, stdin string, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	most := time.Minute
+	if os.Getenv("CRELVO_SOAK") != "" {
+		most = time.Hour
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), most)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, house.Program(), args...)
 	cmd.Env = append(environment, "PATH="+os.Getenv("PATH"), "TZ=UTC", "CRELVO_SERVER="+shared.Address)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -143,6 +144,60 @@ func TestSymbolsGate(t *testing.T) {
 	if text, errs, code := crelvoAsAdmin(t, promote...); code != 0 {
 		t.Errorf("%d: %s%s", code, text, errs)
 	}
+	// A policy keeps them as long as the release: the newest set of symbols is of another one.
+	setAt(t, shared.Address, "publish", filepath.Join(folder, "src"), "--to", snapshots, "--as",
+		"pkg:generic/gate-symbols@1.1.0-dev")
+	policy := w.write("policy.yaml", []byte(fmt.Sprintf("name: policy-%d\nrepositories: [%s]\nkeep:\n"+
+		"  - newest 1 of each package\n  - symbols of what stays\n", made.Add(1), snapshots)))
+	text, errs, code = crelvoAsAdmin(t, "sweep", "plan", policy, "--fate", "")
+	if says(t, text, "has the symbols of gate-firmware 1.0.0"); code != 0 {
+		t.Error(errs)
+	}
+}
+
+// TestSymbolsInImages: layers are looked into if it is asked for, of all platforms, and what is in them is handed out.
+func TestSymbolsInImages(t *testing.T) {
+	t.Parallel()
+	w := newWorkshop(t)
+	releases := repository(t, "releases")
+	crane := func(args ...string) { w.run("", tool("crane"), append(args, "--insecure")...) }
+	crane("auth", "login", host(), "-u", "admin", "-p", house.Token)
+	image := host() + "/" + releases + "/gate:1.0.0"
+	ids := map[string]string{"amd": strings.Repeat("a1", 20), "arm": strings.Repeat("b2", 20)}
+	for arch, id := range ids {
+		w.write(arch+"/usr/bin/gate", madeup.ELF(id, true, true))
+		w.write(arch+"/etc/gate.conf", []byte("beep = on\n"))
+		w.run("", "tar", "-C", arch, "-czf", arch+".tar.gz", "usr", "etc")
+		crane("append", "-f", arch+".tar.gz", "--platform", "linux/"+arch+"64", "-t", image+arch)
+		crane("mutate", "--set-platform", "linux/"+arch+"64", image+arch, "-t", image+arch)
+	}
+	crane("index", "append", "-m", image+"amd", "-m", image+"arm", "-t", image)
+	of := "pkg:oci/gate?tag=1.0.0"
+	look := func() (string, string, int) {
+		return crelvoAsAdmin(t, "symbols", "look", of, "--in", releases)
+	}
+	out, errs, code := look()
+	if says(t, out, "It and the 2 that it is made of are looked into now"); code != 0 {
+		t.Fatal(errs)
+	}
+	for arch, id := range ids {
+		eventually(t, 20*time.Second, "the symbols of "+arch, func() bool {
+			return len(done(desk(house.Token).Symbols(t.Context(), id, "", "", releases))(t)) == 1
+		})
+		if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/buildid/"+id+"/debuginfo", ""); a.Status != 200 ||
+			string(a.Body) != string(madeup.ELF(id, true, true)) {
+			t.Errorf("%s: %d, %d bytes", arch, a.Status, len(a.Body))
+		}
+	}
+	// Who may only read does not have others work.
+	reader := person(t, fmt.Sprintf("debugger-%d", made.Add(1)), "robot", api.NewGrant{Role: "reader",
+		Repositories: releases}).Token
+	_, errs, code = command(t, []string{"HOME=" + t.TempDir(), "CRELVO_TOKEN=" + reader}, "", "symbols", "look", of, "--in",
+		releases)
+	if code == 0 {
+		t.Error("a reader may ask for it")
+	}
+	says(t, errs, "publisher")
 }
 
 // TestSymbolsInPackages: what is inside of wheels, packages of NuGet and of npm is found there, and handed out alone.

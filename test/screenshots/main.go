@@ -133,6 +133,10 @@ func pages(ctx context.Context) error {
 			before: []chromedp.Action[chromedp.Void]{browser.ShowsText("also in", "Label history"),
 				chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find((h) => h.textContent === "Layers")
 					.scrollIntoView({ block: "center" })`)}},
+		{name: "file-set", path: "/package/generic/chart-tiles@2026.11.1", shows: "Kept once",
+			before: []chromedp.Action[chromedp.Void]{browser.ClickText("README.md"), browser.ShowsText("Depths between"),
+				chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find((h) => h.textContent === "Contents")
+					.scrollIntoView({ block: "start" })`)}},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui",
 			before: []chromedp.Action[chromedp.Void]{
 				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},
@@ -202,8 +206,6 @@ func terminals(ctx context.Context) error {
 		name     string
 		commands []string
 	}{
-		{"cli-explain", []string{"crelvo explain pkg:maven/org.openshore/brine-http@2.1.1 --in platform",
-			"crelvo explain pkg:maven/example.skerry.berth/tide-model@99.0.0 --in platform", "crelvo claim list --in platform"}},
 		{"cli-point", []string{"crelvo point npm --at platform --publish --write --yes",
 			"crelvo point npm --at platform --publish --check",
 			"sed -i s,/platform/,/releases/, .npmrc", "crelvo point npm --at platform --check"}},

@@ -1,8 +1,9 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { CornerDownRight, FileText, Folder } from "lucide-react";
 import { useState } from "react";
+import { Link } from "react-router";
 import { type Schemas } from "../api/client";
-import { makeupQueries, type Side } from "./calls";
+import { comparePath, makeupQueries, type Side } from "./calls";
 import { CompareWith } from "./compare-with";
 import { bytes, count } from "../ui/format";
 import { Table } from "../ui/table";
@@ -27,6 +28,7 @@ export function Contents({
   const [shown, setShown] = useState<Entry>();
   const query = useInfiniteQuery(makeupQueries.folder(version, folder));
   const entries = query.data?.pages.flatMap((page) => page.entries);
+  const shared = query.data?.pages[0]?.shared ?? [];
   const open = (path: string) => {
     setFolder(path);
     setShown(undefined);
@@ -61,6 +63,27 @@ export function Contents({
           ))}
         </span>
       </div>
+      {folder === "" && shared.length > 0 && (
+        <p className="border-b border-rule px-4 py-2 text-sm text-soft">
+          Kept once for this version and{" "}
+          {shared.map((o, i) => (
+            <span key={o.version}>
+              {i > 0 && (i === shared.length - 1 ? " and " : ", ")}
+              {o.purl === version.purl ? (
+                o.version
+              ) : (
+                <Link
+                  className="text-deep underline"
+                  to={comparePath({ purl: o.purl, repository: version.repository }, version)}
+                >
+                  {o.version}
+                </Link>
+              )}{" "}
+              ({bytes(o.bytes)})
+            </span>
+          ))}
+        </p>
+      )}
       {query.error && (
         <div className="p-4">
           <ErrorNote error={query.error} retry={() => void query.refetch()} />

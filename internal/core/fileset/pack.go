@@ -13,6 +13,9 @@ import (
 // endian), then how many they are (4 bytes) and packEnd.
 const packEnd = "crelvo pack1"
 
+// PackExtension is that of the files of a version that are packs.
+const PackExtension = "pack"
+
 const (
 	packEntry  = sha256.Size + 4
 	packFooter = 4 + len(packEnd)

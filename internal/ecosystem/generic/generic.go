@@ -33,7 +33,7 @@ type Generic struct{}
 // The files of a version besides its packs: what is in it, and where that lies in the packs.
 const (
 	manifestFile, layoutFile           = "manifest.jsonl", catalog.DerivedFile
-	manifestKind, layoutKind, packKind = "manifest", "layout", "pack"
+	manifestKind, layoutKind, packKind = "manifest", "layout", fileset.PackExtension
 )
 
 // The detached signature over the manifest, which a version may have.

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/fault"
 	"crelvo/internal/core/fileset"
 	"crelvo/internal/ecosystem"
 )
@@ -141,8 +142,8 @@ func (r *recasting) leftBehind(ctx context.Context) ([]fileset.Pack, error) {
 // copied is how many bytes of chunks are to be copied.
 func (r *recasting) copied(ctx context.Context) (n int64, err error) {
 	err = r.withManifest(ctx, nil, func(manifest ecosystem.SizedReaderAt) error {
-		a := newAssembling(r.Name, r.Desk)
-		if err := a.read(ctx, manifest); err != nil {
+		a, err := r.assemble(ctx, manifest)
+		if err != nil {
 			return err
 		}
 		_, chunks := a.builder.Thin(a.foreign)
@@ -152,6 +153,17 @@ func (r *recasting) copied(ctx context.Context) (n int64, err error) {
 		return nil
 	})
 	return n, err
+}
+
+// assemble finds out where the chunks of a manifest are.
+func (r *recasting) assemble(ctx context.Context, manifest ecosystem.SizedReaderAt) (*assembling, error) {
+	a := newAssembling(r.Name, r.Desk)
+	err := a.read(ctx, manifest)
+	if told := fault.Of(err); told.Code == "chunks-lacking" {
+		err = fault.New(fault.Conflict, "bad-pack", "a pack of %s is not what it says, so that nothing can be taken out of it",
+			r.Name).WithHint("Publish the version again.")
+	}
+	return a, err
 }
 
 // withManifest reads a manifest while there is memory for it; nil is that of the version.
@@ -196,8 +208,8 @@ func (r *recasting) write(ctx context.Context) (files []ecosystem.RecastFile, er
 		}
 	}
 	err = r.withManifest(ctx, written, func(manifest ecosystem.SizedReaderAt) error {
-		a := newAssembling(r.Name, r.Desk)
-		if err := a.read(ctx, manifest); err != nil {
+		a, err := r.assemble(ctx, manifest)
+		if err != nil {
 			return err
 		}
 		if err := a.gather(ctx, manifest); err != nil {

@@ -161,12 +161,51 @@ const whiteout, opaque = ".wh.", ".wh..wh..opq"
 // LayerFiles implements ecosystem.Layered. Whatever its media type says, a layer is an
 // archive if it reads as one, compressed or not.
 func (OCI) LayerFiles(ctx context.Context, layer ecosystem.SizedReaderAt, each func(makeup.File) error) error {
+	b := budget.Of(ctx)
+	return layerEntries(b, layer, func(f makeup.File, _ int64, content io.Reader) error {
+		if err := b.Hold(int64(200 + len(f.Path) + len(f.Link))); err != nil {
+			return err
+		}
+		if f.Kind == makeup.Regular {
+			h := sha256.New()
+			if _, err := io.Copy(h, content); err != nil {
+				return unreadable(err)
+			}
+			f.Sum = [32]byte(h.Sum(nil))
+		}
+		if f.Path == "" && f.Kind != makeup.Hidden {
+			return nil // the root
+		}
+		return each(f)
+	})
+}
+
+// IsLayer implements ecosystem.Layered.
+func (OCI) IsLayer(f catalog.File) bool {
+	return strings.Contains(f.MediaType, ".layer.") || strings.Contains(f.MediaType, ".rootfs.diff.")
+}
+
+// WalkLayer implements ecosystem.Layered.
+func (OCI) WalkLayer(
+	ctx context.Context, layer ecosystem.SizedReaderAt, each func(name string, size int64, r io.Reader) error,
+) error {
+	return layerEntries(budget.Of(ctx), layer, func(f makeup.File, size int64, content io.Reader) error {
+		if f.Kind != makeup.Regular {
+			return ctx.Err()
+		}
+		return each(f.Path, size, content)
+	})
+}
+
+// layerEntries goes through the entries of a layer.
+func layerEntries(
+	b *budget.Budget, layer ecosystem.SizedReaderAt, each func(f makeup.File, size int64, content io.Reader) error,
+) error {
 	unpacked, closing, err := unpack(layer)
 	if err != nil {
 		return err
 	}
 	defer closing()
-	b := budget.Of(ctx)
 	archive := tar.NewReader(b.Reader(unpacked))
 	for {
 		entry, err := archive.Next()
@@ -176,21 +215,10 @@ func (OCI) LayerFiles(ctx context.Context, layer ecosystem.SizedReaderAt, each f
 		if err != nil {
 			return unreadable(err)
 		}
-		f := entryOf(entry)
-		if err := errors.Join(b.Elements(1), b.Hold(int64(200+len(f.Path)+len(f.Link)))); err != nil {
+		if err := b.Elements(1); err != nil {
 			return err
 		}
-		if f.Kind == makeup.Regular {
-			h := sha256.New()
-			if _, err := io.Copy(h, archive); err != nil {
-				return unreadable(err)
-			}
-			f.Sum = [32]byte(h.Sum(nil))
-		}
-		if f.Path == "" && f.Kind != makeup.Hidden {
-			continue // the root
-		}
-		if err := each(f); err != nil {
+		if err := each(entryOf(entry), entry.Size, archive); err != nil {
 			return err
 		}
 	}

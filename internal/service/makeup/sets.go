@@ -11,6 +11,7 @@ import (
 	"crelvo/internal/core/fileset"
 	core "crelvo/internal/core/makeup"
 	"crelvo/internal/ecosystem"
+	"crelvo/internal/record"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/resolving"
 	"crelvo/internal/service/search"
@@ -68,6 +69,15 @@ func (s *Makeup) Folder(
 		err = fault.New(fault.NotFound, "no-such-folder", "%s has no folder %.200q", v.PURL, folder)
 	}
 	return v, lines, more, err
+}
+
+// mostShared is of how many versions it is told that they share something with one.
+const mostShared = 8
+
+// Shared are other versions of the package, in the same repository, that are kept in the same packs, by how many bytes
+// these have.
+func (s *Makeup) Shared(ctx context.Context, v Set) ([]record.SharedVersion, error) {
+	return s.DB.VersionsShared(ctx, v.key, v.exact, fileset.PackExtension, mostShared)
 }
 
 // compareSets compares two versions of file sets.

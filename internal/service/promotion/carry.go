@@ -30,6 +30,7 @@ type carrying struct {
 	all     map[string]ecosystem.Stamps // that are restamped, by ecosystem
 	staged  []*store.Staging
 	recasts []*recasting
+	planned bool                   // nothing of it is kept
 	placed  []record.PlacedVersion // by item; without files while it is not made
 	begun   []bool                 // by item
 	depth   int                    // versions that wait for the one that is made

@@ -464,7 +464,7 @@ func (s *Promotion) comesBack(ctx context.Context, c *crossing) error {
 	if err != nil || len(gone) == 0 || len(c.problems) > 0 {
 		return err
 	}
-	work := &carrying{crossing: c}
+	work := &carrying{crossing: c, planned: true}
 	defer func() {
 		for _, st := range work.staged {
 			st.Discard()
@@ -507,7 +507,10 @@ func (s *Promotion) rewrite(ctx context.Context, c *crossing) error {
 	for i := range c.items {
 		item := &c.items[i]
 		if done, err := s.planRecast(ctx, c, item); err != nil {
-			return err
+			if told := fault.Of(err); told.Kind == fault.Internal || told.Kind == fault.Unavailable {
+				return err
+			}
+			c.problem("%s: %v", item.purl(), err)
 		} else if done {
 			continue
 		}

@@ -13,7 +13,6 @@ import (
 	"crelvo/internal/core/promotion"
 	"crelvo/internal/ecosystem"
 	"crelvo/internal/record"
-	"crelvo/internal/service/publishing"
 	"crelvo/internal/service/store"
 )
 
@@ -36,7 +35,7 @@ func (s *Promotion) recasting(c *crossing, w *carrying, item *crossingItem) *rec
 		packs: map[fileset.Digest]*store.Staging{}, fresh: map[fileset.Digest]ecosystem.ChunkAt{}}
 	r.into.RepositoryID = c.to.ID
 	for _, f := range item.files {
-		if f.Extension == publishing.PackExtension {
+		if f.Extension == fileset.PackExtension {
 			r.own[f.Digests.SHA256] = true
 		}
 	}
@@ -80,11 +79,15 @@ func (s *Promotion) recastVersion(
 	if all := obstaclesOf(made); len(all) > 0 && !w.goOn {
 		return false, fault.New(fault.Conflict, "cannot-restamp", "%s: %s", item.purl(), all[0])
 	}
+	item.rewrite = rewriting(item.files, made)
+	if w.planned { // much may have to be copied
+		v.Files = staying(item.rewrite)
+		return true, nil
+	}
 	files, err := made.Write(ctx)
 	if err != nil {
 		return false, err
 	}
-	item.rewrite = rewriting(item.files, made)
 	details := catalog.Details{}
 	if v.Files, err = r.placed(ctx, files); err != nil {
 		return false, err
@@ -116,6 +119,17 @@ func rewriting(files []catalog.File, made *ecosystem.Recast) (all []fileRewrite)
 			r.Name = f.Name
 		}
 		all = append(all, fileRewrite{f, r})
+	}
+	return all
+}
+
+// staying are the files of a version that stay what they are.
+func staying(files []fileRewrite) (all []record.PlacedFile) {
+	for _, f := range files {
+		if f.Dropped == "" && len(f.Changes) == 0 && f.File.Name != catalog.DerivedFile {
+			all = append(all, record.PlacedFile{Name: f.File.Name, Extension: f.Extension, MediaType: f.MediaType,
+				Digests: f.Digests})
+		}
 	}
 	return all
 }

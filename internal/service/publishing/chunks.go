@@ -19,9 +19,6 @@ import (
 	bytestore "crelvo/internal/store"
 )
 
-// PackExtension is that of the files of a version that are packs.
-const PackExtension = "pack"
-
 // maxPack is how many bytes a pack may have.
 const maxPack = 512 << 20
 
@@ -125,7 +122,7 @@ func (s *Publishing) readPacks(ctx context.Context, key catalog.PackageKey) erro
 		return nil
 	}
 	const atOnce = 1000
-	unknown, err := s.DB.UnknownPacks(ctx, key, PackExtension, atOnce)
+	unknown, err := s.DB.UnknownPacks(ctx, key, fileset.PackExtension, atOnce)
 	for _, pack := range unknown {
 		if err == nil {
 			err = s.readPack(ctx, pack)

@@ -23,6 +23,7 @@ import (
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/resolving"
+	"crelvo/internal/service/search"
 	"crelvo/internal/service/store"
 )
 
@@ -32,18 +33,21 @@ type Symbols struct {
 	directory *directory.Directory
 	store     *store.Store
 	resolving *resolving.Resolving
+	search    *search.Search
 
-	mu   sync.Mutex
-	due  map[catalog.PackageKey]bool // of which something may have come
-	all  bool                        // any may have
-	from int64                       // while all are looked through: the last version that was looked at
+	mu  sync.Mutex
+	due map[catalog.PackageKey]bool // of which something may have come
+	all bool                        // any may have
+	// wanted are versions that somebody wants to be looked into.
+	wanted []record.UnlookedVersion
+	from   int64 // while all are looked through: the last version that was looked at
 }
 
 // New makes the room.
 func New(
-	a *act.Act, directory *directory.Directory, store *store.Store, resolving *resolving.Resolving,
+	a *act.Act, directory *directory.Directory, store *store.Store, resolving *resolving.Resolving, search *search.Search,
 ) *Symbols {
-	return &Symbols{Act: a, directory: directory, store: store, resolving: resolving, all: true,
+	return &Symbols{Act: a, directory: directory, store: store, resolving: resolving, search: search, all: true,
 		due: map[catalog.PackageKey]bool{}}
 }
 
@@ -131,6 +135,7 @@ func (s *Symbols) Look(ctx context.Context) error {
 			s.mu.Unlock()
 		}
 	}
+	failed = errors.Join(failed, s.lookIntoWanted(ctx))
 	for all && ctx.Err() == nil {
 		found, err := s.DB.UnlookedVersions(record.Patiently(ctx), symbols.LookedInto, nil, from, atOnce)
 		if err == nil {
@@ -238,7 +243,7 @@ func (s *Symbols) inside(
 	} else {
 		for _, f := range files {
 			if err == nil {
-				err = s.insideFile(ctx, f, look, &said)
+				err = s.insideFile(ctx, s.Ecosystem(v.Key.Ecosystem), f, look, &said)
 			}
 		}
 	}
@@ -255,14 +260,15 @@ func (s *Symbols) inside(
 
 // insideFile looks into a file, and into those in it if it is an archive.
 func (s *Symbols) insideFile(
-	ctx context.Context, f catalog.File, look func(file, within string, r io.ReaderAt, size int64) error, said *string,
+	ctx context.Context, e ecosystem.Ecosystem, f catalog.File,
+	look func(file, within string, r io.ReaderAt, size int64) error, said *string,
 ) error {
 	content, err := s.store.Open(ctx, f)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
-	walk := walkOf(f.Name)
+	walk := walkOf(e, f)
 	if walk == nil {
 		return look(f.Name, "", content, f.Digests.Size)
 	}
@@ -282,8 +288,12 @@ func (s *Symbols) insideFile(
 type walker func(ctx context.Context, file ecosystem.SizedReaderAt,
 	each func(name string, size int64, r io.Reader) error) error
 
-// walkOf goes through archives that are called so; nil if they are none.
-func walkOf(name string) walker {
+// walkOf goes through archives that are called so, and through layers; nil if a file is neither.
+func walkOf(e ecosystem.Ecosystem, f catalog.File) walker {
+	if l, ok := e.(ecosystem.Layered); ok && l.IsLayer(f) {
+		return l.WalkLayer
+	}
+	name := f.Name
 	for _, ending := range []string{".tgz", ".tar.gz", ".crate"} {
 		if strings.HasSuffix(name, ending) {
 			return ecosystem.WalkTarGz
@@ -375,7 +385,7 @@ func (s *Symbols) OpenSymbol(
 		return sized{content, found.Digests.Size}, nil
 	}
 	defer content.Close()
-	return s.unpacked(ctx, f, ecosystem.Sized(content, found.Digests.Size))
+	return s.unpacked(ctx, f, found.File, ecosystem.Sized(content, found.Digests.Size))
 }
 
 // mostSources is in how many files of a set a source is looked for.
@@ -430,9 +440,9 @@ func (inMemory) Close() error { return nil }
 
 // unpacked takes a file out of an archive.
 func (s *Symbols) unpacked(
-	ctx context.Context, f symbols.At, archive ecosystem.SizedReaderAt,
+	ctx context.Context, f symbols.At, kept catalog.File, archive ecosystem.SizedReaderAt,
 ) (file ecosystem.SizedFile, err error) {
-	walk := walkOf(f.File)
+	walk := walkOf(s.Ecosystem(f.Of.Ecosystem), kept)
 	if walk == nil {
 		return nil, ecosystem.ErrNoFile
 	}
