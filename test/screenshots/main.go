@@ -133,10 +133,10 @@ func pages(ctx context.Context) error {
 			before: []chromedp.Action[chromedp.Void]{browser.ShowsText("also in", "Label history"),
 				chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find((h) => h.textContent === "Layers")
 					.scrollIntoView({ block: "center" })`)}},
-		{name: "file-set", path: "/package/generic/chart-tiles@2026.11.1", shows: "Kept once",
+		{name: "file-set", path: "/package/generic/chart-tiles@2026.11.1", shows: "Shares what it is kept in",
 			before: []chromedp.Action[chromedp.Void]{browser.ClickText("README.md"), browser.ShowsText("Depths between"),
 				chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find((h) => h.textContent === "Contents")
-					.scrollIntoView({ block: "start" })`)}},
+					.scrollIntoView({ block: "start" }); window.scrollBy(0, -200)`)}},
 		{name: "search", path: "/search?q=" + url.QueryEscape("skerry holds:releases age:>14d "), shows: "deck-ui",
 			before: []chromedp.Action[chromedp.Void]{
 				chromedp.SendKeys(chromedp.CSS("[role=combobox]"), "li"), browser.ShowsText("a licence, as the package says")}},

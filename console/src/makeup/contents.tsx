@@ -65,7 +65,7 @@ export function Contents({
       </div>
       {folder === "" && shared.length > 0 && (
         <p className="border-b border-rule px-4 py-2 text-sm text-soft">
-          Kept once for this version and{" "}
+          Shares what it is kept in with{" "}
           {shared.map((o, i) => (
             <span key={o.version}>
               {i > 0 && (i === shared.length - 1 ? " and " : ", ")}
