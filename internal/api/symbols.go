@@ -26,5 +26,5 @@ type WantedLook struct {
 
 // LookedFor is what comes of that.
 type LookedFor struct {
-	Versions int `json:"versions" doc:"that are looked into: the version, and those that it is made of"`
+	Versions []string `json:"versions" doc:"package URLs of what is looked into: the version, and those that it is made of"`
 }

@@ -82,11 +82,10 @@ func symbolsLookCommand(s *session) *cobra.Command {
 			return answer(s, cmd, func(ctx context.Context, c *client.Client) (api.LookedFor, error) {
 				return c.LookForSymbols(ctx, api.WantedLook{PURL: args[0], Repository: in})
 			}, func(w io.Writer, l api.LookedFor) {
-				what := "It is"
-				if l.Versions > 1 {
-					what = fmt.Sprintf("It and the %d that it is made of are", l.Versions-1)
+				fmt.Fprintln(w, "These are looked into now; crelvo symbols list tells of each what is found.")
+				for _, version := range l.Versions {
+					fmt.Fprintln(w, "  "+version)
 				}
-				fmt.Fprintf(w, "%s looked into now; crelvo symbols list %s tells what is found.\n", what, args[0])
 			})
 		}}
 	cmd.Flags().StringVar(&in, "in", "", "the repository that has it")

@@ -55,8 +55,12 @@ func (w *Server) addSymbols() {
 			if err != nil {
 				return nil, err
 			}
-			n, err := w.service.Symbols.Want(ctx, v.caller, of, in.Body.Repository)
-			return &answer[api.LookedFor]{api.LookedFor{Versions: n}}, err
+			wanted, err := w.service.Symbols.Want(ctx, v.caller, of, in.Body.Repository)
+			looked := api.LookedFor{Versions: []string{}}
+			for _, version := range wanted {
+				looked.Versions = append(looked.Versions, act.PURLOf(version.Key, version.Version).String())
+			}
+			return &answer[api.LookedFor]{looked}, err
 		})
 }
 

@@ -177,9 +177,10 @@ func TestSymbolsInImages(t *testing.T) {
 		return crelvoAsAdmin(t, "symbols", "look", of, "--in", releases)
 	}
 	out, errs, code := look()
-	if says(t, out, "It and the 2 that it is made of are looked into now"); code != 0 {
-		t.Fatal(errs)
+	if code != 0 || strings.Count(out, "pkg:oci/gate@sha256:") != 3 {
+		t.Fatal(out + errs)
 	}
+	parts := strings.Fields(out[strings.Index(out, "pkg:oci"):])
 	for arch, id := range ids {
 		eventually(t, 20*time.Second, "the symbols of "+arch, func() bool {
 			return len(done(desk(house.Token).Symbols(t.Context(), id, "", "", releases))(t)) == 1
@@ -189,6 +190,8 @@ func TestSymbolsInImages(t *testing.T) {
 			t.Errorf("%s: %d, %d bytes", arch, a.Status, len(a.Body))
 		}
 	}
+	list, _, _ := crelvoAsAdmin(t, "symbols", "list", parts[1], "--in", releases)
+	says(t, list, "usr/bin/gate", "code and symbols", parts[1])
 	// Who may only read does not have others work.
 	reader := person(t, fmt.Sprintf("debugger-%d", made.Add(1)), "robot", api.NewGrant{Role: "reader",
 		Repositories: releases}).Token

@@ -18,40 +18,42 @@ import (
 const mostWanted = 1000
 
 // Want has a version looked into again, and of images, which are not looked into by themselves, the layers: of all
-// that it is made of. It is done in the background; it gives how many versions these are.
-func (s *Symbols) Want(ctx context.Context, caller access.Caller, of purl.PURL, repository string) (int, error) {
+// that it is made of. It is done in the background; these versions are given.
+func (s *Symbols) Want(
+	ctx context.Context, caller access.Caller, of purl.PURL, repository string,
+) (all []record.UnlookedVersion, err error) {
 	holdings, _, err := s.search.HoldingsOf(ctx, caller, of, repository, search.VersionPage{Limit: 1})
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	h := holdings[0]
 	key := h.Package.Key
 	key.RepositoryID, key.Sight = h.Repository.ID, ""
 	if !h.Repository.Own() {
-		return 0, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories hold is looked into when "+
+		return nil, fault.New(fault.Conflict, "not-a-house", "%s is a %s; only what house repositories hold is looked into when "+
 			"it is wanted", h.Repository.At(), h.Repository.Kind).WithHint("Say in which repository it is, with --in.")
 	}
 	if err := s.directory.Allow(caller, access.Publish,
 		access.Object{Repository: h.Repository, Package: act.PURLOf(key, "")}); err != nil {
-		return 0, err
+		return nil, err
 	}
 	found := h.Package.Versions[0]
-	all := []record.UnlookedVersion{{ID: found.ID, Key: key, Version: found.Version, Upload: found.Upload}}
+	all = []record.UnlookedVersion{{ID: found.ID, Key: key, Version: found.Version, Upload: found.Upload}}
 	if layered, ok := s.Ecosystem(key.Ecosystem).(ecosystem.Layered); ok {
 		parts, err := s.partsOf(ctx, layered, key, found)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		all = append(all, parts...)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.wanted)+len(all) > mostWanted {
-		return 0, fault.New(fault.Unavailable, "too-much-wanted", "%d versions wait to be looked into already",
+		return nil, fault.New(fault.Unavailable, "too-much-wanted", "%d versions wait to be looked into already",
 			len(s.wanted)).WithHint("Ask again in some minutes.")
 	}
 	s.wanted = append(s.wanted, all...)
-	return len(all), nil
+	return all, nil
 }
 
 // partsOf are the versions that a version is made of.
