@@ -173,7 +173,7 @@ func trackEdit(s *session) *cobra.Command {
 					t.Stages[j].Onward = given(onward)
 				}
 				if changed("restamp") {
-					t.Stages[j].Restamps = given(restamps)
+					t.Stages[j].Restamps = given(restampsOf(restamps))
 				}
 				for k := range t.Stages {
 					t.Stages[k].Sentences, t.Stages[k].Seen, t.Stages[k].May = nil, false, false
@@ -194,6 +194,18 @@ func trackEdit(s *session) *cobra.Command {
 	must(cmd.RegisterFlagCompletionFunc("into", s.completeRepositories))
 	must(cmd.RegisterFlagCompletionFunc("restamp", fixed("image-labels", "image-references", "text in ")))
 	return cmd
+}
+
+// restampsOf takes words apart that are given with commas between them; texts may have commas.
+func restampsOf(given []string) (all []string) {
+	for _, some := range given {
+		if strings.HasPrefix(some, "text in ") {
+			all = append(all, some)
+			continue
+		}
+		all = append(all, strings.Split(some, ",")...)
+	}
+	return all
 }
 
 func trackRemove(s *session) *cobra.Command {

@@ -55,7 +55,7 @@ func ParseRestamp(written string) (t Text, err error) {
 	}
 	if why != "" {
 		return Text{}, fault.New(fault.Invalid, "bad-restamp", "%.200q is nothing that can be restamped: %s", written, why).
-			WithHint("Write: %s.", strings.Join(RestampForms, "; "))
+			WithHint("Write: %s.", strings.Join(RestampForms, ", "))
 	}
 	return t, nil
 }
