@@ -184,7 +184,7 @@ func showPromotion(w io.Writer, p api.AskedPromotion, dryRun bool) {
 	if p.EndedAt != nil {
 		pairs = append(pairs, "ended", timeText(*p.EndedAt))
 	}
-	pairs = append(pairs, "signed with", p.SignWith, "restamped too", strings.Join(p.Restamps, "; "))
+	pairs = append(pairs, "signed with", p.SignWith, "restamped too", strings.Join(p.Restamps, ", "))
 	if p.UndoneAt != nil {
 		pairs = append(pairs, "undone by", p.UndoneBy+" at "+timeText(*p.UndoneAt), "reason", p.UndoReason)
 	}

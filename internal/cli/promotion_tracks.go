@@ -64,7 +64,7 @@ func trackShow(s *session) *cobra.Command {
 						fmt.Fprintln(w, "  signed with  "+stage.SignWith)
 					}
 					if len(stage.Restamps) > 0 {
-						fmt.Fprintln(w, "  restamped too  "+strings.Join(stage.Restamps, "; "))
+						fmt.Fprintln(w, "  restamped too  "+strings.Join(stage.Restamps, ", "))
 					}
 					if len(stage.Onward) > 0 {
 						fmt.Fprintln(w, "  goes on to  "+strings.Join(stage.Onward, ", "))

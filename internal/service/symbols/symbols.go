@@ -108,6 +108,7 @@ func (s *Symbols) Hear(c record.Change) error {
 // Chores implements act.Busy.
 func (s *Symbols) Chores() []act.Chore {
 	return []act.Chore{{Every: time.Second, What: "looking for what debuggers want", Do: s.Look},
+		{Every: time.Second, What: "looking into what somebody wants", Do: s.lookIntoWanted},
 		{Every: 24 * time.Hour, What: "dropping names of files that no set has any more", Do: s.DB.DropFileNames}}
 }
 
@@ -135,7 +136,6 @@ func (s *Symbols) Look(ctx context.Context) error {
 			s.mu.Unlock()
 		}
 	}
-	failed = errors.Join(failed, s.lookIntoWanted(ctx))
 	for all && ctx.Err() == nil {
 		found, err := s.DB.UnlookedVersions(record.Patiently(ctx), symbols.LookedInto, nil, from, atOnce)
 		if err == nil {
