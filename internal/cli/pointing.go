@@ -202,6 +202,11 @@ func (p *pointer) showSetup(w io.Writer, setup api.Setup) {
 		section("In the file that builds a container, so that the secret stays in no layer", setup.Recipe)
 		section("and built with", setup.Build)
 	}
+	if len(setup.Pieces) == 0 {
+		fmt.Fprintf(w, "%s keeps this in no file. crelvo point %s --at %s --check tells whether it would work with the token "+
+			"in %s.\n", setup.Client.Title, setup.Client.Name, p.at, ecosystem.TokenVariable)
+		return
+	}
 	fmt.Fprintf(w, "crelvo point %s --at %s --write puts it into the files, --check tells whether it works.\n",
 		setup.Client.Name, p.at)
 	if strings.Contains(setup.Pieces[len(setup.Pieces)-1].Text, setup.Placeholder) {

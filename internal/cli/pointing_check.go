@@ -50,9 +50,14 @@ func (p *pointer) check(cmd *cobra.Command, c *client.Client, setup api.Setup) e
 				files = append(files, piece.File)
 			}
 		}
-		say(false, "%s is not set up for this service: it is named in none of %s; crelvo point %s --at %s --write does it",
-			setup.Client.Title,
-			strings.Join(slices.Compact(files), ", "), p.name, p.at)
+		if len(files) == 0 {
+			say(false, "%s is given its token each time, and the variable %s has none", setup.Client.Title,
+				ecosystem.TokenVariable)
+		} else {
+			say(false, "%s is not set up for this service: it is named in none of %s; crelvo point %s --at %s --write does it",
+				setup.Client.Title,
+				strings.Join(slices.Compact(files), ", "), p.name, p.at)
+		}
 	}
 	publishes := false
 	for _, u := range uses {

@@ -187,6 +187,10 @@ func (p *pointer) write(cmd *cobra.Command, c *client.Client, setup api.Setup) e
 	if err != nil {
 		return err
 	}
+	if len(setup.Pieces) == 0 {
+		return fmt.Errorf("%s keeps nothing in files that could be written; crelvo point %s --at %s tells what to type",
+			setup.Client.Title, p.name, p.at)
+	}
 	w := cmd.OutOrStdout()
 	// A token that is there and works stays.
 	to.Secret = p.working(cmd.Context(), pc, setup)

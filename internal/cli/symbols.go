@@ -21,7 +21,8 @@ import (
 func symbolsCommand(s *session) *cobra.Command {
 	cmd := &cobra.Command{Use: "symbols", Short: "Find programs and their debug symbols",
 		Long: "Find programs and their debug symbols, wherever they were published. Debuggers get them by their own\n" +
-			"protocols: crelvo point gdb --at REPOSITORY tells how, and so for lldb and debuginfod."}
+			"protocols: crelvo point gdb --at REPOSITORY tells how, and so for lldb, debuginfod,\n" +
+			"windbg and dotnet-symbol."}
 	cmd.AddCommand(symbolsFindCommand(s), symbolsListCommand(s), symbolsLookCommand(s))
 	return cmd
 }

@@ -37,6 +37,9 @@ func (p Pointing) Publishes() bool { return p.PublishReleases || p.PublishSnapsh
 // Placeholder stands where a secret belongs.
 const Placeholder = "YOUR-TOKEN"
 
+// TokenVariable is the variable of the environment that has a token where no file does.
+const TokenVariable = "CRELVO_TOKEN"
+
 // Token is the secret, or what stands for it.
 func (p Pointing) Token() string {
 	if p.Secret == "" {
@@ -72,7 +75,7 @@ type PackageClient struct {
 	Title     string
 	Agents    []string // how its User-Agent begins
 	Publishes bool     // it can publish
-	// Parts is what belongs in which file.
+	// Parts is what belongs in which file; nothing, of a client that keeps neither address nor secret in one.
 	Parts func(p Pointing) []Piece
 	// Variables carry name and secret where there are no files, as in CI; nil if
 	// the client has none, but its files may name the variable CRELVO_TOKEN, as
@@ -276,7 +279,7 @@ func Curl(e Ecosystem) PackageClient {
 	return PackageClient{Name: "curl", Title: "curl", Parts: func(p Pointing) []Piece { return []Piece{InNetrc(p)} },
 		Commands: func(p Pointing) []string { return []string{"curl --netrc --fail --remote-name " + p.Address + "…"} },
 		Variables: func(p Pointing) []splice.Setting {
-			return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
+			return []splice.Setting{{Key: TokenVariable, Value: p.Token()}}
 		},
 		Uses: func(f Files) []Use {
 			u := Use{Address: f.At, In: "the command line"}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strings"
 
@@ -72,6 +73,15 @@ type ByPath interface {
 	// such a version where no list does.
 	Marker(p purl.PURL, upload string) catalog.FileQuestion
 }
+
+// Described is a Mirrored ecosystem whose upstreams tell in the header of an answer what the file is.
+type Described interface {
+	// SaidBeside is what they tell. What is in the file counts for more.
+	SaidBeside(h http.Header) catalog.Details
+}
+
+// ByName is a Mirrored ecosystem in whose versions nothing is known that rules could ask for but their names.
+type ByName interface{ JudgedByName() }
 
 // ByContent is a ByPath ecosystem whose files are named by their content, and whose labels
 // the upstream is asked for one by one.

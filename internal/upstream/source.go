@@ -126,6 +126,7 @@ type Response struct {
 	// Digest is what the upstream says that the content is by, as Docker-Content-Digest
 	// does.
 	Digest string
+	Header http.Header
 	// Next is where the next page of a list is (RFC 8288, rel="next"); "" if this is all.
 	Next string
 	// Body fails with a *Failure if the bytes are cut, silent or too many. It
@@ -211,6 +212,7 @@ func (s *Source) ask(ctx context.Context, i int, r Request) (*Response, error) {
 	out := &Response{Upstream: u.URL, Address: response.Request.URL.String(), Length: body.want,
 		ContentType: response.Header.Get("Content-Type"),
 		Digest:      response.Header.Get("Docker-Content-Digest"),
+		Header:      response.Header,
 		Next:        nextPage(response),
 		ETag:        response.Header.Get("ETag"), LastModified: response.Header.Get("Last-Modified"), Body: body}
 	switch response.StatusCode {

@@ -73,7 +73,7 @@ func showSetup(p pointing.Pointed) api.Setup {
 	for _, can := range p.Token.Can {
 		shown.Token.Can = append(shown.Token.Can, string(can))
 	}
-	variables := []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Pointing.Token()}}
+	variables := []splice.Setting{{Key: ecosystem.TokenVariable, Value: p.Pointing.Token()}}
 	if p.Client.Variables != nil {
 		variables = p.Client.Variables(p.Pointing)
 	} else {

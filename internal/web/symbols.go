@@ -69,7 +69,7 @@ func (w *Server) showSymbol(s core.At, known bool) api.Symbol {
 	shown := api.Symbol{Format: string(s.Format), Key: s.Key, Code: s.Code, Debug: s.Debug,
 		PURL: act.PURLOf(s.Of, s.Version).String(), Upload: s.Upload, Repository: r.Name, Build: s.MadeBy, File: s.File,
 		Path: s.Path, Bytes: s.Size, Known: known && s.Code && !s.Debug}
-	at := "/at/" + r.Name + "/generic/.symbols/"
+	at := "/at/" + r.Name + "/symbols/"
 	name := url.PathEscape(s.Name())
 	switch {
 	case s.Key == "":

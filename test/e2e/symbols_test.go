@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"os"
@@ -71,7 +72,7 @@ func TestSymbols(t *testing.T) {
 		!all[1].Debug || all[1].Code {
 		t.Fatalf("%+v", all)
 	}
-	at := strings.Replace(address(through, "generic"), "http://", "http://ci:"+house.Token+"@", 1) + ".symbols"
+	at := symbolsAt(through)
 	w.run("", "cp", "set/bin/turnstile", "crashed")
 	w.run("", "mv", "set", "away")
 	debug := func(args ...string) string {
@@ -98,7 +99,7 @@ func TestSymbols(t *testing.T) {
 	w.fails([]string{"No such file"}, "", "env", "DEBUGINFOD_URLS="+at, "DEBUGINFOD_CACHE_PATH="+w.dir+"/cache",
 		"debuginfod-find", "debuginfo", strings.Repeat("0", 40))
 	// Who may read nothing there gets nothing.
-	w.fails(nil, "", "env", "DEBUGINFOD_URLS="+address(through, "generic")+".symbols", "DEBUGINFOD_CACHE_PATH="+w.dir+"/other",
+	w.fails(nil, "", "env", "DEBUGINFOD_URLS="+address(through, "symbols"), "DEBUGINFOD_CACHE_PATH="+w.dir+"/other",
 		"debuginfod-find", "debuginfo", id)
 
 	for _, what := range []string{id, filepath.Join(w.dir, "crashed"), filepath.Join(w.dir, "core"), "turnstile.debug"} {
@@ -112,13 +113,13 @@ func TestSymbols(t *testing.T) {
 	if _, errs, code := crelvoAsAdmin(t, "symbols", "find", filepath.Join(w.dir, "away/src/turnstile.c")); code == 0 {
 		t.Errorf("a source file is found: %s", errs)
 	}
-	a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/metadata?key=file&value=/x/turnstile", "")
+	a := ask(t, http.MethodGet, "/at/"+releases+"/symbols/metadata?key=file&value=/x/turnstile", "")
 	says(t, string(a.Body), `"buildid":"`+id+`","file":"bin/turnstile"`)
-	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/_.debug/elf-buildid-sym-"+id+"/_.debug",
+	if a := ask(t, http.MethodGet, "/at/"+releases+"/symbols/_.debug/elf-buildid-sym-"+id+"/_.debug",
 		""); a.Status != 200 {
 		t.Errorf("by the layout of symbol servers: %d %s", a.Status, a.Body)
 	}
-	if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/turnstile/elf-buildid-"+id+"/turnstil_",
+	if a := ask(t, http.MethodGet, "/at/"+releases+"/symbols/turnstile/elf-buildid-"+id+"/turnstil_",
 		""); a.Status != 404 {
 		t.Errorf("a compressed one: %d %s", a.Status, a.Body)
 	}
@@ -185,7 +186,7 @@ func TestSymbolsInImages(t *testing.T) {
 		eventually(t, 20*time.Second, "the symbols of "+arch, func() bool {
 			return len(done(desk(house.Token).Symbols(t.Context(), id, "", "", releases))(t)) == 1
 		})
-		if a := ask(t, http.MethodGet, "/at/"+releases+"/generic/.symbols/buildid/"+id+"/debuginfo", ""); a.Status != 200 ||
+		if a := ask(t, http.MethodGet, "/at/"+releases+"/symbols/buildid/"+id+"/debuginfo", ""); a.Status != 200 ||
 			string(a.Body) != string(madeup.ELF(id, true, true)) {
 			t.Errorf("%s: %d, %d bytes", arch, a.Status, len(a.Body))
 		}
@@ -255,7 +256,7 @@ func TestSymbolsInPackages(t *testing.T) {
 	if all[0].Format != "portable-pdb" || all[0].Key != "33323130"+"3534"+"3736"+"3839616263646566"+"ffffffff" {
 		t.Errorf("%+v", all[0])
 	}
-	if a := ask(t, http.MethodGet, "/at/"+to+"/generic/.symbols/Skerry.TurnstileLink.pdb/"+strings.ToUpper(all[0].Key)+
+	if a := ask(t, http.MethodGet, "/at/"+to+"/symbols/Skerry.TurnstileLink.pdb/"+strings.ToUpper(all[0].Key)+
 		"/Skerry.TurnstileLink.pdb", ""); a.Status != 200 || !strings.HasPrefix(string(a.Body), "BSJB") {
 		t.Errorf("%d %.100s", a.Status, a.Body)
 	}
@@ -265,4 +266,32 @@ func TestSymbolsInPackages(t *testing.T) {
 func portablePDB(id string) string {
 	head := "BSJB\x01\x00\x01\x00\x00\x00\x00\x00\x0c\x00\x00\x00PDB v1.0\x00\x00\x00\x00\x00\x00\x01\x00"
 	return head + "\x30\x00\x00\x00\x20\x00\x00\x00#Pdb\x00\x00\x00\x00" + id + strings.Repeat("\x00", 16)
+}
+
+// symbolsAt is where debuggers ask, as somebody who may read.
+func symbolsAt(repository string) string {
+	return strings.Replace(address(repository, "symbols"), "http://", "http://ci:"+house.Token+"@", 1)
+}
+
+// TestPointedByHand: clients that keep nothing in files are told what to type, and whether it would work.
+func TestPointedByHand(t *testing.T) {
+	t.Parallel()
+	releases := repository(t, "releases")
+	at := strings.TrimSuffix(address(releases, "symbols"), "/")
+	says(t, crelvoSays(t, "point", "windbg", "--at", releases), ".sympath+ srv*C:\\symbols*"+at, "!sym prompts on",
+		"set \"_NT_SYMBOL_PATH=srv*C:\\symbols*"+at, "WinDbg keeps this in no file")
+	says(t, crelvoSays(t, "point", "dotnet-symbol", "--at", releases),
+		`--authenticated-server-path "$CRELVO_TOKEN" `+at+" --symbols")
+	says(t, crelvoSays(t, "point", "dotnet-symbol", "--at", releases, "--check"), "dotnet-symbol is at "+at+
+		"/, and gets in by the secret in the variable CRELVO_TOKEN")
+	if _, errs, code := crelvoAsAdmin(t, "point", "windbg", "--at", releases, "--write"); code == 0 ||
+		!strings.Contains(errs, "tells what to type") {
+		t.Errorf("%d %s", code, errs)
+	}
+	// What dotnet-symbol sends: a password alone.
+	a, err := shared.Ask(t.Context(), http.MethodGet, "/at/"+releases+"/symbols/metadata?key=buildid&value=00", "", nil,
+		"Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(":"+house.Token)))
+	if err != nil || a.Status != http.StatusOK {
+		t.Errorf("a token without a name: %d %s, %v", a.Status, a.Body, err)
+	}
 }

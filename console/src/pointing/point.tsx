@@ -121,10 +121,14 @@ function Pieces({ setup, repository }: { setup: Schemas["Setup"]; repository: st
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 rounded-lg border border-rule bg-sheet px-4 py-2.5 text-sm">
-        <span className="inline-flex min-w-0 items-center gap-1">
-          One command does it all: <code className="font-mono wrap-anywhere">{command}</code>
-          <CopyButton text={command} label="Copy the command" />
-        </span>
+        {setup.pieces.length > 0 ? (
+          <span className="inline-flex min-w-0 items-center gap-1">
+            One command does it all: <code className="font-mono wrap-anywhere">{command}</code>
+            <CopyButton text={command} label="Copy the command" />
+          </span>
+        ) : (
+          <span>{setup.client.title} keeps none of this in a file.</span>
+        )}
         <span className="ml-auto">
           {make.data ? (
             <span role="status" className="text-soft">

@@ -43,7 +43,7 @@ type Symbol struct {
 }
 
 // LookedInto are the ecosystems whose packages are looked into, since they may have programs in them.
-var LookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo"}
+var LookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo", "symbols"}
 
 // At is something that debuggers may ask for, and where it is.
 type At struct {

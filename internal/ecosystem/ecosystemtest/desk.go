@@ -47,8 +47,9 @@ type Desk struct {
 	Downloads map[string]int
 	// Known is what advisories say; nil is that there are none.
 	Known []safety.Known
-	// Symbols are what debuggers may ask for.
-	Symbols []symbols.At
+	// Symbols are what debuggers may ask for, and Contents what these and the sources beside them have, by their paths.
+	Symbols  []symbols.At
+	Contents map[string][]byte
 
 	host     string
 	packages map[catalog.PackageKey]*catalog.Package

@@ -38,7 +38,7 @@ type Samples struct {
 	Foreign map[string][]byte
 	// Snapshot and Release are versions of either maturity.
 	Snapshot, Release string
-	// Tagged: versions are named by their content, and labels have a maturity instead.
+	// Tagged: versions are named by their content, and have no maturity by their names.
 	Tagged bool
 }
 
@@ -242,6 +242,10 @@ func inSeveral(c ecosystem.PackageClient, p ecosystem.Pointing, files map[string
 // that people make.
 func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) {
 	t.Helper()
+	if len(c.Parts(p)) == 0 {
+		pointByHand(t, c, p)
+		return
+	}
 	files := map[string]string{}
 	// Some clients write name and secret as Basic does.
 	encoded := base64.StdEncoding.EncodeToString([]byte(p.User + ":" + p.Secret))
@@ -317,6 +321,37 @@ func pointClient(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) 
 	}
 	if c.Variables == nil && c.Reference == "" && c.Name != "sbt" {
 		t.Errorf("%s has no way to be used in CI", c.Name)
+	}
+}
+
+// pointByHand points a client that keeps nothing in files: it is told each time.
+func pointByHand(t *testing.T, c ecosystem.PackageClient, p ecosystem.Pointing) {
+	t.Helper()
+	given := ""
+	uses := func() []ecosystem.Use {
+		return c.Configured(ecosystem.Files{At: p.Address, Read: func(string) string { return "" },
+			Env: func(name string) string {
+				if name != ecosystem.TokenVariable {
+					return ""
+				}
+				return given
+			}})
+	}
+	if found := uses(); len(found) != 0 {
+		t.Errorf("%s without a token: %+v", c.Name, found)
+	}
+	given = p.Secret
+	if found := uses(); len(found) != 1 || found[0].Address != p.Address || found[0].Secret != p.Secret ||
+		!strings.Contains(found[0].SecretIn, ecosystem.TokenVariable) || found[0].Wrong != "" {
+		t.Errorf("%s with a token: %+v", c.Name, found)
+	}
+	given = p.Secret[:20] + "\n" + p.Secret[20:]
+	if found := uses(); len(found) != 1 || !strings.Contains(found[0].Wrong, "line break") {
+		t.Errorf("%s with a broken token: %+v", c.Name, found)
+	}
+	if said := strings.Join(c.Commands(p), "\n"); !strings.Contains(said, strings.TrimSuffix(p.Address, "/")) ||
+		strings.Contains(said, p.Secret) || len(c.Variables(p)) == 0 {
+		t.Errorf("%s is told %q and %v", c.Name, said, c.Variables(p))
 	}
 }
 

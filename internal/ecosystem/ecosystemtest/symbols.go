@@ -1,6 +1,7 @@
 package ecosystemtest
 
 import (
+	"bytes"
 	"context"
 	"slices"
 	"strings"
@@ -26,18 +27,23 @@ func (d *Desk) symbols(fit func(symbols.At) bool) []symbols.At {
 	return slices.DeleteFunc(slices.Clone(d.Symbols), func(s symbols.At) bool { return !fit(s) })
 }
 
-// OpenSymbol implements ecosystem.SymbolFinder, of what is in a set.
-func (d *Desk) OpenSymbol(ctx context.Context, _ catalog.Repository, s symbols.At) (ecosystem.SizedFile, error) {
-	return d.ecosystem.(ecosystem.Filed).OpenFile(ctx, d, s.Of, s.Version, s.Path)
+// OpenSymbol implements ecosystem.SymbolFinder, of what Contents has.
+func (d *Desk) OpenSymbol(_ context.Context, _ catalog.Repository, s symbols.At) (ecosystem.SizedFile, error) {
+	return d.contentOf(s.Path)
 }
 
-// OpenSource implements ecosystem.SymbolFinder: a source file lies in the set under the last two parts of its path.
-func (d *Desk) OpenSource(
-	ctx context.Context, _ catalog.Repository, s symbols.At, path string,
-) (ecosystem.SizedFile, error) {
+// OpenSource implements ecosystem.SymbolFinder: Contents has a source file by the last two parts of its path.
+func (d *Desk) OpenSource(_ context.Context, _ catalog.Repository, _ symbols.At, path string) (ecosystem.SizedFile, error) {
 	parts := strings.Split(path, "/")
-	return d.ecosystem.(ecosystem.Filed).OpenFile(ctx, d, s.Of, s.Version,
-		strings.Join(parts[max(0, len(parts)-2):], "/"))
+	return d.contentOf(strings.Join(parts[max(0, len(parts)-2):], "/"))
+}
+
+func (d *Desk) contentOf(path string) (ecosystem.SizedFile, error) {
+	content, ok := d.Contents[path]
+	if !ok {
+		return nil, ecosystem.ErrNoFile
+	}
+	return opened{bytes.NewReader(content)}, nil
 }
 
 var _ ecosystem.SymbolFinder = (*Desk)(nil)

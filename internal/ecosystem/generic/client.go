@@ -36,11 +36,7 @@ func (g Generic) Clients() []ecosystem.PackageClient {
 		return all
 	}
 	curl.Variables = func(p ecosystem.Pointing) []splice.Setting {
-		return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
+		return []splice.Setting{{Key: ecosystem.TokenVariable, Value: p.Token()}}
 	}
-	all := []ecosystem.PackageClient{curl}
-	for _, d := range debuggers {
-		all = append(all, d.client())
-	}
-	return all
+	return []ecosystem.PackageClient{curl}
 }

@@ -493,3 +493,19 @@ func TestThinPacks(t *testing.T) {
 		}
 	}
 }
+
+// TestSigned: a version comes with a signature, or without one for good.
+func TestSigned(t *testing.T) {
+	d := ecosystemtest.NewDesk(t, Generic{})
+	d.Send(http.StatusCreated, http.MethodPut, "chart-tiles/1.0.0?unpack=tar.gz",
+		tarGz(t, map[string][]byte{"a": []byte("a")}))
+	manifest := []byte(d.Get(http.StatusOK, ".sets/chart-tiles/1.0.0/manifest.jsonl"))
+	send := func(status int, version, header string) string {
+		t.Helper()
+		return d.Send(status, http.MethodPut, ".sets/chart-tiles/"+version+"/manifest.jsonl", manifest,
+			fileset.SignatureHeader, header)
+	}
+	ecosystemtest.Says(t, send(http.StatusBadRequest, "1.0.1", "?"), "not in Base64")
+	ecosystemtest.Says(t, send(http.StatusBadRequest, "1.0.1", "eA=="), "no armored detached OpenPGP signature")
+	ecosystemtest.Says(t, send(http.StatusUnprocessableEntity, "1.0.0", "eA=="), "published already, without a signature")
+}

@@ -22,8 +22,8 @@ import (
 // Routes implements ecosystem.Ecosystem: the protocol for sets below a name that no set has, and files by themselves.
 func (g Generic) Routes() []ecosystem.Route {
 	const name, version = "/" + setsDoor + "/:name", "/" + setsDoor + "/:name/:version"
-	return append(append(g.symbolRoutes(), ecosystem.Reads(map[string]func(*ecosystem.Call) error{
-		name: g.versions, version + "/:file": g.kept, "/*": g.get})...),
+	return append(ecosystem.Reads(map[string]func(*ecosystem.Call) error{
+		name: g.versions, version + "/:file": g.kept, "/*": g.get}),
 		ecosystem.Route{Method: http.MethodPost, Path: version + "/chunks", Action: access.Read, Asks: true, Serve: g.chunks},
 		ecosystem.Route{Method: http.MethodPost, Path: name + "/lacking", Action: access.Publish, Asks: true,
 			Serve: g.lacking},

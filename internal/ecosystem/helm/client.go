@@ -26,7 +26,7 @@ func (Helm) Clients() []ecosystem.PackageClient {
 	return []ecosystem.PackageClient{{Name: "helm", Title: "Helm", Agents: []string{"Helm/"}, Publishes: true,
 		Outside: true, Parts: parts, Uses: uses, Commands: commands, Probe: indexFile,
 		Variables: func(p ecosystem.Pointing) []splice.Setting {
-			return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
+			return []splice.Setting{{Key: ecosystem.TokenVariable, Value: p.Token()}}
 		},
 		Upload: "PUT crelvo-check-1.0.0." + archive,
 		Strays: func(f ecosystem.Files, _ ecosystem.Pointing) (said []string) {

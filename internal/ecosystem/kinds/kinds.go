@@ -12,6 +12,7 @@ import (
 	"crelvo/internal/ecosystem/nuget"
 	"crelvo/internal/ecosystem/oci"
 	"crelvo/internal/ecosystem/pypi"
+	"crelvo/internal/ecosystem/symbols"
 )
 
 // All are the ecosystems, in the order in which they are shown.
@@ -25,5 +26,6 @@ func All() []ecosystem.Ecosystem {
 		oci.New(helm.New()),
 		helm.New(),
 		generic.Generic{},
+		symbols.Symbols{},
 	}
 }

@@ -127,7 +127,7 @@ func doorOf(address string) (door, id string, ok bool) {
 }
 
 func token(p ecosystem.Pointing) []splice.Setting {
-	return []splice.Setting{{Key: "CRELVO_TOKEN", Value: p.Token()}}
+	return []splice.Setting{{Key: ecosystem.TokenVariable, Value: p.Token()}}
 }
 
 // wantedOf is the image that is wanted, with what it is asked for by.

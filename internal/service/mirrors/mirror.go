@@ -374,6 +374,9 @@ func (s *Mirrors) fetchCopy(
 	}
 	flight.Verified(staged.Size())
 	f := s.newCopy(m, place, response.Upstream)
+	if described, ok := m.Speaks.(ecosystem.Described); ok {
+		details = described.SaidBeside(response.Header).Merge(details)
+	}
 	f.Digests, f.Details = staged.Digests(), details
 	names, err := m.names(ctx, place, staged, response.ContentType)
 	if err != nil {

@@ -74,10 +74,14 @@ func (a admitting) byLabel(ctx context.Context, q catalog.FileQuestion, judge *s
 	return found, nil
 }
 
-// byContent tells whether the versions of a package are named by their content.
+// byContent tells whether the versions of a package are named by their content, so that nothing else is known of them
+// before they are here.
 func (s *Resolving) byContent(key catalog.PackageKey) bool {
-	_, byContent := s.Ecosystem(key.Ecosystem).(ecosystem.Maturing)
-	return byContent
+	switch s.Ecosystem(key.Ecosystem).(type) {
+	case ecosystem.Maturing, ecosystem.ByName:
+		return true
+	}
+	return false
 }
 
 // errUnlisted is that nobody can tell about a version whether it may come in, since its upstream

@@ -1,4 +1,4 @@
-package generic
+package symbols
 
 import (
 	"debug/elf"
@@ -7,44 +7,47 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"crelvo/internal/core/catalog"
 	"crelvo/internal/core/fault"
-	"crelvo/internal/core/symbols"
+	"crelvo/internal/core/purl"
+	core "crelvo/internal/core/symbols"
 	"crelvo/internal/ecosystem"
 )
 
-// symbolsDoor is where debuggers ask, for what is anywhere in the repository: by the protocol of debuginfod
-// (debuginfod(8), "WEBAPI"), and in the layout of symbol servers (SSQP).
-const symbolsDoor = ".symbols"
-
-func (g Generic) symbolRoutes() []ecosystem.Route {
-	const at = "/" + symbolsDoor
+// Routes implements ecosystem.Ecosystem: the protocol of debuginfod (debuginfod(8), "WEBAPI"), and the layout of symbol
+// servers (SSQP).
+func (d Symbols) Routes() []ecosystem.Route {
 	return ecosystem.Reads(map[string]func(*ecosystem.Call) error{
-		at + "/buildid/:id/:what": g.byBuildID, at + "/buildid/:id/source/*": g.source,
-		at + "/buildid/:id/section/:section": g.section, at + "/:name/:key/:file": g.byKey,
-		at + "/metadata": g.metadata})
+		"/buildid/:id/:what": d.byBuildID, "/buildid/:id/source/*": d.source, "/buildid/:id/section/:section": d.section,
+		"/:name/:key/:file": d.byKey, "/metadata": d.metadata,
+		"/": func(c *ecosystem.Call) error { return c.ShowFolder() }, "/*": func(c *ecosystem.Call) error { return c.ShowFolder() }})
 }
+
+// Refuse implements ecosystem.Ecosystem: debuggers show the status line at most.
+func (Symbols) Refuse(c *ecosystem.Call, err error) error { return c.RefuseInReason(fault.Of(err)) }
 
 func finder(c *ecosystem.Call) ecosystem.SymbolFinder { return c.Desk.(ecosystem.SymbolFinder) }
 
-func noSymbol(c *ecosystem.Call, what, id string) error {
+func noSymbol(c *ecosystem.Call, what, id string) *fault.Error {
 	return fault.New(fault.NotFound, "no-such-symbol", "%s has no %s of %.80q", c.Repository.At(), what, id).
 		WithHint("crelvo symbols find %.80s looks everywhere.", id)
 }
 
 // foundBy are those with a key that fit, those that fit best first.
-func (g Generic) foundBy(c *ecosystem.Call, key string, rank func(symbols.At) int) ([]symbols.At, error) {
+func (d Symbols) foundBy(c *ecosystem.Call, key string, rank func(core.At) int) ([]core.At, error) {
 	all, err := finder(c).SymbolsBy(c.Request().Context(), c.Repository, strings.ToLower(key))
-	all = slices.DeleteFunc(all, func(s symbols.At) bool { return rank(s) < 0 })
-	slices.SortStableFunc(all, func(a, b symbols.At) int { return rank(b) - rank(a) })
+	all = slices.DeleteFunc(all, func(s core.At) bool { return rank(s) < 0 })
+	slices.SortStableFunc(all, func(a, b core.At) int { return rank(b) - rank(a) })
 	return all, err
 }
 
 // asDebug ranks what has something for debuggers: best alone.
-func asDebug(s symbols.At) int {
+func asDebug(s core.At) int {
 	switch {
 	case !s.Debug:
 		return -1
@@ -55,7 +58,7 @@ func asDebug(s symbols.At) int {
 }
 
 // asCode ranks what can be run.
-func asCode(s symbols.At) int {
+func asCode(s core.At) int {
 	if s.Code {
 		return 1
 	}
@@ -63,21 +66,46 @@ func asCode(s symbols.At) int {
 }
 
 // byBuildID answers with a program, or what is to be known of it.
-func (g Generic) byBuildID(c *ecosystem.Call) error {
-	rank := map[string]func(symbols.At) int{"debuginfo": asDebug, "executable": asCode}[c.Param("what")]
+func (d Symbols) byBuildID(c *ecosystem.Call) error {
+	rank := map[string]func(core.At) int{debugVersion: asDebug, codeVersion: asCode}[c.Param("what")]
 	if rank == nil {
 		return fault.New(fault.NotFound, "no-such-address", "of a build id there are debuginfo, executable, source and section")
 	}
-	all, err := g.foundBy(c, c.Param("id"), rank)
+	all, err := d.foundBy(c, c.Param("id"), rank)
 	if err != nil {
 		return err
 	}
-	return g.sendFirst(c, all, c.Param("what"), c.Param("id"))
+	return d.sendFirst(c, all, c.Param("what"), c.Param("what"), c.Param("id"))
 }
 
-// sendFirst answers with the first that can be had.
-func (g Generic) sendFirst(c *ecosystem.Call, all []symbols.At, what, id string) error {
+// elsewhere answers with what an upstream has of a build id, or once had.
+func (Symbols) elsewhere(c *ecosystem.Call, version, what, id string) error {
+	id = strings.ToLower(id)
+	if !idForm.MatchString(id) || !purl.IsVersion(Name, version) {
+		return noSymbol(c, what, id)
+	}
+	key := c.Repository.Key(Name, "", id)
+	found, err := c.Desk.File(c.Request().Context(), catalog.FileQuestion{Key: key, Version: version,
+		Name: path.Base(version)})
+	if errors.Is(err, ecosystem.ErrNoFile) {
+		return c.Absent(key, version, noSymbol(c, what, id))
+	}
+	if err != nil {
+		return err
+	}
+	if found.Arriving == nil {
+		c.Response().Header().Set(sizeHeader, strconv.FormatInt(found.Digests.Size, 10))
+	}
+	return c.SendFile(found, "application/octet-stream", true)
+}
+
+// sendFirst answers with the first that can be had. What came from upstreams is not among these, but asked for where it
+// stands, since it counts there.
+func (d Symbols) sendFirst(c *ecosystem.Call, all []core.At, version, what, id string) error {
 	for _, s := range all {
+		if s.Of.Ecosystem == Name {
+			continue
+		}
 		file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
 		if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
 			continue
@@ -87,17 +115,20 @@ func (g Generic) sendFirst(c *ecosystem.Call, all []symbols.At, what, id string)
 		}
 		defer file.Close()
 		h := c.Response().Header()
-		h.Set("X-DEBUGINFOD-FILE", url.PathEscape(s.Name()))
+		h.Set(fileHeader, url.PathEscape(s.Name()))
 		if s.Path != "" && s.File != "" {
-			h.Set("X-DEBUGINFOD-ARCHIVE", url.PathEscape(s.File))
+			h.Set(archiveHeader, url.PathEscape(s.File))
 		}
-		return g.sendSymbol(c, file, file.Size())
+		return d.sendSymbol(c, file, file.Size())
 	}
-	return noSymbol(c, what, id)
+	if version == "" {
+		return noSymbol(c, what, id)
+	}
+	return d.elsewhere(c, version, what, id)
 }
 
-func (g Generic) sendSymbol(c *ecosystem.Call, content io.Reader, size int64) error {
-	c.Response().Header().Set("X-DEBUGINFOD-SIZE", strconv.FormatInt(size, 10))
+func (d Symbols) sendSymbol(c *ecosystem.Call, content io.Reader, size int64) error {
+	c.Response().Header().Set(sizeHeader, strconv.FormatInt(size, 10))
 	return c.SendStream("application/octet-stream", size, func(w io.Writer) error {
 		_, err := io.Copy(w, content)
 		return err
@@ -105,12 +136,12 @@ func (g Generic) sendSymbol(c *ecosystem.Call, content io.Reader, size int64) er
 }
 
 // source answers with a source file of a program, from the version that has the program or its symbols.
-func (g Generic) source(c *ecosystem.Call) error {
-	all, err := g.foundBy(c, c.Param("id"), func(symbols.At) int { return 0 })
+func (d Symbols) source(c *ecosystem.Call) error {
+	all, err := d.foundBy(c, c.Param("id"), func(core.At) int { return 0 })
 	if err != nil {
 		return err
 	}
-	path, err := url.PathUnescape(c.Param("*"))
+	source, err := url.PathUnescape(c.Param("*"))
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-path", "%.100q is no path", c.Param("*"))
 	}
@@ -120,7 +151,7 @@ func (g Generic) source(c *ecosystem.Call) error {
 			continue
 		}
 		looked[s.VersionID] = true
-		file, err := finder(c).OpenSource(c.Request().Context(), c.Repository, s, path)
+		file, err := finder(c).OpenSource(c.Request().Context(), c.Repository, s, source)
 		if errors.Is(err, ecosystem.ErrNoFile) {
 			continue
 		}
@@ -128,19 +159,19 @@ func (g Generic) source(c *ecosystem.Call) error {
 			return err
 		}
 		defer file.Close()
-		c.Response().Header().Set("X-DEBUGINFOD-FILE", url.PathEscape(path))
-		return g.sendSymbol(c, file, file.Size())
+		c.Response().Header().Set(fileHeader, url.PathEscape(source))
+		return d.sendSymbol(c, file, file.Size())
 	}
-	return noSymbol(c, "source "+path, c.Param("id"))
+	return d.elsewhere(c, sourceVersion(source), "source "+source, c.Param("id"))
 }
 
 // section answers with a section of a program, from what is to be known of it or else from the program itself.
-func (g Generic) section(c *ecosystem.Call) error {
+func (d Symbols) section(c *ecosystem.Call) error {
 	name, err := url.PathUnescape(c.Param("section"))
 	if err != nil {
 		return fault.New(fault.Invalid, "bad-path", "%.100q is no section", c.Param("section"))
 	}
-	all, err := g.foundBy(c, c.Param("id"), func(s symbols.At) int { return 1 + asDebug(s) })
+	all, err := d.foundBy(c, c.Param("id"), func(s core.At) int { return 1 + asDebug(s) })
 	if err != nil {
 		return err
 	}
@@ -154,11 +185,11 @@ func (g Generic) section(c *ecosystem.Call) error {
 		}
 		defer file.Close()
 		if content, size := sectionOf(file, name); content != nil {
-			c.Response().Header().Set("X-DEBUGINFOD-FILE", url.PathEscape(s.Name()))
-			return g.sendSymbol(c, content, size)
+			c.Response().Header().Set(fileHeader, url.PathEscape(s.Name()))
+			return d.sendSymbol(c, content, size)
 		}
 	}
-	return noSymbol(c, "section "+name, c.Param("id"))
+	return d.elsewhere(c, "section/"+name, "section "+name, c.Param("id"))
 }
 
 // sectionOf finds a section that has bytes in a program; nil if there is none.
@@ -182,35 +213,37 @@ func sectionOf(file io.ReaderAt, name string) (content io.Reader, size int64) {
 }
 
 // byKey answers in the layout of symbol servers: NAME/KEY/NAME.
-func (g Generic) byKey(c *ecosystem.Call) error {
+func (d Symbols) byKey(c *ecosystem.Call) error {
 	name, key, file := strings.ToLower(c.Param("name")), strings.ToLower(c.Param("key")), strings.ToLower(c.Param("file"))
-	rank := func(s symbols.At) int {
+	rank := func(s core.At) int {
 		if strings.ToLower(s.Name()) == name {
 			return 1
 		}
 		return -1
 	}
-	named := true
+	version := "" // by which upstreams know it
 	for _, known := range []struct {
-		prefix string
-		rank   func(symbols.At) int
-	}{{"elf-buildid-sym-", asDebug}, {"elf-buildid-", asCode}, {"mach-uuid-sym-", asDebug}, {"mach-uuid-", asCode}} {
-		if id, ok := strings.CutPrefix(key, known.prefix); ok && named {
-			key, rank, named = id, known.rank, false
+		prefix, version string
+		rank            func(core.At) int
+	}{{"elf-buildid-sym-", debugVersion, asDebug}, {"elf-buildid-", codeVersion, asCode},
+		{"mach-uuid-sym-", "", asDebug}, {"mach-uuid-", "", asCode}} {
+		if id, ok := strings.CutPrefix(key, known.prefix); ok {
+			key, rank, version = id, known.rank, known.version
+			break
 		}
 	}
 	if file != name {
 		return fault.New(fault.NotFound, "not-compressed", "%.100q is here as it is alone, not compressed or elsewhere", name)
 	}
-	all, err := g.foundBy(c, key, rank)
+	all, err := d.foundBy(c, key, rank)
 	if err != nil {
 		return err
 	}
-	return g.sendFirst(c, all, name, key)
+	return d.sendFirst(c, all, version, name, key)
 }
 
 // metadata answers which build ids files have that are called so (debuginfod(8), "/metadata").
-func (g Generic) metadata(c *ecosystem.Call) error {
+func (d Symbols) metadata(c *ecosystem.Call) error {
 	kind, value := c.QueryParam("key"), c.QueryParam("value")
 	if kind != "file" && kind != "buildid" {
 		return fault.New(fault.Invalid, "bad-question", "files are found by key=file or key=buildid, and not by %.20q", kind)
@@ -231,7 +264,7 @@ func (g Generic) metadata(c *ecosystem.Call) error {
 	}{[]result{}, true}
 	for _, s := range all {
 		for what, is := range map[string]bool{"executable": s.Code, "debuginfo": s.Debug} {
-			if is && s.Format == symbols.ELF {
+			if is && s.Format == core.ELF {
 				one := result{Type: what, BuildID: s.Key, File: s.Path}
 				if one.File == "" {
 					one.File = s.File
