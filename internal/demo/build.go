@@ -196,6 +196,9 @@ func (y *yard) useShelves(ctx context.Context, at time.Time) error {
 			return err
 		}
 	}
+	if err := y.get(ctx, "deckhand", "/at/platform/symbols/buildid/"+brineID+"/debuginfo"); err != nil {
+		return err
+	}
 	for i, who := range []string{"purser", "ci-berth", "deckhand"} {
 		y.clock.set(at.AddDate(0, 0, -i))
 		if err := y.get(ctx, who, fileOf("releases", "helm", "gangway", []string{"1.4.0", "1.4.0", "1.3.0"}[i])); err != nil {

@@ -259,13 +259,16 @@ func shoreRepositories(shore string) []api.NewRepository {
 		{Name: "shore-helm", Kind: "mirror", Ecosystem: "helm", Holds: "both",
 			Description: "third-party charts, copied when first used",
 			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["helm"]), FreshSeconds: &fresh}},
+		{Name: "shore-symbols", Kind: "mirror", Ecosystem: "symbols", Holds: "both",
+			Description: "debug symbols of third-party programs, copied when first used",
+			Mirror:      &api.MirrorChange{Upstreams: list(shore + ShorePaths["symbols"]), FreshSeconds: &fresh}},
 		{Name: "mainland-maven", Kind: "mirror", Ecosystem: "maven", Holds: "releases",
 			Description: "the yard on the mainland",
 			Mirror:      &api.MirrorChange{Upstreams: list(Nowhere)}},
 		{Name: "platform", Kind: "chain", Description: "the one address for everything",
 			Chain: &api.ChainChange{Members: &[]api.Member{{Name: "releases"}, {Name: "snapshots"}, {Name: "shore-maven"},
 				{Name: "shore-npm"}, {Name: "shore-pypi"}, {Name: "shore-nuget"}, {Name: "shore-cargo"},
-				{Name: "shore-oci"}, {Name: "shore-helm"}, {Name: "mainland-maven", MaySkip: true}},
+				{Name: "shore-oci"}, {Name: "shore-helm"}, {Name: "shore-symbols"}, {Name: "mainland-maven", MaySkip: true}},
 				SnapshotsTo: text("snapshots"), ReleasesTo: text("staging"), OpenMembers: &open}},
 	}
 }

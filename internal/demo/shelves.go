@@ -248,14 +248,20 @@ func ShoreAll() (Files, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, what := range []string{"debuginfo", "executable"} {
+		files["symbols/buildid/"+brineID+"/"+what] = madeup.ELF(brineID, what == "executable", what == "debuginfo")
+	}
 	said, err := advisoryShelf(Advisories + "/")
 	maps.Copy(files, said)
 	return files, err
 }
 
+// brineID is the build id of a library of the shore's, whose symbols are there alone.
+const brineID = "b51e0c0de5a17b51e0c0de5a17b51e0c0de5a17b"
+
 // ShorePaths is where the public source of an ecosystem is below the stand-in.
 var ShorePaths = map[string]string{"maven": "", "npm": "npm/", "pypi": "pypi/simple/", "nuget": "nuget/",
-	"cargo": "cargo/", "oci": "oci/v2/", "helm": "helm/"}
+	"cargo": "cargo/", "oci": "oci/v2/", "helm": "helm/", "symbols": "symbols/"}
 
 // imageShelf has each package as an image for two platforms, with its version as the tag.
 func imageShelf(folder string, packages ...madeup.Package) Files {

@@ -285,6 +285,10 @@ func (u *Upstream) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if strings.Contains(r.URL.Path, "/manifests/") {
 		u.allow(w.Header(), r.Method)
 	}
+	if strings.Contains(r.URL.Path, "/buildid/") { // debuginfod(8): which file it is of
+		w.Header().Set("X-Debuginfod-File", "/usr/lib/libbrine.so.2")
+		w.Header().Set("X-Debuginfod-Archive", "/pool/libbrine2_2.1.1-1_amd64.deb")
+	}
 	switch fault.Kind {
 	case "slow-body", "cut", "wrong-bytes", "long", "wrong-checksum":
 		u.sendWrong(w, r, f, fault.Kind, pause)

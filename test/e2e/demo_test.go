@@ -63,7 +63,7 @@ func TestDemo(t *testing.T) {
 	t.Run("the commands of the documents", func(t *testing.T) { documentsRun(t, h) })
 	const deckhand = "deckhand/knots-and-splices"
 	const most = "mainland-maven platform releases shore-cargo shore-helm shore-maven shore-npm shore-nuget shore-oci " +
-		"shore-pypi snapshots staging "
+		"shore-pypi shore-symbols snapshots staging "
 	for who, want := range map[string]string{
 		demo.User + "/" + demo.Password: "crew-tools " + most, demo.Token: "crew-tools " + most, deckhand: most,
 		"": "releases ",

@@ -49,8 +49,8 @@ func crelvoSays(t *testing.T, args ...string) string {
 	return text
 }
 
-// TestSymbolsUpstream: what is to be known of programs of others is fetched from their debuginfod through a chain, kept,
-// and there when that server is not any more.
+// TestSymbolsUpstream: what is to be known of programs of others is fetched from their debuginfod through a chain, is
+// kept, and is there when that server is not any more.
 func TestSymbolsUpstream(t *testing.T) {
 	t.Parallel()
 	w := newWorkshop(t)
@@ -70,7 +70,8 @@ func TestSymbolsUpstream(t *testing.T) {
 		return answer.StatusCode == http.StatusOK
 	})
 	mirror := fmt.Sprintf("mirror-%d", made.Add(1))
-	if err := shared.AddMirrorOf(t.Context(), "symbols", mirror, upstream, map[string]any{"absentSeconds": 3600}); err != nil {
+	if err := shared.AddMirrorOf(t.Context(), "symbols", mirror, upstream,
+		map[string]any{"absentSeconds": 3600}); err != nil {
 		t.Fatal(err)
 	}
 	through := addChain(t, repository(t, "releases"), mirror)

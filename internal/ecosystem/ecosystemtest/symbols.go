@@ -33,7 +33,9 @@ func (d *Desk) OpenSymbol(_ context.Context, _ catalog.Repository, s symbols.At)
 }
 
 // OpenSource implements ecosystem.SymbolFinder: Contents has a source file by the last two parts of its path.
-func (d *Desk) OpenSource(_ context.Context, _ catalog.Repository, _ symbols.At, path string) (ecosystem.SizedFile, error) {
+func (d *Desk) OpenSource(
+	_ context.Context, _ catalog.Repository, _ symbols.At, path string,
+) (ecosystem.SizedFile, error) {
 	parts := strings.Split(path, "/")
 	return d.contentOf(strings.Join(parts[max(0, len(parts)-2):], "/"))
 }

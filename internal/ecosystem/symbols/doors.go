@@ -22,10 +22,10 @@ import (
 // Routes implements ecosystem.Ecosystem: the protocol of debuginfod (debuginfod(8), "WEBAPI"), and the layout of symbol
 // servers (SSQP).
 func (d Symbols) Routes() []ecosystem.Route {
+	folder := func(c *ecosystem.Call) error { return c.ShowFolder() }
 	return ecosystem.Reads(map[string]func(*ecosystem.Call) error{
 		"/buildid/:id/:what": d.byBuildID, "/buildid/:id/source/*": d.source, "/buildid/:id/section/:section": d.section,
-		"/:name/:key/:file": d.byKey, "/metadata": d.metadata,
-		"/": func(c *ecosystem.Call) error { return c.ShowFolder() }, "/*": func(c *ecosystem.Call) error { return c.ShowFolder() }})
+		"/:name/:key/:file": d.byKey, "/metadata": d.metadata, "/": folder, "/*": folder})
 }
 
 // Refuse implements ecosystem.Ecosystem: debuggers show the status line at most.

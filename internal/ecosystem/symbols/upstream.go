@@ -30,8 +30,9 @@ func (Symbols) PlaceOf(q catalog.FileQuestion) (ecosystem.Place, error) {
 	name := path.Base(q.Version)
 	if !idForm.MatchString(q.Key.Name) || q.Key.Namespace != "" || !isVersion(q.Version) ||
 		cmp.Or(q.Name, name) != name {
-		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.130q of %.130q cannot be symbols", q.Version, q.Key.Name).
-			WithHint("Ask for debuginfo, executable, section/NAME or source/PATH of a build id: pkg:symbols/BUILD-ID@debuginfo.")
+		return ecosystem.Place{}, fault.New(fault.Invalid, "bad-name", "%.130q of %.130q cannot be symbols", q.Version,
+			q.Key.Name).WithHint("Ask for debuginfo, executable, section/NAME or source/PATH of a build id: " +
+			"pkg:symbols/BUILD-ID@debuginfo.")
 	}
 	return ecosystem.Place{Name: q.Key.Name, Version: q.Version, FileName: name}, nil
 }
