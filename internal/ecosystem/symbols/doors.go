@@ -78,6 +78,15 @@ func (d Symbols) byBuildID(c *ecosystem.Call) error {
 	return d.sendFirst(c, all, c.Param("what"), c.Param("what"), c.Param("id"))
 }
 
+// open opens what was found; nil if it is not to be had now.
+func open(c *ecosystem.Call, s core.At) (ecosystem.SizedFile, error) {
+	file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
+	if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
+		return nil, nil
+	}
+	return file, err
+}
+
 // elsewhere answers with what an upstream has of a build id, or once had.
 func (Symbols) elsewhere(c *ecosystem.Call, version, what, id string) error {
 	id = strings.ToLower(id)
@@ -106,12 +115,12 @@ func (d Symbols) sendFirst(c *ecosystem.Call, all []core.At, version, what, id s
 		if s.Of.Ecosystem == Name {
 			continue
 		}
-		file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
-		if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
-			continue
-		}
+		file, err := open(c, s)
 		if err != nil {
 			return err
+		}
+		if file == nil {
+			continue
 		}
 		defer file.Close()
 		h := c.Response().Header()
@@ -176,12 +185,12 @@ func (d Symbols) section(c *ecosystem.Call) error {
 		return err
 	}
 	for _, s := range all {
-		file, err := finder(c).OpenSymbol(c.Request().Context(), c.Repository, s)
-		if errors.Is(err, ecosystem.ErrNoFile) || errors.Is(err, ecosystem.ErrNotKept) {
-			continue
-		}
+		file, err := open(c, s)
 		if err != nil {
 			return err
+		}
+		if file == nil {
+			continue
 		}
 		defer file.Close()
 		if content, size := sectionOf(file, name); content != nil {
