@@ -276,4 +276,6 @@ type SymbolFinder interface {
 	// OpenSource opens a source file that a program was made of and that its version has, by the path that the compiler
 	// knew; ErrNoFile if it has none.
 	OpenSource(ctx context.Context, repository catalog.Repository, s symbols.At, path string) (SizedFile, error)
+	// MoreSymbols tells whether upstreams may have symbols that are not known here.
+	MoreSymbols(repository catalog.Repository) bool
 }

@@ -124,6 +124,7 @@ func TestSymbolsUpstream(t *testing.T) {
 	if a := get("buildid/not-an-id/debuginfo"); a.Status != http.StatusNotFound {
 		t.Errorf("no build id: %d %s", a.Status, a.Body)
 	}
+	says(t, string(get("metadata?key=file&value=turnstile").Body), `"complete":false`)
 	all := symbolsOf(t, "pkg:symbols/"+id+"@debuginfo", mirror)
 	if len(all) != 1 || all[0].Key != id || !all[0].Debug || all[0].File != "debuginfo" {
 		t.Errorf("%+v", all)

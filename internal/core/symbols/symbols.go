@@ -42,8 +42,11 @@ type Symbol struct {
 	Code, Debug bool
 }
 
+// Type is the type in purls of what upstreams have of a build id.
+const Type = "symbols"
+
 // LookedInto are the ecosystems whose packages are looked into, since they may have programs in them.
-var LookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo", "symbols"}
+var LookedInto = []string{"generic", "nuget", "pypi", "npm", "maven", "cargo", Type}
 
 // At is something that debuggers may ask for, and where it is.
 type At struct {

@@ -40,6 +40,9 @@ func (d *Desk) OpenSource(
 	return d.contentOf(strings.Join(parts[max(0, len(parts)-2):], "/"))
 }
 
+// MoreSymbols implements ecosystem.SymbolFinder.
+func (d *Desk) MoreSymbols(catalog.Repository) bool { return d.Repository.Fetches() }
+
 func (d *Desk) contentOf(path string) (ecosystem.SizedFile, error) {
 	content, ok := d.Contents[path]
 	if !ok {

@@ -270,7 +270,7 @@ func (d Symbols) metadata(c *ecosystem.Call) error {
 	answer := struct {
 		Results  []result `json:"results"`
 		Complete bool     `json:"complete"`
-	}{[]result{}, true}
+	}{[]result{}, !finder(c).MoreSymbols(c.Repository)}
 	for _, s := range all {
 		for what, is := range map[string]bool{"executable": s.Code, "debuginfo": s.Debug} {
 			if is && s.Format == core.ELF {

@@ -24,7 +24,7 @@ import (
 )
 
 // Name is the type in purls.
-const Name = "symbols"
+const Name = core.Type
 
 // What is to be had of a build id, as versions of it.
 const (

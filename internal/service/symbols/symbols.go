@@ -9,12 +9,14 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"crelvo/internal/core/budget"
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/core/chain"
 	"crelvo/internal/core/fault"
 	"crelvo/internal/core/purl"
 	"crelvo/internal/core/symbols"
@@ -419,6 +421,13 @@ func (s *Symbols) OpenSource(
 		return nil, ecosystem.ErrNoFile
 	}
 	return filed.OpenFile(ctx, s.opener(), key, version, best)
+}
+
+// MoreSymbols implements ecosystem.SymbolFinder.
+func (s *Symbols) MoreSymbols(r catalog.Repository) bool {
+	return slices.ContainsFunc(s.directory.MembersOf(r), func(m chain.Member) bool {
+		return m.Fetches() && m.Ecosystem == symbols.Type
+	})
 }
 
 var _ ecosystem.SymbolFinder = (*Symbols)(nil)
