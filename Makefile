@@ -10,8 +10,9 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # What developers run on their own machines: the tests of the service run on Linux alone.
 CLIENT_SIDE := ./cmd/... ./internal/cli/... ./internal/client/... ./internal/api/... ./internal/core/... ./internal/ecosystem/...
 
-# The program is static, and what tests compile is the same.
+# The program is static, and what tests, checks and packages compile is the same: all of it is compiled once.
 export CGO_ENABLED := 0
+export GOFLAGS := $(filter-out -trimpath,$(GOFLAGS)) -trimpath
 
 # What packages and images are of.
 OF = --version $(VERSION) --at $$(git log -1 --format=%ct)
@@ -24,7 +25,7 @@ help: ## tell what can be made
 	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 bin/crelvo: $(GO_FILES) console/dist/index.html go.mod go.sum
-	go build -trimpath -ldflags "-X crelvo/internal/cli.Version=$(VERSION)" -o $@ ./cmd/crelvo
+	go build -ldflags "-X crelvo/internal/cli.Version=$(VERSION)" -o $@ ./cmd/crelvo
 
 console/node_modules/.done: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund

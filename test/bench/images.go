@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
@@ -21,6 +20,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/random"
 	"github.com/jackc/pgx/v5"
 
+	"crelvo/internal/checkout"
 	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
@@ -31,7 +31,6 @@ const imageLayers, layerSize = 10, 1 << 30 / 10
 
 // crane runs the client that all rows of images use, signed in to our service.
 func (b *bench) crane(ctx context.Context, args ...string) (seconds float64, err error) {
-	_, file, _, _ := runtime.Caller(0)
 	config := filepath.Join(b.dir, "docker")
 	if err := os.MkdirAll(config, 0o700); err != nil {
 		return 0, err
@@ -41,8 +40,7 @@ func (b *bench) crane(ctx context.Context, args ...string) (seconds float64, err
 		strings.TrimPrefix(b.house.Address, "http://"), auth), 0o600); err != nil {
 		return 0, err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(filepath.Dir(file), "..", "clients", "bin", "crane"),
-		append(args, "--insecure")...)
+	cmd := exec.CommandContext(ctx, checkout.Path("test/clients/bin/crane"), append(args, "--insecure")...)
 	cmd.Env = append(os.Environ(), "DOCKER_CONFIG="+config)
 	begun := time.Now()
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"crelvo/internal/checkout"
 	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
@@ -97,10 +98,7 @@ func (w *workshop) fails(says []string, folder, name string, args ...string) {
 }
 
 // fromNPM is the path of a client that was installed for the tests.
-func fromNPM(path string) string {
-	_, file, _, _ := caller()
-	return filepath.Join(filepath.Dir(file), "..", "clients", "node_modules", path)
-}
+func fromNPM(path string) string { return checkout.Path("test/clients/node_modules/" + path) }
 
 // address is the door of a repository, as clients are given it.
 func address(repository, ecosystem string) string {

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -12,16 +11,14 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"crelvo/internal/api"
+	"crelvo/internal/checkout"
 	"crelvo/internal/demo"
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
 )
 
 // tool is the path of a client that was built for the tests.
-func tool(name string) string {
-	_, file, _, _ := caller()
-	return filepath.Join(filepath.Dir(file), "..", "clients", "bin", name)
-}
+func tool(name string) string { return checkout.Path("test/clients/bin/" + name) }
 
 // host is the service as images are named by it.
 func host() string { return strings.TrimPrefix(shared.Address, "http://") }

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"net/http"
 	"os"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -12,8 +11,6 @@ import (
 	"crelvo/internal/ecosystem/madeup"
 	"crelvo/test/house"
 )
-
-func caller() (uintptr, string, int, bool) { return runtime.Caller(1) }
 
 // newNPM is a workshop whose npm, pnpm and yarn 1 use a repository.
 func newNPM(t *testing.T, repository string) *workshop {

@@ -14,12 +14,13 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"crelvo/internal/checkout"
 )
 
 // Token signs in as the first user, admin.
@@ -29,10 +30,7 @@ const Token = "a-token-for-the-tests-of-crelvo"
 const Password = "a-password-for-the-tests"
 
 // Program is the path of bin/crelvo.
-func Program() string {
-	_, file, _, _ := runtime.Caller(0)
-	return filepath.Join(filepath.Dir(file), "..", "..", "bin", "crelvo")
-}
+func Program() string { return checkout.Path("bin/crelvo") }
 
 // patience is how long a service may take to get ready, and to end: a minute
 // was too little for the demo's data where other tests had the machine, and a

@@ -13,8 +13,6 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
-	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -23,6 +21,7 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
+	"crelvo/internal/checkout"
 	"crelvo/internal/store"
 )
 
@@ -42,10 +41,7 @@ type S3 struct {
 }
 
 // Program is where the object store's program is, which make test installs.
-func Program() string {
-	_, file, _, _ := runtime.Caller(0)
-	return filepath.Join(filepath.Dir(file), "../../../test/clients/bin/versitygw")
-}
+func Program() string { return checkout.Path("test/clients/bin/versitygw") }
 
 // Start starts an object store with one bucket, until the test ends.
 func Start(t testing.TB) *S3 {
