@@ -198,7 +198,7 @@ func (d Symbols) section(c *ecosystem.Call) error {
 			return d.sendSymbol(c, content, size)
 		}
 	}
-	return d.elsewhere(c, "section/"+name, "section "+name, c.Param("id"))
+	return d.elsewhere(c, sectionVersion+name, "section "+name, c.Param("id"))
 }
 
 // sectionOf finds a section that has bytes in a program; nil if there is none.
