@@ -3,7 +3,6 @@ package ecosystem
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -96,9 +95,9 @@ func (c *Call) SendFile(f Found, contentType string, fixed bool) error {
 func (c *Call) describe(f Found, contentType string, fixed bool) {
 	h := c.Response().Header()
 	h.Set("Content-Type", contentType)
-	h.Set("Cache-Control", "private, no-cache")
+	h["Cache-Control"] = askAgain
 	if fixed {
-		h.Set("Cache-Control", immutable)
+		h["Cache-Control"] = fixedHere
 	}
 	c.answeredBy(f.From)
 }
@@ -151,23 +150,24 @@ func (c *Call) SendWithin(f Found, content SeekableFile, contentType string, fix
 
 // sendOpened answers with the bytes of a file.
 func (c *Call) sendOpened(f catalog.File, opened SeekableFile, fetched bool) error {
-	h := c.Response().Header()
-	h.Set("ETag", `"`+f.Digests.Hex("sha256")+`"`)
-	// RFC 9530, 3.
-	h.Set("Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(f.Digests.SHA256[:])+":")
-	w := c.Response()
+	h, w := c.Response().Header(), c.Response()
 	var watched *sendfile
-	held, inMemory := opened.(InMemory)
-	if !inMemory { // whose bytes leave with the header in one write instead
+	var held *Held
+	if memory, ok := opened.(InMemory); ok { // whose bytes leave with the header in one write
+		held = memory.Held()
+		h["Etag"], h["Repr-Digest"] = held.etag, held.digest
+	} else {
+		etag, digest := validators(f.Digests.SHA256)
+		h.Set("ETag", etag)
+		h.Set("Repr-Digest", digest)
 		if watched = direct(w); watched != nil {
 			w = watched
 		}
 	}
 	_, isFile := opened.(*os.File)
 	switch {
-	case inMemory && usual(c.Request()):
-		h.Set("Accept-Ranges", "bytes")
-		if err := c.answer(f.AddedAt, Part{bytes: held.Content()}); err != nil {
+	case held != nil && usual(c.Request()):
+		if err := c.sendHeld(held, f.AddedAt); err != nil {
 			return fault.New(brokenOff, "broken-off", "the download of %s broke off", f.Name).WithCause(err)
 		}
 	case watched != nil && isFile:

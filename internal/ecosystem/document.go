@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
+	"io"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -113,17 +114,28 @@ func (d Document) pack() {
 	d.packed.bytes.Store(&compressed)
 }
 
-// Gzipped are pieces as one, by gzip of a level.
+// packers compress, by their levels: each has some tables of its own that take longer to make
+// than a document to write.
+var packers [gzip.BestCompression + 1]sync.Pool
+
+// Gzipped are pieces as one, by gzip of a level from 1 to 9.
 func Gzipped(level int, pieces ...[]byte) []byte {
 	var b bytes.Buffer
-	w, err := gzip.NewWriterLevel(&b, level)
-	if err != nil {
-		panic(err) // the level is a constant
+	w, ok := packers[level].Get().(*gzip.Writer)
+	if ok {
+		w.Reset(&b)
+	} else {
+		var err error
+		if w, err = gzip.NewWriterLevel(&b, level); err != nil {
+			panic(err) // the level is a constant
+		}
 	}
 	for _, p := range pieces {
 		_, _ = w.Write(p) // a buffer takes everything
 	}
 	_ = w.Close()
+	w.Reset(io.Discard)
+	packers[level].Put(w)
 	return bytes.Clone(b.Bytes())
 }
 

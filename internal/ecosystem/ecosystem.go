@@ -460,8 +460,8 @@ type SizedFile interface {
 	Size() int64
 }
 
-// InMemory is a SeekableFile whose bytes are held: they are not to be changed.
-type InMemory interface{ Content() []byte }
+// InMemory is a SeekableFile whose bytes are held, for what it was opened for.
+type InMemory interface{ Held() *Held }
 
 // Sender is a SeekableFile that knows a quicker way of sending its next n bytes than to be
 // read.

@@ -33,21 +33,26 @@ type symbolRow struct {
 	Size    int64  `db:"size"`
 }
 
-// UnlookedVersions are versions of some ecosystems that can be seen and were not looked into: of one package or, if
-// key is nil, of all, by their ids from after one on.
+// UnlookedVersions are versions of some ecosystems that can be seen and were not looked into: of some packages or, if
+// keys is nil, of all, by their ids from after one on.
 func (db *DB) UnlookedVersions(
-	ctx context.Context, ecosystems []string, key *catalog.PackageKey, after int64, limit int,
+	ctx context.Context, ecosystems []string, keys []catalog.PackageKey, after int64, limit int,
 ) ([]UnlookedVersion, error) {
-	query, arguments := ` v.id > $3`, []any{ecosystems, limit, after}
-	if key != nil {
-		query = ` v.package_id = (select id from package where repository_id = $3 and ecosystem = $4 and namespace = $5
-			and name = $6)`
-		arguments = []any{ecosystems, limit, key.RepositoryID, key.Ecosystem, key.Namespace, key.Name}
+	of, arguments := "", []any{ecosystems, limit, after}
+	if keys != nil {
+		repositories, kinds := make([]int64, len(keys)), make([]string, len(keys))
+		namespaces, names := make([]string, len(keys)), make([]string, len(keys))
+		for i, k := range keys {
+			repositories[i], kinds[i], namespaces[i], names[i] = k.RepositoryID, k.Ecosystem, k.Namespace, k.Name
+		}
+		of = ` and v.package_id in (select p.id from unnest($4::bigint[], $5::text[], $6::text[], $7::text[])
+			k (repository_id, ecosystem, namespace, name) join package p using (repository_id, ecosystem, namespace, name))`
+		arguments = append(arguments, repositories, kinds, namespaces, names)
 	}
 	var rows []symbolRow
 	err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, p.repository_id, p.ecosystem, p.namespace, p.name
 		from version v join package p on p.id = v.package_id
-		where`+query+` and p.ecosystem = any($1) and v.visible_from is not null and v.visible_until is null
+		where v.id > $3`+of+` and p.ecosystem = any($1) and v.visible_from is not null and v.visible_until is null
 			and not exists (select from symbol_look l where l.version_id = v.id) order by v.id limit $2`, arguments...)
 	all := make([]UnlookedVersion, len(rows))
 	for i, r := range rows {
@@ -56,38 +61,56 @@ func (db *DB) UnlookedVersions(
 	return all, err
 }
 
-// SetSymbols notes what a version has for debuggers, and what could not be read of it; names are the paths of the
-// files in a file set, nil for others.
-func (tx *Tx) SetSymbols(
-	ctx context.Context, versionID int64, all []symbols.At, names []string, said string, at time.Time,
-) error {
-	n := len(all)
-	files, paths, called, formats, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n),
-		make([]string, n)
-	codes, debugs, sizes := make([]bool, n), make([]bool, n), make([]int64, n)
-	for i, s := range all {
-		files[i], paths[i], called[i], formats[i], keys[i] = storable(s.File), storable(s.Path),
-			storable(symbols.NameOf(s.File, s.Path)), string(s.Format), s.Key
-		codes[i], debugs[i], sizes[i] = s.Code, s.Debug, s.Size
-	}
-	var namesID *int64
-	if names != nil {
-		text := storable("\n" + strings.ToLower(strings.Join(names, "\n")) + "\n")
-		sum := sha256.Sum256([]byte(text))
-		if err := tx.GetContext(ctx, &namesID, `with known as (select id from file_names where sha256 = $1), new as (
-				insert into file_names (sha256, names) select $1, $2 where not exists (select from known)
-				on conflict (sha256) do update set sha256 = excluded.sha256 returning id
-			) select id from known union all select id from new`, sum[:], text); err != nil {
+// LookedVersion is what was found in a version.
+type LookedVersion struct {
+	ID      int64
+	Symbols []symbols.At // what it has for debuggers
+	Names   []string     // the paths of the files in a file set; nil for others
+	Said    string       // what could not be read
+}
+
+// SetSymbols notes what some versions have.
+func (tx *Tx) SetSymbols(ctx context.Context, looked []LookedVersion, at time.Time) error {
+	var ids, of, sizes []int64
+	var namesIDs []*int64
+	var said, files, paths, called, formats, keys []string
+	var codes, debugs []bool
+	for _, v := range looked {
+		namesID, err := tx.namesID(ctx, v.Names)
+		if err != nil {
 			return err
 		}
+		ids, said, namesIDs = append(ids, v.ID), append(said, storable(v.Said)), append(namesIDs, namesID)
+		for _, s := range v.Symbols {
+			of, sizes = append(of, v.ID), append(sizes, s.Size)
+			files, paths = append(files, storable(s.File)), append(paths, storable(s.Path))
+			called = append(called, storable(symbols.NameOf(s.File, s.Path)))
+			formats, keys = append(formats, string(s.Format)), append(keys, s.Key)
+			codes, debugs = append(codes, s.Code), append(debugs, s.Debug)
+		}
 	}
-	return tx.do(ctx, step{`delete from symbol where version_id = $1`, []any{versionID}},
+	return tx.do(ctx, step{`delete from symbol where version_id = any($1)`, []any{ids}},
 		step{`insert into symbol (version_id, file, path, name, format, key, code, debug, size)
-			select $1, n.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[], $8::boolean[],
-			$9::bigint[]) n`, []any{versionID, files, paths, called, formats, keys, codes, debugs, sizes}},
-		step{`insert into symbol_look (version_id, at, said, names_id) values ($1, $2, $3, $4)
+			select * from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::boolean[],
+			$8::boolean[], $9::bigint[])`, []any{of, files, paths, called, formats, keys, codes, debugs, sizes}},
+		step{`insert into symbol_look (version_id, at, said, names_id)
+			select n.id, $2, n.said, n.names from unnest($1::bigint[], $3::text[], $4::bigint[]) n (id, said, names)
 			on conflict (version_id) do update set at = excluded.at, said = excluded.said, names_id = excluded.names_id`,
-			[]any{versionID, at, storable(said), namesID}})
+			[]any{ids, at, said, namesIDs}})
+}
+
+// namesID is under which number paths are on record, which are put there if they are not; nil for none.
+func (tx *Tx) namesID(ctx context.Context, names []string) (id *int64, err error) {
+	if names == nil {
+		return nil, nil
+	}
+	text := storable("\n" + strings.ToLower(strings.Join(names, "\n")) + "\n")
+	sum := sha256.Sum256([]byte(text))
+	err = tx.GetContext(ctx, &id, `with known as (select id from file_names where sha256 = $1), new as (
+			insert into file_names (sha256, names) select $1, $2 where not exists (select from known)
+			on conflict (sha256) do update set sha256 = excluded.sha256 returning id
+		) select id from known union all select id from new`, sum[:], text)
+	return id, err
 }
 
 // SymbolQuestion is which symbols are wanted: by key, by name or of a version.

@@ -181,8 +181,10 @@ func parseManifest(raw []byte, lean bool) (*manifest, error) {
 			return nil, fmt.Errorf("its %s is no text", f.name)
 		}
 	}
-	if _, _, ok := splitName(m.Name); !ok {
-		return nil, fmt.Errorf("its name %.60q cannot be that of a package", m.Name)
+	if !lean { // whose name is compared with that of its package
+		if _, _, ok := splitName(m.Name); !ok {
+			return nil, fmt.Errorf("its name %.60q cannot be that of a package", m.Name)
+		}
 	}
 	m.Version = strings.TrimPrefix(strings.TrimSpace(m.Version), "v")
 	if len(m.Version) > 256 || !purl.IsSemver(m.Version) {

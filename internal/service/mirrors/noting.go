@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"runtime/debug"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/semaphore"
 
@@ -18,6 +19,9 @@ const (
 	mostNoted = 32 << 20
 	// notedAtOnce is how many documents are written by one transaction.
 	notedAtOnce = 16
+	// afterAnswer is how long what is to be written waits for others, and for the answer that
+	// is made of it: to write takes as much processor time.
+	afterAnswer = 20 * time.Millisecond
 )
 
 // noted is what an upstream said, and is not on record yet.
@@ -154,7 +158,7 @@ func (s *Mirrors) setDocument(ctx context.Context, m *Mirror, d record.UpstreamD
 	s.documents.Add(documentKey{m.ID, d.Path}, known)
 	begin, err := s.noting.add(ctx, &noted{m, d, tell, weightOfListing(known)})
 	if begin {
-		go s.noting.write(s.put, s.wasPut)
+		time.AfterFunc(afterAnswer, func() { s.noting.write(s.put, s.wasPut) })
 	}
 	return err
 }

@@ -20,11 +20,15 @@ const SmallSize, smallCount = 16 << 10, 1024
 // memoryFile is a small file's bytes.
 type memoryFile struct {
 	*bytes.Reader
-	content []byte
+	held *ecosystem.Held
 }
 
-// Content implements ecosystem.InMemory.
-func (m memoryFile) Content() []byte { return m.content }
+func openHeld(held *ecosystem.Held) memoryFile {
+	return memoryFile{bytes.NewReader(held.Content), held}
+}
+
+// Held implements ecosystem.InMemory.
+func (m memoryFile) Held() *ecosystem.Held { return m.held }
 
 func (memoryFile) Close() error { return nil }
 
@@ -33,8 +37,8 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 	if f.Digests.Size > SmallSize {
 		return s.openStored(ctx, f)
 	}
-	if content, ok := s.small.Get(f.Digests.SHA256); ok {
-		return memoryFile{bytes.NewReader(content), content}, nil
+	if held, ok := s.small.Get(f.Digests.SHA256); ok {
+		return openHeld(held), nil
 	}
 	r, err := s.openStored(ctx, f)
 	if err != nil {
@@ -48,8 +52,9 @@ func (s *Store) Open(ctx context.Context, f catalog.File) (ecosystem.SeekableFil
 	if sha256.Sum256(content) != f.Digests.SHA256 {
 		return nil, s.openFault(f.Name, fmt.Errorf("%w: other bytes", bytestore.ErrDamaged))
 	}
-	s.small.Add(f.Digests.SHA256, content)
-	return memoryFile{bytes.NewReader(content), content}, nil
+	held := ecosystem.Hold(content, f.Digests.SHA256)
+	s.small.Add(f.Digests.SHA256, held)
+	return openHeld(held), nil
 }
 
 // leastLinked is from which size on a file is worth another connection.

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"crelvo/internal/core/catalog"
+	"crelvo/internal/ecosystem"
 	"crelvo/internal/service/act"
 	"crelvo/internal/service/directory"
 	"crelvo/internal/service/secret"
@@ -26,7 +27,7 @@ type Store struct {
 
 	known    atomic.Pointer[known]
 	loading  sync.Mutex
-	small    *act.Weighted[[32]byte, []byte]  // contents of small files
+	small    *act.Weighted[[32]byte, *ecosystem.Held]
 	places   *act.Weighted[[32]byte, []int16] // stores that have bytes, where there are several
 	limit    *rate.Limiter                    // of what nobody waits for; nil is none
 	lookedAt time.Time                        // for stores that are away, by the one chore that does
@@ -46,8 +47,8 @@ func (s *Store) Ask(fits Fits) { s.fits = fits }
 func New(a *act.Act, safe secret.Safe, directory *directory.Directory, folder bytestore.Store) *Store {
 	s := &Store{
 		Act: a, safe: safe, directory: directory, folder: folder, measures: newMeasures(),
-		small: act.NewWeighted[[32]byte](a.Remembered, smallCount, func(content []byte) int64 {
-			return 200 + int64(len(content))
+		small: act.NewWeighted[[32]byte](a.Remembered, smallCount, func(held *ecosystem.Held) int64 {
+			return 700 + int64(len(held.Content))
 		}),
 		places: act.NewWeighted[[32]byte](a.Remembered, placeCount, func([]int16) int64 { return 100 }),
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -120,21 +121,18 @@ const atOnce = 200
 // Look looks into what has come since it was done last.
 func (s *Symbols) Look(ctx context.Context) error {
 	s.mu.Lock()
-	due := s.due
+	due := slices.Collect(maps.Keys(s.due))
 	s.due = map[catalog.PackageKey]bool{}
 	all, from := s.all, s.from
 	s.mu.Unlock()
 	var failed error
-	for key := range due {
-		key := key
-		found, err := s.DB.UnlookedVersions(ctx, symbols.LookedInto, &key, 0, atOnce)
-		if err == nil {
-			err = s.lookInto(ctx, found)
-		}
-		if err != nil { // it is looked for again
+	for some := range slices.Chunk(due, atOnce) {
+		if err := s.lookIntoAll(ctx, some); err != nil { // it is looked for again
 			failed = errors.Join(failed, err)
 			s.mu.Lock()
-			s.due[key] = true
+			for _, key := range some {
+				s.due[key] = true
+			}
 			s.mu.Unlock()
 		}
 	}
@@ -158,6 +156,24 @@ func (s *Symbols) Look(ctx context.Context) error {
 	return failed
 }
 
+// lookIntoAll looks into all versions of some packages.
+func (s *Symbols) lookIntoAll(ctx context.Context, keys []catalog.PackageKey) error {
+	for after := int64(0); ; {
+		found, err := s.DB.UnlookedVersions(ctx, symbols.LookedInto, keys, after, atOnce)
+		if err != nil || len(found) == 0 {
+			return err
+		}
+		after = found[len(found)-1].ID
+		if err := s.lookInto(ctx, found); err != nil {
+			return err
+		}
+	}
+}
+
+// mostUnwritten is how many symbols are held at most before they are written, but for those of
+// one version.
+const mostUnwritten = 10_000
+
 func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersion) error {
 	ids := make([]int64, len(versions))
 	for i, v := range versions {
@@ -168,6 +184,13 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 		return err
 	}
 	var failed error
+	var looked []record.LookedVersion
+	var changed []catalog.PackageKey
+	held := 0
+	write := func() {
+		failed = errors.Join(failed, s.write(ctx, looked, changed))
+		looked, changed, held = nil, nil, 0
+	}
 	for _, v := range versions {
 		all, names, said, err := s.inside(ctx, v, files[v.ID])
 		if errors.Is(err, ecosystem.ErrNoFile) {
@@ -180,16 +203,31 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 			failed = errors.Join(failed, fmt.Errorf("%s: %w", act.PURLOf(v.Key, v.Version), err))
 			continue
 		}
-		if err := s.DB.Within(ctx, func(tx *record.Tx) error {
-			return tx.SetSymbols(ctx, v.ID, all, names, said, s.Now())
-		}); err != nil {
-			return err
-		}
+		looked = append(looked, record.LookedVersion{ID: v.ID, Symbols: all, Names: names, Said: said})
 		if len(all) > 0 {
-			s.Changed(v.Key)
+			changed = append(changed, v.Key)
+		}
+		if held += len(all) + len(names); held >= mostUnwritten {
+			write()
 		}
 	}
+	write()
 	return failed
+}
+
+// write notes what was found in some versions: together, since most have nothing.
+func (s *Symbols) write(ctx context.Context, looked []record.LookedVersion, changed []catalog.PackageKey) error {
+	_, bad, err := act.WriteAll(ctx, s.DB, looked, func(tx *record.Tx, some []record.LookedVersion) error {
+		return tx.SetSymbols(ctx, some, s.Now())
+	})
+	if len(bad) > 0 {
+		err = errors.Join(err, fmt.Errorf("what was found in %s could not be noted",
+			act.Plural(int64(len(bad)), "version")))
+	}
+	for _, key := range changed {
+		s.Changed(key)
+	}
+	return err
 }
 
 // Bounds of looking into one version.
