@@ -38,22 +38,26 @@ type symbolRow struct {
 func (db *DB) UnlookedVersions(
 	ctx context.Context, ecosystems []string, keys []catalog.PackageKey, after int64, limit int,
 ) ([]UnlookedVersion, error) {
-	of, arguments := "", []any{ecosystems, limit, after}
+	// From package to versions to looks by their indexes, whatever the size of the tables was when it was planned.
+	const unlooked = `v.id > $3 and v.visible_from is not null and v.visible_until is null
+		and not exists (select from symbol_look l where l.version_id = v.id)`
+	from, arguments := `version v join package p on p.id = v.package_id where `+unlooked+` and`,
+		[]any{ecosystems, limit, after}
 	if keys != nil {
 		repositories, kinds := make([]int64, len(keys)), make([]string, len(keys))
 		namespaces, names := make([]string, len(keys)), make([]string, len(keys))
 		for i, k := range keys {
 			repositories[i], kinds[i], namespaces[i], names[i] = k.RepositoryID, k.Ecosystem, k.Namespace, k.Name
 		}
-		of = ` and v.package_id in (select p.id from unnest($4::bigint[], $5::text[], $6::text[], $7::text[])
-			k (repository_id, ecosystem, namespace, name) join package p using (repository_id, ecosystem, namespace, name))`
+		from = `unnest($4::bigint[], $5::text[], $6::text[], $7::text[]) k (repository_id, ecosystem, namespace, name)
+			cross join lateral (select p.* from package p where p.repository_id = k.repository_id
+				and p.ecosystem = k.ecosystem and p.namespace = k.namespace and p.name = k.name offset 0) p
+			cross join lateral (select v.* from version v where v.package_id = p.id and ` + unlooked + ` offset 0) v where`
 		arguments = append(arguments, repositories, kinds, namespaces, names)
 	}
 	var rows []symbolRow
 	err := db.SelectContext(ctx, &rows, `select v.id, v.version, v.upload, p.repository_id, p.ecosystem, p.namespace, p.name
-		from version v join package p on p.id = v.package_id
-		where v.id > $3`+of+` and p.ecosystem = any($1) and v.visible_from is not null and v.visible_until is null
-			and not exists (select from symbol_look l where l.version_id = v.id) order by v.id limit $2`, arguments...)
+		from `+from+` p.ecosystem = any($1) order by v.id limit $2`, arguments...)
 	all := make([]UnlookedVersion, len(rows))
 	for i, r := range rows {
 		all[i] = UnlookedVersion{r.ID, r.keyRow.value(), r.Version, r.Upload}

@@ -62,13 +62,13 @@ const authorization = "Authorization: Bearer " + house.Token
 
 // rateOfReading is how many requests a service answers in a second.
 func rateOfReading(ctx context.Context, _ *bench, h *house.House, path string) (float64, error) {
-	return wrk(ctx, h.Address+path, "4s", authorization)
+	return wrk(ctx, h.Address+path, "1s", authorization)
 }
 
 // costOfReading is what a request takes of the service's processor time, in µs.
 func costOfReading(ctx context.Context, b *bench, h *house.House, path string) (float64, error) {
 	before, _ := b.processorTime(h, 0)
-	out, err := exec.CommandContext(ctx, "wrk", "-t1", "-c32", "-d4s", "-H", authorization, h.Address+path).Output()
+	out, err := exec.CommandContext(ctx, "wrk", "-t1", "-c32", "-d1s", "-H", authorization, h.Address+path).Output()
 	if err != nil {
 		return 0, fmt.Errorf("wrk: %w: %s", err, out)
 	}

@@ -24,15 +24,15 @@ const group = "example/skerry/berth"
 
 func rows() []row {
 	return []row{
-		{name: "S1", what: "GET 1 KiB, 32 clients, token checked, counted", unit: "/s", rounds: 5, target: ">= 0.5",
+		{name: "S1", what: "GET 1 KiB, 32 clients, token checked, counted", unit: "/s", rounds: 21, target: ">= 0.5",
 			better:  atLeast(0.5),
-			prepare: publishFile("small", 1<<10), round: load("small", "4s")},
-		{name: "S1", what: "its processor time a request, of net/http with ServeContent", unit: "µs", rounds: 5,
+			prepare: publishFile("small", 1<<10), round: load("small", "1s")},
+		{name: "S1", what: "its processor time a request, of net/http with ServeContent", unit: "µs", rounds: 21,
 			target: "<= 1.25", better: atMost(1.25),
 			prepare: preparePlainFile("plainly", 1<<10), round: readingPlainly("plainly", costOfReading)},
-		{name: "S2", what: "GET 1 MiB, 32 clients", unit: "/s", rounds: 5, target: ">= 0.9", better: atLeast(0.9),
-			prepare: publishFile("middle", 1<<20), round: load("middle", "4s")},
-		{name: "S2", what: "the same, of net/http with ServeContent", unit: "/s", rounds: 5, target: ">= 1.1",
+		{name: "S2", what: "GET 1 MiB, 32 clients", unit: "/s", rounds: 21, target: ">= 0.9", better: atLeast(0.9),
+			prepare: publishFile("middle", 1<<20), round: load("middle", "1s")},
+		{name: "S2", what: "the same, of net/http with ServeContent", unit: "/s", rounds: 21, target: ">= 1.1",
 			better:  atLeast(1.1),
 			prepare: preparePlainFile("plainer", 1<<20), round: readingPlainly("plainer", rateOfReading)},
 		{name: "S3", what: "GET 256 MiB, 1 client", unit: "MB/s", rounds: 7, target: ">= 0.95", better: atLeast(0.95),
