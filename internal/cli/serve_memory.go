@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
 	"strconv"
@@ -66,15 +67,12 @@ func defaultMemory(there int64) int64 {
 	return min(max(there/4, leastMemory), mostMemory)
 }
 
-var unused []byte // keeps what only counts as in use
-
 // limitMemory has the service take about so many bytes: a quarter of them for what it
 // remembers, which it gives back, and as much again and a half for its work. The rest is
 // for what the collector does not see.
 func limitMemory(memory int64) (remembered int64) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(collectAt)
-		unused = make([]byte, leastInUse)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memory / 8 * 5)
@@ -83,8 +81,11 @@ func limitMemory(memory int64) (remembered int64) {
 }
 
 // returnMemory gives the system back what a burst of work has left, once it is over, until
-// ctx ends. By itself the runtime would keep it for long.
+// ctx ends. By itself the runtime would keep it for long. Besides, it holds what only counts as
+// in use.
 func returnMemory(ctx context.Context) {
+	unused := make([]byte, leastInUse)
+	defer runtime.KeepAlive(unused)
 	const quiet, burst = 64 << 20, 256 << 20 // bytes that were allocated in between
 	samples := []metrics.Sample{{Name: "/gc/heap/allocs:bytes"}}
 	var before, returned uint64

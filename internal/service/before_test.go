@@ -31,7 +31,7 @@ import (
 // key that signs, a policy, a pin, a saved search, a version that was withdrawn and one
 // that was removed.
 func TestBefore(t *testing.T) {
-	ctx, url := t.Context(), recordtest.URL(t)
+	ctx, url := t.Context(), recordtest.Empty(t)
 	conn, err := pgx.Connect(ctx, url)
 	if err != nil {
 		t.Fatal(err)

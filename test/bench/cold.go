@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -194,6 +195,26 @@ func installCold(ctx context.Context, b *bench, n int) (ours, reference float64,
 		return 0, 0, err
 	}
 	reference, err = b.installFar(ctx, b.far.address)
+	return ours, reference, err
+}
+
+// preparePlainMirror starts the registry, and the service that mirrors it plainly.
+func preparePlainMirror(ctx context.Context, b *bench) error {
+	return errors.Join(prepareFar(ctx, b), preparePlain(ctx, b))
+}
+
+// installPlainly compares such an installation with one through the plainest mirror.
+func installPlainly(ctx context.Context, b *bench, n int) (ours, reference float64, err error) {
+	h, registry, err := b.coldMirror(ctx, fmt.Sprintf("plainly-%d", n))
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = h.Stop() }()
+	if ours, err = b.installFar(ctx, registry); err != nil {
+		return 0, 0, err
+	}
+	plain := b.plain.house.Address + "/npm/" + strings.TrimPrefix(b.far.address, "http://")
+	reference, err = b.installFar(ctx, plain)
 	return ours, reference, err
 }
 

@@ -76,25 +76,66 @@ func forTests(ctx context.Context) error {
 	return nil
 }
 
-// URL makes an empty database, which goes with the test, and gives its address.
+// schema is a database that has the schema and nothing else: to copy it takes a tenth of the
+// time that making one takes.
+const schema = "schema"
+
+var makeSchema = sync.OnceValue(func() error {
+	ctx := context.Background() // it outlives the test that needs it first
+	address, err := create(ctx, schema, "template1")
+	if err != nil {
+		return err
+	}
+	db, err := record.Open(ctx, address)
+	if err != nil {
+		return err
+	}
+	return db.Close()
+})
+
+// URL makes a database that has the schema, and nothing else, as of a service that was never
+// asked; it goes with the test.
 func URL(t testing.TB) string {
+	t.Helper()
+	if err := makeSchema(); err != nil {
+		t.Fatal(err)
+	}
+	return made(t, schema)
+}
+
+// Empty makes a database that has not even the schema; it goes with the test.
+func Empty(t testing.TB) string {
+	t.Helper()
+	return made(t, "template1")
+}
+
+func made(t testing.TB, like string) string {
 	t.Helper()
 	name := fmt.Sprintf("test%d", count.Add(1))
 	t.Cleanup(func() { drop(t, name) })
-	conn, err := pgx.Connect(t.Context(), server.URL)
+	address, err := create(t.Context(), name, like)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer conn.Close(context.WithoutCancel(t.Context()))
-	if _, err := conn.Exec(t.Context(), "create database "+name); err != nil {
-		t.Fatal(err)
+	return address
+}
+
+// create makes a database like another one, and gives its address.
+func create(ctx context.Context, name, like string) (string, error) {
+	conn, err := pgx.Connect(ctx, server.URL)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	if _, err := conn.Exec(ctx, "create database "+name+" template "+like); err != nil {
+		return "", err
 	}
 	address, err := url.Parse(server.URL)
 	if err != nil {
-		t.Fatal(err)
+		return "", err
 	}
 	address.Path = name
-	return address.String()
+	return address.String(), nil
 }
 
 func drop(t testing.TB, name string) {

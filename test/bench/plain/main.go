@@ -2,7 +2,7 @@
 // is measured against. A PUT is streamed into a staging file while four digests are
 // computed, flushed, renamed to its SHA-256, and recorded by one row in a transaction of
 // its own; only then is it answered. A GET is answered with the file of that SHA-256 by
-// http.ServeContent. It knows no users, packages or rules.
+// http.ServeContent. It knows no users, packages or rules. It is the plainest mirror of npm, too.
 package main
 
 import (
@@ -75,9 +75,13 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	var err error
 	switch r.Method {
 	case http.MethodGet:
-		err = s.get(w, r)
+		if strings.HasPrefix(r.URL.Path, mirrorPath) {
+			err = s.mirror(w, r)
+		} else {
+			err = s.get(w, r)
+		}
 	case http.MethodPut:
-		if err = s.put(r); err == nil {
+		if err = s.keep(r.Context(), r.URL.Path, r.Body); err == nil {
 			w.WriteHeader(http.StatusCreated)
 		}
 	default:
@@ -104,14 +108,14 @@ func (s *server) get(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *server) put(r *http.Request) error {
+func (s *server) keep(ctx context.Context, path string, content io.Reader) error {
 	f, err := os.CreateTemp(s.dir, "staging-")
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	h256, h512, h1, h5 := sha256.New(), sha512.New(), sha1.New(), md5.New()
-	size, err := io.Copy(io.MultiWriter(f, h256, h512, h1, h5), r.Body)
+	size, err := io.Copy(io.MultiWriter(f, h256, h512, h1, h5), content)
 	if err != nil {
 		return err
 	}
@@ -135,6 +139,6 @@ func (s *server) put(r *http.Request) error {
 	if err := d.Sync(); err != nil {
 		return err
 	}
-	_, err = s.pool.Exec(r.Context(), insert, r.URL.Path, sum, h512.Sum(nil), h1.Sum(nil), h5.Sum(nil), size)
+	_, err = s.pool.Exec(ctx, insert, path, sum, h512.Sum(nil), h1.Sum(nil), h5.Sum(nil), size)
 	return err
 }
