@@ -157,22 +157,26 @@ func (s *Symbols) Look(ctx context.Context) error {
 }
 
 // lookIntoAll looks into all versions of some packages.
-func (s *Symbols) lookIntoAll(ctx context.Context, keys []catalog.PackageKey) error {
+func (s *Symbols) lookIntoAll(ctx context.Context, keys []catalog.PackageKey) (failed error) {
 	for after := int64(0); ; {
 		found, err := s.DB.UnlookedVersions(ctx, symbols.LookedInto, keys, after, atOnce)
 		if err != nil || len(found) == 0 {
-			return err
+			return errors.Join(failed, err)
 		}
 		after = found[len(found)-1].ID
-		if err := s.lookInto(ctx, found); err != nil {
-			return err
+		if failed = errors.Join(failed, s.lookInto(ctx, found)); ctx.Err() != nil {
+			return failed
 		}
 	}
 }
 
-// mostUnwritten is how many symbols are held at most before they are written, but for those of
-// one version.
-const mostUnwritten = 10_000
+// How much is held before it is written, but for what one version has, and for how long, so that nobody waits for what
+// others have; what takes long is looked into when nothing waits to be written.
+const (
+	mostUnwritten = 10_000                 // symbols and paths
+	longestHeld   = 100 * time.Millisecond // while others are looked into
+	takesLong     = 4 << 20                // bytes of the version's files
+)
 
 func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersion) error {
 	ids := make([]int64, len(versions))
@@ -186,12 +190,19 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 	var failed error
 	var looked []record.LookedVersion
 	var changed []catalog.PackageKey
-	held := 0
+	held, since := 0, time.Now()
 	write := func() {
 		failed = errors.Join(failed, s.write(ctx, looked, changed))
-		looked, changed, held = nil, nil, 0
+		looked, changed, held, since = nil, nil, 0, time.Now()
 	}
 	for _, v := range versions {
+		size := int64(0)
+		for _, f := range files[v.ID] {
+			size += f.Digests.Size
+		}
+		if size > takesLong {
+			write()
+		}
 		all, names, said, err := s.inside(ctx, v, files[v.ID])
 		if errors.Is(err, ecosystem.ErrNoFile) {
 			continue // of a mirror's copy some is not here yet
@@ -207,7 +218,7 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 		if len(all) > 0 {
 			changed = append(changed, v.Key)
 		}
-		if held += len(all) + len(names); held >= mostUnwritten {
+		if held += len(all) + len(names); held >= mostUnwritten || time.Since(since) > longestHeld {
 			write()
 		}
 	}
