@@ -250,7 +250,7 @@ func (c *Call) pass(f Found) error {
 func (c *Call) SendStream(contentType string, length int64, write func(w io.Writer) error) error {
 	h := c.Response().Header()
 	h.Set("Content-Type", contentType)
-	h.Set("Cache-Control", "private, no-cache")
+	h["Cache-Control"] = askAgain
 	if length >= 0 {
 		h.Set("Content-Length", strconv.FormatInt(length, 10))
 	}
@@ -304,7 +304,7 @@ func (c *Call) SendDocument(d Document, stale []catalog.Staleness) error {
 	h := c.Response().Header()
 	h.Set("Content-Type", d.ContentType)
 	h.Set("ETag", d.ETag)
-	h.Set("Cache-Control", "private, no-cache")
+	h["Cache-Control"] = askAgain
 	for _, s := range stale {
 		// RFC 9211, 2.3: a negative time to live is the mark of a stale hit.
 		h.Add("Cache-Status", fmt.Sprintf("%s; hit; ttl=-%d; detail=%q", s.Mirror, int64(s.By.Seconds()), OneLine(s.Why)))

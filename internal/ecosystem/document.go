@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
-	"io"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -106,38 +105,27 @@ func (d Document) Packed() []byte {
 }
 
 func (d Document) pack() {
-	pieces := make([][]byte, len(d.parts))
-	for i, p := range d.parts {
-		pieces[i] = p.bytes
+	var b bytes.Buffer
+	w := packers.Get().(*gzip.Writer)
+	defer packers.Put(w)
+	w.Reset(&b)
+	for _, p := range d.parts {
+		_, _ = w.Write(p.bytes) // a buffer takes everything
 	}
-	compressed := Gzipped(gzip.BestSpeed+3, pieces...)
+	_ = w.Close()
+	w.Reset(nil) // it keeps the buffer alive otherwise
+	compressed := bytes.Clone(b.Bytes())
 	d.packed.bytes.Store(&compressed)
 }
 
-// packers compress, by their levels: each has some tables of its own that take longer to make
-// than a document to write.
-var packers [gzip.BestCompression + 1]sync.Pool
-
-// Gzipped are pieces as one, by gzip of a level from 1 to 9.
-func Gzipped(level int, pieces ...[]byte) []byte {
-	var b bytes.Buffer
-	w, ok := packers[level].Get().(*gzip.Writer)
-	if ok {
-		w.Reset(&b)
-	} else {
-		var err error
-		if w, err = gzip.NewWriterLevel(&b, level); err != nil {
-			panic(err) // the level is a constant
-		}
+// packers compress: each has tables of its own, which are larger than most documents.
+var packers = sync.Pool{New: func() any {
+	w, err := gzip.NewWriterLevel(nil, gzip.BestSpeed+3)
+	if err != nil {
+		panic(err) // the level is a constant
 	}
-	for _, p := range pieces {
-		_, _ = w.Write(p) // a buffer takes everything
-	}
-	_ = w.Close()
-	w.Reset(io.Discard)
-	packers[level].Put(w)
-	return bytes.Clone(b.Bytes())
-}
+	return w
+}}
 
 // Weight is about what the document takes in memory, in bytes.
 func (d Document) Weight() int64 { return 300 + d.size + d.size/4 }

@@ -191,9 +191,10 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 	var looked []record.LookedVersion
 	var changed []catalog.PackageKey
 	held, since := 0, time.Now()
-	write := func() {
-		failed = errors.Join(failed, s.write(ctx, looked, changed))
+	write := func() error {
+		err := s.write(ctx, looked, changed)
 		looked, changed, held, since = nil, nil, 0, time.Now()
+		return err
 	}
 	for _, v := range versions {
 		size := int64(0)
@@ -201,7 +202,9 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 			size += f.Digests.Size
 		}
 		if size > takesLong {
-			write()
+			if err := write(); err != nil {
+				return errors.Join(failed, err)
+			}
 		}
 		all, names, said, err := s.inside(ctx, v, files[v.ID])
 		if errors.Is(err, ecosystem.ErrNoFile) {
@@ -219,11 +222,12 @@ func (s *Symbols) lookInto(ctx context.Context, versions []record.UnlookedVersio
 			changed = append(changed, v.Key)
 		}
 		if held += len(all) + len(names); held >= mostUnwritten || time.Since(since) > longestHeld {
-			write()
+			if err := write(); err != nil {
+				return errors.Join(failed, err)
+			}
 		}
 	}
-	write()
-	return failed
+	return errors.Join(failed, write())
 }
 
 // write notes what was found in some versions: together, since most have nothing.
